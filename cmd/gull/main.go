@@ -1,0 +1,10 @@
+// Command gull is Gull Route: the service and its client.
+package main
+
+import (
+	"os"
+
+	"gullroute/internal/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

@@ -1,0 +1,150 @@
+// Package cli is the command line: `gull serve` runs the service, everything
+// else is its client.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gullroute/internal/client"
+)
+
+// Exit codes.
+const (
+	exitDone = iota
+	exitRefused
+	exitUsage
+	exitUnreachable
+	exitNotFound
+)
+
+// usageError is a wrong use of a command.
+type usageError struct{ error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// errNotFound lets a command end with the code for not found.
+var errNotFound = errors.New("nothing was found")
+
+// app is what commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	url      string
+	token    string
+	format   string
+}
+
+// Main runs a command line and returns its exit code.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.Execute()
+	if err == nil {
+		return exitDone
+	}
+	fmt.Fprintln(errOut, "gull:", err)
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	var u usageError
+	var unreachable *client.Unreachable
+	var p *client.Problem
+	switch {
+	case errors.As(err, &u), strings.HasPrefix(err.Error(), "unknown command"):
+		return exitUsage
+	case errors.As(err, &unreachable):
+		return exitUnreachable
+	case errors.Is(err, errNotFound):
+		return exitNotFound
+	case errors.As(err, &p):
+		switch p.Status {
+		case 401:
+			return exitUnreachable
+		case 404:
+			return exitNotFound
+		case 422:
+			if len(p.Errors) == 0 || p.Detail == "validation failed" {
+				return exitUsage
+			}
+		}
+	}
+	return exitRefused
+}
+
+var formats = []string{"table", "json", "jsonl", "csv", "yaml"}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "gull",
+		Short: "Gull Route: a mail transfer server one can look into",
+		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, and shows every step.\n\n" +
+			"The service's address and your token come from --url and --token, or from GULL_URL and GULL_TOKEN.",
+		SilenceUsage: true, SilenceErrors: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if !slices.Contains(formats, a.format) {
+				return usage("--output %q is not known; allowed: %s", a.format, strings.Join(formats, ", "))
+			}
+			return nil
+		},
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%w; see %s --help", err, c.CommandPath())
+	})
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.url, "url", fromEnv("GULL_URL", "http://127.0.0.1:8480"), "address of the service (GULL_URL)")
+	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
+	flags.StringVarP(&a.format, "output", "o", "table", "how to print: "+strings.Join(formats, ", "))
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(),
+		a.traceCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand())
+	return root
+}
+
+func fromEnv(name, otherwise string) string {
+	if v := os.Getenv(name); v != "" {
+		return v
+	}
+	return otherwise
+}
+
+func (a *app) client() *client.Client {
+	token := a.token
+	if token == "" {
+		token = os.Getenv("GULL_TOKEN")
+	}
+	return client.New(a.url, token)
+}
+
+// group is a command that only holds others.
+func group(use, short string, commands ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(c *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return usage("there is no command %q; see %s --help", c.CommandPath()+" "+args[0], c.CommandPath())
+		}
+		return c.Help()
+	}}
+	c.AddCommand(commands...)
+	return c
+}
+
+// exactly asks for so many arguments, named in the command's use line.
+func exactly(n int) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usage("%d arguments are needed and %d were given: %s", n, len(args), c.UseLine())
+		}
+		return nil
+	}
+}

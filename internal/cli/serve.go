@@ -1,0 +1,217 @@
+package cli
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
+
+	"gullroute/internal/engine"
+	"gullroute/internal/service"
+	"gullroute/internal/store"
+)
+
+// serveFlags are the settings of a node that are not part of the configuration,
+// because they belong to the machine.
+type serveFlags struct {
+	database, config, http, node, spool string
+	cert, key, roots, setup             string
+	bind                                []string
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	var f serveFlags
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: exactly(0),
+		Long: "Run the service until it gets SIGINT or SIGTERM; then it takes no more mail, finishes what is under way and ends.\n\n" +
+			"The setup file holds the first sign-ins, in YAML: accounts with name, role (administrator or viewer) and password; tokens with name, role and token. " +
+			"Only hashes are kept: remove the file afterwards.",
+		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config demo/skerryline.yaml --setup first.yaml",
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
+			defer stop()
+			return f.run(ctx, slog.New(slog.NewJSONHandler(a.err, nil)))
+		},
+	}
+	fl := c.Flags()
+	host, _ := os.Hostname()
+	fl.StringVar(&f.database, "database", os.Getenv("GULL_DATABASE_URL"), "address of the database (GULL_DATABASE_URL)")
+	fl.StringVar(&f.config, "config", "", "configuration to put in force at the start; without it the latest applied one is")
+	fl.StringVar(&f.http, "http", fromEnv("GULL_HTTP", "127.0.0.1:8480"), "address of console and API (GULL_HTTP)")
+	fl.StringVar(&f.node, "node", fromEnv("GULL_NODE", host), "name of this node (GULL_NODE)")
+	fl.StringVar(&f.spool, "spool", os.TempDir(), "directory for content that is too large for memory while it comes in")
+	fl.StringVar(&f.cert, "tls-cert", "", "certificate of console and API; without it sign-in is offered on loopback only")
+	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
+	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which far hosts are verified; the system's if not given")
+	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
+	fl.StringArrayVar(&f.bind, "bind", nil, "LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given again")
+	return c
+}
+
+func (f *serveFlags) run(ctx context.Context, log *slog.Logger) error {
+	if f.database == "" {
+		return usage("say where the database is with --database or GULL_DATABASE_URL")
+	}
+	bind, err := parseBind(f.bind)
+	if err != nil {
+		return err
+	}
+	roots, err := readRoots(f.roots)
+	if err != nil {
+		return err
+	}
+	st, err := openStore(ctx, f.database, log)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := setUp(ctx, st, f.setup); err != nil {
+		return err
+	}
+	e, err := engine.New(ctx, engine.Options{Store: st, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Log: log})
+	if err != nil {
+		return err
+	}
+	if err := f.recordConfig(ctx, e, st); err != nil {
+		return err
+	}
+	if err := e.Start(ctx); err != nil {
+		return err
+	}
+	defer e.Stop()
+	s, err := service.New(service.Options{Engine: e, Store: st, Log: log, Address: f.http, CertFile: f.cert, KeyFile: f.key})
+	if err != nil {
+		return err
+	}
+	log.Info("ready", "console", s.Address(), "listeners", e.Receive.Addresses(), "revision", e.Config().Revision)
+	return s.Run(ctx)
+}
+
+// openStore waits for a database that is not there yet: at boot it may start
+// after us.
+func openStore(ctx context.Context, url string, log *slog.Logger) (*store.Store, error) {
+	for {
+		st, err := store.Open(ctx, url)
+		if err == nil || ctx.Err() != nil {
+			return st, err
+		}
+		log.Error("waiting for the database", "error", err)
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(2 * time.Second):
+		}
+	}
+}
+
+// recordConfig puts the file's configuration on record, so that Start takes it.
+func (f *serveFlags) recordConfig(ctx context.Context, e *engine.Engine, st *store.Store) error {
+	if f.config == "" {
+		return nil
+	}
+	text, err := os.ReadFile(f.config)
+	if err != nil {
+		return usage("%w", err)
+	}
+	if err := e.Check(string(text)); err != nil {
+		return fmt.Errorf("%s is not valid:\n%w", f.config, err)
+	}
+	_, err = st.AddRevision(ctx, "serve --config", string(text))
+	return err
+}
+
+func parseBind(list []string) (map[string]netip.AddrPort, error) {
+	out := map[string]netip.AddrPort{}
+	for _, text := range list {
+		name, address, _ := strings.Cut(text, "=")
+		ap, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return nil, usage("--bind %q: write LISTENER=ADDRESS:PORT", text)
+		}
+		out[name] = ap
+	}
+	return out, nil
+}
+
+func readRoots(file string) (*x509.CertPool, error) {
+	if file == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usage("--tls-roots: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(text) {
+		return nil, usage("--tls-roots: %s holds no certificate", file)
+	}
+	return pool, nil
+}
+
+// setupFile is the file of the first sign-ins.
+type setupFile struct {
+	Accounts []struct {
+		Name, Role, Password string
+	}
+	Tokens []struct {
+		Name, Role, Token string
+	}
+}
+
+// minPassword and minToken are the shortest secrets that are taken.
+const (
+	minPassword = 8
+	minToken    = 20
+)
+
+func setUp(ctx context.Context, st *store.Store, file string) error {
+	if file == "" {
+		return nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return usage("--setup: %w", err)
+	}
+	var s setupFile
+	if err := yaml.Unmarshal(text, &s); err != nil {
+		return usage("--setup: %w", err)
+	}
+	for _, acc := range s.Accounts {
+		if len(acc.Password) < minPassword {
+			return usage("--setup: the password of %s has fewer than %d characters", acc.Name, minPassword)
+		}
+		hash, err := service.HashPassword(acc.Password)
+		if err != nil {
+			return err
+		}
+		if err := st.SetAccount(ctx, acc.Name, store.Role(acc.Role), hash); err != nil {
+			return setupError(acc.Name, err)
+		}
+	}
+	for _, t := range s.Tokens {
+		if len(t.Token) < minToken {
+			return usage("--setup: the token of %s has fewer than %d characters", t.Name, minToken)
+		}
+		if err := st.SetToken(ctx, service.HashToken(t.Token), t.Name, store.Role(t.Role)); err != nil {
+			return setupError(t.Name, err)
+		}
+	}
+	return nil
+}
+
+func setupError(name string, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fmt.Errorf("setup of %s: %w (roles are administrator and viewer)", name, err)
+}

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
+
+	"gullroute/internal/client"
+	"gullroute/internal/simnet"
+)
+
+func (a *app) simnetCommand() *cobra.Command {
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave())
+}
+
+func (a *app) simnetServe() *cobra.Command {
+	var o simnet.Options
+	var world string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the simulated internet", Args: exactly(0),
+		Example: "  gull simnet serve --world demo/simnet.yaml --dns 127.0.0.1:5355 --mx-port 2530 --control 127.0.0.1:5380",
+		RunE: func(c *cobra.Command, _ []string) error {
+			w, err := simnet.Load(world)
+			if err != nil {
+				return usage("--world: %w", err)
+			}
+			o.World = w
+			n, err := simnet.Start(o)
+			if err != nil {
+				return err
+			}
+			defer n.Close()
+			fmt.Fprintf(a.out, "simulated internet: DNS at %s, control at http://%s\n", n.DNS, n.Control)
+			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
+			defer stop()
+			<-ctx.Done()
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&world, "world", "demo/simnet.yaml", "file that describes it")
+	f.StringVar(&o.DNS, "dns", "127.0.0.1:5355", "address of the name server")
+	f.IntVar(&o.Port, "mx-port", 2530, "port of MX hosts")
+	f.StringVar(&o.Control, "control", "127.0.0.1:5380", "address of the control interface")
+	f.StringVar(&o.Edge, "edge", "127.0.0.1:2525", "our edge listener, for hosts that send mail back")
+	f.StringVar(&o.CAFile, "ca-file", "", "where to write the certificate of its authority")
+	return c
+}
+
+func controlURL() string {
+	return "http://" + strings.TrimPrefix(fromEnv("GULL_SIMNET", "127.0.0.1:5380"), "http://")
+}
+
+// control calls the simulated internet's control interface.
+func control(method, path string, body []byte, out any) error {
+	req, err := http.NewRequest(method, controlURL()+path, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return &client.Unreachable{Base: controlURL(), Err: err}
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
+	if err != nil {
+		return err
+	}
+	switch {
+	case resp.StatusCode == http.StatusNotFound:
+		return fmt.Errorf("%w: %s", errNotFound, strings.TrimSpace(string(text)))
+	case resp.StatusCode >= 300:
+		return usage("%s", strings.TrimSpace(string(text)))
+	}
+	return json.Unmarshal(text, out)
+}
+
+func (a *app) simnetHosts() *cobra.Command {
+	return &cobra.Command{
+		Use: "hosts", Short: "Its mail hosts, how they act and what they saw", Args: exactly(0),
+		RunE: func(*cobra.Command, []string) error {
+			var hosts []simnet.HostView
+			if err := control(http.MethodGet, "/hosts", nil, &hosts); err != nil {
+				return err
+			}
+			return printList(a, hosts, []column[simnet.HostView]{
+				{"HOST", false, func(h simnet.HostView) string { return h.Name }},
+				{"LISTENS", false, func(h simnet.HostView) string { return h.Listens }},
+				{"CONNECTIONS", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Connections) }},
+				{"LETTERS", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Letters) }},
+				{"BEHAVIOUR", false, func(h simnet.HostView) string { return behaviourText(h.Behaviour) }},
+			}, "There are no hosts.")
+		},
+	}
+}
+
+// behaviourText lists the fields that are set.
+func behaviourText(b simnet.Behaviour) string {
+	text, err := json.Marshal(b)
+	if err != nil {
+		return ""
+	}
+	fields := map[string]any{}
+	_ = json.Unmarshal(text, &fields)
+	var words []string
+	for _, name := range fieldOrder(text) {
+		switch v := fields[name]; v {
+		case nil, "", false, 0.0, "0s":
+		default:
+			words = append(words, fmt.Sprintf("%s: %v", name, v))
+		}
+	}
+	if len(words) == 0 {
+		return "takes everything"
+	}
+	return strings.Join(words, "; ")
+}
+
+func (a *app) simnetLetters() *cobra.Command {
+	var raw int
+	c := &cobra.Command{
+		Use: "letters HOST", Short: "What a host received, newest last", Args: exactly(1),
+		Example: "  gull simnet letters mx.saltmarsh.example\n  gull simnet letters mx.saltmarsh.example --raw 1",
+		RunE: func(_ *cobra.Command, args []string) error {
+			var letters []simnet.Letter
+			if err := control(http.MethodGet, "/hosts/"+args[0]+"/letters", nil, &letters); err != nil {
+				return err
+			}
+			if raw > 0 {
+				for _, l := range letters {
+					if l.N == raw {
+						_, err := a.out.Write(l.Content)
+						return err
+					}
+				}
+				return fmt.Errorf("%w: the host has no letter %d", errNotFound, raw)
+			}
+			return printList(a, letters, []column[simnet.Letter]{
+				{"N", true, func(l simnet.Letter) string { return fmt.Sprint(l.N) }},
+				{"CAME", true, func(l simnet.Letter) string { return ago(l.At) }},
+				{"FROM", false, func(l simnet.Letter) string { return shown(l.Sender) }},
+				{"TO", false, func(l simnet.Letter) string { return strings.Join(l.Recipients, ", ") }},
+				{"SIZE", true, func(l simnet.Letter) string { return octets(int64(l.Size)) }},
+				{"TLS", false, func(l simnet.Letter) string { return map[bool]string{true: "yes", false: "no"}[l.TLS] }},
+			}, "The host received nothing.")
+		},
+	}
+	c.Flags().IntVar(&raw, "raw", 0, "print the content of letter N")
+	return c
+}
+
+func (a *app) simnetBehave() *cobra.Command {
+	return &cobra.Command{
+		Use: "behave HOST FIELD=VALUE…", Short: "Change how a host acts while it runs", Args: cobra.MinimumNArgs(2),
+		Example: "  gull simnet behave mx.sunkenpier.example closed=false\n  gull simnet behave mx.saltmarsh.example rcpt=\"450 4.2.1 not now\"",
+		RunE: func(_ *cobra.Command, args []string) error {
+			fields := map[string]any{}
+			for _, arg := range args[1:] {
+				name, text, ok := strings.Cut(arg, "=")
+				var value any
+				if !ok || yaml.Unmarshal([]byte(text), &value) != nil {
+					return usage("%q: write FIELD=VALUE", arg)
+				}
+				if s, isText := value.(string); isText || value == nil {
+					value = s
+				}
+				if strings.HasPrefix(text, "2") || strings.HasPrefix(text, "4") || strings.HasPrefix(text, "5") {
+					if _, number := value.(int); !number {
+						value = text
+					}
+				}
+				fields[name] = value
+			}
+			body, err := json.Marshal(fields)
+			if err != nil {
+				return usage("%w", err)
+			}
+			var h simnet.HostView
+			if err := control(http.MethodPatch, "/hosts/"+args[0], body, &h); err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(h)
+			}
+			fmt.Fprintf(a.out, "%s: %s\n", h.Name, behaviourText(h.Behaviour))
+			return nil
+		},
+	}
+}

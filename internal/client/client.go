@@ -1,0 +1,267 @@
+// Package client is the typed client of the service's HTTP interface.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/mail"
+)
+
+// Client calls one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client of the service at base, such as http://127.0.0.1:8480.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
+}
+
+// Unreachable is an error of the way to the service.
+type Unreachable struct {
+	Base string
+	Err  error
+}
+
+// Error says what to do.
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("the service at %s cannot be reached: %v; is it running, and is --url or GULL_URL right?", e.Base, e.Err)
+}
+
+// Unwrap is the cause.
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// Problem is an answer of the service that is not a success (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Location string `json:"location"`
+		Message  string `json:"message"`
+		Value    any    `json:"value"`
+	} `json:"errors"`
+}
+
+// Error is the detail, and every single fault on a line of its own.
+func (p *Problem) Error() string {
+	var b strings.Builder
+	b.WriteString(p.Detail)
+	for _, e := range p.Errors {
+		b.WriteString("\n  ")
+		if line, ok := e.Value.(float64); ok {
+			fmt.Fprintf(&b, "line %.0f, ", line)
+		}
+		if e.Location != "" {
+			b.WriteString(e.Location + ": ")
+		}
+		b.WriteString(e.Message)
+	}
+	return b.String()
+}
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next"`
+}
+
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+	var r io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		r = bytes.NewReader(text)
+	}
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, r)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return nil, &Unreachable{c.base, errors.Unwrap(err)}
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	p := &Problem{Status: resp.StatusCode}
+	if json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(p) != nil || p.Detail == "" {
+		p.Detail = resp.Status
+	}
+	p.Status = resp.StatusCode
+	return nil, p
+}
+
+func call[T any](ctx context.Context, c *Client, method, path string, query url.Values, body any) (T, error) {
+	var out T
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	resp, err := c.do(ctx, method, path, query, body)
+	if err != nil {
+		return out, err
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("the answer cannot be read: %w", err)
+	}
+	return out, nil
+}
+
+// Status is how the node does.
+func (c *Client) Status(ctx context.Context) (mail.Status, error) {
+	return call[mail.Status](ctx, c, http.MethodGet, "/api/v1/status", nil, nil)
+}
+
+// Lanes lists the lanes with mail waiting.
+func (c *Client) Lanes(ctx context.Context) ([]mail.Lane, error) {
+	p, err := call[Page[mail.Lane]](ctx, c, http.MethodGet, "/api/v1/lanes", nil, nil)
+	return p.Items, err
+}
+
+// Queue lists one page of deliveries that are not finished.
+func (c *Client) Queue(ctx context.Context, filter url.Values) (Page[mail.QueueItem], error) {
+	return call[Page[mail.QueueItem]](ctx, c, http.MethodGet, "/api/v1/queue", filter, nil)
+}
+
+// Flush tries deliveries now.
+func (c *Client) Flush(ctx context.Context, filter map[string]any) (mail.Flushed, error) {
+	return call[mail.Flushed](ctx, c, http.MethodPost, "/api/v1/queue/flush", nil, filter)
+}
+
+// Find lists one page of messages.
+func (c *Client) Find(ctx context.Context, filter url.Values) (Page[mail.Message], error) {
+	return call[Page[mail.Message]](ctx, c, http.MethodGet, "/api/v1/messages", filter, nil)
+}
+
+// Trace is a message's whole way.
+func (c *Client) Trace(ctx context.Context, id string) (mail.Trace, error) {
+	return call[mail.Trace](ctx, c, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id), nil, nil)
+}
+
+// Explain says what would be decided.
+func (c *Client) Explain(ctx context.Context, q mail.Question) ([]mail.Answer, error) {
+	p, err := call[Page[mail.Answer]](ctx, c, http.MethodPost, "/api/v1/explain", nil, q)
+	return p.Items, err
+}
+
+// Send hands in a test letter.
+func (c *Client) Send(ctx context.Context, t mail.TestLetter) (mail.HandedIn, error) {
+	return call[mail.HandedIn](ctx, c, http.MethodPost, "/api/v1/send", nil, t)
+}
+
+// Mailbox lists one page of a mailbox.
+func (c *Client) Mailbox(ctx context.Context, address string, limit int, after string) (Page[mail.MailboxItem], error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if after != "" {
+		q.Set("after", after)
+	}
+	return call[Page[mail.MailboxItem]](ctx, c, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
+}
+
+// MailboxRaw copies a letter in a mailbox to w.
+func (c *Client) MailboxRaw(ctx context.Context, address, id string, w io.Writer) error {
+	resp, err := c.do(ctx, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages/"+url.PathEscape(id)+"/raw", nil, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(w, resp.Body)
+	return err
+}
+
+// ConfigText is a configuration and its revision.
+type ConfigText struct {
+	Revision int    `json:"revision"`
+	Text     string `json:"text"`
+}
+
+// Config is the configuration in force.
+func (c *Client) Config(ctx context.Context) (ConfigText, error) {
+	return call[ConfigText](ctx, c, http.MethodGet, "/api/v1/config", nil, nil)
+}
+
+// CheckConfig checks a configuration; nothing changes.
+func (c *Client) CheckConfig(ctx context.Context, text string) error {
+	_, err := call[ConfigText](ctx, c, http.MethodPost, "/api/v1/config/check", nil, map[string]string{"text": text})
+	return err
+}
+
+// ImportConfig puts a configuration in force and returns its revision.
+func (c *Client) ImportConfig(ctx context.Context, text string) (int, error) {
+	t, err := call[ConfigText](ctx, c, http.MethodPut, "/api/v1/config", nil, map[string]string{"text": text})
+	return t.Revision, err
+}
+
+// LiveEvent is one event of the live stream.
+type LiveEvent struct {
+	mail.Event
+	Sender    string     `json:"sender"`
+	Recipient string     `json:"recipient"`
+	State     mail.State `json:"state"`
+	Lane      string     `json:"lane"`
+}
+
+// Live gives events as they happen, those of one message if an id is given,
+// until f returns false, ctx ends or the stream breaks. ready is called once the
+// service listens: nothing that happens afterwards is missed.
+func (c *Client) Live(ctx context.Context, message string, ready func(), f func(LiveEvent) bool) error {
+	q := url.Values{}
+	if message != "" {
+		q.Set("message", message)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	resp, err := c.do(ctx, http.MethodGet, "/api/v1/live", q, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(make([]byte, 64<<10), 1<<20)
+	for lines.Scan() {
+		if ready != nil {
+			ready()
+			ready = nil
+		}
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var e LiveEvent
+		if err := json.Unmarshal([]byte(data), &e); err != nil {
+			return fmt.Errorf("the stream cannot be read: %w", err)
+		}
+		if !f(e) {
+			return nil
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return &Unreachable{c.base, errors.Join(lines.Err(), io.ErrUnexpectedEOF)}
+}

@@ -1,0 +1,99 @@
+package address
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Pattern selects addresses. Its forms are:
+//
+//   - every address
+//     skerryline.example     every address of the domain
+//     *.skerryline.example   every address of any domain below it
+//     keeper@skerryline.example
+//     keeper@*               that local part at any domain
+//     <>                     the null sender
+type Pattern struct {
+	text   string
+	null   bool
+	local  string // lower case; "" is any
+	domain string // "" is any
+	below  bool   // domain means the domains below it
+}
+
+// ParsePattern reads one pattern.
+func ParsePattern(s string) (Pattern, error) {
+	p := Pattern{text: s}
+	switch s {
+	case "":
+		return p, errors.New("the pattern is empty")
+	case "*":
+		return p, nil
+	case "<>":
+		p.null = true
+		return p, nil
+	}
+	rest := s
+	if at := strings.LastIndexByte(s, '@'); at >= 0 {
+		local, tail, err := takeLocal(s[:at] + "@")
+		if err != nil || tail != "@" {
+			return p, fmt.Errorf("pattern %q: what stands before \"@\" is not a local part", s)
+		}
+		p.local, rest = strings.ToLower(local), s[at+1:]
+		if rest == "*" {
+			return p, nil
+		}
+	}
+	if strings.HasPrefix(rest, "*.") && p.local == "" {
+		p.below, rest = true, rest[2:]
+	}
+	domain, err := ParseDomain(rest)
+	if err != nil {
+		return p, fmt.Errorf("pattern %q: %w; write \"*\", a domain, \"*.domain\" or an address", s, err)
+	}
+	p.domain = domain
+	return p, nil
+}
+
+// String is the pattern as it was written.
+func (p Pattern) String() string { return p.text }
+
+// Any reports whether p selects every address.
+func (p Pattern) Any() bool { return !p.null && p.local == "" && p.domain == "" }
+
+// NamesDomain reports whether p selects by a domain and not by "any domain".
+func (p Pattern) NamesDomain() bool { return p.domain != "" }
+
+// Match reports whether p selects a.
+func (p Pattern) Match(a Address) bool {
+	if p.null || a.IsNull() {
+		return p.null == a.IsNull() || p.Any()
+	}
+	if p.local != "" && p.local != strings.ToLower(a.Local) {
+		return false
+	}
+	switch {
+	case p.domain == "":
+		return true
+	case p.below:
+		return strings.HasSuffix(a.Domain, "."+p.domain)
+	}
+	return p.domain == a.Domain
+}
+
+// Patterns is a list of which any one may match; the empty list selects all.
+type Patterns []Pattern
+
+// Match reports whether one of ps selects a, and which.
+func (ps Patterns) Match(a Address) (Pattern, bool) {
+	if len(ps) == 0 {
+		return Pattern{text: "*"}, true
+	}
+	for _, p := range ps {
+		if p.Match(a) {
+			return p, true
+		}
+	}
+	return Pattern{}, false
+}

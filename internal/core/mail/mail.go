@@ -1,0 +1,242 @@
+// Package mail holds the records that the engine makes, the store keeps and the
+// interfaces show: messages, deliveries, lanes and what happened to them.
+package mail
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+)
+
+// State is where a delivery stands.
+type State string
+
+// The states; the last four are final.
+const (
+	Waiting   State = "waiting"
+	Sending   State = "sending"
+	Deferred  State = "deferred"
+	Held      State = "held"
+	Delivered State = "delivered"
+	Bounced   State = "bounced"
+	Expired   State = "expired"
+	Discarded State = "discarded"
+)
+
+// States are all of them.
+var States = []State{Waiting, Sending, Deferred, Held, Delivered, Bounced, Expired, Discarded}
+
+// Final reports whether nothing more happens to the delivery.
+func (s State) Final() bool {
+	return s == Delivered || s == Bounced || s == Expired || s == Discarded
+}
+
+// Message is one message as it came in.
+type Message struct {
+	ID            ident.ID  `json:"id"`
+	ReceivedAt    time.Time `json:"received_at"`
+	Sender        string    `json:"sender" doc:"Envelope sender; empty for the null path"`
+	HeaderFrom    string    `json:"header_from"`
+	Subject       string    `json:"subject"`
+	MessageID     string    `json:"message_id_header"`
+	Size          int64     `json:"size" doc:"Octets, our Received field included"`
+	Listener      string    `json:"listener"`
+	ClientAddress string    `json:"client_address"`
+	Helo          string    `json:"helo"`
+	Account       string    `json:"account"`
+	SessionID     ident.ID  `json:"session_id"`
+	Revision      int       `json:"revision" doc:"The configuration revision its decisions were made under"`
+	Protocol      string    `json:"protocol"`
+	Hops          int       `json:"hops" doc:"Received fields before ours"`
+	UTF8          bool      `json:"utf8"`
+	EightBit      bool      `json:"eight_bit"`
+	Ret           string    `json:"ret"`
+	EnvID         string    `json:"env_id"`
+	// NoticeOf is the message this one is a notification about, 0 if none.
+	NoticeOf   ident.ID   `json:"notice_of,omitzero"`
+	Deliveries []Delivery `json:"deliveries"`
+}
+
+// From is the envelope sender; the null path if it is empty.
+func (m *Message) From() address.Address {
+	a, _ := address.Parse(m.Sender)
+	return a
+}
+
+// LastReply is what was said last at the far side, or what failed there.
+type LastReply struct {
+	Stage    diagnose.Stage `json:"stage"`
+	Host     string         `json:"host"`
+	Address  string         `json:"address"`
+	Code     int            `json:"code" doc:"SMTP reply code; 0 if nobody answered"`
+	Enhanced string         `json:"enhanced"`
+	Text     string         `json:"text"`
+	TLS      string         `json:"tls,omitempty" doc:"TLS version and cipher, and whether the certificate was verified"`
+	// Tried are hosts that failed before this one in the same attempt.
+	Tried []LastReply `json:"tried,omitempty"`
+}
+
+// String is the reply on one line.
+func (r LastReply) String() string {
+	var words []string
+	if r.Code != 0 {
+		words = append(words, strconv.Itoa(r.Code))
+	}
+	if r.Enhanced != "" {
+		words = append(words, r.Enhanced)
+	}
+	return strings.Join(append(words, r.Text), " ")
+}
+
+// Delivery is one recipient of one message.
+type Delivery struct {
+	// Key is filled in where a delivery is shown; ID gives it always.
+	Key        DeliveryID `json:"id"`
+	MessageID  ident.ID   `json:"message_id"`
+	N          int16      `json:"-"` // from 1 within the message
+	Recipient  string     `json:"recipient"`
+	Original   string     `json:"original_recipient" doc:"As the client gave it"`
+	Via        []string   `json:"via,omitempty" doc:"Aliases passed through"`
+	ORCPT      string     `json:"orcpt,omitempty" doc:"type;address of RFC 3461"`
+	Notify     int16      `json:"-"`
+	State      State      `json:"state"`
+	LaneID     ident.ID   `json:"lane"`
+	Route      string     `json:"route"`
+	NextHop    string     `json:"next_hop"`
+	Rule       string     `json:"rule" doc:"The relay rule that let it in"`
+	RouteWhy   string     `json:"route_why"`
+	Revision   int        `json:"revision"`
+	Attempts   int        `json:"attempts"`
+	FirstTryAt OptTime    `json:"first_attempt_at" nullable:"true"`
+	LastTryAt  OptTime    `json:"last_attempt_at" nullable:"true"`
+	NextTryAt  OptTime    `json:"next_attempt_at" nullable:"true"`
+	ExpiresAt  OptTime    `json:"expires_at" nullable:"true"`
+	FinishedAt OptTime    `json:"finished_at" nullable:"true"`
+	// Last is null before the first attempt.
+	Last  *LastReply     `json:"last_reply"`
+	Cause diagnose.Cause `json:"cause"`
+}
+
+// DeliveryID names a delivery: its message and its number there.
+type DeliveryID struct {
+	Message ident.ID
+	N       int16
+}
+
+// ID is the delivery's name.
+func (d *Delivery) ID() DeliveryID { return DeliveryID{d.MessageID, d.N} }
+
+// String is like "06F3GZ…-1".
+func (id DeliveryID) String() string { return id.Message.String() + "-" + strconv.Itoa(int(id.N)) }
+
+// ParseDeliveryID reads the form of String.
+func ParseDeliveryID(s string) (DeliveryID, error) {
+	head, tail, ok := strings.Cut(s, "-")
+	m, err := ident.Parse(head)
+	n, numErr := strconv.ParseInt(tail, 10, 16)
+	if !ok || err != nil || numErr != nil || n < 1 {
+		return DeliveryID{}, fmt.Errorf("%q is not a delivery's id: write the message's id, a hyphen and a number", s)
+	}
+	return DeliveryID{m, int16(n)}, nil
+}
+
+// MarshalText is String.
+func (id DeliveryID) MarshalText() ([]byte, error) { return []byte(id.String()), nil }
+
+// UnmarshalText is ParseDeliveryID.
+func (id *DeliveryID) UnmarshalText(text []byte) error {
+	v, err := ParseDeliveryID(string(text))
+	*id = v
+	return err
+}
+
+// OptTime is a time or, at zero, none; it is null in JSON.
+type OptTime struct{ time.Time }
+
+// At makes an OptTime.
+func At(t time.Time) OptTime { return OptTime{t.UTC()} }
+
+// MarshalJSON writes null for the zero time.
+func (t OptTime) MarshalJSON() ([]byte, error) {
+	if t.IsZero() {
+		return []byte("null"), nil
+	}
+	return t.UTC().MarshalJSON()
+}
+
+// UnmarshalJSON reads null as the zero time.
+func (t *OptTime) UnmarshalJSON(text []byte) error {
+	if string(text) == "null" {
+		t.Time = time.Time{}
+		return nil
+	}
+	return t.Time.UnmarshalJSON(text)
+}
+
+// Kind is what kind of thing an event tells.
+type Kind string
+
+// The kinds of event.
+const (
+	EventReceived  Kind = "received"
+	EventAllowed   Kind = "allowed"
+	EventExpanded  Kind = "expanded"
+	EventRouted    Kind = "routed"
+	EventDeferred  Kind = "deferred"
+	EventDelivered Kind = "delivered"
+	EventBounced   Kind = "bounced"
+	EventExpired   Kind = "expired"
+	EventNotice    Kind = "notice"
+	EventFlushed   Kind = "flushed"
+	EventRerouted  Kind = "rerouted"
+)
+
+// Event is one thing that happened to a message.
+type Event struct {
+	At        time.Time      `json:"at"`
+	Kind      Kind           `json:"kind"`
+	MessageID ident.ID       `json:"message_id"`
+	N         int16          `json:"-"` // the delivery's number, 0 for the whole message
+	Delivery  string         `json:"delivery_id,omitempty"`
+	Node      string         `json:"node"`
+	Text      string         `json:"text"`
+	Detail    map[string]any `json:"detail"`
+}
+
+// LaneState is how a lane goes.
+type LaneState string
+
+// The states of a lane.
+const (
+	LaneMoving   LaneState = "moving"
+	LanePaused   LaneState = "paused"
+	LaneResting  LaneState = "resting"
+	LaneStranded LaneState = "stranded"
+)
+
+// Lane is the deliveries that wait for one next hop on one route.
+type Lane struct {
+	ID          ident.ID   `json:"id"`
+	Route       string     `json:"route"`
+	NextHop     string     `json:"next_hop"`
+	State       LaneState  `json:"state"`
+	Why         string     `json:"why" doc:"Why it is in this state, in a sentence"`
+	Since       OptTime    `json:"since" nullable:"true"`
+	Until       OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again"`
+	Waiting     int64      `json:"waiting"`
+	Deferred    int64      `json:"deferred"`
+	Held        int64      `json:"held"`
+	Sending     int64      `json:"sending"`
+	Bytes       int64      `json:"bytes"`
+	Connections int        `json:"connections"`
+	OldestAt    OptTime    `json:"oldest_at" nullable:"true"`
+	NextTryAt   OptTime    `json:"next_attempt_at" nullable:"true"`
+	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first letter is given up"`
+	Last        *LastReply `json:"last_reply"`
+	Cause       string     `json:"cause"`
+}

@@ -1,0 +1,154 @@
+package mail
+
+import (
+	"time"
+
+	"gullroute/internal/core/ident"
+)
+
+// QueueItem is a delivery in the queue with what one wants to know of its
+// message.
+type QueueItem struct {
+	Delivery   Delivery  `json:"delivery"`
+	Sender     string    `json:"sender"`
+	Subject    string    `json:"subject"`
+	Size       int64     `json:"size"`
+	ReceivedAt time.Time `json:"received_at"`
+}
+
+// MailboxItem is a letter in a mailbox as it is listed.
+type MailboxItem struct {
+	ID         ident.ID  `json:"id"`
+	Sender     string    `json:"sender"`
+	Subject    string    `json:"subject"`
+	ReceivedAt time.Time `json:"received_at"`
+	Size       int64     `json:"size"`
+}
+
+// Count is how often something happened in an hour.
+type Count struct {
+	Hour  time.Time `json:"hour"`
+	Kind  string    `json:"kind" doc:"received, delivered, deferred, bounced, expired or rejected"`
+	N     int64     `json:"n"`
+	Bytes int64     `json:"bytes"`
+}
+
+// Revision is a configuration that was applied.
+type Revision struct {
+	Number    int       `json:"number"`
+	AppliedAt time.Time `json:"applied_at"`
+	Who       string    `json:"who"`
+	Text      string    `json:"text"`
+}
+
+// Question is an envelope to explain.
+type Question struct {
+	From     string   `json:"from" doc:"Envelope sender; empty for the null path"`
+	To       []string `json:"to" minItems:"1" maxItems:"100"`
+	Client   string   `json:"client,omitempty" doc:"Address of the client" default:"127.0.0.1"`
+	Listener string   `json:"listener,omitempty" doc:"Name of a listener; the first if empty"`
+	Size     int64    `json:"size,omitempty" doc:"Octets"`
+}
+
+// Answer is what would be decided for one recipient.
+type Answer struct {
+	Recipient string `json:"recipient"`
+	Allowed   bool   `json:"allowed"`
+	Rule      string `json:"rule"`
+	RuleLine  int    `json:"rule_line" doc:"Line of the rule in the configuration; 0 for a built-in one"`
+	Revision  int    `json:"revision"`
+	Why       string `json:"why"`
+	Reply     string `json:"reply" doc:"What the client would be told"`
+	Ways      []Way  `json:"ways"`
+}
+
+// Way is one delivery that a recipient would lead to.
+type Way struct {
+	Recipient string   `json:"recipient"`
+	Via       []string `json:"via"`
+	Route     string   `json:"route"`
+	NextHop   string   `json:"next_hop"`
+	Lane      string   `json:"lane"`
+	Stranded  bool     `json:"stranded"`
+	Why       string   `json:"why"`
+}
+
+// TestLetter is a letter to hand in at one of our own listeners, as a client
+// would.
+type TestLetter struct {
+	From     string   `json:"from"`
+	To       []string `json:"to" minItems:"1" maxItems:"100"`
+	Subject  string   `json:"subject,omitempty" maxLength:"200"`
+	Text     string   `json:"text,omitempty" maxLength:"100000"`
+	Listener string   `json:"listener,omitempty"`
+	Client   string   `json:"client,omitempty" doc:"Address of this machine to send from, such as 127.20.1.5"`
+}
+
+// Step is one line of a dialogue.
+type Step struct {
+	Said     string  `json:"said" doc:"What we said; empty for the greeting"`
+	Heard    string  `json:"heard"`
+	Seconds  float64 `json:"seconds"`
+	Positive bool    `json:"positive"`
+}
+
+// HandedIn is how handing in went.
+type HandedIn struct {
+	ID       string `json:"id" doc:"The message's id; empty if it was refused"`
+	Listener string `json:"listener"`
+	Address  string `json:"address"`
+	Steps    []Step `json:"steps"`
+}
+
+// Listener is an open listener.
+type Listener struct {
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Address  string `json:"address"`
+	Sessions int    `json:"sessions"`
+}
+
+// Status is how a node does.
+type Status struct {
+	Node      string     `json:"node"`
+	Version   string     `json:"version"`
+	HostName  string     `json:"host_name"`
+	StartedAt time.Time  `json:"started_at"`
+	Revision  int        `json:"revision"`
+	Listeners []Listener `json:"listeners"`
+	Waiting   int64      `json:"waiting"`
+	Deferred  int64      `json:"deferred"`
+	Held      int64      `json:"held"`
+	Sending   int64      `json:"sending"`
+	Lanes     int        `json:"lanes"`
+	Resting   int        `json:"resting"`
+	Stranded  int        `json:"stranded"`
+	OldestAt  OptTime    `json:"oldest_at" nullable:"true"`
+	// Today are the counts of the last 24 hours by kind.
+	Today map[string]int64 `json:"today" doc:"Counts of the last 24 hours by kind"`
+	// Trouble are the lanes that do not move, those with most mail first.
+	Trouble []Lane  `json:"trouble"`
+	Hours   []Count `json:"hours" doc:"Counts by hour, of the last 24"`
+}
+
+// Cause is what a cause of failure means.
+type Cause struct {
+	Cause        string `json:"cause"`
+	Title        string `json:"title"`
+	Mend         string `json:"mend"`
+	WhoCanMend   string `json:"who_can_mend"`
+	WaitingHelps bool   `json:"waiting_helps"`
+}
+
+// Trace is a message's whole way.
+type Trace struct {
+	Message Message    `json:"message"`
+	Events  []Event    `json:"events"`
+	Notices []ident.ID `json:"notices" doc:"Notifications made about this message"`
+	Causes  []Cause    `json:"causes" doc:"What the causes among its deliveries mean"`
+}
+
+// Flushed is what a flush did.
+type Flushed struct {
+	Deliveries int64 `json:"deliveries" doc:"How many are tried now"`
+}

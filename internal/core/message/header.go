@@ -1,0 +1,185 @@
+// Package message reads and writes the format of mail itself (RFC 5322, RFC
+// 2045 to 2047): header fields, their decoded text, and the trace fields that a
+// server adds.
+package message
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"mime"
+	"strings"
+	"unicode/utf8"
+
+	"gullroute/internal/core/address"
+)
+
+// MaxHeader is the largest header section we take, in octets.
+const MaxHeader = 256 << 10
+
+// Field is one header field, its value unfolded but not decoded.
+type Field struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Header is a header section in order.
+type Header []Field
+
+// ErrHeaderTooLarge reports a header section of more than MaxHeader octets.
+var ErrHeaderTooLarge = fmt.Errorf("the header section is larger than %d octets", MaxHeader)
+
+// SplitHeader finds the end of the header section at the head of content: the
+// octets up to the empty line. complete is false if the section goes on beyond
+// what is given.
+func SplitHeader(content []byte) (section []byte, complete bool) {
+	if bytes.HasPrefix(content, []byte("\r\n")) {
+		return nil, true
+	}
+	if i := bytes.Index(content, []byte("\r\n\r\n")); i >= 0 {
+		return content[:i+2], true
+	}
+	return content, false
+}
+
+// ParseHeader reads a header section. Reading ends at the first line that is no
+// field: such content has a body without an empty line before it.
+func ParseHeader(section []byte) Header {
+	var h Header
+	for len(section) > 0 {
+		line, rest, _ := bytes.Cut(section, []byte("\r\n"))
+		section = rest
+		if len(line) > 0 && (line[0] == ' ' || line[0] == '\t') {
+			if len(h) > 0 {
+				h[len(h)-1].Value += " " + strings.TrimSpace(string(line))
+			}
+			continue
+		}
+		name, value, ok := bytes.Cut(line, []byte(":"))
+		if !ok || !isFieldName(bytes.TrimRight(name, " \t")) {
+			break
+		}
+		h = append(h, Field{string(bytes.TrimRight(name, " \t")), strings.TrimSpace(string(value))})
+	}
+	return h
+}
+
+func isFieldName(name []byte) bool {
+	for _, c := range name {
+		if c <= ' ' || c >= 0x7f {
+			return false
+		}
+	}
+	return len(name) > 0
+}
+
+// Get is the value of the first field of that name, "" if there is none.
+func (h Header) Get(name string) string {
+	for _, f := range h {
+		if strings.EqualFold(f.Name, name) {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// Count is how many fields have that name.
+func (h Header) Count(name string) int {
+	n := 0
+	for _, f := range h {
+		if strings.EqualFold(f.Name, name) {
+			n++
+		}
+	}
+	return n
+}
+
+var words = mime.WordDecoder{}
+
+// Decode turns the encoded words of RFC 2047 into text. What is not valid is
+// left as it stands; the result is valid UTF-8 without control characters.
+func Decode(value string) string {
+	text, err := words.DecodeHeader(value)
+	if err != nil {
+		text = value
+	}
+	if !utf8.ValidString(text) {
+		text = strings.ToValidUTF8(text, "\uFFFD")
+	}
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return ' '
+		}
+		return r
+	}, text)
+}
+
+// EncodeText writes unstructured text for a header field: as it is where that
+// fits, else as folded encoded words (RFC 2047). White space becomes single
+// spaces, so that no text can begin a new field.
+func EncodeText(s string) string {
+	s = strings.Join(strings.Fields(s), " ")
+	plain := len(s) <= 60
+	for i := 0; plain && i < len(s); i++ {
+		plain = s[i] >= ' ' && s[i] < 0x7f
+	}
+	if plain {
+		return s
+	}
+	return strings.ReplaceAll(mime.QEncoding.Encode("utf-8", s), "?= =?", "?=\r\n =?")
+}
+
+// Summary is what the queue and the trace keep of a message's header.
+type Summary struct {
+	From      string // decoded, at most 500 octets
+	Subject   string // decoded, at most 500 octets
+	MessageID string
+	Hops      int // Received fields
+	OwnHops   int // those our own host wrote
+}
+
+// Summarize reads a header section for the server named ownName.
+func Summarize(section []byte, ownName string) Summary {
+	h := ParseHeader(section)
+	s := Summary{
+		From:      clip(Decode(h.Get("From")), 500),
+		Subject:   clip(Decode(h.Get("Subject")), 500),
+		MessageID: clip(h.Get("Message-ID"), 500),
+	}
+	by := "by " + strings.ToLower(ownName) + " "
+	for _, f := range h {
+		if strings.EqualFold(f.Name, "Received") {
+			s.Hops++
+			if strings.Contains(strings.ToLower(f.Value), by) {
+				s.OwnHops++
+			}
+		}
+	}
+	return s
+}
+
+func clip(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	for n > 0 && !utf8.RuneStart(s[n]) {
+		n--
+	}
+	return s[:n]
+}
+
+// ErrNoAddress reports a header field without a readable address.
+var ErrNoAddress = errors.New("no address in the field")
+
+// FirstAddress is the first address of a From or similar field.
+func FirstAddress(value string) (address.Address, error) {
+	if i := strings.LastIndexByte(value, '<'); i >= 0 {
+		if j := strings.IndexByte(value[i:], '>'); j > 0 {
+			return address.Parse(value[i+1 : i+j])
+		}
+	}
+	if text := strings.TrimSpace(value); text != "" {
+		return address.Parse(text)
+	}
+	return address.Address{}, ErrNoAddress
+}

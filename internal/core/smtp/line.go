@@ -1,0 +1,58 @@
+package smtp
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+)
+
+// MaxCommandLine is the longest command line we read, CRLF included: RFC 5321
+// asks for 512 octets, and the parameters of its extensions add to that.
+const MaxCommandLine = 2048
+
+// Faults of a command line. The line is consumed, so the dialogue can go on.
+var (
+	ErrBareLF   = errors.New("the line ends in a bare LF; lines end in CRLF")
+	ErrBareCR   = errors.New("the line holds a bare CR")
+	ErrNUL      = errors.New("the line holds a NUL")
+	ErrLongLine = errors.New("the line is too long")
+)
+
+// ReadCommandLine reads one line that ends in CRLF, without its end. A fault of
+// the line's form is one of the errors above; any other error is the reader's.
+// The slice is valid until the next read.
+func ReadCommandLine(br *bufio.Reader) ([]byte, error) {
+	line, err := br.ReadSlice('\n')
+	if errors.Is(err, bufio.ErrBufferFull) || err == nil && len(line) > MaxCommandLine {
+		return nil, skipLine(br, err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(line) < 2 || line[len(line)-2] != '\r' {
+		return nil, ErrBareLF
+	}
+	line = line[:len(line)-2]
+	if bytes.IndexByte(line, '\r') >= 0 {
+		return nil, ErrBareCR
+	}
+	if bytes.IndexByte(line, 0) >= 0 {
+		return nil, ErrNUL
+	}
+	return line, nil
+}
+
+// skipLine reads to the end of an over-long line, but not for ever: a line
+// without an end of 64 buffers is the reader's own fault.
+func skipLine(br *bufio.Reader, err error) error {
+	for n := 0; errors.Is(err, bufio.ErrBufferFull); n++ {
+		if n == 64 {
+			return errors.New("a command line without an end")
+		}
+		_, err = br.ReadSlice('\n')
+	}
+	if err != nil {
+		return err
+	}
+	return ErrLongLine
+}

@@ -1,0 +1,251 @@
+package deliver
+
+import (
+	"bufio"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/smtp"
+)
+
+// Conn is an open connection to a mail host, past its greeting. It is used by
+// one goroutine.
+type Conn struct {
+	raw        net.Conn
+	br         *bufio.Reader
+	bw         *bufio.Writer
+	host       string
+	address    string
+	timeouts   config.Timeouts
+	lmtp       bool
+	extensions map[string]string
+	tlsNote    string
+	tried      []mail.LastReply
+	broken     bool
+	release    func() bool
+}
+
+func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
+	return &Conn{raw: raw, br: bufio.NewReaderSize(raw, 4096), bw: bufio.NewWriterSize(raw, 16<<10), host: host, address: ip, timeouts: t}
+}
+
+// Broken reports that nothing more can be sent here.
+func (c *Conn) Broken() bool { return c.broken }
+
+// Host is the name of the host.
+func (c *Conn) Host() string { return c.host }
+
+// Quit ends the dialogue politely, without waiting long.
+func (c *Conn) Quit() {
+	if !c.broken {
+		_ = c.raw.SetDeadline(time.Now().Add(2 * time.Second))
+		if c.write("QUIT\r\n") == nil && c.bw.Flush() == nil {
+			_, _ = smtp.ReadReply(c.br)
+		}
+	}
+	c.Close()
+}
+
+// Close ends the connection.
+func (c *Conn) Close() {
+	c.broken = true
+	if c.release != nil {
+		c.release()
+	}
+	_ = c.raw.Close()
+}
+
+// failure is one that happened on this connection without a reply.
+func (c *Conn) failure(stage diagnose.Stage, enhanced string, cause diagnose.Cause, text string) *Failure {
+	return &Failure{Cause: cause, Permanent: strings.HasPrefix(enhanced, "5"),
+		Reply: mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Enhanced: enhanced, Text: text, TLS: c.tlsNote, Tried: c.tried}}
+}
+
+// refusal is a reply that is not what was hoped for.
+func (c *Conn) refusal(stage diagnose.Stage, r smtp.Reply) *Failure {
+	return &Failure{Cause: diagnose.OfReply(stage, r), Permanent: r.Permanent(), Reply: c.lastReply(stage, r)}
+}
+
+func (c *Conn) lastReply(stage diagnose.Stage, r smtp.Reply) mail.LastReply {
+	return mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Code: r.Code, Enhanced: r.Enhanced,
+		Text: r.Text(), TLS: c.tlsNote, Tried: c.tried}
+}
+
+// ioFailure is an error of the connection at a stage.
+func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
+	c.broken = true
+	switch {
+	case errors.Is(err, smtp.ErrReply):
+		return c.failure(stage, "4.5.0", diagnose.NotSMTP, err.Error())
+	case os.IsTimeout(err):
+		return c.failure(stage, "4.4.2", diagnose.NoAnswer, "the host did not answer in time")
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return c.failure(stage, "4.4.2", diagnose.Dropped, "the host closed the connection")
+	}
+	return c.failure(stage, "4.4.2", diagnose.Dropped, "the connection broke: "+plain(err))
+}
+
+func (c *Conn) write(s string) error {
+	_, err := c.bw.WriteString(s)
+	return err
+}
+
+func (c *Conn) deadline(d time.Duration) { _ = c.raw.SetDeadline(time.Now().Add(d)) }
+
+// command sends one line and reads its reply.
+func (c *Conn) command(stage diagnose.Stage, line string, wait time.Duration) (smtp.Reply, *Failure) {
+	c.deadline(wait)
+	err := c.write(line + "\r\n")
+	if err == nil {
+		err = c.bw.Flush()
+	}
+	if err != nil {
+		return smtp.Reply{}, c.ioFailure(stage, err)
+	}
+	return c.reply(stage)
+}
+
+func (c *Conn) reply(stage diagnose.Stage) (smtp.Reply, *Failure) {
+	r, err := smtp.ReadReply(c.br)
+	if err != nil {
+		return r, c.ioFailure(stage, err)
+	}
+	if r.Code == 421 { // RFC 5321 section 3.8: the host is about to close
+		c.broken = true
+	}
+	return r, nil
+}
+
+// hello reads the greeting and says who we are.
+func (c *Conn) hello(ourName string) *Failure {
+	c.deadline(c.timeouts.Greeting)
+	r, failure := c.reply(diagnose.StageGreeting)
+	if failure != nil {
+		return failure
+	}
+	if r.Code != 220 {
+		return c.refusal(diagnose.StageGreeting, r)
+	}
+	return c.ehlo(ourName)
+}
+
+func (c *Conn) ehlo(ourName string) *Failure {
+	verb := "EHLO "
+	if c.lmtp {
+		verb = "LHLO " // RFC 2033
+	}
+	r, failure := c.command(diagnose.StageHello, verb+ourName, c.timeouts.Command)
+	if failure != nil {
+		return failure
+	}
+	c.extensions = map[string]string{}
+	if r.Permanent() && !c.lmtp && !c.broken {
+		if r, failure = c.command(diagnose.StageHello, "HELO "+ourName, c.timeouts.Command); failure != nil {
+			return failure
+		}
+	} else if r.Code == 250 {
+		for _, line := range r.Lines[1:] {
+			word, rest, _ := strings.Cut(line, " ")
+			c.extensions[strings.ToUpper(word)] = strings.ToUpper(rest)
+		}
+	}
+	if r.Code != 250 {
+		return c.refusal(diagnose.StageHello, r)
+	}
+	return nil
+}
+
+// startTLS goes over to TLS (RFC 3207). Where the certificate is not demanded to
+// verify, what is wrong with it is noted only.
+func (c *Conn) startTLS(settings *tls.Config, verify bool, ourName string) *Failure {
+	r, failure := c.command(diagnose.StageTLS, "STARTTLS", c.timeouts.Command)
+	if failure != nil {
+		return failure
+	}
+	if r.Code != 220 {
+		return c.refusal(diagnose.StageTLS, r)
+	}
+	if c.br.Buffered() > 0 { // plaintext slipped in behind the reply
+		return c.failure(diagnose.StageTLS, "4.7.0", diagnose.TLSTrouble, "the host sent more before TLS began")
+	}
+	var fault error
+	settings.InsecureSkipVerify = true // verified below, so that the fault can be told
+	settings.VerifyConnection = func(state tls.ConnectionState) error {
+		fault = verifyPeer(state, settings)
+		if verify {
+			return fault
+		}
+		return nil
+	}
+	c.deadline(c.timeouts.Command)
+	secured := tls.Client(c.raw, settings)
+	if err := secured.Handshake(); err != nil {
+		c.broken = true
+		return c.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSTrouble, "the TLS handshake failed: "+plain(err))
+	}
+	state := secured.ConnectionState()
+	c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
+	if fault != nil {
+		c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", not verified: " + fault.Error()
+	}
+	c.raw = secured
+	c.br.Reset(secured)
+	c.bw.Reset(secured)
+	return c.ehlo(ourName)
+}
+
+func verifyPeer(state tls.ConnectionState, settings *tls.Config) error {
+	if len(state.PeerCertificates) == 0 {
+		return errors.New("the host showed no certificate")
+	}
+	options := x509.VerifyOptions{DNSName: settings.ServerName, Roots: settings.RootCAs, Intermediates: x509.NewCertPool()}
+	for _, cert := range state.PeerCertificates[1:] {
+		options.Intermediates.AddCert(cert)
+	}
+	_, err := state.PeerCertificates[0].Verify(options)
+	return err
+}
+
+// signIn is AUTH PLAIN (RFC 4954, RFC 4616), only ever under TLS.
+func (c *Conn) signIn(account, password string) *Failure {
+	if c.tlsNote == "" {
+		return c.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSTrouble, "a password is not sent without TLS")
+	}
+	token := base64.StdEncoding.EncodeToString([]byte("\x00" + account + "\x00" + password))
+	r, failure := c.command(diagnose.StageSignIn, "AUTH PLAIN "+token, c.timeouts.Command)
+	if failure != nil {
+		return failure
+	}
+	if r.Code != 235 {
+		f := c.refusal(diagnose.StageSignIn, r)
+		f.Permanent = false // a wrong password is mended on our side
+		return f
+	}
+	return nil
+}
+
+func (c *Conn) has(extension string) bool {
+	_, ok := c.extensions[extension]
+	return ok
+}
+
+// sizeLimit is what the host says it takes (RFC 1870), 0 if it does not say.
+func (c *Conn) sizeLimit() int64 {
+	n, _ := strconv.ParseInt(c.extensions["SIZE"], 10, 64)
+	return n
+}
+
+// Describe names the far end for people.
+func (c *Conn) Describe() string { return fmt.Sprintf("%s [%s]", c.host, c.address) }

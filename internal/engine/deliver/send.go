@@ -1,0 +1,294 @@
+package deliver
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/smtp"
+)
+
+// Letter is a message to hand over.
+type Letter struct {
+	Sender   address.Address
+	Size     int64
+	UTF8     bool // the header may hold UTF-8 (RFC 6532)
+	EightBit bool
+	Ret      string
+	EnvID    string
+	Content  func() (io.Reader, error)
+}
+
+// Recipient is one recipient of a letter.
+type Recipient struct {
+	To     address.Address
+	Notify smtp.Notify
+	ORCPT  string // type;address
+}
+
+// Result is what became of one recipient: Failure nil is a delivery.
+type Result struct {
+	Reply   mail.LastReply
+	Failure *Failure
+}
+
+// group is how many commands are sent ahead of their replies (RFC 2920); the
+// replies to as many fit any socket's buffer.
+const group = 100
+
+// Send hands a letter over to recipients in one transaction and reports each
+// one's result, in their order.
+func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
+	results := make([]Result, len(recipients))
+	if failure := c.unfit(letter, recipients); failure != nil {
+		return all(results, failure)
+	}
+	accepted, dataSent, failure := c.envelope(letter, recipients, results)
+	if failure != nil {
+		return all(results, failure)
+	}
+	if len(accepted) == 0 && !dataSent {
+		c.reset()
+		return results
+	}
+	if failure := c.content(letter, len(accepted) > 0, dataSent); failure != nil {
+		return some(results, accepted, failure)
+	}
+	if len(accepted) == 0 { // DATA was taken although nobody was: nothing was sent
+		_, _ = c.reply(diagnose.StageContent)
+		return results
+	}
+	return c.final(results, accepted)
+}
+
+func all(results []Result, failure *Failure) []Result {
+	for i := range results {
+		results[i] = Result{Failure: failure, Reply: failure.Reply}
+	}
+	return results
+}
+
+func some(results []Result, which []int, failure *Failure) []Result {
+	for _, i := range which {
+		results[i] = Result{Failure: failure, Reply: failure.Reply}
+	}
+	return results
+}
+
+// unfit finds what the host lacks for this letter, before anything is sent.
+func (c *Conn) unfit(l *Letter, recipients []Recipient) *Failure {
+	utf8 := l.UTF8 || l.Sender.NeedsUTF8()
+	for _, r := range recipients {
+		utf8 = utf8 || r.To.NeedsUTF8()
+	}
+	switch limit := c.sizeLimit(); {
+	case utf8 && !c.has("SMTPUTF8"):
+		return c.failure(diagnose.StageSender, "5.6.7", diagnose.NeedsUTF8, "the message needs SMTPUTF8 and the host does not offer it")
+	case l.EightBit && !c.has("8BITMIME"):
+		return c.failure(diagnose.StageSender, "5.6.1", diagnose.Needs8Bit, "the message is 8-bit and the host does not offer 8BITMIME")
+	case limit > 0 && l.Size > limit:
+		return c.failure(diagnose.StageSender, "5.3.4", diagnose.TooLarge,
+			fmt.Sprintf("the message has %d octets and the host takes %d", l.Size, limit))
+	}
+	return nil
+}
+
+// envelope sends MAIL, RCPT and, where commands may be sent ahead, DATA with the
+// last group. It fills in the results of refused recipients.
+func (c *Conn) envelope(l *Letter, recipients []Recipient, results []Result) (accepted []int, dataSent bool, failure *Failure) {
+	lines := []string{c.mailLine(l, recipients)}
+	for _, r := range recipients {
+		lines = append(lines, c.rcptLine(r))
+	}
+	ahead := 1
+	if c.has("PIPELINING") {
+		ahead = group
+	}
+	var mailFailure *Failure
+	for start := 0; start < len(lines); start += ahead {
+		part := lines[start:min(start+ahead, len(lines))]
+		last := start+len(part) == len(lines)
+		c.deadline(c.timeouts.Command)
+		if failure := c.sendGroup(part, last && ahead > 1); failure != nil {
+			return nil, false, failure
+		}
+		dataSent = last && ahead > 1
+		for i := range part {
+			stage := diagnose.StageRecipient
+			if start+i == 0 {
+				stage = diagnose.StageSender
+			}
+			r, failure := c.reply(stage)
+			switch n := start + i - 1; {
+			case failure != nil:
+				return nil, false, failure
+			case stage == diagnose.StageSender && r.Code != 250:
+				mailFailure = c.refusal(stage, r)
+			case stage == diagnose.StageSender:
+			case mailFailure != nil: // says only that MAIL failed
+			case r.Code == 250 || r.Code == 251:
+				accepted = append(accepted, n)
+			default:
+				results[n].Failure = c.refusal(stage, r)
+				results[n].Reply = results[n].Failure.Reply
+			}
+		}
+		if mailFailure != nil && !dataSent {
+			c.reset()
+			return nil, false, mailFailure
+		}
+	}
+	if mailFailure != nil {
+		all(results, mailFailure)
+	}
+	return accepted, dataSent, nil
+}
+
+func (c *Conn) sendGroup(lines []string, withData bool) *Failure {
+	var err error
+	for _, line := range lines {
+		if err == nil {
+			err = c.write(line + "\r\n")
+		}
+	}
+	if err == nil && withData {
+		err = c.write("DATA\r\n")
+	}
+	if err == nil {
+		err = c.bw.Flush()
+	}
+	if err != nil {
+		return c.ioFailure(diagnose.StageSender, err)
+	}
+	return nil
+}
+
+func (c *Conn) mailLine(l *Letter, recipients []Recipient) string {
+	var b strings.Builder
+	b.WriteString("MAIL FROM:<" + l.Sender.String() + ">")
+	if c.has("SIZE") {
+		fmt.Fprintf(&b, " SIZE=%d", l.Size)
+	}
+	if l.EightBit {
+		b.WriteString(" BODY=8BITMIME")
+	}
+	if l.UTF8 || l.Sender.NeedsUTF8() || slices.ContainsFunc(recipients, func(r Recipient) bool { return r.To.NeedsUTF8() }) {
+		b.WriteString(" SMTPUTF8")
+	}
+	if c.has("DSN") && l.Ret != "" {
+		b.WriteString(" RET=" + l.Ret)
+	}
+	if c.has("DSN") && l.EnvID != "" {
+		b.WriteString(" ENVID=" + smtp.EncodeXtext(l.EnvID))
+	}
+	return b.String()
+}
+
+func (c *Conn) rcptLine(r Recipient) string {
+	line := "RCPT TO:<" + r.To.String() + ">"
+	if !c.has("DSN") {
+		return line
+	}
+	if n := r.Notify.String(); n != "" {
+		line += " NOTIFY=" + n
+	}
+	if kind, text, ok := strings.Cut(r.ORCPT, ";"); ok {
+		line += " ORCPT=" + kind + ";" + smtp.EncodeXtext(text)
+	}
+	return line
+}
+
+// content waits for 354 and sends the content, or only its end when nobody is
+// there to get it.
+func (c *Conn) content(l *Letter, wanted, dataSent bool) *Failure {
+	var r smtp.Reply
+	var failure *Failure
+	c.deadline(c.timeouts.Command)
+	if dataSent {
+		r, failure = c.reply(diagnose.StageContent)
+	} else {
+		r, failure = c.command(diagnose.StageContent, "DATA", c.timeouts.Command)
+	}
+	if failure != nil {
+		return failure
+	}
+	if r.Code != 354 {
+		c.reset()
+		return c.refusal(diagnose.StageContent, r)
+	}
+	w := smtp.NewContentWriter(c.bw)
+	if wanted {
+		content, err := l.Content()
+		if err != nil { // ours, and the host must not take half of it for a letter
+			c.Close()
+			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble, "the content could not be read: "+err.Error())
+		}
+		if failure := c.copyContent(w, content); failure != nil {
+			return failure
+		}
+	}
+	c.deadline(c.timeouts.Final)
+	if err := w.Close(); err != nil {
+		return c.ioFailure(diagnose.StageContent, err)
+	}
+	return nil
+}
+
+func (c *Conn) copyContent(w io.Writer, content io.Reader) *Failure {
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := content.Read(buf)
+		if n > 0 {
+			c.deadline(c.timeouts.Content)
+			if _, err := w.Write(buf[:n]); err != nil {
+				return c.ioFailure(diagnose.StageContent, err)
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			c.Close()
+			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble, "the content could not be read: "+err.Error())
+		}
+	}
+}
+
+// final reads the answer to the content: one, or by LMTP one a recipient.
+func (c *Conn) final(results []Result, accepted []int) []Result {
+	for k, i := range accepted {
+		r, failure := c.reply(diagnose.StageContent)
+		if failure == nil && r.Code != 250 {
+			failure = c.refusal(diagnose.StageContent, r)
+		}
+		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure}
+		if failure != nil {
+			result.Reply = failure.Reply
+		}
+		if !c.lmtp {
+			for _, j := range accepted {
+				results[j] = result
+			}
+			return results
+		}
+		results[i] = result
+		if c.broken && failure != nil {
+			return some(results, accepted[k:], failure)
+		}
+	}
+	return results
+}
+
+// reset clears a transaction that did not come to its end.
+func (c *Conn) reset() {
+	if c.broken {
+		return
+	}
+	if r, failure := c.command(diagnose.StageSender, "RSET", c.timeouts.Command); failure != nil || r.Code != 250 {
+		c.broken = true
+	}
+}

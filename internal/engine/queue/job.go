@@ -1,0 +1,123 @@
+package queue
+
+import (
+	"bytes"
+	"io"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/route"
+	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/deliver"
+	"gullroute/internal/store"
+)
+
+// job is what one lane has to do for one message: its deliveries are sent in
+// one transaction.
+type job struct {
+	message    ident.ID
+	received   time.Time
+	sender     string
+	size       int64
+	utf8       bool
+	eightBit   bool
+	ret, envID string
+	noticeOf   ident.ID
+	deliveries []*mail.Delivery
+	content    *keptContent // nil if it must be read from the database
+}
+
+type jobKey struct{ message, lane ident.ID }
+
+func jobOf(d *store.Due) *job {
+	return &job{message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
+		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf}
+}
+
+func (j *job) lane() ident.ID { return j.deliveries[0].LaneID }
+
+func (j *job) from() address.Address {
+	a, _ := address.Parse(j.sender)
+	return a
+}
+
+// letter is the job as the dialogue needs it.
+func (q *Queue) letter(j *job) *deliver.Letter {
+	return &deliver.Letter{Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
+		Content: func() (io.Reader, error) {
+			if j.content != nil {
+				return bytes.NewReader(j.content.data), nil
+			}
+			return q.Store.OpenContent(q.ctx, j.message)
+		}}
+}
+
+func recipients(j *job) []deliver.Recipient {
+	list := make([]deliver.Recipient, len(j.deliveries))
+	for i, d := range j.deliveries {
+		to, _ := address.Parse(d.Recipient)
+		list[i] = deliver.Recipient{To: to, Notify: smtp.Notify(d.Notify), ORCPT: d.ORCPT}
+	}
+	return list
+}
+
+// keptContent is content that stays in memory from entering to sending, shared
+// by the jobs of a message. Guarded by Queue.mu.
+type keptContent struct {
+	data []byte
+	jobs int
+}
+
+// keep holds content in memory for n jobs if there is room.
+func (q *Queue) keep(data []byte, n int) *keptContent {
+	if data == nil || q.kept.Load()+int64(len(data)) > maxKept {
+		return nil
+	}
+	q.kept.Add(int64(len(data)))
+	return &keptContent{data, n}
+}
+
+// done lets go of a job's share of the window and of kept content. Queue.mu is
+// held.
+func (q *Queue) done(j *job) {
+	q.window -= len(j.deliveries)
+	if l := q.lanes[j.lane()]; l != nil {
+		l.window -= len(j.deliveries)
+	}
+	if j.content == nil {
+		return
+	}
+	if j.content.jobs--; j.content.jobs == 0 {
+		q.kept.Add(-int64(len(j.content.data)))
+	}
+	j.content = nil
+}
+
+// replan finds the route of a delivery that was planned under another revision.
+// It reports false if the configuration now refuses it; then it has bounced.
+func (q *Queue) replan(cfg *config.Compiled, d *store.Due) bool {
+	to, err := address.Parse(d.Delivery.Recipient)
+	if err != nil {
+		return true
+	}
+	sender, _ := address.Parse(d.Sender)
+	leg, fault := route.Find(cfg, sender, to)
+	d.Delivery.Revision = cfg.Revision
+	if fault != nil {
+		q.finishRefused(d, fault)
+		return false
+	}
+	lane := ident.ID(leg.Lane())
+	if lane == d.Delivery.LaneID {
+		return true
+	}
+	d.Delivery.LaneID, d.Delivery.Route, d.Delivery.NextHop, d.Delivery.RouteWhy = lane, leg.Route.Name, leg.NextHop, leg.Why
+	if d.Delivery.Cause == diagnose.NoRoute {
+		d.Delivery.Cause, d.Delivery.Last = diagnose.NoCause, nil
+	}
+	return true
+}

@@ -1,0 +1,306 @@
+// Package queue moves accepted mail: it enters messages in groups that share a
+// commit, keeps lanes of what is due, hands letters to the lanes' connections
+// and records what became of them, again in groups.
+package queue
+
+import (
+	"context"
+	"crypto/x509"
+	"io"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/tally"
+	"gullroute/internal/store"
+)
+
+// Store is what the queue needs of the database; *store.Store is one.
+type Store interface {
+	Enter(ctx context.Context, node int, entries []*store.Entry) error
+	Unenter(ctx context.Context, ids []ident.ID) error
+	StoreContent(ctx context.Context, id ident.ID, content io.Reader) error
+	DropContent(ctx context.Context, id ident.ID) error
+	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
+	LeaseDue(ctx context.Context, node int, now time.Time, skip []ident.ID, perLane, total int) ([]store.Due, error)
+	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
+	NextDue(ctx context.Context, skip []ident.ID) (time.Time, error)
+	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
+	Finish(ctx context.Context, node int, outcomes []*store.Outcome) error
+	Heartbeat(ctx context.Context, node int) error
+	ReleaseDead(ctx context.Context) (int64, error)
+}
+
+// Bounds on what memory holds.
+const (
+	maxWindow      = 20_000 // deliveries in memory, all lanes
+	maxLaneWindow  = 2_000  // deliveries in memory, one lane
+	maxKept        = 64 << 20
+	leaseAtOnce    = 1_000
+	heartbeatEvery = 5 * time.Second
+	// leaseLost is how long the database may be silent before nothing new is
+	// tried: another node may by then have taken over (see store.deadAfter).
+	leaseLost = 20 * time.Second
+)
+
+// Options are what a queue is made of.
+type Options struct {
+	Store Store
+	Node  int
+	Name  string // of the node
+	IDs   *ident.Maker
+	Hub   *live.Hub
+	Tally *tally.Tally
+	Log   *slog.Logger
+	Roots *x509.CertPool // to verify far hosts by; nil is the system's
+}
+
+// Queue is a node's share of the queue.
+type Queue struct {
+	Options
+	cfg    atomic.Pointer[config.Compiled]
+	client atomic.Pointer[deliver.Client]
+
+	mu          sync.Mutex
+	lanes       map[ident.ID]*lane
+	window      int // deliveries in memory or about to be
+	connections int // open or being opened
+	stopping    bool
+	inHand      map[mail.DeliveryID]bool // in a transaction
+	handBacks   []handBack               // that the database has not taken yet
+
+	kept     atomic.Int64 // octets of content kept in memory
+	lastSeen atomic.Int64 // unix nano of the last heartbeat
+	wake     chan struct{}
+	entries  chan *entryRequest
+	outcomes chan *store.Outcome
+	workers  sync.WaitGroup
+	ctx      context.Context // of the attempts; set by Run before any begins
+}
+
+// New makes a queue; Run starts it.
+func New(o Options) *Queue {
+	q := &Queue{
+		Options:  o,
+		lanes:    map[ident.ID]*lane{},
+		inHand:   map[mail.DeliveryID]bool{},
+		wake:     make(chan struct{}, 1),
+		entries:  make(chan *entryRequest, 1024),
+		outcomes: make(chan *store.Outcome, 2048),
+		ctx:      context.Background(),
+	}
+	q.lastSeen.Store(time.Now().UnixNano())
+	return q
+}
+
+// Apply makes a configuration the one in force. What waits without a route is
+// looked at again at once.
+func (q *Queue) Apply(c *config.Compiled) {
+	q.cfg.Store(c)
+	q.client.Store(deliver.NewClient(c, q.Roots))
+	q.mu.Lock()
+	for _, l := range q.lanes {
+		if r := c.Route(l.route.Name); r != nil {
+			l.route, l.limit = r, r.Connections
+		}
+	}
+	q.mu.Unlock()
+	q.Wake()
+}
+
+// Config is the configuration in force.
+func (q *Queue) Config() *config.Compiled { return q.cfg.Load() }
+
+// Wake lets the queue look for due deliveries at once.
+func (q *Queue) Wake() {
+	select {
+	case q.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run works until ctx ends; then it finishes the transactions under way, records
+// their outcomes and returns.
+func (q *Queue) Run(ctx context.Context) {
+	var writers sync.WaitGroup
+	attempts, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	q.mu.Lock()
+	q.ctx = attempts
+	q.mu.Unlock()
+	intake, stopIntake := context.WithCancel(context.Background())
+	for range intakeWriters {
+		writers.Add(1)
+		go func() { defer writers.Done(); q.writeEntries(intake) }()
+	}
+	var recorder sync.WaitGroup
+	recorder.Add(1)
+	go func() { defer recorder.Done(); q.writeOutcomes() }()
+
+	q.poll(ctx)
+
+	q.mu.Lock()
+	q.stopping = true
+	q.mu.Unlock()
+	done := make(chan struct{})
+	go func() { q.workers.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(10 * time.Second):
+		cancel()
+		<-done
+	}
+	stopIntake()
+	writers.Wait()
+	close(q.outcomes)
+	recorder.Wait()
+}
+
+// poll looks for what is due, keeps the node alive and takes over from dead
+// ones.
+func (q *Queue) poll(ctx context.Context) {
+	beat := time.NewTicker(heartbeatEvery)
+	defer beat.Stop()
+	sweep := time.NewTicker(30 * time.Second)
+	defer sweep.Stop()
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-beat.C:
+			q.heartbeat(ctx)
+			continue
+		case <-sweep.C:
+			q.expireOverdue(ctx)
+			continue
+		case <-q.wake:
+		case <-timer.C:
+		}
+		timer.Reset(q.fetch(ctx))
+	}
+}
+
+func (q *Queue) heartbeat(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, heartbeatEvery)
+	defer cancel()
+	if err := q.Store.Heartbeat(ctx, q.Node); err != nil {
+		q.Log.Error("database does not answer", "error", err)
+		return
+	}
+	wasFenced := q.fenced()
+	q.lastSeen.Store(time.Now().UnixNano())
+	q.mu.Lock()
+	backs := q.handBacks
+	q.handBacks = nil
+	if wasFenced {
+		q.staffAll()
+	}
+	q.mu.Unlock()
+	for _, b := range backs {
+		q.giveBack(b)
+	}
+	if n, err := q.Store.ReleaseDead(ctx); err == nil && n > 0 {
+		q.Log.Warn("took over from a dead node", "deliveries", n)
+		q.Wake()
+	}
+}
+
+// fenced reports that our leases may be another node's by now.
+func (q *Queue) fenced() bool {
+	return time.Since(time.Unix(0, q.lastSeen.Load())) > leaseLost
+}
+
+// Pauses between two looks at the database.
+const (
+	shortestWait = 20 * time.Millisecond
+	longestWait  = 2 * time.Second
+)
+
+// fetch takes what is due and says when to look again.
+func (q *Queue) fetch(ctx context.Context) time.Duration {
+	if q.fenced() || q.cfg.Load() == nil {
+		return longestWait
+	}
+	now := time.Now()
+	skip, room, soonest := q.closedLanes(now)
+	if room <= 0 {
+		return 100 * time.Millisecond
+	}
+	due, err := q.Store.LeaseDue(ctx, q.Node, now, skip, min(room, leaseAtOnce), min(room, leaseAtOnce))
+	if err != nil {
+		if ctx.Err() == nil {
+			q.Log.Error("the queue cannot be read", "error", err)
+		}
+		return longestWait
+	}
+	q.admit(due)
+	if len(due) >= min(room, leaseAtOnce) {
+		return shortestWait
+	}
+	next, err := q.Store.NextDue(ctx, skip)
+	if err != nil || next.IsZero() {
+		next = now.Add(longestWait)
+	}
+	if !soonest.IsZero() && soonest.Before(next) {
+		next = soonest
+	}
+	return min(max(time.Until(next), shortestWait), longestWait)
+}
+
+// closedLanes are those from which nothing is to be taken now, how much room
+// there is in memory, and when the first of them opens again.
+func (q *Queue) closedLanes(now time.Time) (skip []ident.ID, room int, soonest time.Time) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for id, l := range q.lanes {
+		switch {
+		case now.Before(l.restUntil):
+			skip = append(skip, id)
+			if soonest.IsZero() || l.restUntil.Before(soonest) {
+				soonest = l.restUntil
+			}
+		case l.window >= maxLaneWindow/2:
+			skip = append(skip, id)
+			l.more = true
+		case l.idle(now):
+			delete(q.lanes, id)
+		}
+	}
+	return skip, maxWindow - q.window, soonest
+}
+
+// admit puts deliveries taken from the database into their lanes, each message's
+// together.
+func (q *Queue) admit(due []store.Due) {
+	cfg := q.cfg.Load()
+	jobs := map[jobKey]*job{}
+	var order []*job
+	for i := range due {
+		d := &due[i]
+		if d.Delivery.Revision != cfg.Revision && !q.replan(cfg, d) {
+			continue
+		}
+		key := jobKey{d.Delivery.MessageID, d.Delivery.LaneID}
+		j := jobs[key]
+		if j == nil {
+			j = jobOf(d)
+			jobs[key] = j
+			order = append(order, j)
+		}
+		j.deliveries = append(j.deliveries, &d.Delivery)
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, j := range order {
+		q.window += len(j.deliveries)
+		q.place(j)
+	}
+}

@@ -1,0 +1,220 @@
+package queue
+
+import (
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/mailbox"
+	"gullroute/internal/store"
+)
+
+// idleWait is how long an open connection waits for another letter.
+const idleWait = 2 * time.Second
+
+// work is one connection of a lane: it takes letter after letter until none is
+// left or the host is in trouble.
+func (q *Queue) work(l *lane) {
+	defer q.workers.Done()
+	defer q.leave(l)
+	var conn *deliver.Conn
+	defer func() {
+		if conn != nil {
+			conn.Quit()
+		}
+	}()
+	sent := 0
+	for j := q.take(l); j != nil; j = q.nextJob(l, conn) {
+		switch l.route.NextHop {
+		case "mailbox":
+			q.intoMailbox(l, j)
+			continue
+		case "none":
+			q.strand(l, j)
+			continue
+		}
+		if conn == nil {
+			var failure *deliver.Failure
+			conn, failure = q.client.Load().Connect(q.ctx, l.route, l.nextHop)
+			if failure != nil {
+				q.unreachable(l, j, failure)
+				return
+			}
+			sent = 0
+		}
+		results := conn.Send(q.letter(j), recipients(j))
+		q.conclude(l, j, results)
+		sent++
+		if conn.Broken() || sent >= l.route.LettersPerConnection {
+			conn.Quit()
+			conn = nil
+		}
+	}
+}
+
+// nextJob waits a little for another letter while a connection is open.
+func (q *Queue) nextJob(l *lane, conn *deliver.Conn) *job {
+	if j := q.take(l); j != nil || conn == nil {
+		return j
+	}
+	q.mu.Lock()
+	l.idling++
+	stopping := q.stopping
+	q.mu.Unlock()
+	defer func() {
+		q.mu.Lock()
+		l.idling--
+		q.mu.Unlock()
+	}()
+	if stopping {
+		return nil
+	}
+	timer := time.NewTimer(idleWait)
+	defer timer.Stop()
+	for {
+		select {
+		case <-l.letter:
+			if j := q.take(l); j != nil {
+				return j
+			}
+		case <-timer.C:
+			return q.take(l)
+		case <-q.ctx.Done():
+			return nil
+		}
+	}
+}
+
+// leave ends a connection; another may take its place.
+func (q *Queue) leave(l *lane) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	l.active--
+	l.touched = time.Now()
+	full := q.connections >= q.cfg.Load().Service.Connections
+	q.connections--
+	q.staff(l)
+	if full {
+		q.staffAll()
+	}
+}
+
+// staffAll sees to every lane. Queue.mu is held.
+func (q *Queue) staffAll() {
+	for _, l := range q.lanes {
+		if len(l.pending) > 0 {
+			q.staff(l)
+		}
+	}
+}
+
+// unreachable ends a job whose host could not be reached.
+func (q *Queue) unreachable(l *lane, j *job, f *deliver.Failure) {
+	if q.ctx.Err() != nil { // we are going down: nobody's fault
+		q.abandon(l, j)
+		return
+	}
+	refused := f.Reply.Code != 0 && !f.Permanent
+	if refused && q.crowded(l, j) {
+		return
+	}
+	if !f.Permanent {
+		q.rest(l, f)
+	}
+	results := make([]deliver.Result, len(j.deliveries))
+	for i := range results {
+		results[i] = deliver.Result{Reply: f.Reply, Failure: f}
+	}
+	q.conclude(l, j, results)
+}
+
+// abandon gives a job back untried.
+func (q *Queue) abandon(l *lane, j *job) {
+	q.settleJob(l, j)
+	var ids []mail.DeliveryID
+	for _, d := range j.deliveries {
+		ids = append(ids, d.ID())
+	}
+	q.mu.Lock()
+	q.handBacks = append(q.handBacks, handBack{ids, time.Now()})
+	q.mu.Unlock()
+}
+
+// intoMailbox delivers to a mailbox of ours: the letter is put there in the
+// transaction that records it.
+func (q *Queue) intoMailbox(l *lane, j *job) {
+	now := time.Now()
+	for _, d := range j.deliveries {
+		o := q.attempted(d, now)
+		d.State = mail.Delivered
+		d.Last = &mail.LastReply{Stage: diagnose.StageMailbox, Host: q.Name, Code: 250, Enhanced: "2.1.5", Text: "put into mailbox " + d.Recipient}
+		o.Mailbox = mailbox.Letter(j.message, j.from(), d.Recipient, now)
+		q.record(j, o)
+	}
+	q.settleJob(l, j)
+}
+
+// strand keeps what no route leads on for; it is tried again when a
+// configuration is applied.
+func (q *Queue) strand(l *lane, j *job) {
+	results := make([]deliver.Result, len(j.deliveries))
+	for i, d := range j.deliveries {
+		f := &deliver.Failure{Cause: diagnose.NoRoute, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.4.4", Text: d.RouteWhy}}
+		results[i] = deliver.Result{Reply: f.Reply, Failure: f}
+	}
+	q.conclude(l, j, results)
+}
+
+// conclude turns the results of a transaction into outcomes.
+func (q *Queue) conclude(l *lane, j *job, results []deliver.Result) {
+	cfg := q.cfg.Load()
+	now := time.Now()
+	worked := false
+	var failed []*mail.Delivery
+	var outcomes []*store.Outcome
+	for i, d := range j.deliveries {
+		o := q.attempted(d, now)
+		reply := results[i].Reply
+		d.Last, d.Cause = &reply, diagnose.NoCause
+		f := results[i].Failure
+		switch {
+		case f == nil:
+			d.State = mail.Delivered
+		case f.Permanent:
+			d.State, d.Cause = mail.Bounced, f.Cause
+		case !now.Before(d.ExpiresAt.Time):
+			d.State, d.Cause = mail.Expired, f.Cause
+		default:
+			q.deferDelivery(cfg, l, o, f)
+		}
+		if f == nil || f.Reply.Code != 0 && !f.Reply.Stage.OfHost() {
+			worked = true
+		}
+		if d.State == mail.Bounced || d.State == mail.Expired {
+			failed = append(failed, d)
+		}
+		outcomes = append(outcomes, o)
+	}
+	if len(failed) > 0 {
+		outcomes[0].Notice = q.notice(cfg, j, failed, now)
+	}
+	for _, o := range outcomes {
+		q.record(j, o)
+	}
+	q.settleJob(l, j)
+	if worked && l.route.Name != config.RouteNone {
+		q.well(l)
+	}
+}
+
+// attempted begins the outcome of an attempt.
+func (q *Queue) attempted(d *mail.Delivery, now time.Time) *store.Outcome {
+	d.Attempts++
+	if d.FirstTryAt.IsZero() {
+		d.FirstTryAt = mail.At(now)
+	}
+	d.LastTryAt = mail.At(now)
+	return &store.Outcome{Delivery: d, At: now.UTC()}
+}

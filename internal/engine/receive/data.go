@@ -1,0 +1,199 @@
+package receive
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/message"
+	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/queue"
+	"gullroute/internal/store"
+)
+
+// Loop limits (RFC 5321 section 6.3): trace fields in all, and of our own.
+const (
+	maxHops    = 100
+	maxOwnHops = 5
+)
+
+// enterTimeout bounds how long a client waits for our word on its message.
+const enterTimeout = 30 * time.Second
+
+func (se *session) data(arg string) smtp.Reply {
+	switch {
+	case arg != "":
+		return se.fault(smtp.NewReply(501, "5.5.4", "DATA takes no parameter"))
+	case se.mail == nil:
+		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
+	case len(se.rcpts) == 0:
+		return se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
+	case se.br.Buffered() > 0:
+		return se.outOfTurn("DATA")
+	}
+	se.reply(smtp.NewReply(354, "", "send the message; end it with a line that holds only a dot"))
+	if se.flush() != nil {
+		se.closing = true
+		return smtp.Reply{}
+	}
+	id := se.server.IDs.Next()
+	s := newSpool(se.server.SpoolDir, int(se.mail.Size))
+	defer s.Close()
+	reply := se.take(s, id)
+	se.clear()
+	return reply
+}
+
+// take reads the content and enters the message.
+func (se *session) take(s *spool, id ident.ID) smtp.Reply {
+	now := time.Now()
+	received := message.Received{Helo: se.helo, Client: se.client, By: string(se.conf.GreetingName), Protocol: se.protocol(),
+		ID: id.String(), For: se.only(), At: now}
+	_, _ = s.Write([]byte(received.String()))
+	head := s.size
+	content := smtp.NewContentReader(se.br)
+	if err := se.copyContent(s, content); err != nil {
+		return *err
+	}
+	if fault := content.Fault(); fault != nil {
+		se.reject(fault.Text())
+		return se.fault(*fault)
+	}
+	section, complete := message.SplitHeader(s.head()[head:])
+	if !complete && len(section) >= message.MaxHeader-int(head) {
+		se.reject(message.ErrHeaderTooLarge.Error())
+		return se.weigh(smtp.NewReply(552, "5.3.4", "%v", message.ErrHeaderTooLarge), 1)
+	}
+	summary := message.Summarize(section, string(se.conf.GreetingName))
+	if summary.Hops > maxHops || summary.OwnHops >= maxOwnHops {
+		se.reject(fmt.Sprintf("a loop: %d Received fields, %d of them ours", summary.Hops, summary.OwnHops))
+		return smtp.NewReply(554, "5.4.6", "the message goes round in a loop: it has passed here %d times before, and %d servers in all", summary.OwnHops, summary.Hops)
+	}
+	return se.enter(se.entry(id, now, s, section, summary), s)
+}
+
+// contentStep is how much content renews a client's time.
+const contentStep = 64 << 10
+
+// copyContent reads the content into the spool. Of content that is too large
+// the rest is read and forgotten, within bounds, so that the reply is heard.
+func (se *session) copyContent(s *spool, content io.Reader) *smtp.Reply {
+	limit := int64(se.conf.Limits.MessageSize)
+	buf := make([]byte, 16<<10)
+	var size, step int64
+	var trouble error
+	se.extend()
+	for {
+		n, err := content.Read(buf)
+		size += int64(n)
+		if step += int64(n); step >= contentStep {
+			se.extend()
+			step = 0
+		}
+		if n > 0 && size <= limit && trouble == nil {
+			_, trouble = s.Write(buf[:n])
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil || size > 2*limit+contentStep {
+			return se.cutOff(err)
+		}
+	}
+	var r smtp.Reply
+	switch {
+	case size > limit:
+		se.reject("the message is too large")
+		r = se.weigh(smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size, limit), 1)
+	case trouble != nil:
+		se.log.Error("content could not be spooled", "error", trouble)
+		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
+	default:
+		return nil
+	}
+	return &r
+}
+
+func (se *session) extend() {
+	_ = se.conn.SetReadDeadline(time.Now().Add(se.conf.Limits.ContentTimeout))
+}
+
+func (se *session) cutOff(err error) *smtp.Reply {
+	se.closing = true
+	r := smtp.NewReply(421, "4.4.2", "the message did not come to its end; closing")
+	if err == nil {
+		r = smtp.NewReply(421, "4.3.4", "the message is far too large; closing")
+	} else if os.IsTimeout(err) {
+		r = smtp.NewReply(421, "4.4.2", "the message came too slowly; closing")
+	}
+	return &r
+}
+
+// entry makes the message and its deliveries, each final recipient once.
+func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, sum message.Summary) *store.Entry {
+	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), Sender: se.mail.From.String(), HeaderFrom: sum.From, Subject: sum.Subject,
+		MessageID: sum.MessageID, Size: s.size, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), SessionID: se.id,
+		Revision: se.cfg.Revision, Protocol: se.protocol(), Hops: sum.Hops, UTF8: se.mail.UTF8 && !ascii(section), EightBit: s.eightBit,
+		Ret: se.mail.Ret, EnvID: se.mail.EnvID}
+	e := &store.Entry{Message: m}
+	seen := map[string]bool{}
+	for _, r := range se.rcpts {
+		for _, leg := range r.legs {
+			if key := leg.Recipient.Key(); !seen[key] {
+				seen[key] = true
+				d := queue.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
+				d.Notify = int16(r.rcpt.Notify)
+				if r.rcpt.Orig != "" {
+					d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
+				}
+				e.Deliveries = append(e.Deliveries, d)
+			}
+		}
+	}
+	return e
+}
+
+// clip keeps a client's own words printable and short.
+func clip(helo string) string { return fmt.Sprintf("%.255s", message.Decode(helo)) }
+
+func ascii(p []byte) bool {
+	for _, c := range p {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// enter commits the message. 250 is said only when it is safe.
+func (se *session) enter(e *store.Entry, s *spool) smtp.Reply {
+	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
+	defer cancel()
+	if s.file == nil {
+		e.Content = s.memory
+	} else if err := s.store(ctx, se.server.Contents, e.Message.ID); err != nil {
+		return se.notNow(err)
+	}
+	if err := se.server.Intake.Enter(ctx, e); err != nil {
+		if s.file != nil {
+			_ = se.server.Contents.DropContent(ctx, e.Message.ID)
+		}
+		return se.notNow(err)
+	}
+	se.messages++
+	return smtp.NewReply(250, "2.0.0", "accepted as %s", e.Message.ID)
+}
+
+func (se *session) notNow(err error) smtp.Reply {
+	if errors.Is(err, queue.ErrStopped) {
+		se.closing = true
+		return smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
+	}
+	se.log.Error("message could not be entered", "error", err)
+	return smtp.NewReply(451, "4.3.0", "the message could not be stored just now; try again later")
+}

@@ -1,0 +1,222 @@
+// Package resolve asks DNS where a domain's mail goes (RFC 5321 section 5.1,
+// RFC 7505) and keeps the answers as long as they may be kept.
+package resolve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"gullroute/internal/core/diagnose"
+)
+
+// Failure is why a domain or host has no usable answer.
+type Failure struct {
+	Cause     diagnose.Cause
+	Permanent bool
+	Enhanced  string // of RFC 3463 and RFC 7505
+	Text      string
+}
+
+// Error is the text.
+func (f *Failure) Error() string { return f.Text }
+
+// Host is a mail host of a domain.
+type Host struct {
+	Name       string
+	Preference uint16
+	Implicit   bool // the domain itself, for want of an MX
+}
+
+// Bounds on the cache.
+const (
+	maxEntries  = 10_000
+	maxTTL      = time.Hour
+	negativeTTL = 30 * time.Second
+)
+
+// Resolver asks a set of servers. It is safe for several goroutines.
+type Resolver struct {
+	servers []string
+	family  string // both, ipv4 or ipv6
+	udp     *dns.Client
+	tcp     *dns.Client
+
+	mu    sync.Mutex
+	cache map[question]answer
+}
+
+type question struct {
+	name string
+	kind uint16
+}
+
+type answer struct {
+	msg   *dns.Msg
+	until time.Time
+}
+
+// New makes a resolver; no servers means those of the system.
+func New(servers []netip.AddrPort, family string) *Resolver {
+	r := &Resolver{
+		family: family,
+		udp:    &dns.Client{Net: "udp", Timeout: 3 * time.Second, UDPSize: 1232},
+		tcp:    &dns.Client{Net: "tcp", Timeout: 5 * time.Second},
+		cache:  map[question]answer{},
+	}
+	for _, s := range servers {
+		r.servers = append(r.servers, s.String())
+	}
+	if len(r.servers) == 0 {
+		if sys, err := dns.ClientConfigFromFile("/etc/resolv.conf"); err == nil {
+			for _, s := range sys.Servers {
+				r.servers = append(r.servers, netJoin(s, sys.Port))
+			}
+		}
+	}
+	return r
+}
+
+func netJoin(host, port string) string {
+	if strings.Contains(host, ":") {
+		return "[" + host + "]:" + port
+	}
+	return host + ":" + port
+}
+
+// MX finds the hosts of a domain in the order in which they are tried: by
+// preference, those of equal preference shuffled. A domain without MX is its
+// own host. The error is a *Failure.
+func (r *Resolver) MX(ctx context.Context, domain string) ([]Host, error) {
+	msg, err := r.ask(ctx, domain, dns.TypeMX)
+	if err != nil {
+		return nil, err
+	}
+	if msg.Rcode == dns.RcodeNameError {
+		return nil, &Failure{diagnose.NoSuchDomain, true, "5.1.2", "the domain " + domain + " does not exist in DNS"}
+	}
+	var hosts []Host
+	for _, rr := range msg.Answer {
+		if mx, ok := rr.(*dns.MX); ok {
+			hosts = append(hosts, Host{Name: strings.ToLower(strings.TrimSuffix(mx.Mx, ".")), Preference: mx.Preference})
+		}
+	}
+	if len(hosts) == 1 && hosts[0].Name == "" {
+		return nil, &Failure{diagnose.NoMail, true, "5.1.10", "the domain " + domain + " says by its null MX that it takes no mail (RFC 7505)"}
+	}
+	hosts = slices.DeleteFunc(hosts, func(h Host) bool { return h.Name == "" })
+	if len(hosts) == 0 {
+		return []Host{{Name: domain, Implicit: true}}, nil
+	}
+	rand.Shuffle(len(hosts), func(i, j int) { hosts[i], hosts[j] = hosts[j], hosts[i] })
+	slices.SortStableFunc(hosts, func(a, b Host) int { return int(a.Preference) - int(b.Preference) })
+	return hosts, nil
+}
+
+// Addrs finds the addresses of a host, of the families that we use. The error
+// is a *Failure.
+func (r *Resolver) Addrs(ctx context.Context, host string) ([]netip.Addr, error) {
+	if ip, err := netip.ParseAddr(host); err == nil {
+		return []netip.Addr{ip}, nil
+	}
+	kinds := map[string][]uint16{"ipv4": {dns.TypeA}, "ipv6": {dns.TypeAAAA}, "both": {dns.TypeAAAA, dns.TypeA}}[r.family]
+	var addrs []netip.Addr
+	var trouble error
+	for _, kind := range kinds {
+		msg, err := r.ask(ctx, host, kind)
+		if err != nil {
+			trouble = err
+			continue
+		}
+		for _, rr := range msg.Answer {
+			switch rr := rr.(type) {
+			case *dns.A:
+				if ip, ok := netip.AddrFromSlice(rr.A.To4()); ok {
+					addrs = append(addrs, ip)
+				}
+			case *dns.AAAA:
+				if ip, ok := netip.AddrFromSlice(rr.AAAA.To16()); ok {
+					addrs = append(addrs, ip)
+				}
+			}
+		}
+	}
+	if len(addrs) > 0 {
+		return addrs, nil
+	}
+	if trouble != nil {
+		return nil, trouble
+	}
+	return nil, &Failure{diagnose.NoAddress, false, "4.4.4", fmt.Sprintf("the host %s has no %s in DNS", host, familyWords[r.family])}
+}
+
+var familyWords = map[string]string{"ipv4": "IPv4 address", "ipv6": "IPv6 address", "both": "address"}
+
+// ask answers from the cache or from a server.
+func (r *Resolver) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
+	q := question{strings.ToLower(name), kind}
+	now := time.Now()
+	r.mu.Lock()
+	known, ok := r.cache[q]
+	r.mu.Unlock()
+	if ok && now.Before(known.until) {
+		return known.msg, nil
+	}
+	msg, err := r.query(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	r.keep(q, msg, now)
+	return msg, nil
+}
+
+func (r *Resolver) query(ctx context.Context, q question) (*dns.Msg, error) {
+	m := new(dns.Msg)
+	m.SetQuestion(dns.Fqdn(q.name), q.kind)
+	m.SetEdns0(1232, false)
+	err := errors.New("no DNS server is set")
+	for _, server := range r.servers {
+		var msg *dns.Msg
+		msg, _, err = r.udp.ExchangeContext(ctx, m, server)
+		if err == nil && msg.Truncated {
+			msg, _, err = r.tcp.ExchangeContext(ctx, m, server)
+		}
+		if err == nil && (msg.Rcode == dns.RcodeSuccess || msg.Rcode == dns.RcodeNameError) {
+			return msg, nil
+		}
+		if err == nil {
+			err = fmt.Errorf("%s answers %s", server, dns.RcodeToString[msg.Rcode])
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return nil, &Failure{diagnose.DNSTrouble, false, "4.4.3", fmt.Sprintf("DNS gives no answer for %s %s: %v", q.name, dns.TypeToString[q.kind], err)}
+}
+
+func (r *Resolver) keep(q question, msg *dns.Msg, now time.Time) {
+	ttl := negativeTTL
+	if len(msg.Answer) > 0 {
+		ttl = maxTTL
+		for _, rr := range msg.Answer {
+			ttl = min(ttl, time.Duration(rr.Header().Ttl)*time.Second)
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.cache) >= maxEntries {
+		for old := range r.cache { // any one: maps are ranged in random order
+			delete(r.cache, old)
+			break
+		}
+	}
+	r.cache[q] = answer{msg, now.Add(ttl)}
+}

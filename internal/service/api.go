@@ -1,0 +1,85 @@
+package service
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// newAPI registers every operation; the OpenAPI document is made from them.
+func (s *Service) newAPI() huma.API {
+	cfg := huma.DefaultConfig("Gull Route", Version)
+	cfg.Info.Description = "Configure a mail transfer server, look after its queue, trace messages and find out why they wait or bounce. Every error is a problem document (RFC 9457)."
+	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
+	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {Type: "apiKey", In: "cookie", Name: Cookie},
+	}
+	cfg.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	cfg.CreateHooks = nil // no $schema links in answers
+	api := huma.NewAPI(cfg, fiberAdapter{s.app})
+	s.api = api
+	api.UseMiddleware(s.guard)
+
+	open := operation{open: true}
+	admin := operation{admin: true}
+	huma.Register(api, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
+	huma.Register(api, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
+	huma.Register(api, get("me", "/api/v1/me", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*out[who], error) {
+		return &out[who]{signedIn(ctx)}, nil
+	})
+	huma.Register(api, get("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
+	huma.Register(api, get("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"), s.listLanes)
+	huma.Register(api, get("lane", "/api/v1/lanes/{id}", "One lane"), s.showLane)
+	huma.Register(api, get("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"), s.listQueue)
+	huma.Register(api, admin.post("flush", "/api/v1/queue/flush", "Try waiting deliveries now"), s.flush)
+	huma.Register(api, get("messages", "/api/v1/messages", "Find messages, newest first"), s.findMessages)
+	huma.Register(api, get("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
+	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)
+	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test letter in at a listener"), s.send)
+	huma.Register(api, get("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Letters in a mailbox, newest first"), s.listMailbox)
+	huma.Register(api, get("config", "/api/v1/config", "The configuration in force"), s.showConfig)
+	huma.Register(api, operation{}.post("config-check", "/api/v1/config/check", "Check a configuration; nothing changes"), s.checkConfig)
+	huma.Register(api, admin.put("config-import", "/api/v1/config", "Put a configuration in force at once"), s.importConfig)
+	s.app.Get("/api/openapi.json", s.openAPI)
+	return api
+}
+
+// out is an answer with a body only.
+type out[T any] struct{ Body T }
+
+// page is one page of a list.
+type page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next" doc:"Give this as after to go on; empty at the end"`
+}
+
+// operation says who may call it.
+type operation struct{ open, admin bool }
+
+func (o operation) make(method, id, path, summary string) huma.Operation {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary,
+		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusServiceUnavailable}, Metadata: map[string]any{"open": o.open, "administrator": o.admin}}
+	if o.open {
+		op.Security = []map[string][]string{}
+	}
+	if o.admin {
+		op.Description = "Needs the role administrator."
+	}
+	return op
+}
+
+func (o operation) post(id, path, summary string) huma.Operation {
+	return o.make(http.MethodPost, id, path, summary)
+}
+
+func (o operation) put(id, path, summary string) huma.Operation {
+	return o.make(http.MethodPut, id, path, summary)
+}
+
+func get(id, path, summary string) huma.Operation {
+	op := operation{}.make(http.MethodGet, id, path, summary)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	return op
+}

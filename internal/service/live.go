@@ -1,0 +1,74 @@
+package service
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/live"
+)
+
+// serveLive streams events as they happen (server-sent events). ?message= asks
+// for those of one message only.
+func (s *Service) serveLive(c fiber.Ctx) error {
+	if _, err := s.require(c); err != nil {
+		return err
+	}
+	var only ident.ID
+	if text := c.Query("message"); text != "" {
+		id, err := ident.Parse(text)
+		if err != nil {
+			return fiber.NewError(fiber.StatusUnprocessableEntity, "message: "+err.Error())
+		}
+		only = id
+	}
+	c.Set("Content-Type", "text/event-stream")
+	c.Set("Cache-Control", "no-cache")
+	c.Set("X-Accel-Buffering", "no")
+	w := s.Engine.Hub.Watch()
+	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
+	return c.SendStreamWriter(func(bw *bufio.Writer) {
+		defer w.Close()
+		stream(bw, w, only)
+	})
+}
+
+// beatEvery is how often a silent stream shows that it lives.
+const beatEvery = 10 * time.Second
+
+// stream writes until the client is gone.
+func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID) {
+	beat := time.NewTicker(beatEvery)
+	defer beat.Stop()
+	write := func(e live.Event) {
+		if only != 0 && e.MessageID != only {
+			return
+		}
+		text, err := json.Marshal(e)
+		if err == nil {
+			fmt.Fprintf(bw, "event: %s\ndata: %s\n\n", e.Kind, text)
+		}
+	}
+	fmt.Fprint(bw, ": here\n\n")
+	for bw.Flush() == nil {
+		select {
+		case e := <-w.C:
+			write(e)
+			for more := len(w.C); more > 0; more-- {
+				write(<-w.C)
+			}
+		case <-beat.C:
+			fmt.Fprint(bw, ": here\n\n")
+		}
+		if n := w.Lost(); n > 0 {
+			e := live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLost, Text: fmt.Sprintf("%d events were missed", n)}}
+			text, _ := json.Marshal(e)
+			fmt.Fprintf(bw, "event: %s\ndata: %s\n\n", live.EventLost, text)
+		}
+	}
+}

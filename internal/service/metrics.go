@@ -1,0 +1,82 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/tally"
+)
+
+var (
+	countDesc    = prometheus.NewDesc("gull_mail_total", "Messages received, deliveries delivered, deferred, bounced and expired, and commands rejected.", []string{"kind"}, nil)
+	bytesDesc    = prometheus.NewDesc("gull_mail_bytes_total", "Octets of the same.", []string{"kind"}, nil)
+	queueDesc    = prometheus.NewDesc("gull_queue_deliveries", "Deliveries in the queue.", []string{"state"}, nil)
+	laneDesc     = prometheus.NewDesc("gull_lanes", "Lanes with mail waiting.", []string{"state"}, nil)
+	memoryDesc   = prometheus.NewDesc("gull_queue_window_deliveries", "Deliveries that this node holds in memory.", nil, nil)
+	keptDesc     = prometheus.NewDesc("gull_queue_window_bytes", "Octets of content that this node holds in memory.", nil, nil)
+	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.", []string{"listener"}, nil)
+	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
+)
+
+// collector reads the numbers when they are asked for.
+type collector struct{ s *Service }
+
+// Describe lists the metrics.
+func (c collector) Describe(ch chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, sessionsDesc, databaseDesc} {
+		ch <- d
+	}
+}
+
+// Collect reads them.
+func (c collector) Collect(ch chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	for _, kind := range tally.Kinds {
+		n, bytes := c.s.Engine.Tally.Total(kind)
+		ch <- prometheus.MustNewConstMetric(countDesc, prometheus.CounterValue, float64(n), kind)
+		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(bytes), kind)
+	}
+	deliveries, octets := c.s.Engine.Queue.InMemory()
+	gauge(memoryDesc, float64(deliveries))
+	gauge(keptDesc, float64(octets))
+	for name, n := range c.s.Engine.Receive.Sessions() {
+		gauge(sessionsDesc, float64(n), name)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	lanes, err := c.s.laneList(ctx)
+	if err != nil {
+		gauge(databaseDesc, 0)
+		return
+	}
+	gauge(databaseDesc, 1)
+	var sum mail.Lane
+	states := map[mail.LaneState]int{mail.LaneMoving: 0, mail.LanePaused: 0, mail.LaneResting: 0, mail.LaneStranded: 0}
+	for _, l := range lanes {
+		sum.Waiting += l.Waiting
+		sum.Deferred += l.Deferred
+		sum.Held += l.Held
+		states[l.State]++
+	}
+	gauge(queueDesc, float64(sum.Waiting), string(mail.Waiting))
+	gauge(queueDesc, float64(sum.Deferred), string(mail.Deferred))
+	gauge(queueDesc, float64(sum.Held), string(mail.Held))
+	for state, n := range states {
+		gauge(laneDesc, float64(n), string(state))
+	}
+}
+
+func (s *Service) metrics() fiber.Handler {
+	reg := prometheus.NewRegistry()
+	reg.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return adaptor.HTTPHandler(promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}))
+}

@@ -1,0 +1,141 @@
+// Package service is the node's HTTP side: the interface for programs under
+// /api, sign-in, live events, health, metrics, and the console.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"gullroute/internal/engine"
+	"gullroute/internal/store"
+)
+
+// Version is set when the binary is built.
+var Version = "dev"
+
+// Options are what a service is made of.
+type Options struct {
+	Engine  *engine.Engine
+	Store   *store.Store
+	Log     *slog.Logger
+	Address string // of HTTP
+	// CertFile and KeyFile turn on TLS. Without, sign-in is offered on loopback
+	// only.
+	CertFile, KeyFile string
+}
+
+// Service serves HTTP for a node.
+type Service struct {
+	Options
+	app      *fiber.App
+	api      huma.API
+	listener net.Listener
+	lanes    laneCache
+	signIns  limiter
+}
+
+// maxBody bounds a request, in octets.
+const maxBody = 16 << 20
+
+// New opens the address.
+func New(o Options) (*Service, error) {
+	s := &Service{Options: o}
+	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, ReadTimeout: 30 * time.Second,
+		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
+	s.app.Use(headers)
+	s.health()
+	s.api = s.newAPI()
+	s.app.Get("/api/v1/live", s.serveLive)
+	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
+	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
+	s.console()
+	l, err := net.Listen("tcp", o.Address)
+	if err != nil {
+		return nil, fmt.Errorf("console and API: %w", err)
+	}
+	s.listener = l
+	return s, nil
+}
+
+// Address is where the service listens, as opened.
+func (s *Service) Address() string { return s.listener.Addr().String() }
+
+// Run serves until ctx ends.
+func (s *Service) Run(ctx context.Context) error {
+	stop := context.AfterFunc(ctx, func() { _ = s.app.ShutdownWithTimeout(3 * time.Second) })
+	defer stop()
+	cfg := fiber.ListenConfig{DisableStartupMessage: true}
+	l := s.listener
+	if s.CertFile != "" {
+		secured, err := tlsListener(l, s.CertFile, s.KeyFile)
+		if err != nil {
+			return err
+		}
+		l = secured
+	}
+	return s.app.Listener(l, cfg)
+}
+
+// onLoopback reports that HTTP is reached from this machine only.
+func (s *Service) onLoopback() bool {
+	ap, err := netip.ParseAddrPort(s.listener.Addr().String())
+	return err == nil && ap.Addr().IsLoopback()
+}
+
+// headers are for browsers: nothing from elsewhere runs here, and the console
+// is nobody's frame.
+func headers(c fiber.Ctx) error {
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("X-Frame-Options", "DENY")
+	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("Cross-Origin-Opener-Policy", "same-origin")
+	c.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
+	return c.Next()
+}
+
+// problem turns an error outside the typed handlers into problem details.
+func (s *Service) problem(c fiber.Ctx, err error) error {
+	status := fiber.StatusInternalServerError
+	var fe *fiber.Error
+	var se huma.StatusError
+	switch {
+	case errors.As(err, &se):
+		status = se.GetStatus()
+	case errors.As(err, &fe):
+		status = fe.Code
+	case errors.Is(err, store.ErrNotFound):
+		status = fiber.StatusNotFound
+	}
+	if status == fiber.StatusInternalServerError {
+		s.Log.Error("request failed", "path", c.Path(), "error", err)
+	}
+	body := huma.ErrorModel{Status: status, Title: statusText(status), Detail: err.Error()}
+	return c.Status(status).JSON(body, "application/problem+json")
+}
+
+// health answers probes without sign-in. Ready means that mail can be taken:
+// the database answers and a configuration is in force.
+func (s *Service) health() {
+	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "alive", "version": Version}) })
+	s.app.Get("/readyz", func(c fiber.Ctx) error {
+		ctx, cancel := context.WithTimeout(c.Context(), 2*time.Second)
+		defer cancel()
+		if err := s.Store.Ping(ctx); err != nil {
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "the database does not answer; mail is put off with 451 until it does"})
+		}
+		if s.Engine.Config() == nil {
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "no configuration is in force"})
+		}
+		return c.JSON(fiber.Map{"status": "ready", "revision": s.Engine.Config().Revision})
+	})
+	s.app.Get("/metrics", s.metrics())
+}

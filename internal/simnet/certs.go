@@ -1,0 +1,74 @@
+package simnet
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"math/big"
+	"sync"
+	"time"
+)
+
+// authority is the simulated internet's own certificate authority.
+type authority struct {
+	cert *x509.Certificate
+	key  *ecdsa.PrivateKey
+
+	mu     sync.Mutex
+	issued map[string]*tls.Certificate
+	serial int64
+}
+
+func newAuthority() (*authority, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Simulated internet"}, IsCA: true, BasicConstraintsValid: true,
+		NotBefore: time.Now().Add(-365 * 24 * time.Hour), NotAfter: time.Now().Add(365 * 24 * time.Hour), KeyUsage: x509.KeyUsageCertSign}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	if err != nil {
+		return nil, err
+	}
+	cert, err := x509.ParseCertificate(der)
+	return &authority{cert: cert, key: key, issued: map[string]*tls.Certificate{}, serial: 1}, err
+}
+
+// pem is the authority's certificate, for those who are to trust it.
+func (a *authority) pem() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.cert.Raw})
+}
+
+// issue makes a certificate for a host, once.
+func (a *authority) issue(host string, expired bool) (*tls.Certificate, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	name := host
+	if expired {
+		name += " expired"
+	}
+	if c := a.issued[name]; c != nil {
+		return c, nil
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	a.serial++
+	t := &x509.Certificate{SerialNumber: big.NewInt(a.serial), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host},
+		NotBefore: time.Now().Add(-90 * 24 * time.Hour), NotAfter: time.Now().Add(90 * 24 * time.Hour)}
+	if expired {
+		t.NotAfter = time.Now().Add(-24 * time.Hour)
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, &key.PublicKey, a.key)
+	if err != nil {
+		return nil, err
+	}
+	c := &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+	a.issued[name] = c
+	return c, nil
+}

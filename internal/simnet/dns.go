@@ -1,0 +1,119 @@
+package simnet
+
+import (
+	"fmt"
+	"net"
+	"strings"
+
+	"github.com/miekg/dns"
+)
+
+// nameServer answers for the whole simulated internet, over UDP and TCP.
+type nameServer struct {
+	records map[string][]dns.RR // by lower-case name with the last dot
+	broken  map[string]bool
+	servers []*dns.Server
+}
+
+const recordTTL = 60
+
+func newNameServer(w *World) (*nameServer, error) {
+	ns := &nameServer{records: map[string][]dns.RR{}, broken: map[string]bool{}}
+	for _, h := range w.Hosts {
+		if err := ns.add("%s. %d IN A %s", h.Name, recordTTL, h.Address); err != nil {
+			return nil, err
+		}
+		reverse, _ := dns.ReverseAddr(h.Address)
+		if err := ns.add("%s %d IN PTR %s.", reverse, recordTTL, h.Name); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range w.Domains {
+		name := dns.Fqdn(strings.ToLower(d.Name))
+		ns.broken[name] = d.Broken
+		if _, ok := ns.records[name]; !ok {
+			ns.records[name] = nil
+		}
+		if d.NullMX {
+			d.MX = []string{"0 ."}
+		}
+		for _, mx := range d.MX {
+			if err := ns.add("%s %d IN MX %s", name, recordTTL, dns.Fqdn(mx)); err != nil {
+				return nil, err
+			}
+		}
+		for _, a := range d.A {
+			if err := ns.add("%s %d IN A %s", name, recordTTL, a); err != nil {
+				return nil, err
+			}
+		}
+		for _, txt := range d.TXT {
+			ns.records[name] = append(ns.records[name], &dns.TXT{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordTTL}, Txt: []string{txt}})
+		}
+	}
+	return ns, nil
+}
+
+func (ns *nameServer) add(format string, args ...any) error {
+	rr, err := dns.NewRR(fmt.Sprintf(format, args...))
+	if err != nil {
+		return fmt.Errorf("simnet: DNS record: %w", err)
+	}
+	name := strings.ToLower(rr.Header().Name)
+	ns.records[name] = append(ns.records[name], rr)
+	return nil
+}
+
+// listen opens both transports at one address and returns it.
+func (ns *nameServer) listen(address string) (string, error) {
+	tcp, err := net.Listen("tcp", address)
+	if err != nil {
+		return "", err
+	}
+	udp, err := net.ListenPacket("udp", tcp.Addr().String())
+	if err != nil {
+		tcp.Close()
+		return "", err
+	}
+	for _, s := range []*dns.Server{{Listener: tcp, Handler: ns}, {PacketConn: udp, Handler: ns}} {
+		ns.servers = append(ns.servers, s)
+		go func() { _ = s.ActivateAndServe() }()
+	}
+	return tcp.Addr().String(), nil
+}
+
+func (ns *nameServer) close() {
+	for _, s := range ns.servers {
+		_ = s.Shutdown()
+	}
+}
+
+// ServeDNS answers one question.
+func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
+	m := new(dns.Msg)
+	m.SetReply(q)
+	m.Authoritative = true
+	if len(q.Question) == 1 {
+		name := strings.ToLower(q.Question[0].Name)
+		records, known := ns.records[name]
+		switch {
+		case ns.broken[name]:
+			m.Rcode = dns.RcodeServerFailure
+		case !known:
+			m.Rcode = dns.RcodeNameError
+		}
+		for _, rr := range records {
+			if rr.Header().Rrtype == q.Question[0].Qtype && m.Rcode == dns.RcodeSuccess {
+				m.Answer = append(m.Answer, rr)
+			}
+		}
+	}
+	if _, ok := w.RemoteAddr().(*net.UDPAddr); ok {
+		size := dns.MinMsgSize
+		if opt := q.IsEdns0(); opt != nil {
+			size = int(opt.UDPSize())
+		}
+		m.Truncate(size)
+	}
+	_ = w.WriteMsg(m)
+}

@@ -1,0 +1,185 @@
+package simnet
+
+import (
+	"crypto/tls"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"time"
+)
+
+// keepLetters is how many letters a host keeps to look at.
+const keepLetters = 2000
+
+// Letter is one that a host took.
+type Letter struct {
+	N          int       `json:"n"`
+	At         time.Time `json:"at"`
+	Client     string    `json:"client"`
+	Helo       string    `json:"helo"`
+	Sender     string    `json:"sender"`
+	Recipients []string  `json:"recipients"`
+	TLS        bool      `json:"tls"`
+	Account    string    `json:"account"`
+	Size       int       `json:"size"`
+	Content    []byte    `json:"content,omitempty"`
+}
+
+// Stats counts what a host saw.
+type Stats struct {
+	Connections int   `json:"connections"` // since the start
+	Open        int   `json:"open"`
+	MostOpen    int   `json:"most_open"`
+	Letters     int   `json:"letters"`
+	Octets      int64 `json:"octets"`
+}
+
+// host is one running mail host.
+type host struct {
+	spec  Spec
+	net   *Net
+	addr  string
+	certs *authority
+
+	mu       sync.Mutex
+	b        Behaviour
+	listener net.Listener
+	letters  []Letter
+	stats    Stats
+	firstTry map[string]time.Time // greylisting
+	tries    map[string]int       // by recipient
+	minute   time.Time
+	inMinute int
+}
+
+// setBehaviour changes how the host acts from the next command on.
+func (h *host) setBehaviour(b Behaviour) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.b = b
+	if b.Closed && h.listener != nil {
+		h.listener.Close()
+		h.listener = nil
+	}
+	if !b.Closed && h.listener == nil {
+		l, err := net.Listen("tcp", h.addr)
+		if err != nil {
+			return err
+		}
+		h.listener = l
+		go h.accept(l)
+	}
+	return nil
+}
+
+func (h *host) behaviour() Behaviour {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.b
+}
+
+func (h *host) close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.listener != nil {
+		h.listener.Close()
+	}
+}
+
+func (h *host) accept(l net.Listener) {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		h.mu.Lock()
+		h.stats.Connections++
+		h.stats.Open++
+		h.stats.MostOpen = max(h.stats.MostOpen, h.stats.Open)
+		open, b := h.stats.Open, h.b
+		h.mu.Unlock()
+		go func() {
+			defer func() {
+				conn.Close()
+				h.mu.Lock()
+				h.stats.Open--
+				h.mu.Unlock()
+			}()
+			d := &dialogue{host: h, conn: conn, crowd: b.Connections > 0 && open > b.Connections}
+			d.run()
+		}()
+	}
+}
+
+// tls is the server side of the host's TLS.
+func (h *host) tls() (*tls.Config, error) {
+	cert, err := h.certs.issue(h.spec.Name, h.behaviour().TLS == "expired")
+	if err != nil {
+		return nil, err
+	}
+	return &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12}, nil
+}
+
+// recipientReply decides on a recipient by the host's behaviour.
+func (h *host) recipientReply(client, sender, rcpt string) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	b, now := h.b, time.Now()
+	local, _, _ := strings.Cut(rcpt, "@")
+	switch {
+	case b.Rcpt != "":
+		return b.Rcpt
+	case len(b.Known) > 0 && !contains(b.Known, local):
+		return fmt.Sprintf("550 5.1.1 <%s>: there is nobody of that name here", rcpt)
+	case len(b.RcptInTurn) > 0:
+		n := min(h.tries[rcpt], len(b.RcptInTurn)-1)
+		h.tries[rcpt]++
+		return b.RcptInTurn[n]
+	case b.Greylist > 0:
+		key := client + " " + sender + " " + rcpt
+		first, ok := h.firstTry[key]
+		if !ok {
+			h.firstTry[key], first = now, now
+		}
+		if now.Sub(first) < time.Duration(b.Greylist) {
+			return "451 4.7.1 greylisted: we do not know you yet, please come back"
+		}
+	case b.Rate > 0:
+		if now.Sub(h.minute) > time.Minute {
+			h.minute, h.inMinute = now, 0
+		}
+		if h.inMinute++; h.inMinute > b.Rate {
+			return fmt.Sprintf("450 4.7.1 slow down: at most %d messages a minute", b.Rate)
+		}
+	}
+	return "250 2.1.5 ok"
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if strings.EqualFold(x, s) {
+			return true
+		}
+	}
+	return false
+}
+
+// took keeps a letter and, where the host sends back, does so.
+func (h *host) took(l Letter) {
+	h.mu.Lock()
+	h.stats.Letters++
+	h.stats.Octets += int64(l.Size)
+	l.N = h.stats.Letters
+	back := h.b.SendsBackTo
+	if !h.b.Forgets {
+		if len(h.letters) >= keepLetters {
+			h.letters = append(h.letters[:0], h.letters[1:]...)
+		}
+		h.letters = append(h.letters, l)
+	}
+	h.mu.Unlock()
+	if back != "" && h.net.edge != "" {
+		go h.sendBack(l, back)
+	}
+}

@@ -1,0 +1,60 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+)
+
+// MailboxLetter is a letter put into a mailbox: the message's content behind a
+// head of its own.
+type MailboxLetter struct {
+	Mailbox  string
+	ID       ident.ID // of the message
+	Sender   string
+	Received time.Time
+	Head     []byte
+}
+
+// queue adds two statements: the letter, and its content, which never leaves
+// the database. A letter that is there already stays as it is.
+func (l *MailboxLetter) queue(b *pgx.Batch) {
+	b.Queue(`INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
+		SELECT $1, m.id, $3, m.subject, $4, m.size + octet_length($5::bytea), $5 FROM message m WHERE m.id = $2
+		ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID), l.Sender, l.Received, l.Head)
+	b.Queue(`INSERT INTO mailbox_content (mailbox, id, seq, data)
+		SELECT $1, message_id, seq, data FROM content WHERE message_id = $2 ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID))
+}
+
+// MailboxMessages lists a mailbox, newest first, from before an id on.
+func (s *Store) MailboxMessages(ctx context.Context, mailbox string, before ident.ID, limit int) ([]mail.MailboxItem, error) {
+	rows, err := s.pool.Query(ctx, `SELECT id, sender, subject, received_at, size FROM mailbox_message
+		WHERE mailbox = $1 AND ($2::bigint = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, mailbox, int64(before), limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxItem, error) {
+		var m mail.MailboxItem
+		err := row.Scan(&m.ID, &m.Sender, &m.Subject, &m.ReceivedAt, &m.Size)
+		m.ReceivedAt = m.ReceivedAt.UTC()
+		return m, err
+	})
+}
+
+// MailboxContent reads a letter in a mailbox as it would be read there.
+func (s *Store) MailboxContent(ctx context.Context, mailbox string, id ident.ID) (*Content, error) {
+	var head []byte
+	err := s.pool.QueryRow(ctx, `SELECT head FROM mailbox_message WHERE mailbox = $1 AND id = $2`, mailbox, int64(id)).Scan(&head)
+	if err != nil {
+		return nil, found(err)
+	}
+	return &Content{ctx: ctx, rest: head, next: func(seq int) ([]byte, error) {
+		var data []byte
+		err := s.pool.QueryRow(ctx, `SELECT data FROM mailbox_content WHERE mailbox = $1 AND id = $2 AND seq = $3`, mailbox, int64(id), seq).Scan(&data)
+		return data, found(err)
+	}}, nil
+}

@@ -1,0 +1,165 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/mail"
+)
+
+// Outcome is how an attempt ended. Delivery holds the new state, cause and last
+// reply; the rest of it is as it was taken from the queue.
+type Outcome struct {
+	Delivery *mail.Delivery
+	At       time.Time
+	Events   []mail.Event
+	// Mailbox is set when the message goes into a mailbox of ours, in the same
+	// transaction.
+	Mailbox *MailboxLetter
+	// Notice is the notification that a failure begets, entered in the same
+	// transaction.
+	Notice *Entry
+}
+
+// Finish records outcomes, all or none: what is final leaves the queue, what is
+// deferred is due again later. It may be called again with the same outcomes
+// after a lost answer: what is recorded already is left alone.
+func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error {
+	var notices []*Entry
+	var events []mail.Event
+	var letters []*MailboxLetter
+	final, later := outcomeRows{}, outcomeRows{}
+	for _, o := range outcomes {
+		events = append(events, o.Events...)
+		if o.Notice != nil {
+			notices = append(notices, o.Notice)
+		}
+		if o.Mailbox != nil {
+			letters = append(letters, o.Mailbox)
+		}
+		if o.Delivery.State.Final() {
+			final.add(o)
+		} else {
+			later.add(o)
+		}
+	}
+	if err := s.nameLanes(ctx, notices); err != nil {
+		return err
+	}
+	if err := s.nameLanesOf(ctx, outcomes); err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		done, err := s.record(ctx, tx, node, &final, &later, letters)
+		if err != nil || !done {
+			return err
+		}
+		if err := copyEvents(ctx, tx, events); err != nil || len(notices) == 0 {
+			return err
+		}
+		return enter(ctx, tx, node, notices)
+	})
+}
+
+// outcomeRows are the columns of many outcomes.
+type outcomeRows struct {
+	messages []int64
+	ns       []int16
+	states   []string
+	lanes    []int64
+	attempts []int32
+	firsts   []*time.Time
+	ats      []time.Time
+	dues     []time.Time
+	replies  []*string
+	causes   []string
+	whys     []string
+	revs     []int32
+}
+
+func (r *outcomeRows) add(o *Outcome) {
+	d := o.Delivery
+	r.messages = append(r.messages, int64(d.MessageID))
+	r.ns = append(r.ns, d.N)
+	r.states = append(r.states, string(d.State))
+	r.lanes = append(r.lanes, int64(d.LaneID))
+	r.attempts = append(r.attempts, int32(d.Attempts))
+	var first *time.Time
+	if !d.FirstTryAt.IsZero() {
+		first = &d.FirstTryAt.Time
+	}
+	r.firsts = append(r.firsts, first)
+	r.ats = append(r.ats, o.At)
+	r.dues = append(r.dues, d.NextTryAt.Time)
+	r.replies = append(r.replies, replyJSON(d.Last))
+	r.causes = append(r.causes, string(d.Cause))
+	r.whys = append(r.whys, d.RouteWhy)
+	r.revs = append(r.revs, int32(d.Revision))
+}
+
+func replyJSON(r *mail.LastReply) *string {
+	if r == nil {
+		return nil
+	}
+	b, err := json.Marshal(r)
+	if err != nil {
+		return nil
+	}
+	s := string(b)
+	return &s
+}
+
+// record moves rows in one round trip. It reports false if all of the outcomes
+// were recorded before.
+func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *outcomeRows, letters []*MailboxLetter) (bool, error) {
+	b := &pgx.Batch{}
+	for _, l := range letters {
+		l.queue(b)
+	}
+	if len(final.ns) > 0 {
+		b.Queue(`WITH gone AS (
+				DELETE FROM delivery d USING unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
+				WHERE d.message_id = o.message_id AND d.n = o.n RETURNING d.*
+			)
+			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
+				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause)
+			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state, o.lane, g.rule, o.why, o.revision,
+				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause
+			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[])
+				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why, revision) ON g.message_id = o.message_id AND g.n = o.n`,
+			final.messages, final.ns, final.states, final.lanes, final.attempts, final.firsts, final.ats, final.replies, final.causes, final.whys, final.revs)
+	}
+	if len(later.ns) > 0 {
+		b.Queue(`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts, first_try_at = o.first, last_try_at = o.at,
+				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision
+			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[])
+				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision)
+			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $13`,
+			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, node)
+	}
+	results := tx.SendBatch(ctx, b)
+	defer results.Close()
+	changed := int64(0)
+	for range letters {
+		if _, err := results.Exec(); err != nil {
+			return false, err
+		}
+		if _, err := results.Exec(); err != nil {
+			return false, err
+		}
+	}
+	for _, rows := range []*outcomeRows{final, later} {
+		if len(rows.ns) == 0 {
+			continue
+		}
+		tag, err := results.Exec()
+		if err != nil {
+			return false, err
+		}
+		changed += tag.RowsAffected()
+	}
+	return changed > 0, results.Close()
+}

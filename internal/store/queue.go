@@ -1,0 +1,157 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+)
+
+// Due is a delivery taken from the queue, with what of its message is needed to
+// send it.
+type Due struct {
+	Delivery mail.Delivery
+	Sender   string
+	Size     int64
+	UTF8     bool
+	EightBit bool
+	Ret      string
+	EnvID    string
+	NoticeOf ident.ID
+	Received time.Time
+}
+
+// queueColumns are read by scanDelivery; d is delivery, l is lane.
+const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
+	d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, d.due_at, d.expires_at, d.reply, d.cause`
+
+// LeaseDue takes what is due for a node: up to perLane of each lane but the
+// skipped ones, and up to total. The lanes are found by hopping from one to the
+// next along the index of due rows, so that a lane with a hundred thousand
+// letters costs no more than one with a single letter.
+func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip []ident.ID, perLane, total int) ([]Due, error) {
+	rows, err := s.pool.Query(ctx, `
+		WITH RECURSIVE lanes(id) AS (
+			(SELECT lane FROM delivery WHERE lease IS NULL AND state <> 'held' ORDER BY lane LIMIT 1)
+			UNION ALL
+			SELECT (SELECT d.lane FROM delivery d WHERE d.lease IS NULL AND d.state <> 'held' AND d.lane > lanes.id ORDER BY d.lane LIMIT 1)
+			FROM lanes WHERE lanes.id IS NOT NULL
+		), picked AS MATERIALIZED (
+			SELECT p.message_id, p.n FROM lanes, LATERAL (
+				SELECT d.message_id, d.n FROM delivery d
+				WHERE d.lane = lanes.id AND d.lease IS NULL AND d.state <> 'held' AND d.due_at <= $2
+				ORDER BY d.due_at LIMIT $4 FOR UPDATE SKIP LOCKED) p
+			WHERE lanes.id IS NOT NULL AND lanes.id <> ALL($3)
+			LIMIT $5
+		), taken AS (
+			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
+			RETURNING d.*
+		)
+		SELECT `+queueColumns+`, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at
+		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
+		ORDER BY d.message_id, d.n`, node, now, int64s(skip), perLane, total)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanDue)
+}
+
+func scanDue(row pgx.CollectableRow) (Due, error) {
+	var due Due
+	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received)
+	return due, err
+}
+
+// scanDelivery reads queueColumns and what follows them.
+func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
+	err := row.Scan(append([]any{&d.MessageID, &d.N, &d.Recipient, &d.Original, &d.Via, &d.ORCPT, &d.Notify, &d.State, &d.LaneID, &d.Route, &d.NextHop,
+		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstTryAt}, optTime{&d.LastTryAt}, optTime{&d.NextTryAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause}, more...)...)
+	d.Key = d.ID()
+	return err
+}
+
+// NextDue is when the next delivery without a lease is due; zero if there is
+// none.
+func (s *Store) NextDue(ctx context.Context, skip []ident.ID) (time.Time, error) {
+	var t *time.Time
+	err := s.pool.QueryRow(ctx, `
+		WITH RECURSIVE lanes(id) AS (
+			(SELECT lane FROM delivery WHERE lease IS NULL AND state <> 'held' ORDER BY lane LIMIT 1)
+			UNION ALL
+			SELECT (SELECT d.lane FROM delivery d WHERE d.lease IS NULL AND d.state <> 'held' AND d.lane > lanes.id ORDER BY d.lane LIMIT 1)
+			FROM lanes WHERE lanes.id IS NOT NULL
+		)
+		SELECT min(p.due_at) FROM lanes, LATERAL (
+			SELECT due_at FROM delivery d WHERE d.lane = lanes.id AND d.lease IS NULL AND d.state <> 'held' ORDER BY due_at LIMIT 1) p
+		WHERE lanes.id IS NOT NULL AND lanes.id <> ALL($1)`, int64s(skip)).Scan(&t)
+	if err != nil || t == nil {
+		return time.Time{}, err
+	}
+	return *t, nil
+}
+
+// ReturnLeases gives deliveries back untried: they are due at the given time.
+func (s *Store) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error {
+	messages, ns := split(ids)
+	_, err := s.pool.Exec(ctx, `UPDATE delivery d SET lease = NULL, due_at = greatest(d.due_at, $4)
+		FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
+		WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $3`, messages, ns, node, due)
+	return err
+}
+
+// LeaseOverdue takes for a node, whatever their lane, deliveries whose time is
+// up: those of messages older than before.
+func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]Due, error) {
+	rows, err := s.pool.Query(ctx, `
+		WITH picked AS MATERIALIZED (
+			SELECT message_id, n FROM delivery
+			WHERE message_id < $3 AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
+			ORDER BY message_id LIMIT $4 FOR UPDATE SKIP LOCKED
+		), taken AS (
+			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+		)
+		SELECT `+queueColumns+`, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at
+		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id`, node, now, int64(ident.Floor(before)), limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanDue)
+}
+
+// Flush makes waiting deliveries that match due now, and returns how many of
+// each lane. It does not touch what is being sent, nor when a delivery is given
+// up.
+func (s *Store) Flush(ctx context.Context, f QueueFilter) (map[ident.ID]int64, error) {
+	where, args := f.where(nil)
+	rows, err := s.pool.Query(ctx, `WITH due AS (
+			UPDATE delivery d SET due_at = now() FROM message m, lane l
+			WHERE m.id = d.message_id AND l.id = d.lane AND d.lease IS NULL AND d.state <> 'held' AND d.due_at > now()`+where+` RETURNING d.lane)
+		SELECT lane, count(*) FROM due GROUP BY lane`, args...)
+	if err != nil {
+		return nil, err
+	}
+	lanes := map[ident.ID]int64{}
+	var lane ident.ID
+	var n int64
+	_, err = pgx.ForEachRow(rows, []any{&lane, &n}, func() error { lanes[lane] = n; return nil })
+	return lanes, err
+}
+
+func int64s(ids []ident.ID) []int64 {
+	out := make([]int64, len(ids))
+	for i, id := range ids {
+		out[i] = int64(id)
+	}
+	return out
+}
+
+func split(ids []mail.DeliveryID) (messages []int64, ns []int16) {
+	for _, id := range ids {
+		messages = append(messages, int64(id.Message))
+		ns = append(ns, id.N)
+	}
+	return messages, ns
+}
