@@ -104,7 +104,7 @@ func deliveriesOf(items []mail.QueueItem) []queuedDelivery {
 
 func queueColumns() []column[mail.QueueItem] {
 	return []column[mail.QueueItem]{
-		{"DELIVERY", false, func(q mail.QueueItem) string { return q.Delivery.ID().String() }},
+		{"DELIVERY", false, func(q mail.QueueItem) string { return q.Delivery.Key.String() }},
 		{"STATE", false, func(q mail.QueueItem) string { return string(q.Delivery.State) }},
 		{"CAME", true, func(q mail.QueueItem) string { return ago(q.ReceivedAt) }},
 		{"FROM", false, func(q mail.QueueItem) string { return shown(q.Sender) }},

@@ -59,6 +59,7 @@ func (a *app) serveCommand() *cobra.Command {
 }
 
 func (f *serveFlags) run(ctx context.Context, log *slog.Logger) error {
+	engine.TuneMemory()
 	if f.database == "" {
 		return usage("say where the database is with --database or GULL_DATABASE_URL")
 	}

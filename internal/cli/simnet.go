@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
@@ -18,7 +19,7 @@ import (
 )
 
 func (a *app) simnetCommand() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave())
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave())
 }
 
 func (a *app) simnetServe() *cobra.Command {
@@ -52,6 +53,29 @@ func (a *app) simnetServe() *cobra.Command {
 	f.StringVar(&o.Control, "control", "127.0.0.1:5380", "address of the control interface")
 	f.StringVar(&o.Edge, "edge", "127.0.0.1:2525", "our edge listener, for hosts that send mail back")
 	f.StringVar(&o.CAFile, "ca-file", "", "where to write the certificate of its authority")
+	return c
+}
+
+func (a *app) simnetTraffic() *cobra.Command {
+	var t simnet.Traffic
+	c := &cobra.Command{
+		Use: "traffic", Short: "Send letters of the demo world through our listeners", Args: exactly(0),
+		Example: "  gull simnet traffic --edge 127.0.0.1:2525 --inside 127.0.0.1:2526 --every 2s",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if t.Every <= 0 {
+				return usage("--every must be more than 0")
+			}
+			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
+			defer stop()
+			return t.Run(ctx)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&t.Edge, "edge", "127.0.0.1:2525", "our edge listener")
+	f.StringVar(&t.Inside, "inside", "127.0.0.1:2526", "our listener for machines")
+	f.Uint64Var(&t.Seed, "seed", 1, "the same seed sends the same letters")
+	f.IntVar(&t.Burst, "burst", 300, "letters at the start")
+	f.DurationVar(&t.Every, "every", 4*time.Second, "then one about so often")
 	return c
 }
 

@@ -86,8 +86,8 @@ func (s *Service) showLane(ctx context.Context, in *struct {
 	return nil, huma.Error404NotFound("nothing waits in a lane " + in.ID.String())
 }
 
-// queueFilter are the words by which deliveries in the queue are selected.
-type queueFilter struct {
+// QueueFilter holds the words by which deliveries in the queue are selected.
+type QueueFilter struct {
 	Lane      string     `query:"lane" json:"lane,omitempty" doc:"A lane's id"`
 	Route     string     `query:"route" json:"route,omitempty"`
 	Message   string     `query:"message" json:"message,omitempty" doc:"A message's id"`
@@ -97,7 +97,7 @@ type queueFilter struct {
 	Recipient string     `query:"recipient" json:"recipient,omitempty" doc:"An address or a part of one"`
 }
 
-func (f queueFilter) filter() (store.QueueFilter, error) {
+func (f QueueFilter) filter() (store.QueueFilter, error) {
 	out := store.QueueFilter{Route: f.Route, State: f.State, Sender: searchForm(f.Sender), Recipient: searchForm(f.Recipient)}
 	var errs []error
 	parse := func(field, text string, into func(string) error) {
@@ -125,14 +125,15 @@ func searchForm(text string) string {
 	return text
 }
 
-type paging struct {
+// Paging is where a page of a list begins and how long it is.
+type Paging struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	After string `query:"after" doc:"The next of the page before"`
 }
 
 func (s *Service) listQueue(ctx context.Context, in *struct {
-	queueFilter
-	paging
+	QueueFilter
+	Paging
 }) (*out[page[mail.QueueItem]], error) {
 	f, err := in.filter()
 	if err != nil {
@@ -159,7 +160,7 @@ func (s *Service) listQueue(ctx context.Context, in *struct {
 // host at once.
 func (s *Service) flush(ctx context.Context, in *struct {
 	Body struct {
-		queueFilter
+		QueueFilter
 		All bool `json:"all,omitempty" doc:"Needed where no filter is given"`
 	}
 }) (*out[mail.Flushed], error) {
@@ -179,7 +180,7 @@ func (s *Service) flush(ctx context.Context, in *struct {
 		s.Engine.Queue.EndRest(lane)
 		n += deliveries
 	}
-	s.Log.Info("flushed", "who", signedIn(ctx).Name, "deliveries", n, "filter", in.Body.queueFilter)
+	s.Log.Info("flushed", "who", signedIn(ctx).Name, "deliveries", n, "filter", in.Body.QueueFilter)
 	s.Engine.Queue.Wake()
 	return &out[mail.Flushed]{mail.Flushed{Deliveries: n}}, nil
 }

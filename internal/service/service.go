@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"runtime/debug"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -50,7 +51,7 @@ func New(o Options) (*Service, error) {
 	s := &Service{Options: o}
 	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, ReadTimeout: 30 * time.Second,
 		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
-	s.app.Use(headers)
+	s.app.Use(s.survive, headers)
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
@@ -88,6 +89,17 @@ func (s *Service) Run(ctx context.Context) error {
 func (s *Service) onLoopback() bool {
 	ap, err := netip.ParseAddrPort(s.listener.Addr().String())
 	return err == nil && ap.Addr().IsLoopback()
+}
+
+// survive keeps a fault in one request from ending the service.
+func (s *Service) survive(c fiber.Ctx) (err error) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			s.Log.Error("request failed", "path", c.Path(), "fault", fault, "stack", string(debug.Stack()))
+			err = fiber.NewError(fiber.StatusInternalServerError, "a fault of the service; its log has the details")
+		}
+	}()
+	return c.Next()
 }
 
 // headers are for browsers: nothing from elsewhere runs here, and the console

@@ -25,7 +25,7 @@ type traceInput struct {
 	State   mail.State `query:"state" enum:"waiting,sending,deferred,held,delivered,bounced,expired,discarded"`
 	Since   time.Time  `query:"since"`
 	Until   time.Time  `query:"until"`
-	paging
+	Paging
 }
 
 func (s *Service) findMessages(ctx context.Context, in *traceInput) (*out[page[mail.Message]], error) {
@@ -140,7 +140,7 @@ func (s *Service) requireAdministrator(c fiber.Ctx) error {
 
 func (s *Service) listMailbox(ctx context.Context, in *struct {
 	Address string `path:"address"`
-	paging
+	Paging
 }) (*out[page[mail.MailboxItem]], error) {
 	a, err := s.mailboxAddress(in.Address)
 	if err != nil {

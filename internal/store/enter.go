@@ -2,8 +2,8 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"io"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -26,98 +26,120 @@ type Entry struct {
 	Events []mail.Event
 }
 
-var (
-	messageColumns = []string{"id", "received_at", "sender", "header_from", "subject", "message_id", "size", "listener",
-		"client_address", "helo", "account", "session_id", "revision", "protocol", "hops", "utf8", "eight_bit", "ret", "env_id", "notice_of"}
-	contentColumns  = []string{"message_id", "seq", "data"}
-	deliveryColumns = []string{"message_id", "n", "recipient", "original", "via", "orcpt", "notify", "state", "lane",
-		"rule", "route_why", "revision", "due_at", "expires_at", "lease", "size"}
-	eventColumns = []string{"message_id", "n", "at", "kind", "node", "text", "detail"}
-)
-
-// Enter commits messages with their content and deliveries, all or none, by
-// bulk copy. When it returns without error they are flushed to disk.
+// Enter commits messages with their content and deliveries, all or none, by bulk
+// copy (see copyIn). When it returns without error they are flushed to disk.
 func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 	if err := s.nameLanes(ctx, entries); err != nil {
 		return err
 	}
-	return s.inTx(ctx, func(tx pgx.Tx) error { return enter(ctx, tx, node, entries) })
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	return copyIn(ctx, conn.Conn().PgConn(), entryTables(node, entries))
 }
 
-func enter(ctx context.Context, tx pgx.Tx, node int, entries []*Entry) error {
-	i := 0
-	_, err := tx.CopyFrom(ctx, pgx.Identifier{"message"}, messageColumns, pgx.CopyFromFunc(func() ([]any, error) {
-		if i == len(entries) {
-			return nil, nil
-		}
-		m := entries[i].Message
-		i++
-		return []any{int64(m.ID), m.ReceivedAt, m.Sender, m.HeaderFrom, m.Subject, m.MessageID, m.Size, m.Listener,
-			m.ClientAddress, m.Helo, m.Account, int64(m.SessionID), int32(m.Revision), m.Protocol, int32(m.Hops), m.UTF8, m.EightBit, m.Ret, m.EnvID, int64(m.NoticeOf)}, nil
-	}))
-	if err != nil {
-		return fmt.Errorf("message: %w", err)
+const eventColumns = "message_id, n, at, kind, node, text, detail"
+
+// entryTables are the rows of entries, table by table.
+func entryTables(node int, entries []*Entry) []table {
+	return []table{
+		{"message", "id, received_at, sender, header_from, subject, message_id, size, listener, client_address, helo, " +
+			"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, notice_of", func(w *rowWriter) {
+			for _, e := range entries {
+				writeMessage(w, e.Message)
+			}
+		}},
+		{"content", "message_id, seq, data", func(w *rowWriter) {
+			for _, e := range entries {
+				if e.Content != nil {
+					w.row(3)
+					w.int8(int64(e.Message.ID))
+					w.int4(0)
+					w.bytes(e.Content)
+				}
+			}
+		}},
+		{"delivery", "message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, due_at, expires_at, lease, size", func(w *rowWriter) {
+			for _, e := range entries {
+				for i, d := range e.Deliveries {
+					writeDelivery(w, d, e.Message.Size, node, e.Leased[i])
+				}
+			}
+		}},
+		{"event", eventColumns, func(w *rowWriter) {
+			for _, e := range entries {
+				writeEvents(w, e.Events)
+			}
+		}},
 	}
-	i = 0
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"content"}, contentColumns, pgx.CopyFromFunc(func() ([]any, error) {
-		for i < len(entries) && entries[i].Content == nil {
-			i++
-		}
-		if i == len(entries) {
-			return nil, nil
-		}
-		e := entries[i]
-		i++
-		return []any{int64(e.Message.ID), int32(0), e.Content}, nil
-	}))
-	if err != nil {
-		return fmt.Errorf("content: %w", err)
-	}
-	return enterDeliveries(ctx, tx, node, entries)
 }
 
-func enterDeliveries(ctx context.Context, tx pgx.Tx, node int, entries []*Entry) error {
-	i, j := 0, 0
-	_, err := tx.CopyFrom(ctx, pgx.Identifier{"delivery"}, deliveryColumns, pgx.CopyFromFunc(func() ([]any, error) {
-		for i < len(entries) && j == len(entries[i].Deliveries) {
-			i, j = i+1, 0
-		}
-		if i == len(entries) {
-			return nil, nil
-		}
-		e := entries[i]
-		d := e.Deliveries[j]
-		var lease any
-		if e.Leased[j] {
-			lease = int32(node)
-		}
-		j++
-		return []any{int64(d.MessageID), d.N, d.Recipient, d.Original, d.Via, d.ORCPT, d.Notify, string(d.State), int64(d.LaneID),
-			d.Rule, d.RouteWhy, int32(d.Revision), d.NextTryAt.Time, d.ExpiresAt.Time, lease, e.Message.Size}, nil
-	}))
-	if err != nil {
-		return fmt.Errorf("delivery: %w", err)
-	}
-	var events []mail.Event
-	for _, e := range entries {
-		events = append(events, e.Events...)
-	}
-	return copyEvents(ctx, tx, events)
+func writeMessage(w *rowWriter, m *mail.Message) {
+	w.row(20)
+	w.int8(int64(m.ID))
+	w.time(m.ReceivedAt)
+	w.text(m.Sender)
+	w.text(m.HeaderFrom)
+	w.text(m.Subject)
+	w.text(m.MessageID)
+	w.int8(m.Size)
+	w.text(m.Listener)
+	w.text(m.ClientAddress)
+	w.text(m.Helo)
+	w.text(m.Account)
+	w.int8(int64(m.SessionID))
+	w.int4(int32(m.Revision))
+	w.text(m.Protocol)
+	w.int4(int32(m.Hops))
+	w.bool(m.UTF8)
+	w.bool(m.EightBit)
+	w.text(m.Ret)
+	w.text(m.EnvID)
+	w.int8(int64(m.NoticeOf))
 }
 
-func copyEvents(ctx context.Context, tx pgx.Tx, events []mail.Event) error {
-	if len(events) == 0 {
-		return nil
+func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {
+	w.row(16)
+	w.int8(int64(d.MessageID))
+	w.int2(d.N)
+	w.text(d.Recipient)
+	w.text(d.Original)
+	w.text(strings.Join(d.Via, viaSeparator))
+	w.text(d.ORCPT)
+	w.int2(d.Notify)
+	w.text(string(d.State))
+	w.int8(int64(d.LaneID))
+	w.text(d.Rule)
+	w.text(d.RouteWhy)
+	w.int4(int32(d.Revision))
+	w.time(d.NextTryAt.Time)
+	w.time(d.ExpiresAt.Time)
+	if leased {
+		w.int4(int32(node))
+	} else {
+		w.null()
 	}
-	_, err := tx.CopyFrom(ctx, pgx.Identifier{"event"}, eventColumns, pgx.CopyFromSlice(len(events), func(i int) ([]any, error) {
+	w.int8(size)
+}
+
+func writeEvents(w *rowWriter, events []mail.Event) {
+	for i := range events {
 		e := &events[i]
-		return []any{int64(e.MessageID), e.N, e.At, string(e.Kind), e.Node, e.Text, e.Detail}, nil
-	}))
-	if err != nil {
-		return fmt.Errorf("event: %w", err)
+		w.row(7)
+		w.int8(int64(e.MessageID))
+		w.int2(e.N)
+		w.time(e.At)
+		w.text(string(e.Kind))
+		w.text(e.Node)
+		w.text(e.Text)
+		w.json(e.Detail)
 	}
-	return nil
 }
+
+// viaSeparator stands between aliases in the column via; no address holds it.
+const viaSeparator = "\n"
 
 // StoreContent stores large content ahead of its message, piece by piece. It
 // need not be flushed by itself: the message's commit comes after it in the log

@@ -57,10 +57,11 @@ func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error
 		if err != nil || !done {
 			return err
 		}
-		if err := copyEvents(ctx, tx, events); err != nil || len(notices) == 0 {
-			return err
+		if len(events)+len(notices) == 0 {
+			return nil
 		}
-		return enter(ctx, tx, node, notices)
+		tables := append(entryTables(node, notices), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }})
+		return copyIn(ctx, tx.Conn().PgConn(), tables)
 	})
 }
 

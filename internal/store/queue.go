@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -67,8 +68,12 @@ func scanDue(row pgx.CollectableRow) (Due, error) {
 
 // scanDelivery reads queueColumns and what follows them.
 func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
-	err := row.Scan(append([]any{&d.MessageID, &d.N, &d.Recipient, &d.Original, &d.Via, &d.ORCPT, &d.Notify, &d.State, &d.LaneID, &d.Route, &d.NextHop,
+	var via string
+	err := row.Scan(append([]any{&d.MessageID, &d.N, &d.Recipient, &d.Original, &via, &d.ORCPT, &d.Notify, &d.State, &d.LaneID, &d.Route, &d.NextHop,
 		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstTryAt}, optTime{&d.LastTryAt}, optTime{&d.NextTryAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause}, more...)...)
+	if via != "" {
+		d.Via = strings.Split(via, viaSeparator)
+	}
 	d.Key = d.ID()
 	return err
 }

@@ -62,8 +62,9 @@ func (p Pattern) String() string { return p.text }
 // Any reports whether p selects every address.
 func (p Pattern) Any() bool { return !p.null && p.local == "" && p.domain == "" }
 
-// NamesDomain reports whether p selects by a domain and not by "any domain".
-func (p Pattern) NamesDomain() bool { return p.domain != "" }
+// Exact reports whether p names one domain, or an address at one, and not many
+// by an asterisk.
+func (p Pattern) Exact() bool { return p.domain != "" && !p.below }
 
 // Match reports whether p selects a.
 func (p Pattern) Match(a Address) bool {

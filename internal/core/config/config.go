@@ -108,8 +108,9 @@ type RelayRule struct {
 type Route struct {
 	Line int
 	Name string `yaml:"name" required:"true"`
-	// Recipients select; "*" is every domain that is not ours. A route without
-	// recipients is used only by the domains that name it.
+	// Recipients select; an asterisk stands for domains that are not ours, which
+	// must be named. A route without recipients is used only by the domains that
+	// name it.
 	Recipients address.Patterns `yaml:"recipients"`
 	Senders    address.Patterns `yaml:"senders"`
 	NextHop    string           `yaml:"next_hop" required:"true" enum:"mx,smarthost,lmtp,mailbox,refuse"`

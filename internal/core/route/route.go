@@ -103,8 +103,8 @@ func Find(c *config.Compiled, sender, to address.Address) (Leg, *smtp.Reply) {
 		if _, fromOK := r.Senders.Match(sender); !ok || !fromOK {
 			continue
 		}
-		if domain != nil && !pattern.NamesDomain() {
-			continue // "*" is every domain that is not ours
+		if domain != nil && !pattern.Exact() {
+			continue // an asterisk stands for domains that are not ours
 		}
 		if r.NextHop == "mailbox" {
 			if box == nil {

@@ -41,7 +41,7 @@ type Store interface {
 const (
 	maxWindow      = 20_000 // deliveries in memory, all lanes
 	maxLaneWindow  = 2_000  // deliveries in memory, one lane
-	maxKept        = 64 << 20
+	maxKept        = 32 << 20
 	leaseAtOnce    = 1_000
 	heartbeatEvery = 5 * time.Second
 	// leaseLost is how long the database may be silent before nothing new is
@@ -135,10 +135,8 @@ func (q *Queue) Run(ctx context.Context) {
 	q.ctx = attempts
 	q.mu.Unlock()
 	intake, stopIntake := context.WithCancel(context.Background())
-	for range intakeWriters {
-		writers.Add(1)
-		go func() { defer writers.Done(); q.writeEntries(intake) }()
-	}
+	writers.Add(1)
+	go func() { defer writers.Done(); q.RunIntake(intake) }()
 	var recorder sync.WaitGroup
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.writeOutcomes() }()
@@ -160,6 +158,16 @@ func (q *Queue) Run(ctx context.Context) {
 	writers.Wait()
 	close(q.outcomes)
 	recorder.Wait()
+}
+
+// RunIntake commits what comes in until ctx ends. It is a part of Run.
+func (q *Queue) RunIntake(ctx context.Context) {
+	var writers sync.WaitGroup
+	for range intakeWriters {
+		writers.Add(1)
+		go func() { defer writers.Done(); q.writeEntries(ctx) }()
+	}
+	writers.Wait()
 }
 
 // poll looks for what is due, keeps the node alive and takes over from dead

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"runtime/debug"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -79,6 +80,11 @@ func (se *session) wakeIdle() {
 
 // run is the dialogue from greeting to end.
 func (se *session) run() {
+	defer func() {
+		if fault := recover(); fault != nil { // one session's fault must not end the others
+			se.log.Error("session failed", "fault", fault, "stack", string(debug.Stack()))
+		}
+	}()
 	if se.talksEarly() {
 		se.reply(smtp.NewReply(554, "5.5.1", "you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)"))
 		se.flush()

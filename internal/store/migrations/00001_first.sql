@@ -57,7 +57,7 @@ CREATE TABLE delivery (
     n            smallint NOT NULL,
     recipient    text NOT NULL,
     original     text NOT NULL,
-    via          text[],
+    via          text NOT NULL, -- one alias a line
     orcpt        text NOT NULL,
     notify       smallint NOT NULL,
     state        text NOT NULL,
@@ -80,7 +80,6 @@ CREATE INDEX delivery_due ON delivery (lane, due_at) WHERE lease IS NULL AND sta
 CREATE INDEX delivery_lane ON delivery (lane, message_id);
 CREATE INDEX delivery_recipient ON delivery (lower(recipient), message_id);
 CREATE INDEX delivery_original ON delivery (lower(original), message_id) WHERE lower(original) <> lower(recipient);
-CREATE INDEX delivery_lease ON delivery (lease) WHERE lease IS NOT NULL;
 
 -- Finished deliveries.
 CREATE TABLE delivery_done (
@@ -88,7 +87,7 @@ CREATE TABLE delivery_done (
     n            smallint NOT NULL,
     recipient    text NOT NULL,
     original     text NOT NULL,
-    via          text[],
+    via          text NOT NULL, -- one alias a line
     orcpt        text NOT NULL,
     notify       smallint NOT NULL,
     state        text NOT NULL,

@@ -1,0 +1,127 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// load sends letters over so many connections, each letter in two round trips
+// as PIPELINING allows, and returns letters a second.
+type load struct {
+	address     string
+	connections int
+	letters     int
+	content     []byte
+	from, to    string // %d in to is the letter's number
+}
+
+// letterOf makes a letter of about so many octets that does not compress to
+// nothing, like mail with an attachment.
+func letterOf(size int) []byte {
+	var b bytes.Buffer
+	b.WriteString("From: <tickets@skerryline.example>\r\nTo: <x@saltmarsh.example>\r\nSubject: Your ticket for the night boat\r\nMIME-Version: 1.0\r\nMessage-ID: <bench@skerryline.example>\r\n\r\n")
+	const digits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
+	state := uint32(2463534242)
+	for b.Len() < size-78 {
+		for range 76 {
+			state ^= state << 13
+			state ^= state >> 17
+			state ^= state << 5
+			b.WriteByte(digits[state&63])
+		}
+		b.WriteString("\r\n")
+	}
+	return b.Bytes()
+}
+
+func (l load) run() (float64, error) {
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	errs := make(chan error, l.connections)
+	began := time.Now()
+	for range l.connections {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			if err := l.connection(&next); err != nil {
+				errs <- err
+			}
+		}()
+	}
+	wg.Wait()
+	took := time.Since(began)
+	select {
+	case err := <-errs:
+		return 0, err
+	default:
+	}
+	return float64(l.letters) / took.Seconds(), nil
+}
+
+func (l load) connection(next *atomic.Int64) error {
+	conn, err := net.Dial("tcp", l.address)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	br := bufio.NewReader(conn)
+	if err := expect(br, "220"); err != nil {
+		return err
+	}
+	fmt.Fprint(conn, "EHLO bench.example\r\n")
+	if err := expect(br, "250"); err != nil {
+		return err
+	}
+	ending := []byte("\r\n.\r\n")
+	if bytes.HasSuffix(l.content, []byte("\r\n")) {
+		ending = []byte(".\r\n")
+	}
+	for {
+		n := next.Add(1)
+		if n > int64(l.letters) {
+			return nil
+		}
+		to := l.to
+		if strings.Contains(to, "%d") {
+			to = fmt.Sprintf(to, n)
+		}
+		fmt.Fprintf(conn, "MAIL FROM:<%s> SIZE=%d\r\nRCPT TO:<%s>\r\nDATA\r\n", l.from, len(l.content), to)
+		for _, code := range []string{"250", "250", "354"} {
+			if err := expect(br, code); err != nil {
+				return err
+			}
+		}
+		buffers := net.Buffers{l.content, ending}
+		if _, err := buffers.WriteTo(conn); err != nil {
+			return err
+		}
+		if err := expect(br, "250"); err != nil {
+			return err
+		}
+	}
+}
+
+func expect(br *bufio.Reader, code string) error {
+	for {
+		line, err := br.ReadSlice('\n')
+		if err != nil {
+			if err == io.EOF {
+				err = io.ErrUnexpectedEOF
+			}
+			return err
+		}
+		if len(line) < 4 || string(line[:3]) != code {
+			return fmt.Errorf("expected %s, got %s", code, line)
+		}
+		if line[3] == ' ' {
+			return nil
+		}
+	}
+}

@@ -1,0 +1,164 @@
+package store
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+)
+
+// table is what to copy into one table.
+type table struct {
+	name, columns string
+	write         func(*rowWriter)
+}
+
+// copyIn copies rows into several tables in one round trip: one query of several
+// COPY statements, all of their data sent right behind it. PostgreSQL takes the
+// statements of one query for one transaction, unless one is open already. Three
+// ordinary copies with a transaction around them take eight round trips, which
+// for a group of 50 letters weighs twice as much as the rows.
+//
+// After an error that is not PostgreSQL's own the connection is closed, and the
+// rows may or may not be there.
+func copyIn(ctx context.Context, conn *pgconn.PgConn, tables []table) error {
+	var query strings.Builder
+	var parts [][]byte
+	for _, t := range tables {
+		w := rowWriter{buf: append([]byte(nil), copyHeader...)}
+		t.write(&w)
+		if w.err != nil {
+			return w.err
+		}
+		if w.rows > 0 {
+			fmt.Fprintf(&query, "COPY %s (%s) FROM STDIN BINARY;", t.name, t.columns)
+			parts = append(parts, append(w.buf, copyTrailer...))
+		}
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	deadline, _ := ctx.Deadline()
+	_ = conn.Conn().SetDeadline(deadline)
+	err := exchange(conn.Frontend(), query.String(), parts)
+	var refused *pgconn.PgError
+	if err != nil && !errors.As(err, &refused) {
+		_ = conn.Conn().Close()
+		_ = conn.Close(ctx)
+		return fmt.Errorf("copy: %w", err)
+	}
+	_ = conn.Conn().SetDeadline(time.Time{})
+	return err
+}
+
+func exchange(f *pgproto3.Frontend, query string, parts [][]byte) error {
+	f.Send(&pgproto3.Query{String: query})
+	for _, p := range parts {
+		f.Send(&pgproto3.CopyData{Data: p})
+		f.Send(&pgproto3.CopyDone{})
+	}
+	if err := f.Flush(); err != nil {
+		return err
+	}
+	var refused error
+	for {
+		msg, err := f.Receive()
+		if err != nil {
+			return err
+		}
+		switch msg := msg.(type) {
+		case *pgproto3.ErrorResponse:
+			refused = pgconn.ErrorResponseToPgError(msg)
+		case *pgproto3.ReadyForQuery:
+			return refused
+		}
+	}
+}
+
+var (
+	copyHeader  = []byte("PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00")
+	copyTrailer = []byte{0xff, 0xff}
+)
+
+// rowWriter writes rows in PostgreSQL's binary form for COPY.
+type rowWriter struct {
+	buf  []byte
+	rows int
+	err  error
+}
+
+func (w *rowWriter) row(fields int16) {
+	w.rows++
+	w.buf = binary.BigEndian.AppendUint16(w.buf, uint16(fields))
+}
+
+func (w *rowWriter) size(n int) { w.buf = binary.BigEndian.AppendUint32(w.buf, uint32(n)) }
+
+func (w *rowWriter) null() { w.buf = append(w.buf, 0xff, 0xff, 0xff, 0xff) }
+
+func (w *rowWriter) int2(v int16) {
+	w.size(2)
+	w.buf = binary.BigEndian.AppendUint16(w.buf, uint16(v))
+}
+
+func (w *rowWriter) int4(v int32) {
+	w.size(4)
+	w.buf = binary.BigEndian.AppendUint32(w.buf, uint32(v))
+}
+
+func (w *rowWriter) int8(v int64) {
+	w.size(8)
+	w.buf = binary.BigEndian.AppendUint64(w.buf, uint64(v))
+}
+
+func (w *rowWriter) bool(v bool) {
+	w.size(1)
+	if v {
+		w.buf = append(w.buf, 1)
+	} else {
+		w.buf = append(w.buf, 0)
+	}
+}
+
+// text drops NULs, which PostgreSQL does not keep in a text.
+func (w *rowWriter) text(v string) {
+	if strings.IndexByte(v, 0) >= 0 {
+		v = strings.ReplaceAll(v, "\x00", "")
+	}
+	w.size(len(v))
+	w.buf = append(w.buf, v...)
+}
+
+func (w *rowWriter) bytes(v []byte) {
+	w.size(len(v))
+	w.buf = append(w.buf, v...)
+}
+
+// postgresEpoch is the zero of PostgreSQL's time stamps.
+var postgresEpoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
+
+func (w *rowWriter) time(t time.Time) { w.int8(t.Sub(postgresEpoch).Microseconds()) }
+
+// json writes a jsonb value, null for nil.
+func (w *rowWriter) json(v map[string]any) {
+	if v == nil {
+		w.null()
+		return
+	}
+	text, err := json.Marshal(v)
+	if err != nil {
+		w.err = err
+		return
+	}
+	w.size(len(text) + 1)
+	w.buf = append(append(w.buf, 1), text...) // version 1 of jsonb's form
+}
