@@ -98,6 +98,19 @@ func (f *serveFlags) run(ctx context.Context, log *slog.Logger) error {
 	return s.Run(ctx)
 }
 
+func (a *app) openAPICommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the description of the HTTP interface (OpenAPI 3.1)", Args: exactly(0),
+		RunE: func(*cobra.Command, []string) error {
+			text, err := service.OpenAPI()
+			if err == nil {
+				_, err = fmt.Fprintf(a.out, "%s\n", text)
+			}
+			return err
+		},
+	}
+}
+
 // openStore waits for a database that is not there yet: at boot it may start
 // after us.
 func openStore(ctx context.Context, url string, log *slog.Logger) (*store.Store, error) {

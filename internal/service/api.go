@@ -9,7 +9,8 @@ import (
 
 // newAPI registers every operation; the OpenAPI document is made from them.
 func (s *Service) newAPI() huma.API {
-	cfg := huma.DefaultConfig("Gull Route", Version)
+	huma.DefaultArrayNullable = false
+	cfg := huma.DefaultConfig("Gull Route", "1")
 	cfg.Info.Description = "Configure a mail transfer server, look after its queue, trace messages and find out why they wait or bounce. Every error is a problem document (RFC 9457)."
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -64,6 +65,13 @@ func New(o Options) (*Service, error) {
 	}
 	s.listener = l
 	return s, nil
+}
+
+// OpenAPI is the document that describes the interface, in JSON.
+func OpenAPI() ([]byte, error) {
+	s := &Service{app: fiber.New()}
+	s.api = s.newAPI()
+	return json.MarshalIndent(s.api.OpenAPI(), "", "  ")
 }
 
 // Address is where the service listens, as opened.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 	"strconv"
 	"time"
 
@@ -59,10 +60,23 @@ func addLanes(st *mail.Status, lanes []mail.Lane) {
 		case mail.LaneStranded:
 			st.Stranded++
 		}
-		if (l.State != mail.LaneMoving || l.Deferred > 0) && len(st.Trouble) < maxTrouble {
+		if l.State != mail.LaneMoving || l.Deferred > 0 {
 			st.Trouble = append(st.Trouble, l)
 		}
 	}
+	slices.SortStableFunc(st.Trouble, func(a, b mail.Lane) int { return urgency(b.State) - urgency(a.State) })
+	st.Trouble = st.Trouble[:min(len(st.Trouble), maxTrouble)]
+}
+
+// urgency orders lanes by what only a person can mend.
+func urgency(s mail.LaneState) int {
+	switch s {
+	case mail.LaneStranded:
+		return 2
+	case mail.LaneResting, mail.LanePaused:
+		return 1
+	}
+	return 0
 }
 
 func (s *Service) explain(_ context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {

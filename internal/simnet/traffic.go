@@ -96,7 +96,11 @@ func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 	content := fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <demo.%d.%d@%s>\r\n\r\n%s", from, to, subject,
 		time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"), n, time.Now().UnixNano(), from[strings.IndexByte(from, '@')+1:],
 		strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines))
-	for _, line := range []string{"", "EHLO machine.skerryline.example", "MAIL FROM:<" + from + ">", "RCPT TO:<" + to + ">", "DATA", content + "."} {
+	helo := "machine.skerryline.example"
+	if !w.inside {
+		helo = "mx." + from[strings.IndexByte(from, '@')+1:]
+	}
+	for _, line := range []string{"", "EHLO " + helo, "MAIL FROM:<" + from + ">", "RCPT TO:<" + to + ">", "DATA", content + "."} {
 		if line != "" {
 			fmt.Fprintf(conn, "%s\r\n", line)
 		}

@@ -126,7 +126,8 @@ type Status struct {
 	OldestAt  OptTime    `json:"oldest_at" nullable:"true"`
 	// Today are the counts of the last 24 hours by kind.
 	Today map[string]int64 `json:"today" doc:"Counts of the last 24 hours by kind"`
-	// Trouble are the lanes that do not move, those with most mail first.
+	// Trouble are the lanes that do not get on: the stranded ones first, then
+	// the resting ones, each with most mail first.
 	Trouble []Lane  `json:"trouble"`
 	Hours   []Count `json:"hours" doc:"Counts by hour, of the last 24"`
 }

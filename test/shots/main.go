@@ -1,0 +1,65 @@
+// Command shots takes pictures of the console's pages, of the running demo:
+//
+//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow] ...
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"gullroute/test/browser"
+)
+
+func main() {
+	url := flag.String("url", os.Getenv("GULL_URL"), "address of the console")
+	name := flag.String("name", "keeper", "who signs in")
+	password := flag.String("password", "", "password")
+	out := flag.String("out", "docs/screenshots", "directory for the pictures")
+	flag.Parse()
+	for _, arg := range flag.Args() {
+		if err := shoot(*url, *name, *password, *out, arg); err != nil {
+			fmt.Fprintf(os.Stderr, "%s: %v\n", arg, err)
+			os.Exit(1)
+		}
+	}
+}
+
+func shoot(url, name, password, out, arg string) error {
+	file, rest, _ := strings.Cut(arg, "=")
+	parts := strings.Split(rest, ",")
+	width, dark, signIn := 1280, false, true
+	for _, p := range parts[1:] {
+		switch p {
+		case "narrow":
+			width = 420
+		case "dark":
+			dark = true
+		case "out":
+			signIn = false
+		}
+	}
+	ctx, stop, err := browser.Start(context.Background(), width, 800, dark)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	var tasks chromedp.Tasks
+	if signIn {
+		tasks = browser.SignIn(url, name, password)
+	}
+	var picture []byte
+	tasks = append(tasks, chromedp.EmulateViewport(int64(width), 800), chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond), chromedp.CaptureScreenshot(&picture))
+	if err := chromedp.Run(ctx, tasks); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, file+".png"), picture, 0o644)
+}

@@ -1,0 +1,253 @@
+import { BarChart } from "@mantine/charts";
+import { Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { gull, type Lane, type Status } from "../api/client";
+import { ReplyLine } from "../parts/reply";
+import { State } from "../parts/state";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { count, plural, shown } from "../parts/text";
+import { When } from "../parts/when";
+import classes from "./overview.module.css";
+
+/** What is in trouble now, what waits, what flows: in this order. */
+export function OverviewPage() {
+	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
+	if (!status.data) {
+		return status.error ? <Failed error={status.error} /> : <Loading what="the overview" />;
+	}
+	return (
+		<Stack gap="md">
+			<Verdict status={status.data} />
+			<Numbers status={status.data} />
+			<Trouble lanes={status.data.trouble} />
+			<SimpleGrid cols={{ base: 1, md: 2 }}>
+				<Flow status={status.data} />
+				<Recent />
+			</SimpleGrid>
+			<Listeners status={status.data} />
+		</Stack>
+	);
+}
+
+/** Verdict is the one sentence that matters. */
+function Verdict({ status }: { status: Status }) {
+	const stuck = status.resting + status.stranded;
+	const tone = status.stranded > 0 ? "trouble" : stuck > 0 || status.deferred > 0 ? "waits" : "moves";
+	const worst = status.trouble[0];
+	return (
+		<section className={classes.verdict} data-tone={tone} aria-live="polite">
+			<Title order={1} size="h3">
+				{verdict(status)}
+			</Title>
+			<Text size="sm">
+				{worst && tone !== "moves" ? (
+					<>
+						Most of it waits for{" "}
+						<Anchor component={Link} to="/queue/$lane" params={{ lane: worst.id } as never} inherit fw={600}>
+							{worst.next_hop}
+						</Anchor>
+						: {plural(worst.waiting + worst.deferred, "delivery", "deliveries")},{" "}
+						{worst.state === "stranded" ? worst.why : <ReplyLine reply={worst.last_reply} />}
+					</>
+				) : (
+					"Nothing needs you."
+				)}
+			</Text>
+		</section>
+	);
+}
+
+function verdict(s: Status): string {
+	if (s.stranded > 0) {
+		return `${plural(s.stranded, "lane is", "lanes are")} stranded: no route leads on`;
+	}
+	if (s.resting > 0) {
+		return `${plural(s.resting, "lane rests", "lanes rest")} because the host cannot be reached`;
+	}
+	if (s.deferred > 0) {
+		return `Mail moves; ${plural(s.deferred, "delivery waits", "deliveries wait")} for another attempt`;
+	}
+	return "Mail moves";
+}
+
+function Numbers({ status }: { status: Status }) {
+	return (
+		<SimpleGrid cols={{ base: 2, sm: 4, lg: 8 }} spacing="xs">
+			<Figure label="waiting" value={status.waiting} />
+			<Figure label="deferred" value={status.deferred} tone={status.deferred > 0 ? "waits" : undefined} />
+			<Figure label="held" value={status.held} />
+			<Figure label="sending now" value={status.sending} />
+			<Figure label="received, 24 h" value={status.today.received ?? 0} />
+			<Figure label="delivered, 24 h" value={status.today.delivered ?? 0} />
+			<Figure
+				label="bounced, 24 h"
+				value={(status.today.bounced ?? 0) + (status.today.expired ?? 0)}
+				tone={status.today.bounced ? "trouble" : undefined}
+			/>
+			<Figure label="rejected, 24 h" value={status.today.rejected ?? 0} />
+		</SimpleGrid>
+	);
+}
+
+function Figure({ label, value, tone }: { label: string; value: number; tone?: string }) {
+	return (
+		<div className={`surface ${classes.figure}`} data-tone={tone}>
+			<div className={classes.value}>{count(value)}</div>
+			<Text size="xs" c="dimmed">
+				{label}
+			</Text>
+		</div>
+	);
+}
+
+function Trouble({ lanes }: { lanes: Lane[] }) {
+	return (
+		<section className="surface" aria-labelledby="trouble">
+			<Title order={2} size="h5" id="trouble" p="sm">
+				What does not get on
+			</Title>
+			{lanes.length === 0 ? (
+				<Nothing title="Nothing is in trouble">Every lane with mail in it moves.</Nothing>
+			) : (
+				<Table.ScrollContainer minWidth={720}>
+					<Table verticalSpacing={6} horizontalSpacing="sm">
+						<Table.Thead>
+							<Table.Tr>
+								<Table.Th>Next hop</Table.Th>
+								<Table.Th>State</Table.Th>
+								<Table.Th ta="right">Waits</Table.Th>
+								<Table.Th>Oldest</Table.Th>
+								<Table.Th>Next try</Table.Th>
+								<Table.Th>Given up from</Table.Th>
+								<Table.Th>Last answer</Table.Th>
+							</Table.Tr>
+						</Table.Thead>
+						<Table.Tbody>
+							{lanes.map((l) => (
+								<Table.Tr key={l.id}>
+									<Table.Td>
+										<Anchor component={Link} to="/queue/$lane" params={{ lane: l.id } as never} inherit>
+											{l.next_hop}
+										</Anchor>
+									</Table.Td>
+									<Table.Td>
+										<State state={l.state} />
+									</Table.Td>
+									<Table.Td ta="right">{count(l.waiting + l.deferred + l.held)}</Table.Td>
+									<Table.Td>
+										<When time={l.oldest_at} />
+									</Table.Td>
+									<Table.Td>
+										<When time={l.next_attempt_at} />
+									</Table.Td>
+									<Table.Td>
+										<When time={l.expires_at} />
+									</Table.Td>
+									<Table.Td>{l.state === "stranded" ? l.why : <ReplyLine reply={l.last_reply} />}</Table.Td>
+								</Table.Tr>
+							))}
+						</Table.Tbody>
+					</Table>
+				</Table.ScrollContainer>
+			)}
+		</section>
+	);
+}
+
+/** Flow draws the counts of the last 24 hours; hours without mail are gaps. */
+function Flow({ status }: { status: Status }) {
+	const byHour = new Map<string, Record<string, number | string>>();
+	const start = Date.now() - 23 * 3_600_000;
+	for (let i = 0; i < 24; i++) {
+		const hour = new Date(start + i * 3_600_000);
+		byHour.set(hour.toISOString().slice(0, 13), { hour: `${String(hour.getUTCHours()).padStart(2, "0")}:00` });
+	}
+	for (const h of status.hours) {
+		const row = byHour.get(h.hour.slice(0, 13));
+		if (row) {
+			row[h.kind] = h.n;
+		}
+	}
+	return (
+		<section className="surface" aria-labelledby="flow">
+			<Title order={2} size="h5" id="flow" p="sm">
+				What flows{" "}
+				<Text span size="xs" c="dimmed">
+					deliveries an hour, UTC
+				</Text>
+			</Title>
+			<BarChart
+				h={230}
+				px="sm"
+				pb="sm"
+				data={[...byHour.values()]}
+				dataKey="hour"
+				type="stacked"
+				withLegend
+				legendProps={{ verticalAlign: "bottom" }}
+				series={[
+					{ name: "delivered", color: "kelp.6" },
+					{ name: "deferred", color: "brass.4" },
+					{ name: "bounced", color: "buoy.5" },
+				]}
+			/>
+		</section>
+	);
+}
+
+function Recent() {
+	const recent = useQuery({ queryKey: ["messages", "recent"], queryFn: () => gull.find({}, "", 9) });
+	return (
+		<section className="surface" aria-labelledby="recent">
+			<Group justify="space-between" p="sm" pb={4}>
+				<Title order={2} size="h5" id="recent">
+					Just now
+				</Title>
+				<Anchor component={Link} to="/messages" size="sm">
+					all messages
+				</Anchor>
+			</Group>
+			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
+				<Table.Tbody>
+					{(recent.data?.items ?? []).map((m) => (
+						<Table.Tr key={m.id}>
+							<Table.Td w={70} c="dimmed">
+								<When time={m.received_at} />
+							</Table.Td>
+							<Table.Td className={classes.clip}>
+								<Anchor component={Link} to="/messages/$id" params={{ id: m.id } as never} inherit title={m.subject}>
+									{m.subject || "(no subject)"}
+								</Anchor>
+							</Table.Td>
+							<Table.Td className={classes.clip} title={m.deliveries.map((d) => d.recipient).join(", ")}>
+								{m.deliveries[0] ? shown(m.deliveries[0].recipient) : "–"}
+							</Table.Td>
+							<Table.Td w={104}>{m.deliveries[0] && <State state={m.deliveries[0].state} />}</Table.Td>
+						</Table.Tr>
+					))}
+				</Table.Tbody>
+			</Table>
+			{recent.data?.items.length === 0 && (
+				<Nothing title="No mail yet">Send a test letter with: gull send --to …</Nothing>
+			)}
+		</section>
+	);
+}
+
+function Listeners({ status }: { status: Status }) {
+	return (
+		<Text size="xs" c="dimmed">
+			{status.host_name}, node {status.node}, configuration revision {status.revision}, up since{" "}
+			<When time={status.started_at} />. Listening:{" "}
+			{status.listeners
+				.map((l) =>
+					l.address
+						? `${l.name} at ${l.address} (${plural(l.sessions, "session", "sessions")})`
+						: `${l.name} is NOT open`,
+				)
+				.join(", ")}
+			.
+		</Text>
+	);
+}

@@ -1,0 +1,61 @@
+import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { gull } from "../api/client";
+import classes from "./sign-in.module.css";
+
+export function SignIn() {
+	const client = useQueryClient();
+	const [name, setName] = useState("");
+	const [password, setPassword] = useState("");
+	const signIn = useMutation({
+		mutationFn: () => gull.signIn(name, password),
+		onSuccess: () => client.resetQueries(),
+	});
+	return (
+		<main className={classes.page}>
+			<form
+				className={classes.card}
+				onSubmit={(e) => {
+					e.preventDefault();
+					signIn.mutate();
+				}}
+			>
+				<Stack gap="sm">
+					<img src="/gull.svg" alt="" width={44} height={44} />
+					<div>
+						<Title order={1} size="h2">
+							Gull Route
+						</Title>
+						<Text size="sm" c="dimmed">
+							Sign in to see where the mail is.
+						</Text>
+					</div>
+					{signIn.error && (
+						<Alert color="buoy" role="alert" p="xs">
+							{signIn.error.message}
+						</Alert>
+					)}
+					<TextInput
+						label="Name"
+						autoComplete="username"
+						required
+						autoFocus
+						value={name}
+						onChange={(e) => setName(e.currentTarget.value)}
+					/>
+					<PasswordInput
+						label="Password"
+						autoComplete="current-password"
+						required
+						value={password}
+						onChange={(e) => setPassword(e.currentTarget.value)}
+					/>
+					<Button type="submit" loading={signIn.isPending}>
+						Sign in
+					</Button>
+				</Stack>
+			</form>
+		</main>
+	);
+}

@@ -1,0 +1,30 @@
+import classes from "./state.module.css";
+
+/** tone says what a state asks of a person: nothing, patience, or help. */
+const tone: Record<string, "moves" | "waits" | "trouble" | "still"> = {
+	moving: "moves",
+	delivered: "moves",
+	sending: "moves",
+	waiting: "waits",
+	deferred: "waits",
+	resting: "waits",
+	paused: "still",
+	held: "still",
+	discarded: "still",
+	stranded: "trouble",
+	bounced: "trouble",
+	expired: "trouble",
+};
+
+/** Each tone has a shape of its own, so that colour is never alone. */
+const shape = { moves: "●", waits: "◐", trouble: "▲", still: "■" };
+
+/** State shows the state of a lane or a delivery. */
+export function State({ state }: { state: string }) {
+	const t = tone[state] ?? "still";
+	return (
+		<span className={classes.state} data-tone={t}>
+			<span aria-hidden="true">{shape[t]}</span> {state}
+		</span>
+	);
+}

@@ -1,0 +1,45 @@
+import { Alert, Anchor, Center, Loader, Stack, Text, Title } from "@mantine/core";
+import { IconAlertTriangle } from "@tabler/icons-react";
+import { Link } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+
+export function Loading({ what }: { what: string }) {
+	return (
+		<Center p="xl" role="status">
+			<Loader size="sm" mr="sm" />
+			<Text size="sm" c="dimmed">
+				Reading {what} …
+			</Text>
+		</Center>
+	);
+}
+
+export function Failed({ error }: { error: Error }) {
+	return (
+		<Alert color="buoy" icon={<IconAlertTriangle />} title="This cannot be shown" role="alert">
+			{error.message}
+		</Alert>
+	);
+}
+
+export function Nothing({ title, children }: { title: string; children?: ReactNode }) {
+	return (
+		<Stack align="center" gap={4} p="xl">
+			<Text fw={600}>{title}</Text>
+			<Text size="sm" c="dimmed" ta="center">
+				{children}
+			</Text>
+		</Stack>
+	);
+}
+
+export function NotFound() {
+	return (
+		<Stack p="xl" gap="xs">
+			<Title order={2}>There is no such page</Title>
+			<Anchor component={Link} to="/">
+				Go to the overview
+			</Anchor>
+		</Stack>
+	);
+}

@@ -1,0 +1,115 @@
+import { Anchor, Text } from "@mantine/core";
+import { Link } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+import type { Delivery, Message } from "../api/client";
+import { words } from "./reply";
+import { State } from "./state";
+import { shown, soft } from "./text";
+import classes from "./way.module.css";
+import { When } from "./when";
+
+/**
+ * Way draws a letter's way as one picture, from the client that handed it in to
+ * each recipient's end: one line a recipient, read from left to right.
+ */
+export function Way({ message }: { message: Message }) {
+	return (
+		<section className={`surface ${classes.way}`} aria-label="The letter's way">
+			<Origin message={message} />
+			<ol className={classes.legs}>
+				{message.deliveries.map((d) => (
+					<li className={classes.leg} key={d.id} data-state={d.state}>
+						<Stop kind="recipient" title={soft(d.original_recipient)} note={`let in by rule ${d.rule}`} />
+						{(d.via ?? []).slice(1).map((v) => (
+							<Stop kind="alias" title={soft(v)} note="alias" key={v} />
+						))}
+						{d.recipient !== d.original_recipient && (
+							<Stop kind="alias" title={soft(d.recipient)} note="alias leads here" />
+						)}
+						<Stop kind="route" title={`route ${d.route}`} note={d.route_why} />
+						<Stop
+							kind="lane"
+							title={
+								<Anchor component={Link} to="/queue/$lane" params={{ lane: d.lane } as never} inherit>
+									{soft(d.next_hop)}
+								</Anchor>
+							}
+							note={tries(d)}
+						/>
+						<End delivery={d} />
+					</li>
+				))}
+			</ol>
+		</section>
+	);
+}
+
+function Origin({ message: m }: { message: Message }) {
+	if (m.notice_of) {
+		return <Stop kind="origin" title="made here" note="a notice of this server" />;
+	}
+	return (
+		<div className={classes.origin}>
+			<Stop
+				kind="origin"
+				title={m.client_address}
+				note={
+					<>
+						{m.helo}
+						<br />
+						as {soft(shown(m.sender))}
+					</>
+				}
+			/>
+			<Stop kind="listener" title={`listener ${m.listener}`} note={`${m.protocol}, revision ${m.revision}`} />
+		</div>
+	);
+}
+
+function Stop({ kind, title, note }: { kind: string; title: ReactNode; note: ReactNode }) {
+	return (
+		<div className={classes.stop} data-kind={kind}>
+			<div className={classes.title}>{title}</div>
+			<Text size="xs" c="dimmed" className={classes.note}>
+				{note}
+			</Text>
+		</div>
+	);
+}
+
+function tries(d: Delivery): string {
+	switch (d.attempts) {
+		case 0:
+			return "not tried yet";
+		case 1:
+			return "tried once";
+		default:
+			return `tried ${d.attempts} times`;
+	}
+}
+
+const final = new Set(["delivered", "bounced", "expired", "discarded"]);
+
+/** End is where a delivery stands: its state, the exact answer, and what comes. */
+function End({ delivery: d }: { delivery: Delivery }) {
+	const host = d.last_reply?.host;
+	return (
+		<div className={classes.stop} data-kind="end" data-state={d.state}>
+			<div className={classes.title}>
+				<State state={d.state} />{" "}
+				<Text span size="xs" c="dimmed">
+					{final.has(d.state) ? <When time={d.finished_at} /> : null}
+				</Text>
+			</div>
+			{d.last_reply && <div className={`mono ${classes.answer}`}>{words(d.last_reply)}</div>}
+			<Text size="xs" c="dimmed">
+				{host && `${d.last_reply?.code ? "said by" : "at"} ${host}`}
+				{!final.has(d.state) && (
+					<>
+						{host && "; "}next try <When time={d.next_attempt_at} />, given up <When time={d.expires_at} />
+					</>
+				)}
+			</Text>
+		</div>
+	);
+}
