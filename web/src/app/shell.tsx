@@ -41,7 +41,7 @@ function Frame({ who }: { who: Who }) {
 				<a className="skip" href="#main">
 					Skip to the page
 				</a>
-				<Group h="100%" px="md" gap="lg" wrap="nowrap">
+				<Group h="100%" px="md" gap="lg" wrap="nowrap" className={classes.row}>
 					<Link to="/" className={classes.brand} aria-label="Gull Route, overview">
 						<img src="/gull.svg" alt="" width={24} height={24} />
 						<span className={classes.name}>Gull Route</span>

@@ -43,7 +43,7 @@ function Verdict({ status }: { status: Status }) {
 			<Text size="sm">
 				{worst && tone !== "moves" ? (
 					<>
-						Most of it waits for{" "}
+						Look first at{" "}
 						<Anchor component={Link} to="/queue/$lane" params={{ lane: worst.id } as never} inherit fw={600}>
 							{worst.next_hop}
 						</Anchor>

@@ -1,0 +1,302 @@
+// Package test drives the product as its users do: the service as a process of
+// its own on a real PostgreSQL, with the simulated internet around it, called
+// over SMTP, HTTP, the command line and the browser.
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/client"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/simnet"
+)
+
+const (
+	adminToken  = "administrator-token-of-the-tests"
+	viewerToken = "viewer-token-of-the-tests-only"
+	password    = "tide-and-lantern"
+)
+
+// stack is a running demo world at ports of its own.
+type stack struct {
+	dir                  string
+	http, edge, inside   string
+	control, database    string
+	config, world, setup string
+	extra                []string // further arguments of serve
+	serve, sim           *exec.Cmd
+	log                  *os.File
+}
+
+var binary, _ = filepath.Abs("../bin/gull")
+
+var shared = sync.OnceValues(func() (*stack, error) { return newStack("shared", nil) })
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if s, err := shared(); err == nil {
+		s.stop()
+	}
+	os.Exit(code)
+}
+
+// world is the stack that most tests share.
+func world(t *testing.T) *stack {
+	t.Helper()
+	s, err := shared()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// own is a stack for one test. edit changes the configuration.
+func own(t *testing.T, name string, edit func(string) string, extra ...string) *stack {
+	t.Helper()
+	s, err := newStack(name, edit, extra...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.stop)
+	return s
+}
+
+func newStack(name string, edit func(string) string, extra ...string) (*stack, error) {
+	server := os.Getenv("GULL_TEST_DATABASE")
+	if server == "" {
+		return nil, fmt.Errorf("GULL_TEST_DATABASE is not set; run scripts/test")
+	}
+	dir, err := os.MkdirTemp("", "gull-test-")
+	if err != nil {
+		return nil, err
+	}
+	s := &stack{dir: dir, config: filepath.Join(dir, "config.yaml"), world: filepath.Join(dir, "world.yaml"), setup: filepath.Join(dir, "setup.yaml"), extra: extra}
+	mx, shelf, provider, dns := freePort("127.30.0.10"), freePort("127.30.0.52"), freePort("127.30.0.40"), freePort("127.0.0.1")
+	s.http, s.edge, s.inside, s.control = loopback(), loopback(), loopback(), loopback()
+	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "2530", mx, "127.0.0.1:2525", s.edge, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider,
+		"demo/harbourlight.password", "../demo/harbourlight.password", "greylist: 45s", "greylist: 2s", "pause: 1500ms", "pause: 100ms",
+		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "lane_rest: 20s", "lane_rest: 1s", "greeting: 15s", "greeting: 2s")
+	if s.database, err = newDatabase(server, name); err != nil {
+		return nil, err
+	}
+	for from, to := range map[string]string{"../demo/skerryline.yaml": s.config, "../demo/simnet.yaml": s.world} {
+		text, err := os.ReadFile(from)
+		if err != nil {
+			return nil, err
+		}
+		edited := ports.Replace(string(text))
+		if edit != nil && to == s.config {
+			edited = edit(edited)
+		}
+		if err := os.WriteFile(to, []byte(edited), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	setup := fmt.Sprintf("accounts:\n  - {name: keeper, role: administrator, password: %s}\n  - {name: deck, role: viewer, password: %s}\ntokens:\n  - {name: tests, role: administrator, token: %s}\n  - {name: looker, role: viewer, token: %s}\n",
+		password, password, adminToken, viewerToken)
+	if err := os.WriteFile(s.setup, []byte(setup), 0o600); err != nil {
+		return nil, err
+	}
+	if s.log, err = os.Create(filepath.Join(dir, "log")); err != nil {
+		return nil, err
+	}
+	ca := filepath.Join(dir, "ca.pem")
+	s.sim = s.command("simnet", "serve", "--world", s.world, "--dns", "127.0.0.1:"+dns, "--mx-port", mx, "--control", s.control, "--edge", s.edge, "--ca-file", ca)
+	if err := s.sim.Start(); err != nil {
+		return nil, err
+	}
+	if err := eventually(10*time.Second, func() error { _, err := get("http://" + s.control + "/hosts"); return err }); err != nil {
+		return nil, err
+	}
+	s.extra = append(s.extra, "--tls-roots", ca)
+	return s, s.start()
+}
+
+func (s *stack) command(args ...string) *exec.Cmd {
+	c := exec.Command(binary, args...)
+	c.Env = append(os.Environ(), "GULL_URL=http://"+s.http, "GULL_TOKEN="+adminToken, "GULL_SIMNET="+s.control, "GULL_DATABASE_URL="+s.database)
+	c.Stdout, c.Stderr = s.log, s.log
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	return c
+}
+
+// start runs the service and waits until it is ready.
+func (s *stack) start() error {
+	s.serve = s.command(append([]string{"serve", "--config", s.config, "--http", s.http, "--node", "shore", "--spool", s.dir, "--setup", s.setup}, s.extra...)...)
+	if err := s.serve.Start(); err != nil {
+		return err
+	}
+	return eventually(20*time.Second, func() error { _, err := get("http://" + s.http + "/readyz"); return err })
+}
+
+// kill ends the service without warning.
+func (s *stack) kill() {
+	_ = s.serve.Process.Kill()
+	_ = s.serve.Wait()
+}
+
+func (s *stack) stop() {
+	_ = s.serve.Process.Signal(syscall.SIGTERM)
+	_ = s.serve.Wait()
+	_ = s.sim.Process.Signal(syscall.SIGTERM)
+	_ = s.sim.Wait()
+	if os.Getenv("GULL_TEST_KEEP") == "" {
+		os.RemoveAll(s.dir)
+	}
+}
+
+func (s *stack) client() *client.Client { return client.New("http://"+s.http, adminToken) }
+
+// gull runs a command and returns what it prints and its exit code.
+func (s *stack) gull(t *testing.T, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	c := s.command(args...)
+	var out, errOut bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errOut
+	err := c.Run()
+	if err != nil && c.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return out.String(), errOut.String(), c.ProcessState.ExitCode()
+}
+
+// host reads how a simulated host does.
+func (s *stack) host(t *testing.T, name string) simnet.HostView {
+	t.Helper()
+	return decode[simnet.HostView](t, "http://"+s.control+"/hosts/"+name)
+}
+
+// letters reads what a simulated host received for a recipient.
+func (s *stack) letters(t *testing.T, host, recipient string) []simnet.Letter {
+	t.Helper()
+	var out []simnet.Letter
+	for _, l := range decode[[]simnet.Letter](t, "http://"+s.control+"/hosts/"+host+"/letters") {
+		if len(l.Recipients) > 0 && l.Recipients[0] == recipient {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// behave changes how a simulated host acts.
+func (s *stack) behave(t *testing.T, host string, change string) {
+	t.Helper()
+	req, _ := http.NewRequest(http.MethodPatch, "http://"+s.control+"/hosts/"+host, strings.NewReader(change))
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil || resp.StatusCode != http.StatusOK {
+		t.Fatalf("behave: %v %v", resp, err)
+	}
+	resp.Body.Close()
+}
+
+// find returns the newest message to a recipient.
+func (s *stack) find(t *testing.T, to string) (mail.Message, bool) {
+	t.Helper()
+	p, err := s.client().Find(context.Background(), url.Values{"to": {to}, "limit": {"1"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(p.Items) == 0 {
+		return mail.Message{}, false
+	}
+	return p.Items[0], true
+}
+
+// until waits until the first delivery of a message is in a state, and returns it.
+func (s *stack) until(t *testing.T, id string, state mail.State) mail.Delivery {
+	t.Helper()
+	var last mail.Delivery
+	err := eventually(20*time.Second, func() error {
+		tr, err := s.client().Trace(context.Background(), id)
+		if err != nil {
+			return err
+		}
+		last = tr.Message.Deliveries[0]
+		if last.State != state {
+			return fmt.Errorf("%s to %s is %s (%v), not %s", id, last.Recipient, last.State, last.Last, state)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return last
+}
+
+func eventually(limit time.Duration, f func() error) error {
+	var err error
+	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if err = f(); err == nil {
+			return nil
+		}
+	}
+	return err
+}
+
+func get(address string) ([]byte, error) {
+	resp, err := http.Get(address)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err == nil && resp.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s: %s %s", address, resp.Status, body)
+	}
+	return body, err
+}
+
+func decode[T any](t *testing.T, address string) T {
+	t.Helper()
+	var v T
+	body, err := get(address)
+	if err == nil {
+		err = json.Unmarshal(body, &v)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+func freePort(ip string) string {
+	l, err := net.Listen("tcp", ip+":0")
+	if err != nil {
+		panic(err)
+	}
+	defer l.Close()
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	return port
+}
+
+func loopback() string { return "127.0.0.1:" + freePort("127.0.0.1") }
+
+func newDatabase(server, name string) (string, error) {
+	conn, err := pgx.Connect(context.Background(), server)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(context.Background())
+	name = fmt.Sprintf("%s_%d", name, time.Now().UnixNano())
+	if _, err := conn.Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
+		return "", err
+	}
+	return strings.TrimSuffix(server, "postgres") + name, nil
+}
