@@ -109,7 +109,7 @@ function LiveBadge({ state }: { state: LiveState }) {
 		<Tooltip
 			label={live ? "Events come in as they happen" : "Events do not come in; the page is read again every ten seconds"}
 		>
-			<Badge size="sm" variant="outline" className={live ? classes.live : classes.away}>
+			<Badge size="sm" tt="none" variant="outline" className={live ? classes.live : classes.away}>
 				{live ? "live" : "not live"}
 			</Badge>
 		</Tooltip>
