@@ -28,7 +28,7 @@ type named struct {
 }
 
 func (b *bench) all() []named {
-	return []named{{"durable", func() ([]result, error) { v, err := b.acceptDurable(letters); fmt.Println(v); return nil, err }}, {"accept", b.accept}, {"relay", b.relay}}
+	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}}
 }
 
 const (
@@ -50,6 +50,10 @@ func (b *bench) fresh() (*store.Store, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
+	return b.open()
+}
+
+func (b *bench) open() (*store.Store, int, error) {
 	st, err := store.Open(b.ctx, b.database)
 	if err != nil {
 		return nil, 0, err

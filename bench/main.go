@@ -37,6 +37,7 @@ func main() {
 	only := flag.String("only", "", "names of benches, by comma")
 	out := flag.String("json", "", "file for the results")
 	profile := flag.String("cpuprofile", "", "file for a CPU profile")
+	node := flag.Bool("node", false, "run a node for the memory bench")
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -49,6 +50,12 @@ func main() {
 	}
 	engine.TuneMemory()
 	b := &bench{ctx: context.Background(), database: *database, dir: *dir, rounds: *rounds}
+	if *node {
+		if err := b.serveNode(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+	}
 	var results []result
 	for _, one := range b.all() {
 		if *only != "" && !strings.Contains(","+*only+",", ","+one.name+",") {

@@ -32,13 +32,14 @@ const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt
 // LeaseDue takes what is due for a node: up to perLane of each lane but the
 // skipped ones, and up to total. The lanes are found by hopping from one to the
 // next along the index of due rows, so that a lane with a hundred thousand
-// letters costs no more than one with a single letter.
+// letters costs no more than one with a single letter. Rows that are leased
+// already are passed over; a lane has at most its window of them.
 func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip []ident.ID, perLane, total int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `
 		WITH RECURSIVE lanes(id) AS (
-			(SELECT lane FROM delivery WHERE lease IS NULL AND state <> 'held' ORDER BY lane LIMIT 1)
+			(SELECT lane FROM delivery ORDER BY lane LIMIT 1)
 			UNION ALL
-			SELECT (SELECT d.lane FROM delivery d WHERE d.lease IS NULL AND d.state <> 'held' AND d.lane > lanes.id ORDER BY d.lane LIMIT 1)
+			SELECT (SELECT d.lane FROM delivery d WHERE d.lane > lanes.id ORDER BY d.lane LIMIT 1)
 			FROM lanes WHERE lanes.id IS NOT NULL
 		), picked AS MATERIALIZED (
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
@@ -84,9 +85,9 @@ func (s *Store) NextDue(ctx context.Context, skip []ident.ID) (time.Time, error)
 	var t *time.Time
 	err := s.pool.QueryRow(ctx, `
 		WITH RECURSIVE lanes(id) AS (
-			(SELECT lane FROM delivery WHERE lease IS NULL AND state <> 'held' ORDER BY lane LIMIT 1)
+			(SELECT lane FROM delivery ORDER BY lane LIMIT 1)
 			UNION ALL
-			SELECT (SELECT d.lane FROM delivery d WHERE d.lease IS NULL AND d.state <> 'held' AND d.lane > lanes.id ORDER BY d.lane LIMIT 1)
+			SELECT (SELECT d.lane FROM delivery d WHERE d.lane > lanes.id ORDER BY d.lane LIMIT 1)
 			FROM lanes WHERE lanes.id IS NOT NULL
 		)
 		SELECT min(p.due_at) FROM lanes, LATERAL (

@@ -52,7 +52,7 @@ func Parse(text []byte) (*Config, error) {
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
-		return nil, Problems{syntaxProblem(err)}
+		return nil, Problems{syntaxProblem(err, string(text))}
 	}
 	if len(doc.Content) == 0 {
 		return nil, Problems{{1, "", "the configuration is empty; it needs at least service with host_name and postmaster"}}
@@ -72,9 +72,19 @@ func Parse(text []byte) (*Config, error) {
 
 var yamlLine = regexp.MustCompile(`line (\d+): (.*)`)
 
-func syntaxProblem(err error) Problem {
+// syntaxProblem finds the line of a fault. The library names the line where the
+// block began; of a tab, which nobody sees, we look for the very line.
+func syntaxProblem(err error, text string) Problem {
 	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
 		line, _ := strconv.Atoi(m[1])
+		if strings.Contains(m[2], "tab character") {
+			for i, l := range strings.Split(text, "\n") {
+				if indent := l[:len(l)-len(strings.TrimLeft(l, " \t"))]; strings.Contains(indent, "\t") {
+					line = i + 1
+					break
+				}
+			}
+		}
 		return Problem{line, "", "this is not YAML: " + m[2]}
 	}
 	return Problem{1, "", "this is not YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}

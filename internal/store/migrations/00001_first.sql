@@ -76,8 +76,8 @@ CREATE TABLE delivery (
     cause        text NOT NULL DEFAULT '',
     PRIMARY KEY (message_id, n)
 ) WITH (fillfactor = 80, autovacuum_vacuum_scale_factor = 0.05, autovacuum_vacuum_threshold = 2000);
-CREATE INDEX delivery_due ON delivery (lane, due_at) WHERE lease IS NULL AND state <> 'held';
-CREATE INDEX delivery_lane ON delivery (lane, message_id);
+-- lease is in no index, so that leasing a row rewrites no index entry.
+CREATE INDEX delivery_due ON delivery (lane, due_at);
 CREATE INDEX delivery_recipient ON delivery (lower(recipient), message_id);
 CREATE INDEX delivery_original ON delivery (lower(original), message_id) WHERE lower(original) <> lower(recipient);
 

@@ -82,7 +82,7 @@ function Find() {
 			className={classes.find}
 			onSubmit={(e) => {
 				e.preventDefault();
-				const words = text.trim();
+				const words = text.trim().replace(/^\//, "");
 				if (/^[0-9a-hjkmnp-tv-z]{13}$/i.test(words)) {
 					void navigate({ to: "/messages/$id", params: { id: words.toUpperCase() } });
 				} else if (words) {
