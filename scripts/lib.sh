@@ -72,7 +72,9 @@ pg_start() {
 			listen_addresses = '127.0.0.1'
 			unix_socket_directories = ''
 			max_connections = 60
-			shared_buffers = 256MB
+			shared_buffers = 512MB
+			wal_buffers = 64MB
+			min_wal_size = 1GB
 			max_wal_size = 4GB
 			checkpoint_timeout = 15min
 			wal_compression = off

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -28,28 +29,18 @@ type table struct {
 // After an error that is not PostgreSQL's own the connection is closed, and the
 // rows may or may not be there.
 func copyIn(ctx context.Context, conn *pgconn.PgConn, tables []table) error {
-	var query strings.Builder
-	var parts [][]byte
-	for _, t := range tables {
-		w := rowWriter{buf: append([]byte(nil), copyHeader...)}
-		t.write(&w)
-		if w.err != nil {
-			return w.err
-		}
-		if w.rows > 0 {
-			fmt.Fprintf(&query, "COPY %s (%s) FROM STDIN BINARY;", t.name, t.columns)
-			parts = append(parts, append(w.buf, copyTrailer...))
-		}
-	}
-	if len(parts) == 0 {
-		return nil
+	w := writers.Get().(*rowWriter)
+	defer writers.Put(w)
+	framed, err := w.frame(tables)
+	if err != nil || w.rows == 0 {
+		return err
 	}
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	deadline, _ := ctx.Deadline()
 	_ = conn.Conn().SetDeadline(deadline)
-	err := exchange(conn.Frontend(), query.String(), parts)
+	err = exchange(conn, framed)
 	var refused *pgconn.PgError
 	if err != nil && !errors.As(err, &refused) {
 		_ = conn.Conn().Close()
@@ -60,18 +51,14 @@ func copyIn(ctx context.Context, conn *pgconn.PgConn, tables []table) error {
 	return err
 }
 
-func exchange(f *pgproto3.Frontend, query string, parts [][]byte) error {
-	f.Send(&pgproto3.Query{String: query})
-	for _, p := range parts {
-		f.Send(&pgproto3.CopyData{Data: p})
-		f.Send(&pgproto3.CopyDone{})
-	}
-	if err := f.Flush(); err != nil {
+// exchange sends what was framed and reads the answers to the end.
+func exchange(conn *pgconn.PgConn, framed []byte) error {
+	if _, err := conn.Conn().Write(framed); err != nil {
 		return err
 	}
 	var refused error
 	for {
-		msg, err := f.Receive()
+		msg, err := conn.Frontend().Receive()
 		if err != nil {
 			return err
 		}
@@ -82,6 +69,38 @@ func exchange(f *pgproto3.Frontend, query string, parts [][]byte) error {
 			return refused
 		}
 	}
+}
+
+// writers are kept: a group's rows take some hundred kilobytes.
+var writers = sync.Pool{New: func() any { return new(rowWriter) }}
+
+// frame writes the query and, for each table that has rows, its data, as the
+// messages of PostgreSQL's protocol. The query names only those tables, so it is
+// written last and put in front.
+func (w *rowWriter) frame(tables []table) ([]byte, error) {
+	const room = 2048 // for the query
+	w.buf, w.rows, w.err = append(w.buf[:0], make([]byte, room)...), 0, nil
+	query := []byte{'Q', 0, 0, 0, 0}
+	for _, t := range tables {
+		start, before := len(w.buf), w.rows
+		w.buf = append(append(w.buf, 'd', 0, 0, 0, 0), copyHeader...)
+		t.write(w)
+		if w.rows == before {
+			w.buf = w.buf[:start]
+			continue
+		}
+		w.buf = append(w.buf, copyTrailer...)
+		binary.BigEndian.PutUint32(w.buf[start+1:], uint32(len(w.buf)-start-1))
+		w.buf = append(w.buf, 'c', 0, 0, 0, 4)
+		query = fmt.Appendf(query, "COPY %s (%s) FROM STDIN BINARY;", t.name, t.columns)
+	}
+	query = append(query, 0)
+	binary.BigEndian.PutUint32(query[1:], uint32(len(query)-1))
+	if len(query) > room {
+		return nil, errors.New("copy: the query is too long")
+	}
+	copy(w.buf[room-len(query):], query)
+	return w.buf[room-len(query):], w.err
 }
 
 var (

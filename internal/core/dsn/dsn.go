@@ -120,9 +120,9 @@ func (n Notice) words() string {
 		line("What now: %s", meaning.Mend)
 		if r.RemoteHost != "" {
 			line("The mail server %s said:", r.RemoteHost)
-			line("          %s", oneLine(r.Reply.String()))
+			line("          %s", clipLine(r.Reply.String()))
 		} else if r.Reply.Code != 0 {
-			line("Exactly:  %s", oneLine(r.Reply.String()))
+			line("Exactly:  %s", clipLine(r.Reply.String()))
 		}
 	}
 	line("")

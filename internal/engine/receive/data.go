@@ -84,7 +84,10 @@ const contentStep = 64 << 10
 // the rest is read and forgotten, within bounds, so that the reply is heard.
 func (se *session) copyContent(s *spool, content io.Reader) *smtp.Reply {
 	limit := int64(se.conf.Limits.MessageSize)
-	buf := make([]byte, 16<<10)
+	if se.buf == nil {
+		se.buf = make([]byte, 16<<10)
+	}
+	buf := se.buf
 	var size, step int64
 	var trouble error
 	se.extend()

@@ -52,7 +52,8 @@ type session struct {
 	mail     *smtp.Mail
 	rcpts    []recipient
 	messages int
-	errors   int // in tenths
+	buf      []byte // for content in passing
+	errors   int    // in tenths
 	idle     atomic.Bool
 	closing  bool
 }
