@@ -1,0 +1,534 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+)
+
+var ctx = context.Background()
+
+// open gives a test a database of its own, and the number of a node in it.
+func open(t *testing.T) (*Store, int) {
+	t.Helper()
+	server := os.Getenv("GULL_TEST_DATABASE")
+	if server == "" {
+		t.Fatal("GULL_TEST_DATABASE is not set; run scripts/test")
+	}
+	conn, err := pgx.Connect(ctx, server)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := fmt.Sprintf("store_%d", time.Now().UnixNano())
+	if _, err := conn.Exec(ctx, "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	conn.Close(ctx)
+	s, err := Open(ctx, strings.TrimSuffix(server, "postgres")+name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	node, err := s.RegisterNode(ctx, "shore")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, node
+}
+
+var ids = ident.NewMaker(1, time.Now)
+
+// entry makes a message with deliveries to the given recipients; each domain is
+// a lane of its own.
+func entry(sender string, leased bool, recipients ...string) *Entry {
+	now := time.Now().UTC()
+	id := ids.Next()
+	m := &mail.Message{ID: id, ReceivedAt: now, Sender: sender, Subject: "Berth for Thursday", HeaderFrom: sender, MessageID: "<1@x>", Size: 100, Listener: "inside",
+		ClientAddress: "127.20.1.5", Helo: "machine", Revision: 1, Protocol: "ESMTP"}
+	e := &Entry{Message: m, Content: []byte("Subject: Berth for Thursday\r\n\r\nhi\r\n")}
+	for i, r := range recipients {
+		_, domain, _ := strings.Cut(r, "@")
+		e.Deliveries = append(e.Deliveries, &mail.Delivery{MessageID: id, N: int16(i + 1), Recipient: r, Original: r, State: mail.Waiting, LaneID: ident.ID(len(domain))*1000 + ident.ID(domain[0]),
+			Route: "out", NextHop: domain, Rule: "all", RouteWhy: "because", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(time.Hour))})
+		e.Leased = append(e.Leased, leased)
+	}
+	return e
+}
+
+func enterAll(t *testing.T, s *Store, node int, entries ...*Entry) {
+	t.Helper()
+	if err := s.Enter(ctx, node, entries); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
+	t.Helper()
+	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), skip, 100, 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return due
+}
+
+func outcome(d Due, state mail.State) *Outcome {
+	now := time.Now().UTC()
+	d.Delivery.State, d.Delivery.Attempts, d.Delivery.FirstTryAt, d.Delivery.LastTryAt = state, d.Delivery.Attempts+1, mail.At(now), mail.At(now)
+	d.Delivery.NextTryAt = mail.At(now.Add(time.Hour))
+	d.Delivery.Last = &mail.LastReply{Stage: "recipient", Host: "mx", Code: 450, Enhanced: "4.2.0", Text: "later \"quoted\" ø"}
+	d.Delivery.Cause = "greylisted"
+	return &Outcome{Delivery: &d.Delivery, At: now}
+}
+
+func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
+	s, node := open(t)
+	e := entry("ines@skerryline.example", false, "a@saltmarsh.example", "b@dunlin.example")
+	e.Message.Subject = "NUL \x00, quote ', Grüße"
+	e.Message.UTF8, e.Message.Ret, e.Message.EnvID, e.Message.Hops = true, "FULL", "QQ1", 3
+	e.Deliveries[0].Via = []string{"x@skerryline.example", "y@skerryline.example"}
+	e.Deliveries[1].ORCPT = "rfc822;b@dunlin.example"
+	e.Events = []mail.Event{{At: e.Message.ReceivedAt, Kind: mail.EventNotice, MessageID: e.Message.ID, N: 1, Node: "shore", Text: "t", Detail: map[string]any{"n": 1.0, "s": "ü"}}}
+	enterAll(t, s, node, e)
+	m, err := s.Message(ctx, e.Message.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m.Subject != "NUL , quote ', Grüße" || !m.UTF8 || m.Ret != "FULL" || m.EnvID != "QQ1" || m.Hops != 3 || m.ReceivedAt.Sub(e.Message.ReceivedAt).Abs() > time.Microsecond {
+		t.Errorf("%+v", m)
+	}
+	if d := m.Deliveries; len(d) != 2 || strings.Join(d[0].Via, ",") != "x@skerryline.example,y@skerryline.example" || d[1].ORCPT != "rfc822;b@dunlin.example" || d[1].NextHop != "dunlin.example" || d[0].Key.N != 1 || d[0].Last != nil {
+		t.Errorf("%+v", d)
+	}
+	events, err := s.Events(ctx, e.Message.ID)
+	if err != nil || len(events) != 1 || events[0].Detail["s"] != "ü" || events[0].Delivery != e.Message.ID.String()+"-1" {
+		t.Errorf("%+v %v", events, err)
+	}
+	c, err := s.OpenContent(ctx, e.Message.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := io.ReadAll(c); err != nil || !bytes.Equal(got, e.Content) {
+		t.Errorf("%q %v", got, err)
+	}
+	if _, err := s.Message(ctx, 1); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a message that is not there: %v", err)
+	}
+	if _, err := s.OpenContent(ctx, 1); !errors.Is(err, ErrNotFound) {
+		t.Errorf("content that is not there: %v", err)
+	}
+}
+
+func TestAGroupIsEnteredWholeOrNotAtAll(t *testing.T) {
+	s, node := open(t)
+	good, bad := entry("a@x.example", false, "a@saltmarsh.example"), entry("b@x.example", false, "b@saltmarsh.example")
+	bad.Deliveries = append(bad.Deliveries, bad.Deliveries[0]) // the same key twice
+	bad.Leased = append(bad.Leased, false)
+	if err := s.Enter(ctx, node, []*Entry{good, bad}); err == nil || !strings.Contains(err.Error(), "duplicate key") {
+		t.Fatalf("entered: %v", err)
+	}
+	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 0 {
+		t.Errorf("%d messages are there, %v", len(found), err)
+	}
+	enterAll(t, s, node, good) // the connection is still of use
+	if err := s.Unenter(ctx, []ident.ID{good.Message.ID}); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 0 {
+		t.Errorf("%d messages are there, %v", len(found), err)
+	}
+}
+
+func TestLargeContentComesAndGoesInPieces(t *testing.T) {
+	s, node := open(t)
+	for _, size := range []int{0, 1, PieceSize - 1, PieceSize, PieceSize + 1, 3*PieceSize + 17} {
+		content := bytes.Repeat([]byte("0123456789abcdef"), size/16+1)[:size]
+		e := entry("a@x.example", false, "a@saltmarsh.example")
+		e.Content = nil
+		if err := s.StoreContent(ctx, e.Message.ID, bytes.NewReader(content)); err != nil {
+			t.Fatal(err)
+		}
+		enterAll(t, s, node, e)
+		if size == 0 {
+			continue
+		}
+		c, err := s.OpenContent(ctx, e.Message.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := io.ReadAll(c); err != nil || !bytes.Equal(got, content) {
+			t.Errorf("%d octets came back as %d, %v", size, len(got), err)
+		}
+		if err := s.DropContent(ctx, e.Message.ID); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.OpenContent(ctx, e.Message.ID); !errors.Is(err, ErrNotFound) {
+			t.Errorf("dropped content: %v", err)
+		}
+	}
+}
+
+func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
+	s, node := open(t)
+	later := entry("a@x.example", false, "c@saltmarsh.example")
+	later.Deliveries[0].NextTryAt = mail.At(time.Now().Add(time.Hour))
+	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example", "b@dunlin.example"), entry("a@x.example", true, "mine@saltmarsh.example"), later)
+	other, err := s.RegisterNode(ctx, "other")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := lease(t, s, node)
+	if len(first) != 2 || first[0].Sender != "a@x.example" || first[0].Delivery.NextHop != "saltmarsh.example" || first[0].Size != 100 {
+		t.Fatalf("%+v", first)
+	}
+	if again := lease(t, s, other); len(again) != 0 {
+		t.Errorf("another node got %d of the same", len(again))
+	}
+	next, err := s.NextDue(ctx, nil)
+	if err != nil || next.Sub(later.Deliveries[0].NextTryAt.Time).Abs() > time.Millisecond {
+		t.Errorf("next is due at %s, %v", next, err)
+	}
+	if err := s.ReturnLeases(ctx, node, []mail.DeliveryID{first[0].Delivery.ID(), first[1].Delivery.ID()}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.ReturnLeases(ctx, other, []mail.DeliveryID{first[0].Delivery.ID()}, time.Now().Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if got := lease(t, s, other, first[0].Delivery.LaneID); len(got) != 1 || got[0].Delivery.NextHop != "dunlin.example" {
+		t.Errorf("with a lane skipped: %+v", got)
+	}
+}
+
+func TestALaneOfManyDoesNotCrowdOutTheOthers(t *testing.T) {
+	s, node := open(t)
+	var many []*Entry
+	for range 300 {
+		many = append(many, entry("a@x.example", false, "a@saltmarsh.example"))
+	}
+	enterAll(t, s, node, append(many, entry("a@x.example", false, "b@dunlin.example"))...)
+	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, 10, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lanes := map[string]int{}
+	for _, d := range due {
+		lanes[d.Delivery.NextHop]++
+	}
+	if lanes["saltmarsh.example"] != 10 || lanes["dunlin.example"] != 1 {
+		t.Errorf("%v", lanes)
+	}
+}
+
+func TestADeadNodesLeasesAreFreed(t *testing.T) {
+	s, node := open(t)
+	enterAll(t, s, node, entry("a@x.example", true, "a@saltmarsh.example"))
+	other, err := s.RegisterNode(ctx, "other")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, err := s.ReleaseDead(ctx); err != nil || n != 0 {
+		t.Errorf("a living node lost %d leases, %v", n, err)
+	}
+	if _, err := s.pool.Exec(ctx, `UPDATE node SET seen_at = now() - interval '31 seconds' WHERE id = $1`, node); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Heartbeat(ctx, other); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := s.ReleaseDead(ctx); err != nil || n != 1 || len(lease(t, s, other)) != 1 {
+		t.Errorf("%d leases were freed, %v", n, err)
+	}
+	again, err := s.RegisterNode(ctx, "other") // it restarted
+	if err != nil || len(lease(t, s, again)) != 1 {
+		t.Errorf("what an earlier run held is not free: %v", err)
+	}
+	if err := s.ReleaseNode(ctx, again); err != nil {
+		t.Fatal(err)
+	}
+	third, _ := s.RegisterNode(ctx, "third")
+	if len(lease(t, s, third)) != 1 {
+		t.Error("a graceful stop did not give its leases back")
+	}
+}
+
+func TestOutcomesAreRecordedOnce(t *testing.T) {
+	s, node := open(t)
+	enterAll(t, s, node, entry("ines@skerryline.example", false, "a@saltmarsh.example", "b@dunlin.example", "c@greywacke.example"))
+	due := lease(t, s, node)
+	byDomain := map[string]Due{}
+	for _, d := range due {
+		byDomain[d.Delivery.NextHop] = d
+	}
+	delivered, bounced, deferred := outcome(byDomain["saltmarsh.example"], mail.Delivered), outcome(byDomain["dunlin.example"], mail.Bounced), outcome(byDomain["greywacke.example"], mail.Deferred)
+	deferred.Events = []mail.Event{{At: time.Now(), Kind: mail.EventDeferred, MessageID: deferred.Delivery.MessageID, N: 3, Text: "later"}}
+	bounced.Notice = entry("", false, "ines@skerryline.example")
+	bounced.Notice.Message.NoticeOf = bounced.Delivery.MessageID
+	group := []*Outcome{delivered, bounced, deferred}
+	for range 2 { // the second time as after a lost answer
+		if err := s.Finish(ctx, node, group); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m, err := s.Message(ctx, delivered.Delivery.MessageID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var states []string
+	for _, d := range m.Deliveries {
+		states = append(states, string(d.State))
+		if d.Last == nil || d.Last.Text != "later \"quoted\" ø" || d.Attempts != 1 || d.Cause != "greylisted" {
+			t.Errorf("%+v %+v", d, d.Last)
+		}
+	}
+	if strings.Join(states, " ") != "delivered bounced deferred" {
+		t.Errorf("%v", states)
+	}
+	if events, err := s.Events(ctx, m.ID); err != nil || len(events) != 1 {
+		t.Errorf("%d events, %v", len(events), err)
+	}
+	if notices, err := s.Notices(ctx, m.ID); err != nil || len(notices) != 1 || notices[0] != bounced.Notice.Message.ID {
+		t.Errorf("notices %v, %v", notices, err)
+	}
+	if left := lease(t, s, node); len(left) != 1 || left[0].Delivery.MessageID != bounced.Notice.Message.ID {
+		t.Errorf("what is due now: %+v", left)
+	}
+}
+
+func TestAnOutcomeOfALostLeaseDefersNothing(t *testing.T) {
+	s, node := open(t)
+	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"))
+	due := lease(t, s, node)
+	other, _ := s.RegisterNode(ctx, "other")
+	if err := s.ReturnLeases(ctx, node, []mail.DeliveryID{due[0].Delivery.ID()}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if len(lease(t, s, other)) != 1 {
+		t.Fatal("the other node did not get it")
+	}
+	if err := s.Finish(ctx, node, []*Outcome{outcome(due[0], mail.Deferred)}); err != nil {
+		t.Fatal(err)
+	}
+	var holder int
+	if err := s.pool.QueryRow(ctx, `SELECT lease FROM delivery`).Scan(&holder); err != nil || holder != other {
+		t.Errorf("the lease is %d's, %v", holder, err)
+	}
+}
+
+func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
+	s, node := open(t)
+	e := entry("ada@saltmarsh.example", false, "ines@skerryline.example")
+	enterAll(t, s, node, e)
+	o := outcome(lease(t, s, node)[0], mail.Delivered)
+	o.Mailbox = &MailboxLetter{Mailbox: "ines@skerryline.example", ID: e.Message.ID, Sender: "ada@saltmarsh.example", Received: time.Now(), Head: []byte("Return-Path: <ada@saltmarsh.example>\r\n")}
+	if err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.DropContent(ctx, e.Message.ID); err != nil { // the trace is forgotten, the letter is not
+		t.Fatal(err)
+	}
+	items, err := s.MailboxMessages(ctx, "ines@skerryline.example", 0, 10)
+	if err != nil || len(items) != 1 || items[0].Subject != "Berth for Thursday" {
+		t.Fatalf("%+v %v", items, err)
+	}
+	c, err := s.MailboxContent(ctx, "ines@skerryline.example", items[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := io.ReadAll(c); err != nil || string(got) != string(o.Mailbox.Head)+string(e.Content) {
+		t.Errorf("%q %v", got, err)
+	}
+	if _, err := s.MailboxContent(ctx, "odile@skerryline.example", items[0].ID); !errors.Is(err, ErrNotFound) {
+		t.Errorf("somebody else's letter: %v", err)
+	}
+	if none, err := s.MailboxMessages(ctx, "ines@skerryline.example", items[0].ID, 10); err != nil || len(none) != 0 {
+		t.Errorf("before the first: %v %v", none, err)
+	}
+}
+
+func TestLanesAreCounted(t *testing.T) {
+	s, node := open(t)
+	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"), entry("a@x.example", false, "b@saltmarsh.example"), entry("a@x.example", true, "c@dunlin.example"))
+	var ours []Due
+	for _, d := range lease(t, s, node) {
+		if d.Delivery.Recipient == "a@saltmarsh.example" {
+			ours = append(ours, d)
+		}
+	}
+	if err := s.Finish(ctx, node, []*Outcome{outcome(ours[0], mail.Deferred)}); err != nil {
+		t.Fatal(err)
+	}
+	lanes, err := s.Lanes(ctx)
+	if err != nil || len(lanes) != 2 {
+		t.Fatalf("%+v %v", lanes, err)
+	}
+	if l := lanes[0]; l.NextHop != "saltmarsh.example" || l.Waiting != 1 || l.Deferred != 1 || l.Bytes != 200 || l.Last == nil || l.Cause != "greylisted" || l.OldestAt.IsZero() {
+		t.Errorf("%+v", l)
+	}
+}
+
+func TestFlushTouchesOnlyWhatMatches(t *testing.T) {
+	s, node := open(t)
+	var all []*Entry
+	for _, r := range []string{"a@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example"} {
+		e := entry("Ines@skerryline.example", false, r)
+		e.Deliveries[0].NextTryAt = mail.At(time.Now().Add(time.Hour))
+		all = append(all, e)
+	}
+	held := entry("ines@skerryline.example", false, "d@saltmarsh.example")
+	held.Deliveries[0].State, held.Deliveries[0].NextTryAt = mail.Held, mail.At(time.Now().Add(time.Hour))
+	enterAll(t, s, node, append(all, held)...)
+	for _, c := range []struct {
+		name string
+		f    QueueFilter
+		want int64
+	}{
+		{"nobody", QueueFilter{Recipient: "nobody@saltmarsh.example"}, 0},
+		{"a recipient", QueueFilter{Recipient: "A@saltmarsh.example"}, 1},
+		{"again", QueueFilter{Recipient: "a@saltmarsh.example"}, 0},
+		{"a part, but nothing held", QueueFilter{Recipient: "@saltmarsh"}, 1},
+		{"a sender", QueueFilter{Sender: "ines@SKERRYLINE.example", Route: "out"}, 1},
+		{"a pattern is plain text", QueueFilter{Recipient: "%"}, 0},
+	} {
+		lanes, err := s.Flush(ctx, c.f)
+		n := int64(0)
+		for _, v := range lanes {
+			n += v
+		}
+		if err != nil || n != c.want {
+			t.Errorf("%s: %d, %v", c.name, n, err)
+		}
+	}
+	items, err := s.Queue(ctx, QueueFilter{State: mail.Held, Limit: 10})
+	if err != nil || len(items) != 1 || items[0].Delivery.Recipient != "d@saltmarsh.example" {
+		t.Errorf("%+v %v", items, err)
+	}
+}
+
+func TestOverdueDeliveriesAreFoundInAnyLane(t *testing.T) {
+	s, node := open(t)
+	old := entry("a@x.example", false, "a@saltmarsh.example")
+	old.Message.ID = ident.Floor(time.Now().Add(-2 * time.Hour))
+	old.Deliveries[0].MessageID = old.Message.ID
+	old.Deliveries[0].ExpiresAt = mail.At(time.Now().Add(-time.Hour))
+	old.Deliveries[0].NextTryAt = mail.At(time.Now().Add(time.Hour)) // its lane rests
+	enterAll(t, s, node, old, entry("a@x.example", false, "b@saltmarsh.example"))
+	due, err := s.LeaseOverdue(ctx, node, time.Now(), time.Now().Add(-time.Hour), 10)
+	if err != nil || len(due) != 1 || due[0].Delivery.MessageID != old.Message.ID {
+		t.Errorf("%+v %v", due, err)
+	}
+}
+
+func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
+	s, node := open(t)
+	now := time.Now()
+	partitions := func() int {
+		var n int
+		if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent WHERE p.relname IN ('message', 'content', 'event', 'delivery_done')`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	before := partitions()
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), 0); err != nil {
+		t.Fatal(err)
+	}
+	if got := partitions(); got != before+4*5 {
+		t.Errorf("%d partitions after ten days, %d before", got, before)
+	}
+	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"))
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), 24*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 1 {
+		t.Errorf("a message that still waits was forgotten: %v", err)
+	}
+	if err := s.Finish(ctx, node, []*Outcome{outcome(lease(t, s, node)[0], mail.Delivered)}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), 24*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 0 {
+		t.Errorf("a message past its time is still there: %v", err)
+	}
+}
+
+func TestAccountsTokensAndSessions(t *testing.T) {
+	s, _ := open(t)
+	if err := s.SetAccount(ctx, "keeper", "captain", "h"); err == nil {
+		t.Error("a made-up role was taken")
+	}
+	if err := s.SetAccount(ctx, "keeper", Administrator, "hash one"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SetAccount(ctx, "keeper", Viewer, "hash two"); err != nil {
+		t.Fatal(err)
+	}
+	if role, hash, err := s.Account(ctx, "keeper"); err != nil || role != Viewer || hash != "hash two" {
+		t.Errorf("%s %s %v", role, hash, err)
+	}
+	if _, _, err := s.Account(ctx, "nobody"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+	for name, expires := range map[string]time.Time{"fresh": time.Now().Add(time.Hour), "stale": time.Now().Add(-time.Second)} {
+		if err := s.SignIn(ctx, []byte(name), "keeper", expires); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if who, role, err := s.SignedIn(ctx, []byte("fresh")); err != nil || who != "keeper" || role != Viewer {
+		t.Errorf("%s %s %v", who, role, err)
+	}
+	if _, _, err := s.SignedIn(ctx, []byte("stale")); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a session past its time: %v", err)
+	}
+	if err := s.SignOut(ctx, []byte("fresh")); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.SignedIn(ctx, []byte("fresh")); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a session after sign-out: %v", err)
+	}
+	if err := s.SetToken(ctx, []byte("t"), "script", Administrator); err != nil {
+		t.Fatal(err)
+	}
+	if name, role, err := s.Token(ctx, []byte("t")); err != nil || name != "script" || role != Administrator {
+		t.Errorf("%s %s %v", name, role, err)
+	}
+}
+
+func TestRevisionsAndCounts(t *testing.T) {
+	s, _ := open(t)
+	if _, err := s.LatestRevision(ctx); !errors.Is(err, ErrNotFound) {
+		t.Errorf("before the first: %v", err)
+	}
+	for _, c := range []struct {
+		text string
+		want int
+	}{{"a", 1}, {"a", 1}, {"b", 2}, {"a", 3}} {
+		if n, err := s.AddRevision(ctx, "keeper", c.text); err != nil || n != c.want {
+			t.Errorf("%s: %d %v", c.text, n, err)
+		}
+	}
+	if r, err := s.LatestRevision(ctx); err != nil || r.Number != 3 || r.Text != "a" || r.Who != "keeper" {
+		t.Errorf("%+v %v", r, err)
+	}
+	hour := time.Now().UTC().Truncate(time.Hour)
+	for range 2 {
+		if err := s.AddCounts(ctx, []mail.Count{{Hour: hour, Kind: "received", N: 2, Bytes: 10}, {Hour: hour.Add(-48 * time.Hour), Kind: "received", N: 1}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	counts, err := s.Counts(ctx, hour.Add(-time.Hour))
+	if err != nil || len(counts) != 1 || counts[0].N != 4 || counts[0].Bytes != 20 {
+		t.Errorf("%+v %v", counts, err)
+	}
+}
