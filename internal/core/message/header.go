@@ -29,17 +29,24 @@ type Header []Field
 // ErrHeaderTooLarge reports a header section of more than MaxHeader octets.
 var ErrHeaderTooLarge = fmt.Errorf("the header section is larger than %d octets", MaxHeader)
 
-// SplitHeader finds the end of the header section at the head of content: the
-// octets up to the empty line. complete is false if the section goes on beyond
-// what is given.
+// SplitHeader finds the header section at the head of content: the fields up to
+// the empty line, or to the first line that is no field (such content has a body
+// without an empty line before it). complete is false if the section goes on
+// beyond what is given.
 func SplitHeader(content []byte) (section []byte, complete bool) {
-	if bytes.HasPrefix(content, []byte("\r\n")) {
-		return nil, true
+	end := 0
+	for {
+		line, _, whole := bytes.Cut(content[end:], []byte("\r\n"))
+		if !whole {
+			return content, false
+		}
+		name, _, isField := bytes.Cut(line, []byte(":"))
+		folded := end > 0 && len(line) > 0 && (line[0] == ' ' || line[0] == '\t')
+		if !folded && !(isField && isFieldName(bytes.TrimRight(name, " \t"))) {
+			return content[:end], true
+		}
+		end += len(line) + 2
 	}
-	if i := bytes.Index(content, []byte("\r\n\r\n")); i >= 0 {
-		return content[:i+2], true
-	}
-	return content, false
 }
 
 // ParseHeader reads a header section. Reading ends at the first line that is no

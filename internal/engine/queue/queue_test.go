@@ -1,0 +1,322 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/route"
+	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/tally"
+	"gullroute/internal/store"
+)
+
+// fake is a store in memory, which fails when it is told to.
+type fake struct {
+	mu       sync.Mutex
+	down     error
+	entered  map[ident.ID]*store.Entry
+	groups   []int
+	undone   []ident.ID
+	finished []*store.Outcome
+	returned map[mail.DeliveryID]time.Time
+	slow     time.Duration
+}
+
+func newFake() *fake {
+	return &fake{entered: map[ident.ID]*store.Entry{}, returned: map[mail.DeliveryID]time.Time{}}
+}
+
+func (f *fake) Enter(_ context.Context, _ int, entries []*store.Entry) error {
+	time.Sleep(f.slow)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.down != nil {
+		return f.down
+	}
+	f.groups = append(f.groups, len(entries))
+	for _, e := range entries {
+		f.entered[e.Message.ID] = e
+	}
+	return nil
+}
+
+func (f *fake) Unenter(_ context.Context, ids []ident.ID) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.down != nil {
+		return f.down
+	}
+	f.undone = append(f.undone, ids...)
+	return nil
+}
+
+func (f *fake) StoreContent(context.Context, ident.ID, io.Reader) error { return nil }
+func (f *fake) DropContent(context.Context, ident.ID) error             { return nil }
+func (f *fake) OpenContent(context.Context, ident.ID) (*store.Content, error) {
+	return nil, store.ErrNotFound
+}
+func (f *fake) LeaseDue(context.Context, int, time.Time, []ident.ID, int, int) ([]store.Due, error) {
+	return nil, nil
+}
+func (f *fake) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
+	return nil, nil
+}
+func (f *fake) NextDue(context.Context, []ident.ID) (time.Time, error) { return time.Time{}, nil }
+
+func (f *fake) ReturnLeases(_ context.Context, _ int, ids []mail.DeliveryID, due time.Time) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, id := range ids {
+		f.returned[id] = due
+	}
+	return nil
+}
+
+func (f *fake) Finish(_ context.Context, _ int, outcomes []*store.Outcome) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.down != nil {
+		return f.down
+	}
+	f.finished = append(f.finished, outcomes...)
+	return nil
+}
+
+func (f *fake) Heartbeat(context.Context, int) error       { return nil }
+func (f *fake) ReleaseDead(context.Context) (int64, error) { return 0, nil }
+func (f *fake) set(err error)                              { f.mu.Lock(); f.down = err; f.mu.Unlock() }
+func (f *fake) outcomes() []*store.Outcome {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]*store.Outcome(nil), f.finished...)
+}
+
+const settings = `
+service: {host_name: mail.skerryline.example, postmaster: keeper@skerryline.example, retry: {intervals: [1h], lane_rest: 1h}, timeouts: {connect: 1s}}
+domains:
+  - {name: skerryline.example, kind: local}
+routes:
+  - {name: dead, recipients: [sunkenpier.example], next_hop: smarthost, hosts: ["127.0.0.1:1"]}
+mailboxes:
+  - {address: keeper@skerryline.example}
+`
+
+// start runs a queue over a fake store.
+func start(t *testing.T, f *fake, run bool) *Queue {
+	t.Helper()
+	c, err := config.Parse([]byte(settings))
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := New(Options{Store: f, Node: 1, Name: "test", IDs: ident.NewMaker(1, time.Now), Hub: live.NewHub(), Tally: tally.New(), Log: slog.New(slog.DiscardHandler)})
+	if !run {
+		c.Service.Connections = 0 // what comes in stays
+	}
+	q.Apply(config.Compile(c, 1))
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if run {
+			q.Run(ctx)
+		} else {
+			q.RunIntake(ctx)
+		}
+	}()
+	t.Cleanup(func() { f.set(nil); cancel(); <-done })
+	return q
+}
+
+func letter(q *Queue, sender, to string) *store.Entry {
+	from, _ := address.Parse(sender)
+	recipient, _ := address.Parse(to)
+	m := &mail.Message{ID: q.IDs.Next(), ReceivedAt: time.Now(), Sender: sender, Size: 40, Revision: 1}
+	e := &store.Entry{Message: m, Content: []byte("Subject: Berth\r\n\r\nhi\r\n")}
+	legs, _ := route.Plan(q.Config(), from, recipient)
+	for i, leg := range legs {
+		e.Deliveries = append(e.Deliveries, NewDelivery(q.Config(), m, i+1, leg, recipient, "rule"))
+	}
+	return e
+}
+
+func within(t *testing.T, what string, f func() bool) {
+	t.Helper()
+	for end := time.Now().Add(5 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		if f() {
+			return
+		}
+	}
+	t.Fatalf("not within five seconds: %s", what)
+}
+
+func TestMessagesThatComeTogetherShareACommit(t *testing.T) {
+	f := newFake()
+	f.slow = 20 * time.Millisecond
+	q := start(t, f, false)
+	var wg sync.WaitGroup
+	for range 200 {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+				t.Error(err)
+			}
+		}()
+	}
+	wg.Wait()
+	if len(f.entered) != 200 || len(f.groups) > 20 {
+		t.Errorf("%d messages in %d commits", len(f.entered), len(f.groups))
+	}
+}
+
+func TestAFailedCommitIsToldAndItsMessagesAreTakenOutAgain(t *testing.T) {
+	f := newFake()
+	q := start(t, f, false)
+	f.set(errors.New("the connection broke"))
+	lost := letter(q, "", "a@sunkenpier.example")
+	if err := q.Enter(context.Background(), lost); err == nil {
+		t.Fatal("a message that was not stored was accepted")
+	}
+	if n, _ := q.InMemory(); n != 0 {
+		t.Errorf("memory holds %d deliveries of refused messages", n)
+	}
+	f.set(nil)
+	// Either writer may have had the failure; both settle before their next commit.
+	within(t, "the lost message is taken out", func() bool {
+		if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+			t.Fatal(err)
+		}
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		return len(f.undone) == 1 && f.undone[0] == lost.Message.ID
+	})
+}
+
+func TestMemoryHoldsABoundedWindow(t *testing.T) {
+	f := newFake()
+	q := start(t, f, false)
+	for range maxLaneWindow + 500 {
+		if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	leased := 0
+	for _, e := range f.entered {
+		if e.Leased[0] {
+			leased++
+		}
+	}
+	n, octets := q.InMemory()
+	if leased != maxLaneWindow || n != maxLaneWindow || octets > maxKept {
+		t.Errorf("%d are leased, memory holds %d deliveries and %d octets", leased, n, octets)
+	}
+}
+
+func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
+	f := newFake()
+	q := start(t, f, true)
+	var all []*store.Entry
+	for range 20 {
+		e := letter(q, "keeper@skerryline.example", "a@sunkenpier.example")
+		all = append(all, e)
+		if err := q.Enter(context.Background(), e); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// Those whose attempt failed are deferred; the others went back untried or
+	// never came into memory.
+	within(t, "every delivery is out of memory", func() bool { n, _ := q.InMemory(); return n == 0 })
+	within(t, "outcomes are recorded", func() bool { return len(f.outcomes()) > 0 })
+	tried := f.outcomes()
+	for _, o := range tried {
+		if o.Delivery.State != mail.Deferred || o.Delivery.Cause != diagnose.ConnectRefused || o.Delivery.NextTryAt.Before(time.Now().Add(50*time.Minute)) || len(o.Events) != 1 {
+			t.Errorf("%+v", o.Delivery)
+		}
+	}
+	view := q.View()[all[0].Deliveries[0].LaneID]
+	if len(tried) > 10 || view.State != mail.LaneResting || view.Until.Before(time.Now().Add(50*time.Minute)) || view.Last == nil {
+		t.Errorf("%d attempts; the lane is %+v", len(tried), view)
+	}
+	f.mu.Lock()
+	for id, due := range f.returned {
+		if due.Before(time.Now().Add(50 * time.Minute)) {
+			t.Errorf("%s went back and is due at %s, in the lane's rest", id, due)
+		}
+	}
+	f.mu.Unlock()
+	next := letter(q, "", "b@sunkenpier.example")
+	if err := q.Enter(context.Background(), next); err != nil {
+		t.Fatal(err)
+	}
+	if next.Leased[0] || next.Deliveries[0].NextTryAt.Before(time.Now().Add(50*time.Minute)) {
+		t.Error("a letter that comes while the lane rests is tried all the same")
+	}
+}
+
+func TestOutcomesWaitForTheDatabase(t *testing.T) {
+	f := newFake()
+	q := start(t, f, true)
+	e := letter(q, "ada@saltmarsh.example", "keeper@skerryline.example")
+	if err := q.Enter(context.Background(), e); err != nil {
+		t.Fatal(err)
+	}
+	within(t, "delivered", func() bool { return len(f.outcomes()) == 1 })
+	f.set(fmt.Errorf("down"))
+	if err := q.Enter(context.Background(), letter(q, "", "keeper@skerryline.example")); err == nil {
+		t.Error("accepted without a database")
+	}
+	f.set(nil)
+	second := letter(q, "ada@saltmarsh.example", "keeper@skerryline.example")
+	if err := q.Enter(context.Background(), second); err != nil {
+		t.Fatal(err)
+	}
+	within(t, "delivered after the database is back", func() bool {
+		for _, o := range f.outcomes() {
+			if o.Delivery.MessageID == second.Message.ID && o.Mailbox != nil && strings.HasPrefix(string(o.Mailbox.Head), "Return-Path: <ada@saltmarsh.example>") {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
+	q := start(t, newFake(), false)
+	for _, c := range []struct {
+		name, sender string
+		notify       int16
+		want         bool
+	}{
+		{"a sender", "keeper@skerryline.example", 0, true},
+		{"the null sender", "", 0, false},
+		{"NOTIFY=NEVER", "keeper@skerryline.example", 1, false},
+		{"NOTIFY=SUCCESS", "keeper@skerryline.example", 2, false},
+		{"NOTIFY=FAILURE", "keeper@skerryline.example", 4, true},
+		{"a sender of ours that does not exist", "nobody@skerryline.example", 0, false},
+	} {
+		e := letter(q, c.sender, "a@sunkenpier.example")
+		d := e.Deliveries[0]
+		d.Notify, d.State, d.Cause = c.notify, mail.Bounced, diagnose.NoSuchUser
+		d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx", Code: 550, Enhanced: "5.1.1", Text: "no"}
+		j := &job{message: e.Message.ID, received: time.Now(), sender: c.sender, size: int64(len(e.Content)), deliveries: e.Deliveries, content: &keptContent{data: e.Content, jobs: 1}}
+		n := q.notice(q.Config(), j, e.Deliveries, time.Now())
+		if (n != nil) != c.want {
+			t.Errorf("%s: %v", c.name, n)
+		}
+		if n != nil && (n.Message.Sender != "" || n.Message.NoticeOf != e.Message.ID || n.Deliveries[0].Recipient != c.sender || n.Message.Subject != "Not delivered: Berth") {
+			t.Errorf("%s: %+v", c.name, n.Message)
+		}
+	}
+}
