@@ -63,7 +63,7 @@ func (b *bench) ourLife() (float64, error) {
 	}
 	var done atomic.Int64
 	finish := func() (int, error) {
-		due, err := st.LeaseDue(b.ctx, node, time.Now(), nil, 1000, 1000) // as the service does
+		due, err := st.LeaseDue(b.ctx, node, time.Now(), nil, nil, 1000, 1000) // as the service does
 		if err != nil || len(due) == 0 {
 			return 0, err
 		}
@@ -81,12 +81,12 @@ func (b *bench) ourLife() (float64, error) {
 }
 
 func lifeEntry(id ident.ID, n int) *store.Entry {
-	domain := fmt.Sprintf("lane%d.example", n%lifeLanes)
+	host := fmt.Sprintf("lane%d.example", n%lifeLanes)
 	now := time.Now()
 	m := &mail.Message{ID: id, ReceivedAt: now, Sender: "tickets@skerryline.example", HeaderFrom: "tickets@skerryline.example", Subject: "Your ticket",
 		Size: int64(len(payload)), Listener: "inside", ClientAddress: "127.20.1.5", Helo: "machine", Revision: 1, Protocol: "ESMTP"}
-	d := &mail.Delivery{MessageID: id, N: 1, Recipient: "x@" + domain, Original: "x@" + domain, State: mail.Waiting, LaneID: ident.ID(route.Lane("out", domain)),
-		Route: "out", NextHop: domain, Rule: "ticket machines", RouteWhy: "route out takes *", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(48 * time.Hour))}
+	d := &mail.Delivery{MessageID: id, N: 1, Recipient: "x@" + host, Original: "x@" + host, State: mail.Waiting, LaneID: ident.ID(route.Lane("out", host)),
+		Route: "out", NextHop: host, Rule: "ticket machines", RouteWhy: "route out takes *", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(48 * time.Hour))}
 	return &store.Entry{Message: m, Content: []byte(payload), Deliveries: []*mail.Delivery{d}, Leased: []bool{false}}
 }
 

@@ -31,7 +31,7 @@ func (throwaway) DropContent(context.Context, ident.ID) error { return nil }
 func (throwaway) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 	return nil, store.ErrNotFound
 }
-func (throwaway) LeaseDue(context.Context, int, time.Time, []ident.ID, int, int) ([]store.Due, error) {
+func (throwaway) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, int, int) ([]store.Due, error) {
 	return nil, nil
 }
 func (throwaway) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {

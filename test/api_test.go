@@ -214,7 +214,7 @@ func TestSignInIsRefusedWithoutTLSBeyondLoopback(t *testing.T) {
 }
 
 func TestBrowsersAreToldToBeStrict(t *testing.T) {
-	resp, page := world(t).request(t, "GET", "/queue/anything", "")
+	resp, page := world(t).request(t, "GET", "/messages", "")
 	if resp.StatusCode != http.StatusOK || !strings.Contains(page, `<div id="root">`) {
 		t.Errorf("a deep link: %s", resp.Status)
 	}
@@ -339,5 +339,15 @@ func TestMessagesAreFoundByEveryWord(t *testing.T) {
 		if p, err := s.client().Find(context.Background(), words); err != nil || len(p.Items) != 0 {
 			t.Errorf("by %s: %d messages, %v", name, len(p.Items), err)
 		}
+	}
+}
+
+func TestTheReferenceOfCommandsIsCurrent(t *testing.T) {
+	c := world(t).command("reference")
+	c.Env = append(os.Environ(), "GULL_URL=", "GULL_DATABASE_URL=", "GULL_HTTP=")
+	c.Stdout, c.Stderr = nil, nil
+	made, err := c.Output()
+	if err != nil || readFile(t, "../docs/commands.md") != string(made) {
+		t.Errorf("docs/commands.md is old; make it anew: bin/gull reference > docs/commands.md (%v)", err)
 	}
 }

@@ -108,7 +108,7 @@ func (a *app) root() *cobra.Command {
 	flags.StringVarP(&a.format, "output", "o", "table", "how to print: "+strings.Join(formats, ", "))
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(),
-		a.traceCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand())
+		a.traceCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
 	return root
 }
 

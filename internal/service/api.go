@@ -27,20 +27,20 @@ func (s *Service) newAPI() huma.API {
 	admin := operation{admin: true}
 	huma.Register(api, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
 	huma.Register(api, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
-	huma.Register(api, get("me", "/api/v1/me", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*out[who], error) {
+	huma.Register(api, read("me", "/api/v1/me", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*out[who], error) {
 		return &out[who]{signedIn(ctx)}, nil
 	})
-	huma.Register(api, get("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
-	huma.Register(api, get("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"), s.listLanes)
-	huma.Register(api, get("lane", "/api/v1/lanes/{id}", "One lane"), s.showLane)
-	huma.Register(api, get("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"), s.listQueue)
+	huma.Register(api, read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
+	huma.Register(api, read("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"), s.listLanes)
+	huma.Register(api, read("lane", "/api/v1/lanes/{id}", "One lane"), s.showLane)
+	huma.Register(api, read("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"), s.listQueue)
 	huma.Register(api, admin.post("flush", "/api/v1/queue/flush", "Try waiting deliveries now"), s.flush)
-	huma.Register(api, get("messages", "/api/v1/messages", "Find messages, newest first"), s.findMessages)
-	huma.Register(api, get("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
+	huma.Register(api, read("messages", "/api/v1/messages", "Find messages, newest first"), s.findMessages)
+	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
 	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)
 	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test letter in at a listener"), s.send)
-	huma.Register(api, get("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Letters in a mailbox, newest first"), s.listMailbox)
-	huma.Register(api, get("config", "/api/v1/config", "The configuration in force"), s.showConfig)
+	huma.Register(api, read("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Letters in a mailbox, newest first"), s.listMailbox)
+	huma.Register(api, read("config", "/api/v1/config", "The configuration in force"), s.showConfig)
 	huma.Register(api, operation{}.post("config-check", "/api/v1/config/check", "Check a configuration; nothing changes"), s.checkConfig)
 	huma.Register(api, admin.put("config-import", "/api/v1/config", "Put a configuration in force at once"), s.importConfig)
 	s.app.Get("/api/openapi.json", s.openAPI)
@@ -79,7 +79,7 @@ func (o operation) put(id, path, summary string) huma.Operation {
 	return o.make(http.MethodPut, id, path, summary)
 }
 
-func get(id, path, summary string) huma.Operation {
+func read(id, path, summary string) huma.Operation {
 	op := operation{}.make(http.MethodGet, id, path, summary)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	return op

@@ -30,11 +30,11 @@ const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt
 	d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, d.due_at, d.expires_at, d.reply, d.cause`
 
 // LeaseDue takes what is due for a node: up to perLane of each lane but the
-// skipped ones, and up to total. The lanes are found by hopping from one to the
+// skipped ones, one of each lane that is only to be tried, and up to total. The lanes are found by hopping from one to the
 // next along the index of due rows, so that a lane with a hundred thousand
 // letters costs no more than one with a single letter. Rows that are leased
 // already are passed over; a lane has at most its window of them.
-func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip []ident.ID, perLane, total int) ([]Due, error) {
+func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, perLane, total int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `
 		WITH RECURSIVE lanes(id) AS (
 			(SELECT lane FROM delivery ORDER BY lane LIMIT 1)
@@ -45,7 +45,7 @@ func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip []id
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
 				SELECT d.message_id, d.n FROM delivery d
 				WHERE d.lane = lanes.id AND d.lease IS NULL AND d.state <> 'held' AND d.due_at <= $2
-				ORDER BY d.due_at LIMIT $4 FOR UPDATE SKIP LOCKED) p
+				ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $4::int END FOR UPDATE SKIP LOCKED) p
 			WHERE lanes.id IS NOT NULL AND lanes.id <> ALL($3)
 			LIMIT $5
 		), taken AS (
@@ -54,7 +54,7 @@ func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip []id
 		)
 		SELECT `+queueColumns+`, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
-		ORDER BY d.message_id, d.n`, node, now, int64s(skip), perLane, total)
+		ORDER BY d.message_id, d.n`, node, now, int64s(skip), perLane, total, int64s(try))
 	if err != nil {
 		return nil, err
 	}

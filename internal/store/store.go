@@ -89,6 +89,9 @@ var partitioned = []struct{ table, with string }{
 	{"event", ""},
 }
 
+// dayFormat is the end of a partition's name.
+const dayFormat = "20060102"
+
 // daysAhead is how many days' partitions are made in advance.
 const daysAhead = 3
 
@@ -105,7 +108,7 @@ func (s *Store) KeepPartitions(ctx context.Context, now time.Time, retention tim
 			for day := -1; day <= daysAhead; day++ {
 				from := today.AddDate(0, 0, day)
 				sql := fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM (%d) TO (%d) %s`,
-					p.table, from.Format("20060102"), p.table, ident.Floor(from), ident.Floor(from.AddDate(0, 0, 1)), p.with)
+					p.table, from.Format(dayFormat), p.table, ident.Floor(from), ident.Floor(from.AddDate(0, 0, 1)), p.with)
 				if _, err := tx.Exec(ctx, sql); err != nil {
 					return err
 				}
@@ -126,7 +129,7 @@ func dropOld(ctx context.Context, tx pgx.Tx, before time.Time) error {
 	if oldest != nil && ident.ID(*oldest).Time().Before(before) {
 		before = ident.ID(*oldest).Time()
 	}
-	last := before.UTC().Truncate(24*time.Hour).AddDate(0, 0, -1).Format("20060102")
+	last := before.UTC().Truncate(24*time.Hour).AddDate(0, 0, -1).Format(dayFormat)
 	rows, err := tx.Query(ctx, `SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
 		WHERE p.relname IN ('message', 'content', 'delivery_done', 'event') AND right(c.relname, 8) <= $1`, last)
 	if err != nil {

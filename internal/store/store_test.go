@@ -58,9 +58,9 @@ func entry(sender string, leased bool, recipients ...string) *Entry {
 		ClientAddress: "127.20.1.5", Helo: "machine", Revision: 1, Protocol: "ESMTP"}
 	e := &Entry{Message: m, Content: []byte("Subject: Berth for Thursday\r\n\r\nhi\r\n")}
 	for i, r := range recipients {
-		_, domain, _ := strings.Cut(r, "@")
-		e.Deliveries = append(e.Deliveries, &mail.Delivery{MessageID: id, N: int16(i + 1), Recipient: r, Original: r, State: mail.Waiting, LaneID: ident.ID(len(domain))*1000 + ident.ID(domain[0]),
-			Route: "out", NextHop: domain, Rule: "all", RouteWhy: "because", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(time.Hour))})
+		_, host, _ := strings.Cut(r, "@")
+		e.Deliveries = append(e.Deliveries, &mail.Delivery{MessageID: id, N: int16(i + 1), Recipient: r, Original: r, State: mail.Waiting, LaneID: ident.ID(len(host))*1000 + ident.ID(host[0]),
+			Route: "out", NextHop: host, Rule: "all", RouteWhy: "because", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(time.Hour))})
 		e.Leased = append(e.Leased, leased)
 	}
 	return e
@@ -75,7 +75,7 @@ func enterAll(t *testing.T, s *Store, node int, entries ...*Entry) {
 
 func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
 	t.Helper()
-	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), skip, 100, 1000)
+	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), skip, nil, 100, 1000)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -216,7 +216,12 @@ func TestALaneOfManyDoesNotCrowdOutTheOthers(t *testing.T) {
 		many = append(many, entry("a@x.example", false, "a@saltmarsh.example"))
 	}
 	enterAll(t, s, node, append(many, entry("a@x.example", false, "b@dunlin.example"))...)
-	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, 10, 100)
+	try := many[0].Deliveries[0].LaneID
+	one, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, []ident.ID{try}, 0, 100)
+	if err != nil || len(one) != 1 || one[0].Delivery.LaneID != try {
+		t.Errorf("a lane that is only tried gave %d letters, %v", len(one), err)
+	}
+	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, nil, 10, 100)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -80,8 +80,8 @@ func isFieldName(name []byte) bool {
 	return len(name) > 0
 }
 
-// Get is the value of the first field of that name, "" if there is none.
-func (h Header) Get(name string) string {
+// First is the value of the first field of that name, "" if there is none.
+func (h Header) First(name string) string {
 	for _, f := range h {
 		if strings.EqualFold(f.Name, name) {
 			return f.Value
@@ -149,9 +149,9 @@ type Summary struct {
 func Summarize(section []byte, ownName string) Summary {
 	h := ParseHeader(section)
 	s := Summary{
-		From:      clip(Decode(h.Get("From")), 500),
-		Subject:   clip(Decode(h.Get("Subject")), 500),
-		MessageID: clip(h.Get("Message-ID"), 500),
+		From:      clip(Decode(h.First("From")), 500),
+		Subject:   clip(Decode(h.First("Subject")), 500),
+		MessageID: clip(h.First("Message-ID"), 500),
 	}
 	by := "by " + strings.ToLower(ownName) + " "
 	for _, f := range h {

@@ -15,7 +15,7 @@ func TestHeadersAreReadAsTheyCome(t *testing.T) {
 		t.Fatal("the empty line was not found")
 	}
 	h := ParseHeader(section)
-	if len(h) != 4 || h.Get("from") != "Ines Harrow <ines@x.example>" || Decode(h.Get("Subject")) != "Grüße!" || h.Count("Received") != 2 || h.Get("body") != "" {
+	if len(h) != 4 || h.First("from") != "Ines Harrow <ines@x.example>" || Decode(h.First("Subject")) != "Grüße!" || h.Count("Received") != 2 || h.First("body") != "" {
 		t.Errorf("%+v", h)
 	}
 	for in, want := range map[string]struct {

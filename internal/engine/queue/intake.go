@@ -12,9 +12,11 @@ import (
 	"gullroute/internal/store"
 )
 
-// Group commit: writers take whatever has come in since their last commit.
+// Group commit: a writer takes whatever has come in since its last commit. With
+// fifty clients on two processors one writer measured steadier than two: its
+// groups are larger.
 const (
-	intakeWriters = 2
+	intakeWriters = 1
 	groupEntries  = 256
 	groupOctets   = 8 << 20
 	enterTimeout  = 20 * time.Second

@@ -28,7 +28,7 @@ type Store interface {
 	StoreContent(ctx context.Context, id ident.ID, content io.Reader) error
 	DropContent(ctx context.Context, id ident.ID) error
 	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
-	LeaseDue(ctx context.Context, node int, now time.Time, skip []ident.ID, perLane, total int) ([]store.Due, error)
+	LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, perLane, total int) ([]store.Due, error)
 	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
 	NextDue(ctx context.Context, skip []ident.ID) (time.Time, error)
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
@@ -238,11 +238,11 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 		return longestWait
 	}
 	now := time.Now()
-	skip, room, soonest := q.closedLanes(now)
+	skip, try, room, soonest := q.closedLanes(now)
 	if room <= 0 {
 		return 100 * time.Millisecond
 	}
-	due, err := q.Store.LeaseDue(ctx, q.Node, now, skip, min(room, leaseAtOnce), min(room, leaseAtOnce))
+	due, err := q.Store.LeaseDue(ctx, q.Node, now, skip, try, min(room, leaseAtOnce), min(room, leaseAtOnce))
 	if err != nil {
 		if ctx.Err() == nil {
 			q.Log.Error("the queue cannot be read", "error", err)
@@ -263,9 +263,10 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	return min(max(time.Until(next), shortestWait), longestWait)
 }
 
-// closedLanes are those from which nothing is to be taken now, how much room
-// there is in memory, and when the first of them opens again.
-func (q *Queue) closedLanes(now time.Time) (skip []ident.ID, room int, soonest time.Time) {
+// closedLanes are those from which nothing is to be taken now, those from which
+// a single letter is to try whether the host is well again, how much room there
+// is in memory, and when the first closed lane opens.
+func (q *Queue) closedLanes(now time.Time) (skip, try []ident.ID, room int, soonest time.Time) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for id, l := range q.lanes {
@@ -278,11 +279,15 @@ func (q *Queue) closedLanes(now time.Time) (skip []ident.ID, room int, soonest t
 		case l.window >= maxLaneWindow/2:
 			skip = append(skip, id)
 			l.more = true
+		case l.failures > 0 && l.window > 0:
+			skip = append(skip, id) // it is being tried
+		case l.failures > 0:
+			try = append(try, id)
 		case l.idle(now):
 			delete(q.lanes, id)
 		}
 	}
-	return skip, maxWindow - q.window, soonest
+	return skip, try, maxWindow - q.window, soonest
 }
 
 // admit puts deliveries taken from the database into their lanes, each message's

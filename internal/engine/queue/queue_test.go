@@ -67,7 +67,7 @@ func (f *fake) DropContent(context.Context, ident.ID) error             { return
 func (f *fake) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 	return nil, store.ErrNotFound
 }
-func (f *fake) LeaseDue(context.Context, int, time.Time, []ident.ID, int, int) ([]store.Due, error) {
+func (f *fake) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, int, int) ([]store.Due, error) {
 	return nil, nil
 }
 func (f *fake) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {

@@ -1,9 +1,10 @@
-import { Anchor, Breadcrumbs, Group, Select, Stack, Text, TextInput, Title } from "@mantine/core";
+import { Anchor, Breadcrumbs, Group, Select, Stack, Text, Title } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { DataTable } from "mantine-datatable";
 import { gull, type QueueItem, type QueueWords } from "../api/client";
+import { FilterText } from "../parts/filter";
 import { Flush } from "../parts/flush";
 import { Reply, ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";
@@ -80,20 +81,8 @@ function Filter({ words, id }: { words: QueueWords; id: string }) {
 				value={words.state ?? null}
 				onChange={(v) => set({ state: (v ?? undefined) as QueueWords["state"] })}
 			/>
-			<TextInput
-				size="xs"
-				aria-label="Sender"
-				placeholder="Sender"
-				defaultValue={words.sender}
-				onChange={(e) => set({ sender: e.currentTarget.value || undefined })}
-			/>
-			<TextInput
-				size="xs"
-				aria-label="Recipient"
-				placeholder="Recipient"
-				defaultValue={words.recipient}
-				onChange={(e) => set({ recipient: e.currentTarget.value || undefined })}
-			/>
+			<FilterText label="Sender" value={words.sender} onChange={(sender) => set({ sender })} />
+			<FilterText label="Recipient" value={words.recipient} onChange={(recipient) => set({ recipient })} />
 		</Group>
 	);
 }

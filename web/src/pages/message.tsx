@@ -32,6 +32,7 @@ export function MessagePage() {
 
 function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 	const m = trace.message;
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
 	return (
 		<div>
 			<Group justify="space-between" align="start" wrap="nowrap">
@@ -40,15 +41,17 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 				</Title>
 				<Group gap="xs" wrap="nowrap">
 					{waits && <Flush words={{ message: m.id }} label="Try now" />}
-					<Button
-						size="xs"
-						variant="default"
-						component="a"
-						href={`/api/v1/messages/${m.id}/content`}
-						leftSection={<IconDownload size={14} />}
-					>
-						.eml
-					</Button>
+					{me.data?.role === "administrator" && (
+						<Button
+							size="xs"
+							variant="default"
+							component="a"
+							href={`/api/v1/messages/${m.id}/content`}
+							leftSection={<IconDownload size={14} />}
+						>
+							.eml
+						</Button>
+					)}
 				</Group>
 			</Group>
 			<Text size="sm">

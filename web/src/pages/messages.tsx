@@ -1,9 +1,10 @@
-import { Anchor, Group, Select, Stack, TextInput, Title } from "@mantine/core";
+import { Anchor, Group, Select, Stack, Title } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { DataTable } from "mantine-datatable";
 import { gull, type Message, type TraceWords } from "../api/client";
+import { FilterText } from "../parts/filter";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { octets, shown, soft } from "../parts/text";
@@ -25,27 +26,9 @@ export function MessagesPage() {
 				Messages
 			</Title>
 			<Group gap="xs" key={JSON.stringify(words.to ?? "")}>
-				<TextInput
-					size="xs"
-					aria-label="Sender"
-					placeholder="From"
-					defaultValue={words.from}
-					onChange={(e) => set({ from: e.currentTarget.value || undefined })}
-				/>
-				<TextInput
-					size="xs"
-					aria-label="Recipient"
-					placeholder="To"
-					defaultValue={words.to}
-					onChange={(e) => set({ to: e.currentTarget.value || undefined })}
-				/>
-				<TextInput
-					size="xs"
-					aria-label="Subject"
-					placeholder="Subject"
-					defaultValue={words.subject}
-					onChange={(e) => set({ subject: e.currentTarget.value || undefined })}
-				/>
+				<FilterText label="Sender" value={words.from} onChange={(from) => set({ from })} />
+				<FilterText label="Recipient" value={words.to} onChange={(to) => set({ to })} />
+				<FilterText label="Subject" value={words.subject} onChange={(subject) => set({ subject })} />
 				<Select
 					size="xs"
 					w={130}

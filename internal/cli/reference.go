@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// referenceCommand prints docs/commands.md, made from the commands themselves.
+func (a *app) referenceCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "reference", Short: "Print the reference of all commands (Markdown)", Args: exactly(0), Hidden: true,
+		RunE: func(c *cobra.Command, _ []string) error {
+			fmt.Fprintf(a.out, "# Commands\n\nMade by `gull reference`. Every command also takes:\n\n")
+			writeFlags(a.out, c.Root().PersistentFlags())
+			fmt.Fprint(a.out, "\nExit codes: 0 done, 1 the service said no, 2 wrong usage, 3 could not reach or sign in, 4 not found.\n")
+			writeCommands(a.out, c.Root())
+			return nil
+		},
+	}
+}
+
+func writeCommands(w io.Writer, c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		if sub.Hidden || sub.Name() == "help" || sub.Name() == "completion" {
+			continue
+		}
+		if sub.HasSubCommands() {
+			writeCommands(w, sub)
+			continue
+		}
+		fmt.Fprintf(w, "\n## %s\n\n%s.\n", sub.CommandPath(), strings.TrimSuffix(sub.Short, "."))
+		if sub.Long != "" {
+			fmt.Fprintf(w, "\n%s\n", sub.Long)
+		}
+		fmt.Fprintf(w, "\n    %s\n", sub.UseLine())
+		if sub.Example != "" {
+			fmt.Fprintf(w, "\nExamples:\n\n```sh\n%s\n```\n", strings.ReplaceAll(strings.TrimPrefix(sub.Example, "  "), "\n  ", "\n"))
+		}
+		if sub.LocalNonPersistentFlags().HasAvailableFlags() {
+			fmt.Fprintln(w)
+			writeFlags(w, sub.LocalNonPersistentFlags())
+		}
+	}
+}
+
+func writeFlags(w io.Writer, flags *pflag.FlagSet) {
+	fmt.Fprint(w, "| option | meaning | default |\n|---|---|---|\n")
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Name == "help" {
+			return
+		}
+		value := f.DefValue
+		if f.Name == "node" || value == "[]" || f.Name == "spool" { // of this machine
+			value = ""
+		}
+		fmt.Fprintf(w, "| `--%s` | %s | %s |\n", f.Name, strings.ReplaceAll(f.Usage, "|", "\\|"), value)
+	})
+}
