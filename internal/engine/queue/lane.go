@@ -137,8 +137,10 @@ func (q *Queue) rest(l *lane, f *deliver.Failure) {
 	if l.failures == 0 {
 		l.since = now
 	}
-	l.failures++
-	l.restUntil = now.Add(wait)
+	if !now.Before(l.restUntil) { // connections that fail together are one failure
+		l.failures++
+		l.restUntil = now.Add(wait)
+	}
 	l.last, l.cause = &f.Reply, string(f.Cause)
 	back := l.pending
 	l.pending, l.more = nil, false
