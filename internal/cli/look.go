@@ -75,7 +75,7 @@ func laneColumns() []column[mail.Lane] {
 		{"HELD", true, func(l mail.Lane) string { return fmt.Sprint(l.Held) }},
 		{"SIZE", true, func(l mail.Lane) string { return octets(l.Bytes) }},
 		{"OLDEST", true, func(l mail.Lane) string { return ago(l.OldestAt.Time) }},
-		{"NEXT TRY", true, func(l mail.Lane) string { return ago(l.NextTryAt.Time) }},
+		{"NEXT TRY", true, func(l mail.Lane) string { return next(l.NextTryAt.Time) }},
 		{"LAST ANSWER", false, func(l mail.Lane) string {
 			if l.State == mail.LaneStranded {
 				return l.Why

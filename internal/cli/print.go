@@ -147,10 +147,11 @@ func printTable[T any](w io.Writer, items []T, columns []column[T]) {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
 	style := table.StyleLight
-	style.Options = table.Options{SeparateHeader: true}
+	style.Options = table.Options{}
 	style.Format.Header = text.FormatDefault
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
 	t.SetStyle(style)
+	t.SuppressTrailingSpaces()
 	var head table.Row
 	var configs []table.ColumnConfig
 	for i, c := range columns {
@@ -184,6 +185,14 @@ func ago(t time.Time) string {
 		return "now"
 	}
 	return short(d) + " ago"
+}
+
+// next is when something is tried: what is due already is tried now.
+func next(t time.Time) string {
+	if !t.IsZero() && t.Before(time.Now()) {
+		return "now"
+	}
+	return ago(t)
 }
 
 func short(d time.Duration) string {

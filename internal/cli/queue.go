@@ -111,7 +111,7 @@ func queueColumns() []column[mail.QueueItem] {
 		{"TO", false, func(q mail.QueueItem) string { return shown(q.Delivery.Recipient) }},
 		{"SIZE", true, func(q mail.QueueItem) string { return octets(q.Size) }},
 		{"TRIES", true, func(q mail.QueueItem) string { return fmt.Sprint(q.Delivery.Attempts) }},
-		{"NEXT TRY", true, func(q mail.QueueItem) string { return ago(q.Delivery.NextTryAt.Time) }},
+		{"NEXT TRY", true, func(q mail.QueueItem) string { return next(q.Delivery.NextTryAt.Time) }},
 		{"GIVEN UP", true, func(q mail.QueueItem) string { return ago(q.Delivery.ExpiresAt.Time) }},
 		{"LAST ANSWER", false, func(q mail.QueueItem) string { return lastText(q.Delivery.Last) }},
 	}

@@ -43,6 +43,9 @@ func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
 		if v, ok := view[l.ID]; ok {
 			l.State, l.Since, l.Until, l.Why = v.State, mail.At(v.Since), optAt(v.Until), v.Why
 			l.Sending, l.Connections = v.Sending, v.Connections
+			if v.State == mail.LaneResting && v.Until.After(l.NextTryAt.Time) {
+				l.NextTryAt = l.Until
+			}
 			if v.Last != nil {
 				l.Last, l.Cause = v.Last, v.Cause
 			}
@@ -148,6 +151,9 @@ func (s *Service) listQueue(ctx context.Context, in *struct {
 	items, err := s.Store.Queue(ctx, f)
 	if err != nil {
 		return nil, s.storeError(err, "delivery")
+	}
+	for i := range items {
+		s.markNow(&items[i].Delivery)
 	}
 	body := page[mail.QueueItem]{Items: items}
 	if len(items) == in.Limit {

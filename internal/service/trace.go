@@ -51,7 +51,7 @@ func (s *Service) findMessages(ctx context.Context, in *traceInput) (*out[page[m
 	if err != nil {
 		return nil, s.storeError(err, "message")
 	}
-	s.markSending(messages)
+	s.markAll(messages)
 	body := page[mail.Message]{Items: messages}
 	if len(messages) == in.Limit {
 		body.Next = messages[len(messages)-1].ID.String()
@@ -59,15 +59,26 @@ func (s *Service) findMessages(ctx context.Context, in *traceInput) (*out[page[m
 	return &out[page[mail.Message]]{body}, nil
 }
 
-// markSending shows as sending what is in a transaction now.
-func (s *Service) markSending(messages []mail.Message) {
+func (s *Service) markAll(messages []mail.Message) {
 	for i := range messages {
 		for j := range messages[i].Deliveries {
-			d := &messages[i].Deliveries[j]
-			if !d.State.Final() && s.Engine.Queue.IsSending(d.ID()) {
-				d.State = mail.Sending
-			}
+			s.markNow(&messages[i].Deliveries[j])
 		}
+	}
+}
+
+// markNow adds what only memory knows of a waiting delivery: that it is in a
+// transaction now, or that its lane rests beyond its own next attempt.
+func (s *Service) markNow(d *mail.Delivery) {
+	if d.State.Final() {
+		return
+	}
+	sending, rest := s.Engine.Queue.Now(d)
+	if sending {
+		d.State = mail.Sending
+	}
+	if rest.After(d.NextTryAt.Time) {
+		d.NextTryAt = mail.At(rest)
 	}
 }
 
@@ -91,7 +102,7 @@ func (s *Service) showMessage(ctx context.Context, in *struct {
 		return nil, s.storeError(err, "message")
 	}
 	one := []mail.Message{m}
-	s.markSending(one)
+	s.markAll(one)
 	t := mail.Trace{Message: one[0], Events: m.Story(events, s.Engine.Name), Notices: append([]ident.ID{}, notices...), Causes: []mail.Cause{}}
 	seen := map[diagnose.Cause]bool{diagnose.NoCause: true}
 	for _, d := range m.Deliveries {

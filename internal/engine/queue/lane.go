@@ -273,9 +273,13 @@ func (q *Queue) EndRest(id ident.ID) {
 	}
 }
 
-// IsSending reports whether a delivery is in a transaction now.
-func (q *Queue) IsSending(id mail.DeliveryID) bool {
+// Now tells whether a delivery is in a transaction, and until when its lane rests
+// (zero if it does not).
+func (q *Queue) Now(d *mail.Delivery) (sending bool, rest time.Time) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	return q.inHand[id]
+	if l := q.lanes[d.LaneID]; l != nil {
+		rest = l.restUntil
+	}
+	return q.inHand[d.ID()], rest
 }

@@ -46,7 +46,7 @@ export function LanePage() {
 							{count(lane.connections)} connections, {octets(lane.bytes)}
 						</Text>
 						<Text size="sm">
-							next try <When time={lane.until ?? lane.next_attempt_at} />, first given up{" "}
+							next try <When due time={lane.until ?? lane.next_attempt_at} />, first given up{" "}
 							<When time={lane.expires_at} />
 						</Text>
 					</Group>
@@ -145,7 +145,7 @@ function Letters({ id, words }: { id: string; words: QueueWords }) {
 						accessor: "delivery.next_attempt_at",
 						title: "Next try",
 						width: 90,
-						render: (q) => <When time={q.delivery.next_attempt_at} />,
+						render: (q) => <When due time={q.delivery.next_attempt_at} />,
 					},
 					{
 						accessor: "delivery.expires_at",

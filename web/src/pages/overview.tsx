@@ -110,7 +110,7 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 			{lanes.length === 0 ? (
 				<Nothing title="Nothing is in trouble">Every lane with mail in it moves.</Nothing>
 			) : (
-				<Table.ScrollContainer minWidth={720}>
+				<Table.ScrollContainer minWidth={900}>
 					<Table verticalSpacing={6} horizontalSpacing="sm">
 						<Table.Thead>
 							<Table.Tr>
@@ -139,7 +139,7 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 										<When time={l.oldest_at} />
 									</Table.Td>
 									<Table.Td>
-										<When time={l.next_attempt_at} />
+										<When due time={l.next_attempt_at} />
 									</Table.Td>
 									<Table.Td>
 										<When time={l.expires_at} />

@@ -103,7 +103,7 @@ export function QueuePage() {
 								accessor: "next_attempt_at",
 								title: "Next try",
 								sortable: true,
-								render: (l) => <When time={l.next_attempt_at} />,
+								render: (l) => <When due time={l.next_attempt_at} />,
 							},
 							{
 								accessor: "last_reply",

@@ -23,15 +23,25 @@ export function exact(time: string): string {
 	return `${time.slice(0, 10)} ${time.slice(11, 19)} UTC`;
 }
 
-/** When shows a time as so long ago, or in so long; the exact one on hover. */
-export function When({ time, none = "–" }: { time: string | null | undefined; none?: string }) {
+type WhenProps = { time: string | null | undefined; none?: string; due?: boolean };
+
+/**
+ * When shows a time as so long ago, or in so long; the exact one on hover. What
+ * is due already is due now.
+ */
+export function When({ time, none = "–", due }: WhenProps) {
 	const [now, setNow] = useState(Date.now());
 	useInterval(() => setNow(Date.now()), 1000, { autoInvoke: true });
 	if (!time) {
 		return <Text span>{none}</Text>;
 	}
 	const seconds = (now - Date.parse(time)) / 1000;
-	const text = Math.abs(seconds) < 1 ? "now" : seconds > 0 ? `${short(seconds)} ago` : `in ${short(seconds)}`;
+	const text =
+		Math.abs(seconds) < 1 || (due && seconds > 0)
+			? "now"
+			: seconds > 0
+				? `${short(seconds)} ago`
+				: `in ${short(seconds)}`;
 	return (
 		<Tooltip label={exact(time)}>
 			<time dateTime={time} style={{ whiteSpace: "nowrap" }}>
