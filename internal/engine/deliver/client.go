@@ -81,6 +81,9 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string) (
 			tried = append(tried, fail.Reply)
 		}
 	}
+	if failure == nil { // ctx ended before the first try
+		failure = &Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageConnect, Enhanced: "4.3.2", Text: "the attempt was called off"}}
+	}
 	if n := len(tried); n > 1 {
 		failure.Reply.Tried = tried[:n-1]
 	}
@@ -190,7 +193,7 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, t target, ip net
 	conn := newConn(raw, t.host, ip.String(), timeouts)
 	conn.lmtp = r.NextHop == "lmtp"
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
-	conn.release = stop
+	defer stop()
 	if failure := conn.hello(string(c.cfg.Service.HostName)); failure != nil {
 		conn.Close()
 		return nil, failure

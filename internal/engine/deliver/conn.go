@@ -2,6 +2,7 @@ package deliver
 
 import (
 	"bufio"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/base64"
@@ -65,6 +66,12 @@ func (c *Conn) Close() {
 		c.release()
 	}
 	_ = c.raw.Close()
+}
+
+// CloseWith lets the connection break when ctx ends.
+func (c *Conn) CloseWith(ctx context.Context) {
+	raw := c.raw
+	c.release = context.AfterFunc(ctx, func() { raw.Close() })
 }
 
 // failure is one that happened on this connection without a reply.

@@ -272,3 +272,17 @@ func TestManyRecipientsAreSentInGroups(t *testing.T) {
 		}
 	}
 }
+
+func TestAnAttemptThatIsCalledOffIsAFailureAndNoMore(t *testing.T) {
+	c, err := config.Parse([]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	s := &script{}
+	conn, failure := NewClient(config.Compile(c, 1), nil).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t))
+	if conn != nil || failure == nil || failure.Permanent || len(s.heard) > 0 {
+		t.Errorf("%v %+v, the host heard %q", conn, failure, s.heard)
+	}
+}

@@ -81,7 +81,9 @@ type Queue struct {
 	entries  chan *entryRequest
 	outcomes chan *store.Outcome
 	workers  sync.WaitGroup
-	ctx      context.Context // of the attempts; set by Run before any begins
+	// Set by Run before any attempt begins: connecting ends when the service
+	// stops, ctx when transactions under way have had their time.
+	connecting, ctx context.Context
 }
 
 // New makes a queue; Run starts it.
@@ -94,6 +96,8 @@ func New(o Options) *Queue {
 		entries:  make(chan *entryRequest, 1024),
 		outcomes: make(chan *store.Outcome, 2048),
 		ctx:      context.Background(),
+
+		connecting: context.Background(),
 	}
 	q.lastSeen.Store(time.Now().UnixNano())
 	return q
@@ -132,7 +136,7 @@ func (q *Queue) Run(ctx context.Context) {
 	attempts, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	q.mu.Lock()
-	q.ctx = attempts
+	q.connecting, q.ctx = ctx, attempts
 	q.mu.Unlock()
 	intake, stopIntake := context.WithCancel(context.Background())
 	writers.Add(1)

@@ -37,11 +37,12 @@ func (q *Queue) work(l *lane) {
 		}
 		if conn == nil {
 			var failure *deliver.Failure
-			conn, failure = q.client.Load().Connect(q.ctx, l.route, l.nextHop)
+			conn, failure = q.client.Load().Connect(q.connecting, l.route, l.nextHop)
 			if failure != nil {
 				q.unreachable(l, j, failure)
 				return
 			}
+			conn.CloseWith(q.ctx)
 			sent = 0
 		}
 		results := conn.Send(q.letter(j), recipients(j))
@@ -81,7 +82,7 @@ func (q *Queue) nextJob(l *lane, conn *deliver.Conn) *job {
 			}
 		case <-timer.C:
 			return q.take(l)
-		case <-q.ctx.Done():
+		case <-q.connecting.Done():
 			return nil
 		}
 	}
@@ -112,7 +113,7 @@ func (q *Queue) staffAll() {
 
 // unreachable ends a job whose host could not be reached.
 func (q *Queue) unreachable(l *lane, j *job, f *deliver.Failure) {
-	if q.ctx.Err() != nil { // we are going down: nobody's fault
+	if q.connecting.Err() != nil { // we are going down: nobody's fault
 		q.abandon(l, j)
 		return
 	}
