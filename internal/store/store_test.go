@@ -98,7 +98,7 @@ func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
 	e.Message.UTF8, e.Message.Ret, e.Message.EnvID, e.Message.Hops = true, "FULL", "QQ1", 3
 	e.Deliveries[0].Via = []string{"x@skerryline.example", "y@skerryline.example"}
 	e.Deliveries[1].ORCPT = "rfc822;b@dunlin.example"
-	e.Events = []mail.Event{{At: e.Message.ReceivedAt, Kind: mail.EventNotice, MessageID: e.Message.ID, N: 1, Node: "shore", Text: "t", Detail: map[string]any{"n": 1.0, "s": "ü"}}}
+	e.Events = []mail.Event{{At: e.Message.ReceivedAt, Kind: mail.EventDeferred, MessageID: e.Message.ID, N: 1, Node: "shore", Text: "t", Detail: map[string]any{"n": 1.0, "s": "ü"}}}
 	enterAll(t, s, node, e)
 	m, err := s.Message(ctx, e.Message.ID)
 	if err != nil {

@@ -191,9 +191,6 @@ const (
 	EventDelivered Kind = "delivered"
 	EventBounced   Kind = "bounced"
 	EventExpired   Kind = "expired"
-	EventNotice    Kind = "notice"
-	EventFlushed   Kind = "flushed"
-	EventRerouted  Kind = "rerouted"
 )
 
 // Event is one thing that happened to a message.

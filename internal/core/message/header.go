@@ -5,13 +5,10 @@ package message
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"mime"
 	"strings"
 	"unicode/utf8"
-
-	"gullroute/internal/core/address"
 )
 
 // MaxHeader is the largest header section we take, in octets.
@@ -90,17 +87,6 @@ func (h Header) First(name string) string {
 	return ""
 }
 
-// Count is how many fields have that name.
-func (h Header) Count(name string) int {
-	n := 0
-	for _, f := range h {
-		if strings.EqualFold(f.Name, name) {
-			n++
-		}
-	}
-	return n
-}
-
 var words = mime.WordDecoder{}
 
 // Decode turns the encoded words of RFC 2047 into text. What is not valid is
@@ -173,20 +159,4 @@ func clip(s string, n int) string {
 		n--
 	}
 	return s[:n]
-}
-
-// ErrNoAddress reports a header field without a readable address.
-var ErrNoAddress = errors.New("no address in the field")
-
-// FirstAddress is the first address of a From or similar field.
-func FirstAddress(value string) (address.Address, error) {
-	if i := strings.LastIndexByte(value, '<'); i >= 0 {
-		if j := strings.IndexByte(value[i:], '>'); j > 0 {
-			return address.Parse(value[i+1 : i+j])
-		}
-	}
-	if text := strings.TrimSpace(value); text != "" {
-		return address.Parse(text)
-	}
-	return address.Address{}, ErrNoAddress
 }

@@ -7,7 +7,6 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"os"
@@ -44,9 +43,6 @@ func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
 
 // Broken reports that nothing more can be sent here.
 func (c *Conn) Broken() bool { return c.broken }
-
-// Host is the name of the host.
-func (c *Conn) Host() string { return c.host }
 
 // Quit ends the dialogue politely, without waiting long.
 func (c *Conn) Quit() {
@@ -253,6 +249,3 @@ func (c *Conn) sizeLimit() int64 {
 	n, _ := strconv.ParseInt(c.extensions["SIZE"], 10, 64)
 	return n
 }
-
-// Describe names the far end for people.
-func (c *Conn) Describe() string { return fmt.Sprintf("%s [%s]", c.host, c.address) }
