@@ -284,7 +284,8 @@ func (q *Queue) closedLanes(now time.Time) (skip, try []ident.ID, room int, soon
 			skip = append(skip, id)
 			l.more = true
 		case l.failures > 0 && l.window > 0:
-			skip = append(skip, id) // it is being tried
+			skip = append(skip, id) // memory has letters to try it with
+			q.staff(l)
 		case l.failures > 0:
 			try = append(try, id)
 		case l.idle(now):
