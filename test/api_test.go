@@ -135,7 +135,7 @@ func TestErrorsAreProblemDetailsThatNameTheField(t *testing.T) {
 		{"a missing field", "POST", "/api/v1/explain", "{}", "422", "expected required property to to be present"},
 		{"an unknown field", "POST", "/api/v1/explain", `{"from":"","to":["a@b.example"],"colour":1}`, "422", "body.colour"},
 		{"a bad address", "POST", "/api/v1/explain", `{"from":"","to":["a b@c.example"]}`, "422", "to: character"},
-		{"a bad listener", "POST", "/api/v1/explain", `{"from":"","to":["a@b.example"],"listener":"x"}`, "422", "there are: edge, inside"},
+		{"a bad listener", "POST", "/api/v1/explain", `{"from":"","to":["a@b.example"],"listener":"x"}`, "422", "there are: edge, submission"},
 		{"nothing to flush", "POST", "/api/v1/queue/flush", "{}", "422", "say what to flush"},
 		{"no mailbox", "GET", "/api/v1/mailboxes/nobody@skerryline.example/messages", "", "404", "there is no mailbox nobody@skerryline.example"},
 		{"a bad configuration", "PUT", "/api/v1/config", `{"text":"listeners: 1"}`, "422", `"message":"this field is missing"`},
@@ -145,7 +145,7 @@ func TestErrorsAreProblemDetailsThatNameTheField(t *testing.T) {
 			t.Errorf("%s: %s %s %s", c.name, resp.Status, resp.Header.Get("Content-Type"), body)
 		}
 	}
-	if cfg, err := s.client().Config(context.Background()); err != nil || cfg.Revision != 1 {
+	if cfg, err := s.client().Config(context.Background(), true); err != nil || cfg.Revision != 1 {
 		t.Errorf("a refused configuration changed something: %d %v", cfg.Revision, err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -261,13 +262,26 @@ func TestTheServiceDoesNotStartOnABrokenConfiguration(t *testing.T) {
 	if code != 1 || !strings.Contains(stderr, "bad.yaml is not valid:\nline 3: this is not YAML") {
 		t.Errorf("%d %s", code, stderr)
 	}
-	empty, err := newDatabase(os.Getenv("GULL_TEST_DATABASE"), "empty")
+}
+
+func TestAServerStartsWithNothingSetUp(t *testing.T) {
+	s := world(t)
+	database, err := newDatabase(os.Getenv("GULL_TEST_DATABASE"), "nothing")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, stderr, code = s.gull(t, "serve", "--database", empty, "--http", "127.0.0.1:0")
-	if code != 1 || !strings.Contains(stderr, "there is no configuration yet; give one with --config") {
-		t.Errorf("%d %s", code, stderr)
+	address := loopback()
+	c := s.command("serve", "--database", database, "--http", address, "--setup", s.setup, "--key-file", filepath.Join(t.TempDir(), "key"))
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = c.Process.Signal(syscall.SIGTERM); _ = c.Wait() }()
+	if err := eventually(10*time.Second, func() error { _, err := get("http://" + address + "/readyz"); return err }); err != nil {
+		t.Fatal(err)
+	}
+	out, stderr, code := s.gull(t, "--url", "http://"+address, "domain", "list")
+	if code != 0 || !strings.Contains(out, "There is none yet. Add one: gull domain add") {
+		t.Errorf("%d %s%s", code, out, stderr)
 	}
 }
 

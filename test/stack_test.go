@@ -38,6 +38,8 @@ const (
 type stack struct {
 	dir                  string
 	http, edge, inside   string
+	submission, smtps    string
+	lmtp, ca             string
 	control, database    string
 	config, world, setup string
 	extra                []string // further arguments of serve
@@ -90,8 +92,9 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 	s := &stack{dir: dir, config: filepath.Join(dir, "config.yaml"), world: filepath.Join(dir, "world.yaml"), setup: filepath.Join(dir, "setup.yaml"), extra: extra}
 	mx, shelf, provider, dns := freePort("127.30.0.10"), freePort("127.30.0.52"), freePort("127.30.0.40"), freePort("127.0.0.1")
 	s.http, s.edge, s.inside, s.control = loopback(), loopback(), loopback(), loopback()
+	s.submission, s.smtps, s.lmtp = loopback(), loopback(), loopback()
 	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "2530", mx, "127.0.0.1:2525", s.edge, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider,
-		"demo/harbourlight.password", "../demo/harbourlight.password", "greylist: 45s", "greylist: 2s", "pause: 1500ms", "pause: 100ms",
+		"127.0.0.1:2545", s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s", "greylist: 2s", "pause: 1500ms", "pause: 100ms",
 		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "lane_rest: 20s", "lane_rest: 1s", "greeting: 15s", "greeting: 2s")
 	if s.database, err = newDatabase(server, name); err != nil {
 		return nil, err
@@ -109,7 +112,7 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 			return nil, err
 		}
 	}
-	setup := fmt.Sprintf("accounts:\n  - {name: keeper, role: administrator, password: %s}\n  - {name: deck, role: viewer, password: %s}\ntokens:\n  - {name: tests, role: administrator, token: %s}\n  - {name: looker, role: viewer, token: %s}\n",
+	setup := fmt.Sprintf("accounts:\n  - {name: keeper, role: administrator, password: %s}\n  - {name: deck, role: viewer, password: %s}\ntokens:\n  - {name: tests, role: administrator, token: %s}\n  - {name: looker, role: viewer, token: %s}\nsecrets:\n  - {name: harbourlight, value: lantern-oil}\n",
 		password, password, adminToken, viewerToken)
 	if err := os.WriteFile(s.setup, []byte(setup), 0o600); err != nil {
 		return nil, err
@@ -117,15 +120,15 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 	if s.log, err = os.Create(filepath.Join(dir, "log")); err != nil {
 		return nil, err
 	}
-	ca := filepath.Join(dir, "ca.pem")
-	s.sim = s.command("simnet", "serve", "--world", s.world, "--dns", "127.0.0.1:"+dns, "--mx-port", mx, "--control", s.control, "--edge", s.edge, "--ca-file", ca)
+	s.ca = filepath.Join(dir, "ca.pem")
+	s.sim = s.command("simnet", "serve", "--world", s.world, "--dns", "127.0.0.1:"+dns, "--mx-port", mx, "--control", s.control, "--edge", s.edge, "--ca-file", s.ca)
 	if err := s.sim.Start(); err != nil {
 		return nil, err
 	}
 	if err := eventually(10*time.Second, func() error { _, err := get("http://" + s.control + "/hosts"); return err }); err != nil {
 		return nil, err
 	}
-	s.extra = append(s.extra, "--tls-roots", ca)
+	s.extra = append(s.extra, "--tls-roots", s.ca)
 	return s, s.start()
 }
 
@@ -139,7 +142,7 @@ func (s *stack) command(args ...string) *exec.Cmd {
 
 // start runs the service and waits until it is ready.
 func (s *stack) start() error {
-	s.serve = s.command(append([]string{"serve", "--config", s.config, "--http", s.http, "--node", "shore", "--spool", s.dir, "--setup", s.setup}, s.extra...)...)
+	s.serve = s.command(append([]string{"serve", "--config", s.config, "--http", s.http, "--node", "shore", "--spool", s.dir, "--key-file", filepath.Join(s.dir, "key"), "--setup", s.setup}, s.extra...)...)
 	if err := s.serve.Start(); err != nil {
 		return err
 	}
@@ -175,6 +178,16 @@ func (s *stack) gull(t *testing.T, args ...string) (stdout, stderr string, code 
 		t.Fatal(err)
 	}
 	return out.String(), errOut.String(), c.ProcessState.ExitCode()
+}
+
+// run runs a command that must succeed, and returns what it prints.
+func (s *stack) run(t *testing.T, args ...string) string {
+	t.Helper()
+	out, errOut, code := s.gull(t, args...)
+	if code != 0 {
+		t.Fatalf("gull %s: %d %s%s", strings.Join(args, " "), code, out, errOut)
+	}
+	return out
 }
 
 // host reads how a simulated host does.

@@ -107,6 +107,8 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
 	flags.StringVarP(&a.format, "output", "o", "table", "how to print: "+strings.Join(formats, ", "))
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.sectionCommands()...)
+	root.AddCommand(a.aliasCommand(), a.secretCommand(), a.changeCommand(), a.draftCommand(), a.revisionCommand())
 	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(),
 		a.traceCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
 	return root

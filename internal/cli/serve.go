@@ -17,6 +17,8 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"gullroute/internal/engine"
+	"gullroute/internal/engine/seal"
+	"gullroute/internal/engine/signin"
 	"gullroute/internal/service"
 	"gullroute/internal/store"
 )
@@ -25,7 +27,7 @@ import (
 // because they belong to the machine.
 type serveFlags struct {
 	database, config, http, node, spool string
-	cert, key, roots, setup             string
+	cert, key, roots, setup, keyFile    string
 	bind                                []string
 }
 
@@ -34,8 +36,10 @@ func (a *app) serveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: exactly(0),
 		Long: "Run the service until it gets SIGINT or SIGTERM; then it takes no more mail, finishes what is under way and ends.\n\n" +
-			"The setup file holds the first sign-ins, in YAML: accounts with name, role (administrator or viewer) and password; tokens with name, role and token. " +
-			"Only hashes are kept: remove the file afterwards.",
+			"The configuration file is what a server is begun with: mailboxes and aliases may stand in it too. Once there is a configuration in the database, " +
+			"that one counts, and is changed by console or command line while the service runs.\n\n" +
+			"The setup file holds the first sign-ins, in YAML: accounts with name, role (administrator or viewer) and password; tokens with name, role and token; " +
+			"secrets with name and value. Only hashes and sealed secrets are kept: remove the file afterwards.",
 		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config demo/skerryline.yaml --setup first.yaml",
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
@@ -46,13 +50,14 @@ func (a *app) serveCommand() *cobra.Command {
 	fl := c.Flags()
 	host, _ := os.Hostname()
 	fl.StringVar(&f.database, "database", os.Getenv("GULL_DATABASE_URL"), "address of the database (GULL_DATABASE_URL)")
-	fl.StringVar(&f.config, "config", "", "configuration to put in force at the start; without it the latest applied one is")
+	fl.StringVar(&f.config, "config", "", "configuration to begin with, if the database has none yet")
 	fl.StringVar(&f.http, "http", fromEnv("GULL_HTTP", "127.0.0.1:8480"), "address of console and API (GULL_HTTP)")
 	fl.StringVar(&f.node, "node", fromEnv("GULL_NODE", host), "name of this node (GULL_NODE)")
 	fl.StringVar(&f.spool, "spool", os.TempDir(), "directory for content that is too large for memory while it comes in")
 	fl.StringVar(&f.cert, "tls-cert", "", "certificate of console and API; without it sign-in is offered on loopback only")
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
 	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which far hosts are verified; the system's if not given")
+	fl.StringVar(&f.keyFile, "key-file", os.Getenv("GULL_KEY_FILE"), "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
 	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
 	fl.StringArrayVar(&f.bind, "bind", nil, "LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given again")
 	return c
@@ -76,14 +81,18 @@ func (f *serveFlags) run(ctx context.Context, log *slog.Logger) error {
 		return err
 	}
 	defer st.Close()
-	if err := setUp(ctx, st, f.setup); err != nil {
-		return err
-	}
-	e, err := engine.New(ctx, engine.Options{Store: st, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Log: log})
+	box, err := seal.Open(f.keyFile)
 	if err != nil {
 		return err
 	}
-	if err := f.recordConfig(ctx, e, st); err != nil {
+	e, err := engine.New(ctx, engine.Options{Store: st, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box, Log: log})
+	if err != nil {
+		return err
+	}
+	if err := setUp(ctx, e, f.setup); err != nil {
+		return err
+	}
+	if err := f.adopt(ctx, e, log); err != nil {
 		return err
 	}
 	if err := e.Start(ctx); err != nil {
@@ -128,8 +137,8 @@ func openStore(ctx context.Context, url string, log *slog.Logger) (*store.Store,
 	}
 }
 
-// recordConfig puts the file's configuration on record, so that Start takes it.
-func (f *serveFlags) recordConfig(ctx context.Context, e *engine.Engine, st *store.Store) error {
+// adopt begins with the file's configuration if there is none yet.
+func (f *serveFlags) adopt(ctx context.Context, e *engine.Engine, log *slog.Logger) error {
 	if f.config == "" {
 		return nil
 	}
@@ -137,11 +146,14 @@ func (f *serveFlags) recordConfig(ctx context.Context, e *engine.Engine, st *sto
 	if err != nil {
 		return usage("%w", err)
 	}
-	if err := e.Check(string(text)); err != nil {
+	taken, err := e.Adopt(ctx, "serve --config", string(text))
+	if err != nil {
 		return fmt.Errorf("%s is not valid:\n%w", f.config, err)
 	}
-	_, err = st.AddRevision(ctx, "serve --config", string(text))
-	return err
+	if !taken {
+		log.Info("the database has a configuration; the file is not read again", "file", f.config)
+	}
+	return nil
 }
 
 func parseBind(list []string) (map[string]netip.AddrPort, error) {
@@ -180,6 +192,9 @@ type setupFile struct {
 	Tokens []struct {
 		Name, Role, Token string
 	}
+	Secrets []struct {
+		Name, Value string
+	}
 }
 
 // minPassword and minToken are the shortest secrets that are taken.
@@ -188,7 +203,7 @@ const (
 	minToken    = 20
 )
 
-func setUp(ctx context.Context, st *store.Store, file string) error {
+func setUp(ctx context.Context, e *engine.Engine, file string) error {
 	if file == "" {
 		return nil
 	}
@@ -204,11 +219,11 @@ func setUp(ctx context.Context, st *store.Store, file string) error {
 		if len(acc.Password) < minPassword {
 			return usage("--setup: the password of %s has fewer than %d characters", acc.Name, minPassword)
 		}
-		hash, err := service.HashPassword(acc.Password)
+		hash, err := signin.Hash(acc.Password)
 		if err != nil {
 			return err
 		}
-		if err := st.SetAccount(ctx, acc.Name, store.Role(acc.Role), hash); err != nil {
+		if err := e.Store.SetAccount(ctx, acc.Name, store.Role(acc.Role), hash); err != nil {
 			return setupError(acc.Name, err)
 		}
 	}
@@ -216,8 +231,13 @@ func setUp(ctx context.Context, st *store.Store, file string) error {
 		if len(t.Token) < minToken {
 			return usage("--setup: the token of %s has fewer than %d characters", t.Name, minToken)
 		}
-		if err := st.SetToken(ctx, service.HashToken(t.Token), t.Name, store.Role(t.Role)); err != nil {
+		if err := e.Store.SetToken(ctx, service.HashToken(t.Token), t.Name, store.Role(t.Role)); err != nil {
 			return setupError(t.Name, err)
+		}
+	}
+	for _, sec := range s.Secrets {
+		if err := e.SetSecret(ctx, "serve --setup", sec.Name, sec.Value); err != nil {
+			return fmt.Errorf("setup of secret %s: %w", sec.Name, err)
 		}
 	}
 	return nil

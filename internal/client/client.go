@@ -80,14 +80,17 @@ type Page[T any] struct {
 }
 
 func (c *Client) do(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
-	var r io.Reader
-	if body != nil {
-		text, err := json.Marshal(body)
-		if err != nil {
-			return nil, err
-		}
-		r = bytes.NewReader(text)
+	if body == nil {
+		return c.doRaw(ctx, method, path, query, nil, "")
 	}
+	text, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	return c.doRaw(ctx, method, path, query, bytes.NewReader(text), "application/json")
+}
+
+func (c *Client) doRaw(ctx context.Context, method, path string, query url.Values, r io.Reader, contentType string) (*http.Response, error) {
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
@@ -95,8 +98,8 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	if err != nil {
 		return nil, err
 	}
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
+	if r != nil {
+		req.Header.Set("Content-Type", contentType)
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
@@ -192,29 +195,6 @@ func (c *Client) MailboxRaw(ctx context.Context, address, id string, w io.Writer
 	defer resp.Body.Close()
 	_, err = io.Copy(w, resp.Body)
 	return err
-}
-
-// ConfigText is a configuration and its revision.
-type ConfigText struct {
-	Revision int    `json:"revision"`
-	Text     string `json:"text"`
-}
-
-// Config is the configuration in force.
-func (c *Client) Config(ctx context.Context) (ConfigText, error) {
-	return call[ConfigText](ctx, c, http.MethodGet, "/api/v1/config", nil, nil)
-}
-
-// CheckConfig checks a configuration; nothing changes.
-func (c *Client) CheckConfig(ctx context.Context, text string) error {
-	_, err := call[ConfigText](ctx, c, http.MethodPost, "/api/v1/config/check", nil, map[string]string{"text": text})
-	return err
-}
-
-// ImportConfig puts a configuration in force and returns its revision.
-func (c *Client) ImportConfig(ctx context.Context, text string) (int, error) {
-	t, err := call[ConfigText](ctx, c, http.MethodPut, "/api/v1/config", nil, map[string]string{"text": text})
-	return t.Revision, err
 }
 
 // LiveEvent is one event of the live stream.

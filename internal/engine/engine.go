@@ -9,15 +9,22 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/allowance"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
+	"gullroute/internal/engine/seal"
+	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
@@ -29,6 +36,7 @@ type Options struct {
 	SpoolDir string
 	Bind     map[string]netip.AddrPort // listeners' addresses, in place of the configured ones
 	Roots    *x509.CertPool
+	Box      *seal.Box // of secrets; nil has no key
 	Log      *slog.Logger
 }
 
@@ -39,13 +47,21 @@ type Engine struct {
 	Tally   *tally.Tally
 	Queue   *queue.Queue
 	Receive *receive.Server
+	SignIn  *signin.Checker
+	Sent    *allowance.Counter
 	Started time.Time
 
-	node    int
-	cfg     atomic.Pointer[config.Compiled]
-	applyMu sync.Mutex
-	stop    context.CancelFunc
-	done    chan struct{}
+	node      int
+	cfg       atomic.Pointer[config.Compiled]
+	applyMu   sync.Mutex // of what is in force
+	confirmBy atomic.Pointer[time.Time]
+	trouble   atomic.Pointer[string] // of the listeners
+	secrets   secrets
+	verified  verified
+	rerouting context.CancelFunc
+	running   context.Context
+	stop      context.CancelFunc
+	done      chan struct{}
 }
 
 // New registers the node; nothing moves before Start.
@@ -54,89 +70,136 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("node: %w", err)
 	}
-	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), Started: time.Now(), node: node, done: make(chan struct{})}
+	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
+		node: node, done: make(chan struct{}), running: context.Background()}
 	ids := ident.NewMaker(node, time.Now)
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Roots: o.Roots})
-	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Roots: o.Roots, Secrets: e.secret})
+	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
+		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Use: func(ctx context.Context, mailbox string) (int64, error) {
+			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
+			return octets, err
+		}})
 	return e, nil
 }
 
-// ErrNoConfig reports that no configuration was ever applied.
-var ErrNoConfig = errors.New("there is no configuration yet; give one with --config")
-
-// Start puts the latest configuration in force and lets mail move.
+// Start puts the latest configuration in force and lets mail move. Without any
+// it begins with an empty one, to be set up by a person.
 func (e *Engine) Start(ctx context.Context) error {
 	rev, err := e.Store.LatestRevision(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return ErrNoConfig
+		if _, err = e.Store.AddRevision(ctx, store.NewRevision{Who: "gull serve", Why: "the first start", Text: emptyConfig()}); err != nil {
+			return err
+		}
+		rev, err = e.Store.LatestRevision(ctx)
 	}
 	if err != nil {
 		return err
 	}
-	c, err := config.Parse([]byte(rev.Text))
+	dir, err := e.Store.LoadDirectory(ctx)
 	if err != nil {
-		return fmt.Errorf("configuration revision %d: %w", rev.Number, err)
+		return fmt.Errorf("directory: %w", err)
 	}
-	ctx, e.stop = context.WithCancel(context.Background())
-	if err := e.force(config.Compile(c, rev.Number)); err != nil {
+	e.running, e.stop = context.WithCancel(context.Background())
+	if err := e.take(rev, dir); err != nil {
 		e.stop()
 		return err
 	}
-	go func() { e.Queue.Run(ctx); close(e.done) }()
-	go e.upkeep(ctx)
+	go func() { e.Queue.Run(e.running); close(e.done) }()
+	go e.upkeep(e.running)
+	go e.Store.Listen(e.running, e.catchUp, e.noticed)
 	return nil
+}
+
+// emptyConfig is a server that nobody has set up yet.
+func emptyConfig() string {
+	name, err := os.Hostname()
+	if _, bad := address.ParseDomain(name); err != nil || bad != nil {
+		name = "localhost"
+	}
+	return fmt.Sprintf("service:\n  host_name: %s\n  postmaster: postmaster@%s\n", name, name)
 }
 
 // Config is the configuration in force.
 func (e *Engine) Config() *config.Compiled { return e.cfg.Load() }
 
-func (e *Engine) force(c *config.Compiled) error {
-	e.cfg.Store(c)
-	e.Queue.Apply(c)
-	return e.Receive.Apply(c)
+// ConfirmBy is when the revision in force goes back by itself; zero if it stays.
+func (e *Engine) ConfirmBy() time.Time {
+	if t := e.confirmBy.Load(); t != nil {
+		return *t
+	}
+	return time.Time{}
 }
 
-// Apply checks a configuration, puts it on record and in force at once, and
-// returns its revision. The error is config.Problems if the text is at fault.
-func (e *Engine) Apply(ctx context.Context, who, text string) (int, error) {
-	c, err := config.Parse([]byte(text))
+// Trouble is what keeps listeners from being open as they are configured, "" if
+// nothing does.
+func (e *Engine) Trouble() string {
+	if t := e.trouble.Load(); t != nil {
+		return *t
+	}
+	return ""
+}
+
+// take puts a revision in force on this node. A listener that cannot be opened
+// does not keep the rest from it.
+func (e *Engine) take(rev mail.Revision, dir *directory.Directory) error {
+	c, err := config.Parse([]byte(rev.Text))
 	if err != nil {
-		return 0, err
+		return fmt.Errorf("configuration revision %d: %w", rev.Number, err)
 	}
 	e.applyMu.Lock()
 	defer e.applyMu.Unlock()
-	number, err := e.Store.AddRevision(ctx, who, text)
-	if err != nil {
-		return 0, err
+	now := e.Config()
+	if dir == nil {
+		dir = now.Directory
 	}
-	if now := e.Config(); now != nil && now.Revision == number {
-		return number, nil
+	if now != nil && now.Revision > rev.Number {
+		return nil // a later one is in force already
 	}
-	e.Log.Info("configuration applied", "revision", number, "who", who)
-	if err := e.force(config.Compile(c, number)); err != nil {
-		return number, err
+	e.force(config.Compile(c, rev.Number, dir))
+	var by *time.Time
+	if !rev.ConfirmBy.IsZero() {
+		by = &rev.ConfirmBy.Time
 	}
-	_, err = e.Store.Flush(ctx, store.QueueFilter{Route: config.RouteNone})
-	e.Queue.Wake()
-	return number, err
+	e.confirmBy.Store(by)
+	return nil
 }
 
-// upkeep takes counts to the database and keeps partitions.
+// force lets everything go by a configuration. applyMu is held.
+func (e *Engine) force(c *config.Compiled) {
+	e.cfg.Store(c)
+	e.verified.forget()
+	e.Queue.Apply(c)
+	trouble := ""
+	if err := e.Receive.Apply(c); err != nil {
+		trouble = err.Error()
+		e.Log.Error("not all listeners are open", "error", err)
+	}
+	e.trouble.Store(&trouble)
+}
+
+// upkeep takes counts to the database, keeps partitions, and goes back from a
+// revision that nobody confirmed.
 func (e *Engine) upkeep(ctx context.Context) {
 	counts := time.NewTicker(5 * time.Second)
 	defer counts.Stop()
 	partitions := time.NewTicker(time.Hour)
 	defer partitions.Stop()
+	second := time.NewTicker(time.Second)
+	defer second.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
+		case now := <-second.C:
+			if by := e.ConfirmBy(); !by.IsZero() && now.After(by) {
+				e.goBack(ctx)
+			}
 		case <-counts.C:
-			if err := e.Tally.Flush(ctx, e.Store); err != nil && ctx.Err() == nil {
+			if err := errors.Join(e.Tally.Flush(ctx, e.Store), e.Sent.Flush(ctx)); err != nil && ctx.Err() == nil {
 				e.Log.Warn("counts could not be stored yet", "error", err)
 			}
 		case now := <-partitions.C:
-			if err := e.Store.KeepPartitions(ctx, now, e.Config().Service.Retention); err != nil {
+			if err := errors.Join(e.Store.KeepPartitions(ctx, now, e.Config().Service.Retention), e.Store.ForgetSent(ctx, now)); err != nil {
 				e.Log.Error("partitions could not be kept", "error", err)
 			}
 		}
@@ -150,16 +213,10 @@ func (e *Engine) Stop() {
 	<-e.done
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if err := e.Tally.Flush(ctx, e.Store); err != nil {
+	if err := errors.Join(e.Tally.Flush(ctx, e.Store), e.Sent.Flush(ctx)); err != nil {
 		e.Log.Warn("the last counts are lost", "error", err)
 	}
 	if err := e.Store.ReleaseNode(ctx, e.node); err != nil {
 		e.Log.Warn("leases were not given back; they are free at the next start", "error", err)
 	}
-}
-
-// Check checks a configuration; nothing changes. The error is config.Problems.
-func (e *Engine) Check(text string) error {
-	_, err := config.Parse([]byte(text))
-	return err
 }

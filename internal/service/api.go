@@ -40,9 +40,9 @@ func (s *Service) newAPI() huma.API {
 	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)
 	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test letter in at a listener"), s.send)
 	huma.Register(api, read("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Letters in a mailbox, newest first"), s.listMailbox)
-	huma.Register(api, read("config", "/api/v1/config", "The configuration in force"), s.showConfig)
-	huma.Register(api, operation{}.post("config-check", "/api/v1/config/check", "Check a configuration; nothing changes"), s.checkConfig)
-	huma.Register(api, admin.put("config-import", "/api/v1/config", "Put a configuration in force at once"), s.importConfig)
+	s.setupOperations(api)
+	s.peopleOperations(api)
+	describeStreams(api)
 	s.app.Get("/api/openapi.json", s.openAPI)
 	return api
 }
@@ -73,6 +73,14 @@ func (o operation) make(method, id, path, summary string) huma.Operation {
 
 func (o operation) post(id, path, summary string) huma.Operation {
 	return o.make(http.MethodPost, id, path, summary)
+}
+
+func (o operation) patch(id, path, summary string) huma.Operation {
+	return o.make(http.MethodPatch, id, path, summary)
+}
+
+func (o operation) remove(id, path, summary string) huma.Operation {
+	return o.make(http.MethodDelete, id, path, summary)
 }
 
 func (o operation) put(id, path, summary string) huma.Operation {

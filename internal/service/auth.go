@@ -4,9 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"crypto/tls"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
@@ -17,8 +15,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
-	"golang.org/x/crypto/argon2"
 
+	"gullroute/internal/engine/signin"
 	"gullroute/internal/store"
 )
 
@@ -27,41 +25,6 @@ const Cookie = "gull_session"
 
 // sessionTime is how long a console session lasts.
 const sessionTime = 12 * time.Hour
-
-// Parameters of argon2id: 64 MiB, one pass, two lanes.
-const (
-	argonTime, argonMemory, argonLanes, argonKey = 1, 64 << 10, 2, 32
-)
-
-// HashPassword is the form in which a password is kept.
-func HashPassword(password string) (string, error) {
-	salt := make([]byte, 16)
-	if _, err := rand.Read(salt); err != nil {
-		return "", err
-	}
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonKey)
-	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonLanes, enc(salt), enc(key)), nil
-}
-
-func checkPassword(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || parts[1] != "argon2id" {
-		return false
-	}
-	var memory, passes uint32
-	var lanes uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &lanes); err != nil {
-		return false
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil || err2 != nil {
-		return false
-	}
-	got := argon2.IDKey([]byte(password), salt, passes, memory, lanes, uint32(len(want)))
-	return subtle.ConstantTimeCompare(got, want) == 1
-}
 
 // HashToken is the form in which a token is kept: tokens are long and random, so
 // a plain hash is enough.
@@ -126,16 +89,23 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 		writeError(s.api, ctx, err)
 		return
 	}
-	if op.Method != http.MethodGet && !strings.HasPrefix(ctx.Header("Authorization"), "Bearer ") && ctx.Header("X-Gull-Console") == "" {
-		// A form on a strange page cannot set this header.
-		writeError(s.api, ctx, huma.Error403Forbidden("changes by cookie need the header X-Gull-Console"))
-		return
-	}
-	if op.Metadata["administrator"] == true && w.Role != store.Administrator {
-		writeError(s.api, ctx, huma.Error403Forbidden("this needs the role administrator; "+w.Name+" is a viewer"))
+	if err := mayCall(w, op.Method, ctx.Header("Authorization"), ctx.Header("X-Gull-Console"), op.Metadata["administrator"] == true); err != nil {
+		writeError(s.api, ctx, err)
 		return
 	}
 	next(huma.WithValue(ctx, whoKey{}, w))
+}
+
+// mayCall reports why somebody signed in may not call an operation all the same.
+func mayCall(w who, method, authorization, console string, administrator bool) error {
+	if method != http.MethodGet && !strings.HasPrefix(authorization, "Bearer ") && console == "" {
+		// A form on a strange page cannot set this header.
+		return huma.Error403Forbidden("changes by cookie need the header X-Gull-Console")
+	}
+	if administrator && w.Role != store.Administrator {
+		return huma.Error403Forbidden("this needs the role administrator; " + w.Name + " is a viewer")
+	}
+	return nil
 }
 
 func writeError(api huma.API, ctx huma.Context, err error) {
@@ -147,15 +117,26 @@ func writeError(api huma.API, ctx huma.Context, err error) {
 }
 
 // require is guard for handlers outside the typed interface.
-func (s *Service) require(c fiber.Ctx) (who, error) {
-	return s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
+func (s *Service) require(c fiber.Ctx, administrator bool) (who, error) {
+	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
+	if err == nil {
+		err = mayCall(w, c.Method(), c.Get("Authorization"), c.Get("X-Gull-Console"), administrator)
+	}
+	return w, err
 }
 
 type signInBody struct {
-	Body struct {
+	client string
+	Body   struct {
 		Name     string `json:"name" minLength:"1" maxLength:"200"`
 		Password string `json:"password" minLength:"1" maxLength:"1000"`
 	}
+}
+
+// Resolve notes who asks.
+func (in *signInBody) Resolve(ctx huma.Context) []error {
+	in.client, _, _ = net.SplitHostPort(ctx.RemoteAddr())
+	return nil
 }
 
 type signInReply struct {
@@ -165,14 +146,14 @@ type signInReply struct {
 
 // noAccount is checked against when the name is unknown, so that the time of an
 // answer does not tell which names exist.
-var noAccount = sync.OnceValue(func() string { h, _ := HashPassword("nobody has this password"); return h })
+var noAccount = sync.OnceValue(func() string { h, _ := signin.Hash("nobody has this password"); return h })
 
 func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, error) {
 	if s.CertFile == "" && !s.onLoopback() {
 		return nil, huma.Error403Forbidden("sign-in is offered under TLS only; start the service with --tls-cert and --tls-key")
 	}
-	if !s.signIns.allow(in.Body.Name, time.Now()) {
-		return nil, huma.Error429TooManyRequests("too many failed tries for this name; wait a minute")
+	if !s.signIns.Allow(in.Body.Name, in.client, time.Now()) {
+		return nil, huma.Error429TooManyRequests("too many failed tries for this name or from this address; wait a minute")
 	}
 	role, hash, err := s.Store.Account(ctx, in.Body.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -181,8 +162,12 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 	if err != nil {
 		hash = noAccount()
 	}
-	if !checkPassword(hash, in.Body.Password) || err != nil {
-		s.signIns.failed(in.Body.Name, time.Now())
+	ok, busy := s.Engine.SignIn.Gate.Check(ctx, hash, in.Body.Password)
+	if busy != nil {
+		return nil, huma.Error503ServiceUnavailable("too many sign in just now; try again in a moment")
+	}
+	if !ok || err != nil {
+		s.signIns.Failed(in.Body.Name, in.client, time.Now())
 		return nil, huma.Error401Unauthorized("name or password is wrong")
 	}
 	token := rand.Text() + rand.Text()
@@ -212,40 +197,6 @@ func (s *Service) signOut(ctx context.Context, in *cookieInput) (*struct {
 	return &struct {
 		SetCookie string `header:"Set-Cookie"`
 	}{s.cookie("", -time.Second)}, nil
-}
-
-// limiter slows down guessing: five failures a minute for a name.
-type limiter struct {
-	mu    sync.Mutex
-	tries map[string][]time.Time
-}
-
-const maxFailures = 5
-
-func (l *limiter) allow(name string, now time.Time) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	recent := l.tries[name][:0]
-	for _, t := range l.tries[name] {
-		if now.Sub(t) < time.Minute {
-			recent = append(recent, t)
-		}
-	}
-	if len(recent) == 0 {
-		delete(l.tries, name)
-		return true
-	}
-	l.tries[name] = recent
-	return len(recent) < maxFailures
-}
-
-func (l *limiter) failed(name string, now time.Time) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.tries == nil || len(l.tries) > 10_000 {
-		l.tries = map[string][]time.Time{}
-	}
-	l.tries[name] = append(l.tries[name], now)
 }
 
 func tlsListener(l net.Listener, certFile, keyFile string) (net.Listener, error) {

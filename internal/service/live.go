@@ -16,7 +16,7 @@ import (
 // serveLive streams events as they happen (server-sent events). ?message= asks
 // for those of one message only.
 func (s *Service) serveLive(c fiber.Ctx) error {
-	if _, err := s.require(c); err != nil {
+	if _, err := s.require(c, false); err != nil {
 		return err
 	}
 	var only ident.ID

@@ -23,6 +23,13 @@ type laneCache struct {
 	lanes []mail.Lane
 }
 
+// forget lets the next question be asked anew.
+func (c *laneCache) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = time.Time{}
+}
+
 const laneCacheTime = 500 * time.Millisecond
 
 // laneList is what waits by lane, with how each lane goes.

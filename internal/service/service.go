@@ -17,6 +17,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/engine"
+	"gullroute/internal/engine/signin"
 	"gullroute/internal/store"
 )
 
@@ -41,11 +42,11 @@ type Service struct {
 	api      huma.API
 	listener net.Listener
 	lanes    laneCache
-	signIns  limiter
+	signIns  signin.Limiter
 }
 
 // maxBody bounds a request, in octets.
-const maxBody = 16 << 20
+const maxBody = 32 << 20
 
 // New opens the address.
 func New(o Options) (*Service, error) {
@@ -56,6 +57,7 @@ func New(o Options) (*Service, error) {
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
+	s.streams()
 	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
 	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
 	s.console()

@@ -2,9 +2,7 @@ package service
 
 import (
 	"context"
-	"errors"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,7 +22,9 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 	}
 	cfg := s.Engine.Config()
 	st := mail.Status{Node: s.Engine.Name, Version: Version, HostName: string(cfg.Service.HostName), StartedAt: s.Engine.Started.UTC(),
-		Revision: cfg.Revision, Lanes: len(lanes), Today: map[string]int64{}, Trouble: []mail.Lane{}}
+		Revision: cfg.Revision, Lanes: len(lanes), Today: map[string]int64{}, Trouble: []mail.Lane{},
+		Hazards: s.hazards(cfg), ConfirmBy: optAt(s.Engine.ConfirmBy()), Domains: len(cfg.Domains), Routes: len(cfg.Routes)}
+	st.Mailboxes, _ = cfg.Directory.Counts()
 	sessions := s.Engine.Receive.Sessions()
 	open := s.Engine.Receive.Addresses()
 	st.Listeners = []mail.Listener{}
@@ -41,6 +41,16 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 		st.Today[c.Kind] += c.N
 	}
 	return &out[mail.Status]{st}, nil
+}
+
+// hazards are what is dangerous in the configuration in force, and what keeps it
+// from being in force as it is written.
+func (s *Service) hazards(cfg *config.Compiled) []config.Hazard {
+	list := cfg.Hazards()
+	if t := s.Engine.Trouble(); t != "" {
+		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Mend: "free the address or mend the certificate, then apply again"})
+	}
+	return list
 }
 
 // addLanes sums up what waits and picks out what is in trouble: lanes that rest
@@ -79,8 +89,8 @@ func urgency(s mail.LaneState) int {
 	return 0
 }
 
-func (s *Service) explain(_ context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {
-	answers, err := s.Engine.Explain(in.Body)
+func (s *Service) explain(ctx context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {
+	answers, err := s.Engine.Explain(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -93,58 +103,6 @@ func (s *Service) send(ctx context.Context, in *struct{ Body mail.TestLetter }) 
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return &out[mail.HandedIn]{handed}, nil
-}
-
-// configText is a configuration as text, and its revision.
-type configText struct {
-	Revision int    `json:"revision"`
-	Text     string `json:"text" doc:"YAML"`
-}
-
-func (s *Service) showConfig(ctx context.Context, _ *struct{}) (*out[configText], error) {
-	rev, err := s.Store.LatestRevision(ctx)
-	if err != nil {
-		return nil, s.storeError(err, "configuration")
-	}
-	return &out[configText]{configText{rev.Number, rev.Text}}, nil
-}
-
-type configInput struct {
-	Body struct {
-		Text string `json:"text" doc:"YAML" maxLength:"16000000"`
-	}
-}
-
-func (s *Service) checkConfig(_ context.Context, in *configInput) (*out[configText], error) {
-	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
-		return nil, configProblem(err)
-	}
-	return &out[configText]{configText{s.Engine.Config().Revision, in.Body.Text}}, nil
-}
-
-func (s *Service) importConfig(ctx context.Context, in *configInput) (*out[configText], error) {
-	number, err := s.Engine.Apply(ctx, signedIn(ctx).Name, in.Body.Text)
-	var problems config.Problems
-	switch {
-	case errors.As(err, &problems):
-		return nil, configProblem(err)
-	case err != nil && number > 0:
-		return nil, huma.Error409Conflict("revision " + strconv.Itoa(number) + " is in force, but not all of it: " + err.Error())
-	case err != nil:
-		return nil, s.storeError(err, "configuration")
-	}
-	return &out[configText]{configText{number, in.Body.Text}}, nil
-}
-
-// configProblem lists what is wrong, each with its line and field.
-func configProblem(err error) error {
-	var problems config.Problems
-	errors.As(err, &problems)
-	var details []error
-	for _, p := range problems {
-		details = append(details, &huma.ErrorDetail{Location: p.Field, Message: p.Text, Value: p.Line})
-	}
-	return huma.Error422UnprocessableEntity("the configuration is not valid; nothing was changed", details...)
 }
 
 // openAPI serves the document that describes this interface.

@@ -23,9 +23,13 @@ type MailboxLetter struct {
 // queue adds two statements: the letter, and its content, which never leaves
 // the database. A letter that is there already stays as it is.
 func (l *MailboxLetter) queue(b *pgx.Batch) {
-	b.Queue(`INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
-		SELECT $1, m.id, $3, m.subject, $4, m.size + octet_length($5::bytea), $5 FROM message m WHERE m.id = $2
-		ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID), l.Sender, l.Received, l.Head)
+	b.Queue(`WITH letter AS (
+			INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
+			SELECT $1, m.id, $3, m.subject, $4, m.size + octet_length($5::bytea), $5 FROM message m WHERE m.id = $2
+			ON CONFLICT DO NOTHING RETURNING mailbox, size
+		)
+		INSERT INTO mailbox_use AS u (mailbox, letters, octets) SELECT mailbox, 1, size FROM letter
+		ON CONFLICT (mailbox) DO UPDATE SET letters = u.letters + 1, octets = u.octets + excluded.octets`, l.Mailbox, int64(l.ID), l.Sender, l.Received, l.Head)
 	b.Queue(`INSERT INTO mailbox_content (mailbox, id, seq, data)
 		SELECT $1, message_id, seq, data FROM content WHERE message_id = $2 ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID))
 }
@@ -57,4 +61,12 @@ func (s *Store) MailboxContent(ctx context.Context, mailbox string, id ident.ID)
 		err := s.pool.QueryRow(ctx, `SELECT data FROM mailbox_content WHERE mailbox = $1 AND id = $2 AND seq = $3`, mailbox, int64(id), seq).Scan(&data)
 		return data, found(err)
 	}}, nil
+}
+
+// Replying notes that a mailbox answers a sender by itself, and reports false if
+// it did so since the given time.
+func (s *Store) Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error) {
+	tag, err := s.pool.Exec(ctx, `INSERT INTO replied AS r (mailbox, sender, at) VALUES ($1, $2, $3)
+		ON CONFLICT (mailbox, sender) DO UPDATE SET at = excluded.at WHERE r.at < $4`, mailbox, sender, now, since)
+	return tag.RowsAffected() > 0, err
 }

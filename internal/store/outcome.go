@@ -19,9 +19,9 @@ type Outcome struct {
 	// Mailbox is set when the message goes into a mailbox of ours, in the same
 	// transaction.
 	Mailbox *MailboxLetter
-	// Notice is the notification that a failure begets, entered in the same
-	// transaction.
-	Notice *Entry
+	// Begotten are messages that it begets, entered in the same transaction: the
+	// notice of a failure, an automatic reply.
+	Begotten []*Entry
 }
 
 // Finish records outcomes, all or none: what is final leaves the queue, what is
@@ -34,9 +34,7 @@ func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error
 	final, later := outcomeRows{}, outcomeRows{}
 	for _, o := range outcomes {
 		events = append(events, o.Events...)
-		if o.Notice != nil {
-			notices = append(notices, o.Notice)
-		}
+		notices = append(notices, o.Begotten...)
 		if o.Mailbox != nil {
 			letters = append(letters, o.Mailbox)
 		}

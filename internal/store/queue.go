@@ -23,18 +23,25 @@ type Due struct {
 	EnvID    string
 	NoticeOf ident.ID
 	Received time.Time
+	Account  string
+	Client   string
+	Listener string
 }
+
+// dueColumns are read by scanDue behind queueColumns; m is message.
+const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener`
 
 // queueColumns are read by scanDelivery; d is delivery, l is lane.
 const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
 	d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, d.due_at, d.expires_at, d.reply, d.cause`
 
 // LeaseDue takes what is due for a node: up to perLane of each lane but the
-// skipped ones, one of each lane that is only to be tried, and up to total. The lanes are found by hopping from one to the
-// next along the index of due rows, so that a lane with a hundred thousand
-// letters costs no more than one with a single letter. Rows that are leased
-// already are passed over; a lane has at most its window of them.
-func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, perLane, total int) ([]Due, error) {
+// skipped ones and those of routes that belong to other nodes, one of each lane
+// that is only to be tried, and up to total. The lanes are found by hopping from
+// one to the next along the index of due rows, so that a lane with a hundred
+// thousand letters costs no more than one with a single letter. Rows that are
+// leased already are passed over; a lane has at most its window of them.
+func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, notHere []string, perLane, total int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `
 		WITH RECURSIVE lanes(id) AS (
 			(SELECT lane FROM delivery ORDER BY lane LIMIT 1)
@@ -47,14 +54,15 @@ func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip, try
 				WHERE d.lane = lanes.id AND d.lease IS NULL AND d.state <> 'held' AND d.due_at <= $2
 				ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $4::int END FOR UPDATE SKIP LOCKED) p
 			WHERE lanes.id IS NOT NULL AND lanes.id <> ALL($3)
+				AND ($7::text[] = '{}' OR NOT EXISTS (SELECT 1 FROM lane l WHERE l.id = lanes.id AND l.route = ANY($7)))
 			LIMIT $5
 		), taken AS (
 			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
 			RETURNING d.*
 		)
-		SELECT `+queueColumns+`, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at
+		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
-		ORDER BY d.message_id, d.n`, node, now, int64s(skip), perLane, total, int64s(try))
+		ORDER BY d.message_id, d.n`, node, now, int64s(skip), perLane, total, int64s(try), append([]string{}, notHere...))
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +71,7 @@ func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip, try
 
 func scanDue(row pgx.CollectableRow) (Due, error) {
 	var due Due
-	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received)
+	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client, &due.Listener)
 	return due, err
 }
 
@@ -119,7 +127,7 @@ func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Tim
 		), taken AS (
 			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
 		)
-		SELECT `+queueColumns+`, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at
+		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id`, node, now, int64(ident.Floor(before)), limit)
 	if err != nil {
 		return nil, err
@@ -160,4 +168,67 @@ func split(ids []mail.DeliveryID) (messages []int64, ns []int16) {
 		ns = append(ns, id.N)
 	}
 	return messages, ns
+}
+
+// PlannedBefore reads waiting deliveries that were planned under an earlier
+// revision, in order of their ids behind after.
+func (s *Store) PlannedBefore(ctx context.Context, revision int, after mail.DeliveryID, limit int) ([]Due, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
+		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND lease IS NULL AND revision < $3 ORDER BY message_id, n LIMIT $4) d
+		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, revision, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanDue)
+}
+
+// Reroute puts waiting deliveries into the lanes they are planned for now, due
+// at once. What is leased meanwhile is left alone: its node plans it anew.
+func (s *Store) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, error) {
+	if len(moved) == 0 {
+		return 0, nil
+	}
+	var messages, lanes []int64
+	var ns []int16
+	var whys []string
+	var revisions []int32
+	for _, d := range moved {
+		if err := s.nameLane(ctx, d); err != nil {
+			return 0, err
+		}
+		messages, ns, lanes = append(messages, int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
+		whys, revisions = append(whys, d.RouteWhy), append(revisions, int32(d.Revision))
+	}
+	tag, err := s.pool.Exec(ctx, `UPDATE delivery d SET lane = o.lane, route_why = o.why, revision = o.revision,
+			due_at = CASE WHEN d.state = 'held' THEN d.due_at ELSE now() END, cause = '', reply = NULL
+		FROM unnest($1::bigint[], $2::smallint[], $3::bigint[], $4::text[], $5::int[]) AS o(message_id, n, lane, why, revision)
+		WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease IS NULL`, messages, ns, lanes, whys, revisions)
+	return tag.RowsAffected(), err
+}
+
+// Envelope is one that was taken, to rehearse with.
+type Envelope struct {
+	ID         ident.ID
+	Sender     string
+	Size       int64
+	Listener   string
+	Client     string
+	Account    string
+	Recipients []string
+}
+
+// RecentEnvelopes reads the last messages that came by a listener, newest first,
+// from before an id.
+func (s *Store) RecentEnvelopes(ctx context.Context, before ident.ID, limit int) ([]Envelope, error) {
+	rows, err := s.pool.Query(ctx, `SELECT m.id, m.sender, m.size, m.listener, m.client_address, m.account,
+			ARRAY(SELECT DISTINCT original FROM (SELECT original FROM delivery WHERE message_id = m.id UNION ALL SELECT original FROM delivery_done WHERE message_id = m.id) o)
+		FROM (SELECT * FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1) ORDER BY id DESC LIMIT $2) m ORDER BY m.id DESC`, int64(before), limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Envelope, error) {
+		var e Envelope
+		err := row.Scan(&e.ID, &e.Sender, &e.Size, &e.Listener, &e.Client, &e.Account, &e.Recipients)
+		return e, err
+	})
 }

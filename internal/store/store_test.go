@@ -75,7 +75,7 @@ func enterAll(t *testing.T, s *Store, node int, entries ...*Entry) {
 
 func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
 	t.Helper()
-	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), skip, nil, 100, 1000)
+	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), skip, nil, nil, 100, 1000)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,11 +217,11 @@ func TestALaneOfManyDoesNotCrowdOutTheOthers(t *testing.T) {
 	}
 	enterAll(t, s, node, append(many, entry("a@x.example", false, "b@dunlin.example"))...)
 	try := many[0].Deliveries[0].LaneID
-	one, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, []ident.ID{try}, 0, 100)
+	one, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, []ident.ID{try}, nil, 0, 100)
 	if err != nil || len(one) != 1 || one[0].Delivery.LaneID != try {
 		t.Errorf("a lane that is only tried gave %d letters, %v", len(one), err)
 	}
-	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, nil, 10, 100)
+	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, nil, nil, 10, 100)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -276,8 +276,9 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	}
 	delivered, bounced, deferred := outcome(byDomain["saltmarsh.example"], mail.Delivered), outcome(byDomain["dunlin.example"], mail.Bounced), outcome(byDomain["greywacke.example"], mail.Deferred)
 	deferred.Events = []mail.Event{{At: time.Now(), Kind: mail.EventDeferred, MessageID: deferred.Delivery.MessageID, N: 3, Text: "later"}}
-	bounced.Notice = entry("", false, "ines@skerryline.example")
-	bounced.Notice.Message.NoticeOf = bounced.Delivery.MessageID
+	notice := entry("", false, "ines@skerryline.example")
+	bounced.Begotten = []*Entry{notice}
+	notice.Message.NoticeOf = bounced.Delivery.MessageID
 	group := []*Outcome{delivered, bounced, deferred}
 	for range 2 { // the second time as after a lost answer
 		if err := s.Finish(ctx, node, group); err != nil {
@@ -301,10 +302,10 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	if events, err := s.Events(ctx, m.ID); err != nil || len(events) != 1 {
 		t.Errorf("%d events, %v", len(events), err)
 	}
-	if notices, err := s.Notices(ctx, m.ID); err != nil || len(notices) != 1 || notices[0] != bounced.Notice.Message.ID {
+	if notices, err := s.Notices(ctx, m.ID); err != nil || len(notices) != 1 || notices[0] != notice.Message.ID {
 		t.Errorf("notices %v, %v", notices, err)
 	}
-	if left := lease(t, s, node); len(left) != 1 || left[0].Delivery.MessageID != bounced.Notice.Message.ID {
+	if left := lease(t, s, node); len(left) != 1 || left[0].Delivery.MessageID != notice.Message.ID {
 		t.Errorf("what is due now: %+v", left)
 	}
 }
@@ -519,7 +520,7 @@ func TestRevisionsAndCounts(t *testing.T) {
 		text string
 		want int
 	}{{"a", 1}, {"a", 1}, {"b", 2}, {"a", 3}} {
-		if n, err := s.AddRevision(ctx, "keeper", c.text); err != nil || n != c.want {
+		if n, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Text: c.text}); err != nil || n != c.want {
 			t.Errorf("%s: %d %v", c.text, n, err)
 		}
 	}

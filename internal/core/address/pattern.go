@@ -66,6 +66,15 @@ func (p Pattern) Any() bool { return !p.null && p.local == "" && p.domain == "" 
 // by an asterisk.
 func (p Pattern) Exact() bool { return p.domain != "" && !p.below }
 
+// Domain is the domain that p names, or whose subdomains it selects; "" if it
+// names none.
+func (p Pattern) Domain() string {
+	if p.null {
+		return ""
+	}
+	return p.domain
+}
+
 // Match reports whether p selects a.
 func (p Pattern) Match(a Address) bool {
 	if p.null || a.IsNull() {

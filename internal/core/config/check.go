@@ -4,33 +4,37 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
 )
 
 // check finds what is wrong between the parts of a configuration.
 func check(c *Config) Problems {
-	k := checker{c: c}
+	k := checker{c: c, routeAt: map[string]int{}, listenerAt: map[string]int{}, kinds: map[string]string{}}
 	k.listeners()
 	k.routes()
 	k.domains()
 	k.rules()
-	k.mailboxes()
-	k.aliases()
-	k.postmaster()
+	k.peers()
+	k.service()
+	if len(c.Mailboxes)+len(c.Aliases) > 0 {
+		k.problems = append(k.problems, directory.CheckAll(c.Mailboxes, c.Aliases, func(d string) string { return k.kinds[d] })...)
+	}
 	slices.SortStableFunc(k.problems, func(a, b Problem) int { return a.Line - b.Line })
 	return k.problems
 }
 
 type checker struct {
-	c        *Config
-	problems Problems
+	c                   *Config
+	problems            Problems
+	routeAt, listenerAt map[string]int    // lines by name
+	kinds               map[string]string // of domains
 }
 
 func (k *checker) wrong(line int, field, format string, args ...any) {
-	k.problems = append(k.problems, Problem{line, field, fmt.Sprintf(format, args...)})
+	k.problems = append(k.problems, Problem{Line: line, Field: field, Text: fmt.Sprintf(format, args...)})
 }
 
 // unique reports names that stand twice.
@@ -42,43 +46,80 @@ func (k *checker) unique(seen map[string]int, line int, field, name string) {
 	seen[name] = line
 }
 
+func (k *checker) service() {
+	s := k.c.Service
+	if s.DefaultSenderDomain != "" && k.kinds[string(s.DefaultSenderDomain)] == "" {
+		k.wrong(s.Line, "service.default_sender_domain", "%s is not among our domains", address.DisplayDomain(string(s.DefaultSenderDomain)))
+	}
+}
+
 func (k *checker) listeners() {
-	names, addresses := map[string]int{}, map[string]int{}
-	for i, l := range k.c.Listeners {
+	addresses := map[string]int{}
+	for i := range k.c.Listeners {
+		l := &k.c.Listeners[i]
 		field := fmt.Sprintf("listeners[%d]", i)
-		k.unique(names, l.Line, field+".name", l.Name)
+		k.unique(k.listenerAt, l.Line, field+".name", l.Name)
 		if l.Address.Port() != 0 {
-			k.unique(addresses, l.Line, field+".address", l.Address.String())
+			k.unique(addresses, l.Line, field+".address", l.Address.String()+" "+strings.Join(l.Nodes, ","))
+		}
+		if (l.Certificate == "") != (l.Key == "") {
+			k.wrong(l.Line, field+".certificate", "certificate and key go together")
+		}
+		if l.TLS == TLSOff {
+			switch {
+			case l.Certificate != "":
+				k.wrong(l.Line, field+".certificate", "tls is off; write tls: starttls, required or implicit")
+			case l.ClientCertificates != "":
+				k.wrong(l.Line, field+".client_certificates", "tls is off; clients show certificates only under TLS")
+			case len(l.Mechanisms()) > 0 && !l.SignInWithoutTLS:
+				k.wrong(l.Line, field+".tls", "sign-in needs TLS: write tls: starttls, required or implicit (or sign_in_without_tls: true on loopback)")
+			}
+		}
+		if l.Kind == Edge && len(l.SignIn) > 0 {
+			k.wrong(l.Line, field+".sign_in", "people sign in at a listener of kind submission; the edge is for the world")
+		}
+		if l.Kind == LMTP && (len(l.SignIn) > 0 || l.TLS == TLSImplicit) {
+			k.wrong(l.Line, field+".kind", "an lmtp listener has neither sign-in nor implicit TLS")
 		}
 	}
 }
 
 func (k *checker) routes() {
-	names := map[string]int{}
-	for i, r := range k.c.Routes {
+	for i := range k.c.Routes {
+		r := &k.c.Routes[i]
 		field := fmt.Sprintf("routes[%d]", i)
-		k.unique(names, r.Line, field+".name", r.Name)
+		k.unique(k.routeAt, r.Line, field+".name", r.Name)
 		if slices.Contains(builtinRoutes, r.Name) {
 			k.wrong(r.Line, field+".name", "%q is the name of a built-in route; choose another", r.Name)
 		}
-		needsHosts := r.NextHop == "smarthost" || r.NextHop == "lmtp"
-		if needsHosts && len(r.Hosts) == 0 {
+		smart := r.NextHop == HopSmartHost || r.NextHop == HopDirect
+		switch {
+		case (smart || r.NextHop == HopLMTP) && len(r.Hosts) == 0:
 			k.wrong(r.Line, field+".hosts", "next hop %s needs at least one host", r.NextHop)
+		case !smart && r.NextHop != HopLMTP && len(r.Hosts) > 0:
+			k.wrong(r.Line, field+".hosts", "next hop %s takes no hosts; only smarthost, direct and lmtp do", r.NextHop)
 		}
-		if !needsHosts && len(r.Hosts) > 0 {
-			k.wrong(r.Line, field+".hosts", "next hop %s takes no hosts; only smarthost and lmtp do", r.NextHop)
+		if r.MXLookup && !smart {
+			k.wrong(r.Line, field+".mx_lookup", "only next hops smarthost and direct have it")
 		}
-		if r.MXLookup && r.NextHop != "smarthost" {
-			k.wrong(r.Line, field+".mx_lookup", "only next hop smarthost has it")
-		}
-		if r.SignIn != nil && (r.NextHop != "smarthost" || r.TLS != "required" && r.TLS != "verified") {
+		if r.SignIn != nil && (!smart || r.TLS != "required" && r.TLS != "verified") {
 			k.wrong(r.Line, field+".sign_in", "a password is sent only to a smarthost with tls: required or verified")
+		}
+		if r.TLSFromStart && (!smart || r.TLS != "required" && r.TLS != "verified") {
+			k.wrong(r.Line, field+".tls_from_start", "it goes with next hop smarthost and tls: required or verified")
+		}
+		if len(r.Weights) > 0 && len(r.Weights) != len(r.Hosts) {
+			k.wrong(r.Line, field+".weights", "there are %d hosts and %d weights; write one for each", len(r.Hosts), len(r.Weights))
+		}
+		if r.SizeOver > 0 && r.SizeUpTo > 0 && r.SizeUpTo <= r.SizeOver {
+			k.wrong(r.Line, field+".size_up_to", "no letter is larger than %s and not larger than %s", r.SizeOver, r.SizeUpTo)
 		}
 		for j, h := range r.Hosts {
 			if err := checkHost(h); err != nil {
 				k.wrong(r.Line, fmt.Sprintf("%s.hosts[%d]", field, j), "%v", err)
 			}
 		}
+		k.sentence(r.Line, field, r.Say)
 	}
 }
 
@@ -96,22 +137,45 @@ func checkHost(h string) error {
 
 func (k *checker) domains() {
 	names := map[string]int{}
-	for i, d := range k.c.Domains {
+	for i := range k.c.Domains {
+		d := &k.c.Domains[i]
 		field := fmt.Sprintf("domains[%d]", i)
 		k.unique(names, d.Line, field+".name", string(d.Name))
+		k.kinds[string(d.Name)] = d.Kind
 		switch {
-		case d.Kind == "local" && d.Route != "":
+		case d.Kind == Local && d.Route != "":
 			k.wrong(d.Line, field+".route", "a local domain has no route; its mail goes to its mailboxes")
-		case d.Kind != "local" && d.Route == "":
+		case d.Kind != Local && d.Route == "":
 			k.wrong(d.Line, field+".route", "a %s domain needs the name of the route by which its mail goes on", d.Kind)
-		case d.Route != "" && !k.hasRoute(d.Route):
-			k.wrong(d.Line, field+".route", "there is no route %q; there are: %s", d.Route, k.routeNames())
+		}
+		for name, route := range map[string]string{"route": d.Route, "outgoing": d.Outgoing} {
+			if _, ok := k.routeAt[route]; route != "" && !ok {
+				k.wrong(d.Line, field+"."+name, "there is no route %q; there are: %s", route, k.routeNames())
+			}
+		}
+		if d.Verify != "none" && d.Kind != Relay {
+			k.wrong(d.Line, field+".verify", "only a relay domain's recipients are verified; ours are known")
+		}
+		if d.Verify == "list" && len(d.Recipients) == 0 {
+			k.wrong(d.Line, field+".recipients", "verify: list needs the recipients")
+		}
+		for j, a := range d.Recipients {
+			if a.Domain != string(d.Name) {
+				k.wrong(d.Line, fmt.Sprintf("%s.recipients[%d]", field, j), "%s is not an address of this domain", a.Display())
+			}
+		}
+		if d.Kind == Relay && (len(d.Generated) > 0 || d.CatchAll != nil || d.PlusAddressing) {
+			k.wrong(d.Line, field+".kind", "a relay domain has no addresses here: generated_addresses, catch_all and plus_addressing are for local and shared ones")
+		}
+		if d.Kind == Shared && d.CatchAll != nil {
+			k.wrong(d.Line, field+".catch_all", "what a shared domain doesn't know goes on by its route; a catch-all would keep it")
+		}
+		for j, p := range d.Generated {
+			if err := directory.CheckPattern(p); err != nil {
+				k.wrong(d.Line, fmt.Sprintf("%s.generated_addresses[%d]", field, j), "%v", err)
+			}
 		}
 	}
-}
-
-func (k *checker) hasRoute(name string) bool {
-	return slices.ContainsFunc(k.c.Routes, func(r Route) bool { return r.Name == name })
 }
 
 func (k *checker) routeNames() string {
@@ -119,127 +183,55 @@ func (k *checker) routeNames() string {
 	for _, r := range k.c.Routes {
 		names = append(names, r.Name)
 	}
-	if len(names) == 0 {
+	switch {
+	case len(names) == 0:
 		return "none"
+	case len(names) > 20:
+		return strings.Join(names[:20], ", ") + " …"
 	}
 	return strings.Join(names, ", ")
 }
 
 func (k *checker) rules() {
 	names := map[string]int{}
-	for i, r := range k.c.RelayRules {
+	for i := range k.c.RelayRules {
+		r := &k.c.RelayRules[i]
 		field := fmt.Sprintf("relay_rules[%d]", i)
 		k.unique(names, r.Line, field+".name", r.Name)
 		if slices.Contains(builtinRules, r.Name) {
 			k.wrong(r.Line, field+".name", "%q is the name of a built-in rule; choose another", r.Name)
 		}
 		for j, name := range r.Listeners {
-			if !slices.ContainsFunc(k.c.Listeners, func(l Listener) bool { return l.Name == name }) {
+			if _, ok := k.listenerAt[name]; !ok {
 				k.wrong(r.Line, fmt.Sprintf("%s.listeners[%d]", field, j), "there is no listener %q", name)
 			}
 		}
-		if strings.ContainsAny(r.Say, "\r\n") || len(r.Say) > 400 {
-			k.wrong(r.Line, field+".say", "write one line of at most 400 octets")
+		if r.OwnSender && len(r.Accounts) == 0 {
+			k.wrong(r.Line, field+".own_sender", "it goes with accounts: without sign-in nobody knows whose sender it is")
 		}
-		if r.Action == "allow" && k.opens(r) {
-			k.wrong(r.Line, field, "this rule lets anyone send anywhere (an open relay); name networks narrower than /8 (IPv4) or /16 (IPv6), a sender alone does not prove anything")
-		}
+		k.sentence(r.Line, field, r.Say)
 	}
 }
 
-// opens reports whether a rule that allows would let the world relay.
-func (k *checker) opens(r RelayRule) bool {
-	if len(r.Recipients) > 0 && !slices.ContainsFunc(r.Recipients, address.Pattern.Any) {
-		return false
-	}
-	if len(r.Networks) == 0 {
-		return true
-	}
-	return slices.ContainsFunc(r.Networks, func(n netip.Prefix) bool {
-		return n.Addr().Is4() && n.Bits() < 8 || n.Addr().Is6() && n.Bits() < 16
-	})
-}
-
-func (k *checker) mailboxes() {
-	seen := map[string]int{}
-	for i, m := range k.c.Mailboxes {
-		field := fmt.Sprintf("mailboxes[%d]", i)
-		k.ours(m.Line, field+".address", m.Address)
-		k.unique(seen, m.Line, field+".address", m.Address.Key())
-		for j, a := range m.Addresses {
-			field := fmt.Sprintf("%s.addresses[%d]", field, j)
-			k.ours(m.Line, field, a)
-			k.unique(seen, m.Line, field, a.Key())
-		}
-	}
-	for i, a := range k.c.Aliases {
-		field := fmt.Sprintf("aliases[%d].address", i)
-		k.ours(a.Line, field, a.Address)
-		k.unique(seen, a.Line, field, a.Address.Key())
+func (k *checker) sentence(line int, field, say string) {
+	if strings.ContainsAny(say, "\r\n") || len(say) > 400 {
+		k.wrong(line, field+".say", "write one line of at most 400 octets")
 	}
 }
 
-// ours reports addresses at domains that are not local or shared.
-func (k *checker) ours(line int, field string, a address.Address) {
-	for _, d := range k.c.Domains {
-		if string(d.Name) == a.Domain {
-			if d.Kind == "relay" {
-				k.wrong(line, field, "%s is a relay domain; it has no addresses here", a.Domain)
-			}
-			return
+func (k *checker) peers() {
+	names := map[string]int{}
+	for i := range k.c.Peers {
+		p := &k.c.Peers[i]
+		field := fmt.Sprintf("peers[%d]", i)
+		k.unique(names, p.Line, field+".name", p.Name)
+		if p.PinnedName != "" && p.TLS != "verified" {
+			k.wrong(p.Line, field+".pinned_name", "it goes with tls: verified")
 		}
-	}
-	k.wrong(line, field, "%s is not among our domains", a.Domain)
-}
-
-// aliases refuses those that lead back to themselves.
-func (k *checker) aliases() {
-	targets := map[string][]address.Address{}
-	for _, a := range k.c.Aliases {
-		targets[a.Address.Key()] = a.To
-	}
-	for i, a := range k.c.Aliases {
-		if way := findLoop(targets, a.Address.Key(), []string{a.Address.Key()}); way != nil {
-			k.wrong(a.Line, fmt.Sprintf("aliases[%d].to", i), "this alias leads back to itself: %s", strings.Join(way, " → "))
-		}
-	}
-}
-
-func findLoop(targets map[string][]address.Address, key string, way []string) []string {
-	if len(way) > maxAliasDepth {
-		return append(way, "… (deeper than "+strconv.Itoa(maxAliasDepth)+")")
-	}
-	for _, to := range targets[key] {
-		next := to.Key()
-		if next == way[0] {
-			return append(way, next)
-		}
-		if slices.Contains(way, next) {
-			continue // another alias's loop, reported there
-		}
-		if found := findLoop(targets, next, append(slices.Clone(way), next)); found != nil {
-			return found
-		}
-	}
-	return nil
-}
-
-func (k *checker) postmaster() {
-	pm := k.c.Service.Postmaster
-	for _, d := range k.c.Domains {
-		if string(d.Name) != pm.Domain || d.Kind == "relay" {
-			continue
-		}
-		for _, m := range k.c.Mailboxes {
-			if m.Address.Key() == pm.Key() || slices.ContainsFunc(m.Addresses, func(a address.Address) bool { return a.Key() == pm.Key() }) {
-				return
+		for j, pattern := range p.Domains {
+			if pattern.Domain() == "" {
+				k.wrong(p.Line, fmt.Sprintf("%s.domains[%d]", field, j), "write a domain or *.domain; %q is none", pattern)
 			}
 		}
-		for _, a := range k.c.Aliases {
-			if a.Address.Key() == pm.Key() {
-				return
-			}
-		}
-		k.wrong(k.c.Service.Line, "service.postmaster", "%s is neither a mailbox nor an alias of ours", pm.Display())
 	}
 }

@@ -2,10 +2,12 @@ package config
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/retry"
 )
 
@@ -22,56 +24,80 @@ var (
 	builtinRoutes = []string{RouteMailbox, RouteNone}
 )
 
-// maxAliasDepth bounds aliases of aliases.
-const maxAliasDepth = 10
-
 // Compiled is a configuration in force: the lookups that decisions are made on.
-// It does not change; a new revision is a new Compiled.
+// It does not change but for the directory, whose changes count at once; a new
+// revision is a new Compiled.
 type Compiled struct {
 	*Config
 	// Revision numbers the configurations that were in force, from 1.
-	Revision int
-	Schedule retry.Schedule
+	Revision  int
+	Schedule  retry.Schedule
+	Directory *directory.Directory
 
 	domains   map[string]*Domain
-	mailboxes map[string]*Mailbox
-	aliases   map[string]*Alias
 	routes    map[string]*Route
+	ruleIndex *firstMatch
+	routeIdx  *firstMatch
+	peerIdx   *firstMatch
+	rewrites  []rewrite
+}
+
+// rewrite says that senders a pattern selects are written as domain.
+type rewrite struct {
+	from   address.Patterns
+	domain string
+}
+
+// Envelope is what decisions are made on.
+type Envelope struct {
+	Client   netip.Addr
+	Listener string
+	// Account is who signed in; its zero value is nobody.
+	Account address.Address
+	// Certificates are the names of a client certificate that verified.
+	Certificates []string
+	Sender       address.Address
+	Size         int64 // 0 if it is not known
 }
 
 // Compile makes the lookups of a configuration that Parse has checked.
-func Compile(c *Config, revision int) *Compiled {
+func Compile(c *Config, revision int, dir *directory.Directory) *Compiled {
 	out := &Compiled{
 		Config:    c,
 		Revision:  revision,
 		Schedule:  retry.Default(),
-		domains:   map[string]*Domain{},
-		mailboxes: map[string]*Mailbox{},
-		aliases:   map[string]*Alias{},
+		Directory: dir,
+		domains:   make(map[string]*Domain, len(c.Domains)),
 		routes: map[string]*Route{
-			RouteMailbox: {Name: RouteMailbox, NextHop: "mailbox", Connections: 2, LettersPerConnection: 1000},
-			RouteNone:    {Name: RouteNone, NextHop: "none", Connections: 1, LettersPerConnection: 1},
+			RouteMailbox: {Name: RouteMailbox, NextHop: HopMailbox, Connections: 2, LettersPerConnection: 1000},
+			RouteNone:    {Name: RouteNone, NextHop: HopNone, Connections: 1, LettersPerConnection: 1},
 		},
+		ruleIndex: newFirstMatch(), routeIdx: newFirstMatch(), peerIdx: newFirstMatch(),
 	}
 	if len(c.Service.Retry.Intervals) > 0 {
 		out.Schedule.Intervals = c.Service.Retry.Intervals
 	}
 	out.Schedule.GiveUp = c.Service.Retry.GiveUp
 	for i := range c.Domains {
-		out.domains[string(c.Domains[i].Name)] = &c.Domains[i]
-	}
-	for i := range c.Routes {
-		out.routes[c.Routes[i].Name] = &c.Routes[i]
-	}
-	for i := range c.Mailboxes {
-		m := &c.Mailboxes[i]
-		out.mailboxes[m.Address.Key()] = m
-		for _, a := range m.Addresses {
-			out.mailboxes[a.Key()] = m
+		d := &c.Domains[i]
+		out.domains[string(d.Name)] = d
+		if len(d.RewriteSenders) > 0 {
+			out.rewrites = append(out.rewrites, rewrite{d.RewriteSenders, string(d.Name)})
 		}
 	}
-	for i := range c.Aliases {
-		out.aliases[c.Aliases[i].Address.Key()] = &c.Aliases[i]
+	for i := range c.RelayRules {
+		r := &c.RelayRules[i]
+		out.ruleIndex.add(i, conditions{r.Recipients, r.Senders, r.Accounts, r.Networks})
+	}
+	for i := range c.Routes {
+		r := &c.Routes[i]
+		out.routes[r.Name] = r
+		if len(r.Recipients) > 0 && !r.Off {
+			out.routeIdx.add(i, conditions{r.Recipients, r.Senders, r.Accounts, r.Clients})
+		}
+	}
+	for i := range c.Peers {
+		out.peerIdx.add(i, conditions{recipients: c.Peers[i].Domains})
 	}
 	return out
 }
@@ -79,14 +105,95 @@ func Compile(c *Config, revision int) *Compiled {
 // Domain is what we say of a domain, nil if it is not ours.
 func (c *Compiled) Domain(name string) *Domain { return c.domains[name] }
 
-// Mailbox is the mailbox reached under a, or nil.
-func (c *Compiled) Mailbox(a address.Address) *Mailbox { return c.mailboxes[a.Key()] }
+// Kind is a domain's kind, "" if it is not ours.
+func (c *Compiled) Kind(domain string) string {
+	if d := c.domains[domain]; d != nil {
+		return d.Kind
+	}
+	return ""
+}
+
+// Mailbox is the mailbox reached under a, or nil: under one of its addresses, or
+// where the domain has plus-addressing under one with an addition.
+func (c *Compiled) Mailbox(a address.Address) *directory.Mailbox {
+	if m := c.Directory.Mailbox(a); m != nil {
+		return m
+	}
+	if plain, ok := c.withoutAddition(a); ok {
+		return c.Directory.Mailbox(plain)
+	}
+	return nil
+}
 
 // Alias is the alias a, or nil.
-func (c *Compiled) Alias(a address.Address) *Alias { return c.aliases[a.Key()] }
+func (c *Compiled) Alias(a address.Address) *directory.Alias {
+	if alias := c.Directory.Alias(a); alias != nil {
+		return alias
+	}
+	if plain, ok := c.withoutAddition(a); ok && c.Directory.Mailbox(a) == nil {
+		return c.Directory.Alias(plain)
+	}
+	return nil
+}
 
-// Route is a route by name, built-in ones included, or nil.
-func (c *Compiled) Route(name string) *Route { return c.routes[name] }
+func (c *Compiled) withoutAddition(a address.Address) (address.Address, bool) {
+	local, _, ok := strings.Cut(a.Local, "+")
+	if d := c.domains[a.Domain]; !ok || local == "" || d == nil || !d.PlusAddressing {
+		return a, false
+	}
+	return address.Address{Local: local, Domain: a.Domain}, true
+}
+
+// Route is a route by name, built-in ones included, or nil. One that is off is
+// none.
+func (c *Compiled) Route(name string) *Route {
+	if r := c.routes[name]; r != nil && !r.Off {
+		return r
+	}
+	return nil
+}
+
+// EachRule calls try with the relay rules that can match, in order, until it
+// returns true.
+func (c *Compiled) EachRule(e Envelope, recipient address.Address, try func(*RelayRule) bool) {
+	c.ruleIndex.each(recipient, e.Sender, e.Account, e.Client, func(i int) bool { return try(&c.RelayRules[i]) })
+}
+
+// EachRoute calls try with the routes that can match, in order, until it returns
+// true.
+func (c *Compiled) EachRoute(e Envelope, recipient address.Address, try func(*Route) bool) {
+	c.routeIdx.each(recipient, e.Sender, e.Account, e.Client, func(i int) bool { return try(&c.Routes[i]) })
+}
+
+// Peer is what was agreed with a domain, or nil.
+func (c *Compiled) Peer(domain string) *Peer {
+	var found *Peer
+	at := address.Address{Local: "x", Domain: domain}
+	c.peerIdx.each(at, address.Address{}, address.Address{}, netip.Addr{}, func(i int) bool {
+		if _, ok := c.Peers[i].Domains.Match(at); ok {
+			found = &c.Peers[i]
+		}
+		return found != nil
+	})
+	return found
+}
+
+// RewriteSender is the sender as it is written from here on.
+func (c *Compiled) RewriteSender(a address.Address) address.Address {
+	if a.IsNull() || len(c.rewrites) == 0 {
+		return a
+	}
+	for _, r := range c.rewrites {
+		if _, ok := r.from.Match(a); ok {
+			a.Domain = r.domain
+			return a
+		}
+	}
+	return a
+}
+
+// Rewrites reports whether any sender is rewritten.
+func (c *Compiled) Rewrites() bool { return len(c.rewrites) > 0 }
 
 // Listener is a listener by name, or nil.
 func (c *Compiled) Listener(name string) *Listener {
@@ -97,6 +204,9 @@ func (c *Compiled) Listener(name string) *Listener {
 	}
 	return nil
 }
+
+// On reports whether something that names nodes belongs to a node.
+func On(nodes []string, node string) bool { return len(nodes) == 0 || slices.Contains(nodes, node) }
 
 // SplitHost takes "host", "host:port", "192.0.2.1" or "[2001:db8::1]:port" apart;
 // a port that is not a number is 0.

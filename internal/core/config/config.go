@@ -7,211 +7,241 @@ import (
 	"time"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/form"
 )
 
-// Config is one whole configuration as it is written.
+// The forms of values, under the names they have in a configuration.
+type (
+	// DomainName is a domain in A-label form.
+	DomainName = form.DomainName
+	// Size is a number of octets.
+	Size = form.Size
+	// Problem is one thing wrong with a configuration.
+	Problem = form.Problem
+	// Problems is everything wrong with a configuration; it is an error.
+	Problems = form.Problems
+)
+
+// Config is one whole configuration as it is written. Mailboxes and aliases may
+// stand with it in one text; in force they are the directory's.
 type Config struct {
-	Service    Service     `yaml:"service" required:"true"`
-	Listeners  []Listener  `yaml:"listeners"`
-	Domains    []Domain    `yaml:"domains"`
-	RelayRules []RelayRule `yaml:"relay_rules"`
-	Routes     []Route     `yaml:"routes"`
-	Mailboxes  []Mailbox   `yaml:"mailboxes"`
-	Aliases    []Alias     `yaml:"aliases"`
+	Service    Service             `yaml:"service" required:"true" doc:"What concerns the server as a whole"`
+	Listeners  []Listener          `yaml:"listeners" doc:"Addresses at which mail comes in"`
+	Domains    []Domain            `yaml:"domains" doc:"Domains whose mail is taken from anyone"`
+	RelayRules []RelayRule         `yaml:"relay_rules" doc:"Who may send where; the first that matches decides"`
+	Routes     []Route             `yaml:"routes" doc:"Where mail goes next; the first that matches decides"`
+	Peers      []Peer              `yaml:"peers" doc:"What was agreed with others' domains; the first that matches counts"`
+	Mailboxes  []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
+	Aliases    []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
+	Secrets    []Secret            `yaml:"secrets" doc:"Passwords for others' servers, in an export with secrets"`
+}
+
+// Secret is a password for somebody else's server.
+type Secret struct {
+	Name  string `yaml:"name" required:"true"`
+	Value string `yaml:"value" required:"true"`
 }
 
 // Service is what concerns the server as a whole.
 type Service struct {
-	Line int
-	// HostName is our name in greetings and trace fields.
-	HostName DomainName `yaml:"host_name" required:"true"`
-	// Postmaster gets what is sent to postmaster at any of our domains.
-	Postmaster address.Address `yaml:"postmaster" required:"true"`
-	// Resolvers are DNS servers; none means those of the system.
-	Resolvers []netip.AddrPort `yaml:"resolvers"`
-	// AddressFamily is what we connect by: ipv4, ipv6 or both.
-	AddressFamily string `yaml:"address_family" enum:"both,ipv4,ipv6"`
-	// MXPort is the port of hosts found by MX; 25 but in a simulated internet.
-	MXPort int `yaml:"mx_port" min:"1" max:"65535"`
-	// Connections bounds what we have open outwards at once.
-	Connections int           `yaml:"connections" min:"1" max:"10000"`
-	Retry       Retry         `yaml:"retry"`
-	Timeouts    Timeouts      `yaml:"timeouts"`
-	Retention   time.Duration `yaml:"retention" min:"1h"`
+	Line                int
+	HostName            DomainName       `yaml:"host_name" required:"true" doc:"Our name in greetings, EHLO and trace fields"`
+	Postmaster          address.Address  `yaml:"postmaster" required:"true" doc:"Gets what is sent to postmaster at any of our domains"`
+	DefaultSenderDomain DomainName       `yaml:"default_sender_domain" doc:"Completes senders without a domain, from our own machines and people"`
+	Resolvers           []netip.AddrPort `yaml:"resolvers" doc:"DNS servers; none means those of the system"`
+	AddressFamily       string           `yaml:"address_family" enum:"both,ipv4,ipv6" default:"both" doc:"What we connect by"`
+	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
+	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at once"`
+	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
+	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
+	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
 }
 
 // Retry is the schedule of deliveries that wait.
 type Retry struct {
-	Intervals []time.Duration `yaml:"intervals"`
-	GiveUp    time.Duration   `yaml:"give_up"`
-	// LaneRest is how long a lane rests after its host's first trouble; the
-	// rest doubles with each further one, up to thirty times as long.
-	LaneRest time.Duration `yaml:"lane_rest"`
+	Intervals []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
+	GiveUp    time.Duration   `yaml:"give_up" default:"5d" doc:"After that the letter goes back"`
+	LaneRest  time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
 }
 
 // Timeouts bound each step outwards (RFC 5321 section 4.5.3.2).
 type Timeouts struct {
-	Connect  time.Duration `yaml:"connect"`
-	Greeting time.Duration `yaml:"greeting"`
-	Command  time.Duration `yaml:"command"`
-	Content  time.Duration `yaml:"content"`
-	Final    time.Duration `yaml:"final"`
+	Connect  time.Duration `yaml:"connect" default:"30s"`
+	Greeting time.Duration `yaml:"greeting" default:"5m"`
+	Command  time.Duration `yaml:"command" default:"5m"`
+	Content  time.Duration `yaml:"content" default:"3m"`
+	Final    time.Duration `yaml:"final" default:"10m" doc:"For the answer to the content"`
 }
+
+// The kinds of listener.
+const (
+	Edge       = "edge"       // the world, anonymous
+	Submission = "submission" // people, signed in (RFC 6409)
+	Inside     = "inside"     // our machines, without sign-in
+	LMTP       = "lmtp"       // a neighbour that hands over by LMTP (RFC 2033)
+)
+
+// The uses of TLS at a listener.
+const (
+	TLSOff      = "off"
+	TLSStart    = "starttls"
+	TLSRequired = "required"
+	TLSImplicit = "implicit"
+)
 
 // Listener is an address at which mail comes in.
 type Listener struct {
-	Line    int
-	Name    string         `yaml:"name" required:"true"`
-	Address netip.AddrPort `yaml:"address" required:"true"`
-	// Kind is edge (the world) or inside (machines of ours, no sign-in).
-	Kind         string     `yaml:"kind" required:"true" enum:"edge,inside"`
-	GreetingName DomainName `yaml:"greeting_name"`
-	Limits       Limits     `yaml:"limits"`
+	Line               int
+	Name               string         `yaml:"name" required:"true"`
+	Address            netip.AddrPort `yaml:"address" required:"true" doc:"Where it listens, like 0.0.0.0:25 or [::]:587"`
+	Kind               string         `yaml:"kind" required:"true" enum:"edge,submission,inside,lmtp" doc:"edge: the world, anonymous. submission: people who sign in. inside: our machines, without sign-in. lmtp: a neighbouring server"`
+	Nodes              []string       `yaml:"nodes" doc:"Nodes that open it; none means all"`
+	GreetingName       DomainName     `yaml:"greeting_name" doc:"Our name here; the server's host name if not given"`
+	TLS                string         `yaml:"tls" enum:"off,starttls,required,implicit" default:"off" doc:"starttls: offered. required: no mail before STARTTLS. implicit: from the first octet (port 465)"`
+	Certificate        string         `yaml:"certificate" doc:"File with the certificate chain; without one a self-made certificate is shown"`
+	Key                string         `yaml:"key" doc:"File with the certificate's key"`
+	ClientCertificates string         `yaml:"client_certificates" doc:"File with the authorities of client certificates; asks clients for one"`
+	SignIn             []string       `yaml:"sign_in" each:"plain,login,scram" doc:"Mechanisms offered; a submission listener without any offers all"`
+	SignInWithoutTLS   bool           `yaml:"sign_in_without_tls" doc:"Passwords may come in the clear; only for loopback"`
+	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
+	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
+	Limits             Limits         `yaml:"limits"`
+}
+
+// MechanismNames are the sign-in mechanisms in the words of RFC 4954's AUTH.
+func (l *Listener) Mechanisms() []string {
+	if len(l.SignIn) > 0 || l.Kind != Submission {
+		return l.SignIn
+	}
+	return []string{"scram", "plain", "login"}
 }
 
 // Limits bound what one listener takes.
 type Limits struct {
-	Connections           int           `yaml:"connections" min:"1" max:"100000"`
-	ConnectionsPerAddress int           `yaml:"connections_per_address" min:"1" max:"100000"`
-	MessageSize           Size          `yaml:"message_size" min:"1024"`
-	Recipients            int           `yaml:"recipients" min:"1" max:"100000"`
-	MessagesPerConnection int           `yaml:"messages_per_connection" min:"1"`
-	Errors                int           `yaml:"errors" min:"1" max:"1000"`
-	CommandTimeout        time.Duration `yaml:"command_timeout" min:"1s"`
-	ContentTimeout        time.Duration `yaml:"content_timeout" min:"1s"`
+	Connections           int           `yaml:"connections" min:"1" max:"100000" default:"1000"`
+	ConnectionsPerAddress int           `yaml:"connections_per_address" min:"1" max:"100000" default:"100"`
+	NewPerMinute          int           `yaml:"new_per_minute" min:"1" max:"1000000" doc:"New connections a minute from one address; not limited if not given"`
+	MessageSize           Size          `yaml:"message_size" min:"1024" default:"50 MB"`
+	SessionSize           Size          `yaml:"session_size" min:"1024" doc:"Of all messages of one connection; not limited if not given"`
+	Recipients            int           `yaml:"recipients" min:"1" max:"100000" default:"1000" doc:"Of one message"`
+	MessagesPerConnection int           `yaml:"messages_per_connection" min:"1" default:"1000"`
+	Errors                int           `yaml:"errors" min:"1" max:"1000" default:"10" doc:"After so many the connection is closed"`
+	CommandTimeout        time.Duration `yaml:"command_timeout" min:"1s" default:"5m"`
+	ContentTimeout        time.Duration `yaml:"content_timeout" min:"1s" default:"10m"`
+	Load                  int           `yaml:"load" min:"1" max:"10000" doc:"Above this load of the machine new connections are put off with 421"`
 }
+
+// The kinds of domain.
+const (
+	Local  = "local"
+	Shared = "shared"
+	Relay  = "relay"
+)
 
 // Domain is one whose mail we take from anyone.
 type Domain struct {
-	Line int
-	Name DomainName `yaml:"name" required:"true"`
-	// Kind is local (every address is ours), shared (what we don't know goes on
-	// by Route) or relay (everything goes on by Route).
-	Kind  string `yaml:"kind" required:"true" enum:"local,shared,relay"`
-	Route string `yaml:"route"`
+	Line           int
+	Name           DomainName        `yaml:"name" required:"true"`
+	Kind           string            `yaml:"kind" required:"true" enum:"local,shared,relay" doc:"local: every address is ours. shared: what we don't know goes on. relay: everything goes on"`
+	Route          string            `yaml:"route" doc:"By which the mail of a shared or relay domain goes on"`
+	Verify         string            `yaml:"verify" enum:"none,list,call" default:"none" doc:"Of a relay domain: whether recipients are checked before we take a letter; call asks the next hop"`
+	Recipients     []address.Address `yaml:"recipients" doc:"The list for verify: list"`
+	Generated      []string          `yaml:"generated_addresses" doc:"Patterns of addresses made from people's names: {first}.{last}, {f}{last}, {name}"`
+	CatchAll       *address.Address  `yaml:"catch_all" doc:"Gets what nobody else gets"`
+	PlusAddressing bool              `yaml:"plus_addressing" doc:"name+anything reaches name"`
+	RewriteSenders address.Patterns  `yaml:"rewrite_senders" doc:"Domains of our machines' senders that are written as this domain, like host7 or *.machines.example"`
+	Outgoing       string            `yaml:"outgoing" doc:"Route of what this domain's people send outside: a smart host of its own"`
 }
 
 // RelayRule says who may send where. The first that matches decides.
 type RelayRule struct {
-	Line       int
-	Name       string           `yaml:"name" required:"true"`
-	Networks   []netip.Prefix   `yaml:"networks"`
-	Listeners  []string         `yaml:"listeners"`
-	Senders    address.Patterns `yaml:"senders"`
-	Recipients address.Patterns `yaml:"recipients"`
-	Action     string           `yaml:"action" required:"true" enum:"allow,refuse"`
-	// Say is the sentence of a refusal.
-	Say string `yaml:"say"`
+	Line         int
+	Name         string           `yaml:"name" required:"true"`
+	Networks     []netip.Prefix   `yaml:"networks" doc:"Of the client"`
+	Accounts     address.Patterns `yaml:"accounts" doc:"Who signed in; * is anybody who did"`
+	Listeners    []string         `yaml:"listeners"`
+	Certificates []string         `yaml:"certificates" doc:"Names in a client certificate that verifies"`
+	Senders      address.Patterns `yaml:"senders"`
+	Recipients   address.Patterns `yaml:"recipients"`
+	Action       string           `yaml:"action" required:"true" enum:"allow,refuse"`
+	OwnSender    bool             `yaml:"own_sender" doc:"The sender must belong to the account that signed in"`
+	Limits       RuleLimits       `yaml:"limits" doc:"For each account, or each client address without sign-in; not limited if not given"`
+	Say          string           `yaml:"say" doc:"The sentence of a refusal"`
 }
+
+// RuleLimits bound what each account or client sends under a rule.
+type RuleLimits struct {
+	MessagesPerHour   int `yaml:"messages_per_hour" min:"1"`
+	MessagesPerDay    int `yaml:"messages_per_day" min:"1"`
+	RecipientsPerHour int `yaml:"recipients_per_hour" min:"1"`
+	RecipientsPerDay  int `yaml:"recipients_per_day" min:"1"`
+}
+
+// The next hops of a route.
+const (
+	HopMX        = "mx"
+	HopSmartHost = "smarthost"
+	HopDirect    = "direct" // MX, and smart hosts on trouble
+	HopLMTP      = "lmtp"
+	HopMailbox   = "mailbox"
+	HopRefuse    = "refuse"
+	HopNone      = "none" // of the built-in route for what has none
+)
 
 // Route says where mail for some recipients goes next.
 type Route struct {
-	Line int
-	Name string `yaml:"name" required:"true"`
-	// Recipients select; an asterisk stands for domains that are not ours, which
-	// must be named. A route without recipients is used only by the domains that
-	// name it.
-	Recipients address.Patterns `yaml:"recipients"`
-	Senders    address.Patterns `yaml:"senders"`
-	NextHop    string           `yaml:"next_hop" required:"true" enum:"mx,smarthost,lmtp,mailbox,refuse"`
-	Hosts      []string         `yaml:"hosts"`
-	Port       int              `yaml:"port" min:"1" max:"65535"`
-	MXLookup   bool             `yaml:"mx_lookup"`
-	// TLS is off, offered (used where offered, whatever the certificate),
-	// required or verified.
-	TLS    string  `yaml:"tls" enum:"offered,off,required,verified"`
-	SignIn *SignIn `yaml:"sign_in"`
-	Say    string  `yaml:"say"`
-	// Connections bounds each lane of this route.
-	Connections          int `yaml:"connections" min:"1" max:"1000"`
-	LettersPerConnection int `yaml:"letters_per_connection" min:"1" max:"100000"`
+	Line                 int
+	Name                 string           `yaml:"name" required:"true"`
+	Off                  bool             `yaml:"off" doc:"Not used for now"`
+	Recipients           address.Patterns `yaml:"recipients" doc:"An asterisk stands for domains that are not ours, which must be named. Without any, the route is used only by what names it"`
+	Senders              address.Patterns `yaml:"senders"`
+	Accounts             address.Patterns `yaml:"accounts" doc:"Who signed in"`
+	Clients              []netip.Prefix   `yaml:"clients" doc:"Networks of clients"`
+	SizeOver             Size             `yaml:"size_over" doc:"Only letters larger than this"`
+	SizeUpTo             Size             `yaml:"size_up_to" doc:"Only letters up to this"`
+	NextHop              string           `yaml:"next_hop" required:"true" enum:"mx,smarthost,direct,lmtp,mailbox,refuse" doc:"mx: the recipient's own hosts. smarthost: hosts that send on. direct: mx, and the smart hosts on trouble. lmtp: a mailbox server"`
+	Hosts                []string         `yaml:"hosts" doc:"host or host:port, in order"`
+	Choose               string           `yaml:"choose" enum:"in_order,by_weight" default:"in_order" doc:"Which of several hosts comes first"`
+	Weights              []int            `yaml:"weights" doc:"One for each host"`
+	Port                 int              `yaml:"port" min:"1" max:"65535" default:"25" doc:"Of the hosts"`
+	MXLookup             bool             `yaml:"mx_lookup" doc:"The hosts' own MX records say where to connect"`
+	WithoutMX            string           `yaml:"without_mx" enum:"address,bounce" default:"address" doc:"A domain without MX: use its address record (RFC 5321 section 5.1), or send the letter back"`
+	OnRefusal            string           `yaml:"on_refusal" enum:"end,next" default:"end" doc:"The first MX refuses us for good: end there, or try the next"`
+	TLS                  string           `yaml:"tls" enum:"offered,off,required,verified" default:"offered" doc:"offered: where the host has it, whatever its certificate"`
+	TLSFromStart         bool             `yaml:"tls_from_start" doc:"TLS from the first octet, as on port 465"`
+	SignIn               *SignIn          `yaml:"sign_in" doc:"Our account at the smart host"`
+	Say                  string           `yaml:"say" doc:"The sentence of next hop refuse"`
+	SourceAddress        netip.Addr       `yaml:"source_address" doc:"Our address to connect from"`
+	EHLOName             DomainName       `yaml:"ehlo_name" doc:"Our name towards these hosts"`
+	MessageSize          Size             `yaml:"message_size" doc:"Larger letters are sent back"`
+	Connections          int              `yaml:"connections" min:"1" max:"1000" default:"10" doc:"Of each lane"`
+	LettersPerConnection int              `yaml:"letters_per_connection" min:"1" max:"100000" default:"100"`
+	LettersPerMinute     int              `yaml:"letters_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
+	Nodes                []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
 }
 
-// SignIn is our account at a smart host. The password stays in a file of its
-// own and is never part of the configuration.
+// SignIn is our account at a smart host. The password is kept apart, encrypted
+// under the key file, and never part of the configuration.
 type SignIn struct {
-	Account      string `yaml:"account" required:"true"`
-	PasswordFile string `yaml:"password_file" required:"true"`
+	Account string `yaml:"account" required:"true"`
+	Secret  string `yaml:"secret" required:"true" doc:"Name of the password among the secrets: gull secret set NAME"`
 }
 
-// Mailbox is a person's or a function's.
-type Mailbox struct {
-	Line    int
-	Address address.Address `yaml:"address" required:"true"`
-	Name    string          `yaml:"name"`
-	// Addresses are further ones under which it is reached.
-	Addresses []address.Address `yaml:"addresses"`
-	Quota     Size              `yaml:"quota"`
-}
-
-// Alias passes mail on to other addresses.
-type Alias struct {
-	Line    int
-	Address address.Address   `yaml:"address" required:"true"`
-	To      []address.Address `yaml:"to" required:"true"`
-}
-
-// DomainName is a domain in A-label form.
-type DomainName string
-
-// Size is a number of octets, written like "50 MB" (1 MB is 1,000,000).
-type Size int64
-
-func (c *Config) setDefaults() {
-	s := &c.Service
-	orString(&s.AddressFamily, "both")
-	orInt(&s.MXPort, 25)
-	orInt(&s.Connections, 500)
-	orDuration(&s.Retention, 30*24*time.Hour)
-	orDuration(&s.Retry.GiveUp, 5*24*time.Hour)
-	orDuration(&s.Retry.LaneRest, time.Minute)
-	orDuration(&s.Timeouts.Connect, 30*time.Second)
-	orDuration(&s.Timeouts.Greeting, 5*time.Minute)
-	orDuration(&s.Timeouts.Command, 5*time.Minute)
-	orDuration(&s.Timeouts.Content, 3*time.Minute)
-	orDuration(&s.Timeouts.Final, 10*time.Minute)
-	for i := range c.Listeners {
-		c.Listeners[i].setDefaults(s.HostName)
-	}
-	for i := range c.Routes {
-		r := &c.Routes[i]
-		orString(&r.TLS, "offered")
-		orInt(&r.Port, 25)
-		orInt(&r.Connections, 10)
-		orInt(&r.LettersPerConnection, 100)
-	}
-}
-
-func (l *Listener) setDefaults(hostName DomainName) {
-	if l.GreetingName == "" {
-		l.GreetingName = hostName
-	}
-	orInt(&l.Limits.Connections, 1000)
-	orInt(&l.Limits.ConnectionsPerAddress, 100)
-	orInt(&l.Limits.Recipients, 1000)
-	orInt(&l.Limits.MessagesPerConnection, 1000)
-	orInt(&l.Limits.Errors, 10)
-	if l.Limits.MessageSize == 0 {
-		l.Limits.MessageSize = 50_000_000
-	}
-	orDuration(&l.Limits.CommandTimeout, 5*time.Minute)
-	orDuration(&l.Limits.ContentTimeout, 10*time.Minute)
-}
-
-func orString(p *string, v string) {
-	if *p == "" {
-		*p = v
-	}
-}
-
-func orInt(p *int, v int) {
-	if *p == 0 {
-		*p = v
-	}
-}
-
-func orDuration(p *time.Duration, v time.Duration) {
-	if *p == 0 {
-		*p = v
-	}
+// Peer is what was agreed with somebody else's domains.
+type Peer struct {
+	Line                 int
+	Name                 string           `yaml:"name" required:"true"`
+	Domains              address.Patterns `yaml:"domains" required:"true" doc:"Their domains; *.example is every domain below"`
+	TLS                  string           `yaml:"tls" enum:"offered,required,verified" doc:"Demanded of their hosts, beyond what the route demands"`
+	PinnedName           DomainName       `yaml:"pinned_name" doc:"Name their certificate must have, in place of the host's"`
+	Connections          int              `yaml:"connections" min:"1" max:"1000"`
+	LettersPerConnection int              `yaml:"letters_per_connection" min:"1" max:"100000"`
+	LettersPerMinute     int              `yaml:"letters_per_minute" min:"1" max:"1000000"`
+	MessageSize          Size             `yaml:"message_size"`
+	No8Bit               bool             `yaml:"no_8bit" doc:"Their servers take no 8-bit text"`
+	NoUTF8Addresses      bool             `yaml:"no_utf8_addresses"`
+	AutomaticReplies     string           `yaml:"automatic_replies" enum:"inside,outside,none" doc:"Which text their people get; outside if nothing is agreed"`
+	NoForwards           bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
+	NoBounces            bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
 }

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"gullroute/internal/core/directory"
 )
 
 const head = "service:\n  host_name: mail.skerryline.example\n  postmaster: keeper@skerryline.example\n"
@@ -21,16 +23,17 @@ func TestWhatIsWrongIsNamedByLineAndField(t *testing.T) {
 		{"a field twice", head + "  host_name: b.example\n" + tail, "line 4, service.host_name: this field is given twice"},
 		{"network too long", head + tail + "relay_rules:\n  - name: a\n    action: allow\n    networks: [10.0.0.0/33]\n", "line 11, relay_rules[0].networks[0]: \"10.0.0.0/33\" has the prefix length 33; for this kind of address 0 to 32 are allowed"},
 		{"network with host bits", head + tail + "relay_rules:\n  - name: a\n    action: allow\n    networks: [10.0.0.1/8]\n", "did you mean 10.0.0.0/8?"},
-		{"open relay", head + tail + "relay_rules:\n  - name: all\n    action: allow\n    networks: [0.0.0.0/0]\n", "line 9, relay_rules[0]: this rule lets anyone send anywhere (an open relay)"},
-		{"open relay by sender", head + tail + "relay_rules:\n  - name: ours\n    action: allow\n    senders: [skerryline.example]\n", "open relay"},
 		{"unknown route", head + "domains:\n  - {name: skerryline.example, kind: local}\n  - {name: kelpworks.example, kind: relay, route: nowhere}\nroutes:\n  - {name: out, next_hop: mx, recipients: [\"*\"]}\nmailboxes:\n  - {address: keeper@skerryline.example}\n", "line 6, domains[1].route: there is no route \"nowhere\"; there are: out"},
-		{"unknown next hop", head + tail + "routes:\n  - {name: out, next_hop: pigeon}\n", "line 9, routes[0].next_hop: \"pigeon\" is not known; allowed: mx, smarthost, lmtp, mailbox, refuse"},
+		{"unknown next hop", head + tail + "routes:\n  - {name: out, next_hop: pigeon}\n", "line 9, routes[0].next_hop: \"pigeon\" is not known; allowed: mx, smarthost, direct, lmtp, mailbox, refuse"},
 		{"smart host without hosts", head + tail + "routes:\n  - {name: out, next_hop: smarthost}\n", "routes[0].hosts: next hop smarthost needs at least one host"},
-		{"password without TLS", head + tail + "routes:\n  - {name: out, next_hop: smarthost, hosts: [a.example], sign_in: {account: a, password_file: b}}\n", "routes[0].sign_in: a password is sent only"},
+		{"password without TLS", head + tail + "routes:\n  - {name: out, next_hop: smarthost, hosts: [a.example], sign_in: {account: a, secret: b}}\n", "routes[0].sign_in: a password is sent only"},
 		{"alias loop", head + tail + "aliases:\n  - {address: a@skerryline.example, to: [b@skerryline.example]}\n  - {address: b@skerryline.example, to: [a@skerryline.example]}\n", "this alias leads back to itself: a@skerryline.example → b@skerryline.example → a@skerryline.example"},
 		{"address of a strange domain", head + tail + "aliases:\n  - {address: a@saltmarsh.example, to: [b@skerryline.example]}\n", "saltmarsh.example is not among our domains"},
-		{"address twice", head + tail + "aliases:\n  - {address: Keeper@skerryline.example, to: [b@saltmarsh.example]}\n", "\"keeper@skerryline.example\" stands already at line 7"},
-		{"no postmaster", head + "domains:\n  - {name: skerryline.example, kind: local}\n", "service.postmaster: keeper@skerryline.example is neither a mailbox nor an alias"},
+		{"address twice", head + tail + "aliases:\n  - {address: Keeper@skerryline.example, to: [b@saltmarsh.example]}\n", "Keeper@skerryline.example belongs to mailbox keeper@skerryline.example"},
+		{"sign-in without TLS", head + tail + "listeners:\n  - {name: s, address: '0.0.0.0:587', kind: submission}\n", "line 9, listeners[0].tls: sign-in needs TLS"},
+		{"a pattern that makes no address", head + "domains:\n  - {name: skerryline.example, kind: local, generated_addresses: [\"{first} {last}\"]}\n", "domains[0].generated_addresses[0]"},
+		{"somebody else's list", head + "domains:\n  - {name: kelpworks.example, kind: relay, route: r, verify: list, recipients: [a@saltmarsh.example]}\nroutes:\n  - {name: r, next_hop: mx}\n", "domains[0].recipients[0]: a@saltmarsh.example is not an address of this domain"},
+		{"a peer without domain", head + "peers:\n  - {name: p, domains: [\"*\"]}\n", "peers[0].domains[0]: write a domain or *.domain"},
 		{"duration", head + "  retention: soon\n" + tail, "line 4, service.retention: \"soon\" is not a duration"},
 		{"range", head + "  mx_port: 70000\n" + tail, "line 4, service.mx_port: 70000 is too much; at most 65535"},
 	} {
@@ -54,7 +57,7 @@ func TestDefaultsAndUnits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := Compile(c, 7)
+	k := Compile(c, 7, directory.New())
 	l := k.Listener("edge")
 	if k.Schedule.GiveUp != 48*time.Hour || k.Schedule.Interval(5) != 2*time.Minute || l.Limits.MessageSize != 200_000 || l.Limits.Recipients != 1000 || l.GreetingName != "mail.skerryline.example" {
 		t.Errorf("%+v %+v", k.Schedule, l)

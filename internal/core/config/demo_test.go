@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
 )
 
 func TestTheDemoConfigurationIsSound(t *testing.T) {
@@ -16,7 +17,7 @@ func TestTheDemoConfigurationIsSound(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := Compile(c, 1)
+	k := Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
 	a, err := address.Parse("Søren@BØLGEVIK.example")
 	if err != nil {
 		t.Fatal(err)

@@ -3,6 +3,7 @@ package mail
 import (
 	"time"
 
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 )
 
@@ -31,46 +32,6 @@ type Count struct {
 	Kind  string    `json:"kind" doc:"received, delivered, deferred, bounced, expired or rejected"`
 	N     int64     `json:"n"`
 	Bytes int64     `json:"bytes"`
-}
-
-// Revision is a configuration that was applied.
-type Revision struct {
-	Number    int       `json:"number"`
-	AppliedAt time.Time `json:"applied_at"`
-	Who       string    `json:"who"`
-	Text      string    `json:"text"`
-}
-
-// Question is an envelope to explain.
-type Question struct {
-	From     string   `json:"from" doc:"Envelope sender; empty for the null path"`
-	To       []string `json:"to" minItems:"1" maxItems:"100"`
-	Client   string   `json:"client,omitempty" doc:"Address of the client" default:"127.0.0.1"`
-	Listener string   `json:"listener,omitempty" doc:"Name of a listener; the first if empty"`
-	Size     int64    `json:"size,omitempty" doc:"Octets"`
-}
-
-// Answer is what would be decided for one recipient.
-type Answer struct {
-	Recipient string `json:"recipient"`
-	Allowed   bool   `json:"allowed"`
-	Rule      string `json:"rule"`
-	RuleLine  int    `json:"rule_line" doc:"Line of the rule in the configuration; 0 for a built-in one"`
-	Revision  int    `json:"revision"`
-	Why       string `json:"why"`
-	Reply     string `json:"reply" doc:"What the client would be told"`
-	Ways      []Way  `json:"ways"`
-}
-
-// Way is one delivery that a recipient would lead to.
-type Way struct {
-	Recipient string   `json:"recipient"`
-	Via       []string `json:"via"`
-	Route     string   `json:"route"`
-	NextHop   string   `json:"next_hop"`
-	Lane      string   `json:"lane"`
-	Stranded  bool     `json:"stranded"`
-	Why       string   `json:"why"`
 }
 
 // TestLetter is a letter to hand in at one of our own listeners, as a client
@@ -128,8 +89,14 @@ type Status struct {
 	Today map[string]int64 `json:"today" doc:"Counts of the last 24 hours by kind"`
 	// Trouble are the lanes that do not get on: the stranded ones first, then
 	// the resting ones, each with most mail first.
-	Trouble []Lane  `json:"trouble"`
-	Hours   []Count `json:"hours" doc:"Counts by hour, of the last 24"`
+	Trouble []Lane          `json:"trouble"`
+	Hazards []config.Hazard `json:"hazards" doc:"What is dangerous in the configuration in force"`
+	// ConfirmBy is set while a revision would go back by itself.
+	ConfirmBy OptTime `json:"confirm_by" nullable:"true" doc:"The revision in force goes back by itself unless confirmed before"`
+	Mailboxes int     `json:"mailboxes"`
+	Domains   int     `json:"domains"`
+	Routes    int     `json:"routes"`
+	Hours     []Count `json:"hours" doc:"Counts by hour, of the last 24"`
 }
 
 // Cause is what a cause of failure means.

@@ -8,6 +8,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/relay"
 )
 
@@ -26,7 +27,7 @@ func demo(t *testing.T, edit ...string) *config.Compiled {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return config.Compile(c, 3)
+	return config.Compile(c, 3, directory.Of(c.Mailboxes, c.Aliases))
 }
 
 func addr(t *testing.T, s string) address.Address {
@@ -89,7 +90,7 @@ func TestWhereMailGoes(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			k := demo(t, c.edit...)
-			legs, refusal := Plan(k, addr(t, c.from), addr(t, c.to))
+			legs, refusal := Plan(k, config.Envelope{Sender: addr(t, c.from)}, addr(t, c.to))
 			got := show(legs)
 			if refusal != nil {
 				got = refusal.String()
@@ -104,13 +105,13 @@ func TestWhereMailGoes(t *testing.T) {
 			}
 		})
 	}
-	if legs, _ := Plan(demo(t, bySender...), addr(t, "a@skerryline.example"), addr(t, "x@saltmarsh.example")); !legs[0].Stranded() {
+	if legs, _ := Plan(demo(t, bySender...), config.Envelope{Sender: addr(t, "a@skerryline.example")}, addr(t, "x@saltmarsh.example")); !legs[0].Stranded() {
 		t.Errorf("a route for another sender was taken: %s", show(legs))
 	}
 }
 
 func TestTheWayThroughAliasesIsKept(t *testing.T) {
-	legs, _ := Plan(demo(t), address.Address{}, addr(t, "everyone@skerryline.example"))
+	legs, _ := Plan(demo(t), config.Envelope{}, addr(t, "everyone@skerryline.example"))
 	var via []string
 	for _, a := range legs[0].Via {
 		via = append(via, a.String())
@@ -140,7 +141,7 @@ func TestWhoMaySend(t *testing.T) {
 		{"refused to us too", "127.20.9.9", "edge", "a@skerryline.example", "ines.harrow@skerryline.example", false, "quarantined machine"},
 	} {
 		k := demo(t)
-		d := relay.Decide(k, relay.Facts{Client: netip.MustParseAddr(c.client), Listener: c.listener, Sender: addr(t, c.from), Recipient: addr(t, c.to)})
+		d := relay.Decide(k, config.Envelope{Client: netip.MustParseAddr(c.client), Listener: c.listener, Sender: addr(t, c.from)}, addr(t, c.to))
 		if d.Allow != c.allow || d.Rule != c.rule || d.Revision != 3 || d.Why == "" {
 			t.Errorf("%s: %+v", c.name, d)
 		}

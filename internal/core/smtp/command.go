@@ -77,14 +77,18 @@ type Rcpt struct {
 	OrigType, Orig string
 }
 
-// ParseMail reads the argument of MAIL. A fault is the reply to give.
-func ParseMail(arg string) (Mail, *Reply) {
+// ParseMail reads the argument of MAIL. A fault is the reply to give. A sender
+// without a domain gets completeWith, if that is not empty.
+func ParseMail(arg, completeWith string) (Mail, *Reply) {
 	m := Mail{Body: Body7Bit}
 	path, params, fault := splitPath(arg, "FROM:")
 	if fault != nil {
 		return m, fault
 	}
 	if path != "" {
+		if completeWith != "" && !strings.Contains(path, "@") {
+			path += "@" + completeWith
+		}
 		from, err := parsePath(path)
 		if err != nil {
 			return m, bad(501, "5.1.7", "sender address: %v", err)
@@ -136,6 +140,7 @@ func (m *Mail) setParam(key, value string) *Reply {
 			return bad(501, "5.5.4", "ENVID must be xtext of 1 to 100 octets (RFC 3461)")
 		}
 		m.EnvID = id
+	case "AUTH": // RFC 4954 section 5: who wrote it, as somebody else says; not believed
 	default:
 		return bad(555, "5.5.4", "MAIL parameter %s is not known here", key)
 	}

@@ -108,7 +108,7 @@ func TestMailAndRcptParameters(t *testing.T) {
 		{"FROM:<x@c.example> SPEED=9", "555 5.5.4"},
 		{"TO:<x@c.example>", "501 5.5.4"},
 	} {
-		_, fault := ParseMail(c.arg)
+		_, fault := ParseMail(c.arg, "")
 		checkFault(t, "MAIL "+c.arg, fault, c.want)
 	}
 	for _, c := range []struct{ arg, want string }{
@@ -124,7 +124,7 @@ func TestMailAndRcptParameters(t *testing.T) {
 		_, fault := ParseRcpt(c.arg, false)
 		checkFault(t, "RCPT "+c.arg, fault, c.want)
 	}
-	m, _ := ParseMail("FROM:<x@c.example> ENVID=QQ+2B1")
+	m, _ := ParseMail("FROM:<x@c.example> ENVID=QQ+2B1", "")
 	if m.EnvID != "QQ+1" || EncodeXtext("QQ+1") != "QQ+2B1" {
 		t.Errorf("xtext: %q", m.EnvID)
 	}

@@ -8,9 +8,11 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -18,6 +20,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/route"
 	"gullroute/internal/engine/resolve"
 )
 
@@ -32,30 +35,104 @@ type Failure struct {
 // Error is the reply on one line.
 func (f *Failure) Error() string { return string(f.Reply.Stage) + ": " + f.Reply.String() }
 
+// Secrets opens the passwords kept for smart hosts.
+type Secrets func(ctx context.Context, name string) (string, error)
+
 // Client opens connections for one configuration.
 type Client struct {
 	cfg      *config.Compiled
 	resolver *resolve.Resolver
 	roots    *x509.CertPool
+	secrets  Secrets
 }
 
 // NewClient makes a client; roots nil means those of the system.
-func NewClient(cfg *config.Compiled, roots *x509.CertPool) *Client {
-	return &Client{cfg: cfg, resolver: resolve.New(cfg.Service.Resolvers, cfg.Service.AddressFamily), roots: roots}
+func NewClient(cfg *config.Compiled, roots *x509.CertPool, secrets Secrets) *Client {
+	return &Client{cfg: cfg, resolver: resolve.New(cfg.Service.Resolvers, cfg.Service.AddressFamily), roots: roots, secrets: secrets}
+}
+
+// Hosts finds where a next hop leads now, in order, for people to see.
+func (c *Client) Hosts(ctx context.Context, r *config.Route, nextHop string) ([]mail.HopHost, *Failure) {
+	targets, failure := c.targets(ctx, r, nextHop)
+	if failure != nil {
+		return nil, failure
+	}
+	var out []mail.HopHost
+	for _, t := range targets {
+		h := mail.HopHost{Name: t.host, Preference: t.preference, Port: t.port, Addresses: []string{}}
+		addrs, err := c.resolver.Addrs(ctx, t.host)
+		if err != nil {
+			h.Trouble = err.Error()
+		}
+		for _, a := range addrs {
+			h.Addresses = append(h.Addresses, a.String())
+		}
+		out = append(out, h)
+	}
+	return out, nil
 }
 
 // target is one host to try.
 type target struct {
-	host string
-	port int
+	host       string
+	port       int
+	preference int
 }
 
 // maxTries bounds the addresses tried in one attempt.
 const maxTries = 8
 
 // Connect opens a connection to the first host of a next hop that answers, and
-// says hello there. Hosts that failed before it are kept in the connection.
+// says hello there. Hosts that failed before it are kept in the connection. Next
+// hop direct goes on to the smart hosts when no MX host can be used.
 func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string) (*Conn, *Failure) {
+	if r.NextHop != config.HopDirect {
+		return c.connect(ctx, r, nextHop)
+	}
+	conn, failure := c.connect(ctx, plainMX(r), nextHop)
+	if failure == nil {
+		conn.direct = true
+		return conn, nil
+	}
+	if !SmartHostMayHelp(failure.Cause) {
+		return nil, failure
+	}
+	conn, second := c.ConnectSmartHost(ctx, r)
+	if second != nil {
+		second.Reply.Tried = append(append(failure.Reply.Tried, failure.Reply), second.Reply.Tried...)
+		return nil, second
+	}
+	conn.tried = append(append(conn.tried, failure.Reply.Tried...), failure.Reply)
+	return conn, nil
+}
+
+// ConnectSmartHost opens a connection to the smart hosts of a route with next
+// hop direct.
+func (c *Client) ConnectSmartHost(ctx context.Context, r *config.Route) (*Conn, *Failure) {
+	smart := *r
+	smart.NextHop = config.HopSmartHost
+	return c.connect(ctx, &smart, route.SmartHosts(r))
+}
+
+// plainMX is the first half of a route with next hop direct.
+func plainMX(r *config.Route) *config.Route {
+	mx := *r
+	mx.NextHop, mx.TLS, mx.SignIn, mx.Hosts, mx.MXLookup = config.HopMX, "offered", nil, nil, false
+	return &mx
+}
+
+// SmartHostMayHelp reports whether a failure on the direct way is one that a
+// smart host would not have.
+func SmartHostMayHelp(cause diagnose.Cause) bool {
+	switch cause {
+	case diagnose.NoSuchDomain, diagnose.NoMail, diagnose.NoSuchUser, diagnose.MailboxFull, diagnose.TooLarge, diagnose.Loop,
+		diagnose.NeedsUTF8, diagnose.Needs8Bit, diagnose.ContentRefused, diagnose.Greylisted, diagnose.OurTrouble:
+		return false
+	}
+	return true
+}
+
+func (c *Client) connect(ctx context.Context, r *config.Route, nextHop string) (*Conn, *Failure) {
 	targets, failure := c.targets(ctx, r, nextHop)
 	if failure != nil {
 		return nil, failure
@@ -72,10 +149,14 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string) (
 			if len(tried) >= maxTries || ctx.Err() != nil {
 				break
 			}
-			conn, fail := c.open(ctx, r, t, ip)
+			conn, fail := c.open(ctx, r, nextHop, t, ip)
 			if fail == nil {
 				conn.tried = tried
 				return conn, nil
+			}
+			if fail.Permanent && r.NextHop == config.HopMX && r.OnRefusal != "next" && fail.Reply.Code != 0 {
+				fail.Reply.Tried = tried
+				return nil, fail // refused for good by a host that answers: that is the domain's word
 			}
 			failure = worse(failure, fail)
 			tried = append(tried, fail.Reply)
@@ -101,17 +182,17 @@ func worse(old, latest *Failure) *Failure {
 
 // targets lists the hosts of a next hop in order.
 func (c *Client) targets(ctx context.Context, r *config.Route, nextHop string) ([]target, *Failure) {
-	if r.NextHop == "mx" {
-		return c.mxTargets(ctx, nextHop, c.cfg.Service.MXPort)
+	if r.NextHop == config.HopMX || r.NextHop == config.HopDirect {
+		return c.mxTargets(ctx, nextHop, c.cfg.Service.MXPort, r.WithoutMX == "bounce")
 	}
 	var targets []target
-	for _, h := range strings.Split(nextHop, ",") {
+	for i, h := range byWeight(r, strings.Split(nextHop, ",")) {
 		host, port := config.SplitHost(h, r.Port)
 		if !r.MXLookup {
-			targets = append(targets, target{host, port})
+			targets = append(targets, target{host, port, i})
 			continue
 		}
-		more, failure := c.mxTargets(ctx, host, port)
+		more, failure := c.mxTargets(ctx, host, port, false)
 		if failure != nil {
 			// A missing smart host is our own mistake: mended, the mail leaves.
 			failure.Permanent = false
@@ -122,19 +203,53 @@ func (c *Client) targets(ctx context.Context, r *config.Route, nextHop string) (
 	return targets, nil
 }
 
-func (c *Client) mxTargets(ctx context.Context, domain string, port int) ([]target, *Failure) {
+// byWeight draws the order of hosts: each comes first as often as its weight
+// says.
+func byWeight(r *config.Route, hosts []string) []string {
+	if r.Choose != "by_weight" || len(hosts) < 2 {
+		return hosts
+	}
+	rest, weights := slices.Clone(hosts), make([]int, len(hosts))
+	for i := range weights {
+		weights[i] = 1
+		if i < len(r.Weights) {
+			weights[i] = max(r.Weights[i], 0)
+		}
+	}
+	var out []string
+	for len(rest) > 0 {
+		sum := 0
+		for _, w := range weights {
+			sum += w
+		}
+		at := 0
+		if sum > 0 {
+			for pick := rand.IntN(sum); pick >= weights[at]; at++ {
+				pick -= weights[at]
+			}
+		}
+		out = append(out, rest[at])
+		rest, weights = slices.Delete(rest, at, at+1), slices.Delete(weights, at, at+1)
+	}
+	return out
+}
+
+func (c *Client) mxTargets(ctx context.Context, domain string, port int, needMX bool) ([]target, *Failure) {
 	if address.IsLiteral(domain) {
 		ip, err := address.LiteralAddr(domain)
 		if err != nil {
 			return nil, dnsFailure(domain, &resolve.Failure{Cause: diagnose.NoSuchDomain, Permanent: true, Enhanced: "5.1.2", Text: "no address literal"})
 		}
-		return []target{{ip.String(), port}}, nil
+		return []target{{ip.String(), port, 0}}, nil
 	}
 	hosts, err := c.resolver.MX(ctx, domain)
 	if err != nil {
 		return nil, dnsFailure(domain, err)
 	}
 	if len(hosts) == 1 && hosts[0].Implicit {
+		if needMX {
+			return nil, dnsFailure(domain, &resolve.Failure{Cause: diagnose.NoAddress, Permanent: true, Enhanced: "5.4.4", Text: "the domain " + domain + " has no MX, and the route sends to none without"})
+		}
 		if _, err := c.resolver.Addrs(ctx, domain); err != nil {
 			return nil, noMXNoAddress(domain, err)
 		}
@@ -145,7 +260,7 @@ func (c *Client) mxTargets(ctx context.Context, domain string, port int) ([]targ
 		if h.Name == ours { // RFC 5321 section 5.1: we and those after us are no way on
 			break
 		}
-		targets = append(targets, target{h.Name, port})
+		targets = append(targets, target{h.Name, port, int(h.Preference)})
 	}
 	if len(targets) == 0 {
 		return nil, &Failure{Cause: diagnose.Loop, Permanent: true, Reply: mail.LastReply{Stage: diagnose.StageDNS, Host: domain, Enhanced: "5.4.6",
@@ -175,57 +290,92 @@ func dnsFailure(host string, err error) *Failure {
 // open connects to one address and goes through the dialogue up to where
 // letters can be sent. With TLS only offered, a failing handshake is followed by
 // a second connection without.
-func (c *Client) open(ctx context.Context, r *config.Route, t target, ip netip.Addr) (*Conn, *Failure) {
-	conn, failure := c.openWith(ctx, r, t, ip, r.TLS != "off")
-	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && r.TLS == "offered" {
-		return c.openWith(ctx, r, t, ip, false)
+func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t target, ip netip.Addr) (*Conn, *Failure) {
+	terms := route.TermsOf(c.cfg, r, nextHop)
+	conn, failure := c.openWith(ctx, r, terms, t, ip, terms.TLS != "off")
+	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" {
+		return c.openWith(ctx, r, terms, t, ip, false)
 	}
 	return conn, failure
 }
 
-func (c *Client) openWith(ctx context.Context, r *config.Route, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
+func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Terms, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
 	timeouts := c.cfg.Service.Timeouts
 	dialer := net.Dialer{Timeout: timeouts.Connect}
+	if r.SourceAddress.IsValid() && r.SourceAddress.Is4() == ip.Is4() {
+		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(r.SourceAddress, 0))
+	}
 	raw, err := dialer.DialContext(ctx, "tcp", netip.AddrPortFrom(ip, uint16(t.port)).String())
 	if err != nil {
 		return nil, connectFailure(t, ip, err)
 	}
 	conn := newConn(raw, t.host, ip.String(), timeouts)
-	conn.lmtp = r.NextHop == "lmtp"
+	conn.lmtp = r.NextHop == config.HopLMTP
+	conn.ourName = string(c.cfg.Service.HostName)
+	if r.EHLOName != "" {
+		conn.ourName = string(r.EHLOName)
+	}
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
-	if failure := conn.hello(string(c.cfg.Service.HostName)); failure != nil {
-		conn.Close()
-		return nil, failure
-	}
-	if failure := c.secure(conn, r, useTLS); failure != nil {
+	if failure := c.dialogue(ctx, conn, r, terms, useTLS); failure != nil {
 		conn.Close()
 		return nil, failure
 	}
 	return conn, nil
 }
 
-// secure does TLS and sign-in as the route asks.
-func (c *Client) secure(conn *Conn, r *config.Route, useTLS bool) *Failure {
-	_, offered := conn.extensions["STARTTLS"]
-	demanded := r.TLS == "required" || r.TLS == "verified"
-	if demanded && !offered {
-		return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSTrouble, "the host offers no TLS, and route "+r.Name+" demands it")
+// dialogue goes from greeting to sign-in.
+func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, terms route.Terms, useTLS bool) *Failure {
+	settings := &tls.Config{ServerName: conn.host, RootCAs: c.roots, MinVersion: tls.VersionTLS12}
+	if terms.PinnedName != "" {
+		settings.ServerName = terms.PinnedName
 	}
-	if useTLS && offered {
-		settings := &tls.Config{ServerName: conn.host, RootCAs: c.roots, MinVersion: tls.VersionTLS12}
-		if failure := conn.startTLS(settings, r.TLS == "verified", string(c.cfg.Service.HostName)); failure != nil {
+	verified := terms.TLS == "verified"
+	if r.TLSFromStart {
+		if failure := conn.handshake(settings, verified); failure != nil {
 			return failure
+		}
+	}
+	if failure := conn.hello(); failure != nil {
+		return failure
+	}
+	if conn.tls == nil {
+		offered := conn.has("STARTTLS")
+		if demanded := terms.TLS == "required" || verified; demanded && !offered {
+			who := "route " + r.Name
+			if terms.Peer != "" {
+				who = "the agreement " + terms.Peer
+			}
+			return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSTrouble, "the host offers no TLS, and "+who+" demands it")
+		}
+		if useTLS && offered {
+			if failure := conn.startTLS(settings, verified); failure != nil {
+				return failure
+			}
 		}
 	}
 	if r.SignIn == nil {
 		return nil
 	}
-	password, err := os.ReadFile(r.SignIn.PasswordFile)
-	if err != nil {
-		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "the password file of route "+r.Name+" cannot be read")
+	if conn.tls == nil {
+		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSTrouble, "a password is not sent without TLS")
 	}
-	return conn.signIn(r.SignIn.Account, strings.TrimSpace(string(password)))
+	password, err := c.secrets(ctx, r.SignIn.Secret)
+	if err != nil {
+		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+r.SignIn.Secret+" of route "+r.Name+" cannot be used: "+err.Error())
+	}
+	return conn.signIn(r.SignIn.Account, password)
+}
+
+// Verify asks a next hop whether it would take a recipient, without sending
+// anything.
+func (c *Client) Verify(ctx context.Context, r *config.Route, nextHop string, to address.Address) Result {
+	conn, failure := c.Connect(ctx, r, nextHop)
+	if failure != nil {
+		return Result{Reply: failure.Reply, Failure: failure}
+	}
+	defer conn.Quit()
+	return conn.verify(to)
 }
 
 func connectFailure(t target, ip netip.Addr, err error) *Failure {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/base64"
 	"errors"
 	"io"
 	"net"
@@ -31,7 +30,10 @@ type Conn struct {
 	timeouts   config.Timeouts
 	lmtp       bool
 	extensions map[string]string
+	tls        *tls.Conn
 	tlsNote    string
+	ourName    string
+	direct     bool // by a route that has smart hosts behind
 	tried      []mail.LastReply
 	broken     bool
 	release    func() bool
@@ -43,6 +45,9 @@ func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
 
 // Broken reports that nothing more can be sent here.
 func (c *Conn) Broken() bool { return c.broken }
+
+// Direct reports that this is the first half of a route with next hop direct.
+func (c *Conn) Direct() bool { return c.direct }
 
 // Quit ends the dialogue politely, without waiting long.
 func (c *Conn) Quit() {
@@ -132,7 +137,7 @@ func (c *Conn) reply(stage diagnose.Stage) (smtp.Reply, *Failure) {
 }
 
 // hello reads the greeting and says who we are.
-func (c *Conn) hello(ourName string) *Failure {
+func (c *Conn) hello() *Failure {
 	c.deadline(c.timeouts.Greeting)
 	r, failure := c.reply(diagnose.StageGreeting)
 	if failure != nil {
@@ -141,21 +146,21 @@ func (c *Conn) hello(ourName string) *Failure {
 	if r.Code != 220 {
 		return c.refusal(diagnose.StageGreeting, r)
 	}
-	return c.ehlo(ourName)
+	return c.ehlo()
 }
 
-func (c *Conn) ehlo(ourName string) *Failure {
+func (c *Conn) ehlo() *Failure {
 	verb := "EHLO "
 	if c.lmtp {
 		verb = "LHLO " // RFC 2033
 	}
-	r, failure := c.command(diagnose.StageHello, verb+ourName, c.timeouts.Command)
+	r, failure := c.command(diagnose.StageHello, verb+c.ourName, c.timeouts.Command)
 	if failure != nil {
 		return failure
 	}
 	c.extensions = map[string]string{}
 	if r.Permanent() && !c.lmtp && !c.broken {
-		if r, failure = c.command(diagnose.StageHello, "HELO "+ourName, c.timeouts.Command); failure != nil {
+		if r, failure = c.command(diagnose.StageHello, "HELO "+c.ourName, c.timeouts.Command); failure != nil {
 			return failure
 		}
 	} else if r.Code == 250 {
@@ -172,7 +177,7 @@ func (c *Conn) ehlo(ourName string) *Failure {
 
 // startTLS goes over to TLS (RFC 3207). Where the certificate is not demanded to
 // verify, what is wrong with it is noted only.
-func (c *Conn) startTLS(settings *tls.Config, verify bool, ourName string) *Failure {
+func (c *Conn) startTLS(settings *tls.Config, verify bool) *Failure {
 	r, failure := c.command(diagnose.StageTLS, "STARTTLS", c.timeouts.Command)
 	if failure != nil {
 		return failure
@@ -183,6 +188,14 @@ func (c *Conn) startTLS(settings *tls.Config, verify bool, ourName string) *Fail
 	if c.br.Buffered() > 0 { // plaintext slipped in behind the reply
 		return c.failure(diagnose.StageTLS, "4.7.0", diagnose.TLSTrouble, "the host sent more before TLS began")
 	}
+	if failure := c.handshake(settings, verify); failure != nil {
+		return failure
+	}
+	return c.ehlo()
+}
+
+// handshake puts TLS under the dialogue.
+func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	var fault error
 	settings.InsecureSkipVerify = true // verified below, so that the fault can be told
 	settings.VerifyConnection = func(state tls.ConnectionState) error {
@@ -203,10 +216,10 @@ func (c *Conn) startTLS(settings *tls.Config, verify bool, ourName string) *Fail
 	if fault != nil {
 		c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", not verified: " + fault.Error()
 	}
-	c.raw = secured
+	c.raw, c.tls = secured, secured
 	c.br.Reset(secured)
 	c.bw.Reset(secured)
-	return c.ehlo(ourName)
+	return nil
 }
 
 func verifyPeer(state tls.ConnectionState, settings *tls.Config) error {
@@ -219,24 +232,6 @@ func verifyPeer(state tls.ConnectionState, settings *tls.Config) error {
 	}
 	_, err := state.PeerCertificates[0].Verify(options)
 	return err
-}
-
-// signIn is AUTH PLAIN (RFC 4954, RFC 4616), only ever under TLS.
-func (c *Conn) signIn(account, password string) *Failure {
-	if c.tlsNote == "" {
-		return c.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSTrouble, "a password is not sent without TLS")
-	}
-	token := base64.StdEncoding.EncodeToString([]byte("\x00" + account + "\x00" + password))
-	r, failure := c.command(diagnose.StageSignIn, "AUTH PLAIN "+token, c.timeouts.Command)
-	if failure != nil {
-		return failure
-	}
-	if r.Code != 235 {
-		f := c.refusal(diagnose.StageSignIn, r)
-		f.Permanent = false // a wrong password is mended on our side
-		return f
-	}
-	return nil
 }
 
 func (c *Conn) has(extension string) bool {

@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/smtp"
 )
 
@@ -107,7 +108,7 @@ func sendTo(t *testing.T, s *script, route config.Route, l Letter, to ...string)
 	if route.NextHop == "" {
 		route.NextHop = "smarthost"
 	}
-	conn, failure := NewClient(config.Compile(c, 1), nil).Connect(context.Background(), &route, s.serve(t))
+	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), nil, nil).Connect(context.Background(), &route, s.serve(t))
 	if failure != nil {
 		return nil, failure
 	}
@@ -238,7 +239,7 @@ func TestTLSIsDemandedByRoute(t *testing.T) {
 	if results, failure := sendTo(t, s, config.Route{TLS: "offered"}, Letter{}, "x@y.example"); failure != nil || results[0].Failure != nil {
 		t.Errorf("TLS that fails where it is only offered: %v %+v", failure, results)
 	}
-	_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: "off", SignIn: &config.SignIn{Account: "a", PasswordFile: "../../../demo/harbourlight.password"}}, Letter{}, "x@y.example")
+	_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: "off", SignIn: &config.SignIn{Account: "a", Secret: "harbourlight"}}, Letter{}, "x@y.example")
 	if failure == nil || failure.Reply.Stage != diagnose.StageSignIn || !strings.Contains(failure.Reply.Text, "not sent without TLS") {
 		t.Errorf("a password without TLS: %+v", failure)
 	}
@@ -281,7 +282,7 @@ func TestAnAttemptThatIsCalledOffIsAFailureAndNoMore(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	s := &script{}
-	conn, failure := NewClient(config.Compile(c, 1), nil).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t))
+	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), nil, nil).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t))
 	if conn != nil || failure == nil || failure.Permanent || len(s.heard) > 0 {
 		t.Errorf("%v %+v, the host heard %q", conn, failure, s.heard)
 	}

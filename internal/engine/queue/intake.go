@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/live"
@@ -139,6 +140,7 @@ func (q *Queue) reserve(entries []*store.Entry) {
 			switch {
 			case now.Before(l.restUntil):
 				d.NextTryAt = mail.At(l.restUntil)
+			case !config.On(l.route.Nodes, q.Name):
 			case q.stopping || q.window >= maxWindow || l.window >= maxLaneWindow || l.more:
 				l.more = true
 			default:
@@ -209,7 +211,7 @@ func jobsOf(e *store.Entry) []*job {
 		if j == nil {
 			m := e.Message
 			j = &job{message: m.ID, received: m.ReceivedAt, sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
-				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf}
+				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener}
 			jobs = append(jobs, j)
 		}
 		j.deliveries = append(j.deliveries, d)

@@ -3,6 +3,7 @@ package queue
 import (
 	"bytes"
 	"io"
+	"net/netip"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -27,6 +28,9 @@ type job struct {
 	eightBit   bool
 	ret, envID string
 	noticeOf   ident.ID
+	account    string
+	client     string
+	listener   string
 	deliveries []*mail.Delivery
 	content    *keptContent // nil if it must be read from the database
 }
@@ -35,7 +39,8 @@ type jobKey struct{ message, lane ident.ID }
 
 func jobOf(d *store.Due) *job {
 	return &job{message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
-		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf}
+		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
+		account: d.Account, client: d.Client, listener: d.Listener}
 }
 
 func (j *job) lane() ident.ID { return j.deliveries[0].LaneID }
@@ -100,12 +105,10 @@ func (q *Queue) done(j *job) {
 // replan finds the route of a delivery that was planned under another revision.
 // It reports false if the configuration now refuses it; then it has bounced.
 func (q *Queue) replan(cfg *config.Compiled, d *store.Due) bool {
-	to, err := address.Parse(d.Delivery.Recipient)
-	if err != nil {
+	leg, fault, ok := Plan(cfg, d)
+	if !ok {
 		return true
 	}
-	sender, _ := address.Parse(d.Sender)
-	leg, fault := route.Find(cfg, sender, to)
 	d.Delivery.Revision = cfg.Revision
 	if fault != nil {
 		q.finishRefused(d, fault)
@@ -120,4 +123,24 @@ func (q *Queue) replan(cfg *config.Compiled, d *store.Due) bool {
 		d.Delivery.Cause, d.Delivery.Last = diagnose.NoCause, nil
 	}
 	return true
+}
+
+// Plan finds the leg of a delivery that waits, or the reply that refuses it. It
+// reports false if its recipient cannot be read.
+func Plan(cfg *config.Compiled, d *store.Due) (route.Leg, *smtp.Reply, bool) {
+	to, err := address.Parse(d.Delivery.Recipient)
+	if err != nil {
+		return route.Leg{}, nil, false
+	}
+	leg, fault := route.Find(cfg, Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), to)
+	return leg, fault, true
+}
+
+// Envelope is what is on record of a message, as decisions are made on it.
+func Envelope(sender, account, client, listener string, size int64) config.Envelope {
+	e := config.Envelope{Listener: listener, Size: size}
+	e.Sender, _ = address.Parse(sender)
+	e.Account, _ = address.Parse(account)
+	e.Client, _ = netip.ParseAddr(client)
+	return e
 }

@@ -8,6 +8,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
 )
@@ -17,6 +18,7 @@ type lane struct {
 	id      ident.ID
 	route   *config.Route
 	nextHop string
+	terms   route.Terms
 
 	pending []*job
 	window  int  // deliveries pending, being sent, or about to come
@@ -33,6 +35,7 @@ type lane struct {
 	last      *mail.LastReply
 	cause     string
 	touched   time.Time
+	slot      time.Time     // when the next letter may go, under a rate
 	letter    chan struct{} // tells idling connections of a letter
 }
 
@@ -45,7 +48,8 @@ func (q *Queue) lane(d *mail.Delivery) *lane {
 			r = q.cfg.Load().Route(config.RouteNone)
 		}
 		now := time.Now()
-		l = &lane{id: d.LaneID, route: r, nextHop: d.NextHop, limit: r.Connections, since: now, touched: now, letter: make(chan struct{}, 1)}
+		terms := route.TermsOf(q.cfg.Load(), r, d.NextHop)
+		l = &lane{id: d.LaneID, route: r, nextHop: d.NextHop, terms: terms, limit: terms.Connections, since: now, touched: now, letter: make(chan struct{}, 1)}
 		q.lanes[d.LaneID] = l
 	}
 	return l
@@ -186,7 +190,7 @@ func (q *Queue) well(l *lane) {
 	if recovered {
 		l.since, l.cause, l.last = time.Now(), "", nil
 	}
-	if l.praise++; l.praise >= 20 && l.limit < l.route.Connections {
+	if l.praise++; l.praise >= 20 && l.limit < l.terms.Connections {
 		l.limit++
 		l.praise = 0
 	}

@@ -19,10 +19,14 @@ import (
 
 // notice makes the notification that a failure begets, or nil: none about a
 // message from the null sender (RFC 5321 section 6.1), and none that the sender
-// asked not to get (RFC 3461).
-func (q *Queue) notice(cfg *config.Compiled, j *job, failed []*mail.Delivery, now time.Time) *store.Entry {
+// asked not to get (RFC 3461), nor that were agreed to be kept back.
+func (q *Queue) notice(cfg *config.Compiled, j *job, failed []*mail.Delivery, now time.Time) []*store.Entry {
 	to := j.from()
 	if to.IsNull() {
+		return nil
+	}
+	if p := cfg.Peer(to.Domain); p != nil && p.NoBounces {
+		q.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", p.Name)
 		return nil
 	}
 	n := dsn.Notice{HostName: string(cfg.Service.HostName), Postmaster: cfg.Service.Postmaster, To: to, EnvID: j.envID, Arrived: j.received, Now: now}
@@ -39,7 +43,10 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, failed []*mail.Delivery, no
 	}
 	id := q.IDs.Next()
 	n.ID = id.String()
-	return q.noticeEntry(cfg, n, j, id, now)
+	if e := q.noticeEntry(cfg, n, j, id, now); e != nil {
+		return []*store.Entry{e}
+	}
+	return nil
 }
 
 func noticeRecipient(d *mail.Delivery) dsn.Recipient {
@@ -85,22 +92,33 @@ func (q *Queue) addOriginal(n *dsn.Notice, j *job) error {
 
 // noticeEntry makes the message that carries a notice.
 func (q *Queue) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, id ident.ID, now time.Time) *store.Entry {
-	legs, fault := route.Plan(cfg, address.Address{}, n.To)
+	e, fault := beget(cfg, j, id, n.To, dsn.Compose(n), "notice", now)
 	if fault != nil {
 		q.Log.Warn("a notice cannot be delivered: its sender's address is refused here", "message", j.message, "sender", n.To.String(), "reply", fault.String())
 		return nil
 	}
-	content := dsn.Compose(n)
+	e.Message.UTF8 = n.NeedsUTF8()
+	return e
+}
+
+// beget makes a message of our own about another, from the null sender. kind is
+// the word for it: notice or reply.
+func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
+	legs, fault := route.Plan(cfg, config.Envelope{Size: int64(len(content))}, to)
+	if fault != nil {
+		return nil, fault
+	}
+	host := string(cfg.Service.HostName)
 	section, _ := message.SplitHeader(content)
-	summary := message.Summarize(section, n.HostName)
+	summary := message.Summarize(section, host)
 	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), HeaderFrom: summary.From, Subject: summary.Subject, MessageID: summary.MessageID,
-		Size: int64(len(content)), Listener: "", ClientAddress: "", Helo: n.HostName, SessionID: id, Revision: cfg.Revision, Protocol: "notice",
-		UTF8: n.NeedsUTF8(), EightBit: bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }), NoticeOf: j.message}
+		Size: int64(len(content)), Helo: host, SessionID: id, Revision: cfg.Revision, Protocol: kind,
+		EightBit: bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }), NoticeOf: j.message}
 	e := &store.Entry{Message: m, Content: content}
 	for i, leg := range legs {
-		e.Deliveries = append(e.Deliveries, NewDelivery(cfg, m, i+1, leg, n.To, "notice"))
+		e.Deliveries = append(e.Deliveries, NewDelivery(cfg, m, i+1, leg, to, kind))
 	}
-	return e
+	return e, nil
 }
 
 // NewDelivery makes the delivery of a leg, due at once. original is the

@@ -46,7 +46,7 @@ func (q *Queue) finishRefused(due *store.Due, fault *smtp.Reply) {
 	d.Last = &mail.LastReply{Stage: diagnose.StageRoute, Code: fault.Code, Enhanced: fault.Enhanced, Text: fault.Text()}
 	j := jobOf(due)
 	j.deliveries = []*mail.Delivery{d}
-	o.Notice = q.notice(q.cfg.Load(), j, j.deliveries, now)
+	o.Begotten = q.notice(q.cfg.Load(), j, j.deliveries, now)
 	q.record(j, o)
 }
 
@@ -72,7 +72,7 @@ func (q *Queue) expireOverdue(ctx context.Context) {
 		}
 		j := jobOf(&due[i])
 		j.deliveries = []*mail.Delivery{d}
-		q.record(j, &store.Outcome{Delivery: d, At: now.UTC(), Notice: q.notice(cfg, j, j.deliveries, now)})
+		q.record(j, &store.Outcome{Delivery: d, At: now.UTC(), Begotten: q.notice(cfg, j, j.deliveries, now)})
 	}
 }
 
@@ -130,9 +130,7 @@ func (q *Queue) writeOutcomes() {
 func (q *Queue) finish(group []*store.Outcome) {
 	var notices []*store.Entry
 	for _, o := range group {
-		if o.Notice != nil {
-			notices = append(notices, o.Notice)
-		}
+		notices = append(notices, o.Begotten...)
 	}
 	q.reserve(notices)
 	wait := 100 * time.Millisecond

@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
@@ -28,13 +29,15 @@ type Store interface {
 	StoreContent(ctx context.Context, id ident.ID, content io.Reader) error
 	DropContent(ctx context.Context, id ident.ID) error
 	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
-	LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, perLane, total int) ([]store.Due, error)
+	LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, notHere []string, perLane, total int) ([]store.Due, error)
 	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
 	NextDue(ctx context.Context, skip []ident.ID) (time.Time, error)
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
 	Finish(ctx context.Context, node int, outcomes []*store.Outcome) error
 	Heartbeat(ctx context.Context, node int) error
 	ReleaseDead(ctx context.Context) (int64, error)
+	MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error)
+	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
 }
 
 // Bounds on what memory holds.
@@ -59,6 +62,8 @@ type Options struct {
 	Tally *tally.Tally
 	Log   *slog.Logger
 	Roots *x509.CertPool // to verify far hosts by; nil is the system's
+	// Secrets opens the passwords kept for smart hosts.
+	Secrets deliver.Secrets
 }
 
 // Queue is a node's share of the queue.
@@ -103,23 +108,50 @@ func New(o Options) *Queue {
 	return q
 }
 
-// Apply makes a configuration the one in force. What waits without a route is
-// looked at again at once.
+// Apply makes a configuration the one in force. What waits in memory goes back
+// to the database and is planned anew when it is taken again, at once.
 func (q *Queue) Apply(c *config.Compiled) {
+	q.client.Store(deliver.NewClient(c, q.Roots, q.Secrets))
 	q.cfg.Store(c)
-	q.client.Store(deliver.NewClient(c, q.Roots))
+	var ids []mail.DeliveryID
 	q.mu.Lock()
 	for _, l := range q.lanes {
 		if r := c.Route(l.route.Name); r != nil {
-			l.route, l.limit = r, r.Connections
+			l.route = r
 		}
+		l.terms = route.TermsOf(c, l.route, l.nextHop)
+		l.limit = l.terms.Connections
+		for _, j := range l.pending {
+			for _, d := range j.deliveries {
+				ids = append(ids, d.ID())
+			}
+			q.done(j)
+		}
+		l.pending = nil
 	}
 	q.mu.Unlock()
+	if len(ids) > 0 {
+		q.giveBack(handBack{ids, time.Now()})
+	}
 	q.Wake()
+}
+
+// notHere names the routes that belong to other nodes.
+func (q *Queue) notHere(c *config.Compiled) []string {
+	var out []string
+	for i := range c.Routes {
+		if !config.On(c.Routes[i].Nodes, q.Name) {
+			out = append(out, c.Routes[i].Name)
+		}
+	}
+	return out
 }
 
 // Config is the configuration in force.
 func (q *Queue) Config() *config.Compiled { return q.cfg.Load() }
+
+// Client opens connections by the configuration in force.
+func (q *Queue) Client() *deliver.Client { return q.client.Load() }
 
 // Wake lets the queue look for due deliveries at once.
 func (q *Queue) Wake() {
@@ -246,7 +278,7 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	if room <= 0 {
 		return 100 * time.Millisecond
 	}
-	due, err := q.Store.LeaseDue(ctx, q.Node, now, skip, try, min(room, leaseAtOnce), min(room, leaseAtOnce))
+	due, err := q.Store.LeaseDue(ctx, q.Node, now, skip, try, q.notHere(q.cfg.Load()), min(room, leaseAtOnce), min(room, leaseAtOnce))
 	if err != nil {
 		if ctx.Err() == nil {
 			q.Log.Error("the queue cannot be read", "error", err)

@@ -14,6 +14,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
@@ -67,8 +68,12 @@ func (f *fake) DropContent(context.Context, ident.ID) error             { return
 func (f *fake) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 	return nil, store.ErrNotFound
 }
-func (f *fake) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, int, int) ([]store.Due, error) {
+func (f *fake) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, []string, int, int) ([]store.Due, error) {
 	return nil, nil
+}
+func (f *fake) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
+func (f *fake) Replying(context.Context, string, string, time.Time, time.Time) (bool, error) {
+	return true, nil
 }
 func (f *fake) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
 	return nil, nil
@@ -124,7 +129,7 @@ func start(t *testing.T, f *fake, run bool) *Queue {
 	if !run {
 		c.Service.Connections = 0 // what comes in stays
 	}
-	q.Apply(config.Compile(c, 1))
+	q.Apply(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)))
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
@@ -144,7 +149,7 @@ func letter(q *Queue, sender, to string) *store.Entry {
 	recipient, _ := address.Parse(to)
 	m := &mail.Message{ID: q.IDs.Next(), ReceivedAt: time.Now(), Sender: sender, Size: 40, Revision: 1}
 	e := &store.Entry{Message: m, Content: []byte("Subject: Berth\r\n\r\nhi\r\n")}
-	legs, _ := route.Plan(q.Config(), from, recipient)
+	legs, _ := route.Plan(q.Config(), config.Envelope{Sender: from}, recipient)
 	for i, leg := range legs {
 		e.Deliveries = append(e.Deliveries, NewDelivery(q.Config(), m, i+1, leg, recipient, "rule"))
 	}
@@ -315,8 +320,8 @@ func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
 		if (n != nil) != c.want {
 			t.Errorf("%s: %v", c.name, n)
 		}
-		if n != nil && (n.Message.Sender != "" || n.Message.NoticeOf != e.Message.ID || n.Deliveries[0].Recipient != c.sender || n.Message.Subject != "Not delivered: Berth") {
-			t.Errorf("%s: %+v", c.name, n.Message)
+		if n != nil && (n[0].Message.Sender != "" || n[0].Message.NoticeOf != e.Message.ID || n[0].Deliveries[0].Recipient != c.sender || n[0].Message.Subject != "Not delivered: Berth") {
+			t.Errorf("%s: %+v", c.name, n[0].Message)
 		}
 	}
 }

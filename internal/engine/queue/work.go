@@ -7,7 +7,6 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/mailbox"
 	"gullroute/internal/store"
 )
 
@@ -25,7 +24,7 @@ func (q *Queue) work(l *lane) {
 			conn.Quit()
 		}
 	}()
-	sent := 0
+	sent, cfg := 0, q.cfg.Load()
 	for j := q.take(l); j != nil; j = q.nextJob(l, conn) {
 		switch l.route.NextHop {
 		case "mailbox":
@@ -34,6 +33,17 @@ func (q *Queue) work(l *lane) {
 		case "none":
 			q.strand(l, j)
 			continue
+		}
+		if now := q.cfg.Load(); now != cfg { // other terms may count by now
+			cfg = now
+			if conn != nil {
+				conn.Quit()
+				conn = nil
+			}
+		}
+		if !q.pace(l) {
+			q.abandon(l, j)
+			return
 		}
 		if conn == nil {
 			var failure *deliver.Failure
@@ -45,10 +55,9 @@ func (q *Queue) work(l *lane) {
 			conn.CloseWith(q.ctx)
 			sent = 0
 		}
-		results := conn.Send(q.letter(j), recipients(j))
-		q.conclude(l, j, results)
+		q.conclude(l, j, q.send(cfg, l, conn, j))
 		sent++
-		if conn.Broken() || sent >= l.route.LettersPerConnection {
+		if conn.Broken() || sent >= l.terms.LettersPerConnection {
 			conn.Quit()
 			conn = nil
 		}
@@ -143,20 +152,6 @@ func (q *Queue) abandon(l *lane, j *job) {
 	q.mu.Unlock()
 }
 
-// intoMailbox delivers to a mailbox of ours: the letter is put there in the
-// transaction that records it.
-func (q *Queue) intoMailbox(l *lane, j *job) {
-	now := time.Now()
-	for _, d := range j.deliveries {
-		o := q.attempted(d, now)
-		d.State = mail.Delivered
-		d.Last = &mail.LastReply{Stage: diagnose.StageMailbox, Host: q.Name, Code: 250, Enhanced: "2.1.5", Text: "put into mailbox " + d.Recipient}
-		o.Mailbox = mailbox.Letter(j.message, j.from(), d.Recipient, now)
-		q.record(j, o)
-	}
-	q.settleJob(l, j)
-}
-
 // strand keeps what no route leads on for; it is tried again when a
 // configuration is applied.
 func (q *Queue) strand(l *lane, j *job) {
@@ -170,6 +165,11 @@ func (q *Queue) strand(l *lane, j *job) {
 
 // conclude turns the results of a transaction into outcomes.
 func (q *Queue) conclude(l *lane, j *job, results []deliver.Result) {
+	q.concludeWith(l, j, results, nil)
+}
+
+// concludeWith lets more be added to each outcome.
+func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more func(i int, o *store.Outcome)) {
 	cfg := q.cfg.Load()
 	now := time.Now()
 	worked := false
@@ -196,10 +196,13 @@ func (q *Queue) conclude(l *lane, j *job, results []deliver.Result) {
 		if d.State == mail.Bounced || d.State == mail.Expired {
 			failed = append(failed, d)
 		}
+		if more != nil {
+			more(i, o)
+		}
 		outcomes = append(outcomes, o)
 	}
 	if len(failed) > 0 {
-		outcomes[0].Notice = q.notice(cfg, j, failed, now)
+		outcomes[0].Begotten = append(outcomes[0].Begotten, q.notice(cfg, j, failed, now)...)
 	}
 	for _, o := range outcomes {
 		q.record(j, o)

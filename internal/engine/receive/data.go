@@ -1,13 +1,16 @@
 package receive
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
@@ -45,6 +48,11 @@ func (se *session) data(arg string) smtp.Reply {
 	s := newSpool(se.server.SpoolDir, int(se.mail.Size))
 	defer s.Close()
 	reply := se.take(s, id)
+	if se.conf.Kind == config.LMTP { // RFC 2033 section 4.2: one reply for each recipient
+		for range len(se.rcpts) - 1 {
+			se.reply(reply)
+		}
+	}
 	se.clear()
 	return reply
 }
@@ -73,6 +81,14 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 	if summary.Hops > maxHops || summary.OwnHops >= maxOwnHops {
 		se.reject(fmt.Sprintf("a loop: %d Received fields, %d of them ours", summary.Hops, summary.OwnHops))
 		return smtp.NewReply(554, "5.4.6", "the message goes round in a loop: it has passed here %d times before, and %d servers in all", summary.OwnHops, summary.Hops)
+	}
+	if fixed, changed := se.fix(section, id, now); changed {
+		if !bytes.HasPrefix(s.head()[int(head)+len(section):], []byte("\r\n")) { // a body without an empty line before it
+			fixed = append(fixed, "\r\n"...)
+		}
+		s.replaceHead(int(head)+len(section), append(slices.Clone(s.head()[:head]), fixed...))
+		section = fixed
+		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
 	return se.enter(se.entry(id, now, s, section, summary), s)
 }
@@ -139,7 +155,7 @@ func (se *session) cutOff(err error) *smtp.Reply {
 
 // entry makes the message and its deliveries, each final recipient once.
 func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, sum message.Summary) *store.Entry {
-	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), Sender: se.mail.From.String(), HeaderFrom: sum.From, Subject: sum.Subject,
+	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), Sender: se.mail.From.String(), HeaderFrom: sum.From, Subject: sum.Subject, Account: se.account.String(),
 		MessageID: sum.MessageID, Size: s.size, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), SessionID: se.id,
 		Revision: se.cfg.Revision, Protocol: se.protocol(), Hops: sum.Hops, UTF8: se.mail.UTF8 && !ascii(section), EightBit: s.eightBit,
 		Ret: se.mail.Ret, EnvID: se.mail.EnvID}
@@ -189,6 +205,8 @@ func (se *session) enter(e *store.Entry, s *spool) smtp.Reply {
 		return se.notNow(err)
 	}
 	se.messages++
+	se.octets += e.Message.Size
+	se.count()
 	return smtp.NewReply(250, "2.0.0", "accepted as %s", e.Message.ID)
 }
 

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/queue"
@@ -69,7 +70,7 @@ func serve(t *testing.T, k *keeper, text string) *Server {
 		t.Fatal(err)
 	}
 	s := New(Options{Intake: k, Contents: k, IDs: ident.NewMaker(1, time.Now), Hub: live.NewHub(), Tally: tally.New(), Log: slog.New(slog.DiscardHandler), Node: "test", SpoolDir: t.TempDir()})
-	if err := s.Apply(config.Compile(c, 1)); err != nil {
+	if err := s.Apply(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Stop(time.Second) })
@@ -177,7 +178,7 @@ func TestListenersFollowTheConfiguration(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Apply(config.Compile(c, 2)); err != nil {
+	if err := s.Apply(config.Compile(c, 2, directory.Of(c.Mailboxes, c.Aliases))); err != nil {
 		t.Fatal(err)
 	}
 	addresses := s.Addresses()
@@ -191,7 +192,7 @@ func TestListenersFollowTheConfiguration(t *testing.T) {
 	}
 	defer taken.Close()
 	c, _ = config.Parse([]byte(strings.Replace(settings, "127.0.0.1:0", taken.Addr().String(), 1)))
-	if err := s.Apply(config.Compile(c, 3)); err == nil || !strings.Contains(err.Error(), "listener inside") {
+	if err := s.Apply(config.Compile(c, 3, directory.Of(c.Mailboxes, c.Aliases))); err == nil || !strings.Contains(err.Error(), "listener inside") {
 		t.Errorf("an address in use: %v", err)
 	}
 }

@@ -14,10 +14,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
@@ -46,12 +49,30 @@ type Options struct {
 	SpoolDir string // for content that is too large for memory
 	// Bind overrides the addresses of listeners, by name.
 	Bind map[string]netip.AddrPort
+	// SignIn checks people's passwords.
+	SignIn *signin.Checker
+	// Allowance counts what accounts and clients send under rules with limits.
+	Allowance Allowance
+	// Verify asks the next hop of a relay domain about a recipient; nil verifies
+	// nothing.
+	Verify func(ctx context.Context, c *config.Compiled, to address.Address) *smtp.Reply
+	// Use is how full a mailbox is, in octets; nil asks nothing.
+	Use func(ctx context.Context, mailbox string) (int64, error)
+}
+
+// Allowance counts messages and recipients against a rule's limits.
+type Allowance interface {
+	// Left says what forbids one more recipient, "" if nothing does. recipients
+	// are those the message has already.
+	Left(ctx context.Context, rule, holder string, l config.RuleLimits, recipients int) string
+	Count(rule, holder string, recipients int)
 }
 
 // Server is all listeners of a node.
 type Server struct {
 	Options
-	cfg atomic.Pointer[config.Compiled]
+	cfg   atomic.Pointer[config.Compiled]
+	certs certificates
 
 	mu        sync.Mutex
 	listeners map[string]*listener
@@ -67,6 +88,9 @@ type listener struct {
 	mu   sync.Mutex
 	per  map[netip.Addr]int // connections by client
 	all  int
+	// came are the connections of the running minute, by client.
+	came   map[netip.Addr]int
+	minute int64
 }
 
 // New makes a server without listeners.
@@ -75,15 +99,15 @@ func New(o Options) *Server {
 }
 
 // Apply opens the listeners of a configuration and closes those it no longer
-// has. Sessions under way go on under the configuration they began with. An
-// address that cannot be opened is an error; the others are open all the same.
+// has. Sessions under way take it with their next transaction. An address that
+// cannot be opened is an error; the others are open all the same.
 func (s *Server) Apply(c *config.Compiled) error {
 	s.cfg.Store(c)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for name, l := range s.listeners {
 		conf := c.Listener(name)
-		if conf == nil || s.address(conf).String() != l.Addr().String() && s.address(conf).Port() != 0 {
+		if conf == nil || !config.On(conf.Nodes, s.Node) || s.address(conf).String() != l.Addr().String() && s.address(conf).Port() != 0 {
 			l.Close()
 			delete(s.listeners, name)
 		}
@@ -91,6 +115,12 @@ func (s *Server) Apply(c *config.Compiled) error {
 	var errs []error
 	for i := range c.Listeners {
 		conf := &c.Listeners[i]
+		if !config.On(conf.Nodes, s.Node) {
+			continue
+		}
+		if err := s.certs.check(conf); err != nil {
+			errs = append(errs, fmt.Errorf("listener %s: its certificate cannot be used: %w", conf.Name, err))
+		}
 		if s.listeners[conf.Name] != nil {
 			continue
 		}
@@ -158,7 +188,7 @@ func (s *Server) Stop(grace time.Duration) {
 	}
 	s.mu.Lock()
 	for se := range s.open {
-		se.conn.Close()
+		se.raw.Close()
 	}
 	s.mu.Unlock()
 	<-done
@@ -194,7 +224,7 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 		conn.Close()
 		return
 	}
-	if refusal := l.enter(client, conf.Limits); refusal != nil {
+	if refusal := l.enter(client, conf, time.Now()); refusal != nil {
 		s.Tally.Add(time.Now(), tally.Rejected, 0)
 		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
 		_, _ = conn.Write(refusal.AppendTo(nil))
@@ -233,12 +263,30 @@ func clientAddr(conn net.Conn) netip.Addr {
 	return ap.Addr().Unmap()
 }
 
-// enter counts a connection, or says why it is one too many.
-func (l *listener) enter(client netip.Addr, limits config.Limits) *smtp.Reply {
+// maxCame bounds how many clients' new connections are counted.
+const maxCame = 50_000
+
+// enter counts a connection, or says why it is not welcome.
+func (l *listener) enter(client netip.Addr, conf *config.Listener, now time.Time) *smtp.Reply {
+	limits := conf.Limits
+	var r smtp.Reply
+	if !rehearse.Admits(conf, client) {
+		r = smtp.NewReply(554, "5.7.1", "%s may not connect to this listener", client)
+		return &r
+	}
+	if limits.Load > 0 && machineLoad() > float64(limits.Load) {
+		r = smtp.NewReply(421, "4.3.2", "this machine is busy; try again later")
+		return &r
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var r smtp.Reply
+	if minute := now.Unix() / 60; minute != l.minute || len(l.came) > maxCame {
+		l.minute, l.came = minute, map[netip.Addr]int{}
+	}
+	l.came[client]++
 	switch {
+	case limits.NewPerMinute > 0 && l.came[client] > limits.NewPerMinute:
+		r = smtp.NewReply(421, "4.7.0", "too many new connections from %s; at most %d a minute", client, limits.NewPerMinute)
 	case l.all >= limits.Connections:
 		r = smtp.NewReply(421, "4.3.2", "too many connections here; try again later")
 	case l.per[client] >= limits.ConnectionsPerAddress:

@@ -2,6 +2,7 @@ package receive
 
 import (
 	"bufio"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -38,24 +39,29 @@ const refusalsPerError = 10
 // session is one connection. It is used by its own goroutine, but for wakeIdle.
 type session struct {
 	server *Server
-	cfg    *config.Compiled // for the whole session
+	cfg    *config.Compiled // for one transaction
 	conf   *config.Listener
-	conn   net.Conn
+	raw    net.Conn // as it was accepted
+	conn   net.Conn // with TLS on it, if there is
+	tls    *tls.Conn
 	client netip.Addr
 	br     *bufio.Reader
 	bw     *bufio.Writer
 	log    *slog.Logger
 	id     ident.ID
 
-	helo     string
-	extended bool // by EHLO
-	mail     *smtp.Mail
-	rcpts    []recipient
-	messages int
-	buf      []byte // for content in passing
-	errors   int    // in tenths
-	idle     atomic.Bool
-	closing  bool
+	helo         string
+	extended     bool            // by EHLO or LHLO
+	account      address.Address // who signed in
+	certificates []string        // names in the client's certificate, verified
+	mail         *smtp.Mail
+	rcpts        []recipient
+	messages     int
+	buf          []byte // for content in passing
+	octets       int64  // of all messages
+	errors       int    // in tenths
+	idle         atomic.Bool
+	closing      bool
 }
 
 // recipient is one that was taken.
@@ -67,7 +73,7 @@ type recipient struct {
 
 func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net.Conn, client netip.Addr) *session {
 	id := s.IDs.Next()
-	return &session{server: s, cfg: cfg, conf: conf, conn: conn, client: client, id: id,
+	return &session{server: s, cfg: cfg, conf: conf, raw: conn, conn: conn, client: client, id: id,
 		br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10),
 		log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())}
 }
@@ -75,7 +81,7 @@ func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net
 // wakeIdle ends a session that waits for its next command: the service stops.
 func (se *session) wakeIdle() {
 	if se.idle.Load() {
-		_ = se.conn.SetReadDeadline(time.Now())
+		_ = se.raw.SetReadDeadline(time.Now())
 	}
 }
 
@@ -86,13 +92,20 @@ func (se *session) run() {
 			se.log.Error("session failed", "fault", fault, "stack", string(debug.Stack()))
 		}
 	}()
+	if se.conf.TLS == config.TLSImplicit && se.secure() != nil {
+		return
+	}
 	if se.talksEarly() {
 		se.reply(smtp.NewReply(554, "5.5.1", "you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)"))
 		se.flush()
 		se.reject("talked before the greeting")
 		return
 	}
-	se.reply(smtp.NewReply(220, "", "%s ESMTP ready", se.conf.GreetingName))
+	protocol := "ESMTP"
+	if se.conf.Kind == config.LMTP {
+		protocol = "LMTP"
+	}
+	se.reply(smtp.NewReply(220, "", "%s %s ready", se.conf.GreetingName, protocol))
 	for !se.closing {
 		line, err := se.readLine()
 		if err == nil {
@@ -111,7 +124,7 @@ func (se *session) run() {
 
 // talksEarly reports a client that did not wait for the greeting.
 func (se *session) talksEarly() bool {
-	if se.conf.Kind != "edge" {
+	if se.conf.Kind != config.Edge {
 		return false
 	}
 	_ = se.conn.SetReadDeadline(time.Now().Add(earlyPause))
@@ -201,8 +214,12 @@ func (se *session) reject(why string) {
 // command answers one command.
 func (se *session) command(c smtp.Command) smtp.Reply {
 	switch c.Verb {
-	case "EHLO", "HELO":
+	case "EHLO", "HELO", "LHLO":
 		return se.hello(c)
+	case "STARTTLS":
+		return se.startTLS(c.Arg)
+	case "AUTH":
+		return se.auth(c.Arg)
 	case "MAIL":
 		return se.mailFrom(c.Arg)
 	case "RCPT":
@@ -217,11 +234,11 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 	case "VRFY":
 		return smtp.NewReply(252, "2.5.0", "addresses are not verified here; send the message and see")
 	case "HELP":
-		return smtp.NewReply(214, "2.0.0", "commands: EHLO HELO MAIL RCPT DATA RSET NOOP VRFY QUIT")
+		return smtp.NewReply(214, "2.0.0", "commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA RSET NOOP VRFY QUIT")
 	case "QUIT":
 		se.closing = true
 		return smtp.NewReply(221, "2.0.0", "%s says goodbye", se.conf.GreetingName)
-	case "EXPN", "STARTTLS", "AUTH", "BDAT", "TURN", "ETRN":
+	case "EXPN", "BDAT", "TURN", "ETRN":
 		return se.fault(smtp.NewReply(502, "5.5.1", "%s is not offered here", c.Verb))
 	}
 	return se.fault(smtp.NewReply(500, "5.5.2", "this command is not known"))
@@ -231,26 +248,59 @@ func (se *session) clear() { se.mail, se.rcpts = nil, nil }
 
 func (se *session) hello(c smtp.Command) smtp.Reply {
 	name, _, _ := strings.Cut(c.Arg, " ")
-	if name == "" {
+	switch isLMTP := se.conf.Kind == config.LMTP; {
+	case isLMTP != (c.Verb == "LHLO") && isLMTP:
+		return se.fault(smtp.NewReply(500, "5.5.1", "this is LMTP; say LHLO"))
+	case isLMTP != (c.Verb == "LHLO"):
+		return se.fault(smtp.NewReply(500, "5.5.1", "this is SMTP; say EHLO"))
+	case name == "":
 		return se.fault(smtp.NewReply(501, "5.5.4", "say who you are: %s your.host.name", c.Verb))
-	}
-	if se.br.Buffered() > 0 {
+	case se.br.Buffered() > 0:
 		return se.outOfTurn(c.Verb)
 	}
 	se.clear()
-	se.helo, se.extended = name, c.Verb == "EHLO"
+	se.helo, se.extended = name, c.Verb != "HELO"
 	if !se.extended {
 		return smtp.NewReply(250, "", "%s greets %s", se.conf.GreetingName, se.client)
 	}
-	return smtp.Reply{Code: 250, Lines: []string{
+	lines := []string{
 		fmt.Sprintf("%s greets %s", se.conf.GreetingName, se.client),
 		"PIPELINING",
 		fmt.Sprintf("SIZE %d", se.conf.Limits.MessageSize),
 		"8BITMIME",
 		"SMTPUTF8",
 		"DSN",
-		"ENHANCEDSTATUSCODES",
-	}}
+	}
+	if se.tls == nil && (se.conf.TLS == config.TLSStart || se.conf.TLS == config.TLSRequired) {
+		lines = append(lines, "STARTTLS")
+	}
+	if m := se.mechanisms(); len(m) > 0 {
+		lines = append(lines, "AUTH "+strings.Join(m, " "))
+	}
+	return smtp.Reply{Code: 250, Lines: append(lines, "ENHANCEDSTATUSCODES")}
+}
+
+// startTLS is STARTTLS (RFC 3207).
+func (se *session) startTLS(arg string) smtp.Reply {
+	switch {
+	case se.conf.TLS != config.TLSStart && se.conf.TLS != config.TLSRequired:
+		return se.fault(smtp.NewReply(502, "5.5.1", "STARTTLS is not offered here"))
+	case se.tls != nil:
+		return se.fault(smtp.NewReply(503, "5.5.1", "TLS is on already"))
+	case arg != "":
+		return se.fault(smtp.NewReply(501, "5.5.4", "STARTTLS takes no parameter"))
+	case se.br.Buffered() > 0:
+		return se.outOfTurn("STARTTLS")
+	}
+	if err := se.server.certs.check(se.conf); err != nil {
+		se.log.Error("no TLS: the certificate cannot be used", "error", err)
+		return smtp.NewReply(454, "4.7.0", "TLS is not available just now")
+	}
+	se.reply(smtp.NewReply(220, "2.0.0", "begin TLS"))
+	if se.flush() != nil || se.secure() != nil {
+		se.closing = true
+	}
+	return smtp.Reply{}
 }
 
 // outOfTurn ends the session of a client that sent more before it could know
@@ -261,26 +311,69 @@ func (se *session) outOfTurn(verb string) smtp.Reply {
 	return smtp.NewReply(554, "5.5.1", "you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)", verb)
 }
 
+// refresh takes the configuration in force for the next transaction. It reports
+// false if the listener is gone.
+func (se *session) refresh() bool {
+	cfg := se.server.cfg.Load()
+	if cfg == se.cfg {
+		return true
+	}
+	conf := cfg.Listener(se.conf.Name)
+	if conf == nil {
+		return false
+	}
+	se.cfg, se.conf = cfg, conf
+	return true
+}
+
+// trusted reports a listener whose clients are our own people and machines.
+func (se *session) trusted() bool {
+	return se.conf.Kind == config.Submission || se.conf.Kind == config.Inside
+}
+
 func (se *session) mailFrom(arg string) smtp.Reply {
+	if se.mail == nil && !se.refresh() {
+		se.closing = true
+		return smtp.NewReply(421, "4.3.2", "this listener was closed; try again")
+	}
 	limits := se.conf.Limits
 	switch {
 	case se.helo == "":
 		return se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
 	case se.mail != nil:
 		return se.fault(smtp.NewReply(503, "5.5.1", "a message is under way; send DATA or RSET first"))
+	case se.conf.TLS == config.TLSRequired && se.tls == nil:
+		return se.fault(smtp.NewReply(530, "5.7.0", "say STARTTLS first; no mail is taken here in the clear"))
+	case se.conf.Kind == config.Submission && se.account.IsNull():
+		return se.fault(smtp.NewReply(530, "5.7.0", "sign in first; this listener is for people with an account"))
 	case se.messages >= limits.MessagesPerConnection:
 		se.closing = true
 		return smtp.NewReply(421, "4.7.0", "%d messages came by this connection; open a new one", limits.MessagesPerConnection)
+	case limits.SessionSize > 0 && se.octets >= int64(limits.SessionSize):
+		se.closing = true
+		return smtp.NewReply(421, "4.7.0", "%d octets came by this connection; open a new one", se.octets)
 	}
-	m, fault := smtp.ParseMail(arg)
+	completeWith := ""
+	if se.trusted() {
+		completeWith = string(se.cfg.Service.DefaultSenderDomain)
+	}
+	m, fault := smtp.ParseMail(arg, completeWith)
 	if fault != nil {
 		return se.fault(*fault)
 	}
 	if m.Size > int64(limits.MessageSize) {
 		return se.weigh(smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", m.Size, limits.MessageSize), 1)
 	}
+	if se.trusted() {
+		m.From = se.cfg.RewriteSender(m.From)
+	}
 	se.mail = &m
 	return smtp.NewReply(250, "2.1.0", "sender ok")
+}
+
+// envelope is what decisions on the message under way are made on.
+func (se *session) envelope() config.Envelope {
+	return config.Envelope{Client: se.client, Listener: se.conf.Name, Account: se.account, Certificates: se.certificates, Sender: se.mail.From, Size: se.mail.Size}
 }
 
 func (se *session) rcptTo(arg string) smtp.Reply {
@@ -294,12 +387,16 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 	if fault != nil {
 		return se.fault(*fault)
 	}
-	decision := relay.Decide(se.cfg, relay.Facts{Client: se.client, Listener: se.conf.Name, Sender: se.mail.From, Recipient: rcpt.To})
+	e := se.envelope()
+	decision := relay.Decide(se.cfg, e, rcpt.To)
 	if !decision.Allow {
 		se.reject(fmt.Sprintf("<%s>: %s (revision %d)", rcpt.To, decision.Why, decision.Revision))
 		return se.weigh(decision.Reply, 1)
 	}
-	legs, refusal := route.Plan(se.cfg, se.mail.From, rcpt.To)
+	legs, refusal := route.Plan(se.cfg, e, rcpt.To)
+	if refusal == nil {
+		refusal = se.mayTake(e, decision, rcpt.To, legs)
+	}
 	if refusal != nil {
 		se.reject(fmt.Sprintf("<%s>: %s", rcpt.To, refusal))
 		return se.weigh(*refusal, 1)
@@ -310,13 +407,24 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 
 // protocol is the word for the trace field (RFC 3848, RFC 6531).
 func (se *session) protocol() string {
+	word := "SMTP"
 	switch {
+	case se.conf.Kind == config.LMTP && se.mail.UTF8:
+		word = "UTF8LMTP"
+	case se.conf.Kind == config.LMTP:
+		word = "LMTP"
 	case se.mail.UTF8:
-		return "UTF8SMTP"
+		word = "UTF8SMTP"
 	case se.extended:
-		return "ESMTP"
+		word = "ESMTP"
 	}
-	return "SMTP"
+	if se.tls != nil {
+		word += "S"
+	}
+	if !se.account.IsNull() {
+		word += "A"
+	}
+	return word
 }
 
 // only is the recipient if there is but one.

@@ -1,10 +1,12 @@
 package receive
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/message"
@@ -19,6 +21,9 @@ type spool struct {
 	file     *os.File
 	size     int64
 	eightBit bool
+	// newHead stands in place of the file's first cut octets.
+	newHead []byte
+	cut     int64
 }
 
 // newSpool expects about so many octets.
@@ -68,10 +73,20 @@ func (s *spool) head() []byte {
 
 // store puts the file's content into the database ahead of its message.
 func (s *spool) store(ctx context.Context, contents ContentStore, id ident.ID) error {
-	if _, err := s.file.Seek(0, io.SeekStart); err != nil {
+	if _, err := s.file.Seek(s.cut, io.SeekStart); err != nil {
 		return fmt.Errorf("spool: %w", err)
 	}
-	return contents.StoreContent(ctx, id, s.file)
+	return contents.StoreContent(ctx, id, io.MultiReader(bytes.NewReader(s.newHead), s.file))
+}
+
+// replaceHead puts a new head in place of the first n octets.
+func (s *spool) replaceHead(n int, head []byte) {
+	s.size += int64(len(head) - n)
+	if s.file != nil {
+		s.newHead, s.cut = head, int64(n)
+		return
+	}
+	s.memory = append(slices.Clip(head), s.memory[n:]...)
 }
 
 // Close forgets the content.

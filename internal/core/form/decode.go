@@ -1,4 +1,8 @@
-package config
+// Package form reads the records of a configuration: YAML into structs, with
+// every fault named by line and field, and what programs and pages need to know
+// of the fields. A struct says what is allowed by its tags: yaml (the name),
+// required, enum, each (an enum for the items of a list), min, max, default, doc.
+package form
 
 import (
 	"errors"
@@ -42,32 +46,31 @@ func (ps Problems) Error() string {
 	return b.String()
 }
 
-// maxDocument bounds a configuration's text, in octets.
-const maxDocument = 16 << 20
+// maxDocument bounds a text, in octets.
+const maxDocument = 64 << 20
 
-// Parse reads and checks a YAML configuration. The error is Problems.
-func Parse(text []byte) (*Config, error) {
+// ParseYAML reads a text as one YAML document. The error is Problems.
+func ParseYAML(text []byte) (*yaml.Node, error) {
 	if len(text) > maxDocument {
-		return nil, Problems{{1, "", fmt.Sprintf("the configuration is larger than %d octets", maxDocument)}}
+		return nil, Problems{{1, "", fmt.Sprintf("the text is larger than %d octets", maxDocument)}}
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
 		return nil, Problems{syntaxProblem(err, string(text))}
 	}
 	if len(doc.Content) == 0 {
-		return nil, Problems{{1, "", "the configuration is empty; it needs at least service with host_name and postmaster"}}
+		return &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Line: 1}, nil
 	}
+	return doc.Content[0], nil
+}
+
+// Decode fills the struct that into points to from a YAML node, sets the
+// defaults of what is not given and returns everything that is wrong, by line.
+// path stands before the names of fields.
+func Decode(n *yaml.Node, into any, path string) Problems {
 	d := decoder{}
-	c := &Config{}
-	d.decode(doc.Content[0], reflect.ValueOf(c).Elem(), "", "")
-	if len(d.problems) > 0 {
-		return nil, d.sorted()
-	}
-	c.setDefaults()
-	if problems := check(c); len(problems) > 0 {
-		return nil, problems
-	}
-	return c, nil
+	d.decode(n, reflect.ValueOf(into).Elem(), path, "")
+	return d.sorted()
 }
 
 var yamlLine = regexp.MustCompile(`line (\d+): (.*)`)
@@ -124,7 +127,7 @@ func (d *decoder) decode(n *yaml.Node, v reflect.Value, field string, tag reflec
 	case reflect.Struct:
 		d.decodeStruct(n, v, field)
 	case reflect.Slice:
-		d.decodeList(n, v, field)
+		d.decodeList(n, v, field, tag)
 	case reflect.String:
 		if text, ok := d.scalar(n, field, "a text"); ok {
 			v.SetString(text)
@@ -186,20 +189,49 @@ func (d *decoder) decodeStruct(n *yaml.Node, v reflect.Value, field string) {
 	}
 	for i := range v.NumField() {
 		f := v.Type().Field(i)
-		if name := f.Tag.Get("yaml"); f.Tag.Get("required") != "" && !seen[name] {
+		name := f.Tag.Get("yaml")
+		if seen[name] {
+			continue
+		}
+		if f.Tag.Get("required") != "" {
 			d.wrong(n, join(field, name), "this field is missing")
 		}
+		setDefault(f, v.Field(i))
 	}
 }
 
-func (d *decoder) decodeList(n *yaml.Node, v reflect.Value, field string) {
+// SetDefaults gives the fields of a struct their defaults.
+func SetDefaults(v reflect.Value) {
+	for i := range v.NumField() {
+		setDefault(v.Type().Field(i), v.Field(i))
+	}
+}
+
+// setDefault gives a field that is not given its default.
+func setDefault(f reflect.StructField, v reflect.Value) {
+	text, ok := f.Tag.Lookup("default")
+	_, scalar := scalars[f.Type]
+	switch {
+	case ok:
+		quiet := decoder{}
+		quiet.decode(&yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text}, v, "", "")
+	case !scalar && f.Type.Kind() == reflect.Struct:
+		SetDefaults(v)
+	}
+}
+
+func (d *decoder) decodeList(n *yaml.Node, v reflect.Value, field string, tag reflect.StructTag) {
 	if n.Kind != yaml.SequenceNode {
 		d.wrong(n, field, "expected a list, like [a, b] or lines that begin with \"- \"")
 		return
 	}
+	var each reflect.StructTag
+	if enum := tag.Get("each"); enum != "" {
+		each = reflect.StructTag(`enum:"` + enum + `"`)
+	}
 	v.Set(reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content)))
 	for i, item := range n.Content {
-		d.decode(item, v.Index(i), fmt.Sprintf("%s[%d]", field, i), "")
+		d.decode(item, v.Index(i), fmt.Sprintf("%s[%d]", field, i), each)
 	}
 }
 
@@ -272,6 +304,8 @@ var scalars = map[reflect.Type]scalarForm{
 		d, err := address.ParseDomain(s)
 		return DomainName(d), err
 	}),
+	reflect.TypeFor[Day]():        form("a day like 2026-11-23", parseDay),
+	reflect.TypeFor[netip.Addr](): form("an address like 127.0.0.1", parseAddr),
 }
 
 func form[T any](what string, parse func(string) (T, error)) scalarForm {

@@ -1,0 +1,400 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"gullroute/internal/client"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rehearse"
+)
+
+func (a *app) draftCommand() *cobra.Command {
+	return group("draft", "The draft: changes that are not in force yet", a.draftShow(), a.draftDiff(), a.draftRehearse(), a.draftApply(), a.draftRebase(), a.draftDiscard())
+}
+
+func (a *app) draftShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show", Short: "What differs from what is in force, and who changed it", Args: exactly(0),
+		Example: "  gull draft show\n  gull draft show -o json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			d, err := a.client().Draft(c.Context(), false)
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(d)
+			}
+			if !d.Exists {
+				fmt.Fprintf(a.out, "There is no draft. Revision %d is in force.\n", d.InForce)
+				return nil
+			}
+			a.printChanges(d.Changes)
+			for _, l := range d.Log {
+				fmt.Fprintf(a.out, "%10s  %s: %s\n", ago(l.At), l.Who, l.Text)
+			}
+			a.printHazards(d.Hazards)
+			if d.Stale {
+				fmt.Fprintf(a.out, "\nRevision %d came into force since it was begun from %d. Next: gull draft rebase\n", d.InForce, d.Base)
+			} else {
+				fmt.Fprintln(a.out, "\nNext: gull draft rehearse, then gull draft apply (or gull draft discard).")
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) printChanges(changes []config.Change) {
+	if len(changes) == 0 {
+		fmt.Fprintln(a.out, "Nothing differs from what is in force.")
+	}
+	for _, ch := range changes {
+		fmt.Fprintf(a.out, "%s %s\n", map[string]string{"added": "+", "removed": "-", "changed": "~", "moved": "↕"}[ch.Kind], ch.Text)
+		if ch.Kind == "added" {
+			for _, f := range ch.Fields {
+				fmt.Fprintf(a.out, "    %s: %s\n", f.Field, f.After)
+			}
+		}
+	}
+	fmt.Fprintln(a.out)
+}
+
+func (a *app) printHazards(hazards []config.Hazard) {
+	for _, h := range hazards {
+		word := "note"
+		if h.Blocks {
+			word = "DANGER"
+		}
+		fmt.Fprintf(a.out, "%s: %s\n        %s\n", word, h.Text, h.Mend)
+	}
+}
+
+func (a *app) draftDiff() *cobra.Command {
+	return &cobra.Command{
+		Use: "diff", Short: "The difference of the texts", Args: exactly(0),
+		Example: "  gull draft diff",
+		RunE: func(c *cobra.Command, _ []string) error {
+			d, err := a.client().Draft(c.Context(), true)
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(d)
+			}
+			if d.YAML == "" {
+				fmt.Fprintln(a.out, "Nothing differs from what is in force.")
+			}
+			_, err = io.WriteString(a.out, d.YAML)
+			return err
+		},
+	}
+}
+
+// bar tells of long work: as a bar on a terminal, else as a line now and then.
+func (a *app) bar(total int, what string) (tell func(done int, doing string), end func()) {
+	if f, ok := a.err.(*os.File); ok {
+		if info, err := f.Stat(); err == nil && info.Mode()&os.ModeCharDevice != 0 {
+			b := progressbar.NewOptions(total, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
+				progressbar.OptionThrottle(80*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
+			return func(done int, doing string) {
+				if doing != "" {
+					b.Describe(what + ": " + doing)
+				}
+				_ = b.Set(min(done, total))
+			}, func() { _ = b.Finish() }
+		}
+	}
+	last := time.Now()
+	return func(done int, doing string) {
+		if time.Since(last) > time.Second {
+			last = time.Now()
+			fmt.Fprintf(a.err, "%s: %d of %d %s\n", what, done, total, doing)
+		}
+	}, func() {}
+}
+
+func (a *app) draftRehearse() *cobra.Command {
+	var messages int
+	c := &cobra.Command{
+		Use: "rehearse", Short: "Replay recent and hostile envelopes through the draft: what would change?", Args: exactly(0),
+		Long:    "Replay the last messages, what waits in the queue, and attempts to relay from outside in every classical form, through what is in force and through the draft. Nothing is sent and nothing changes.",
+		Example: "  gull draft rehearse\n  gull draft rehearse --messages 20000 -o json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			tell, end := a.bar(1000, "rehearsing")
+			r, err := a.client().Rehearse(c.Context(), messages, func(p client.Progress) { tell(int(1000*p.Part), "") })
+			end()
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(r)
+			}
+			a.printReport(r)
+			return nil
+		},
+	}
+	c.Flags().IntVar(&messages, "messages", 5000, "how many of the last messages")
+	return c
+}
+
+var kindWords = map[string]string{
+	rehearse.NewlyRefused: "newly REFUSED", rehearse.NewlyAllowed: "newly ALLOWED", rehearse.NewlyStranded: "newly STRANDED", rehearse.OtherWay: "another way", rehearse.OtherRule: "by another rule",
+}
+
+func (a *app) printReport(r rehearse.Report) {
+	w := a.out
+	for _, b := range r.Blocks {
+		fmt.Fprintf(w, "DANGER: %s\n", b)
+	}
+	if len(r.Blocks) > 0 {
+		fmt.Fprint(w, "It is applied only with --force and --why.\n\n")
+	}
+	fmt.Fprintf(w, "%d envelopes with %d recipients were replayed: %d would be decided differently.\n", r.Envelopes, r.Recipients, r.Changed)
+	for _, g := range r.Groups {
+		fmt.Fprintf(w, "\n%s: %d recipients", kindWords[g.Kind], g.Count)
+		if g.Waiting > 0 {
+			fmt.Fprintf(w, ", %d of them waiting now", g.Waiting)
+		}
+		fmt.Fprintf(w, "\n  before   %s\n  after    %s\n", outcomeWords(g.Before), outcomeWords(g.After))
+		x := g.Example
+		fmt.Fprintf(w, "  example  %s from %s at %s: %s to %s\n", x.ID, x.Client, x.Listener, shown(x.Sender), x.Recipient)
+	}
+	fmt.Fprintf(w, "\n%d attempts to relay from outside were made; ", r.Attempts)
+	if len(r.Hostile) == 0 {
+		fmt.Fprintln(w, "none came through.")
+	} else {
+		fmt.Fprintf(w, "%d CAME THROUGH:\n", len(r.Hostile))
+		seen := map[string]bool{}
+		for _, h := range r.Hostile { // one of each form at each listener
+			if key := h.Form + h.Listener + h.Rule; !seen[key] {
+				seen[key] = true
+				fmt.Fprintf(w, "  %s: %s at %s, %s to %s, by rule %s\n", h.Form, h.Client, h.Listener, shown(h.Sender), h.Recipient, h.Rule)
+			}
+		}
+	}
+	if len(r.Unused) > 0 {
+		fmt.Fprintf(w, "No envelope took these routes: %s\n", strings.Join(r.Unused, ", "))
+	}
+	a.printHazards(r.Hazards)
+}
+
+func outcomeWords(o rehearse.Outcome) string {
+	if !o.Allowed {
+		if o.Rule == "" {
+			return "refused: " + o.Reply
+		}
+		return "refused by " + o.Rule + ": " + o.Reply
+	}
+	text := strings.Join(o.Ways, ", ")
+	if o.Stranded {
+		text += " (stranded)"
+	}
+	if o.Rule != "" {
+		text += ", allowed by " + o.Rule
+	}
+	return text
+}
+
+func (a *app) draftApply() *cobra.Command {
+	var force bool
+	var why string
+	var within time.Duration
+	c := &cobra.Command{
+		Use: "apply", Short: "Put the draft in force, without a restart", Args: exactly(0),
+		Long: "Put the draft in force on all nodes. What would open a relay, take passwords in the clear or strand mail is applied only with --force and a reason.\n\n" +
+			"With --confirm-within it goes back by itself unless it is confirmed in time, so that a change that cuts you off mends itself.",
+		Example: "  gull draft apply\n  gull draft apply --confirm-within 5m\n  gull draft apply --force --why \"the auditors test it until noon\"",
+		RunE: func(c *cobra.Command, _ []string) error {
+			done, err := a.client().ApplyDraft(c.Context(), map[string]any{"force": force, "why": why, "confirm_within": int(within.Seconds())})
+			if err != nil {
+				return err
+			}
+			if err := a.applied(done); err != nil || within == 0 || a.format != "table" {
+				return err
+			}
+			fmt.Fprintf(a.out, "It goes back by itself in %s unless you keep it: gull revision confirm %d\n", within, done.Revision)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&force, "force", false, "apply what the rehearsal finds dangerous; needs --why")
+	c.Flags().StringVar(&why, "why", "", "the reason, for the record")
+	c.Flags().DurationVar(&within, "confirm-within", 0, "go back unless confirmed within this time, like 5m")
+	return c
+}
+
+func (a *app) applied(done mail.Applied) error {
+	if a.format != "table" {
+		return a.printValue(done)
+	}
+	fmt.Fprintf(a.out, "Revision %d is in force.\n", done.Revision)
+	if done.Rerouted > 0 {
+		fmt.Fprintf(a.out, "%d deliveries that were without a route are tried now.\n", done.Rerouted)
+	}
+	for _, t := range done.Trouble {
+		fmt.Fprintf(a.out, "BUT: %s\n", t)
+	}
+	return nil
+}
+
+func (a *app) draftRebase() *cobra.Command {
+	return &cobra.Command{
+		Use: "rebase", Short: "Make the draft's changes anew on what is in force now", Args: exactly(0),
+		Example: "  gull draft rebase",
+		RunE: func(c *cobra.Command, _ []string) error {
+			met, err := a.client().RebaseDraft(c.Context())
+			if err != nil {
+				return err
+			}
+			for _, m := range met {
+				fmt.Fprintln(a.out, m)
+			}
+			fmt.Fprintln(a.out, "The draft is made anew. See it with: gull draft show")
+			return nil
+		},
+	}
+}
+
+func (a *app) draftDiscard() *cobra.Command {
+	return &cobra.Command{
+		Use: "discard", Short: "Forget the draft", Args: exactly(0),
+		Example: "  gull draft discard",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := a.client().DiscardDraft(c.Context()); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, "The draft is forgotten.")
+			return nil
+		},
+	}
+}
+
+func (a *app) revisionCommand() *cobra.Command {
+	return group("revision", "Configurations that were in force", a.revisionList(), a.revisionShow(), a.revisionRevert(), a.revisionConfirm())
+}
+
+func (a *app) revisionList() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "Revisions, newest first", Args: exactly(0), Example: "  gull revision list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Revisions(c.Context(), limit)
+			if err != nil {
+				return err
+			}
+			return printList(a, list, []column[mail.Revision]{
+				{"REVISION", true, func(r mail.Revision) string { return fmt.Sprint(r.Number) }},
+				{"APPLIED", true, func(r mail.Revision) string { return ago(r.AppliedAt) }},
+				{"AT", false, func(r mail.Revision) string { return exact(r.AppliedAt) }},
+				{"BY", false, func(r mail.Revision) string { return r.Who }},
+				{"", false, revisionWords},
+				{"WHY", false, func(r mail.Revision) string { return r.Why }},
+			}, "Nothing was applied yet.")
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 50, "at most so many")
+	return c
+}
+
+func revisionWords(r mail.Revision) string {
+	var words []string
+	if r.Forced {
+		words = append(words, "forced")
+	}
+	if r.Reverts > 0 {
+		words = append(words, fmt.Sprintf("back to %d", r.Reverts))
+	}
+	if !r.ConfirmBy.IsZero() {
+		words = append(words, "goes back "+ago(r.ConfirmBy.Time))
+	}
+	return strings.Join(words, ", ")
+}
+
+func revisionNumber(text string) (int, error) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 {
+		return 0, usage("%q is not a revision's number; gull revision list shows them", text)
+	}
+	return n, nil
+}
+
+func (a *app) revisionShow() *cobra.Command {
+	var against int
+	var text bool
+	c := &cobra.Command{
+		Use: "show NUMBER", Short: "What a revision changed", Args: exactly(1),
+		Example: "  gull revision show 7\n  gull revision show 7 --against 3\n  gull revision show 7 --text > skerryline.yaml",
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := revisionNumber(args[0])
+			if err != nil {
+				return err
+			}
+			v, err := a.client().Revision(c.Context(), n, against)
+			switch {
+			case err != nil:
+				return err
+			case text:
+				_, err = io.WriteString(a.out, v.Revision.Text)
+				return err
+			case a.format != "table":
+				return a.printValue(v)
+			}
+			fmt.Fprintf(a.out, "Revision %d, applied %s (%s) by %s. %s %s\n\n", v.Revision.Number, exact(v.Revision.AppliedAt), ago(v.Revision.AppliedAt), v.Revision.Who, v.Revision.Why, revisionWords(v.Revision))
+			if v.Against > 0 {
+				fmt.Fprintf(a.out, "Against revision %d:\n", v.Against)
+				a.printChanges(v.Changes)
+				_, err = io.WriteString(a.out, v.YAML)
+			}
+			return err
+		},
+	}
+	c.Flags().IntVar(&against, "against", 0, "compare with this revision; the one before if not given")
+	c.Flags().BoolVar(&text, "text", false, "print its text")
+	return c
+}
+
+func (a *app) revisionRevert() *cobra.Command {
+	var why string
+	c := &cobra.Command{
+		Use: "revert NUMBER", Short: "Go back to a revision, at once", Args: exactly(1),
+		Long:    "Put an earlier revision in force again, as a new one. A draft stays, and is rebased with: gull draft rebase",
+		Example: "  gull revision revert 6 --why \"mail to saltmarsh.example stopped\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := revisionNumber(args[0])
+			if err != nil {
+				return err
+			}
+			done, err := a.client().Revert(c.Context(), n, why)
+			if err != nil {
+				return err
+			}
+			return a.applied(done)
+		},
+	}
+	c.Flags().StringVar(&why, "why", "", "the reason, for the record")
+	return c
+}
+
+func (a *app) revisionConfirm() *cobra.Command {
+	return &cobra.Command{
+		Use: "confirm NUMBER", Short: "Keep a revision that would go back by itself", Args: exactly(1), Example: "  gull revision confirm 8",
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := revisionNumber(args[0])
+			if err != nil {
+				return err
+			}
+			if err := a.client().Confirm(c.Context(), n); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Revision %d stays.\n", n)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"gullroute/internal/core/form"
+)
+
+// fieldFlags makes a flag of every field of a record, inner records' too, and
+// gives back what was set as the fields of a change.
+type fieldFlags struct {
+	fields []form.Field
+	unset  []string
+}
+
+// flagName is the flag of a field: message_size in limits is --limits-message-size.
+func flagName(path []string) string {
+	return strings.ReplaceAll(strings.Join(path, "-"), "_", "-")
+}
+
+// add adds the flags to a command. skip are fields that have another way in.
+func (f *fieldFlags) add(c *cobra.Command, fields []form.Field, skip ...string) {
+	f.fields = slices.DeleteFunc(slices.Clone(fields), func(x form.Field) bool { return slices.Contains(skip, x.Name) })
+	f.each(nil, f.fields, func(path []string, x form.Field) {
+		name, help := flagName(path), describe(x)
+		switch x.Type {
+		case "list":
+			c.Flags().StringSlice(name, nil, help+"; several with commas, or the flag again")
+		case "yes_no":
+			c.Flags().Bool(name, false, help)
+		default:
+			c.Flags().String(name, "", help)
+		}
+		if len(x.Allowed) > 0 {
+			_ = c.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(x.Allowed, cobra.ShellCompDirectiveNoFileComp))
+		}
+	})
+}
+
+func describe(x form.Field) string {
+	parts := []string{}
+	if x.Doc != "" {
+		parts = append(parts, x.Doc)
+	}
+	if len(x.Allowed) > 0 {
+		parts = append(parts, "one of "+strings.Join(x.Allowed, ", "))
+	} else if x.Form != "" {
+		parts = append(parts, strings.ReplaceAll(x.Form, "_", " "))
+	}
+	if x.Default != "" {
+		parts = append(parts, "default "+x.Default)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (f *fieldFlags) each(path []string, fields []form.Field, do func([]string, form.Field)) {
+	for _, x := range fields {
+		at := append(slices.Clone(path), x.Name)
+		if x.Type == "record" {
+			f.each(at, x.Fields, do)
+			continue
+		}
+		if x.Type != "records" {
+			do(at, x)
+		}
+	}
+}
+
+// given are the fields that were set, as JSON has them. before are those an item
+// has: inner records are merged into theirs.
+func (f *fieldFlags) given(flags *pflag.FlagSet, before map[string]any) (map[string]any, error) {
+	out := map[string]any{}
+	var err error
+	f.each(nil, f.fields, func(path []string, x form.Field) {
+		name := flagName(path)
+		if !flags.Changed(name) || err != nil {
+			return
+		}
+		put(out, before, path, value(flags, name, x))
+	})
+	for _, name := range f.unset {
+		found := false
+		f.each(nil, f.fields, func(path []string, _ form.Field) {
+			if flagName(path) == strings.ReplaceAll(name, "_", "-") {
+				put(out, before, path, nil)
+				found = true
+			}
+		})
+		for _, x := range f.fields { // a whole record
+			if x.Type == "record" && strings.ReplaceAll(x.Name, "_", "-") == strings.ReplaceAll(name, "_", "-") {
+				out[x.Name] = nil
+				found = true
+			}
+		}
+		if !found {
+			err = usage("--unset %s: there is no such field", name)
+		}
+	}
+	return out, err
+}
+
+func value(flags *pflag.FlagSet, name string, x form.Field) any {
+	switch x.Type {
+	case "list":
+		list, _ := flags.GetStringSlice(name)
+		out := []any{}
+		for _, v := range list {
+			if v != "" {
+				out = append(out, v)
+			}
+		}
+		if len(out) == 0 {
+			return nil
+		}
+		return out
+	case "yes_no":
+		v, _ := flags.GetBool(name)
+		if !v {
+			return nil
+		}
+		return true
+	case "number":
+		v, _ := flags.GetString(name)
+		return json.Number(v)
+	}
+	v, _ := flags.GetString(name)
+	if v == "" {
+		return nil
+	}
+	return v
+}
+
+// put writes a value at a path, into a copy of the record that stands there.
+func put(out, before map[string]any, path []string, v any) {
+	if len(path) == 1 {
+		out[path[0]] = v
+		return
+	}
+	inner, ok := out[path[0]].(map[string]any)
+	if !ok {
+		inner = map[string]any{}
+		if old, ok := before[path[0]].(map[string]any); ok {
+			for k, x := range old {
+				inner[k] = x
+			}
+		}
+	}
+	if v == nil {
+		delete(inner, path[1])
+	} else {
+		inner[path[1]] = v
+	}
+	if out[path[0]] = inner; len(inner) == 0 {
+		out[path[0]] = nil
+	}
+}
+
+// showFields prints a record for people, field by field.
+func (a *app) showFields(fields []form.Field, values map[string]any, words func(any) string) {
+	for _, x := range fields {
+		v, ok := values[x.Name]
+		switch {
+		case ok && x.Type == "record":
+			for _, inner := range x.Fields {
+				if w, ok := v.(map[string]any)[inner.Name]; ok {
+					fmt.Fprintf(a.out, "%-24s %s\n", x.Name+"."+inner.Name, words(w))
+				}
+			}
+		case ok:
+			fmt.Fprintf(a.out, "%-24s %s\n", x.Name, words(v))
+		}
+	}
+}

@@ -1,0 +1,112 @@
+// Package autoreply decides whether a mailbox answers a letter by itself, and
+// writes the answer (RFC 3834).
+package autoreply
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/message"
+)
+
+// InSeason reports whether a reply's days hold now.
+func InSeason(r directory.Reply, now time.Time) bool {
+	return (r.From.IsZero() || !now.Before(r.From.Time)) && (r.Until.IsZero() || now.Before(r.Until.AddDate(0, 0, 1)))
+}
+
+// robots are local parts that nobody reads (RFC 3834 section 2).
+var robots = []string{"mailer-daemon", "noreply", "no-reply", "donotreply", "do-not-reply", "bounce", "bounces", "postmaster", "listserv"}
+
+// WhyNot says why a letter gets no automatic reply, "" if it gets one: letters
+// of machines and lists, and those that do not name the mailbox.
+func WhyNot(section []byte, sender address.Address, box *directory.Mailbox) string {
+	local := strings.ToLower(sender.Local)
+	if slices.Contains(robots, local) || strings.HasPrefix(local, "owner-") || strings.HasSuffix(local, "-request") || strings.HasSuffix(local, "-owner") || strings.HasPrefix(local, "bounce") {
+		return "the sender is a machine's address"
+	}
+	if box.May(sender) {
+		return "the sender is the mailbox itself"
+	}
+	h := message.ParseHeader(section)
+	if v := h.First("Auto-Submitted"); v != "" && !strings.EqualFold(strings.TrimSpace(v), "no") {
+		return "it was made by a machine (Auto-Submitted: " + v + ")"
+	}
+	switch strings.ToLower(strings.TrimSpace(h.First("Precedence"))) {
+	case "bulk", "junk", "list":
+		return "it went to many (Precedence)"
+	}
+	for _, name := range []string{"List-Id", "List-Post", "List-Unsubscribe", "Feedback-ID"} {
+		if h.First(name) != "" {
+			return "it came by a list (" + name + ")"
+		}
+	}
+	own := []string{box.Address.Key()}
+	for _, list := range [][]address.Address{box.Addresses, box.Generated} {
+		for _, a := range list {
+			own = append(own, a.Key())
+		}
+	}
+	named := strings.ToLower(h.First("To") + "," + h.First("Cc") + "," + h.First("Resent-To") + "," + h.First("Resent-Cc"))
+	if !slices.ContainsFunc(own, func(a string) bool { return strings.Contains(named, a) || strings.Contains(named, display(a)) }) {
+		return "the mailbox is named neither in To nor in Cc"
+	}
+	return ""
+}
+
+func display(key string) string {
+	at := strings.LastIndexByte(key, '@')
+	return key[:at+1] + address.DisplayDomain(key[at+1:])
+}
+
+// Answer is an automatic reply to write.
+type Answer struct {
+	ID       string
+	HostName string
+	From     address.Address
+	Name     string
+	To       address.Address
+	Text     string
+	Original []byte // its header section
+	Now      time.Time
+}
+
+// Compose writes the reply, with CRLF line ends.
+func Compose(a Answer) []byte {
+	h := message.ParseHeader(a.Original)
+	var b bytes.Buffer
+	from := "<" + a.From.String() + ">"
+	if a.Name != "" {
+		from = message.EncodeText(a.Name) + " " + from
+	}
+	subject := message.Decode(h.First("Subject"))
+	if subject == "" {
+		subject = "your message"
+	}
+	fmt.Fprintf(&b, "From: %s\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\n", from, a.To, message.EncodeText("Auto: "+subject), a.Now.Format(message.DateFormat), a.ID, a.HostName)
+	if id := oneID(h.First("Message-ID")); id != "" {
+		fmt.Fprintf(&b, "In-Reply-To: %s\r\nReferences: %s\r\n", id, id)
+	}
+	b.WriteString("Auto-Submitted: auto-replied\r\nPrecedence: junk\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: ")
+	text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSpace(a.Text), "\r\n", "\n"), "\r", "\n")
+	if strings.ContainsFunc(text, func(r rune) bool { return r >= 0x80 }) {
+		b.WriteString("8bit\r\n\r\n")
+	} else {
+		b.WriteString("7bit\r\n\r\n")
+	}
+	b.WriteString(strings.ReplaceAll(text, "\n", "\r\n") + "\r\n")
+	return b.Bytes()
+}
+
+// oneID is a Message-ID if it is a plain one.
+func oneID(v string) string {
+	v = strings.TrimSpace(v)
+	if len(v) > 250 || !strings.HasPrefix(v, "<") || !strings.HasSuffix(v, ">") || strings.ContainsAny(v, " \r\n\t") {
+		return ""
+	}
+	return v
+}

@@ -1,0 +1,39 @@
+package config
+
+import (
+	"reflect"
+
+	"gullroute/internal/core/form"
+)
+
+// Parse reads and checks a YAML configuration, with or without a directory in
+// the same text. The error is Problems.
+func Parse(text []byte) (*Config, error) {
+	root, err := form.ParseYAML(text)
+	if err != nil {
+		return nil, err
+	}
+	if len(root.Content) == 0 {
+		return nil, Problems{{Line: 1, Text: "the configuration is empty; it needs at least service with host_name and postmaster"}}
+	}
+	c := &Config{}
+	if problems := form.Decode(root, c, ""); len(problems) > 0 {
+		return nil, problems
+	}
+	for i := range c.Listeners {
+		if c.Listeners[i].GreetingName == "" {
+			c.Listeners[i].GreetingName = c.Service.HostName
+		}
+	}
+	if problems := check(c); len(problems) > 0 {
+		return nil, problems
+	}
+	return c, nil
+}
+
+// Schema is the JSON Schema of a configuration.
+func Schema() map[string]any {
+	s := form.JSONSchema(reflect.TypeFor[Config]())
+	s["title"] = "Configuration of Gull Route"
+	return s
+}

@@ -1,0 +1,251 @@
+// Package rehearse says what a draft of a configuration would change: it judges
+// real envelopes, and a set of hostile ones, by the configuration in force and
+// by the draft, and groups what comes out differently.
+package rehearse
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/relay"
+	"gullroute/internal/core/route"
+)
+
+// Envelope is one that was really seen, or one that waits.
+type Envelope struct {
+	config.Envelope
+	ID         string
+	Recipients []address.Address
+	// Waiting says that the letter is in the queue now.
+	Waiting bool
+}
+
+// Outcome is what is decided for one recipient.
+type Outcome struct {
+	Allowed bool   `json:"allowed"`
+	Rule    string `json:"rule"`
+	Reply   string `json:"reply,omitempty" doc:"Of a refusal"`
+	// Ways are "route → next hop", one for each delivery.
+	Ways     []string `json:"ways"`
+	Stranded bool     `json:"stranded"`
+}
+
+// Judge decides an envelope's recipient, from the listener to the next hops.
+func Judge(c *config.Compiled, e config.Envelope, to address.Address) Outcome {
+	o := Outcome{Ways: []string{}}
+	l := c.Listener(e.Listener)
+	if l == nil {
+		o.Rule, o.Reply = "listener", fmt.Sprintf("there is no listener %s any more", e.Listener)
+		return o
+	}
+	if e.Size > int64(l.Limits.MessageSize) {
+		o.Rule, o.Reply = "listener", fmt.Sprintf("552 5.3.4 listener %s takes at most %s", l.Name, l.Limits.MessageSize)
+		return o
+	}
+	if l.Kind == config.Submission && e.Account.IsNull() {
+		o.Rule, o.Reply = "listener", "530 5.7.0 sign in first"
+		return o
+	}
+	e.Sender = c.RewriteSender(e.Sender)
+	d := relay.Decide(c, e, to)
+	o.Rule = d.Rule
+	if !d.Allow {
+		o.Reply = d.Reply.String()
+		return o
+	}
+	return plan(c, e, to, o)
+}
+
+// plan finds the ways of a recipient that the rules allow.
+func plan(c *config.Compiled, e config.Envelope, to address.Address, o Outcome) Outcome {
+	legs, refusal := route.Plan(c, e, to)
+	if refusal != nil {
+		o.Reply = refusal.String()
+		return o
+	}
+	o.Allowed = true
+	for _, leg := range legs {
+		o.Ways = append(o.Ways, leg.Route.Name+" → "+address.DisplayDomain(leg.NextHop))
+		o.Stranded = o.Stranded || leg.Stranded()
+	}
+	return o
+}
+
+// The kinds of difference, in the order in which they are shown.
+const (
+	NewlyAllowed  = "newly_allowed"
+	NewlyRefused  = "newly_refused"
+	NewlyStranded = "newly_stranded"
+	OtherWay      = "other_way"
+	OtherRule     = "other_rule"
+)
+
+var order = []string{NewlyRefused, NewlyAllowed, NewlyStranded, OtherWay, OtherRule}
+
+// Group is envelopes that change in the same manner.
+type Group struct {
+	Kind    string  `json:"kind" enum:"newly_refused,newly_allowed,newly_stranded,other_way,other_rule"`
+	Before  Outcome `json:"before"`
+	After   Outcome `json:"after"`
+	Count   int     `json:"count" doc:"Recipients"`
+	Waiting int     `json:"waiting" doc:"Of these, in the queue now"`
+	Example Example `json:"example"`
+}
+
+// Example is one envelope of a group.
+type Example struct {
+	ID        string `json:"id,omitempty" doc:"Of the message"`
+	Client    string `json:"client"`
+	Listener  string `json:"listener"`
+	Account   string `json:"account,omitempty"`
+	Sender    string `json:"sender"`
+	Recipient string `json:"recipient"`
+	Size      int64  `json:"size,omitempty"`
+}
+
+// Report is what a rehearsal found.
+type Report struct {
+	Envelopes  int             `json:"envelopes"`
+	Recipients int             `json:"recipients"`
+	Changed    int             `json:"changed" doc:"Recipients decided differently"`
+	Groups     []Group         `json:"groups"`
+	Moves      int             `json:"moves" doc:"Waiting deliveries that would go another way"`
+	Stranded   int             `json:"stranded" doc:"Recipients that would newly wait without a route"`
+	Hostile    []Attempt       `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
+	Attempts   int             `json:"attempts" doc:"How many were made"`
+	Hazards    []config.Hazard `json:"hazards"`
+	Unused     []string        `json:"unused" doc:"Routes that none of these envelopes took"`
+	Blocks     []string        `json:"blocks" doc:"Why the draft is applied only by force"`
+}
+
+// Rehearsal collects a report.
+type Rehearsal struct {
+	now, draft *config.Compiled
+	report     Report
+	groups     map[string]*Group
+	used       map[string]bool
+}
+
+// New begins a rehearsal of draft against what is in force.
+func New(now, draft *config.Compiled) *Rehearsal {
+	return &Rehearsal{now: now, draft: draft, groups: map[string]*Group{}, used: map[string]bool{}}
+}
+
+// Add judges an envelope.
+func (r *Rehearsal) Add(e Envelope) {
+	r.report.Envelopes++
+	for _, to := range e.Recipients {
+		r.report.Recipients++
+		var before, after Outcome
+		if e.Waiting { // taken already: only its way is decided again
+			before, after = plan(r.now, e.Envelope, to, Outcome{Ways: []string{}}), plan(r.draft, e.Envelope, to, Outcome{Ways: []string{}})
+		} else {
+			before, after = Judge(r.now, e.Envelope, to), Judge(r.draft, e.Envelope, to)
+		}
+		for _, w := range after.Ways {
+			name, _, _ := strings.Cut(w, " → ")
+			r.used[name] = true
+		}
+		if kind := difference(before, after); kind != "" {
+			r.note(kind, before, after, e, to)
+		}
+	}
+}
+
+func difference(before, after Outcome) string {
+	switch {
+	case before.Allowed && !after.Allowed:
+		return NewlyRefused
+	case !before.Allowed && after.Allowed:
+		return NewlyAllowed
+	case !before.Stranded && after.Stranded:
+		return NewlyStranded
+	case !slices.Equal(before.Ways, after.Ways):
+		return OtherWay
+	case before.Rule != after.Rule:
+		return OtherRule
+	}
+	return ""
+}
+
+func (r *Rehearsal) note(kind string, before, after Outcome, e Envelope, to address.Address) {
+	r.report.Changed++
+	if e.Waiting && kind != OtherRule {
+		r.report.Moves++
+	}
+	if kind == NewlyStranded {
+		r.report.Stranded++
+	}
+	key := strings.Join([]string{kind, before.Rule, after.Rule, strings.Join(sorts(before), ","), strings.Join(sorts(after), ",")}, "|")
+	g := r.groups[key]
+	if g == nil {
+		g = &Group{Kind: kind, Before: before, After: after, Example: example(e, to)}
+		r.groups[key] = g
+	}
+	g.Count++
+	if e.Waiting {
+		g.Waiting++
+	}
+}
+
+// sorts are an outcome's ways without the recipient's own domain: a thousand
+// domains by another route are one group.
+func sorts(o Outcome) []string {
+	var out []string
+	for _, w := range o.Ways {
+		name, _, _ := strings.Cut(w, " → ")
+		out = append(out, name)
+	}
+	if !o.Allowed {
+		code, _, _ := strings.Cut(o.Reply, " ")
+		out = append(out, code)
+	}
+	return out
+}
+
+func example(e Envelope, to address.Address) Example {
+	x := Example{ID: e.ID, Listener: e.Listener, Sender: e.Sender.Display(), Recipient: to.Display(), Size: e.Size}
+	if e.Client.IsValid() {
+		x.Client = e.Client.String()
+	}
+	if !e.Account.IsNull() {
+		x.Account = e.Account.Display()
+	}
+	return x
+}
+
+// Report ends the rehearsal.
+func (r *Rehearsal) Report() Report {
+	out := r.report
+	out.Groups, out.Unused, out.Blocks = []Group{}, []string{}, []string{}
+	for _, g := range r.groups {
+		out.Groups = append(out.Groups, *g)
+	}
+	slices.SortFunc(out.Groups, func(a, b Group) int {
+		return cmp.Or(slices.Index(order, a.Kind)-slices.Index(order, b.Kind), b.Count-a.Count, cmp.Compare(a.Example.Recipient, b.Example.Recipient))
+	})
+	for _, rt := range r.draft.Routes {
+		if !r.used[rt.Name] && !rt.Off {
+			out.Unused = append(out.Unused, rt.Name)
+		}
+	}
+	out.Hostile, out.Attempts = Attack(r.draft)
+	out.Hazards = append(r.draft.Hazards(), r.draft.NeverUsed()...)
+	for _, h := range out.Hazards {
+		if h.Blocks {
+			out.Blocks = append(out.Blocks, h.Text)
+		}
+	}
+	if len(out.Hostile) > 0 && len(out.Blocks) == 0 {
+		a := out.Hostile[0]
+		out.Blocks = append(out.Blocks, fmt.Sprintf("a stranger could send outside (%s): %s lets <%s> through at listener %s", a.Form, a.Rule, a.Recipient, a.Listener))
+	}
+	if out.Stranded > 0 {
+		out.Blocks = append(out.Blocks, fmt.Sprintf("%d recipients that have a way now would be stranded without a route", out.Stranded))
+	}
+	return out
+}

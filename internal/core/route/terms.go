@@ -1,0 +1,52 @@
+package route
+
+import (
+	"slices"
+
+	"gullroute/internal/core/config"
+)
+
+// Terms are what counts on a lane: its route's, and what was agreed with the
+// peer that the next hop belongs to.
+type Terms struct {
+	Peer                 string // name, "" without agreement
+	TLS                  string // off, offered, required or verified
+	PinnedName           string // the certificate's name, in place of the host's
+	Connections          int
+	LettersPerConnection int
+	LettersPerMinute     int // 0 is no limit
+}
+
+var tlsStrength = []string{"off", "offered", "required", "verified"}
+
+// TermsOf joins a route's terms with those of the peer behind the next hop. A
+// smart host is nobody's peer: what it is asked is the route's alone.
+func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
+	t := Terms{TLS: r.TLS, Connections: r.Connections, LettersPerConnection: r.LettersPerConnection, LettersPerMinute: r.LettersPerMinute}
+	if r.NextHop == config.HopDirect {
+		t.TLS = "offered"
+	}
+	if r.NextHop != config.HopMX && r.NextHop != config.HopDirect {
+		return t
+	}
+	p := c.Peer(nextHop)
+	if p == nil {
+		return t
+	}
+	t.Peer, t.PinnedName = p.Name, string(p.PinnedName)
+	if slices.Index(tlsStrength, p.TLS) > slices.Index(tlsStrength, t.TLS) {
+		t.TLS = p.TLS
+	}
+	t.Connections = least(t.Connections, p.Connections)
+	t.LettersPerConnection = least(t.LettersPerConnection, p.LettersPerConnection)
+	t.LettersPerMinute = least(t.LettersPerMinute, p.LettersPerMinute)
+	return t
+}
+
+// least is the smaller of two limits; 0 is none.
+func least(a, b int) int {
+	if a == 0 || b != 0 && b < a {
+		return b
+	}
+	return a
+}

@@ -1,0 +1,120 @@
+package queue
+
+import (
+	"fmt"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/deliver"
+)
+
+// pace waits for the lane's next place in its rate. It reports false if the
+// service stops meanwhile.
+func (q *Queue) pace(l *lane) bool {
+	q.mu.Lock()
+	rate := l.terms.LettersPerMinute
+	now := time.Now()
+	slot := now
+	if rate > 0 {
+		if l.slot.After(slot) {
+			slot = l.slot
+		}
+		l.slot = slot.Add(time.Minute / time.Duration(rate))
+	}
+	q.mu.Unlock()
+	if !slot.After(now) {
+		return true
+	}
+	timer := time.NewTimer(slot.Sub(now))
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return true
+	case <-q.connecting.Done():
+		return false
+	}
+}
+
+// send hands a job's letter over to those recipients for whom nothing of ours
+// stands against it. On a direct way it goes on to the smart hosts for those
+// whom the far side refuses as it would not refuse a smart host.
+func (q *Queue) send(cfg *config.Compiled, l *lane, conn *deliver.Conn, j *job) []deliver.Result {
+	all := recipients(j)
+	results := make([]deliver.Result, len(all))
+	var fit []deliver.Recipient
+	var at []int
+	for i, r := range all {
+		if f := unfit(cfg, l.route, j, r.To); f != nil {
+			results[i] = deliver.Result{Reply: f.Reply, Failure: f}
+			continue
+		}
+		fit, at = append(fit, r), append(at, i)
+	}
+	if len(fit) == 0 {
+		return results
+	}
+	for k, r := range conn.Send(q.letter(j), fit) {
+		results[at[k]] = r
+	}
+	if conn.Direct() {
+		q.sendSecondWay(l, j, all, results)
+	}
+	return results
+}
+
+// sendSecondWay sends by the smart hosts what the direct way refused.
+func (q *Queue) sendSecondWay(l *lane, j *job, all []deliver.Recipient, results []deliver.Result) {
+	var rest []deliver.Recipient
+	var at []int
+	for i, r := range results {
+		if r.Failure != nil && r.Reply.Host != "" && deliver.SmartHostMayHelp(r.Failure.Cause) {
+			rest, at = append(rest, all[i]), append(at, i)
+		}
+	}
+	if len(rest) == 0 {
+		return
+	}
+	conn, failure := q.client.Load().ConnectSmartHost(q.connecting, l.route)
+	if failure != nil { // the direct way's answer stands, unless waiting helps now
+		if !failure.Permanent {
+			for _, i := range at {
+				failure.Reply.Tried = append([]mail.LastReply{results[i].Reply}, failure.Reply.Tried...)
+				results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
+			}
+		}
+		return
+	}
+	defer conn.Quit()
+	for k, r := range conn.Send(q.letter(j), rest) {
+		r.Reply.Tried = append([]mail.LastReply{results[at[k]].Reply}, r.Reply.Tried...)
+		if r.Failure != nil {
+			r.Failure.Reply.Tried = r.Reply.Tried
+		}
+		results[at[k]] = r
+	}
+}
+
+// unfit finds what of ours stands against a letter: the route's or the peer's
+// terms.
+func unfit(cfg *config.Compiled, r *config.Route, j *job, to address.Address) *deliver.Failure {
+	fault := func(enhanced string, cause diagnose.Cause, format string, args ...any) *deliver.Failure {
+		return &deliver.Failure{Cause: cause, Permanent: true, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: enhanced, Text: fmt.Sprintf(format, args...)}}
+	}
+	if r.MessageSize > 0 && j.size > int64(r.MessageSize) {
+		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; route %s takes at most %s", j.size, r.Name, r.MessageSize)
+	}
+	p := cfg.Peer(to.Domain)
+	switch {
+	case p == nil:
+	case p.MessageSize > 0 && j.size > int64(p.MessageSize):
+		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; %s was agreed with %s", j.size, p.MessageSize, p.Name)
+	case p.No8Bit && j.eightBit:
+		return fault("5.6.1", diagnose.Needs8Bit, "the message is 8-bit, and it was agreed with %s to send none", p.Name)
+	case p.NoUTF8Addresses && (j.utf8 || to.NeedsUTF8() || j.from().NeedsUTF8()):
+		return fault("5.6.7", diagnose.NeedsUTF8, "the message needs SMTPUTF8, and it was agreed with %s to send none", p.Name)
+	}
+	return nil
+}

@@ -1,0 +1,218 @@
+package receive
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/xdg-go/scram"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/signin"
+)
+
+// signInTimeout bounds one check of a password.
+const signInTimeout = 20 * time.Second
+
+// failurePause slows down a client that guessed wrong.
+const failurePause = 500 * time.Millisecond
+
+// mechanisms are those offered now, in the words of RFC 4954.
+func (se *session) mechanisms() []string {
+	if se.tls == nil && !se.conf.SignInWithoutTLS {
+		return nil
+	}
+	var out []string
+	for _, m := range se.conf.Mechanisms() {
+		switch m {
+		case "scram":
+			if se.tls != nil {
+				out = append(out, "SCRAM-SHA-256-PLUS")
+			}
+			out = append(out, "SCRAM-SHA-256")
+		default:
+			out = append(out, strings.ToUpper(m))
+		}
+	}
+	return out
+}
+
+// auth is AUTH (RFC 4954).
+func (se *session) auth(arg string) smtp.Reply {
+	mechanism, initial, hasInitial := strings.Cut(arg, " ")
+	mechanism = strings.ToUpper(mechanism)
+	switch {
+	case len(se.conf.Mechanisms()) == 0:
+		return se.fault(smtp.NewReply(502, "5.5.1", "AUTH is not offered here"))
+	case se.mechanisms() == nil:
+		return se.fault(smtp.NewReply(538, "5.7.11", "sign-in is offered under TLS only; say STARTTLS first"))
+	case !se.extended:
+		return se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
+	case !se.account.IsNull():
+		return se.fault(smtp.NewReply(503, "5.5.1", "you are signed in as %s already", se.account.Display()))
+	case se.mail != nil:
+		return se.fault(smtp.NewReply(503, "5.5.1", "not while a message is under way"))
+	case !slices.Contains(se.mechanisms(), mechanism):
+		return se.fault(smtp.NewReply(504, "5.5.4", "%s is not offered here; there are: %s", mechanism, strings.Join(se.mechanisms(), " ")))
+	case se.br.Buffered() > 0:
+		return se.outOfTurn("AUTH")
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), signInTimeout)
+	defer cancel()
+	var who address.Address
+	var err error
+	switch mechanism {
+	case "PLAIN":
+		who, err = se.authPlain(ctx, initial, hasInitial)
+	case "LOGIN":
+		who, err = se.authLogin(ctx, initial, hasInitial)
+	default:
+		who, err = se.authScram(ctx, initial, hasInitial, mechanism == "SCRAM-SHA-256-PLUS")
+	}
+	return se.signedIn(who, err)
+}
+
+// errGivenUp reports that a client broke sign-in off with "*".
+var (
+	errGivenUp = errors.New("given up")
+	errCoding  = errors.New("this is not base64")
+)
+
+func (se *session) signedIn(who address.Address, err error) smtp.Reply {
+	switch {
+	case err == nil:
+		se.account = who
+		se.log = se.log.With("account", who.String())
+		return smtp.NewReply(235, "2.7.0", "signed in as %s", who.Display())
+	case errors.Is(err, errGivenUp):
+		return se.fault(smtp.NewReply(501, "5.7.0", "sign-in was given up"))
+	case errors.Is(err, errCoding):
+		return se.fault(smtp.NewReply(501, "5.5.2", "%v", err))
+	case errors.Is(err, signin.ErrSlow):
+		se.reject("sign-in: " + err.Error())
+		return se.fault(smtp.NewReply(454, "4.7.0", "%v", err))
+	case errors.Is(err, signin.ErrBusy), errors.Is(err, signin.ErrNotNow):
+		return se.weigh(smtp.NewReply(454, "4.7.0", "%v; try again soon", err), 1)
+	case errors.Is(err, signin.ErrWrong):
+		se.reject("sign-in: " + err.Error())
+		time.Sleep(failurePause)
+		return se.fault(smtp.NewReply(535, "5.7.8", "%v", err))
+	}
+	se.closing = true // the connection broke
+	return smtp.Reply{}
+}
+
+// ask sends a challenge and reads the client's answer.
+func (se *session) ask(challenge string) (string, error) {
+	se.reply(smtp.Reply{Code: 334, Lines: []string{base64.StdEncoding.EncodeToString([]byte(challenge))}})
+	line, err := se.readLine()
+	if err != nil {
+		return "", err
+	}
+	return decodeAnswer(string(line))
+}
+
+func decodeAnswer(text string) (string, error) {
+	switch text {
+	case "*":
+		return "", errGivenUp
+	case "=": // an empty initial response
+		return "", nil
+	}
+	plain, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return "", errCoding
+	}
+	return string(plain), nil
+}
+
+// first is the initial response, asked for if it did not come with AUTH.
+func (se *session) first(initial string, has bool) (string, error) {
+	if has {
+		return decodeAnswer(initial)
+	}
+	return se.ask("")
+}
+
+// authPlain is RFC 4616. Acting for somebody else is not offered.
+func (se *session) authPlain(ctx context.Context, initial string, has bool) (address.Address, error) {
+	answer, err := se.first(initial, has)
+	if err != nil {
+		return address.Address{}, err
+	}
+	parts := strings.Split(answer, "\x00")
+	if len(parts) != 3 || parts[0] != "" && !strings.EqualFold(parts[0], parts[1]) {
+		return address.Address{}, signin.ErrWrong
+	}
+	return se.server.SignIn.Plain(ctx, se.cfg.Directory, parts[1], parts[2], se.client.String())
+}
+
+func (se *session) authLogin(ctx context.Context, initial string, has bool) (address.Address, error) {
+	name, err := initial, error(nil)
+	if has {
+		name, err = decodeAnswer(initial)
+	} else {
+		name, err = se.ask("Username:")
+	}
+	if err != nil {
+		return address.Address{}, err
+	}
+	password, err := se.ask("Password:")
+	if err != nil {
+		return address.Address{}, err
+	}
+	return se.server.SignIn.Plain(ctx, se.cfg.Directory, name, password, se.client.String())
+}
+
+// authScram is SCRAM-SHA-256 (RFC 7677), with -PLUS bound to this connection.
+func (se *session) authScram(ctx context.Context, initial string, has, plus bool) (address.Address, error) {
+	message, err := se.first(initial, has)
+	if err != nil {
+		return address.Address{}, err
+	}
+	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, se.client.String(), se.binding(message), plus)
+	for {
+		answer, who, done, err := conv.Step(message)
+		if err != nil {
+			return who, err
+		}
+		if message, err = se.ask(answer); err != nil {
+			return who, err
+		}
+		if done {
+			return who, nil
+		}
+	}
+}
+
+// binding is the channel binding that the client's first message asks for: that
+// of RFC 9266, or of RFC 5929's server end point.
+func (se *session) binding(first string) scram.ChannelBinding {
+	if se.tls == nil {
+		return scram.ChannelBinding{}
+	}
+	state := se.tls.ConnectionState()
+	var b scram.ChannelBinding
+	var err error
+	if strings.HasPrefix(first, "p=tls-server-end-point,") {
+		var cert *tls.Certificate
+		if cert, err = se.server.certs.of(se.conf); err == nil {
+			var leaf *x509.Certificate
+			if leaf, err = x509.ParseCertificate(cert.Certificate[0]); err == nil {
+				b, err = scram.NewTLSServerEndpointBinding(&tls.ConnectionState{PeerCertificates: []*x509.Certificate{leaf}})
+			}
+		}
+	} else {
+		b, err = scram.NewTLSExporterBinding(&state)
+	}
+	if err != nil {
+		return scram.ChannelBinding{}
+	}
+	return b
+}

@@ -1,0 +1,355 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/form"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine"
+	"gullroute/internal/engine/seal"
+	"gullroute/internal/store"
+)
+
+// peopleOperations are those on the directory and on secrets; they count at
+// once.
+func (s *Service) peopleOperations(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("mailboxes", "/api/v1/mailboxes", "Mailboxes by address"), s.listMailboxes)
+	huma.Register(api, read("mailbox", "/api/v1/mailboxes/{address}", "One mailbox"), s.showMailbox)
+	huma.Register(api, admin.post("mailbox-add", "/api/v1/mailboxes", "Add a mailbox"), s.addMailbox)
+	huma.Register(api, admin.patch("mailbox-change", "/api/v1/mailboxes/{address}", "Change fields of a mailbox; null takes one out"), s.changeMailbox)
+	huma.Register(api, admin.remove("mailbox-remove", "/api/v1/mailboxes/{address}", "Take a mailbox out"), s.removeMailbox)
+	huma.Register(api, read("aliases", "/api/v1/aliases", "Aliases by address"), s.listAliases)
+	huma.Register(api, read("alias", "/api/v1/aliases/{address}", "One alias"), s.showAlias)
+	huma.Register(api, admin.post("alias-add", "/api/v1/aliases", "Add an alias"), s.addAlias)
+	huma.Register(api, admin.patch("alias-change", "/api/v1/aliases/{address}", "Change fields of an alias; null takes one out"), s.changeAlias)
+	huma.Register(api, admin.remove("alias-remove", "/api/v1/aliases/{address}", "Take an alias out"), s.removeAlias)
+	huma.Register(api, read("changes", "/api/v1/changes", "What was changed in the directory, by whom, newest first"), s.listChanges)
+	huma.Register(api, read("secrets", "/api/v1/secrets", "Names of the passwords kept for others' servers"), s.listSecrets)
+	huma.Register(api, admin.put("secret-set", "/api/v1/secrets/{name}", "Keep a password, encrypted under the key file"), s.setSecret)
+	huma.Register(api, admin.remove("secret-remove", "/api/v1/secrets/{name}", "Forget a password"), s.removeSecret)
+}
+
+func (s *Service) listMailboxes(ctx context.Context, in *struct {
+	Search string `query:"search" doc:"A part of an address or a name"`
+	Domain string `query:"domain"`
+	Paging
+}) (*out[page[mail.MailboxLine]], error) {
+	l := store.MailboxList{Search: searchForm(in.Search), After: in.After, Limit: in.Limit}
+	if in.Domain != "" {
+		d, err := address.ParseDomain(in.Domain)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("domain: " + err.Error())
+		}
+		l.Domain = d
+	}
+	items, err := s.Store.Mailboxes(ctx, l)
+	if err != nil {
+		return nil, s.storeError(err, "mailbox")
+	}
+	body := page[mail.MailboxLine]{Items: items}
+	if len(items) == in.Limit {
+		last, _ := address.Parse(items[len(items)-1].Address)
+		body.Next = last.Key()
+	}
+	for i := range items { // people read U-labels
+		it := &items[i]
+		for _, list := range [][]string{it.Addresses, it.Generated, it.ForwardTo} {
+			for j := range list {
+				list[j] = displayed(list[j])
+			}
+		}
+		it.Address = displayed(it.Address)
+	}
+	return &out[page[mail.MailboxLine]]{body}, nil
+}
+
+func displayed(text string) string {
+	if a, err := address.Parse(text); err == nil {
+		return a.Display()
+	}
+	return text
+}
+
+// Entry is a mailbox or an alias as it is written.
+type Entry struct {
+	Fields    map[string]any `json:"fields"`
+	Generated []string       `json:"generated" doc:"Addresses made from the name"`
+	About     []form.Field   `json:"about" doc:"What the fields are"`
+}
+
+// EntryPath names one in a path.
+type EntryPath struct {
+	Address string `path:"address"`
+}
+
+func (in EntryPath) address() (address.Address, error) {
+	a, err := address.Parse(in.Address)
+	if err != nil {
+		return a, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return a, nil
+}
+
+// EntryChange is fields to write.
+type EntryChange struct {
+	Fields map[string]any `json:"fields"`
+	Dry    bool           `json:"dry_run,omitempty"`
+}
+
+func (s *Service) entryOf(m *directory.Mailbox) *out[Entry] {
+	e := Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields}
+	for _, a := range m.Generated {
+		e.Generated = append(e.Generated, a.Display())
+	}
+	return &out[Entry]{e}
+}
+
+var (
+	mailboxFields = form.Shown[directory.Mailbox]("password_hash", "scram_keys")
+	aliasFields   = form.Shown[directory.Alias]()
+)
+
+// own finds the mailbox whose own address it is, or one of whose it is.
+func (s *Service) own(in EntryPath) (*directory.Mailbox, error) {
+	a, err := in.address()
+	if err != nil {
+		return nil, err
+	}
+	if m := s.Engine.Config().Directory.Mailbox(a); m != nil {
+		return m, nil
+	}
+	return nil, huma.Error404NotFound("there is no mailbox " + a.Display())
+}
+
+func (s *Service) showMailbox(_ context.Context, in *EntryPath) (*out[Entry], error) {
+	m, err := s.own(*in)
+	if err != nil {
+		return nil, err
+	}
+	return s.entryOf(m), nil
+}
+
+// decode fills a mailbox or an alias from fields.
+func decode(fields map[string]any, into any) error {
+	if problems := form.Decode(form.NodeOf(fields), into, ""); len(problems) > 0 {
+		return problems
+	}
+	return nil
+}
+
+func (s *Service) putMailbox(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
+	m := &directory.Mailbox{}
+	err := decode(c.Fields, m)
+	if err == nil {
+		err = s.Engine.PutMailbox(ctx, signedIn(ctx).Name, m, mustBeNew, c.Dry)
+	}
+	if err != nil {
+		return nil, s.entryError(err, "mailbox", m.Address)
+	}
+	return s.entryOf(m), nil
+}
+
+func (s *Service) addMailbox(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
+	return s.putMailbox(ctx, in.Body, true)
+}
+
+func (s *Service) changeMailbox(ctx context.Context, in *struct {
+	EntryPath
+	Body EntryChange
+}) (*out[Entry], error) {
+	m, err := s.own(in.EntryPath)
+	if err != nil {
+		return nil, err
+	}
+	in.Body.Fields = merged(m.Fields(), in.Body.Fields)
+	return s.putMailbox(ctx, in.Body, false)
+}
+
+// merged writes fields over others; null takes one out. The address stays: it is
+// what a mailbox is known by.
+func merged(fields, over map[string]any) map[string]any {
+	own := fields["address"]
+	for k, v := range maps.All(over) {
+		if fields[k] = v; v == nil || v == "" {
+			delete(fields, k)
+		}
+	}
+	fields["address"] = own
+	return fields
+}
+
+func (s *Service) removeMailbox(ctx context.Context, in *EntryPath) (*struct{}, error) {
+	a, err := in.address()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Engine.RemoveMailbox(ctx, signedIn(ctx).Name, a); err != nil {
+		return nil, s.entryError(err, "mailbox", a)
+	}
+	return nil, nil
+}
+
+// AliasLine is an alias as it is listed.
+type AliasLine struct {
+	Address string   `json:"address"`
+	To      []string `json:"to"`
+	About   string   `json:"about"`
+}
+
+func (s *Service) listAliases(_ context.Context, in *struct {
+	Search string `query:"search" doc:"A part of an address or of a target"`
+	Paging
+}) (*out[page[AliasLine]], error) {
+	body := page[AliasLine]{Items: []AliasLine{}}
+	search := searchForm(in.Search)
+	for _, a := range s.Engine.Config().Directory.Aliases() {
+		line := AliasLine{Address: a.Address.Display(), To: []string{}, About: a.About}
+		text := a.Address.Key()
+		for _, t := range a.To {
+			line.To = append(line.To, t.Display())
+			text += " " + t.Key()
+		}
+		if a.Address.Key() <= in.After || search != "" && !strings.Contains(text, strings.ToLower(search)) {
+			continue
+		}
+		if len(body.Items) == in.Limit {
+			last, _ := address.Parse(body.Items[in.Limit-1].Address)
+			body.Next = last.Key()
+			break
+		}
+		body.Items = append(body.Items, line)
+	}
+	return &out[page[AliasLine]]{body}, nil
+}
+
+func (s *Service) aliasAt(in EntryPath) (*directory.Alias, error) {
+	a, err := in.address()
+	if err != nil {
+		return nil, err
+	}
+	if alias := s.Engine.Config().Directory.Alias(a); alias != nil {
+		return alias, nil
+	}
+	return nil, huma.Error404NotFound("there is no alias " + a.Display())
+}
+
+func (s *Service) showAlias(_ context.Context, in *EntryPath) (*out[Entry], error) {
+	alias, err := s.aliasAt(*in)
+	if err != nil {
+		return nil, err
+	}
+	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
+}
+
+func (s *Service) putAlias(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
+	alias := &directory.Alias{}
+	err := decode(c.Fields, alias)
+	if err == nil {
+		err = s.Engine.PutAlias(ctx, signedIn(ctx).Name, alias, mustBeNew, c.Dry)
+	}
+	if err != nil {
+		return nil, s.entryError(err, "alias", alias.Address)
+	}
+	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
+}
+
+func (s *Service) addAlias(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
+	return s.putAlias(ctx, in.Body, true)
+}
+
+func (s *Service) changeAlias(ctx context.Context, in *struct {
+	EntryPath
+	Body EntryChange
+}) (*out[Entry], error) {
+	alias, err := s.aliasAt(in.EntryPath)
+	if err != nil {
+		return nil, err
+	}
+	in.Body.Fields = merged(alias.Fields(), in.Body.Fields)
+	return s.putAlias(ctx, in.Body, false)
+}
+
+func (s *Service) removeAlias(ctx context.Context, in *EntryPath) (*struct{}, error) {
+	a, err := in.address()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Engine.RemoveAlias(ctx, signedIn(ctx).Name, a); err != nil {
+		return nil, s.entryError(err, "alias", a)
+	}
+	return nil, nil
+}
+
+func (s *Service) entryError(err error, what string, a address.Address) error {
+	var problems form.Problems
+	switch {
+	case errors.As(err, &problems):
+		var details []error
+		for _, p := range problems {
+			details = append(details, &huma.ErrorDetail{Location: p.Field, Message: p.Text})
+		}
+		return huma.Error422UnprocessableEntity("this is not valid; nothing was changed", details...)
+	case errors.Is(err, engine.ErrExists):
+		return huma.Error409Conflict("there is a " + what + " " + a.Display() + " already; change it instead")
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound("there is no " + what + " " + a.Display())
+	}
+	return s.storeError(err, what)
+}
+
+func (s *Service) listChanges(ctx context.Context, in *struct {
+	What  string `query:"what" enum:"mailbox,alias,secret"`
+	Name  string `query:"name"`
+	After int64  `query:"after"`
+	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+}) (*out[page[mail.Record]], error) {
+	items, err := s.Store.Records(ctx, in.What, in.Name, in.After, in.Limit)
+	if err != nil {
+		return nil, s.storeError(err, "change")
+	}
+	return &out[page[mail.Record]]{page[mail.Record]{Items: items}}, nil
+}
+
+func (s *Service) listSecrets(ctx context.Context, _ *struct{}) (*out[page[mail.SecretLine]], error) {
+	items, err := s.Store.Secrets(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "secret")
+	}
+	return &out[page[mail.SecretLine]]{page[mail.SecretLine]{Items: items}}, nil
+}
+
+// SecretPath names a secret in a path.
+type SecretPath struct {
+	Name string `path:"name" maxLength:"100"`
+}
+
+func (s *Service) setSecret(ctx context.Context, in *struct {
+	SecretPath
+	Body struct {
+		Value string `json:"value" minLength:"1" maxLength:"1000"`
+	}
+}) (*struct{}, error) {
+	err := s.Engine.SetSecret(ctx, signedIn(ctx).Name, in.Name, in.Body.Value)
+	if errors.Is(err, seal.ErrNoKey) {
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	if err != nil {
+		return nil, s.storeError(err, "secret")
+	}
+	return nil, nil
+}
+
+func (s *Service) removeSecret(ctx context.Context, in *SecretPath) (*struct{}, error) {
+	if err := s.Store.RemoveSecret(ctx, signedIn(ctx).Name, in.Name); err != nil {
+		return nil, s.storeError(err, "secret")
+	}
+	return nil, nil
+}

@@ -1,0 +1,181 @@
+package service
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"reflect"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rehearse"
+)
+
+// streams are operations that tell of their progress: the answer is JSON Lines,
+// each with progress, and the last with result or problem.
+func (s *Service) streams() {
+	s.app.Post("/api/v1/draft/rehearse", s.streamRehearsal)
+	s.app.Post("/api/v1/mailboxes/import", func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
+	s.app.Post("/api/v1/aliases/import", func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
+	s.app.Get("/api/v1/mailboxes.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "mailbox") })
+	s.app.Get("/api/v1/aliases.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "alias") })
+	s.app.Get("/api/v1/config/schema.json", func(c fiber.Ctx) error { return c.JSON(config.Schema()) })
+}
+
+// describeStreams writes them into the description of the interface.
+func describeStreams(api huma.API) {
+	lines := func(schema *huma.Schema) map[string]*huma.Response {
+		return map[string]*huma.Response{"200": {Description: "JSON Lines: progress, and at the end result or problem",
+			Content: map[string]*huma.MediaType{"application/jsonl": {Schema: schema}}}}
+	}
+	reg := api.OpenAPI().Components.Schemas
+	result := func(s *huma.Schema) *huma.Schema {
+		return &huma.Schema{Type: "object", Properties: map[string]*huma.Schema{"progress": {Type: "number"}, "what": {Type: "string"}, "done": {Type: "integer"}, "result": s,
+			"problem": {Type: "object", AdditionalProperties: true}}}
+	}
+	text := func() map[string]*huma.Response {
+		return map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+	}
+	csvBody := &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
+	dry := []*huma.Param{{Name: "dry_run", In: "query", Schema: &huma.Schema{Type: "boolean"}}}
+	imported := reg.Schema(reflect.TypeFor[mail.Imported](), true, "")
+	ops := []huma.Operation{
+		{OperationID: "draft-rehearse", Method: http.MethodPost, Path: "/api/v1/draft/rehearse", Summary: "Replay real and hostile envelopes through the draft; nothing changes",
+			Parameters: []*huma.Param{{Name: "messages", In: "query", Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(reg.Schema(reflect.TypeFor[rehearse.Report](), true, "")))},
+		{OperationID: "mailbox-import", Method: http.MethodPost, Path: "/api/v1/mailboxes/import", Summary: "Add and change mailboxes from CSV, all or none", Description: "Needs the role administrator.",
+			Parameters: dry, RequestBody: csvBody, Responses: lines(result(imported))},
+		{OperationID: "alias-import", Method: http.MethodPost, Path: "/api/v1/aliases/import", Summary: "Add and change aliases from CSV, all or none", Description: "Needs the role administrator.",
+			Parameters: dry, RequestBody: csvBody, Responses: lines(result(imported))},
+		{OperationID: "mailbox-export", Method: http.MethodGet, Path: "/api/v1/mailboxes.csv", Summary: "All mailboxes as CSV, without passwords", Responses: text()},
+		{OperationID: "alias-export", Method: http.MethodGet, Path: "/api/v1/aliases.csv", Summary: "All aliases as CSV", Responses: text()},
+	}
+	for i := range ops {
+		api.OpenAPI().AddOperation(&ops[i])
+	}
+}
+
+// line is one line of a stream.
+type line struct {
+	Progress float64          `json:"progress,omitempty"`
+	Done     int              `json:"done,omitempty"`
+	What     string           `json:"what,omitempty"`
+	Result   any              `json:"result,omitempty"`
+	Problem  *huma.ErrorModel `json:"problem,omitempty"`
+}
+
+// stream answers with JSON Lines. work tells of its progress and returns the
+// result; it ends when the client goes away.
+func (s *Service) stream(c fiber.Ctx, work func(ctx context.Context, tell func(line)) (any, error)) error {
+	c.Set("Content-Type", "application/jsonl")
+	c.Set("Cache-Control", "no-store")
+	return c.SendStreamWriter(func(bw *bufio.Writer) {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Minute)
+		defer cancel()
+		var mu sync.Mutex
+		enc := json.NewEncoder(bw)
+		last := time.Time{}
+		write := func(l line, now bool) {
+			mu.Lock()
+			defer mu.Unlock()
+			if !now && time.Since(last) < 50*time.Millisecond {
+				return
+			}
+			last = time.Now()
+			if enc.Encode(l) != nil || bw.Flush() != nil {
+				cancel()
+			}
+		}
+		result, err := work(ctx, func(l line) { write(l, false) })
+		if err == nil {
+			write(line{Progress: 1, Result: result}, true)
+			return
+		}
+		var se huma.StatusError
+		if !errors.As(err, &se) {
+			se = huma.Error500InternalServerError(err.Error())
+		}
+		problem := &huma.ErrorModel{Status: se.GetStatus(), Title: statusText(se.GetStatus()), Detail: se.Error()}
+		if m, ok := se.(*huma.ErrorModel); ok {
+			problem = m
+		}
+		write(line{Problem: problem}, true)
+	})
+}
+
+// Bounds of a rehearsal's real envelopes.
+const (
+	defaultRehearsal = 5000
+	maxRehearsal     = 100_000
+)
+
+func (s *Service) streamRehearsal(c fiber.Ctx) error {
+	if _, err := s.require(c, false); err != nil {
+		return err
+	}
+	n := defaultRehearsal
+	if text := c.Query("messages"); text != "" {
+		var err error
+		if n, err = strconv.Atoi(text); err != nil || n < 1 || n > maxRehearsal {
+			return fiber.NewError(fiber.StatusUnprocessableEntity, "messages: write a number from 1 to "+strconv.Itoa(maxRehearsal))
+		}
+	}
+	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+		report, err := s.Engine.Rehearse(ctx, n, func(part float64) { tell(line{Progress: part}) })
+		if err != nil {
+			return nil, s.setupError(err, config.ServiceSection, "")
+		}
+		return report, nil
+	})
+}
+
+func (s *Service) streamImport(c fiber.Ctx, what string) error {
+	w, err := s.require(c, true)
+	if err != nil {
+		return err
+	}
+	body := bytes.Clone(c.Body())
+	dry := c.Query("dry_run") == "true"
+	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+		done, err := s.Engine.Import(ctx, w.Name, what, bytes.NewReader(body), dry, func(n int, doing string) { tell(line{Done: n, What: doing}) })
+		if err != nil {
+			return nil, s.storeError(err, what)
+		}
+		return done, nil
+	})
+}
+
+// exportCSV writes the directory row by row.
+func (s *Service) exportCSV(c fiber.Ctx, what string) error {
+	if _, err := s.require(c, false); err != nil {
+		return err
+	}
+	dir := s.Engine.Config().Directory
+	c.Set("Content-Type", "text/csv; charset=utf-8")
+	c.Set("Content-Disposition", `attachment; filename="`+what+`.csv"`)
+	return c.SendStreamWriter(func(bw *bufio.Writer) {
+		out := csv.NewWriter(bw)
+		if what == "alias" {
+			_ = out.Write(directory.AliasColumns)
+			for _, a := range dir.Aliases() {
+				_ = out.Write(a.Row())
+			}
+		} else {
+			_ = out.Write(directory.MailboxColumns)
+			for _, m := range dir.Mailboxes() {
+				_ = out.Write(m.Row())
+			}
+		}
+		out.Flush()
+	})
+}

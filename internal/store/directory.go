@@ -1,0 +1,290 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/form"
+	"gullroute/internal/core/mail"
+)
+
+// DirectoryChange is mailboxes and aliases to write and to take out, in one
+// transaction that is on record.
+type DirectoryChange struct {
+	Who           string
+	Mailboxes     []*directory.Mailbox
+	Aliases       []*directory.Alias
+	DropMailboxes []string // keys
+	DropAliases   []string
+	// Records are what is put on record; many at once are one record.
+	Records []Record
+}
+
+// Record is one change by a person.
+type Record struct {
+	What   string         `json:"what"`
+	Name   string         `json:"name"`
+	Before map[string]any `json:"before"`
+	After  map[string]any `json:"after"`
+}
+
+const mailboxColumns = "key, address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply, password, scram"
+
+// LoadDirectory reads every mailbox and alias.
+func (s *Store) LoadDirectory(ctx context.Context) (*directory.Directory, error) {
+	d := directory.New()
+	rows, err := s.pool.Query(ctx, `SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply FROM mailbox`)
+	if err != nil {
+		return nil, err
+	}
+	err = eachMailbox(rows, d.Put)
+	if err != nil {
+		return nil, err
+	}
+	rows, err = s.pool.Query(ctx, `SELECT address, targets, about FROM alias`)
+	if err != nil {
+		return nil, err
+	}
+	return d, eachAlias(rows, d.PutAlias)
+}
+
+// DirectoryEntries reads the mailboxes and aliases with the given keys.
+func (s *Store) DirectoryEntries(ctx context.Context, keys []string) (boxes []*directory.Mailbox, aliases []*directory.Alias, err error) {
+	rows, err := s.pool.Query(ctx, `SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply FROM mailbox WHERE key = ANY($1)`, keys)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := eachMailbox(rows, func(m *directory.Mailbox) { boxes = append(boxes, m) }); err != nil {
+		return nil, nil, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT address, targets, about FROM alias WHERE key = ANY($1)`, keys); err != nil {
+		return nil, nil, err
+	}
+	return boxes, aliases, eachAlias(rows, func(a *directory.Alias) { aliases = append(aliases, a) })
+}
+
+func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
+	defer rows.Close()
+	for rows.Next() {
+		m := &directory.Mailbox{}
+		var own string
+		var addresses, generated, forward, sendAs []string
+		var quota int64
+		var reply []byte
+		if err := rows.Scan(&own, &m.Name, &addresses, &generated, &quota, &forward, &m.KeepCopy, &m.MaySubmit, &sendAs, &reply); err != nil {
+			return err
+		}
+		m.Quota = form.Size(quota)
+		var err error
+		if m.Address, err = address.Parse(own); err != nil {
+			return err
+		}
+		m.Addresses, m.Generated, m.ForwardTo = parseAll(addresses), parseAll(generated), parseAll(forward)
+		for _, text := range sendAs {
+			if p, err := address.ParsePattern(text); err == nil {
+				m.SendAs = append(m.SendAs, p)
+			}
+		}
+		if reply != nil {
+			m.Reply = &directory.Reply{}
+			if err := json.Unmarshal(reply, m.Reply); err != nil {
+				return err
+			}
+		}
+		f(m)
+	}
+	return rows.Err()
+}
+
+func eachAlias(rows pgx.Rows, f func(*directory.Alias)) error {
+	defer rows.Close()
+	for rows.Next() {
+		a := &directory.Alias{}
+		var own string
+		var targets []string
+		if err := rows.Scan(&own, &targets, &a.About); err != nil {
+			return err
+		}
+		var err error
+		if a.Address, err = address.Parse(own); err != nil {
+			return err
+		}
+		a.To = parseAll(targets)
+		f(a)
+	}
+	return rows.Err()
+}
+
+func parseAll(list []string) []address.Address {
+	var out []address.Address
+	for _, text := range list {
+		if a, err := address.Parse(text); err == nil {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+func wire(list []address.Address) []string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.String()
+	}
+	return out
+}
+
+// copyAtOnce is from how many rows on a change is copied in bulk.
+const copyAtOnce = 100
+
+// ChangeDirectory writes a change, and tells other nodes of it. A mailbox without
+// new password keeps its old one.
+func (s *Store) ChangeDirectory(ctx context.Context, c DirectoryChange) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error { return writeDirectory(ctx, tx, &c) })
+}
+
+func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
+	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE new_mailbox (LIKE mailbox) ON COMMIT DROP`); err != nil {
+		return err
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"new_mailbox"}, strings.Split(mailboxColumns, ", "), pgx.CopyFromSlice(len(c.Mailboxes), func(i int) ([]any, error) {
+		m := c.Mailboxes[i]
+		sendAs := make([]string, len(m.SendAs))
+		for j, p := range m.SendAs {
+			sendAs[j] = p.String()
+		}
+		var reply []byte
+		if m.Reply != nil {
+			var err error
+			if reply, err = json.Marshal(m.Reply); err != nil {
+				return nil, err
+			}
+		}
+		return []any{m.Address.Key(), m.Address.String(), m.Name, wire(m.Addresses), wire(m.Generated), int64(m.Quota), wire(m.ForwardTo), m.KeepCopy, m.MaySubmit, sendAs, reply, m.Hash, m.Scram}, nil
+	}))
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `INSERT INTO mailbox (`+mailboxColumns+`) SELECT `+mailboxColumns+` FROM new_mailbox
+		ON CONFLICT (key) DO UPDATE SET address = excluded.address, name = excluded.name, addresses = excluded.addresses, generated = excluded.generated,
+			quota = excluded.quota, forward_to = excluded.forward_to, keep_copy = excluded.keep_copy, may_submit = excluded.may_submit,
+			send_as = excluded.send_as, reply = excluded.reply,
+			password = CASE WHEN excluded.password = '' THEN mailbox.password ELSE excluded.password END,
+			scram = CASE WHEN excluded.password = '' THEN mailbox.scram ELSE excluded.scram END`); err != nil {
+		return err
+	}
+	for _, a := range c.Aliases {
+		if _, err := tx.Exec(ctx, `INSERT INTO alias (key, address, targets, about) VALUES ($1, $2, $3, $4)
+			ON CONFLICT (key) DO UPDATE SET address = excluded.address, targets = excluded.targets, about = excluded.about`,
+			a.Address.Key(), a.Address.String(), wire(a.To), a.About); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, `DELETE FROM mailbox WHERE key = ANY($1)`, c.DropMailboxes); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `DELETE FROM alias WHERE key = ANY($1)`, c.DropAliases); err != nil {
+		return err
+	}
+	for _, r := range c.Records {
+		if err := addRecord(ctx, tx, c.Who, r); err != nil {
+			return err
+		}
+	}
+	return notify(ctx, tx, "directory", c.keys())
+}
+
+// keys are what changed; nil stands for much.
+func (c *DirectoryChange) keys() []string {
+	if len(c.Mailboxes)+len(c.Aliases) > copyAtOnce {
+		return nil
+	}
+	keys := append(append([]string{}, c.DropMailboxes...), c.DropAliases...)
+	for _, m := range c.Mailboxes {
+		keys = append(keys, m.Address.Key())
+	}
+	for _, a := range c.Aliases {
+		keys = append(keys, a.Address.Key())
+	}
+	return keys
+}
+
+func addRecord(ctx context.Context, tx pgx.Tx, who string, r Record) error {
+	_, err := tx.Exec(ctx, `INSERT INTO change (who, what, name, before, after) VALUES ($1, $2, $3, $4, $5)`, who, r.What, r.Name, r.Before, r.After)
+	return err
+}
+
+// MailboxList is how mailboxes are listed.
+type MailboxList struct {
+	Search string // a part of an address or a name
+	Domain string
+	After  string // an address
+	Limit  int
+}
+
+// Mailboxes lists mailboxes by address, with how full they are. The first page
+// of a hundred thousand costs no more than that of a hundred.
+func (s *Store) Mailboxes(ctx context.Context, l MailboxList) ([]mail.MailboxLine, error) {
+	rows, err := s.pool.Query(ctx, `
+		SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to, m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
+			m.password <> '', coalesce(u.letters, 0), coalesce(u.octets, 0)
+		FROM (SELECT * FROM mailbox WHERE key > $1 AND ($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0 OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
+				AND ($3 = '' OR key LIKE '%@' || $3)
+			ORDER BY key LIMIT $4) m
+		LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`, l.After, strings.ToLower(l.Search), l.Domain, l.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxLine, error) {
+		var m mail.MailboxLine
+		err := row.Scan(&m.Address, &m.Name, &m.Addresses, &m.Generated, &m.Quota, &m.ForwardTo, &m.KeepCopy, &m.MaySubmit, &m.SendAs, &m.Replies, &m.HasPassword, &m.Letters, &m.Octets)
+		return m, err
+	})
+}
+
+// MailboxUse is how full a mailbox is.
+func (s *Store) MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT letters, octets FROM mailbox_use WHERE mailbox = $1`, mailbox).Scan(&letters, &octets)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, 0, nil
+	}
+	return letters, octets, err
+}
+
+// Credentials are what a mailbox's sign-in is checked against.
+func (s *Store) Credentials(ctx context.Context, key string) (hash, scram string, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT password, scram FROM mailbox WHERE key = $1 AND may_submit`, key).Scan(&hash, &scram)
+	return hash, scram, found(err)
+}
+
+// AllCredentials reads the hashes of every mailbox that has a password.
+func (s *Store) AllCredentials(ctx context.Context) (map[string][2]string, error) {
+	rows, err := s.pool.Query(ctx, `SELECT key, password, scram FROM mailbox WHERE password <> ''`)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][2]string{}
+	var key, hash, scram string
+	_, err = pgx.ForEachRow(rows, []any{&key, &hash, &scram}, func() error { out[key] = [2]string{hash, scram}; return nil })
+	return out, err
+}
+
+// Records lists what was changed, newest first.
+func (s *Store) Records(ctx context.Context, what, name string, before int64, limit int) ([]mail.Record, error) {
+	rows, err := s.pool.Query(ctx, `SELECT id, at, who, what, name, before, after FROM change
+		WHERE ($1 = '' OR what = $1) AND ($2 = '' OR name = $2) AND ($3 = 0 OR id < $3) ORDER BY id DESC LIMIT $4`, what, name, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Record, error) {
+		var r mail.Record
+		err := row.Scan(&r.ID, &r.At, &r.Who, &r.What, &r.Name, &r.Before, &r.After)
+		r.At = r.At.UTC()
+		return r, err
+	})
+}

@@ -1,0 +1,61 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/mail"
+)
+
+// SetSecret keeps a sealed secret.
+func (s *Store) SetSecret(ctx context.Context, who, name string, sealed []byte) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `INSERT INTO secret (name, sealed, who) VALUES ($1, $2, $3)
+			ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, who = excluded.who, changed_at = now()`, name, sealed, who); err != nil {
+			return err
+		}
+		if err := addRecord(ctx, tx, who, Record{What: "secret", Name: name, After: map[string]any{"set": true}}); err != nil {
+			return err
+		}
+		return notify(ctx, tx, "secret", nil)
+	})
+}
+
+// RemoveSecret takes one out.
+func (s *Store) RemoveSecret(ctx context.Context, who, name string) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `DELETE FROM secret WHERE name = $1`, name)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if err := addRecord(ctx, tx, who, Record{What: "secret", Name: name, Before: map[string]any{"set": true}}); err != nil {
+			return err
+		}
+		return notify(ctx, tx, "secret", nil)
+	})
+}
+
+// Secret reads a sealed secret.
+func (s *Store) Secret(ctx context.Context, name string) ([]byte, error) {
+	var sealed []byte
+	err := s.pool.QueryRow(ctx, `SELECT sealed FROM secret WHERE name = $1`, name).Scan(&sealed)
+	return sealed, found(err)
+}
+
+// Secrets lists names, never values.
+func (s *Store) Secrets(ctx context.Context) ([]mail.SecretLine, error) {
+	rows, err := s.pool.Query(ctx, `SELECT name, who, changed_at FROM secret ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.SecretLine, error) {
+		var l mail.SecretLine
+		err := row.Scan(&l.Name, &l.Who, &l.ChangedAt)
+		l.ChangedAt = l.ChangedAt.UTC()
+		return l, err
+	})
+}

@@ -1,0 +1,62 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Sent is what a holder sent under a rule.
+type Sent struct {
+	Rule, Holder string
+	Hour         time.Time
+	Messages     int64
+	Recipients   int64
+}
+
+// AddSent adds to the counts and returns the holder's sums of the last hour and
+// day, as all nodes have counted them.
+func (s *Store) AddSent(ctx context.Context, list []Sent) error {
+	if len(list) == 0 {
+		return nil
+	}
+	var rules, holders []string
+	var hours []time.Time
+	var messages, recipients []int64
+	for _, c := range list {
+		rules, holders, hours = append(rules, c.Rule), append(holders, c.Holder), append(hours, c.Hour)
+		messages, recipients = append(messages, c.Messages), append(recipients, c.Recipients)
+	}
+	_, err := s.pool.Exec(ctx, `INSERT INTO sent_hour (rule, holder, hour, messages, recipients)
+		SELECT * FROM unnest($1::text[], $2::text[], $3::timestamptz[], $4::bigint[], $5::bigint[])
+		ON CONFLICT (rule, holder, hour) DO UPDATE SET messages = sent_hour.messages + excluded.messages, recipients = sent_hour.recipients + excluded.recipients`,
+		rules, holders, hours, messages, recipients)
+	return err
+}
+
+// SentSince reads a holder's counts under a rule.
+func (s *Store) SentSince(ctx context.Context, rule, holder string, since time.Time) ([]Sent, error) {
+	rows, err := s.pool.Query(ctx, `SELECT hour, messages, recipients FROM sent_hour WHERE rule = $1 AND holder = $2 AND hour >= $3`, rule, holder, since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Sent
+	for rows.Next() {
+		c := Sent{Rule: rule, Holder: holder}
+		if err := rows.Scan(&c.Hour, &c.Messages, &c.Recipients); err != nil {
+			return nil, err
+		}
+		c.Hour = c.Hour.UTC()
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// ForgetSent drops counts and automatic replies that count no longer.
+func (s *Store) ForgetSent(ctx context.Context, now time.Time) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM sent_hour WHERE hour < $1`, now.Add(-48*time.Hour))
+	if err == nil {
+		_, err = s.pool.Exec(ctx, `DELETE FROM replied WHERE at < $1`, now.Add(-30*24*time.Hour))
+	}
+	return err
+}
