@@ -7,7 +7,7 @@ export type LiveState = "live" | "away";
 /** At most so often what is shown is read again, however much happens. */
 const pace = 1000;
 
-const kinds = ["received", "delivered", "deferred", "bounced", "expired", "lane", "rejected", "lost"];
+const kinds = ["received", "delivered", "deferred", "bounced", "expired", "lane", "rejected", "setup", "lost"];
 
 /**
  * Reads again what is on the screen when something happens: at once for the

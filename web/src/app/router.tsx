@@ -1,10 +1,18 @@
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
 import type { QueueWords, TraceWords } from "../api/client";
+import { DraftPage } from "../pages/draft";
+import { ExplainPage } from "../pages/explain";
+import { FirstStepsPage } from "../pages/first-steps";
 import { LanePage } from "../pages/lane";
+import { AliasesPage, MailboxesPage } from "../pages/mailboxes";
 import { MessagePage } from "../pages/message";
 import { MessagesPage } from "../pages/messages";
 import { OverviewPage } from "../pages/overview";
 import { QueuePage } from "../pages/queue";
+import { RevisionsPage } from "../pages/revisions";
+import { SectionPage } from "../pages/section";
+import { SecretsPage, ServicePage } from "../pages/server";
+import { SetupFrame } from "../pages/setup";
 import { NotFound } from "../parts/states";
 import { Shell } from "./shell";
 
@@ -42,8 +50,48 @@ const messages = createRoute({
 });
 const message = createRoute({ getParentRoute: () => root, path: "/messages/$id", component: MessagePage });
 
+const explain = createRoute({
+	getParentRoute: () => root,
+	path: "/explain",
+	component: ExplainPage,
+	validateSearch: (s: Record<string, unknown>) => ({
+		from: text(s.from),
+		to: text(s.to),
+		client: text(s.client),
+		listener: text(s.listener),
+		account: text(s.account),
+		size: typeof s.size === "number" ? s.size : undefined,
+		draft: s.draft === true || undefined,
+		other_client: text(s.other_client),
+		other_from: text(s.other_from),
+	}),
+});
+
+const listWords = (s: Record<string, unknown>): { find?: string; item?: string } => ({
+	find: text(s.find),
+	item: text(s.item),
+});
+const setup = createRoute({ getParentRoute: () => root, path: "/setup", component: SetupFrame });
+const setupPages = [
+	createRoute({ getParentRoute: () => setup, path: "/", component: FirstStepsPage }),
+	createRoute({ getParentRoute: () => setup, path: "/mailboxes", component: MailboxesPage, validateSearch: listWords }),
+	createRoute({ getParentRoute: () => setup, path: "/aliases", component: AliasesPage, validateSearch: listWords }),
+	createRoute({ getParentRoute: () => setup, path: "/secrets", component: SecretsPage }),
+	createRoute({ getParentRoute: () => setup, path: "/service", component: ServicePage }),
+	createRoute({ getParentRoute: () => setup, path: "/draft", component: DraftPage }),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/revisions",
+		component: RevisionsPage,
+		validateSearch: (s: Record<string, unknown>): { number?: number } => ({
+			number: typeof s.number === "number" ? s.number : undefined,
+		}),
+	}),
+	createRoute({ getParentRoute: () => setup, path: "/$section", component: SectionPage, validateSearch: listWords }),
+] as const;
+
 export const router = createRouter({
-	routeTree: root.addChildren([overview, queue, lane, messages, message]),
+	routeTree: root.addChildren([overview, queue, lane, messages, message, explain, setup.addChildren(setupPages)]),
 	defaultPreload: "intent",
 });
 

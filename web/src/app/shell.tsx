@@ -18,6 +18,7 @@ import { useRef, useState } from "react";
 import { gull, Problem, type Who } from "../api/client";
 import { type LiveState, useLive } from "../api/live";
 import { SignIn } from "../pages/sign-in";
+import { DraftBar, Hazards } from "../parts/draft-bar";
 import { Loading } from "../parts/states";
 import classes from "./shell.module.css";
 
@@ -56,6 +57,12 @@ function Frame({ who }: { who: Who }) {
 						<Link to="/messages" className={classes.link}>
 							Messages
 						</Link>
+						<Link to="/setup" className={classes.link}>
+							Set up
+						</Link>
+						<Link to="/explain" search={{} as never} className={classes.link}>
+							Explain
+						</Link>
 					</nav>
 					<Find />
 					<LiveBadge state={live} />
@@ -65,7 +72,9 @@ function Frame({ who }: { who: Who }) {
 			</AppShell.Header>
 			<AppShell.Main id="main">
 				<Unreachable />
+				<Hazards />
 				<Outlet />
+				<DraftBar />
 			</AppShell.Main>
 		</AppShell>
 	);

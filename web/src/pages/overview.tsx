@@ -3,6 +3,7 @@ import { Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/c
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
+import { WhyStranded } from "../parts/mend";
 import { ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -48,7 +49,7 @@ function Verdict({ status }: { status: Status }) {
 							{worst.next_hop}
 						</Anchor>
 						: {plural(worst.waiting + worst.deferred, "delivery", "deliveries")},{" "}
-						{worst.state === "stranded" ? worst.why : <ReplyLine reply={worst.last_reply} />}
+						{worst.state === "stranded" ? <WhyStranded lane={worst} /> : <ReplyLine reply={worst.last_reply} />}
 					</>
 				) : (
 					"Nothing needs you."
@@ -144,7 +145,9 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 									<Table.Td>
 										<When time={l.expires_at} />
 									</Table.Td>
-									<Table.Td>{l.state === "stranded" ? l.why : <ReplyLine reply={l.last_reply} />}</Table.Td>
+									<Table.Td>
+										{l.state === "stranded" ? <WhyStranded lane={l} /> : <ReplyLine reply={l.last_reply} />}
+									</Table.Td>
 								</Table.Tr>
 							))}
 						</Table.Tbody>

@@ -5,6 +5,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { DataTable, type DataTableSortStatus } from "mantine-datatable";
 import { useState } from "react";
 import { gull, type Lane } from "../api/client";
+import { WhyStranded } from "../parts/mend";
 import { ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -109,7 +110,7 @@ export function QueuePage() {
 								accessor: "last_reply",
 								title: "Last answer",
 								width: "34%",
-								render: (l) => (l.state === "stranded" ? l.why : <ReplyLine reply={l.last_reply} />),
+								render: (l) => (l.state === "stranded" ? <WhyStranded lane={l} /> : <ReplyLine reply={l.last_reply} />),
 							},
 						]}
 					/>

@@ -1,0 +1,171 @@
+import { Problem, type Status } from "./client";
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+
+export type Fields = Record<string, unknown>;
+export type Field = {
+	name: string;
+	type: "text" | "number" | "yes_no" | "list" | "record" | "records";
+	form?: string;
+	doc?: string;
+	required?: boolean;
+	default?: string;
+	allowed?: string[];
+	fields?: Field[];
+};
+export type Item = { name: string; place: number; mark: string; fields: Fields };
+export type Section = { items: Item[]; fields: Field[]; ordered: boolean; draft: boolean };
+export type SectionKey = "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+export type Hazard = Schemas["Hazard"];
+export type Draft = Schemas["Draft"];
+export type Change = Schemas["Change"];
+export type Report = Schemas["Report"];
+export type Group = Schemas["Group"];
+export type Applied = Schemas["Applied"];
+export type Revision = Schemas["Revision"];
+export type RevisionView = Schemas["RevisionView"];
+export type MailboxLine = Schemas["MailboxLine"];
+export type AliasLine = Schemas["AliasLine"];
+export type Entry = { fields: Fields; generated: string[]; about: Field[] };
+export type Answer = Schemas["Answer"];
+export type Question = Schemas["Question"];
+export type HandedIn = Schemas["HandedIn"];
+export type Imported = Schemas["Imported"];
+export type RecordLine = Schemas["Record"];
+export type SecretLine = Schemas["SecretLine"];
+export type Page<T> = { items: T[]; next: string };
+
+/** What is wrong, by field, when the service refuses a form. */
+export class Refused extends Problem {
+	constructor(
+		status: number,
+		message: string,
+		readonly fields: Record<string, string>,
+		readonly rest: string[],
+	) {
+		super(status, message);
+	}
+}
+
+type ProblemBody = { detail?: string; errors?: { location?: string; message?: string }[] | null };
+
+function refused(status: number, body: ProblemBody): Refused {
+	const fields: Record<string, string> = {};
+	const rest: string[] = [];
+	for (const e of body.errors ?? []) {
+		if (e.location) {
+			fields[e.location] = e.message ?? "";
+		} else if (e.message) {
+			rest.push(e.message);
+		}
+	}
+	const all = (body.errors ?? []).map((e) => (e.location ? `${e.location}: ${e.message}` : e.message)).join("; ");
+	return new Refused(status, [body.detail, all].filter(Boolean).join(": "), fields, rest);
+}
+
+async function send(method: string, path: string, body?: unknown, type = "application/json"): Promise<Response> {
+	let response: Response;
+	try {
+		response = await fetch(`/api/v1/${path}`, {
+			method,
+			headers: { "X-Gull-Console": "1", ...(body === undefined ? {} : { "Content-Type": type }) },
+			body: body === undefined ? undefined : type === "application/json" ? JSON.stringify(body) : (body as string),
+		});
+	} catch {
+		throw new Problem(0, "The service cannot be reached.");
+	}
+	if (!response.ok) {
+		throw refused(response.status, await response.json().catch(() => ({ detail: response.statusText })));
+	}
+	return response;
+}
+
+async function ask<T>(method: string, path: string, body?: unknown): Promise<T> {
+	const response = await send(method, path, body);
+	return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
+}
+
+export type Progress = { progress?: number; done?: number; what?: string };
+
+/** Long work answers line by line: progress, and at the end its result. */
+async function streamed<T>(path: string, body: unknown, type: string, tell: (p: Progress) => void): Promise<T> {
+	const response = await send("POST", path, body, type);
+	const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader();
+	let rest = "";
+	for (;;) {
+		const piece = await reader?.read();
+		if (!piece || piece.done) {
+			throw new Problem(0, "The answer broke off; what was done is not known.");
+		}
+		const lines = (rest + piece.value).split("\n");
+		rest = lines.pop() ?? "";
+		for (const line of lines.filter(Boolean)) {
+			const l = JSON.parse(line);
+			if (l.problem) {
+				throw refused(l.problem.status, l.problem);
+			}
+			if (l.result) {
+				return l.result as T;
+			}
+			tell(l);
+		}
+	}
+}
+
+const seg = encodeURIComponent;
+const query = (words: Record<string, string | number | undefined>) => {
+	const q = new URLSearchParams();
+	for (const [k, v] of Object.entries(words)) {
+		if (v !== undefined && v !== "") {
+			q.set(k, String(v));
+		}
+	}
+	return q.size > 0 ? `?${q}` : "";
+};
+
+export const setup = {
+	list: (s: SectionKey) => ask<Section>("GET", `setup/${s}`),
+	add: (s: SectionKey, fields: Fields, dry = false) =>
+		ask<{ text: string }>("POST", `setup/${s}`, { fields, dry_run: dry }),
+	set: (s: SectionKey, name: string, fields: Fields, mark: string, dry = false) =>
+		ask<{ text: string }>("PUT", `setup/${s}/${seg(name)}`, { fields, mark, dry_run: dry }),
+	patch: (s: SectionKey, name: string, fields: Fields) =>
+		ask<{ text: string }>("PATCH", `setup/${s}/${seg(name)}`, { fields }),
+	move: (s: SectionKey, name: string, place: number) =>
+		ask<{ text: string }>("POST", `setup/${s}/${seg(name)}/move`, { place }),
+	remove: (s: SectionKey, name: string, mark: string) =>
+		ask<{ text: string }>("DELETE", `setup/${s}/${seg(name)}${query({ mark })}`),
+	draft: (yaml = false) => ask<Draft>("GET", `draft${yaml ? "?yaml=true" : ""}`),
+	apply: (body: { force?: boolean; why?: string; confirm_within?: number; version?: number }) =>
+		ask<Applied>("POST", "draft/apply", body),
+	rebase: () => ask<{ met: string[] }>("POST", "draft/rebase"),
+	discard: () => ask<void>("DELETE", "draft"),
+	rehearse: (messages: number, tell: (p: Progress) => void) =>
+		streamed<Report>(`draft/rehearse?messages=${messages}`, undefined, "application/json", tell),
+	revisions: (after?: string) => ask<Page<Revision>>("GET", `revisions${query({ after, limit: 100 })}`),
+	revision: (n: number, against?: number) => ask<RevisionView>("GET", `revisions/${n}${query({ against })}`),
+	revert: (n: number, why: string) => ask<Applied>("POST", `revisions/${n}/revert`, { why }),
+	confirm: (n: number) => ask<void>("POST", `revisions/${n}/confirm`),
+	mailboxes: (words: { search?: string; after?: string; limit: number }) =>
+		ask<Page<MailboxLine>>("GET", `mailboxes${query(words)}`),
+	aliases: (words: { search?: string; after?: string; limit: number }) =>
+		ask<Page<AliasLine>>("GET", `aliases${query(words)}`),
+	entry: (kind: "mailboxes" | "aliases", address: string) => ask<Entry>("GET", `${kind}/${seg(address)}`),
+	addEntry: (kind: "mailboxes" | "aliases", fields: Fields, dry = false) =>
+		ask<Entry>("POST", kind, { fields, dry_run: dry }),
+	changeEntry: (kind: "mailboxes" | "aliases", address: string, fields: Fields, dry = false) =>
+		ask<Entry>("PATCH", `${kind}/${seg(address)}`, { fields, dry_run: dry }),
+	removeEntry: (kind: "mailboxes" | "aliases", address: string) => ask<void>("DELETE", `${kind}/${seg(address)}`),
+	importEntries: (kind: "mailboxes" | "aliases", csv: string, dry: boolean, tell: (p: Progress) => void) =>
+		streamed<Imported>(`${kind}/import${dry ? "?dry_run=true" : ""}`, csv, "text/csv", tell),
+	changes: (name?: string) => ask<Page<RecordLine>>("GET", `changes${query({ name, limit: 20 })}`),
+	secrets: () => ask<Page<SecretLine>>("GET", "secrets"),
+	setSecret: (name: string, value: string) => ask<void>("PUT", `secrets/${seg(name)}`, { value }),
+	removeSecret: (name: string) => ask<void>("DELETE", `secrets/${seg(name)}`),
+	explain: (q: Partial<Question>) => ask<Page<Answer>>("POST", "explain", q),
+	send: (letter: { from: string; to: string[]; listener?: string; client?: string; subject?: string }) =>
+		ask<HandedIn>("POST", "send", letter),
+};
+
+export type { Status };

@@ -1,0 +1,376 @@
+import {
+	Alert,
+	Anchor,
+	Progress as Bar,
+	Button,
+	Checkbox,
+	Group,
+	Stack,
+	Table,
+	Text,
+	TextInput,
+	Title,
+} from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Change, type Group as ChangeGroup, type Draft, Refused, type Report, setup } from "../api/setup";
+import { HazardList } from "../parts/draft-bar";
+import { useMayChange } from "../parts/editor";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { count, plural, shown } from "../parts/text";
+import { When } from "../parts/when";
+import classes from "./setup.module.css";
+
+/** The draft: what differs, what it would do to real mail, and putting it in force. */
+export function DraftPage() {
+	const draft = useQuery({ queryKey: ["draft", "yaml"], queryFn: () => setup.draft(true) });
+	const [report, setReport] = useState<{ of: number; report: Report } | null>(null);
+	if (!draft.data) {
+		return draft.error ? <Failed error={draft.error} /> : <Loading what="the draft" />;
+	}
+	const d = draft.data;
+	if (!d.exists) {
+		return (
+			<div className="surface">
+				<Nothing title="There is no draft">
+					Revision {d.in_force} is in force. What you change under Domains, Listeners, Relay rules, Routes, Peers or
+					Server collects here, and counts when it is applied.
+				</Nothing>
+			</div>
+		);
+	}
+	const current = report?.of === d.version ? report.report : null;
+	return (
+		<Stack gap="sm">
+			<Title order={1} size="h3">
+				Draft{" "}
+				<Text span c="dimmed" size="sm">
+					{plural(d.changes.length, "change", "changes")} to revision {d.in_force}
+				</Text>
+			</Title>
+			{d.stale && <Stale draft={d} />}
+			{d.hazards.some((h) => h.blocks) && (
+				<Alert color="buoy" title="This draft is dangerous">
+					<HazardList hazards={d.hazards.filter((h) => h.blocks)} />
+				</Alert>
+			)}
+			{d.hazards.some((h) => !h.blocks) && (
+				<Alert color="brass" title="Worth knowing">
+					<HazardList hazards={d.hazards.filter((h) => !h.blocks)} />
+				</Alert>
+			)}
+			<Acting draft={d} report={current} onReport={(r) => setReport({ of: d.version ?? 0, report: r })} />
+			{current && <Rehearsal report={current} />}
+			<section className="surface" aria-labelledby="changes">
+				<Title order={2} size="h5" id="changes" p="sm" pb={4}>
+					What differs
+				</Title>
+				<ChangeTable changes={d.changes} />
+			</section>
+			<section className="surface" aria-labelledby="log">
+				<Title order={2} size="h5" id="log" p="sm" pb={4}>
+					Who changed it
+				</Title>
+				<Stack gap={2} px="sm" pb="sm">
+					{d.log.map((l) => (
+						<Text size="sm" key={l.at + l.text}>
+							<When time={l.at} /> <b>{l.who}</b> {l.text}
+						</Text>
+					))}
+				</Stack>
+			</section>
+			<YAML text={d.yaml ?? ""} />
+		</Stack>
+	);
+}
+
+function Stale({ draft }: { draft: Draft }) {
+	const client = useQueryClient();
+	const rebase = useMutation({
+		mutationFn: setup.rebase,
+		onSuccess: ({ met }) => {
+			notifications.show({
+				color: met.length ? "brass" : "kelp",
+				title: "The draft is made anew",
+				message: met.join(". ") || "Nothing stood against it.",
+				autoClose: 15_000,
+			});
+			void client.invalidateQueries();
+		},
+		onError: (e) => notifications.show({ color: "buoy", title: "Not made anew", message: e.message }),
+	});
+	return (
+		<Alert
+			color="brass"
+			title={`Revision ${draft.in_force} came into force since this draft was begun from ${draft.base}`}
+		>
+			<Group gap="sm">
+				<Text size="sm">Make its changes anew on what is in force now, and look at them again.</Text>
+				<Button size="xs" loading={rebase.isPending} onClick={() => rebase.mutate()}>
+					Rebase
+				</Button>
+			</Group>
+		</Alert>
+	);
+}
+
+/** ChangeTable tells changes in words. */
+export function ChangeTable({ changes }: { changes: Change[] }) {
+	const signs = { added: "+ new", removed: "− taken out", changed: "~ changed", moved: "↕ moved" };
+	if (changes.length === 0) {
+		return (
+			<Text size="sm" c="dimmed" px="sm" pb="sm">
+				Nothing but comments or form.
+			</Text>
+		);
+	}
+	return (
+		<Table verticalSpacing={4} horizontalSpacing="sm">
+			<Table.Tbody>
+				{changes.map((c) => (
+					<Table.Tr key={c.section + c.name + c.kind}>
+						<Table.Td w={110} className={classes.kind} data-tone={c.kind === "removed" ? "trouble" : undefined}>
+							{signs[c.kind]}
+						</Table.Td>
+						<Table.Td w={230}>
+							<Anchor
+								component={Link}
+								to="/setup/$section"
+								params={{ section: c.section } as never}
+								search={{ item: c.name } as never}
+								inherit
+							>
+								{c.section === "service" ? "server" : `${c.section.replaceAll("_", " ").replace(/s$/, "")} ${c.name}`}
+							</Anchor>
+						</Table.Td>
+						<Table.Td>
+							{c.kind === "moved" && c.text}
+							{c.fields.map((f) => (
+								<div key={f.field}>
+									{f.field.replaceAll("_", " ")}: {f.before && <s>{f.before}</s>} {f.after && <b>{f.after}</b>}
+									{!f.after && " (taken out)"}
+								</div>
+							))}
+						</Table.Td>
+					</Table.Tr>
+				))}
+			</Table.Tbody>
+		</Table>
+	);
+}
+
+/** numbered gives the lines of a text their numbers, which are their names. */
+const numbered = (text: string) => text.split("\n").map((line, n): [number, string] => [n, line]);
+
+/** YAML shows the difference of the texts. */
+export function YAML({ text }: { text: string }) {
+	if (!text) {
+		return null;
+	}
+	return (
+		<details className="surface">
+			<summary style={{ padding: "8px 12px", cursor: "pointer", fontWeight: 600 }}>The difference of the texts</summary>
+			<pre className={`mono ${classes.diff}`}>
+				{numbered(text).map(([n, line]) => (
+					<div
+						key={n}
+						className={line.startsWith("+") ? classes.plus : line.startsWith("-") ? classes.minus : undefined}
+					>
+						{line || " "}
+					</div>
+				))}
+			</pre>
+		</details>
+	);
+}
+
+/** Acting holds the buttons: rehearse, apply, discard. */
+function Acting({ draft, report, onReport }: { draft: Draft; report: Report | null; onReport: (r: Report) => void }) {
+	const client = useQueryClient();
+	const may = useMayChange();
+	const [part, setPart] = useState(0);
+	const [blocked, setBlocked] = useState<string[]>([]);
+	const [why, setWhy] = useState("");
+	const [confirm, setConfirm] = useState(false);
+	const rehearse = useMutation({
+		mutationFn: () => setup.rehearse(5000, (p) => setPart(p.progress ?? 0)),
+		onSuccess: onReport,
+		onError: (e) => notifications.show({ color: "buoy", title: "Not rehearsed", message: e.message }),
+	});
+	const apply = useMutation({
+		mutationFn: (force: boolean) =>
+			setup.apply({ force, why: why || undefined, confirm_within: confirm ? 300 : undefined, version: draft.version }),
+		onSuccess: (a) => {
+			notifications.show({
+				color: a.trouble.length ? "buoy" : "kelp",
+				title: `Revision ${a.revision} is in force`,
+				message: [
+					a.rerouted > 0 && `${plural(a.rerouted, "delivery", "deliveries")} that had no route are tried now.`,
+					...a.trouble,
+				]
+					.filter(Boolean)
+					.join(" "),
+				autoClose: a.trouble.length ? false : 6000,
+			});
+			void client.invalidateQueries();
+		},
+		onError: (e) => {
+			if (e instanceof Refused && e.status === 409 && e.rest.length > 0) {
+				setBlocked(e.rest);
+			} else {
+				notifications.show({ color: "buoy", title: "Not applied", message: e.message, autoClose: 15_000 });
+			}
+		},
+	});
+	const discard = useMutation({ mutationFn: setup.discard, onSuccess: () => void client.invalidateQueries() });
+	const dangers = blocked.length > 0 ? blocked : (report?.blocks ?? []);
+	return (
+		<div className="surface">
+			<Stack gap="xs" p="sm">
+				<Group gap="sm">
+					<Button
+						size="sm"
+						variant={report ? "default" : "filled"}
+						loading={rehearse.isPending}
+						onClick={() => rehearse.mutate()}
+					>
+						Rehearse on recent mail
+					</Button>
+					<Button
+						size="sm"
+						variant={report ? "filled" : "default"}
+						disabled={!may || draft.stale || dangers.length > 0}
+						loading={apply.isPending}
+						onClick={() => apply.mutate(false)}
+					>
+						Apply
+					</Button>
+					<Checkbox
+						size="xs"
+						label="Go back by itself after 5 minutes unless I confirm"
+						checked={confirm}
+						onChange={(e) => setConfirm(e.currentTarget.checked)}
+					/>
+					<Button
+						size="sm"
+						variant="subtle"
+						color="buoy"
+						ml="auto"
+						disabled={!may}
+						loading={discard.isPending}
+						onClick={() => discard.mutate()}
+					>
+						Discard
+					</Button>
+				</Group>
+				{rehearse.isPending && <Bar value={100 * part} aria-label="Progress of the rehearsal" />}
+				{dangers.length > 0 && (
+					<Alert color="buoy" title="It is applied only by force, with a reason">
+						{dangers.map((b) => (
+							<Text key={b} size="sm">
+								{b}
+							</Text>
+						))}
+						<Group mt="xs" gap="xs">
+							<TextInput
+								size="xs"
+								w={360}
+								placeholder="Why it must be so"
+								aria-label="Reason"
+								value={why}
+								onChange={(e) => setWhy(e.currentTarget.value)}
+							/>
+							<Button
+								size="xs"
+								color="buoy"
+								disabled={!may || why.trim() === ""}
+								loading={apply.isPending}
+								onClick={() => apply.mutate(true)}
+							>
+								Apply all the same
+							</Button>
+						</Group>
+					</Alert>
+				)}
+			</Stack>
+		</div>
+	);
+}
+
+const kinds: Record<ChangeGroup["kind"], [string, string]> = {
+	newly_refused: ["▲ newly refused", "trouble"],
+	newly_allowed: ["▲ newly allowed", "trouble"],
+	newly_stranded: ["▲ newly stranded", "trouble"],
+	other_way: ["◐ another way", "waits"],
+	other_rule: ["by another rule", ""],
+};
+
+/** Rehearsal is what the draft would change, the gravest first. */
+function Rehearsal({ report }: { report: Report }) {
+	return (
+		<section className="surface" aria-labelledby="rehearsal">
+			<Title order={2} size="h5" id="rehearsal" p="sm" pb={4}>
+				{report.changed === 0
+					? "Nothing would be decided differently"
+					: `${plural(report.changed, "recipient", "recipients")} would be decided differently`}
+			</Title>
+			<Text size="sm" px="sm" pb="xs">
+				{count(report.envelopes)} envelopes with {count(report.recipients)} recipients were replayed;{" "}
+				{plural(report.moves, "waiting delivery", "waiting deliveries")} would go another way. {count(report.attempts)}{" "}
+				attempts to relay from outside were made:{" "}
+				{report.hostile.length === 0 ? "none came through." : <b>{count(report.hostile.length)} came through.</b>}
+				{report.unused.length > 0 && ` None of these envelopes took the routes ${report.unused.join(", ")}.`}
+			</Text>
+			{report.groups.length > 0 && (
+				<Table.ScrollContainer minWidth={820}>
+					<Table verticalSpacing={4} horizontalSpacing="sm">
+						<Table.Thead>
+							<Table.Tr>
+								<Table.Th>What changes</Table.Th>
+								<Table.Th ta="right">Recipients</Table.Th>
+								<Table.Th ta="right">Waiting</Table.Th>
+								<Table.Th>Now</Table.Th>
+								<Table.Th>With the draft</Table.Th>
+								<Table.Th>For example</Table.Th>
+							</Table.Tr>
+						</Table.Thead>
+						<Table.Tbody>
+							{report.groups.map((g) => (
+								<Table.Tr key={g.kind + outcome(g.before) + outcome(g.after)}>
+									<Table.Td className={classes.kind} data-tone={kinds[g.kind][1]}>
+										{kinds[g.kind][0]}
+									</Table.Td>
+									<Table.Td ta="right">{count(g.count)}</Table.Td>
+									<Table.Td ta="right">{count(g.waiting)}</Table.Td>
+									<Table.Td className={classes.clip}>{outcome(g.before)}</Table.Td>
+									<Table.Td className={classes.clip}>{outcome(g.after)}</Table.Td>
+									<Table.Td className={classes.clip}>
+										{shown(g.example.sender)} to {g.example.recipient}
+										<br />
+										<Text span size="xs" c="dimmed">
+											from {g.example.client} at {g.example.listener}
+										</Text>
+									</Table.Td>
+								</Table.Tr>
+							))}
+						</Table.Tbody>
+					</Table>
+				</Table.ScrollContainer>
+			)}
+			{report.hazards.length > 0 && (
+				<div style={{ padding: "0 12px 12px" }}>
+					<HazardList hazards={report.hazards} />
+				</div>
+			)}
+		</section>
+	);
+}
+
+function outcome(o: ChangeGroup["before"]): string {
+	if (!o.allowed) {
+		return `refused: ${o.reply}`;
+	}
+	return o.ways.join(", ") + (o.stranded ? " (stranded)" : "") + (o.rule ? `, by ${o.rule}` : "");
+}

@@ -1,0 +1,313 @@
+import {
+	Button,
+	Group,
+	NumberInput,
+	Select,
+	SimpleGrid,
+	Stack,
+	Switch,
+	Table,
+	TagsInput,
+	Text,
+	TextInput,
+	Title,
+} from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import { Fragment, useState } from "react";
+import { gull } from "../api/client";
+import { type Answer, setup } from "../api/setup";
+import { Failed, Loading } from "../parts/states";
+import { soft } from "../parts/text";
+import classes from "./setup.module.css";
+
+type Words = {
+	from?: string;
+	to?: string;
+	client?: string;
+	listener?: string;
+	account?: string;
+	size?: number;
+	draft?: boolean;
+	other_client?: string;
+	other_from?: string;
+};
+
+/** What would be decided for an envelope, check by check; nothing is sent. */
+export function ExplainPage() {
+	const search = useSearch({ from: "/explain" }) as Words;
+	const navigate = useNavigate();
+	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
+	const [words, setWords] = useState<Words>(search);
+	const set = (w: Words) => setWords({ ...words, ...w });
+	const compare = words.other_client !== undefined || words.other_from !== undefined;
+	const [comparing, setComparing] = useState(compare);
+	return (
+		<Stack gap="sm">
+			<div>
+				<Title order={1} size="h3">
+					Explain
+				</Title>
+				<Text size="sm" c="dimmed">
+					What would be decided for this envelope, by the very rules that decide. Nothing is sent.
+				</Text>
+			</div>
+			<form
+				className="surface"
+				style={{ padding: 12 }}
+				onSubmit={(e) => {
+					e.preventDefault();
+					const second = comparing ? {} : { other_client: undefined, other_from: undefined };
+					void navigate({ to: "/explain", search: { ...words, ...second } as never });
+				}}
+			>
+				<SimpleGrid cols={{ base: 1, sm: 2, lg: 3 }} spacing="xs">
+					<TextInput
+						size="xs"
+						label="Client"
+						description="Address it comes from"
+						placeholder="127.0.0.1"
+						value={words.client ?? ""}
+						onChange={(e) => set({ client: e.currentTarget.value || undefined })}
+					/>
+					<Select
+						size="xs"
+						label="Listener"
+						description="Where it comes in"
+						data={(status.data?.listeners ?? []).map((l) => l.name)}
+						value={words.listener ?? null}
+						placeholder="the first"
+						clearable
+						onChange={(v) => set({ listener: v ?? undefined })}
+					/>
+					<TextInput
+						size="xs"
+						label="Account"
+						description="Who signed in"
+						placeholder="nobody"
+						value={words.account ?? ""}
+						onChange={(e) => set({ account: e.currentTarget.value || undefined })}
+					/>
+					<TextInput
+						size="xs"
+						label="Sender"
+						description="Empty is the null sender"
+						value={words.from ?? ""}
+						onChange={(e) => set({ from: e.currentTarget.value || undefined })}
+					/>
+					<TagsInput
+						size="xs"
+						label="Recipients"
+						withAsterisk
+						acceptValueOnBlur
+						splitChars={[",", " "]}
+						value={words.to ? words.to.split(" ") : []}
+						onChange={(v) => set({ to: v.join(" ") || undefined })}
+					/>
+					<NumberInput
+						size="xs"
+						label="Size"
+						description="Octets"
+						value={words.size ?? ""}
+						onChange={(v) => set({ size: Number(v) || undefined })}
+						hideControls
+					/>
+				</SimpleGrid>
+				{comparing && (
+					<SimpleGrid cols={{ base: 1, sm: 2, lg: 3 }} spacing="xs" mt="xs">
+						<TextInput
+							size="xs"
+							label="Compare with client"
+							value={words.other_client ?? ""}
+							onChange={(e) => set({ other_client: e.currentTarget.value || undefined })}
+						/>
+						<TextInput
+							size="xs"
+							label="Compare with sender"
+							value={words.other_from ?? ""}
+							onChange={(e) => set({ other_from: e.currentTarget.value || undefined })}
+						/>
+					</SimpleGrid>
+				)}
+				<Group mt="sm" gap="md">
+					<Button size="xs" type="submit" disabled={!words.to}>
+						Explain
+					</Button>
+					<Switch
+						size="xs"
+						label="Compare with a second client or sender"
+						checked={comparing}
+						onChange={(e) => setComparing(e.currentTarget.checked)}
+					/>
+					<Switch
+						size="xs"
+						label="Ask the draft"
+						checked={words.draft ?? false}
+						onChange={(e) => set({ draft: e.currentTarget.checked || undefined })}
+					/>
+				</Group>
+			</form>
+			{search.to && (
+				<SimpleGrid cols={{ base: 1, lg: search.other_client || search.other_from ? 2 : 1 }}>
+					<Answers words={search} />
+					{(search.other_client || search.other_from) && (
+						<Answers
+							words={{
+								...search,
+								client: search.other_client ?? search.client,
+								from: search.other_from ?? search.from,
+							}}
+						/>
+					)}
+				</SimpleGrid>
+			)}
+		</Stack>
+	);
+}
+
+function Answers({ words }: { words: Words }) {
+	const question = {
+		from: words.from ?? "",
+		to: (words.to ?? "").split(" "),
+		client: words.client ?? "127.0.0.1",
+		listener: words.listener,
+		account: words.account,
+		size: words.size,
+		draft: words.draft,
+	};
+	const answers = useQuery({
+		queryKey: ["explain", question],
+		queryFn: () => setup.explain(question),
+		refetchInterval: false,
+	});
+	if (!answers.data) {
+		return answers.error ? <Failed error={answers.error} /> : <Loading what="the decision" />;
+	}
+	return (
+		<Stack gap="sm">
+			<Text size="sm" fw={600}>
+				{words.account ?? question.client}, as {words.from || "<>"}
+			</Text>
+			{answers.data.items.map((a) => (
+				<One key={a.recipient} answer={a} client={words.account ?? question.client} listener={words.listener} />
+			))}
+		</Stack>
+	);
+}
+
+/** One is the answer for a recipient: the verdict, the way as a picture, and every check. */
+function One({ answer, client, listener }: { answer: Answer; client: string; listener?: string }) {
+	const a = answer;
+	return (
+		<section className="surface" style={{ padding: 12 }}>
+			<Title
+				order={2}
+				size="h4"
+				className={classes.kind}
+				data-tone={a.allowed ? undefined : "trouble"}
+				style={{ whiteSpace: "normal" }}
+			>
+				{a.allowed ? "● " : "▲ "}
+				{soft(a.recipient)} {a.allowed ? "is taken" : "is refused"}
+			</Title>
+			<Text size="sm">
+				{a.why}. The client hears: <span className="mono">{a.reply}</span>
+			</Text>
+			<div className={classes.picture} role="img" aria-label={`The way of ${a.recipient}`}>
+				<Stop head={client} text="client" />
+				<span className={classes.line} />
+				<Stop head={listener ?? "the first listener"} text="listener" />
+				<span className={classes.line} data-tone={a.allowed ? undefined : "trouble"} />
+				<Stop
+					head={a.rule}
+					text={a.rule_line > 0 ? `relay rule, line ${a.rule_line}` : "built in"}
+					tone={a.allowed ? "moves" : "trouble"}
+				/>
+				<div className={classes.branches}>
+					{a.ways.map((w) => (
+						<Branch key={w.recipient} way={w} />
+					))}
+				</div>
+			</div>
+			<Table verticalSpacing={2} horizontalSpacing="xs" fz="sm">
+				<Table.Tbody>
+					{a.checks.map((c) => (
+						<Table.Tr key={c.what}>
+							<Table.Td w={90} className={classes.kind} data-tone={c.result === "refused" ? "trouble" : undefined}>
+								{{ passed: "passed", refused: "refused", no_match: "no match", decided: "decides" }[c.result]}
+							</Table.Td>
+							<Table.Td w={240}>{c.what}</Table.Td>
+							<Table.Td c={c.result === "no_match" ? "dimmed" : undefined}>{c.text}</Table.Td>
+						</Table.Tr>
+					))}
+					{a.ways.map((w) => (
+						<Fragment key={w.recipient}>
+							{w.earlier.map((c) => (
+								<Table.Tr key={c.what}>
+									<Table.Td className={classes.kind}>no match</Table.Td>
+									<Table.Td>{c.what}</Table.Td>
+									<Table.Td c="dimmed">{c.text}</Table.Td>
+								</Table.Tr>
+							))}
+							<Table.Tr>
+								<Table.Td className={classes.kind}>{w.stranded ? "stranded" : "decides"}</Table.Td>
+								<Table.Td>route {w.route}</Table.Td>
+								<Table.Td>
+									{soft(w.recipient)}: {w.why}
+									{w.peer && `; as agreed with ${w.peer}`}
+									{w.trouble && <b> — {w.trouble}</b>}
+									{w.hosts.map((h) => (
+										<div key={h.name} className="mono">
+											{h.preference} {h.name} port {h.port} {h.trouble ?? h.addresses.join(", ")}
+										</div>
+									))}
+								</Table.Td>
+							</Table.Tr>
+						</Fragment>
+					))}
+				</Table.Tbody>
+			</Table>
+		</section>
+	);
+}
+
+/** Branch is the way of one delivery, from the rule on. */
+function Branch({ way: w }: { way: Answer["ways"][number] }) {
+	const here = w.next_hop === "local";
+	const tone = w.stranded || w.trouble ? "waits" : "moves";
+	return (
+		<div className={classes.branch}>
+			{w.via.map((v) => (
+				<Fragment key={v}>
+					<span className={classes.line} />
+					<Stop head={soft(v)} text="alias or forward" />
+				</Fragment>
+			))}
+			<span className={classes.line} data-tone={w.stranded ? "waits" : undefined} />
+			<Stop
+				head={w.route}
+				text={w.stranded ? "stranded: no route leads on" : "route"}
+				tone={w.stranded ? "waits" : "moves"}
+			/>
+			<span className={classes.line} data-tone={tone === "waits" ? "waits" : undefined} />
+			<Stop
+				head={soft(here ? w.recipient : w.next_hop)}
+				text={here ? "mailbox" : `next hop, TLS ${w.tls}`}
+				tone={tone}
+			/>
+		</div>
+	);
+}
+
+function Stop({ head, text, tone }: { head: string; text: string; tone?: string }) {
+	return (
+		<div className={classes.stop} data-tone={tone}>
+			<Text size="sm" fw={600}>
+				{head}
+			</Text>
+			<Text size="xs" c="dimmed">
+				{text}
+			</Text>
+		</div>
+	);
+}

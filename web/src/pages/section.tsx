@@ -1,0 +1,380 @@
+import {
+	closestCenter,
+	DndContext,
+	type DragEndEvent,
+	KeyboardSensor,
+	PointerSensor,
+	useSensor,
+	useSensors,
+} from "@dnd-kit/core";
+import {
+	SortableContext,
+	sortableKeyboardCoordinates,
+	useSortable,
+	verticalListSortingStrategy,
+} from "@dnd-kit/sortable";
+import { CSS } from "@dnd-kit/utilities";
+import {
+	ActionIcon,
+	Badge,
+	Button,
+	Group,
+	Pagination,
+	Stack,
+	Table,
+	Text,
+	TextInput,
+	Title,
+	UnstyledButton,
+} from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { IconArrowDown, IconArrowUp, IconFilter, IconGripVertical, IconPlus } from "@tabler/icons-react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Item, type Section, type SectionKey, setup } from "../api/setup";
+import { Editor, useMayChange } from "../parts/editor";
+import { title, words } from "../parts/fields";
+import { Failed, Loading, NotFound, Nothing } from "../parts/states";
+import { plural } from "../parts/text";
+import classes from "./setup.module.css";
+
+type About = { one: string; many: string; says: string; empty: string; columns: string[]; first: string[] };
+
+/** What each section is to people, and which fields come first. */
+export const sections: Record<Exclude<SectionKey, "service">, About> = {
+	domains: {
+		one: "domain",
+		many: "Domains",
+		says: "Mail for these is taken from anyone. Local: every address is ours. Shared: what we don't know goes on. Relay: everything goes on.",
+		empty: "Add the domain your addresses end in; until then no mail is taken from outside.",
+		columns: ["kind", "route", "generated_addresses", "catch_all", "outgoing"],
+		first: ["name", "kind", "route", "generated_addresses", "catch_all", "plus_addressing"],
+	},
+	listeners: {
+		one: "listener",
+		many: "Listeners",
+		says: "Where mail comes in: from the world (edge), from people who sign in (submission), from machines of ours (inside), from a neighbouring server (lmtp).",
+		empty: "Add one of kind edge at port 25 to hear the world.",
+		columns: ["address", "kind", "tls", "sign_in", "allow"],
+		first: ["name", "address", "kind", "tls", "certificate", "key", "allow"],
+	},
+	relay_rules: {
+		one: "relay rule",
+		many: "Relay rules",
+		says: "Who may send to others' domains. The first that matches decides; without a match the answer is no. Mail for our own domains needs no rule.",
+		empty: "Nobody relays, which is safe. Add a rule for the network of your own machines, or for people who sign in.",
+		columns: ["action", "networks", "accounts", "listeners", "senders", "recipients"],
+		first: ["name", "action", "networks", "accounts", "listeners", "senders", "recipients", "own_sender", "limits"],
+	},
+	routes: {
+		one: "route",
+		many: "Routes",
+		says: "Where mail goes next. The first that matches decides; what none matches waits, stranded. An asterisk stands for domains that are not ours.",
+		empty:
+			"Nothing leads out: letters to others wait as stranded. Add a route with recipients * and next hop mx, or a smart host.",
+		columns: ["recipients", "next_hop", "hosts", "port", "tls"],
+		first: ["name", "recipients", "next_hop", "hosts", "port", "tls", "sign_in", "off"],
+	},
+	peers: {
+		one: "peer",
+		many: "Peers",
+		says: "What was agreed with others' domains: TLS, speed, format, automatic replies, forwards and notices. The first that matches counts.",
+		empty: "Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it less at once.",
+		columns: ["domains", "tls", "connections", "letters_per_minute", "automatic_replies"],
+		first: ["name", "domains", "tls", "connections", "letters_per_minute", "automatic_replies"],
+	},
+};
+
+const perPage = 100;
+
+/** The list of one section, as the draft has it, with the form of an item beside it. */
+export function SectionPage() {
+	const { section } = useParams({ from: "/setup/$section" });
+	const about = sections[section as keyof typeof sections];
+	if (!about) {
+		return <NotFound />;
+	}
+	return <SectionList key={section} section={section as SectionKey} about={about} />;
+}
+
+function SectionList({ section, about }: { section: SectionKey; about: About }) {
+	const list = useQuery({ queryKey: ["setup", section], queryFn: () => setup.list(section) });
+	const search = useSearch({ from: "/setup/$section" });
+	const navigate = useNavigate();
+	const may = useMayChange();
+	const [page, setPage] = useState(1);
+	const [sort, setSort] = useState<{ by: string; down: boolean } | null>(null);
+	const go = (words: { find?: string; item?: string }) =>
+		void navigate({
+			to: "/setup/$section",
+			params: { section } as never,
+			search: { ...search, ...words },
+			replace: true,
+		});
+	if (!list.data) {
+		return list.error ? <Failed error={list.error} /> : <Loading what={about.many.toLowerCase()} />;
+	}
+	const find = (search.find ?? "").toLowerCase();
+	const matching = list.data.items.filter((i) => `${i.name} ${words(i.fields)}`.toLowerCase().includes(find));
+	const sorted = sort
+		? matching.toSorted((a, b) => {
+				const [x, y] = [a, b].map((i) => (sort.by === "name" ? i.name : words(i.fields[sort.by])));
+				return (x ?? "").localeCompare(y ?? "", undefined, { numeric: true }) * (sort.down ? -1 : 1);
+			})
+		: matching;
+	const shown = sorted.slice((page - 1) * perPage, page * perPage);
+	const still = list.data.ordered && !find && !sort && matching.length <= perPage && may;
+	const open = search.item === "+" ? null : list.data.items.find((i) => i.name === search.item);
+	return (
+		<Stack gap="sm">
+			<Group justify="space-between" align="end">
+				<div>
+					<Title order={1} size="h3">
+						{about.many}{" "}
+						<Text span c="dimmed" size="sm">
+							{plural(list.data.items.length, about.one, `${about.one}s`)}
+							{list.data.draft ? ", as the draft has them" : ""}
+						</Text>
+					</Title>
+					<Text size="sm" c="dimmed" maw={760}>
+						{about.says}
+					</Text>
+				</div>
+				<Group gap="xs">
+					<TextInput
+						size="xs"
+						w={220}
+						placeholder="Filter"
+						aria-label={`Filter ${about.many.toLowerCase()}`}
+						leftSection={<IconFilter size={14} />}
+						value={search.find ?? ""}
+						onChange={(e) => go({ find: e.currentTarget.value || undefined })}
+					/>
+					<Button size="xs" leftSection={<IconPlus size={14} />} disabled={!may} onClick={() => go({ item: "+" })}>
+						Add a {about.one}
+					</Button>
+				</Group>
+			</Group>
+			<div className="surface">
+				{shown.length === 0 ? (
+					<Nothing title={find ? "Nothing matches" : `There is no ${about.one} yet`}>
+						{find ? "Take the filter away to see all." : about.empty}
+					</Nothing>
+				) : (
+					<Rows
+						section={section}
+						about={about}
+						items={shown}
+						ordered={list.data.ordered}
+						movable={still}
+						sort={sort}
+						onSort={(by) => setSort(sort?.by === by ? (sort.down ? null : { by, down: true }) : { by, down: false })}
+						onOpen={(item) => go({ item })}
+						last={list.data.items.length}
+					/>
+				)}
+			</div>
+			{sorted.length > perPage && (
+				<Pagination size="sm" total={Math.ceil(sorted.length / perPage)} value={page} onChange={setPage} />
+			)}
+			<ItemEditor
+				section={section}
+				about={about}
+				list={list.data}
+				open={open ?? undefined}
+				adding={search.item === "+"}
+				onClose={() => go({ item: undefined })}
+			/>
+		</Stack>
+	);
+}
+
+type RowsProps = {
+	section: SectionKey;
+	about: About;
+	items: Item[];
+	ordered: boolean;
+	movable: boolean;
+	sort: { by: string; down: boolean } | null;
+	onSort: (by: string) => void;
+	onOpen: (name: string) => void;
+	last: number;
+};
+
+function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, last }: RowsProps) {
+	const client = useQueryClient();
+	const sensors = useSensors(
+		useSensor(PointerSensor, { activationConstraint: { distance: 4 } }),
+		useSensor(KeyboardSensor, { coordinateGetter: sortableKeyboardCoordinates }),
+	);
+	const move = useMutation({
+		mutationFn: ({ name, place }: { name: string; place: number }) => setup.move(section, name, place),
+		onMutate: ({ name, place }) => {
+			// The row stands where it was put at once; the service's answer follows.
+			client.setQueryData<Section>(["setup", section], (old) => {
+				if (!old) {
+					return old;
+				}
+				const rest = old.items.filter((i) => i.name !== name);
+				const moved = old.items.find((i) => i.name === name);
+				return moved
+					? {
+							...old,
+							items: [...rest.slice(0, place - 1), moved, ...rest.slice(place - 1)].map((i, n) => ({
+								...i,
+								place: n + 1,
+							})),
+						}
+					: old;
+			});
+		},
+		onError: (e) => notifications.show({ color: "buoy", title: "Not moved", message: e.message }),
+		onSettled: () => void client.invalidateQueries(),
+	});
+	const dropped = ({ active, over }: DragEndEvent) => {
+		const to = items.find((i) => i.name === over?.id);
+		if (to && active.id !== over?.id) {
+			move.mutate({ name: String(active.id), place: to.place });
+		}
+	};
+	return (
+		<Table.ScrollContainer minWidth={780}>
+			<DndContext sensors={sensors} collisionDetection={closestCenter} onDragEnd={dropped}>
+				<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
+					<Table.Thead>
+						<Table.Tr>
+							{ordered && <Table.Th w={96}>Place</Table.Th>}
+							{["name", ...about.columns].map((c) => (
+								<Table.Th key={c} aria-sort={sort?.by === c ? (sort.down ? "descending" : "ascending") : "none"}>
+									<UnstyledButton fz="inherit" fw="inherit" onClick={() => onSort(c)}>
+										{title(c)} {sort?.by === c ? (sort.down ? "↓" : "↑") : ""}
+									</UnstyledButton>
+								</Table.Th>
+							))}
+						</Table.Tr>
+					</Table.Thead>
+					<Table.Tbody>
+						<SortableContext
+							items={items.map((i) => i.name)}
+							strategy={verticalListSortingStrategy}
+							disabled={!movable}
+						>
+							{items.map((i) => (
+								<Row
+									key={i.name}
+									item={i}
+									about={about}
+									ordered={ordered}
+									movable={movable}
+									onOpen={() => onOpen(i.name)}
+									onMove={(by) => {
+										const place = i.place + by;
+										if (place >= 1 && place <= last) {
+											move.mutate({ name: i.name, place });
+										}
+									}}
+								/>
+							))}
+						</SortableContext>
+					</Table.Tbody>
+				</Table>
+			</DndContext>
+		</Table.ScrollContainer>
+	);
+}
+
+type RowProps = {
+	item: Item;
+	about: About;
+	ordered: boolean;
+	movable: boolean;
+	onOpen: () => void;
+	onMove: (by: number) => void;
+};
+
+/** Row is one item; its place changes by dragging, by its arrows, or by Space and the arrow keys on its grip. */
+function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
+	const s = useSortable({ id: item.name });
+	return (
+		<Table.Tr
+			ref={s.setNodeRef}
+			style={{ transform: CSS.Translate.toString(s.transform), transition: s.transition }}
+			className={item.fields.off === true ? classes.off : undefined}
+		>
+			{ordered && (
+				<Table.Td>
+					<Group gap={2} wrap="nowrap">
+						{movable && (
+							<button
+								type="button"
+								className={classes.grip}
+								{...s.attributes}
+								{...s.listeners}
+								aria-label={`Drag ${item.name}`}
+							>
+								<IconGripVertical size={15} />
+							</button>
+						)}
+						{item.place}
+						{movable && (
+							<>
+								<ActionIcon size="xs" variant="subtle" aria-label={`Move ${item.name} up`} onClick={() => onMove(-1)}>
+									<IconArrowUp size={13} />
+								</ActionIcon>
+								<ActionIcon size="xs" variant="subtle" aria-label={`Move ${item.name} down`} onClick={() => onMove(1)}>
+									<IconArrowDown size={13} />
+								</ActionIcon>
+							</>
+						)}
+					</Group>
+				</Table.Td>
+			)}
+			<Table.Td>
+				<UnstyledButton className={classes.row_button} onClick={onOpen}>
+					{item.name}
+				</UnstyledButton>
+				{item.fields.off === true && (
+					<Badge ml={6} size="xs" variant="outline" color="gray" tt="none">
+						off
+					</Badge>
+				)}
+			</Table.Td>
+			{about.columns.map((c) => (
+				<Table.Td key={c} className={classes.clip}>
+					{words(item.fields[c])}
+				</Table.Td>
+			))}
+		</Table.Tr>
+	);
+}
+
+type ItemEditorProps = {
+	section: SectionKey;
+	about: About;
+	list: Section;
+	open?: Item;
+	adding: boolean;
+	onClose: () => void;
+};
+
+function ItemEditor({ section, about, list, open, adding, onClose }: ItemEditorProps) {
+	const done = (r: { text: string }) => {
+		notifications.show({ color: "kelp", message: `In the draft: ${r.text}.` });
+		return r;
+	};
+	return (
+		<Editor
+			opened={adding || open !== undefined}
+			onClose={onClose}
+			title={open ? `${title(about.one)}: ${open.name}` : `A new ${about.one}`}
+			fields={list.fields}
+			first={about.first}
+			initial={open?.fields ?? {}}
+			note="Saved changes collect in the draft. They count when it is applied."
+			check={(v) => (open ? setup.set(section, open.name, v, open.mark, true) : setup.add(section, v, true))}
+			save={(v) => (open ? setup.set(section, open.name, v, open.mark) : setup.add(section, v)).then(done)}
+			remove={open ? () => setup.remove(section, open.name, open.mark).then(done) : undefined}
+		/>
+	);
+}

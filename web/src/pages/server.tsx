@@ -1,0 +1,155 @@
+import { Button, Group, PasswordInput, Stack, Table, Text, TextInput, Title } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { setup } from "../api/setup";
+import { Editor, useMayChange } from "../parts/editor";
+import { title, words } from "../parts/fields";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { When } from "../parts/when";
+
+/** What concerns the server as a whole. */
+export function ServicePage() {
+	const list = useQuery({ queryKey: ["setup", "service"], queryFn: () => setup.list("service") });
+	const [open, setOpen] = useState(false);
+	if (!list.data) {
+		return list.error ? <Failed error={list.error} /> : <Loading what="the server's settings" />;
+	}
+	const { fields, items } = list.data;
+	const item = items[0];
+	return (
+		<Stack gap="sm">
+			<Group justify="space-between">
+				<Title order={1} size="h3">
+					Server
+				</Title>
+				<Button size="xs" onClick={() => setOpen(true)}>
+					Change
+				</Button>
+			</Group>
+			<div className="surface">
+				<Table verticalSpacing={5} horizontalSpacing="sm">
+					<Table.Tbody>
+						{fields.map((f) => (
+							<Table.Tr key={f.name}>
+								<Table.Td w={220} fw={600}>
+									{title(f.name)}
+								</Table.Td>
+								<Table.Td>
+									{words(item?.fields[f.name]) || (
+										<Text span size="sm" c="dimmed">
+											{f.default ? `${f.default}, the default` : "not given"}
+										</Text>
+									)}
+								</Table.Td>
+								<Table.Td c="dimmed">{f.doc}</Table.Td>
+							</Table.Tr>
+						))}
+					</Table.Tbody>
+				</Table>
+			</div>
+			{item && (
+				<Editor
+					opened={open}
+					onClose={() => setOpen(false)}
+					title="Server"
+					fields={fields}
+					initial={item.fields}
+					note="Saved changes collect in the draft. They count when it is applied."
+					check={(v) => setup.set("service", "service", v, item.mark, true)}
+					save={(v) => setup.set("service", "service", v, item.mark)}
+				/>
+			)}
+		</Stack>
+	);
+}
+
+/** Passwords for others' servers: names only, never values. */
+export function SecretsPage() {
+	const list = useQuery({ queryKey: ["secrets"], queryFn: setup.secrets });
+	const client = useQueryClient();
+	const may = useMayChange();
+	const [name, setName] = useState("");
+	const [value, setValue] = useState("");
+	const act = useMutation({
+		mutationFn: (f: () => Promise<void>) => f(),
+		onSuccess: () => {
+			setName("");
+			setValue("");
+			void client.invalidateQueries();
+		},
+		onError: (e) => notifications.show({ color: "buoy", title: "Not kept", message: e.message }),
+	});
+	if (!list.data) {
+		return list.error ? <Failed error={list.error} /> : <Loading what="the names" />;
+	}
+	return (
+		<Stack gap="sm">
+			<div>
+				<Title order={1} size="h3">
+					Secrets
+				</Title>
+				<Text size="sm" c="dimmed">
+					Passwords for others' servers, encrypted under the service's key file. A route names one in its sign-in. They
+					count at once and cannot be read back.
+				</Text>
+			</div>
+			<div className="surface">
+				{list.data.items.length === 0 ? (
+					<Nothing title="No password is kept">Keep the one that your provider's smart host asks for.</Nothing>
+				) : (
+					<Table verticalSpacing={5} horizontalSpacing="sm">
+						<Table.Tbody>
+							{list.data.items.map((s) => (
+								<Table.Tr key={s.name}>
+									<Table.Td fw={600}>{s.name}</Table.Td>
+									<Table.Td c="dimmed">
+										set <When time={s.changed_at} /> by {s.who}
+									</Table.Td>
+									<Table.Td ta="right">
+										<Button
+											size="compact-xs"
+											variant="subtle"
+											color="buoy"
+											disabled={!may}
+											onClick={() => act.mutate(() => setup.removeSecret(s.name))}
+										>
+											Forget
+										</Button>
+									</Table.Td>
+								</Table.Tr>
+							))}
+						</Table.Tbody>
+					</Table>
+				)}
+			</div>
+			<form
+				onSubmit={(e) => {
+					e.preventDefault();
+					act.mutate(() => setup.setSecret(name, value));
+				}}
+			>
+				<Group align="end" gap="xs">
+					<TextInput
+						size="xs"
+						label="Name"
+						placeholder="harbourlight"
+						value={name}
+						onChange={(e) => setName(e.currentTarget.value)}
+					/>
+					<PasswordInput
+						size="xs"
+						w={240}
+						label="Password"
+						autoComplete="new-password"
+						value={value}
+						onChange={(e) => setValue(e.currentTarget.value)}
+					/>
+					<Button size="xs" type="submit" disabled={!may || !name || !value} loading={act.isPending}>
+						Keep it
+					</Button>
+				</Group>
+			</form>
+		</Stack>
+	);
+}

@@ -1,0 +1,108 @@
+import { Alert, Anchor, Button, Group, Text } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { IconAlertTriangle } from "@tabler/icons-react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { gull } from "../api/client";
+import { type Hazard, setup } from "../api/setup";
+import classes from "./draft-bar.module.css";
+import { useMayChange } from "./editor";
+import { plural } from "./text";
+import { When } from "./when";
+
+/** DraftBar is in sight on every page while there are changes not in force. */
+export function DraftBar() {
+	const draft = useQuery({ queryKey: ["draft"], queryFn: () => setup.draft() });
+	const d = draft.data;
+	if (!d?.exists) {
+		return null;
+	}
+	const who = [...new Set((d.log ?? []).map((l) => l.who))].join(" and ");
+	return (
+		<>
+			<div className={classes.room} />
+			<section className={classes.bar} aria-label="Draft">
+				<Group justify="space-between" gap="sm">
+					<Text size="sm">
+						<b>{plural(d.changes.length, "change", "changes")} in the draft</b>, not in force yet
+						{who && ` — by ${who}`}, last <When time={d.changed_at} />
+						{d.stale && ". Another revision came into force meanwhile."}
+					</Text>
+					<Button component={Link} to="/setup/draft" size="xs" variant="white" color="dark">
+						Look, rehearse, apply
+					</Button>
+				</Group>
+			</section>
+		</>
+	);
+}
+
+/** Hazards are shown on every page until they are mended. */
+export function Hazards() {
+	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
+	const client = useQueryClient();
+	const may = useMayChange();
+	const confirm = useMutation({
+		mutationFn: (n: number) => setup.confirm(n),
+		onSuccess: () => void client.invalidateQueries(),
+		onError: (e) => notifications.show({ color: "buoy", title: "Not confirmed", message: e.message }),
+	});
+	const s = status.data;
+	if (!s) {
+		return null;
+	}
+	const shown = (s.hazards ?? []).filter((h) => h.blocks || h.kind === "listener_trouble");
+	return (
+		<>
+			{s.confirm_by && (
+				<Alert color="brass" mb="sm" role="alert" title={`Revision ${s.revision} goes back by itself`}>
+					<Group gap="sm">
+						<Text size="sm">
+							<When time={s.confirm_by} /> it is taken back, unless somebody keeps it.
+						</Text>
+						<Button size="xs" disabled={!may} loading={confirm.isPending} onClick={() => confirm.mutate(s.revision)}>
+							Keep it
+						</Button>
+					</Group>
+				</Alert>
+			)}
+			{shown.length > 0 && (
+				<Alert
+					color="buoy"
+					mb="sm"
+					role="alert"
+					icon={<IconAlertTriangle />}
+					title="This server is not safe as it is set up"
+				>
+					<HazardList hazards={shown} />
+				</Alert>
+			)}
+		</>
+	);
+}
+
+const places: Record<string, string> = {
+	open_relay: "/setup/relay_rules",
+	clear_sign_in: "/setup/listeners",
+	lost_mailboxes: "/setup/domains",
+	listener_trouble: "/setup/listeners",
+	no_way_out: "/setup/routes",
+	no_postmaster: "/setup/service",
+	never_used: "/setup/draft",
+};
+
+export function HazardList({ hazards }: { hazards: Hazard[] }) {
+	return (
+		<ul className={classes.list}>
+			{hazards.map((h) => (
+				<li key={h.where + h.text}>
+					{h.text}.{" "}
+					<Anchor component={Link} to={places[h.kind] ?? "/setup"} inherit fw={600}>
+						Mend it
+					</Anchor>
+					: {h.mend}.
+				</li>
+			))}
+		</ul>
+	);
+}

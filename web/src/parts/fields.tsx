@@ -1,0 +1,226 @@
+import {
+	Checkbox,
+	Collapse,
+	Fieldset,
+	PasswordInput,
+	Select,
+	Stack,
+	TagsInput,
+	Text,
+	Textarea,
+	TextInput,
+	UnstyledButton,
+} from "@mantine/core";
+import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
+import { useState } from "react";
+import type { Field, Fields } from "../api/setup";
+
+/** title writes a field's name for people. */
+export function title(name: string): string {
+	const text = name
+		.replaceAll("_", " ")
+		.replace(/\b(tls|mx|ehlo|utf8)\b/g, (w) => w.toUpperCase().replace("UTF8", "UTF-8"));
+	return (text[0] ?? "").toUpperCase() + text.slice(1);
+}
+
+/** words writes a field's value for people. */
+export function words(v: unknown): string {
+	if (v === undefined || v === null || v === "") {
+		return "";
+	}
+	if (v === true) {
+		return "yes";
+	}
+	if (Array.isArray(v)) {
+		return v.map(words).join(", ");
+	}
+	if (typeof v === "object") {
+		return Object.entries(v)
+			.map(([k, x]) => `${k.replaceAll("_", " ")} ${words(x)}`)
+			.join(", ");
+	}
+	return String(v);
+}
+
+const long = ["inside", "outside"];
+
+type FormProps = {
+	fields: Field[];
+	values: Fields;
+	faults: Record<string, string>;
+	onChange: (values: Fields) => void;
+	path?: string;
+	/** Fields that stand on top; the others fold away until one is used. */
+	first?: string[];
+};
+
+/**
+ * FieldsForm is a form made from what the service says of its fields; faults are
+ * the service's own words, by field.
+ */
+export function FieldsForm({ fields, values, faults, onChange, path = "", first }: FormProps) {
+	const used = fields.some((f) => first && !first.includes(f.name) && values[f.name] !== undefined);
+	const [open, setOpen] = useState(used);
+	const one = (f: Field) => (
+		<FieldInput
+			key={f.name}
+			field={f}
+			value={values[f.name]}
+			faults={faults}
+			path={path + f.name}
+			onChange={(v) => {
+				const next = { ...values };
+				if (v === undefined || v === "" || v === false || (Array.isArray(v) && v.length === 0)) {
+					delete next[f.name];
+				} else {
+					next[f.name] = v;
+				}
+				onChange(next);
+			}}
+		/>
+	);
+	if (!first) {
+		return <Stack gap="xs">{fields.map(one)}</Stack>;
+	}
+	const rest = fields.filter((f) => !first.includes(f.name));
+	const hidden = rest.some((f) => Object.keys(faults).some((k) => k.startsWith(path + f.name)));
+	return (
+		<Stack gap="xs">
+			{first.map((n) => fields.find((f) => f.name === n)).map((f) => f && one(f))}
+			{rest.length > 0 && (
+				<>
+					<UnstyledButton onClick={() => setOpen(!open)} aria-expanded={open || hidden} fz="sm" fw={600} c="kelp">
+						{open || hidden ? <IconChevronDown size={14} /> : <IconChevronRight size={14} />} More settings (
+						{rest.length})
+					</UnstyledButton>
+					<Collapse expanded={open || hidden}>
+						<Stack gap="xs">{rest.map(one)}</Stack>
+					</Collapse>
+				</>
+			)}
+		</Stack>
+	);
+}
+
+type InputProps = {
+	field: Field;
+	value: unknown;
+	faults: Record<string, string>;
+	path: string;
+	onChange: (v: unknown) => void;
+};
+
+const examples: Record<string, string> = {
+	network: "127.20.1.0/24",
+	address: "keeper@skerryline.example",
+	address_port: "127.0.0.1:2525",
+	domain: "skerryline.example",
+	duration: "15m",
+	size: "25 MB",
+	pattern: "saltmarsh.example",
+	day: "2026-12-01",
+	ip: "127.0.0.1",
+};
+
+function FieldInput({ field, value, faults, path, onChange }: InputProps) {
+	const fault = faultOf(faults, path, field.type === "list");
+	const common = {
+		label: title(field.name),
+		description: field.doc,
+		error: fault,
+		withAsterisk: field.required,
+		size: "xs" as const,
+	};
+	const placeholder = field.default ? `${field.default} if left empty` : (examples[field.form ?? ""] ?? "");
+	if (field.type === "record") {
+		return (
+			<Fieldset legend={title(field.name)} p="sm">
+				{field.doc && (
+					<Text size="xs" c="dimmed" mb={4}>
+						{field.doc}
+					</Text>
+				)}
+				<FieldsForm
+					fields={field.fields ?? []}
+					values={(value as Fields) ?? {}}
+					faults={faults}
+					path={`${path}.`}
+					onChange={(v) => onChange(Object.keys(v).length > 0 ? v : undefined)}
+				/>
+			</Fieldset>
+		);
+	}
+	if (field.type === "records") {
+		return null;
+	}
+	if (field.type === "yes_no") {
+		return <Checkbox {...common} checked={value === true} onChange={(e) => onChange(e.currentTarget.checked)} />;
+	}
+	if (field.type === "list") {
+		return (
+			<TagsInput
+				{...common}
+				value={((value as unknown[]) ?? []).map(String)}
+				onChange={onChange}
+				data={field.allowed ?? []}
+				placeholder={placeholder}
+				acceptValueOnBlur
+				splitChars={[",", " "].slice(0, field.form ? 2 : 1)}
+			/>
+		);
+	}
+	if (field.allowed) {
+		return (
+			<Select
+				{...common}
+				data={field.allowed}
+				value={(value as string) ?? null}
+				onChange={(v) => onChange(v ?? undefined)}
+				placeholder={placeholder}
+				clearable={!field.required}
+			/>
+		);
+	}
+	if (field.name === "password") {
+		return (
+			<PasswordInput
+				{...common}
+				value={String(value ?? "")}
+				onChange={(e) => onChange(e.currentTarget.value)}
+				autoComplete="new-password"
+			/>
+		);
+	}
+	if (long.includes(field.name)) {
+		return (
+			<Textarea
+				{...common}
+				autosize
+				minRows={2}
+				value={String(value ?? "")}
+				onChange={(e) => onChange(e.currentTarget.value)}
+			/>
+		);
+	}
+	return (
+		<TextInput
+			{...common}
+			value={String(value ?? "")}
+			placeholder={placeholder}
+			inputMode={field.type === "number" ? "numeric" : undefined}
+			onChange={(e) => {
+				const text = e.currentTarget.value;
+				onChange(field.type === "number" && /^\d+$/.test(text) ? Number(text) : text);
+			}}
+		/>
+	);
+}
+
+/** A fault of a list is told of the item that has it. */
+function faultOf(faults: Record<string, string>, path: string, list: boolean): string | undefined {
+	if (faults[path]) {
+		return faults[path];
+	}
+	const inner = list ? Object.keys(faults).filter((k) => k.startsWith(`${path}[`)) : [];
+	return inner.length > 0 ? inner.map((k) => faults[k]).join("; ") : undefined;
+}
