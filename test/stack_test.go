@@ -49,11 +49,18 @@ type stack struct {
 
 var binary, _ = filepath.Abs("../bin/gull")
 
-var shared = sync.OnceValues(func() (*stack, error) { return newStack("shared", nil) })
+var shared = sync.OnceValues(func() (*stack, error) {
+	s, err := newStack("shared", nil)
+	running = append(running, s)
+	return s, err
+})
+
+// running are the stacks that several tests share.
+var running []*stack
 
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if s, err := shared(); err == nil {
+	for _, s := range running {
 		s.stop()
 	}
 	os.Exit(code)

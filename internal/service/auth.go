@@ -170,6 +170,7 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 		s.signIns.Failed(in.Body.Name, in.client, time.Now())
 		return nil, huma.Error401Unauthorized("name or password is wrong")
 	}
+	s.signIns.Passed(in.Body.Name, in.client)
 	token := rand.Text() + rand.Text()
 	if err := s.Store.SignIn(ctx, HashToken(token), in.Body.Name, time.Now().Add(sessionTime)); err != nil {
 		return nil, errDatabase

@@ -173,7 +173,11 @@ func (se *session) end(err error) {
 	se.flush()
 }
 
+// reply gives a reply; one without a code says that nothing is to be said.
 func (se *session) reply(r smtp.Reply) {
+	if r.Code == 0 {
+		return
+	}
 	_, _ = se.bw.Write(r.AppendTo(se.bw.AvailableBuffer()))
 }
 

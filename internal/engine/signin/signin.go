@@ -88,6 +88,7 @@ func (c *Checker) Plain(ctx context.Context, dir *directory.Directory, name, pas
 		c.Limiter.Failed(strings.ToLower(name), client, time.Now())
 		return address.Address{}, ErrWrong
 	}
+	c.Limiter.Passed(strings.ToLower(name), client)
 	return m.Address, nil
 }
 
@@ -171,6 +172,7 @@ func (s *Scram) Step(message string) (answer string, account address.Address, do
 	if m == nil || !s.conv.Valid() {
 		return "", address.Address{}, true, ErrWrong
 	}
+	s.checker.Limiter.Passed(strings.ToLower(s.conv.Username()), s.client)
 	return answer, m.Address, true, nil
 }
 

@@ -2,6 +2,7 @@ package signin
 
 import (
 	"context"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -34,17 +35,27 @@ func TestPasswordsAreKeptAsArgon2id(t *testing.T) {
 func TestGuessingIsSlowedDownByAccountAndAddress(t *testing.T) {
 	var l Limiter
 	now := time.Now()
-	for i := range accountFailures {
+	l.Passed("keeper", "127.0.0.7")
+	for i := range pairFailures {
 		if !l.Allow("keeper", "127.0.0.1", now) {
 			t.Fatalf("try %d is refused", i+1)
 		}
 		l.Failed("keeper", "127.0.0.1", now)
 	}
-	if l.Allow("keeper", "127.20.1.5", now.Add(30*time.Second)) {
-		t.Error("another address may go on guessing the same account")
+	if l.Allow("keeper", "127.0.0.1", now.Add(30*time.Second)) {
+		t.Error("one try too many is allowed")
 	}
 	if !l.Allow("deck", "127.0.0.1", now) || !l.Allow("keeper", "127.0.0.1", now.Add(61*time.Second)) {
 		t.Error("another account, or a minute later, is refused")
+	}
+	for i := range accountFailures {
+		l.Failed("keeper", "127.20.1."+strconv.Itoa(i), now)
+	}
+	if l.Allow("keeper", "127.20.4.4", now) {
+		t.Error("the account may be guessed from one address after another")
+	}
+	if !l.Allow("keeper", "127.0.0.7", now) {
+		t.Error("others' guesses keep out who signed in before")
 	}
 	for i := range addressFailures {
 		l.Failed(strings.Repeat("x", i+1), "127.20.9.9", now)
@@ -55,7 +66,7 @@ func TestGuessingIsSlowedDownByAccountAndAddress(t *testing.T) {
 	for i := range 3 * maxKnown {
 		l.Failed(time.Duration(i).String(), "127.0.0.1", now)
 	}
-	if len(l.tries) > 2*maxKnown+2 {
+	if len(l.tries) > 2*maxKnown+3 {
 		t.Errorf("%d names are remembered", len(l.tries))
 	}
 }
