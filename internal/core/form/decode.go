@@ -61,7 +61,11 @@ func ParseYAML(text []byte) (*yaml.Node, error) {
 	if len(doc.Content) == 0 {
 		return &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Line: 1}, nil
 	}
-	return doc.Content[0], nil
+	root := doc.Content[0]
+	if root.HeadComment == "" {
+		root.HeadComment = doc.HeadComment
+	}
+	return root, nil
 }
 
 // Decode fills the struct that into points to from a YAML node, sets the
