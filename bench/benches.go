@@ -28,7 +28,7 @@ type named struct {
 }
 
 func (b *bench) all() []named {
-	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}}
+	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}}
 }
 
 const (

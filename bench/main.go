@@ -89,6 +89,12 @@ func print(results []result) {
 	}
 }
 
+// middle is the median of figures.
+func middle(list []float64) float64 {
+	sort.Float64s(list)
+	return list[len(list)/2]
+}
+
 // median picks the pair with the middle ratio.
 func median(values, bases []float64) (value, base float64, ratios []float64) {
 	order := make([]int, len(values))

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/live"
@@ -31,7 +32,7 @@ func (throwaway) DropContent(context.Context, ident.ID) error { return nil }
 func (throwaway) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 	return nil, store.ErrNotFound
 }
-func (throwaway) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, int, int) ([]store.Due, error) {
+func (throwaway) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, []string, int, int) ([]store.Due, error) {
 	return nil, nil
 }
 func (throwaway) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
@@ -41,9 +42,13 @@ func (throwaway) NextDue(context.Context, []ident.ID) (time.Time, error) { retur
 func (throwaway) ReturnLeases(context.Context, int, []mail.DeliveryID, time.Time) error {
 	return nil
 }
-func (throwaway) Finish(context.Context, int, []*store.Outcome) error { return nil }
-func (throwaway) Heartbeat(context.Context, int) error                { return nil }
-func (throwaway) ReleaseDead(context.Context) (int64, error)          { return 0, nil }
+func (throwaway) Finish(context.Context, int, []*store.Outcome) error      { return nil }
+func (throwaway) Heartbeat(context.Context, int) error                     { return nil }
+func (throwaway) ReleaseDead(context.Context) (int64, error)               { return 0, nil }
+func (throwaway) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
+func (throwaway) Replying(context.Context, string, string, time.Time, time.Time) (bool, error) {
+	return false, nil
+}
 
 const benchConfig = `
 service:
@@ -80,7 +85,7 @@ func startNode(st queue.Store, id int, sink string, sending bool) (*node, error)
 	if !sending {
 		c.Service.Connections = 0
 	}
-	compiled := config.Compile(c, 1)
+	compiled := config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
 	hub, count, ids := live.NewHub(), tally.New(), ident.NewMaker(id, time.Now)
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	q := queue.New(queue.Options{Store: st, Node: id, Name: "bench", IDs: ids, Hub: hub, Tally: count, Log: log})

@@ -220,15 +220,34 @@ type Envelope struct {
 // RecentEnvelopes reads the last messages that came by a listener, newest first,
 // from before an id.
 func (s *Store) RecentEnvelopes(ctx context.Context, before ident.ID, limit int) ([]Envelope, error) {
-	rows, err := s.pool.Query(ctx, `SELECT m.id, m.sender, m.size, m.listener, m.client_address, m.account,
-			ARRAY(SELECT DISTINCT original FROM (SELECT original FROM delivery WHERE message_id = m.id UNION ALL SELECT original FROM delivery_done WHERE message_id = m.id) o)
-		FROM (SELECT * FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1) ORDER BY id DESC LIMIT $2) m ORDER BY m.id DESC`, int64(before), limit)
+	rows, err := s.pool.Query(ctx, `SELECT id, sender, size, listener, client_address, account
+		FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1) ORDER BY id DESC LIMIT $2`, int64(before), limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Envelope, error) {
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Envelope, error) {
 		var e Envelope
-		err := row.Scan(&e.ID, &e.Sender, &e.Size, &e.Listener, &e.Client, &e.Account, &e.Recipients)
+		err := row.Scan(&e.ID, &e.Sender, &e.Size, &e.Listener, &e.Client, &e.Account)
 		return e, err
 	})
+	if err != nil || len(list) == 0 {
+		return list, err
+	}
+	at := make(map[ident.ID]*Envelope, len(list))
+	ids := make([]int64, len(list))
+	for i := range list {
+		at[list[i].ID], ids[i] = &list[i], int64(list[i].ID)
+	}
+	// The least of the ids lets PostgreSQL pass over the partitions before it.
+	if rows, err = s.pool.Query(ctx, `SELECT message_id, original FROM delivery WHERE message_id = ANY($1)
+		UNION SELECT message_id, original FROM delivery_done WHERE message_id = ANY($1) AND message_id >= $2`, ids, ids[len(ids)-1]); err != nil {
+		return nil, err
+	}
+	var id ident.ID
+	var original string
+	_, err = pgx.ForEachRow(rows, []any{&id, &original}, func() error {
+		at[id].Recipients = append(at[id].Recipients, original)
+		return nil
+	})
+	return list, err
 }

@@ -111,34 +111,37 @@ func (c *Compiled) directoryHazards() []Hazard {
 // takes all they would match.
 func (c *Compiled) NeverUsed() []Hazard {
 	out := []Hazard{}
-	for i := range c.RelayRules {
-		for j := range c.RelayRules[:i] {
-			if covers(ruleSets(&c.RelayRules[j]), ruleSets(&c.RelayRules[i])) {
-				out = append(out, Hazard{Kind: "never_used,listener_trouble", Where: "relay rule " + c.RelayRules[i].Name,
-					Text: fmt.Sprintf("relay rule %s is never reached: %s, before it, decides all it would", c.RelayRules[i].Name, c.RelayRules[j].Name),
-					Mend: "move it up or take it out"})
-				break
-			}
-		}
-		if i > 500 {
-			break // so many rules are compared with each other only when asked for one
+	rules := make([]sets, min(len(c.RelayRules), maxCompared))
+	for i := range rules {
+		rules[i] = ruleSets(&c.RelayRules[i])
+		if j := slices.IndexFunc(rules[:i], func(earlier sets) bool { return covers(earlier, rules[i]) }); j >= 0 {
+			out = append(out, Hazard{Kind: "never_used", Where: "relay rule " + c.RelayRules[i].Name,
+				Text: fmt.Sprintf("relay rule %s is never reached: %s, before it, decides all it would", c.RelayRules[i].Name, c.RelayRules[j].Name),
+				Mend: "move it up or take it out"})
 		}
 	}
-	for i := range c.Routes {
-		if len(c.Routes[i].Recipients) == 0 || i > 500 {
+	var routes []sets
+	var names []string
+	for i := range min(len(c.Routes), maxCompared) {
+		r := &c.Routes[i]
+		if r.Off || len(r.Recipients) == 0 {
 			continue
 		}
-		for j := range c.Routes[:i] {
-			a := &c.Routes[j]
-			if !a.Off && len(a.Recipients) > 0 && a.SizeOver == 0 && a.SizeUpTo == 0 && !c.takesOurs(&c.Routes[i]) && covers(routeSets(a), routeSets(&c.Routes[i])) {
-				out = append(out, Hazard{Kind: "never_used,listener_trouble", Where: "route " + c.Routes[i].Name,
-					Text: fmt.Sprintf("route %s is never used: %s, before it, takes all it would", c.Routes[i].Name, a.Name), Mend: "move it up or take it out"})
-				break
-			}
+		this := routeSets(r)
+		j := slices.IndexFunc(routes, func(earlier sets) bool { return covers(earlier, this) })
+		if j >= 0 && !c.takesOurs(r) {
+			out = append(out, Hazard{Kind: "never_used", Where: "route " + r.Name,
+				Text: fmt.Sprintf("route %s is never used: %s, before it, takes all it would", r.Name, names[j]), Mend: "move it up or take it out"})
+		}
+		if r.SizeOver == 0 && r.SizeUpTo == 0 {
+			routes, names = append(routes, this), append(names, r.Name)
 		}
 	}
 	return out
 }
+
+// maxCompared bounds how many rules and routes are compared with each other.
+const maxCompared = 500
 
 // takesOurs reports that a route names an address or domain of ours, which the
 // asterisk of an earlier one does not take.

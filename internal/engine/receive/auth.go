@@ -20,8 +20,12 @@ import (
 // signInTimeout bounds one check of a password.
 const signInTimeout = 20 * time.Second
 
-// failurePause slows down a client that guessed wrong.
-const failurePause = 500 * time.Millisecond
+// Pauses before a refusal slow down clients that guess, or that come back at
+// once when they are put off: a handshake of TLS costs more than the wait.
+const (
+	failurePause = 500 * time.Millisecond
+	busyPause    = 2 * time.Second
+)
 
 // mechanisms are those offered now, in the words of RFC 4954.
 func (se *session) mechanisms() []string {
@@ -96,8 +100,10 @@ func (se *session) signedIn(who address.Address, err error) smtp.Reply {
 		return se.fault(smtp.NewReply(501, "5.5.2", "%v", err))
 	case errors.Is(err, signin.ErrSlow):
 		se.reject("sign-in: " + err.Error())
+		time.Sleep(busyPause)
 		return se.fault(smtp.NewReply(454, "4.7.0", "%v", err))
 	case errors.Is(err, signin.ErrBusy), errors.Is(err, signin.ErrNotNow):
+		time.Sleep(busyPause)
 		return se.weigh(smtp.NewReply(454, "4.7.0", "%v; try again soon", err), 1)
 	case errors.Is(err, signin.ErrWrong):
 		se.reject("sign-in: " + err.Error())

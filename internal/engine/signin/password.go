@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"runtime"
 	"strconv"
 	"strings"
 
@@ -101,10 +102,10 @@ var ErrBusy = errors.New("too many sign in just now")
 
 // Bounds of checking passwords: each costs its memory and some ten milliseconds
 // of a processor.
-const (
-	hashAtOnce = 2
-	maxWaiting = 64
-)
+const maxWaiting = 64
+
+// hashAtOnce leaves half of the processors to mail.
+var hashAtOnce = max(1, runtime.GOMAXPROCS(0)/2)
 
 // Gate bounds how many passwords are checked at once, so that guessing can
 // neither fill memory nor take the processors from mail.

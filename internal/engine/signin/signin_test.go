@@ -89,7 +89,7 @@ func TestManySignInsAreBounded(t *testing.T) {
 		}()
 	}
 	all.Wait()
-	if passed.Load() < hashAtOnce+maxWaiting || passed.Load()+busy.Load() != 200 {
+	if int(passed.Load()) < hashAtOnce+maxWaiting || passed.Load()+busy.Load() != 200 {
 		t.Errorf("%d passed, %d were put off", passed.Load(), busy.Load())
 	}
 }
