@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"gullroute/internal/core/address"
 )
@@ -70,11 +71,8 @@ func local(pattern, name string) string {
 func isPerson(name string) bool {
 	words := strings.Fields(name)
 	for _, w := range words {
-		for _, r := range w {
-			if !unicode.IsUpper(r) {
-				return false
-			}
-			break
+		if first, _ := utf8.DecodeRuneInString(w); !unicode.IsUpper(first) {
+			return false
 		}
 	}
 	return len(words) >= 2 && len(words) <= 4

@@ -19,7 +19,7 @@ export function useLive(message?: string): LiveState {
 	const [state, setState] = useState<LiveState>("away");
 	const timer = useRef<number | undefined>(undefined);
 	useEffect(() => {
-		const source = new EventSource(`/api/v1/live${message ? `?message=${encodeURIComponent(message)}` : ""}`);
+		let source: EventSource | undefined;
 		let last = 0;
 		const happened = () => {
 			if (timer.current !== undefined) {
@@ -32,13 +32,40 @@ export function useLive(message?: string): LiveState {
 				void client.invalidateQueries();
 			}, wait);
 		};
-		for (const kind of kinds) {
-			source.addEventListener(kind, happened);
-		}
-		source.onopen = () => setState("live");
-		source.onerror = () => setState("away");
+		const listen = () => {
+			if (source || document.hidden) {
+				return;
+			}
+			source = new EventSource(`/api/v1/live${message ? `?message=${encodeURIComponent(message)}` : ""}`);
+			for (const kind of kinds) {
+				source.addEventListener(kind, happened);
+			}
+			source.onopen = () => setState("live");
+			source.onerror = () => setState("away");
+		};
+		const leave = () => {
+			source?.close();
+			source = undefined;
+		};
+		// A browser opens six connections to a host at most: a tab that nobody
+		// looks at must not hold one.
+		const seen = () => {
+			if (document.hidden) {
+				leave();
+			} else {
+				listen();
+				happened();
+			}
+		};
+		listen();
+		document.addEventListener("visibilitychange", seen);
+		window.addEventListener("pagehide", leave);
+		window.addEventListener("pageshow", listen);
 		return () => {
-			source.close();
+			leave();
+			document.removeEventListener("visibilitychange", seen);
+			window.removeEventListener("pagehide", leave);
+			window.removeEventListener("pageshow", listen);
 			window.clearTimeout(timer.current);
 			timer.current = undefined;
 		};
