@@ -342,12 +342,14 @@ func TestMessagesAreFoundByEveryWord(t *testing.T) {
 	}
 }
 
-func TestTheReferenceOfCommandsIsCurrent(t *testing.T) {
-	c := world(t).command("reference")
-	c.Env = append(os.Environ(), "GULL_URL=", "GULL_DATABASE_URL=", "GULL_HTTP=")
-	c.Stdout, c.Stderr = nil, nil
-	made, err := c.Output()
-	if err != nil || readFile(t, "../docs/commands.md") != string(made) {
-		t.Errorf("docs/commands.md is old; make it anew: bin/gull reference > docs/commands.md (%v)", err)
+func TestTheReferencesMadeFromTheCodeAreCurrent(t *testing.T) {
+	for file, command := range map[string][]string{"../docs/commands.md": {"reference"}, "../docs/config.schema.json": {"config", "schema"}} {
+		c := world(t).command(command...)
+		c.Env = append(os.Environ(), "GULL_URL=", "GULL_DATABASE_URL=", "GULL_HTTP=")
+		c.Stdout, c.Stderr = nil, nil
+		made, err := c.Output()
+		if err != nil || readFile(t, file) != string(made) {
+			t.Errorf("%s is old; make it anew: bin/gull %s (%v)", file, strings.Join(command, " "), err)
+		}
 	}
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"os"
@@ -445,7 +446,7 @@ func recordWords(r mail.Record) string {
 }
 
 func (a *app) configCommand() *cobra.Command {
-	return group("config", "The configuration as one text", a.configCheck(), a.configImport(), a.configExport())
+	return group("config", "The configuration as one text", a.configCheck(), a.configImport(), a.configExport(), a.configSchema())
 }
 
 func (a *app) configCheck() *cobra.Command {
@@ -466,6 +467,20 @@ func (a *app) configCheck() *cobra.Command {
 				len(parsed.Listeners), len(parsed.Domains), len(parsed.RelayRules), len(parsed.Routes), len(parsed.Peers), len(parsed.Mailboxes), len(parsed.Aliases))
 			a.printHazards(append(compiled.Hazards(), compiled.NeverUsed()...))
 			return nil
+		},
+	}
+}
+
+func (a *app) configSchema() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema", Short: "Print the JSON Schema of the configuration, for editors", Args: exactly(0),
+		Example: "  gull config schema > config.schema.json",
+		RunE: func(*cobra.Command, []string) error {
+			text, err := json.MarshalIndent(config.Schema(), "", "  ")
+			if err == nil {
+				_, err = fmt.Fprintf(a.out, "%s\n", text)
+			}
+			return err
 		},
 	}
 }

@@ -68,6 +68,3 @@ func parseAddr(s string) (netip.Addr, error) {
 	}
 	return ip.Unmap(), nil
 }
-
-// ParseSize reads a size.
-func ParseSize(s string) (Size, error) { return parseSize(s) }
