@@ -214,7 +214,7 @@ func TestMachinesSendersAreWrittenAsOurDomain(t *testing.T) {
 	}
 }
 
-func TestARelayDomainsRecipientsAreVerifiedAhead(t *testing.T) {
+func TestRecipientsThatARelayedDomainHasAreVerifiedAhead(t *testing.T) {
 	s := boxes(t, "verify")
 	s.behave(t, "in.kelpworks.example", `{"known":["orders"]}`)
 	c := dial(t, s.edge, "127.30.0.10")

@@ -39,6 +39,8 @@ func (a *app) printStatus(st mail.Status) {
 	}
 	stuck := st.Resting + st.Stranded
 	switch {
+	case st.Domains == 0:
+		fmt.Fprint(w, "No domain is set up yet, so no mail is taken. Begin with: gull domain add skerryline.example --kind local\n\n")
 	case stuck > 0:
 		fmt.Fprintf(w, "%d of %d lanes do not move (%d resting, %d stranded).\n\n", stuck, st.Lanes, st.Resting, st.Stranded)
 	case st.Deferred > 0:

@@ -18,7 +18,7 @@ var sectionHelp = map[string]struct {
 }{
 	"listeners": {"Listeners: addresses at which mail comes in", "gull listener add submission --address 0.0.0.0:587 --kind submission --tls required",
 		"gull listener set edge --limits-message-size \"25 MB\"", "edge", []string{"address", "kind", "tls", "sign_in", "allow"}},
-	"domains": {"Domains whose mail is taken from anyone", "gull domain add kelpworks.example --kind relay --route kelpworks",
+	"domains": {"Domains whose mail is taken from anyone", "gull domain add skerryline.example --kind local",
 		"gull domain set skerryline.example --generated-addresses \"{first}.{last}\" --plus-addressing", "skerryline.example", []string{"kind", "route", "generated_addresses", "catch_all", "outgoing"}},
 	"relay_rules": {"Relay rules: who may send where; the first that matches decides", "gull relay add \"ticket machines\" --networks 127.20.1.0/24 --listeners inside --action allow",
 		"gull relay set people --limits-messages-per-day 300", "ticket machines", []string{"action", "networks", "accounts", "listeners", "senders", "recipients"}},

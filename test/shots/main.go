@@ -1,6 +1,6 @@
 // Command shots takes pictures of the console's pages, of the running demo:
 //
-//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow] ...
+//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow][,press:BUTTON] ...
 package main
 
 import (
@@ -34,7 +34,7 @@ func main() {
 func shoot(url, name, password, out, arg string) error {
 	file, rest, _ := strings.Cut(arg, "=")
 	parts := strings.Split(rest, ",")
-	width, dark, signIn := 1280, false, true
+	width, dark, signIn, press := 1280, false, true, ""
 	for _, p := range parts[1:] {
 		switch p {
 		case "narrow":
@@ -43,6 +43,8 @@ func shoot(url, name, password, out, arg string) error {
 			dark = true
 		case "out":
 			signIn = false
+		default:
+			press = strings.TrimPrefix(p, "press:")
 		}
 	}
 	ctx, stop, err := browser.Start(context.Background(), width, 800, dark)
@@ -57,7 +59,11 @@ func shoot(url, name, password, out, arg string) error {
 		tasks = browser.SignIn(url, name, password)
 	}
 	var picture []byte
-	tasks = append(tasks, chromedp.EmulateViewport(int64(width), 800), chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond), chromedp.CaptureScreenshot(&picture))
+	tasks = append(tasks, chromedp.EmulateViewport(int64(width), 800), chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond))
+	if press != "" {
+		tasks = append(tasks, chromedp.Click(`//button[normalize-space(.)="`+press+`"]`, chromedp.BySearch), chromedp.Sleep(2*time.Second))
+	}
+	tasks = append(tasks, chromedp.CaptureScreenshot(&picture))
 	if err := chromedp.Run(ctx, tasks); err != nil {
 		return err
 	}

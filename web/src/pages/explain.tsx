@@ -98,6 +98,7 @@ export function ExplainPage() {
 					<TagsInput
 						size="xs"
 						label="Recipients"
+						description="One or several"
 						withAsterisk
 						acceptValueOnBlur
 						splitChars={[",", " "]}

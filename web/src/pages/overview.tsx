@@ -34,7 +34,8 @@ export function OverviewPage() {
 /** Verdict is the one sentence that matters. */
 function Verdict({ status }: { status: Status }) {
 	const stuck = status.resting + status.stranded;
-	const tone = status.stranded > 0 ? "trouble" : stuck > 0 || status.deferred > 0 ? "waits" : "moves";
+	const tone =
+		status.domains === 0 || status.stranded > 0 ? "trouble" : stuck > 0 || status.deferred > 0 ? "waits" : "moves";
 	const worst = status.trouble[0];
 	return (
 		<section className={classes.verdict} data-tone={tone} aria-live="polite">
@@ -42,7 +43,11 @@ function Verdict({ status }: { status: Status }) {
 				{verdict(status)}
 			</Title>
 			<Text size="sm">
-				{worst && tone !== "moves" ? (
+				{status.domains === 0 ? (
+					<Anchor component={Link} to="/setup" inherit fw={600}>
+						Set it up in seven steps
+					</Anchor>
+				) : worst && tone !== "moves" ? (
 					<>
 						Look first at{" "}
 						<Anchor component={Link} to="/queue/$lane" params={{ lane: worst.id } as never} inherit fw={600}>
@@ -60,6 +65,9 @@ function Verdict({ status }: { status: Status }) {
 }
 
 function verdict(s: Status): string {
+	if (s.domains === 0) {
+		return "No domain is set up yet, so no mail is taken";
+	}
 	if (s.stranded > 0) {
 		return `${plural(s.stranded, "lane is", "lanes are")} stranded: no route leads on`;
 	}
