@@ -44,13 +44,13 @@ type kind struct {
 
 func (a *app) mailboxList() *cobra.Command {
 	var limit int
-	var search, domain string
+	var search, domain, sort string
 	c := &cobra.Command{
 		Use: "list", Short: "Mailboxes by address, with how full they are", Args: exactly(0),
-		Example: "  gull mailbox list\n  gull mailbox list --search harrow -o csv",
+		Example: "  gull mailbox list\n  gull mailbox list --search harrow -o csv\n  gull mailbox list --sort quota",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var items []mail.MailboxLine
-			q := url.Values{"search": {search}, "domain": {domain}}
+			q := url.Values{"search": {search}, "domain": {domain}, "sort": {sort}}
 			more := true
 			for more && len(items) < limit {
 				q.Set("limit", strconv.Itoa(min(1000, limit-len(items))))
@@ -82,6 +82,8 @@ func (a *app) mailboxList() *cobra.Command {
 	f.IntVar(&limit, "limit", 100, "at most so many")
 	f.StringVar(&search, "search", "", "a part of an address or a name")
 	f.StringVar(&domain, "domain", "", "only of this domain")
+	f.StringVar(&sort, "sort", "address", "address, name, used or quota: by the last two those first that use most")
+	_ = c.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"address", "name", "used", "quota"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 

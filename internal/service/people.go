@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -40,9 +41,14 @@ func (s *Service) peopleOperations(api huma.API) {
 func (s *Service) listMailboxes(ctx context.Context, in *struct {
 	Search string `query:"search" doc:"A part of an address or a name"`
 	Domain string `query:"domain"`
+	Sort   string `query:"sort" enum:"address,name,used,quota" default:"address" doc:"By the last two those come first that use most"`
 	Paging
 }) (*out[page[mail.MailboxLine]], error) {
-	l := store.MailboxList{Search: searchForm(in.Search), After: in.After, Limit: in.Limit}
+	l := store.MailboxList{Search: searchForm(in.Search), Sort: in.Sort, After: in.After, Limit: in.Limit}
+	shown, err := strconv.Atoi(in.After)
+	if in.Sort != "address" && in.After != "" && (err != nil || shown < 0) {
+		return nil, huma.Error422UnprocessableEntity("after: give back what next was")
+	}
 	if in.Domain != "" {
 		d, err := address.ParseDomain(in.Domain)
 		if err != nil {
@@ -57,7 +63,9 @@ func (s *Service) listMailboxes(ctx context.Context, in *struct {
 	body := page[mail.MailboxLine]{Items: items}
 	if len(items) == in.Limit {
 		last, _ := address.Parse(items[len(items)-1].Address)
-		body.Next = last.Key()
+		if body.Next = last.Key(); in.Sort != "address" {
+			body.Next = strconv.Itoa(shown + len(items))
+		}
 	}
 	for i := range items { // people read U-labels
 		it := &items[i]

@@ -114,9 +114,41 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 		t.Errorf("%d on all pages", seen)
 	}
 	for words, want := range map[MailboxList]int{{Search: "HAND 24"}: 11, {Search: "pier@"}: 1, {Domain: "xn--blgevik-q1a.example"}: 1, {Search: "%"}: 0} {
-		words.Limit = 100
+		words.Limit = 100 // by address
 		if page, err := s.Mailboxes(ctx, words); err != nil || len(page) != want {
 			t.Errorf("%+v: %d, want %d, %v", words, len(page), want, err)
+		}
+	}
+}
+
+func TestMailboxesAreSortedByWhatTheyUse(t *testing.T) {
+	s, _ := open(t)
+	var change DirectoryChange
+	for i, name := range []string{"Bo", "ada", "Cleo"} {
+		change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{Address: addr(t, fmt.Sprintf("m%d@skerryline.example", i)), Name: name, Quota: form.Size(1000 * (i + 1))})
+		if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use VALUES ($1, 1, $2)`, fmt.Sprintf("m%d@skerryline.example", i), []int{500, 1900, 2000}[i]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.ChangeDirectory(ctx, change); err != nil {
+		t.Fatal(err)
+	}
+	for sort, want := range map[string]string{"name": "ada Bo Cleo", "used": "Cleo ada Bo", "quota": "ada Cleo Bo", "address": "Bo ada Cleo"} {
+		var got []string
+		for after := ""; len(got) < 3; {
+			page, err := s.Mailboxes(ctx, MailboxList{Sort: sort, After: after, Limit: 2})
+			if err != nil || len(page) == 0 {
+				t.Fatal(sort, page, err)
+			}
+			for _, m := range page {
+				got = append(got, m.Name)
+			}
+			if after = fmt.Sprint(len(got)); sort == "address" {
+				after = page[len(page)-1].Address
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("by %s: %v, want %s", sort, got, want)
 		}
 	}
 }

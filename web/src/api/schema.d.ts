@@ -2820,6 +2820,8 @@ export interface operations {
                 /** @description A part of an address or a name */
                 search?: string;
                 domain?: string;
+                /** @description By the last two those come first that use most */
+                sort?: "address" | "name" | "used" | "quota";
                 limit?: number;
                 /** @description The next of the page before */
                 after?: string;

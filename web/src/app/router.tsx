@@ -67,7 +67,8 @@ const explain = createRoute({
 	}),
 });
 
-const listWords = (s: Record<string, unknown>): { find?: string; item?: string } => ({
+const listWords = (s: Record<string, unknown>): { find?: string; item?: string; sort?: string } => ({
+	sort: text(s.sort),
 	find: text(s.find),
 	item: text(s.item),
 });

@@ -71,18 +71,18 @@ const perPage = 100;
 
 function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/setup/aliases" }) {
 	const about = abouts[kind];
-	const search = useSearch({ from }) as { find?: string; item?: string };
+	const search = useSearch({ from }) as { find?: string; item?: string; sort?: string };
 	const navigate = useNavigate();
 	const may = useMayChange();
 	const [find] = useDebouncedValue(search.find ?? "", 250);
-	const go = (w: { find?: string; item?: string }) =>
+	const go = (w: { find?: string; item?: string; sort?: string }) =>
 		void navigate({ to: from, search: { ...search, ...w } as never, replace: true });
 	const list = useInfiniteQuery({
-		queryKey: [kind, find],
+		queryKey: [kind, find, search.sort],
 		initialPageParam: "",
 		queryFn: ({ pageParam }): Promise<Page<Line>> =>
 			kind === "mailboxes"
-				? setup.mailboxes({ search: find, after: pageParam, limit: perPage })
+				? setup.mailboxes({ search: find, sort: search.sort, after: pageParam, limit: perPage })
 				: setup.aliases({ search: find, after: pageParam, limit: perPage }),
 		getNextPageParam: (last) => last.next || undefined,
 	});
@@ -132,7 +132,12 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 						{find ? "Take the filter away to see all." : about.empty}
 					</Nothing>
 				) : kind === "mailboxes" ? (
-					<MailboxTable items={items as MailboxLine[]} onOpen={(item) => go({ item })} />
+					<MailboxTable
+						items={items as MailboxLine[]}
+						sort={search.sort ?? "address"}
+						onSort={(sort) => go({ sort: sort === "address" ? undefined : sort })}
+						onOpen={(item) => go({ item })}
+					/>
 				) : (
 					<AliasTable items={items as AliasLine[]} onOpen={(item) => go({ item })} />
 				)}
@@ -147,17 +152,38 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 	);
 }
 
-function MailboxTable({ items, onOpen }: { items: MailboxLine[]; onOpen: (address: string) => void }) {
+function MailboxTable({
+	items,
+	sort,
+	onSort,
+	onOpen,
+}: {
+	items: MailboxLine[];
+	sort: string;
+	onSort: (by: string) => void;
+	onOpen: (address: string) => void;
+}) {
+	const head = (by: string, label: string) => (
+		<UnstyledButton fz="inherit" fw="inherit" onClick={() => onSort(by)}>
+			{label} {sort === by ? (by === "address" || by === "name" ? "↑" : "↓") : ""}
+		</UnstyledButton>
+	);
+	const sorted = (by: string) =>
+		sort !== by ? "none" : by === "address" || by === "name" ? ("ascending" as const) : ("descending" as const);
 	return (
 		<Table.ScrollContainer minWidth={980}>
 			<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
 				<Table.Thead>
 					<Table.Tr>
-						<Table.Th>Address</Table.Th>
-						<Table.Th>Name</Table.Th>
+						<Table.Th aria-sort={sorted("address")}>{head("address", "Address")}</Table.Th>
+						<Table.Th aria-sort={sorted("name")}>{head("name", "Name")}</Table.Th>
 						<Table.Th ta="right">Letters</Table.Th>
-						<Table.Th ta="right">Used</Table.Th>
-						<Table.Th w={150}>Quota</Table.Th>
+						<Table.Th ta="right" aria-sort={sorted("used")}>
+							{head("used", "Used")}
+						</Table.Th>
+						<Table.Th w={170} aria-sort={sorted("quota")}>
+							{head("quota", "Quota")}
+						</Table.Th>
 						<Table.Th>Submits</Table.Th>
 						<Table.Th>Forwards, replies</Table.Th>
 						<Table.Th>Also reached as</Table.Th>
@@ -216,7 +242,7 @@ function Quota({ m }: { m: MailboxLine }) {
 				color={part >= 95 ? "buoy" : part >= 80 ? "brass" : "kelp"}
 				aria-label={`${Math.round(part)} percent of the quota`}
 			/>
-			<Text span size="xs">
+			<Text span size="xs" className={classes.whole}>
 				{Math.round(part)} % of {octets(m.quota)}
 			</Text>
 		</Group>

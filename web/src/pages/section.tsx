@@ -32,6 +32,7 @@ import { IconArrowDown, IconArrowUp, IconFilter, IconGripVertical, IconPlus } fr
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
+import { gull } from "../api/client";
 import { type Item, type Section, type SectionKey, setup } from "../api/setup";
 import { Editor, useMayChange } from "../parts/editor";
 import { title, words } from "../parts/fields";
@@ -252,6 +253,7 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 									</UnstyledButton>
 								</Table.Th>
 							))}
+							{section === "listeners" && <Table.Th>Now</Table.Th>}
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>
@@ -345,7 +347,28 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 					{words(item.fields[c])}
 				</Table.Td>
 			))}
+			{about.one === "listener" && (
+				<Table.Td>
+					<Open name={item.name} />
+				</Table.Td>
+			)}
 		</Table.Tr>
+	);
+}
+
+/** Open says how a listener does in truth, whatever the draft says. */
+function Open({ name }: { name: string }) {
+	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
+	const l = status.data?.listeners.find((x) => x.name === name);
+	if (!l) {
+		return <>not in force yet</>;
+	}
+	return l.address ? (
+		<>open, {plural(l.sessions, "session", "sessions")}</>
+	) : (
+		<span className={classes.kind} data-tone="trouble">
+			▲ not open
+		</span>
 	);
 }
 

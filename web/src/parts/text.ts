@@ -3,7 +3,7 @@ export function octets(n: number): string {
 	if (n < 10_000) {
 		return `${n} B`;
 	}
-	return n < 10_000_000 ? `${Math.round(n / 1000)} KB` : `${(n / 1e6).toFixed(1)} MB`;
+	return n < 10_000_000 ? `${Math.round(n / 1000)} KB` : `${(n / 1e6).toFixed(1).replace(/\.0$/, "")} MB`;
 }
 
 const number = new Intl.NumberFormat("en-GB");
