@@ -1,8 +1,9 @@
 import { BarChart } from "@mantine/charts";
-import { Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { Alert, Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
+import { HazardList } from "../parts/draft-bar";
 import { WhyStranded } from "../parts/mend";
 import { ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";
@@ -20,6 +21,7 @@ export function OverviewPage() {
 	return (
 		<Stack gap="md">
 			<Verdict status={status.data} />
+			<Notes status={status.data} />
 			<Numbers status={status.data} />
 			<Trouble lanes={status.data.trouble} />
 			<SimpleGrid cols={{ base: 1, md: 2 }}>
@@ -61,6 +63,19 @@ function Verdict({ status }: { status: Status }) {
 				)}
 			</Text>
 		</section>
+	);
+}
+
+/** Notes are what is not dangerous and still worth knowing of the set-up. */
+function Notes({ status }: { status: Status }) {
+	const notes = (status.hazards ?? []).filter((h) => !h.blocks && h.kind !== "listener_trouble");
+	if (notes.length === 0 || status.domains === 0) {
+		return null;
+	}
+	return (
+		<Alert color="brass" title="Worth mending">
+			<HazardList hazards={notes} />
+		</Alert>
 	);
 }
 
