@@ -92,6 +92,25 @@ func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilMended(t *testing.T) {
 	}
 }
 
+func TestARehearsalShowsWhatWasRefusedAndWouldBeTaken(t *testing.T) {
+	s := own(t, "refused", nil)
+	c := dial(t, s.inside, "127.20.4.5")
+	c.hear()
+	c.want("250", "EHLO a")
+	c.want("250", "MAIL FROM:<tickets@skerryline.example>")
+	for range 3 {
+		c.want("550 5.7.1", "RCPT TO:<x@saltmarsh.example>")
+	}
+	c.want("550 5.1.1", "RCPT TO:<nobody@skerryline.example>")
+	s.run(t, "relay", "set", "ticket machines", "--networks", "127.20.1.0/24,127.20.4.0/24")
+	out := s.run(t, "draft", "rehearse")
+	for _, want := range []string{"4 envelopes with 4 recipients were replayed: 4 would", "newly ALLOWED: 3 recipients\n  before   refused by no-rule: 550 5.7.1", "after    to the world → saltmarsh.example, allowed by ticket machines", "from 127.20.4.5 at inside"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the rehearsal lacks %q:\n%s", want, out)
+		}
+	}
+}
+
 func TestTwoPeopleChangeTheDraftAndNeitherLosesAChange(t *testing.T) {
 	s := own(t, "twopeople", nil)
 	var all sync.WaitGroup

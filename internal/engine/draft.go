@@ -228,8 +228,8 @@ func (e *Engine) compiledDraft(ctx context.Context) (store.Draft, *config.Compil
 // rehearsalPage is how many envelopes are read at once.
 const rehearsalPage = 500
 
-// Rehearse replays the last messages, and as many of the waiting ones, through
-// what is in force and the draft. progress is told of parts between 0 and 1.
+// Rehearse replays the last messages, as many of the waiting ones, and what this
+// node refused lately, through what is in force and the draft. progress is told of parts between 0 and 1.
 func (e *Engine) Rehearse(ctx context.Context, messages int, progress func(float64)) (rehearse.Report, error) {
 	_, draft, err := e.compiledDraft(ctx)
 	if err != nil {
@@ -240,6 +240,9 @@ func (e *Engine) Rehearse(ctx context.Context, messages int, progress func(float
 
 func (e *Engine) rehearse(ctx context.Context, draft *config.Compiled, messages int, progress func(float64)) (rehearse.Report, error) {
 	r := rehearse.New(e.Config(), draft)
+	for _, refused := range e.Receive.Refused() {
+		r.Add(refused)
+	}
 	done := 0
 	for before := ident.ID(0); done < messages; {
 		page, err := e.Store.RecentEnvelopes(ctx, before, min(rehearsalPage, messages-done))

@@ -71,8 +71,9 @@ type Allowance interface {
 // Server is all listeners of a node.
 type Server struct {
 	Options
-	cfg   atomic.Pointer[config.Compiled]
-	certs certificates
+	cfg     atomic.Pointer[config.Compiled]
+	certs   certificates
+	refused refusals
 
 	mu        sync.Mutex
 	listeners map[string]*listener

@@ -394,11 +394,14 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 	e := se.envelope()
 	decision := relay.Decide(se.cfg, e, rcpt.To)
 	if !decision.Allow {
+		se.server.refused.add(e, rcpt.To)
 		se.reject(fmt.Sprintf("<%s>: %s (revision %d)", rcpt.To, decision.Why, decision.Revision))
 		return se.weigh(decision.Reply, 1)
 	}
 	legs, refusal := route.Plan(se.cfg, e, rcpt.To)
-	if refusal == nil {
+	if refusal != nil {
+		se.server.refused.add(e, rcpt.To)
+	} else {
 		refusal = se.mayTake(e, decision, rcpt.To, legs)
 	}
 	if refusal != nil {
