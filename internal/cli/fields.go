@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -127,7 +128,10 @@ func value(flags *pflag.FlagSet, name string, x form.Field) any {
 		return true
 	case "number":
 		v, _ := flags.GetString(name)
-		return json.Number(v)
+		if _, err := strconv.Atoi(v); err == nil {
+			return json.Number(v)
+		}
+		return v // the service says what is wrong with it
 	}
 	v, _ := flags.GetString(name)
 	if v == "" {

@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -90,17 +93,43 @@ type Edited struct {
 // edit changes the draft by f and answers with the item.
 func (s *Service) edit(ctx context.Context, sec config.Section, name string, dry bool, f func(*config.Document) (string, error)) (*out[Edited], error) {
 	var item config.Item
+	var edited *config.Document
 	text, err := s.Engine.Edit(ctx, signedIn(ctx).Name, dry, func(d *config.Document) (string, error) {
 		text, err := f(d)
 		if err == nil {
 			item, _ = d.Item(sec, name)
+			edited = d
 		}
 		return text, err
 	})
 	if err != nil {
-		return nil, s.setupError(err, sec, name, item.Place)
+		return nil, s.setupError(named(err, edited, sec, item.Place), sec, name, item.Place)
 	}
 	return &out[Edited]{Edited{text, dry, item}}, nil
+}
+
+var itemPath = regexp.MustCompile(`^(\w+)\[(\d+)\]\.`)
+
+// named writes the names of other items in place of their numbers: it is they
+// that do not go with the edit.
+func named(err error, d *config.Document, own config.Section, place int) error {
+	var problems config.Problems
+	if !errors.As(err, &problems) || d == nil {
+		return err
+	}
+	out := slices.Clone(problems)
+	for i, p := range out {
+		m := itemPath.FindStringSubmatch(p.Field)
+		if m == nil {
+			continue
+		}
+		sec, ok := config.FindSection(m[1])
+		n, _ := strconv.Atoi(m[2])
+		if items := d.Items(sec); ok && n < len(items) && (sec.Key != own.Key || n != place-1) {
+			out[i].Field = fmt.Sprintf("%s %s, %s", sec.Noun, items[n].Name, strings.TrimPrefix(p.Field, m[0]))
+		}
+	}
+	return out
 }
 
 func (s *Service) addItem(ctx context.Context, in *struct {
