@@ -40,6 +40,7 @@ type Compiled struct {
 	routeIdx  *firstMatch
 	peerIdx   *firstMatch
 	rewrites  []rewrite
+	sized     bool // a route asks for the size
 }
 
 // rewrite says that senders a pattern selects are written as domain.
@@ -92,6 +93,7 @@ func Compile(c *Config, revision int, dir *directory.Directory) *Compiled {
 	for i := range c.Routes {
 		r := &c.Routes[i]
 		out.routes[r.Name] = r
+		out.sized = out.sized || r.SizeOver > 0 || r.SizeUpTo > 0
 		if len(r.Recipients) > 0 && !r.Off {
 			out.routeIdx.add(i, conditions{r.Recipients, r.Senders, r.Accounts, r.Clients})
 		}
@@ -191,6 +193,9 @@ func (c *Compiled) RewriteSender(a address.Address) address.Address {
 	}
 	return a
 }
+
+// Sized reports whether any route asks for a letter's size.
+func (c *Compiled) Sized() bool { return c.sized }
 
 // Rewrites reports whether any sender is rewritten.
 func (c *Compiled) Rewrites() bool { return len(c.rewrites) > 0 }

@@ -14,6 +14,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
+	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/store"
@@ -162,7 +163,7 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 	e := &store.Entry{Message: m}
 	seen := map[string]bool{}
 	for _, r := range se.rcpts {
-		for _, leg := range r.legs {
+		for _, leg := range se.sized(r.legs, s.size) {
 			if key := leg.Recipient.Key(); !seen[key] {
 				seen[key] = true
 				d := queue.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
@@ -175,6 +176,22 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 		}
 	}
 	return e
+}
+
+// sized plans legs again where routes ask for the size, which is known only now.
+func (se *session) sized(legs []route.Leg, size int64) []route.Leg {
+	if !se.cfg.Sized() {
+		return legs
+	}
+	e := se.envelope()
+	e.Size = size
+	for i, leg := range legs {
+		if fresh, fault := route.Find(se.cfg, e, leg.Recipient); fault == nil {
+			fresh.Via = leg.Via
+			legs[i] = fresh
+		}
+	}
+	return legs
 }
 
 // clip keeps a client's own words printable and short.
