@@ -15,8 +15,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -296,14 +298,27 @@ func decode[T any](t *testing.T, address string) T {
 	return v
 }
 
+// nextPort goes through ports below those that the system gives to outgoing
+// connections, so that nobody takes one between here and its use.
+var nextPort atomic.Int64
+
 func freePort(ip string) string {
-	l, err := net.Listen("tcp", ip+":0")
-	if err != nil {
-		panic(err)
+	for range 10_000 {
+		port := strconv.Itoa(20_000 + int(nextPort.Add(1)+int64(os.Getpid())*37)%12_000)
+		free := true
+		for _, at := range []string{ip, "127.0.0.1"} {
+			l, err := net.Listen("tcp", net.JoinHostPort(at, port))
+			if err != nil {
+				free = false
+				break
+			}
+			l.Close()
+		}
+		if free {
+			return port
+		}
 	}
-	defer l.Close()
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	return port
+	return "0"
 }
 
 func loopback() string { return "127.0.0.1:" + freePort("127.0.0.1") }
