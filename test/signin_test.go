@@ -1,9 +1,11 @@
 package test
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/smtp"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -273,6 +275,33 @@ func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
 	log := readFile(t, filepath.Join(s.dir, "log"))
 	if strings.Contains(log, "guess\"") || strings.Contains(log, inesPassword) || !strings.Contains(log, "sign-in: account or password is wrong") {
 		t.Error("the log lacks the refusals, or holds passwords")
+	}
+}
+
+func TestWhoMayNotSubmitAnyMoreIsStoppedInARunningSession(t *testing.T) {
+	s := own(t, "withdrawn", nil)
+	givePassword(t, s, inesAddress, inesPassword)
+	conn, err := tls.Dial("tcp", s.smtps, &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	c, err := smtp.NewClient(conn, "127.0.0.1")
+	if err == nil {
+		err = c.Auth(smtp.PlainAuth("", inesAddress, inesPassword, "127.0.0.1"))
+	}
+	if err == nil {
+		err = c.Mail(inesAddress)
+	}
+	if err == nil {
+		err = c.Reset()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.run(t, "mailbox", "set", inesAddress, "--unset", "may_submit")
+	if err := c.Mail(inesAddress); err == nil || !strings.Contains(err.Error(), "may not submit any more") {
+		t.Errorf("after it was withdrawn: %v", err)
 	}
 }
 

@@ -335,6 +335,13 @@ func (se *session) trusted() bool {
 	return se.conf.Kind == config.Submission || se.conf.Kind == config.Inside
 }
 
+// maySubmit reports whether who signed in may still send: the directory's
+// changes count in running sessions too.
+func (se *session) maySubmit() bool {
+	box := se.cfg.Directory.Mailbox(se.account)
+	return box != nil && box.MaySubmit
+}
+
 func (se *session) mailFrom(arg string) smtp.Reply {
 	if se.mail == nil && !se.refresh() {
 		se.closing = true
@@ -350,6 +357,10 @@ func (se *session) mailFrom(arg string) smtp.Reply {
 		return se.fault(smtp.NewReply(530, "5.7.0", "say STARTTLS first; no mail is taken here in the clear"))
 	case se.conf.Kind == config.Submission && se.account.IsNull():
 		return se.fault(smtp.NewReply(530, "5.7.0", "sign in first; this listener is for people with an account"))
+	case !se.account.IsNull() && !se.maySubmit():
+		se.closing = true
+		se.reject("the account may not submit any more")
+		return smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing", se.account.Display())
 	case se.messages >= limits.MessagesPerConnection:
 		se.closing = true
 		return smtp.NewReply(421, "4.7.0", "%d messages came by this connection; open a new one", limits.MessagesPerConnection)
