@@ -20,14 +20,14 @@ type Attempt struct {
 	Rule      string `json:"rule"`
 }
 
-// stranger and others are addresses of nobody's network (RFC 5737, RFC 3849).
+// strangers are addresses of nobody's network (RFC 5737, RFC 3849).
 var strangers = []netip.Addr{netip.MustParseAddr("192.0.2.66"), netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("2001:db8::66")}
 
 // attackDomain is a domain that is not ours.
 const attackDomain = "saltmarsh.example"
 
 // forms are the classical ways to smuggle a recipient past a check on its
-// domain. %s is a domain of ours.
+// domain. OURS is a domain of ours.
 var forms = []struct{ name, path string }{
 	{"plain", "<victim@" + attackDomain + ">"},
 	{"percent sign", "<victim%" + attackDomain + "@OURS>"},
@@ -50,12 +50,7 @@ var forms = []struct{ name, path string }{
 func Attack(c *config.Compiled) (through []Attempt, attempts int) {
 	through = []Attempt{}
 	senders := []address.Address{{}, {Local: "stranger", Domain: "driftnet.example"}, {Local: "victim", Domain: attackDomain}}
-	ours := make([]string, 0, 4)
-	for _, d := range c.Domains {
-		if len(ours) < 4 { // of each kind one is enough; they are decided alike
-			ours = append(ours, string(d.Name))
-		}
-	}
+	ours := someOfEachKind(c.Domains)
 	for _, d := range ours {
 		senders = append(senders, address.Address{Local: "postmaster", Domain: d})
 	}
@@ -85,6 +80,25 @@ func Attack(c *config.Compiled) (through []Attempt, attempts int) {
 		}
 	}
 	return through, attempts
+}
+
+// maxTried bounds how many domains of ours attempts are made through.
+const maxTried = 4
+
+// someOfEachKind picks one domain of each kind, because those of a kind are
+// decided alike, and then more up to the bound.
+func someOfEachKind(domains []config.Domain) []string {
+	var out, more []string
+	seen := map[string]bool{}
+	for _, d := range domains {
+		if seen[d.Kind] {
+			more = append(more, string(d.Name))
+			continue
+		}
+		seen[d.Kind] = true
+		out = append(out, string(d.Name))
+	}
+	return append(out, more[:min(len(more), maxTried-len(out))]...)
 }
 
 func expandForm(path, domain string) string {

@@ -121,3 +121,14 @@ func TestNoClassicalFormComesThroughTheDemo(t *testing.T) {
 		}
 	}
 }
+
+func TestAttemptsGoThroughADomainOfEachKind(t *testing.T) {
+	domains := []config.Domain{{Name: "a.example", Kind: "local"}, {Name: "b.example", Kind: "local"}, {Name: "c.example", Kind: "local"}, {Name: "d.example", Kind: "local"},
+		{Name: "e.example", Kind: "relay"}, {Name: "f.example", Kind: "shared"}}
+	if got := strings.Join(someOfEachKind(domains), " "); got != "a.example e.example f.example b.example" {
+		t.Errorf("%s", got)
+	}
+	if got := someOfEachKind(nil); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+}
