@@ -63,7 +63,7 @@ func (b *bench) ourLife() (float64, error) {
 	}
 	var done atomic.Int64
 	finish := func() (int, error) {
-		due, err := st.LeaseDue(b.ctx, node, time.Now(), nil, nil, nil, 1000, 1000) // as the service does
+		due, err := st.LeaseDue(b.ctx, store.Lease{Node: node, Now: time.Now(), PerLane: 1000, Total: 1000}) // as the service does
 		if err != nil || len(due) == 0 {
 			return 0, err
 		}

@@ -32,13 +32,20 @@ func (throwaway) DropContent(context.Context, ident.ID) error { return nil }
 func (throwaway) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 	return nil, store.ErrNotFound
 }
-func (throwaway) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, []string, int, int) ([]store.Due, error) {
+func (throwaway) LeaseDue(context.Context, store.Lease) ([]store.Due, error) {
 	return nil, nil
 }
 func (throwaway) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
 	return nil, nil
 }
-func (throwaway) NextDue(context.Context, []ident.ID) (time.Time, error) { return time.Time{}, nil }
+func (throwaway) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
+	return nil, mail.DeliveryID{}, nil
+}
+func (throwaway) Warn(context.Context, int, []store.Warning) ([]*store.Entry, error) { return nil, nil }
+func (throwaway) SetRest(context.Context, store.Rest) error                          { return nil }
+func (throwaway) NextDue(context.Context, []ident.ID, []string) (time.Time, error) {
+	return time.Time{}, nil
+}
 func (throwaway) ReturnLeases(context.Context, int, []mail.DeliveryID, time.Time) error {
 	return nil
 }

@@ -136,7 +136,7 @@ func TestErrorsAreProblemDetailsThatNameTheField(t *testing.T) {
 		{"an unknown field", "POST", "/api/v1/explain", `{"from":"","to":["a@b.example"],"colour":1}`, "422", "body.colour"},
 		{"a bad address", "POST", "/api/v1/explain", `{"from":"","to":["a b@c.example"]}`, "422", "to: character"},
 		{"a bad listener", "POST", "/api/v1/explain", `{"from":"","to":["a@b.example"],"listener":"x"}`, "422", "there are: edge, submission"},
-		{"nothing to flush", "POST", "/api/v1/queue/flush", "{}", "422", "say what to flush"},
+		{"nothing to act on", "POST", "/api/v1/queue/act", `{"verb": "burn", "filter": {}}`, "422", "write hold, release"},
 		{"no mailbox", "GET", "/api/v1/mailboxes/nobody@skerryline.example/messages", "", "404", "there is no mailbox nobody@skerryline.example"},
 		{"a bad configuration", "PUT", "/api/v1/config", `{"text":"listeners: 1"}`, "422", `"message":"this field is missing"`},
 	} {
@@ -169,10 +169,10 @@ func TestSignInIsGuarded(t *testing.T) {
 	if resp, _ := s.request(t, "GET", "/api/v1/me", "", "Cookie", session); resp.StatusCode != http.StatusOK {
 		t.Errorf("me by cookie: %s", resp.Status)
 	}
-	if resp, body := s.request(t, "POST", "/api/v1/queue/flush", `{"all":true}`, "Cookie", session); resp.StatusCode != http.StatusForbidden || !strings.Contains(body, "X-Gull-Console") {
+	if resp, body := s.request(t, "POST", "/api/v1/queue/act", `{"verb":"flush","filter":{},"all":true}`, "Cookie", session); resp.StatusCode != http.StatusForbidden || !strings.Contains(body, "X-Gull-Console") {
 		t.Errorf("a change by a strange page's form: %s %s", resp.Status, body)
 	}
-	if resp, _ := s.request(t, "POST", "/api/v1/queue/flush", `{"all":true}`, "Cookie", session, "X-Gull-Console", "1"); resp.StatusCode != http.StatusOK {
+	if resp, _ := s.request(t, "POST", "/api/v1/queue/act", `{"verb":"flush","filter":{},"all":true}`, "Cookie", session, "X-Gull-Console", "1"); resp.StatusCode != http.StatusOK {
 		t.Errorf("a change by the console: %s", resp.Status)
 	}
 	if resp, _ := s.request(t, "POST", "/api/v1/sign-out", "", "Cookie", session, "X-Gull-Console", "1"); resp.StatusCode >= 300 {

@@ -308,12 +308,13 @@ func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
 		ids = append(ids, s.out(t, "later@saltmarsh.example"))
 	}
 	lane := s.until(t, ids[0], mail.Deferred).LaneID
-	lanes, err := s.client().Lanes(context.Background())
+	page, err := s.client().Lanes(context.Background(), nil)
+	lanes := page.Items
 	if err != nil || len(lanes) != 1 || lanes[0].ID != lane || lanes[0].State != mail.LaneResting || lanes[0].Waiting+lanes[0].Deferred != 30 || lanes[0].Last == nil {
 		t.Fatalf("the lanes are %+v, %v", lanes, err)
 	}
 	s.behave(t, "mx.saltmarsh.example", `{"closed": false}`)
-	if out, errOut, code := s.gull(t, "queue", "flush", "--lane", lane.String()); code != 0 || !strings.Contains(out, "are tried now") {
+	if out, errOut, code := s.gull(t, "queue", "flush", "--lane", lane.String()); code != 0 || !strings.Contains(out, "to be tried at once") {
 		t.Fatalf("flush: %s %s", out, errOut)
 	}
 	for _, id := range ids {

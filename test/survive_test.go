@@ -221,9 +221,9 @@ func TestNoLetterThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
 	twice := se.settle(t)
 	t.Logf("%d letters got their 250, none is lost, %d arrived twice, refused %v", len(se.taken), twice, se.refused)
 	if err := eventually(20*time.Second, func() error {
-		lanes, err := s.client().Lanes(context.Background())
-		if err == nil && len(lanes) > 0 {
-			err = fmt.Errorf("the queue is not empty: %+v", lanes)
+		lanes, err := s.client().Lanes(context.Background(), nil)
+		if err == nil && len(lanes.Items) > 0 {
+			err = fmt.Errorf("the queue is not empty: %+v", lanes.Items)
 		}
 		return err
 	}); err != nil {

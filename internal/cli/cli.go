@@ -109,8 +109,9 @@ func (a *app) root() *cobra.Command {
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.sectionCommands()...)
 	root.AddCommand(a.aliasCommand(), a.secretCommand(), a.changeCommand(), a.draftCommand(), a.revisionCommand())
-	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(),
+	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(), a.nodeCommand(), a.scheduleCommand(),
 		a.traceCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
+	a.addPauses(root)
 	return root
 }
 

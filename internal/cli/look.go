@@ -72,42 +72,6 @@ func (a *app) printStatus(st mail.Status) {
 	}
 }
 
-func laneColumns() []column[mail.Lane] {
-	return []column[mail.Lane]{
-		{"LANE", false, func(l mail.Lane) string { return l.ID.String() }},
-		{"NEXT HOP", false, func(l mail.Lane) string { return shown(l.NextHop) }},
-		{"ROUTE", false, func(l mail.Lane) string { return l.Route }},
-		{"STATE", false, func(l mail.Lane) string { return string(l.State) }},
-		{"WAIT", true, func(l mail.Lane) string { return fmt.Sprint(l.Waiting) }},
-		{"DEFER", true, func(l mail.Lane) string { return fmt.Sprint(l.Deferred) }},
-		{"HELD", true, func(l mail.Lane) string { return fmt.Sprint(l.Held) }},
-		{"SIZE", true, func(l mail.Lane) string { return octets(l.Bytes) }},
-		{"OLDEST", true, func(l mail.Lane) string { return ago(l.OldestAt.Time) }},
-		{"NEXT TRY", true, func(l mail.Lane) string { return next(l.NextTryAt.Time) }},
-		{"LAST ANSWER", false, func(l mail.Lane) string {
-			if l.State == mail.LaneStranded {
-				return l.Why
-			}
-			return lastText(l.Last)
-		}},
-	}
-}
-
-func (a *app) laneCommand() *cobra.Command {
-	list := &cobra.Command{
-		Use: "list", Short: "Lanes with mail waiting, those with most first", Args: exactly(0),
-		Example: "  gull lane list\n  gull lane list -o jsonl",
-		RunE: func(c *cobra.Command, _ []string) error {
-			lanes, err := a.client().Lanes(c.Context())
-			if err != nil {
-				return err
-			}
-			return printList(a, lanes, laneColumns(), "Nothing waits: no lane holds mail.")
-		},
-	}
-	return group("lane", "Lanes: what waits for the same next hop", list)
-}
-
 func (a *app) follow(ctx context.Context, id string) error {
 	return (&follower{app: a, id: id, shown: map[string]bool{}}).run(ctx)
 }

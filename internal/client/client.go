@@ -140,20 +140,9 @@ func (c *Client) Status(ctx context.Context) (mail.Status, error) {
 	return call[mail.Status](ctx, c, http.MethodGet, "/api/v1/status", nil, nil)
 }
 
-// Lanes lists the lanes with mail waiting.
-func (c *Client) Lanes(ctx context.Context) ([]mail.Lane, error) {
-	p, err := call[Page[mail.Lane]](ctx, c, http.MethodGet, "/api/v1/lanes", nil, nil)
-	return p.Items, err
-}
-
 // Queue lists one page of deliveries that are not finished.
 func (c *Client) Queue(ctx context.Context, filter url.Values) (Page[mail.QueueItem], error) {
 	return call[Page[mail.QueueItem]](ctx, c, http.MethodGet, "/api/v1/queue", filter, nil)
-}
-
-// Flush tries deliveries now.
-func (c *Client) Flush(ctx context.Context, filter map[string]any) (mail.Flushed, error) {
-	return call[mail.Flushed](ctx, c, http.MethodPost, "/api/v1/queue/flush", nil, filter)
 }
 
 // Find lists one page of messages.

@@ -97,8 +97,13 @@ type Progress struct {
 
 // streamed calls an operation that tells of its progress.
 func streamed[T any](ctx context.Context, c *Client, path string, query url.Values, body io.Reader, progress func(Progress)) (T, error) {
+	return streamedAs[T](ctx, c, path, query, body, "text/csv", progress)
+}
+
+// streamedAs is streamed with a body of a type.
+func streamedAs[T any](ctx context.Context, c *Client, path string, query url.Values, body io.Reader, contentType string, progress func(Progress)) (T, error) {
 	var out T
-	resp, err := c.doRaw(ctx, http.MethodPost, path, query, body, "text/csv")
+	resp, err := c.doRaw(ctx, http.MethodPost, path, query, body, contentType)
 	if err != nil {
 		return out, err
 	}

@@ -391,10 +391,7 @@ func (e *Engine) record(ctx context.Context, n store.NewRevision) (mail.Applied,
 	if err := e.regenerate(ctx, n.Who); err != nil {
 		e.Log.Error("generated addresses could not be made", "error", err)
 	}
-	flushed, err := e.Store.Flush(ctx, store.QueueFilter{Route: config.RouteNone})
-	for _, n := range flushed {
-		out.Rerouted += n
-	}
+	out.Rerouted, err = e.Store.DueNow(ctx, config.RouteNone)
 	e.Queue.Wake()
 	e.reroute()
 	return out, err

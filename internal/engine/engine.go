@@ -20,6 +20,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/allowance"
+	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
@@ -59,6 +60,9 @@ type Engine struct {
 	secrets   secrets
 	verified  verified
 	rerouting context.CancelFunc
+	pauses    atomic.Pointer[[]mail.Pause]
+	pauseEnds atomic.Pointer[time.Time]
+	others    atomic.Pointer[others]
 	running   context.Context
 	stop      context.CancelFunc
 	done      chan struct{}
@@ -73,9 +77,9 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
 		node: node, done: make(chan struct{}), running: context.Background()}
 	ids := ident.NewMaker(node, time.Now)
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Roots: o.Roots, Secrets: e.secret})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
-		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Use: func(ctx context.Context, mailbox string) (int64, error) {
+		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
 			return octets, err
 		}})
@@ -100,11 +104,19 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("directory: %w", err)
 	}
 	e.running, e.stop = context.WithCancel(context.Background())
+	if err := e.followLanes(ctx, store.Notice{Kind: "rest"}); err != nil {
+		return err
+	}
 	if err := e.take(rev, dir); err != nil {
 		e.stop()
 		return err
 	}
+	if err := e.followPauses(ctx); err != nil {
+		e.stop()
+		return err
+	}
 	go func() { e.Queue.Run(e.running); close(e.done) }()
+	go e.keepQueue(e.running)
 	go e.upkeep(e.running)
 	go e.Store.Listen(e.running, e.catchUp, e.noticed)
 	return nil
@@ -193,6 +205,11 @@ func (e *Engine) upkeep(ctx context.Context) {
 		case now := <-second.C:
 			if by := e.ConfirmBy(); !by.IsZero() && now.After(by) {
 				e.goBack(ctx)
+			}
+			if end := e.pauseEnds.Load(); end != nil && !end.IsZero() && now.After(*end) {
+				if err := e.followPauses(ctx); err != nil && ctx.Err() == nil {
+					e.Log.Warn("a pause that is over could not be ended", "error", err)
+				}
 			}
 		case <-counts.C:
 			if err := errors.Join(e.Tally.Flush(ctx, e.Store), e.Sent.Flush(ctx)); err != nil && ctx.Err() == nil {

@@ -26,6 +26,12 @@ func (e *Engine) noticed(n store.Notice) {
 		err = e.followDirectory(ctx, n.Keys)
 	case "secret":
 		e.secrets.forget()
+	case "pause":
+		err = e.followPauses(ctx)
+	case "freeze", "thaw", "flush", "wake", "rest":
+		if err = e.followLanes(ctx, n); err == nil {
+			return // too many to tell the consoles of
+		}
 	}
 	if err != nil && ctx.Err() == nil {
 		e.Log.Error("a change could not be followed", "kind", n.Kind, "error", err)
@@ -45,6 +51,8 @@ func (e *Engine) catchUp() {
 	e.noticed(store.Notice{Kind: "config"})
 	e.noticed(store.Notice{Kind: "directory"})
 	e.noticed(store.Notice{Kind: "secret"})
+	e.noticed(store.Notice{Kind: "pause"})
+	e.noticed(store.Notice{Kind: "rest"})
 }
 
 func (e *Engine) followConfig(ctx context.Context) error {

@@ -1,25 +1,35 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/retry"
+	"gullroute/internal/engine"
 	"gullroute/internal/store"
 )
 
-// laneCache keeps the counts of lanes for a moment: several pages, the metrics
-// and every console that watches ask for the same.
+// laneCache keeps the lanes for a moment: several pages, the metrics and every
+// console that watches ask for the same. The longer they take to read, the
+// longer they are kept.
 type laneCache struct {
 	mu    sync.Mutex
-	at    time.Time
+	until time.Time
 	lanes []mail.Lane
 }
 
@@ -27,29 +37,33 @@ type laneCache struct {
 func (c *laneCache) forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.at = time.Time{}
+	c.until = time.Time{}
 }
 
-const laneCacheTime = 500 * time.Millisecond
+const (
+	laneCacheTime  = 400 * time.Millisecond
+	laneCacheShare = 5 // times what reading them took
+)
 
 // laneList is what waits by lane, with how each lane goes.
 func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
 	s.lanes.mu.Lock()
 	defer s.lanes.mu.Unlock()
-	if time.Since(s.lanes.at) < laneCacheTime {
+	if time.Now().Before(s.lanes.until) {
 		return s.lanes.lanes, nil
 	}
+	began := time.Now()
 	lanes, err := s.Store.Lanes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	view := s.Engine.Queue.View()
+	view, pauses := s.Engine.Queue.View(), s.pausesByName()
 	for i := range lanes {
 		l := &lanes[i]
 		l.State = mail.LaneMoving
 		if v, ok := view[l.ID]; ok {
 			l.State, l.Since, l.Until, l.Why = v.State, mail.At(v.Since), optAt(v.Until), v.Why
-			l.Sending, l.Connections = v.Sending, v.Connections
+			l.Sending, l.Connections, l.Limit = v.Sending, v.Connections, v.Limit
 			if v.State == mail.LaneResting && v.Until.After(l.NextTryAt.Time) {
 				l.NextTryAt = l.Until
 			}
@@ -61,78 +75,198 @@ func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
 			l.State, l.Since = mail.LaneStranded, l.OldestAt
 			l.Why = "no route leads to " + address.DisplayDomain(l.NextHop)
 		}
+		if p := pauses.of(l); p != nil {
+			l.State, l.Since, l.Until, l.Pause = mail.LanePaused, mail.At(p.Since), p.Until, p
+			l.Why, l.NextTryAt = whyPaused(p), mail.OptTime{}
+		}
 	}
-	s.lanes.lanes, s.lanes.at = lanes, time.Now()
+	s.lanes.lanes, s.lanes.until = lanes, time.Now().Add(max(laneCacheTime, laneCacheShare*time.Since(began)))
 	return lanes, nil
 }
 
+type pauseNames map[[2]string]*mail.Pause
+
+func (s *Service) pausesByName() pauseNames {
+	out := pauseNames{}
+	list := s.Engine.Pauses()
+	for i := range list {
+		out[[2]string{list[i].Kind, list[i].Name}] = &list[i]
+	}
+	return out
+}
+
+func (p pauseNames) of(l *mail.Lane) *mail.Pause {
+	return cmp.Or(p[[2]string{mail.PauseDelivery, ""}], p[[2]string{mail.PauseRoute, l.Route}], p[[2]string{mail.PauseLane, l.ID.String()}])
+}
+
+func whyPaused(p *mail.Pause) string {
+	text := map[string]string{mail.PauseDelivery: "all delivery is paused", mail.PauseRoute: "route " + p.Name + " is paused", mail.PauseLane: "paused"}[p.Kind] + " by " + p.Who
+	if p.Why != "" {
+		text += ": " + p.Why
+	}
+	return text
+}
+
 func optAt(t time.Time) mail.OptTime {
-	if t.IsZero() {
+	if t.Unix() <= 1 {
 		return mail.OptTime{}
 	}
 	return mail.At(t)
 }
 
-func (s *Service) listLanes(ctx context.Context, _ *struct{}) (*out[page[mail.Lane]], error) {
-	lanes, err := s.laneList(ctx)
-	if err != nil {
-		return nil, s.storeError(err, "lane")
-	}
-	return &out[page[mail.Lane]]{page[mail.Lane]{Items: append([]mail.Lane{}, lanes...)}}, nil
+// lanePage is a page of lanes with what one wants to know of all of them.
+type lanePage struct {
+	Items   []mail.Lane  `json:"items"`
+	Next    string       `json:"next" doc:"Give this as after to go on; empty at the end"`
+	Total   int          `json:"total" doc:"Lanes that match"`
+	Outlook mail.Outlook `json:"outlook" doc:"Whose trouble it looks like, of all lanes"`
+	Pauses  []mail.Pause `json:"pauses"`
 }
 
-func (s *Service) showLane(ctx context.Context, in *struct {
-	ID ident.ID `path:"id"`
-}) (*out[mail.Lane], error) {
+type laneInput struct {
+	Find  string         `query:"find" doc:"A part of the next hop, route, state or cause"`
+	State mail.LaneState `query:"state" enum:"moving,paused,resting,stranded"`
+	Route string         `query:"route"`
+	Cause string         `query:"cause"`
+	Sort  string         `query:"sort" enum:"letters,bytes,oldest,next,host,state,trouble" default:"letters" doc:"trouble: what a person must mend first"`
+	Order string         `query:"order" enum:"asc,desc" doc:"The sort's own if not given"`
+	Limit int            `query:"limit" minimum:"1" maximum:"10000" default:"100"`
+	After string         `query:"after" doc:"The next of the page before"`
+}
+
+func (in *laneInput) matches(l *mail.Lane) bool {
+	return (in.State == "" || l.State == in.State) && (in.Route == "" || l.Route == in.Route) && (in.Cause == "" || l.Cause == in.Cause) &&
+		(in.Find == "" || strings.Contains(strings.ToLower(l.NextHop+" "+address.DisplayDomain(l.NextHop)+" "+l.Route+" "+string(l.State)+" "+l.Cause), strings.ToLower(in.Find)))
+}
+
+func letters(l mail.Lane) int64 { return l.Waiting + l.Deferred + l.Held }
+
+// laneOrders compare lanes; each is in the order one wants first.
+var laneOrders = map[string]func(a, b mail.Lane) int{
+	"letters": func(a, b mail.Lane) int { return cmp.Compare(letters(b), letters(a)) },
+	"bytes":   func(a, b mail.Lane) int { return cmp.Compare(b.Bytes, a.Bytes) },
+	"oldest":  func(a, b mail.Lane) int { return a.OldestAt.Compare(b.OldestAt.Time) },
+	"next":    func(a, b mail.Lane) int { return a.NextTryAt.Compare(b.NextTryAt.Time) },
+	"host":    func(a, b mail.Lane) int { return cmp.Compare(a.NextHop, b.NextHop) },
+	"state":   func(a, b mail.Lane) int { return cmp.Compare(a.State, b.State) },
+	"trouble": func(a, b mail.Lane) int {
+		return cmp.Or(cmp.Compare(urgency(b.State), urgency(a.State)), cmp.Compare(letters(b), letters(a)))
+	},
+}
+
+func (s *Service) listLanes(ctx context.Context, in *laneInput) (*out[lanePage], error) {
 	lanes, err := s.laneList(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
+	body := lanePage{Items: []mail.Lane{}, Outlook: mail.LookAt(lanes), Pauses: append([]mail.Pause{}, s.Engine.Pauses()...)}
+	var matching []mail.Lane
+	for i := range lanes {
+		if in.matches(&lanes[i]) {
+			matching = append(matching, lanes[i])
+		}
+	}
+	compare := laneOrders[in.Sort]
+	slices.SortStableFunc(matching, compare)
+	if backwards := map[string]bool{"letters": in.Order == "asc", "bytes": in.Order == "asc"}; backwards[in.Sort] || in.Order == "desc" && in.Sort != "letters" && in.Sort != "bytes" && in.Sort != "trouble" {
+		slices.Reverse(matching)
+	}
+	from := 0
+	if in.After != "" {
+		if from, err = strconv.Atoi(in.After); err != nil || from < 0 {
+			return nil, huma.Error422UnprocessableEntity("after: write the next of the page before")
+		}
+	}
+	body.Total = len(matching)
+	from = min(from, len(matching))
+	end := min(from+in.Limit, len(matching))
+	body.Items = append(body.Items, matching[from:end]...)
+	if end < len(matching) {
+		body.Next = strconv.Itoa(end)
+	}
+	return &out[lanePage]{body}, nil
+}
+
+// groupLanes sums up the lanes by route, host or cause.
+func (s *Service) groupLanes(ctx context.Context, in *struct {
+	By string `query:"by" enum:"route,host,cause,state" default:"route"`
+}) (*out[page[mail.LaneGroup]], error) {
+	lanes, err := s.laneList(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "lane")
+	}
+	groups := map[string]*mail.LaneGroup{}
+	body := page[mail.LaneGroup]{Items: []mail.LaneGroup{}}
 	for _, l := range lanes {
-		if l.ID == in.ID {
-			return &out[mail.Lane]{l}, nil
+		key := l.Route
+		switch in.By {
+		case "host":
+			key = l.NextHop
+			if l.Last != nil && l.Last.Host != "" {
+				key = l.Last.Host
+			}
+		case "cause":
+			key = l.Cause
+		case "state":
+			key = string(l.State)
+		}
+		g := groups[key]
+		if g == nil {
+			g = &mail.LaneGroup{By: key}
+			groups[key] = g
+		}
+		g.Lanes++
+		g.Letters += letters(l)
+		g.Bytes += l.Bytes
+		if urgency(l.State) > 0 {
+			g.Troubled++
+		}
+		if g.OldestAt.IsZero() || l.OldestAt.Before(g.OldestAt.Time) {
+			g.OldestAt = l.OldestAt
 		}
 	}
-	return nil, huma.Error404NotFound("nothing waits in a lane " + in.ID.String())
+	for _, g := range groups {
+		body.Items = append(body.Items, *g)
+	}
+	slices.SortFunc(body.Items, func(a, b mail.LaneGroup) int {
+		return cmp.Or(cmp.Compare(b.Letters, a.Letters), cmp.Compare(a.By, b.By))
+	})
+	return &out[page[mail.LaneGroup]]{body}, nil
 }
 
-// QueueFilter holds the words by which deliveries in the queue are selected.
-type QueueFilter struct {
-	Lane      string     `query:"lane" json:"lane,omitempty" doc:"A lane's id"`
-	Route     string     `query:"route" json:"route,omitempty"`
-	Message   string     `query:"message" json:"message,omitempty" doc:"A message's id"`
-	Delivery  string     `query:"delivery" json:"delivery,omitempty" doc:"A delivery's id"`
-	State     mail.State `query:"state" json:"state,omitempty" enum:"waiting,deferred,held"`
-	Sender    string     `query:"sender" json:"sender,omitempty" doc:"An address or a part of one"`
-	Recipient string     `query:"recipient" json:"recipient,omitempty" doc:"An address or a part of one"`
-}
-
-func (f QueueFilter) filter() (store.QueueFilter, error) {
-	out := store.QueueFilter{Route: f.Route, State: f.State, Sender: searchForm(f.Sender), Recipient: searchForm(f.Recipient)}
-	var errs []error
-	parse := func(field, text string, into func(string) error) {
-		if text == "" {
-			return
+// showLane is one lane, also when nothing waits in it.
+func (s *Service) showLane(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*out[mail.LaneDetail], error) {
+	id, err := ident.Parse(in.ID)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	lanes, err := s.laneList(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "lane")
+	}
+	var found *mail.Lane
+	for i := range lanes {
+		if lanes[i].ID == id {
+			found = &lanes[i]
 		}
-		if err := into(text); err != nil {
-			errs = append(errs, &huma.ErrorDetail{Location: field, Message: err.Error(), Value: text})
+	}
+	if found == nil {
+		route, nextHop, err := s.Store.LaneName(ctx, id)
+		if err != nil {
+			return nil, s.storeError(err, "lane")
+		}
+		found = &mail.Lane{ID: id, Route: route, NextHop: nextHop, State: mail.LaneMoving}
+		if p := s.pausesByName().of(found); p != nil {
+			found.State, found.Pause, found.Why, found.Until, found.Since = mail.LanePaused, p, whyPaused(p), p.Until, mail.At(p.Since)
 		}
 	}
-	parse("lane", f.Lane, func(s string) error { return out.Lane.UnmarshalText([]byte(s)) })
-	parse("message", f.Message, func(s string) error { return out.Message.UnmarshalText([]byte(s)) })
-	parse("delivery", f.Delivery, func(s string) error { return out.Delivery.UnmarshalText([]byte(s)) })
-	if len(errs) > 0 {
-		return out, huma.Error422UnprocessableEntity("the filter cannot be read", errs...)
+	detail, err := s.Engine.LaneDetail(ctx, *found)
+	if err != nil {
+		return nil, s.storeError(err, "lane")
 	}
-	return out, nil
-}
-
-// searchForm writes an address as it is stored, its domain in A-labels.
-func searchForm(text string) string {
-	if a, err := address.Parse(text); err == nil {
-		return a.String()
-	}
-	return text
+	return &out[mail.LaneDetail]{detail}, nil
 }
 
 // Paging is where a page of a list begins and how long it is.
@@ -142,10 +276,10 @@ type Paging struct {
 }
 
 func (s *Service) listQueue(ctx context.Context, in *struct {
-	QueueFilter
+	mail.Selection
 	Paging
 }) (*out[page[mail.QueueItem]], error) {
-	f, err := in.filter()
+	f, err := filterOf(in.Selection)
 	if err != nil {
 		return nil, err
 	}
@@ -169,33 +303,190 @@ func (s *Service) listQueue(ctx context.Context, in *struct {
 	return &out[page[mail.QueueItem]]{body}, nil
 }
 
-// flush tries deliveries now. Where their lane rests, one connection tries its
-// host at once.
-func (s *Service) flush(ctx context.Context, in *struct {
-	Body struct {
-		QueueFilter
-		All bool `json:"all,omitempty" doc:"Needed where no filter is given"`
+func filterOf(sel mail.Selection) (mail.Filter, error) {
+	f, wrong := sel.Filter(time.Now())
+	if len(wrong) == 0 {
+		return f, nil
 	}
-}) (*out[mail.Flushed], error) {
-	f, err := in.Body.filter()
+	var errs []error
+	for _, w := range wrong {
+		errs = append(errs, &huma.ErrorDetail{Location: w.Word, Message: w.Text, Value: w.Value})
+	}
+	return f, huma.Error422UnprocessableEntity("the filter cannot be read", errs...)
+}
+
+// searchForm writes an address as it is stored, its domain in A-labels.
+func searchForm(text string) string {
+	if a, err := address.Parse(text); err == nil {
+		return a.String()
+	}
+	return text
+}
+
+// streamAct does something with letters and tells how far it is.
+func (s *Service) streamAct(c fiber.Ctx) error {
+	w, err := s.require(c, true)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if f == (store.QueueFilter{}) && !in.Body.All {
-		return nil, huma.Error422UnprocessableEntity("say what to flush: a lane, message, delivery, sender, recipient or state; or all")
+	var r mail.ActionRequest
+	if err := decodeStrict(c.Body(), &r); err != nil {
+		return fiber.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
-	lanes, err := s.Store.Flush(ctx, f)
+	if !slices.Contains(mail.Verbs, r.Verb) {
+		return fiber.NewError(http.StatusUnprocessableEntity, "verb: "+strconv.Quote(r.Verb)+" is none; write "+strings.Join(mail.Verbs, ", "))
+	}
+	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+		done, err := s.Engine.Act(ctx, w.Name, r, progress(tell))
+		s.lanes.forget()
+		return done, s.actionError(err)
+	})
+}
+
+// streamUndo takes an action back.
+func (s *Service) streamUndo(c fiber.Ctx) error {
+	w, err := s.require(c, true)
 	if err != nil {
-		return nil, s.storeError(err, "delivery")
+		return err
 	}
-	n := int64(0)
-	for lane, deliveries := range lanes {
-		s.Engine.Queue.EndRest(lane)
-		n += deliveries
+	id, err := strconv.ParseInt(c.Params("id"), 10, 64)
+	if err != nil {
+		return fiber.NewError(http.StatusUnprocessableEntity, "an action's number is a number; see gull queue actions")
 	}
-	s.Log.Info("flushed", "who", signedIn(ctx).Name, "deliveries", n, "filter", in.Body.QueueFilter)
-	s.Engine.Queue.Wake()
-	return &out[mail.Flushed]{mail.Flushed{Deliveries: n}}, nil
+	var body struct {
+		Why string `json:"why"`
+	}
+	if len(c.Body()) > 0 {
+		if err := decodeStrict(c.Body(), &body); err != nil {
+			return fiber.NewError(http.StatusUnprocessableEntity, err.Error())
+		}
+	}
+	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+		done, err := s.Engine.Undo(ctx, w.Name, id, body.Why, progress(tell))
+		s.lanes.forget()
+		return done, s.actionError(err)
+	})
+}
+
+func progress(tell func(line)) func(done, total int64) {
+	return func(done, total int64) {
+		tell(line{Progress: min(0.99, float64(done)/float64(max(total, 1))), Done: int(done)})
+	}
+}
+
+func (s *Service) actionError(err error) error {
+	var refused *engine.ActionError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &refused):
+		return huma.Error422UnprocessableEntity(refused.Text, &huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound("there is no such action, lane or letter")
+	}
+	return s.storeError(err, "delivery")
+}
+
+func (s *Service) listActions(ctx context.Context, in *Paging) (*out[page[mail.Action]], error) {
+	before := int64(0)
+	if in.After != "" {
+		var err error
+		if before, err = strconv.ParseInt(in.After, 10, 64); err != nil {
+			return nil, huma.Error422UnprocessableEntity("after: write the next of the page before")
+		}
+	}
+	list, err := s.Engine.Actions(ctx, before, in.Limit)
+	if err != nil {
+		return nil, s.storeError(err, "action")
+	}
+	body := page[mail.Action]{Items: append([]mail.Action{}, list...)}
+	if len(list) == in.Limit {
+		body.Next = strconv.FormatInt(list[len(list)-1].ID, 10)
+	}
+	return &out[page[mail.Action]]{body}, nil
+}
+
+// stopRequest asks for something to be paused or to go on.
+type stopRequest struct {
+	Kind string `json:"kind" enum:"lane,route,listener,node,delivery"`
+	Name string `json:"name,omitempty" doc:"A lane's id, or a name; nothing for delivery"`
+	Why  string `json:"why,omitempty" maxLength:"500"`
+	For  string `json:"for,omitempty" doc:"Ends by itself after this: 30m, 2h"`
+}
+
+func (s *Service) pause(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
+	p := mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why}
+	if in.Body.For != "" {
+		d, err := form.ParseDuration(in.Body.For)
+		if err != nil || d <= 0 {
+			return nil, huma.Error422UnprocessableEntity("for: " + strconv.Quote(in.Body.For) + " is no length of time; write 30m or 2h")
+		}
+		p.Until = mail.At(time.Now().Add(d))
+	}
+	done, err := s.Engine.Pause(ctx, p)
+	s.lanes.forget()
+	if err != nil {
+		return nil, s.actionError(err)
+	}
+	return &out[mail.Done]{done}, nil
+}
+
+func (s *Service) resume(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
+	done, err := s.Engine.Resume(ctx, mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why})
+	s.lanes.forget()
+	if err != nil {
+		return nil, s.actionError(err)
+	}
+	return &out[mail.Done]{done}, nil
+}
+
+func (s *Service) listPauses(context.Context, *struct{}) (*out[page[mail.Pause]], error) {
+	return &out[page[mail.Pause]]{page[mail.Pause]{Items: append([]mail.Pause{}, s.Engine.Pauses()...)}}, nil
+}
+
+func (s *Service) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.Node]], error) {
+	nodes, err := s.Engine.Nodes(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "node")
+	}
+	return &out[page[mail.Node]]{page[mail.Node]{Items: append([]mail.Node{}, nodes...)}}, nil
+}
+
+// previewSchedule plays a schedule through: one in force, or with other terms.
+func (s *Service) previewSchedule(_ context.Context, in *struct {
+	Route     string   `query:"route" doc:"A route whose schedule counts"`
+	Domain    string   `query:"domain" doc:"A domain whose peer's schedule counts"`
+	Intervals []string `query:"intervals" doc:"In place of those in force: 5m,15m,1h"`
+	WarnAfter string   `query:"warn_after"`
+	GiveUp    string   `query:"give_up"`
+}) (*out[retry.Preview], error) {
+	var own config.OwnRetry
+	var errs []error
+	read := func(field, text string) time.Duration {
+		if text == "" {
+			return 0
+		}
+		d, err := form.ParseDuration(text)
+		if err == nil && d <= 0 {
+			err = errors.New("write more than nothing")
+		}
+		if err != nil {
+			errs = append(errs, &huma.ErrorDetail{Location: field, Message: err.Error(), Value: text})
+		}
+		return d
+	}
+	for _, text := range in.Intervals {
+		own.Intervals = append(own.Intervals, read("intervals", text))
+	}
+	own.WarnAfter, own.GiveUp = read("warn_after", in.WarnAfter), read("give_up", in.GiveUp)
+	if len(errs) > 0 {
+		return nil, huma.Error422UnprocessableEntity("the schedule cannot be read", errs...)
+	}
+	p, err := s.Engine.SchedulePreview(in.Route, strings.ToLower(in.Domain), own)
+	if err != nil {
+		return nil, s.actionError(err)
+	}
+	return &out[retry.Preview]{p}, nil
 }
 
 // storeError turns what the database says into an answer.

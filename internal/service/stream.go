@@ -7,9 +7,11 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"reflect"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -28,6 +30,8 @@ func (s *Service) streams() {
 	s.app.Post("/api/v1/draft/rehearse", s.streamRehearsal)
 	s.app.Post("/api/v1/mailboxes/import", func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
 	s.app.Post("/api/v1/aliases/import", func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
+	s.app.Post("/api/v1/queue/act", s.streamAct)
+	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
 	s.app.Get("/api/v1/mailboxes.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "mailbox") })
 	s.app.Get("/api/v1/aliases.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "alias") })
 	s.app.Get("/api/v1/config/schema.json", func(c fiber.Ctx) error { return c.JSON(config.Schema()) })
@@ -49,10 +53,15 @@ func describeStreams(api huma.API) {
 	}
 	csvBody := &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
 	dry := []*huma.Param{{Name: "dry_run", In: "query", Schema: &huma.Schema{Type: "boolean"}}}
+	done := reg.Schema(reflect.TypeFor[mail.Done](), true, "")
 	imported := reg.Schema(reflect.TypeFor[mail.Imported](), true, "")
 	ops := []huma.Operation{
 		{OperationID: "draft-rehearse", Method: http.MethodPost, Path: "/api/v1/draft/rehearse", Summary: "Replay real and hostile envelopes through the draft; nothing changes",
 			Parameters: []*huma.Param{{Name: "messages", In: "query", Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(reg.Schema(reflect.TypeFor[rehearse.Report](), true, "")))},
+		{OperationID: "act", Method: http.MethodPost, Path: "/api/v1/queue/act", Summary: "Hold, release, flush, reroute, return, drop letters and more", Description: "Needs the role administrator.",
+			RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: reg.Schema(reflect.TypeFor[mail.ActionRequest](), true, "")}}}, Responses: lines(result(done))},
+		{OperationID: "undo", Method: http.MethodPost, Path: "/api/v1/actions/{id}/undo", Summary: "Take an action back", Description: "Needs the role administrator.",
+			Parameters: []*huma.Param{{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(done))},
 		{OperationID: "mailbox-import", Method: http.MethodPost, Path: "/api/v1/mailboxes/import", Summary: "Add and change mailboxes from CSV, all or none", Description: "Needs the role administrator.",
 			Parameters: dry, RequestBody: csvBody, Responses: lines(result(imported))},
 		{OperationID: "alias-import", Method: http.MethodPost, Path: "/api/v1/aliases/import", Summary: "Add and change aliases from CSV, all or none", Description: "Needs the role administrator.",
@@ -178,4 +187,14 @@ func (s *Service) exportCSV(c fiber.Ctx, what string) error {
 		}
 		out.Flush()
 	})
+}
+
+// decodeStrict reads a JSON body whose every field must be known.
+func decodeStrict(body []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return fmt.Errorf("the request cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return nil
 }

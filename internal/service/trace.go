@@ -2,8 +2,10 @@ package service
 
 import (
 	"context"
+	"io"
 	"net/netip"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,6 +15,7 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/message"
 	"gullroute/internal/store"
 )
 
@@ -194,4 +197,40 @@ func (s *Service) serveMailboxContent(c fiber.Ctx) error {
 		return s.storeError(err, "letter in this mailbox")
 	}
 	return sendContent(c, content, id)
+}
+
+// maxLetter is how much of a letter is read to be looked at, in octets.
+const maxLetter = 4 << 20
+
+// showLetter takes a letter apart for people to look at: nothing in it is run or
+// fetched, and HTML is shown as its words.
+func (s *Service) showLetter(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*out[mail.Letter], error) {
+	id, err := ident.Parse(in.ID)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	r, err := s.Store.OpenContent(ctx, id)
+	if err != nil {
+		return nil, s.storeError(err, "message; its day may be past the retention time")
+	}
+	content, err := io.ReadAll(io.LimitReader(r, maxLetter+1))
+	if err != nil {
+		return nil, s.storeError(err, "message")
+	}
+	l := mail.Letter{ID: id, Fields: []mail.HeaderField{}, Parts: []mail.LetterPart{}, Truncated: len(content) > maxLetter}
+	content = content[:min(len(content), maxLetter)]
+	section, _ := message.SplitHeader(content)
+	l.Header = strings.ToValidUTF8(string(section), "\uFFFD")
+	for _, f := range message.ParseHeader(section) {
+		l.Fields = append(l.Fields, mail.HeaderField{Name: f.Name, Value: message.Decode(f.Value)})
+	}
+	parts := message.Structure(content)
+	for _, p := range parts {
+		l.Parts = append(l.Parts, mail.LetterPart{Path: p.Path, Type: p.Type, Charset: p.Charset, Encoding: p.Encoding, Name: p.Name, Disposition: p.Disposition, Size: p.Size})
+	}
+	l.Text, l.TextType = message.Readable(parts)
+	l.Truncated = l.Truncated || len(l.Text) >= message.MaxText
+	return &out[mail.Letter]{l}, nil
 }

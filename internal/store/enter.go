@@ -61,7 +61,7 @@ func entryTables(node int, entries []*Entry) []table {
 				}
 			}
 		}},
-		{"delivery", "message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, due_at, expires_at, lease, size", func(w *rowWriter) {
+		{"delivery", "message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, due_at, expires_at, lease, size, domain, bulk", func(w *rowWriter) {
 			for _, e := range entries {
 				for i, d := range e.Deliveries {
 					writeDelivery(w, d, e.Message.Size, node, e.Leased[i])
@@ -101,12 +101,12 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {
-	w.row(16)
+	w.row(18)
 	w.int8(int64(d.MessageID))
 	w.int2(d.N)
 	w.text(d.Recipient)
 	w.text(d.Original)
-	w.text(strings.Join(d.Via, viaSeparator))
+	w.text(joinVia(d.Via))
 	w.text(d.ORCPT)
 	w.int2(d.Notify)
 	w.text(string(d.State))
@@ -122,6 +122,8 @@ func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased 
 		w.null()
 	}
 	w.int8(size)
+	w.text(strings.ToLower(d.Recipient[strings.LastIndexByte(d.Recipient, '@')+1:]))
+	w.bool(d.Bulk)
 }
 
 func writeEvents(w *rowWriter, events []mail.Event) {
@@ -140,6 +142,8 @@ func writeEvents(w *rowWriter, events []mail.Event) {
 
 // viaSeparator stands between aliases in the column via; no address holds it.
 const viaSeparator = "\n"
+
+func joinVia(via []string) string { return strings.Join(via, viaSeparator) }
 
 // StoreContent stores large content ahead of its message, piece by piece. It
 // need not be flushed by itself: the message's commit comes after it in the log

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -34,6 +36,9 @@ func (s *Store) nameLanesOf(ctx context.Context, outcomes []*Outcome) error {
 	return nil
 }
 
+// maxLaneNames bounds the lanes that are known to be on record.
+const maxLaneNames = 50_000
+
 func (s *Store) nameLane(ctx context.Context, d *mail.Delivery) error {
 	s.lanesMu.RLock()
 	_, known := s.lanes[d.LaneID]
@@ -46,77 +51,237 @@ func (s *Store) nameLane(ctx context.Context, d *mail.Delivery) error {
 		return fmt.Errorf("lane: %w", err)
 	}
 	s.lanesMu.Lock()
+	defer s.lanesMu.Unlock()
+	if len(s.lanes) >= maxLaneNames {
+		clear(s.lanes)
+	}
 	s.lanes[d.LaneID] = laneName{d.Route, d.NextHop}
-	s.lanesMu.Unlock()
 	return nil
 }
 
-// Lanes counts what waits, by lane; those with most first.
+// laneCounts are the lanes with mail: the counts that were gathered and what
+// came since.
+const laneCounts = `SELECT lane, sum(waiting)::bigint AS waiting, sum(deferred)::bigint AS deferred, sum(held)::bigint AS held, sum(octets)::bigint AS octets
+	FROM (SELECT * FROM lane_count UNION ALL SELECT * FROM lane_delta) c GROUP BY lane HAVING sum(waiting + deferred + held) > 0`
+
+// Lanes reads what waits, by lane; those with most first. What it costs grows
+// with the lanes, not with their letters.
 func (s *Store) Lanes(ctx context.Context) ([]mail.Lane, error) {
 	rows, err := s.pool.Query(ctx, `
-		SELECT c.*, l.route, l.next_hop, r.reply, coalesce(r.cause, '') FROM (
-			SELECT lane, count(*) FILTER (WHERE state = 'waiting') AS waiting, count(*) FILTER (WHERE state = 'deferred') AS deferred,
-				count(*) FILTER (WHERE state = 'held') AS held, sum(size)::bigint AS bytes, min(message_id) AS oldest,
-				min(due_at) FILTER (WHERE lease IS NULL AND state <> 'held') AS due, min(expires_at) AS expires
-			FROM delivery GROUP BY lane) c
+		SELECT c.*, l.route, l.next_hop, o.message_id, o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
+		FROM (`+laneCounts+`) c
 		JOIN lane l ON l.id = c.lane
-		LEFT JOIN LATERAL (SELECT reply, cause FROM delivery d WHERE d.lane = c.lane AND d.message_id = c.oldest AND reply IS NOT NULL LIMIT 1) r ON true
+		LEFT JOIN lane_last r ON r.lane = c.lane
+		LEFT JOIN LATERAL (SELECT message_id, expires_at FROM delivery d WHERE d.lane = c.lane ORDER BY message_id, n LIMIT 1) o ON true
+		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND NOT bulk ORDER BY due_at LIMIT 1) f ON true
+		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND bulk ORDER BY due_at LIMIT 1) b ON true
 		ORDER BY c.waiting + c.deferred + c.held DESC, l.route, l.next_hop`)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Lane, error) {
 		var l mail.Lane
-		var oldest ident.ID
-		err := row.Scan(&l.ID, &l.Waiting, &l.Deferred, &l.Held, &l.Bytes, &oldest, optTime{&l.NextTryAt}, optTime{&l.ExpiresAt},
-			&l.Route, &l.NextHop, &l.Last, &l.Cause)
-		l.OldestAt = mail.At(oldest.Time())
+		var oldest *int64
+		err := row.Scan(&l.ID, &l.Waiting, &l.Deferred, &l.Held, &l.Bytes, &l.Route, &l.NextHop, &oldest, optTime{&l.ExpiresAt}, optTime{&l.NextTryAt},
+			&l.Last, &l.Cause, optTime{&l.LastAt})
+		if oldest != nil {
+			l.OldestAt = mail.At(ident.ID(*oldest).Time())
+		}
 		return l, err
 	})
 }
 
-// QueueFilter selects deliveries that are not finished. Zero fields select all.
-type QueueFilter struct {
-	Lane      ident.ID
-	Route     string
-	Message   ident.ID
-	Delivery  mail.DeliveryID
-	State     mail.State
-	Sender    string // an address or a part of one
-	Recipient string // an address or a part of one
-	After     mail.DeliveryID
-	Limit     int
+// LaneName is the route and next hop of a lane, whether anything waits in it or
+// not.
+func (s *Store) LaneName(ctx context.Context, id ident.ID) (route, nextHop string, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT route, next_hop FROM lane WHERE id = $1`, int64(id)).Scan(&route, &nextHop)
+	return route, nextHop, found(err)
 }
 
-func (f QueueFilter) where(args []any) (string, []any) {
-	q := query{args: args}
-	if f.Lane != 0 {
-		q.and("d.lane = %s", int64(f.Lane))
+// maxCounted bounds what is counted one by one for an age.
+const maxCounted = 20_000
+
+// LaneAges counts a lane's letters by how long they have been here. Bounds are
+// ages, the youngest first; the last group is older than all of them.
+func (s *Store) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds []time.Duration) ([]mail.Age, error) {
+	b := &pgx.Batch{}
+	upper := int64(ident.Floor(now.Add(time.Hour)))
+	ages := make([]mail.Age, 0, len(bounds)+1)
+	for i := range len(bounds) + 1 {
+		age, lower := mail.Age{}, int64(0)
+		if i > 0 {
+			age.From = bounds[i-1].Seconds()
+		}
+		if i < len(bounds) {
+			age.To, lower = bounds[i].Seconds(), int64(ident.Floor(now.Add(-bounds[i])))
+		}
+		ages = append(ages, age)
+		b.Queue(`SELECT count(*) FROM (SELECT FROM delivery WHERE lane = $1 AND message_id >= $2 AND message_id < $3 LIMIT $4) c`, int64(id), lower, upper, maxCounted)
+		upper = lower
 	}
-	if f.Route != "" {
-		q.and("l.route = %s", f.Route)
+	results := s.pool.SendBatch(ctx, b)
+	defer results.Close()
+	for i := range ages {
+		if err := results.QueryRow().Scan(&ages[i].Letters); err != nil {
+			return nil, err
+		}
+		ages[i].More = ages[i].Letters == maxCounted
 	}
-	if f.Message != 0 {
-		q.and("d.message_id = %s", int64(f.Message))
+	return ages, nil
+}
+
+// Flow is what came into a lane and left it in a minute.
+type Flow struct {
+	Lane               ident.ID
+	Minute             time.Time
+	Came, Gone, Failed int32
+}
+
+// AddFlow adds to what is on record.
+func (s *Store) AddFlow(ctx context.Context, flows []Flow) error {
+	if len(flows) == 0 {
+		return nil
 	}
-	if f.Delivery.N != 0 {
-		q.and("d.message_id = %s", int64(f.Delivery.Message))
-		q.and("d.n = %s", f.Delivery.N)
+	var lanes []int64
+	var minutes []time.Time
+	var came, gone, failed []int32
+	for _, f := range flows {
+		lanes, minutes = append(lanes, int64(f.Lane)), append(minutes, f.Minute)
+		came, gone, failed = append(came, f.Came), append(gone, f.Gone), append(failed, f.Failed)
 	}
-	if f.State != "" {
-		q.and("d.state = %s", string(f.State))
+	_, err := s.pool.Exec(ctx, `INSERT INTO lane_minute (lane, minute, came, gone, failed)
+		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::int[], $4::int[], $5::int[]) f(lane, minute, came, gone, failed) ORDER BY lane, minute
+		ON CONFLICT (lane, minute) DO UPDATE SET came = lane_minute.came + excluded.came, gone = lane_minute.gone + excluded.gone, failed = lane_minute.failed + excluded.failed`,
+		lanes, minutes, came, gone, failed)
+	return err
+}
+
+// LaneFlow is what came into a lane and left it, by minute, since a time.
+func (s *Store) LaneFlow(ctx context.Context, id ident.ID, since time.Time) ([]mail.Minute, error) {
+	rows, err := s.pool.Query(ctx, `SELECT minute, came, gone, failed FROM lane_minute WHERE lane = $1 AND minute >= $2 ORDER BY minute`, int64(id), since)
+	if err != nil {
+		return nil, err
 	}
-	if f.After.N != 0 {
-		fmt.Fprintf(&q, " AND (d.message_id, d.n) > (%s, %s)", q.arg(int64(f.After.Message)), q.arg(f.After.N))
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Minute, error) {
+		var m mail.Minute
+		err := row.Scan(&m.At, &m.Came, &m.Gone, &m.Failed)
+		m.At = m.At.UTC()
+		return m, err
+	})
+}
+
+// Rest is a lane's rest after trouble with its host.
+type Rest struct {
+	Lane         ident.ID
+	Node         int
+	Since, Until time.Time
+	Failures     int
+	Last         *mail.LastReply
+	Cause        string
+}
+
+// SetRest records that a lane rests, and tells the other nodes; with Failures 0
+// that it moves again. A rest that another node has set is left to it, unless
+// that one is over.
+func (s *Store) SetRest(ctx context.Context, r Rest) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		if r.Failures == 0 {
+			if _, err := tx.Exec(ctx, `DELETE FROM lane_rest WHERE lane = $1`, int64(r.Lane)); err != nil {
+				return err
+			}
+		} else if _, err := tx.Exec(ctx, `INSERT INTO lane_rest (lane, node, since, until, failures) VALUES ($1, $2, $3, $4, $5)
+			ON CONFLICT (lane) DO UPDATE SET node = excluded.node, since = excluded.since, until = excluded.until, failures = excluded.failures`,
+			int64(r.Lane), r.Node, r.Since, r.Until, r.Failures); err != nil {
+			return err
+		}
+		if r.Failures > 0 && r.Last != nil {
+			reply, err := json.Marshal(r.Last)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, lastSQL+` VALUES ($1, now(), $2::jsonb, $3)`+lastConflict, int64(r.Lane), string(reply), r.Cause); err != nil {
+				return err
+			}
+		}
+		return notify(ctx, tx, "rest", []string{r.Lane.String()})
+	})
+}
+
+const (
+	lastSQL      = `INSERT INTO lane_last (lane, at, reply, cause)`
+	lastConflict = ` ON CONFLICT (lane) DO UPDATE SET at = excluded.at, reply = excluded.reply, cause = excluded.cause`
+)
+
+// Rests are the rests on record of some lanes, or of all.
+func (s *Store) Rests(ctx context.Context, lanes []ident.ID) ([]Rest, error) {
+	rows, err := s.pool.Query(ctx, `SELECT r.lane, r.node, r.since, r.until, r.failures, l.reply, coalesce(l.cause, '') FROM lane_rest r LEFT JOIN lane_last l USING (lane)
+		WHERE $1::bigint[] = '{}' OR r.lane = ANY($1)`, int64s(lanes))
+	if err != nil {
+		return nil, err
 	}
-	q.andAddress("m.sender", f.Sender)
-	q.andAddress("d.recipient", f.Recipient)
-	return q.String(), q.args
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Rest, error) {
+		var r Rest
+		err := row.Scan(&r.Lane, &r.Node, &r.Since, &r.Until, &r.Failures, &r.Last, &r.Cause)
+		return r, err
+	})
+}
+
+// GatherLanes adds up the changes of counts, and forgets what is long past. One
+// node at a time does it.
+func (s *Store) GatherLanes(ctx context.Context) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		var mine bool
+		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext('gull lanes'))`).Scan(&mine); err != nil || !mine {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `WITH d AS (DELETE FROM lane_delta RETURNING *)
+			INSERT INTO lane_count SELECT lane, sum(waiting), sum(deferred), sum(held), sum(octets) FROM d GROUP BY lane
+			ON CONFLICT (lane) DO UPDATE SET waiting = lane_count.waiting + excluded.waiting, deferred = lane_count.deferred + excluded.deferred,
+				held = lane_count.held + excluded.held, octets = lane_count.octets + excluded.octets`)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		_, err = tx.Exec(ctx, `DELETE FROM lane_count WHERE waiting = 0 AND deferred = 0 AND held = 0 AND octets = 0`)
+		return err
+	})
+}
+
+// QueueLength is how many deliveries wait, as far as it was gathered.
+func (s *Store) QueueLength(ctx context.Context) (int64, error) {
+	var n int64
+	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(waiting + deferred + held), 0)::bigint FROM lane_count`).Scan(&n)
+	return n, err
+}
+
+// ForgetFlow drops what came and went before a time.
+func (s *Store) ForgetFlow(ctx context.Context, before time.Time) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM lane_minute WHERE minute < $1`, before)
+	return err
+}
+
+// Sweep frees the room of rows that are gone in the tables that are always in
+// use. PostgreSQL would do it by itself, but once a minute at most, and at
+// thousands of letters a second that is too late. A table that is being swept
+// is left alone.
+func (s *Store) Sweep(ctx context.Context, queue bool) error {
+	tables := []string{"lane_delta", "lane_count"}
+	if queue {
+		tables = append(tables, "delivery")
+	}
+	for _, t := range tables {
+		if _, err := s.pool.Exec(ctx, `VACUUM (SKIP_LOCKED, INDEX_CLEANUP ON, TRUNCATE OFF) `+t); err != nil {
+			return fmt.Errorf("sweep %s: %w", t, err)
+		}
+	}
+	return nil
 }
 
 // Queue lists deliveries that are not finished, oldest first.
-func (s *Store) Queue(ctx context.Context, f QueueFilter) ([]mail.QueueItem, error) {
-	where, args := f.where(nil)
+func (s *Store) Queue(ctx context.Context, f mail.Filter) ([]mail.QueueItem, error) {
+	where, args := conditions(f, nil)
 	args = append(args, f.Limit)
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+`, d.lease IS NOT NULL, m.sender, m.subject, m.size, m.received_at
 		FROM delivery d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
@@ -131,4 +296,12 @@ func (s *Store) Queue(ctx context.Context, f QueueFilter) ([]mail.QueueItem, err
 		it.ReceivedAt = it.ReceivedAt.UTC()
 		return it, err
 	})
+}
+
+// CountQueue counts what a filter selects, and how much of it a node works on at
+// this moment.
+func (s *Store) CountQueue(ctx context.Context, f mail.Filter) (letters, leased int64, err error) {
+	where, args := conditions(f, nil)
+	err = s.pool.QueryRow(ctx, `SELECT count(*), count(d.lease) FROM `+from(f)+` WHERE true`+where, args...).Scan(&letters, &leased)
+	return letters, leased, err
 }

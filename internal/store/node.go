@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"gullroute/internal/core/ident"
 )
 
@@ -11,17 +13,14 @@ import (
 const deadAfter = 30 * time.Second
 
 // RegisterNode adds a running service and returns the number its leases carry.
-// Earlier runs of the same name are over: what they held is due at once.
+// Earlier runs of the same name are over: what they held is due again once
+// ReleaseDead has been called.
 func (s *Store) RegisterNode(ctx context.Context, name string) (int, error) {
 	if _, err := s.pool.Exec(ctx, `UPDATE node SET gone = true WHERE name = $1`, name); err != nil {
 		return 0, err
 	}
 	var id int
 	err := s.pool.QueryRow(ctx, `INSERT INTO node (name) VALUES ($1) RETURNING id`, name).Scan(&id)
-	if err != nil {
-		return 0, err
-	}
-	_, err = s.ReleaseDead(ctx)
 	return id, err
 }
 
@@ -32,21 +31,38 @@ func (s *Store) Heartbeat(ctx context.Context, node int) error {
 }
 
 // ReleaseDead makes due what dead nodes held, and returns how many deliveries.
+// The whole queue is looked at, but only after a node has died: leases are in no
+// index.
 func (s *Store) ReleaseDead(ctx context.Context) (int64, error) {
-	tag, err := s.pool.Exec(ctx, `
-		WITH dead AS (
-			UPDATE node SET gone = true WHERE NOT gone AND seen_at < now() - $1::interval RETURNING id
-		)
-		UPDATE delivery SET lease = NULL
-		WHERE lease IN (SELECT id FROM dead UNION ALL SELECT id FROM node WHERE gone)`, deadAfter)
-	return tag.RowsAffected(), err
+	var released int64
+	err := s.inTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `UPDATE node SET gone = true WHERE NOT gone AND seen_at < now() - $1::interval`, deadAfter); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `SELECT id FROM node WHERE gone AND NOT released FOR UPDATE SKIP LOCKED`)
+		if err != nil {
+			return err
+		}
+		dead, err := pgx.CollectRows(rows, pgx.RowTo[int])
+		if err != nil || len(dead) == 0 {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `UPDATE delivery SET lease = NULL WHERE lease = ANY($1)`, dead)
+		if err != nil {
+			return err
+		}
+		released = tag.RowsAffected()
+		_, err = tx.Exec(ctx, `UPDATE node SET released = true WHERE id = ANY($1)`, dead)
+		return err
+	})
+	return released, err
 }
 
 // ReleaseNode makes due what a node holds: at a graceful stop.
 func (s *Store) ReleaseNode(ctx context.Context, node int) error {
 	_, err := s.pool.Exec(ctx, `UPDATE delivery SET lease = NULL WHERE lease = $1`, node)
 	if err == nil {
-		_, err = s.pool.Exec(ctx, `UPDATE node SET gone = true WHERE id = $1`, node)
+		_, err = s.pool.Exec(ctx, `UPDATE node SET gone = true, released = true WHERE id = $1`, node)
 	}
 	return err
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 )
 
@@ -16,6 +17,8 @@ type Outcome struct {
 	Delivery *mail.Delivery
 	At       time.Time
 	Events   []mail.Event
+	// Lane is where the attempt was made, if the delivery goes on by another.
+	Lane ident.ID
 	// Mailbox is set when the message goes into a mailbox of ours, in the same
 	// transaction.
 	Mailbox *MailboxLetter
@@ -77,6 +80,8 @@ type outcomeRows struct {
 	causes   []string
 	whys     []string
 	revs     []int32
+	detours  []string
+	tried    []int64 // the lanes of the attempts
 }
 
 func (r *outcomeRows) add(o *Outcome) {
@@ -97,6 +102,12 @@ func (r *outcomeRows) add(o *Outcome) {
 	r.causes = append(r.causes, string(d.Cause))
 	r.whys = append(r.whys, d.RouteWhy)
 	r.revs = append(r.revs, int32(d.Revision))
+	r.detours = append(r.detours, string(d.Detour))
+	lane := d.LaneID
+	if o.Lane != 0 {
+		lane = o.Lane
+	}
+	r.tried = append(r.tried, int64(lane))
 }
 
 func replyJSON(r *mail.LastReply) *string {
@@ -124,20 +135,23 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 				WHERE d.message_id = o.message_id AND d.n = o.n RETURNING d.*
 			)
 			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause)
+				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action)
 			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state, o.lane, g.rule, o.why, o.revision,
-				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause
+				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action
 			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[])
 				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why, revision) ON g.message_id = o.message_id AND g.n = o.n`,
 			final.messages, final.ns, final.states, final.lanes, final.attempts, final.firsts, final.ats, final.replies, final.causes, final.whys, final.revs)
 	}
 	if len(later.ns) > 0 {
 		b.Queue(`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts, first_try_at = o.first, last_try_at = o.at,
-				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision
-			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[])
-				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision)
+				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision, detour = o.detour
+			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[], $14::text[])
+				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision, detour)
 			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $13`,
-			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, node)
+			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, node, later.detours)
+		b.Queue(lastSQL+`
+			SELECT DISTINCT ON (lane) lane, at, reply::jsonb, cause FROM unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[]) AS o(lane, at, reply, cause)
+			WHERE reply IS NOT NULL ORDER BY lane, at DESC`+lastConflict, later.tried, later.ats, later.replies, later.causes)
 	}
 	results := tx.SendBatch(ctx, b)
 	defer results.Close()
@@ -159,6 +173,11 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 			return false, err
 		}
 		changed += tag.RowsAffected()
+	}
+	if len(later.ns) > 0 {
+		if _, err := results.Exec(); err != nil {
+			return false, err
+		}
 	}
 	return changed > 0, results.Close()
 }

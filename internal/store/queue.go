@@ -33,36 +33,53 @@ const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.
 
 // queueColumns are read by scanDelivery; d is delivery, l is lane.
 const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
-	d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, d.due_at, d.expires_at, d.reply, d.cause`
+	d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, d.due_at, d.expires_at, d.reply, d.cause, d.bulk, d.detour, d.warned_at`
 
-// LeaseDue takes what is due for a node: up to perLane of each lane but the
-// skipped ones and those of routes that belong to other nodes, one of each lane
-// that is only to be tried, and up to total. The lanes are found by hopping from
-// one to the next along the index of due rows, so that a lane with a hundred
-// thousand letters costs no more than one with a single letter. Rows that are
-// leased already are passed over; a lane has at most its window of them.
-func (s *Store) LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, notHere []string, perLane, total int) ([]Due, error) {
+// Lease says what a node takes from the queue.
+type Lease struct {
+	Node int
+	Now  time.Time
+	// Skip are lanes from which nothing is taken, Try those from which one
+	// letter is to try whether the host is well again.
+	Skip, Try []ident.ID
+	// Routes are those from which nothing is taken.
+	Routes []string
+	// From is the lane to begin behind, so that all have their turn.
+	From           ident.ID
+	PerLane, Total int
+}
+
+// openLanes are the lanes that may have something due, beginning behind $1, but
+// for those in $2 and those of the routes in $3.
+const openLanes = `SELECT c.lane AS id FROM (SELECT lane FROM lane_count WHERE waiting + deferred > 0 UNION SELECT lane FROM lane_delta) c
+	WHERE c.lane <> ALL($2) AND ($3::text[] = '{}' OR NOT EXISTS (SELECT FROM lane l WHERE l.id = c.lane AND l.route = ANY($3)))
+	ORDER BY c.lane <= $1, c.lane`
+
+// LeaseDue takes what is due for a node, lane by lane until there is enough. A
+// lane with a hundred thousand letters costs no more than one with a single
+// letter: what is due in it is found by index, letters of bulk senders behind
+// the others. Rows that are leased already are passed over; a lane has at most
+// its window of them.
+func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `
-		WITH RECURSIVE lanes(id) AS (
-			(SELECT lane FROM delivery ORDER BY lane LIMIT 1)
-			UNION ALL
-			SELECT (SELECT d.lane FROM delivery d WHERE d.lane > lanes.id ORDER BY d.lane LIMIT 1)
-			FROM lanes WHERE lanes.id IS NOT NULL
-		), picked AS MATERIALIZED (
+		WITH lanes AS (`+openLanes+`), picked AS MATERIALIZED (
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
-				SELECT d.message_id, d.n FROM delivery d
-				WHERE d.lane = lanes.id AND d.lease IS NULL AND d.state <> 'held' AND d.due_at <= $2
-				ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $4::int END FOR UPDATE SKIP LOCKED) p
-			WHERE lanes.id IS NOT NULL AND lanes.id <> ALL($3)
-				AND ($7::text[] = '{}' OR NOT EXISTS (SELECT 1 FROM lane l WHERE l.id = lanes.id AND l.route = ANY($7)))
-			LIMIT $5
+				SELECT * FROM (SELECT d.message_id, d.n FROM delivery d
+					WHERE d.lane = lanes.id AND d.state <> 'held' AND NOT d.bulk AND d.lease IS NULL AND d.due_at <= $5
+					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END FOR UPDATE SKIP LOCKED) f
+				UNION ALL
+				SELECT * FROM (SELECT d.message_id, d.n FROM delivery d
+					WHERE d.lane = lanes.id AND d.state <> 'held' AND d.bulk AND d.lease IS NULL AND d.due_at <= $5
+					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END FOR UPDATE SKIP LOCKED) b
+				LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END) p
+			LIMIT $8
 		), taken AS (
-			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
+			UPDATE delivery d SET lease = $4 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
 			RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
-		ORDER BY d.message_id, d.n`, node, now, int64s(skip), perLane, total, int64s(try), append([]string{}, notHere...))
+		ORDER BY d.bulk, d.due_at, d.message_id, d.n`, int64(l.From), int64s(l.Skip), append([]string{}, l.Routes...), l.Node, l.Now, int64s(l.Try), l.PerLane, l.Total)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +96,8 @@ func scanDue(row pgx.CollectableRow) (Due, error) {
 func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 	var via string
 	err := row.Scan(append([]any{&d.MessageID, &d.N, &d.Recipient, &d.Original, &via, &d.ORCPT, &d.Notify, &d.State, &d.LaneID, &d.Route, &d.NextHop,
-		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstTryAt}, optTime{&d.LastTryAt}, optTime{&d.NextTryAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause}, more...)...)
+		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstTryAt}, optTime{&d.LastTryAt}, optTime{&d.NextTryAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause,
+		&d.Bulk, &d.Detour, optTime{&d.WarnedAt}}, more...)...)
 	if via != "" {
 		d.Via = strings.Split(via, viaSeparator)
 	}
@@ -89,18 +107,13 @@ func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 
 // NextDue is when the next delivery without a lease is due; zero if there is
 // none.
-func (s *Store) NextDue(ctx context.Context, skip []ident.ID) (time.Time, error) {
+func (s *Store) NextDue(ctx context.Context, skip []ident.ID, routes []string) (time.Time, error) {
 	var t *time.Time
 	err := s.pool.QueryRow(ctx, `
-		WITH RECURSIVE lanes(id) AS (
-			(SELECT lane FROM delivery ORDER BY lane LIMIT 1)
-			UNION ALL
-			SELECT (SELECT d.lane FROM delivery d WHERE d.lane > lanes.id ORDER BY d.lane LIMIT 1)
-			FROM lanes WHERE lanes.id IS NOT NULL
-		)
-		SELECT min(p.due_at) FROM lanes, LATERAL (
-			SELECT due_at FROM delivery d WHERE d.lane = lanes.id AND d.lease IS NULL AND d.state <> 'held' ORDER BY due_at LIMIT 1) p
-		WHERE lanes.id IS NOT NULL AND lanes.id <> ALL($1)`, int64s(skip)).Scan(&t)
+		SELECT min(least(f.due_at, b.due_at)) FROM (`+openLanes+`) lanes
+		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = lanes.id AND d.state <> 'held' AND NOT d.bulk AND d.lease IS NULL ORDER BY due_at LIMIT 1) f ON true
+		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = lanes.id AND d.state <> 'held' AND d.bulk AND d.lease IS NULL ORDER BY due_at LIMIT 1) b ON true`,
+		0, int64s(skip), append([]string{}, routes...)).Scan(&t)
 	if err != nil || t == nil {
 		return time.Time{}, err
 	}
@@ -117,13 +130,18 @@ func (s *Store) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryI
 }
 
 // LeaseOverdue takes for a node, whatever their lane, deliveries whose time is
-// up: those of messages older than before.
+// up: those of messages that came before a time, and those whose end a person
+// changed.
 func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `
 		WITH picked AS MATERIALIZED (
-			SELECT message_id, n FROM delivery
-			WHERE message_id < $3 AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
-			ORDER BY message_id LIMIT $4 FOR UPDATE SKIP LOCKED
+			SELECT * FROM (SELECT message_id, n FROM delivery
+				WHERE message_id < $3 AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
+				ORDER BY message_id LIMIT $4 FOR UPDATE SKIP LOCKED) a
+			UNION
+			SELECT * FROM (SELECT message_id, n FROM delivery
+				WHERE action <> 0 AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
+				ORDER BY expires_at LIMIT $4 FOR UPDATE SKIP LOCKED) b
 		), taken AS (
 			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
 		)
@@ -135,23 +153,69 @@ func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Tim
 	return pgx.CollectRows(rows, scanDue)
 }
 
-// Flush makes waiting deliveries that match due now, and returns how many of
-// each lane. It does not touch what is being sent, nor when a delivery is given
-// up.
-func (s *Store) Flush(ctx context.Context, f QueueFilter) (map[ident.ID]int64, error) {
-	where, args := f.where(nil)
-	rows, err := s.pool.Query(ctx, `WITH due AS (
-			UPDATE delivery d SET due_at = now() FROM message m, lane l
-			WHERE m.id = d.message_id AND l.id = d.lane AND d.lease IS NULL AND d.state <> 'held' AND d.due_at > now()`+where+` RETURNING d.lane)
-		SELECT lane, count(*) FROM due GROUP BY lane`, args...)
+// Unwarned reads, in order of ids behind after, deliveries of messages that came
+// before a time and whose senders were not told of the delay.
+func (s *Store) Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) (due []Due, last mail.DeliveryID, err error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
+		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND message_id < $3 ORDER BY message_id, n LIMIT $4) d
+		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, int64(ident.Floor(before)), limit)
 	if err != nil {
+		return nil, after, err
+	}
+	all, err := pgx.CollectRows(rows, scanDue)
+	if err != nil {
+		return nil, after, err
+	}
+	for i := range all {
+		last = all[i].Delivery.ID()
+		if all[i].Delivery.WarnedAt.IsZero() && all[i].Sender != "" {
+			due = append(due, all[i])
+		}
+	}
+	return due, last, nil
+}
+
+// Warn enters the notices of delays and records that the senders were told.
+// Notices about deliveries of which another node has told meanwhile are dropped.
+func (s *Store) Warn(ctx context.Context, node int, warnings []Warning) (dropped []*Entry, err error) {
+	var notices []*Entry
+	for _, w := range warnings {
+		notices = append(notices, w.Notices...)
+	}
+	if err := s.nameLanes(ctx, notices); err != nil {
 		return nil, err
 	}
-	lanes := map[ident.ID]int64{}
-	var lane ident.ID
-	var n int64
-	_, err = pgx.ForEachRow(rows, []any{&lane, &n}, func() error { lanes[lane] = n; return nil })
-	return lanes, err
+	err = s.inTx(ctx, func(tx pgx.Tx) error {
+		var told []*Entry
+		var events []mail.Event
+		dropped = nil
+		for _, w := range warnings {
+			messages, ns := split(w.Deliveries)
+			tag, err := tx.Exec(ctx, `UPDATE delivery d SET warned_at = $3 FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
+				WHERE d.message_id = o.message_id AND d.n = o.n AND d.warned_at IS NULL`, messages, ns, w.At)
+			if err != nil {
+				return err
+			}
+			if tag.RowsAffected() > 0 {
+				told, events = append(told, w.Notices...), append(events, w.Events...)
+				continue
+			}
+			dropped = append(dropped, w.Notices...)
+		}
+		if len(told) == 0 {
+			return nil
+		}
+		return copyIn(ctx, tx.Conn().PgConn(), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}))
+	})
+	return dropped, err
+}
+
+// Warning are the notices of delay about some deliveries of a message.
+type Warning struct {
+	At         time.Time
+	Deliveries []mail.DeliveryID
+	Notices    []*Entry
+	Events     []mail.Event
 }
 
 func int64s(ids []ident.ID) []int64 {
@@ -174,7 +238,7 @@ func split(ids []mail.DeliveryID) (messages []int64, ns []int16) {
 // revision, in order of their ids behind after.
 func (s *Store) PlannedBefore(ctx context.Context, revision int, after mail.DeliveryID, limit int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
-		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND lease IS NULL AND revision < $3 ORDER BY message_id, n LIMIT $4) d
+		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND lease IS NULL AND revision < $3 AND detour = '' ORDER BY message_id, n LIMIT $4) d
 		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, revision, limit)
 	if err != nil {
 		return nil, err

@@ -53,6 +53,14 @@ func (s *Store) Notices(ctx context.Context, id ident.ID) ([]ident.ID, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[ident.ID])
 }
 
+// LatestTo is the last message to a recipient that has left since a time.
+func (s *Store) LatestTo(ctx context.Context, recipient string, since time.Time) (ident.ID, error) {
+	var id ident.ID
+	err := s.pool.QueryRow(ctx, `SELECT message_id FROM delivery_done WHERE lower(recipient) = lower($1) AND message_id >= $2 ORDER BY message_id DESC LIMIT 1`,
+		recipient, int64(ident.Floor(since))).Scan(&id)
+	return id, found(err)
+}
+
 // addDeliveries fills in the deliveries of messages: waiting ones and finished
 // ones alike.
 func (s *Store) addDeliveries(ctx context.Context, messages []mail.Message) error {
@@ -67,7 +75,7 @@ func (s *Store) addDeliveries(ctx context.Context, messages []mail.Message) erro
 		SELECT `+queueColumns+`, NULL::timestamptz FROM delivery d JOIN lane l ON l.id = d.lane WHERE d.message_id = ANY($1)
 		UNION ALL
 		SELECT d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
-			d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, NULL, d.expires_at, d.reply, d.cause, d.finished_at
+			d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, NULL, d.expires_at, d.reply, d.cause, false, '', NULL, d.finished_at
 		FROM delivery_done d JOIN lane l ON l.id = d.lane WHERE d.message_id = ANY($1)
 		ORDER BY 1, 2`, ids)
 	if err != nil {

@@ -254,7 +254,7 @@ func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {
 	}
 	other := entry("", false, "y@dunlin.example")
 	enterAll(t, s, node, other)
-	due, err = s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, nil, []string{"out"}, 10, 10)
+	due, err = s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Routes: []string{"out"}, PerLane: 10, Total: 10})
 	if err != nil || len(due) != 0 {
 		t.Errorf("a route of another node's was taken: %+v %v", due, err)
 	}

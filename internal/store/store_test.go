@@ -75,7 +75,7 @@ func enterAll(t *testing.T, s *Store, node int, entries ...*Entry) {
 
 func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
 	t.Helper()
-	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), skip, nil, nil, 100, 1000)
+	due, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Skip: skip, PerLane: 100, Total: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -194,7 +194,7 @@ func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
 	if again := lease(t, s, other); len(again) != 0 {
 		t.Errorf("another node got %d of the same", len(again))
 	}
-	next, err := s.NextDue(ctx, nil)
+	next, err := s.NextDue(ctx, nil, nil)
 	if err != nil || next.Sub(later.Deliveries[0].NextTryAt.Time).Abs() > time.Millisecond {
 		t.Errorf("next is due at %s, %v", next, err)
 	}
@@ -217,11 +217,11 @@ func TestALaneOfManyDoesNotCrowdOutTheOthers(t *testing.T) {
 	}
 	enterAll(t, s, node, append(many, entry("a@x.example", false, "b@dunlin.example"))...)
 	try := many[0].Deliveries[0].LaneID
-	one, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, []ident.ID{try}, nil, 0, 100)
+	one, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Try: []ident.ID{try}, Total: 100})
 	if err != nil || len(one) != 1 || one[0].Delivery.LaneID != try {
 		t.Errorf("a lane that is only tried gave %d letters, %v", len(one), err)
 	}
-	due, err := s.LeaseDue(ctx, node, time.Now().Add(time.Second), nil, nil, nil, 10, 100)
+	due, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), PerLane: 10, Total: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -254,7 +254,7 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 		t.Errorf("%d leases were freed, %v", n, err)
 	}
 	again, err := s.RegisterNode(ctx, "other") // it restarted
-	if err != nil || len(lease(t, s, again)) != 1 {
+	if n, freed := s.ReleaseDead(ctx); err != nil || freed != nil || n != 1 || len(lease(t, s, again)) != 1 {
 		t.Errorf("what an earlier run held is not free: %v", err)
 	}
 	if err := s.ReleaseNode(ctx, again); err != nil {
@@ -382,7 +382,7 @@ func TestLanesAreCounted(t *testing.T) {
 	}
 }
 
-func TestFlushTouchesOnlyWhatMatches(t *testing.T) {
+func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 	s, node := open(t)
 	var all []*Entry
 	for _, r := range []string{"a@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example"} {
@@ -392,31 +392,132 @@ func TestFlushTouchesOnlyWhatMatches(t *testing.T) {
 	}
 	held := entry("ines@skerryline.example", false, "d@saltmarsh.example")
 	held.Deliveries[0].State, held.Deliveries[0].NextTryAt = mail.Held, mail.At(time.Now().Add(time.Hour))
-	enterAll(t, s, node, append(all, held)...)
+	sending := entry("tomas@skerryline.example", true, "e@saltmarsh.example")
+	enterAll(t, s, node, append(all, held, sending)...)
+	old := ident.Floor(time.Now().Add(-time.Hour)).Time()
 	for _, c := range []struct {
 		name string
-		f    QueueFilter
-		want int64
+		f    mail.Filter
+		want int64 // that are not being sent
+		all  int64
 	}{
-		{"nobody", QueueFilter{Recipient: "nobody@saltmarsh.example"}, 0},
-		{"a recipient", QueueFilter{Recipient: "A@saltmarsh.example"}, 1},
-		{"again", QueueFilter{Recipient: "a@saltmarsh.example"}, 0},
-		{"a part, but nothing held", QueueFilter{Recipient: "@saltmarsh"}, 1},
-		{"a sender", QueueFilter{Sender: "ines@SKERRYLINE.example", Route: "out"}, 1},
-		{"a pattern is plain text", QueueFilter{Recipient: "%"}, 0},
+		{"everything", mail.Filter{}, 4, 5},
+		{"nobody", mail.Filter{Recipient: "nobody@saltmarsh.example"}, 0, 0},
+		{"a recipient", mail.Filter{Recipient: "A@saltmarsh.example"}, 1, 1},
+		{"a part", mail.Filter{Recipient: "@saltmarsh"}, 3, 4},
+		{"a domain", mail.Filter{Domain: "Saltmarsh.example"}, 3, 4},
+		{"a sender", mail.Filter{Sender: "ines@SKERRYLINE.example", Route: "out"}, 4, 4},
+		{"a part of a sender", mail.Filter{Sender: "ines"}, 4, 4},
+		{"a pattern is plain text", mail.Filter{Recipient: "%"}, 0, 0},
+		{"a lane", mail.Filter{Lane: held.Deliveries[0].LaneID}, 3, 4},
+		{"a state", mail.Filter{State: mail.Held}, 1, 1},
+		{"a subject and a client", mail.Filter{Subject: "berth", Client: "127.20.1.5"}, 4, 5},
+		{"a size", mail.Filter{Larger: 99, Smaller: 101}, 4, 5},
+		{"an age", mail.Filter{Before: old}, 0, 0},
+		{"chosen ones", mail.Filter{Deliveries: []mail.DeliveryID{held.Deliveries[0].ID(), all[0].Deliveries[0].ID()}}, 2, 2},
+		{"attempts", mail.Filter{Attempts: 1}, 0, 0},
 	} {
-		lanes, err := s.Flush(ctx, c.f)
-		n := int64(0)
-		for _, v := range lanes {
-			n += v
+		matched, leased, err := s.CountQueue(ctx, c.f)
+		if err != nil || matched != c.all || matched-leased != c.want {
+			t.Errorf("%s: %d match and %d of them are being sent, %v", c.name, matched, leased, err)
 		}
-		if err != nil || n != c.want {
-			t.Errorf("%s: %d, %v", c.name, n, err)
+		done := int64(0)
+		for more := true; more; {
+			step, err := s.ActChunk(ctx, Change{Verb: mail.VerbGiveUp, Action: 7, At: time.Now(), GiveUpBy: time.Hour, Node: "shore", Text: "later"}, c.f, 1)
+			if err != nil {
+				t.Fatal(c.name, err)
+			}
+			done += step.Touched
+			c.f.After, more = step.Last, step.More
+		}
+		if done != c.want {
+			t.Errorf("%s: %d were touched", c.name, done)
 		}
 	}
-	items, err := s.Queue(ctx, QueueFilter{State: mail.Held, Limit: 10})
+	items, err := s.Queue(ctx, mail.Filter{State: mail.Held, Limit: 10})
 	if err != nil || len(items) != 1 || items[0].Delivery.Recipient != "d@saltmarsh.example" {
 		t.Errorf("%+v %v", items, err)
+	}
+	events, err := s.Events(ctx, held.Message.ID)
+	if err != nil || len(events) == 0 || events[0].Kind != mail.EventAction || events[0].Text != "later" {
+		t.Errorf("on record: %+v %v", events, err)
+	}
+}
+
+func TestLanesAreCountedWithEveryChange(t *testing.T) {
+	s, node := open(t)
+	var entries []*Entry
+	for i := range 6 {
+		entries = append(entries, entry("a@x.example", false, fmt.Sprintf("r%d@saltmarsh.example", i), fmt.Sprintf("r%d@dunlin.example", i)))
+	}
+	enterAll(t, s, node, entries...)
+	compare := func(when string) {
+		t.Helper()
+		for range 2 { // as the changes stand, and gathered
+			lanes, err := s.Lanes(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := map[ident.ID]string{}
+			for _, l := range lanes {
+				got[l.ID] = fmt.Sprint(l.Waiting, l.Deferred, l.Held, l.Bytes)
+			}
+			rows, err := s.pool.Query(ctx, `SELECT lane, count(*) FILTER (WHERE state = 'waiting') || ' ' || count(*) FILTER (WHERE state = 'deferred') || ' ' || count(*) FILTER (WHERE state = 'held') || ' ' || sum(size) FROM delivery GROUP BY lane`)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var lane ident.ID
+			var want string
+			n := 0
+			if _, err := pgx.ForEachRow(rows, []any{&lane, &want}, func() error {
+				n++
+				if got[lane] != want {
+					t.Errorf("%s: lane %s has %s, counted %s", when, lane, want, got[lane])
+				}
+				return nil
+			}); err != nil || n != len(got) {
+				t.Errorf("%s: %d lanes, counted %d, %v", when, n, len(got), err)
+			}
+			if err := s.GatherLanes(ctx); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	compare("entered")
+	due := lease(t, s, node)
+	compare("leased")
+	var outcomes []*Outcome
+	for i := range due {
+		d := &due[i].Delivery
+		d.State, d.Last, d.Attempts = mail.Delivered, &mail.LastReply{Stage: "content", Code: 250}, 1
+		switch i % 3 {
+		case 0:
+			d.State, d.NextTryAt = mail.Deferred, mail.At(time.Now())
+		case 1:
+			d.State, d.NextTryAt, d.LaneID, d.NextHop = mail.Deferred, mail.At(time.Now()), 77, "elsewhere.example"
+		}
+		outcomes = append(outcomes, &Outcome{Delivery: d, At: time.Now()})
+	}
+	if err := s.Finish(ctx, node, outcomes); err != nil {
+		t.Fatal(err)
+	}
+	compare("tried")
+	change := Change{Verb: mail.VerbHold, Action: 1, At: time.Now(), Reply: &mail.LastReply{Text: "no"}}
+	if c, err := s.ActChunk(ctx, change, mail.Filter{Domain: "saltmarsh.example"}, 100); err != nil || c.Touched == 0 {
+		t.Fatal(c, err)
+	}
+	compare("held")
+	if c, err := s.DropChunk(ctx, change, mail.Filter{State: mail.Held}, 100); err != nil || c.Touched == 0 {
+		t.Fatal(c, err)
+	}
+	compare("dropped")
+	change.Action = 2
+	if c, err := s.RestoreChunk(ctx, change, 1, 100); err != nil || c.Touched == 0 {
+		t.Fatal(c, err)
+	}
+	compare("restored")
+	if err := s.Sweep(ctx, true); err != nil {
+		t.Error(err)
 	}
 }
 

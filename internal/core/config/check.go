@@ -48,6 +48,7 @@ func (k *checker) unique(seen map[string]int, line int, field, name string) {
 
 func (k *checker) service() {
 	s := k.c.Service
+	k.checkRetry(s.Line, "service.retry", s.Retry.schedule())
 	if s.DefaultSenderDomain != "" && k.kinds[string(s.DefaultSenderDomain)] == "" {
 		k.wrong(s.Line, "service.default_sender_domain", "%s is not among our domains", address.DisplayDomain(string(s.DefaultSenderDomain)))
 	}
@@ -91,6 +92,9 @@ func (k *checker) routes() {
 		k.unique(k.routeAt, r.Line, field+".name", r.Name)
 		if slices.Contains(builtinRoutes, r.Name) {
 			k.wrong(r.Line, field+".name", "%q is the name of a built-in route; choose another", r.Name)
+		}
+		if r.Retry.given() {
+			k.checkRetry(r.Line, field+".retry", r.Retry.Over(k.c.Service.Retry.schedule()))
 		}
 		smart := r.NextHop == HopSmartHost || r.NextHop == HopDirect
 		switch {
@@ -225,6 +229,9 @@ func (k *checker) peers() {
 		p := &k.c.Peers[i]
 		field := fmt.Sprintf("peers[%d]", i)
 		k.unique(names, p.Line, field+".name", p.Name)
+		if p.Retry.given() {
+			k.checkRetry(p.Line, field+".retry", p.Retry.Over(k.c.Service.Retry.schedule()))
+		}
 		if p.PinnedName != "" && p.TLS != "verified" {
 			k.wrong(p.Line, field+".pinned_name", "it goes with tls: verified")
 		}

@@ -17,11 +17,13 @@ const (
 	RuleNoRule    = "no-rule"
 	RouteMailbox  = "mailbox"
 	RouteNone     = "no-route"
+	// RouteDetour takes letters to hosts that a person named for them.
+	RouteDetour = "detour"
 )
 
 var (
 	builtinRules  = []string{RuleOurDomain, RuleNoRule}
-	builtinRoutes = []string{RouteMailbox, RouteNone}
+	builtinRoutes = []string{RouteMailbox, RouteNone, RouteDetour}
 )
 
 // Compiled is a configuration in force: the lookups that decisions are made on.
@@ -72,13 +74,11 @@ func Compile(c *Config, revision int, dir *directory.Directory) *Compiled {
 		routes: map[string]*Route{
 			RouteMailbox: {Name: RouteMailbox, NextHop: HopMailbox, Connections: 2, LettersPerConnection: 1000},
 			RouteNone:    {Name: RouteNone, NextHop: HopNone, Connections: 1, LettersPerConnection: 1},
+			RouteDetour:  {Name: RouteDetour, NextHop: HopSmartHost, TLS: "offered", Port: 25, Connections: 10, LettersPerConnection: 100},
 		},
 		ruleIndex: newFirstMatch(), routeIdx: newFirstMatch(), peerIdx: newFirstMatch(),
 	}
-	if len(c.Service.Retry.Intervals) > 0 {
-		out.Schedule.Intervals = c.Service.Retry.Intervals
-	}
-	out.Schedule.GiveUp = c.Service.Retry.GiveUp
+	out.Schedule = c.Service.Retry.schedule()
 	for i := range c.Domains {
 		d := &c.Domains[i]
 		out.domains[string(d.Name)] = d

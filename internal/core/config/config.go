@@ -54,15 +54,34 @@ type Service struct {
 	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
 	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at once"`
 	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
+	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of letters that do not arrive"`
 	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
 	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
 }
 
 // Retry is the schedule of deliveries that wait.
 type Retry struct {
-	Intervals []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
-	GiveUp    time.Duration   `yaml:"give_up" default:"5d" doc:"After that the letter goes back"`
-	LaneRest  time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
+	Intervals     []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
+	Jitter        int             `yaml:"jitter" min:"0" max:"50" default:"10" doc:"Percent by which an interval may be longer, so that what failed together is not tried together for ever"`
+	WarnAfter     time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the letter waits; 0s tells nobody"`
+	GiveUp        time.Duration   `yaml:"give_up" min:"1s" default:"5d" doc:"After that the letter goes back"`
+	NoticesGiveUp time.Duration   `yaml:"notices_give_up" min:"1s" default:"2d" doc:"The same for notices and other letters from the null sender, which go back to nobody"`
+	LaneRest      time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
+}
+
+// OwnRetry is the schedule of a route or a peer, where it differs.
+type OwnRetry struct {
+	Intervals []time.Duration `yaml:"intervals" doc:"Between attempts; the server's if not given"`
+	WarnAfter time.Duration   `yaml:"warn_after" doc:"Until the sender is told of the delay; the server's if not given"`
+	GiveUp    time.Duration   `yaml:"give_up" doc:"Until the letter goes back; the server's if not given"`
+}
+
+// Notices is what senders and the postmaster are told of letters that do not
+// arrive.
+type Notices struct {
+	ReturnUpTo    Size   `yaml:"return_up_to" default:"256 KB" doc:"Letters up to this size go back whole where the sender asked for it (RFC 3461 RET=FULL); of others the header"`
+	CopyTo        string `yaml:"copy_to" enum:"nobody,failures,all" default:"nobody" doc:"Which notices the postmaster gets a copy of"`
+	CopiesPerHour int    `yaml:"copies_per_hour" min:"1" max:"10000" default:"20" doc:"More are not copied, but counted in the next"`
 }
 
 // Timeouts bound each step outwards (RFC 5321 section 4.5.3.2).
@@ -219,6 +238,7 @@ type Route struct {
 	LettersPerConnection int              `yaml:"letters_per_connection" min:"1" max:"100000" default:"100"`
 	LettersPerMinute     int              `yaml:"letters_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
 	Nodes                []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
+	Retry                OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
 }
 
 // SignIn is our account at a smart host. The password is kept apart, encrypted
@@ -244,4 +264,6 @@ type Peer struct {
 	AutomaticReplies     string           `yaml:"automatic_replies" enum:"inside,outside,none" doc:"Which text their people get; outside if nothing is agreed"`
 	NoForwards           bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
 	NoBounces            bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
+	NoDelayNotices       bool             `yaml:"no_delay_notices" doc:"They are not told of delays"`
+	Retry                OwnRetry         `yaml:"retry" doc:"A schedule for mail to them; it goes before the route's"`
 }

@@ -38,6 +38,8 @@ const (
 	ContentRefused  Cause = "content-refused"
 	Loop            Cause = "loop"
 	OurTrouble      Cause = "our-trouble"
+	Returned        Cause = "returned" // by a person of ours
+	TakenOut        Cause = "dropped"  // by a person of ours
 	Unknown         Cause = "not-known"
 )
 
@@ -102,5 +104,7 @@ var meanings = map[Cause]Meaning{
 	ContentRefused:  {"The host refuses the content", "Read its answer; the sender may change what it objects to.", "far-administrator", false},
 	Loop:            {"The message goes round in a loop", "Find the forward that sends it back and end it.", "us", false},
 	OurTrouble:      {"Something failed on our side", "Read the exact fault and the service's log.", "us", true},
+	Returned:        {"An administrator sent it back", "Nothing; see the action on record for who and why.", "us", false},
+	TakenOut:        {"An administrator dropped it", "It can be restored for a day; see the action on record for who and why.", "us", false},
 	Unknown:         {"The host gives a reason we do not know", "Read its exact answer.", "far-administrator", true},
 }

@@ -1,10 +1,12 @@
-// Package dsn composes delivery status notifications (RFC 3461, 3464, 6522, and
-// 6533 for addresses outside ASCII).
+// Package dsn writes and reads delivery status notifications (RFC 3461, 3464,
+// 6522, and 6533 for addresses outside ASCII).
 package dsn
 
 import (
 	"bytes"
+	"encoding/base64"
 	"fmt"
+	"mime/quotedprintable"
 	"strings"
 	"time"
 
@@ -14,12 +16,21 @@ import (
 	"gullroute/internal/core/smtp"
 )
 
-// MaxReturn is the largest content sent back in full, in octets; of larger ones
-// the header goes back.
-const MaxReturn = 256 << 10
+// Action is what happened to a recipient (RFC 3464 section 2.3.3).
+type Action string
+
+// The actions.
+const (
+	Failed    Action = "failed"
+	Delayed   Action = "delayed"
+	Delivered Action = "delivered"
+	Relayed   Action = "relayed"
+	Expanded  Action = "expanded"
+)
 
 // Recipient is one recipient a notification tells of.
 type Recipient struct {
+	Action         Action
 	Final          address.Address
 	OrigType, Orig string // ORCPT, or ""
 	Cause          diagnose.Cause
@@ -27,10 +38,14 @@ type Recipient struct {
 	RemoteHost     string // "" if no host said it
 	Reply          smtp.Reply
 	LastAttempt    time.Time
-	Expired        bool // given up after retries, and not refused for good
+	// RetryUntil is when a delayed letter is given up.
+	RetryUntil time.Time
+	Expired    bool // given up after retries, and not refused for good
+	// Words replace what we would say of the cause: a person's.
+	Words string
 }
 
-// Notice is what a notification of failure says.
+// Notice is what a notification says.
 type Notice struct {
 	ID         string // of the notification
 	HostName   string
@@ -44,32 +59,49 @@ type Notice struct {
 	// Header is the original's header section. Content is the whole original
 	// if it is to be returned in full, else nil.
 	Header, Content []byte
+	// CopyOf is set in the postmaster's copy: to whom the notice itself went.
+	CopyOf address.Address
+	// Uncopied is how many notices before this one were not copied.
+	Uncopied int
 }
 
-// NeedsUTF8 reports whether the notification can only be sent with SMTPUTF8.
-func (n Notice) NeedsUTF8() bool {
-	if n.To.NeedsUTF8() || !isASCII(n.Header) {
-		return true
-	}
-	for _, r := range n.Recipients {
-		if r.Final.NeedsUTF8() {
-			return true
+// NeedsUTF8 reports whether the notification can only be sent with SMTPUTF8:
+// when its own recipient's address is outside ASCII. To all others it goes in
+// ASCII, whatever it tells of, so that any server takes it.
+func (n Notice) NeedsUTF8() bool { return n.To.NeedsUTF8() }
+
+// Worst is the action that a reader must know of first.
+func (n Notice) Worst() Action {
+	order := []Action{Failed, Delayed, Expanded, Relayed, Delivered}
+	for _, a := range order {
+		for _, r := range n.Recipients {
+			if r.Action == a {
+				return a
+			}
 		}
 	}
-	return false
+	return Failed
+}
+
+var headlines = map[Action]struct{ subject, without string }{
+	Failed:    {"Not delivered: ", "Your message was not delivered"},
+	Delayed:   {"Not delivered yet: ", "Your message is delayed"},
+	Delivered: {"Delivered: ", "Your message was delivered"},
+	Relayed:   {"Passed on: ", "Your message was passed on"},
+	Expanded:  {"Passed on to a list: ", "Your message was passed on to a list"},
 }
 
 // Compose writes the notification.
 func Compose(n Notice) []byte {
 	var b bytes.Buffer
 	boundary := "=_" + n.ID
-	utf8 := n.NeedsUTF8()
-	subject := "Not delivered: " + n.Subject
+	head := headlines[n.Worst()]
+	subject := head.subject + n.Subject
 	if n.Subject == "" {
-		subject = "Your message was not delivered"
+		subject = head.without
 	}
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\r\n", args...) }
-	line("From: Mail Delivery <%s>", n.Postmaster)
+	line("From: Mail Delivery <%s>", n.from())
 	line("To: <%s>", n.To)
 	line("Subject: %s", message.EncodeText(subject))
 	line("Date: %s", n.Now.Format(message.DateFormat))
@@ -79,65 +111,57 @@ func Compose(n Notice) []byte {
 	line("Content-Type: multipart/report; report-type=delivery-status;\r\n\tboundary=\"%s\"", boundary)
 	line("")
 	line("--%s", boundary)
-	line("Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: %s\r\nContent-Language: en\r\n", encoding(utf8 || !isASCII([]byte(n.words()))))
-	b.WriteString(n.words())
+	line("Content-Type: text/plain; charset=utf-8\r\nContent-Language: en")
+	n.writeBody(&b, []byte(n.words()), false)
 	line("")
 	line("--%s", boundary)
-	n.writeStatus(&b, utf8)
+	n.writeStatus(&b)
 	line("")
 	line("--%s", boundary)
-	n.writeOriginal(&b, utf8)
+	n.writeOriginal(&b)
 	line("")
 	line("--%s--", boundary)
 	return b.Bytes()
 }
 
-func encoding(eight bool) string {
-	if eight {
-		return "8bit"
+// from is the postmaster, under an address that fits the notice.
+func (n Notice) from() string {
+	if n.Postmaster.NeedsUTF8() && !n.NeedsUTF8() {
+		return "postmaster@" + n.HostName
 	}
-	return "7bit"
+	return n.Postmaster.String()
 }
 
-// words is the part for people.
-func (n Notice) words() string {
-	var b strings.Builder
-	line := func(format string, args ...any) { b.WriteString(fmt.Sprintf(format, args...) + "\r\n") }
-	line("Your message could not be delivered to everybody it was meant for.")
-	line("")
-	if n.Subject != "" {
-		line("Subject:  %s", oneLine(n.Subject))
-	}
-	line("Sent:     %s", n.Arrived.Format(message.DateFormat))
-	for _, r := range n.Recipients {
-		meaning := diagnose.Explain(r.Cause)
-		line("")
-		line("To:       %s", r.Final.Display())
-		line("Why:      %s.", meaning.Title)
-		if r.Expired {
-			line("          We tried again and again until %s and have given up.", n.Now.Format(message.DateFormat))
+// writeBody writes the encoding's field and a body: as it is in ASCII or where
+// the notice is in UTF-8, else encoded.
+func (n Notice) writeBody(b *bytes.Buffer, body []byte, base64ed bool) {
+	switch {
+	case isASCII(body):
+		b.WriteString("Content-Transfer-Encoding: 7bit\r\n\r\n")
+		b.Write(body)
+	case n.NeedsUTF8():
+		b.WriteString("Content-Transfer-Encoding: 8bit\r\n\r\n")
+		b.Write(body)
+	case base64ed:
+		b.WriteString("Content-Transfer-Encoding: base64\r\n\r\n")
+		text := base64.StdEncoding.EncodeToString(body)
+		for ; len(text) > 76; text = text[76:] {
+			b.WriteString(text[:76] + "\r\n")
 		}
-		line("What now: %s", meaning.Mend)
-		if r.RemoteHost != "" {
-			line("The mail server %s said:", r.RemoteHost)
-			line("          %s", clipLine(r.Reply.String()))
-		} else if r.Reply.Code != 0 {
-			line("Exactly:  %s", clipLine(r.Reply.String()))
-		}
+		b.WriteString(text + "\r\n")
+	default:
+		b.WriteString("Content-Transfer-Encoding: quoted-printable\r\n\r\n")
+		w := quotedprintable.NewWriter(b)
+		_, _ = w.Write(body)
+		_ = w.Close()
 	}
-	line("")
-	line("This notice comes from the mail server %s. Its administrator is %s.", n.HostName, n.Postmaster.Display())
-	return b.String()
 }
 
-// writeStatus writes the part for programs (RFC 3464 section 2).
-func (n Notice) writeStatus(b *bytes.Buffer, utf8 bool) {
-	kind, addressType := "message/delivery-status", "rfc822"
-	if utf8 {
-		kind, addressType = "message/global-delivery-status", "utf-8"
-	}
-	line := func(format string, args ...any) { fmt.Fprintf(b, format+"\r\n", args...) }
-	line("Content-Type: %s\r\nContent-Transfer-Encoding: %s\r\n", kind, encoding(utf8))
+// writeStatus writes the part for programs (RFC 3464 section 2, RFC 6533 section
+// 3). In an ASCII notice an address outside ASCII is written in the coded form.
+func (n Notice) writeStatus(b *bytes.Buffer) {
+	var s bytes.Buffer
+	line := func(format string, args ...any) { fmt.Fprintf(&s, format+"\r\n", args...) }
 	line("Reporting-MTA: dns; %s", n.HostName)
 	if n.EnvID != "" {
 		line("Original-Envelope-Id: %s", smtp.EncodeXtext(n.EnvID))
@@ -146,33 +170,84 @@ func (n Notice) writeStatus(b *bytes.Buffer, utf8 bool) {
 	for _, r := range n.Recipients {
 		line("")
 		if r.Orig != "" {
-			line("Original-Recipient: %s;%s", r.OrigType, smtp.EncodeXtext(r.Orig))
+			kind, text := r.OrigType, smtp.EncodeXtext(r.Orig)
+			if strings.EqualFold(kind, "utf-8") {
+				text = n.coded(r.Orig)
+			}
+			line("Original-Recipient: %s;%s", kind, text)
 		}
-		line("Final-Recipient: %s;%s", addressType, r.Final)
-		line("Action: failed")
+		if r.Final.NeedsUTF8() {
+			line("Final-Recipient: utf-8;%s", n.coded(r.Final.String()))
+		} else {
+			line("Final-Recipient: rfc822;%s", r.Final)
+		}
+		line("Action: %s", r.Action)
 		line("Status: %s", r.Status)
-		if r.RemoteHost != "" {
+		switch {
+		case r.RemoteHost != "":
 			line("Remote-MTA: dns; %s", r.RemoteHost)
-			line("Diagnostic-Code: smtp; %s", clipLine(r.Reply.String()))
-		} else if r.Reply.Code != 0 {
-			line("Diagnostic-Code: x-gull-route; %s", clipLine(r.Reply.String()))
+			line("Diagnostic-Code: smtp; %s", n.ascii(clipLine(r.Reply.String())))
+		case r.Reply.Code != 0 && r.Action != Expanded:
+			line("Diagnostic-Code: x-gull-route; %s", n.ascii(clipLine(r.Reply.String())))
 		}
 		if !r.LastAttempt.IsZero() {
 			line("Last-Attempt-Date: %s", r.LastAttempt.Format(message.DateFormat))
 		}
+		if r.Action == Delayed && !r.RetryUntil.IsZero() {
+			line("Will-Retry-Until: %s", r.RetryUntil.Format(message.DateFormat))
+		}
 	}
+	kind := "message/delivery-status"
+	if !isASCII(s.Bytes()) {
+		kind = "message/global-delivery-status"
+	}
+	b.WriteString("Content-Type: " + kind + "\r\n")
+	n.writeBody(b, s.Bytes(), false)
 }
 
-func (n Notice) writeOriginal(b *bytes.Buffer, utf8 bool) {
+// coded is a UTF-8 address as the notice may write it (RFC 6533 section 3).
+func (n Notice) coded(s string) string {
+	if n.NeedsUTF8() {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if r > ' ' && r < 0x7f && r != '+' && r != '=' && r != '\\' {
+			b.WriteRune(r)
+		} else {
+			fmt.Fprintf(&b, "\\x{%X}", r)
+		}
+	}
+	return b.String()
+}
+
+func (n Notice) ascii(s string) string {
+	if n.NeedsUTF8() || isASCII([]byte(s)) {
+		return s
+	}
+	return strings.Map(func(r rune) rune {
+		if r >= 0x80 {
+			return '?'
+		}
+		return r
+	}, s)
+}
+
+func (n Notice) writeOriginal(b *bytes.Buffer) {
 	kind, body := "text/rfc822-headers", n.Header
 	if n.Content != nil {
 		kind, body = "message/rfc822", n.Content
 	}
-	if utf8 {
+	if !isASCII(n.Header) {
 		kind = map[bool]string{true: "message/global", false: "message/global-headers"}[n.Content != nil]
 	}
-	fmt.Fprintf(b, "Content-Type: %s\r\nContent-Transfer-Encoding: %s\r\n\r\n", kind, encoding(!isASCII(body)))
-	b.Write(body)
+	b.WriteString("Content-Type: " + kind + "\r\n")
+	if kind == "message/rfc822" && !isASCII(body) { // it may not be encoded (RFC 2046 section 5.2.1)
+		b.WriteString("Content-Transfer-Encoding: 8bit\r\n\r\n")
+		b.Write(body)
+		return
+	}
+	n.writeBody(b, body, true)
 }
 
 func isASCII(p []byte) bool {
@@ -190,7 +265,7 @@ func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 func clipLine(s string) string {
 	s = oneLine(s)
 	if len(s) > 900 {
-		s = strings.ToValidUTF8(s[:900], "") + " …"
+		s = strings.ToValidUTF8(s[:900], "") + " ..."
 	}
 	return s
 }

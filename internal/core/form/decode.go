@@ -298,8 +298,8 @@ type scalarForm struct {
 }
 
 var scalars = map[reflect.Type]scalarForm{
-	reflect.TypeFor[time.Duration]():   form("a duration like 30s, 15m or 5d", parseDuration),
-	reflect.TypeFor[Size]():            form("a size like 500 KB or 50 MB", parseSize),
+	reflect.TypeFor[time.Duration]():   form("a duration like 30s, 15m or 5d", ParseDuration),
+	reflect.TypeFor[Size]():            form("a size like 500 KB or 50 MB", ParseSize),
 	reflect.TypeFor[netip.Prefix]():    form("a network like 127.20.1.0/24", ParseNetwork),
 	reflect.TypeFor[netip.AddrPort]():  form("an address with port like 127.0.0.1:2525", parseAddrPort),
 	reflect.TypeFor[address.Address](): form("an address like keeper@skerryline.example", address.Parse),
@@ -322,7 +322,8 @@ func form[T any](what string, parse func(string) (T, error)) scalarForm {
 	}}
 }
 
-func parseDuration(s string) (time.Duration, error) {
+// ParseDuration reads "30s", "15m" or "5d".
+func ParseDuration(s string) (time.Duration, error) {
 	text, factor := s, time.Duration(1)
 	if days, ok := strings.CutSuffix(s, "d"); ok {
 		text, factor = days+"h", 24
@@ -334,7 +335,8 @@ func parseDuration(s string) (time.Duration, error) {
 	return d * factor, nil
 }
 
-func parseSize(s string) (Size, error) {
+// ParseSize reads "500 KB" or a number of octets.
+func ParseSize(s string) (Size, error) {
 	text, factor := strings.TrimSpace(s), Size(1)
 	for i, unit := range []string{"KB", "MB", "GB"} {
 		if number, ok := strings.CutSuffix(strings.ToUpper(text), unit); ok {

@@ -57,7 +57,8 @@ type Message struct {
 	EightBit      bool      `json:"eight_bit"`
 	Ret           string    `json:"ret"`
 	EnvID         string    `json:"env_id"`
-	// NoticeOf is the message this one is a notification about, 0 if none.
+	// NoticeOf is the message this one is a notification about, one of ours or
+	// from elsewhere, or the message it answers; 0 if none.
 	NoticeOf   ident.ID   `json:"notice_of,omitzero"`
 	Deliveries []Delivery `json:"deliveries"`
 }
@@ -67,6 +68,9 @@ func (m *Message) From() address.Address {
 	a, _ := address.Parse(m.Sender)
 	return a
 }
+
+// MadeHere reports whether it is a notice or an automatic reply of ours.
+func (m *Message) MadeHere() bool { return m.Protocol == "notice" || m.Protocol == "reply" }
 
 // LastReply is what was said last at the far side, or what failed there.
 type LastReply struct {
@@ -117,10 +121,24 @@ type Delivery struct {
 	NextTryAt  OptTime    `json:"next_attempt_at" nullable:"true"`
 	ExpiresAt  OptTime    `json:"expires_at" nullable:"true"`
 	FinishedAt OptTime    `json:"finished_at" nullable:"true"`
+	WarnedAt   OptTime    `json:"warned_at" nullable:"true" doc:"When the sender was told of the delay"`
+	Detour     Detour     `json:"detour,omitempty" enum:"once,kept" doc:"A person chose its way: for one attempt, or until it is gone"`
+	// Bulk is one of very many letters of its sender: those of others go first.
+	Bulk bool `json:"bulk,omitempty" doc:"One of very many of its sender: others go first"`
 	// Last is null before the first attempt.
 	Last  *LastReply     `json:"last_reply"`
 	Cause diagnose.Cause `json:"cause"`
 }
+
+// Detour is for how long a delivery keeps a way that a person chose.
+type Detour string
+
+// The detours.
+const (
+	NoDetour   Detour = ""
+	DetourOnce Detour = "once"
+	DetourKept Detour = "kept"
+)
 
 // DeliveryID names a delivery: its message and its number there.
 type DeliveryID struct {
@@ -191,6 +209,9 @@ const (
 	EventDelivered Kind = "delivered"
 	EventBounced   Kind = "bounced"
 	EventExpired   Kind = "expired"
+	EventDelayed   Kind = "delayed" // the sender was told of the delay
+	EventAction    Kind = "action"  // a person did something with it
+	EventReport    Kind = "report"  // a notice about it came from elsewhere
 )
 
 // Event is one thing that happened to a message.
@@ -224,16 +245,19 @@ type Lane struct {
 	State       LaneState  `json:"state"`
 	Why         string     `json:"why" doc:"Why it is in this state, in a sentence"`
 	Since       OptTime    `json:"since" nullable:"true"`
-	Until       OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again"`
+	Until       OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again, or a pause ends by itself"`
 	Waiting     int64      `json:"waiting"`
 	Deferred    int64      `json:"deferred"`
 	Held        int64      `json:"held"`
 	Sending     int64      `json:"sending"`
 	Bytes       int64      `json:"bytes"`
 	Connections int        `json:"connections"`
+	Limit       int        `json:"connection_limit" doc:"Connections that it may open now: it grows as letters are taken and shrinks on trouble"`
 	OldestAt    OptTime    `json:"oldest_at" nullable:"true"`
 	NextTryAt   OptTime    `json:"next_attempt_at" nullable:"true"`
 	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first letter is given up"`
 	Last        *LastReply `json:"last_reply"`
+	LastAt      OptTime    `json:"last_reply_at" nullable:"true"`
 	Cause       string     `json:"cause"`
+	Pause       *Pause     `json:"pause,omitempty" doc:"What stops it"`
 }

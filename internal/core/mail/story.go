@@ -43,8 +43,8 @@ func rank(k Kind) int {
 
 func (m *Message) received(node string) Event {
 	text := fmt.Sprintf("received from %s (%s) by listener %s", m.ClientAddress, m.Helo, m.Listener)
-	if m.NoticeOf != 0 {
-		text = "made here as a notice about " + m.NoticeOf.String()
+	if m.MadeHere() {
+		text = "made here as a " + m.Protocol + " about " + m.NoticeOf.String()
 	}
 	return Event{At: m.ReceivedAt, Kind: EventReceived, MessageID: m.ID, Node: node, Text: text,
 		Detail: map[string]any{"protocol": m.Protocol, "size": m.Size, "session_id": m.SessionID, "revision": m.Revision}}
@@ -56,7 +56,7 @@ func (m *Message) begun(d *Delivery, node string) []Event {
 		return Event{At: m.ReceivedAt, Kind: k, MessageID: m.ID, N: d.N, Delivery: d.ID().String(), Node: node, Text: text, Detail: detail}
 	}
 	var out []Event
-	if m.NoticeOf == 0 {
+	if !m.MadeHere() {
 		out = append(out, event(EventAllowed, fmt.Sprintf("%s let in by rule %s", d.Original, d.Rule), map[string]any{"rule": d.Rule, "revision": m.Revision}))
 	}
 	if len(d.Via) > 0 {

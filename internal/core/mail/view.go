@@ -115,8 +115,3 @@ type Trace struct {
 	Notices []ident.ID `json:"notices" doc:"Notifications made about this message"`
 	Causes  []Cause    `json:"causes" doc:"What the causes among its deliveries mean"`
 }
-
-// Flushed is what a flush did.
-type Flushed struct {
-	Deliveries int64 `json:"deliveries" doc:"How many are tried now"`
-}

@@ -1,5 +1,5 @@
-// Package retry says when a delivery is tried next and when it is given up (RFC
-// 5321 section 4.5.4.1).
+// Package retry says when a delivery is tried next, when its sender is told of
+// the delay and when it is given up (RFC 5321 section 4.5.4.1).
 package retry
 
 import "time"
@@ -9,6 +9,9 @@ type Schedule struct {
 	// Intervals are the waits after the first, second, … failed attempt; the
 	// last one repeats.
 	Intervals []time.Duration
+	// WarnAfter is how long after a message came in its sender is told that it
+	// waits; 0 is never.
+	WarnAfter time.Duration
 	// GiveUp is how long after a message came in its deliveries expire.
 	GiveUp time.Duration
 	// Jitter is the part of an interval, 0 to 1, by which it may be longer, so
@@ -22,6 +25,7 @@ func Default() Schedule {
 	m := time.Minute
 	return Schedule{
 		Intervals: []time.Duration{2 * m, 5 * m, 10 * m, 20 * m, 40 * m, 60 * m, 120 * m, 240 * m},
+		WarnAfter: 4 * time.Hour,
 		GiveUp:    5 * 24 * time.Hour,
 		Jitter:    0.1,
 	}

@@ -55,6 +55,12 @@ const (
 // WantsFailure reports whether a failure is to be told.
 func (n Notify) WantsFailure() bool { return n == 0 || n&NotifyFailure != 0 }
 
+// WantsDelay reports whether a delay is to be told.
+func (n Notify) WantsDelay() bool { return n == 0 || n&NotifyDelay != 0 }
+
+// WantsSuccess reports whether the delivery is to be told.
+func (n Notify) WantsSuccess() bool { return n&NotifySuccess != 0 }
+
 // String is the parameter's value, "" if it was not given.
 func (n Notify) String() string {
 	var words []string
@@ -135,7 +141,7 @@ func (m *Mail) setParam(key, value string) *Reply {
 			return bad(501, "5.5.4", "RET must be FULL or HDRS, not %q", value)
 		}
 	case "ENVID":
-		id, err := decodeXtext(value)
+		id, err := DecodeXtext(value)
 		if err != nil || id == "" || len(value) > 100 {
 			return bad(501, "5.5.4", "ENVID must be xtext of 1 to 100 octets (RFC 3461)")
 		}
@@ -192,7 +198,7 @@ func (r *Rcpt) setParam(key, value string) *Reply {
 		r.Notify = n
 	case "ORCPT":
 		kind, text, ok := strings.Cut(value, ";")
-		orig, err := decodeXtext(text)
+		orig, err := DecodeXtext(text)
 		if !ok || kind == "" || orig == "" || err != nil || len(value) > 500 {
 			return bad(501, "5.5.4", "ORCPT must be type;xtext (RFC 3461)")
 		}
@@ -285,8 +291,8 @@ func bad(code int, enhanced, format string, args ...any) *Reply {
 	return &r
 }
 
-// decodeXtext decodes RFC 3461 section 4 xtext.
-func decodeXtext(s string) (string, error) {
+// DecodeXtext decodes RFC 3461 section 4 xtext.
+func DecodeXtext(s string) (string, error) {
 	var b strings.Builder
 	for i := 0; i < len(s); i++ {
 		switch c := s[i]; {

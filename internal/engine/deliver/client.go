@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
@@ -38,17 +39,47 @@ func (f *Failure) Error() string { return string(f.Reply.Stage) + ": " + f.Reply
 // Secrets opens the passwords kept for smart hosts.
 type Secrets func(ctx context.Context, name string) (string, error)
 
-// Client opens connections for one configuration.
-type Client struct {
-	cfg      *config.Compiled
-	resolver *resolve.Resolver
-	roots    *x509.CertPool
-	secrets  Secrets
+// Resolver answers questions of DNS; *resolve.Resolver is one.
+type Resolver interface {
+	MX(ctx context.Context, domain string) ([]resolve.Host, error)
+	Addrs(ctx context.Context, host string) ([]netip.Addr, error)
 }
 
-// NewClient makes a client; roots nil means those of the system.
-func NewClient(cfg *config.Compiled, roots *x509.CertPool, secrets Secrets) *Client {
-	return &Client{cfg: cfg, resolver: resolve.New(cfg.Service.Resolvers, cfg.Service.AddressFamily), roots: roots, secrets: secrets}
+// Dial opens a connection from an address of ours, if that is valid.
+type Dial func(ctx context.Context, from netip.Addr, to netip.AddrPort, timeout time.Duration) (net.Conn, error)
+
+// Options are what connections are made with. Zero fields are the network's.
+type Options struct {
+	Roots    *x509.CertPool // to verify far hosts by; nil is the system's
+	Secrets  Secrets
+	Resolver Resolver // in place of the configured servers
+	Dial     Dial
+}
+
+// Client opens connections for one configuration.
+type Client struct {
+	Options
+	cfg *config.Compiled
+}
+
+// NewClient makes a client.
+func NewClient(cfg *config.Compiled, o Options) *Client {
+	if o.Resolver == nil {
+		o.Resolver = resolve.New(cfg.Service.Resolvers, cfg.Service.AddressFamily)
+	}
+	if o.Dial == nil {
+		o.Dial = dial
+	}
+	return &Client{Options: o, cfg: cfg}
+}
+
+// dial connects by TCP.
+func dial(ctx context.Context, from netip.Addr, to netip.AddrPort, timeout time.Duration) (net.Conn, error) {
+	dialer := net.Dialer{Timeout: timeout}
+	if from.IsValid() && from.Is4() == to.Addr().Is4() {
+		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+	}
+	return dialer.DialContext(ctx, "tcp", to.String())
 }
 
 // Hosts finds where a next hop leads now, in order, for people to see.
@@ -60,7 +91,7 @@ func (c *Client) Hosts(ctx context.Context, r *config.Route, nextHop string) ([]
 	var out []mail.HopHost
 	for _, t := range targets {
 		h := mail.HopHost{Name: t.host, Preference: t.preference, Port: t.port, Addresses: []string{}}
-		addrs, err := c.resolver.Addrs(ctx, t.host)
+		addrs, err := c.Resolver.Addrs(ctx, t.host)
 		if err != nil {
 			h.Trouble = err.Error()
 		}
@@ -139,7 +170,7 @@ func (c *Client) connect(ctx context.Context, r *config.Route, nextHop string) (
 	}
 	var tried []mail.LastReply
 	for _, t := range targets {
-		addrs, err := c.resolver.Addrs(ctx, t.host)
+		addrs, err := c.Resolver.Addrs(ctx, t.host)
 		if err != nil {
 			failure = dnsFailure(t.host, err)
 			tried = append(tried, failure.Reply)
@@ -242,7 +273,7 @@ func (c *Client) mxTargets(ctx context.Context, domain string, port int, needMX 
 		}
 		return []target{{ip.String(), port, 0}}, nil
 	}
-	hosts, err := c.resolver.MX(ctx, domain)
+	hosts, err := c.Resolver.MX(ctx, domain)
 	if err != nil {
 		return nil, dnsFailure(domain, err)
 	}
@@ -250,7 +281,7 @@ func (c *Client) mxTargets(ctx context.Context, domain string, port int, needMX 
 		if needMX {
 			return nil, dnsFailure(domain, &resolve.Failure{Cause: diagnose.NoAddress, Permanent: true, Enhanced: "5.4.4", Text: "the domain " + domain + " has no MX, and the route sends to none without"})
 		}
-		if _, err := c.resolver.Addrs(ctx, domain); err != nil {
+		if _, err := c.Resolver.Addrs(ctx, domain); err != nil {
 			return nil, noMXNoAddress(domain, err)
 		}
 	}
@@ -301,11 +332,7 @@ func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t ta
 
 func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Terms, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
 	timeouts := c.cfg.Service.Timeouts
-	dialer := net.Dialer{Timeout: timeouts.Connect}
-	if r.SourceAddress.IsValid() && r.SourceAddress.Is4() == ip.Is4() {
-		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(r.SourceAddress, 0))
-	}
-	raw, err := dialer.DialContext(ctx, "tcp", netip.AddrPortFrom(ip, uint16(t.port)).String())
+	raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.port)), timeouts.Connect)
 	if err != nil {
 		return nil, connectFailure(t, ip, err)
 	}
@@ -326,7 +353,7 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Term
 
 // dialogue goes from greeting to sign-in.
 func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, terms route.Terms, useTLS bool) *Failure {
-	settings := &tls.Config{ServerName: conn.host, RootCAs: c.roots, MinVersion: tls.VersionTLS12}
+	settings := &tls.Config{ServerName: conn.host, RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
 	if terms.PinnedName != "" {
 		settings.ServerName = terms.PinnedName
 	}
@@ -360,7 +387,7 @@ func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, term
 	if conn.tls == nil {
 		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSTrouble, "a password is not sent without TLS")
 	}
-	password, err := c.secrets(ctx, r.SignIn.Secret)
+	password, err := c.Secrets(ctx, r.SignIn.Secret)
 	if err != nil {
 		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+r.SignIn.Secret+" of route "+r.Name+" cannot be used: "+err.Error())
 	}

@@ -58,7 +58,7 @@ func TestAHostThatCannotProveThePasswordGetsNoMail(t *testing.T) {
 // dialScript opens a connection to a scripted host, past its hello.
 func dialScript(t *testing.T, s *script, c *config.Config) *Conn {
 	t.Helper()
-	client := NewClient(config.Compile(c, 1, nil), nil, nil)
+	client := NewClient(config.Compile(c, 1, nil), Options{})
 	conn, failure := client.Connect(t.Context(), &config.Route{NextHop: config.HopSmartHost, TLS: "off"}, s.serve(t))
 	if failure != nil {
 		t.Fatal(failure)

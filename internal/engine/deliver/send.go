@@ -34,6 +34,9 @@ type Recipient struct {
 type Result struct {
 	Reply   mail.LastReply
 	Failure *Failure
+	// WishPassedOn says that the host tells the sender of success if that is
+	// wished (RFC 3461 section 5.2.1).
+	WishPassedOn bool
 }
 
 // group is how many commands are sent ahead of their replies (RFC 2920); the
@@ -265,7 +268,7 @@ func (c *Conn) final(results []Result, accepted []int) []Result {
 		if failure == nil && r.Code != 250 {
 			failure = c.refusal(diagnose.StageContent, r)
 		}
-		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure}
+		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure, WishPassedOn: c.has("DSN") && !c.lmtp}
 		if failure != nil {
 			result.Reply = failure.Reply
 		}

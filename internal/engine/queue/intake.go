@@ -137,11 +137,17 @@ func (q *Queue) reserve(entries []*store.Entry) {
 		e.Leased = make([]bool, len(e.Deliveries))
 		for i, d := range e.Deliveries {
 			l := q.lane(d)
+			d.Bulk = q.volume.add(int64(d.LaneID), e.Message.Sender, now.Unix())
+			q.flows.add(d.LaneID, now, 1, 0, 0)
+			r, elsewhere := q.rests[d.LaneID]
 			switch {
+			case d.State == mail.Held:
 			case now.Before(l.restUntil):
 				d.NextTryAt = mail.At(l.restUntil)
-			case !config.On(l.route.Nodes, q.Name):
-			case q.stopping || q.window >= maxWindow || l.window >= maxLaneWindow || l.more:
+			case elsewhere:
+				d.NextTryAt = mail.At(r.Until)
+			case !config.On(l.route.Nodes, q.Name), q.paused(l) != nil, q.isFrozen(l.id, now):
+			case q.stopping || q.window >= maxWindow || l.window >= q.share(d) || l.more && d.Bulk:
 				l.more = true
 			default:
 				e.Leased[i] = true
@@ -150,6 +156,16 @@ func (q *Queue) reserve(entries []*store.Entry) {
 			}
 		}
 	}
+}
+
+// share is how much of a lane's room in memory a letter may use: half of it is
+// kept from bulk, so that a single letter has no hundred thousand before it.
+// Queue.mu is held.
+func (q *Queue) share(d *mail.Delivery) int {
+	if d.Bulk {
+		return q.allowance() / 2
+	}
+	return q.allowance()
 }
 
 func (q *Queue) unreserve(entries []*store.Entry) {

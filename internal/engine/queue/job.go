@@ -32,6 +32,7 @@ type job struct {
 	client     string
 	listener   string
 	deliveries []*mail.Delivery
+	in         ident.ID     // the lane it was placed in
 	content    *keptContent // nil if it must be read from the database
 }
 
@@ -42,6 +43,8 @@ func jobOf(d *store.Due) *job {
 		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
 		account: d.Account, client: d.Client, listener: d.Listener}
 }
+
+func (j *job) bulk() bool { return j.deliveries[0].Bulk }
 
 func (j *job) lane() ident.ID { return j.deliveries[0].LaneID }
 
@@ -90,7 +93,7 @@ func (q *Queue) keep(data []byte, n int) *keptContent {
 // held.
 func (q *Queue) done(j *job) {
 	q.window -= len(j.deliveries)
-	if l := q.lanes[j.lane()]; l != nil {
+	if l := q.lanes[j.in]; l != nil {
 		l.window -= len(j.deliveries)
 	}
 	if j.content == nil {
@@ -105,6 +108,10 @@ func (q *Queue) done(j *job) {
 // replan finds the route of a delivery that was planned under another revision.
 // It reports false if the configuration now refuses it; then it has bounced.
 func (q *Queue) replan(cfg *config.Compiled, d *store.Due) bool {
+	if d.Delivery.Detour != mail.NoDetour && cfg.Route(d.Delivery.Route) != nil {
+		return true // a person chose its way
+	}
+	d.Delivery.Detour = mail.NoDetour
 	leg, fault, ok := Plan(cfg, d)
 	if !ok {
 		return true

@@ -11,6 +11,7 @@ import (
 	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
+	"gullroute/internal/store"
 )
 
 // lane is the part of a lane that is in memory. Guarded by Queue.mu.
@@ -20,14 +21,15 @@ type lane struct {
 	nextHop string
 	terms   route.Terms
 
-	pending []*job
+	pending turns
 	window  int  // deliveries pending, being sent, or about to come
 	more    bool // the database has more than memory takes
 	active  int  // connections open or being opened
 	idling  int  // of these, waiting for a letter
 	sending int  // connections that have a job
-	limit   int  // connections at most; shrinks when the host says too many
-	praise  int  // successes since the limit last changed
+	limit   int  // connections at most now: grows on success, shrinks on trouble
+	ceiling int  // what the limit may grow to; lowered when the host says too many
+	praise  int  // successes since the ceiling last changed
 
 	failures  int // of the host, in a row
 	restUntil time.Time
@@ -39,20 +41,33 @@ type lane struct {
 	letter    chan struct{} // tells idling connections of a letter
 }
 
+// firstConnections is how many connections a lane begins with.
+const firstConnections = 3
+
 // lane finds or makes the lane of a delivery. Queue.mu is held.
 func (q *Queue) lane(d *mail.Delivery) *lane {
 	l := q.lanes[d.LaneID]
 	if l == nil {
-		r := q.cfg.Load().Route(d.Route)
-		if r == nil { // the route is gone; the delivery is planned anew when it is taken
-			r = q.cfg.Load().Route(config.RouteNone)
-		}
 		now := time.Now()
-		terms := route.TermsOf(q.cfg.Load(), r, d.NextHop)
-		l = &lane{id: d.LaneID, route: r, nextHop: d.NextHop, terms: terms, limit: terms.Connections, since: now, touched: now, letter: make(chan struct{}, 1)}
+		l = &lane{id: d.LaneID, nextHop: d.NextHop, since: now, touched: now, letter: make(chan struct{}, 1)}
+		l.setTerms(q.cfg.Load(), d.Route)
+		if r, ok := q.rests[d.LaneID]; ok {
+			l.failures, l.since, l.last, l.cause = r.Failures, r.Since, r.Last, r.Cause
+		}
 		q.lanes[d.LaneID] = l
 	}
 	return l
+}
+
+// setTerms lets a lane go by a configuration.
+func (l *lane) setTerms(c *config.Compiled, routeName string) {
+	r := c.Route(routeName)
+	if r == nil { // the route is gone; its deliveries are planned anew when they are taken
+		r = c.Route(config.RouteNone)
+	}
+	l.route, l.terms = r, route.TermsOf(c, r, l.nextHop)
+	l.ceiling = l.terms.Connections
+	l.limit = min(l.ceiling, max(l.limit, firstConnections))
 }
 
 // idle reports that memory has no reason to know the lane any longer.
@@ -64,8 +79,9 @@ func (l *lane) idle(now time.Time) bool {
 // held, and the job is counted in Queue.window.
 func (q *Queue) place(j *job) {
 	l := q.lane(j.deliveries[0])
+	j.in = l.id
 	l.window += len(j.deliveries)
-	l.pending = append(l.pending, j)
+	l.pending.add(j)
 	l.touched = time.Now()
 	q.staff(l)
 }
@@ -73,6 +89,9 @@ func (q *Queue) place(j *job) {
 // staff opens connections for what is pending, within the limits. Queue.mu is
 // held.
 func (q *Queue) staff(l *lane) {
+	if q.paused(l) != nil {
+		return
+	}
 	if l.idling > 0 {
 		select {
 		case l.letter <- struct{}{}:
@@ -83,7 +102,7 @@ func (q *Queue) staff(l *lane) {
 	if l.failures > 0 {
 		limit = 1 // one connection tries whether the host is well again
 	}
-	for l.active < limit && l.active-l.sending < len(l.pending) && !q.stopping &&
+	for l.active < limit && l.active-l.sending < l.pending.len() && !q.stopping &&
 		q.connections < q.cfg.Load().Service.Connections && !time.Now().Before(l.restUntil) {
 		l.active++
 		q.connections++
@@ -96,19 +115,15 @@ func (q *Queue) staff(l *lane) {
 func (q *Queue) take(l *lane) *job {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if len(l.pending) == 0 || q.stopping || q.fenced() {
+	if l.pending.len() == 0 || q.stopping || q.fenced() || q.paused(l) != nil || l.active > l.limit {
 		return nil
 	}
-	j := l.pending[0]
-	l.pending[0] = nil
-	if l.pending = l.pending[1:]; len(l.pending) == 0 {
-		l.pending = nil
-	}
+	j := l.pending.next()
 	l.sending++
 	for _, d := range j.deliveries {
 		q.inHand[d.ID()] = true
 	}
-	if l.more && l.window < maxLaneWindow/2 {
+	if l.more && l.window < q.allowance()/2 {
 		l.more = false
 		q.Wake()
 	}
@@ -131,6 +146,20 @@ func (q *Queue) letGo(j *job) {
 	}
 }
 
+// unload takes what waits out of a lane's memory, to be given back to the
+// database. Queue.mu is held.
+func (q *Queue) unload(l *lane) []mail.DeliveryID {
+	var ids []mail.DeliveryID
+	for _, j := range l.pending.takeAll() {
+		for _, d := range j.deliveries {
+			ids = append(ids, d.ID())
+		}
+		q.done(j)
+	}
+	l.more = false
+	return ids
+}
+
 // rest lets a lane rest after trouble with its host: everything that waits in
 // memory goes back to the database until then.
 func (q *Queue) rest(l *lane, f *deliver.Failure) {
@@ -145,23 +174,17 @@ func (q *Queue) rest(l *lane, f *deliver.Failure) {
 		l.failures++
 		l.restUntil = now.Add(wait)
 	}
+	l.limit = min(l.ceiling, firstConnections)
 	l.last, l.cause = &f.Reply, string(f.Cause)
-	back := l.pending
-	l.pending, l.more = nil, false
-	var ids []mail.DeliveryID
-	for _, j := range back {
-		for _, d := range j.deliveries {
-			ids = append(ids, d.ID())
-		}
-		q.done(j)
-	}
+	ids := q.unload(l)
 	until := l.restUntil
+	record := store.Rest{Lane: l.id, Node: q.Node, Since: l.since, Until: until, Failures: l.failures, Last: l.last, Cause: l.cause}
 	q.mu.Unlock()
+	q.recordRest(record)
 	q.publishLane(l, fmt.Sprintf("rests until %s: %s", until.UTC().Format(time.RFC3339), f.Error()))
-	if len(ids) == 0 {
-		return
+	if len(ids) > 0 {
+		q.giveBack(handBack{ids, until})
 	}
-	q.giveBack(handBack{ids, until})
 }
 
 // handBack are deliveries that go back to the database untried.
@@ -182,7 +205,8 @@ func (q *Queue) giveBack(b handBack) {
 	}
 }
 
-// well notes that a lane's host took what it was given.
+// well notes that a lane's host took what it was given: it may get more
+// connections, quickly at first, carefully where it said too many before.
 func (q *Queue) well(l *lane) {
 	q.mu.Lock()
 	recovered := l.failures > 0
@@ -190,13 +214,15 @@ func (q *Queue) well(l *lane) {
 	if recovered {
 		l.since, l.cause, l.last = time.Now(), "", nil
 	}
-	if l.praise++; l.praise >= 20 && l.limit < l.terms.Connections {
-		l.limit++
+	if l.praise++; l.praise >= 20 && l.ceiling < l.terms.Connections {
+		l.ceiling++
 		l.praise = 0
 	}
+	l.limit = min(l.limit+1, l.ceiling)
 	q.staff(l)
 	q.mu.Unlock()
 	if recovered {
+		q.recordRest(store.Rest{Lane: l.id})
 		q.publishLane(l, "moves again")
 		q.Wake()
 	}
@@ -211,11 +237,12 @@ func (q *Queue) crowded(l *lane, j *job) bool {
 	if l.active <= 1 {
 		return false
 	}
-	l.limit = max(1, l.active-1)
+	l.ceiling = max(1, l.active-1)
+	l.limit = l.ceiling
 	l.praise = 0
 	l.sending--
 	q.letGo(j)
-	l.pending = append([]*job{j}, l.pending...)
+	l.pending.putBack(j)
 	return true
 }
 
@@ -234,6 +261,7 @@ type LaneView struct {
 	Why         string
 	Sending     int64
 	Connections int
+	Limit       int
 	Last        *mail.LastReply
 	Cause       string
 }
@@ -243,22 +271,32 @@ func (q *Queue) View() map[ident.ID]LaneView {
 	now := time.Now()
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	out := make(map[ident.ID]LaneView, len(q.lanes))
+	out := make(map[ident.ID]LaneView, len(q.lanes)+len(q.rests))
+	for id, r := range q.rests {
+		out[id] = LaneView{State: mail.LaneResting, Since: r.Since, Until: r.Until, Why: whyResting(r.Failures), Last: r.Last, Cause: r.Cause}
+	}
 	for id, l := range q.lanes {
-		v := LaneView{State: mail.LaneMoving, Since: l.since, Sending: int64(l.sending), Connections: l.active, Last: l.last, Cause: l.cause}
-		if l.failures > 0 {
-			v.State, v.Until = mail.LaneResting, l.restUntil
-			v.Why = fmt.Sprintf("%d failed attempts in a row to reach its host", l.failures)
-			if l.failures == 1 {
-				v.Why = "its host could not be reached"
-			}
+		v := LaneView{State: mail.LaneMoving, Since: l.since, Last: l.last, Cause: l.cause}
+		if elsewhere, ok := out[id]; ok && l.failures == 0 {
+			v = elsewhere
+		}
+		if l.failures > 0 && !l.restUntil.IsZero() {
+			v.State, v.Until, v.Since, v.Why = mail.LaneResting, l.restUntil, l.since, whyResting(l.failures)
 			if now.After(l.restUntil) {
 				v.Why += "; one connection is trying it now"
 			}
 		}
+		v.Sending, v.Connections, v.Limit = int64(l.sending), l.active, l.limit
 		out[id] = v
 	}
 	return out
+}
+
+func whyResting(failures int) string {
+	if failures == 1 {
+		return "its host could not be reached"
+	}
+	return fmt.Sprintf("%d failed attempts in a row to reach its host", failures)
 }
 
 // InMemory is how many deliveries memory holds, and how many octets of content.
@@ -268,13 +306,20 @@ func (q *Queue) InMemory() (deliveries int, octets int64) {
 	return q.window, q.kept.Load()
 }
 
-// EndRest lets a lane that rests try its host now.
-func (q *Queue) EndRest(id ident.ID) {
+// EndRest lets lanes that rest try their hosts now.
+func (q *Queue) EndRest(ids []ident.ID) {
 	q.mu.Lock()
-	defer q.mu.Unlock()
-	if l := q.lanes[id]; l != nil {
-		l.restUntil = time.Time{}
+	for _, id := range ids {
+		if l := q.lanes[id]; l != nil && l.failures > 0 {
+			l.restUntil = time.Unix(1, 0) // over, and the next is one attempt
+		}
+		if r, ok := q.rests[id]; ok {
+			r.Until = time.Time{}
+			q.rests[id] = r
+		}
 	}
+	q.mu.Unlock()
+	q.Wake()
 }
 
 // Now tells whether a delivery is in a transaction, and until when its lane rests
@@ -282,7 +327,10 @@ func (q *Queue) EndRest(id ident.ID) {
 func (q *Queue) Now(d *mail.Delivery) (sending bool, rest time.Time) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if l := q.lanes[d.LaneID]; l != nil {
+	if r, ok := q.rests[d.LaneID]; ok {
+		rest = r.Until
+	}
+	if l := q.lanes[d.LaneID]; l != nil && l.restUntil.After(rest) {
 		rest = l.restUntil
 	}
 	return q.inHand[d.ID()], rest

@@ -8,74 +8,151 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/deliver"
 	"gullroute/internal/store"
 )
 
-// notice makes the notification that a failure begets, or nil: none about a
-// message from the null sender (RFC 5321 section 6.1), and none that the sender
-// asked not to get (RFC 3461), nor that were agreed to be kept back.
-func (q *Queue) notice(cfg *config.Compiled, j *job, failed []*mail.Delivery, now time.Time) []*store.Entry {
+// notice makes the notifications that outcomes beget: to the sender, and where
+// that is wanted a copy to the postmaster. There is none about a message from the
+// null sender (RFC 5321 section 6.1), and none that the sender asked not to get
+// (RFC 3461 section 4.1), nor that were agreed to be kept back.
+func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now time.Time) []*store.Entry {
 	to := j.from()
 	if to.IsNull() {
 		return nil
 	}
-	if p := cfg.Peer(to.Domain); p != nil && p.NoBounces {
-		q.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", p.Name)
-		return nil
-	}
 	n := dsn.Notice{HostName: string(cfg.Service.HostName), Postmaster: cfg.Service.Postmaster, To: to, EnvID: j.envID, Arrived: j.received, Now: now}
-	for _, d := range failed {
-		if smtp.Notify(d.Notify).WantsFailure() {
-			n.Recipients = append(n.Recipients, noticeRecipient(d))
+	peer := cfg.Peer(to.Domain)
+	for _, d := range about {
+		r := noticeRecipient(d)
+		wish := smtp.Notify(d.Notify)
+		switch {
+		case r.Action == dsn.Failed && !wish.WantsFailure(), r.Action == dsn.Delayed && !wish.WantsDelay():
+		case r.Action == dsn.Failed && peer != nil && peer.NoBounces, r.Action == dsn.Delayed && peer != nil && peer.NoDelayNotices:
+			q.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", peer.Name)
+		default:
+			n.Recipients = append(n.Recipients, r)
 		}
 	}
 	if len(n.Recipients) == 0 {
 		return nil
 	}
-	if err := q.addOriginal(&n, j); err != nil {
+	if err := q.addOriginal(cfg, &n, j); err != nil {
 		q.Log.Error("a notice goes out without the original's header", "message", j.message, "error", err)
 	}
-	id := q.IDs.Next()
-	n.ID = id.String()
-	if e := q.noticeEntry(cfg, n, j, id, now); e != nil {
-		return []*store.Entry{e}
+	var out []*store.Entry
+	if e := q.noticeEntry(cfg, n, j, now); e != nil {
+		out = append(out, e)
 	}
-	return nil
+	if missed, ok := q.copyWanted(cfg, n, now); ok {
+		n.CopyOf, n.To, n.Uncopied = n.To, cfg.Service.Postmaster, missed
+		if e := q.noticeEntry(cfg, n, j, now); e != nil {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// copies counts the postmaster's copies, hour by hour.
+type copies struct {
+	hour         int64
+	made, missed int
+}
+
+// copyWanted reports whether the postmaster gets a copy, and how many notices
+// were not copied since the last one.
+func (q *Queue) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (missed int, ok bool) {
+	wanted := cfg.Service.Notices.CopyTo
+	if wanted == "" || wanted == "nobody" || wanted == "failures" && n.Worst() != dsn.Failed || n.To.Key() == cfg.Service.Postmaster.Key() {
+		return 0, false
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	c := &q.copies
+	if hour := now.Unix() / 3600; hour != c.hour {
+		c.hour, c.made = hour, 0
+	}
+	if c.made >= cfg.Service.Notices.CopiesPerHour {
+		c.missed++
+		return 0, false
+	}
+	c.made++
+	missed, c.missed = c.missed, 0
+	return missed, true
+}
+
+// wished are the deliveries of a job whose sender asked to be told of success,
+// and whose next server does not take that wish over (RFC 3461 section 5.2.2).
+func (q *Queue) wished(j *job, results []deliver.Result) []*mail.Delivery {
+	var out []*mail.Delivery
+	for i, d := range j.deliveries {
+		if d.State == mail.Delivered && smtp.Notify(d.Notify).WantsSuccess() && !results[i].WishPassedOn {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 	final, _ := address.Parse(d.Recipient)
-	r := dsn.Recipient{Final: final, Cause: d.Cause, RemoteHost: d.Last.Host, LastAttempt: d.LastTryAt.Time, Expired: d.State == mail.Expired,
-		Reply: smtp.Reply{Code: d.Last.Code, Enhanced: d.Last.Enhanced, Lines: []string{d.Last.Text}}}
-	r.OrigType, r.Orig, _ = strings.Cut(d.ORCPT, ";")
-	if d.Last.Code == 0 { // nobody said it but we ourselves
-		r.RemoteHost = ""
-		r.Reply.Code = 550
+	last := mail.LastReply{}
+	if d.Last != nil {
+		last = *d.Last
 	}
-	switch {
-	case r.Expired:
-		r.Status = "4.4.7"
-	case d.Last.Enhanced != "":
-		r.Status = d.Last.Enhanced
+	r := dsn.Recipient{Final: final, Cause: d.Cause, RemoteHost: last.Host, LastAttempt: d.LastTryAt.Time, Expired: d.State == mail.Expired,
+		Reply: smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}}}
+	r.OrigType, r.Orig, _ = strings.Cut(d.ORCPT, ";")
+	ours := last.Stage == diagnose.StageMailbox || last.Stage == diagnose.StageRoute
+	if last.Code == 0 || ours { // nobody said it but we ourselves
+		r.RemoteHost = ""
+	}
+	switch d.State {
+	case mail.Delivered:
+		r.Action, r.Status = dsn.Relayed, "2.1.9" // RFC 3463: relayed to a host without notifications
+		if last.Stage == diagnose.StageMailbox || d.NextHop == "local" {
+			r.Action, r.Status = dsn.Delivered, "2.1.5"
+		} else {
+			r.RemoteHost = last.Host
+		}
+	case mail.Bounced, mail.Expired:
+		r.Action, r.Status = dsn.Failed, last.Enhanced
+		if r.Reply.Code == 0 && last.Text != "" {
+			r.Reply.Code = 550
+		}
+		if r.Status == "" {
+			r.Status = "5.0.0"
+		}
+		if r.Expired {
+			r.Status = "4.4.7"
+		}
+		if d.Cause == diagnose.Returned {
+			r.Words = last.Text
+		}
 	default:
-		r.Status = "5.0.0"
+		r.Action, r.Status, r.RetryUntil = dsn.Delayed, "4.4.7", d.ExpiresAt.Time
 	}
 	return r
 }
 
 // addOriginal reads what of the original goes back.
-func (q *Queue) addOriginal(n *dsn.Notice, j *job) error {
+func (q *Queue) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error {
 	content, err := q.letter(j).Content()
 	if err != nil {
 		return err
 	}
-	head := make([]byte, message.MaxHeader)
+	whole := j.ret == "FULL" && j.size <= int64(cfg.Service.Notices.ReturnUpTo) && n.Worst() == dsn.Failed
+	room := int64(message.MaxHeader)
+	if whole {
+		room = max(room, j.size+1)
+	}
+	head := make([]byte, room)
 	size, err := io.ReadFull(content, head)
 	if err != nil && err != io.ErrUnexpectedEOF && err != io.EOF {
 		return err
@@ -84,14 +161,16 @@ func (q *Queue) addOriginal(n *dsn.Notice, j *job) error {
 	section, _ := message.SplitHeader(head)
 	n.Header = bytes.Clone(section)
 	n.Subject = message.Summarize(section, n.HostName).Subject
-	if j.ret == "FULL" && j.size <= dsn.MaxReturn && int64(size) == j.size {
+	if whole && int64(size) == j.size {
 		n.Content = bytes.Clone(head)
 	}
 	return nil
 }
 
 // noticeEntry makes the message that carries a notice.
-func (q *Queue) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, id ident.ID, now time.Time) *store.Entry {
+func (q *Queue) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now time.Time) *store.Entry {
+	id := q.IDs.Next()
+	n.ID = id.String()
 	e, fault := beget(cfg, j, id, n.To, dsn.Compose(n), "notice", now)
 	if fault != nil {
 		q.Log.Warn("a notice cannot be delivered: its sender's address is refused here", "message", j.message, "sender", n.To.String(), "reply", fault.String())
@@ -99,6 +178,21 @@ func (q *Queue) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, id ident
 	}
 	e.Message.UTF8 = n.NeedsUTF8()
 	return e
+}
+
+// Expansion makes the notice that a message was passed on to all behind an alias
+// (RFC 3461 section 5.2.7.3), or nil.
+func (q *Queue) Expansion(cfg *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry {
+	to := m.From()
+	if to.IsNull() || len(expanded) == 0 {
+		return nil
+	}
+	n := dsn.Notice{HostName: string(cfg.Service.HostName), Postmaster: cfg.Service.Postmaster, To: to, EnvID: m.EnvID, Arrived: m.ReceivedAt, Now: m.ReceivedAt,
+		Subject: m.Subject, Header: bytes.Clone(section)}
+	for _, r := range expanded {
+		n.Recipients = append(n.Recipients, dsn.Recipient{Action: dsn.Expanded, Final: r.To, OrigType: r.OrigType, Orig: r.Orig, Status: "2.0.0"})
+	}
+	return q.noticeEntry(cfg, n, &job{message: m.ID}, m.ReceivedAt)
 }
 
 // beget makes a message of our own about another, from the null sender. kind is
@@ -126,7 +220,7 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 func NewDelivery(cfg *config.Compiled, m *mail.Message, n int, leg route.Leg, original address.Address, rule string) *mail.Delivery {
 	d := &mail.Delivery{MessageID: m.ID, N: int16(n), Recipient: leg.Recipient.String(), Original: original.String(), State: mail.Waiting,
 		LaneID: ident.ID(leg.Lane()), Route: leg.Route.Name, NextHop: leg.NextHop, Rule: rule, RouteWhy: leg.Why, Revision: cfg.Revision,
-		NextTryAt: mail.At(m.ReceivedAt), ExpiresAt: mail.At(cfg.Schedule.Expires(m.ReceivedAt))}
+		NextTryAt: mail.At(m.ReceivedAt), ExpiresAt: mail.At(cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt))}
 	for _, a := range leg.Via {
 		d.Via = append(d.Via, a.String())
 	}

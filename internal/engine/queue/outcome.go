@@ -3,11 +3,16 @@ package queue
 import (
 	"context"
 	"math/rand/v2"
+	"strings"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/retry"
+	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
@@ -16,16 +21,23 @@ import (
 )
 
 // deferDelivery sets when a delivery is tried next, and tells why.
-func (q *Queue) deferDelivery(cfg *config.Compiled, l *lane, o *store.Outcome, f *deliver.Failure) {
+func (q *Queue) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.Outcome, f *deliver.Failure) {
 	d := o.Delivery
 	d.State, d.Cause = mail.Deferred, f.Cause
-	next := cfg.Schedule.Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
+	next := q.schedule(cfg, l.route, d, j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
 	q.mu.Lock()
 	if l.restUntil.After(next) {
 		next = l.restUntil
 	}
 	q.mu.Unlock()
 	d.NextTryAt = mail.At(next)
+	tried := d.LaneID
+	defer func() {
+		if d.Detour == mail.DetourOnce { // it goes on as the routes say
+			d.Detour, d.Revision, o.Lane = mail.NoDetour, 0, tried
+			q.planAnew(cfg, j, d)
+		}
+	}()
 	if f.Cause == diagnose.NoRoute && d.Attempts > 1 {
 		return // nothing new to tell
 	}
@@ -33,6 +45,25 @@ func (q *Queue) deferDelivery(cfg *config.Compiled, l *lane, o *store.Outcome, f
 		Text: string(f.Reply.Stage) + ": " + f.Reply.String(),
 		Detail: map[string]any{"attempt": d.Attempts, "cause": f.Cause, "reply": f.Reply, "next_attempt_at": next.UTC(),
 			"route": d.Route, "next_hop": d.NextHop, "lane": d.LaneID}})
+}
+
+// schedule is the one that counts for a delivery.
+func (q *Queue) schedule(cfg *config.Compiled, r *config.Route, d *mail.Delivery, nullSender bool) retry.Schedule {
+	return cfg.ScheduleOf(r, domainOf(d.Recipient), nullSender)
+}
+
+func domainOf(recipient string) string { return recipient[strings.LastIndexByte(recipient, '@')+1:] }
+
+// planAnew puts a delivery where the routes send it.
+func (q *Queue) planAnew(cfg *config.Compiled, j *job, d *mail.Delivery) {
+	to, err := address.Parse(d.Recipient)
+	if err != nil {
+		return
+	}
+	leg, fault := route.Find(cfg, Envelope(j.sender, j.account, j.client, j.listener, j.size), to)
+	if fault == nil {
+		d.LaneID, d.Route, d.NextHop, d.RouteWhy, d.Revision = ident.ID(leg.Lane()), leg.Route.Name, leg.NextHop, leg.Why, cfg.Revision
+	}
 }
 
 // finishRefused bounces a delivery that the configuration now refuses.
@@ -59,7 +90,7 @@ func (q *Queue) expireOverdue(ctx context.Context) {
 	}
 	now := time.Now()
 	late := now.Add(-time.Minute) // those of a moving lane get their last attempt
-	due, err := q.Store.LeaseOverdue(ctx, q.Node, late, late.Add(-cfg.Schedule.GiveUp), leaseAtOnce)
+	due, err := q.Store.LeaseOverdue(ctx, q.Node, late, late.Add(-cfg.ShortestGiveUp()), leaseAtOnce)
 	if err != nil {
 		q.Log.Error("overdue deliveries cannot be read", "error", err)
 		return
@@ -76,6 +107,41 @@ func (q *Queue) expireOverdue(ctx context.Context) {
 	}
 }
 
+// Left is how many deliveries came to their end here.
+func (q *Queue) Left() int64 { return q.left.Load() }
+
+// Waiting is how many deliveries wait in the database, as far as it is known.
+func (q *Queue) Waiting() int64 { return q.waiting.Load() }
+
+// SetWaiting tells how many deliveries wait in the database.
+func (q *Queue) SetWaiting(n int64) { q.waiting.Store(n) }
+
+// Return sends deliveries that are leased to this node back to their senders,
+// with a person's sentence.
+func (q *Queue) Return(ctx context.Context, due []store.Due, say string) error {
+	cfg, now := q.cfg.Load(), time.Now()
+	for i := 0; i < len(due); {
+		j := jobOf(&due[i])
+		for message := due[i].Delivery.MessageID; i < len(due) && due[i].Delivery.MessageID == message; i++ {
+			d := &due[i].Delivery
+			d.State, d.Cause = mail.Bounced, diagnose.Returned
+			d.Last = &mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "5.7.0", Text: say}
+			j.deliveries = append(j.deliveries, d)
+		}
+		for k, d := range j.deliveries {
+			o := &store.Outcome{Delivery: d, At: now.UTC()}
+			if k == 0 {
+				o.Begotten = q.notice(cfg, j, j.deliveries, now)
+			}
+			q.record(j, o)
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // record counts and tells an outcome, and gives it to the writer. It waits while
 // the writer has more than it can take: what is not recorded must stay little.
 func (q *Queue) record(j *job, o *store.Outcome) {
@@ -90,6 +156,16 @@ func (q *Queue) record(j *job, o *store.Outcome) {
 		kind, eventKind = tally.Expired, mail.EventExpired
 	}
 	q.Tally.Add(o.At, kind, j.size)
+	if d.State == mail.Deferred {
+		lane := d.LaneID
+		if o.Lane != 0 {
+			lane = o.Lane
+		}
+		q.flows.add(lane, o.At, 0, 0, 1)
+	} else {
+		q.flows.add(d.LaneID, o.At, 0, 1, 0)
+		q.left.Add(1)
+	}
 	q.outcomes <- o
 	if q.Hub.Watched() {
 		e := mail.Event{At: o.At, Kind: eventKind, MessageID: d.MessageID, N: d.N, Delivery: d.ID().String(), Node: q.Name, Text: replyText(d)}

@@ -5,7 +5,6 @@ package queue
 
 import (
 	"context"
-	"crypto/x509"
 	"io"
 	"log/slog"
 	"sync"
@@ -15,7 +14,6 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
@@ -29,9 +27,12 @@ type Store interface {
 	StoreContent(ctx context.Context, id ident.ID, content io.Reader) error
 	DropContent(ctx context.Context, id ident.ID) error
 	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
-	LeaseDue(ctx context.Context, node int, now time.Time, skip, try []ident.ID, notHere []string, perLane, total int) ([]store.Due, error)
+	LeaseDue(ctx context.Context, l store.Lease) ([]store.Due, error)
 	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
-	NextDue(ctx context.Context, skip []ident.ID) (time.Time, error)
+	NextDue(ctx context.Context, skip []ident.ID, routes []string) (time.Time, error)
+	Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) ([]store.Due, mail.DeliveryID, error)
+	Warn(ctx context.Context, node int, warnings []store.Warning) (dropped []*store.Entry, err error)
+	SetRest(ctx context.Context, r store.Rest) error
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
 	Finish(ctx context.Context, node int, outcomes []*store.Outcome) error
 	Heartbeat(ctx context.Context, node int) error
@@ -44,6 +45,7 @@ type Store interface {
 const (
 	maxWindow      = 20_000 // deliveries in memory, all lanes
 	maxLaneWindow  = 2_000  // deliveries in memory, one lane
+	minLaneWindow  = 16     // the same when there is hardly any room
 	maxKept        = 32 << 20
 	leaseAtOnce    = 1_000
 	heartbeatEvery = 5 * time.Second
@@ -61,9 +63,8 @@ type Options struct {
 	Hub   *live.Hub
 	Tally *tally.Tally
 	Log   *slog.Logger
-	Roots *x509.CertPool // to verify far hosts by; nil is the system's
-	// Secrets opens the passwords kept for smart hosts.
-	Secrets deliver.Secrets
+	// Outward is what connections outwards are made with.
+	Outward deliver.Options
 }
 
 // Queue is a node's share of the queue.
@@ -78,8 +79,21 @@ type Queue struct {
 	connections int // open or being opened
 	stopping    bool
 	inHand      map[mail.DeliveryID]bool // in a transaction
-	handBacks   []handBack               // that the database has not taken yet
+	pauses      pauses
+	frozen      map[ident.ID]time.Time
+	rests       map[ident.ID]store.Rest // that other nodes know of
+	volume      volume
+	copies      copies
+	handBacks   []handBack // that the database has not taken yet
 
+	fetching    sync.Mutex // held while deliveries are leased and placed
+	behind      ident.ID   // the lane to begin behind at the next look
+	warned      warned
+	flows       flows
+	restRecords chan store.Rest
+
+	left     atomic.Int64 // deliveries that came to their end
+	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
 	kept     atomic.Int64 // octets of content kept in memory
 	lastSeen atomic.Int64 // unix nano of the last heartbeat
 	wake     chan struct{}
@@ -97,12 +111,15 @@ func New(o Options) *Queue {
 		Options:  o,
 		lanes:    map[ident.ID]*lane{},
 		inHand:   map[mail.DeliveryID]bool{},
+		frozen:   map[ident.ID]time.Time{},
+		rests:    map[ident.ID]store.Rest{},
 		wake:     make(chan struct{}, 1),
 		entries:  make(chan *entryRequest, 1024),
 		outcomes: make(chan *store.Outcome, 2048),
 		ctx:      context.Background(),
 
-		connecting: context.Background(),
+		connecting:  context.Background(),
+		restRecords: make(chan store.Rest, 4096),
 	}
 	q.lastSeen.Store(time.Now().UnixNano())
 	return q
@@ -111,40 +128,20 @@ func New(o Options) *Queue {
 // Apply makes a configuration the one in force. What waits in memory goes back
 // to the database and is planned anew when it is taken again, at once.
 func (q *Queue) Apply(c *config.Compiled) {
-	q.client.Store(deliver.NewClient(c, q.Roots, q.Secrets))
+	q.client.Store(deliver.NewClient(c, q.Outward))
 	q.cfg.Store(c)
+	q.warned.reset()
 	var ids []mail.DeliveryID
 	q.mu.Lock()
 	for _, l := range q.lanes {
-		if r := c.Route(l.route.Name); r != nil {
-			l.route = r
-		}
-		l.terms = route.TermsOf(c, l.route, l.nextHop)
-		l.limit = l.terms.Connections
-		for _, j := range l.pending {
-			for _, d := range j.deliveries {
-				ids = append(ids, d.ID())
-			}
-			q.done(j)
-		}
-		l.pending = nil
+		l.setTerms(c, l.route.Name)
+		ids = append(ids, q.unload(l)...)
 	}
 	q.mu.Unlock()
 	if len(ids) > 0 {
 		q.giveBack(handBack{ids, time.Now()})
 	}
 	q.Wake()
-}
-
-// notHere names the routes that belong to other nodes.
-func (q *Queue) notHere(c *config.Compiled) []string {
-	var out []string
-	for i := range c.Routes {
-		if !config.On(c.Routes[i].Nodes, q.Name) {
-			out = append(out, c.Routes[i].Name)
-		}
-	}
-	return out
 }
 
 // Config is the configuration in force.
@@ -176,6 +173,10 @@ func (q *Queue) Run(ctx context.Context) {
 	var recorder sync.WaitGroup
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.writeOutcomes() }()
+	recorder.Add(1)
+	go func() { defer recorder.Done(); q.writeRests() }()
+	recorder.Add(1)
+	go func() { defer recorder.Done(); q.warnDelayed(ctx) }()
 
 	q.poll(ctx)
 
@@ -193,6 +194,7 @@ func (q *Queue) Run(ctx context.Context) {
 	stopIntake()
 	writers.Wait()
 	close(q.outcomes)
+	close(q.restRecords)
 	recorder.Wait()
 }
 
@@ -274,22 +276,32 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 		return longestWait
 	}
 	now := time.Now()
+	l := store.Lease{Node: q.Node, Now: now, Routes: q.closedRoutes(q.cfg.Load()), From: q.behind}
+	q.fetching.Lock()
 	skip, try, room, soonest := q.closedLanes(now)
 	if room <= 0 {
+		q.fetching.Unlock()
 		return 100 * time.Millisecond
 	}
-	due, err := q.Store.LeaseDue(ctx, q.Node, now, skip, try, q.notHere(q.cfg.Load()), min(room, leaseAtOnce), min(room, leaseAtOnce))
+	l.Skip, l.Try, l.PerLane, l.Total = skip, try, q.perLane(), min(room, leaseAtOnce)
+	due, err := q.Store.LeaseDue(ctx, l)
 	if err != nil {
+		q.fetching.Unlock()
 		if ctx.Err() == nil {
 			q.Log.Error("the queue cannot be read", "error", err)
 		}
 		return longestWait
 	}
+	full := len(due) >= l.Total
+	if q.behind = 0; full { // the others have their turn at the next look
+		q.behind = due[len(due)-1].Delivery.LaneID
+	}
 	q.admit(due)
-	if len(due) >= min(room, leaseAtOnce) {
+	q.fetching.Unlock()
+	if full {
 		return shortestWait
 	}
-	next, err := q.Store.NextDue(ctx, skip)
+	next, err := q.Store.NextDue(ctx, skip, l.Routes)
 	if err != nil || next.IsZero() {
 		next = now.Add(longestWait)
 	}
@@ -305,14 +317,39 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 func (q *Queue) closedLanes(now time.Time) (skip, try []ident.ID, room int, soonest time.Time) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	if q.pauses.all != nil {
+		return nil, nil, 0, time.Time{}
+	}
+	for id := range q.pauses.lanes {
+		skip = append(skip, id)
+	}
+	for id := range q.frozen {
+		if q.isFrozen(id, now) {
+			skip = append(skip, id)
+		}
+	}
+	for id, r := range q.rests {
+		switch end := r.Until.Add(graceOfOthers); {
+		case now.After(end):
+			try = append(try, id)
+		default:
+			skip = append(skip, id)
+			if soonest.IsZero() || end.Before(soonest) {
+				soonest = end
+			}
+		}
+	}
+	limit := q.allowance() / 2
 	for id, l := range q.lanes {
 		switch {
+		case q.paused(l) != nil:
+			skip = append(skip, id)
 		case now.Before(l.restUntil):
 			skip = append(skip, id)
 			if soonest.IsZero() || l.restUntil.Before(soonest) {
 				soonest = l.restUntil
 			}
-		case l.window >= maxLaneWindow/2:
+		case l.window >= limit:
 			skip = append(skip, id)
 			l.more = true
 		case l.failures > 0 && l.window > 0:
@@ -325,6 +362,18 @@ func (q *Queue) closedLanes(now time.Time) (skip, try []ident.ID, room int, soon
 		}
 	}
 	return skip, try, maxWindow - q.window, soonest
+}
+
+// allowance is how many deliveries one lane may have in memory: a part of what
+// room is left, so that there is always some for another lane. Queue.mu is held.
+func (q *Queue) allowance() int {
+	return max(minLaneWindow, min(maxLaneWindow, (maxWindow-q.window)/4))
+}
+
+func (q *Queue) perLane() int {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return min(q.allowance(), leaseAtOnce)
 }
 
 // admit puts deliveries taken from the database into their lanes, each message's

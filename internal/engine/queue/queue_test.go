@@ -68,7 +68,7 @@ func (f *fake) DropContent(context.Context, ident.ID) error             { return
 func (f *fake) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 	return nil, store.ErrNotFound
 }
-func (f *fake) LeaseDue(context.Context, int, time.Time, []ident.ID, []ident.ID, []string, int, int) ([]store.Due, error) {
+func (f *fake) LeaseDue(context.Context, store.Lease) ([]store.Due, error) {
 	return nil, nil
 }
 func (f *fake) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
@@ -78,7 +78,14 @@ func (f *fake) Replying(context.Context, string, string, time.Time, time.Time) (
 func (f *fake) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
 	return nil, nil
 }
-func (f *fake) NextDue(context.Context, []ident.ID) (time.Time, error) { return time.Time{}, nil }
+func (f *fake) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
+	return nil, mail.DeliveryID{}, nil
+}
+func (f *fake) Warn(context.Context, int, []store.Warning) ([]*store.Entry, error) { return nil, nil }
+func (f *fake) SetRest(context.Context, store.Rest) error                          { return nil }
+func (f *fake) NextDue(context.Context, []ident.ID, []string) (time.Time, error) {
+	return time.Time{}, nil
+}
 
 func (f *fake) ReturnLeases(_ context.Context, _ int, ids []mail.DeliveryID, due time.Time) error {
 	f.mu.Lock()

@@ -57,11 +57,17 @@ func (q *Queue) work(l *lane) {
 		}
 		q.conclude(l, j, q.send(cfg, l, conn, j))
 		sent++
-		if conn.Broken() || sent >= l.terms.LettersPerConnection {
+		if conn.Broken() || sent >= q.lettersPerConnection(l) {
 			conn.Quit()
 			conn = nil
 		}
 	}
+}
+
+func (q *Queue) lettersPerConnection(l *lane) int {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return l.terms.LettersPerConnection
 }
 
 // nextJob waits a little for another letter while a connection is open.
@@ -114,7 +120,7 @@ func (q *Queue) leave(l *lane) {
 // staffAll sees to every lane. Queue.mu is held.
 func (q *Queue) staffAll() {
 	for _, l := range q.lanes {
-		if len(l.pending) > 0 {
+		if l.pending.len() > 0 {
 			q.staff(l)
 		}
 	}
@@ -188,7 +194,7 @@ func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more fun
 		case !now.Before(d.ExpiresAt.Time):
 			d.State, d.Cause = mail.Expired, f.Cause
 		default:
-			q.deferDelivery(cfg, l, o, f)
+			q.deferDelivery(cfg, l, j, o, f)
 		}
 		if f == nil || f.Reply.Code != 0 && !f.Reply.Stage.OfHost() {
 			worked = true
@@ -201,8 +207,8 @@ func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more fun
 		}
 		outcomes = append(outcomes, o)
 	}
-	if len(failed) > 0 {
-		outcomes[0].Begotten = append(outcomes[0].Begotten, q.notice(cfg, j, failed, now)...)
+	if about := append(failed, q.wished(j, results)...); len(about) > 0 {
+		outcomes[0].Begotten = append(outcomes[0].Begotten, q.notice(cfg, j, about, now)...)
 	}
 	for _, o := range outcomes {
 		q.record(j, o)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
@@ -91,7 +92,7 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
-	return se.enter(se.entry(id, now, s, section, summary), s)
+	return se.enter(se.entry(id, now, s, section, summary), s, section)
 }
 
 // contentStep is how much content renews a client's time.
@@ -161,13 +162,15 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 		Revision: se.cfg.Revision, Protocol: se.protocol(), Hops: sum.Hops, UTF8: se.mail.UTF8 && !ascii(section), EightBit: s.eightBit,
 		Ret: se.mail.Ret, EnvID: se.mail.EnvID}
 	e := &store.Entry{Message: m}
+	se.tieReport(e, s, section)
 	seen := map[string]bool{}
 	for _, r := range se.rcpts {
+		wish := r.wish()
 		for _, leg := range se.sized(r.legs, s.size) {
 			if key := leg.Recipient.Key(); !seen[key] {
 				seen[key] = true
 				d := queue.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
-				d.Notify = int16(r.rcpt.Notify)
+				d.Notify = int16(wish)
 				if r.rcpt.Orig != "" {
 					d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
 				}
@@ -176,6 +179,48 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 		}
 	}
 	return e
+}
+
+// wish is what of a recipient's NOTIFY goes on with its deliveries. Behind an
+// address that stands for several the sender is told once, that it was passed on
+// to them (RFC 3461 section 5.2.7.3).
+func (r recipient) wish() smtp.Notify {
+	if len(r.legs) < 2 || !r.rcpt.Notify.WantsSuccess() {
+		return r.rcpt.Notify
+	}
+	if left := r.rcpt.Notify &^ smtp.NotifySuccess; left != 0 {
+		return left
+	}
+	return smtp.NotifyNever
+}
+
+// expansion is the notice about such addresses, or nil.
+func (se *session) expansion(m *mail.Message, section []byte) *store.Entry {
+	var expanded []smtp.Rcpt
+	for _, r := range se.rcpts {
+		if r.wish() != r.rcpt.Notify {
+			expanded = append(expanded, r.rcpt)
+		}
+	}
+	if len(expanded) == 0 || se.server.Expansion == nil {
+		return nil
+	}
+	return se.server.Expansion(se.cfg, m, section, expanded)
+}
+
+// tieReport finds what a notification from elsewhere is about, and puts it on
+// record there.
+func (se *session) tieReport(e *store.Entry, s *spool, section []byte) {
+	if !se.mail.From.IsNull() || se.server.Original == nil || !dsn.IsReport(section) {
+		return
+	}
+	report, err := dsn.Read(s.head(), string(se.conf.GreetingName))
+	if err != nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
+	defer cancel()
+	e.Message.NoticeOf, e.Events = se.server.Original(ctx, report, e.Message.ID)
 }
 
 // sized plans legs again where routes ask for the size, which is known only now.
@@ -207,7 +252,7 @@ func ascii(p []byte) bool {
 }
 
 // enter commits the message. 250 is said only when it is safe.
-func (se *session) enter(e *store.Entry, s *spool) smtp.Reply {
+func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
 	if s.file == nil {
@@ -220,6 +265,11 @@ func (se *session) enter(e *store.Entry, s *spool) smtp.Reply {
 			_ = se.server.Contents.DropContent(ctx, e.Message.ID)
 		}
 		return se.notNow(err)
+	}
+	if n := se.expansion(e.Message, section); n != nil {
+		if err := se.server.Intake.Enter(ctx, n); err != nil {
+			se.log.Warn("the sender is not told of an expansion", "message", e.Message.ID, "error", err)
+		}
 	}
 	se.messages++
 	se.octets += e.Message.Size

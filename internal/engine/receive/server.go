@@ -16,7 +16,9 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/live"
@@ -58,6 +60,12 @@ type Options struct {
 	Verify func(ctx context.Context, c *config.Compiled, to address.Address) *smtp.Reply
 	// Use is how full a mailbox is, in octets; nil asks nothing.
 	Use func(ctx context.Context, mailbox string) (int64, error)
+	// Original finds the message of ours that a notification from elsewhere is
+	// about, and what to put on record there; nil finds none.
+	Original func(ctx context.Context, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event)
+	// Expansion makes the notice that a message was passed on to all behind an
+	// alias.
+	Expansion func(c *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry
 }
 
 // Allowance counts messages and recipients against a rule's limits.
@@ -80,6 +88,9 @@ type Server struct {
 	sessions  sync.WaitGroup
 	open      map[*session]struct{}
 	stopping  bool
+	// What people have stopped.
+	pausedListeners map[string]bool
+	pausedNode      bool
 }
 
 // listener is one open address.
@@ -195,10 +206,11 @@ func (s *Server) Stop(grace time.Duration) {
 	<-done
 }
 
-func (s *Server) isStopping() bool {
+// isStopping reports whether sessions at a listener end with their next command.
+func (s *Server) isStopping(listener string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.stopping
+	return s.stopping || s.pausedNode || s.pausedListeners[listener]
 }
 
 func (s *Server) accept(l *listener) {
@@ -225,7 +237,11 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 		conn.Close()
 		return
 	}
-	if refusal := l.enter(client, conf, time.Now()); refusal != nil {
+	refusal := s.pausedAt(l.name)
+	if refusal == nil {
+		refusal = l.enter(client, conf, time.Now())
+	}
+	if refusal != nil {
 		s.Tally.Add(time.Now(), tally.Rejected, 0)
 		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
 		_, _ = conn.Write(refusal.AppendTo(nil))
@@ -254,6 +270,31 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 		}()
 		se.run()
 	}()
+}
+
+// SetPauses puts in force what people have stopped: listeners by name, or this
+// node as a whole. Sessions that wait for a command are ended; messages that are
+// being taken come to their end.
+func (s *Server) SetPauses(listeners map[string]bool, node bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.pausedListeners, s.pausedNode = listeners, node
+	for se := range s.open {
+		if node || listeners[se.conf.Name] {
+			se.wakeIdle()
+		}
+	}
+}
+
+// pausedAt is what a client hears where nothing is taken now.
+func (s *Server) pausedAt(listener string) *smtp.Reply {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.pausedNode && !s.pausedListeners[listener] {
+		return nil
+	}
+	r := smtp.NewReply(421, "4.3.2", "this server takes no mail here just now; try again later")
+	return &r
 }
 
 func clientAddr(conn net.Conn) netip.Addr {

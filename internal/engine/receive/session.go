@@ -140,7 +140,7 @@ func (se *session) readLine() ([]byte, error) {
 			return nil, err
 		}
 		se.idle.Store(true)
-		if se.server.isStopping() {
+		if se.server.isStopping(se.conf.Name) {
 			return nil, os.ErrDeadlineExceeded
 		}
 		_ = se.conn.SetReadDeadline(time.Now().Add(se.conf.Limits.CommandTimeout))
@@ -165,7 +165,7 @@ func lineFault(err error) *smtp.Reply {
 // end closes a session whose client went away or waited too long.
 func (se *session) end(err error) {
 	switch {
-	case se.server.isStopping():
+	case se.server.isStopping(se.conf.Name):
 		se.reply(smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName))
 	case os.IsTimeout(err):
 		se.reply(smtp.NewReply(421, "4.4.2", "no command for %s; closing", se.conf.Limits.CommandTimeout))

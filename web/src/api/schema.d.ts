@@ -4,6 +4,43 @@
  */
 
 export interface paths {
+    "/api/v1/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did with letters, lanes and nodes, newest first */
+        get: operations["actions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/actions/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take an action back
+         * @description Needs the role administrator.
+         */
+        post: operations["undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/aliases": {
         parameters: {
             query?: never;
@@ -257,6 +294,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lane-groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lanes summed up by route, host, cause or state */
+        get: operations["lane-groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes": {
         parameters: {
             query?: never;
@@ -281,7 +335,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One lane */
+        /** One lane with its last hour, also when nothing waits in it */
         get: operations["lane"];
         put?: never;
         post?: never;
@@ -442,6 +496,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages/{id}/letter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A letter's header, structure and text, safe to look at
+         * @description Needs the role administrator.
+         */
+        get: operations["letter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The services on this database */
+        get: operations["nodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pauses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people have stopped */
+        get: operations["pauses"];
+        put?: never;
+        /**
+         * Stop a lane, a route, a listener, a node or all delivery
+         * @description Needs the role administrator.
+         */
+        post: operations["pause"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/queue": {
         parameters: {
             query?: never;
@@ -459,7 +571,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/queue/flush": {
+    "/api/v1/queue/act": {
         parameters: {
             query?: never;
             header?: never;
@@ -469,10 +581,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try waiting deliveries now
+         * Hold, release, flush, reroute, return, drop letters and more
          * @description Needs the role administrator.
          */
-        post: operations["flush"];
+        post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let it go on
+         * @description Needs the role administrator.
+         */
+        post: operations["resume"];
         delete?: never;
         options?: never;
         head?: never;
@@ -547,6 +679,23 @@ export interface paths {
          * @description Needs the role administrator.
          */
         post: operations["revision-revert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedule/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When a letter would be tried, its sender told and it be given up */
+        get: operations["schedule-preview"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -739,6 +888,82 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Action: {
+            /** Format: date-time */
+            at: string;
+            can_undo: boolean;
+            detail?: {
+                [key: string]: unknown;
+            };
+            done_at: string | null;
+            filter?: components["schemas"]["Selection"];
+            /** Format: int64 */
+            id: number;
+            /** @description What it was done with, in words */
+            on: string;
+            /**
+             * Format: int64
+             * @description Deliveries left alone because they were being sent
+             */
+            sending: number;
+            /**
+             * Format: int64
+             * @description Deliveries
+             */
+            touched: number;
+            undo?: string;
+            /**
+             * Format: int64
+             * @description The action that this one took back
+             */
+            undoes?: number;
+            /** Format: int64 */
+            undone_by?: number;
+            verb: string;
+            who: string;
+            why: string;
+        };
+        ActionRequest: {
+            /** @description Needed where no filter is given */
+            all?: boolean;
+            /** @description readdress: the right domain */
+            domain?: string;
+            /** @description Only say how many letters it would touch */
+            dry_run?: boolean;
+            filter: components["schemas"]["Selection"];
+            /** @description give-up: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says */
+            give_up?: string;
+            /** @description reroute: to this host or host:port */
+            host?: string;
+            /** @description reroute: until they are gone; else for one attempt */
+            keep?: boolean;
+            /** @description reroute: by this route */
+            route?: string;
+            /** @description return: the sentence that the sender reads */
+            say?: string;
+            /** @description drop: needed, after a dry run said how many */
+            sure?: boolean;
+            /** @enum {string} */
+            verb: "hold" | "release" | "flush" | "reroute" | "give-up" | "return" | "drop" | "readdress";
+            /** @description Kept on record */
+            why?: string;
+        };
+        Age: {
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            from: number;
+            /** Format: int64 */
+            letters: number;
+            /** @description There are more than were counted */
+            more?: boolean;
+            /**
+             * Format: double
+             * @description Seconds; 0 is without end
+             */
+            to: number;
+        };
         AliasLine: {
             about: string;
             address: string;
@@ -838,7 +1063,14 @@ export interface components {
         Delivery: {
             /** Format: int64 */
             attempts: number;
+            /** @description One of very many of its sender: others go first */
+            bulk?: boolean;
             cause: string;
+            /**
+             * @description A person chose its way: for one attempt, or until it is gone
+             * @enum {string}
+             */
+            detour?: "once" | "kept";
             expires_at: string | null;
             finished_at: string | null;
             first_attempt_at: string | null;
@@ -863,6 +1095,30 @@ export interface components {
             state: string;
             /** @description Aliases passed through */
             via?: string[];
+            /** @description When the sender was told of the delay */
+            warned_at: string | null;
+        };
+        Done: {
+            /**
+             * Format: int64
+             * @description Its number on record; 0 after a dry run
+             */
+            action: number;
+            dry_run?: boolean;
+            /**
+             * Format: int64
+             * @description Deliveries that the filter selects
+             */
+            matched: number;
+            /**
+             * Format: int64
+             * @description Deliveries left alone because they were being sent
+             */
+            sending: number;
+            /** @description The outcome in a sentence */
+            text: string;
+            /** Format: int64 */
+            touched: number;
         };
         Draft: {
             /**
@@ -1012,30 +1268,6 @@ export interface components {
             before: string;
             field: string;
         };
-        FlushRequest: {
-            /** @description Needed where no filter is given */
-            all?: boolean;
-            /** @description A delivery's id */
-            delivery?: string;
-            /** @description A lane's id */
-            lane?: string;
-            /** @description A message's id */
-            message?: string;
-            /** @description An address or a part of one */
-            recipient?: string;
-            route?: string;
-            /** @description An address or a part of one */
-            sender?: string;
-            /** @enum {string} */
-            state?: "waiting" | "deferred" | "held";
-        };
-        Flushed: {
-            /**
-             * Format: int64
-             * @description How many are tried now
-             */
-            deliveries: number;
-        };
         Group: {
             after: components["schemas"]["Outcome"];
             before: components["schemas"]["Outcome"];
@@ -1069,6 +1301,11 @@ export interface components {
             text: string;
             /** @description Like relay rule visitors */
             where: string;
+        };
+        HeaderField: {
+            name: string;
+            /** @description Decoded */
+            value: string;
         };
         HopHost: {
             addresses: string[];
@@ -1118,6 +1355,11 @@ export interface components {
             /** Format: int64 */
             bytes: number;
             cause: string;
+            /**
+             * Format: int64
+             * @description Connections that it may open now: it grows as letters are taken and shrinks on trouble
+             */
+            connection_limit: number;
             /** Format: int64 */
             connections: number;
             /** Format: int64 */
@@ -1128,20 +1370,93 @@ export interface components {
             held: number;
             id: string;
             last_reply: components["schemas"]["LastReply"];
+            last_reply_at: string | null;
             next_attempt_at: string | null;
             next_hop: string;
             oldest_at: string | null;
+            /** @description What stops it */
+            pause?: components["schemas"]["Pause"];
             route: string;
             /** Format: int64 */
             sending: number;
             since: string | null;
             state: string;
-            /** @description When a resting lane tries again */
+            /** @description When a resting lane tries again, or a pause ends by itself */
             until: string | null;
             /** Format: int64 */
             waiting: number;
             /** @description Why it is in this state, in a sentence */
             why: string;
+        };
+        LaneDetail: {
+            ages: components["schemas"]["Age"][];
+            /** Format: int64 */
+            bytes: number;
+            cause: string;
+            /**
+             * Format: int64
+             * @description Connections that it may open now: it grows as letters are taken and shrinks on trouble
+             */
+            connection_limit: number;
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            deferred: number;
+            /** @description When its first letter is given up */
+            expires_at: string | null;
+            /** Format: int64 */
+            held: number;
+            id: string;
+            last_reply: components["schemas"]["LastReply"];
+            last_reply_at: string | null;
+            /** @description The last hour; minutes in which nothing happened are missing */
+            minutes: components["schemas"]["Minute"][];
+            next_attempt_at: string | null;
+            next_hop: string;
+            oldest_at: string | null;
+            /** @description What stops it */
+            pause?: components["schemas"]["Pause"];
+            route: string;
+            schedule: components["schemas"]["ScheduleTerms"];
+            /** Format: int64 */
+            sending: number;
+            since: string | null;
+            state: string;
+            /** @description When a resting lane tries again, or a pause ends by itself */
+            until: string | null;
+            /** Format: int64 */
+            waiting: number;
+            /** @description Why it is in this state, in a sentence */
+            why: string;
+        };
+        LaneGroup: {
+            /** @description The route, host or cause */
+            by: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            lanes: number;
+            /** Format: int64 */
+            letters: number;
+            oldest_at: string | null;
+            /**
+             * Format: int64
+             * @description Lanes that rest, are paused or stranded
+             */
+            troubled: number;
+        };
+        LanePage: {
+            items: components["schemas"]["Lane"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+            /** @description Whose trouble it looks like, of all lanes */
+            outlook: components["schemas"]["Outlook"];
+            pauses: components["schemas"]["Pause"][];
+            /**
+             * Format: int64
+             * @description Lanes that match
+             */
+            total: number;
         };
         LastReply: {
             address: string;
@@ -1157,6 +1472,34 @@ export interface components {
             /** @description TLS version and cipher, and whether the certificate was verified */
             tls?: string;
             tried?: components["schemas"]["LastReply"][];
+        };
+        Letter: {
+            fields: components["schemas"]["HeaderField"][];
+            /** @description As it came */
+            header: string;
+            id: string;
+            parts: components["schemas"]["LetterPart"][];
+            /** @description What people read, as plain text: of HTML only its words */
+            text: string;
+            /** @description What it was made of */
+            text_type: string;
+            /** @description There is more than is shown */
+            truncated: boolean;
+        };
+        LetterPart: {
+            charset?: string;
+            disposition?: string;
+            encoding?: string;
+            /** @description File name */
+            name?: string;
+            /** @description 1.2 is the second part of the first */
+            path: string;
+            /**
+             * Format: int64
+             * @description Octets as they are in the letter
+             */
+            size: number;
+            type: string;
         };
         Listener: {
             address: string;
@@ -1234,6 +1577,44 @@ export interface components {
             subject: string;
             utf8: boolean;
         };
+        Minute: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            came: number;
+            /**
+             * Format: int64
+             * @description Attempts that were deferred
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Delivered or given back to the sender
+             */
+            gone: number;
+        };
+        Node: {
+            /** @description The node that answers */
+            here: boolean;
+            /**
+             * Format: int64
+             * @description Deliveries it works on
+             */
+            leased: number;
+            name: string;
+            /** Format: int64 */
+            number: number;
+            pause?: components["schemas"]["Pause"];
+            /** Format: date-time */
+            seen_at: string;
+            /** Format: date-time */
+            started_at: string;
+            /**
+             * @description silent: it has not been heard of; what it held goes on elsewhere
+             * @enum {string}
+             */
+            state: "running" | "draining" | "drained" | "silent";
+        };
         Outcome: {
             allowed: boolean;
             /** @description Of a refusal */
@@ -1241,6 +1622,18 @@ export interface components {
             rule: string;
             stranded: boolean;
             ways: string[];
+        };
+        Outlook: {
+            /** @description What to do */
+            next: string;
+            title: string;
+            /** @enum {string} */
+            whose: "nobody" | "theirs" | "ours";
+        };
+        PageAction: {
+            items: components["schemas"]["Action"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
         };
         PageAliasLine: {
             items: components["schemas"]["AliasLine"][];
@@ -1252,8 +1645,8 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
-        PageLane: {
-            items: components["schemas"]["Lane"][];
+        PageLaneGroup: {
+            items: components["schemas"]["LaneGroup"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -1269,6 +1662,16 @@ export interface components {
         };
         PageMessage: {
             items: components["schemas"]["Message"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageNode: {
+            items: components["schemas"]["Node"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PagePause: {
+            items: components["schemas"]["Pause"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -1291,6 +1694,43 @@ export interface components {
             items: components["schemas"]["SecretLine"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
+        };
+        Pause: {
+            /** @enum {string} */
+            kind: "lane" | "route" | "listener" | "node" | "delivery";
+            name: string;
+            /** Format: date-time */
+            since: string;
+            /** @description When it ends by itself */
+            until: string | null;
+            who: string;
+            why: string;
+        };
+        Preview: {
+            attempts: components["schemas"]["Try"][];
+            cost: string[];
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            give_up: number;
+            /** @description Seconds */
+            intervals: number[];
+            /**
+             * Format: double
+             * @description 0 to 1
+             */
+            jitter: number;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            longest_wait: number;
+            /**
+             * Format: double
+             * @description Seconds; 0 tells nobody
+             */
+            warn_after: number;
         };
         Problem: {
             field: string;
@@ -1414,6 +1854,20 @@ export interface components {
             /** @description The difference as a unified diff */
             yaml: string;
         };
+        ScheduleTerms: {
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            give_up: number;
+            /** @description Seconds */
+            intervals: number[];
+            /**
+             * Format: double
+             * @description Seconds; 0 tells nobody
+             */
+            warn_after: number;
+        };
         "Secret-setRequest": {
             value: string;
         };
@@ -1431,6 +1885,53 @@ export interface components {
             items: components["schemas"]["Item"][];
             /** @description The first that matches decides */
             ordered: boolean;
+        };
+        Selection: {
+            /** @description Account that handed it in */
+            account?: string;
+            /**
+             * Format: int64
+             * @description Number of the action that touched it last
+             */
+            action?: number;
+            /**
+             * Format: int64
+             * @description At least so many attempts
+             */
+            attempts?: number;
+            /** @description Why it waits: greylisted, mailbox-full, … */
+            cause?: string;
+            /** @description IP address of the client that handed it in */
+            client?: string;
+            /** @description Ids of deliveries */
+            delivery?: string[];
+            /** @description The recipient's domain */
+            domain?: string;
+            /** @description A lane's id */
+            lane?: string;
+            /** @description Larger than this: 1 MB */
+            larger?: string;
+            /** @description A message's id */
+            message?: string;
+            /** @description Came in less long ago than this: 2h, 3d; or since this time */
+            newer?: string;
+            /** @description Came in longer ago than this: 2h, 3d; or before this time */
+            older?: string;
+            /** @description An address or a part of one */
+            recipient?: string;
+            /** @description A route's name */
+            route?: string;
+            /** @description An address, a part of one, or <> for the null sender */
+            sender?: string;
+            /** @description Smaller than this: 10 KB */
+            smaller?: string;
+            /**
+             * @description waiting, deferred or held
+             * @enum {string}
+             */
+            state?: "waiting" | "deferred" | "held";
+            /** @description A part of the subject */
+            subject?: string;
         };
         "Setup-addRequest": {
             dry_run?: boolean;
@@ -1503,6 +2004,15 @@ export interface components {
             /** Format: double */
             seconds: number;
         };
+        StopRequest: {
+            /** @description Ends by itself after this: 30m, 2h */
+            for?: string;
+            /** @enum {string} */
+            kind: "lane" | "route" | "listener" | "node" | "delivery";
+            /** @description A lane's id, or a name; nothing for delivery */
+            name?: string;
+            why?: string;
+        };
         TestLetter: {
             /** @description Address of this machine to send from, such as 127.20.1.5 */
             client?: string;
@@ -1519,6 +2029,20 @@ export interface components {
             message: components["schemas"]["Message"];
             /** @description Notifications made about this message */
             notices: string[];
+        };
+        Try: {
+            /**
+             * Format: double
+             * @description Seconds after the letter came in, without jitter
+             */
+            earliest: number;
+            /**
+             * Format: double
+             * @description Seconds, with all the jitter of the intervals before
+             */
+            latest: number;
+            /** Format: int64 */
+            n: number;
         };
         Way: {
             /** @description Routes before it, and why they did not match */
@@ -1553,6 +2077,114 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    actions: {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAction"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Lines: progress, and at the end result or problem */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": {
+                        done?: number;
+                        problem?: {
+                            [key: string]: unknown;
+                        };
+                        progress?: number;
+                        result?: components["schemas"]["Done"];
+                        what?: string;
+                    };
+                };
+            };
+        };
+    };
     aliases: {
         parameters: {
             query?: {
@@ -2673,9 +3305,11 @@ export interface operations {
             };
         };
     };
-    lanes: {
+    "lane-groups": {
         parameters: {
-            query?: never;
+            query?: {
+                by?: "route" | "host" | "cause" | "state";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2688,7 +3322,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageLane"];
+                    "application/json": components["schemas"]["PageLaneGroup"];
                 };
             };
             /** @description Unauthorized */
@@ -2711,6 +3345,102 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    lanes: {
+        parameters: {
+            query?: {
+                /** @description A part of the next hop, route, state or cause */
+                find?: string;
+                state?: "moving" | "paused" | "resting" | "stranded";
+                route?: string;
+                cause?: string;
+                /** @description trouble: what a person must mend first */
+                sort?: "letters" | "bytes" | "oldest" | "next" | "host" | "state" | "trouble";
+                /** @description The sort's own if not given */
+                order?: "asc" | "desc";
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2755,7 +3485,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Lane"];
+                    "application/json": components["schemas"]["LaneDetail"];
                 };
             };
             /** @description Unauthorized */
@@ -3544,21 +4274,311 @@ export interface operations {
             };
         };
     };
+    letter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Letter"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    nodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageNode"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    pauses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePause"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    pause: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     queue: {
         parameters: {
             query?: {
                 /** @description A lane's id */
                 lane?: string;
+                /** @description A route's name */
                 route?: string;
                 /** @description A message's id */
                 message?: string;
-                /** @description A delivery's id */
-                delivery?: string;
+                /** @description Ids of deliveries */
+                delivery?: string[];
+                /** @description waiting, deferred or held */
                 state?: "waiting" | "deferred" | "held";
-                /** @description An address or a part of one */
+                /** @description An address, a part of one, or <> for the null sender */
                 sender?: string;
                 /** @description An address or a part of one */
                 recipient?: string;
+                /** @description The recipient's domain */
+                domain?: string;
+                /** @description Came in longer ago than this: 2h, 3d; or before this time */
+                older?: string;
+                /** @description Came in less long ago than this: 2h, 3d; or since this time */
+                newer?: string;
+                /** @description Larger than this: 1 MB */
+                larger?: string;
+                /** @description Smaller than this: 10 KB */
+                smaller?: string;
+                /** @description Why it waits: greylisted, mailbox-full, … */
+                cause?: string;
+                /** @description At least so many attempts */
+                attempts?: number;
+                /** @description A part of the subject */
+                subject?: string;
+                /** @description IP address of the client that handed it in */
+                client?: string;
+                /** @description Account that handed it in */
+                account?: string;
+                /** @description Number of the action that touched it last */
+                action?: number;
                 limit?: number;
                 /** @description The next of the page before */
                 after?: string;
@@ -3634,7 +4654,7 @@ export interface operations {
             };
         };
     };
-    flush: {
+    act: {
         parameters: {
             query?: never;
             header?: never;
@@ -3643,7 +4663,39 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FlushRequest"];
+                "application/json": components["schemas"]["ActionRequest"];
+            };
+        };
+        responses: {
+            /** @description JSON Lines: progress, and at the end result or problem */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": {
+                        done?: number;
+                        problem?: {
+                            [key: string]: unknown;
+                        };
+                        progress?: number;
+                        result?: components["schemas"]["Done"];
+                        what?: string;
+                    };
+                };
+            };
+        };
+    };
+    resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopRequest"];
             };
         };
         responses: {
@@ -3653,7 +4705,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Flushed"];
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Unauthorized */
@@ -3959,6 +5011,89 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "schedule-preview": {
+        parameters: {
+            query?: {
+                /** @description A route whose schedule counts */
+                route?: string;
+                /** @description A domain whose peer's schedule counts */
+                domain?: string;
+                /** @description In place of those in force: 5m,15m,1h */
+                intervals?: string[];
+                warn_after?: string;
+                give_up?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,432 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"gullroute/internal/client"
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/retry"
+)
+
+func laneColumns() []column[mail.Lane] {
+	return []column[mail.Lane]{
+		{"LANE", false, func(l mail.Lane) string { return l.ID.String() }},
+		{"NEXT HOP", false, func(l mail.Lane) string { return shown(l.NextHop) }},
+		{"ROUTE", false, func(l mail.Lane) string { return l.Route }},
+		{"STATE", false, func(l mail.Lane) string { return string(l.State) }},
+		{"WAIT", true, func(l mail.Lane) string { return fmt.Sprint(l.Waiting) }},
+		{"DEFER", true, func(l mail.Lane) string { return fmt.Sprint(l.Deferred) }},
+		{"HELD", true, func(l mail.Lane) string { return fmt.Sprint(l.Held) }},
+		{"SIZE", true, func(l mail.Lane) string { return octets(l.Bytes) }},
+		{"OLDEST", true, func(l mail.Lane) string { return ago(l.OldestAt.Time) }},
+		{"NEXT TRY", true, func(l mail.Lane) string {
+			if l.State == mail.LanePaused {
+				return "paused"
+			}
+			return next(l.NextTryAt.Time)
+		}},
+		{"LAST ANSWER", false, func(l mail.Lane) string {
+			if l.State == mail.LaneStranded || l.State == mail.LanePaused {
+				return l.Why
+			}
+			return lastText(l.Last)
+		}},
+	}
+}
+
+func (a *app) laneCommand() *cobra.Command {
+	return group("lane", "Lanes: what waits for the same next hop", a.laneList(), a.laneShow(), a.laneGroups(), a.laneFlush(),
+		a.pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"), a.resumeCommand(mail.PauseLane, "Let a lane go on"))
+}
+
+func (a *app) laneList() *cobra.Command {
+	filter := map[string]*string{}
+	limit := 0
+	c := &cobra.Command{
+		Use: "list", Short: "Lanes with mail waiting, those with most first", Args: exactly(0),
+		Example: "  gull lane list\n  gull lane list --state resting --sort oldest\n  gull lane list --find greywacke -o jsonl",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			for name, v := range filter {
+				if *v != "" {
+					q.Set(name, *v)
+				}
+			}
+			p, err := a.client().Lanes(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if a.format == "table" && p.Outlook.Title != "" {
+				fmt.Fprintf(a.out, "%s\n%s\n\n", p.Outlook.Title, p.Outlook.Next)
+			}
+			if err := printList(a, p.Items, laneColumns(), "Nothing waits: no lane holds mail."); err != nil {
+				return err
+			}
+			if p.Next != "" && a.format == "table" {
+				fmt.Fprintf(a.err, "There are %d lanes; these are %d of them (--limit).\n", p.Total, len(p.Items))
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	for name, help := range map[string]string{"find": "a part of the next hop, route, state or cause", "state": "moving, paused, resting or stranded", "route": "a route's name",
+		"cause": "why it waits", "sort": "letters, bytes, oldest, next, host, state or trouble", "order": "asc or desc"} {
+		filter[name] = f.String(name, "", help)
+	}
+	f.IntVar(&limit, "limit", 1000, "at most so many")
+	return c
+}
+
+// laneID finds a lane by its id, its next hop or a part of that.
+func (a *app) laneID(ctx context.Context, text string) (string, error) {
+	if id, err := ident.Parse(text); err == nil {
+		return id.String(), nil
+	}
+	p, err := a.client().Lanes(ctx, url.Values{"find": {text}, "limit": {"50"}})
+	if err != nil {
+		return "", err
+	}
+	exact := slices.DeleteFunc(slices.Clone(p.Items), func(l mail.Lane) bool {
+		return l.NextHop != text && address.DisplayDomain(l.NextHop) != text
+	})
+	if len(exact) == 1 {
+		return exact[0].ID.String(), nil
+	}
+	if len(p.Items) == 1 {
+		return p.Items[0].ID.String(), nil
+	}
+	if len(p.Items) == 0 {
+		return "", fmt.Errorf("nothing waits in a lane %q; see gull lane list: %w", text, errNotFound)
+	}
+	return "", usage("%d lanes match %q; give the id of one, see gull lane list --find %s", p.Total, text, text)
+}
+
+func (a *app) laneShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show LANE", Short: "One lane: state, counts, ages, last hour and last answer", Args: exactly(1),
+		Long:    "One lane, by its id or its next hop.",
+		Example: "  gull lane show greywacke.example\n  gull lane show 2XK4T9Q8R7Y1C -o json",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := a.laneID(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			l, err := a.client().Lane(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(l)
+			}
+			a.printLane(l)
+			return nil
+		},
+	}
+}
+
+func (a *app) printLane(l mail.LaneDetail) {
+	w := a.out
+	fmt.Fprintf(w, "%s by route %s: %s", shown(l.NextHop), l.Route, l.State)
+	if l.Why != "" {
+		fmt.Fprintf(w, ", %s", l.Why)
+	}
+	fmt.Fprintf(w, "\n\nlane         %s\n", l.ID)
+	if !l.Since.IsZero() {
+		fmt.Fprintf(w, "since        %s (%s)\n", exact(l.Since.Time), ago(l.Since.Time))
+	}
+	if !l.Until.IsZero() {
+		fmt.Fprintf(w, "until        %s (%s)\n", exact(l.Until.Time), ago(l.Until.Time))
+	}
+	fmt.Fprintf(w, "letters      %d waiting, %d deferred, %d held, %d being sent; %s\n", l.Waiting, l.Deferred, l.Held, l.Sending, octets(l.Bytes))
+	fmt.Fprintf(w, "connections  %d open, at most %d now\n", l.Connections, l.Limit)
+	if !l.OldestAt.IsZero() {
+		fmt.Fprintf(w, "oldest       %s (%s), given up %s\n", exact(l.OldestAt.Time), ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
+	}
+	if !l.NextTryAt.IsZero() {
+		fmt.Fprintf(w, "next try     %s\n", next(l.NextTryAt.Time))
+	}
+	came, gone, failed := 0, 0, 0
+	for _, m := range l.Minutes {
+		came, gone, failed = came+m.Came, gone+m.Gone, failed+m.Failed
+	}
+	fmt.Fprintf(w, "last hour    %d came, %d left, %d attempts deferred\n", came, gone, failed)
+	fmt.Fprintf(w, "schedule     %s; the sender is told after %s; given up after %s\n", intervals(l.Schedule.Intervals), seconds(l.Schedule.WarnAfter), seconds(l.Schedule.GiveUp))
+	if l.Last != nil {
+		fmt.Fprintf(w, "\nlast answer  %s\n", lastText(l.Last))
+		if l.Last.Host != "" {
+			fmt.Fprintf(w, "             from %s [%s], %s\n", l.Last.Host, l.Last.Address, ago(l.LastAt.Time))
+		}
+	}
+	fmt.Fprintln(w, "\nage of its letters")
+	for _, g := range l.Ages {
+		label := "over " + seconds(g.From)
+		if g.To > 0 {
+			label = "up to " + seconds(g.To)
+		}
+		more := ""
+		if g.More {
+			more = " or more"
+		}
+		fmt.Fprintf(w, "  %-12s %7d%s\n", label, g.Letters, more)
+	}
+}
+
+func seconds(s float64) string {
+	if s == 0 {
+		return "never"
+	}
+	return retry.Words(time.Duration(s * float64(time.Second)))
+}
+
+func intervals(list []float64) string {
+	var words []string
+	for _, s := range list {
+		words = append(words, seconds(s))
+	}
+	return "tried again after " + strings.Join(words, ", ")
+}
+
+func (a *app) laneGroups() *cobra.Command {
+	by := "route"
+	c := &cobra.Command{
+		Use: "groups", Short: "The lanes summed up by route, host, cause or state", Args: exactly(0),
+		Example: "  gull lane groups --by cause",
+		RunE: func(c *cobra.Command, _ []string) error {
+			groups, err := a.client().LaneGroups(c.Context(), by)
+			if err != nil {
+				return err
+			}
+			return printList(a, groups, []column[mail.LaneGroup]{
+				{strings.ToUpper(by), false, func(g mail.LaneGroup) string { return dash(g.By) }},
+				{"LANES", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Lanes) }},
+				{"TROUBLED", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Troubled) }},
+				{"LETTERS", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Letters) }},
+				{"SIZE", true, func(g mail.LaneGroup) string { return octets(g.Bytes) }},
+				{"OLDEST", true, func(g mail.LaneGroup) string { return ago(g.OldestAt.Time) }},
+			}, "Nothing waits: no lane holds mail.")
+		},
+	}
+	c.Flags().StringVar(&by, "by", "route", "route, host, cause or state")
+	return c
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func (a *app) laneFlush() *cobra.Command {
+	dry, why := false, ""
+	c := &cobra.Command{
+		Use: "flush LANE", Short: "Try all letters of a lane now", Args: exactly(1),
+		Long:    "Try all letters of a lane now, within its limits; a lane that rests tries its host at once. When letters are given up does not change.",
+		Example: "  gull lane flush sunkenpier.example",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := a.laneID(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.act(c, mail.ActionRequest{Verb: mail.VerbFlush, Selection: mail.Selection{Lane: id}, Why: why, DryRun: dry}, true)
+		},
+	}
+	c.Flags().BoolVar(&dry, "dry-run", false, "only say how many letters it would touch")
+	c.Flags().StringVar(&why, "why", "", "kept on record")
+	return c
+}
+
+var pauseExamples = map[string]string{
+	mail.PauseLane: "  gull lane pause fogbank.example --why \"their host floods us\" --for 2h", mail.PauseRoute: "  gull route pause \"by provider\"",
+	mail.PauseListener: "  gull listener pause edge --for 30m", mail.PauseNode: "  gull node drain shore --why \"new kernel\"", mail.PauseDelivery: "  gull queue pause --for 15m",
+}
+
+// stop is what a command names.
+func (a *app) stop(ctx context.Context, kind string, args []string) (client.Stop, error) {
+	s := client.Stop{Kind: kind}
+	if len(args) == 0 {
+		return s, nil
+	}
+	s.Name = args[0]
+	if kind == mail.PauseLane {
+		id, err := a.laneID(ctx, args[0])
+		if err != nil {
+			return s, err
+		}
+		s.Name = id
+	}
+	return s, nil
+}
+
+func (a *app) pauseCommand(kind, use, short string) *cobra.Command {
+	var why, length string
+	n := 1
+	if kind == mail.PauseDelivery {
+		n = 0
+	}
+	c := &cobra.Command{Use: use, Short: short, Args: exactly(n), Example: pauseExamples[kind],
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.stop(c.Context(), kind, args)
+			if err != nil {
+				return err
+			}
+			s.Why, s.For = why, length
+			done, err := a.client().Pause(c.Context(), s)
+			if err != nil {
+				return err
+			}
+			return a.printDone(done)
+		}}
+	c.Flags().StringVar(&why, "why", "", "kept on record and shown")
+	c.Flags().StringVar(&length, "for", "", "ends by itself after this: 30m, 2h")
+	return c
+}
+
+func (a *app) resumeCommand(kind, short string) *cobra.Command {
+	why, use, n := "", "resume NAME", 1
+	switch kind {
+	case mail.PauseDelivery:
+		use, n = "resume", 0
+	case mail.PauseLane:
+		use = "resume LANE"
+	}
+	c := &cobra.Command{Use: use, Short: short, Args: exactly(n), Example: "  " + strings.Replace(strings.Split(strings.TrimSpace(pauseExamples[kind]), " --")[0], " pause", " resume", 1),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.stop(c.Context(), kind, args)
+			if err != nil {
+				return err
+			}
+			s.Why = why
+			done, err := a.client().Resume(c.Context(), s)
+			if err != nil {
+				return err
+			}
+			return a.printDone(done)
+		}}
+	if kind == mail.PauseNode {
+		c.Example = "  gull node resume shore"
+	}
+	c.Flags().StringVar(&why, "why", "", "kept on record")
+	return c
+}
+
+// addPauses gives routes and listeners, which are sections of the configuration,
+// their commands to stop and go on.
+func (a *app) addPauses(root *cobra.Command) {
+	for _, c := range root.Commands() {
+		switch c.Name() {
+		case "route":
+			c.AddCommand(a.pauseCommand(mail.PauseRoute, "pause NAME", "Stop delivery by a route; its mail waits"), a.resumeCommand(mail.PauseRoute, "Let a route go on"))
+		case "listener":
+			c.AddCommand(a.pauseCommand(mail.PauseListener, "pause NAME", "Take nothing at a listener: clients are asked to come back"), a.resumeCommand(mail.PauseListener, "Let a listener go on"))
+		}
+	}
+}
+
+func (a *app) nodeCommand() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "The services on this database", Args: exactly(0), Example: "  gull node list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			nodes, err := a.client().Nodes(c.Context())
+			if err != nil {
+				return err
+			}
+			return printList(a, nodes, []column[mail.Node]{
+				{"NODE", false, func(n mail.Node) string { return n.Name }},
+				{"STATE", false, func(n mail.Node) string { return n.State }},
+				{"UP SINCE", true, func(n mail.Node) string { return ago(n.StartedAt) }},
+				{"HEARD OF", true, func(n mail.Node) string { return ago(n.SeenAt) }},
+				{"WORKS ON", true, func(n mail.Node) string { return fmt.Sprint(n.Leased) }},
+				{"", false, func(n mail.Node) string { return map[bool]string{true: "(answers here)"}[n.Here] }},
+			}, "No node is known.")
+		},
+	}
+	drain := a.pauseCommand(mail.PauseNode, "drain NODE", "Let a node finish what it has and take nothing new")
+	drain.Long = "Let a node finish the transactions it has under way, give back what waits in its memory, and take neither new mail nor deliveries. When gull node list shows it as drained, it can be stopped. It stays drained, over restarts, until gull node resume."
+	return group("node", "Nodes: the services that share the queue", list, drain, a.resumeCommand(mail.PauseNode, "Let a drained node work again"))
+}
+
+func (a *app) scheduleCommand() *cobra.Command {
+	words := map[string]*string{}
+	var list []string
+	preview := &cobra.Command{
+		Use: "preview", Short: "When a letter would be tried, its sender told and it be given up", Args: exactly(0),
+		Long:    "Plays a schedule through for a letter whose host never answers: the one in force for a route or domain, or one that you try out.",
+		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --give-up 3d",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{}
+			for name, v := range words {
+				if *v != "" {
+					q.Set(strings.ReplaceAll(name, "-", "_"), *v)
+				}
+			}
+			if len(list) > 0 {
+				q.Set("intervals", strings.Join(list, ","))
+			}
+			p, err := a.client().SchedulePreview(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(p)
+			}
+			a.printPreview(p)
+			return nil
+		},
+	}
+	f := preview.Flags()
+	for name, help := range map[string]string{"route": "a route whose schedule counts", "domain": "a domain whose peer's schedule counts", "warn-after": "try out: until the sender is told", "give-up": "try out: until it is given up"} {
+		words[name] = f.String(name, "", help)
+	}
+	f.StringSliceVar(&list, "intervals", nil, "try out: between attempts, like 5m,15m,1h")
+	return group("schedule", "The schedule of retries", preview)
+}
+
+// printPreview draws the attempts on a line and lists them.
+func (a *app) printPreview(p retry.Preview) {
+	w := a.out
+	for _, s := range p.Cost {
+		fmt.Fprintln(w, s)
+	}
+	const width = 72
+	line := []rune(strings.Repeat("·", width+1))
+	at := func(s float64) int { return min(int(s/max(p.GiveUp, 1)*width), width) }
+	for _, t := range p.Attempts {
+		line[at(t.Earliest)] = '|'
+	}
+	if p.WarnAfter > 0 && p.WarnAfter < p.GiveUp {
+		line[at(p.WarnAfter)] = 'w'
+	}
+	line[width] = 'x'
+	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x given up\n\n", string(line), width, seconds(p.GiveUp))
+	shownAttempts := p.Attempts
+	const most = 40
+	if len(shownAttempts) > most {
+		shownAttempts = shownAttempts[:most]
+	}
+	printTable(w, shownAttempts, []column[retry.Try]{
+		{"ATTEMPT", true, func(t retry.Try) string { return fmt.Sprint(t.N) }},
+		{"AFTER", true, func(t retry.Try) string { return after(t.Earliest) }},
+		{"AT THE LATEST", true, func(t retry.Try) string { return after(t.Latest) }},
+	})
+	if n := len(p.Attempts) - most; n > 0 {
+		fmt.Fprintf(w, "and %d more, the last after %s\n", n, after(p.Attempts[len(p.Attempts)-1].Earliest))
+	}
+}
+
+func after(s float64) string {
+	if s == 0 {
+		return "at once"
+	}
+	return seconds(s)
+}

@@ -1,0 +1,547 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/form"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/retry"
+	"gullroute/internal/core/route"
+	"gullroute/internal/engine/queue"
+	"gullroute/internal/store"
+)
+
+// ActionError is a request for an action that cannot be done as it stands.
+type ActionError struct{ Field, Text string }
+
+// Error is the text.
+func (e *ActionError) Error() string { return e.Text }
+
+func refuse(field, format string, args ...any) error {
+	return &ActionError{field, fmt.Sprintf(format, args...)}
+}
+
+// Steps of an action: so many deliveries in one transaction.
+const (
+	actAtOnce    = 2000
+	planAtOnce   = 500
+	restoreBound = 24 * time.Hour
+)
+
+// act is an action under way.
+type act struct {
+	e       *Engine
+	who     string
+	r       mail.ActionRequest
+	f       mail.Filter
+	now     time.Time
+	c       store.Change
+	cfg     *config.Compiled
+	target  *config.Route // of reroute, nil for a host
+	host    string
+	touched int64
+	skipped int64 // that could not be done
+	why     string
+	matched int64
+	tell    func(done, total int64)
+}
+
+// Act does something with the letters that a selection chooses: it says how many
+// they are, goes through them in steps of their own transactions, and keeps on
+// record who did it and why.
+func (e *Engine) Act(ctx context.Context, who string, r mail.ActionRequest, tell func(done, total int64)) (mail.Done, error) {
+	a := &act{e: e, who: who, r: r, now: time.Now().UTC(), cfg: e.Config(), tell: tell}
+	if err := a.check(); err != nil {
+		return mail.Done{}, err
+	}
+	var leased int64
+	var err error
+	if a.matched, leased, err = e.Store.CountQueue(ctx, a.f); err != nil {
+		return mail.Done{}, err
+	}
+	if r.DryRun {
+		return mail.Done{DryRun: true, Matched: a.matched, Sending: leased, Text: a.wouldText()}, nil
+	}
+	if r.Verb == mail.VerbDrop && !r.Sure {
+		return mail.Done{}, refuse("sure", "dropping needs a second confirmation: %s would be dropped; say that you are sure", plural(a.matched, "delivery", "deliveries"))
+	}
+	detail := map[string]any{}
+	for k, v := range map[string]string{"route": r.Route, "host": r.Host, "give_up": r.GiveUp, "say": r.Say, "domain": r.Domain} {
+		if v != "" {
+			detail[k] = v
+		}
+	}
+	if r.Verb == mail.VerbReroute {
+		detail["keep"] = r.Keep
+	}
+	id, err := e.Store.BeginAction(ctx, mail.Action{Who: who, Verb: r.Verb, On: r.Selection.String(), Filter: &r.Selection, Detail: detail, Why: r.Why})
+	if err != nil {
+		return mail.Done{}, err
+	}
+	return a.carryOut(ctx, id)
+}
+
+// carryOut does it, and records what it came to even if it breaks off.
+func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
+	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, Node: a.e.Name, Text: a.eventText(), GiveUpAt: a.c.GiveUpAt, GiveUpBy: a.c.GiveUpBy}
+	a.c.Reply = &mail.LastReply{Stage: "route", Enhanced: "5.7.0", Text: a.eventText()}
+	began := time.Now()
+	err := a.run(ctx)
+	sending := int64(0)
+	if err == nil && a.r.Verb != mail.VerbFlush {
+		sending, err = a.leftSending(ctx)
+	}
+	record, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	err = errors.Join(err, a.e.Store.EndAction(record, id, a.touched, sending))
+	a.e.Queue.Wake()
+	a.e.tellNodes(record, "wake", nil)
+	a.e.Log.Info("action", "id", id, "who", a.who, "verb", a.r.Verb, "on", a.r.Selection.String(), "deliveries", a.touched, "sending", sending, "seconds", time.Since(began).Seconds(), "why", a.r.Why)
+	a.e.tell("queue")
+	if err != nil {
+		return mail.Done{}, fmt.Errorf("after %s: %w", plural(a.touched, "delivery", "deliveries"), err)
+	}
+	return mail.Done{Action: id, Matched: a.matched, Touched: a.touched, Sending: sending, Text: a.doneText(sending)}, nil
+}
+
+// check reads the request.
+func (a *act) check() error {
+	var wrong []mail.WordError
+	if a.f, wrong = a.r.Selection.Filter(a.now); len(wrong) > 0 {
+		return refuse(wrong[0].Word, "%s", wrong[0].Error())
+	}
+	if a.r.Selection.Everything() && !a.r.All {
+		return refuse("all", "say which letters: a lane, message, sender, recipient domain or another word; or all")
+	}
+	a.why = a.r.Why
+	switch a.r.Verb {
+	case mail.VerbReroute:
+		return a.checkTarget()
+	case mail.VerbGiveUp:
+		return a.checkGiveUp()
+	case mail.VerbReaddress:
+		d, err := address.ParseDomain(strings.TrimPrefix(a.r.Domain, "@"))
+		if err != nil {
+			return refuse("domain", "the right domain: %v", err)
+		}
+		a.host = d
+	}
+	return nil
+}
+
+func (a *act) checkTarget() error {
+	switch {
+	case (a.r.Route == "") == (a.r.Host == ""):
+		return refuse("route", "say either a route or a host to send by")
+	case a.r.Host != "":
+		host, port := config.SplitHost(a.r.Host, 25)
+		if _, err := address.ParseDomain(host); (err != nil && !isIP(host)) || port < 1 || port > 65535 {
+			return refuse("host", "%q is no host; write name, name:port or an IP address", a.r.Host)
+		}
+		a.target, a.host = a.cfg.Route(config.RouteDetour), fmt.Sprintf("%s:%d", host, port)
+		return nil
+	}
+	a.target = a.cfg.Route(a.r.Route)
+	switch {
+	case a.target == nil:
+		return refuse("route", "there is no route %s that is on; see gull route list", a.r.Route)
+	case a.target.NextHop == config.HopMailbox, a.target.NextHop == config.HopRefuse, a.target.NextHop == config.HopNone, a.target.Name == config.RouteDetour:
+		return refuse("route", "route %s sends nothing on; choose one with next hop mx, smarthost, direct or lmtp", a.r.Route)
+	}
+	return nil
+}
+
+func (a *act) checkGiveUp() error {
+	text := strings.TrimSpace(a.r.GiveUp)
+	switch {
+	case text == "":
+		return refuse("give_up", "say when: 3d from now, +1d later, -12h earlier, or schedule")
+	case text == "schedule":
+		return nil
+	}
+	sign, rest := time.Duration(0), text
+	if text[0] == '+' || text[0] == '-' {
+		sign, rest = 1, text[1:]
+		if text[0] == '-' {
+			sign = -1
+		}
+	}
+	d, err := form.ParseDuration(rest)
+	if err != nil {
+		return refuse("give_up", "%v; with + or - before it, so much later or earlier", err)
+	}
+	if sign == 0 {
+		a.c.GiveUpAt = a.now.Add(d)
+	} else {
+		a.c.GiveUpBy = sign * d
+	}
+	return nil
+}
+
+// run goes through the letters that nobody works on, and then lane by lane
+// through those that wait in a node's memory.
+func (a *act) run(ctx context.Context) error {
+	if a.r.Verb == mail.VerbFlush {
+		return a.flush(ctx)
+	}
+	if err := a.pass(ctx, a.f); err != nil {
+		return err
+	}
+	leased, err := a.e.Store.LeasedLanes(ctx, a.f)
+	if err != nil {
+		return err
+	}
+	for id := range leased {
+		if err := a.recall(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recall gets a lane's letters out of the nodes' memory, does the action with
+// them and lets the lane go on. It stops for as long as that takes: some
+// hundredths of a second.
+func (a *act) recall(ctx context.Context, lane ident.ID) error {
+	lanes := []ident.ID{lane}
+	if err := a.e.Queue.Freeze(ctx, lanes); err != nil {
+		return err
+	}
+	defer func() {
+		a.e.Queue.Thaw(lanes)
+		a.e.tellNodes(context.WithoutCancel(ctx), "thaw", lanes)
+	}()
+	a.e.tellNodes(ctx, "freeze", lanes)
+	f := a.f
+	f.Lane = lane
+	if a.e.alone(ctx) {
+		return a.pass(ctx, f)
+	}
+	for range 10 { // other nodes hear of it within milliseconds
+		if err := a.pass(ctx, f); err != nil {
+			return err
+		}
+		left, err := a.e.Store.LeasedLanes(ctx, f)
+		if err != nil || len(left) == 0 {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return nil
+}
+
+// pass goes through what a filter selects, step by step.
+func (a *act) pass(ctx context.Context, f mail.Filter) error {
+	for {
+		n, last, more, err := a.step(ctx, f)
+		a.touched += n
+		if a.tell != nil {
+			a.tell(a.touched, a.matched)
+		}
+		if err != nil || !more {
+			return err
+		}
+		f.After = last
+	}
+}
+
+// step does one step.
+func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, bool, error) {
+	switch a.r.Verb {
+	case mail.VerbHold, mail.VerbRelease:
+		return chunk(a.e.Store.ActChunk(ctx, a.c, f, actAtOnce))
+	case mail.VerbGiveUp:
+		if a.r.GiveUp != "schedule" {
+			return chunk(a.e.Store.ActChunk(ctx, a.c, f, actAtOnce))
+		}
+	case mail.VerbDrop:
+		return chunk(a.e.Store.DropChunk(ctx, a.c, f, actAtOnce))
+	}
+	due, err := a.e.Store.LeaseSelected(ctx, a.e.node, a.c.Action, f, planAtOnce)
+	if err != nil || len(due) == 0 {
+		return 0, mail.DeliveryID{}, false, err
+	}
+	last := due[len(due)-1].Delivery.ID()
+	if a.r.Verb == mail.VerbReturn {
+		return int64(len(due)), last, true, a.e.Queue.Return(ctx, due, a.say())
+	}
+	var moved []store.Moved
+	for i := range due {
+		moved = append(moved, a.move(&due[i]))
+	}
+	if a.r.Verb == mail.VerbGiveUp {
+		return int64(len(due)), last, true, a.e.Store.SetExpiry(ctx, a.e.node, a.c, moved)
+	}
+	return int64(len(due)) - a.takeSkipped(), last, true, a.e.Store.Redirect(ctx, a.e.node, a.c, moved)
+}
+
+func chunk(c store.Chunk, err error) (int64, mail.DeliveryID, bool, error) {
+	return c.Touched, c.Last, c.More, err
+}
+
+// takeSkipped counts those of the step that could not be done.
+func (a *act) takeSkipped() int64 {
+	n := a.skipped
+	a.skipped = 0
+	return n
+}
+
+// move gives a delivery its new way.
+func (a *act) move(d *store.Due) store.Moved {
+	m := store.Moved{Delivery: &d.Delivery, Text: a.c.Text}
+	to, err := address.Parse(d.Delivery.Recipient)
+	if err != nil {
+		a.skipped++
+		m.Text = ""
+		return m
+	}
+	envelope := queue.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
+	switch a.r.Verb {
+	case mail.VerbGiveUp:
+		d.Delivery.ExpiresAt = mail.At(a.cfg.ScheduleOf(a.cfg.Route(d.Delivery.Route), to.Domain, d.Sender == "").Expires(d.Received))
+	case mail.VerbReroute:
+		nextHop := a.host
+		if nextHop == "" {
+			nextHop = route.NextHop(a.target, to)
+		}
+		d.Delivery.Detour = mail.DetourOnce
+		if a.r.Keep {
+			d.Delivery.Detour = mail.DetourKept
+		}
+		setLane(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
+	case mail.VerbReaddress:
+		to.Domain = a.host
+		legs, fault := route.Plan(a.cfg, envelope, to)
+		if fault != nil || len(legs) != 1 {
+			a.skipped++
+			m.Text = ""
+			return m
+		}
+		d.Delivery.Via = append(d.Delivery.Via, d.Delivery.Recipient)
+		d.Delivery.Recipient, d.Delivery.Detour = legs[0].Recipient.String(), mail.NoDetour
+		setLane(&d.Delivery, legs[0], a.cfg.Revision)
+	case mail.VerbUndo: // of a way that a person chose
+		if n := len(d.Delivery.Via); a.r.Domain != "" && n > 0 {
+			if old, err := address.Parse(d.Delivery.Via[n-1]); err == nil {
+				to, d.Delivery.Recipient, d.Delivery.Via = old, old.String(), d.Delivery.Via[:n-1]
+			}
+		}
+		d.Delivery.Detour = mail.NoDetour
+		if leg, fault := route.Find(a.cfg, envelope, to); fault == nil {
+			setLane(&d.Delivery, leg, a.cfg.Revision)
+		}
+	}
+	return m
+}
+
+func setLane(d *mail.Delivery, leg route.Leg, revision int) {
+	d.LaneID, d.Route, d.NextHop, d.RouteWhy, d.Revision = ident.ID(leg.Lane()), leg.Route.Name, leg.NextHop, leg.Why, revision
+}
+
+// flush makes letters due now and lets their lanes try at once. Their lanes'
+// limits count as ever, and so does when they are given up.
+func (a *act) flush(ctx context.Context) error {
+	lanes, err := a.e.Store.LanesOf(ctx, a.f)
+	if err != nil {
+		return err
+	}
+	f := a.f
+	for {
+		c, err := a.e.Store.ActChunk(ctx, a.c, f, actAtOnce)
+		if err != nil {
+			return err
+		}
+		a.touched += c.Touched
+		if a.tell != nil {
+			a.tell(a.touched, a.matched)
+		}
+		if f.After = c.Last; !c.More {
+			break
+		}
+	}
+	a.e.Queue.EndRest(lanes)
+	a.e.tellNodes(ctx, "flush", lanes)
+	return nil
+}
+
+// leftSending counts what was in a transaction at that moment.
+func (a *act) leftSending(ctx context.Context) (int64, error) {
+	if a.r.Verb == mail.VerbReturn || a.r.Verb == mail.VerbRestore {
+		return 0, nil
+	}
+	leased, err := a.e.Store.LeasedLanes(ctx, a.f)
+	n := int64(0)
+	for _, k := range leased {
+		n += k
+	}
+	return n, err
+}
+
+func (a *act) say() string {
+	if a.r.Say != "" {
+		return a.r.Say
+	}
+	return "It is not delivered from here."
+}
+
+var doing = map[string]string{
+	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried at once", mail.VerbReroute: "sent another way", mail.VerbGiveUp: "given another end",
+	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbReaddress: "readdressed", mail.VerbRestore: "restored", mail.VerbUndo: "put back on its way",
+}
+
+// eventText is what the letter's own story says.
+func (a *act) eventText() string {
+	text := doing[a.r.Verb] + " by " + a.who
+	switch a.r.Verb {
+	case mail.VerbReroute:
+		text = fmt.Sprintf("sent by %s %s by %s", map[bool]string{true: "route", false: "host"}[a.r.Route != ""], a.r.Route+a.r.Host, a.who)
+	case mail.VerbGiveUp:
+		text = "the time it is given up was changed by " + a.who + " (" + a.r.GiveUp + ")"
+	case mail.VerbReaddress:
+		text = "readdressed to " + address.DisplayDomain(a.host) + " by " + a.who
+	}
+	if a.why != "" {
+		text += ": " + a.why
+	}
+	return text
+}
+
+func (a *act) wouldText() string {
+	return fmt.Sprintf("%s would be %s", plural(a.matched, "delivery", "deliveries"), doing[a.r.Verb])
+}
+
+func (a *act) doneText(sending int64) string {
+	text := fmt.Sprintf("%s %s", plural(a.touched, "delivery is", "deliveries are"), doing[a.r.Verb])
+	if a.touched == 0 {
+		text = "nothing that matches could be " + doing[a.r.Verb]
+	}
+	if sending > 0 {
+		text += fmt.Sprintf("; %s left alone, being sent at that moment", plural(sending, "was", "were"))
+	}
+	return text
+}
+
+func plural(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Undo takes an action back, where that makes sense.
+func (e *Engine) Undo(ctx context.Context, who string, id int64, why string, tell func(done, total int64)) (mail.Done, error) {
+	old, err := e.Store.Action(ctx, id)
+	if err != nil {
+		return mail.Done{}, err
+	}
+	if _, how := undoOf(old, time.Now()); !how.can {
+		return mail.Done{}, refuse("id", "action %d cannot be taken back: %s", id, how.text)
+	}
+	if old.Verb == mail.VerbPause || old.Verb == mail.VerbResume {
+		return e.undoPause(ctx, who, old, why)
+	}
+	a := &act{e: e, who: who, now: time.Now().UTC(), cfg: e.Config(), tell: tell, f: mail.Filter{Action: id}, why: why, matched: old.Touched}
+	a.r = mail.ActionRequest{Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold, mail.VerbDrop: mail.VerbRestore,
+		mail.VerbReroute: mail.VerbUndo, mail.VerbReaddress: mail.VerbUndo, mail.VerbGiveUp: mail.VerbGiveUp}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
+	switch old.Verb {
+	case mail.VerbGiveUp:
+		a.r.GiveUp = "schedule"
+	case mail.VerbReaddress:
+		a.r.Domain = "before"
+	}
+	number, err := e.Store.BeginAction(ctx, mail.Action{Who: who, Verb: a.r.Verb, On: fmt.Sprintf("what action %d (%s) touched", id, old.Verb), Filter: &a.r.Selection, Why: why, Undoes: id})
+	if err != nil {
+		return mail.Done{}, err
+	}
+	if old.Verb == mail.VerbDrop {
+		return a.restore(ctx, number, id)
+	}
+	return a.carryOut(ctx, number)
+}
+
+// restore puts back what was dropped.
+func (a *act) restore(ctx context.Context, number, dropped int64) (mail.Done, error) {
+	a.c = store.Change{Verb: mail.VerbRestore, Action: number, At: a.now, Node: a.e.Name, Text: a.eventText()}
+	for {
+		c, err := a.e.Store.RestoreChunk(ctx, a.c, dropped, actAtOnce)
+		if err != nil {
+			return mail.Done{}, err
+		}
+		a.touched += c.Touched
+		if a.tell != nil {
+			a.tell(a.touched, a.matched)
+		}
+		if !c.More {
+			break
+		}
+	}
+	if err := a.e.Store.EndAction(ctx, number, a.touched, 0); err != nil {
+		return mail.Done{}, err
+	}
+	a.e.Queue.Wake()
+	a.e.tell("queue")
+	return mail.Done{Action: number, Matched: a.matched, Touched: a.touched, Text: a.doneText(0)}, nil
+}
+
+type undoing struct {
+	can  bool
+	text string
+}
+
+// undoOf says whether an action can be taken back, and what that would do.
+func undoOf(a mail.Action, now time.Time) (string, undoing) {
+	no := func(text string) (string, undoing) { return "", undoing{false, text} }
+	if a.UndoneBy != 0 {
+		return no(fmt.Sprintf("action %d has done so", a.UndoneBy))
+	}
+	if a.DoneAt.IsZero() && a.Verb != mail.VerbPause && a.Verb != mail.VerbResume {
+		return no("it has not come to its end")
+	}
+	text := map[string]string{
+		mail.VerbHold: "releases those that are still held", mail.VerbRelease: "holds those that still wait", mail.VerbReroute: "sends those that still wait as the routes say",
+		mail.VerbGiveUp: "gives up those that still wait when the schedule says", mail.VerbReaddress: "gives those that still wait their old address",
+		mail.VerbDrop: "puts them back into the queue", mail.VerbPause: "lets it go on", mail.VerbResume: "stops it again",
+	}[a.Verb]
+	switch {
+	case a.Verb == mail.VerbDrop && now.Sub(a.At) > restoreBound:
+		return no("dropped letters are kept for a day")
+	case a.Verb == mail.VerbFlush:
+		return no("an attempt that was made is made")
+	case a.Verb == mail.VerbReturn:
+		return no("the senders have their letters back")
+	case text == "" || a.Touched == 0 && a.Verb != mail.VerbPause && a.Verb != mail.VerbResume:
+		return no("there is nothing to take back")
+	}
+	return text, undoing{true, text}
+}
+
+// Actions lists what people did, newest first, with what can be taken back.
+func (e *Engine) Actions(ctx context.Context, before int64, limit int) ([]mail.Action, error) {
+	list, err := e.Store.Actions(ctx, before, limit)
+	for i := range list {
+		var u undoing
+		_, u = undoOf(list[i], time.Now())
+		list[i].CanUndo, list[i].Undo = u.can, u.text
+	}
+	return list, err
+}
+
+// SchedulePreview plays a schedule through.
+func (e *Engine) SchedulePreview(routeName, domain string, own config.OwnRetry) (retry.Preview, error) {
+	cfg := e.Config()
+	var r *config.Route
+	if routeName != "" {
+		if r = cfg.Route(routeName); r == nil {
+			return retry.Preview{}, refuse("route", "there is no route %s that is on", routeName)
+		}
+	}
+	s := own.Over(cfg.ScheduleOf(r, domain, false))
+	return s.Preview(), nil
+}

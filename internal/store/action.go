@@ -1,0 +1,300 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+)
+
+// Change is what an action does with deliveries in the database.
+type Change struct {
+	Verb   string
+	Action int64
+	At     time.Time
+	Node   string
+	Text   string // of the event on each letter
+	// Of give-up: at a time, or so much later or earlier.
+	GiveUpAt time.Time
+	GiveUpBy time.Duration
+	Reply    *mail.LastReply // of drop
+}
+
+// changes are the assignments of each verb and what a row must be for it.
+var changes = map[string]struct{ set, where string }{
+	mail.VerbHold:    {"state = 'held'", "d.state <> 'held'"},
+	mail.VerbRelease: {"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4", "d.state = 'held'"},
+	mail.VerbFlush:   {"due_at = $4", "d.state <> 'held'"},
+	mail.VerbGiveUp: {"expires_at = coalesce($6, d.expires_at + $7::interval), due_at = least(d.due_at, greatest($4, coalesce($6, d.expires_at + $7::interval)))",
+		"true"},
+}
+
+// Chunk is what a step of an action came to.
+type Chunk struct {
+	Touched int64
+	Last    mail.DeliveryID    // the last one looked at
+	Lanes   map[ident.ID]int64 // how many of each lane
+	More    bool               // there may be more behind Last
+}
+
+// ActChunk does one step of an action: up to limit deliveries that a filter
+// selects and nobody works on, in order of their ids. Each step is a transaction
+// of its own, so that no lock is held for long.
+func (s *Store) ActChunk(ctx context.Context, c Change, f mail.Filter, limit int) (Chunk, error) {
+	change, ok := changes[c.Verb]
+	if !ok {
+		return Chunk{}, fmt.Errorf("no verb %q", c.Verb)
+	}
+	var giveUpAt *time.Time
+	if !c.GiveUpAt.IsZero() {
+		giveUpAt = &c.GiveUpAt
+	}
+	where, args := conditions(f, []any{c.Action, c.Node, c.Text, c.At, limit, giveUpAt, c.GiveUpBy})
+	sql := `WITH picked AS MATERIALIZED (
+			SELECT d.message_id, d.n FROM ` + from(f) + ` WHERE d.lease IS NULL AND ` + change.where + where + `
+			ORDER BY d.message_id, d.n LIMIT $5 FOR UPDATE OF d SKIP LOCKED
+		), changed AS (
+			UPDATE delivery d SET action = $1, ` + change.set + ` FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
+			RETURNING d.message_id, d.n, d.lane
+		), told AS (
+			INSERT INTO event (message_id, n, at, kind, node, text, detail)
+			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM changed
+		)
+		SELECT lane, count(*), max(ARRAY[message_id, n::bigint]), $6::timestamptz IS NULL AND $7::interval IS NULL FROM changed GROUP BY lane`
+	return s.chunk(ctx, sql, args, limit)
+}
+
+func (s *Store) chunk(ctx context.Context, sql string, args []any, limit int) (Chunk, error) {
+	out := Chunk{Lanes: map[ident.ID]int64{}}
+	rows, err := s.pool.Query(ctx, sql, args...)
+	if err != nil {
+		return out, err
+	}
+	var lane ident.ID
+	var n int64
+	var last []int64
+	var ignored bool
+	_, err = pgx.ForEachRow(rows, []any{&lane, &n, &last, &ignored}, func() error {
+		out.Touched += n
+		out.Lanes[lane] += n
+		if id := (mail.DeliveryID{Message: ident.ID(last[0]), N: int16(last[1])}); id.Message > out.Last.Message || id.Message == out.Last.Message && id.N > out.Last.N {
+			out.Last = id
+		}
+		return nil
+	})
+	out.More = out.Touched == int64(limit)
+	return out, err
+}
+
+// DropChunk takes deliveries out of the queue, for a day in such a way that they
+// can be put back.
+func (s *Store) DropChunk(ctx context.Context, c Change, f mail.Filter, limit int) (Chunk, error) {
+	reply := replyJSON(c.Reply)
+	where, args := conditions(f, []any{c.Action, c.Node, c.Text, c.At, limit, reply})
+	sql := `WITH picked AS MATERIALIZED (
+			SELECT d.message_id, d.n FROM ` + from(f) + ` WHERE d.lease IS NULL` + where + `
+			ORDER BY d.message_id, d.n LIMIT $5 FOR UPDATE OF d SKIP LOCKED
+		), gone AS (
+			DELETE FROM delivery d USING picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+		), kept AS (
+			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
+				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action)
+			SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
+				attempts, first_try_at, last_try_at, expires_at, $4, $6::jsonb, 'dropped', $1 FROM gone
+		), told AS (
+			INSERT INTO event (message_id, n, at, kind, node, text, detail)
+			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM gone
+		)
+		SELECT lane, count(*), max(ARRAY[message_id, n::bigint]), true FROM gone GROUP BY lane`
+	return s.chunk(ctx, sql, args, limit)
+}
+
+// RestoreChunk puts back into the queue what an action dropped. A letter whose
+// time is up meanwhile gets a day more.
+func (s *Store) RestoreChunk(ctx context.Context, c Change, dropped int64, limit int) (Chunk, error) {
+	sql := `WITH picked AS MATERIALIZED (
+			SELECT message_id, n FROM delivery_done WHERE action = $6 AND action <> 0 AND state = 'discarded'
+			ORDER BY message_id, n LIMIT $5 FOR UPDATE SKIP LOCKED
+		), back AS (
+			DELETE FROM delivery_done d USING picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+		), kept AS (
+			INSERT INTO delivery (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
+				attempts, first_try_at, last_try_at, due_at, expires_at, size, cause, domain, action)
+			SELECT b.message_id, b.n, b.recipient, b.original, b.via, b.orcpt, b.notify, CASE WHEN b.attempts > 0 THEN 'deferred' ELSE 'waiting' END, b.lane, b.rule, b.route_why, b.revision,
+				b.attempts, b.first_try_at, b.last_try_at, $4, greatest(b.expires_at, $4::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1
+			FROM back b JOIN message m ON m.id = b.message_id
+		), told AS (
+			INSERT INTO event (message_id, n, at, kind, node, text, detail)
+			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM back
+		)
+		SELECT lane, count(*), max(ARRAY[message_id, n::bigint]), true FROM back GROUP BY lane`
+	return s.chunk(ctx, sql, []any{c.Action, c.Node, c.Text, c.At, limit, dropped}, limit)
+}
+
+// LeaseSelected takes for a node what a filter selects and nobody works on, in
+// order of ids, held letters too.
+func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mail.Filter, limit int) ([]Due, error) {
+	where, args := conditions(f, []any{node, action, limit})
+	rows, err := s.pool.Query(ctx, `
+		WITH picked AS MATERIALIZED (
+			SELECT d.message_id, d.n FROM `+from(f)+` WHERE d.lease IS NULL`+where+` ORDER BY d.message_id, d.n LIMIT $3 FOR UPDATE OF d SKIP LOCKED
+		), taken AS (
+			UPDATE delivery d SET lease = $1, action = $2 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+		)
+		SELECT `+queueColumns+dueColumns+`
+		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanDue)
+}
+
+// Moved is a delivery that goes another way.
+type Moved struct {
+	*mail.Delivery
+	Text string // of its event; none is told if it is empty
+}
+
+// Redirect puts deliveries leased to a node into the lanes they are given, due
+// at once, and lets go of them.
+func (s *Store) Redirect(ctx context.Context, node int, c Change, moved []Moved) error {
+	if len(moved) == 0 {
+		return nil
+	}
+	var messages, lanes []int64
+	var ns []int16
+	var recipients, vias, whys, detours, texts []string
+	var revisions []int32
+	for _, d := range moved {
+		if err := s.nameLane(ctx, d.Delivery); err != nil {
+			return err
+		}
+		messages, ns, lanes = append(messages, int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
+		recipients, vias = append(recipients, d.Recipient), append(vias, joinVia(d.Via))
+		whys, detours, texts, revisions = append(whys, d.RouteWhy), append(detours, string(d.Detour)), append(texts, d.Text), append(revisions, int32(d.Revision))
+	}
+	_, err := s.pool.Exec(ctx, `WITH o AS (
+			SELECT * FROM unnest($1::bigint[], $2::smallint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::int[])
+				AS o(message_id, n, lane, recipient, via, why, detour, text, revision)
+		), changed AS (
+			UPDATE delivery d SET lane = o.lane, recipient = o.recipient, domain = substring(lower(o.recipient) from '[^@]*$'), via = o.via, route_why = o.why,
+				detour = o.detour, revision = o.revision, lease = NULL, action = $11,
+				due_at = CASE WHEN d.state = 'held' THEN d.due_at ELSE $12 END, cause = '', reply = NULL
+			FROM o WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $10 RETURNING d.message_id, d.n
+		)
+		INSERT INTO event (message_id, n, at, kind, node, text, detail)
+		SELECT o.message_id, o.n, $12, 'action', $13, o.text, jsonb_build_object('action', $11::bigint) FROM o JOIN changed USING (message_id, n) WHERE o.text <> ''`,
+		messages, ns, lanes, recipients, vias, whys, detours, texts, revisions, node, c.Action, c.At, c.Node)
+	return err
+}
+
+// DueNow makes due what waits by a route, and returns how much that is.
+func (s *Store) DueNow(ctx context.Context, route string) (int64, error) {
+	tag, err := s.pool.Exec(ctx, `UPDATE delivery SET due_at = now() WHERE lane IN (SELECT id FROM lane WHERE route = $1) AND lease IS NULL AND state <> 'held'`, route)
+	return tag.RowsAffected(), err
+}
+
+// SetExpiry sets when deliveries leased to a node are given up, and lets go of
+// them.
+func (s *Store) SetExpiry(ctx context.Context, node int, c Change, list []Moved) error {
+	var messages []int64
+	var ns []int16
+	var expires []time.Time
+	for _, d := range list {
+		messages, ns, expires = append(messages, int64(d.MessageID)), append(ns, d.N), append(expires, d.ExpiresAt.Time)
+	}
+	_, err := s.pool.Exec(ctx, `WITH o AS (SELECT * FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) AS o(message_id, n, expires)), changed AS (
+			UPDATE delivery d SET expires_at = o.expires, lease = NULL, action = $5 FROM o WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $4
+			RETURNING d.message_id, d.n)
+		INSERT INTO event (message_id, n, at, kind, node, text, detail)
+		SELECT message_id, n, $6, 'action', $7, $8, jsonb_build_object('action', $5::bigint) FROM changed`, messages, ns, expires, node, c.Action, c.At, c.Node, c.Text)
+	return err
+}
+
+// LanesOf are the lanes of what a filter selects.
+func (s *Store) LanesOf(ctx context.Context, f mail.Filter) ([]ident.ID, error) {
+	if f.Lane != 0 {
+		return []ident.ID{f.Lane}, nil
+	}
+	where, args := conditions(f, nil)
+	rows, err := s.pool.Query(ctx, `SELECT DISTINCT d.lane FROM `+from(f)+` WHERE true`+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[ident.ID])
+}
+
+// LeasedLanes are the lanes with deliveries that a filter selects and a node
+// works on.
+func (s *Store) LeasedLanes(ctx context.Context, f mail.Filter) (map[ident.ID]int64, error) {
+	where, args := conditions(f, nil)
+	rows, err := s.pool.Query(ctx, `SELECT d.lane, count(*) FROM `+from(f)+` WHERE d.lease IS NOT NULL`+where+` GROUP BY d.lane`, args...)
+	if err != nil {
+		return nil, err
+	}
+	out := map[ident.ID]int64{}
+	var lane ident.ID
+	var n int64
+	_, err = pgx.ForEachRow(rows, []any{&lane, &n}, func() error { out[lane] = n; return nil })
+	return out, err
+}
+
+// BeginAction puts an action on record before it begins.
+func (s *Store) BeginAction(ctx context.Context, a mail.Action) (int64, error) {
+	var filter, detail []byte
+	var err error
+	if a.Filter != nil {
+		if filter, err = json.Marshal(a.Filter); err != nil {
+			return 0, err
+		}
+	}
+	if a.Detail != nil {
+		if detail, err = json.Marshal(a.Detail); err != nil {
+			return 0, err
+		}
+	}
+	var id int64
+	err = s.pool.QueryRow(ctx, `INSERT INTO action (who, verb, on_what, filter, detail, why, undoes) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
+		a.Who, a.Verb, a.On, filter, detail, a.Why, a.Undoes).Scan(&id)
+	return id, err
+}
+
+// EndAction records what an action came to. What it takes back is marked.
+func (s *Store) EndAction(ctx context.Context, id, touched, sending int64) error {
+	_, err := s.pool.Exec(ctx, `WITH this AS (UPDATE action SET touched = $2, sending = $3, done_at = now() WHERE id = $1 RETURNING id, undoes)
+		UPDATE action a SET undone_by = this.id FROM this WHERE a.id = this.undoes AND this.undoes <> 0`, id, touched, sending)
+	return err
+}
+
+const actionColumns = `id, at, who, verb, on_what, filter, detail, why, touched, sending, done_at, undoes, undone_by`
+
+func scanAction(row pgx.CollectableRow) (mail.Action, error) {
+	var a mail.Action
+	err := row.Scan(&a.ID, &a.At, &a.Who, &a.Verb, &a.On, &a.Filter, &a.Detail, &a.Why, &a.Touched, &a.Sending, optTime{&a.DoneAt}, &a.Undoes, &a.UndoneBy)
+	a.At = a.At.UTC()
+	return a, err
+}
+
+// Actions lists what people did, newest first, from before an id.
+func (s *Store) Actions(ctx context.Context, before int64, limit int) ([]mail.Action, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+actionColumns+` FROM action WHERE $1::bigint = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanAction)
+}
+
+// Action reads one action.
+func (s *Store) Action(ctx context.Context, id int64) (mail.Action, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+actionColumns+` FROM action WHERE id = $1`, id)
+	if err != nil {
+		return mail.Action{}, err
+	}
+	a, err := pgx.CollectExactlyOneRow(rows, scanAction)
+	return a, found(err)
+}
