@@ -35,7 +35,7 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 		{"queue show", 2, "1 arguments are needed and 0 were given"},
 		{"queue show xyz", 2, "is not an id"},
 		{"queue show 0000000000001", 4, "there is no such message"},
-		{"queue flush", 2, "say what to flush"},
+		{"queue flush", 2, "say which letters"},
 		{"trace find --subject no-such-subject-anywhere", 4, "nothing was found"},
 		{"trace find --since soon", 2, `--since: "soon" is not a time`},
 		{"explain", 2, "say at least one recipient"},
@@ -219,7 +219,7 @@ func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
 		t.Errorf("a flush of nothing: %d %s", code, out)
 	}
 	out, _, code = s.gull(t, "queue", "flush", "--recipient", "again@barelock.example", "-o", "json")
-	if code != 0 || !strings.Contains(out, `"deliveries": 1`) {
+	if code != 0 || !strings.Contains(out, `"touched": 1`) {
 		t.Errorf("flush: %d %s", code, out)
 	}
 	after := s.until(t, id, mail.Delivered)

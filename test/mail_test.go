@@ -161,7 +161,7 @@ func TestAFailureIsToldToTheSenderAsADSN(t *testing.T) {
 	}
 	parts := readReport(t, raw.Bytes())
 	for i, want := range [][]string{
-		{"To:       gone@nosuch.example", "Why:      There is no such mailbox.", "there is nobody of that name here"},
+		{"To:           gone@nosuch.example", "There is no mailbox of that name", "there is nobody of that name here"},
 		{"Reporting-MTA: dns; mail.skerryline.example", "Final-Recipient: rfc822;gone@nosuch.example", "Action: failed", "Status: 5.1.1", "Remote-MTA: dns; mx.nosuch.example", "Diagnostic-Code: smtp; 550 5.1.1"},
 		{"Subject: to gone@nosuch.example", "Received: from machine"},
 	} {

@@ -58,6 +58,9 @@ func (h *host) setBehaviour(b Behaviour) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.b = b
+	if h.addr == "" { // reached by Dial only
+		return nil
+	}
 	if b.Closed && h.listener != nil {
 		h.listener.Close()
 		h.listener = nil
@@ -93,23 +96,28 @@ func (h *host) accept(l net.Listener) {
 		if err != nil {
 			return
 		}
-		h.mu.Lock()
-		h.stats.Connections++
-		h.stats.Open++
-		h.stats.MostOpen = max(h.stats.MostOpen, h.stats.Open)
-		open, b := h.stats.Open, h.b
-		h.mu.Unlock()
-		go func() {
-			defer func() {
-				conn.Close()
-				h.mu.Lock()
-				h.stats.Open--
-				h.mu.Unlock()
-			}()
-			d := &dialogue{host: h, conn: conn, crowd: b.Connections > 0 && open > b.Connections}
-			d.run()
-		}()
+		h.serve(conn)
 	}
+}
+
+// serve holds the dialogue of a connection.
+func (h *host) serve(conn net.Conn) {
+	h.mu.Lock()
+	h.stats.Connections++
+	h.stats.Open++
+	h.stats.MostOpen = max(h.stats.MostOpen, h.stats.Open)
+	open, b := h.stats.Open, h.b
+	h.mu.Unlock()
+	go func() {
+		defer func() {
+			conn.Close()
+			h.mu.Lock()
+			h.stats.Open--
+			h.mu.Unlock()
+		}()
+		d := &dialogue{host: h, conn: conn, crowd: b.Connections > 0 && open > b.Connections}
+		d.run()
+	}()
 }
 
 // tls is the server side of the host's TLS.

@@ -236,6 +236,9 @@ type Content struct {
 	done bool
 }
 
+// ContentOf is content that is in memory.
+func ContentOf(data []byte) *Content { return &Content{rest: data, done: true} }
+
 // OpenContent reads the content of a message; ErrNotFound if there is none.
 func (s *Store) OpenContent(ctx context.Context, id ident.ID) (*Content, error) {
 	c := &Content{ctx: ctx, next: func(seq int) ([]byte, error) {
