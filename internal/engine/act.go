@@ -121,6 +121,9 @@ func (a *act) check() error {
 		return refuse("all", "say which letters: a lane, message, sender, recipient domain or another word; or all")
 	}
 	a.why = a.r.Why
+	if a.r.DryRun && a.r.Route+a.r.Host+a.r.GiveUp+a.r.Domain == "" {
+		return nil // only how many is asked
+	}
 	switch a.r.Verb {
 	case mail.VerbReroute:
 		return a.checkTarget()

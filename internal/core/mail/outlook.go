@@ -40,14 +40,18 @@ func LookAt(lanes []Lane) Outlook {
 		return Outlook{"ours", fmt.Sprintf("%d of %d destinations refuse us: this looks like our address or name.", n, all),
 			"Read two or three of their answers; a block list or a missing PTR refuses everywhere alike."}
 	case n == 1:
-		return Outlook{"theirs", fmt.Sprintf("%s cannot be used; the other %s.", resting[0].NextHop, goOn(all-1)), "It is tried again by itself, with one connection at a time."}
+		return Outlook{"theirs", fmt.Sprintf("%s cannot be used; %s.", resting[0].NextHop, goOn(all-1)), "It is tried again by itself, with one connection at a time."}
 	}
-	return Outlook{"theirs", fmt.Sprintf("%d destinations cannot be used; the other %s, so the trouble is at the far side.", n, goOn(all-n)), "They are tried again by themselves, each with one connection at a time."}
+	return Outlook{"theirs", fmt.Sprintf("%d destinations cannot be used; %s.", n, goOn(all-n)), "They are tried again by themselves, each with one connection at a time."}
 }
 
+// goOn says how the others do.
 func goOn(n int) string {
-	if n == 1 {
-		return "1 lane gets on"
+	switch n {
+	case 0:
+		return "nothing else waits"
+	case 1:
+		return "the one other lane gets on"
 	}
-	return fmt.Sprintf("%d lanes get on", n)
+	return fmt.Sprintf("the %d other lanes get on, so the trouble is at the far side", n)
 }

@@ -45,14 +45,6 @@ async function take<T>(call: Promise<Answer<unknown>>): Promise<T> {
 
 export type Page<T> = { items: T[]; next: string };
 
-/** The words by which waiting deliveries are selected; the same everywhere. */
-export type QueueWords = {
-	lane?: string;
-	state?: "waiting" | "deferred" | "held";
-	sender?: string;
-	recipient?: string;
-};
-
 export type TraceWords = { from?: string; to?: string; subject?: string; id?: string; state?: string };
 
 export const gull = {
@@ -60,11 +52,6 @@ export const gull = {
 	signIn: (name: string, password: string) => take<Who>(api.POST("/api/v1/sign-in", { body: { name, password } })),
 	signOut: () => take<void>(api.POST("/api/v1/sign-out")),
 	status: () => take<Status>(api.GET("/api/v1/status")),
-	lanes: () => take<Page<Lane>>(api.GET("/api/v1/lanes")),
-	queue: (words: QueueWords, after: string, limit: number) =>
-		take<Page<QueueItem>>(api.GET("/api/v1/queue", { params: { query: { ...words, after, limit } } })),
-	flush: (words: QueueWords & { message?: string; delivery?: string; all?: boolean }) =>
-		take<{ deliveries: number }>(api.POST("/api/v1/queue/flush", { body: words })),
 	find: (words: TraceWords, after: string, limit: number) =>
 		take<Page<Message>>(api.GET("/api/v1/messages", { params: { query: { ...words, after, limit } as never } })),
 	trace: (id: string) => take<Trace>(api.GET("/api/v1/messages/{id}", { params: { path: { id } } })),

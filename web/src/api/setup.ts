@@ -81,7 +81,7 @@ async function send(method: string, path: string, body?: unknown, type = "applic
 	return response;
 }
 
-async function ask<T>(method: string, path: string, body?: unknown): Promise<T> {
+export async function ask<T>(method: string, path: string, body?: unknown): Promise<T> {
 	const response = await send(method, path, body);
 	return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
 }
@@ -89,7 +89,7 @@ async function ask<T>(method: string, path: string, body?: unknown): Promise<T> 
 export type Progress = { progress?: number; done?: number; what?: string };
 
 /** Long work answers line by line: progress, and at the end its result. */
-async function streamed<T>(path: string, body: unknown, type: string, tell: (p: Progress) => void): Promise<T> {
+export async function streamed<T>(path: string, body: unknown, type: string, tell: (p: Progress) => void): Promise<T> {
 	const response = await send("POST", path, body, type);
 	const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader();
 	let rest = "";

@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
-import type { QueueWords, TraceWords } from "../api/client";
+import type { TraceWords } from "../api/client";
+import type { QueueWords } from "../api/queue";
 import { DraftPage } from "../pages/draft";
 import { ExplainPage } from "../pages/explain";
 import { FirstStepsPage } from "../pages/first-steps";
@@ -18,23 +19,57 @@ import { Shell } from "./shell";
 
 const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
 
+const number = (v: unknown) => (typeof v === "number" ? v : undefined);
+
+/** The words that choose letters, as they stand in an address. */
+const queueWords = (s: Record<string, unknown>): QueueWords => ({
+	state: text(s.state) as QueueWords["state"],
+	route: text(s.route),
+	sender: text(s.sender),
+	recipient: text(s.recipient),
+	domain: text(s.domain),
+	older: text(s.older),
+	newer: text(s.newer),
+	larger: text(s.larger),
+	smaller: text(s.smaller),
+	cause: text(s.cause),
+	attempts: number(s.attempts),
+	subject: text(s.subject),
+	client: text(s.client),
+	account: text(s.account),
+	action: number(s.action),
+});
+
 const root = createRootRoute({ component: Shell, notFoundComponent: NotFound });
 const overview = createRoute({ getParentRoute: () => root, path: "/", component: OverviewPage });
 const queue = createRoute({
 	getParentRoute: () => root,
 	path: "/queue",
 	component: QueuePage,
-	validateSearch: (s: Record<string, unknown>): { find?: string } => ({ find: text(s.find) }),
+	validateSearch: (
+		s: Record<string, unknown>,
+	): Omit<QueueWords, "state"> & {
+		view?: string;
+		find?: string;
+		by?: string;
+		sort?: string;
+		order?: string;
+		state?: string;
+	} => ({
+		...queueWords(s),
+		state: text(s.state),
+		view: text(s.view),
+		find: text(s.find),
+		by: text(s.by),
+		sort: text(s.sort),
+		order: text(s.order),
+	}),
 });
 const lane = createRoute({
 	getParentRoute: () => root,
 	path: "/queue/$lane",
 	component: LanePage,
-	validateSearch: (s: Record<string, unknown>): QueueWords => ({
-		state: text(s.state) as QueueWords["state"],
-		sender: text(s.sender),
-		recipient: text(s.recipient),
-	}),
+	validateSearch: queueWords,
 });
 const messages = createRoute({
 	getParentRoute: () => root,

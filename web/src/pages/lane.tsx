@@ -1,165 +1,214 @@
-import { Anchor, Breadcrumbs, Group, Select, Stack, Text, Title } from "@mantine/core";
-import { useDebouncedCallback } from "@mantine/hooks";
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { AreaChart } from "@mantine/charts";
+import { Anchor, Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { DataTable } from "mantine-datatable";
-import { gull, type QueueItem, type QueueWords } from "../api/client";
-import { FilterText } from "../parts/filter";
-import { Flush } from "../parts/flush";
-import { Reply, ReplyLine } from "../parts/reply";
+import { type LaneDetail, type QueueWords, queue } from "../api/queue";
+import { Act } from "../parts/act";
+import { Letters } from "../parts/letters";
+import { WhyStranded } from "../parts/mend";
+import { PauseButton } from "../parts/pause";
+import { Reply } from "../parts/reply";
 import { State } from "../parts/state";
-import { Failed, Loading, Nothing } from "../parts/states";
-import { count, octets, shown, soft } from "../parts/text";
-import { When } from "../parts/when";
+import { Failed, Loading } from "../parts/states";
+import { count, octets } from "../parts/text";
+import { span, When } from "../parts/when";
 
-const pageSize = 100;
-
-/** One lane: how it does, and the letters that wait in it. */
+/** One lane: how it does, its last hour, and the letters that wait in it. */
 export function LanePage() {
 	const { lane: id } = useParams({ from: "/queue/$lane" });
 	const words = useSearch({ from: "/queue/$lane" });
-	const lanes = useQuery({ queryKey: ["lanes"], queryFn: gull.lanes });
-	const lane = lanes.data?.items.find((l) => l.id === id);
+	const navigate = useNavigate();
+	const lane = useQuery({ queryKey: ["lane", id], queryFn: () => queue.lane(id) });
+	if (!lane.data) {
+		return lane.error ? <Failed error={lane.error} /> : <Loading what="the lane" />;
+	}
+	const l = lane.data;
+	const all = l.waiting + l.deferred + l.held;
 	return (
 		<Stack gap="sm">
 			<Breadcrumbs>
 				<Anchor component={Link} to="/queue" size="sm">
 					Queue
 				</Anchor>
-				<Text size="sm">{lane?.next_hop ?? id}</Text>
+				<Text size="sm">{l.next_hop}</Text>
 			</Breadcrumbs>
 			<Group justify="space-between" align="start">
 				<Title order={1} size="h3">
-					{lane?.next_hop ?? "Nothing waits in this lane"}
+					{l.next_hop}{" "}
+					<Text span c="dimmed" size="sm">
+						by route {l.route}
+					</Text>
 				</Title>
-				{lane && <Flush words={{ ...words, lane: id }} label="Try these now" />}
+				<Group gap="xs">
+					<Act verb="flush" words={{ lane: id }} label="Try these now" />
+					<PauseButton kind="lane" name={id} what="lane" paused={l.pause?.kind === "lane"} />
+					{l.route !== "no-route" && l.route !== "detour" && (
+						<PauseButton kind="route" name={l.route} what="route" paused={l.pause?.kind === "route"} />
+					)}
+				</Group>
 			</Group>
-			{lane && (
-				<div className="surface" style={{ padding: 12 }}>
-					<Group gap="4px 28px" mb={lane.last_reply ? "sm" : 0}>
-						<span>
-							<State state={lane.state} /> {lane.state !== "moving" && lane.why}
-						</span>
-						<Text size="sm">by route {lane.route}</Text>
-						<Text size="sm">
-							{count(lane.waiting)} waiting, {count(lane.deferred)} deferred, {count(lane.sending)} sending over{" "}
-							{count(lane.connections)} connections, {octets(lane.bytes)}
-						</Text>
-						<Text size="sm">
-							next try <When due time={lane.until ?? lane.next_attempt_at} />, first given up{" "}
-							<When time={lane.expires_at} />
-						</Text>
-					</Group>
-					{lane.last_reply && <Reply reply={lane.last_reply} />}
-				</div>
-			)}
-			<Filter words={words} id={id} />
-			<Letters id={id} words={words} />
+			<Facts lane={l} all={all} />
+			<Letters
+				words={words}
+				fixed={{ lane: id }}
+				onWords={(w: QueueWords) =>
+					void navigate({ to: "/queue/$lane", params: { lane: id } as never, search: w as never, replace: true })
+				}
+			/>
 		</Stack>
 	);
 }
 
-function Filter({ words, id }: { words: QueueWords; id: string }) {
-	const navigate = useNavigate();
-	const set = useDebouncedCallback((change: QueueWords) => {
-		void navigate({
-			to: "/queue/$lane",
-			params: { lane: id } as never,
-			search: { ...words, ...change } as never,
-			replace: true,
-		});
-	}, 300);
+function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 	return (
-		<Group gap="xs">
-			<Select
-				size="xs"
-				aria-label="State"
-				placeholder="Any state"
-				clearable
-				w={130}
-				data={["waiting", "deferred", "held"]}
-				value={words.state ?? null}
-				onChange={(v) => set({ state: (v ?? undefined) as QueueWords["state"] })}
-			/>
-			<FilterText label="Sender" value={words.sender} onChange={(sender) => set({ sender })} />
-			<FilterText label="Recipient" value={words.recipient} onChange={(recipient) => set({ recipient })} />
-		</Group>
+		<SimpleGrid cols={{ base: 1, md: 3 }} spacing="sm">
+			<section className="surface" style={{ padding: 12 }} aria-label="State">
+				<Text size="sm" mb={4}>
+					<State state={l.state} />{" "}
+					{l.since && (
+						<Text span c="dimmed" inherit>
+							since <When time={l.since} />
+						</Text>
+					)}
+				</Text>
+				{l.state === "stranded" ? <WhyStranded lane={l} /> : l.why && <Text size="sm">{l.why}</Text>}
+				<Table verticalSpacing={2} horizontalSpacing={0} withRowBorders={false} mt={4}>
+					<Table.Tbody>
+						<Row name="Letters">
+							{count(all)}, {octets(l.bytes)}
+						</Row>
+						<Row name="of them">
+							{count(l.waiting)} waiting, {count(l.deferred)} deferred, {count(l.held)} held
+						</Row>
+						<Row name="Connections">
+							{count(l.connections)} open, at most {count(l.connection_limit)} now
+						</Row>
+						<Row name="Next try">
+							{l.state === "paused" ? "when it goes on" : <When due time={l.until ?? l.next_attempt_at} />}
+							{l.state === "paused" && l.until && (
+								<>
+									, <When time={l.until} />
+								</>
+							)}
+						</Row>
+						<Row name="Oldest">
+							<When time={l.oldest_at} />, given up <When time={l.expires_at} />
+						</Row>
+						<Row name="Schedule">
+							told after {l.schedule.warn_after ? span(l.schedule.warn_after) : "never"}, given up after{" "}
+							{span(l.schedule.give_up)}
+						</Row>
+					</Table.Tbody>
+				</Table>
+			</section>
+			<section className="surface" style={{ padding: 12 }} aria-label="The last hour">
+				<Flow lane={l} />
+				<Ages lane={l} all={all} />
+			</section>
+			<section className="surface" style={{ padding: 12 }} aria-label="Last answer">
+				<Text size="sm" fw={600} mb={4}>
+					Last answer that kept letters waiting{" "}
+					{l.last_reply_at && (
+						<Text span c="dimmed" inherit fw={400}>
+							<When time={l.last_reply_at} />
+						</Text>
+					)}
+				</Text>
+				{l.last_reply ? (
+					<Reply reply={l.last_reply} />
+				) : (
+					<Text size="sm" c="dimmed">
+						None so far.
+					</Text>
+				)}
+			</section>
+		</SimpleGrid>
 	);
 }
 
-function Letters({ id, words }: { id: string; words: QueueWords }) {
-	const navigate = useNavigate();
-	const letters = useInfiniteQuery({
-		queryKey: ["queue", id, words],
-		queryFn: ({ pageParam }) => gull.queue({ ...words, lane: id }, pageParam, pageSize),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
-	});
-	if (!letters.data) {
-		return letters.error ? <Failed error={letters.error} /> : <Loading what="the letters" />;
-	}
-	const items = letters.data.pages.flatMap((p) => p.items);
-	if (items.length === 0) {
-		return (
-			<div className="surface">
-				<Nothing title="No letters">Nothing that matches waits here now.</Nothing>
-			</div>
-		);
-	}
+function Row({ name, children }: { name: string; children: React.ReactNode }) {
 	return (
-		<div className="surface">
-			<DataTable<QueueItem>
-				idAccessor="delivery.id"
-				records={items}
-				verticalSpacing={5}
-				withTableBorder={false}
-				backgroundColor="var(--gull-surface)"
-				height={items.length > 12 ? "calc(100vh - 330px)" : undefined}
-				minHeight={120}
-				fetching={letters.isFetchingNextPage}
-				onScrollToBottom={() => letters.hasNextPage && void letters.fetchNextPage()}
-				onRowClick={({ record }) =>
-					void navigate({ to: "/messages/$id", params: { id: record.delivery.message_id } as never })
-				}
-				columns={[
-					{ accessor: "received_at", title: "Came", width: 90, render: (q) => <When time={q.received_at} /> },
-					{ accessor: "delivery.state", title: "State", width: 110, render: (q) => <State state={q.delivery.state} /> },
-					{
-						accessor: "subject",
-						title: "Subject",
-						render: (q) => (
-							<Anchor component={Link} to="/messages/$id" params={{ id: q.delivery.message_id } as never} inherit>
-								{q.subject || "(no subject)"}
-							</Anchor>
-						),
-					},
-					{ accessor: "sender", title: "From", render: (q) => <span className="mono">{soft(shown(q.sender))}</span> },
-					{
-						accessor: "delivery.recipient",
-						title: "To",
-						render: (q) => <span className="mono">{soft(q.delivery.recipient)}</span>,
-					},
-					{ accessor: "size", title: "Size", textAlign: "right", width: 80, render: (q) => octets(q.size) },
-					{ accessor: "delivery.attempts", title: "Tries", textAlign: "right", width: 60 },
-					{
-						accessor: "delivery.next_attempt_at",
-						title: "Next try",
-						width: 90,
-						render: (q) => <When due time={q.delivery.next_attempt_at} />,
-					},
-					{
-						accessor: "delivery.expires_at",
-						title: "Given up",
-						width: 100,
-						render: (q) => <When time={q.delivery.expires_at} />,
-					},
-					{
-						accessor: "delivery.last_reply",
-						title: "Last answer",
-						render: (q) => <ReplyLine reply={q.delivery.last_reply} />,
-					},
+		<Table.Tr>
+			<Table.Td w={100} c="dimmed">
+				{name}
+			</Table.Td>
+			<Table.Td>{children}</Table.Td>
+		</Table.Tr>
+	);
+}
+
+/** Flow draws what came into the lane and left it, minute by minute. */
+function Flow({ lane }: { lane: LaneDetail }) {
+	const at = new Map(lane.minutes.map((m) => [m.at.slice(0, 16), m]));
+	const end = Math.floor(Date.now() / 60_000) * 60_000;
+	const data = Array.from({ length: 60 }, (_, i) => {
+		const time = new Date(end - (59 - i) * 60_000).toISOString().slice(0, 16);
+		const m = at.get(time);
+		return { time: time.slice(11), came: m?.came ?? 0, left: m?.gone ?? 0, deferred: m?.failed ?? 0 };
+	});
+	const sum = (k: "came" | "left" | "deferred") => data.reduce((n, d) => n + d[k], 0);
+	return (
+		<>
+			<Text size="sm" mb={4}>
+				<b>Last hour</b> <Key color="kelp-6" /> {count(sum("came"))} came <Key color="blue-6" /> {count(sum("left"))}{" "}
+				left <Key color="brass-5" /> {count(sum("deferred"))} attempts deferred
+			</Text>
+			<AreaChart
+				h={110}
+				data={data}
+				dataKey="time"
+				withDots={false}
+				curveType="step"
+				gridAxis="none"
+				xAxisProps={{ interval: 14 }}
+				yAxisProps={{ width: 34, allowDecimals: false }}
+				areaChartProps={{ "aria-label": "Letters a minute" } as never}
+				series={[
+					{ name: "came", color: "kelp.6" },
+					{ name: "left", color: "blue.6" },
+					{ name: "deferred", color: "brass.5" },
 				]}
 			/>
-		</div>
+		</>
+	);
+}
+
+function Key({ color }: { color: string }) {
+	return <ColorSwatch component="span" size={9} color={`var(--mantine-color-${color})`} display="inline-block" />;
+}
+
+/** Ages draws how long its letters have been here. */
+function Ages({ lane, all }: { lane: LaneDetail; all: number }) {
+	const most = Math.max(1, ...lane.ages.map((a) => a.letters));
+	if (all === 0) {
+		return null;
+	}
+	return (
+		<table aria-label="Letters by age" style={{ width: "100%", marginTop: 6, fontSize: 12 }}>
+			<tbody>
+				{lane.ages
+					.filter((a) => a.letters > 0)
+					.map((a) => (
+						<tr key={a.from}>
+							<td style={{ width: 76, whiteSpace: "nowrap" }}>
+								{a.to ? `up to ${span(a.to)}` : `over ${span(a.from)}`}
+							</td>
+							<td>
+								<div
+									style={{
+										background: "var(--mantine-primary-color-filled)",
+										height: 8,
+										width: `${(a.letters / most) * 100}%`,
+									}}
+								/>
+							</td>
+							<td style={{ width: 64, textAlign: "right" }}>
+								{count(a.letters)}
+								{a.more && "+"}
+							</td>
+						</tr>
+					))}
+			</tbody>
+		</table>
 	);
 }

@@ -3,7 +3,8 @@ import { IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { type GullEvent, gull, type LastReply, type Trace } from "../api/client";
-import { Flush } from "../parts/flush";
+import { Act, Actions } from "../parts/act";
+import { LetterView } from "../parts/letter-view";
 import { Reply } from "../parts/reply";
 import { Failed, Loading } from "../parts/states";
 import { octets, shown } from "../parts/text";
@@ -19,13 +20,14 @@ export function MessagePage() {
 		return trace.error ? <Failed error={trace.error} /> : <Loading what="the letter's way" />;
 	}
 	const t = trace.data;
-	const waits = t.message.deliveries.some((d) => d.state === "deferred" || d.state === "waiting");
+	const waits = t.message.deliveries.some((d) => ["deferred", "waiting", "held"].includes(d.state));
 	return (
 		<Stack gap="md">
 			<Head trace={t} waits={waits} />
 			<Way message={t.message} />
 			<Causes trace={t} waits={waits} />
 			<Story events={t.events} />
+			<Content id={t.message.id} />
 		</Stack>
 	);
 }
@@ -40,7 +42,8 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 					{m.subject || "(no subject)"}
 				</Title>
 				<Group gap="xs" wrap="nowrap">
-					{waits && <Flush words={{ message: m.id }} label="Try now" />}
+					{waits && <Act verb="flush" words={{ message: m.id }} label="Try now" />}
+					{waits && <Actions words={{ message: m.id }} what="More" />}
 					{me.data?.role === "administrator" && (
 						<Button
 							size="xs"
@@ -66,6 +69,12 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 			<Links trace={trace} />
 		</div>
 	);
+}
+
+/** Content is people's own: only the administrator may read it. */
+function Content({ id }: { id: string }) {
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	return me.data?.role === "administrator" ? <LetterView id={id} /> : null;
 }
 
 function Links({ trace }: { trace: Trace }) {

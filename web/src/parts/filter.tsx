@@ -13,6 +13,7 @@ export function FilterText({
 	return (
 		<TextInput
 			size="xs"
+			w={138}
 			aria-label={label}
 			placeholder={label}
 			defaultValue={value}

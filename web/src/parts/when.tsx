@@ -19,6 +19,15 @@ export function short(seconds: number): string {
 	return `${Math.floor(s / size)}${unit}`;
 }
 
+/** span writes a length of time without what is nothing: 6h, 2d, 1h 30m. */
+export function span(seconds: number): string {
+	const s = Math.round(seconds);
+	if (s >= 86400 && s % 86400 === 0) {
+		return `${s / 86400}d`;
+	}
+	return s >= 3600 && s % 3600 === 0 ? `${s / 3600}h` : short(s);
+}
+
 export function exact(time: string): string {
 	return `${time.slice(0, 10)} ${time.slice(11, 19)} UTC`;
 }

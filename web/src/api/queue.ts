@@ -1,0 +1,82 @@
+import type { Delivery, Lane, Page, QueueItem } from "./client";
+import type { components } from "./schema";
+import { ask, type Progress, streamed } from "./setup";
+
+type Schemas = components["schemas"];
+
+export type LaneDetail = Omit<Schemas["LaneDetail"], "last_reply"> & Lane;
+export type LaneGroup = Schemas["LaneGroup"];
+export type Outlook = Schemas["Outlook"];
+export type Pause = Schemas["Pause"];
+export type Action = Schemas["Action"];
+export type NodeView = Schemas["Node"];
+export type Preview = Schemas["Preview"];
+export type Letter = Schemas["Letter"];
+export type Done = Schemas["Done"];
+export type ActionRequest = Schemas["ActionRequest"];
+export type Verb = ActionRequest["verb"];
+
+/** The words by which letters in the queue are chosen; the same everywhere. */
+export type QueueWords = {
+	lane?: string;
+	route?: string;
+	message?: string;
+	delivery?: string[];
+	state?: "waiting" | "deferred" | "held";
+	sender?: string;
+	recipient?: string;
+	domain?: string;
+	older?: string;
+	newer?: string;
+	larger?: string;
+	smaller?: string;
+	cause?: string;
+	attempts?: number;
+	subject?: string;
+	client?: string;
+	account?: string;
+	action?: number;
+};
+
+export type LaneWords = {
+	find?: string;
+	state?: string;
+	sort?: string;
+	order?: string;
+	cause?: string;
+	route?: string;
+};
+export type LanePage = Page<Lane> & { total: number; outlook: Outlook; pauses: Pause[] };
+
+const query = (words: Record<string, string | number | string[] | undefined>) => {
+	const q = new URLSearchParams();
+	for (const [k, v] of Object.entries(words)) {
+		if (v !== undefined && v !== "" && !(Array.isArray(v) && v.length === 0)) {
+			q.set(k, String(v));
+		}
+	}
+	return q.size > 0 ? `?${q}` : "";
+};
+
+export const queue = {
+	lanes: (words: LaneWords, after: string, limit: number) =>
+		ask<LanePage>("GET", `lanes${query({ ...words, after, limit })}`),
+	groups: (by: string) => ask<Page<LaneGroup>>("GET", `lane-groups${query({ by })}`),
+	lane: (id: string) => ask<LaneDetail>("GET", `lanes/${id}`),
+	letters: (words: QueueWords, after: string, limit: number) =>
+		ask<Page<QueueItem>>("GET", `queue${query({ ...words, after, limit })}`),
+	act: (request: ActionRequest, tell: (p: Progress) => void) =>
+		streamed<Done>("queue/act", request, "application/json", tell),
+	undo: (id: number, tell: (p: Progress) => void) => streamed<Done>(`actions/${id}/undo`, {}, "application/json", tell),
+	actions: (after: string) => ask<Page<Action>>("GET", `actions${query({ after, limit: 100 })}`),
+	pauses: () => ask<Page<Pause>>("GET", "pauses"),
+	pause: (stop: { kind: Pause["kind"]; name?: string; why?: string; for?: string }) =>
+		ask<Done>("POST", "pauses", stop),
+	resume: (stop: { kind: Pause["kind"]; name?: string }) => ask<Done>("POST", "resume", stop),
+	nodes: () => ask<Page<NodeView>>("GET", "nodes"),
+	preview: (words: { route?: string; domain?: string; intervals?: string; warn_after?: string; give_up?: string }) =>
+		ask<Preview>("GET", `schedule/preview${query(words)}`),
+	letter: (id: string) => ask<Letter>("GET", `messages/${id}/letter`),
+};
+
+export type { Delivery, Progress };

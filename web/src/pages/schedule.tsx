@@ -1,0 +1,158 @@
+import { Anchor, Group, List, Stack, Table, Text, TextInput, Title } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Preview, queue } from "../api/queue";
+import { Failed, Loading } from "../parts/states";
+import { short, span } from "../parts/when";
+
+/** When a letter is tried, its sender told and it is given up: in force, or tried out. */
+export function ScheduleView() {
+	const [fields, setFields] = useState({ domain: "", route: "", intervals: "", warn_after: "", give_up: "" });
+	const [words] = useDebouncedValue(fields, 300);
+	const preview = useQuery({
+		queryKey: ["schedule", words],
+		queryFn: () => queue.preview(words),
+		placeholderData: keepPreviousData,
+		refetchInterval: false,
+		retry: false,
+	});
+	const field = (name: keyof typeof fields, label: string, placeholder: string) => (
+		<TextInput
+			size="xs"
+			label={label}
+			placeholder={placeholder}
+			value={fields[name]}
+			onChange={(e) => setFields({ ...fields, [name]: e.currentTarget.value })}
+		/>
+	);
+	return (
+		<Stack gap="sm">
+			<section className="surface" style={{ padding: 12 }}>
+				<Text size="sm" mb="xs">
+					What happens to a letter whose host never answers; each mark is an attempt, and the shade behind it how much
+					later jitter may let it be. Try out other times here; set them under{" "}
+					<Anchor component={Link} to="/setup/service" inherit>
+						Server
+					</Anchor>
+					, or for one route or peer there.
+				</Text>
+				<Group gap="sm" align="end">
+					{field("domain", "In force for domain", "greywacke.example")}
+					{field("route", "In force for route", "to the world")}
+					{field("intervals", "Try out: intervals", "5m,15m,1h")}
+					{field("warn_after", "Try out: sender told after", "4h")}
+					{field("give_up", "Try out: given up after", "5d")}
+				</Group>
+			</section>
+			{preview.error ? (
+				<Failed error={preview.error} />
+			) : preview.data ? (
+				<Drawn preview={preview.data} />
+			) : (
+				<Loading what="the schedule" />
+			)}
+		</Stack>
+	);
+}
+
+const width = 1000;
+const height = 74;
+
+function Drawn({ preview: p }: { preview: Preview }) {
+	const end = Math.max(p.give_up, 1);
+	const x = (s: number) => 8 + (Math.min(s, end) / end) * (width - 60);
+	const step = [60, 300, 900, 3600, 6 * 3600, 86400, 7 * 86400].find((s) => end / s <= 10) ?? 30 * 86400;
+	const marks = Array.from({ length: Math.floor(end / step) + 1 }, (_, i) => i * step);
+	return (
+		<>
+			<section className="surface" style={{ padding: 12 }} aria-labelledby="cost">
+				<Title order={2} size="h5" id="cost" mb={4}>
+					What it costs
+				</Title>
+				<List size="sm">
+					{p.cost.map((c) => (
+						<List.Item key={c}>{c}</List.Item>
+					))}
+				</List>
+				<svg
+					viewBox={`0 0 ${width} ${height}`}
+					width="100%"
+					role="img"
+					aria-label={`${p.attempts.length} attempts until ${short(p.give_up)}`}
+					style={{ marginTop: 10, color: "var(--mantine-color-text)" }}
+				>
+					<title>Attempts on a line of time</title>
+					<line x1={x(0)} x2={x(end)} y1={36} y2={36} stroke="currentColor" strokeOpacity={0.3} />
+					{marks.map((m) => (
+						<g key={m}>
+							<line x1={x(m)} x2={x(m)} y1={36} y2={42} stroke="currentColor" strokeOpacity={0.4} />
+							<text x={x(m)} y={56} fontSize={11} fill="currentColor" textAnchor={m === 0 ? "start" : "middle"}>
+								{m === 0 ? "came in" : span(m)}
+							</text>
+						</g>
+					))}
+					{p.attempts.map((a) => (
+						<g key={a.n} fill="var(--mantine-primary-color-filled)">
+							<rect x={x(a.earliest)} width={x(a.latest) - x(a.earliest)} y={30} height={12} opacity={0.12} />
+							<rect x={x(a.earliest) - 1} width={2} y={24} height={24} />
+						</g>
+					))}
+					{p.warn_after > 0 && p.warn_after < p.give_up && (
+						<g>
+							<line
+								x1={x(p.warn_after)}
+								x2={x(p.warn_after)}
+								y1={14}
+								y2={52}
+								stroke="var(--mantine-color-brass-6)"
+								strokeWidth={3}
+							/>
+							<text x={x(p.warn_after)} y={11} fontSize={11} fill="currentColor" textAnchor="middle">
+								sender told
+							</text>
+						</g>
+					)}
+					<line x1={x(end)} x2={x(end)} y1={14} y2={52} stroke="var(--mantine-color-buoy-6)" strokeWidth={3} />
+					<text x={x(end)} y={11} fontSize={11} fill="currentColor" textAnchor="middle">
+						given up
+					</text>
+				</svg>
+			</section>
+			<section className="surface" aria-labelledby="attempts">
+				<Title order={2} size="h5" id="attempts" p="sm" pb={0}>
+					{p.attempts.length} attempts
+				</Title>
+				<div style={{ maxHeight: 320, overflow: "auto" }}>
+					<Table verticalSpacing={3} stickyHeader>
+						<Table.Thead>
+							<Table.Tr>
+								<Table.Th ta="right" w={90}>
+									Attempt
+								</Table.Th>
+								<Table.Th ta="right" w={120}>
+									After
+								</Table.Th>
+								<Table.Th ta="right" w={140}>
+									At the latest
+								</Table.Th>
+								<Table.Th />
+							</Table.Tr>
+						</Table.Thead>
+						<Table.Tbody>
+							{p.attempts.map((a) => (
+								<Table.Tr key={a.n}>
+									<Table.Td ta="right">{a.n}</Table.Td>
+									<Table.Td ta="right">{a.earliest === 0 ? "at once" : short(a.earliest)}</Table.Td>
+									<Table.Td ta="right">{a.latest === 0 ? "at once" : short(a.latest)}</Table.Td>
+									<Table.Td />
+								</Table.Tr>
+							))}
+						</Table.Tbody>
+					</Table>
+				</div>
+			</section>
+		</>
+	);
+}

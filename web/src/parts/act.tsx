@@ -1,0 +1,329 @@
+import {
+	Alert,
+	Progress as Bar,
+	Button,
+	Checkbox,
+	Group,
+	Menu,
+	Modal,
+	Radio,
+	Select,
+	Stack,
+	Text,
+	TextInput,
+} from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { IconChevronDown } from "@tabler/icons-react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type ActionRequest, type Done, type QueueWords, queue, type Verb } from "../api/queue";
+import { setup } from "../api/setup";
+import { useMayChange } from "./editor";
+import { count, plural } from "./text";
+
+/** What one can do with letters, in the words of the commands. */
+const verbs: Record<Verb, { label: string; title: string; about: string; button: string; danger?: boolean }> = {
+	flush: {
+		label: "Try now",
+		title: "Try now",
+		about: "Within the limits of their lanes. When they are given up does not change.",
+		button: "Try now",
+	},
+	hold: {
+		label: "Hold",
+		title: "Hold",
+		about: "They are not tried, and not given up while they are held.",
+		button: "Hold",
+	},
+	release: { label: "Release", title: "Release", about: "Held letters go on at once.", button: "Release" },
+	reroute: {
+		label: "Send another way …",
+		title: "Send another way",
+		about: "By another route, or straight to a host.",
+		button: "Send",
+	},
+	"give-up": {
+		label: "Give up sooner or later …",
+		title: "Change when they are given up",
+		about:
+			"Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.",
+		button: "Change",
+	},
+	readdress: {
+		label: "Mend the domain …",
+		title: "Mend a wrong recipient domain",
+		about: "What stands before the @ stays; they are sent where the right domain leads.",
+		button: "Mend",
+	},
+	return: {
+		label: "Return to sender …",
+		title: "Return to sender",
+		about: "Each sender gets a notice with your sentence. This cannot be taken back.",
+		button: "Return",
+		danger: true,
+	},
+	drop: {
+		label: "Drop …",
+		title: "Drop",
+		about: "Nobody is told. For a day they can be put back, under Queue, Actions.",
+		button: "Drop",
+		danger: true,
+	},
+};
+
+const order: Verb[] = ["flush", "hold", "release", "reroute", "give-up", "readdress", "return", "drop"];
+
+/** Actions is the menu of what can be done with what the words select. */
+export function Actions({ words, what }: { words: QueueWords; what: string }) {
+	const [verb, setVerb] = useState<Verb | null>(null);
+	const mayChange = useMayChange();
+	return (
+		<>
+			<Menu position="bottom-end">
+				<Menu.Target>
+					<Button
+						size="xs"
+						variant="light"
+						rightSection={<IconChevronDown size={14} />}
+						disabled={!mayChange}
+						title={mayChange ? undefined : "A viewer may look, not change"}
+					>
+						{what}
+					</Button>
+				</Menu.Target>
+				<Menu.Dropdown>
+					{order.map((v) => (
+						<Menu.Item key={v} color={verbs[v].danger ? "buoy" : undefined} onClick={() => setVerb(v)}>
+							{verbs[v].label}
+						</Menu.Item>
+					))}
+				</Menu.Dropdown>
+			</Menu>
+			{verb && <Acting verb={verb} words={words} onClose={() => setVerb(null)} />}
+		</>
+	);
+}
+
+/** Act is one action as a button. */
+export function Act({ verb, words, label }: { verb: Verb; words: QueueWords; label: string }) {
+	const [open, setOpen] = useState(false);
+	const mayChange = useMayChange();
+	return (
+		<>
+			<Button
+				size="xs"
+				variant="light"
+				disabled={!mayChange}
+				title={mayChange ? undefined : "A viewer may look, not change"}
+				onClick={() => setOpen(true)}
+			>
+				{label}
+			</Button>
+			{open && <Acting verb={verb} words={words} onClose={() => setOpen(false)} />}
+		</>
+	);
+}
+
+/** told lets a person know what came of it, with the way back. */
+export function useTold() {
+	const client = useQueryClient();
+	return (done: Done, undo: boolean) => {
+		void client.invalidateQueries();
+		const id = notifications.show({
+			color: done.touched || done.text.includes("pause") ? "kelp" : "brass",
+			autoClose: undo ? 15_000 : 6_000,
+			message: (
+				<Group gap="xs" justify="space-between">
+					<Text size="sm">{done.text.charAt(0).toUpperCase() + done.text.slice(1)}.</Text>
+					{undo && done.action > 0 && (
+						<Button
+							size="compact-xs"
+							variant="default"
+							onClick={async () => {
+								notifications.hide(id);
+								try {
+									const back = await queue.undo(done.action, () => {});
+									notifications.show({ color: "kelp", message: `${back.text}.` });
+								} catch (e) {
+									notifications.show({ color: "buoy", title: "Not taken back", message: (e as Error).message });
+								}
+								void client.invalidateQueries();
+							}}
+						>
+							Undo
+						</Button>
+					)}
+				</Group>
+			),
+		});
+	};
+}
+
+function Acting({ verb, words, onClose }: { verb: Verb; words: QueueWords; onClose: () => void }) {
+	const v = verbs[verb];
+	const [fields, setFields] = useState<Partial<ActionRequest>>({});
+	const [why, setWhy] = useState("");
+	const [sure, setSure] = useState(false);
+	const [part, setPart] = useState<{ done: number; part: number } | null>(null);
+	const told = useTold();
+	const request = (dry: boolean): ActionRequest => ({
+		verb,
+		filter: words,
+		all: true,
+		dry_run: dry,
+		...(!dry && fields),
+		why: why || undefined,
+		sure: sure || undefined,
+	});
+	const would = useQuery({
+		queryKey: ["would", verb, words],
+		queryFn: () => queue.act(request(true), () => {}),
+		refetchInterval: false,
+	});
+	const act = useMutation({
+		mutationFn: () => queue.act(request(false), (p) => setPart({ done: p.done ?? 0, part: p.progress ?? 0 })),
+		onSuccess: (done) => {
+			told(done, verb !== "flush" && verb !== "return");
+			onClose();
+		},
+	});
+	const matched = would.data?.matched ?? 0;
+	return (
+		<Modal opened onClose={onClose} title={v.title} size="md">
+			<form
+				onSubmit={(e) => {
+					e.preventDefault();
+					act.mutate();
+				}}
+			>
+				<Stack gap="sm">
+					<Text size="sm" role="status">
+						{would.data ? (
+							<>
+								<b>{plural(matched, "delivery", "deliveries")}</b> match
+								{would.data.sending > 0 && `; a node works on ${count(would.data.sending)} of them now`}.
+							</>
+						) : (
+							(would.error?.message ?? "Counting …")
+						)}{" "}
+						{v.about}
+					</Text>
+					<VerbFields verb={verb} set={(change) => setFields({ ...fields, ...change })} />
+					<TextInput
+						label="Why"
+						description="Kept on record with your name"
+						value={why}
+						onChange={(e) => setWhy(e.currentTarget.value)}
+					/>
+					{verb === "drop" && (
+						<Checkbox
+							checked={sure}
+							onChange={(e) => setSure(e.currentTarget.checked)}
+							label={`Yes, drop ${plural(matched, "delivery", "deliveries")} and tell nobody`}
+						/>
+					)}
+					{act.error && (
+						<Alert color="buoy" title="Not done" role="alert">
+							{act.error.message}
+						</Alert>
+					)}
+					{act.isPending && (
+						<div>
+							<Bar value={(part?.part ?? 0) * 100} animated aria-label="How far it is" />
+							<Text size="xs" c="dimmed">
+								{count(part?.done ?? 0)} of {count(matched)}
+							</Text>
+						</div>
+					)}
+					<Group justify="end">
+						<Button variant="default" onClick={onClose}>
+							Cancel
+						</Button>
+						<Button
+							type="submit"
+							color={v.danger ? "buoy" : undefined}
+							loading={act.isPending}
+							disabled={matched === 0 || (verb === "drop" && !sure)}
+							data-autofocus
+						>
+							{v.button}
+						</Button>
+					</Group>
+				</Stack>
+			</form>
+		</Modal>
+	);
+}
+
+function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionRequest>) => void }) {
+	switch (verb) {
+		case "reroute":
+			return <Reroute set={set} />;
+		case "give-up":
+			return (
+				<TextInput
+					label="Given up"
+					placeholder="12h, +1d, -12h or schedule"
+					required
+					onChange={(e) => set({ give_up: e.currentTarget.value })}
+				/>
+			);
+		case "readdress":
+			return (
+				<TextInput
+					label="The right domain"
+					placeholder="saltmarsh.example"
+					required
+					onChange={(e) => set({ domain: e.currentTarget.value })}
+				/>
+			);
+		case "return":
+			return (
+				<TextInput
+					label="What the senders read"
+					placeholder="It is not delivered from here."
+					onChange={(e) => set({ say: e.currentTarget.value || undefined })}
+				/>
+			);
+	}
+	return null;
+}
+
+function Reroute({ set }: { set: (change: Partial<ActionRequest>) => void }) {
+	const [by, setBy] = useState("route");
+	const routes = useQuery({ queryKey: ["setup", "routes"], queryFn: () => setup.list("routes") });
+	const names = (routes.data?.items ?? [])
+		.filter((r) => !["mailbox", "refuse"].includes(String(r.fields.next_hop)) && !r.fields.off)
+		.map((r) => r.name);
+	return (
+		<Stack gap="xs">
+			<Radio.Group
+				value={by}
+				onChange={(v) => {
+					setBy(v);
+					set({ route: undefined, host: undefined });
+				}}
+				label="By"
+			>
+				<Group mt={4}>
+					<Radio value="route" label="another route" />
+					<Radio value="host" label="a host" />
+				</Group>
+			</Radio.Group>
+			{by === "route" ? (
+				<Select label="Route" required data={names} onChange={(v) => set({ route: v ?? undefined, host: undefined })} />
+			) : (
+				<TextInput
+					label="Host"
+					placeholder="mx2.dunlin.example:2530"
+					required
+					onChange={(e) => set({ host: e.currentTarget.value, route: undefined })}
+				/>
+			)}
+			<Checkbox
+				label="Until they are gone, not for one attempt only"
+				onChange={(e) => set({ keep: e.currentTarget.checked })}
+			/>
+		</Stack>
+	);
+}
