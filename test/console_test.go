@@ -77,7 +77,7 @@ func (p *page) press(name string) {
 }
 
 func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
-	s := own(t, "console", nil)
+	s := slow(t, "console")
 	stuck := s.out(t, "jo@sunkenpier.example")
 	s.until(t, stuck, mail.Deferred)
 	s.until(t, s.out(t, "ada@saltmarsh.example"), mail.Delivered)
@@ -95,7 +95,9 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 	// It is live: mended at the far side, the letter's end shows by itself.
 	s.behave(t, "mx.sunkenpier.example", `{"closed": false}`)
 	p.press("Try now")
-	p.shows("tried now", "delivered", "250 2.0.0 taken")
+	p.shows("1 delivery match")
+	p.click("[role=dialog]", "Try now")
+	p.shows("to be tried at once", "delivered", "250 2.0.0 taken")
 }
 
 func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
@@ -142,9 +144,9 @@ func TestConsoleOfAViewerAndOfAStranger(t *testing.T) {
 	p := s.open(t, "deck")
 	p.visit("/messages/" + id)
 	p.shows("Try now")
-	var disabled string
-	p.do(chromedp.AttributeValue(`//button[contains(., "Try now")]`, "aria-disabled", &disabled, nil, chromedp.BySearch))
-	if disabled != "true" {
+	var disabled bool
+	p.do(chromedp.JavascriptAttribute(`//button[contains(., "Try now")]`, "disabled", &disabled, chromedp.BySearch))
+	if !disabled {
 		t.Error("a viewer may press what is not for viewers")
 	}
 	p.press("Signed in as deck")
@@ -172,4 +174,63 @@ func TestConsoleSaysWhenTheServiceIsDownAndComesBack(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
+}
+
+func TestConsoleActsOnLettersAndTakesItBack(t *testing.T) {
+	s := slow(t, "acting")
+	ids := s.stuck(t, "a@sunkenpier.example", "b@sunkenpier.example", "c@sunkenpier.example")
+	lane := s.until(t, ids[0], mail.Deferred).LaneID.String()
+	p := s.open(t, "keeper")
+	p.visit("/queue/" + lane)
+	p.shows("All in this lane", "a@sunkenpier.example", "3 came")
+	// Chosen ones: hold, with how many and why.
+	p.do(chromedp.Click(`input[aria-label="Choose `+ids[0]+`-1"]`), chromedp.Click(`input[aria-label="Choose `+ids[1]+`-1"]`))
+	p.press("2 chosen letters")
+	p.click("[role=menu]", "Hold")
+	p.shows("2 deliveries match")
+	p.fill("[role=dialog]", "Why", "their storm")
+	p.click("[role=dialog]", "Hold")
+	p.shows("2 deliveries are held", "Undo")
+	s.until(t, ids[1], mail.Held)
+	p.press("Undo")
+	p.shows("2 deliveries are released")
+	// The whole lane, gone for good only after two confirmations.
+	p.press("All in this lane")
+	p.click("[role=menu]", "Drop …")
+	p.shows("3 deliveries match", "Yes, drop 3 deliveries and tell nobody")
+	p.do(chromedp.Click(`[role=dialog] input[type=checkbox]`))
+	p.click("[role=dialog]", "Drop")
+	p.shows("3 deliveries are dropped")
+	s.until(t, ids[2], mail.Discarded)
+	p.visit("/queue?view=actions")
+	p.shows("drop", "hold", "their storm", "keeper")
+	p.press("Restore")
+	p.shows("3 deliveries are restored")
+	// Another way, from the letter's own page.
+	p.visit("/messages/" + ids[0])
+	p.press("More")
+	p.click("[role=menu]", "Send another way …")
+	p.shows("1 delivery match")
+	p.do(chromedp.Click(`[role=dialog] input[value=host]`))
+	p.fill("[role=dialog]", "Host", "127.30.0.12:"+s.mxPort(t))
+	p.click("[role=dialog]", "Send")
+	s.until(t, ids[0], mail.Delivered)
+	p.shows("sent by host 127.30.0.12", "delivered")
+	p.do(chromedp.Click(`//label[normalize-space(.)="Text"]`, chromedp.BySearch))
+	p.shows("The tide is out.")
+	// All delivery stands still until it is resumed.
+	p.visit("/queue")
+	p.press("Pause all delivery")
+	p.fill("[role=dialog]", "Why", "new disks")
+	p.click("[role=dialog]", "Pause")
+	p.shows("Stopped by a person", "All delivery by keeper", "new disks")
+	waits := s.out(t, "ada@saltmarsh.example")
+	time.Sleep(300 * time.Millisecond)
+	s.until(t, waits, mail.Waiting)
+	p.press("Resume all delivery")
+	s.until(t, waits, mail.Delivered)
+	p.visit("/queue?view=schedule")
+	p.shows("What it costs", "is tried", "attempts")
+	p.visit("/queue?view=nodes")
+	p.shows("shore", "running", "takes and delivers mail")
 }

@@ -259,17 +259,7 @@ func lettersTo(t *testing.T, s *stack, n int) string {
 
 func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 	s := own(t, "twonodes", nil)
-	other := *s
-	other.http = loopback()
-	bind := []string{"--bind", "edge=" + loopback(), "--bind", "submission=" + loopback(), "--bind", "submission over TLS=" + loopback(), "--bind", "inside=" + loopback(), "--bind", "neighbour=" + loopback()}
-	other.serve = s.command(append([]string{"serve", "--http", other.http, "--node", "reef", "--spool", s.dir, "--key-file", filepath.Join(s.dir, "key"), "--tls-roots", s.ca}, bind...)...)
-	if err := other.serve.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = other.serve.Process.Kill(); _ = other.serve.Wait() }()
-	if err := eventually(10*time.Second, func() error { _, err := get("http://" + other.http + "/readyz"); return err }); err != nil {
-		t.Fatal(err)
-	}
+	other := s.second(t, "reef")
 	session := dial(t, s.edge, "127.30.0.10")
 	session.hear()
 	for _, line := range []string{"EHLO a", "MAIL FROM:<>"} {

@@ -89,6 +89,23 @@ func own(t *testing.T, name string, edit func(string) string, extra ...string) *
 	return s
 }
 
+// second starts another node on the stack's database.
+func (s *stack) second(t *testing.T, name string) *stack {
+	t.Helper()
+	other := *s
+	other.http, other.inside, other.edge = loopback(), loopback(), loopback()
+	bind := []string{"--bind", "edge=" + other.edge, "--bind", "submission=" + loopback(), "--bind", "submission over TLS=" + loopback(), "--bind", "inside=" + other.inside, "--bind", "neighbour=" + loopback()}
+	other.serve = s.command(append([]string{"serve", "--http", other.http, "--node", name, "--spool", s.dir, "--key-file", filepath.Join(s.dir, "key"), "--tls-roots", s.ca}, bind...)...)
+	if err := other.serve.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = other.serve.Process.Kill(); _ = other.serve.Wait() })
+	if err := eventually(10*time.Second, func() error { _, err := get("http://" + other.http + "/readyz"); return err }); err != nil {
+		t.Fatal(err)
+	}
+	return &other
+}
+
 func newStack(name string, edit func(string) string, extra ...string) (*stack, error) {
 	server := os.Getenv("GULL_TEST_DATABASE")
 	if server == "" {
