@@ -20,6 +20,7 @@ type bench struct {
 	database string
 	dir      string
 	rounds   int
+	through  int // letters of the bench of bloat
 }
 
 type named struct {
@@ -28,7 +29,7 @@ type named struct {
 }
 
 func (b *bench) all() []named {
-	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}}
+	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}, {"many", b.many}, {"dead", b.dead}, {"nodes", b.nodes}, {"bloat", b.bloat}}
 }
 
 const (

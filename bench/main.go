@@ -35,6 +35,7 @@ func main() {
 	dir := flag.String("dir", "", "directory for the file floor, on the database's disk")
 	rounds := flag.Int("rounds", 3, "rounds; the median counts")
 	only := flag.String("only", "", "names of benches, by comma")
+	through := flag.Int("through", 1_000_000, "letters that go through in the bench of bloat")
 	out := flag.String("json", "", "file for the results")
 	profile := flag.String("cpuprofile", "", "file for a CPU profile")
 	node := flag.Bool("node", false, "run a node for the memory bench")
@@ -49,7 +50,7 @@ func main() {
 		defer pprof.StopCPUProfile()
 	}
 	engine.TuneMemory()
-	b := &bench{ctx: context.Background(), database: *database, dir: *dir, rounds: *rounds}
+	b := &bench{ctx: context.Background(), database: *database, dir: *dir, rounds: *rounds, through: *through}
 	if *node {
 		if err := b.serveNode(); err != nil {
 			fmt.Fprintln(os.Stderr, err)

@@ -43,7 +43,7 @@ func (throwaway) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time,
 }
 func (throwaway) Warn(context.Context, int, []store.Warning) ([]*store.Entry, error) { return nil, nil }
 func (throwaway) SetRest(context.Context, store.Rest) error                          { return nil }
-func (throwaway) NextDue(context.Context, []ident.ID, []string) (time.Time, error) {
+func (throwaway) NextDue(context.Context, time.Time, []ident.ID, []string) (time.Time, error) {
 	return time.Time{}, nil
 }
 func (throwaway) ReturnLeases(context.Context, int, []mail.DeliveryID, time.Time) error {

@@ -340,6 +340,16 @@ func freePort(ip string) string {
 
 func loopback() string { return "127.0.0.1:" + freePort("127.0.0.1") }
 
+// tablespace is where databases are made; "" is the usual place.
+var tablespace string
+
+func onTablespace() string {
+	if tablespace == "" {
+		return ""
+	}
+	return " TABLESPACE " + tablespace
+}
+
 func newDatabase(server, name string) (string, error) {
 	conn, err := pgx.Connect(context.Background(), server)
 	if err != nil {
@@ -347,7 +357,7 @@ func newDatabase(server, name string) (string, error) {
 	}
 	defer conn.Close(context.Background())
 	name = fmt.Sprintf("%s_%d", name, time.Now().UnixNano())
-	if _, err := conn.Exec(context.Background(), "CREATE DATABASE "+name); err != nil {
+	if _, err := conn.Exec(context.Background(), "CREATE DATABASE "+name+onTablespace()); err != nil {
 		return "", err
 	}
 	return strings.TrimSuffix(server, "postgres") + name, nil

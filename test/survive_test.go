@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"net/url"
 	"os"
-	"os/exec"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -137,52 +135,8 @@ func (se *sender) settle(t *testing.T) int {
 	return twice
 }
 
-func TestNoLetterThatGotIts250IsLostWhenTheServiceIsKilled(t *testing.T) {
-	s := own(t, "killed", nil)
-	se := startSenders(s, 4)
-	for range 3 {
-		before := se.count()
-		if err := eventually(20*time.Second, func() error {
-			if se.count() < before+60 {
-				return fmt.Errorf("only %d letters were taken", se.count()-before)
-			}
-			return nil
-		}); err != nil {
-			t.Fatal(err)
-		}
-		s.kill()
-		if err := s.start(); err != nil {
-			t.Fatal(err)
-		}
-	}
-	se.end()
-	twice := se.settle(t)
-	t.Logf("%d letters got their 250, none is lost, %d arrived twice", len(se.taken), twice)
-	// Twice is what was under way when the service died: taken by the far side,
-	// its answer not yet recorded. No more than the lane's connections and the
-	// outcomes of one group each time.
-	if twice > 3*60 {
-		t.Errorf("%d letters arrived twice", twice)
-	}
-}
-
 func TestNoLetterThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
-	u, err := url.Parse(os.Getenv("GULL_TEST_DATABASE"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	port := freePort("127.0.0.1")
-	postgres := func(args ...string) {
-		t.Helper()
-		if out, err := exec.Command("../scripts/postgres", args...).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-	}
-	secret, _ := u.User.Password()
-	postgres("start", "test-crash", port, secret)
-	t.Cleanup(func() { postgres("stop", "test-crash") })
-	u.Host = "127.0.0.1:" + port
-	t.Setenv("GULL_TEST_DATABASE", u.String())
+	_, postgres, port, secret := cluster(t, "test-crash")
 	s := own(t, "crashed", nil)
 	se := startSenders(s, 4)
 	some := func(what string) {

@@ -34,6 +34,8 @@ func (d *dialogue) run() {
 	b := d.host.behaviour()
 	_ = d.conn.SetDeadline(time.Now().Add(silence))
 	switch {
+	case b.DropAt == "greeting":
+		return
 	case b.Silent:
 		_, _ = io.Copy(io.Discard, d.conn)
 		return
@@ -73,6 +75,9 @@ func (d *dialogue) say(format string, args ...any) {
 func (d *dialogue) command(line string) bool {
 	b := d.host.behaviour()
 	verb, arg, _ := strings.Cut(line, " ")
+	if b.DropAt != "" && strings.EqualFold(verb, b.DropAt) {
+		return false
+	}
 	switch strings.ToUpper(verb) {
 	case "EHLO", "LHLO":
 		d.hello(arg, b)
@@ -228,6 +233,10 @@ func (d *dialogue) data(b Behaviour) bool {
 	l.Client, _, _ = net.SplitHostPort(d.conn.RemoteAddr().String())
 	d.letter = Letter{}
 	replies := 1
+	if b.DropAt == "final" { // it took the letter, and nobody hears of it
+		d.host.took(l)
+		return false
+	}
 	if b.LMTP {
 		replies = len(l.Recipients)
 	}

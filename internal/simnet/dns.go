@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/miekg/dns"
 )
@@ -13,12 +15,29 @@ type nameServer struct {
 	records map[string][]dns.RR // by lower-case name with the last dot
 	broken  map[string]bool
 	servers []*dns.Server
+	mode    atomic.Pointer[string] // of how it answers at all
 }
+
+// The ways in which a name server can be in trouble.
+const (
+	dnsWell  = ""
+	dnsDown  = "down"  // says nothing
+	dnsSlow  = "slow"  // answers after a while
+	dnsLying = "lying" // nothing exists
+)
+
+// slowAnswer is how long a slow name server takes.
+const slowAnswer = 1500 * time.Millisecond
 
 const recordTTL = 60
 
 func newNameServer(w *World) (*nameServer, error) {
 	ns := &nameServer{records: map[string][]dns.RR{}, broken: map[string]bool{}}
+	well := dnsWell
+	ns.mode.Store(&well)
+	if err := ns.add(". %d IN NS a.root.example.", recordTTL); err != nil {
+		return nil, err
+	}
 	for _, h := range w.Hosts {
 		if err := ns.add("%s. %d IN A %s", h.Name, recordTTL, h.Address); err != nil {
 			return nil, err
@@ -90,6 +109,13 @@ func (ns *nameServer) close() {
 
 // ServeDNS answers one question.
 func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
+	mode := *ns.mode.Load()
+	switch mode {
+	case dnsDown:
+		return
+	case dnsSlow:
+		time.Sleep(slowAnswer)
+	}
 	m := new(dns.Msg)
 	m.SetReply(q)
 	m.Authoritative = true
@@ -97,6 +123,8 @@ func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 		name := strings.ToLower(q.Question[0].Name)
 		records, known := ns.records[name]
 		switch {
+		case mode == dnsLying:
+			m.Rcode = dns.RcodeNameError
 		case ns.broken[name]:
 			m.Rcode = dns.RcodeServerFailure
 		case !known:

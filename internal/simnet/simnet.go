@@ -6,7 +6,9 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -97,6 +99,7 @@ func (h *host) view() HostView {
 //	PATCH  /hosts/NAME            fields of the behaviour to change
 //	GET    /hosts/NAME/letters    what it received, newest last
 //	DELETE /hosts/NAME/letters
+//	PUT    /dns/MODE              well, down, slow or lying
 func (n *Net) serveControl(address string) error {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
@@ -138,6 +141,15 @@ func (n *Net) serveControl(address string) error {
 		h.mu.Unlock()
 		w.WriteHeader(http.StatusNoContent)
 	}))
+	mux.HandleFunc("PUT /dns/{mode}", func(w http.ResponseWriter, r *http.Request) {
+		mode := strings.TrimPrefix(r.PathValue("mode"), "well")
+		if !slices.Contains([]string{dnsWell, dnsDown, dnsSlow, dnsLying}, mode) {
+			http.Error(w, "write well, down, slow or lying", http.StatusBadRequest)
+			return
+		}
+		n.names.mode.Store(&mode)
+		w.WriteHeader(http.StatusNoContent)
+	})
 	n.control = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = n.control.Serve(l) }()
 	return nil

@@ -56,6 +56,7 @@ type Behaviour struct {
 	Known         []string `yaml:"known" json:"known"`                     // local parts; others get 550
 	Content       string   `yaml:"content" json:"content"`                 // reply to the content
 	DropContentAt int      `yaml:"drop_content_at" json:"drop_content_at"` // octets after which it hangs up
+	DropAt        string   `yaml:"drop_at" json:"drop_at"`                 // hangs up at greeting, ehlo, mail, rcpt, data, or final: after it took the letter
 	Size          int64    `yaml:"size" json:"size"`
 	Lacks         []string `yaml:"lacks" json:"lacks"` // extensions it does not offer
 	TLS           string   `yaml:"tls" json:"tls"`     // "", valid or expired

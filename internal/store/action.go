@@ -30,7 +30,7 @@ var changes = map[string]struct{ set, where string }{
 	mail.VerbHold:    {"state = 'held'", "d.state <> 'held'"},
 	mail.VerbRelease: {"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4", "d.state = 'held'"},
 	mail.VerbFlush:   {"due_at = $4", "d.state <> 'held'"},
-	mail.VerbGiveUp: {"expires_at = coalesce($6, d.expires_at + $7::interval), due_at = least(d.due_at, greatest($4, coalesce($6, d.expires_at + $7::interval)))",
+	mail.VerbGiveUp: {"own_end = true, expires_at = coalesce($6, d.expires_at + $7::interval), due_at = least(d.due_at, greatest($4, coalesce($6, d.expires_at + $7::interval)))",
 		"true"},
 }
 
@@ -209,7 +209,7 @@ func (s *Store) SetExpiry(ctx context.Context, node int, c Change, list []Moved)
 		messages, ns, expires = append(messages, int64(d.MessageID)), append(ns, d.N), append(expires, d.ExpiresAt.Time)
 	}
 	_, err := s.pool.Exec(ctx, `WITH o AS (SELECT * FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) AS o(message_id, n, expires)), changed AS (
-			UPDATE delivery d SET expires_at = o.expires, lease = NULL, action = $5 FROM o WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $4
+			UPDATE delivery d SET own_end = true, expires_at = o.expires, lease = NULL, action = $5 FROM o WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $4
 			RETURNING d.message_id, d.n)
 		INSERT INTO event (message_id, n, at, kind, node, text, detail)
 		SELECT message_id, n, $6, 'action', $7, $8, jsonb_build_object('action', $5::bigint) FROM changed`, messages, ns, expires, node, c.Action, c.At, c.Node, c.Text)

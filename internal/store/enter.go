@@ -37,7 +37,7 @@ func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 		return err
 	}
 	defer conn.Release()
-	return copyIn(ctx, conn.Conn().PgConn(), entryTables(node, entries))
+	return full(copyIn(ctx, conn.Conn().PgConn(), entryTables(node, entries)))
 }
 
 const eventColumns = "message_id, n, at, kind, node, text, detail"
@@ -149,7 +149,7 @@ func joinVia(via []string) string { return strings.Join(via, viaSeparator) }
 // need not be flushed by itself: the message's commit comes after it in the log
 // and flushes both.
 func (s *Store) StoreContent(ctx context.Context, id ident.ID, content io.Reader) error {
-	return s.inTx(ctx, func(tx pgx.Tx) error {
+	return full(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
@@ -168,7 +168,7 @@ func (s *Store) StoreContent(ctx context.Context, id ident.ID, content io.Reader
 				return err
 			}
 		}
-	})
+	}))
 }
 
 // DropContent removes content stored ahead of a message that never came.

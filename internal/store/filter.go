@@ -66,25 +66,24 @@ func conditions(f mail.Filter, args []any) (string, []any) {
 	if f.After.N != 0 {
 		fmt.Fprintf(&q, " AND (d.message_id, d.n) > (%s, %s)", q.arg(int64(f.After.Message)), q.arg(f.After.N))
 	}
-	q.andSender(f.Sender)
+	q.andSender(f.Sender, f.After.Message)
 	q.andAddress("d.recipient", f.Recipient)
 	return q.String(), q.args
 }
 
 // andSender asks for a whole address by the index of messages, from the oldest
-// that still waits.
-func (q *query) andSender(text string) {
+// that still waits, or from where a step before ended.
+func (q *query) andSender(text string, after ident.ID) {
 	if !wholeAddress(text) {
 		q.andAddress("m.sender", text)
 		return
 	}
-	a := q.arg(strings.ToLower(text))
-	fmt.Fprintf(q, ` AND d.message_id IN (SELECT s.id FROM message s WHERE lower(s.sender) = %s AND s.id >= (SELECT min(message_id) FROM delivery))`, a)
+	fmt.Fprintf(q, ` AND lower(m.sender) = %s AND m.id >= greatest(%s, (SELECT min(message_id) FROM delivery))`, q.arg(strings.ToLower(text)), q.arg(int64(after)))
 }
 
 // ofMessage reports whether a filter asks for something of the message.
 func ofMessage(f mail.Filter) bool {
-	return f.Subject != "" || f.Client != "" || f.Account != "" || f.Sender != "" && !wholeAddress(f.Sender)
+	return f.Subject != "" || f.Client != "" || f.Account != "" || f.Sender != ""
 }
 
 // from is the FROM clause that the conditions of a filter need.

@@ -68,7 +68,7 @@ const laneCounts = `SELECT lane, sum(waiting)::bigint AS waiting, sum(deferred):
 // with the lanes, not with their letters.
 func (s *Store) Lanes(ctx context.Context) ([]mail.Lane, error) {
 	rows, err := s.pool.Query(ctx, `
-		SELECT c.*, l.route, l.next_hop, o.message_id, o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
+		SELECT c.lane, c.waiting, c.deferred, c.held, c.octets, l.route, l.next_hop, o.message_id, o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
 		FROM (`+laneCounts+`) c
 		JOIN lane l ON l.id = c.lane
 		LEFT JOIN lane_last r ON r.lane = c.lane
@@ -226,6 +226,9 @@ func (s *Store) Rests(ctx context.Context, lanes []ident.ID) ([]Rest, error) {
 	})
 }
 
+// lanesAtOnce is for how many lanes it is found out when something is due again.
+const lanesAtOnce = 500
+
 // GatherLanes adds up the changes of counts, and forgets what is long past. One
 // node at a time does it.
 func (s *Store) GatherLanes(ctx context.Context) error {
@@ -238,13 +241,24 @@ func (s *Store) GatherLanes(ctx context.Context) error {
 			return err
 		}
 		tag, err := tx.Exec(ctx, `WITH d AS (DELETE FROM lane_delta RETURNING *)
-			INSERT INTO lane_count SELECT lane, sum(waiting), sum(deferred), sum(held), sum(octets) FROM d GROUP BY lane
+			INSERT INTO lane_count SELECT lane, sum(waiting), sum(deferred), sum(held), sum(octets), min(due) FROM d GROUP BY lane
 			ON CONFLICT (lane) DO UPDATE SET waiting = lane_count.waiting + excluded.waiting, deferred = lane_count.deferred + excluded.deferred,
-				held = lane_count.held + excluded.held, octets = lane_count.octets + excluded.octets`)
-		if err != nil || tag.RowsAffected() == 0 {
+				held = lane_count.held + excluded.held, octets = lane_count.octets + excluded.octets, due = least(lane_count.due, excluded.due)`)
+		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `DELETE FROM lane_count WHERE waiting = 0 AND deferred = 0 AND held = 0 AND octets = 0`)
+		if tag.RowsAffected() > 0 {
+			if _, err := tx.Exec(ctx, `DELETE FROM lane_count WHERE waiting = 0 AND deferred = 0 AND held = 0 AND octets = 0`); err != nil {
+				return err
+			}
+		}
+		// Lanes from which what was due has been taken: when is something due again?
+		// What changes meanwhile is told by a change that is gathered later.
+		_, err = tx.Exec(ctx, `WITH over AS (SELECT lane FROM lane_count WHERE due <= now() ORDER BY random() LIMIT $1)
+			UPDATE lane_count c SET due = coalesce(least(
+				(SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND NOT bulk AND lease IS NULL ORDER BY due_at LIMIT 1),
+				(SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND bulk AND lease IS NULL ORDER BY due_at LIMIT 1)), 'infinity')
+			FROM over WHERE c.lane = over.lane`, lanesAtOnce)
 		return err
 	})
 }

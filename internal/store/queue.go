@@ -49,11 +49,10 @@ type Lease struct {
 	PerLane, Total int
 }
 
-// openLanes are the lanes that may have something due, beginning behind $1, but
-// for those in $2 and those of the routes in $3.
-const openLanes = `SELECT c.lane AS id FROM (SELECT lane FROM lane_count WHERE waiting + deferred > 0 UNION SELECT lane FROM lane_delta) c
-	WHERE c.lane <> ALL($2) AND ($3::text[] = '{}' OR NOT EXISTS (SELECT FROM lane l WHERE l.id = c.lane AND l.route = ANY($3)))
-	ORDER BY c.lane <= $1, c.lane`
+// laneDue are the lanes with a time before which nothing of them is due, but for
+// those in $1 and those of the routes in $2.
+const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due FROM lane_count UNION ALL SELECT lane, due FROM lane_delta) c
+	WHERE c.lane <> ALL($1) AND ($2::text[] = '{}' OR NOT EXISTS (SELECT FROM lane l WHERE l.id = c.lane AND l.route = ANY($2))) GROUP BY c.lane`
 
 // LeaseDue takes what is due for a node, lane by lane until there is enough. A
 // lane with a hundred thousand letters costs no more than one with a single
@@ -62,7 +61,7 @@ const openLanes = `SELECT c.lane AS id FROM (SELECT lane FROM lane_count WHERE w
 // its window of them.
 func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `
-		WITH lanes AS (`+openLanes+`), picked AS MATERIALIZED (
+		WITH lanes AS (SELECT id FROM (`+laneDue+`) l WHERE due <= $5 ORDER BY id <= $3, id), picked AS MATERIALIZED (
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
 				SELECT * FROM (SELECT d.message_id, d.n FROM delivery d
 					WHERE d.lane = lanes.id AND d.state <> 'held' AND NOT d.bulk AND d.lease IS NULL AND d.due_at <= $5
@@ -79,7 +78,7 @@ func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
-		ORDER BY d.bulk, d.due_at, d.message_id, d.n`, int64(l.From), int64s(l.Skip), append([]string{}, l.Routes...), l.Node, l.Now, int64s(l.Try), l.PerLane, l.Total)
+		ORDER BY d.bulk, d.due_at, d.message_id, d.n`, int64s(l.Skip), append([]string{}, l.Routes...), int64(l.From), l.Node, l.Now, int64s(l.Try), l.PerLane, l.Total)
 	if err != nil {
 		return nil, err
 	}
@@ -105,15 +104,11 @@ func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 	return err
 }
 
-// NextDue is when the next delivery without a lease is due; zero if there is
-// none.
-func (s *Store) NextDue(ctx context.Context, skip []ident.ID, routes []string) (time.Time, error) {
+// NextDue is when the next delivery without a lease may be due; zero if there is
+// none to come.
+func (s *Store) NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error) {
 	var t *time.Time
-	err := s.pool.QueryRow(ctx, `
-		SELECT min(least(f.due_at, b.due_at)) FROM (`+openLanes+`) lanes
-		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = lanes.id AND d.state <> 'held' AND NOT d.bulk AND d.lease IS NULL ORDER BY due_at LIMIT 1) f ON true
-		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = lanes.id AND d.state <> 'held' AND d.bulk AND d.lease IS NULL ORDER BY due_at LIMIT 1) b ON true`,
-		0, int64s(skip), append([]string{}, routes...)).Scan(&t)
+	err := s.pool.QueryRow(ctx, `SELECT min(due) FROM (`+laneDue+`) l WHERE due > $3 AND due < 'infinity'`, int64s(skip), append([]string{}, routes...), now).Scan(&t)
 	if err != nil || t == nil {
 		return time.Time{}, err
 	}
@@ -140,7 +135,7 @@ func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Tim
 				ORDER BY message_id LIMIT $4 FOR UPDATE SKIP LOCKED) a
 			UNION
 			SELECT * FROM (SELECT message_id, n FROM delivery
-				WHERE action <> 0 AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
+				WHERE own_end AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
 				ORDER BY expires_at LIMIT $4 FOR UPDATE SKIP LOCKED) b
 		), taken AS (
 			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*

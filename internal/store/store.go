@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -24,6 +25,18 @@ var migrations embed.FS
 
 // ErrNotFound reports that what was asked for does not exist.
 var ErrNotFound = errors.New("not found")
+
+// ErrFull reports that the database has no room for what was to be stored.
+var ErrFull = errors.New("the database has no room left")
+
+// full marks PostgreSQL's word for a full disk.
+func full(err error) error {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == "53100" {
+		return fmt.Errorf("%w: %w", ErrFull, err)
+	}
+	return err
+}
 
 // Store is the database. It is safe for several goroutines.
 type Store struct {

@@ -194,7 +194,10 @@ func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
 	if again := lease(t, s, other); len(again) != 0 {
 		t.Errorf("another node got %d of the same", len(again))
 	}
-	next, err := s.NextDue(ctx, nil, nil)
+	if err := s.GatherLanes(ctx); err != nil {
+		t.Fatal(err)
+	}
+	next, err := s.NextDue(ctx, time.Now().Add(time.Second), nil, nil)
 	if err != nil || next.Sub(later.Deliveries[0].NextTryAt.Time).Abs() > time.Millisecond {
 		t.Errorf("next is due at %s, %v", next, err)
 	}
@@ -480,6 +483,11 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 			}
 			if err := s.GatherLanes(ctx); err != nil {
 				t.Fatal(err)
+			}
+			var late int // a time before which nothing is due may never be too late
+			if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM delivery d WHERE lease IS NULL AND state <> 'held' AND due_at <
+				(SELECT min(due) FROM (SELECT lane, due FROM lane_count UNION ALL SELECT lane, due FROM lane_delta) c WHERE c.lane = d.lane)`).Scan(&late); err != nil || late > 0 {
+				t.Errorf("%s: %d deliveries would be overlooked, %v", when, late, err)
 			}
 		}
 	}

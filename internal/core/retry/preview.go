@@ -18,7 +18,7 @@ type Preview struct {
 	Jitter    float64   `json:"jitter" doc:"0 to 1"`
 	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
 	GiveUp    float64   `json:"give_up" doc:"Seconds"`
-	Attempts  []Try `json:"attempts"`
+	Attempts  []Try     `json:"attempts"`
 	// Longest is the longest wait between two attempts: so late may a letter
 	// leave after its host is well again.
 	Longest float64 `json:"longest_wait" doc:"Seconds"`

@@ -29,7 +29,7 @@ type Store interface {
 	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
 	LeaseDue(ctx context.Context, l store.Lease) ([]store.Due, error)
 	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
-	NextDue(ctx context.Context, skip []ident.ID, routes []string) (time.Time, error)
+	NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error)
 	Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) ([]store.Due, mail.DeliveryID, error)
 	Warn(ctx context.Context, node int, warnings []store.Warning) (dropped []*store.Entry, err error)
 	SetRest(ctx context.Context, r store.Rest) error
@@ -294,14 +294,14 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	}
 	full := len(due) >= l.Total
 	if q.behind = 0; full { // the others have their turn at the next look
-		q.behind = due[len(due)-1].Delivery.LaneID
+		q.behind = lastLane(due, l.From)
 	}
 	q.admit(due)
 	q.fetching.Unlock()
 	if full {
 		return shortestWait
 	}
-	next, err := q.Store.NextDue(ctx, skip, l.Routes)
+	next, err := q.Store.NextDue(ctx, now, skip, l.Routes)
 	if err != nil || next.IsZero() {
 		next = now.Add(longestWait)
 	}
@@ -309,6 +309,18 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 		next = soonest
 	}
 	return min(max(time.Until(next), shortestWait), longestWait)
+}
+
+// lastLane is the lane at which a look that began behind from has ended.
+func lastLane(due []store.Due, from ident.ID) ident.ID {
+	last, passed := from, false // whether it came round to the first lanes again
+	for i := range due {
+		id := due[i].Delivery.LaneID
+		if p := id <= from; p && !passed || p == passed && id > last || last == from && !passed {
+			last, passed = id, p
+		}
+	}
+	return last
 }
 
 // closedLanes are those from which nothing is to be taken now, those from which

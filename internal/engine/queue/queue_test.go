@@ -83,7 +83,7 @@ func (f *fake) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _
 }
 func (f *fake) Warn(context.Context, int, []store.Warning) ([]*store.Entry, error) { return nil, nil }
 func (f *fake) SetRest(context.Context, store.Rest) error                          { return nil }
-func (f *fake) NextDue(context.Context, []ident.ID, []string) (time.Time, error) {
+func (f *fake) NextDue(context.Context, time.Time, []ident.ID, []string) (time.Time, error) {
 	return time.Time{}, nil
 }
 

@@ -283,5 +283,8 @@ func (se *session) notNow(err error) smtp.Reply {
 		return smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
 	}
 	se.log.Error("message could not be entered", "error", err)
+	if errors.Is(err, store.ErrFull) {
+		return smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
+	}
 	return smtp.NewReply(451, "4.3.0", "the message could not be stored just now; try again later")
 }

@@ -100,6 +100,9 @@ func (r *Resolver) MX(ctx context.Context, domain string) ([]Host, error) {
 	if err != nil {
 		return nil, err
 	}
+	if msg.Rcode == dns.RcodeNameError && r.lies(ctx) {
+		return nil, &Failure{diagnose.DNSTrouble, false, "4.4.3", "DNS says that " + domain + " does not exist, and says the same of the root of all domains: it is not to be trusted now"}
+	}
 	if msg.Rcode == dns.RcodeNameError {
 		return nil, &Failure{diagnose.NoSuchDomain, true, "5.1.2", "the domain " + domain + " does not exist in DNS"}
 	}
@@ -119,6 +122,13 @@ func (r *Resolver) MX(ctx context.Context, domain string) ([]Host, error) {
 	rand.Shuffle(len(hosts), func(i, j int) { hosts[i], hosts[j] = hosts[j], hosts[i] })
 	slices.SortStableFunc(hosts, func(a, b Host) int { return int(a.Preference) - int(b.Preference) })
 	return hosts, nil
+}
+
+// lies reports a resolver that says of everything that it does not exist: it
+// denies the root, which always is. Mail must not be bounced on its word.
+func (r *Resolver) lies(ctx context.Context) bool {
+	msg, err := r.ask(ctx, ".", dns.TypeNS)
+	return err == nil && msg.Rcode == dns.RcodeNameError
 }
 
 // Addrs finds the addresses of a host, of the families that we use. The error

@@ -19,11 +19,17 @@ import (
 type zone struct {
 	records map[string][]string // by name
 	asked   atomic.Int32
+	lies    bool // denies even the root
 }
 
 // ServeDNS answers; names that begin with "fail" fail, large answers over UDP
 // are truncated.
 func (z *zone) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
+	if q.Question[0].Name == "." && !z.lies { // the root always is
+		m := new(dns.Msg)
+		_ = w.WriteMsg(m.SetReply(q))
+		return
+	}
 	z.asked.Add(1)
 	m := new(dns.Msg)
 	m.SetReply(q)
@@ -158,5 +164,14 @@ func TestASecondServerIsAskedWhenTheFirstFails(t *testing.T) {
 	r = New([]netip.AddrPort{deadAddress}, "both")
 	if _, err := r.MX(context.Background(), "a.example"); err == nil || !strings.Contains(err.Error(), "refused") {
 		t.Errorf("a dead resolver: %v", err)
+	}
+}
+
+func TestAResolverThatDeniesEverythingIsNotBelieved(t *testing.T) {
+	r := New([]netip.AddrPort{serve(t, &zone{lies: true})}, "ipv4")
+	_, err := r.MX(context.Background(), "saltmarsh.example")
+	var f *Failure
+	if !errors.As(err, &f) || f.Permanent || f.Cause != diagnose.DNSTrouble || !strings.Contains(f.Text, "not to be trusted") {
+		t.Errorf("%+v", err)
 	}
 }

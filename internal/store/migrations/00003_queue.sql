@@ -5,7 +5,8 @@ ALTER TABLE delivery
     ADD bulk      boolean NOT NULL DEFAULT false, -- one of very many of its sender: others go first
     ADD warned_at timestamptz,                   -- when the sender was told of the delay
     ADD action    bigint NOT NULL DEFAULT 0,     -- the last thing that a person did with it
-    ADD detour    text NOT NULL DEFAULT '';      -- once or kept: its lane was chosen by a person
+    ADD detour    text NOT NULL DEFAULT '',      -- once or kept: its lane was chosen by a person
+    ADD own_end   boolean NOT NULL DEFAULT false; -- a person chose when it is given up
 UPDATE delivery SET domain = substring(lower(recipient) from '[^@]*$');
 ALTER TABLE delivery_done
     ADD action bigint NOT NULL DEFAULT 0;
@@ -20,34 +21,38 @@ CREATE INDEX delivery_back ON delivery (lane, due_at) WHERE state <> 'held' AND 
 -- Lists, oldest first.
 CREATE INDEX delivery_lane ON delivery (lane, message_id, n);
 CREATE INDEX delivery_domain ON delivery (domain, message_id, n);
--- What a person did something with, and when it is given up: its time may be
--- another than its age tells.
+-- What a person did something with, and what has an end that its age does not tell.
 CREATE INDEX delivery_action ON delivery (action, message_id, n) WHERE action <> 0;
-CREATE INDEX delivery_given_up ON delivery (expires_at) WHERE action <> 0;
+CREATE INDEX delivery_own_end ON delivery (expires_at) WHERE own_end;
 CREATE INDEX delivery_done_action ON delivery_done (action, message_id, n) WHERE action <> 0;
 
 -- Counts by lane, kept with every change in the same transaction: changes are
--- added to lane_delta, which nobody waits for, and gathered into lane_count.
+-- added to lane_delta, which nobody waits for, and gathered into lane_count. due is
+-- a time before which nothing of the lane that nobody works on is due; it may be
+-- too early, never too late.
 CREATE TABLE lane_count (
     lane     bigint PRIMARY KEY,
     waiting  bigint NOT NULL,
     deferred bigint NOT NULL,
     held     bigint NOT NULL,
-    octets   bigint NOT NULL
+    octets   bigint NOT NULL,
+    due      timestamptz NOT NULL DEFAULT 'infinity'
 ) WITH (fillfactor = 50);
 CREATE TABLE lane_delta (
     lane     bigint NOT NULL,
     waiting  int NOT NULL,
     deferred int NOT NULL,
     held     int NOT NULL,
-    octets   bigint NOT NULL
+    octets   bigint NOT NULL,
+    due      timestamptz NOT NULL
 );
 
 -- +goose StatementBegin
 CREATE FUNCTION count_entered() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     INSERT INTO lane_delta
-    SELECT lane, count(*) FILTER (WHERE state = 'waiting'), count(*) FILTER (WHERE state = 'deferred'), count(*) FILTER (WHERE state = 'held'), sum(size)
+    SELECT lane, count(*) FILTER (WHERE state = 'waiting'), count(*) FILTER (WHERE state = 'deferred'), count(*) FILTER (WHERE state = 'held'), sum(size),
+        coalesce(min(due_at) FILTER (WHERE lease IS NULL AND state <> 'held'), 'infinity')
     FROM fresh GROUP BY lane;
     RETURN NULL;
 END $$;
@@ -56,7 +61,7 @@ END $$;
 CREATE FUNCTION count_gone() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     INSERT INTO lane_delta
-    SELECT lane, -count(*) FILTER (WHERE state = 'waiting'), -count(*) FILTER (WHERE state = 'deferred'), -count(*) FILTER (WHERE state = 'held'), -sum(size)
+    SELECT lane, -count(*) FILTER (WHERE state = 'waiting'), -count(*) FILTER (WHERE state = 'deferred'), -count(*) FILTER (WHERE state = 'held'), -sum(size), 'infinity'
     FROM stale GROUP BY lane;
     RETURN NULL;
 END $$;
@@ -65,11 +70,12 @@ END $$;
 CREATE FUNCTION count_changed() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     INSERT INTO lane_delta
-    SELECT lane, sum(w), sum(d), sum(h), sum(o) FROM (
-        SELECT lane, (state = 'waiting')::int AS w, (state = 'deferred')::int AS d, (state = 'held')::int AS h, size AS o FROM fresh
+    SELECT lane, sum(w), sum(d), sum(h), sum(o), min(due) FROM (
+        SELECT lane, (state = 'waiting')::int AS w, (state = 'deferred')::int AS d, (state = 'held')::int AS h, size AS o,
+            CASE WHEN lease IS NULL AND state <> 'held' THEN due_at ELSE 'infinity' END AS due FROM fresh
         UNION ALL
-        SELECT lane, -(state = 'waiting')::int, -(state = 'deferred')::int, -(state = 'held')::int, -size FROM stale) c
-    GROUP BY lane HAVING sum(w) <> 0 OR sum(d) <> 0 OR sum(h) <> 0 OR sum(o) <> 0;
+        SELECT lane, -(state = 'waiting')::int, -(state = 'deferred')::int, -(state = 'held')::int, -size, 'infinity' FROM stale) c
+    GROUP BY lane HAVING sum(w) <> 0 OR sum(d) <> 0 OR sum(h) <> 0 OR sum(o) <> 0 OR min(due) <> 'infinity';
     RETURN NULL;
 END $$;
 -- +goose StatementEnd
@@ -77,7 +83,7 @@ CREATE TRIGGER entered AFTER INSERT ON delivery REFERENCING NEW TABLE AS fresh F
 CREATE TRIGGER gone AFTER DELETE ON delivery REFERENCING OLD TABLE AS stale FOR EACH STATEMENT EXECUTE FUNCTION count_gone();
 CREATE TRIGGER changed AFTER UPDATE ON delivery REFERENCING OLD TABLE AS stale NEW TABLE AS fresh FOR EACH STATEMENT EXECUTE FUNCTION count_changed();
 INSERT INTO lane_count
-    SELECT lane, count(*) FILTER (WHERE state = 'waiting'), count(*) FILTER (WHERE state = 'deferred'), count(*) FILTER (WHERE state = 'held'), sum(size)
+    SELECT lane, count(*) FILTER (WHERE state = 'waiting'), count(*) FILTER (WHERE state = 'deferred'), count(*) FILTER (WHERE state = 'held'), sum(size), min(due_at)
     FROM delivery GROUP BY lane;
 
 -- The last answer that kept a lane's letters waiting.
