@@ -105,7 +105,8 @@ type harbour struct {
 	inside string
 	cmd    *exec.Cmd
 	client *client.Client
-	filled int // minutes of ids that are in use
+	began  time.Time
+	filled int // minutes before the beginning whose ids are in use
 }
 
 func (b *bench) newHarbour(s *sea) (*harbour, error) {
@@ -114,7 +115,7 @@ func (b *bench) newHarbour(s *sea) (*harbour, error) {
 		return nil, err
 	}
 	st.Close()
-	h := &harbour{b: b, sea: s, http: freeAddress(), inside: freeAddress()}
+	h := &harbour{b: b, sea: s, began: time.Now(), http: freeAddress(), inside: freeAddress()}
 	if h.dir, err = os.MkdirTemp("", "gull-bench-"); err != nil {
 		return nil, err
 	}
@@ -174,7 +175,7 @@ func (h *harbour) fill(n, lanes int, domain, sender string, due time.Duration) e
 		ids[i] = int64(route.Lane("out", names[i]))
 	}
 	h.filled++
-	base := int64(ident.Floor(time.Now().Add(-time.Duration(h.filled) * time.Minute)))
+	base := int64(ident.Floor(h.began.Add(-time.Duration(h.filled) * time.Minute)))
 	for _, step := range []struct {
 		sql  string
 		args []any

@@ -50,7 +50,7 @@ func (throwaway) ReturnLeases(context.Context, int, []mail.DeliveryID, time.Time
 	return nil
 }
 func (throwaway) Finish(context.Context, int, []*store.Outcome) error      { return nil }
-func (throwaway) Heartbeat(context.Context, int) error                     { return nil }
+func (throwaway) Heartbeat(context.Context, int) (bool, error)             { return false, nil }
 func (throwaway) ReleaseDead(context.Context) (int64, error)               { return 0, nil }
 func (throwaway) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
 func (throwaway) Replying(context.Context, string, string, time.Time, time.Time) (bool, error) {

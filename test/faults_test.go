@@ -273,6 +273,7 @@ func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
 		at, stage string
 		twice     bool
 	}{{"greeting", "greeting", false}, {"ehlo", "hello", false}, {"mail", "sender", false}, {"rcpt", "sender", false}, {"data", "content", false}, {"final", "content", true}} {
+		time.Sleep(2500 * time.Millisecond) // connections that wait for a letter are closed
 		s.behave(t, "mx.barelock.example", `{"drop_at": "`+c.at+`"}`)
 		to := c.at + "@barelock.example"
 		id := s.out(t, to)

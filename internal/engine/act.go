@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -51,6 +52,7 @@ type act struct {
 	why     string
 	matched int64
 	tell    func(done, total int64)
+	mu      sync.Mutex // of touched
 }
 
 // Act does something with the letters that a selection chooses: it says how many
@@ -242,12 +244,12 @@ func (a *act) recall(ctx context.Context, lane ident.ID) error {
 
 // pass goes through what a filter selects, step by step.
 func (a *act) pass(ctx context.Context, f mail.Filter) error {
+	if a.simple() {
+		return a.passSimple(ctx, f)
+	}
 	for {
 		n, last, more, err := a.step(ctx, f)
-		a.touched += n
-		if a.tell != nil {
-			a.tell(a.touched, a.matched)
-		}
+		a.add(n)
 		if err != nil || !more {
 			return err
 		}
@@ -255,18 +257,76 @@ func (a *act) pass(ctx context.Context, f mail.Filter) error {
 	}
 }
 
-// step does one step.
-func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, bool, error) {
-	switch a.r.Verb {
-	case mail.VerbHold, mail.VerbRelease:
-		return chunk(a.e.Store.ActChunk(ctx, a.c, f, actAtOnce))
-	case mail.VerbGiveUp:
-		if a.r.GiveUp != "schedule" {
-			return chunk(a.e.Store.ActChunk(ctx, a.c, f, actAtOnce))
-		}
-	case mail.VerbDrop:
-		return chunk(a.e.Store.DropChunk(ctx, a.c, f, actAtOnce))
+// add counts what was touched and tells of it.
+func (a *act) add(n int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.touched += n
+	if a.tell != nil {
+		a.tell(a.touched, a.matched)
 	}
+}
+
+// simple reports whether the database can do it alone.
+func (a *act) simple() bool {
+	switch a.r.Verb {
+	case mail.VerbHold, mail.VerbRelease, mail.VerbFlush, mail.VerbDrop:
+		return true
+	}
+	return a.r.Verb == mail.VerbGiveUp && a.r.GiveUp != "schedule"
+}
+
+// actWorkers do the steps of a simple action side by side.
+const actWorkers = 2
+
+// passSimple reads ids page by page and lets workers do the steps.
+func (a *act) passSimple(ctx context.Context, f mail.Filter) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	pages := make(chan []mail.DeliveryID)
+	var workers sync.WaitGroup
+	for range actWorkers {
+		workers.Add(1)
+		go func() {
+			defer workers.Done()
+			for ids := range pages {
+				n, err := a.e.Store.Act(ctx, a.c, ids)
+				a.add(n)
+				if err != nil {
+					cancel(err)
+				}
+			}
+		}()
+	}
+	err := a.eachPage(ctx, f, pages)
+	close(pages)
+	workers.Wait()
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	return err
+}
+
+func (a *act) eachPage(ctx context.Context, f mail.Filter, pages chan<- []mail.DeliveryID) error {
+	for {
+		ids, err := a.e.Store.Pick(ctx, f, actAtOnce)
+		if err != nil || len(ids) == 0 {
+			return err
+		}
+		select {
+		case pages <- ids:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if f.After = ids[len(ids)-1]; len(ids) < actAtOnce {
+			return nil
+		}
+	}
+}
+
+// step does one step of an action that needs the configuration's word on each
+// letter.
+func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, bool, error) {
 	due, err := a.e.Store.LeaseSelected(ctx, a.e.node, a.c.Action, f, planAtOnce)
 	if err != nil || len(due) == 0 {
 		return 0, mail.DeliveryID{}, false, err
@@ -283,10 +343,6 @@ func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, 
 		return int64(len(due)), last, true, a.e.Store.SetExpiry(ctx, a.e.node, a.c, moved)
 	}
 	return int64(len(due)) - a.takeSkipped(), last, true, a.e.Store.Redirect(ctx, a.e.node, a.c, moved)
-}
-
-func chunk(c store.Chunk, err error) (int64, mail.DeliveryID, bool, error) {
-	return c.Touched, c.Last, c.More, err
 }
 
 // takeSkipped counts those of the step that could not be done.
@@ -355,19 +411,8 @@ func (a *act) flush(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	f := a.f
-	for {
-		c, err := a.e.Store.ActChunk(ctx, a.c, f, actAtOnce)
-		if err != nil {
-			return err
-		}
-		a.touched += c.Touched
-		if a.tell != nil {
-			a.tell(a.touched, a.matched)
-		}
-		if f.After = c.Last; !c.More {
-			break
-		}
+	if err := a.pass(ctx, a.f); err != nil {
+		return err
 	}
 	a.e.Queue.EndRest(lanes)
 	a.e.tellNodes(ctx, "flush", lanes)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -30,88 +31,72 @@ var changes = map[string]struct{ set, where string }{
 	mail.VerbHold:    {"state = 'held'", "d.state <> 'held'"},
 	mail.VerbRelease: {"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4", "d.state = 'held'"},
 	mail.VerbFlush:   {"due_at = $4", "d.state <> 'held'"},
-	mail.VerbGiveUp: {"own_end = true, expires_at = coalesce($6, d.expires_at + $7::interval), due_at = least(d.due_at, greatest($4, coalesce($6, d.expires_at + $7::interval)))",
+	mail.VerbGiveUp: {"own_end = true, expires_at = coalesce($7, d.expires_at + $8::interval), due_at = least(d.due_at, greatest($4, coalesce($7, d.expires_at + $8::interval)))",
 		"true"},
 }
 
 // Chunk is what a step of an action came to.
 type Chunk struct {
 	Touched int64
-	Last    mail.DeliveryID    // the last one looked at
-	Lanes   map[ident.ID]int64 // how many of each lane
-	More    bool               // there may be more behind Last
+	Last    mail.DeliveryID // the last one touched
+	More    bool            // there may be more behind Last
 }
 
-// ActChunk does one step of an action: up to limit deliveries that a filter
-// selects and nobody works on, in order of their ids. Each step is a transaction
-// of its own, so that no lock is held for long.
-func (s *Store) ActChunk(ctx context.Context, c Change, f mail.Filter, limit int) (Chunk, error) {
-	change, ok := changes[c.Verb]
-	if !ok {
-		return Chunk{}, fmt.Errorf("no verb %q", c.Verb)
-	}
-	var giveUpAt *time.Time
-	if !c.GiveUpAt.IsZero() {
-		giveUpAt = &c.GiveUpAt
-	}
-	where, args := conditions(f, []any{c.Action, c.Node, c.Text, c.At, limit, giveUpAt, c.GiveUpBy})
-	sql := `WITH picked AS MATERIALIZED (
-			SELECT d.message_id, d.n FROM ` + from(f) + ` WHERE d.lease IS NULL AND ` + change.where + where + `
-			ORDER BY d.message_id, d.n LIMIT $5 FOR UPDATE OF d SKIP LOCKED
-		), changed AS (
-			UPDATE delivery d SET action = $1, ` + change.set + ` FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
-			RETURNING d.message_id, d.n, d.lane
-		), told AS (
-			INSERT INTO event (message_id, n, at, kind, node, text, detail)
-			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM changed
-		)
-		SELECT lane, count(*), max(ARRAY[message_id, n::bigint]), $6::timestamptz IS NULL AND $7::interval IS NULL FROM changed GROUP BY lane`
-	return s.chunk(ctx, sql, args, limit)
-}
-
-func (s *Store) chunk(ctx context.Context, sql string, args []any, limit int) (Chunk, error) {
-	out := Chunk{Lanes: map[ident.ID]int64{}}
-	rows, err := s.pool.Query(ctx, sql, args...)
+// Pick reads the ids of what a filter selects, in their order. Whether anybody
+// works on it is not asked: so the statistics that choose the plan are those of the
+// filter alone.
+func (s *Store) Pick(ctx context.Context, f mail.Filter, limit int) ([]mail.DeliveryID, error) {
+	where, args := conditions(f, []any{limit})
+	rows, err := s.pool.Query(ctx, `SELECT d.message_id, d.n FROM `+from(f)+` WHERE true`+where+` ORDER BY d.message_id, d.n LIMIT $1`, args...)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	var lane ident.ID
-	var n int64
-	var last []int64
-	var ignored bool
-	_, err = pgx.ForEachRow(rows, []any{&lane, &n, &last, &ignored}, func() error {
-		out.Touched += n
-		out.Lanes[lane] += n
-		if id := (mail.DeliveryID{Message: ident.ID(last[0]), N: int16(last[1])}); id.Message > out.Last.Message || id.Message == out.Last.Message && id.N > out.Last.N {
-			out.Last = id
-		}
-		return nil
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.DeliveryID, error) {
+		var id mail.DeliveryID
+		err := row.Scan(&id.Message, &id.N)
+		return id, err
 	})
-	out.More = out.Touched == int64(limit)
-	return out, err
 }
 
-// DropChunk takes deliveries out of the queue, for a day in such a way that they
-// can be put back.
-func (s *Store) DropChunk(ctx context.Context, c Change, f mail.Filter, limit int) (Chunk, error) {
-	reply := replyJSON(c.Reply)
-	where, args := conditions(f, []any{c.Action, c.Node, c.Text, c.At, limit, reply})
-	sql := `WITH picked AS MATERIALIZED (
-			SELECT d.message_id, d.n FROM ` + from(f) + ` WHERE d.lease IS NULL` + where + `
-			ORDER BY d.message_id, d.n LIMIT $5 FOR UPDATE OF d SKIP LOCKED
-		), gone AS (
-			DELETE FROM delivery d USING picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
-		), kept AS (
-			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action)
-			SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, $4, $6::jsonb, 'dropped', $1 FROM gone
-		), told AS (
-			INSERT INTO event (message_id, n, at, kind, node, text, detail)
-			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM gone
-		)
-		SELECT lane, count(*), max(ARRAY[message_id, n::bigint]), true FROM gone GROUP BY lane`
-	return s.chunk(ctx, sql, args, limit)
+// lockedSQL locks those of some deliveries that nobody works on.
+const lockedSQL = `SELECT d.message_id, d.n FROM unnest($1::bigint[], $2::smallint[]) o(message_id, n) JOIN delivery d USING (message_id, n) WHERE d.lease IS NULL AND `
+
+// toldSQL puts what was done on record with each letter.
+const toldSQL = `INSERT INTO event (message_id, n, at, kind, node, text, detail) SELECT message_id, n, $4, 'action', $5, $6, jsonb_build_object('action', $3::bigint) FROM `
+
+// Act does one step of an action with deliveries that nobody works on, and returns
+// how many that were. Each step is a transaction of its own, so that no lock is held
+// for long.
+func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64, error) {
+	messages, ns := split(ids)
+	args := []any{messages, ns, c.Action, c.At, c.Node, c.Text}
+	var tag pgconn.CommandTag
+	var err error
+	switch change, ok := changes[c.Verb]; {
+	case c.Verb == mail.VerbDrop:
+		tag, err = s.pool.Exec(ctx, `WITH locked AS MATERIALIZED (`+lockedSQL+`true FOR UPDATE OF d SKIP LOCKED), gone AS (
+				DELETE FROM delivery d USING locked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+			), kept AS (
+				INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
+					attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action)
+				SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
+					attempts, first_try_at, last_try_at, expires_at, $4, $7::jsonb, 'dropped', $3 FROM gone
+			) `+toldSQL+`gone`, append(args, replyJSON(c.Reply))...)
+	case !ok:
+		err = fmt.Errorf("no verb %q", c.Verb)
+	default:
+		if c.Verb == mail.VerbGiveUp {
+			var at *time.Time
+			if !c.GiveUpAt.IsZero() {
+				at = &c.GiveUpAt
+			}
+			args = append(args, at, c.GiveUpBy)
+		}
+		tag, err = s.pool.Exec(ctx, `WITH locked AS MATERIALIZED (`+lockedSQL+change.where+` FOR UPDATE OF d SKIP LOCKED), changed AS (
+				UPDATE delivery d SET action = $3, `+change.set+` FROM locked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.message_id, d.n
+			) `+toldSQL+`changed`, args...)
+	}
+	return tag.RowsAffected(), err
 }
 
 // RestoreChunk puts back into the queue what an action dropped. A letter whose
@@ -132,8 +117,15 @@ func (s *Store) RestoreChunk(ctx context.Context, c Change, dropped int64, limit
 			INSERT INTO event (message_id, n, at, kind, node, text, detail)
 			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM back
 		)
-		SELECT lane, count(*), max(ARRAY[message_id, n::bigint]), true FROM back GROUP BY lane`
-	return s.chunk(ctx, sql, []any{c.Action, c.Node, c.Text, c.At, limit, dropped}, limit)
+		SELECT count(*), max(ARRAY[message_id, n::bigint]) FROM back`
+	var out Chunk
+	var last []int64
+	err := s.pool.QueryRow(ctx, sql, c.Action, c.Node, c.Text, c.At, limit, dropped).Scan(&out.Touched, &last)
+	if len(last) == 2 {
+		out.Last = mail.DeliveryID{Message: ident.ID(last[0]), N: int16(last[1])}
+	}
+	out.More = out.Touched == int64(limit)
+	return out, err
 }
 
 // LeaseSelected takes for a node what a filter selects and nobody works on, in

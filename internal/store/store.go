@@ -44,6 +44,10 @@ type Store struct {
 
 	lanesMu sync.RWMutex
 	lanes   map[ident.ID]laneName
+
+	nodesMu   sync.Mutex
+	nodes     map[int]watched
+	deadAfter time.Duration
 }
 
 // Open connects, brings the schema up to date and makes the partitions that are
@@ -60,7 +64,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{pool: pool, lanes: map[ident.ID]laneName{}}
+	s := &Store{pool: pool, lanes: map[ident.ID]laneName{}, deadAfter: deadAfter}
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)

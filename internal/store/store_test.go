@@ -247,14 +247,24 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 	if n, err := s.ReleaseDead(ctx); err != nil || n != 0 {
 		t.Errorf("a living node lost %d leases, %v", n, err)
 	}
-	if _, err := s.pool.Exec(ctx, `UPDATE node SET seen_at = now() - interval '31 seconds' WHERE id = $1`, node); err != nil {
+	// A clock that is set makes nobody dead.
+	if _, err := s.pool.Exec(ctx, `UPDATE node SET seen_at = now() - interval '1 day' WHERE id = $1`, node); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Heartbeat(ctx, other); err != nil {
-		t.Fatal(err)
+	if n, err := s.ReleaseDead(ctx); err != nil || n != 0 {
+		t.Errorf("a living node lost %d leases when the clock was set, %v", n, err)
+	}
+	s.deadAfter = 50 * time.Millisecond
+	time.Sleep(60 * time.Millisecond)
+	if taken, err := s.Heartbeat(ctx, other); err != nil || taken {
+		t.Fatal(taken, err)
 	}
 	if n, err := s.ReleaseDead(ctx); err != nil || n != 1 || len(lease(t, s, other)) != 1 {
 		t.Errorf("%d leases were freed, %v", n, err)
+	}
+	s.deadAfter = deadAfter
+	if taken, err := s.Heartbeat(ctx, node); err != nil || !taken {
+		t.Errorf("a node that was taken for dead does not hear of it: %v", err)
 	}
 	again, err := s.RegisterNode(ctx, "other") // it restarted
 	if n, freed := s.ReleaseDead(ctx); err != nil || freed != nil || n != 1 || len(lease(t, s, again)) != 1 {
@@ -425,13 +435,20 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 			t.Errorf("%s: %d match and %d of them are being sent, %v", c.name, matched, leased, err)
 		}
 		done := int64(0)
-		for more := true; more; {
-			step, err := s.ActChunk(ctx, Change{Verb: mail.VerbGiveUp, Action: 7, At: time.Now(), GiveUpBy: time.Hour, Node: "shore", Text: "later"}, c.f, 1)
+		for {
+			ids, err := s.Pick(ctx, c.f, 2)
 			if err != nil {
 				t.Fatal(c.name, err)
 			}
-			done += step.Touched
-			c.f.After, more = step.Last, step.More
+			if len(ids) == 0 {
+				break
+			}
+			n, err := s.Act(ctx, Change{Verb: mail.VerbGiveUp, Action: 7, At: time.Now(), GiveUpBy: time.Hour, Node: "shore", Text: "later"}, ids)
+			if err != nil {
+				t.Fatal(c.name, err)
+			}
+			done += n
+			c.f.After = ids[len(ids)-1]
 		}
 		if done != c.want {
 			t.Errorf("%s: %d were touched", c.name, done)
@@ -511,13 +528,20 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 	}
 	compare("tried")
 	change := Change{Verb: mail.VerbHold, Action: 1, At: time.Now(), Reply: &mail.LastReply{Text: "no"}}
-	if c, err := s.ActChunk(ctx, change, mail.Filter{Domain: "saltmarsh.example"}, 100); err != nil || c.Touched == 0 {
-		t.Fatal(c, err)
+	act := func(f mail.Filter) {
+		t.Helper()
+		ids, err := s.Pick(ctx, f, 100)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n, err := s.Act(ctx, change, ids); err != nil || n == 0 {
+			t.Fatal(n, err)
+		}
 	}
+	act(mail.Filter{Domain: "saltmarsh.example"})
 	compare("held")
-	if c, err := s.DropChunk(ctx, change, mail.Filter{State: mail.Held}, 100); err != nil || c.Touched == 0 {
-		t.Fatal(c, err)
-	}
+	change.Verb = mail.VerbDrop
+	act(mail.Filter{State: mail.Held})
 	compare("dropped")
 	change.Action = 2
 	if c, err := s.RestoreChunk(ctx, change, 1, 100); err != nil || c.Touched == 0 {

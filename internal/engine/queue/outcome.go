@@ -231,5 +231,5 @@ func (q *Queue) finish(group []*store.Outcome) {
 func (q *Queue) gone() bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	return q.stopping && time.Since(time.Unix(0, q.lastSeen.Load())) > 15*time.Second
+	return q.stopping && q.silent() > 15*time.Second
 }

@@ -35,7 +35,7 @@ type Store interface {
 	SetRest(ctx context.Context, r store.Rest) error
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
 	Finish(ctx context.Context, node int, outcomes []*store.Outcome) error
-	Heartbeat(ctx context.Context, node int) error
+	Heartbeat(ctx context.Context, node int) (takenOver bool, err error)
 	ReleaseDead(ctx context.Context) (int64, error)
 	MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error)
 	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
@@ -95,7 +95,8 @@ type Queue struct {
 	left     atomic.Int64 // deliveries that came to their end
 	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
 	kept     atomic.Int64 // octets of content kept in memory
-	lastSeen atomic.Int64 // unix nano of the last heartbeat
+	born     time.Time
+	lastSeen atomic.Int64 // of the last heartbeat: nanoseconds since born, by the monotonic clock
 	wake     chan struct{}
 	entries  chan *entryRequest
 	outcomes chan *store.Outcome
@@ -118,10 +119,10 @@ func New(o Options) *Queue {
 		outcomes: make(chan *store.Outcome, 2048),
 		ctx:      context.Background(),
 
+		born:        time.Now(),
 		connecting:  context.Background(),
 		restRecords: make(chan store.Rest, 4096),
 	}
-	q.lastSeen.Store(time.Now().UnixNano())
 	return q
 }
 
@@ -237,12 +238,16 @@ func (q *Queue) poll(ctx context.Context) {
 func (q *Queue) heartbeat(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, heartbeatEvery)
 	defer cancel()
-	if err := q.Store.Heartbeat(ctx, q.Node); err != nil {
+	taken, err := q.Store.Heartbeat(ctx, q.Node)
+	if err != nil {
 		q.Log.Error("database does not answer", "error", err)
 		return
 	}
 	wasFenced := q.fenced()
-	q.lastSeen.Store(time.Now().UnixNano())
+	q.lastSeen.Store(int64(time.Since(q.born)))
+	if taken {
+		q.forget()
+	}
 	q.mu.Lock()
 	backs := q.handBacks
 	q.handBacks = nil
@@ -259,9 +264,24 @@ func (q *Queue) heartbeat(ctx context.Context) {
 	}
 }
 
+// forget drops what waits in memory: another node took this one for dead and has
+// taken over.
+func (q *Queue) forget() {
+	q.Log.Warn("this node was taken for dead; another has taken over what it held")
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.handBacks = nil
+	for _, l := range q.lanes {
+		q.unload(l)
+	}
+}
+
+// silent is how long the database was not heard of.
+func (q *Queue) silent() time.Duration { return time.Since(q.born) - time.Duration(q.lastSeen.Load()) }
+
 // fenced reports that our leases may be another node's by now.
 func (q *Queue) fenced() bool {
-	return time.Since(time.Unix(0, q.lastSeen.Load())) > leaseLost
+	return q.silent() > leaseLost
 }
 
 // Pauses between two looks at the database.

@@ -106,9 +106,9 @@ func (f *fake) Finish(_ context.Context, _ int, outcomes []*store.Outcome) error
 	return nil
 }
 
-func (f *fake) Heartbeat(context.Context, int) error       { return nil }
-func (f *fake) ReleaseDead(context.Context) (int64, error) { return 0, nil }
-func (f *fake) set(err error)                              { f.mu.Lock(); f.down = err; f.mu.Unlock() }
+func (f *fake) Heartbeat(context.Context, int) (bool, error) { return false, nil }
+func (f *fake) ReleaseDead(context.Context) (int64, error)   { return 0, nil }
+func (f *fake) set(err error)                                { f.mu.Lock(); f.down = err; f.mu.Unlock() }
 func (f *fake) outcomes() []*store.Outcome {
 	f.mu.Lock()
 	defer f.mu.Unlock()
