@@ -66,8 +66,8 @@ func (a *app) laneList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.format == "table" && p.Outlook.Title != "" {
-				fmt.Fprintf(a.out, "%s\n%s\n\n", p.Outlook.Title, p.Outlook.Next)
+			if a.format == "table" && p.Verdict.Title != "" {
+				fmt.Fprintf(a.out, "%s\n%s\n\n", p.Verdict.Title, p.Verdict.Next)
 			}
 			if err := printList(a, p.Items, laneColumns(), "Nothing waits: no lane holds mail."); err != nil {
 				return err

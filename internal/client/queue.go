@@ -16,7 +16,7 @@ import (
 type Lanes struct {
 	Page[mail.Lane]
 	Total   int          `json:"total"`
-	Outlook mail.Outlook `json:"outlook"`
+	Verdict mail.Verdict `json:"verdict"`
 	Pauses  []mail.Pause `json:"pauses"`
 }
 

@@ -83,7 +83,7 @@ func (e *Engine) Act(ctx context.Context, who string, r mail.ActionRequest, tell
 	if r.Verb == mail.VerbReroute {
 		detail["keep"] = r.Keep
 	}
-	id, err := e.Store.BeginAction(ctx, mail.Action{Who: who, Verb: r.Verb, On: r.Selection.String(), Filter: &r.Selection, Detail: detail, Why: r.Why})
+	id, err := e.Store.BeginAction(ctx, mail.Action{Who: who, Verb: r.Verb, On: r.Selection.String(), Told: a.eventText(), Node: e.Name, Filter: &r.Selection, Detail: detail, Why: r.Why})
 	if err != nil {
 		return mail.Done{}, err
 	}
@@ -92,7 +92,7 @@ func (e *Engine) Act(ctx context.Context, who string, r mail.ActionRequest, tell
 
 // carryOut does it, and records what it came to even if it breaks off.
 func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
-	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, Node: a.e.Name, Text: a.eventText(), GiveUpAt: a.c.GiveUpAt, GiveUpBy: a.c.GiveUpBy}
+	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, GiveUpAt: a.c.GiveUpAt, GiveUpBy: a.c.GiveUpBy}
 	a.c.Reply = &mail.LastReply{Stage: "route", Enhanced: "5.7.0", Text: a.eventText()}
 	began := time.Now()
 	err := a.run(ctx)
@@ -220,8 +220,8 @@ func (a *act) recall(ctx context.Context, lane ident.ID) error {
 		return err
 	}
 	defer func() {
-		a.e.Queue.Thaw(lanes)
-		a.e.tellNodes(context.WithoutCancel(ctx), "thaw", lanes)
+		a.e.Queue.Unfreeze(lanes)
+		a.e.tellNodes(context.WithoutCancel(ctx), "unfreeze", lanes)
 	}()
 	a.e.tellNodes(ctx, "freeze", lanes)
 	f := a.f
@@ -335,14 +335,14 @@ func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, 
 	if a.r.Verb == mail.VerbReturn {
 		return int64(len(due)), last, true, a.e.Queue.Return(ctx, due, a.say())
 	}
-	var moved []store.Moved
+	var moved []*mail.Delivery
 	for i := range due {
 		moved = append(moved, a.move(&due[i]))
 	}
 	if a.r.Verb == mail.VerbGiveUp {
-		return int64(len(due)), last, true, a.e.Store.SetExpiry(ctx, a.e.node, a.c, moved)
+		return int64(len(due)), last, true, a.e.Store.SetExpiry(ctx, a.e.node, moved)
 	}
-	return int64(len(due)) - a.takeSkipped(), last, true, a.e.Store.Redirect(ctx, a.e.node, a.c, moved)
+	return int64(len(due)) - a.takeSkipped(), last, true, a.e.Store.Redirect(ctx, a.e.node, a.now, moved)
 }
 
 // takeSkipped counts those of the step that could not be done.
@@ -353,13 +353,11 @@ func (a *act) takeSkipped() int64 {
 }
 
 // move gives a delivery its new way.
-func (a *act) move(d *store.Due) store.Moved {
-	m := store.Moved{Delivery: &d.Delivery, Text: a.c.Text}
+func (a *act) move(d *store.Due) *mail.Delivery {
 	to, err := address.Parse(d.Delivery.Recipient)
 	if err != nil {
 		a.skipped++
-		m.Text = ""
-		return m
+		return &d.Delivery
 	}
 	envelope := queue.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
 	switch a.r.Verb {
@@ -380,8 +378,7 @@ func (a *act) move(d *store.Due) store.Moved {
 		legs, fault := route.Plan(a.cfg, envelope, to)
 		if fault != nil || len(legs) != 1 {
 			a.skipped++
-			m.Text = ""
-			return m
+			return &d.Delivery
 		}
 		d.Delivery.Via = append(d.Delivery.Via, d.Delivery.Recipient)
 		d.Delivery.Recipient, d.Delivery.Detour = legs[0].Recipient.String(), mail.NoDetour
@@ -397,7 +394,7 @@ func (a *act) move(d *store.Due) store.Moved {
 			setLane(&d.Delivery, leg, a.cfg.Revision)
 		}
 	}
-	return m
+	return &d.Delivery
 }
 
 func setLane(d *mail.Delivery, leg route.Leg, revision int) {
@@ -504,7 +501,7 @@ func (e *Engine) Undo(ctx context.Context, who string, id int64, why string, tel
 	case mail.VerbReaddress:
 		a.r.Domain = "before"
 	}
-	number, err := e.Store.BeginAction(ctx, mail.Action{Who: who, Verb: a.r.Verb, On: fmt.Sprintf("what action %d (%s) touched", id, old.Verb), Filter: &a.r.Selection, Why: why, Undoes: id})
+	number, err := e.Store.BeginAction(ctx, mail.Action{Who: who, Verb: a.r.Verb, On: fmt.Sprintf("what action %d (%s) touched", id, old.Verb), Told: a.eventText(), Node: e.Name, Filter: &a.r.Selection, Why: why, Undoes: id})
 	if err != nil {
 		return mail.Done{}, err
 	}
@@ -516,7 +513,7 @@ func (e *Engine) Undo(ctx context.Context, who string, id int64, why string, tel
 
 // restore puts back what was dropped.
 func (a *act) restore(ctx context.Context, number, dropped int64) (mail.Done, error) {
-	a.c = store.Change{Verb: mail.VerbRestore, Action: number, At: a.now, Node: a.e.Name, Text: a.eventText()}
+	a.c = store.Change{Verb: mail.VerbRestore, Action: number, At: a.now}
 	for {
 		c, err := a.e.Store.RestoreChunk(ctx, a.c, dropped, actAtOnce)
 		if err != nil {

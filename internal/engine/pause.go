@@ -254,8 +254,8 @@ func (e *Engine) followLanes(ctx context.Context, n store.Notice) error {
 	switch n.Kind {
 	case "freeze":
 		return e.Queue.Freeze(ctx, lanes)
-	case "thaw":
-		e.Queue.Thaw(lanes)
+	case "unfreeze":
+		e.Queue.Unfreeze(lanes)
 	case "flush":
 		e.Queue.EndRest(lanes)
 	case "wake":

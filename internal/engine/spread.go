@@ -28,7 +28,7 @@ func (e *Engine) noticed(n store.Notice) {
 		e.secrets.forget()
 	case "pause":
 		err = e.followPauses(ctx)
-	case "freeze", "thaw", "flush", "wake", "rest":
+	case "freeze", "unfreeze", "flush", "wake", "rest":
 		if err = e.followLanes(ctx, n); err == nil {
 			return // too many to tell the consoles of
 		}

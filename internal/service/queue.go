@@ -119,7 +119,7 @@ type lanePage struct {
 	Items   []mail.Lane  `json:"items"`
 	Next    string       `json:"next" doc:"Give this as after to go on; empty at the end"`
 	Total   int          `json:"total" doc:"Lanes that match"`
-	Outlook mail.Outlook `json:"outlook" doc:"Whose trouble it looks like, of all lanes"`
+	Verdict mail.Verdict `json:"verdict" doc:"Whose trouble it looks like, of all lanes"`
 	Pauses  []mail.Pause `json:"pauses"`
 }
 
@@ -159,7 +159,7 @@ func (s *Service) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	body := lanePage{Items: []mail.Lane{}, Outlook: mail.LookAt(lanes), Pauses: append([]mail.Pause{}, s.Engine.Pauses()...)}
+	body := lanePage{Items: []mail.Lane{}, Verdict: mail.LookAt(lanes), Pauses: append([]mail.Pause{}, s.Engine.Pauses()...)}
 	var matching []mail.Lane
 	for i := range lanes {
 		if in.matches(&lanes[i]) {

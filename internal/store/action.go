@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -18,8 +19,6 @@ type Change struct {
 	Verb   string
 	Action int64
 	At     time.Time
-	Node   string
-	Text   string // of the event on each letter
 	// Of give-up: at a time, or so much later or earlier.
 	GiveUpAt time.Time
 	GiveUpBy time.Duration
@@ -31,7 +30,7 @@ var changes = map[string]struct{ set, where string }{
 	mail.VerbHold:    {"state = 'held'", "d.state <> 'held'"},
 	mail.VerbRelease: {"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4", "d.state = 'held'"},
 	mail.VerbFlush:   {"due_at = $4", "d.state <> 'held'"},
-	mail.VerbGiveUp: {"own_end = true, expires_at = coalesce($7, d.expires_at + $8::interval), due_at = least(d.due_at, greatest($4, coalesce($7, d.expires_at + $8::interval)))",
+	mail.VerbGiveUp: {"own_end = true, expires_at = coalesce($5, d.expires_at + $6::interval), due_at = least(d.due_at, greatest($4, coalesce($5, d.expires_at + $6::interval)))",
 		"true"},
 }
 
@@ -58,30 +57,25 @@ func (s *Store) Pick(ctx context.Context, f mail.Filter, limit int) ([]mail.Deli
 	})
 }
 
-// lockedSQL locks those of some deliveries that nobody works on.
-const lockedSQL = `SELECT d.message_id, d.n FROM unnest($1::bigint[], $2::smallint[]) o(message_id, n) JOIN delivery d USING (message_id, n) WHERE d.lease IS NULL AND `
-
-// toldSQL puts what was done on record with each letter.
-const toldSQL = `INSERT INTO event (message_id, n, at, kind, node, text, detail) SELECT message_id, n, $4, 'action', $5, $6, jsonb_build_object('action', $3::bigint) FROM `
+// freeSQL are those of some deliveries that nobody works on. Whoever leases one
+// meanwhile is first: the row is looked at again when its lock is had.
+const freeSQL = `FROM unnest($1::bigint[], $2::smallint[]) o(message_id, n) WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease IS NULL`
 
 // Act does one step of an action with deliveries that nobody works on, and returns
 // how many that were. Each step is a transaction of its own, so that no lock is held
 // for long.
 func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64, error) {
 	messages, ns := split(ids)
-	args := []any{messages, ns, c.Action, c.At, c.Node, c.Text}
+	args := []any{messages, ns, c.Action, c.At}
 	var tag pgconn.CommandTag
 	var err error
 	switch change, ok := changes[c.Verb]; {
 	case c.Verb == mail.VerbDrop:
-		tag, err = s.pool.Exec(ctx, `WITH locked AS MATERIALIZED (`+lockedSQL+`true FOR UPDATE OF d SKIP LOCKED), gone AS (
-				DELETE FROM delivery d USING locked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
-			), kept AS (
-				INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-					attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action)
-				SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
-					attempts, first_try_at, last_try_at, expires_at, $4, $7::jsonb, 'dropped', $3 FROM gone
-			) `+toldSQL+`gone`, append(args, replyJSON(c.Reply))...)
+		tag, err = s.pool.Exec(ctx, `WITH gone AS (DELETE FROM delivery d USING `+strings.TrimPrefix(freeSQL, "FROM ")+` RETURNING d.*)
+			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
+				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action, actions)
+			SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
+				attempts, first_try_at, last_try_at, expires_at, $4, $5::jsonb, 'dropped', $3, actions || $3::bigint FROM gone`, append(args, replyJSON(c.Reply))...)
 	case !ok:
 		err = fmt.Errorf("no verb %q", c.Verb)
 	default:
@@ -92,9 +86,7 @@ func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64
 			}
 			args = append(args, at, c.GiveUpBy)
 		}
-		tag, err = s.pool.Exec(ctx, `WITH locked AS MATERIALIZED (`+lockedSQL+change.where+` FOR UPDATE OF d SKIP LOCKED), changed AS (
-				UPDATE delivery d SET action = $3, `+change.set+` FROM locked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.message_id, d.n
-			) `+toldSQL+`changed`, args...)
+		tag, err = s.pool.Exec(ctx, `UPDATE delivery d SET action = $3, actions = actions || $3::bigint, `+change.set+` `+freeSQL+` AND `+change.where+` AND $4::timestamptz IS NOT NULL`, args...)
 	}
 	return tag.RowsAffected(), err
 }
@@ -103,24 +95,21 @@ func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64
 // time is up meanwhile gets a day more.
 func (s *Store) RestoreChunk(ctx context.Context, c Change, dropped int64, limit int) (Chunk, error) {
 	sql := `WITH picked AS MATERIALIZED (
-			SELECT message_id, n FROM delivery_done WHERE action = $6 AND action <> 0 AND state = 'discarded'
-			ORDER BY message_id, n LIMIT $5 FOR UPDATE SKIP LOCKED
+			SELECT message_id, n FROM delivery_done WHERE action = $4 AND action <> 0 AND state = 'discarded'
+			ORDER BY message_id, n LIMIT $3 FOR UPDATE SKIP LOCKED
 		), back AS (
 			DELETE FROM delivery_done d USING picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
 		), kept AS (
 			INSERT INTO delivery (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, due_at, expires_at, size, cause, domain, action)
+				attempts, first_try_at, last_try_at, due_at, expires_at, size, cause, domain, action, actions)
 			SELECT b.message_id, b.n, b.recipient, b.original, b.via, b.orcpt, b.notify, CASE WHEN b.attempts > 0 THEN 'deferred' ELSE 'waiting' END, b.lane, b.rule, b.route_why, b.revision,
-				b.attempts, b.first_try_at, b.last_try_at, $4, greatest(b.expires_at, $4::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1
+				b.attempts, b.first_try_at, b.last_try_at, $2, greatest(b.expires_at, $2::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1, b.actions || $1::bigint
 			FROM back b JOIN message m ON m.id = b.message_id
-		), told AS (
-			INSERT INTO event (message_id, n, at, kind, node, text, detail)
-			SELECT message_id, n, $4, 'action', $2, $3, jsonb_build_object('action', $1::bigint) FROM back
 		)
 		SELECT count(*), max(ARRAY[message_id, n::bigint]) FROM back`
 	var out Chunk
 	var last []int64
-	err := s.pool.QueryRow(ctx, sql, c.Action, c.Node, c.Text, c.At, limit, dropped).Scan(&out.Touched, &last)
+	err := s.pool.QueryRow(ctx, sql, c.Action, c.At, limit, dropped).Scan(&out.Touched, &last)
 	if len(last) == 2 {
 		out.Last = mail.DeliveryID{Message: ident.ID(last[0]), N: int16(last[1])}
 	}
@@ -136,7 +125,7 @@ func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mai
 		WITH picked AS MATERIALIZED (
 			SELECT d.message_id, d.n FROM `+from(f)+` WHERE d.lease IS NULL`+where+` ORDER BY d.message_id, d.n LIMIT $3 FOR UPDATE OF d SKIP LOCKED
 		), taken AS (
-			UPDATE delivery d SET lease = $1, action = $2 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+			UPDATE delivery d SET lease = $1, action = $2, actions = actions || $2::bigint FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, args...)
@@ -146,42 +135,29 @@ func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mai
 	return pgx.CollectRows(rows, scanDue)
 }
 
-// Moved is a delivery that goes another way.
-type Moved struct {
-	*mail.Delivery
-	Text string // of its event; none is told if it is empty
-}
-
 // Redirect puts deliveries leased to a node into the lanes they are given, due
 // at once, and lets go of them.
-func (s *Store) Redirect(ctx context.Context, node int, c Change, moved []Moved) error {
+func (s *Store) Redirect(ctx context.Context, node int, at time.Time, moved []*mail.Delivery) error {
 	if len(moved) == 0 {
 		return nil
 	}
 	var messages, lanes []int64
 	var ns []int16
-	var recipients, vias, whys, detours, texts []string
+	var recipients, vias, whys, detours []string
 	var revisions []int32
 	for _, d := range moved {
-		if err := s.nameLane(ctx, d.Delivery); err != nil {
+		if err := s.nameLane(ctx, d); err != nil {
 			return err
 		}
 		messages, ns, lanes = append(messages, int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
 		recipients, vias = append(recipients, d.Recipient), append(vias, joinVia(d.Via))
-		whys, detours, texts, revisions = append(whys, d.RouteWhy), append(detours, string(d.Detour)), append(texts, d.Text), append(revisions, int32(d.Revision))
+		whys, detours, revisions = append(whys, d.RouteWhy), append(detours, string(d.Detour)), append(revisions, int32(d.Revision))
 	}
-	_, err := s.pool.Exec(ctx, `WITH o AS (
-			SELECT * FROM unnest($1::bigint[], $2::smallint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::int[])
-				AS o(message_id, n, lane, recipient, via, why, detour, text, revision)
-		), changed AS (
-			UPDATE delivery d SET lane = o.lane, recipient = o.recipient, domain = substring(lower(o.recipient) from '[^@]*$'), via = o.via, route_why = o.why,
-				detour = o.detour, revision = o.revision, lease = NULL, action = $11,
-				due_at = CASE WHEN d.state = 'held' THEN d.due_at ELSE $12 END, cause = '', reply = NULL
-			FROM o WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $10 RETURNING d.message_id, d.n
-		)
-		INSERT INTO event (message_id, n, at, kind, node, text, detail)
-		SELECT o.message_id, o.n, $12, 'action', $13, o.text, jsonb_build_object('action', $11::bigint) FROM o JOIN changed USING (message_id, n) WHERE o.text <> ''`,
-		messages, ns, lanes, recipients, vias, whys, detours, texts, revisions, node, c.Action, c.At, c.Node)
+	_, err := s.pool.Exec(ctx, `UPDATE delivery d SET lane = o.lane, recipient = o.recipient, domain = substring(lower(o.recipient) from '[^@]*$'), via = o.via, route_why = o.why,
+			detour = o.detour, revision = o.revision, lease = NULL, due_at = CASE WHEN d.state = 'held' THEN d.due_at ELSE $10 END, cause = '', reply = NULL
+		FROM unnest($1::bigint[], $2::smallint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[], $8::int[])
+			AS o(message_id, n, lane, recipient, via, why, detour, revision)
+		WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $9`, messages, ns, lanes, recipients, vias, whys, detours, revisions, node, at)
 	return err
 }
 
@@ -193,18 +169,15 @@ func (s *Store) DueNow(ctx context.Context, route string) (int64, error) {
 
 // SetExpiry sets when deliveries leased to a node are given up, and lets go of
 // them.
-func (s *Store) SetExpiry(ctx context.Context, node int, c Change, list []Moved) error {
+func (s *Store) SetExpiry(ctx context.Context, node int, list []*mail.Delivery) error {
 	var messages []int64
 	var ns []int16
 	var expires []time.Time
 	for _, d := range list {
 		messages, ns, expires = append(messages, int64(d.MessageID)), append(ns, d.N), append(expires, d.ExpiresAt.Time)
 	}
-	_, err := s.pool.Exec(ctx, `WITH o AS (SELECT * FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) AS o(message_id, n, expires)), changed AS (
-			UPDATE delivery d SET own_end = true, expires_at = o.expires, lease = NULL, action = $5 FROM o WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $4
-			RETURNING d.message_id, d.n)
-		INSERT INTO event (message_id, n, at, kind, node, text, detail)
-		SELECT message_id, n, $6, 'action', $7, $8, jsonb_build_object('action', $5::bigint) FROM changed`, messages, ns, expires, node, c.Action, c.At, c.Node, c.Text)
+	_, err := s.pool.Exec(ctx, `UPDATE delivery d SET own_end = true, expires_at = o.expires, lease = NULL FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) AS o(message_id, n, expires)
+		WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $4`, messages, ns, expires, node)
 	return err
 }
 
@@ -251,8 +224,8 @@ func (s *Store) BeginAction(ctx context.Context, a mail.Action) (int64, error) {
 		}
 	}
 	var id int64
-	err = s.pool.QueryRow(ctx, `INSERT INTO action (who, verb, on_what, filter, detail, why, undoes) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
-		a.Who, a.Verb, a.On, filter, detail, a.Why, a.Undoes).Scan(&id)
+	err = s.pool.QueryRow(ctx, `INSERT INTO action (who, verb, on_what, told, node, filter, detail, why, undoes) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
+		a.Who, a.Verb, a.On, a.Told, a.Node, filter, detail, a.Why, a.Undoes).Scan(&id)
 	return id, err
 }
 

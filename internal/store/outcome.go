@@ -135,9 +135,9 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 				WHERE d.message_id = o.message_id AND d.n = o.n RETURNING d.*
 			)
 			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action)
+				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action, actions)
 			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state, o.lane, g.rule, o.why, o.revision,
-				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action
+				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action, g.actions
 			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[])
 				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why, revision) ON g.message_id = o.message_id AND g.n = o.n`,
 			final.messages, final.ns, final.states, final.lanes, final.attempts, final.firsts, final.ats, final.replies, final.causes, final.whys, final.revs)

@@ -95,7 +95,12 @@ func (s *Store) addDeliveries(ctx context.Context, messages []mail.Message) erro
 
 // Events reads what happened to a message beyond what its rows tell, in order.
 func (s *Store) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) {
-	rows, err := s.pool.Query(ctx, `SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id = $1 ORDER BY at, n`, int64(id))
+	rows, err := s.pool.Query(ctx, `SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id = $1
+		UNION ALL
+		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id) FROM (
+			SELECT message_id, n, unnest(actions) AS action FROM delivery WHERE message_id = $1
+			UNION ALL SELECT message_id, n, unnest(actions) FROM delivery_done WHERE message_id = $1) d
+		JOIN action a ON a.id = d.action ORDER BY 3, 2`, int64(id))
 	if err != nil {
 		return nil, err
 	}

@@ -408,6 +408,10 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 	sending := entry("tomas@skerryline.example", true, "e@saltmarsh.example")
 	enterAll(t, s, node, append(all, held, sending)...)
 	old := ident.Floor(time.Now().Add(-time.Hour)).Time()
+	number, err := s.BeginAction(ctx, mail.Action{Who: "keeper", Verb: mail.VerbGiveUp, Told: "later"})
+	if err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		name string
 		f    mail.Filter
@@ -443,7 +447,7 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 			if len(ids) == 0 {
 				break
 			}
-			n, err := s.Act(ctx, Change{Verb: mail.VerbGiveUp, Action: 7, At: time.Now(), GiveUpBy: time.Hour, Node: "shore", Text: "later"}, ids)
+			n, err := s.Act(ctx, Change{Verb: mail.VerbGiveUp, Action: number, At: time.Now(), GiveUpBy: time.Hour}, ids)
 			if err != nil {
 				t.Fatal(c.name, err)
 			}

@@ -48,8 +48,8 @@ type LaneGroup struct {
 	OldestAt OptTime `json:"oldest_at" nullable:"true"`
 }
 
-// Outlook says whose trouble it looks like.
-type Outlook struct {
+// Verdict says whose trouble it looks like.
+type Verdict struct {
 	// Whose is theirs, ours or nobody's.
 	Whose string `json:"whose" enum:"nobody,theirs,ours"`
 	Title string `json:"title"`
@@ -124,6 +124,8 @@ type Action struct {
 	On       string         `json:"on" doc:"What it was done with, in words"`
 	Filter   *Selection     `json:"filter,omitempty"`
 	Detail   map[string]any `json:"detail,omitempty"`
+	Told     string         `json:"-"` // in the story of each letter
+	Node     string         `json:"-"`
 	Why      string         `json:"why"`
 	Touched  int64          `json:"touched" doc:"Deliveries"`
 	Sending  int64          `json:"sending" doc:"Deliveries left alone because they were being sent"`

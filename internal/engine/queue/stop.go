@@ -65,7 +65,7 @@ func (q *Queue) paused(l *lane) *mail.Pause {
 	return q.pauses.routes[l.route.Name]
 }
 
-// Freeze empties lanes from memory and takes nothing from them until Thaw, or
+// Freeze empties lanes from memory and takes nothing from them until Unfreeze, or
 // for a few seconds: somebody changes their deliveries in the database. What is
 // in a transaction comes to its end.
 func (q *Queue) Freeze(ctx context.Context, lanes []ident.ID) error {
@@ -90,8 +90,8 @@ func (q *Queue) Freeze(ctx context.Context, lanes []ident.ID) error {
 // freezeAtMost bounds a freeze whose end was not heard of.
 const freezeAtMost = 5 * time.Second
 
-// Thaw lets lanes go on.
-func (q *Queue) Thaw(lanes []ident.ID) {
+// Unfreeze lets lanes go on.
+func (q *Queue) Unfreeze(lanes []ident.ID) {
 	q.mu.Lock()
 	for _, id := range lanes {
 		delete(q.frozen, id)

@@ -5,11 +5,13 @@ ALTER TABLE delivery
     ADD bulk      boolean NOT NULL DEFAULT false, -- one of very many of its sender: others go first
     ADD warned_at timestamptz,                   -- when the sender was told of the delay
     ADD action    bigint NOT NULL DEFAULT 0,     -- the last thing that a person did with it
+    ADD actions   bigint[] NOT NULL DEFAULT '{}', -- all of them
     ADD detour    text NOT NULL DEFAULT '',      -- once or kept: its lane was chosen by a person
     ADD own_end   boolean NOT NULL DEFAULT false; -- a person chose when it is given up
 UPDATE delivery SET domain = substring(lower(recipient) from '[^@]*$');
 ALTER TABLE delivery_done
-    ADD action bigint NOT NULL DEFAULT 0;
+    ADD action bigint NOT NULL DEFAULT 0,
+    ADD actions bigint[] NOT NULL DEFAULT '{}';
 ALTER TABLE node
     ADD released boolean NOT NULL DEFAULT false; -- gone, and what it held is due again
 
@@ -132,6 +134,8 @@ CREATE TABLE action (
     who      text NOT NULL,
     verb     text NOT NULL,
     on_what  text NOT NULL,          -- in words
+    told     text NOT NULL DEFAULT '', -- in the story of each letter
+    node     text NOT NULL DEFAULT '',
     filter   jsonb,
     detail   jsonb,
     why      text NOT NULL,
@@ -150,6 +154,6 @@ DROP TRIGGER changed ON delivery;
 DROP FUNCTION count_entered, count_gone, count_changed;
 DROP INDEX delivery_front, delivery_back;
 CREATE INDEX delivery_due ON delivery (lane, due_at);
-ALTER TABLE delivery DROP domain, DROP bulk, DROP warned_at, DROP action, DROP detour;
-ALTER TABLE delivery_done DROP action;
+ALTER TABLE delivery DROP domain, DROP bulk, DROP warned_at, DROP action, DROP detour, DROP actions, DROP own_end;
+ALTER TABLE delivery_done DROP action, DROP actions;
 ALTER TABLE node DROP released;

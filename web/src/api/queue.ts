@@ -6,7 +6,7 @@ type Schemas = components["schemas"];
 
 export type LaneDetail = Omit<Schemas["LaneDetail"], "last_reply"> & Lane;
 export type LaneGroup = Schemas["LaneGroup"];
-export type Outlook = Schemas["Outlook"];
+export type Verdict = Schemas["Verdict"];
 export type Pause = Schemas["Pause"];
 export type Action = Schemas["Action"];
 export type NodeView = Schemas["Node"];
@@ -46,7 +46,7 @@ export type LaneWords = {
 	cause?: string;
 	route?: string;
 };
-export type LanePage = Page<Lane> & { total: number; outlook: Outlook; pauses: Pause[] };
+export type LanePage = Page<Lane> & { total: number; verdict: Verdict; pauses: Pause[] };
 
 const query = (words: Record<string, string | number | string[] | undefined>) => {
 	const q = new URLSearchParams();

@@ -1449,14 +1449,14 @@ export interface components {
             items: components["schemas"]["Lane"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
-            /** @description Whose trouble it looks like, of all lanes */
-            outlook: components["schemas"]["Outlook"];
             pauses: components["schemas"]["Pause"][];
             /**
              * Format: int64
              * @description Lanes that match
              */
             total: number;
+            /** @description Whose trouble it looks like, of all lanes */
+            verdict: components["schemas"]["Verdict"];
         };
         LastReply: {
             address: string;
@@ -1622,13 +1622,6 @@ export interface components {
             rule: string;
             stranded: boolean;
             ways: string[];
-        };
-        Outlook: {
-            /** @description What to do */
-            next: string;
-            title: string;
-            /** @enum {string} */
-            whose: "nobody" | "theirs" | "ours";
         };
         PageAction: {
             items: components["schemas"]["Action"][];
@@ -2043,6 +2036,13 @@ export interface components {
             latest: number;
             /** Format: int64 */
             n: number;
+        };
+        Verdict: {
+            /** @description What to do */
+            next: string;
+            title: string;
+            /** @enum {string} */
+            whose: "nobody" | "theirs" | "ours";
         };
         Way: {
             /** @description Routes before it, and why they did not match */

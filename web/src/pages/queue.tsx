@@ -118,9 +118,9 @@ function Lanes() {
 	return (
 		<>
 			<Pauses pauses={first.pauses} />
-			{first.outlook.title && (
-				<Alert color={first.outlook.whose === "ours" ? "buoy" : "brass"} title={first.outlook.title} py={8}>
-					{first.outlook.next}
+			{first.verdict.title && (
+				<Alert color={first.verdict.whose === "ours" ? "buoy" : "brass"} title={first.verdict.title} py={8}>
+					{first.verdict.next}
 				</Alert>
 			)}
 			<Group gap="xs" justify="space-between">

@@ -8,7 +8,7 @@ import (
 
 // LookAt says whose trouble the lanes look like: one destination's means them,
 // many different ones' means us.
-func LookAt(lanes []Lane) Outlook {
+func LookAt(lanes []Lane) Verdict {
 	var resting []Lane
 	all, stage := 0, map[diagnose.Stage]int{}
 	for _, l := range lanes {
@@ -26,23 +26,23 @@ func LookAt(lanes []Lane) Outlook {
 	n := len(resting)
 	switch {
 	case n == 0:
-		return Outlook{Whose: "nobody"}
+		return Verdict{Whose: "nobody"}
 	case n >= 3 && n*2 >= all && stage[diagnose.StageDNS]*2 > n:
-		return Outlook{"ours", fmt.Sprintf("%d of %d destinations cannot be looked up in DNS: this looks like our resolver.", n, all),
+		return Verdict{"ours", fmt.Sprintf("%d of %d destinations cannot be looked up in DNS: this looks like our resolver.", n, all),
 			"Check the resolvers under Server; letters wait and nothing is bounced for it."}
 	case n >= 3 && n*2 >= all && stage[diagnose.StageConnect]*2 > n:
-		return Outlook{"ours", fmt.Sprintf("%d of %d destinations cannot be reached: this looks like our network, or a provider that closes port 25.", n, all),
+		return Verdict{"ours", fmt.Sprintf("%d of %d destinations cannot be reached: this looks like our network, or a provider that closes port 25.", n, all),
 			"Try another network from this machine; if only mail is stopped, send through a smart host."}
 	case n >= 3 && n*2 >= all && stage[diagnose.StageTLS]*2 > n:
-		return Outlook{"ours", fmt.Sprintf("TLS fails with %d of %d destinations: this looks like our clock or our authorities.", n, all),
+		return Verdict{"ours", fmt.Sprintf("TLS fails with %d of %d destinations: this looks like our clock or our authorities.", n, all),
 			"Check the machine's time and the file of authorities."}
 	case n >= 3 && n*2 >= all:
-		return Outlook{"ours", fmt.Sprintf("%d of %d destinations refuse us: this looks like our address or name.", n, all),
+		return Verdict{"ours", fmt.Sprintf("%d of %d destinations refuse us: this looks like our address or name.", n, all),
 			"Read two or three of their answers; a block list or a missing PTR refuses everywhere alike."}
 	case n == 1:
-		return Outlook{"theirs", fmt.Sprintf("%s cannot be used; %s.", resting[0].NextHop, goOn(all-1)), "It is tried again by itself, with one connection at a time."}
+		return Verdict{"theirs", fmt.Sprintf("%s cannot be used; %s.", resting[0].NextHop, goOn(all-1)), "It is tried again by itself, with one connection at a time."}
 	}
-	return Outlook{"theirs", fmt.Sprintf("%d destinations cannot be used; %s.", n, goOn(all-n)), "They are tried again by themselves, each with one connection at a time."}
+	return Verdict{"theirs", fmt.Sprintf("%d destinations cannot be used; %s.", n, goOn(all-n)), "They are tried again by themselves, each with one connection at a time."}
 }
 
 // goOn says how the others do.
