@@ -192,11 +192,12 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 	if out, err := exec.Command("install", "-d", "-m", "700", "-o", "postgres", filepath.Join(place, "small")).CombinedOutput(); err != nil {
 		t.Skipf("no user postgres here: %s", out)
 	}
-	if _, err := db.Exec(context.Background(), `CREATE TABLESPACE small LOCATION '`+filepath.Join(place, "small")+`'`); err != nil {
+	name := fmt.Sprintf("small_%d", time.Now().UnixNano())
+	if _, err := db.Exec(context.Background(), `CREATE TABLESPACE `+name+` LOCATION '`+filepath.Join(place, "small")+`'`); err != nil {
 		t.Fatal(err)
 	}
 	db.Close(context.Background())
-	tablespace = "small"
+	tablespace = name
 	t.Cleanup(func() { tablespace = "" })
 	s := own(t, "full", nil)
 	se := startSenders(s, 2)

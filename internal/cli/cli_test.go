@@ -83,7 +83,7 @@ func TestCSVKeepsEveryFieldInOrder(t *testing.T) {
 
 func TestCompletionKnowsFormatsAndCommands(t *testing.T) {
 	for args, want := range map[string]string{
-		"__complete queue ":           "flush\tTry waiting deliveries now",
+		"__complete queue ":           "flush\tTry waiting letters now",
 		"__complete queue list -o js": "json\njsonl",
 		"__complete tr":               "trace\tWhat happened to messages",
 	} {
