@@ -1,6 +1,6 @@
 // Command shots takes pictures of the console's pages, of the running demo:
 //
-//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow][,press:BUTTON] ...
+//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow][,tall][,press:BUTTON]... ...
 package main
 
 import (
@@ -34,17 +34,20 @@ func main() {
 func shoot(url, name, password, out, arg string) error {
 	file, rest, _ := strings.Cut(arg, "=")
 	parts := strings.Split(rest, ",")
-	width, dark, signIn, press := 1280, false, true, ""
+	height := int64(800)
+	width, dark, signIn, press := 1280, false, true, []string(nil)
 	for _, p := range parts[1:] {
 		switch p {
 		case "narrow":
 			width = 420
+		case "tall":
+			height = 1300
 		case "dark":
 			dark = true
 		case "out":
 			signIn = false
 		default:
-			press = strings.TrimPrefix(p, "press:")
+			press = append(press, strings.TrimPrefix(p, "press:"))
 		}
 	}
 	ctx, stop, err := browser.Start(context.Background(), width, 800, dark)
@@ -59,9 +62,9 @@ func shoot(url, name, password, out, arg string) error {
 		tasks = browser.SignIn(url, name, password)
 	}
 	var picture []byte
-	tasks = append(tasks, chromedp.EmulateViewport(int64(width), 800), chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond))
-	if press != "" {
-		tasks = append(tasks, chromedp.Click(`//button[normalize-space(.)="`+press+`"]`, chromedp.BySearch), chromedp.Sleep(2*time.Second))
+	tasks = append(tasks, chromedp.EmulateViewport(int64(width), height), chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond))
+	for _, name := range press {
+		tasks = append(tasks, chromedp.Click(`//button[normalize-space(.)="`+name+`"]`, chromedp.BySearch), chromedp.Sleep(2*time.Second))
 	}
 	tasks = append(tasks, chromedp.CaptureScreenshot(&picture))
 	if err := chromedp.Run(ctx, tasks); err != nil {

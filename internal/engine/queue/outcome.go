@@ -98,6 +98,7 @@ func (q *Queue) expireOverdue(ctx context.Context) {
 	for i := range due {
 		d := &due[i].Delivery
 		d.State = mail.Expired
+		q.askLane(d)
 		if d.Last == nil {
 			d.Last = &mail.LastReply{Stage: diagnose.StageConnect, Enhanced: "4.4.7", Text: "its lane rested until its time was up"}
 		}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/store"
 )
@@ -98,6 +99,21 @@ func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.D
 	return ctx.Err() == nil
 }
 
+// askLane tells of a delivery that was not tried itself what was said to its lane.
+func (q *Queue) askLane(d *mail.Delivery) {
+	if d.Last != nil {
+		return
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if r, ok := q.rests[d.LaneID]; ok {
+		d.Last, d.Cause = r.Last, diagnose.Cause(r.Cause)
+	}
+	if l := q.lanes[d.LaneID]; l != nil && l.last != nil {
+		d.Last, d.Cause = l.last, diagnose.Cause(l.cause)
+	}
+}
+
 // warnings makes a notice for each message whose deliveries are to be warned of
 // after this time.
 func (q *Queue) warnings(cfg *config.Compiled, due []store.Due, after time.Duration, now time.Time) []store.Warning {
@@ -108,6 +124,7 @@ func (q *Queue) warnings(cfg *config.Compiled, due []store.Due, after time.Durat
 		for ; i < len(due) && due[i].Delivery.MessageID == message; i++ {
 			d := &due[i].Delivery
 			if q.schedule(cfg, cfg.Route(d.Route), d, j.sender == "").WarnAfter == after {
+				q.askLane(d)
 				j.deliveries = append(j.deliveries, d)
 			}
 		}

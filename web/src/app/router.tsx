@@ -83,7 +83,12 @@ const messages = createRoute({
 		state: text(s.state),
 	}),
 });
-const message = createRoute({ getParentRoute: () => root, path: "/messages/$id", component: MessagePage });
+const message = createRoute({
+	getParentRoute: () => root,
+	path: "/messages/$id",
+	component: MessagePage,
+	validateSearch: (s: Record<string, unknown>): { letter?: string } => ({ letter: text(s.letter) }),
+});
 
 const explain = createRoute({
 	getParentRoute: () => root,

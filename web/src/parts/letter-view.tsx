@@ -1,13 +1,22 @@
 import { Code, SegmentedControl, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { queue } from "../api/queue";
 import { Failed, Loading } from "./states";
 import { octets } from "./text";
 
 /** LetterView shows a letter's text, header and structure. Nothing in it is run or fetched. */
 export function LetterView({ id }: { id: string }) {
-	const [view, setView] = useState("");
+	const view = useSearch({ from: "/messages/$id" }).letter ?? "";
+	const navigate = useNavigate();
+	const setView = (letter: string) =>
+		void navigate({
+			to: "/messages/$id",
+			params: { id } as never,
+			search: { letter: letter || undefined } as never,
+			replace: true,
+			resetScroll: false,
+		});
 	const letter = useQuery({
 		queryKey: ["letter", id],
 		queryFn: () => queue.letter(id),
