@@ -41,8 +41,10 @@ func (throwaway) LeaseOverdue(context.Context, int, time.Time, time.Time, int) (
 func (throwaway) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
 	return nil, mail.DeliveryID{}, nil
 }
-func (throwaway) Warn(context.Context, int, []store.Warning) ([]*store.Entry, error) { return nil, nil }
-func (throwaway) SetRest(context.Context, store.Rest) error                          { return nil }
+func (throwaway) Warn(context.Context, int, time.Time, []store.Warning) ([]*store.Entry, error) {
+	return nil, nil
+}
+func (throwaway) SetRest(context.Context, store.Rest) error { return nil }
 func (throwaway) NextDue(context.Context, time.Time, []ident.ID, []string) (time.Time, error) {
 	return time.Time{}, nil
 }

@@ -438,7 +438,7 @@ func (a *act) say() string {
 
 var doing = map[string]string{
 	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried at once", mail.VerbReroute: "sent another way", mail.VerbGiveUp: "given another end",
-	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbReaddress: "readdressed", mail.VerbRestore: "restored", mail.VerbUndo: "put back on its way",
+	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbReaddress: "readdressed", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
 }
 
 // eventText is what the letter's own story says.
@@ -466,6 +466,9 @@ func (a *act) doneText(sending int64) string {
 	text := fmt.Sprintf("%s %s", plural(a.touched, "delivery is", "deliveries are"), doing[a.r.Verb])
 	if a.touched == 0 {
 		text = "nothing that matches could be " + doing[a.r.Verb]
+		if a.f.Action != 0 {
+			text += ": what it touched has left, or a later action touched it; take that back first"
+		}
 	}
 	if sending > 0 {
 		text += fmt.Sprintf("; %s left alone, being sent at that moment", plural(sending, "was", "were"))

@@ -123,7 +123,7 @@ func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mai
 	where, args := conditions(f, []any{node, action, limit})
 	rows, err := s.pool.Query(ctx, `
 		WITH picked AS MATERIALIZED (
-			SELECT d.message_id, d.n FROM `+from(f)+` WHERE d.lease IS NULL`+where+` ORDER BY d.message_id, d.n LIMIT $3 FOR UPDATE OF d SKIP LOCKED
+			SELECT d.message_id, d.n FROM `+from(f)+` WHERE d.lease IS NULL`+where+` ORDER BY d.message_id, d.n LIMIT $3 FOR UPDATE OF d
 		), taken AS (
 			UPDATE delivery d SET lease = $1, action = $2, actions = actions || $2::bigint FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
 		)

@@ -172,7 +172,7 @@ func (s *Store) Unwarned(ctx context.Context, after mail.DeliveryID, before time
 
 // Warn enters the notices of delays and records that the senders were told.
 // Notices about deliveries of which another node has told meanwhile are dropped.
-func (s *Store) Warn(ctx context.Context, node int, warnings []Warning) (dropped []*Entry, err error) {
+func (s *Store) Warn(ctx context.Context, node int, at time.Time, warnings []Warning) (dropped []*Entry, err error) {
 	var notices []*Entry
 	for _, w := range warnings {
 		notices = append(notices, w.Notices...)
@@ -184,18 +184,27 @@ func (s *Store) Warn(ctx context.Context, node int, warnings []Warning) (dropped
 		var told []*Entry
 		var events []mail.Event
 		dropped = nil
+		var ids []mail.DeliveryID
 		for _, w := range warnings {
-			messages, ns := split(w.Deliveries)
-			tag, err := tx.Exec(ctx, `UPDATE delivery d SET warned_at = $3 FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
-				WHERE d.message_id = o.message_id AND d.n = o.n AND d.warned_at IS NULL`, messages, ns, w.At)
-			if err != nil {
-				return err
-			}
-			if tag.RowsAffected() > 0 {
+			ids = append(ids, w.Deliveries...)
+		}
+		messages, ns := split(ids)
+		rows, err := tx.Query(ctx, `UPDATE delivery d SET warned_at = $3 FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
+			WHERE d.message_id = o.message_id AND d.n = o.n AND d.warned_at IS NULL RETURNING d.message_id`, messages, ns, at)
+		if err != nil {
+			return err
+		}
+		first := map[ident.ID]bool{}
+		var id ident.ID
+		if _, err := pgx.ForEachRow(rows, []any{&id}, func() error { first[id] = true; return nil }); err != nil {
+			return err
+		}
+		for _, w := range warnings {
+			if first[w.Deliveries[0].Message] {
 				told, events = append(told, w.Notices...), append(events, w.Events...)
-				continue
+			} else {
+				dropped = append(dropped, w.Notices...)
 			}
-			dropped = append(dropped, w.Notices...)
 		}
 		if len(told) == 0 {
 			return nil
@@ -207,7 +216,6 @@ func (s *Store) Warn(ctx context.Context, node int, warnings []Warning) (dropped
 
 // Warning are the notices of delay about some deliveries of a message.
 type Warning struct {
-	At         time.Time
 	Deliveries []mail.DeliveryID
 	Notices    []*Entry
 	Events     []mail.Event

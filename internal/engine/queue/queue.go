@@ -31,7 +31,7 @@ type Store interface {
 	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
 	NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error)
 	Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) ([]store.Due, mail.DeliveryID, error)
-	Warn(ctx context.Context, node int, warnings []store.Warning) (dropped []*store.Entry, err error)
+	Warn(ctx context.Context, node int, at time.Time, warnings []store.Warning) (dropped []*store.Entry, err error)
 	SetRest(ctx context.Context, r store.Rest) error
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
 	Finish(ctx context.Context, node int, outcomes []*store.Outcome) error

@@ -81,8 +81,10 @@ func (f *fake) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]
 func (f *fake) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
 	return nil, mail.DeliveryID{}, nil
 }
-func (f *fake) Warn(context.Context, int, []store.Warning) ([]*store.Entry, error) { return nil, nil }
-func (f *fake) SetRest(context.Context, store.Rest) error                          { return nil }
+func (f *fake) Warn(context.Context, int, time.Time, []store.Warning) ([]*store.Entry, error) {
+	return nil, nil
+}
+func (f *fake) SetRest(context.Context, store.Rest) error { return nil }
 func (f *fake) NextDue(context.Context, time.Time, []ident.ID, []string) (time.Time, error) {
 	return time.Time{}, nil
 }

@@ -177,13 +177,13 @@ func (r *rows) Unwarned(_ context.Context, after mail.DeliveryID, before time.Ti
 	return out, last, nil
 }
 
-func (r *rows) Warn(_ context.Context, _ int, warnings []store.Warning) ([]*store.Entry, error) {
+func (r *rows) Warn(_ context.Context, _ int, at time.Time, warnings []store.Warning) ([]*store.Entry, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, w := range warnings {
 		for _, id := range w.Deliveries {
 			if one := r.waiting[id]; one != nil {
-				one.due.Delivery.WarnedAt = mail.At(w.At)
+				one.due.Delivery.WarnedAt = mail.At(at)
 			}
 		}
 		r.enter(w.Notices)

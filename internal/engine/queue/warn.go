@@ -86,7 +86,7 @@ func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.D
 			notices = append(notices, w.Notices...)
 		}
 		q.reserve(notices)
-		dropped, err := q.Store.Warn(ctx, q.Node, warnings)
+		dropped, err := q.Store.Warn(ctx, q.Node, now.UTC(), warnings)
 		if err != nil {
 			q.unreserve(notices)
 			q.Log.Error("senders could not be told of delays", "error", err)
@@ -135,7 +135,7 @@ func (q *Queue) warnings(cfg *config.Compiled, due []store.Due, after time.Durat
 		if len(notices) == 0 {
 			continue
 		}
-		w := store.Warning{At: now.UTC(), Notices: notices}
+		w := store.Warning{Notices: notices}
 		for _, d := range j.deliveries {
 			w.Deliveries = append(w.Deliveries, d.ID())
 			w.Events = append(w.Events, mail.Event{At: now.UTC(), Kind: mail.EventDelayed, MessageID: d.MessageID, N: d.N, Node: q.Name,
