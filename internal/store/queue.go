@@ -71,6 +71,7 @@ func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 					WHERE d.lane = lanes.id AND d.state <> 'held' AND d.bulk AND d.lease IS NULL AND d.due_at <= $5
 					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END FOR UPDATE SKIP LOCKED) b
 				LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END) p
+			WHERE (SELECT set_config('gull.leasing', 'yes', true)) = 'yes' -- see the trigger changed
 			LIMIT $8
 		), taken AS (
 			UPDATE delivery d SET lease = $4 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n

@@ -83,7 +83,9 @@ END $$;
 -- +goose StatementEnd
 CREATE TRIGGER entered AFTER INSERT ON delivery REFERENCING NEW TABLE AS fresh FOR EACH STATEMENT EXECUTE FUNCTION count_entered();
 CREATE TRIGGER gone AFTER DELETE ON delivery REFERENCING OLD TABLE AS stale FOR EACH STATEMENT EXECUTE FUNCTION count_gone();
-CREATE TRIGGER changed AFTER UPDATE ON delivery REFERENCING OLD TABLE AS stale NEW TABLE AS fresh FOR EACH STATEMENT EXECUTE FUNCTION count_changed();
+-- Taking leases changes neither counts nor makes anything due sooner.
+CREATE TRIGGER changed AFTER UPDATE ON delivery REFERENCING OLD TABLE AS stale NEW TABLE AS fresh FOR EACH STATEMENT
+    WHEN (current_setting('gull.leasing', true) IS DISTINCT FROM 'yes') EXECUTE FUNCTION count_changed();
 INSERT INTO lane_count
     SELECT lane, count(*) FILTER (WHERE state = 'waiting'), count(*) FILTER (WHERE state = 'deferred'), count(*) FILTER (WHERE state = 'held'), sum(size), min(due_at)
     FROM delivery GROUP BY lane;

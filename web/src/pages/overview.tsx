@@ -169,7 +169,13 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 										<When time={l.expires_at} />
 									</Table.Td>
 									<Table.Td>
-										{l.state === "stranded" ? <WhyStranded lane={l} /> : <ReplyLine reply={l.last_reply} />}
+										{l.state === "stranded" ? (
+											<WhyStranded lane={l} />
+										) : l.state === "paused" ? (
+											l.why
+										) : (
+											<ReplyLine reply={l.last_reply} />
+										)}
 									</Table.Td>
 								</Table.Tr>
 							))}
