@@ -62,12 +62,12 @@ func filterOf(f *pflag.FlagSet) url.Values {
 
 // selectionOf reads the words, and ids of messages or deliveries as arguments.
 func selectionOf(f *pflag.FlagSet, args []string) (mail.Selection, error) {
-	v := filterOf(f)
-	s := mail.Selection{Lane: v.Get("lane"), Route: v.Get("route"), Message: v.Get("message"), State: mail.State(v.Get("state")), Sender: v.Get("sender"),
-		Recipient: v.Get("recipient"), Domain: v.Get("domain"), Older: v.Get("older"), Newer: v.Get("newer"), Larger: v.Get("larger"), Smaller: v.Get("smaller"),
-		Cause: v.Get("cause"), Subject: v.Get("subject"), Client: v.Get("client"), Account: v.Get("account")}
+	word := filterOf(f).Get
+	s := mail.Selection{Lane: word("lane"), Route: word("route"), Message: word("message"), State: mail.State(word("state")), Sender: word("sender"),
+		Recipient: word("recipient"), Domain: word("domain"), Older: word("older"), Newer: word("newer"), Larger: word("larger"), Smaller: word("smaller"),
+		Cause: word("cause"), Subject: word("subject"), Client: word("client"), Account: word("account")}
 	for name, into := range map[string]func(int64){"attempts": func(n int64) { s.Attempts = int(n) }, "action": func(n int64) { s.Action = n }} {
-		if text := v.Get(name); text != "" {
+		if text := word(name); text != "" {
 			n, err := strconv.ParseInt(text, 10, 32)
 			if err != nil || n < 0 {
 				return s, usage("--%s: %q is not a number", name, text)

@@ -58,25 +58,27 @@ const query = (words: Record<string, string | number | string[] | undefined>) =>
 	return q.size > 0 ? `?${q}` : "";
 };
 
+const read = <T>(path: string) => ask<T>("GET", path);
+
 export const queue = {
 	lanes: (words: LaneWords, after: string, limit: number) =>
-		ask<LanePage>("GET", `lanes${query({ ...words, after, limit })}`),
-	groups: (by: string) => ask<Page<LaneGroup>>("GET", `lane-groups${query({ by })}`),
-	lane: (id: string) => ask<LaneDetail>("GET", `lanes/${id}`),
+		read<LanePage>(`lanes${query({ ...words, after, limit })}`),
+	groups: (by: string) => read<Page<LaneGroup>>(`lane-groups${query({ by })}`),
+	lane: (id: string) => read<LaneDetail>(`lanes/${id}`),
 	letters: (words: QueueWords, after: string, limit: number) =>
-		ask<Page<QueueItem>>("GET", `queue${query({ ...words, after, limit })}`),
+		read<Page<QueueItem>>(`queue${query({ ...words, after, limit })}`),
 	act: (request: ActionRequest, tell: (p: Progress) => void) =>
 		streamed<Done>("queue/act", request, "application/json", tell),
 	undo: (id: number, tell: (p: Progress) => void) => streamed<Done>(`actions/${id}/undo`, {}, "application/json", tell),
-	actions: (after: string) => ask<Page<Action>>("GET", `actions${query({ after, limit: 100 })}`),
-	pauses: () => ask<Page<Pause>>("GET", "pauses"),
+	actions: (after: string) => read<Page<Action>>(`actions${query({ after, limit: 100 })}`),
+	pauses: () => read<Page<Pause>>("pauses"),
 	pause: (stop: { kind: Pause["kind"]; name?: string; why?: string; for?: string }) =>
 		ask<Done>("POST", "pauses", stop),
 	resume: (stop: { kind: Pause["kind"]; name?: string }) => ask<Done>("POST", "resume", stop),
-	nodes: () => ask<Page<NodeView>>("GET", "nodes"),
+	nodes: () => read<Page<NodeView>>("nodes"),
 	preview: (words: { route?: string; domain?: string; intervals?: string; warn_after?: string; give_up?: string }) =>
-		ask<Preview>("GET", `schedule/preview${query(words)}`),
-	letter: (id: string) => ask<Letter>("GET", `messages/${id}/letter`),
+		read<Preview>(`schedule/preview${query(words)}`),
+	letter: (id: string) => read<Letter>(`messages/${id}/letter`),
 };
 
 export type { Delivery, Progress };
