@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"regexp"
@@ -130,6 +131,20 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 	s.behave(t, "mx.slowtide.example", `{"pause": "700ms"}`)
 	for i := range 12 {
 		s.out(t, fmt.Sprintf("r%d@slowtide.example", i))
+	}
+	// What waits in memory is gone through again: nothing may be done to it twice.
+	s.run(t, "queue", "give-up", "--domain", "slowtide.example", "--in", "+1d")
+	late := 0
+	items, err := s.client().Queue(context.Background(), url.Values{"domain": {"slowtide.example"}})
+	for _, it := range items.Items {
+		if d := it.Delivery.ExpiresAt.Sub(it.ReceivedAt).Round(time.Hour); d > 72*time.Hour || err != nil {
+			t.Errorf("given up after %s", d)
+		} else if d == 72*time.Hour {
+			late++
+		}
+	}
+	if late < 5 {
+		t.Errorf("only %d of %d are given up later", late, len(items.Items))
 	}
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
 	var done mail.Done

@@ -49,7 +49,6 @@ type act struct {
 	host    string
 	touched int64
 	skipped int64 // that could not be done
-	why     string
 	matched int64
 	tell    func(done, total int64)
 	mu      sync.Mutex // of touched
@@ -94,6 +93,7 @@ func (e *Engine) Act(ctx context.Context, who string, r mail.ActionRequest, tell
 func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
 	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, GiveUpAt: a.c.GiveUpAt, GiveUpBy: a.c.GiveUpBy}
 	a.c.Reply = &mail.LastReply{Stage: "route", Enhanced: "5.7.0", Text: a.eventText()}
+	a.f.NotAction = id // lanes are gone through again for what waits in memory: nothing is done twice
 	began := time.Now()
 	err := a.run(ctx)
 	sending := int64(0)
@@ -122,7 +122,6 @@ func (a *act) check() error {
 	if a.r.Selection.Everything() && !a.r.All {
 		return refuse("all", "say which letters: a lane, message, sender, recipient domain or another word; or all")
 	}
-	a.why = a.r.Why
 	if a.r.DryRun && a.r.Route+a.r.Host+a.r.GiveUp+a.r.Domain == "" {
 		return nil // only how many is asked
 	}
@@ -216,9 +215,7 @@ func (a *act) run(ctx context.Context) error {
 // hundredths of a second.
 func (a *act) recall(ctx context.Context, lane ident.ID) error {
 	lanes := []ident.ID{lane}
-	if err := a.e.Queue.Freeze(ctx, lanes); err != nil {
-		return err
-	}
+	a.e.Queue.Freeze(lanes)
 	defer func() {
 		a.e.Queue.Unfreeze(lanes)
 		a.e.tellNodes(context.WithoutCancel(ctx), "unfreeze", lanes)
@@ -333,31 +330,38 @@ func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, 
 	}
 	last := due[len(due)-1].Delivery.ID()
 	if a.r.Verb == mail.VerbReturn {
-		return int64(len(due)), last, true, a.e.Queue.Return(ctx, due, a.say())
+		a.e.Queue.Return(due, a.say())
+		return int64(len(due)), last, true, nil
 	}
 	var moved []*mail.Delivery
+	var all, left []mail.DeliveryID
 	for i := range due {
-		moved = append(moved, a.move(&due[i]))
+		id := due[i].Delivery.ID()
+		all = append(all, id)
+		if a.move(&due[i]) {
+			moved = append(moved, &due[i].Delivery)
+		} else {
+			left = append(left, id)
+		}
 	}
+	a.skipped += int64(len(left))
 	if a.r.Verb == mail.VerbGiveUp {
-		return int64(len(due)), last, true, a.e.Store.SetExpiry(ctx, a.e.node, moved)
+		err = a.e.Store.SetExpiry(ctx, a.e.node, moved)
+	} else {
+		err = a.e.Store.Redirect(ctx, a.e.node, a.now, moved)
 	}
-	return int64(len(due)) - a.takeSkipped(), last, true, a.e.Store.Redirect(ctx, a.e.node, a.now, moved)
+	if err != nil { // nobody works on them: they must not stay leased
+		left, moved = all, nil
+	}
+	a.e.Queue.GiveBack(left)
+	return int64(len(moved)), last, err == nil, err
 }
 
-// takeSkipped counts those of the step that could not be done.
-func (a *act) takeSkipped() int64 {
-	n := a.skipped
-	a.skipped = 0
-	return n
-}
-
-// move gives a delivery its new way.
-func (a *act) move(d *store.Due) *mail.Delivery {
+// move gives a delivery its new way; false if it has none.
+func (a *act) move(d *store.Due) bool {
 	to, err := address.Parse(d.Delivery.Recipient)
 	if err != nil {
-		a.skipped++
-		return &d.Delivery
+		return false
 	}
 	envelope := queue.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
 	switch a.r.Verb {
@@ -377,8 +381,7 @@ func (a *act) move(d *store.Due) *mail.Delivery {
 		to.Domain = a.host
 		legs, fault := route.Plan(a.cfg, envelope, to)
 		if fault != nil || len(legs) != 1 {
-			a.skipped++
-			return &d.Delivery
+			return false
 		}
 		d.Delivery.Via = append(d.Delivery.Via, d.Delivery.Recipient)
 		d.Delivery.Recipient, d.Delivery.Detour = legs[0].Recipient.String(), mail.NoDetour
@@ -394,7 +397,7 @@ func (a *act) move(d *store.Due) *mail.Delivery {
 			setLane(&d.Delivery, leg, a.cfg.Revision)
 		}
 	}
-	return &d.Delivery
+	return true
 }
 
 func setLane(d *mail.Delivery, leg route.Leg, revision int) {
@@ -418,9 +421,6 @@ func (a *act) flush(ctx context.Context) error {
 
 // leftSending counts what was in a transaction at that moment.
 func (a *act) leftSending(ctx context.Context) (int64, error) {
-	if a.r.Verb == mail.VerbReturn || a.r.Verb == mail.VerbRestore {
-		return 0, nil
-	}
 	leased, err := a.e.Store.LeasedLanes(ctx, a.f)
 	n := int64(0)
 	for _, k := range leased {
@@ -452,8 +452,8 @@ func (a *act) eventText() string {
 	case mail.VerbReaddress:
 		text = "readdressed to " + address.DisplayDomain(a.host) + " by " + a.who
 	}
-	if a.why != "" {
-		text += ": " + a.why
+	if a.r.Why != "" {
+		text += ": " + a.r.Why
 	}
 	return text
 }
@@ -469,6 +469,9 @@ func (a *act) doneText(sending int64) string {
 		if a.f.Action != 0 {
 			text += ": what it touched has left, or a later action touched it; take that back first"
 		}
+	}
+	if a.skipped > 0 {
+		text += fmt.Sprintf("; %s left as before: the new address is refused here", plural(a.skipped, "was", "were"))
 	}
 	if sending > 0 {
 		text += fmt.Sprintf("; %s left alone, being sent at that moment", plural(sending, "was", "were"))
@@ -495,7 +498,7 @@ func (e *Engine) Undo(ctx context.Context, who string, id int64, why string, tel
 	if old.Verb == mail.VerbPause || old.Verb == mail.VerbResume {
 		return e.undoPause(ctx, who, old, why)
 	}
-	a := &act{e: e, who: who, now: time.Now().UTC(), cfg: e.Config(), tell: tell, f: mail.Filter{Action: id}, why: why, matched: old.Touched}
+	a := &act{e: e, who: who, now: time.Now().UTC(), cfg: e.Config(), tell: tell, f: mail.Filter{Action: id}, matched: old.Touched}
 	a.r = mail.ActionRequest{Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold, mail.VerbDrop: mail.VerbRestore,
 		mail.VerbReroute: mail.VerbUndo, mail.VerbReaddress: mail.VerbUndo, mail.VerbGiveUp: mail.VerbGiveUp}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
 	switch old.Verb {
@@ -518,15 +521,12 @@ func (e *Engine) Undo(ctx context.Context, who string, id int64, why string, tel
 func (a *act) restore(ctx context.Context, number, dropped int64) (mail.Done, error) {
 	a.c = store.Change{Verb: mail.VerbRestore, Action: number, At: a.now}
 	for {
-		c, err := a.e.Store.RestoreChunk(ctx, a.c, dropped, actAtOnce)
+		n, err := a.e.Store.Restore(ctx, a.c, dropped, actAtOnce)
 		if err != nil {
 			return mail.Done{}, err
 		}
-		a.touched += c.Touched
-		if a.tell != nil {
-			a.tell(a.touched, a.matched)
-		}
-		if !c.More {
+		a.add(n)
+		if n < actAtOnce {
 			break
 		}
 	}

@@ -253,7 +253,7 @@ func (e *Engine) followLanes(ctx context.Context, n store.Notice) error {
 	}
 	switch n.Kind {
 	case "freeze":
-		return e.Queue.Freeze(ctx, lanes)
+		e.Queue.Freeze(lanes)
 	case "unfreeze":
 		e.Queue.Unfreeze(lanes)
 	case "flush":

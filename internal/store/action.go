@@ -34,13 +34,6 @@ var changes = map[string]struct{ set, where string }{
 		"true"},
 }
 
-// Chunk is what a step of an action came to.
-type Chunk struct {
-	Touched int64
-	Last    mail.DeliveryID // the last one touched
-	More    bool            // there may be more behind Last
-}
-
 // Pick reads the ids of what a filter selects, in their order. Whether anybody
 // works on it is not asked: so the statistics that choose the plan are those of the
 // filter alone.
@@ -91,10 +84,10 @@ func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64
 	return tag.RowsAffected(), err
 }
 
-// RestoreChunk puts back into the queue what an action dropped. A letter whose
-// time is up meanwhile gets a day more.
-func (s *Store) RestoreChunk(ctx context.Context, c Change, dropped int64, limit int) (Chunk, error) {
-	sql := `WITH picked AS MATERIALIZED (
+// Restore puts back into the queue what an action dropped, up to limit deliveries,
+// and returns how many. A letter whose time is up meanwhile gets a day more.
+func (s *Store) Restore(ctx context.Context, c Change, dropped int64, limit int) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `WITH picked AS MATERIALIZED (
 			SELECT message_id, n FROM delivery_done WHERE action = $4 AND action <> 0 AND state = 'discarded'
 			ORDER BY message_id, n LIMIT $3 FOR UPDATE SKIP LOCKED
 		), back AS (
@@ -106,15 +99,8 @@ func (s *Store) RestoreChunk(ctx context.Context, c Change, dropped int64, limit
 				b.attempts, b.first_try_at, b.last_try_at, $2, greatest(b.expires_at, $2::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1, b.actions || $1::bigint
 			FROM back b JOIN message m ON m.id = b.message_id
 		)
-		SELECT count(*), max(ARRAY[message_id, n::bigint]) FROM back`
-	var out Chunk
-	var last []int64
-	err := s.pool.QueryRow(ctx, sql, c.Action, c.At, limit, dropped).Scan(&out.Touched, &last)
-	if len(last) == 2 {
-		out.Last = mail.DeliveryID{Message: ident.ID(last[0]), N: int16(last[1])}
-	}
-	out.More = out.Touched == int64(limit)
-	return out, err
+		SELECT count(*) FROM back`, c.Action, c.At, limit, dropped).Scan(&n)
+	return n, err
 }
 
 // LeaseSelected takes for a node what a filter selects and nobody works on, in

@@ -54,6 +54,9 @@ func conditions(f mail.Filter, args []any) (string, []any) {
 	if f.Action > 0 {
 		q.and("d.action = %s", f.Action)
 	}
+	if f.NotAction > 0 {
+		q.and("d.action <> %s", f.NotAction)
+	}
 	if f.Subject != "" {
 		q.and("m.subject ILIKE %s", "%"+escapeLike(f.Subject)+"%")
 	}

@@ -548,8 +548,8 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 	act(mail.Filter{State: mail.Held})
 	compare("dropped")
 	change.Action = 2
-	if c, err := s.RestoreChunk(ctx, change, 1, 100); err != nil || c.Touched == 0 {
-		t.Fatal(c, err)
+	if n, err := s.Restore(ctx, change, 1, 100); err != nil || n == 0 {
+		t.Fatal(n, err)
 	}
 	compare("restored")
 	if err := s.Sweep(ctx, true); err != nil {

@@ -53,6 +53,7 @@ type Filter struct {
 	Client        string
 	Account       string
 	Action        int64
+	NotAction     int64      // leaves out what this action touched last
 	After         DeliveryID // continue behind this one
 	Limit         int
 }

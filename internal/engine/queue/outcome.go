@@ -119,7 +119,7 @@ func (q *Queue) SetWaiting(n int64) { q.waiting.Store(n) }
 
 // Return sends deliveries that are leased to this node back to their senders,
 // with a person's sentence.
-func (q *Queue) Return(ctx context.Context, due []store.Due, say string) error {
+func (q *Queue) Return(due []store.Due, say string) {
 	cfg, now := q.cfg.Load(), time.Now()
 	for i := 0; i < len(due); {
 		j := jobOf(&due[i])
@@ -136,11 +136,7 @@ func (q *Queue) Return(ctx context.Context, due []store.Due, say string) error {
 			}
 			q.record(j, o)
 		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
 	}
-	return nil
 }
 
 // record counts and tells an outcome, and gives it to the writer. It waits while

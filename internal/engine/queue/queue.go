@@ -139,9 +139,7 @@ func (q *Queue) Apply(c *config.Compiled) {
 		ids = append(ids, q.unload(l)...)
 	}
 	q.mu.Unlock()
-	if len(ids) > 0 {
-		q.giveBack(handBack{ids, time.Now()})
-	}
+	q.GiveBack(ids)
 	q.Wake()
 }
 

@@ -48,9 +48,7 @@ func (q *Queue) SetPauses(list []mail.Pause) {
 		}
 	}
 	q.mu.Unlock()
-	if len(ids) > 0 {
-		q.giveBack(handBack{ids, time.Now()})
-	}
+	q.GiveBack(ids)
 	q.Wake()
 }
 
@@ -68,7 +66,7 @@ func (q *Queue) paused(l *lane) *mail.Pause {
 // Freeze empties lanes from memory and takes nothing from them until Unfreeze, or
 // for a few seconds: somebody changes their deliveries in the database. What is
 // in a transaction comes to its end.
-func (q *Queue) Freeze(ctx context.Context, lanes []ident.ID) error {
+func (q *Queue) Freeze(lanes []ident.ID) {
 	q.fetching.Lock() // what is being leased must be in memory first
 	defer q.fetching.Unlock()
 	until := time.Now().Add(freezeAtMost)
@@ -81,10 +79,15 @@ func (q *Queue) Freeze(ctx context.Context, lanes []ident.ID) error {
 		}
 	}
 	q.mu.Unlock()
-	if len(ids) == 0 {
-		return nil
+	q.GiveBack(ids)
+}
+
+// GiveBack lets go of deliveries that are leased to this node and not in its
+// memory.
+func (q *Queue) GiveBack(ids []mail.DeliveryID) {
+	if len(ids) > 0 {
+		q.giveBack(handBack{ids, time.Now()})
 	}
-	return q.Store.ReturnLeases(ctx, q.Node, ids, time.Now())
 }
 
 // freezeAtMost bounds a freeze whose end was not heard of.
@@ -116,15 +119,12 @@ func (q *Queue) closedRoutes(c *config.Compiled) []string {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for i := range c.Routes {
-		r := &c.Routes[i]
-		if !config.On(r.Nodes, q.Name) || q.pauses.routes[r.Name] != nil {
+		if r := &c.Routes[i]; !config.On(r.Nodes, q.Name) {
 			out = append(out, r.Name)
 		}
 	}
 	for name := range q.pauses.routes {
-		if c.Route(name) != nil && name == config.RouteMailbox {
-			out = append(out, name)
-		}
+		out = append(out, name)
 	}
 	return out
 }
