@@ -86,7 +86,7 @@ func TestForwardsGoOnStayAndDoNotCircle(t *testing.T) {
 	to := func(address string) []mail.Delivery {
 		id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("forward"), address)
 		s.until(t, id, mail.Delivered)
-		tr, err := s.client().Trace(t.Context(), id)
+		tr, err := s.client().Trace(t.Context(), id, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

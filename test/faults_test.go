@@ -78,7 +78,7 @@ func (s *stack) row(t *testing.T, fault string, ids []string, twice int) {
 	t.Helper()
 	count := map[mail.State]int{}
 	for _, id := range ids {
-		tr, err := s.client().Trace(context.Background(), id)
+		tr, err := s.client().Trace(context.Background(), id, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -124,7 +124,7 @@ func TestGreylistedMailIsDeferredAndLeavesByItself(t *testing.T) {
 	if d := s.until(t, id, mail.Delivered); d.Attempts < 2 {
 		t.Errorf("delivered after %d attempts", d.Attempts)
 	}
-	tr, err := s.client().Trace(context.Background(), id)
+	tr, err := s.client().Trace(context.Background(), id, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -143,7 +143,7 @@ func TestAFailureIsToldToTheSenderAsADSN(t *testing.T) {
 	s.until(t, id, mail.Bounced)
 	var notice string
 	if err := eventually(5*time.Second, func() error {
-		tr, err := s.client().Trace(context.Background(), id)
+		tr, err := s.client().Trace(context.Background(), id, nil)
 		if err == nil && len(tr.Notices) != 1 {
 			err = fmt.Errorf("%d notices", len(tr.Notices))
 		}
@@ -174,7 +174,7 @@ func TestAFailureIsToldToTheSenderAsADSN(t *testing.T) {
 	// A failing notice begets no further one.
 	id = s.send(t, s.edge, "127.30.0.10", "", letter("null sender"), "nobody@lightkeepers.example")
 	s.until(t, id, mail.Bounced)
-	if tr, _ := s.client().Trace(context.Background(), id); len(tr.Notices) != 0 {
+	if tr, _ := s.client().Trace(context.Background(), id, nil); len(tr.Notices) != 0 {
 		t.Errorf("a message from the null sender was answered by %v", tr.Notices)
 	}
 }
@@ -237,7 +237,7 @@ func TestAnAliasIsExpandedAndEachPersonGetsItOnce(t *testing.T) {
 	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("to everyone"), "everyone@skerryline.example", "tomas.vik@skerryline.example")
 	var m mail.Message
 	if err := eventually(10*time.Second, func() error {
-		tr, err := s.client().Trace(context.Background(), id)
+		tr, err := s.client().Trace(context.Background(), id, nil)
 		m = tr.Message
 		for _, d := range m.Deliveries {
 			if err == nil && d.State != mail.Delivered {

@@ -258,7 +258,7 @@ func (s *stack) notice(t *testing.T, id string, n int) report {
 	t.Helper()
 	var notice string
 	if err := eventually(20*time.Second, func() error {
-		tr, err := s.client().Trace(context.Background(), id)
+		tr, err := s.client().Trace(context.Background(), id, nil)
 		if err == nil && len(tr.Notices) <= n {
 			err = fmt.Errorf("%s has %d notices", id, len(tr.Notices))
 		}
@@ -332,7 +332,7 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 	for _, to := range []string{"gone@nosuch.example", "ada@saltmarsh.example"} {
 		id := send("NEVER", to)
 		time.Sleep(500 * time.Millisecond)
-		if tr, err := s.client().Trace(context.Background(), id); err != nil || len(tr.Notices) != 0 {
+		if tr, err := s.client().Trace(context.Background(), id, nil); err != nil || len(tr.Notices) != 0 {
 			t.Errorf("NEVER to %s: %v %v", to, tr.Notices, err)
 		}
 	}
@@ -355,7 +355,7 @@ func TestAReportFromElsewhereIsTiedToItsLetter(t *testing.T) {
 		"--b\r\n\r\nIt could not be delivered.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.saltmarsh.example\r\n\r\nFinal-Recipient: rfc822; ada@saltmarsh.example\r\nAction: failed\r\nStatus: 5.2.2\r\nDiagnostic-Code: smtp; 552 5.2.2 the boathouse is full\r\n\r\n" +
 		"--b\r\nContent-Type: text/rfc822-headers\r\n\r\nReceived: from machine.skerryline.example ([127.0.0.1])\r\n\tby mail.skerryline.example with ESMTP id " + id + ";\r\n\tMon, 23 Nov 2026 05:00:00 +0000\r\nSubject: x\r\n--b--\r\n"
 	notice := s.send(t, s.edge, "127.30.0.10", "", text, inesAddress)
-	tr, err := s.client().Trace(context.Background(), id)
+	tr, err := s.client().Trace(context.Background(), id, nil)
 	if err != nil || len(tr.Notices) != 1 || tr.Notices[0].String() != notice {
 		t.Fatalf("notices %v, %v", tr.Notices, err)
 	}
@@ -366,7 +366,7 @@ func TestAReportFromElsewhereIsTiedToItsLetter(t *testing.T) {
 	if !found {
 		t.Errorf("the letter's story: %+v", tr.Events)
 	}
-	if other, err := s.client().Trace(context.Background(), notice); err != nil || other.Message.NoticeOf.String() != id || !strings.HasPrefix(other.Events[0].Text, "received from 127.30.0.10") {
+	if other, err := s.client().Trace(context.Background(), notice, nil); err != nil || other.Message.NoticeOf.String() != id || !strings.HasPrefix(other.Events[0].Text, "received from 127.30.0.10") {
 		t.Errorf("the notice: %+v %v", other, err)
 	}
 }

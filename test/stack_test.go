@@ -263,7 +263,7 @@ func (s *stack) until(t *testing.T, id string, state mail.State) mail.Delivery {
 	t.Helper()
 	var last mail.Delivery
 	err := eventually(20*time.Second, func() error {
-		tr, err := s.client().Trace(context.Background(), id)
+		tr, err := s.client().Trace(context.Background(), id, nil)
 		if err != nil {
 			return err
 		}

@@ -186,7 +186,7 @@ func (a *app) queueShow() *cobra.Command {
 			if text {
 				return a.showLetter(c, id)
 			}
-			t, err := a.client().Trace(c.Context(), id)
+			t, err := a.client().Trace(c.Context(), id, nil)
 			if err != nil {
 				return err
 			}

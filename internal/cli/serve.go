@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/netip"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"gullroute/internal/engine"
 	"gullroute/internal/engine/seal"
 	"gullroute/internal/engine/signin"
+	"gullroute/internal/engine/syslog"
 	"gullroute/internal/service"
 	"gullroute/internal/store"
 )
@@ -28,6 +30,7 @@ import (
 type serveFlags struct {
 	database, config, http, node, spool string
 	cert, key, roots, setup, keyFile    string
+	level, syslog                       string
 	bind                                []string
 }
 
@@ -44,7 +47,7 @@ func (a *app) serveCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
-			return f.run(ctx, slog.New(slog.NewJSONHandler(a.err, nil)))
+			return f.run(ctx, a.err)
 		},
 	}
 	fl := c.Flags()
@@ -58,13 +61,28 @@ func (a *app) serveCommand() *cobra.Command {
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
 	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which far hosts are verified; the system's if not given")
 	fl.StringVar(&f.keyFile, "key-file", os.Getenv("GULL_KEY_FILE"), "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
+	fl.StringVar(&f.level, "log-level", fromEnv("GULL_LOG_LEVEL", "info"), "how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level changes it while it runs")
+	fl.StringVar(&f.syslog, "syslog", os.Getenv("GULL_SYSLOG"), "send the log and what happens to letters to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")
 	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
 	fl.StringArrayVar(&f.bind, "bind", nil, "LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given again")
 	return c
 }
 
-func (f *serveFlags) run(ctx context.Context, log *slog.Logger) error {
+func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	engine.TuneMemory()
+	var level slog.LevelVar
+	if err := level.UnmarshalText([]byte(f.level)); err != nil {
+		return usage("--log-level: there are debug, info, warn and error")
+	}
+	log := slog.New(slog.NewJSONHandler(w, &slog.HandlerOptions{Level: &level}))
+	far, err := syslog.Dial(f.syslog, f.node, &level)
+	if err != nil {
+		return usage("--syslog: %w", err)
+	}
+	if far != nil {
+		log = slog.New(slog.NewMultiHandler(log.Handler(), far))
+		defer far.Close()
+	}
 	if f.database == "" {
 		return usage("say where the database is with --database or GULL_DATABASE_URL")
 	}
@@ -99,7 +117,10 @@ func (f *serveFlags) run(ctx context.Context, log *slog.Logger) error {
 		return err
 	}
 	defer e.Stop()
-	s, err := service.New(service.Options{Engine: e, Store: st, Log: log, Address: f.http, CertFile: f.cert, KeyFile: f.key})
+	if far != nil {
+		go far.Follow(ctx, e.Hub)
+	}
+	s, err := service.New(service.Options{Engine: e, Store: st, Log: log, Level: &level, Address: f.http, CertFile: f.cert, KeyFile: f.key})
 	if err != nil {
 		return err
 	}

@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,79 +18,146 @@ import (
 )
 
 func (a *app) traceCommand() *cobra.Command {
+	var archive, tell string
 	show := &cobra.Command{
-		Use: "show ID", Short: "A message's whole way", Args: exactly(1),
-		Example: "  gull trace show 0B4Z7H8Q2M000",
+		Use: "show ID", Short: "A letter's whole way, or why it was refused", Args: exactly(1),
+		Example: "  gull trace show 0B4Z7H8Q2M000\n  gull trace show 0B4Z7H8Q2M000 --for user",
 		RunE: func(c *cobra.Command, args []string) error {
-			t, err := a.client().Trace(c.Context(), args[0])
+			if tell != "" && tell != "user" && tell != "far" {
+				return usage("--for: there are user and far")
+			}
+			t, err := a.client().Trace(c.Context(), args[0], inArchive(archive))
+			var p *client.Problem
+			if errors.As(err, &p) && p.Status == 404 {
+				if r, refusedErr := a.client().Refusal(c.Context(), args[0], inArchive(archive)); refusedErr == nil {
+					return a.printRefusal(r, tell)
+				}
+			}
 			if err != nil {
+				return err
+			}
+			if tell != "" {
+				words := map[string]string{"user": t.ForUser, "far": t.ForFar}[tell]
+				_, err := fmt.Fprintln(a.out, strings.TrimRight(words, "\n"))
 				return err
 			}
 			return a.printTrace(t)
 		},
 	}
+	show.Flags().StringVar(&archive, "archive", "", "look in an opened archive (gull log list)")
+	show.Flags().StringVar(&tell, "for", "", "words to hand on: user (whoever asks) or far (the administrator of the other side)")
+	f := followFilter{}
 	follow := &cobra.Command{
 		Use: "follow [ID]", Short: "Follow a message until it ends, or everything as it happens", Args: cobra.MaximumNArgs(1),
-		Example: "  gull trace follow 0B4Z7H8Q2M000\n  gull trace follow",
+		Long: "Follow a message until it ends, or everything that happens on the node, as it happens.\n\nWithout an id, --with keeps to events that have a text anywhere in them (an address, a lane, a client), --kind to kinds: received, delivered, deferred, bounced, expired, rejected. " +
+			"What is missed because this program was too slow is said, never left out silently.",
+		Example: "  gull trace follow 0B4Z7H8Q2M000\n  gull trace follow --with saltmarsh.example --kind deferred --kind bounced",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return a.follow(c.Context(), args[0])
 			}
-			return a.followAll(c.Context())
+			return a.followAll(c.Context(), f)
 		},
 	}
-	return group("trace", "What happened to messages", a.traceFind(), show, follow)
+	follow.Flags().StringArrayVar(&f.kinds, "kind", nil, "only this kind of event; may be given again")
+	follow.Flags().StringVar(&f.with, "with", "", "only events with this in them")
+	return group("trace", "What happened to letters", a.traceFind(), show, follow)
+}
+
+// inArchive asks for an opened archive.
+func inArchive(id string) url.Values {
+	if id == "" {
+		return nil
+	}
+	return url.Values{"archive": {id}}
 }
 
 func (a *app) traceFind() *cobra.Command {
 	var limit int
-	var since, until string
+	var since, until, after string
 	words := map[string]*string{}
 	c := &cobra.Command{
-		Use: "find", Short: "Find messages, newest first", Args: exactly(0),
-		Example: "  gull trace find --to ines.harrow@skerryline.example\n  gull trace find --state bounced --since 24h\n  gull trace find --subject \"night boat\" -o json",
-		RunE: func(c *cobra.Command, _ []string) error {
-			filter := url.Values{"limit": {strconv.Itoa(limit)}}
+		Use: "find [WORDS…]", Short: "Find letters, and what was refused before it was one, newest first", Args: cobra.ArbitraryArgs,
+		Long: "Find letters, and what was refused before it was one, newest first.\n\nThe words are understood as in the console's search box: an address or a part of one, a domain, a subject (in quotes if it has words of time), our id, a Message-ID, " +
+			"an IP address or network, a remote host, a state (refused too), a cause, and times: today 10:00, since yesterday, last 2h, between 9:00 and 11:00, 2026-11-23. How they were understood goes to standard error. The flags ask for the same one by one.",
+		Example: "  gull trace find ines.harrow@skerryline.example since yesterday\n  gull trace find saltmarsh.example bounced last week\n  gull trace find \"night boat\" today 10:00\n  gull trace find --state refused --client 127.20.9.0/24 -o json",
+		RunE: func(c *cobra.Command, args []string) error {
+			filter := url.Values{"limit": {strconv.Itoa(limit)}, "zone": {localZone()}}
+			for i, w := range args { // what the shell kept together stays together
+				if strings.Contains(w, " ") && !strings.Contains(w, "\"") && len(args) > 1 {
+					args[i] = strconv.Quote(w)
+				}
+			}
+			if q := strings.Join(args, " "); q != "" {
+				filter.Set("q", q)
+			}
 			for name, v := range words {
 				if *v != "" {
 					filter.Set(name, *v)
 				}
 			}
-			for name, text := range map[string]string{"since": since, "until": until} {
-				if text == "" {
-					continue
-				}
-				t, err := parseTime(text, time.Now())
-				if err != nil {
-					return usage("--%s: %w", name, err)
-				}
-				filter.Set(name, t.UTC().Format(time.RFC3339))
+			if after != "" {
+				filter.Set("after", after)
 			}
-			p, err := a.client().Find(c.Context(), filter)
+			if err := setTimes(filter, since, until); err != nil {
+				return err
+			}
+			p, err := a.client().Search(c.Context(), filter)
 			if err != nil {
 				return err
 			}
-			if err := printList(a, p.Items, messageColumns(), "No message matches."); err != nil {
+			if len(args) > 0 && a.format == "table" {
+				fmt.Fprintf(a.err, "Understood: %s.\n", strings.Join(p.Understood, "; "))
+			}
+			if err := printList(a, p.Items, foundColumns(), "Nothing matches."); err != nil {
 				return err
+			}
+			switch {
+			case p.Next != "" && !p.Back.IsZero() && a.format == "table":
+				fmt.Fprintf(a.err, "Looked back to %s; go on with --after %s.\n", exact(p.Back.Time), p.Next)
+			case p.Next != "" && a.format == "table":
+				fmt.Fprintf(a.err, "There may be more; these are the %d newest. Go on with --after %s.\n", len(p.Items), p.Next)
 			}
 			if len(p.Items) == 0 {
 				return errNotFound
-			}
-			if p.Next != "" && a.format == "table" {
-				fmt.Fprintf(a.err, "There may be more; these are the %d newest (--limit).\n", limit)
 			}
 			return nil
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"from": "sender: an address, a part of one, or <>", "to": "recipient: an address or a part of one", "subject": "a part of the subject",
-		"id": "our id, or a Message-ID", "client": "IP address of the client", "state": "a delivery's state"} {
+	for name, help := range map[string]string{"from": "sender: an address, a part of one, a domain, or <>", "to": "recipient: an address, a part of one, or a domain", "subject": "a part of the subject",
+		"id": "our id, or a Message-ID", "client": "IP address or network of the client", "host": "remote host", "state": "a delivery's state, or refused", "cause": "a cause, such as greylisted",
+		"listener": "it came by this listener", "route": "it goes by this route", "account": "sent by this account", "archive": "look in an opened archive (gull log list)"} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringVar(&since, "since", "", "from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&until, "until", "", "before this time")
+	f.StringVar(&after, "after", "", "go on where the page before ended")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
 	return c
+}
+
+// setTimes adds a period to a query.
+func setTimes(q url.Values, since, until string) error {
+	for name, text := range map[string]string{"since": since, "until": until} {
+		if text == "" {
+			continue
+		}
+		t, err := parseTime(text, time.Now())
+		if err != nil {
+			return usage("--%s: %w", name, err)
+		}
+		q.Set(name, t.UTC().Format(time.RFC3339))
+	}
+	return nil
+}
+
+// localZone is the time zone that people mean.
+func localZone() string {
+	if name := time.Local.String(); name != "Local" && name != "" {
+		return name
+	}
+	return "UTC"
 }
 
 // parseTime reads a time as people give it.
@@ -108,24 +178,32 @@ func parseTime(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time; write 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago", text)
 }
 
-func messageColumns() []column[mail.Message] {
-	return []column[mail.Message]{
-		{"ID", false, func(m mail.Message) string { return m.ID.String() }},
-		{"CAME", true, func(m mail.Message) string { return ago(m.ReceivedAt) }},
-		{"FROM", false, func(m mail.Message) string { return shown(m.Sender) }},
-		{"TO", false, func(m mail.Message) string {
-			if len(m.Deliveries) == 0 {
+func foundColumns() []column[mail.Found] {
+	return []column[mail.Found]{
+		{"ID", false, func(f mail.Found) string { return f.ID.String() }},
+		{"CAME", true, func(f mail.Found) string { return ago(f.ReceivedAt) }},
+		{"FROM", false, func(f mail.Found) string { return shown(f.Sender) }},
+		{"TO", false, func(f mail.Found) string {
+			if f.Refused != nil {
+				return cmp.Or(f.Refused.Recipient, "-")
+			}
+			if len(f.Deliveries) == 0 {
 				return "-"
 			}
-			text := shown(m.Deliveries[0].Recipient)
-			if n := len(m.Deliveries) - 1; n > 0 {
+			text := shown(f.Deliveries[0].Recipient)
+			if n := len(f.Deliveries) - 1; n > 0 {
 				text += fmt.Sprintf(" and %d more", n)
 			}
 			return text
 		}},
-		{"STATE", false, func(m mail.Message) string { return states(m) }},
-		{"SIZE", true, func(m mail.Message) string { return octets(m.Size) }},
-		{"SUBJECT", false, func(m mail.Message) string { return m.Subject }},
+		{"STATE", false, func(f mail.Found) string {
+			if f.Refused != nil {
+				return "refused: " + string(f.Refused.Cause)
+			}
+			return states(f.Message)
+		}},
+		{"SIZE", true, func(f mail.Found) string { return octets(f.Size) }},
+		{"SUBJECT", false, func(f mail.Found) string { return f.Subject }},
 	}
 }
 
@@ -157,11 +235,27 @@ func (a *app) printTrace(t mail.Trace) error {
 	fmt.Fprintf(w, "  from     %s\n", shown(m.Sender))
 	fmt.Fprintf(w, "  subject  %s\n", m.Subject)
 	fmt.Fprintf(w, "  came     %s (%s), %s\n", exact(m.ReceivedAt), ago(m.ReceivedAt), octets(m.Size))
+	if s := t.Session; s != nil {
+		fmt.Fprintf(w, "  by       listener %s, session %s from %s (%s)%s\n", s.Listener, s.ID, s.Address, s.Name, under(s.TLS))
+	}
+	if m.Account != "" {
+		fmt.Fprintf(w, "  account  %s\n", m.Account)
+	}
 	for i := range m.Deliveries {
 		d := &m.Deliveries[i]
 		fmt.Fprintf(w, "  to       %s: %s", shown(d.Recipient), d.State)
 		if !d.State.Final() {
 			fmt.Fprintf(w, ", tried %d times, next %s, given up %s (%s)", d.Attempts, next(d.NextTryAt.Time), ago(d.ExpiresAt.Time), exact(d.ExpiresAt.Time))
+		}
+		fmt.Fprintln(w)
+		if len(d.Via) > 0 {
+			fmt.Fprintf(w, "           by way of %s\n", strings.Join(append([]string{d.Original}, d.Via...), " → "))
+		}
+	}
+	for _, b := range t.Boxes {
+		fmt.Fprintf(w, "  mailbox  %s holds %d letters, %s", b.Address, b.Letters, octets(b.Used))
+		if b.Quota > 0 {
+			fmt.Fprintf(w, " of %s (%d%%)", octets(b.Quota), b.Used*100/b.Quota)
 		}
 		fmt.Fprintln(w)
 	}
@@ -172,11 +266,60 @@ func (a *app) printTrace(t mail.Trace) error {
 	for _, c := range t.Causes {
 		fmt.Fprintf(w, "\n%s (%s). %s\n", c.Title, c.Cause, c.Mend)
 	}
-	for _, id := range t.Notices {
-		fmt.Fprintf(w, "\nThe sender was told by notice %s.\n", id)
+	for _, s := range t.Sessions {
+		fmt.Fprintf(w, "\nTried in session %s at %s [%s]%s: %s, %s.\n", s.ID, s.Name, s.Address, under(s.TLS), s.Outcome, s.Ended)
 	}
-	if m.NoticeOf != 0 {
-		fmt.Fprintf(w, "\nThis is a notice about %s.\n", m.NoticeOf)
+	for _, b := range t.Begotten {
+		fmt.Fprintf(w, "\nIt begot the %s %s “%s” to %s: %s.\n", kindOf(b), b.ID, b.Subject, recipientsOf(b), states(b))
+	}
+	if t.About != nil {
+		fmt.Fprintf(w, "\nIt is a %s about %s “%s” from %s: %s.\n", kindOf(m), t.About.ID, t.About.Subject, shown(t.About.Sender), states(*t.About))
+	}
+	return nil
+}
+
+func under(tls string) string {
+	if tls == "" {
+		return ", without TLS"
+	}
+	return ", " + tls
+}
+
+func kindOf(m mail.Message) string {
+	if m.MadeHere() {
+		return m.Protocol
+	}
+	return "notice from elsewhere"
+}
+
+func recipientsOf(m mail.Message) string {
+	var out []string
+	for i := range m.Deliveries {
+		out = append(out, shown(m.Deliveries[i].Recipient))
+	}
+	return strings.Join(out, ", ")
+}
+
+func (a *app) printRefusal(r client.RefusalView, tell string) error {
+	if tell != "" {
+		_, err := fmt.Fprintln(a.out, r.ForUser)
+		return err
+	}
+	if a.format != "table" {
+		return a.printValue(r)
+	}
+	x, w := r.Refusal, a.out
+	fmt.Fprintf(w, "%s  refused at stage %s\n  when     %s (%s)\n  client   %s (%s) at listener %s\n", x.ID, x.Stage, exact(x.At), ago(x.At), x.ClientAddress, x.Helo, x.Listener)
+	if x.Account != "" {
+		fmt.Fprintf(w, "  account  %s\n", x.Account)
+	}
+	fmt.Fprintf(w, "  from     %s\n  to       %s\n  told     %s\n", shown(x.Sender), cmp.Or(x.Recipient, "-"), x.Reply())
+	if x.Rule != "" {
+		fmt.Fprintf(w, "  rule     %s, revision %d\n", x.Rule, x.Revision)
+	}
+	fmt.Fprintf(w, "\n%s (%s). %s\n", r.Meaning.Title, r.Meaning.Cause, r.Meaning.Mend)
+	if r.Session != nil {
+		fmt.Fprintf(w, "\nThe dialogue: gull session show %s\n", r.Session.ID)
 	}
 	return nil
 }
@@ -231,7 +374,7 @@ func (f *follower) run(ctx context.Context) error {
 
 // look prints what is new and reports whether all deliveries have ended.
 func (f *follower) look(ctx context.Context) (bool, error) {
-	t, err := f.app.client().Trace(ctx, f.id)
+	t, err := f.app.client().Trace(ctx, f.id, nil)
 	if err != nil {
 		return false, err
 	}
@@ -258,8 +401,28 @@ func (f *follower) look(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-func (a *app) followAll(ctx context.Context) error {
+// followFilter chooses events.
+type followFilter struct {
+	kinds []string
+	with  string
+}
+
+func (f followFilter) wants(e client.LiveEvent) bool {
+	if e.Kind == "lost" {
+		return true
+	}
+	if len(f.kinds) > 0 && !slices.Contains(f.kinds, string(e.Kind)) {
+		return false
+	}
+	all := strings.ToLower(strings.Join([]string{e.MessageID.String(), e.Sender, e.Recipient, e.Lane, e.Client, e.Text, e.Node}, "\n"))
+	return strings.Contains(all, strings.ToLower(f.with))
+}
+
+func (a *app) followAll(ctx context.Context, f followFilter) error {
 	return a.client().Live(ctx, "", nil, func(e client.LiveEvent) bool {
+		if !f.wants(e) {
+			return true
+		}
 		if a.format != "table" {
 			return a.printValue(e) == nil
 		}

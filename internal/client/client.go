@@ -129,10 +129,14 @@ func call[T any](ctx context.Context, c *Client, method, path string, query url.
 		return out, err
 	}
 	defer resp.Body.Close()
-	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
-		return out, fmt.Errorf("the answer cannot be read: %w", err)
+	return out, decode(resp.Body, &out)
+}
+
+func decode(r io.Reader, out any) error {
+	if err := json.NewDecoder(r).Decode(out); err != nil {
+		return fmt.Errorf("the answer cannot be read: %w", err)
 	}
-	return out, nil
+	return nil
 }
 
 // Status is how the node does.
@@ -151,8 +155,8 @@ func (c *Client) Find(ctx context.Context, filter url.Values) (Page[mail.Message
 }
 
 // Trace is a message's whole way.
-func (c *Client) Trace(ctx context.Context, id string) (mail.Trace, error) {
-	return call[mail.Trace](ctx, c, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id), nil, nil)
+func (c *Client) Trace(ctx context.Context, id string, from url.Values) (mail.Trace, error) {
+	return call[mail.Trace](ctx, c, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id), from, nil)
 }
 
 // Explain says what would be decided.
@@ -193,6 +197,7 @@ type LiveEvent struct {
 	Recipient string     `json:"recipient"`
 	State     mail.State `json:"state"`
 	Lane      string     `json:"lane"`
+	Client    string     `json:"client"`
 }
 
 // Live gives events as they happen, those of one message if an id is given,

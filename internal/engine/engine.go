@@ -24,6 +24,7 @@ import (
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
+	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/seal"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/tally"
@@ -50,22 +51,25 @@ type Engine struct {
 	Receive *receive.Server
 	SignIn  *signin.Checker
 	Sent    *allowance.Counter
+	Record  *record.Recorder
 	Started time.Time
 
-	node      int
-	cfg       atomic.Pointer[config.Compiled]
-	applyMu   sync.Mutex // of what is in force
-	confirmBy atomic.Pointer[time.Time]
-	trouble   atomic.Pointer[string] // of the listeners
-	secrets   secrets
-	verified  verified
-	rerouting context.CancelFunc
-	pauses    atomic.Pointer[[]mail.Pause]
-	pauseEnds atomic.Pointer[time.Time]
-	others    atomic.Pointer[others]
-	running   context.Context
-	stop      context.CancelFunc
-	done      chan struct{}
+	node          int
+	cfg           atomic.Pointer[config.Compiled]
+	applyMu       sync.Mutex // of what is in force
+	confirmBy     atomic.Pointer[time.Time]
+	trouble       atomic.Pointer[string] // of the listeners
+	secrets       secrets
+	verified      verified
+	rerouting     context.CancelFunc
+	pauses        atomic.Pointer[[]mail.Pause]
+	pauseEnds     atomic.Pointer[time.Time]
+	others        atomic.Pointer[others]
+	running       context.Context
+	stop          context.CancelFunc
+	done          chan struct{}
+	recorded      chan struct{}
+	stopRecording context.CancelFunc
 }
 
 // New registers the node; nothing moves before Start.
@@ -75,10 +79,11 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 		return nil, fmt.Errorf("node: %w", err)
 	}
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
-		node: node, done: make(chan struct{}), running: context.Background()}
+		node: node, done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	ids := ident.NewMaker(node, time.Now)
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret}})
-	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
+	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
+	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
 		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
 			return octets, err
@@ -116,6 +121,14 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	go func() { e.Queue.Run(e.running); close(e.done) }()
+	if err := e.followWatches(ctx); err != nil {
+		e.stop()
+		return err
+	}
+	recording, stopRecording := context.WithCancel(context.Background())
+	e.stopRecording = stopRecording
+	go func() { e.Record.Run(recording); close(e.recorded) }()
+	go e.keepCounts(e.running)
 	go e.keepQueue(e.running)
 	go e.upkeep(e.running)
 	go e.Store.Listen(e.running, e.catchUp, e.noticed)
@@ -189,8 +202,8 @@ func (e *Engine) force(c *config.Compiled) {
 	e.trouble.Store(&trouble)
 }
 
-// upkeep takes counts to the database, keeps partitions, and goes back from a
-// revision that nobody confirmed.
+// upkeep takes what accounts sent to the database, keeps partitions, and goes
+// back from a revision that nobody confirmed.
 func (e *Engine) upkeep(ctx context.Context) {
 	counts := time.NewTicker(5 * time.Second)
 	defer counts.Stop()
@@ -212,15 +225,22 @@ func (e *Engine) upkeep(ctx context.Context) {
 				}
 			}
 		case <-counts.C:
-			if err := errors.Join(e.Tally.Flush(ctx, e.Store), e.Sent.Flush(ctx)); err != nil && ctx.Err() == nil {
+			if err := e.Sent.Flush(ctx); err != nil && ctx.Err() == nil {
 				e.Log.Warn("counts could not be stored yet", "error", err)
 			}
 		case now := <-partitions.C:
-			if err := errors.Join(e.Store.KeepPartitions(ctx, now, e.Config().Service.Retention), e.Store.ForgetSent(ctx, now)); err != nil {
+			if err := e.forget(ctx, now); err != nil {
 				e.Log.Error("partitions could not be kept", "error", err)
 			}
 		}
 	}
+}
+
+// forget drops what is past its time.
+func (e *Engine) forget(ctx context.Context, now time.Time) error {
+	keep := e.Config().Service
+	return errors.Join(e.Store.KeepPartitions(ctx, now, store.Retention{Messages: keep.Retention, Transcripts: keep.TranscriptsKept}),
+		e.Store.ForgetCounts(ctx, now.Add(-keep.Retention), now.Add(-keep.CountsKept)), e.Store.ForgetSent(ctx, now))
 }
 
 // Stop takes no more mail, finishes what is under way and gives the rest back.
@@ -228,9 +248,11 @@ func (e *Engine) Stop() {
 	e.Receive.Stop(5 * time.Second)
 	e.stop()
 	<-e.done
+	e.stopRecording()
+	<-e.recorded
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if err := errors.Join(e.Tally.Flush(ctx, e.Store), e.Sent.Flush(ctx)); err != nil {
+	if err := e.Sent.Flush(ctx); err != nil {
 		e.Log.Warn("the last counts are lost", "error", err)
 	}
 	if err := e.Store.ReleaseNode(ctx, e.node); err != nil {

@@ -73,3 +73,22 @@ func (e *Engine) complain(ctx context.Context, text string, err error) {
 		e.Log.Warn(text, "error", err)
 	}
 }
+
+// countEvery is how often what happened is counted.
+const countEvery = time.Second
+
+// keepCounts lets what happened be counted, behind the mail.
+func (e *Engine) keepCounts(ctx context.Context) {
+	tick := time.NewTicker(countEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if _, err := e.Store.Count(ctx); err != nil {
+			e.complain(ctx, "what happened could not be counted", err)
+		}
+	}
+}

@@ -28,6 +28,8 @@ func (e *Engine) noticed(n store.Notice) {
 		e.secrets.forget()
 	case "pause":
 		err = e.followPauses(ctx)
+	case "watch":
+		err = e.followWatches(ctx)
 	case "freeze", "unfreeze", "flush", "wake", "rest":
 		if err = e.followLanes(ctx, n); err == nil {
 			return // too many to tell the consoles of
@@ -37,6 +39,15 @@ func (e *Engine) noticed(n store.Notice) {
 		e.Log.Error("a change could not be followed", "kind", n.Kind, "error", err)
 	}
 	e.tell(n.Kind)
+}
+
+// followWatches takes up whose sessions are recorded in full.
+func (e *Engine) followWatches(ctx context.Context) error {
+	list, err := e.Store.Watches(ctx)
+	if err == nil {
+		e.Record.SetWatches(list)
+	}
+	return err
 }
 
 // tell lets consoles know that something was changed.
@@ -52,6 +63,7 @@ func (e *Engine) catchUp() {
 	e.noticed(store.Notice{Kind: "directory"})
 	e.noticed(store.Notice{Kind: "secret"})
 	e.noticed(store.Notice{Kind: "pause"})
+	e.noticed(store.Notice{Kind: "watch"})
 	e.noticed(store.Notice{Kind: "rest"})
 }
 

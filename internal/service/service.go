@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -29,7 +30,8 @@ type Options struct {
 	Engine  *engine.Engine
 	Store   *store.Store
 	Log     *slog.Logger
-	Address string // of HTTP
+	Level   *slog.LevelVar // of the log
+	Address string         // of HTTP
 	// CertFile and KeyFile turn on TLS. Without, sign-in is offered on loopback
 	// only.
 	CertFile, KeyFile string
@@ -43,6 +45,7 @@ type Service struct {
 	listener net.Listener
 	lanes    laneCache
 	signIns  signin.Limiter
+	running  context.Context
 }
 
 // maxBody bounds a request, in octets.
@@ -50,14 +53,16 @@ const maxBody = 32 << 20
 
 // New opens the address.
 func New(o Options) (*Service, error) {
-	s := &Service{Options: o}
-	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, ReadTimeout: 30 * time.Second,
+	s := &Service{Options: o, running: context.Background()}
+	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, StreamRequestBody: true, ReadTimeout: 30 * time.Second,
 		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
-	s.app.Use(s.survive, headers)
+	s.app.Use(s.survive, headers, bounded)
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
 	s.streams()
+	s.app.Get("/api/v1/log/export", s.exportLog)
+	s.app.Post(archivesPath, s.openLog)
 	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
 	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
 	s.console()
@@ -81,6 +86,7 @@ func (s *Service) Address() string { return s.listener.Addr().String() }
 
 // Run serves until ctx ends.
 func (s *Service) Run(ctx context.Context) error {
+	s.running = ctx
 	stop := context.AfterFunc(ctx, func() { _ = s.app.ShutdownWithTimeout(3 * time.Second) })
 	defer stop()
 	cfg := fiber.ListenConfig{DisableStartupMessage: true}
@@ -109,6 +115,28 @@ func (s *Service) survive(c fiber.Ctx) (err error) {
 			err = fiber.NewError(fiber.StatusInternalServerError, "a fault of the service; its log has the details")
 		}
 	}()
+	return c.Next()
+}
+
+const archivesPath = "/api/v1/archives"
+
+// bounded refuses bodies that are too large, but of archives, which are read as
+// they come in.
+func bounded(c fiber.Ctx) error {
+	r := c.Request()
+	if r.Header.ContentLength() > maxBody && c.Path() != archivesPath {
+		return fiber.NewError(fiber.StatusRequestEntityTooLarge, fmt.Sprintf("the request has more than %d octets", maxBody))
+	}
+	if body := r.BodyStream(); body != nil && c.Path() != archivesPath {
+		text, err := io.ReadAll(io.LimitReader(body, maxBody+1))
+		if err != nil {
+			return fiber.NewError(fiber.StatusBadRequest, "the request could not be read: "+err.Error())
+		}
+		if len(text) > maxBody {
+			return fiber.NewError(fiber.StatusRequestEntityTooLarge, fmt.Sprintf("the request has more than %d octets", maxBody))
+		}
+		r.SetBodyRaw(text)
+	}
 	return c.Next()
 }
 

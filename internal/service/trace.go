@@ -3,8 +3,6 @@ package service
 import (
 	"context"
 	"io"
-	"net/netip"
-	"strconv"
 	"strings"
 	"time"
 
@@ -16,57 +14,149 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
+	"gullroute/internal/core/report"
+	"gullroute/internal/core/search"
 	"gullroute/internal/store"
 )
 
-type traceInput struct {
-	From    string     `query:"from" doc:"Sender: an address, a part of one, or <>"`
-	To      string     `query:"to" doc:"Recipient: an address or a part of one"`
-	Subject string     `query:"subject" doc:"A part of the subject"`
-	ID      string     `query:"id" doc:"Our id, or a Message-ID"`
-	Client  string     `query:"client" doc:"IP address of the client"`
-	State   mail.State `query:"state" enum:"waiting,sending,deferred,held,delivered,bounced,expired,discarded"`
-	Since   time.Time  `query:"since"`
-	Until   time.Time  `query:"until"`
+// records are where tracing and reports look: the service's own, or an archive.
+type records interface {
+	Search(ctx context.Context, q search.Query, before ident.ID, limit int) (store.Page, error)
+	Message(ctx context.Context, id ident.ID) (mail.Message, error)
+	Events(ctx context.Context, id ident.ID) ([]mail.Event, error)
+	Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error)
+	Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error)
+	Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error)
+	SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error)
+	RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error)
+	Sessions(ctx context.Context, f store.SessionFilter) ([]mail.Session, error)
+	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error)
+	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
+	Figure(ctx context.Context, q report.Question) ([]report.Behind, string, error)
+}
+
+// From says which records to look in.
+type From struct {
+	Archive int64 `query:"archive" doc:"Look in this opened archive instead of the service's own records"`
+}
+
+func (s *Service) records(ctx context.Context, f From) (records, error) {
+	if f.Archive == 0 {
+		return s.Store, nil
+	}
+	a, err := s.Store.OpenedArchive(ctx, f.Archive)
+	if err != nil {
+		return nil, s.storeError(err, "archive")
+	}
+	return a, nil
+}
+
+// Zone is the time zone of words of time and of days.
+type Zone struct {
+	Zone string `query:"zone" doc:"Time zone, like Europe/Oslo" default:"UTC"`
+}
+
+func (z Zone) location() (*time.Location, error) {
+	l, err := time.LoadLocation(z.Zone)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("zone: " + z.Zone + " is no time zone; write one like Europe/Oslo or UTC")
+	}
+	return l, nil
+}
+
+type searchInput struct {
+	Q        string    `query:"q" doc:"As people type it: an address or a part of one, a domain, a subject, an id, a network, a host, a state, a cause, times"`
+	Sender   string    `query:"from" doc:"Sender: an address, a part of one, a domain, or <>"`
+	To       string    `query:"to" doc:"Recipient: an address, a part of one, or a domain"`
+	Subject  string    `query:"subject" doc:"A part of the subject"`
+	ID       string    `query:"id" doc:"Our id, or a Message-ID"`
+	Client   string    `query:"client" doc:"IP address or network of the client"`
+	Host     string    `query:"host" doc:"Remote host by name"`
+	State    string    `query:"state" enum:"waiting,sending,deferred,held,delivered,bounced,expired,discarded,refused"`
+	Cause    string    `query:"cause"`
+	Listener string    `query:"listener"`
+	Route    string    `query:"route"`
+	Account  string    `query:"account"`
+	Since    time.Time `query:"since"`
+	Until    time.Time `query:"until"`
+	From
+	Zone
 	Paging
 }
 
-func (s *Service) findMessages(ctx context.Context, in *traceInput) (*out[page[mail.Message]], error) {
-	f := store.TraceFilter{From: searchForm(in.From), To: searchForm(in.To), Subject: in.Subject, State: in.State, Since: in.Since, Until: in.Until, Limit: in.Limit}
-	if in.ID != "" {
-		if err := f.ID.UnmarshalText([]byte(in.ID)); err != nil {
-			f.ID, f.MessageID = 0, in.ID
+// question puts the box and the fields together.
+func (in *searchInput) question(now time.Time) (search.Query, error) {
+	zone, err := in.location()
+	if err != nil {
+		return search.Query{}, err
+	}
+	q, err := search.Parse(in.Q, now, zone)
+	if err != nil {
+		return q, huma.Error422UnprocessableEntity(err.Error())
+	}
+	for _, f := range []struct{ field, value string }{{"from", in.Sender}, {"to", in.To}, {"subject", in.Subject}, {"id", in.ID}, {"client", in.Client}, {"host", in.Host},
+		{"state", in.State}, {"cause", in.Cause}, {"listener", in.Listener}, {"route", in.Route}, {"account", in.Account}} {
+		if err := q.Add(f.field, f.value); err != nil {
+			return q, huma.Error422UnprocessableEntity(err.Error())
 		}
 	}
-	if in.Client != "" {
-		ip, err := netip.ParseAddr(in.Client)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("client: " + strconv.Quote(in.Client) + " is not an IP address")
-		}
-		f.Client = ip.Unmap().String()
+	q.SetPeriod(in.Since, in.Until, zone)
+	return q, nil
+}
+
+// foundPage is one page of what a search found.
+type foundPage struct {
+	Items      []mail.Found `json:"items"`
+	Next       string       `json:"next" doc:"Give this as after to go on; empty at the end"`
+	Understood []string     `json:"understood" doc:"How the question was understood, condition by condition"`
+	Back       mail.OptTime `json:"looked_back_to" nullable:"true" doc:"Set when time ran out before the page was full: go on with next"`
+}
+
+// search finds letters, and what was refused before it was one.
+func (s *Service) search(ctx context.Context, in *searchInput) (*out[foundPage], error) {
+	return s.find(ctx, in, false)
+}
+
+// findMessages leaves out what was refused.
+func (s *Service) findMessages(ctx context.Context, in *searchInput) (*out[foundPage], error) {
+	return s.find(ctx, in, true)
+}
+
+func (s *Service) find(ctx context.Context, in *searchInput, messagesOnly bool) (*out[foundPage], error) {
+	q, err := in.question(time.Now())
+	if err != nil {
+		return nil, err
 	}
+	q.MessagesOnly = messagesOnly
+	var after ident.ID
 	if in.After != "" {
-		if err := f.After.UnmarshalText([]byte(in.After)); err != nil {
+		if err := after.UnmarshalText([]byte(in.After)); err != nil {
 			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
 		}
 	}
-	messages, err := s.Store.Find(ctx, f)
+	r, err := s.records(ctx, in.From)
+	if err != nil {
+		return nil, err
+	}
+	p, err := r.Search(ctx, q, after, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "message")
 	}
-	s.markAll(messages)
-	body := page[mail.Message]{Items: messages}
-	if len(messages) == in.Limit {
-		body.Next = messages[len(messages)-1].ID.String()
+	body := foundPage{Items: p.Items, Understood: q.Understood(), Back: optAt(p.Back)}
+	if p.Next != 0 {
+		body.Next = p.Next.String()
 	}
-	return &out[page[mail.Message]]{body}, nil
+	if in.Archive == 0 {
+		for i := range body.Items {
+			s.markAll(&body.Items[i].Message)
+		}
+	}
+	return &out[foundPage]{body}, nil
 }
 
-func (s *Service) markAll(messages []mail.Message) {
-	for i := range messages {
-		for j := range messages[i].Deliveries {
-			s.markNow(&messages[i].Deliveries[j])
-		}
+func (s *Service) markAll(m *mail.Message) {
+	for j := range m.Deliveries {
+		s.markNow(&m.Deliveries[j])
 	}
 }
 
@@ -85,37 +175,161 @@ func (s *Service) markNow(d *mail.Delivery) {
 	}
 }
 
-func (s *Service) showMessage(ctx context.Context, in *struct {
+type oneOf struct {
 	ID string `path:"id"`
-}) (*out[mail.Trace], error) {
+	From
+}
+
+func (s *Service) one(ctx context.Context, in *oneOf) (records, ident.ID, error) {
 	id, err := ident.Parse(in.ID)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, 0, huma.Error422UnprocessableEntity(err.Error())
 	}
-	m, err := s.Store.Message(ctx, id)
+	r, err := s.records(ctx, in.From)
+	return r, id, err
+}
+
+func (s *Service) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace], error) {
+	r, id, err := s.one(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	m, err := r.Message(ctx, id)
 	if err != nil {
 		return nil, s.storeError(err, "message; its day may be past the retention time")
 	}
-	events, err := s.Store.Events(ctx, id)
+	live := in.Archive == 0
+	if live {
+		s.markAll(&m)
+	}
+	t := mail.Trace{Message: m, Notices: []ident.ID{}, Causes: []mail.Cause{}, Boxes: []mail.BoxUse{}}
+	events, err := r.Events(ctx, id)
+	if err == nil {
+		t.Events = m.Story(events, s.Engine.Name)
+		t.Begotten, err = r.Begotten(ctx, id)
+	}
+	if err == nil {
+		err = s.addSessions(ctx, r, &t, live)
+	}
 	if err != nil {
 		return nil, s.storeError(err, "message")
 	}
-	notices, err := s.Store.Notices(ctx, id)
-	if err != nil {
-		return nil, s.storeError(err, "message")
+	for i := range t.Begotten {
+		t.Notices = append(t.Notices, t.Begotten[i].ID)
+		if live {
+			s.markAll(&t.Begotten[i])
+		}
 	}
-	one := []mail.Message{m}
-	s.markAll(one)
-	t := mail.Trace{Message: one[0], Events: m.Story(events, s.Engine.Name), Notices: append([]ident.ID{}, notices...), Causes: []mail.Cause{}}
+	if m.NoticeOf != 0 {
+		if about, err := r.Message(ctx, m.NoticeOf); err == nil {
+			t.About = &about
+		}
+	}
+	if live {
+		s.addBoxes(ctx, &t)
+	}
 	seen := map[diagnose.Cause]bool{diagnose.NoCause: true}
 	for _, d := range m.Deliveries {
 		if !seen[d.Cause] {
 			seen[d.Cause] = true
-			meaning := diagnose.Explain(d.Cause)
-			t.Causes = append(t.Causes, mail.Cause{Cause: string(d.Cause), Title: meaning.Title, Mend: meaning.Mend, WhoCanMend: meaning.WhoCanMend, WaitingHelps: meaning.WaitingHelps})
+			t.Causes = append(t.Causes, meaningOf(d.Cause))
 		}
 	}
+	t.ForUser, t.ForFar = mail.ForUser(&m, time.Now()), mail.ForFar(&m, t.Sessions, string(s.Engine.Config().Service.HostName))
 	return &out[mail.Trace]{t}, nil
+}
+
+func meaningOf(c diagnose.Cause) mail.Cause {
+	meaning := diagnose.Explain(c)
+	return mail.Cause{Cause: string(c), Title: meaning.Title, Mend: meaning.Mend, WhoCanMend: meaning.WhoCanMend, WaitingHelps: meaning.WaitingHelps}
+}
+
+// addSessions finds the session that a message came by, and those in which it was
+// tried.
+func (s *Service) addSessions(ctx context.Context, r records, t *mail.Trace, live bool) error {
+	ids := []ident.ID{t.Message.SessionID}
+	add := func(l mail.LastReply) {
+		ids = append(ids, l.SessionID)
+		for _, x := range l.Tried {
+			ids = append(ids, x.SessionID)
+		}
+	}
+	for i := range t.Message.Deliveries {
+		if l := t.Message.Deliveries[i].Last; l != nil {
+			add(*l)
+		}
+	}
+	for i := range t.Events {
+		if l, ok := t.Events[i].Reply(); ok {
+			add(l)
+		}
+	}
+	list, err := r.SessionsByID(ctx, ids)
+	if live && err == nil {
+		for _, id := range ids {
+			if open := s.Engine.Record.OpenOne(id); open != nil {
+				list = append(list, open.Session)
+			}
+		}
+	}
+	t.Sessions = []mail.Session{}
+	seen := map[ident.ID]bool{}
+	for _, one := range list {
+		if seen[one.ID] {
+			continue
+		}
+		seen[one.ID] = true
+		if one.ID == t.Message.SessionID {
+			t.Session = &one
+		} else {
+			t.Sessions = append(t.Sessions, one)
+		}
+	}
+	return err
+}
+
+func (s *Service) addBoxes(ctx context.Context, t *mail.Trace) {
+	seen := map[string]bool{}
+	for i := range t.Message.Deliveries {
+		d := &t.Message.Deliveries[i]
+		a, err := address.Parse(d.Recipient)
+		if err != nil || d.NextHop != "local" || seen[d.Recipient] {
+			continue
+		}
+		seen[d.Recipient] = true
+		box := s.Engine.Config().Mailbox(a)
+		if box == nil {
+			continue
+		}
+		letters, used, err := s.Store.MailboxUse(ctx, box.Address.String())
+		if err == nil {
+			t.Boxes = append(t.Boxes, mail.BoxUse{Address: box.Address.String(), Letters: letters, Used: used, Quota: int64(box.Quota)})
+		}
+	}
+}
+
+// refusalView is a refusal as it is shown.
+type refusalView struct {
+	Refusal mail.Refusal  `json:"refusal"`
+	Meaning mail.Cause    `json:"meaning"`
+	Session *mail.Session `json:"session,omitempty"`
+	ForUser string        `json:"for_user"`
+}
+
+func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[refusalView], error) {
+	r, id, err := s.one(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	x, err := r.Refusal(ctx, id)
+	if err != nil {
+		return nil, s.storeError(err, "refusal; its day may be past the retention time")
+	}
+	v := refusalView{Refusal: x, Meaning: meaningOf(x.Cause), ForUser: mail.RefusalForUser(&x)}
+	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {
+		v.Session = &list[0]
+	}
+	return &out[refusalView]{v}, nil
 }
 
 // serveContent streams a message as it was stored. Content is people's own: only

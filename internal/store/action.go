@@ -64,11 +64,15 @@ func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64
 	var err error
 	switch change, ok := changes[c.Verb]; {
 	case c.Verb == mail.VerbDrop:
-		tag, err = s.pool.Exec(ctx, `WITH gone AS (DELETE FROM delivery d USING `+strings.TrimPrefix(freeSQL, "FROM ")+` RETURNING d.*)
+		tag, err = s.pool.Exec(ctx, `WITH gone AS (DELETE FROM delivery d USING `+strings.TrimPrefix(freeSQL, "FROM ")+` RETURNING d.*), kept AS (
 			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
 				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action, actions)
 			SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, $4, $5::jsonb, 'dropped', $3, actions || $3::bigint FROM gone`, append(args, replyJSON(c.Reply))...)
+				attempts, first_try_at, last_try_at, expires_at, $4, $5::jsonb, 'dropped', $3, actions || $3::bigint FROM gone
+			RETURNING message_id, n
+		), counted AS (
+			INSERT INTO count_log (kind, ids, ns) SELECT 2, array_agg(message_id), array_agg(n) FROM kept HAVING count(*) > 0
+		) SELECT FROM kept`, append(args, replyJSON(c.Reply))...)
 	case !ok:
 		err = fmt.Errorf("no verb %q", c.Verb)
 	default:
@@ -87,6 +91,9 @@ func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64
 // Restore puts back into the queue what an action dropped, up to limit deliveries,
 // and returns how many. A letter whose time is up meanwhile gets a day more.
 func (s *Store) Restore(ctx context.Context, c Change, dropped int64, limit int) (n int64, err error) {
+	if err := s.countAll(ctx); err != nil { // what is taken back was counted before
+		return 0, err
+	}
 	err = s.pool.QueryRow(ctx, `WITH picked AS MATERIALIZED (
 			SELECT message_id, n FROM delivery_done WHERE action = $4 AND action <> 0 AND state = 'discarded'
 			ORDER BY message_id, n LIMIT $3 FOR UPDATE SKIP LOCKED
@@ -98,6 +105,8 @@ func (s *Store) Restore(ctx context.Context, c Change, dropped int64, limit int)
 			SELECT b.message_id, b.n, b.recipient, b.original, b.via, b.orcpt, b.notify, CASE WHEN b.attempts > 0 THEN 'deferred' ELSE 'waiting' END, b.lane, b.rule, b.route_why, b.revision,
 				b.attempts, b.first_try_at, b.last_try_at, $2, greatest(b.expires_at, $2::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1, b.actions || $1::bigint
 			FROM back b JOIN message m ON m.id = b.message_id
+		), uncounted AS (
+			INSERT INTO count_log (kind, ids, ns, ats) SELECT 5, array_agg(message_id), array_agg(n), array_agg(finished_at) FROM back HAVING count(*) > 0
 		)
 		SELECT count(*) FROM back`, c.Action, c.At, limit, dropped).Scan(&n)
 	return n, err

@@ -167,6 +167,42 @@ var postgresEpoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 
 func (w *rowWriter) time(t time.Time) { w.int8(t.Sub(postgresEpoch).Microseconds()) }
 
+// int8s, int2s and times write arrays of one dimension.
+func (w *rowWriter) int8s(v []int64) {
+	w.array(20, len(v), 8)
+	for _, x := range v {
+		w.int8(x)
+	}
+}
+
+func (w *rowWriter) int2s(v []int16) {
+	w.array(21, len(v), 2)
+	for _, x := range v {
+		w.int2(x)
+	}
+}
+
+func (w *rowWriter) times(v []time.Time) {
+	w.array(1184, len(v), 8)
+	for _, x := range v {
+		w.time(x)
+	}
+}
+
+// array begins an array of n values of a type and size.
+func (w *rowWriter) array(oid uint32, n, size int) {
+	if n == 0 {
+		w.size(12)
+		w.buf = binary.BigEndian.AppendUint64(w.buf, 0)
+		w.buf = binary.BigEndian.AppendUint32(w.buf, oid)
+		return
+	}
+	w.size(20 + n*(4+size))
+	for _, x := range []uint32{1, 0, oid, uint32(n), 1} {
+		w.buf = binary.BigEndian.AppendUint32(w.buf, x)
+	}
+}
+
 // json writes a jsonb value, null for nil.
 func (w *rowWriter) json(v map[string]any) {
 	if v == nil {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"strings"
@@ -37,7 +38,7 @@ func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 		return err
 	}
 	defer conn.Release()
-	return full(copyIn(ctx, conn.Conn().PgConn(), entryTables(node, entries)))
+	return full(copyIn(ctx, conn.Conn().PgConn(), append(entryTables(node, entries), toCount(received(entries)))))
 }
 
 const eventColumns = "message_id, n, at, kind, node, text, detail"
@@ -46,7 +47,7 @@ const eventColumns = "message_id, n, at, kind, node, text, detail"
 func entryTables(node int, entries []*Entry) []table {
 	return []table{
 		{"message", "id, received_at, sender, header_from, subject, message_id, size, listener, client_address, helo, " +
-			"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, notice_of", func(w *rowWriter) {
+			"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, notice_of, direction", func(w *rowWriter) {
 			for _, e := range entries {
 				writeMessage(w, e.Message)
 			}
@@ -77,7 +78,7 @@ func entryTables(node int, entries []*Entry) []table {
 }
 
 func writeMessage(w *rowWriter, m *mail.Message) {
-	w.row(20)
+	w.row(21)
 	w.int8(int64(m.ID))
 	w.time(m.ReceivedAt)
 	w.text(m.Sender)
@@ -98,6 +99,7 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 	w.text(m.Ret)
 	w.text(m.EnvID)
 	w.int8(int64(m.NoticeOf))
+	w.text(cmp.Or(m.Direction, mail.In))
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {

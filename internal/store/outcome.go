@@ -55,13 +55,11 @@ func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error
 	}
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		done, err := s.record(ctx, tx, node, &final, &later, letters)
-		if err != nil || !done {
+		if err != nil || len(done) == 0 {
 			return err
 		}
-		if len(events)+len(notices) == 0 {
-			return nil
-		}
-		tables := append(entryTables(node, notices), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }})
+		counts := append(ended(outcomes, done), received(notices)...)
+		tables := append(entryTables(node, notices), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(counts))
 		return copyIn(ctx, tx.Conn().PgConn(), tables)
 	})
 }
@@ -122,9 +120,9 @@ func replyJSON(r *mail.LastReply) *string {
 	return &s
 }
 
-// record moves rows in one round trip. It reports false if all of the outcomes
-// were recorded before.
-func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *outcomeRows, letters []*MailboxLetter) (bool, error) {
+// record moves rows in one round trip. It returns those that were there to be
+// moved: not those that were recorded before.
+func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *outcomeRows, letters []*MailboxLetter) (map[mail.DeliveryID]bool, error) {
 	b := &pgx.Batch{}
 	for _, l := range letters {
 		l.queue(b)
@@ -139,7 +137,8 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state, o.lane, g.rule, o.why, o.revision,
 				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action, g.actions
 			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[])
-				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why, revision) ON g.message_id = o.message_id AND g.n = o.n`,
+				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why, revision) ON g.message_id = o.message_id AND g.n = o.n
+			RETURNING message_id, n`,
 			final.messages, final.ns, final.states, final.lanes, final.attempts, final.firsts, final.ats, final.replies, final.causes, final.whys, final.revs)
 	}
 	if len(later.ns) > 0 {
@@ -147,7 +146,7 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision, detour = o.detour
 			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[], $14::text[])
 				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision, detour)
-			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $13`,
+			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $13 RETURNING d.message_id, d.n`,
 			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, node, later.detours)
 		b.Queue(lastSQL+`
 			SELECT DISTINCT ON (lane) lane, at, reply::jsonb, cause FROM unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[]) AS o(lane, at, reply, cause)
@@ -155,29 +154,32 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 	}
 	results := tx.SendBatch(ctx, b)
 	defer results.Close()
-	changed := int64(0)
+	moved := map[mail.DeliveryID]bool{}
 	for range letters {
 		if _, err := results.Exec(); err != nil {
-			return false, err
+			return nil, err
 		}
 		if _, err := results.Exec(); err != nil {
-			return false, err
+			return nil, err
 		}
 	}
 	for _, rows := range []*outcomeRows{final, later} {
 		if len(rows.ns) == 0 {
 			continue
 		}
-		tag, err := results.Exec()
+		found, err := results.Query()
 		if err != nil {
-			return false, err
+			return nil, err
 		}
-		changed += tag.RowsAffected()
+		var id mail.DeliveryID
+		if _, err := pgx.ForEachRow(found, []any{&id.Message, &id.N}, func() error { moved[id] = true; return nil }); err != nil {
+			return nil, err
+		}
 	}
 	if len(later.ns) > 0 {
 		if _, err := results.Exec(); err != nil {
-			return false, err
+			return nil, err
 		}
 	}
-	return changed > 0, results.Close()
+	return moved, results.Close()
 }

@@ -15,11 +15,11 @@ import (
 )
 
 const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id, m.size, m.listener, m.client_address,
-	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of`
+	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.direction`
 
 func messageTargets(m *mail.Message) []any {
 	return []any{&m.ID, &m.ReceivedAt, &m.Sender, &m.HeaderFrom, &m.Subject, &m.MessageID, &m.Size, &m.Listener, &m.ClientAddress,
-		&m.Helo, &m.Account, &m.SessionID, &m.Revision, &m.Protocol, &m.Hops, &m.UTF8, &m.EightBit, &m.Ret, &m.EnvID, &m.NoticeOf}
+		&m.Helo, &m.Account, &m.SessionID, &m.Revision, &m.Protocol, &m.Hops, &m.UTF8, &m.EightBit, &m.Ret, &m.EnvID, &m.NoticeOf, &m.Direction}
 }
 
 func scanMessage(row pgx.CollectableRow) (mail.Message, error) {
@@ -44,13 +44,21 @@ func (s *Store) Message(ctx context.Context, id ident.ID) (mail.Message, error) 
 	return list[0], err
 }
 
-// Notices are the notifications made about a message.
-func (s *Store) Notices(ctx context.Context, id ident.ID) ([]ident.ID, error) {
-	rows, err := s.pool.Query(ctx, `SELECT id FROM message WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id`, int64(id))
+// maxBegotten bounds what is shown of what a message begot.
+const maxBegotten = 50
+
+// Begotten are the messages that a message begot, the first of them: notices,
+// automatic replies, and notices of others about it.
+func (s *Store) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id LIMIT $2`, int64(id), maxBegotten)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowTo[ident.ID])
+	list, err := pgx.CollectRows(rows, scanMessage)
+	if err != nil || len(list) == 0 {
+		return []mail.Message{}, err
+	}
+	return list, s.addDeliveries(ctx, list)
 }
 
 // LatestTo is the last message to a recipient that has left since a time.
@@ -104,66 +112,17 @@ func (s *Store) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) {
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Event, error) {
-		var e mail.Event
-		err := row.Scan(&e.MessageID, &e.N, &e.At, &e.Kind, &e.Node, &e.Text, &e.Detail)
-		e.At = e.At.UTC()
-		if e.N > 0 {
-			e.Delivery = mail.DeliveryID{Message: e.MessageID, N: e.N}.String()
-		}
-		return e, err
-	})
+	return pgx.CollectRows(rows, scanEvent)
 }
 
-// TraceFilter selects messages. Zero fields select all.
-type TraceFilter struct {
-	From, To     string // an address, or a part of one
-	Subject      string // a part of it
-	ID           ident.ID
-	MessageID    string // the header field
-	Client       string
-	State        mail.State
-	Since, Until time.Time
-	After        ident.ID // continue before this one
-	Limit        int
-}
-
-// Find lists messages, newest first, with their deliveries.
-func (s *Store) Find(ctx context.Context, f TraceFilter) ([]mail.Message, error) {
-	q := query{}
-	if f.ID != 0 {
-		q.and("m.id = %s", int64(f.ID))
+func scanEvent(row pgx.CollectableRow) (mail.Event, error) {
+	var e mail.Event
+	err := row.Scan(&e.MessageID, &e.N, &e.At, &e.Kind, &e.Node, &e.Text, &e.Detail)
+	e.At = e.At.UTC()
+	if e.N > 0 {
+		e.Delivery = mail.DeliveryID{Message: e.MessageID, N: e.N}.String()
 	}
-	if f.After != 0 {
-		q.and("m.id < %s", int64(f.After))
-	}
-	if !f.Since.IsZero() {
-		q.and("m.id >= %s", int64(ident.Floor(f.Since)))
-	}
-	if !f.Until.IsZero() {
-		q.and("m.id < %s", int64(ident.Floor(f.Until)))
-	}
-	q.andAddress("m.sender", f.From)
-	if f.Subject != "" {
-		q.and("m.subject ILIKE %s", "%"+escapeLike(f.Subject)+"%")
-	}
-	if f.MessageID != "" {
-		q.and("m.message_id = %s", f.MessageID)
-	}
-	if f.Client != "" {
-		q.and("m.client_address = %s", f.Client)
-	}
-	q.andDelivery(f.To, f.State)
-	sql := `SELECT ` + messageSelect + ` FROM message m WHERE true` + q.String() + ` ORDER BY m.id DESC LIMIT ` + q.arg(f.Limit)
-	rows, err := s.pool.Query(ctx, sql, q.args...)
-	if err != nil {
-		return nil, err
-	}
-	list, err := pgx.CollectRows(rows, scanMessage)
-	if err != nil || len(list) == 0 {
-		return []mail.Message{}, err
-	}
-	return list, s.addDeliveries(ctx, list)
+	return e, err
 }
 
 // query collects conditions and their arguments.
@@ -197,35 +156,6 @@ func (q *query) andAddress(column, text string) {
 func wholeAddress(text string) bool {
 	local, domain, ok := strings.Cut(text, "@")
 	return ok && local != "" && strings.Contains(domain, ".")
-}
-
-// andDelivery asks for a message with a delivery of that recipient and state. A
-// whole address is looked up first, by index, under both its names; anything
-// else is looked at message by message, newest first.
-func (q *query) andDelivery(to string, state mail.State) {
-	if to == "" && state == "" {
-		return
-	}
-	if state == mail.Sending { // the queue's word for it: leased and waiting
-		state = mail.Waiting
-	}
-	d := query{args: q.args}
-	if to != "" && wholeAddress(to) {
-		a := d.arg(strings.ToLower(to))
-		fmt.Fprintf(&d, " AND (lower(d.recipient) = %s OR lower(d.original) = %s AND lower(d.original) <> lower(d.recipient))", a, a)
-	} else if to != "" {
-		a := d.arg("%" + escapeLike(strings.ToLower(to)) + "%")
-		fmt.Fprintf(&d, " AND (lower(d.recipient) LIKE %s OR lower(d.original) LIKE %s)", a, a)
-	}
-	if state != "" {
-		d.and("d.state = %s", string(state))
-	}
-	q.args = d.args
-	if wholeAddress(to) {
-		fmt.Fprintf(q, ` AND m.id IN (SELECT d.message_id FROM delivery d WHERE true%s UNION ALL SELECT d.message_id FROM delivery_done d WHERE true%s)`, d.String(), d.String())
-		return
-	}
-	fmt.Fprintf(q, ` AND (EXISTS (SELECT FROM delivery d WHERE d.message_id = m.id%s) OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = m.id%s))`, d.String(), d.String())
 }
 
 func escapeLike(s string) string {

@@ -69,7 +69,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	if err := s.KeepPartitions(ctx, time.Now(), 0); err != nil {
+	if err := s.KeepPartitions(ctx, time.Now(), Retention{}); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -104,6 +104,10 @@ var partitioned = []struct{ table, with string }{
 	{"content", "WITH (toast_tuple_target = 8160)"},
 	{"delivery_done", ""},
 	{"event", ""},
+	{"find_text", ""},
+	{"session", ""},
+	{"transcript", ""},
+	{"refusal", ""},
 }
 
 // dayFormat is the end of a partition's name.
@@ -112,18 +116,29 @@ const dayFormat = "20060102"
 // daysAhead is how many days' partitions are made in advance.
 const daysAhead = 3
 
-// KeepPartitions makes the partitions for the days around now and drops those
-// older than retention, unless a message of theirs still waits. A retention of
-// 0 drops nothing.
-func (s *Store) KeepPartitions(ctx context.Context, now time.Time, retention time.Duration) error {
-	today := now.UTC().Truncate(24 * time.Hour)
+// Retention says how long what grows is kept; 0 keeps it.
+type Retention struct{ Messages, Transcripts time.Duration }
+
+// KeepPartitions makes the partitions for the days around now and drops those that
+// are past their time, unless a message of theirs still waits.
+func (s *Store) KeepPartitions(ctx context.Context, now time.Time, keep Retention) error {
+	if err := s.MakePartitions(ctx, now.AddDate(0, 0, -1), now.AddDate(0, 0, daysAhead)); err != nil || keep.Messages == 0 {
+		return err
+	}
+	return errors.Join(
+		s.dropOld(ctx, now.Add(-keep.Messages), "message", "content", "delivery_done", "event", "find_text", "session", "transcript", "refusal"),
+		s.dropOld(ctx, now.Add(-keep.Transcripts), "transcript"))
+}
+
+// MakePartitions makes the partitions of days that are not there yet.
+func (s *Store) MakePartitions(ctx context.Context, first, last time.Time) error {
+	first, last = first.UTC().Truncate(24*time.Hour), last.UTC().Truncate(24*time.Hour)
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtext('gull partitions'))`); err != nil {
 			return err
 		}
 		for _, p := range partitioned {
-			for day := -1; day <= daysAhead; day++ {
-				from := today.AddDate(0, 0, day)
+			for from := first; !from.After(last); from = from.AddDate(0, 0, 1) {
 				sql := fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM (%d) TO (%d) %s`,
 					p.table, from.Format(dayFormat), p.table, ident.Floor(from), ident.Floor(from.AddDate(0, 0, 1)), p.with)
 				if _, err := tx.Exec(ctx, sql); err != nil {
@@ -131,24 +146,27 @@ func (s *Store) KeepPartitions(ctx context.Context, now time.Time, retention tim
 				}
 			}
 		}
-		if retention == 0 {
-			return nil
-		}
-		return dropOld(ctx, tx, now.Add(-retention))
+		return nil
 	})
 }
 
-func dropOld(ctx context.Context, tx pgx.Tx, before time.Time) error {
+// lockWait is how long forgetting waits for those who read or write a table, and
+// lets them wait; it comes again.
+const lockWait = "300ms"
+
+// dropOld drops partitions, one at a time, each in a moment: who writes to the
+// table meanwhile does not notice.
+func (s *Store) dropOld(ctx context.Context, before time.Time, tables ...string) error {
 	var oldest *int64
-	if err := tx.QueryRow(ctx, `SELECT min(message_id) FROM delivery`).Scan(&oldest); err != nil {
+	if err := s.pool.QueryRow(ctx, `SELECT min(message_id) FROM delivery`).Scan(&oldest); err != nil {
 		return err
 	}
 	if oldest != nil && ident.ID(*oldest).Time().Before(before) {
 		before = ident.ID(*oldest).Time()
 	}
 	last := before.UTC().Truncate(24*time.Hour).AddDate(0, 0, -1).Format(dayFormat)
-	rows, err := tx.Query(ctx, `SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
-		WHERE p.relname IN ('message', 'content', 'delivery_done', 'event') AND right(c.relname, 8) <= $1`, last)
+	rows, err := s.pool.Query(ctx, `SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
+		WHERE p.relname = ANY($2) AND c.relkind = 'r' AND right(c.relname, 8) <= $1 ORDER BY right(c.relname, 8)`, last, tables)
 	if err != nil {
 		return err
 	}
@@ -157,8 +175,15 @@ func dropOld(ctx context.Context, tx pgx.Tx, before time.Time) error {
 		return err
 	}
 	for _, name := range names {
-		if _, err := tx.Exec(ctx, `DROP TABLE `+pgx.Identifier{name}.Sanitize()); err != nil {
+		err := s.inTx(ctx, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, `SET LOCAL lock_timeout = '`+lockWait+`'`); err != nil {
+				return err
+			}
+			_, err := tx.Exec(ctx, `DROP TABLE `+pgx.Identifier{name}.Sanitize())
 			return err
+		})
+		if err != nil {
+			return fmt.Errorf("%s could not be forgotten now: %w", name, err)
 		}
 	}
 	return nil

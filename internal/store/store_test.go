@@ -15,6 +15,7 @@ import (
 
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/search"
 )
 
 var ctx = context.Background()
@@ -137,15 +138,15 @@ func TestAGroupIsEnteredWholeOrNotAtAll(t *testing.T) {
 	if err := s.Enter(ctx, node, []*Entry{good, bad}); err == nil || !strings.Contains(err.Error(), "duplicate key") {
 		t.Fatalf("entered: %v", err)
 	}
-	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 0 {
-		t.Errorf("%d messages are there, %v", len(found), err)
+	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 0 {
+		t.Errorf("%d messages are there, %v", len(found.Items), err)
 	}
 	enterAll(t, s, node, good) // the connection is still of use
 	if err := s.Unenter(ctx, []ident.ID{good.Message.ID}); err != nil {
 		t.Fatal(err)
 	}
-	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 0 {
-		t.Errorf("%d messages are there, %v", len(found), err)
+	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 0 {
+		t.Errorf("%d messages are there, %v", len(found.Items), err)
 	}
 }
 
@@ -315,7 +316,7 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	if events, err := s.Events(ctx, m.ID); err != nil || len(events) != 1 {
 		t.Errorf("%d events, %v", len(events), err)
 	}
-	if notices, err := s.Notices(ctx, m.ID); err != nil || len(notices) != 1 || notices[0] != notice.Message.ID {
+	if notices, err := s.Begotten(ctx, m.ID); err != nil || len(notices) != 1 || notices[0].ID != notice.Message.ID {
 		t.Errorf("notices %v, %v", notices, err)
 	}
 	if left := lease(t, s, node); len(left) != 1 || left[0].Delivery.MessageID != notice.Message.ID {
@@ -582,26 +583,26 @@ func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
 		return n
 	}
 	before := partitions()
-	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), 0); err != nil {
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), Retention{}); err != nil {
 		t.Fatal(err)
 	}
 	if got := partitions(); got != before+4*5 {
 		t.Errorf("%d partitions after ten days, %d before", got, before)
 	}
 	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"))
-	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), 24*time.Hour); err != nil {
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), Retention{24 * time.Hour, 24 * time.Hour}); err != nil {
 		t.Fatal(err)
 	}
-	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 1 {
+	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 1 {
 		t.Errorf("a message that still waits was forgotten: %v", err)
 	}
 	if err := s.Finish(ctx, node, []*Outcome{outcome(lease(t, s, node)[0], mail.Delivered)}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), 24*time.Hour); err != nil {
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), Retention{24 * time.Hour, 24 * time.Hour}); err != nil {
 		t.Fatal(err)
 	}
-	if found, err := s.Find(ctx, TraceFilter{Limit: 10}); err != nil || len(found) != 0 {
+	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 0 {
 		t.Errorf("a message past its time is still there: %v", err)
 	}
 }
@@ -663,15 +664,5 @@ func TestRevisionsAndCounts(t *testing.T) {
 	}
 	if r, err := s.LatestRevision(ctx); err != nil || r.Number != 3 || r.Text != "a" || r.Who != "keeper" {
 		t.Errorf("%+v %v", r, err)
-	}
-	hour := time.Now().UTC().Truncate(time.Hour)
-	for range 2 {
-		if err := s.AddCounts(ctx, []mail.Count{{Hour: hour, Kind: "received", N: 2, Bytes: 10}, {Hour: hour.Add(-48 * time.Hour), Kind: "received", N: 1}}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	counts, err := s.Counts(ctx, hour.Add(-time.Hour))
-	if err != nil || len(counts) != 1 || counts[0].N != 4 || counts[0].Bytes != 20 {
-		t.Errorf("%+v %v", counts, err)
 	}
 }

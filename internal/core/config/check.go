@@ -49,6 +49,12 @@ func (k *checker) unique(seen map[string]int, line int, field, name string) {
 func (k *checker) service() {
 	s := k.c.Service
 	k.checkRetry(s.Line, "service.retry", s.Retry.schedule())
+	if _, _, _, err := s.DailyReport.Time(); err != nil {
+		k.wrong(s.Line, "service.daily_report", "%v", err)
+	}
+	if s.TranscriptsKept > s.Retention {
+		k.wrong(s.Line, "service.transcripts_kept", "%s is longer than messages are kept (retention, %s)", s.TranscriptsKept, s.Retention)
+	}
 	if s.DefaultSenderDomain != "" && k.kinds[string(s.DefaultSenderDomain)] == "" {
 		k.wrong(s.Line, "service.default_sender_domain", "%s is not among our domains", address.DisplayDomain(string(s.DefaultSenderDomain)))
 	}

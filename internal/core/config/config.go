@@ -3,6 +3,7 @@
 package config
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
 
@@ -57,6 +58,42 @@ type Service struct {
 	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of letters that do not arrive"`
 	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
 	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
+	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the dialogues of sessions are kept"`
+	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
+	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
+	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
+}
+
+// The levels of a transcript.
+const (
+	TranscriptNone    = "none"
+	TranscriptTrouble = "trouble"
+	TranscriptAll     = "all"
+)
+
+// ViewersSee is what people with the role viewer are shown of letters.
+type ViewersSee struct {
+	Addresses string `yaml:"addresses" enum:"whole,masked" default:"whole" doc:"masked: only the first letter before the @"`
+	Subjects  string `yaml:"subjects" enum:"whole,hidden" default:"whole"`
+}
+
+// DailyReport is when and to whom a report of the day before goes.
+type DailyReport struct {
+	At   string            `yaml:"at" default:"06:00" doc:"Hour and minute in the time zone"`
+	Zone string            `yaml:"zone" default:"UTC" doc:"Time zone of the hour and of the day, like Europe/Oslo"`
+	To   []address.Address `yaml:"to" doc:"Who gets it; nobody if not given"`
+}
+
+// Time is the hour and minute, and the zone.
+func (d DailyReport) Time() (hour, minute int, zone *time.Location, err error) {
+	if zone, err = time.LoadLocation(d.Zone); err != nil {
+		return 0, 0, nil, fmt.Errorf("zone: %q is no time zone; write one like Europe/Oslo or UTC", d.Zone)
+	}
+	at, err := time.Parse("15:04", d.At)
+	if err != nil {
+		return 0, 0, nil, fmt.Errorf("at: %q is no time of day; write one like 06:00", d.At)
+	}
+	return at.Hour(), at.Minute(), zone, nil
 }
 
 // Retry is the schedule of deliveries that wait.
@@ -125,6 +162,7 @@ type Listener struct {
 	SignInWithoutTLS   bool           `yaml:"sign_in_without_tls" doc:"Passwords may come in the clear; only for loopback"`
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
+	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
 	Limits             Limits         `yaml:"limits"`
 }
 
@@ -238,6 +276,7 @@ type Route struct {
 	LettersPerConnection int              `yaml:"letters_per_connection" min:"1" max:"100000" default:"100"`
 	LettersPerMinute     int              `yaml:"letters_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
 	Nodes                []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
+	Transcript           string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all"`
 	Retry                OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
 }
 
@@ -265,5 +304,6 @@ type Peer struct {
 	NoForwards           bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
 	NoBounces            bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
 	NoDelayNotices       bool             `yaml:"no_delay_notices" doc:"They are not told of delays"`
+	Transcript           string           `yaml:"transcript" enum:"none,trouble,all" doc:"Of sessions with their hosts, in place of the route's"`
 	Retry                OwnRetry         `yaml:"retry" doc:"A schedule for mail to them; it goes before the route's"`
 }

@@ -43,6 +43,24 @@ const (
 	Unknown         Cause = "not-known"
 )
 
+// The causes of what we refuse ourselves, before there is a message.
+const (
+	SpokeEarly     Cause = "spoke-early"
+	SentAhead      Cause = "sent-ahead"
+	MayNotConnect  Cause = "may-not-connect"
+	CrowdHere      Cause = "too-many-connections-here"
+	PausedHere     Cause = "listener-paused"
+	NoRuleAllows   Cause = "no-rule-allows"
+	RuleRefuses    Cause = "rule-refuses"
+	LimitReached   Cause = "limit-reached"
+	Malformed      Cause = "malformed"
+	TLSNeeded      Cause = "tls-needed-here"
+	SignInNeeded   Cause = "sign-in-needed-here"
+	WrongPassword  Cause = "wrong-password"
+	TooManySignIns Cause = "too-many-sign-ins"
+	TooManyErrors  Cause = "too-many-errors"
+)
+
 // Meaning is what a cause is to people.
 type Meaning struct {
 	// Title is a short statement.
@@ -106,5 +124,19 @@ var meanings = map[Cause]Meaning{
 	OurTrouble:      {"Something failed on our side", "Read the exact fault and the service's log.", "us", true},
 	Returned:        {"An administrator sent it back", "Nothing; see the action on record for who and why.", "us", false},
 	TakenOut:        {"An administrator dropped it", "It can be restored for a day; see the action on record for who and why.", "us", false},
+	SpokeEarly:      {"It spoke before the greeting", "Nothing, as a rule: programs that send rubbish do this. A machine of ours that does it needs mending.", "nobody", false},
+	SentAhead:       {"It sent ahead of a reply that it had to wait for", "Mend the program that sends; see the dialogue for where.", "far-administrator", false},
+	MayNotConnect:   {"This address may not connect to the listener", "If it should, change the listener's allowed networks.", "us", false},
+	CrowdHere:       {"Too many connections at once", "It comes back by itself; if it is ours, raise the listener's limit or mend the program.", "us", true},
+	PausedHere:      {"The listener takes no mail just now", "It comes back by itself when the pause ends.", "us", true},
+	NoRuleAllows:    {"No relay rule lets this client send to outside", "If it should, add a relay rule as narrow as it can be: its network, its senders.", "us", false},
+	RuleRefuses:     {"A relay rule refuses it", "If it should pass, change the rule named in the decision.", "us", false},
+	LimitReached:    {"A limit of a relay rule is reached", "If this is wanted mail, raise the limit; if not, change the account's password.", "us", true},
+	Malformed:       {"The command or the content is malformed", "Mend the program that sends; see the dialogue for the exact line.", "far-administrator", false},
+	TLSNeeded:       {"This listener takes no mail before TLS", "Let the program use STARTTLS, or TLS from the start.", "recipient", false},
+	SignInNeeded:    {"This listener takes mail only from people who signed in", "Let the program sign in; machines without an account belong at an inside listener.", "us", false},
+	WrongPassword:   {"Wrong name or password", "Set the password anew with its owner; many of these from one address are somebody guessing.", "us", false},
+	TooManySignIns:  {"Too many failed sign-ins from this address", "Wait a few minutes; find the program that keeps trying with an old password.", "us", true},
+	TooManyErrors:   {"The session was closed after too many errors", "See the dialogue for what went wrong first.", "far-administrator", false},
 	Unknown:         {"The host gives a reason we do not know", "Read its exact answer.", "far-administrator", true},
 }

@@ -3,6 +3,7 @@
 package mail
 
 import (
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -57,11 +58,19 @@ type Message struct {
 	EightBit      bool      `json:"eight_bit"`
 	Ret           string    `json:"ret"`
 	EnvID         string    `json:"env_id"`
+	Direction     string    `json:"direction" enum:"in,out,own" doc:"in: from the world. out: from our people and machines. own: made here"`
 	// NoticeOf is the message this one is a notification about, one of ours or
 	// from elsewhere, or the message it answers; 0 if none.
 	NoticeOf   ident.ID   `json:"notice_of,omitzero"`
 	Deliveries []Delivery `json:"deliveries"`
 }
+
+// Directions of messages.
+const (
+	In  = "in"
+	Out = "out"
+	Own = "own"
+)
 
 // From is the envelope sender; the null path if it is empty.
 func (m *Message) From() address.Address {
@@ -69,18 +78,19 @@ func (m *Message) From() address.Address {
 	return a
 }
 
-// MadeHere reports whether it is a notice or an automatic reply of ours.
-func (m *Message) MadeHere() bool { return m.Protocol == "notice" || m.Protocol == "reply" }
+// MadeHere reports whether it is a notice, a reply or a report of ours.
+func (m *Message) MadeHere() bool { return m.Direction == Own }
 
 // LastReply is what was said last at the far side, or what failed there.
 type LastReply struct {
-	Stage    diagnose.Stage `json:"stage"`
-	Host     string         `json:"host"`
-	Address  string         `json:"address"`
-	Code     int            `json:"code" doc:"SMTP reply code; 0 if nobody answered"`
-	Enhanced string         `json:"enhanced"`
-	Text     string         `json:"text"`
-	TLS      string         `json:"tls,omitempty" doc:"TLS version and cipher, and whether the certificate was verified"`
+	Stage     diagnose.Stage `json:"stage"`
+	Host      string         `json:"host"`
+	Address   string         `json:"address"`
+	Code      int            `json:"code" doc:"SMTP reply code; 0 if nobody answered"`
+	Enhanced  string         `json:"enhanced"`
+	Text      string         `json:"text"`
+	TLS       string         `json:"tls,omitempty" doc:"TLS version and cipher, and whether the certificate was verified"`
+	SessionID ident.ID       `json:"session_id,omitzero" doc:"The session in which it was said"`
 	// Tried are hosts that failed before this one in the same attempt.
 	Tried []LastReply `json:"tried,omitempty"`
 }
@@ -224,6 +234,21 @@ type Event struct {
 	Node      string         `json:"node"`
 	Text      string         `json:"text"`
 	Detail    map[string]any `json:"detail"`
+}
+
+// Reply is the answer that an event tells of, if it tells of one.
+func (e *Event) Reply() (LastReply, bool) {
+	switch r := e.Detail["reply"].(type) {
+	case *LastReply:
+		return *r, r != nil
+	case LastReply:
+		return r, true
+	case map[string]any: // read back from JSON
+		var out LastReply
+		text, err := json.Marshal(r)
+		return out, err == nil && json.Unmarshal(text, &out) == nil
+	}
+	return LastReply{}, false
 }
 
 // LaneState is how a lane goes.

@@ -112,6 +112,23 @@ type Cause struct {
 type Trace struct {
 	Message Message    `json:"message"`
 	Events  []Event    `json:"events"`
-	Notices []ident.ID `json:"notices" doc:"Notifications made about this message"`
+	Notices []ident.ID `json:"notices" doc:"Messages that it begot: notices, automatic replies, notices of others about it"`
 	Causes  []Cause    `json:"causes" doc:"What the causes among its deliveries mean"`
+	// Session is how it came in.
+	Session  *Session  `json:"session,omitempty" doc:"How it came in; null if that is no longer on record, or is not yet"`
+	Sessions []Session `json:"sessions" doc:"Those in which its deliveries were tried"`
+	Begotten []Message `json:"begotten" doc:"The messages of notices, with their own deliveries"`
+	About    *Message  `json:"about,omitempty" doc:"The message that it is about or answers"`
+	Boxes    []BoxUse  `json:"mailboxes" doc:"How full the mailboxes are that it went to"`
+	// Words to hand on.
+	ForUser string `json:"for_user" doc:"What became of it in three sentences, for whoever asks"`
+	ForFar  string `json:"for_far" doc:"Times in UTC, addresses, ids and answers, for the administrator of the other side"`
+}
+
+// BoxUse is how full a mailbox is.
+type BoxUse struct {
+	Address string `json:"address"`
+	Letters int64  `json:"letters"`
+	Used    int64  `json:"used"`
+	Quota   int64  `json:"quota" doc:"0 if there is none"`
 }

@@ -1,6 +1,7 @@
 package route
 
 import (
+	"cmp"
 	"slices"
 
 	"gullroute/internal/core/config"
@@ -15,6 +16,7 @@ type Terms struct {
 	Connections          int
 	LettersPerConnection int
 	LettersPerMinute     int // 0 is no limit
+	Transcript           string
 }
 
 var tlsStrength = []string{"off", "offered", "required", "verified"}
@@ -22,7 +24,7 @@ var tlsStrength = []string{"off", "offered", "required", "verified"}
 // TermsOf joins a route's terms with those of the peer behind the next hop. A
 // smart host is nobody's peer: what it is asked is the route's alone.
 func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
-	t := Terms{TLS: r.TLS, Connections: r.Connections, LettersPerConnection: r.LettersPerConnection, LettersPerMinute: r.LettersPerMinute}
+	t := Terms{TLS: r.TLS, Connections: r.Connections, LettersPerConnection: r.LettersPerConnection, LettersPerMinute: r.LettersPerMinute, Transcript: cmp.Or(r.Transcript, config.TranscriptAll)}
 	if r.NextHop == config.HopDirect {
 		t.TLS = "offered"
 	}
@@ -33,7 +35,7 @@ func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
 	if p == nil {
 		return t
 	}
-	t.Peer, t.PinnedName = p.Name, string(p.PinnedName)
+	t.Peer, t.PinnedName, t.Transcript = p.Name, string(p.PinnedName), cmp.Or(p.Transcript, t.Transcript)
 	if slices.Index(tlsStrength, p.TLS) > slices.Index(tlsStrength, t.TLS) {
 		t.TLS = p.TLS
 	}

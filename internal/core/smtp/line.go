@@ -19,25 +19,26 @@ var (
 )
 
 // ReadCommandLine reads one line that ends in CRLF, without its end. A fault of
-// the line's form is one of the errors above; any other error is the reader's.
-// The slice is valid until the next read.
+// the line's form is one of the errors above, with what was read of the line; any
+// other error is the reader's. The slice is valid until the next read.
 func ReadCommandLine(br *bufio.Reader) ([]byte, error) {
 	line, err := br.ReadSlice('\n')
 	if errors.Is(err, bufio.ErrBufferFull) || err == nil && len(line) > MaxCommandLine {
-		return nil, skipLine(br, err)
+		beginning := bytes.Clone(line[:min(len(line), MaxCommandLine)])
+		return beginning, skipLine(br, err)
 	}
 	if err != nil {
 		return nil, err
 	}
 	if len(line) < 2 || line[len(line)-2] != '\r' {
-		return nil, ErrBareLF
+		return line, ErrBareLF
 	}
 	line = line[:len(line)-2]
 	if bytes.IndexByte(line, '\r') >= 0 {
-		return nil, ErrBareCR
+		return line, ErrBareCR
 	}
 	if bytes.IndexByte(line, 0) >= 0 {
-		return nil, ErrNUL
+		return line, ErrNUL
 	}
 	return line, nil
 }

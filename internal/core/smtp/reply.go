@@ -83,13 +83,17 @@ var ErrReply = errors.New("the answer is not an SMTP reply")
 
 // ReadReply reads one reply, of at most 100 lines of 2048 octets. Replies that
 // end their lines with a bare LF are read, since a client cannot be smuggled.
-func ReadReply(br *bufio.Reader) (Reply, error) {
+func ReadReply(br *bufio.Reader) (Reply, error) { return HearReply(br, func(string) {}) }
+
+// HearReply is ReadReply that also gives each line as it came, without its end.
+func HearReply(br *bufio.Reader, heard func(line string)) (Reply, error) {
 	var r Reply
 	for n := 0; n < maxReplyLines; n++ {
 		line, err := readReplyLine(br)
 		if err != nil {
 			return r, err
 		}
+		heard(line)
 		code, more, text, err := splitReplyLine(line)
 		if err != nil {
 			return r, err

@@ -20,8 +20,10 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
+	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/resolve"
 )
 
@@ -54,6 +56,8 @@ type Options struct {
 	Secrets  Secrets
 	Resolver Resolver // in place of the configured servers
 	Dial     Dial
+	Record   *record.Recorder // of sessions; nil keeps none
+	IDs      *ident.Maker     // of sessions, with Record
 }
 
 // Client opens connections for one configuration.
@@ -115,8 +119,10 @@ const maxTries = 8
 
 // Connect opens a connection to the first host of a next hop that answers, and
 // says hello there. Hosts that failed before it are kept in the connection. Next
-// hop direct goes on to the smart hosts when no MX host can be used.
-func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string) (*Conn, *Failure) {
+// hop direct goes on to the smart hosts when no MX host can be used. letter is what
+// the connection is opened for, for the record; 0 if for none.
+func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, letter ident.ID) (*Conn, *Failure) {
+	ctx = context.WithValue(ctx, letterKey{}, letter)
 	if r.NextHop != config.HopDirect {
 		return c.connect(ctx, r, nextHop)
 	}
@@ -128,7 +134,7 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string) (
 	if !SmartHostMayHelp(failure.Cause) {
 		return nil, failure
 	}
-	conn, second := c.ConnectSmartHost(ctx, r)
+	conn, second := c.ConnectSmartHost(ctx, r, letter)
 	if second != nil {
 		second.Reply.Tried = append(append(failure.Reply.Tried, failure.Reply), second.Reply.Tried...)
 		return nil, second
@@ -137,9 +143,12 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string) (
 	return conn, nil
 }
 
+type letterKey struct{}
+
 // ConnectSmartHost opens a connection to the smart hosts of a route with next
 // hop direct.
-func (c *Client) ConnectSmartHost(ctx context.Context, r *config.Route) (*Conn, *Failure) {
+func (c *Client) ConnectSmartHost(ctx context.Context, r *config.Route, letter ident.ID) (*Conn, *Failure) {
+	ctx = context.WithValue(ctx, letterKey{}, letter)
 	smart := *r
 	smart.NextHop = config.HopSmartHost
 	return c.connect(ctx, &smart, route.SmartHosts(r))
@@ -323,20 +332,26 @@ func dnsFailure(host string, err error) *Failure {
 // a second connection without.
 func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t target, ip netip.Addr) (*Conn, *Failure) {
 	terms := route.TermsOf(c.cfg, r, nextHop)
-	conn, failure := c.openWith(ctx, r, terms, t, ip, terms.TLS != "off")
+	conn, failure := c.openWith(ctx, r, terms, nextHop, t, ip, terms.TLS != "off")
 	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" {
-		return c.openWith(ctx, r, terms, t, ip, false)
+		return c.openWith(ctx, r, terms, nextHop, t, ip, false)
 	}
 	return conn, failure
 }
 
-func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Terms, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
+func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
 	timeouts := c.cfg.Service.Timeouts
+	session, book := c.begin(ctx, r, terms, nextHop, t, ip)
 	raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.port)), timeouts.Connect)
 	if err != nil {
-		return nil, connectFailure(t, ip, err)
+		failure := connectFailure(t, ip, err)
+		failure.Reply.SessionID = session
+		book.Note("%s", failure.Reply.Text)
+		book.End(failure.Reply.Text, true)
+		return nil, failure
 	}
 	conn := newConn(raw, t.host, ip.String(), timeouts)
+	conn.session, conn.book = session, book
 	conn.lmtp = r.NextHop == config.HopLMTP
 	conn.ourName = string(c.cfg.Service.HostName)
 	if r.EHLOName != "" {
@@ -345,10 +360,31 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Term
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
 	if failure := c.dialogue(ctx, conn, r, terms, useTLS); failure != nil {
+		conn.refused(1)
+		conn.endsFor(string(failure.Reply.Stage) + ": " + failure.Reply.String())
 		conn.Close()
 		return nil, failure
 	}
 	return conn, nil
+}
+
+// begin opens the book of a session.
+func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr) (ident.ID, *record.Book) {
+	if c.Record == nil {
+		return 0, nil
+	}
+	protocol := "SMTP"
+	if r.NextHop == config.HopLMTP {
+		protocol = "LMTP"
+	}
+	id := c.IDs.Next()
+	book := c.Record.Begin(mail.Session{ID: id, Direction: mail.Out, Protocol: protocol, Route: r.Name, Address: ip.String(), Port: t.port, Name: t.host, StartedAt: time.Now().UTC()},
+		terms.Transcript)
+	book.Touch(nextHop)
+	if letter, _ := ctx.Value(letterKey{}).(ident.ID); letter != 0 {
+		book.Change(func(s *mail.Session) { s.AddLetter(letter) })
+	}
+	return id, book
 }
 
 // dialogue goes from greeting to sign-in.
@@ -397,7 +433,7 @@ func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, term
 // Verify asks a next hop whether it would take a recipient, without sending
 // anything.
 func (c *Client) Verify(ctx context.Context, r *config.Route, nextHop string, to address.Address) Result {
-	conn, failure := c.Connect(ctx, r, nextHop)
+	conn, failure := c.Connect(ctx, r, nextHop, 0)
 	if failure != nil {
 		return Result{Reply: failure.Reply, Failure: failure}
 	}

@@ -15,8 +15,11 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/dialogue"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/record"
 )
 
 // Conn is an open connection to a mail host, past its greeting. It is used by
@@ -37,6 +40,9 @@ type Conn struct {
 	tried      []mail.LastReply
 	broken     bool
 	release    func() bool
+	session    ident.ID
+	book       *record.Book
+	why        string // the session ends, in words
 }
 
 func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
@@ -53,9 +59,10 @@ func (c *Conn) Direct() bool { return c.direct }
 func (c *Conn) Quit() {
 	if !c.broken {
 		_ = c.raw.SetDeadline(time.Now().Add(2 * time.Second))
-		if c.write("QUIT\r\n") == nil && c.bw.Flush() == nil {
-			_, _ = smtp.ReadReply(c.br)
+		if c.say("QUIT") == nil && c.bw.Flush() == nil {
+			_, _ = c.hear()
 		}
+		c.endsFor("we said goodbye")
 	}
 	c.Close()
 }
@@ -67,6 +74,22 @@ func (c *Conn) Close() {
 		c.release()
 	}
 	_ = c.raw.Close()
+	c.endsFor("we closed the connection")
+	c.book.End(c.why, c.why != "we said goodbye")
+}
+
+// endsFor notes why the session ends; the first word counts.
+func (c *Conn) endsFor(why string) {
+	if c.why == "" {
+		c.why = why
+	}
+}
+
+// refused counts what the host refused.
+func (c *Conn) refused(n int) {
+	if n > 0 {
+		c.book.Change(func(s *mail.Session) { s.Refused += n })
+	}
 }
 
 // CloseWith lets the connection break when ctx ends.
@@ -78,7 +101,7 @@ func (c *Conn) CloseWith(ctx context.Context) {
 // failure is one that happened on this connection without a reply.
 func (c *Conn) failure(stage diagnose.Stage, enhanced string, cause diagnose.Cause, text string) *Failure {
 	return &Failure{Cause: cause, Permanent: strings.HasPrefix(enhanced, "5"),
-		Reply: mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Enhanced: enhanced, Text: text, TLS: c.tlsNote, Tried: c.tried}}
+		Reply: mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Enhanced: enhanced, Text: text, TLS: c.tlsNote, SessionID: c.session, Tried: c.tried}}
 }
 
 // refusal is a reply that is not what was hoped for.
@@ -88,26 +111,46 @@ func (c *Conn) refusal(stage diagnose.Stage, r smtp.Reply) *Failure {
 
 func (c *Conn) lastReply(stage diagnose.Stage, r smtp.Reply) mail.LastReply {
 	return mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Code: r.Code, Enhanced: r.Enhanced,
-		Text: r.Text(), TLS: c.tlsNote, Tried: c.tried}
+		Text: r.Text(), TLS: c.tlsNote, SessionID: c.session, Tried: c.tried}
 }
 
 // ioFailure is an error of the connection at a stage.
 func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
 	c.broken = true
+	enhanced, cause, text := "4.4.2", diagnose.Dropped, "the connection broke: "+plain(err)
 	switch {
 	case errors.Is(err, smtp.ErrReply):
-		return c.failure(stage, "4.5.0", diagnose.NotSMTP, err.Error())
+		enhanced, cause, text = "4.5.0", diagnose.NotSMTP, err.Error()
 	case os.IsTimeout(err):
-		return c.failure(stage, "4.4.2", diagnose.NoAnswer, "the host did not answer in time")
+		cause, text = diagnose.NoAnswer, "the host did not answer in time"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return c.failure(stage, "4.4.2", diagnose.Dropped, "the host closed the connection")
+		text = "the host closed the connection"
 	}
-	return c.failure(stage, "4.4.2", diagnose.Dropped, "the connection broke: "+plain(err))
+	c.book.Note("%s", text)
+	c.endsFor(text)
+	return c.failure(stage, enhanced, cause, text)
 }
 
-func (c *Conn) write(s string) error {
-	_, err := c.bw.WriteString(s)
+// say writes one line of the dialogue.
+func (c *Conn) say(line string) error {
+	c.book.Say(dialogue.Client, []byte(line))
+	return c.write(line)
+}
+
+// write writes a line that is not for the record.
+func (c *Conn) write(line string) error {
+	_, err := c.bw.WriteString(line + "\r\n")
 	return err
+}
+
+// hear reads one reply.
+func (c *Conn) hear() (smtp.Reply, error) {
+	return smtp.HearReply(c.br, func(line string) {
+		if strings.HasPrefix(line, "334") {
+			line = "334 (challenge left out)"
+		}
+		c.book.Say(dialogue.Server, []byte(line))
+	})
 }
 
 func (c *Conn) deadline(d time.Duration) { _ = c.raw.SetDeadline(time.Now().Add(d)) }
@@ -115,7 +158,7 @@ func (c *Conn) deadline(d time.Duration) { _ = c.raw.SetDeadline(time.Now().Add(
 // command sends one line and reads its reply.
 func (c *Conn) command(stage diagnose.Stage, line string, wait time.Duration) (smtp.Reply, *Failure) {
 	c.deadline(wait)
-	err := c.write(line + "\r\n")
+	err := c.say(line)
 	if err == nil {
 		err = c.bw.Flush()
 	}
@@ -126,12 +169,13 @@ func (c *Conn) command(stage diagnose.Stage, line string, wait time.Duration) (s
 }
 
 func (c *Conn) reply(stage diagnose.Stage) (smtp.Reply, *Failure) {
-	r, err := smtp.ReadReply(c.br)
+	r, err := c.hear()
 	if err != nil {
 		return r, c.ioFailure(stage, err)
 	}
 	if r.Code == 421 { // RFC 5321 section 3.8: the host is about to close
 		c.broken = true
+		c.endsFor("the host said that it closes: " + r.Text())
 	}
 	return r, nil
 }
@@ -209,9 +253,14 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	secured := tls.Client(c.raw, settings)
 	if err := secured.Handshake(); err != nil {
 		c.broken = true
+		c.book.Note("the TLS handshake failed: %s", plain(err))
 		return c.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSTrouble, "the TLS handshake failed: "+plain(err))
 	}
 	state := secured.ConnectionState()
+	defer func() {
+		c.book.Note("TLS begins: %s", c.tlsNote)
+		c.book.Change(func(s *mail.Session) { s.TLS = c.tlsNote })
+	}()
 	c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
 	if fault != nil {
 		c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", not verified: " + fault.Error()

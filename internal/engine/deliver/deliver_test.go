@@ -108,7 +108,7 @@ func sendTo(t *testing.T, s *script, route config.Route, l Letter, to ...string)
 	if route.NextHop == "" {
 		route.NextHop = "smarthost"
 	}
-	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), Options{}).Connect(context.Background(), &route, s.serve(t))
+	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), Options{}).Connect(context.Background(), &route, s.serve(t), 0)
 	if failure != nil {
 		return nil, failure
 	}
@@ -282,7 +282,7 @@ func TestAnAttemptThatIsCalledOffIsAFailureAndNoMore(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	s := &script{}
-	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), Options{}).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t))
+	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), Options{}).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t), 0)
 	if conn != nil || failure == nil || failure.Permanent || len(s.heard) > 0 {
 		t.Errorf("%v %+v, the host heard %q", conn, failure, s.heard)
 	}

@@ -59,7 +59,7 @@ func TestAHostThatCannotProveThePasswordGetsNoMail(t *testing.T) {
 func dialScript(t *testing.T, s *script, c *config.Config) *Conn {
 	t.Helper()
 	client := NewClient(config.Compile(c, 1, nil), Options{})
-	conn, failure := client.Connect(t.Context(), &config.Route{NextHop: config.HopSmartHost, TLS: "off"}, s.serve(t))
+	conn, failure := client.Connect(t.Context(), &config.Route{NextHop: config.HopSmartHost, TLS: "off"}, s.serve(t), 0)
 	if failure != nil {
 		t.Fatal(failure)
 	}

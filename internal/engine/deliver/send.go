@@ -8,12 +8,14 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 )
 
 // Letter is a message to hand over.
 type Letter struct {
+	ID       ident.ID
 	Sender   address.Address
 	Size     int64
 	UTF8     bool // the header may hold UTF-8 (RFC 6532)
@@ -46,6 +48,26 @@ const group = 100
 // Send hands a letter over to recipients in one transaction and reports each
 // one's result, in their order.
 func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
+	results := c.transact(letter, recipients)
+	taken := 0
+	for i, r := range results {
+		if r.Failure == nil {
+			taken++
+		}
+		c.book.Touch(recipients[i].To.Domain)
+	}
+	c.book.Change(func(s *mail.Session) {
+		s.AddLetter(letter.ID)
+		s.Recipients += taken
+		s.Refused += len(results) - taken
+		if taken > 0 {
+			s.Messages++
+		}
+	})
+	return results
+}
+
+func (c *Conn) transact(letter *Letter, recipients []Recipient) []Result {
 	results := make([]Result, len(recipients))
 	if failure := c.unfit(letter, recipients); failure != nil {
 		return all(results, failure)
@@ -155,11 +177,11 @@ func (c *Conn) sendGroup(lines []string, withData bool) *Failure {
 	var err error
 	for _, line := range lines {
 		if err == nil {
-			err = c.write(line + "\r\n")
+			err = c.say(line)
 		}
 	}
 	if err == nil && withData {
-		err = c.write("DATA\r\n")
+		err = c.say("DATA")
 	}
 	if err == nil {
 		err = c.bw.Flush()
@@ -233,6 +255,7 @@ func (c *Conn) content(l *Letter, wanted, dataSent bool) *Failure {
 		if failure := c.copyContent(w, content); failure != nil {
 			return failure
 		}
+		c.book.Content(l.Size)
 	}
 	c.deadline(c.timeouts.Final)
 	if err := w.Close(); err != nil {

@@ -9,6 +9,8 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/dialogue"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 )
 
@@ -31,7 +33,9 @@ func (c *Conn) signIn(account, password string) *Failure {
 	if failure != nil {
 		return failure
 	}
-	if r.Code != 235 {
+	if r.Code == 235 {
+		c.book.Change(func(s *mail.Session) { s.Account = account })
+	} else {
 		f := c.refusal(diagnose.StageSignIn, r)
 		f.Permanent = false // a wrong password is mended on our side
 		return f
@@ -41,8 +45,25 @@ func (c *Conn) signIn(account, password string) *Failure {
 
 func b64(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
 
+// auth sends a line with credentials: they are not for the record.
 func (c *Conn) auth(line string) (smtp.Reply, *Failure) {
-	return c.command(diagnose.StageSignIn, line, c.timeouts.Command)
+	shown := "(credentials left out)"
+	if rest, ok := strings.CutPrefix(line, "AUTH "); ok {
+		mechanism, _, has := strings.Cut(rest, " ")
+		if shown = "AUTH " + mechanism; has {
+			shown += " (credentials left out)"
+		}
+	}
+	c.book.Say(dialogue.Client, []byte(shown))
+	c.deadline(c.timeouts.Command)
+	err := c.write(line)
+	if err == nil {
+		err = c.bw.Flush()
+	}
+	if err != nil {
+		return smtp.Reply{}, c.ioFailure(diagnose.StageSignIn, err)
+	}
+	return c.reply(diagnose.StageSignIn)
 }
 
 // signInLogin answers the two questions of LOGIN, whatever their words.

@@ -15,10 +15,14 @@ type Event struct {
 	Recipient string     `json:"recipient,omitempty"`
 	State     mail.State `json:"state,omitempty"`
 	Lane      string     `json:"lane,omitempty"`
+	Client    string     `json:"client,omitempty"`
 }
 
 // EventLane tells that a lane changed its state.
 const EventLane mail.Kind = "lane"
+
+// EventRejected tells that something was refused before it became a message.
+const EventRejected mail.Kind = "rejected"
 
 // EventLost tells that a watcher was too slow and how many events it missed.
 const EventLost mail.Kind = "lost"

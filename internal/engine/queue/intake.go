@@ -185,7 +185,7 @@ func (q *Queue) unreserve(entries []*store.Entry) {
 func (q *Queue) handOver(entries []*store.Entry) {
 	watched := q.Hub.Watched()
 	for _, e := range entries {
-		q.Tally.Add(e.Message.ReceivedAt, tally.Received, e.Message.Size)
+		q.Tally.Add(tally.Received, e.Message.Size)
 		if watched {
 			q.publishReceived(e.Message)
 		}

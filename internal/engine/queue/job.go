@@ -55,7 +55,7 @@ func (j *job) from() address.Address {
 
 // letter is the job as the dialogue needs it.
 func (q *Queue) letter(j *job) *deliver.Letter {
-	return &deliver.Letter{Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
+	return &deliver.Letter{ID: j.message, Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
 		Content: func() (io.Reader, error) {
 			if j.content != nil {
 				return bytes.NewReader(j.content.data), nil

@@ -207,7 +207,7 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 	summary := message.Summarize(section, host)
 	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), HeaderFrom: summary.From, Subject: summary.Subject, MessageID: summary.MessageID,
 		Size: int64(len(content)), Helo: host, SessionID: id, Revision: cfg.Revision, Protocol: kind,
-		EightBit: bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }), NoticeOf: j.message}
+		EightBit: bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }), NoticeOf: j.message, Direction: mail.Own}
 	e := &store.Entry{Message: m, Content: content}
 	for i, leg := range legs {
 		e.Deliveries = append(e.Deliveries, NewDelivery(cfg, m, i+1, leg, to, kind))

@@ -44,7 +44,7 @@ func (q *Queue) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.Ou
 	o.Events = append(o.Events, mail.Event{At: o.At, Kind: mail.EventDeferred, MessageID: d.MessageID, N: d.N, Node: q.Name,
 		Text: string(f.Reply.Stage) + ": " + f.Reply.String(),
 		Detail: map[string]any{"attempt": d.Attempts, "cause": f.Cause, "reply": f.Reply, "next_attempt_at": next.UTC(),
-			"route": d.Route, "next_hop": d.NextHop, "lane": d.LaneID}})
+			"route": d.Route, "next_hop": d.NextHop, "lane": d.LaneID, "recipient": d.Recipient}})
 }
 
 // schedule is the one that counts for a delivery.
@@ -152,7 +152,7 @@ func (q *Queue) record(j *job, o *store.Outcome) {
 	case mail.Expired:
 		kind, eventKind = tally.Expired, mail.EventExpired
 	}
-	q.Tally.Add(o.At, kind, j.size)
+	q.Tally.Add(kind, j.size)
 	if d.State == mail.Deferred {
 		lane := d.LaneID
 		if o.Lane != 0 {

@@ -77,7 +77,7 @@ func (q *Queue) sendSecondWay(l *lane, j *job, all []deliver.Recipient, results 
 	if len(rest) == 0 {
 		return
 	}
-	conn, failure := q.client.Load().ConnectSmartHost(q.connecting, l.route)
+	conn, failure := q.client.Load().ConnectSmartHost(q.connecting, l.route, j.message)
 	if failure != nil { // the direct way's answer stands, unless waiting helps now
 		if !failure.Permanent {
 			for _, i := range at {

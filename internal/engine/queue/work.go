@@ -47,7 +47,7 @@ func (q *Queue) work(l *lane) {
 		}
 		if conn == nil {
 			var failure *deliver.Failure
-			conn, failure = q.client.Load().Connect(q.connecting, l.route, l.nextHop)
+			conn, failure = q.client.Load().Connect(q.connecting, l.route, l.nextHop, j.message)
 			if failure != nil {
 				q.unreachable(l, j, failure)
 				return

@@ -13,6 +13,9 @@ import (
 	"github.com/xdg-go/scram"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/dialogue"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/signin"
 )
@@ -92,6 +95,7 @@ func (se *session) signedIn(who address.Address, err error) smtp.Reply {
 	switch {
 	case err == nil:
 		se.account = who
+		se.book.Change(func(s *mail.Session) { s.Account = who.String() })
 		se.log = se.log.With("account", who.String())
 		return smtp.NewReply(235, "2.7.0", "signed in as %s", who.Display())
 	case errors.Is(err, errGivenUp):
@@ -99,19 +103,22 @@ func (se *session) signedIn(who address.Address, err error) smtp.Reply {
 	case errors.Is(err, errCoding):
 		return se.fault(smtp.NewReply(501, "5.5.2", "%v", err))
 	case errors.Is(err, signin.ErrSlow):
-		se.reject("sign-in: " + err.Error())
 		time.Sleep(busyPause)
-		return se.fault(smtp.NewReply(454, "4.7.0", "%v", err))
+		return se.refuseSignIn(diagnose.TooManySignIns, smtp.NewReply(454, "4.7.0", "%v", err))
 	case errors.Is(err, signin.ErrBusy), errors.Is(err, signin.ErrNotNow):
 		time.Sleep(busyPause)
 		return se.weigh(smtp.NewReply(454, "4.7.0", "%v; try again soon", err), 1)
 	case errors.Is(err, signin.ErrWrong):
-		se.reject("sign-in: " + err.Error())
 		time.Sleep(failurePause)
-		return se.fault(smtp.NewReply(535, "5.7.8", "%v", err))
+		return se.refuseSignIn(diagnose.WrongPassword, smtp.NewReply(535, "5.7.8", "%v", err))
 	}
 	se.closing = true // the connection broke
 	return smtp.Reply{}
+}
+
+func (se *session) refuseSignIn(cause diagnose.Cause, r smtp.Reply) smtp.Reply {
+	se.refuse(refused{stage: diagnose.StageSignIn, cause: cause, reply: r})
+	return se.fault(r)
 }
 
 // ask sends a challenge and reads the client's answer.
@@ -121,6 +128,7 @@ func (se *session) ask(challenge string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	se.book.Say(dialogue.Client, []byte("(credentials left out)"))
 	return decodeAnswer(string(line))
 }
 

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -71,18 +72,20 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 		return *err
 	}
 	if fault := content.Fault(); fault != nil {
-		se.reject(fault.Text())
+		se.refuseLetter(refused{cause: diagnose.Malformed, reply: *fault, size: s.size})
 		return se.fault(*fault)
 	}
 	section, complete := message.SplitHeader(s.head()[head:])
 	if !complete && len(section) >= message.MaxHeader-int(head) {
-		se.reject(message.ErrHeaderTooLarge.Error())
-		return se.weigh(smtp.NewReply(552, "5.3.4", "%v", message.ErrHeaderTooLarge), 1)
+		r := smtp.NewReply(552, "5.3.4", "%v", message.ErrHeaderTooLarge)
+		se.refuseLetter(refused{cause: diagnose.TooLarge, reply: r, size: s.size})
+		return se.weigh(r, 1)
 	}
 	summary := message.Summarize(section, string(se.conf.GreetingName))
 	if summary.Hops > maxHops || summary.OwnHops >= maxOwnHops {
-		se.reject(fmt.Sprintf("a loop: %d Received fields, %d of them ours", summary.Hops, summary.OwnHops))
-		return smtp.NewReply(554, "5.4.6", "the message goes round in a loop: it has passed here %d times before, and %d servers in all", summary.OwnHops, summary.Hops)
+		r := smtp.NewReply(554, "5.4.6", "the message goes round in a loop: it has passed here %d times before, and %d servers in all", summary.OwnHops, summary.Hops)
+		se.refuseLetter(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
+		return r
 	}
 	if fixed, changed := se.fix(section, id, now); changed {
 		if !bytes.HasPrefix(s.head()[int(head)+len(section):], []byte("\r\n")) { // a body without an empty line before it
@@ -123,17 +126,22 @@ func (se *session) copyContent(s *spool, content io.Reader) *smtp.Reply {
 			break
 		}
 		if err != nil || size > 2*limit+contentStep {
+			se.book.Content(size)
 			return se.cutOff(err)
 		}
 	}
+	se.book.Content(size)
 	var r smtp.Reply
 	switch {
 	case size > limit:
-		se.reject("the message is too large")
-		r = se.weigh(smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size, limit), 1)
+		r = smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size, limit)
+		section, _ := message.SplitHeader(s.head())
+		se.refuseLetter(refused{cause: diagnose.TooLarge, reply: r, size: size, summary: message.Summarize(section, string(se.conf.GreetingName))})
+		r = se.weigh(r, 1)
 	case trouble != nil:
 		se.log.Error("content could not be spooled", "error", trouble)
 		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
+		se.refuseLetter(refused{cause: diagnose.OurTrouble, reply: r, size: size})
 	default:
 		return nil
 	}
@@ -145,13 +153,17 @@ func (se *session) extend() {
 }
 
 func (se *session) cutOff(err error) *smtp.Reply {
-	se.closing = true
+	se.closing, se.why = true, "the connection broke in the middle of a message"
 	r := smtp.NewReply(421, "4.4.2", "the message did not come to its end; closing")
+	cause := diagnose.Dropped
 	if err == nil {
-		r = smtp.NewReply(421, "4.3.4", "the message is far too large; closing")
+		r, cause = smtp.NewReply(421, "4.3.4", "the message is far too large; closing"), diagnose.TooLarge
+		se.closeFor("the message was far too large")
 	} else if os.IsTimeout(err) {
 		r = smtp.NewReply(421, "4.4.2", "the message came too slowly; closing")
+		se.why = "the message came too slowly"
 	}
+	se.refuseLetter(refused{cause: cause, reply: r})
 	return &r
 }
 
@@ -160,7 +172,10 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), Sender: se.mail.From.String(), HeaderFrom: sum.From, Subject: sum.Subject, Account: se.account.String(),
 		MessageID: sum.MessageID, Size: s.size, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), SessionID: se.id,
 		Revision: se.cfg.Revision, Protocol: se.protocol(), Hops: sum.Hops, UTF8: se.mail.UTF8 && !ascii(section), EightBit: s.eightBit,
-		Ret: se.mail.Ret, EnvID: se.mail.EnvID}
+		Ret: se.mail.Ret, EnvID: se.mail.EnvID, Direction: mail.In}
+	if se.trusted() {
+		m.Direction = mail.Out
+	}
 	e := &store.Entry{Message: m}
 	se.tieReport(e, s, section)
 	seen := map[string]bool{}
@@ -258,14 +273,19 @@ func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 	if s.file == nil {
 		e.Content = s.memory
 	} else if err := s.store(ctx, se.server.Contents, e.Message.ID); err != nil {
-		return se.notNow(err)
+		return se.notNow(e.Message, err)
 	}
 	if err := se.server.Intake.Enter(ctx, e); err != nil {
 		if s.file != nil {
 			_ = se.server.Contents.DropContent(ctx, e.Message.ID)
 		}
-		return se.notNow(err)
+		return se.notNow(e.Message, err)
 	}
+	se.book.Change(func(b *mail.Session) {
+		b.Messages++
+		b.Recipients += len(se.rcpts)
+		b.AddLetter(e.Message.ID)
+	})
 	if n := se.expansion(e.Message, section); n != nil {
 		if err := se.server.Intake.Enter(ctx, n); err != nil {
 			se.log.Warn("the sender is not told of an expansion", "message", e.Message.ID, "error", err)
@@ -277,14 +297,16 @@ func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 	return smtp.NewReply(250, "2.0.0", "accepted as %s", e.Message.ID)
 }
 
-func (se *session) notNow(err error) smtp.Reply {
-	if errors.Is(err, queue.ErrStopped) {
-		se.closing = true
-		return smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
+func (se *session) notNow(m *mail.Message, err error) smtp.Reply {
+	r := smtp.NewReply(451, "4.3.0", "the message could not be stored just now; try again later")
+	switch {
+	case errors.Is(err, queue.ErrStopped):
+		se.closeFor("this server was going down")
+		r = smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
+	case errors.Is(err, store.ErrFull):
+		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
 	}
 	se.log.Error("message could not be entered", "error", err)
-	if errors.Is(err, store.ErrFull) {
-		return smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
-	}
-	return smtp.NewReply(451, "4.3.0", "the message could not be stored just now; try again later")
+	se.refuseLetter(refused{cause: diagnose.OurTrouble, reply: r, size: m.Size, summary: message.Summary{From: m.HeaderFrom, Subject: m.Subject, MessageID: m.MessageID}})
+	return r
 }

@@ -16,12 +16,14 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
@@ -49,6 +51,7 @@ type Options struct {
 	Log      *slog.Logger
 	Node     string
 	SpoolDir string // for content that is too large for memory
+	Record   *record.Recorder
 	// Bind overrides the addresses of listeners, by name.
 	Bind map[string]netip.AddrPort
 	// SignIn checks people's passwords.
@@ -242,9 +245,9 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 		refusal = l.enter(client, conf, time.Now())
 	}
 	if refusal != nil {
-		s.Tally.Add(time.Now(), tally.Rejected, 0)
 		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
 		_, _ = conn.Write(refusal.AppendTo(nil))
+		s.turnAway(cfg, conf, client, *refusal)
 		conn.Close()
 		return
 	}
@@ -270,6 +273,28 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 		}()
 		se.run()
 	}()
+}
+
+// turnAway puts on record that a client was refused at the door. It has no
+// session: there was no dialogue.
+func (s *Server) turnAway(cfg *config.Compiled, conf *config.Listener, client netip.Addr, r smtp.Reply) {
+	if s.Record == nil {
+		return
+	}
+	cause := diagnose.CrowdHere
+	switch {
+	case r.Code == 554:
+		cause = diagnose.MayNotConnect
+	case s.pausedAt(conf.Name) != nil:
+		cause = diagnose.PausedHere
+	}
+	s.Record.Refuse(mail.Refusal{At: time.Now().UTC(), Listener: conf.Name, ClientAddress: client.String(), Stage: diagnose.StageConnect,
+		Code: r.Code, Enhanced: r.Enhanced, Text: r.Text(), Cause: cause, Revision: cfg.Revision})
+}
+
+func clientPort(conn net.Conn) int {
+	ap, _ := netip.ParseAddrPort(conn.RemoteAddr().String())
+	return int(ap.Port())
 }
 
 // SetPauses puts in force what people have stopped: listeners by name, or this

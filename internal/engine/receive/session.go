@@ -16,13 +16,15 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/message"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/live"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/record"
 )
 
 // writeTimeout is how long a client may leave our replies unread.
@@ -49,6 +51,9 @@ type session struct {
 	bw     *bufio.Writer
 	log    *slog.Logger
 	id     ident.ID
+	book   *record.Book
+	why    string // it ends, in words
+	broken bool
 
 	helo         string
 	extended     bool            // by EHLO or LHLO
@@ -73,7 +78,12 @@ type recipient struct {
 
 func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net.Conn, client netip.Addr) *session {
 	id := s.IDs.Next()
-	return &session{server: s, cfg: cfg, conf: conf, raw: conn, conn: conn, client: client, id: id,
+	protocol := "SMTP"
+	if conf.Kind == config.LMTP {
+		protocol = "LMTP"
+	}
+	book := s.Record.Begin(mail.Session{ID: id, Direction: mail.In, Protocol: protocol, Listener: conf.Name, Address: client.String(), Port: clientPort(conn), StartedAt: time.Now().UTC()}, conf.Transcript)
+	return &session{server: s, cfg: cfg, conf: conf, raw: conn, conn: conn, client: client, id: id, book: book, why: "the client closed the connection", broken: true,
 		br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10),
 		log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())}
 }
@@ -87,6 +97,7 @@ func (se *session) wakeIdle() {
 
 // run is the dialogue from greeting to end.
 func (se *session) run() {
+	defer func() { se.book.End(se.why, se.broken) }()
 	defer func() {
 		if fault := recover(); fault != nil { // one session's fault must not end the others
 			se.log.Error("session failed", "fault", fault, "stack", string(debug.Stack()))
@@ -96,9 +107,11 @@ func (se *session) run() {
 		return
 	}
 	if se.talksEarly() {
-		se.reply(smtp.NewReply(554, "5.5.1", "you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)"))
+		r := smtp.NewReply(554, "5.5.1", "you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)")
+		se.reply(r)
 		se.flush()
-		se.reject("talked before the greeting")
+		se.refuse(refused{stage: diagnose.StageGreeting, cause: diagnose.SpokeEarly, reply: r})
+		se.closeFor("it spoke before the greeting")
 		return
 	}
 	protocol := "ESMTP"
@@ -109,10 +122,13 @@ func (se *session) run() {
 	for !se.closing {
 		line, err := se.readLine()
 		if err == nil {
-			se.reply(se.command(smtp.ParseCommand(line)))
+			c := smtp.ParseCommand(line)
+			se.hear(c, line)
+			se.reply(se.command(c))
 			continue
 		}
 		if reply := lineFault(err); reply != nil {
+			se.book.Note("a line with a fault came: %s", dialogue.Printable(line))
 			se.reply(se.fault(*reply))
 			continue
 		}
@@ -166,8 +182,10 @@ func lineFault(err error) *smtp.Reply {
 func (se *session) end(err error) {
 	switch {
 	case se.server.isStopping(se.conf.Name):
+		se.closeFor("this server was going down, or the listener was paused")
 		se.reply(smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName))
 	case os.IsTimeout(err):
+		se.why = "the client was silent for too long"
 		se.reply(smtp.NewReply(421, "4.4.2", "no command for %s; closing", se.conf.Limits.CommandTimeout))
 	}
 	se.flush()
@@ -178,7 +196,13 @@ func (se *session) reply(r smtp.Reply) {
 	if r.Code == 0 {
 		return
 	}
-	_, _ = se.bw.Write(r.AppendTo(se.bw.AvailableBuffer()))
+	text := r.AppendTo(se.bw.AvailableBuffer())
+	if r.Code == 334 {
+		se.book.Say(dialogue.Server, []byte("334 (challenge left out)"))
+	} else {
+		se.book.Say(dialogue.Server, text[:len(text)-2])
+	}
+	_, _ = se.bw.Write(text)
 }
 
 func (se *session) flush() error {
@@ -194,24 +218,59 @@ func (se *session) weigh(r smtp.Reply, weight int) smtp.Reply {
 	if se.errors < se.conf.Limits.Errors*refusalsPerError {
 		return r
 	}
-	se.closing = true
-	se.reject("too many errors")
+	se.closeFor("the client made too many errors")
 	se.reply(r)
 	return smtp.NewReply(421, "4.7.0", "too many errors; closing")
 }
 
-// reject counts and tells that something was refused.
-func (se *session) reject(why string) {
-	now := time.Now()
-	se.server.Tally.Add(now, tally.Rejected, 0)
-	se.log.Info("refused", "why", why)
-	if se.server.Hub.Watched() {
-		sender := ""
-		if se.mail != nil {
-			sender = se.mail.From.String()
-		}
-		se.server.Hub.Publish(live.Event{Event: mail.Event{At: now.UTC(), Kind: "rejected", Node: se.server.Node,
-			Text: se.client.String() + " at " + se.conf.Name + ": " + why}, Sender: sender})
+// closeFor ends the session with its next reply.
+func (se *session) closeFor(why string) { se.closing, se.why, se.broken = true, why, false }
+
+// hear puts a client's line on record, without credentials.
+func (se *session) hear(c smtp.Command, line []byte) {
+	if mechanism, initial, ok := strings.Cut(c.Arg, " "); ok && c.Verb == "AUTH" && initial != "" {
+		se.book.Say(dialogue.Client, []byte("AUTH "+dialogue.Printable([]byte(mechanism))+" (credentials left out)"))
+		return
+	}
+	se.book.Say(dialogue.Client, line)
+}
+
+// refused is what was refused, where and why.
+type refused struct {
+	stage diagnose.Stage
+	cause diagnose.Cause
+	reply smtp.Reply
+	to    address.Address
+	rule  string
+	// Of a letter whose content was refused:
+	summary message.Summary
+	size    int64
+}
+
+// refuse puts a refusal on record.
+func (se *session) refuse(r refused) {
+	now := time.Now().UTC()
+	se.book.Change(func(s *mail.Session) { s.Refused++ })
+	se.log.Info("refused", "stage", r.stage, "cause", r.cause, "code", r.reply.Code, "enhanced", r.reply.Enhanced)
+	if se.server.Record == nil {
+		return
+	}
+	x := mail.Refusal{At: now, SessionID: se.id, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), Account: se.account.String(),
+		Stage: r.stage, Code: r.reply.Code, Enhanced: r.reply.Enhanced, Text: r.reply.Text(), Cause: r.cause, Rule: r.rule, Revision: se.cfg.Revision,
+		Recipient: r.to.String(), Size: r.size, Subject: r.summary.Subject, HeaderFrom: r.summary.From, MessageID: r.summary.MessageID}
+	if se.mail != nil {
+		x.Sender, x.Size = se.mail.From.String(), max(x.Size, se.mail.Size)
+	}
+	se.server.Record.Refuse(x)
+}
+
+// refuseLetter puts on record that a letter's content was refused, for each of
+// its recipients.
+func (se *session) refuseLetter(r refused) {
+	r.stage = diagnose.StageContent
+	for _, to := range se.rcpts {
+		r.to, r.rule = to.rcpt.To, to.decision.Rule
+		se.refuse(r)
 	}
 }
 
@@ -240,7 +299,7 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 	case "HELP":
 		return smtp.NewReply(214, "2.0.0", "commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA RSET NOOP VRFY QUIT")
 	case "QUIT":
-		se.closing = true
+		se.closeFor("the client said goodbye")
 		return smtp.NewReply(221, "2.0.0", "%s says goodbye", se.conf.GreetingName)
 	case "EXPN", "BDAT", "TURN", "ETRN":
 		return se.fault(smtp.NewReply(502, "5.5.1", "%s is not offered here", c.Verb))
@@ -264,6 +323,7 @@ func (se *session) hello(c smtp.Command) smtp.Reply {
 	}
 	se.clear()
 	se.helo, se.extended = name, c.Verb != "HELO"
+	se.book.Change(func(s *mail.Session) { s.Name = clip(name) })
 	if !se.extended {
 		return smtp.NewReply(250, "", "%s greets %s", se.conf.GreetingName, se.client)
 	}
@@ -310,9 +370,10 @@ func (se *session) startTLS(arg string) smtp.Reply {
 // outOfTurn ends the session of a client that sent more before it could know
 // the answer (RFC 2920 section 3.1).
 func (se *session) outOfTurn(verb string) smtp.Reply {
-	se.closing = true
-	se.reject("sent ahead of the reply to " + verb)
-	return smtp.NewReply(554, "5.5.1", "you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)", verb)
+	r := smtp.NewReply(554, "5.5.1", "you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)", verb)
+	se.refuse(refused{stage: diagnose.StageHello, cause: diagnose.SentAhead, reply: r})
+	se.closeFor("the client sent ahead of the reply to " + verb)
+	return r
 }
 
 // refresh takes the configuration in force for the next transaction. It reports
@@ -344,7 +405,7 @@ func (se *session) maySubmit() bool {
 
 func (se *session) mailFrom(arg string) smtp.Reply {
 	if se.mail == nil && !se.refresh() {
-		se.closing = true
+		se.closeFor("the listener was closed")
 		return smtp.NewReply(421, "4.3.2", "this listener was closed; try again")
 	}
 	limits := se.conf.Limits
@@ -353,19 +414,11 @@ func (se *session) mailFrom(arg string) smtp.Reply {
 		return se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
 	case se.mail != nil:
 		return se.fault(smtp.NewReply(503, "5.5.1", "a message is under way; send DATA or RSET first"))
-	case se.conf.TLS == config.TLSRequired && se.tls == nil:
-		return se.fault(smtp.NewReply(530, "5.7.0", "say STARTTLS first; no mail is taken here in the clear"))
-	case se.conf.Kind == config.Submission && se.account.IsNull():
-		return se.fault(smtp.NewReply(530, "5.7.0", "sign in first; this listener is for people with an account"))
-	case !se.account.IsNull() && !se.maySubmit():
-		se.closing = true
-		se.reject("the account may not submit any more")
-		return smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing", se.account.Display())
 	case se.messages >= limits.MessagesPerConnection:
-		se.closing = true
+		se.closeFor("it had sent as many messages as one connection may")
 		return smtp.NewReply(421, "4.7.0", "%d messages came by this connection; open a new one", limits.MessagesPerConnection)
 	case limits.SessionSize > 0 && se.octets >= int64(limits.SessionSize):
-		se.closing = true
+		se.closeFor("it had sent as many octets as one connection may")
 		return smtp.NewReply(421, "4.7.0", "%d octets came by this connection; open a new one", se.octets)
 	}
 	completeWith := ""
@@ -373,17 +426,50 @@ func (se *session) mailFrom(arg string) smtp.Reply {
 		completeWith = string(se.cfg.Service.DefaultSenderDomain)
 	}
 	m, fault := smtp.ParseMail(arg, completeWith)
+	if fault == nil {
+		se.mail = &m // for the record
+	}
+	if r := se.mayBegin(); r != nil {
+		se.mail = nil
+		return *r
+	}
 	if fault != nil {
+		se.refuse(refused{stage: diagnose.StageSender, cause: diagnose.Malformed, reply: *fault})
 		return se.fault(*fault)
 	}
 	if m.Size > int64(limits.MessageSize) {
-		return se.weigh(smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", m.Size, limits.MessageSize), 1)
+		r := smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", m.Size, limits.MessageSize)
+		se.refuse(refused{stage: diagnose.StageSender, cause: diagnose.TooLarge, reply: r})
+		se.mail = nil
+		return se.weigh(r, 1)
 	}
 	if se.trusted() {
 		m.From = se.cfg.RewriteSender(m.From)
 	}
-	se.mail = &m
+	se.book.Touch(m.From.Domain)
 	return smtp.NewReply(250, "2.1.0", "sender ok")
+}
+
+// mayBegin finds what this listener asks for before any message.
+func (se *session) mayBegin() *smtp.Reply {
+	var r smtp.Reply
+	var cause diagnose.Cause
+	switch {
+	case se.conf.TLS == config.TLSRequired && se.tls == nil:
+		r, cause = smtp.NewReply(530, "5.7.0", "say STARTTLS first; no mail is taken here in the clear"), diagnose.TLSNeeded
+	case se.conf.Kind == config.Submission && se.account.IsNull():
+		r, cause = smtp.NewReply(530, "5.7.0", "sign in first; this listener is for people with an account"), diagnose.SignInNeeded
+	case !se.account.IsNull() && !se.maySubmit():
+		r, cause = smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing", se.account.Display()), diagnose.RuleRefuses
+		se.closeFor("the account may not submit any more")
+	default:
+		return nil
+	}
+	se.refuse(refused{stage: diagnose.StageSender, cause: cause, reply: r})
+	if r.Code != 421 {
+		r = se.fault(r)
+	}
+	return &r
 }
 
 // envelope is what decisions on the message under way are made on.
@@ -400,23 +486,35 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 	}
 	rcpt, fault := smtp.ParseRcpt(arg, se.mail.UTF8)
 	if fault != nil {
+		se.refuse(refused{stage: diagnose.StageRecipient, cause: diagnose.Malformed, reply: *fault})
 		return se.fault(*fault)
 	}
+	se.book.Touch(rcpt.To.Domain)
 	e := se.envelope()
 	decision := relay.Decide(se.cfg, e, rcpt.To)
+	no := refused{stage: diagnose.StageRecipient, to: rcpt.To, rule: decision.Rule}
 	if !decision.Allow {
 		se.server.refused.add(e, rcpt.To)
-		se.reject(fmt.Sprintf("<%s>: %s (revision %d)", rcpt.To, decision.Why, decision.Revision))
+		no.reply, no.cause = decision.Reply, diagnose.RuleRefuses
+		if decision.Line == 0 {
+			no.cause = diagnose.NoRuleAllows
+		}
+		se.refuse(no)
 		return se.weigh(decision.Reply, 1)
 	}
 	legs, refusal := route.Plan(se.cfg, e, rcpt.To)
 	if refusal != nil {
 		se.server.refused.add(e, rcpt.To)
+		no.cause = diagnose.RouteRefuses
+		if refusal.Enhanced == "5.1.1" {
+			no.cause = diagnose.NoSuchUser
+		}
 	} else {
-		refusal = se.mayTake(e, decision, rcpt.To, legs)
+		refusal, no.cause = se.mayTake(e, decision, rcpt.To, legs)
 	}
 	if refusal != nil {
-		se.reject(fmt.Sprintf("<%s>: %s", rcpt.To, refusal))
+		no.reply = *refusal
+		se.refuse(no)
 		return se.weigh(*refusal, 1)
 	}
 	se.rcpts = append(se.rcpts, recipient{rcpt, decision, legs})

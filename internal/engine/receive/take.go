@@ -10,6 +10,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/relay"
@@ -22,19 +23,22 @@ const verifyTimeout = 20 * time.Second
 
 // mayTake finds what stands against a recipient that rules and routes allow: the
 // rule's limits, a full mailbox, a next hop that does not know it.
-func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Address, legs []route.Leg) *smtp.Reply {
+func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Address, legs []route.Leg) (*smtp.Reply, diagnose.Cause) {
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTimeout)
 	defer cancel()
 	if d.Limits != (config.RuleLimits{}) && se.server.Allowance != nil {
 		if why := se.server.Allowance.Left(ctx, d.Rule, relay.Holder(e), d.Limits, se.under(d.Rule)); why != "" {
 			r := smtp.NewReply(450, "4.7.1", "%s", why)
-			return &r
+			return &r, diagnose.LimitReached
 		}
 	}
 	for _, leg := range legs {
 		if leg.Route.NextHop == config.HopMailbox {
 			if r := se.room(ctx, leg.Recipient); r != nil && len(legs) == 1 {
-				return r
+				if r.Enhanced == "5.2.3" {
+					return r, diagnose.TooLarge
+				}
+				return r, diagnose.MailboxFull
 			}
 		}
 	}
@@ -43,11 +47,11 @@ func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Addre
 	case dom == nil || dom.Kind != config.Relay:
 	case dom.Verify == "list" && !listed(dom, to):
 		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(), address.DisplayDomain(to.Domain))
-		return &r
+		return &r, diagnose.NoSuchUser
 	case dom.Verify == "call" && se.server.Verify != nil:
-		return se.server.Verify(ctx, se.cfg, to)
+		return se.server.Verify(ctx, se.cfg, to), diagnose.NoSuchUser
 	}
-	return nil
+	return nil, diagnose.NoCause
 }
 
 func listed(d *config.Domain, to address.Address) bool {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/mail"
 )
 
 // certificates keeps the certificates of listeners: from files, read again when
@@ -142,6 +143,8 @@ func (se *session) secure() error {
 	_ = se.conn.SetDeadline(time.Now().Add(handshakeTimeout))
 	if err := conn.Handshake(); err != nil {
 		se.log.Info("TLS handshake failed", "error", err)
+		se.why = "the TLS handshake failed: " + err.Error()
+		se.book.Note("the TLS handshake failed: %v", err)
 		return err
 	}
 	_ = se.conn.SetDeadline(time.Time{})
@@ -152,6 +155,12 @@ func (se *session) secure() error {
 	se.clear()
 	state := conn.ConnectionState()
 	se.certificates = nil
+	about := tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite)
+	if len(state.VerifiedChains) > 0 {
+		about += ", client certificate " + state.PeerCertificates[0].Subject.CommonName
+	}
+	se.book.Change(func(s *mail.Session) { s.TLS = about })
+	se.book.Note("TLS begins: %s", about)
 	if len(state.VerifiedChains) > 0 {
 		leaf := state.PeerCertificates[0]
 		se.certificates = append(append(append(se.certificates, leaf.DNSNames...), leaf.EmailAddresses...), leaf.Subject.CommonName)

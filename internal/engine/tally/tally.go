@@ -1,14 +1,8 @@
-// Package tally counts what happens, by hour.
+// Package tally counts what a node does, for its metrics. What reports are made
+// of is counted by the database.
 package tally
 
-import (
-	"context"
-	"sync"
-	"time"
-
-	"gullroute/internal/core/mail"
-	"gullroute/internal/store"
-)
+import "sync/atomic"
 
 // Kinds of what is counted.
 const (
@@ -23,60 +17,29 @@ const (
 // Kinds are all of them.
 var Kinds = []string{Received, Delivered, Deferred, Bounced, Expired, Rejected}
 
-type slot struct {
-	hour time.Time
-	kind string
-}
+type sum struct{ n, bytes atomic.Int64 }
 
-type sum struct{ n, bytes int64 }
-
-// Tally counts in memory; Flush takes the counts to the store. A crash loses
-// what was counted since the last flush.
-type Tally struct {
-	mu      sync.Mutex
-	pending map[slot]sum
-	totals  map[string]sum
-}
+// Tally counts since the start. It is safe for several goroutines.
+type Tally struct{ totals map[string]*sum }
 
 // New makes an empty tally.
-func New() *Tally { return &Tally{pending: map[slot]sum{}, totals: map[string]sum{}} }
+func New() *Tally {
+	t := &Tally{totals: map[string]*sum{}}
+	for _, k := range Kinds {
+		t.totals[k] = &sum{}
+	}
+	return t
+}
 
 // Add counts one thing of so many octets.
-func (t *Tally) Add(at time.Time, kind string, bytes int64) {
-	key := slot{at.UTC().Truncate(time.Hour), kind}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.pending[key] = sum{t.pending[key].n + 1, t.pending[key].bytes + bytes}
-	t.totals[kind] = sum{t.totals[kind].n + 1, t.totals[kind].bytes + bytes}
+func (t *Tally) Add(kind string, bytes int64) {
+	s := t.totals[kind]
+	s.n.Add(1)
+	s.bytes.Add(bytes)
 }
 
-// Total is how often a kind was counted since the start, and its octets.
+// Total is how often a kind was counted, and its octets.
 func (t *Tally) Total(kind string) (n, bytes int64) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.totals[kind].n, t.totals[kind].bytes
-}
-
-// Flush adds the counts to the store; on an error they are kept for the next.
-func (t *Tally) Flush(ctx context.Context, s *store.Store) error {
-	t.mu.Lock()
-	taken := t.pending
-	t.pending = map[slot]sum{}
-	t.mu.Unlock()
-	if len(taken) == 0 {
-		return nil
-	}
-	counts := make([]mail.Count, 0, len(taken))
-	for k, v := range taken {
-		counts = append(counts, mail.Count{Hour: k.hour, Kind: k.kind, N: v.n, Bytes: v.bytes})
-	}
-	err := s.AddCounts(ctx, counts)
-	if err != nil {
-		t.mu.Lock()
-		for k, v := range taken {
-			t.pending[k] = sum{t.pending[k].n + v.n, t.pending[k].bytes + v.bytes}
-		}
-		t.mu.Unlock()
-	}
-	return err
+	s := t.totals[kind]
+	return s.n.Load(), s.bytes.Load()
 }

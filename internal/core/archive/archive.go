@@ -1,0 +1,194 @@
+// Package archive is the form in which what happened is taken out of one
+// installation and opened in another: JSON Lines, one object a line, each with its
+// kind. The first line says what the archive holds; letters come in order of their
+// ids, and so do refusals and sessions.
+package archive
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"gullroute/internal/core/dialogue"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+)
+
+// The kinds of line.
+const (
+	Head    = "archive"
+	Letter  = "letter"
+	Refusal = "refusal"
+	Session = "session"
+	End     = "end"
+)
+
+// Version is that of the form.
+const Version = 1
+
+// About is the first line: where the archive is from and what it covers.
+type About struct {
+	Kind     string    `json:"kind"`
+	Version  int       `json:"version"`
+	HostName string    `json:"host_name"`
+	Node     string    `json:"node"`
+	MadeAt   time.Time `json:"made_at"`
+	Since    time.Time `json:"since"`
+	Until    time.Time `json:"until"`
+}
+
+// LetterLine is a message with its deliveries and what happened to it.
+type LetterLine struct {
+	Kind    string       `json:"kind"`
+	Message mail.Message `json:"message"`
+	Events  []mail.Event `json:"events,omitempty"`
+	Numbers []int16      `json:"events_of,omitempty"` // the deliveries' numbers of the events
+	Notify  []int16      `json:"notify,omitempty"`    // what the sender asked to be told, by delivery
+	Found   mail.Found   `json:"-"`
+}
+
+// RefusalLine is a refusal.
+type RefusalLine struct {
+	Kind    string       `json:"kind"`
+	Refusal mail.Refusal `json:"refusal"`
+}
+
+// SessionLine is a session with its dialogue.
+type SessionLine struct {
+	Kind     string          `json:"kind"`
+	Session  mail.Session    `json:"session"`
+	Dialogue []dialogue.Line `json:"dialogue,omitempty"`
+}
+
+// EndLine is the last: how much there was. An archive without it is not whole.
+type EndLine struct {
+	Kind     string `json:"kind"`
+	Letters  int64  `json:"letters"`
+	Refusals int64  `json:"refusals"`
+	Sessions int64  `json:"sessions"`
+}
+
+// OfMessage makes the line of a message.
+func OfMessage(m mail.Message, events []mail.Event) LetterLine {
+	l := LetterLine{Kind: Letter, Message: m, Events: events}
+	for i := range l.Message.Deliveries {
+		d := &l.Message.Deliveries[i]
+		d.Key = d.ID()
+		l.Notify = append(l.Notify, d.Notify)
+	}
+	for _, e := range events {
+		l.Numbers = append(l.Numbers, e.N)
+	}
+	return l
+}
+
+// Write makes the text of a line, with its end.
+func Write(line any) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	err := enc.Encode(line)
+	return b.Bytes(), err
+}
+
+// KindOf reads a line's kind: it stands first.
+func KindOf(line []byte) string {
+	const before = `{"kind":"`
+	if !bytes.HasPrefix(line, []byte(before)) {
+		return ""
+	}
+	rest := line[len(before):]
+	if i := bytes.IndexByte(rest, '"'); i > 0 && i < 16 {
+		return string(rest[:i])
+	}
+	return ""
+}
+
+// ReadLetter reads a letter's line.
+func ReadLetter(line []byte) (*LetterLine, error) {
+	l := &LetterLine{}
+	if err := json.Unmarshal(line, l); err != nil {
+		return nil, plain(err)
+	}
+	if l.Message.ID <= 0 {
+		return nil, fmt.Errorf("a letter without an id")
+	}
+	for i := range l.Message.Deliveries {
+		d := &l.Message.Deliveries[i]
+		d.N = d.Key.N
+		if i < len(l.Notify) {
+			d.Notify = l.Notify[i]
+		}
+	}
+	for i := range l.Events {
+		e := &l.Events[i]
+		if i < len(l.Numbers) {
+			e.N = l.Numbers[i]
+		}
+	}
+	l.Found = mail.Found{Message: l.Message}
+	return l, nil
+}
+
+// ReadRefusal reads a refusal's line.
+func ReadRefusal(line []byte) (mail.Refusal, error) {
+	var l RefusalLine
+	if err := json.Unmarshal(line, &l); err != nil {
+		return l.Refusal, plain(err)
+	}
+	if l.Refusal.ID <= 0 {
+		return l.Refusal, fmt.Errorf("a refusal without an id")
+	}
+	return l.Refusal, nil
+}
+
+// ReadSession reads a session's line; its dialogue too if that is wanted.
+func ReadSession(line []byte, whole bool) (SessionLine, error) {
+	var l SessionLine
+	var err error
+	if whole {
+		err = json.Unmarshal(line, &l)
+	} else {
+		brief := struct {
+			Session *mail.Session `json:"session"`
+		}{&l.Session}
+		err = json.Unmarshal(line, &brief)
+	}
+	if err != nil {
+		return l, plain(err)
+	}
+	if l.Session.ID <= 0 {
+		return l, fmt.Errorf("a session without an id")
+	}
+	return l, nil
+}
+
+// FirstID finds the id of the record on a line without reading all of it; it
+// stands first in it.
+func FirstID(line []byte) (ident.ID, bool) {
+	const before = `{"id":"`
+	i := bytes.Index(line[:min(len(line), 64)], []byte(before))
+	if i < 0 || len(line) < i+len(before)+13 {
+		return 0, false
+	}
+	id, err := ident.Parse(string(line[i+len(before) : i+len(before)+13]))
+	return id, err == nil
+}
+
+func plain(err error) error { return fmt.Errorf("not a line of an archive: %w", err) }
+
+// Info is an opened archive.
+type Info struct {
+	ID       int64     `json:"id"`
+	Hash     string    `json:"hash" doc:"SHA-256 of the file"`
+	Name     string    `json:"name"`
+	Who      string    `json:"who"`
+	OpenedAt time.Time `json:"opened_at"`
+	Bytes    int64     `json:"bytes" doc:"Uncompressed"`
+	Lines    int64     `json:"lines"`
+	Damaged  int64     `json:"damaged" doc:"Lines that could not be read"`
+	Faults   []string  `json:"faults" doc:"The first of them, by number"`
+	About    About     `json:"about"`
+	Known    bool      `json:"known" doc:"It was open already"`
+}

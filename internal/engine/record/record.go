@@ -1,0 +1,216 @@
+// Package record keeps what is not mail itself: sessions with their dialogue, and
+// what was refused before it became a message. It is written behind the mail, in
+// groups; nothing waits for it, and what it must let fall it says.
+package record
+
+import (
+	"context"
+	"log/slog"
+	"net/netip"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/tally"
+)
+
+// Store is where records go; *store.Store is one.
+type Store interface {
+	Record(ctx context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error
+}
+
+// Bounds: what waits to be written, and how often it is.
+const (
+	depth        = 20_000
+	together     = 500
+	writeEvery   = 100 * time.Millisecond
+	writeTimeout = 20 * time.Second
+)
+
+// Options are what a recorder is made of.
+type Options struct {
+	Store Store
+	Node  string
+	IDs   *ident.Maker
+	Hub   *live.Hub
+	Tally *tally.Tally
+	Log   *slog.Logger
+}
+
+// Recorder keeps records for a node.
+type Recorder struct {
+	Options
+	items   chan item
+	lost    atomic.Int64
+	watches atomic.Pointer[watches]
+
+	mu   sync.Mutex
+	open map[ident.ID]*Book
+}
+
+type item struct {
+	session *mail.SessionRecord
+	refusal *mail.Refusal
+}
+
+// New makes a recorder; Run writes what it gets.
+func New(o Options) *Recorder {
+	r := &Recorder{Options: o, items: make(chan item, depth), open: map[ident.ID]*Book{}}
+	r.watches.Store(&watches{})
+	return r
+}
+
+// Refuse records a refusal and tells it.
+func (r *Recorder) Refuse(x mail.Refusal) {
+	x.ID, x.Node = r.IDs.Next(), r.Node
+	r.Tally.Add(tally.Rejected, x.Size)
+	if r.Hub.Watched() {
+		r.Hub.Publish(live.Event{Event: mail.Event{At: x.At, Kind: live.EventRejected, Node: r.Node, Text: x.ClientAddress + " at " + x.Listener + ": " + x.Reply(),
+			Detail: map[string]any{"refusal": x.ID, "session_id": x.SessionID, "cause": x.Cause, "stage": x.Stage}},
+			Sender: x.Sender, Recipient: x.Recipient, Client: x.ClientAddress})
+	}
+	r.put(item{refusal: &x})
+}
+
+func (r *Recorder) put(i item) {
+	select {
+	case r.items <- i:
+	default:
+		r.lost.Add(1)
+	}
+}
+
+// Run writes until ctx ends, and then what is left.
+func (r *Recorder) Run(ctx context.Context) {
+	for {
+		select {
+		case first := <-r.items:
+			r.write(r.gather(first))
+		case <-ctx.Done():
+			for len(r.items) > 0 {
+				r.write(r.gather(<-r.items))
+			}
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(writeEvery):
+		}
+	}
+}
+
+func (r *Recorder) gather(first item) []item {
+	group := []item{first}
+	for len(group) < together {
+		select {
+		case i := <-r.items:
+			group = append(group, i)
+		default:
+			return group
+		}
+	}
+	return group
+}
+
+func (r *Recorder) write(group []item) {
+	var sessions []mail.SessionRecord
+	var refusals []mail.Refusal
+	for _, i := range group {
+		if i.session != nil {
+			sessions = append(sessions, *i.session)
+		} else {
+			refusals = append(refusals, *i.refusal)
+		}
+	}
+	for try := 0; ; try++ {
+		ctx, cancel := context.WithTimeout(context.Background(), writeTimeout)
+		err := r.Store.Record(ctx, sessions, refusals)
+		cancel()
+		if err == nil {
+			break
+		}
+		r.Log.Error("sessions and refusals could not be recorded; trying again", "sessions", len(sessions), "refusals", len(refusals), "error", err)
+		if try == 3 { // what came since stands behind it
+			r.lost.Add(int64(len(group)))
+			break
+		}
+		time.Sleep(time.Second)
+	}
+	if n := r.lost.Swap(0); n > 0 {
+		r.Log.Error("sessions and refusals are missing from the record: they came faster than the database takes them", "missing", n)
+		if r.Hub.Watched() {
+			r.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLost, Node: r.Node, Text: "sessions and refusals came faster than they could be recorded", Detail: map[string]any{"missing": n}}})
+		}
+	}
+}
+
+// watches are whose sessions are recorded in full.
+type watches struct {
+	until    time.Time // of the last
+	networks []netip.Prefix
+	domains  []string
+}
+
+// SetWatches puts in force whose sessions are recorded in full.
+func (r *Recorder) SetWatches(list []mail.Watch) {
+	w := &watches{}
+	for _, one := range list {
+		if one.Until.After(w.until) {
+			w.until = one.Until
+		}
+		if one.Kind == "domain" {
+			w.domains = append(w.domains, strings.ToLower(one.What))
+		} else if p, err := netip.ParsePrefix(one.What); err == nil {
+			w.networks = append(w.networks, p.Masked())
+		} else if a, err := netip.ParseAddr(one.What); err == nil {
+			w.networks = append(w.networks, netip.PrefixFrom(a, a.BitLen()))
+		}
+	}
+	r.watches.Store(w)
+}
+
+func (w *watches) none(now time.Time) bool {
+	return len(w.networks)+len(w.domains) == 0 || now.After(w.until)
+}
+
+func (w *watches) client(address string) bool {
+	a, err := netip.ParseAddr(address)
+	for _, n := range w.networks {
+		if err == nil && n.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// Open are the sessions that are open now.
+func (r *Recorder) Open() []mail.Session {
+	r.mu.Lock()
+	books := make([]*Book, 0, len(r.open))
+	for _, b := range r.open {
+		books = append(books, b)
+	}
+	r.mu.Unlock()
+	out := make([]mail.Session, 0, len(books))
+	for _, b := range books {
+		out = append(out, b.Now().Session)
+	}
+	return out
+}
+
+// OpenOne is a session that is open now, with its dialogue so far; nil if there
+// is none of that id here.
+func (r *Recorder) OpenOne(id ident.ID) *mail.SessionRecord {
+	r.mu.Lock()
+	b := r.open[id]
+	r.mu.Unlock()
+	if b == nil {
+		return nil
+	}
+	s := b.Now()
+	return &s
+}

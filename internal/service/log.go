@@ -1,0 +1,142 @@
+package service
+
+import (
+	"bufio"
+	"context"
+	"encoding/hex"
+	"errors"
+	"log/slog"
+	"net/http"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"gullroute/internal/core/archive"
+	"gullroute/internal/engine"
+	"gullroute/internal/store"
+)
+
+// exportLog streams what happened in a period as an archive.
+func (s *Service) exportLog(c fiber.Ctx) error {
+	if _, err := s.require(c, true); err != nil {
+		return err
+	}
+	var period reportInput
+	period.Zone = Zone{"UTC"}
+	for name, t := range map[string]*time.Time{"since": &period.Since, "until": &period.Until} {
+		if text := c.Query(name); text != "" {
+			at, err := time.Parse(time.RFC3339, text)
+			if err != nil {
+				return fiber.NewError(fiber.StatusUnprocessableEntity, name+": write a time like 2026-11-23T10:00:00Z")
+			}
+			*t = at
+		}
+	}
+	if _, err := period.resolve(time.Now()); err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/zstd")
+	c.Set("Content-Disposition", `attachment; filename="gull-`+period.Since.Format("20060102T1504")+"-"+period.Until.Format("20060102T1504")+`.jsonl.zst"`)
+	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		err := s.Engine.ExportLog(context.Background(), w, period.Since, period.Until, nil)
+		if err != nil { // the archive then lacks its last line, and says so when it is opened
+			s.Log.Error("an export broke off", "error", err)
+		}
+	})
+}
+
+// openLog reads an archive from the request's body as it comes in.
+func (s *Service) openLog(c fiber.Ctx) error {
+	w, err := s.require(c, true)
+	if err != nil {
+		return err
+	}
+	name := strings.TrimSpace(c.Query("name"))
+	if name == "" || len(name) > 255 {
+		return fiber.NewError(fiber.StatusUnprocessableEntity, "name: say the file's name, up to 255 characters")
+	}
+	body := c.Request().BodyStream()
+	if body == nil {
+		body = strings.NewReader(string(c.Body()))
+	}
+	_ = c.RequestCtx().Conn().SetReadDeadline(time.Time{})
+	info, err := s.Engine.OpenLog(s.running, body, name, w.Name)
+	switch {
+	case errors.Is(err, engine.ErrArchive):
+		return fiber.NewError(fiber.StatusUnprocessableEntity, err.Error())
+	case err != nil:
+		return s.storeError(err, "archive")
+	}
+	return c.JSON(info)
+}
+
+func (s *Service) listArchives(ctx context.Context, in *struct {
+	Hash string `query:"hash" doc:"SHA-256 of a file, to ask whether it is open already"`
+}) (*out[page[archive.Info]], error) {
+	if in.Hash != "" {
+		hash, err := hex.DecodeString(in.Hash)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("hash: write it in hexadecimal")
+		}
+		a, err := s.Store.ArchiveByHash(ctx, hash)
+		if errors.Is(err, store.ErrNotFound) {
+			return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{}}}, nil
+		}
+		if err != nil {
+			return nil, s.storeError(err, "archive")
+		}
+		return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{a}}}, nil
+	}
+	list, err := s.Store.Archives(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "archive")
+	}
+	return &out[page[archive.Info]]{page[archive.Info]{Items: append([]archive.Info{}, list...)}}, nil
+}
+
+func (s *Service) closeArchive(ctx context.Context, in *struct {
+	ID int64 `path:"id"`
+}) (*struct{}, error) {
+	if err := s.Store.CloseArchive(ctx, in.ID); err != nil {
+		return nil, s.storeError(err, "archive")
+	}
+	return nil, nil
+}
+
+// logLevel is how much the service writes to its log.
+type logLevel struct {
+	Level string `json:"level" enum:"debug,info,warn,error"`
+}
+
+func (s *Service) showLogLevel(context.Context, *struct{}) (*out[logLevel], error) {
+	return &out[logLevel]{logLevel{strings.ToLower(s.Level.Level().String())}}, nil
+}
+
+func (s *Service) setLogLevel(ctx context.Context, in *struct{ Body logLevel }) (*out[logLevel], error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(in.Body.Level)); err != nil {
+		return nil, huma.Error422UnprocessableEntity("level: there are debug, info, warn and error")
+	}
+	s.Level.Set(l)
+	s.Log.Warn("log level changed", "level", in.Body.Level, "who", signedIn(ctx).Name)
+	return s.showLogLevel(ctx, nil)
+}
+
+var openedType = reflect.TypeFor[archive.Info]()
+
+// describeLog writes the streams of archives into the description of the
+// interface.
+func describeLog(api huma.API) {
+	bytes := &huma.Schema{Type: "string", Format: "binary"}
+	times := []*huma.Param{{Name: "since", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}}, {Name: "until", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}}}
+	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "log-export", Method: http.MethodGet, Path: "/api/v1/log/export", Summary: "What happened in a period: letters, refusals and sessions as JSON Lines, compressed by zstd", Description: "Needs the role administrator.",
+		Parameters: times, Responses: map[string]*huma.Response{"200": {Description: "An archive", Content: map[string]*huma.MediaType{"application/zstd": {Schema: bytes}}}}})
+	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "archive-open", Method: http.MethodPost, Path: "/api/v1/archives", Summary: "Open an archive, compressed or not, of any size", Description: "Needs the role administrator.",
+		Parameters:  []*huma.Param{{Name: "name", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}}},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: bytes}}},
+		Responses:   map[string]*huma.Response{"200": {Description: "The opened archive", Content: map[string]*huma.MediaType{"application/json": {Schema: api.OpenAPI().Components.Schemas.Schema(openedType, true, "")}}}}})
+}

@@ -1,0 +1,237 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/report"
+)
+
+type reportInput struct {
+	Since   time.Time `query:"since" doc:"Beginning; a day ago if not given. Taken to a whole hour"`
+	Until   time.Time `query:"until" doc:"End; now if not given"`
+	Before  time.Time `query:"before" doc:"Beginning of a period as long to compare with"`
+	Step    string    `query:"step" enum:"hour,day,week" doc:"Of the series; chosen by the period if not given"`
+	Dim     string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"total" doc:"Only what counts for a value of this"`
+	Value   string    `query:"value"`
+	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"8" doc:"Of each table"`
+	Without bool      `query:"without_tables" doc:"Totals and series only"`
+	From
+	Zone
+}
+
+// reportShown is what the traffic looks like in a period.
+type reportShown struct {
+	Since     time.Time                `json:"since"`
+	Until     time.Time                `json:"until"`
+	Zone      string                   `json:"zone"`
+	Step      string                   `json:"step"`
+	Dim       string                   `json:"dim"`
+	Value     string                   `json:"value"`
+	Totals    map[string]report.Figure `json:"totals" doc:"By kind: received, delivered, forwarded, deferred (attempts), bounced, expired, rejected, discarded"`
+	Delay     *report.Delay            `json:"delay,omitempty"`
+	Before    map[string]report.Figure `json:"before,omitempty"`
+	DelayThen *report.Delay            `json:"delay_before,omitempty"`
+	Series    []report.Point           `json:"series"`
+	Then      []report.Point           `json:"series_before,omitempty"`
+	HourOfDay []report.Slot            `json:"hours_of_day" doc:"With means over days"`
+	Weekdays  []report.Slot            `json:"weekdays"`
+	Tables    map[string][]report.Row  `json:"tables" doc:"By dimension, those with most first"`
+	Reasons   map[string][]report.Row  `json:"reasons" doc:"Why deferred, bounced (and expired) and rejected"`
+}
+
+// longestReport bounds a period.
+const longestReport = 2 * 366 * 24 * time.Hour
+
+func (in *reportInput) resolve(now time.Time) (*time.Location, error) {
+	zone, err := in.location()
+	if err != nil {
+		return nil, err
+	}
+	if in.Until.IsZero() {
+		in.Until = now
+	}
+	if in.Since.IsZero() {
+		in.Since = in.Until.Add(-24 * time.Hour)
+	}
+	if !in.Since.Before(in.Until) || in.Until.Sub(in.Since) > longestReport {
+		return nil, huma.Error422UnprocessableEntity("since must be before until, and at most two years")
+	}
+	in.Since, in.Until = report.Hours(in.Since, in.Until)
+	if in.Step == "" {
+		switch d := in.Until.Sub(in.Since); {
+		case d <= 4*24*time.Hour:
+			in.Step = "hour"
+		case d <= 120*24*time.Hour:
+			in.Step = "day"
+		default:
+			in.Step = "week"
+		}
+	}
+	return zone, nil
+}
+
+func (s *Service) report(ctx context.Context, in *reportInput) (*out[reportShown], error) {
+	zone, err := in.resolve(time.Now())
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.records(ctx, in.From)
+	if err != nil {
+		return nil, err
+	}
+	shown := reportShown{Since: in.Since, Until: in.Until, Zone: in.Zone.Zone, Step: in.Step, Dim: in.Dim, Value: in.Value, Tables: map[string][]report.Row{}, Reasons: map[string][]report.Row{}}
+	hours, err := r.SumHours(ctx, in.Dim, in.Value, in.Since, in.Until)
+	if err != nil {
+		return nil, s.storeError(err, "count")
+	}
+	shown.Totals, shown.Delay = totals(hours)
+	shown.Series = report.Series(hours, in.Since, in.Until, in.Step, zone)
+	shown.HourOfDay, shown.Weekdays = report.ByHourOfDay(hours, in.Since, in.Until, zone), report.ByWeekday(hours, in.Since, in.Until, zone)
+	if shown.Delay != nil && in.Dim == "total" {
+		buckets, err := r.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "", report.Spans(in.Since, in.Until), 0)
+		if err != nil {
+			return nil, s.storeError(err, "count")
+		}
+		shown.Delay.Quantiles(buckets)
+	}
+	var then []report.Span
+	if !in.Before.IsZero() {
+		from, to := report.Hours(in.Before, in.Before.Add(in.Until.Sub(in.Since)))
+		before, err := r.SumHours(ctx, in.Dim, in.Value, from, to)
+		if err != nil {
+			return nil, s.storeError(err, "count")
+		}
+		shown.Before, shown.DelayThen = totals(before)
+		shown.Then = report.Series(before, from, to, in.Step, zone)
+		then = report.Spans(from, to)
+	}
+	if in.Without || in.Dim != "total" {
+		return &out[reportShown]{shown}, nil
+	}
+	return &out[reportShown]{shown}, s.addTables(ctx, r, in, &shown, then)
+}
+
+func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
+	sums := make([]report.Sum, len(hours))
+	for i, h := range hours {
+		sums[i] = report.Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax}
+	}
+	return report.Totals(sums)
+}
+
+// reasons are the kinds that have causes.
+var reasons = map[string][]string{"deferred": {"deferred"}, "bounced": {"bounced", "expired"}, "rejected": {"rejected"}}
+
+func (s *Service) addTables(ctx context.Context, r records, in *reportInput, shown *reportShown, then []report.Span) error {
+	spans := report.Spans(in.Since, in.Until)
+	for _, dim := range report.Dims {
+		if dim == "total" || dim == "delay" || dim == "cause" {
+			continue
+		}
+		rows, err := s.table(ctx, r, dim, report.Kinds, spans, then, in.Limit)
+		if err != nil {
+			return err
+		}
+		shown.Tables[dim] = rows
+	}
+	for name, kinds := range reasons {
+		rows, err := s.table(ctx, r, "cause", kinds, spans, then, in.Limit)
+		if err != nil {
+			return err
+		}
+		for i := range rows {
+			rows[i].Title = diagnose.Explain(diagnose.Cause(rows[i].Value)).Title
+		}
+		shown.Reasons[name] = rows
+	}
+	return nil
+}
+
+func (s *Service) table(ctx context.Context, r records, dim string, kinds []string, spans, then []report.Span, limit int) ([]report.Row, error) {
+	sums, err := r.Sums(ctx, dim, kinds, "", spans, limit)
+	if err != nil {
+		return nil, s.storeError(err, "count")
+	}
+	rows := report.Rows(sums, limit)
+	for i := range rows {
+		if then == nil {
+			break
+		}
+		before, err := r.Sums(ctx, dim, kinds, rows[i].Value, then, 0)
+		if err != nil {
+			return nil, s.storeError(err, "count")
+		}
+		rows[i].Before, _ = report.Totals(before)
+	}
+	return rows, nil
+}
+
+type tableInput struct {
+	Dim   string    `path:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause"`
+	Kind  []string  `query:"kind" doc:"Only these kinds"`
+	Since time.Time `query:"since"`
+	Until time.Time `query:"until"`
+	Limit int       `query:"limit" minimum:"1" maximum:"10000" default:"100"`
+	From
+}
+
+func (s *Service) reportTable(ctx context.Context, in *tableInput) (*out[page[report.Row]], error) {
+	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
+	if _, err := period.resolve(time.Now()); err != nil {
+		return nil, err
+	}
+	kinds := in.Kind
+	if len(kinds) == 0 {
+		kinds = report.Kinds
+	}
+	for _, k := range kinds {
+		if !slices.Contains(report.Kinds, k) {
+			return nil, huma.Error422UnprocessableEntity("kind: " + k + " is not counted")
+		}
+	}
+	r, err := s.records(ctx, in.From)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.table(ctx, r, in.Dim, kinds, report.Spans(period.Since, period.Until), nil, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	if in.Dim == "cause" {
+		for i := range rows {
+			rows[i].Title = diagnose.Explain(diagnose.Cause(rows[i].Value)).Title
+		}
+	}
+	return &out[page[report.Row]]{page[report.Row]{Items: rows}}, nil
+}
+
+type figureInput struct {
+	Kind  string    `query:"kind" required:"true" enum:"received,delivered,forwarded,deferred,bounced,expired,rejected,discarded"`
+	Dim   string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"total"`
+	Value string    `query:"value"`
+	Since time.Time `query:"since"`
+	Until time.Time `query:"until"`
+	From
+	Paging
+}
+
+func (s *Service) figure(ctx context.Context, in *figureInput) (*out[page[report.Behind]], error) {
+	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
+	if _, err := period.resolve(time.Now()); err != nil {
+		return nil, err
+	}
+	r, err := s.records(ctx, in.From)
+	if err != nil {
+		return nil, err
+	}
+	items, next, err := r.Figure(ctx, report.Question{Kind: in.Kind, Dim: in.Dim, Value: in.Value, From: period.Since, To: period.Until, After: in.After, Limit: in.Limit})
+	if err != nil {
+		return nil, s.storeError(err, "count")
+	}
+	return &out[page[report.Behind]]{page[report.Behind]{Items: append([]report.Behind{}, items...), Next: next}}, nil
+}
