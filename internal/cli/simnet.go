@@ -19,7 +19,7 @@ import (
 )
 
 func (a *app) simnetCommand() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave())
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave())
 }
 
 func (a *app) simnetServe() *cobra.Command {

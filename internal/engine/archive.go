@@ -150,9 +150,6 @@ func (e *Engine) OpenLog(ctx context.Context, r io.Reader, name, who string) (ar
 	hash := sha256.New()
 	o := &opener{e: e, ctx: ctx, id: id, info: archive.Info{ID: id, Name: name, Faults: []string{}}, blocks: make(chan lines, archiveWorkers)}
 	err = o.read(io.TeeReader(r, hash))
-	if err == nil { // what stands behind the archive's end belongs to its hash too
-		_, err = io.Copy(hash, r)
-	}
 	if err == nil {
 		var info archive.Info
 		if info, err = e.Store.EndArchive(ctx, o.info, hash.Sum(nil)); err == nil {

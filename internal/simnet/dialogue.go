@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"strings"
 	"time"
 )
@@ -266,8 +267,7 @@ func (h *host) sendBack(l Letter, to string) {
 
 // handOver sends one letter to our edge and returns the last reply.
 func (h *host) handOver(from, to string, content []byte) string {
-	source := &net.TCPAddr{IP: net.ParseIP(h.spec.Address)}
-	conn, err := (&net.Dialer{LocalAddr: source, Timeout: 5 * time.Second}).Dial("tcp", h.net.edge)
+	conn, err := h.net.dialEdge(netip.MustParseAddr(h.spec.Address))
 	if err != nil {
 		return ""
 	}

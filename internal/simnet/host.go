@@ -187,7 +187,7 @@ func (h *host) took(l Letter) {
 		h.letters = append(h.letters, l)
 	}
 	h.mu.Unlock()
-	if back != "" && h.net.edge != "" {
+	if back != "" && h.net.dialEdge != nil {
 		go h.sendBack(l, back)
 	}
 }

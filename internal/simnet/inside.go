@@ -2,6 +2,8 @@ package simnet
 
 import (
 	"context"
+	"crypto/x509"
+	"fmt"
 	"net"
 	"net/netip"
 	"os"
@@ -15,8 +17,10 @@ import (
 // dialled is a pipe. It needs nothing of the machine, so that time in it may be
 // virtual.
 type Inside struct {
-	world *World
-	hosts map[netip.Addr]*host
+	world  *World
+	shared *Net
+	ca     *authority
+	hosts  map[netip.Addr]*host
 
 	mu    sync.Mutex
 	dials map[string][]time.Time // by host's name
@@ -28,9 +32,9 @@ func NewInside(w *World) (*Inside, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &Inside{world: w, hosts: map[netip.Addr]*host{}, dials: map[string][]time.Time{}}
+	n := &Inside{world: w, shared: &Net{}, ca: ca, hosts: map[netip.Addr]*host{}, dials: map[string][]time.Time{}}
 	for _, spec := range w.Hosts {
-		h := &host{spec: spec, net: &Net{}, certs: ca, firstTry: map[string]time.Time{}, tries: map[string]int{}}
+		h := &host{spec: spec, net: n.shared, certs: ca, firstTry: map[string]time.Time{}, tries: map[string]int{}}
 		if err := h.setBehaviour(spec.Behaviour); err != nil {
 			return nil, err
 		}
@@ -98,5 +102,63 @@ func (n *Inside) Addr(name string) (netip.Addr, bool) {
 			return a, true
 		}
 	}
+	if d := n.domain(name); d != nil && len(d.A) > 0 {
+		a, err := netip.ParseAddr(d.A[0])
+		return a, err == nil
+	}
 	return netip.Addr{}, false
 }
+
+// domain is a name of the world's DNS, nil if it has none.
+func (n *Inside) domain(name string) *Domain {
+	for i := range n.world.Domains {
+		if n.world.Domains[i].Name == name {
+			return &n.world.Domains[i]
+		}
+	}
+	return nil
+}
+
+// NullMX reports a domain that says that it takes no mail (RFC 7505).
+func (n *Inside) NullMX(domain string) bool {
+	d := n.domain(domain)
+	return d != nil && d.NullMX
+}
+
+// Broken reports a domain whose DNS fails.
+func (n *Inside) Broken(domain string) bool {
+	d := n.domain(domain)
+	return d != nil && d.Broken
+}
+
+// Roots are what the hosts' certificates are verified by.
+func (n *Inside) Roots() *x509.CertPool {
+	pool := x509.NewCertPool()
+	pool.AddCert(n.ca.cert)
+	return pool
+}
+
+// Password is that of a smart host.
+func (n *Inside) Password(host string) string {
+	for _, h := range n.hosts {
+		if strings.HasPrefix(h.spec.Name, host) {
+			return h.spec.Password
+		}
+	}
+	return ""
+}
+
+// Change lets a host behave in another way from now on.
+func (n *Inside) Change(host string, change func(*Behaviour)) error {
+	for _, h := range n.hosts {
+		if h.spec.Name == host {
+			b := h.behaviour()
+			change(&b)
+			return h.setBehaviour(b)
+		}
+	}
+	return fmt.Errorf("there is no host %s", host)
+}
+
+// SendBackBy says how hosts that send letters back reach us.
+func (n *Inside) SendBackBy(dial func(from netip.Addr) (net.Conn, error)) { n.shared.dialEdge = dial }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"slices"
 	"strconv"
@@ -27,10 +28,12 @@ type Net struct {
 	DNS     string // as opened
 	Control string
 
-	edge    string
-	hosts   []*host
-	names   *nameServer
-	control *http.Server
+	// dialEdge connects to our edge listener from a host's address; nil if there
+	// is none.
+	dialEdge func(from netip.Addr) (net.Conn, error)
+	hosts    []*host
+	names    *nameServer
+	control  *http.Server
 }
 
 // Start opens everything.
@@ -44,7 +47,12 @@ func Start(o Options) (*Net, error) {
 			return nil, err
 		}
 	}
-	n := &Net{edge: o.Edge}
+	n := &Net{}
+	if o.Edge != "" {
+		n.dialEdge = func(from netip.Addr) (net.Conn, error) {
+			return (&net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0)), Timeout: 5 * time.Second}).Dial("tcp", o.Edge)
+		}
+	}
 	if n.names, err = newNameServer(o.World); err != nil {
 		return nil, err
 	}

@@ -209,6 +209,10 @@ func (w *rowWriter) json(v map[string]any) {
 		w.null()
 		return
 	}
+	w.jsonOf(v)
+}
+
+func (w *rowWriter) jsonOf(v any) {
 	text, err := json.Marshal(v)
 	if err != nil {
 		w.err = err

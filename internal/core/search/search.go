@@ -306,7 +306,7 @@ func bare(word string) Term {
 	if s, ok := states[lower]; ok {
 		return Term{State, s, "state " + s, netip.Prefix{}}
 	}
-	if strings.Contains(lower, "-") && slices.Contains(diagnose.Causes(), diagnose.Cause(lower)) {
+	if (strings.Contains(lower, "-") || lower == string(diagnose.Greylisted)) && slices.Contains(diagnose.Causes(), diagnose.Cause(lower)) {
 		return Term{Cause, lower, "cause: " + lower, netip.Prefix{}}
 	}
 	switch {

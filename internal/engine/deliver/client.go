@@ -14,8 +14,11 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
+
+	"github.com/xdg-go/scram"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
@@ -64,6 +67,9 @@ type Options struct {
 type Client struct {
 	Options
 	cfg *config.Compiled
+
+	mu     sync.Mutex
+	scrams map[[2]string]*scram.Client // by account and password
 }
 
 // NewClient makes a client.
@@ -351,7 +357,7 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Term
 		return nil, failure
 	}
 	conn := newConn(raw, t.host, ip.String(), timeouts)
-	conn.session, conn.book = session, book
+	conn.session, conn.book, conn.scram = session, book, c.scram
 	conn.lmtp = r.NextHop == config.HopLMTP
 	conn.ourName = string(c.cfg.Service.HostName)
 	if r.EHLOName != "" {
@@ -367,6 +373,29 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Term
 	}
 	return conn, nil
 }
+
+// scram is our side of SCRAM for an account. It is kept: deriving keys from a
+// password takes long, and smart hosts are signed in to often.
+func (c *Client) scram(account, password string) (*scram.Client, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	key := [2]string{account, password}
+	if known := c.scrams[key]; known != nil {
+		return known, nil
+	}
+	fresh, err := scram.SHA256.NewClient(account, password, "")
+	if err != nil {
+		return nil, err
+	}
+	if c.scrams == nil || len(c.scrams) > maxScrams {
+		c.scrams = map[[2]string]*scram.Client{}
+	}
+	c.scrams[key] = fresh
+	return fresh, nil
+}
+
+// maxScrams bounds the accounts that are kept.
+const maxScrams = 1000
 
 // begin opens the book of a session.
 func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr) (ident.ID, *record.Book) {

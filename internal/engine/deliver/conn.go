@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/xdg-go/scram"
+
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dialogue"
@@ -41,6 +43,7 @@ type Conn struct {
 	broken     bool
 	release    func() bool
 	session    ident.ID
+	scram      func(account, password string) (*scram.Client, error)
 	book       *record.Book
 	why        string // the session ends, in words
 }

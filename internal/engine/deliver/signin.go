@@ -81,7 +81,7 @@ func (c *Conn) signInLogin(account, password string) (smtp.Reply, *Failure) {
 // signInScram is SCRAM-SHA-256 (RFC 7677), bound to the TLS connection where the
 // host offers that (RFC 9266).
 func (c *Conn) signInScram(account, password string, offered []string) (smtp.Reply, *Failure) {
-	client, err := scram.SHA256.NewClient(account, password, "")
+	client, err := c.scram(account, password)
 	if err != nil {
 		return smtp.Reply{}, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "account or password cannot be used: "+err.Error())
 	}

@@ -231,6 +231,23 @@ func (s *Server) accept(l *listener) {
 	}
 }
 
+// Force makes a configuration the one in force without opening its listeners:
+// connections come by Take.
+func (s *Server) Force(c *config.Compiled) { s.cfg.Store(c) }
+
+// Take begins a session on a connection that was made elsewhere, as if a listener
+// had accepted it.
+func (s *Server) Take(name string, conn net.Conn) {
+	s.mu.Lock()
+	l := s.listeners[name]
+	if l == nil {
+		l = &listener{name: name, per: map[netip.Addr]int{}}
+		s.listeners[name] = l
+	}
+	s.mu.Unlock()
+	s.begin(l, conn)
+}
+
 // begin starts a session, or turns the client away.
 func (s *Server) begin(l *listener, conn net.Conn) {
 	cfg := s.cfg.Load()

@@ -1,0 +1,148 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/archive"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+)
+
+// History is a stretch of records to be put beside those that are there.
+type History struct {
+	Letters  []archive.LetterLine
+	Contents [][]byte // of the letters
+	Refusals []mail.Refusal
+	Sessions []mail.SessionRecord
+}
+
+// LoadHistory puts records in, as if they had happened here: what waits goes into
+// the queue, what went into mailboxes of ours lies there, and everything is counted.
+func (s *Store) LoadHistory(ctx context.Context, h History) error {
+	var entries []*Entry
+	var done []mail.Delivery
+	var events []mail.Event
+	final := keys{kind: countEnded}
+	later := keys{kind: countDeferred}
+	boxes := &pgx.Batch{}
+	for i := range h.Letters {
+		m := &h.Letters[i].Message
+		e := &Entry{Message: m}
+		if len(h.Contents[i]) <= PieceSize {
+			e.Content = h.Contents[i]
+		}
+		for k := range m.Deliveries {
+			d := &m.Deliveries[k]
+			if err := s.nameLane(ctx, d); err != nil {
+				return err
+			}
+			if !d.State.Final() {
+				e.Deliveries, e.Leased = append(e.Deliveries, d), append(e.Leased, false)
+				continue
+			}
+			done = append(done, *d)
+			final.ids, final.ns = append(final.ids, int64(m.ID)), append(final.ns, d.N)
+			if d.State == mail.Delivered && d.Last != nil && d.Last.Stage == diagnose.StageMailbox {
+				l := MailboxLetter{Mailbox: d.Recipient, ID: m.ID, Sender: m.Sender, Received: d.FinishedAt.Time, Head: []byte("Return-Path: <" + m.Sender + ">\r\n")}
+				l.queue(boxes)
+			}
+		}
+		for _, ev := range h.Letters[i].Events {
+			events = append(events, ev)
+			if ev.Kind == mail.EventDeferred {
+				later.ids, later.ns, later.ats = append(later.ids, int64(m.ID)), append(later.ns, ev.N), append(later.ats, ev.At)
+			}
+		}
+		entries = append(entries, e)
+	}
+	refused := keys{kind: countRefused}
+	for _, r := range h.Refusals {
+		refused.ids = append(refused.ids, int64(r.ID))
+	}
+	tables := append(entryTables(0, entries),
+		table{"content", "message_id, seq, data", func(w *rowWriter) { h.writeLarge(w) }},
+		table{"delivery_done", doneColumns, func(w *rowWriter) {
+			for i := range done {
+				writeDone(w, &done[i])
+			}
+		}},
+		table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }})
+	tables = append(append(tables, recordTables(h.Sessions, h.Refusals)...), toCount(append(received(entries), final, later, refused)))
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		if err := copyIn(ctx, tx.Conn().PgConn(), tables); err != nil {
+			return err
+		}
+		for _, e := range entries {
+			for _, d := range e.Deliveries {
+				if d.Attempts > 0 {
+					boxes.Queue(`UPDATE delivery SET attempts = $3, first_try_at = $4, last_try_at = $5, reply = $6::jsonb, cause = $7, warned_at = $8 WHERE message_id = $1 AND n = $2`,
+						int64(d.MessageID), d.N, d.Attempts, d.FirstTryAt.Time, d.LastTryAt.Time, replyJSON(d.Last), string(d.Cause), optional(d.WarnedAt))
+				}
+			}
+		}
+		return tx.SendBatch(ctx, boxes).Close()
+	})
+}
+
+func optional(t mail.OptTime) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t.Time
+}
+
+func (h History) writeLarge(w *rowWriter) {
+	for i, text := range h.Contents {
+		if len(text) <= PieceSize {
+			continue
+		}
+		for seq := int32(0); len(text) > 0; seq++ {
+			n := min(len(text), PieceSize)
+			w.row(3)
+			w.int8(int64(h.Letters[i].Message.ID))
+			w.int4(seq)
+			w.bytes(text[:n])
+			text = text[n:]
+		}
+	}
+}
+
+const doneColumns = `message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause`
+
+func writeDone(w *rowWriter, d *mail.Delivery) {
+	w.row(19)
+	w.int8(int64(d.MessageID))
+	w.int2(d.N)
+	w.text(d.Recipient)
+	w.text(d.Original)
+	w.text(joinVia(d.Via))
+	w.text(d.ORCPT)
+	w.int2(d.Notify)
+	w.text(string(d.State))
+	w.int8(int64(d.LaneID))
+	w.text(d.Rule)
+	w.text(d.RouteWhy)
+	w.int4(int32(d.Revision))
+	w.int4(int32(d.Attempts))
+	for _, t := range []mail.OptTime{d.FirstTryAt, d.LastTryAt} {
+		if t.IsZero() {
+			w.null()
+		} else {
+			w.time(t.Time)
+		}
+	}
+	w.time(d.ExpiresAt.Time)
+	w.time(d.FinishedAt.Time)
+	if d.Last == nil {
+		w.null()
+	} else {
+		w.jsonOf(d.Last)
+	}
+	w.text(string(d.Cause))
+}
+
+// CountHistory counts all that is to be counted now.
+func (s *Store) CountHistory(ctx context.Context) error { return s.countAll(ctx) }
