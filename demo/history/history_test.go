@@ -49,6 +49,7 @@ func live(t *testing.T, until time.Time, days map[int]bool) *virtual.Rows {
 			t.Fatal(err)
 		}
 		defer w.Stop()
+		w.Net.Latency = 35 * time.Millisecond
 		for _, mailbox := range staff {
 			keys, err := signin.ScramKeys(mailbox, password(mailbox))
 			if err != nil {

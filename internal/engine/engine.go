@@ -209,6 +209,8 @@ func (e *Engine) upkeep(ctx context.Context) {
 	defer counts.Stop()
 	partitions := time.NewTicker(time.Hour)
 	defer partitions.Stop()
+	minute := time.NewTicker(20 * time.Second)
+	defer minute.Stop()
 	second := time.NewTicker(time.Second)
 	defer second.Stop()
 	for {
@@ -227,6 +229,10 @@ func (e *Engine) upkeep(ctx context.Context) {
 		case <-counts.C:
 			if err := e.Sent.Flush(ctx); err != nil && ctx.Err() == nil {
 				e.Log.Warn("counts could not be stored yet", "error", err)
+			}
+		case now := <-minute.C:
+			if err := e.dailyReport(ctx, now); err != nil {
+				e.complain(ctx, "the daily report could not be sent yet", err)
 			}
 		case now := <-partitions.C:
 			if err := e.forget(ctx, now); err != nil {

@@ -19,6 +19,7 @@ func (s *Service) newAPI() huma.API {
 	}
 	cfg.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	cfg.CreateHooks = nil // no $schema links in answers
+	cfg.Transformers = []huma.Transformer{s.maskAnswer}
 	api := huma.NewAPI(cfg, fiberAdapter{s.app})
 	s.api = api
 	api.UseMiddleware(s.guard)

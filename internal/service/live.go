@@ -16,9 +16,11 @@ import (
 // serveLive streams events as they happen (server-sent events). ?message= asks
 // for those of one message only.
 func (s *Service) serveLive(c fiber.Ctx) error {
-	if _, err := s.require(c, false); err != nil {
+	who, err := s.require(c, false)
+	if err != nil {
 		return err
 	}
+	hide := s.maskFor(who)
 	var only ident.ID
 	if text := c.Query("message"); text != "" {
 		id, err := ident.Parse(text)
@@ -34,7 +36,7 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		defer w.Close()
-		stream(bw, w, only)
+		stream(bw, w, only, hide)
 	})
 }
 
@@ -42,7 +44,7 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 const beatEvery = 10 * time.Second
 
 // stream writes until the client is gone.
-func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID) {
+func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID, hide mask) {
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
 	write := func(e live.Event) {
@@ -51,7 +53,7 @@ func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID) {
 		}
 		text, err := json.Marshal(e)
 		if err == nil {
-			fmt.Fprintf(bw, "event: %s\ndata: %s\n\n", e.Kind, text)
+			fmt.Fprintf(bw, "event: %s\ndata: %s\n\n", e.Kind, hide.json(text))
 		}
 	}
 	fmt.Fprint(bw, ": here\n\n")

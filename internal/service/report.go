@@ -1,11 +1,13 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/report"
@@ -124,9 +126,6 @@ func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
 	return report.Totals(sums)
 }
 
-// reasons are the kinds that have causes.
-var reasons = map[string][]string{"deferred": {"deferred"}, "bounced": {"bounced", "expired"}, "rejected": {"rejected"}}
-
 func (s *Service) addTables(ctx context.Context, r records, in *reportInput, shown *reportShown, then []report.Span) error {
 	spans := report.Spans(in.Since, in.Until)
 	for _, dim := range report.Dims {
@@ -139,7 +138,7 @@ func (s *Service) addTables(ctx context.Context, r records, in *reportInput, sho
 		}
 		shown.Tables[dim] = rows
 	}
-	for name, kinds := range reasons {
+	for name, kinds := range report.Reasons {
 		rows, err := s.table(ctx, r, "cause", kinds, spans, then, in.Limit)
 		if err != nil {
 			return err
@@ -234,4 +233,34 @@ func (s *Service) figure(ctx context.Context, in *figureInput) (*out[page[report
 		return nil, s.storeError(err, "count")
 	}
 	return &out[page[report.Behind]]{page[report.Behind]{Items: append([]report.Behind{}, items...), Next: next}}, nil
+}
+
+// reportPage is a report as a page to read or print.
+func (s *Service) reportPage(c fiber.Ctx) error {
+	w, err := s.require(c, false)
+	if err != nil {
+		return err
+	}
+	in := reportInput{Zone: Zone{cmp.Or(c.Query("zone"), "UTC")}}
+	for name, t := range map[string]*time.Time{"since": &in.Since, "until": &in.Until} {
+		if text := c.Query(name); text != "" {
+			if *t, err = time.Parse(time.RFC3339, text); err != nil {
+				return fiber.NewError(fiber.StatusUnprocessableEntity, name+": write a time like 2026-11-23T10:00:00Z")
+			}
+		}
+	}
+	zone, err := in.resolve(time.Now())
+	if err != nil {
+		return err
+	}
+	p, err := s.Engine.ReportPage(c.Context(), in.Since, in.Until, zone, in.Step, 10)
+	if err != nil {
+		return s.storeError(err, "count")
+	}
+	page, err := p.HTML()
+	if err != nil {
+		return err
+	}
+	c.Set("Content-Type", "text/html; charset=utf-8")
+	return c.SendString(s.maskFor(w).text(page))
 }

@@ -62,6 +62,7 @@ func New(o Options) (*Service, error) {
 	s.app.Get("/api/v1/live", s.serveLive)
 	s.streams()
 	s.app.Get("/api/v1/log/export", s.exportLog)
+	s.app.Get("/api/v1/report.html", s.reportPage)
 	s.app.Post(archivesPath, s.openLog)
 	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
 	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)

@@ -20,7 +20,9 @@ type Inside struct {
 	world  *World
 	shared *Net
 	ca     *authority
-	hosts  map[netip.Addr]*host
+	// Latency is how long connecting takes.
+	Latency time.Duration
+	hosts   map[netip.Addr]*host
 
 	mu    sync.Mutex
 	dials map[string][]time.Time // by host's name
@@ -55,6 +57,7 @@ func (n *Inside) Dial(_ context.Context, _ netip.Addr, to netip.AddrPort, _ time
 	if h.behaviour().Closed {
 		return nil, &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
 	}
+	time.Sleep(n.Latency)
 	ours, theirs := net.Pipe()
 	h.serve(theirs)
 	return ours, nil

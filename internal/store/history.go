@@ -144,5 +144,11 @@ func writeDone(w *rowWriter, d *mail.Delivery) {
 	w.text(string(d.Cause))
 }
 
-// CountHistory counts all that is to be counted now.
-func (s *Store) CountHistory(ctx context.Context) error { return s.countAll(ctx) }
+// CountHistory counts all that is to be counted now, and finds the last answers
+// of lanes.
+func (s *Store) CountHistory(ctx context.Context) error {
+	if _, err := s.pool.Exec(ctx, lastSQL+` SELECT DISTINCT ON (lane) lane, last_try_at, reply, cause FROM delivery WHERE reply IS NOT NULL ORDER BY lane, last_try_at DESC`+lastConflict); err != nil {
+		return err
+	}
+	return s.countAll(ctx)
+}

@@ -34,6 +34,32 @@ func (l *MailboxLetter) queue(b *pgx.Batch) {
 		SELECT $1, message_id, seq, data FROM content WHERE message_id = $2 ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID))
 }
 
+// MailboxUses are how full all mailboxes are.
+func (s *Store) MailboxUses(ctx context.Context) ([]mail.BoxUse, error) {
+	rows, err := s.pool.Query(ctx, `SELECT mailbox, letters, octets FROM mailbox_use ORDER BY octets DESC`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.BoxUse, error) {
+		var u mail.BoxUse
+		err := row.Scan(&u.Address, &u.Letters, &u.Used)
+		return u, err
+	})
+}
+
+// ClaimReport gives one node the sending of a day's report; again after ten
+// minutes, if it was not sent.
+func (s *Store) ClaimReport(ctx context.Context, day time.Time) (bool, error) {
+	tag, err := s.pool.Exec(ctx, `INSERT INTO report_sent AS r (day) VALUES ($1) ON CONFLICT (day) DO UPDATE SET at = now() WHERE r.id = 0 AND r.at < now() - interval '10 minutes'`, day.Format("2006-01-02"))
+	return tag.RowsAffected() > 0, err
+}
+
+// ReportSent notes that a day's report was sent.
+func (s *Store) ReportSent(ctx context.Context, day time.Time) error {
+	_, err := s.pool.Exec(ctx, `UPDATE report_sent SET id = 1 WHERE day = $1`, day.Format("2006-01-02"))
+	return err
+}
+
 // MailboxMessages lists a mailbox, newest first, from before an id on.
 func (s *Store) MailboxMessages(ctx context.Context, mailbox string, before ident.ID, limit int) ([]mail.MailboxItem, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, sender, subject, received_at, size FROM mailbox_message

@@ -65,6 +65,9 @@ type Message struct {
 	Deliveries []Delivery `json:"deliveries"`
 }
 
+// KindReport is the protocol of a daily report.
+const KindReport = "report"
+
 // Directions of messages.
 const (
 	In  = "in"

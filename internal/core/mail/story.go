@@ -44,7 +44,10 @@ func rank(k Kind) int {
 func (m *Message) received(node string) Event {
 	text := fmt.Sprintf("received from %s (%s) by listener %s", m.ClientAddress, m.Helo, m.Listener)
 	if m.MadeHere() {
-		text = "made here as a " + m.Protocol + " about " + m.NoticeOf.String()
+		text = "made here as a " + m.Protocol
+		if m.NoticeOf != 0 {
+			text += " about " + m.NoticeOf.String()
+		}
 	}
 	return Event{At: m.ReceivedAt, Kind: EventReceived, MessageID: m.ID, Node: node, Text: text,
 		Detail: map[string]any{"protocol": m.Protocol, "size": m.Size, "session_id": m.SessionID, "revision": m.Revision}}

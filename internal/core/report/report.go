@@ -288,8 +288,11 @@ func slots(hours []Hour, from, to time.Time, n int, of func(time.Time) int, name
 	for i := range out {
 		out[i].Days = (count[i] + perDay - 1) / perDay
 		for kind, total := range out[i].Total {
-			out[i].Mean[kind] = math.Round(float64(total)*float64(perDay)/float64(max(count[i], 1))*100) / 100
+			out[i].Mean[kind] = math.Round(float64(total)/float64(max(out[i].Days, 1))*100) / 100
 		}
 	}
 	return out
 }
+
+// Reasons are the kinds that have causes, by what one asks.
+var Reasons = map[string][]string{"deferred": {"deferred"}, "bounced": {"bounced", "expired"}, "rejected": {"rejected"}}

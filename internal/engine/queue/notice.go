@@ -215,6 +215,11 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 	return e, nil
 }
 
+// Own makes a message of our own that is about no other.
+func (q *Queue) Own(cfg *config.Compiled, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
+	return beget(cfg, &job{}, id, to, content, kind, now)
+}
+
 // NewDelivery makes the delivery of a leg, due at once. original is the
 // recipient as it was given, rule what let it in.
 func NewDelivery(cfg *config.Compiled, m *mail.Message, n int, leg route.Leg, original address.Address, rule string) *mail.Delivery {

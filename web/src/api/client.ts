@@ -8,7 +8,11 @@ export type Lane = Omit<Schemas["Lane"], "last_reply"> & { last_reply: LastReply
 export type Delivery = Omit<Schemas["Delivery"], "last_reply"> & { last_reply: LastReply | null };
 export type Message = Omit<Schemas["Message"], "deliveries"> & { deliveries: Delivery[] };
 export type QueueItem = Omit<Schemas["QueueItem"], "delivery"> & { delivery: Delivery };
-export type Trace = Omit<Schemas["Trace"], "message"> & { message: Message };
+export type Trace = Omit<Schemas["Trace"], "message" | "begotten" | "about"> & {
+	message: Message;
+	begotten: Message[];
+	about?: Message;
+};
 export type Status = Omit<Schemas["Status"], "trouble"> & { trouble: Lane[] };
 export type GullEvent = Schemas["Event"];
 export type Who = Schemas["Who"];
@@ -54,5 +58,6 @@ export const gull = {
 	status: () => take<Status>(api.GET("/api/v1/status")),
 	find: (words: TraceWords, after: string, limit: number) =>
 		take<Page<Message>>(api.GET("/api/v1/messages", { params: { query: { ...words, after, limit } as never } })),
-	trace: (id: string) => take<Trace>(api.GET("/api/v1/messages/{id}", { params: { path: { id } } })),
+	trace: (id: string, archive?: number) =>
+		take<Trace>(api.GET("/api/v1/messages/{id}", { params: { path: { id }, query: { archive } } })),
 };

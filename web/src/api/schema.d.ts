@@ -124,6 +124,47 @@ export interface paths {
         patch: operations["alias-change"];
         trace?: never;
     };
+    "/api/v1/archives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Opened archives, newest first */
+        get: operations["archives"];
+        put?: never;
+        /**
+         * Open an archive, compressed or not, of any size
+         * @description Needs the role administrator.
+         */
+        post: operations["archive-open"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/archives/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget an opened archive
+         * @description Needs the role administrator.
+         */
+        delete: operations["archive-close"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -345,6 +386,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/log/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What happened in a period: letters, refusals and sessions as JSON Lines, compressed by zstd
+         * @description Needs the role administrator.
+         */
+        get: operations["log-export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/log/level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much the service writes to its log */
+        get: operations["log-level"];
+        /**
+         * Change it while it runs
+         * @description Needs the role administrator.
+         */
+        put: operations["set-log-level"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes": {
         parameters: {
             query?: never;
@@ -469,7 +551,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Find messages, newest first */
+        /** The same, of messages only */
         get: operations["messages"];
         put?: never;
         post?: never;
@@ -585,6 +667,91 @@ export interface paths {
          * @description Needs the role administrator.
          */
         post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/refusals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was refused, and why */
+        get: operations["refusal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the traffic looks like in a period */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report as a page to read or print */
+        get: operations["report-page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The letters behind a figure */
+        get: operations["report-letters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/tables/{dim}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Counts by value of a dimension, those with most first */
+        get: operations["report-table"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -763,6 +930,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** SMTP and LMTP sessions in and out, newest first; open ones on top */
+        get: operations["sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A session with its exact dialogue */
+        get: operations["session"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup/{section}": {
         parameters: {
             query?: never;
@@ -884,10 +1085,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find letters, and what was refused before it was one, newest first */
+        get: operations["trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whose sessions are recorded in full for now */
+        get: operations["watches"];
+        put?: never;
+        /**
+         * Record sessions of a client or domain in full for a while
+         * @description Needs the role administrator.
+         */
+        post: operations["watch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        About: {
+            host_name: string;
+            kind: string;
+            /** Format: date-time */
+            made_at: string;
+            node: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
+            /** Format: int64 */
+            version: number;
+        };
         Action: {
             /** Format: date-time */
             at: string;
@@ -1008,6 +1260,35 @@ export interface components {
             rule: string;
             sender: string;
         };
+        Behind: {
+            /** Format: date-time */
+            at: string;
+            cause: string;
+            delivery_id?: string;
+            kind: string;
+            message_id?: string;
+            recipient: string;
+            refusal_id?: string;
+            sender: string;
+            session_id?: string;
+            /** Format: int64 */
+            size: number;
+            subject: string;
+            /** @description What was answered */
+            text: string;
+        };
+        BoxUse: {
+            address: string;
+            /** Format: int64 */
+            letters: number;
+            /**
+             * Format: int64
+             * @description 0 if there is none
+             */
+            quota: number;
+            /** Format: int64 */
+            used: number;
+        };
         Cause: {
             cause: string;
             mend: string;
@@ -1059,6 +1340,16 @@ export interface components {
             kind: string;
             /** Format: int64 */
             n: number;
+        };
+        Delay: {
+            /** Format: double */
+            max: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            p95: number;
         };
         Delivery: {
             /** Format: int64 */
@@ -1268,6 +1559,65 @@ export interface components {
             before: string;
             field: string;
         };
+        Figure: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
+        };
+        Found: {
+            account: string;
+            client_address: string;
+            deliveries: components["schemas"]["Delivery"][];
+            /**
+             * @description in: from the world. out: from our people and machines. own: made here
+             * @enum {string}
+             */
+            direction: "in" | "out" | "own";
+            eight_bit: boolean;
+            env_id: string;
+            header_from: string;
+            helo: string;
+            /**
+             * Format: int64
+             * @description Received fields before ours
+             */
+            hops: number;
+            id: string;
+            listener: string;
+            message_id_header: string;
+            notice_of?: string;
+            protocol: string;
+            /** Format: date-time */
+            received_at: string;
+            /** @description It was refused; then there are no deliveries */
+            refused?: components["schemas"]["Refusal"];
+            ret: string;
+            /**
+             * Format: int64
+             * @description The configuration revision its decisions were made under
+             */
+            revision: number;
+            /** @description Envelope sender; empty for the null path */
+            sender: string;
+            session_id: string;
+            /**
+             * Format: int64
+             * @description Octets, our Received field included
+             */
+            size: number;
+            subject: string;
+            utf8: boolean;
+        };
+        FoundPage: {
+            items: components["schemas"]["Found"][];
+            /** @description Set when time ran out before the page was full: go on with next */
+            looked_back_to: string | null;
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+            /** @description How the question was understood, condition by condition */
+            understood: string[];
+        };
         Group: {
             after: components["schemas"]["Outcome"];
             before: components["schemas"]["Outcome"];
@@ -1328,6 +1678,33 @@ export interface components {
             /** Format: int64 */
             unchanged: number;
             written: boolean;
+        };
+        Info: {
+            about: components["schemas"]["About"];
+            /**
+             * Format: int64
+             * @description Uncompressed
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Lines that could not be read
+             */
+            damaged: number;
+            /** @description The first of them, by number */
+            faults: string[];
+            /** @description SHA-256 of the file */
+            hash: string;
+            /** Format: int64 */
+            id: number;
+            /** @description It was open already */
+            known: boolean;
+            /** Format: int64 */
+            lines: number;
+            name: string;
+            /** Format: date-time */
+            opened_at: string;
+            who: string;
         };
         Item: {
             /** @description As in the YAML */
@@ -1467,6 +1844,8 @@ export interface components {
             code: number;
             enhanced: string;
             host: string;
+            /** @description The session in which it was said */
+            session_id?: string;
             stage: string;
             text: string;
             /** @description TLS version and cipher, and whether the certificate was verified */
@@ -1486,6 +1865,12 @@ export interface components {
             /** @description There is more than is shown */
             truncated: boolean;
         };
+        LetterLink: {
+            id: string;
+            sender: string;
+            state: string;
+            subject: string;
+        };
         LetterPart: {
             charset?: string;
             disposition?: string;
@@ -1501,12 +1886,31 @@ export interface components {
             size: number;
             type: string;
         };
+        Line: {
+            /**
+             * Format: double
+             * @description Seconds since the session began
+             */
+            at: number;
+            /**
+             * Format: int64
+             * @description Octets of the line that were not kept
+             */
+            cut?: number;
+            text: string;
+            /** @enum {string} */
+            who: "client" | "server" | "note";
+        };
         Listener: {
             address: string;
             kind: string;
             name: string;
             /** Format: int64 */
             sessions: number;
+        };
+        LogLevel: {
+            /** @enum {string} */
+            level: "debug" | "info" | "warn" | "error";
         };
         MailboxItem: {
             id: string;
@@ -1544,6 +1948,11 @@ export interface components {
             account: string;
             client_address: string;
             deliveries: components["schemas"]["Delivery"][];
+            /**
+             * @description in: from the world. out: from our people and machines. own: made here
+             * @enum {string}
+             */
+            direction: "in" | "out" | "own";
             eight_bit: boolean;
             env_id: string;
             header_from: string;
@@ -1638,6 +2047,16 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageBehind: {
+            items: components["schemas"]["Behind"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageInfo: {
+            items: components["schemas"]["Info"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageLaneGroup: {
             items: components["schemas"]["LaneGroup"][];
             /** @description Give this as after to go on; empty at the end */
@@ -1650,11 +2069,6 @@ export interface components {
         };
         PageMailboxLine: {
             items: components["schemas"]["MailboxLine"][];
-            /** @description Give this as after to go on; empty at the end */
-            next: string;
-        };
-        PageMessage: {
-            items: components["schemas"]["Message"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -1683,8 +2097,23 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageRow: {
+            items: components["schemas"]["Row"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageSecretLine: {
             items: components["schemas"]["SecretLine"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageSession: {
+            items: components["schemas"]["Session"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageWatch: {
+            items: components["schemas"]["Watch"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -1698,6 +2127,18 @@ export interface components {
             until: string | null;
             who: string;
             why: string;
+        };
+        Point: {
+            /** Format: date-time */
+            at: string;
+            counts: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            /** @description Mean and maximum only */
+            delay?: components["schemas"]["Delay"];
+            label: string;
+            /** Format: date-time */
+            to: string;
         };
         Preview: {
             attempts: components["schemas"]["Try"][];
@@ -1780,6 +2221,40 @@ export interface components {
             what: string;
             who: string;
         };
+        Refusal: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            cause: string;
+            client_address: string;
+            /** Format: int64 */
+            code: number;
+            enhanced: string;
+            header_from: string;
+            helo: string;
+            id: string;
+            listener: string;
+            message_id_header: string;
+            node: string;
+            recipient: string;
+            /** Format: int64 */
+            revision: number;
+            /** @description The relay rule that decided, if one did */
+            rule: string;
+            sender: string;
+            session_id: string;
+            /** Format: int64 */
+            size: number;
+            stage: string;
+            subject: string;
+            text: string;
+        };
+        RefusalView: {
+            for_user: string;
+            meaning: components["schemas"]["Cause"];
+            refusal: components["schemas"]["Refusal"];
+            session?: components["schemas"]["Session"];
+        };
         Report: {
             /**
              * Format: int64
@@ -1814,6 +2289,38 @@ export interface components {
             /** @description Routes that none of these envelopes took */
             unused: string[];
         };
+        ReportShown: {
+            before?: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            delay?: components["schemas"]["Delay"];
+            delay_before?: components["schemas"]["Delay"];
+            dim: string;
+            /** @description With means over days */
+            hours_of_day: components["schemas"]["Slot"][];
+            /** @description Why deferred, bounced (and expired) and rejected */
+            reasons: {
+                [key: string]: components["schemas"]["Row"][];
+            };
+            series: components["schemas"]["Point"][];
+            series_before?: components["schemas"]["Point"][];
+            /** Format: date-time */
+            since: string;
+            step: string;
+            /** @description By dimension, those with most first */
+            tables: {
+                [key: string]: components["schemas"]["Row"][];
+            };
+            /** @description By kind: received, delivered, forwarded, deferred (attempts), bounced, expired, rejected, discarded */
+            totals: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            /** Format: date-time */
+            until: string;
+            value: string;
+            weekdays: components["schemas"]["Slot"][];
+            zone: string;
+        };
         Revision: {
             /** Format: date-time */
             applied_at: string;
@@ -1846,6 +2353,19 @@ export interface components {
             revision: components["schemas"]["Revision"];
             /** @description The difference as a unified diff */
             yaml: string;
+        };
+        Row: {
+            /** @description In the period it is compared with */
+            before?: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            counts: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            delay?: components["schemas"]["Delay"];
+            /** @description What it means, in words */
+            title?: string;
+            value: string;
         };
         ScheduleTerms: {
             /**
@@ -1926,6 +2446,114 @@ export interface components {
             /** @description A part of the subject */
             subject?: string;
         };
+        Session: {
+            account: string;
+            /** @description IP address of the other side */
+            address: string;
+            /** Format: int64 */
+            bytes_in: number;
+            /** Format: int64 */
+            bytes_out: number;
+            /** @description Whether the dialogue was kept */
+            dialogue: boolean;
+            /** @enum {string} */
+            direction: "in" | "out";
+            /** @description Why it ended, in words */
+            ended: string;
+            /** @description Null while it is open */
+            ended_at: string | null;
+            id: string;
+            /** @description Its messages, at most the first 200 */
+            letters: string[];
+            /** @description Of a session in */
+            listener?: string;
+            /**
+             * Format: int64
+             * @description Taken or handed over
+             */
+            messages: number;
+            /** @description What the client called itself, or the host we went to */
+            name: string;
+            node: string;
+            /** @enum {string} */
+            outcome: "passed" | "partly" | "refused" | "idle" | "broken" | "turned_away" | "open";
+            /** Format: int64 */
+            port: number;
+            /** @enum {string} */
+            protocol: "SMTP" | "LMTP";
+            /** Format: int64 */
+            recipients: number;
+            /**
+             * Format: int64
+             * @description Recipients, letters and sign-ins that were refused
+             */
+            refused: number;
+            /** @description Of a session out */
+            route?: string;
+            /** Format: double */
+            seconds: number;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Version, cipher and what the certificate was worth; empty without TLS */
+            tls: string;
+        };
+        SessionShown: {
+            account: string;
+            /** @description IP address of the other side */
+            address: string;
+            /** Format: int64 */
+            bytes_in: number;
+            /** Format: int64 */
+            bytes_out: number;
+            /** @description Whether the dialogue was kept */
+            dialogue: boolean;
+            /** @enum {string} */
+            direction: "in" | "out";
+            /** @description Why it ended, in words */
+            ended: string;
+            /** @description Null while it is open */
+            ended_at: string | null;
+            id: string;
+            /** @description Its messages, at most the first 200 */
+            letters: string[];
+            lines: components["schemas"]["Line"][];
+            /** @description Of a session in */
+            listener?: string;
+            /**
+             * Format: int64
+             * @description Taken or handed over
+             */
+            messages: number;
+            /** @description Why there is no dialogue */
+            missing?: string;
+            /** @description What the client called itself, or the host we went to */
+            name: string;
+            node: string;
+            /** @enum {string} */
+            outcome: "passed" | "partly" | "refused" | "idle" | "broken" | "turned_away" | "open";
+            /** Format: int64 */
+            port: number;
+            /** @enum {string} */
+            protocol: "SMTP" | "LMTP";
+            /** Format: int64 */
+            recipients: number;
+            refusals: components["schemas"]["Refusal"][];
+            /**
+             * Format: int64
+             * @description Recipients, letters and sign-ins that were refused
+             */
+            refused: number;
+            /** @description Of a session out */
+            route?: string;
+            /** Format: double */
+            seconds: number;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Its first letters */
+            subjects: components["schemas"]["LetterLink"][];
+            /** @description Version, cipher and what the certificate was worth; empty without TLS */
+            tls: string;
+        };
         "Setup-addRequest": {
             dry_run?: boolean;
             fields: {
@@ -1946,6 +2574,21 @@ export interface components {
         SignInBodyBody: {
             name: string;
             password: string;
+        };
+        Slot: {
+            /**
+             * Format: int64
+             * @description How many of them the period has
+             */
+            days: number;
+            label: string;
+            /** @description Per day, by kind */
+            mean: {
+                [key: string]: number;
+            };
+            total: {
+                [key: string]: number;
+            };
         };
         Status: {
             /** @description The revision in force goes back by itself unless confirmed before */
@@ -2016,12 +2659,26 @@ export interface components {
             to: string[];
         };
         Trace: {
+            /** @description The message that it is about or answers */
+            about?: components["schemas"]["Message"];
+            /** @description The messages of notices, with their own deliveries */
+            begotten: components["schemas"]["Message"][];
             /** @description What the causes among its deliveries mean */
             causes: components["schemas"]["Cause"][];
             events: components["schemas"]["Event"][];
+            /** @description Times in UTC, addresses, ids and answers, for the administrator of the other side */
+            for_far: string;
+            /** @description What became of it in three sentences, for whoever asks */
+            for_user: string;
+            /** @description How full the mailboxes are that it went to */
+            mailboxes: components["schemas"]["BoxUse"][];
             message: components["schemas"]["Message"];
-            /** @description Notifications made about this message */
+            /** @description Messages that it begot: notices, automatic replies, notices of others about it */
             notices: string[];
+            /** @description How it came in; null if that is no longer on record, or is not yet */
+            session?: components["schemas"]["Session"];
+            /** @description Those in which its deliveries were tried */
+            sessions: components["schemas"]["Session"][];
         };
         Try: {
             /**
@@ -2043,6 +2700,24 @@ export interface components {
             title: string;
             /** @enum {string} */
             whose: "nobody" | "theirs" | "ours";
+        };
+        Watch: {
+            /** @enum {string} */
+            kind: "client" | "domain";
+            /** Format: date-time */
+            until: string;
+            /** @description An IP address, a network, or a domain */
+            what: string;
+            readonly who: string;
+        };
+        WatchRequest: {
+            /**
+             * @description How long, at most a day; 0s ends it
+             * @default 1h
+             */
+            for: string;
+            /** @description An IP address, a network, or a domain */
+            what: string;
         };
         Way: {
             /** @description Routes before it, and why they did not match */
@@ -2552,6 +3227,174 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Entry"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    archives: {
+        parameters: {
+            query?: {
+                /** @description SHA-256 of a file, to ask whether it is open already */
+                hash?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageInfo"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "archive-open": {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The opened archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Info"];
+                };
+            };
+        };
+    };
+    "archive-close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -3544,6 +4387,163 @@ export interface operations {
             };
         };
     };
+    "log-export": {
+        parameters: {
+            query?: {
+                since?: string;
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zstd": string;
+                };
+            };
+        };
+    };
+    "log-level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLevel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-log-level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LogLevel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLevel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     mailboxes: {
         parameters: {
             query?: {
@@ -4110,19 +5110,31 @@ export interface operations {
     messages: {
         parameters: {
             query?: {
-                /** @description Sender: an address, a part of one, or <> */
+                /** @description As people type it: an address or a part of one, a domain, a subject, an id, a network, a host, a state, a cause, times */
+                q?: string;
+                /** @description Sender: an address, a part of one, a domain, or <> */
                 from?: string;
-                /** @description Recipient: an address or a part of one */
+                /** @description Recipient: an address, a part of one, or a domain */
                 to?: string;
                 /** @description A part of the subject */
                 subject?: string;
                 /** @description Our id, or a Message-ID */
                 id?: string;
-                /** @description IP address of the client */
+                /** @description IP address or network of the client */
                 client?: string;
-                state?: "waiting" | "sending" | "deferred" | "held" | "delivered" | "bounced" | "expired" | "discarded";
+                /** @description Remote host by name */
+                host?: string;
+                state?: "waiting" | "sending" | "deferred" | "held" | "delivered" | "bounced" | "expired" | "discarded" | "refused";
+                cause?: string;
+                listener?: string;
+                route?: string;
+                account?: string;
                 since?: string;
                 until?: string;
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+                /** @description Time zone, like Europe/Oslo */
+                zone?: string;
                 limit?: number;
                 /** @description The next of the page before */
                 after?: string;
@@ -4139,7 +5151,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageMessage"];
+                    "application/json": components["schemas"]["FoundPage"];
                 };
             };
             /** @description Unauthorized */
@@ -4200,7 +5212,10 @@ export interface operations {
     };
     message: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+            };
             header?: never;
             path: {
                 id: string;
@@ -4682,6 +5697,372 @@ export interface operations {
                         result?: components["schemas"]["Done"];
                         what?: string;
                     };
+                };
+            };
+        };
+    };
+    refusal: {
+        parameters: {
+            query?: {
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusalView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                /** @description Beginning; a day ago if not given. Taken to a whole hour */
+                since?: string;
+                /** @description End; now if not given */
+                until?: string;
+                /** @description Beginning of a period as long to compare with */
+                before?: string;
+                /** @description Of the series; chosen by the period if not given */
+                step?: "hour" | "day" | "week";
+                /** @description Only what counts for a value of this */
+                dim?: "total" | "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                value?: string;
+                /** @description Of each table */
+                limit?: number;
+                /** @description Totals and series only */
+                without_tables?: boolean;
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+                /** @description Time zone, like Europe/Oslo */
+                zone?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportShown"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-page": {
+        parameters: {
+            query?: {
+                since?: string;
+                until?: string;
+                zone?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description HTML */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+        };
+    };
+    "report-letters": {
+        parameters: {
+            query: {
+                kind: "received" | "delivered" | "forwarded" | "deferred" | "bounced" | "expired" | "rejected" | "discarded";
+                dim?: "total" | "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                value?: string;
+                since?: string;
+                until?: string;
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBehind"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-table": {
+        parameters: {
+            query?: {
+                /** @description Only these kinds */
+                kind?: string[];
+                since?: string;
+                until?: string;
+                limit?: number;
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+            };
+            header?: never;
+            path: {
+                dim: "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRow"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
         };
@@ -5362,6 +6743,180 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    sessions: {
+        parameters: {
+            query?: {
+                direction?: "in" | "out";
+                protocol?: "SMTP" | "LMTP";
+                listener?: string;
+                route?: string;
+                /** @description IP address, network, or a part of the name */
+                peer?: string;
+                account?: string;
+                /** @description trouble is all but passed and idle */
+                outcome?: "passed" | "partly" | "refused" | "idle" | "broken" | "turned_away" | "open" | "trouble";
+                /** @description Lasted at least so long, like 30s */
+                longer?: string;
+                since?: string;
+                until?: string;
+                /** @description By something else than time: among the newest 50,000 that match, and one page only */
+                sort?: "time" | "duration" | "bytes" | "messages";
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSession"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    session: {
+        parameters: {
+            query?: {
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionShown"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6083,6 +7638,243 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    trace: {
+        parameters: {
+            query?: {
+                /** @description As people type it: an address or a part of one, a domain, a subject, an id, a network, a host, a state, a cause, times */
+                q?: string;
+                /** @description Sender: an address, a part of one, a domain, or <> */
+                from?: string;
+                /** @description Recipient: an address, a part of one, or a domain */
+                to?: string;
+                /** @description A part of the subject */
+                subject?: string;
+                /** @description Our id, or a Message-ID */
+                id?: string;
+                /** @description IP address or network of the client */
+                client?: string;
+                /** @description Remote host by name */
+                host?: string;
+                state?: "waiting" | "sending" | "deferred" | "held" | "delivered" | "bounced" | "expired" | "discarded" | "refused";
+                cause?: string;
+                listener?: string;
+                route?: string;
+                account?: string;
+                since?: string;
+                until?: string;
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+                /** @description Time zone, like Europe/Oslo */
+                zone?: string;
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    watches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageWatch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,19 +1,22 @@
-import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
-import type { TraceWords } from "../api/client";
+import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
 import type { QueueWords } from "../api/queue";
+import { BehindPage } from "../pages/behind";
 import { DraftPage } from "../pages/draft";
 import { ExplainPage } from "../pages/explain";
 import { FirstStepsPage } from "../pages/first-steps";
 import { LanePage } from "../pages/lane";
 import { AliasesPage, MailboxesPage } from "../pages/mailboxes";
 import { MessagePage } from "../pages/message";
-import { MessagesPage } from "../pages/messages";
 import { OverviewPage } from "../pages/overview";
 import { QueuePage } from "../pages/queue";
+import { RefusalPage } from "../pages/refusal";
+import { ReportsPage } from "../pages/reports";
 import { RevisionsPage } from "../pages/revisions";
 import { SectionPage } from "../pages/section";
 import { SecretsPage, ServicePage } from "../pages/server";
+import { SessionPage } from "../pages/session";
 import { SetupFrame } from "../pages/setup";
+import { TracePage } from "../pages/trace";
 import { NotFound } from "../parts/states";
 import { Shell } from "./shell";
 
@@ -71,23 +74,86 @@ const lane = createRoute({
 	component: LanePage,
 	validateSearch: queueWords,
 });
+/** The words of a search and of a list of sessions. */
+const traceWords = (s: Record<string, unknown>) => ({
+	view: text(s.view),
+	q: text(s.q),
+	from: text(s.from),
+	to: text(s.to),
+	subject: text(s.subject),
+	id: text(s.id),
+	client: text(s.client),
+	host: text(s.host),
+	state: text(s.state),
+	cause: text(s.cause),
+	since: text(s.since),
+	until: text(s.until),
+	direction: text(s.direction),
+	peer: text(s.peer),
+	outcome: text(s.outcome),
+	longer: text(s.longer),
+	listener: text(s.listener),
+	route: text(s.route),
+	sort: text(s.sort),
+	archive: number(s.archive),
+});
+const trace = createRoute({
+	getParentRoute: () => root,
+	path: "/trace",
+	component: TracePage,
+	validateSearch: traceWords,
+});
 const messages = createRoute({
 	getParentRoute: () => root,
 	path: "/messages",
-	component: MessagesPage,
-	validateSearch: (s: Record<string, unknown>): TraceWords => ({
-		from: text(s.from),
-		to: text(s.to),
-		subject: text(s.subject),
-		id: text(s.id),
-		state: text(s.state),
+	validateSearch: traceWords,
+	beforeLoad: ({ search }) => {
+		throw redirect({ to: "/trace", search });
+	},
+});
+const inArchive = (s: Record<string, unknown>): { archive?: number } => ({ archive: number(s.archive) });
+const session = createRoute({
+	getParentRoute: () => root,
+	path: "/sessions/$id",
+	component: SessionPage,
+	validateSearch: inArchive,
+});
+const refusal = createRoute({
+	getParentRoute: () => root,
+	path: "/refusals/$id",
+	component: RefusalPage,
+	validateSearch: inArchive,
+});
+const reportWords = (s: Record<string, unknown>) => ({
+	since: text(s.since),
+	until: text(s.until),
+	dim: text(s.dim),
+	value: text(s.value),
+	archive: number(s.archive),
+});
+const reports = createRoute({
+	getParentRoute: () => root,
+	path: "/reports",
+	component: ReportsPage,
+	validateSearch: (s: Record<string, unknown>): ReturnType<typeof reportWords> & { compare?: boolean } => ({
+		...reportWords(s),
+		compare: s.compare === true || undefined,
 	}),
+});
+const behind = createRoute({
+	getParentRoute: () => root,
+	path: "/reports/letters",
+	component: BehindPage,
+	validateSearch: (s: Record<string, unknown>) => ({ ...reportWords(s), kind: text(s.kind) ?? "received" }),
 });
 const message = createRoute({
 	getParentRoute: () => root,
 	path: "/messages/$id",
 	component: MessagePage,
-	validateSearch: (s: Record<string, unknown>): { letter?: string } => ({ letter: text(s.letter) }),
+	validateSearch: (s: Record<string, unknown>): { letter?: string; archive?: number } => ({
+		letter: text(s.letter),
+		archive: number(s.archive),
+	}),
 });
 
 const explain = createRoute({
@@ -132,7 +198,20 @@ const setupPages = [
 ] as const;
 
 export const router = createRouter({
-	routeTree: root.addChildren([overview, queue, lane, messages, message, explain, setup.addChildren(setupPages)]),
+	routeTree: root.addChildren([
+		overview,
+		queue,
+		lane,
+		trace,
+		messages,
+		message,
+		session,
+		refusal,
+		reports,
+		behind,
+		explain,
+		setup.addChildren(setupPages),
+	]),
 	defaultPreload: "intent",
 });
 

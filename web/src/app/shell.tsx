@@ -54,8 +54,11 @@ function Frame({ who }: { who: Who }) {
 						<Link to="/queue" className={classes.link}>
 							Queue
 						</Link>
-						<Link to="/messages" className={classes.link}>
-							Messages
+						<Link to="/trace" search={{} as never} className={classes.link}>
+							Trace
+						</Link>
+						<Link to="/reports" search={{} as never} className={classes.link}>
+							Reports
 						</Link>
 						<Link to="/setup" className={classes.link}>
 							Set up
@@ -80,7 +83,7 @@ function Frame({ who }: { who: Who }) {
 	);
 }
 
-/** Find takes an id or a part of an address; "/" goes to it. */
+/** Find takes whatever the search takes; "/" goes to it. */
 function Find() {
 	const box = useRef<HTMLInputElement>(null);
 	const [text, setText] = useState("");
@@ -95,7 +98,8 @@ function Find() {
 				if (/^[0-9a-hjkmnp-tv-z]{13}$/i.test(words)) {
 					void navigate({ to: "/messages/$id", params: { id: words.toUpperCase() } });
 				} else if (words) {
-					void navigate({ to: "/messages", search: { to: words } });
+					void navigate({ to: "/trace", search: { q: words } as never });
+					setText("");
 				}
 			}}
 		>
@@ -104,8 +108,8 @@ function Find() {
 				size="xs"
 				value={text}
 				onChange={(e) => setText(e.currentTarget.value)}
-				placeholder="Recipient or id   ( / )"
-				aria-label="Find messages by recipient or id"
+				placeholder="Where is …   ( / )"
+				aria-label="Find letters"
 				leftSection={<IconSearch size={14} />}
 			/>
 		</form>

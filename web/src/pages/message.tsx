@@ -1,13 +1,15 @@
-import { Anchor, Button, Group, Stack, Table, Text, Title } from "@mantine/core";
-import { IconDownload } from "@tabler/icons-react";
+import { Anchor, Button, CopyButton, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { IconCopy, IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { type GullEvent, gull, type LastReply, type Trace } from "../api/client";
 import { Act, Actions } from "../parts/act";
+import { ArchiveNote } from "../parts/archive";
 import { LetterView } from "../parts/letter-view";
 import { Reply } from "../parts/reply";
+import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
-import { octets, shown } from "../parts/text";
+import { octets, shown, soft } from "../parts/text";
 import { Way } from "../parts/way";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
@@ -15,19 +17,23 @@ import classes from "./message.module.css";
 /** A letter's whole way: as a picture, and as what happened in order. */
 export function MessagePage() {
 	const { id } = useParams({ from: "/messages/$id" });
-	const trace = useQuery({ queryKey: ["trace", id], queryFn: () => gull.trace(id) });
+	const { archive } = useSearch({ from: "/messages/$id" });
+	const trace = useQuery({ queryKey: ["trace", id, archive], queryFn: () => gull.trace(id, archive) });
 	if (!trace.data) {
 		return trace.error ? <Failed error={trace.error} /> : <Loading what="the letter's way" />;
 	}
 	const t = trace.data;
-	const waits = t.message.deliveries.some((d) => ["deferred", "waiting", "held"].includes(d.state));
+	const waits =
+		archive === undefined && t.message.deliveries.some((d) => ["deferred", "waiting", "held"].includes(d.state));
 	return (
 		<Stack gap="md">
+			<ArchiveNote />
 			<Head trace={t} waits={waits} />
 			<Way message={t.message} />
 			<Causes trace={t} waits={waits} />
-			<Story events={t.events} />
-			<Content id={t.message.id} />
+			<Beside trace={t} archive={archive} />
+			<Story events={t.events} archive={archive} />
+			{archive === undefined && <Content id={t.message.id} />}
 		</Stack>
 	);
 }
@@ -42,6 +48,8 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 					{m.subject || "(no subject)"}
 				</Title>
 				<Group gap="xs" wrap="nowrap">
+					<Hand words={trace.for_user} label="Copy for the user" />
+					<Hand words={trace.for_far} label="Copy for the far administrator" />
 					{waits && <Act verb="flush" words={{ message: m.id }} label="Try now" />}
 					{waits && <Actions words={{ message: m.id }} what="More" />}
 					{me.data?.role === "administrator" && (
@@ -66,7 +74,6 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 					</>
 				)}
 			</Text>
-			<Links trace={trace} />
 		</div>
 	);
 }
@@ -77,29 +84,104 @@ function Content({ id }: { id: string }) {
 	return me.data?.role === "administrator" ? <LetterView id={id} /> : null;
 }
 
-function Links({ trace }: { trace: Trace }) {
-	const about = trace.message.notice_of;
+/** Words to hand on. */
+function Hand({ words, label }: { words: string; label: string }) {
 	return (
-		<>
-			{about && (
-				<Text size="sm">
-					This is a notice about{" "}
-					<Anchor component={Link} to="/messages/$id" params={{ id: about } as never} inherit className="mono">
-						{about}
-					</Anchor>
-					.
-				</Text>
+		<CopyButton value={words}>
+			{({ copied, copy }) => (
+				<Button size="xs" variant="default" leftSection={<IconCopy size={14} />} onClick={copy} title={words}>
+					{copied ? "Copied" : label}
+				</Button>
 			)}
-			{trace.notices.map((n) => (
-				<Text size="sm" key={n}>
-					The sender was told by the notice{" "}
-					<Anchor component={Link} to="/messages/$id" params={{ id: n } as never} inherit className="mono">
-						{n}
-					</Anchor>
-					.
-				</Text>
-			))}
-		</>
+		</CopyButton>
+	);
+}
+
+/** What belongs to the letter: sessions, what it begot or is about, mailboxes. */
+function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
+	const letter = (m: Trace["begotten"][number], says: string) => (
+		<Table.Tr key={m.id}>
+			<Table.Td c="dimmed">{says}</Table.Td>
+			<Table.Td>
+				<Anchor
+					component={Link}
+					to="/messages/$id"
+					params={{ id: m.id } as never}
+					search={{ archive } as never}
+					inherit
+				>
+					{m.subject || "(no subject)"}
+				</Anchor>
+			</Table.Td>
+			<Table.Td className="mono">{m.deliveries.map((d) => soft(d.recipient)).join(", ")}</Table.Td>
+			<Table.Td>{m.deliveries[0] && <State state={m.deliveries[0].state} />}</Table.Td>
+			<Table.Td>
+				<When time={m.received_at} />
+			</Table.Td>
+		</Table.Tr>
+	);
+	const session = (s: Trace["sessions"][number], says: string) => (
+		<Table.Tr key={s.id}>
+			<Table.Td c="dimmed">{says}</Table.Td>
+			<Table.Td>
+				<Anchor
+					component={Link}
+					to="/sessions/$id"
+					params={{ id: s.id } as never}
+					search={{ archive } as never}
+					inherit
+				>
+					Dialogue with {s.name || s.address} [{s.address}]
+				</Anchor>
+			</Table.Td>
+			<Table.Td>{s.tls || "without TLS"}</Table.Td>
+			<Table.Td>
+				<State state={s.outcome} />
+			</Table.Td>
+			<Table.Td>
+				<When time={s.started_at} />
+			</Table.Td>
+		</Table.Tr>
+	);
+	const rows = [
+		t.session && session(t.session, "handed in by session"),
+		...t.sessions.map((s) => session(s, "tried in session")),
+		t.about && letter(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
+		...t.begotten.map((m) =>
+			letter(
+				m,
+				m.direction === "own"
+					? m.protocol === "reply"
+						? "answered by itself"
+						: "the sender was told by"
+					: "a notice from elsewhere",
+			),
+		),
+		...t.mailboxes.map((b) => (
+			<Table.Tr key={b.address}>
+				<Table.Td c="dimmed">mailbox</Table.Td>
+				<Table.Td className="mono">{soft(b.address)}</Table.Td>
+				<Table.Td colSpan={3}>
+					{b.letters} letters, {octets(b.used)}
+					{b.quota > 0 && ` of ${octets(b.quota)} (${Math.round((b.used * 100) / b.quota)} %)`}
+				</Table.Td>
+			</Table.Tr>
+		)),
+	].filter(Boolean);
+	if (rows.length === 0) {
+		return null;
+	}
+	return (
+		<section className="surface" aria-labelledby="beside">
+			<Title order={2} size="h5" id="beside" p="sm" pb={4}>
+				What belongs to it
+			</Title>
+			<Table.ScrollContainer minWidth={640}>
+				<Table verticalSpacing={3} horizontalSpacing="sm">
+					<Table.Tbody>{rows}</Table.Tbody>
+				</Table>
+			</Table.ScrollContainer>
+		</section>
 	);
 }
 
@@ -116,7 +198,7 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 	));
 }
 
-function Story({ events }: { events: GullEvent[] }) {
+function Story({ events, archive }: { events: GullEvent[]; archive?: number }) {
 	return (
 		<section className="surface" aria-labelledby="story">
 			<Title order={2} size="h5" id="story" p="sm">
@@ -135,7 +217,7 @@ function Story({ events }: { events: GullEvent[] }) {
 									{e.kind}
 								</Table.Td>
 								<Table.Td>
-									<EventText event={e} />
+									<EventText event={e} archive={archive} />
 								</Table.Td>
 							</Table.Tr>
 						))}
@@ -146,7 +228,7 @@ function Story({ events }: { events: GullEvent[] }) {
 	);
 }
 
-function EventText({ event }: { event: GullEvent }) {
+function EventText({ event, archive }: { event: GullEvent; archive?: number }) {
 	const detail = event.detail as Record<string, unknown> | null;
 	const reply = detail?.reply as LastReply | undefined;
 	if (!reply) {
@@ -163,6 +245,17 @@ function EventText({ event }: { event: GullEvent }) {
 				)}
 			</Text>
 			<Reply reply={reply} />
+			{reply.session_id && (
+				<Anchor
+					component={Link}
+					to="/sessions/$id"
+					params={{ id: reply.session_id } as never}
+					search={{ archive } as never}
+					size="xs"
+				>
+					read the dialogue
+				</Anchor>
+			)}
 		</Stack>
 	);
 }

@@ -236,8 +236,8 @@ function Recent() {
 				<Title order={2} size="h5" id="recent">
 					Just now
 				</Title>
-				<Anchor component={Link} to="/messages" size="sm">
-					all messages
+				<Anchor component={Link} to="/trace" size="sm">
+					all letters
 				</Anchor>
 			</Group>
 			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">

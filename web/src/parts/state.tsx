@@ -14,6 +14,17 @@ const tone: Record<string, "moves" | "waits" | "trouble" | "still"> = {
 	stranded: "trouble",
 	bounced: "trouble",
 	expired: "trouble",
+	refused: "trouble",
+	rejected: "trouble",
+	broken: "trouble",
+	partly: "waits",
+	turned_away: "trouble",
+	passed: "moves",
+	received: "moves",
+	forwarded: "moves",
+	open: "moves",
+	idle: "still",
+	lane: "still",
 };
 
 /** Each tone has a shape of its own, so that colour is never alone. */
@@ -24,7 +35,7 @@ export function State({ state }: { state: string }) {
 	const t = tone[state] ?? "still";
 	return (
 		<span className={classes.state} data-tone={t}>
-			<span aria-hidden="true">{shape[t]}</span> {state}
+			<span aria-hidden="true">{shape[t]}</span> {state.replace("_", " ")}
 		</span>
 	);
 }

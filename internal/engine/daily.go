@@ -1,0 +1,204 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
+	"net/textproto"
+	"time"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/message"
+	"gullroute/internal/core/report"
+)
+
+// nearFull is from what part of its quota on a mailbox is named in a report.
+const nearFull = 0.9
+
+// dailyReport sends the report of the day before, when its hour has come and no
+// node has sent it.
+func (e *Engine) dailyReport(ctx context.Context, now time.Time) error {
+	cfg := e.Config()
+	d := cfg.Service.DailyReport
+	if len(d.To) == 0 {
+		return nil
+	}
+	hour, minute, zone, err := d.Time()
+	if err != nil {
+		return err
+	}
+	local := now.In(zone)
+	midnight := time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, zone)
+	if local.Before(midnight.Add(time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute)) {
+		return nil
+	}
+	day := midnight.AddDate(0, 0, -1)
+	mine, err := e.Store.ClaimReport(ctx, day)
+	if err != nil || !mine {
+		return err
+	}
+	page, err := e.DayPage(ctx, day, midnight, zone)
+	if err != nil {
+		return err
+	}
+	for _, to := range d.To {
+		if err := e.mailReport(ctx, cfg, to, page, now); err != nil {
+			return fmt.Errorf("to %s: %w", to, err)
+		}
+	}
+	return e.Store.ReportSent(ctx, day)
+}
+
+// DayPage is the report of a day against the week's usual, with what somebody
+// should look at now.
+func (e *Engine) DayPage(ctx context.Context, from, to time.Time, zone *time.Location) (*report.Page, error) {
+	p, err := e.ReportPage(ctx, from, to, zone, "hour", 5)
+	if err != nil {
+		return nil, err
+	}
+	p.Title = "Mail on " + from.In(zone).Format("Monday, 2 January 2006")
+	week, err := e.Store.SumHours(ctx, "total", "", from.AddDate(0, 0, -7), from)
+	if err != nil {
+		return nil, err
+	}
+	if len(week) > 0 {
+		p.Usual, p.UsualIs = map[string]float64{}, "the mean of the seven days before"
+		for _, h := range week {
+			p.Usual[h.Kind] += float64(h.N) / 7
+		}
+	}
+	return p, e.addNotes(ctx, p)
+}
+
+// addNotes says what somebody should look at: hazards, lanes in trouble, mailboxes
+// that are nearly full.
+func (e *Engine) addNotes(ctx context.Context, p *report.Page) error {
+	cfg := e.Config()
+	note := func(heading string, lines []string) {
+		if len(lines) > 0 {
+			p.Notes = append(p.Notes, report.Notes{Heading: heading, Lines: lines})
+		}
+	}
+	var dangers []string
+	for _, h := range cfg.Hazards() {
+		dangers = append(dangers, h.Text+": "+h.Mend)
+	}
+	note("Weak settings", dangers)
+	lanes, err := e.Store.Lanes(ctx)
+	if err != nil {
+		return err
+	}
+	var worst []string
+	for _, l := range lanes {
+		if len(worst) < 5 && l.Deferred > 0 {
+			worst = append(worst, fmt.Sprintf("%s by route %s: %d wait, the oldest since %s; %s", l.NextHop, l.Route, l.Waiting+l.Deferred+l.Held,
+				l.OldestAt.In(p.Zone).Format("Mon 2 Jan 15:04"), diagnose.Explain(diagnose.Cause(l.Cause)).Title))
+		}
+	}
+	note("Lanes with trouble now", worst)
+	full, err := e.fullMailboxes(ctx)
+	note("Mailboxes that are nearly full", full)
+	return err
+}
+
+func (e *Engine) fullMailboxes(ctx context.Context) ([]string, error) {
+	uses, err := e.Store.MailboxUses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, u := range uses {
+		a, err := address.Parse(u.Address)
+		if err != nil {
+			continue
+		}
+		if box := e.Config().Mailbox(a); box != nil && box.Quota > 0 && float64(u.Used) >= nearFull*float64(box.Quota) {
+			out = append(out, fmt.Sprintf("%s: %s of %s", u.Address, report.Octets(u.Used), report.Octets(int64(box.Quota))))
+		}
+	}
+	return out, nil
+}
+
+// ReportPage is the report of a period, to be read away from the console.
+func (e *Engine) ReportPage(ctx context.Context, from, to time.Time, zone *time.Location, step string, limit int) (*report.Page, error) {
+	p := &report.Page{HostName: string(e.Config().Service.HostName), Title: "What the traffic looked like", Since: from, Until: to, Zone: zone, Reasons: map[string][]report.Row{}, Tables: map[string][]report.Row{}}
+	hours, err := e.Store.SumHours(ctx, "total", "", from, to)
+	if err != nil {
+		return nil, err
+	}
+	var sums []report.Sum
+	for _, h := range hours {
+		sums = append(sums, report.Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax})
+	}
+	p.Totals, p.Delay = report.Totals(sums)
+	p.Series = report.Series(hours, from, to, step, zone)
+	spans := report.Spans(from, to)
+	if p.Delay != nil {
+		buckets, err := e.Store.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "", spans, 0)
+		if err != nil {
+			return nil, err
+		}
+		p.Delay.Quantiles(buckets)
+	}
+	for name, kinds := range report.Reasons {
+		list, err := e.Store.Sums(ctx, "cause", kinds, "", spans, limit)
+		if err != nil {
+			return nil, err
+		}
+		rows := report.Rows(list, limit)
+		for i := range rows {
+			rows[i].Title = diagnose.Explain(diagnose.Cause(rows[i].Value)).Title
+		}
+		p.Reasons[name] = rows
+	}
+	for _, dim := range []string{"recipient_domain", "sender_domain", "sender", "route"} {
+		list, err := e.Store.Sums(ctx, dim, report.Kinds, "", spans, limit)
+		if err != nil {
+			return nil, err
+		}
+		p.Tables[dim] = report.Rows(list, limit)
+	}
+	return p, nil
+}
+
+// mailReport sends a report by our own queue, from the null sender: if it does not
+// arrive, nobody is to be told by mail.
+func (e *Engine) mailReport(ctx context.Context, cfg *config.Compiled, to address.Address, p *report.Page, now time.Time) error {
+	page, err := p.HTML()
+	if err != nil {
+		return err
+	}
+	id := e.Queue.IDs.Next()
+	var body bytes.Buffer
+	w := multipart.NewWriter(&body)
+	for _, part := range []struct{ kind, text string }{{"text/plain; charset=utf-8", p.Text()}, {"text/html; charset=utf-8", page}} {
+		out, err := w.CreatePart(textproto.MIMEHeader{"Content-Type": {part.kind}, "Content-Transfer-Encoding": {"quoted-printable"}})
+		if err != nil {
+			return err
+		}
+		q := quotedprintable.NewWriter(out)
+		if _, err := q.Write([]byte(part.text)); err != nil {
+			return err
+		}
+		if err := q.Close(); err != nil {
+			return err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	host := string(cfg.Service.HostName)
+	head := fmt.Sprintf("From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary=\"%s\"\r\n\r\n",
+		cfg.Service.Postmaster, to, mime.QEncoding.Encode("utf-8", p.Title+", "+host), now.Format(message.DateFormat), id, host, w.Boundary())
+	entry, fault := e.Queue.Own(cfg, id, to, append([]byte(head), body.Bytes()...), mail.KindReport, now)
+	if fault != nil {
+		return fmt.Errorf("the address is refused here: %s", fault.Text())
+	}
+	return e.Queue.Enter(ctx, entry)
+}

@@ -1,0 +1,167 @@
+import { Anchor, Button, FileButton, Group, Progress, Stack, Table, Text } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { IconDownload, IconFolderOpen } from "@tabler/icons-react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { gull } from "../api/client";
+import { type Archive, openArchive, tracing } from "../api/trace";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { count, octets } from "../parts/text";
+import { exact, When } from "../parts/when";
+
+const day = 86_400_000;
+
+/** Archives of what happened: open one, or take one out. */
+export function ArchivesView() {
+	const list = useQuery({ queryKey: ["archives"], queryFn: tracing.archives });
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	const client = useQueryClient();
+	const [share, setShare] = useState<number | null>(null);
+	const [fault, setFault] = useState("");
+	const may = me.data?.role === "administrator";
+	const open = async (file: File | null) => {
+		if (!file) {
+			return;
+		}
+		setShare(0);
+		setFault("");
+		try {
+			const a = await openArchive(file, setShare);
+			notifications.show({
+				message: a.known ? `${a.name} was open already.` : `${a.name} is open: ${count(a.lines)} lines.`,
+			});
+		} catch (e) {
+			setFault(`${file.name}: ${(e as Error).message}`);
+		}
+		setShare(null);
+		void client.invalidateQueries({ queryKey: ["archives"] });
+	};
+	const since = new Date(Math.floor((Date.now() - day) / day) * day).toISOString();
+	const until = new Date(Math.floor(Date.now() / day) * day).toISOString();
+	return (
+		<Stack gap="sm">
+			<Group gap="sm">
+				<FileButton onChange={(f) => void open(f)} disabled={!may || share !== null}>
+					{(props) => (
+						<Button {...props} size="xs" leftSection={<IconFolderOpen size={14} />}>
+							Open an archive
+						</Button>
+					)}
+				</FileButton>
+				{may && (
+					<Button
+						size="xs"
+						variant="default"
+						component="a"
+						href={`/api/v1/log/export?since=${since}&until=${until}`}
+						leftSection={<IconDownload size={14} />}
+					>
+						Export yesterday
+					</Button>
+				)}
+				<Text size="xs" c="dimmed">
+					Archives are made by gull log export, here or elsewhere. They are kept apart from this server's own records.
+				</Text>
+			</Group>
+			{share !== null && (
+				<Progress.Root size="lg" aria-label="Reading the archive">
+					<Progress.Section value={share * 100} animated>
+						<Progress.Label>{share < 1 ? `${Math.round(share * 100)} %` : "counting …"}</Progress.Label>
+					</Progress.Section>
+				</Progress.Root>
+			)}
+			{fault && <Failed error={new Error(fault)} />}
+			{!list.data ? (
+				list.error ? (
+					<Failed error={list.error} />
+				) : (
+					<Loading what="the archives" />
+				)
+			) : (
+				<div className="surface">
+					{list.data.items.length === 0 ? (
+						<Nothing title="No archive is open">
+							Open a file to search it, read its dialogues and see its reports.
+						</Nothing>
+					) : (
+						<Table horizontalSpacing="sm" verticalSpacing={5}>
+							<Table.Thead>
+								<Table.Tr>
+									<Table.Th>Archive</Table.Th>
+									<Table.Th>Of</Table.Th>
+									<Table.Th>Period (UTC)</Table.Th>
+									<Table.Th ta="right">Lines</Table.Th>
+									<Table.Th ta="right">Size</Table.Th>
+									<Table.Th ta="right">Damaged</Table.Th>
+									<Table.Th>Opened</Table.Th>
+									<Table.Th>Look into it</Table.Th>
+								</Table.Tr>
+							</Table.Thead>
+							<Table.Tbody>
+								{list.data.items.map((a) => (
+									<Line
+										key={a.id}
+										archive={a}
+										may={may}
+										onClose={() =>
+											void tracing.close(a.id).then(() => client.invalidateQueries({ queryKey: ["archives"] }))
+										}
+									/>
+								))}
+							</Table.Tbody>
+						</Table>
+					)}
+				</div>
+			)}
+		</Stack>
+	);
+}
+
+function Line({ archive: a, may, onClose }: { archive: Archive; may: boolean; onClose: () => void }) {
+	return (
+		<Table.Tr style={{ verticalAlign: "top" }}>
+			<Table.Td fw={600}>{a.name}</Table.Td>
+			<Table.Td>{a.about.host_name}</Table.Td>
+			<Table.Td className="mono">
+				{exact(a.about.since).slice(0, 16)} – {exact(a.about.until).slice(0, 16)}
+			</Table.Td>
+			<Table.Td ta="right">{count(a.lines)}</Table.Td>
+			<Table.Td ta="right">{octets(a.bytes)}</Table.Td>
+			<Table.Td ta="right">
+				{count(a.damaged)}
+				{a.faults.map((f) => (
+					<Text size="xs" c="dimmed" key={f} ta="left">
+						{f}
+					</Text>
+				))}
+			</Table.Td>
+			<Table.Td>
+				<When time={a.opened_at} />
+			</Table.Td>
+			<Table.Td>
+				<Group gap="sm">
+					<Anchor component={Link} to="/trace" search={{ archive: a.id } as never} size="sm">
+						Letters
+					</Anchor>
+					<Anchor component={Link} to="/trace" search={{ archive: a.id, view: "sessions" } as never} size="sm">
+						Sessions
+					</Anchor>
+					<Anchor
+						component={Link}
+						to="/reports"
+						search={{ archive: a.id, since: a.about.since, until: a.about.until } as never}
+						size="sm"
+					>
+						Report
+					</Anchor>
+					{may && (
+						<Anchor component="button" size="sm" onClick={onClose}>
+							Close
+						</Anchor>
+					)}
+				</Group>
+			</Table.Td>
+		</Table.Tr>
+	);
+}

@@ -1,0 +1,160 @@
+import { Anchor, Button, Chip, Group, Text, TextInput } from "@mantine/core";
+import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
+import { Link } from "@tanstack/react-router";
+import { useEffect, useRef, useState } from "react";
+import { State } from "../parts/state";
+import { Nothing } from "../parts/states";
+import { shown, soft } from "../parts/text";
+import classes from "./follow.module.css";
+
+type Happening = {
+	at: string;
+	kind: string;
+	message_id: string;
+	node: string;
+	text: string;
+	sender?: string;
+	recipient?: string;
+	client?: string;
+	lane?: string;
+	detail?: { refusal?: string; session_id?: string } | null;
+	n: number;
+};
+
+const kinds = ["received", "delivered", "deferred", "bounced", "expired", "rejected", "lane"];
+
+/** How many events the page keeps; older ones are in the search. */
+const kept = 500;
+
+/** What happens, as it happens, on the node that serves this page. */
+export function FollowView() {
+	const [events, setEvents] = useState<Happening[]>([]);
+	const [paused, setPaused] = useState(false);
+	const [behind, setBehind] = useState(0);
+	const [lost, setLost] = useState(0);
+	const [chosen, setChosen] = useState<string[]>(kinds);
+	const [text, setText] = useState("");
+	const [state, setState] = useState("away");
+	const stopped = useRef(false);
+	stopped.current = paused;
+	useEffect(() => {
+		let number = 0;
+		let waiting: Happening[] = [];
+		const source = new EventSource("/api/v1/live");
+		const take = (m: MessageEvent) => {
+			const e = { ...JSON.parse(m.data), n: number++ } as Happening;
+			if (e.kind === "lost") {
+				setLost((n) => n + (Number.parseInt(e.text, 10) || 1));
+				return;
+			}
+			waiting.push(e);
+		};
+		for (const k of [...kinds, "lost"]) {
+			source.addEventListener(k, take);
+		}
+		source.onopen = () => setState("live");
+		source.onerror = () => setState("away");
+		// What comes is shown four times a second: a thousand events are one change
+		// of the page.
+		const show = window.setInterval(() => {
+			if (waiting.length === 0) {
+				return;
+			}
+			if (stopped.current) {
+				setBehind(waiting.length);
+				if (waiting.length > 5000) {
+					setLost((n) => n + waiting.length - 5000);
+					waiting = waiting.slice(-5000);
+				}
+				return;
+			}
+			const fresh = waiting.reverse();
+			waiting = [];
+			setBehind(0);
+			setEvents((old) => [...fresh, ...old].slice(0, kept));
+		}, 250);
+		return () => {
+			source.close();
+			window.clearInterval(show);
+		};
+	}, []);
+	const needle = text.toLowerCase();
+	const shownEvents = events.filter(
+		(e) =>
+			chosen.includes(e.kind) &&
+			[e.message_id, e.sender, e.recipient, e.client, e.lane, e.text].join("\n").toLowerCase().includes(needle),
+	);
+	return (
+		<>
+			<Group gap="sm">
+				<Button
+					size="xs"
+					variant={paused ? "filled" : "default"}
+					leftSection={paused ? <IconPlayerPlay size={14} /> : <IconPlayerPause size={14} />}
+					onClick={() => setPaused(!paused)}
+				>
+					{paused ? `Go on (${behind} wait)` : "Pause"}
+				</Button>
+				<TextInput
+					size="xs"
+					w={230}
+					aria-label="Only with"
+					placeholder="Only with: an address, client, lane …"
+					value={text}
+					onChange={(e) => setText(e.currentTarget.value)}
+				/>
+				<Chip.Group multiple value={chosen} onChange={setChosen}>
+					<Group gap={4}>
+						{kinds.map((k) => (
+							<Chip key={k} value={k} size="xs">
+								{k}
+							</Chip>
+						))}
+					</Group>
+				</Chip.Group>
+				<Text size="xs" c="dimmed">
+					{state === "live" ? "Events come in as they happen." : "The stream is broken; it comes back by itself."}
+					{lost > 0 && ` ${lost} events were missed: this page was too slow. They are on record; search for them.`}
+				</Text>
+			</Group>
+			<section className={`surface ${classes.list}`} aria-label="Events, newest first" aria-live="off">
+				{shownEvents.length === 0 ? (
+					<Nothing title="Nothing has happened yet">
+						What happens on this node from now on is shown here, newest first.
+					</Nothing>
+				) : (
+					<ol>
+						{shownEvents.map((e) => (
+							<li key={e.n}>
+								<span className={classes.at}>{e.at.slice(11, 23)}</span>
+								<State state={e.kind} />
+								<Subject event={e} />
+								<span className={classes.text}>{e.text}</span>
+							</li>
+						))}
+					</ol>
+				)}
+			</section>
+		</>
+	);
+}
+
+function Subject({ event: e }: { event: Happening }) {
+	const who = e.sender !== undefined || e.recipient ? `${shown(e.sender ?? "")} → ${e.recipient ?? ""}` : "";
+	const label = who ? soft(who) : e.lane || e.client || "";
+	if (e.detail?.refusal) {
+		return (
+			<Anchor component={Link} to="/refusals/$id" params={{ id: e.detail.refusal } as never} className="mono" inherit>
+				{label || e.client}
+			</Anchor>
+		);
+	}
+	if (e.message_id && e.message_id !== "0000000000000") {
+		return (
+			<Anchor component={Link} to="/messages/$id" params={{ id: e.message_id } as never} className="mono" inherit>
+				{label || e.message_id}
+			</Anchor>
+		);
+	}
+	return <span className="mono">{label}</span>;
+}

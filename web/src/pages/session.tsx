@@ -1,0 +1,193 @@
+import { Anchor, Button, CopyButton, Group, Stack, Text, TextInput, Title } from "@mantine/core";
+import { IconCopy, IconSearch } from "@tabler/icons-react";
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Line, type SessionShown, tracing } from "../api/trace";
+import { ArchiveNote } from "../parts/archive";
+import { State } from "../parts/state";
+import { Failed, Loading } from "../parts/states";
+import { octets, plural, shown, soft } from "../parts/text";
+import { WatchButton } from "../parts/watch";
+import { exact, When } from "../parts/when";
+import classes from "./session.module.css";
+import { lasted } from "./sessions";
+
+/** One session: who, how it went, and the exact dialogue. */
+export function SessionPage() {
+	const { id } = useParams({ from: "/sessions/$id" });
+	const { archive } = useSearch({ from: "/sessions/$id" });
+	const session = useQuery({ queryKey: ["session", id, archive], queryFn: () => tracing.session(id, archive) });
+	if (!session.data) {
+		return session.error ? <Failed error={session.error} /> : <Loading what="the session" />;
+	}
+	const s = session.data;
+	return (
+		<Stack gap="md">
+			<ArchiveNote />
+			<div>
+				<Group justify="space-between" align="start">
+					<Title order={1} size="h3">
+						{s.direction === "in" ? "Session from" : "Session to"} {s.name || s.address} <State state={s.outcome} />
+					</Title>
+					{archive === undefined && <WatchButton what={s.address} />}
+				</Group>
+				<Text size="sm">
+					{s.protocol}, {s.direction === "in" ? `listener ${s.listener}` : `route ${s.route}`},{" "}
+					<span className="mono">
+						[{s.address}]:{s.port}
+					</span>
+					, began <When time={s.started_at} /> ({exact(s.started_at)}), lasted {lasted(s.seconds)}
+					{s.account && (
+						<>
+							, account <span className="mono">{s.account}</span>
+						</>
+					)}
+					, id <span className="mono">{s.id}</span>, node {s.node}
+				</Text>
+				<Text size="sm">
+					{s.tls || "without TLS"}; {plural(s.messages, "letter", "letters")} to{" "}
+					{plural(s.recipients, "recipient", "recipients")}, {s.refused} refused; {octets(s.bytes_in)} in,{" "}
+					{octets(s.bytes_out)} out. {s.ended ? `It ended because ${s.ended}.` : "It is open."}
+				</Text>
+			</div>
+			<About session={s} archive={archive} />
+			<Dialogue session={s} />
+		</Stack>
+	);
+}
+
+function About({ session: s, archive }: { session: SessionShown; archive?: number }) {
+	if (s.subjects.length === 0 && s.refusals.length === 0) {
+		return null;
+	}
+	return (
+		<section className="surface" aria-label="Letters of this session">
+			<Stack gap={4} p="sm">
+				{s.subjects.map((l) => (
+					<Group gap="sm" key={l.id} wrap="nowrap">
+						<State state={l.state} />
+						<Anchor
+							component={Link}
+							to="/messages/$id"
+							params={{ id: l.id } as never}
+							search={{ archive } as never}
+							size="sm"
+						>
+							{l.subject || "(no subject)"}
+						</Anchor>
+						<span className="mono">{soft(shown(l.sender))}</span>
+					</Group>
+				))}
+				{s.letters.length > s.subjects.length && (
+					<Text size="xs" c="dimmed">
+						and {s.letters.length - s.subjects.length} more
+					</Text>
+				)}
+				{s.refusals.map((r) => (
+					<Group gap="sm" key={r.id} wrap="nowrap">
+						<State state="refused" />
+						<Anchor
+							component={Link}
+							to="/refusals/$id"
+							params={{ id: r.id } as never}
+							search={{ archive } as never}
+							size="sm"
+						>
+							<span className="mono">
+								{r.code} {r.enhanced} {r.text}
+							</span>
+						</Anchor>
+						<span className="mono">{soft(r.recipient)}</span>
+					</Group>
+				))}
+			</Stack>
+		</section>
+	);
+}
+
+function asText(lines: Line[]): string {
+	const mark: Record<string, string> = { client: "C: ", server: "S: ", note: "-- " };
+	return lines.map((l) => `${l.at.toFixed(3).padStart(10)} ${mark[l.who]}${l.text}`).join("\n");
+}
+
+/** foldFrom is how long a line may be before it is folded. */
+const foldFrom = 300;
+
+function Dialogue({ session: s }: { session: SessionShown }) {
+	const [find, setFind] = useState("");
+	const needle = find.toLowerCase();
+	const lines = s.lines.filter((l) => l.text.toLowerCase().includes(needle));
+	return (
+		<section className="surface" aria-labelledby="dialogue">
+			<Group justify="space-between" p="sm" pb={4}>
+				<Title order={2} size="h5" id="dialogue">
+					Dialogue{" "}
+					<Text span size="xs" c="dimmed">
+						without credentials and content; seconds since it began
+					</Text>
+				</Title>
+				<Group gap="xs">
+					<TextInput
+						size="xs"
+						aria-label="Find in the dialogue"
+						placeholder="Find in the dialogue"
+						leftSection={<IconSearch size={14} />}
+						value={find}
+						onChange={(e) => setFind(e.currentTarget.value)}
+					/>
+					<CopyButton value={asText(s.lines)}>
+						{({ copied, copy }) => (
+							<Button size="xs" variant="default" leftSection={<IconCopy size={14} />} onClick={copy}>
+								{copied ? "Copied" : "Copy"}
+							</Button>
+						)}
+					</CopyButton>
+				</Group>
+			</Group>
+			{s.missing && (
+				<Text size="sm" p="sm">
+					{s.missing}
+				</Text>
+			)}
+			<ol className={classes.dialogue}>
+				{lines.map((l, i) => (
+					// biome-ignore lint/suspicious/noArrayIndexKey: lines have no other name than their place
+					<li key={i} data-who={l.who} data-bad={/^[45]\d\d/.test(l.text) && l.who === "server" ? true : undefined}>
+						<span className={classes.at}>{l.at.toFixed(3)}</span>
+						<span className={classes.who}>{l.who === "note" ? "" : l.who}</span>
+						<Text span inherit className={classes.text}>
+							<Folded line={l} />
+						</Text>
+					</li>
+				))}
+			</ol>
+			{needle && lines.length === 0 && (
+				<Text size="sm" p="sm" c="dimmed">
+					No line has that in it.
+				</Text>
+			)}
+		</section>
+	);
+}
+
+function Folded({ line }: { line: Line }) {
+	const [open, setOpen] = useState(false);
+	const rest = line.cut ? ` … ${line.cut} octets more were not kept` : "";
+	if (line.text.length <= foldFrom || open) {
+		return (
+			<>
+				{line.text}
+				{rest}
+			</>
+		);
+	}
+	return (
+		<>
+			{line.text.slice(0, foldFrom)}{" "}
+			<Anchor component="button" inherit onClick={() => setOpen(true)}>
+				… {line.text.length - foldFrom} more
+			</Anchor>
+		</>
+	);
+}

@@ -1,0 +1,25 @@
+import { Alert, Anchor } from "@mantine/core";
+import { IconArchive } from "@tabler/icons-react";
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearch } from "@tanstack/react-router";
+import { tracing } from "../api/trace";
+
+/** Says that what is shown is from an archive, and leads back. */
+export function ArchiveNote() {
+	const { archive } = useSearch({ strict: false }) as { archive?: number };
+	const list = useQuery({ queryKey: ["archives"], queryFn: tracing.archives, enabled: archive !== undefined });
+	if (archive === undefined) {
+		return null;
+	}
+	const one = list.data?.items.find((a) => a.id === archive);
+	return (
+		<Alert color="brass" p="xs" icon={<IconArchive size={18} />}>
+			This is from the archive {one ? one.name : archive}
+			{one && ` of ${one.about.host_name}, ${one.about.since.slice(0, 16)} to ${one.about.until.slice(0, 16)} UTC`}, not
+			from this server's own records.{" "}
+			<Anchor component={Link} to="/trace" inherit>
+				Back to the live records
+			</Anchor>
+		</Alert>
+	);
+}

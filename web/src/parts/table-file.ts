@@ -1,0 +1,26 @@
+/** Writes records as CSV (RFC 4180). What a spreadsheet would run as a formula is made a text. */
+export function toCSV(rows: Record<string, unknown>[]): string {
+	const first = rows[0];
+	if (!first) {
+		return "";
+	}
+	const names = Object.keys(first);
+	const cell = (v: unknown) => {
+		let text = v === null || v === undefined ? "" : String(v);
+		if (/^[=+\-@\t]/.test(text) && typeof v !== "number") {
+			text = `'${text}`;
+		}
+		return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
+	};
+	return [names.join(","), ...rows.map((r) => names.map((n) => cell(r[n])).join(","))].join("\r\n");
+}
+
+/** Gives a text to the browser as a file. */
+export function download(name: string, text: string) {
+	const url = URL.createObjectURL(new Blob([text], { type: "text/plain;charset=utf-8" }));
+	const a = document.createElement("a");
+	a.href = url;
+	a.download = name;
+	a.click();
+	URL.revokeObjectURL(url);
+}
