@@ -85,7 +85,7 @@ func TestCompletionKnowsFormatsAndCommands(t *testing.T) {
 	for args, want := range map[string]string{
 		"__complete queue ":           "flush\tTry waiting letters now",
 		"__complete queue list -o js": "json\njsonl",
-		"__complete tr":               "trace\tWhat happened to messages",
+		"__complete tr":               "trace\tWhat happened to letters",
 	} {
 		var out, errOut bytes.Buffer
 		if code := Main(strings.Split(args, " "), strings.NewReader(""), &out, &errOut); code != 0 || !strings.Contains(out.String(), want) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"io"
 	"log/slog"
 	"net/http"
 	"reflect"
@@ -64,7 +65,12 @@ func (s *Service) openLog(c fiber.Ctx) error {
 		body = strings.NewReader(string(c.Body()))
 	}
 	_ = c.RequestCtx().Conn().SetReadDeadline(time.Time{})
-	info, err := s.Engine.OpenLog(s.running, body, name, w.Name)
+	once := &untilEnd{r: body}
+	info, err := s.Engine.OpenLog(s.running, once, name, w.Name)
+	if err != nil { // whoever sends hears the answer only when it has sent
+		_, _ = io.CopyN(io.Discard, once, drained)
+		c.RequestCtx().SetConnectionClose()
+	}
 	switch {
 	case errors.Is(err, engine.ErrArchive):
 		return fiber.NewError(fiber.StatusUnprocessableEntity, err.Error())
@@ -72,6 +78,26 @@ func (s *Service) openLog(c fiber.Ctx) error {
 		return s.storeError(err, "archive")
 	}
 	return c.JSON(info)
+}
+
+// drained is how much of a refused archive is read and forgotten, in octets.
+const drained = 256 << 20
+
+// untilEnd reads to the end once: a request's body must not be read again behind
+// it.
+type untilEnd struct {
+	r   io.Reader
+	end error
+}
+
+// Read reads, and repeats the end.
+func (u *untilEnd) Read(p []byte) (int, error) {
+	if u.end != nil {
+		return 0, u.end
+	}
+	n, err := u.r.Read(p)
+	u.end = err
+	return n, err
 }
 
 func (s *Service) listArchives(ctx context.Context, in *struct {

@@ -39,6 +39,9 @@ func (m mask) text(s string) string {
 	})
 }
 
+// quoted is a subject in words to hand on.
+var quoted = regexp.MustCompile(`“[^”]*”`)
+
 // hidden stands for a subject.
 const hidden = "(hidden)"
 
@@ -53,9 +56,13 @@ func (m mask) value(v any) any {
 		}
 	case map[string]any:
 		for k, x := range v {
-			if text, ok := x.(string); ok && k == "subject" && m.subjects && text != "" {
-				v[k] = hidden
-				continue
+			if text, ok := x.(string); ok && m.subjects && text != "" {
+				switch k {
+				case "subject":
+					x = hidden
+				case "for_user":
+					x = quoted.ReplaceAllString(text, "“"+hidden+"”")
+				}
 			}
 			v[k] = m.value(x)
 		}

@@ -69,7 +69,7 @@ func TestTheStoryIsTheRowsAndTheRecordInOrder(t *testing.T) {
 	if strings.Join(lines, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s", strings.Join(lines, "\n"))
 	}
-	notice := &Message{ID: 43, ReceivedAt: at, NoticeOf: 42, Protocol: "notice", Deliveries: []Delivery{{MessageID: 43, N: 1}}}
+	notice := &Message{ID: 43, ReceivedAt: at, NoticeOf: 42, Protocol: "notice", Direction: Own, Deliveries: []Delivery{{MessageID: 43, N: 1}}}
 	if s := notice.Story(nil, "shore"); s[0].Text != "made here as a notice about 000000000001A" || s[1].Kind != EventRouted {
 		t.Errorf("%+v", s)
 	}

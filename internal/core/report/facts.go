@@ -60,7 +60,7 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 		end := Fact{Kind: string(d.State), At: d.FinishedAt.Time, Bytes: f.Size, Delay: -1, N: d.N}
 		if d.State == mail.Delivered {
 			end.Delay = max(0, int64(math.RoundToEven(float64(d.FinishedAt.Sub(f.ReceivedAt).Microseconds())/1000)))
-			end.add("delay", fmt.Sprintf("%03d", int(math.Floor(8*math.Log(float64(end.Delay+1))/math.Ln2+1e-9))))
+			end.addDelay()
 			if len(d.Via) > 0 && domainOf(d.Recipient) != domainOf(d.Original) {
 				end.Kind = "forwarded"
 			}
@@ -130,6 +130,11 @@ func (f *Fact) addSender(sender string) {
 	}
 	f.add("sender", strings.ToLower(sender))
 	f.add("sender_domain", domainOf(sender))
+}
+
+// addDelay counts the delay by eighths of an octave.
+func (f *Fact) addDelay() {
+	f.add("delay", fmt.Sprintf("%03d", int(math.Floor(8*math.Log(float64(f.Delay+1))/math.Ln2+1e-9))))
 }
 
 func (f *Fact) addRecipient(a string) {

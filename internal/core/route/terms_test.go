@@ -40,6 +40,7 @@ peers:
 		{"smart", "saltmarsh.example", Terms{TLS: "off", Connections: 10, LettersPerConnection: 100}}, // a smart host is nobody's peer
 		{"both", "greywacke.example", Terms{TLS: "offered", Connections: 10, LettersPerConnection: 100}},
 	} {
+		x.want.Transcript = config.TranscriptAll
 		if got := TermsOf(k, k.Route(x.route), x.hop); got != x.want {
 			t.Errorf("%s to %s: %+v, want %+v", x.route, x.hop, got, x.want)
 		}

@@ -2,7 +2,6 @@ package search
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -53,11 +52,15 @@ func (q *Query) time(words []word, now time.Time) (int, error) {
 		if err != nil || len(plain) < n+3 || plain[n+1] != "and" {
 			return 0, nil
 		}
-		to, _, m, err := moment(plain[n+2:], from, false)
+		to, _, m, err := moment(plain[n+2:], now, false)
 		if err != nil {
 			return 0, nil
 		}
 		q.Since, q.Until = exact(from), exact(to)
+		if _, _, _, justClock := clock(plain[n+2:]); justClock { // on the same day as the first
+			h, m, _, _ := clock(plain[n+2:])
+			q.Until = time.Date(from.Year(), from.Month(), from.Day(), h, m, 0, 0, now.Location())
+		}
 		q.say()
 		return n + m + 2, nil
 	case "last", "past":
@@ -213,9 +216,9 @@ func aDay(words []string, now time.Time) (time.Time, int) {
 		return today, 0
 	}
 	for _, pair := range []string{words[0] + " " + words[1], words[1] + " " + words[0]} {
-		for _, layout := range []string{"2 jan", "2 january"} {
-			t, err := time.ParseInLocation(layout, strings.ToLower(pair), now.Location())
-			if err != nil || slices.Contains([]string{"may"}, words[0]) && !isNumber(words[1]) {
+		for _, layout := range []string{"2 Jan", "2 January"} {
+			t, err := time.ParseInLocation(layout, pair, now.Location())
+			if err != nil {
 				continue
 			}
 			day := time.Date(now.Year(), t.Month(), t.Day(), 0, 0, 0, 0, now.Location())
@@ -227,8 +230,6 @@ func aDay(words []string, now time.Time) (time.Time, int) {
 	}
 	return today, 0
 }
-
-func isNumber(s string) bool { _, err := strconv.Atoi(s); return err == nil }
 
 // clock understands 10:00, 10:00:30 and 9am.
 func clock(words []string) (hour, minute, n int, ok bool) {
