@@ -23,8 +23,8 @@ import (
 // TestTenSupportCalls answers each call by one search and one page.
 func TestTenSupportCalls(t *testing.T) {
 	s := own(t, "calls", func(c string) string {
-		c = strings.Replace(c, "quota: 50 MB", "quota: 2000 B", 1)
-		return strings.Replace(c, "give_up: 2d", "give_up: 6s\n    warn_after: 0s", 1)
+		c = strings.Replace(c, "quota: 50 MB", "quota: 2000", 1)
+		return strings.Replace(c, "\npeers:\n", "\npeers:\n  - {name: brief, domains: [sunkenpier.example], retry: {intervals: [1s], warn_after: 1s, give_up: 4s}}\n", 1)
 	})
 	// 1: the client never got further than MAIL.
 	d := dial(t, s.submission, "127.30.0.90")
@@ -59,7 +59,7 @@ func TestTenSupportCalls(t *testing.T) {
 	s.until(t, id["forwarded"], mail.Delivered)
 	s.until(t, id["expired"], mail.Expired)
 	if err := eventually(20*time.Second, func() error {
-		p, err := s.client().Search(context.Background(), url.Values{"q": {"refused loop rota@dunlin.example"}})
+		p, err := s.client().Search(context.Background(), url.Values{"q": {"refused cause:loop rota@dunlin.example"}})
 		if err == nil && len(p.Items) == 0 {
 			err = fmt.Errorf("the loop has not ended")
 		}
@@ -81,7 +81,7 @@ func TestTenSupportCalls(t *testing.T) {
 		{"in the mailbox", "umbrella tomas.vik@skerryline.example", []string{"delivered", "put into mailbox tomas.vik@skerryline.example", "letters,"}},
 		{"quota", "mailbox-full wren.castell@skerryline.example", []string{"452 4.2.2", "The recipient's mailbox is full", "The recipient must make room"}},
 		{"expired", "jo@sunkenpier.example expired", []string{"expired", "connection refused by", "tried in session"}},
-		{"looped", "rota@dunlin.example loop", []string{"554 5.4.6", "goes round in a loop", "Find the forward that sends it back"}},
+		{"looped", "rota@dunlin.example cause:loop", []string{"554 5.4.6", "goes round in a loop", "Find the forward that sends it back"}},
 	} {
 		p.visit("/trace?q=" + url.QueryEscape(strings.Trim(call.search, "“”")))
 		p.do(chromedp.WaitVisible(`table tbody tr td a`, chromedp.ByQuery), chromedp.Click(`table tbody tr td a`, chromedp.ByQuery))

@@ -328,6 +328,8 @@ func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[refusalView]
 	v := refusalView{Refusal: x, Meaning: meaningOf(x.Cause), ForUser: mail.RefusalForUser(&x)}
 	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {
 		v.Session = &list[0]
+	} else if open := s.Engine.Record.OpenOne(x.SessionID); open != nil && in.Archive == 0 {
+		v.Session = &open.Session
 	}
 	return &out[refusalView]{v}, nil
 }

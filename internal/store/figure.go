@@ -52,14 +52,14 @@ func (s *Store) Figure(ctx context.Context, f report.Question) ([]report.Behind,
 				e.detail->'reply' AS reply, e.detail->>'route' AS route, e.detail->>'cause' AS cause) d
 			WHERE e.kind = 'deferred' AND e.message_id >= ` + q.param(low) + ` AND e.message_id < ` + q.param(high) + ` AND ` + period("e.at") + ` AND ` + deliveryFigure(q, f, "d.route")
 	default:
-		state := "d.state = " + q.param(f.Kind)
+		var state string
 		switch f.Kind {
 		case "delivered":
-			state += " AND NOT (" + forwardedSQL + ")"
+			state = "d.state = 'delivered' AND NOT (" + forwardedSQL + ")"
 		case "forwarded":
 			state = "d.state = 'delivered' AND " + forwardedSQL
 		default:
-			state += " AND d.state <> 'delivered'"
+			state = "d.state <> 'delivered' AND d.state = " + q.param(f.Kind)
 		}
 		sql = `SELECT d.finished_at, m.id, d.n, 0::bigint, 0::bigint, m.sender, d.recipient, m.subject, m.size, concat_ws(' ', nullif(d.reply->>'code', '0'), d.reply->>'enhanced', d.reply->>'text'), d.cause
 			FROM delivery_done d JOIN message m ON m.id = d.message_id JOIN lane l ON l.id = d.lane

@@ -224,6 +224,8 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return in(append(recipient(t.Value), sender(t.Value))...)
 	case search.Domain:
 		return in(append(toDomain(t.Value), fromDomain(t.Value), sessions("lower(s.name) = "+q.param(t.Value)))...)
+	case search.Dotted:
+		return in(append(toDomain(t.Value), fromDomain(t.Value), sessions("lower(s.name) = "+q.param(t.Value)), wordsSelect(q, t.Value, lower, upper))...)
 	case search.Host:
 		return in(sessions("lower(s.name) = " + q.param(t.Value)))
 	case search.Client:
@@ -314,6 +316,8 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return in(by("lower(x.sender)", t.Value), by("lower(x.recipient)", t.Value))
 	case search.Domain:
 		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value))
+	case search.Dotted:
+		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value), refusalWords(q, t.Value, lower, upper))
 	case search.Client, search.IP:
 		return "r.client_address <> '' AND nullif(r.client_address, '')::inet <<= " + q.param(t.Value) + "::text::inet"
 	case search.Text:

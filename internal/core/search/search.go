@@ -29,6 +29,7 @@ const (
 	SenderPart      Field = "from_part"
 	RecipientPart   Field = "to_part"
 	Domain          Field = "domain" // of sender or recipient, or a host
+	Dotted          Field = "dotted" // a word with dots: a domain, a host, or a part of an address
 	SenderDomain    Field = "from_domain"
 	RecipientDomain Field = "to_domain"
 	IP              Field = "ip"     // a client, or the address of a host
@@ -317,9 +318,12 @@ func bare(word string) Term {
 	case whole(lower):
 		a := written(word)
 		return Term{Address, a, "from or to " + a, netip.Prefix{}}
-	case strings.HasPrefix(word, "@"), domainLike(lower):
+	case strings.HasPrefix(word, "@"):
 		d := domain(lower)
 		return Term{Domain, d, "from or to the domain " + d + ", or tried at that host", netip.Prefix{}}
+	case domainLike(lower):
+		d := domain(lower)
+		return Term{Dotted, d, "“" + d + "” as a domain, a host, or in an address or the subject", netip.Prefix{}}
 	}
 	return text(word)
 }
@@ -391,6 +395,8 @@ func (t Term) match(f *mail.Found, events []mail.Event) bool {
 		return anyRecipient(f, t)
 	case Address:
 		return sender == v || anyRecipient(f, Term{Field: Recipient, Value: v})
+	case Dotted:
+		return Term{Field: Domain, Value: v}.match(f, events) || strings.Contains(Words(f), v)
 	case Domain:
 		return domainOf(sender) == v || anyRecipient(f, Term{Field: RecipientDomain, Value: v}) || tried(f, events, func(r mail.LastReply) bool { return strings.EqualFold(r.Host, v) })
 	case Host:

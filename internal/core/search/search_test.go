@@ -17,9 +17,10 @@ func TestWhatPeopleTypeIsUnderstood(t *testing.T) {
 	for line, want := range map[string]string{
 		"ines.harrow@skerryline.example":        "address=ines.harrow@skerryline.example",
 		"Ines.Harrow@BØLGEVIK.example":          "address=ines.harrow@xn--blgevik-q1a.example",
+		"ines.harow":                            "dotted=ines.harow",
 		"harrow":                                "text=harrow",
 		"@saltmarsh.example bounced":            "domain=saltmarsh.example state=bounced",
-		"mx.saltmarsh.example":                  "domain=mx.saltmarsh.example",
+		"mx.saltmarsh.example":                  "dotted=mx.saltmarsh.example",
 		"night boat":                            "text=night boat",
 		`"today 10:00" refused`:                 "text=today 10:00 state=refused",
 		`subject:"night boat" from:tickets`:     "subject=night boat from_part=tickets",
@@ -36,7 +37,7 @@ func TestWhatPeopleTypeIsUnderstood(t *testing.T) {
 		"greylisted state:deferred":             "cause=greylisted state=deferred",
 		"to:@kelpworks.example host:mx.example": "to_domain=kelpworks.example host=mx.example",
 		"invoice 2231":                          "text=invoice 2231",
-		"skerryline.example invoice":            "domain=skerryline.example text=invoice",
+		"skerryline.example invoice":            "dotted=skerryline.example text=invoice",
 	} {
 		q, err := Parse(line, now, time.UTC)
 		var got []string
