@@ -29,7 +29,7 @@ type named struct {
 }
 
 func (b *bench) all() []named {
-	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}, {"many", b.many}, {"acts", b.acts}, {"dead", b.dead}, {"nodes", b.nodes}, {"bloat", b.bloat}}
+	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}, {"many", b.many}, {"acts", b.acts}, {"dead", b.dead}, {"nodes", b.nodes}, {"bloat", b.bloat}, {"trace", b.trace}, {"transcripts", b.transcripts}, {"archive", b.archive}}
 }
 
 const (

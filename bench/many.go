@@ -110,6 +110,11 @@ type harbour struct {
 }
 
 func (b *bench) newHarbour(s *sea) (*harbour, error) {
+	return b.newHarbourWith(s, func(c string) string { return c })
+}
+
+// newHarbourWith lets the configuration be edited.
+func (b *bench) newHarbourWith(s *sea, edit func(string) string) (*harbour, error) {
 	st, _, err := b.fresh()
 	if err != nil {
 		return nil, err
@@ -123,7 +128,7 @@ func (b *bench) newHarbour(s *sea) (*harbour, error) {
 		return nil, err
 	}
 	h.client = client.New("http://"+h.http, benchToken)
-	text := strings.NewReplacer("DNS", s.net.DNS, "PORT", strconv.Itoa(s.port), "INSIDE", h.inside).Replace(manyConfig)
+	text := strings.NewReplacer("DNS", s.net.DNS, "PORT", strconv.Itoa(s.port), "INSIDE", h.inside).Replace(edit(manyConfig))
 	for name, content := range map[string]string{"setup.yaml": "tokens:\n  - {name: bench, role: administrator, token: " + benchToken + "}\n", "config.yaml": text} {
 		if err := os.WriteFile(filepath.Join(h.dir, name), []byte(content), 0o600); err != nil {
 			return nil, err

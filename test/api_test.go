@@ -129,7 +129,7 @@ func TestErrorsAreProblemDetailsThatNameTheField(t *testing.T) {
 		{"a bad state", "GET", "/api/v1/queue?state=stuck", "", "422", "query.state"},
 		{"a bad lane", "GET", "/api/v1/queue?lane=1", "", "422", `"location":"lane"`},
 		{"a limit beyond", "GET", "/api/v1/messages?limit=100000", "", "422", "query.limit"},
-		{"a bad client", "GET", "/api/v1/messages?client=here", "", "422", "is not an IP address"},
+		{"a bad client", "GET", "/api/v1/messages?client=here", "", "422", "is neither an IP address nor a network"},
 		{"a bad page", "GET", "/api/v1/messages?after=zzz", "", "422", "after: "},
 		{"no JSON", "POST", "/api/v1/explain", "{", "400", "unexpected end"},
 		{"a missing field", "POST", "/api/v1/explain", "{}", "422", "expected required property to to be present"},

@@ -127,7 +127,7 @@ func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
 	p.visit("/queue/" + lane)
 	p.shows("b@foghorn.example", "DNS gives no answer for foghorn.example")
 	// "/" goes to the search; an id leads to its message.
-	p.do(chromedp.KeyEvent("/"), chromedp.SendKeys(`input[aria-label^="Find messages"]`, strings.ToLower(id)+"\r"))
+	p.do(chromedp.KeyEvent("/"), chromedp.SendKeys(`input[aria-label="Find letters"]`, strings.ToLower(id)+"\r"))
 	p.shows("to b@foghorn.example", "DNS gives no answer", "What happened")
 	p.visit("/messages/0000000000001")
 	p.shows("This cannot be shown", "there is no such message")

@@ -273,7 +273,7 @@ func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
 		t.Errorf("after five failures: %+v", r)
 	}
 	log := readFile(t, filepath.Join(s.dir, "log"))
-	if strings.Contains(log, "guess\"") || strings.Contains(log, inesPassword) || !strings.Contains(log, "sign-in: account or password is wrong") {
+	if strings.Contains(log, "guess\"") || strings.Contains(log, inesPassword) || !strings.Contains(log, `"cause":"wrong-password"`) {
 		t.Error("the log lacks the refusals, or holds passwords")
 	}
 }

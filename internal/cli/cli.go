@@ -92,8 +92,8 @@ func (a *app) root() *cobra.Command {
 		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, and shows every step.\n\n" +
 			"The service's address and your token come from --url and --token, or from GULL_URL and GULL_TOKEN.",
 		SilenceUsage: true, SilenceErrors: true,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if !slices.Contains(formats, a.format) {
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if !slices.Contains(formats, a.format) && !(a.format == "html" && c.CommandPath() == "gull report") {
 				return usage("--output %q is not known; allowed: %s", a.format, strings.Join(formats, ", "))
 			}
 			return nil

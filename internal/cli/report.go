@@ -66,12 +66,11 @@ func (a *app) reportCommand() *cobra.Command {
 	var by, archive, compare string
 	var kinds []string
 	var limit int
-	var page bool
 	c := &cobra.Command{
 		Use: "report", Short: "What the traffic looks like", Args: exactly(0),
 		Long: "What the traffic looks like in a period, from counts that are kept as it happens.\n\nWithout --by: totals, the course of time, and who is on top. With --by: one table, by direction, sender_domain, sender, client, listener, account, recipient_domain, recipient, host, route or cause. " +
-			"The letters behind a figure are shown by gull report letters. --html prints a page to read or print. deferred counts attempts that were put off; rejected counts recipients, and what never got as far.",
-		Example: "  gull report --period yesterday\n  gull report --period week --by recipient_domain --kind deferred --kind bounced\n  gull report --period month --html > month.html\n  gull report --by cause --kind rejected -o csv",
+			"The letters behind a figure are shown by gull report letters. -o html prints a page to read or print. deferred counts attempts that were put off; rejected counts recipients, and what never got as far.",
+		Example: "  gull report --period yesterday\n  gull report --period week --by recipient_domain --kind deferred --kind bounced\n  gull report --period month -o html > month.html\n  gull report --by cause --kind rejected -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
 			if err != nil {
@@ -91,7 +90,7 @@ func (a *app) reportCommand() *cobra.Command {
 				}
 				q.Set("before", t.UTC().Format(time.RFC3339))
 			}
-			if page {
+			if a.format == "html" {
 				return a.client().ReportHTML(c.Context(), q, a.out)
 			}
 			r, err := a.client().Report(c.Context(), q)
@@ -114,7 +113,6 @@ func (a *app) reportCommand() *cobra.Command {
 	c.Flags().StringVar(&compare, "compare", "", "compare with the period that begins at this time")
 	c.Flags().StringVar(&archive, "archive", "", "of an opened archive (gull log list)")
 	c.Flags().IntVar(&limit, "limit", 8, "rows of each table")
-	c.Flags().BoolVar(&page, "html", false, "a page to read or print")
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions(report.Dims[1:len(report.Dims)-1], cobra.ShellCompDirectiveNoFileComp))
 	c.AddCommand(a.reportLetters())
 	return c

@@ -166,7 +166,6 @@ func (e *Engine) OpenLog(ctx context.Context, r io.Reader, name, who string) (ar
 type lines struct {
 	kind string
 	seq  int
-	from int64 // the number of the first line
 	nums []int64
 	text []byte
 }
