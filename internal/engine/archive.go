@@ -130,7 +130,7 @@ const (
 	maxRatio        = 300
 	ratioFrom       = 256 << 20
 	archiveBlock    = 2 << 20
-	archiveWorkers  = 2
+	archiveWorkers  = 3
 	maxFaults       = 20
 	maxArchiveSums  = 60_000
 	archiveWindow   = 32 << 20 // of the compression

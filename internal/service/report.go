@@ -42,7 +42,7 @@ type reportShown struct {
 	Then      []report.Point           `json:"series_before,omitempty"`
 	HourOfDay []report.Slot            `json:"hours_of_day" doc:"With means over days"`
 	Weekdays  []report.Slot            `json:"weekdays"`
-	Tables    map[string][]report.Row  `json:"tables" doc:"By dimension, those with most first"`
+	Tables    map[string][]report.Row  `json:"tables" doc:"By dimension, those with most first. For more than 31 days those by sender, recipient, client and account are asked for one by one (report-table)"`
 	Reasons   map[string][]report.Row  `json:"reasons" doc:"Why deferred, bounced (and expired) and rejected"`
 }
 
@@ -126,10 +126,14 @@ func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
 	return report.Totals(sums)
 }
 
+// tablesOfAll is up to which period a report has all tables. For a longer one those
+// by single sender, recipient, client and account are asked for one by one.
+const tablesOfAll = 31 * 24 * time.Hour
+
 func (s *Service) addTables(ctx context.Context, r records, in *reportInput, shown *reportShown, then []report.Span) error {
-	spans := report.Spans(in.Since, in.Until)
+	spans, long := report.Spans(in.Since, in.Until), in.Until.Sub(in.Since) > tablesOfAll
 	for _, dim := range report.Dims {
-		if dim == "total" || dim == "delay" || dim == "cause" {
+		if dim == "total" || dim == "delay" || dim == "cause" || long && slices.Contains(report.Fine, dim) {
 			continue
 		}
 		rows, err := s.table(ctx, r, dim, report.Kinds, spans, then, in.Limit)

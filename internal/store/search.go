@@ -26,7 +26,7 @@ type Page struct {
 // Bounds of one page: a search for something rare goes back in steps that grow,
 // and gives what it has when its time is up.
 const (
-	firstStep  = 2 * time.Hour
+	firstStep  = 30 * time.Minute
 	stepGrowth = 4
 	searchTime = 3 * time.Second
 )
@@ -194,7 +194,7 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND x.sender <> '' AND " + domainSQL("x.sender") + " = " + q.param(v)
 	}
 	client := func() string {
-		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND x.client_address <> '' AND nullif(x.client_address, '')::inet <<= " + q.param(t.Value) + "::text::inet"
+		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND " + q.inNetwork("x.client_address", t)
 	}
 	// A letter's sessions begin after it: they are looked for without an end.
 	sessions := func(condition string) string {
@@ -231,7 +231,7 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Client:
 		return in(client())
 	case search.IP:
-		return in(client(), sessions("s.address <> '' AND nullif(s.address, '')::inet <<= "+q.param(t.Value)+"::text::inet"))
+		return in(client(), sessions(q.inNetwork("s.address", t)))
 	case search.Text:
 		return in(wordsSelect(q, t.Value, lower, upper))
 	case search.Subject:
@@ -258,6 +258,14 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return deliveries(a, a)
 	}
 	return "false"
+}
+
+// inNetwork asks for a column of addresses by its index: one address, or a network.
+func (q *query) inNetwork(column string, t search.Term) string {
+	if t.Network.IsSingleIP() {
+		return column + " <> '' AND nullif(" + column + ", '')::inet = " + q.param(t.Network.Addr().String()) + "::text::inet"
+	}
+	return column + " <> '' AND nullif(" + column + ", '')::inet <<= " + q.param(t.Value) + "::text::inet"
 }
 
 // part is a pattern for a part of a text.
@@ -319,7 +327,7 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Dotted:
 		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value), refusalWords(q, t.Value, lower, upper))
 	case search.Client, search.IP:
-		return "r.client_address <> '' AND nullif(r.client_address, '')::inet <<= " + q.param(t.Value) + "::text::inet"
+		return q.inNetwork("r.client_address", t)
 	case search.Text:
 		return words()
 	case search.Subject:

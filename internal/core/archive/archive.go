@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"time"
 
+	fast "github.com/goccy/go-json"
+
 	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -108,7 +110,7 @@ func KindOf(line []byte) string {
 // ReadLetter reads a letter's line.
 func ReadLetter(line []byte) (*LetterLine, error) {
 	l := &LetterLine{}
-	if err := json.Unmarshal(line, l); err != nil {
+	if err := fast.Unmarshal(line, l); err != nil {
 		return nil, plain(err)
 	}
 	if l.Message.ID <= 0 {

@@ -54,6 +54,23 @@ func (id *ID) UnmarshalText(text []byte) error {
 	return err
 }
 
+// digits are the values of the digits by octet, -1 for what is none.
+var digits = func() (table [256]int8) {
+	for i := range table {
+		table[i] = -1
+	}
+	for i, r := range alphabet {
+		table[r] = int8(i)
+		table[strings.ToLower(string(r))[0]] = int8(i)
+	}
+	for alike, d := range map[string]int8{"IiLl": 1, "Oo": 0} {
+		for _, r := range alike {
+			table[r] = d
+		}
+	}
+	return table
+}()
+
 // Parse reads a written ID; small letters, and the look-alikes i, l and o, are
 // taken for the digits they are meant to be.
 func Parse(s string) (ID, error) {
@@ -61,12 +78,12 @@ func Parse(s string) (ID, error) {
 		return 0, fmt.Errorf("%q is not an id: an id has %d letters and digits", s, length)
 	}
 	var v uint64
-	for _, r := range strings.NewReplacer("I", "1", "L", "1", "O", "0").Replace(strings.ToUpper(s)) {
-		i := strings.IndexRune(alphabet, r)
-		if i < 0 {
-			return 0, fmt.Errorf("%q is not an id: %q is no digit of one", s, r)
+	for i := range length {
+		d := digits[s[i]]
+		if d < 0 {
+			return 0, fmt.Errorf("%q is not an id: %q is no digit of one", s, s[i])
 		}
-		v = v<<5 | uint64(i)
+		v = v<<5 | uint64(d)
 	}
 	if v>>63 != 0 {
 		return 0, fmt.Errorf("%q is not an id: it is too large", s)

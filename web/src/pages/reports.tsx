@@ -520,9 +520,9 @@ function By({ report: r, words, set }: { report: Report; words: ReportWords; set
 	const more = useQuery({
 		queryKey: ["report-table", dim, words],
 		queryFn: () => tracing.table(dim, words, 1000),
-		enabled: all,
+		enabled: all || !r.tables[dim],
 	});
-	const rows = (all ? more.data?.items : undefined) ?? r.tables[dim] ?? [];
+	const rows = (all ? more.data?.items : undefined) ?? r.tables[dim] ?? more.data?.items.slice(0, 20) ?? [];
 	const there = kinds.filter((k) => rows.some((x) => x.counts[k.name]?.n));
 	return (
 		<section className="surface" aria-label="By">
