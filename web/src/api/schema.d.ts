@@ -2307,7 +2307,7 @@ export interface components {
             /** Format: date-time */
             since: string;
             step: string;
-            /** @description By dimension, those with most first */
+            /** @description By dimension, those with most first. For more than 31 days those by sender, recipient, client and account are asked for one by one (report-table) */
             tables: {
                 [key: string]: components["schemas"]["Row"][];
             };

@@ -1,4 +1,3 @@
-import { AreaChart, BarChart, CompositeChart } from "@mantine/charts";
 import {
 	Alert,
 	Anchor,
@@ -18,26 +17,14 @@ import { IconDownload, IconPrinter } from "@tabler/icons-react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { Brush } from "recharts";
-import { type Point, type Report, type ReportWords, type Row, type Slot, tracing } from "../api/trace";
+import { type Point, type Report, type ReportWords, type Row, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
+import { Course, kinds, Slots } from "../parts/course";
 import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { count, octets } from "../parts/text";
 import { short } from "../parts/when";
 import classes from "./reports.module.css";
-
-/** The kinds that are counted, each with a colour and a dash of its own: colour is never alone. */
-const kinds: { name: string; color: string; dash?: string; means: string }[] = [
-	{ name: "received", color: "kelp.6", means: "letters taken" },
-	{ name: "delivered", color: "kelp.4", dash: "6 3", means: "recipients reached" },
-	{ name: "forwarded", color: "gray.6", dash: "2 3", means: "sent on to another domain by an alias or forward" },
-	{ name: "deferred", color: "brass.4", means: "attempts put off" },
-	{ name: "bounced", color: "buoy.5", means: "recipients given back to the sender" },
-	{ name: "expired", color: "pink.6", dash: "6 3", means: "given up after waiting" },
-	{ name: "rejected", color: "violet.5", dash: "2 3", means: "refused before there was a message" },
-	{ name: "discarded", color: "gray.6", dash: "8 2", means: "dropped by an administrator" },
-];
 
 const dimensions = [
 	{ value: "recipient_domain", label: "Receiving domain" },
@@ -308,163 +295,6 @@ function flatPoint(p: Point): Record<string, unknown> {
 		out[`${k.name}_bytes`] = p.counts[k.name]?.bytes ?? 0;
 	}
 	return out;
-}
-
-/** The course of time: series on and off in the legend, brush to come closer. */
-function Course({ report: r, set }: { report: Report; set: Setter }) {
-	const [what, setWhat] = useState("n");
-	const there = kinds.filter((k) => r.totals[k.name]?.n);
-	const [hidden, setHidden] = useState<string[]>([]);
-	const series = there.filter((k) => !hidden.includes(k.name));
-	const data = r.series.map((p, i) => {
-		const row: Record<string, string | number> = { label: p.label };
-		for (const k of there) {
-			const f = p.counts[k.name];
-			row[k.name] = what === "bytes" ? Math.round((f?.bytes ?? 0) / 1000) : (f?.n ?? 0);
-			const b = r.series_before?.[i]?.counts[k.name];
-			if (r.series_before) {
-				row[`${k.name} before`] = what === "bytes" ? Math.round((b?.bytes ?? 0) / 1000) : (b?.n ?? 0);
-			}
-		}
-		if (what === "delay") {
-			row["mean delay"] = p.delay?.mean ?? 0;
-			row["longest delay"] = p.delay?.max ?? 0;
-		}
-		return row;
-	});
-	const zoom = (range: { startIndex?: number; endIndex?: number }) => {
-		const a = r.series[range.startIndex ?? 0];
-		const b = r.series[range.endIndex ?? r.series.length - 1];
-		if (a && b && (range.startIndex !== 0 || range.endIndex !== r.series.length - 1)) {
-			set({ since: a.at, until: b.to });
-		}
-	};
-	const [range, setRange] = useState<{ startIndex?: number; endIndex?: number }>({});
-	return (
-		<section className="surface" aria-labelledby="course">
-			<Group p="sm" pb={0} justify="space-between">
-				<Title order={2} size="h5" id="course">
-					Over time{" "}
-					<Text span size="xs" c="dimmed">
-						by {r.step}, {r.zone}
-					</Text>
-				</Title>
-				<Group gap="xs">
-					{range.startIndex !== undefined && (
-						<Button
-							size="compact-xs"
-							onClick={() => {
-								zoom(range);
-								setRange({});
-							}}
-						>
-							Show this part only
-						</Button>
-					)}
-					<SegmentedControl
-						size="xs"
-						aria-label="What is drawn"
-						data={[
-							{ value: "n", label: "Letters" },
-							{ value: "bytes", label: "KB" },
-							{ value: "delay", label: "Delay" },
-						]}
-						value={what}
-						onChange={setWhat}
-					/>
-				</Group>
-			</Group>
-			<Group gap={4} px="sm" pt={6} className={classes.controls}>
-				{what !== "delay" &&
-					there.map((k) => (
-						<Chip
-							key={k.name}
-							size="xs"
-							color={k.color}
-							checked={!hidden.includes(k.name)}
-							onChange={(on) => setHidden(on ? hidden.filter((h) => h !== k.name) : [...hidden, k.name])}
-						>
-							{k.name}
-						</Chip>
-					))}
-			</Group>
-			{what === "delay" ? (
-				<AreaChart
-					h={230}
-					p="sm"
-					data={data}
-					dataKey="label"
-					unit=" s"
-					curveType="linear"
-					series={[
-						{ name: "longest delay", color: "brass.4", strokeDasharray: "5 4" },
-						{ name: "mean delay", color: "kelp.6" },
-					]}
-				/>
-			) : (
-				<CompositeChart
-					h={250}
-					p="sm"
-					data={data}
-					dataKey="label"
-					unit={what === "bytes" ? " KB" : undefined}
-					curveType="linear"
-					withDots={r.series.length < 40}
-					dotProps={{ r: 2 }}
-					composedChartProps={{ syncId: undefined }}
-					series={[
-						...series.map((k) => ({ name: k.name, color: k.color, type: "line" as const, strokeDasharray: k.dash })),
-						...(r.series_before
-							? series.map((k) => ({
-									name: `${k.name} before`,
-									color: "gray.5",
-									type: "line" as const,
-									strokeDasharray: "1 4",
-								}))
-							: []),
-					]}
-				>
-					{r.series.length > 3 && (
-						<Brush
-							dataKey="label"
-							height={22}
-							stroke="var(--gull-moves)"
-							fill="var(--gull-surface)"
-							travellerWidth={8}
-							onChange={(e: { startIndex?: number; endIndex?: number }) => setRange(e)}
-						/>
-					)}
-				</CompositeChart>
-			)}
-		</section>
-	);
-}
-
-function Slots({ title, slots }: { title: string; slots: Slot[] }) {
-	const data = slots.map((s) => ({ label: s.label.includes(":") ? s.label : s.label.slice(0, 3), ...s.mean }));
-	return (
-		<section className="surface" aria-label={title}>
-			<Title order={2} size="h5" p="sm" pb={0}>
-				{title}{" "}
-				<Text span size="xs" c="dimmed">
-					mean of the days in the period
-				</Text>
-			</Title>
-			<BarChart
-				h={210}
-				p="sm"
-				data={data}
-				dataKey="label"
-				series={[
-					{ name: "received", color: "kelp.6" },
-					{ name: "bounced", color: "buoy.5" },
-					{ name: "rejected", color: "violet.5" },
-				]}
-				withLegend
-				legendProps={{ verticalAlign: "bottom", height: 22 }}
-			/>
-		</section>
-	);
 }
 
 function Reasons({
