@@ -365,6 +365,10 @@ func TestContentAndCredentialsAreNowhereButInTheLetter(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	s.until(t, s.out(t, "ned@nosuch.example"), mail.Bounced)
+	encoded := base64.StdEncoding.EncodeToString([]byte(inesPassword))
+	unheeding(t, s.submission, "EHLO laptop.example", "AUTH LOGIN", encoded, "AUTH PLAIN "+encoded, encoded, "QUIT")
+	unheeding(t, s.edge, "EHLO laptop.example", "DATA", "Subject: "+secret, "", secret, "RCPT "+secret, ".", "BDAT 22 LAST", secret, "QUIT")
+	unheeding(t, s.edge, "EHLO laptop.example", secret+"\nAUTH PLAIN "+encoded, strings.Repeat(secret, 200), "QUIT")
 	time.Sleep(1500 * time.Millisecond)
 	archive := s.dir + "/all.jsonl.zst"
 	s.run(t, "log", "export", "-f", archive)
@@ -372,8 +376,15 @@ func TestContentAndCredentialsAreNowhereButInTheLetter(t *testing.T) {
 	_, metrics := s.request(t, "GET", "/metrics", "")
 	sessions := s.run(t, "session", "list", "-o", "json")
 	places := map[string]string{"the log": readFile(t, s.log.Name()), "metrics": metrics, "sessions": sessions, "trace": s.run(t, "trace", "show", id, "-o", "json"), "an archive": unpacked(t, archive), "the tables": s.everything(t, "event", "session", "refusal", "find_text", "count_sum", "archive")}
+	all, err := s.client().Sessions(context.Background(), url.Values{"limit": {"100"}})
+	if err != nil || len(all.Items) < 6 {
+		t.Fatalf("%d sessions, %v", len(all.Items), err)
+	}
+	for _, x := range all.Items {
+		places["session "+x.ID.String()] = s.run(t, "session", "show", x.ID.String())
+	}
 	for place, text := range places {
-		for _, word := range []string{secret, inesPassword, base64.StdEncoding.EncodeToString([]byte("\x00" + inesAddress + "\x00" + inesPassword))} {
+		for _, word := range []string{secret, inesPassword, encoded, base64.StdEncoding.EncodeToString([]byte("\x00" + inesAddress + "\x00" + inesPassword))} {
 			if strings.Contains(text, word) {
 				t.Errorf("%s holds %q", place, word)
 			}
@@ -381,6 +392,19 @@ func TestContentAndCredentialsAreNowhereButInTheLetter(t *testing.T) {
 	}
 	if !strings.Contains(places["the log"], `"level":"DEBUG"`) && !strings.Contains(places["the log"], "log level changed") {
 		t.Error("the level of the log did not change")
+	}
+}
+
+// unheeding sends its lines whatever the replies are.
+func unheeding(t *testing.T, listener string, lines ...string) {
+	t.Helper()
+	c := dial(t, listener, "127.30.0.10")
+	c.hear()
+	for _, line := range lines {
+		c.raw(line + "\r\n")
+		if _, err := c.read(); err != nil {
+			return
+		}
 	}
 }
 
@@ -404,14 +428,20 @@ func TestViewersSeeOfLettersWhatTheSettingsLetThemSee(t *testing.T) {
 	if _, seen := s.request(t, "GET", "/api/v1/trace?q=ada@saltmarsh.example", "", "Authorization", "Bearer "+viewerToken); !strings.Contains(seen, "a…@saltmarsh.example") || !strings.Contains(seen, "(hidden)") {
 		t.Errorf("a viewer does not find it: %s", seen)
 	}
+	s.until(t, s.out(t, "ada@saltmarsh.example"), mail.Delivered)
+	s.run(t, "route", "remove", "to the world")
+	for token, want := range map[string]string{adminToken: "ada@saltmarsh.example", viewerToken: "a…@saltmarsh.example"} {
+		if _, seen := s.request(t, "POST", "/api/v1/draft/rehearse", "", "Authorization", "Bearer "+token); !strings.Contains(seen, "\""+want) || token == viewerToken && strings.Contains(seen, "ada@") {
+			t.Errorf("a rehearsal does not name %s: %s", want, seen)
+		}
+	}
 }
 
 func TestTheDailyReportIsMailed(t *testing.T) {
 	s := own(t, "daily", func(c string) string {
 		return strings.Replace(c, "  retention: 30d\n", "  retention: 30d\n  daily_report: {at: \"00:00\", zone: UTC, to: [keeper@skerryline.example]}\n", 1)
 	})
-	other := s.second(t, "reef")
-	_ = other
+	s.second(t, "reef")
 	if err := eventually(45*time.Second, func() error {
 		if n := len(s.mailbox(t, "keeper@skerryline.example")); n == 0 {
 			return fmt.Errorf("no report came")

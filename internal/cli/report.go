@@ -200,7 +200,7 @@ func (a *app) printTraffic(r client.Report) {
 	}
 	printTable(w, totals, columns)
 	if d := r.Delay; d != nil {
-		fmt.Fprintf(w, "\ndelay until delivered: half within %s, 95 of 100 within %s, mean %s, at most %s\n", lasted(d.Median), lasted(d.P95), lasted(d.Mean), lasted(d.Max))
+		fmt.Fprintf(w, "\ndelay until delivered: %s\n", d.Text())
 	}
 	fmt.Fprintf(w, "\nby %s\n", r.Step)
 	points := make([]report.Row, 0, len(r.Series))

@@ -58,7 +58,7 @@ func (e *Engine) dailyReport(ctx context.Context, now time.Time) error {
 // DayPage is the report of a day against the week's usual, with what somebody
 // should look at now.
 func (e *Engine) DayPage(ctx context.Context, from, to time.Time, zone *time.Location) (*report.Page, error) {
-	p, err := e.ReportPage(ctx, from, to, zone, "hour", 5)
+	p, err := e.ReportPage(ctx, e.Store, from, to, zone, "hour", 5)
 	if err != nil {
 		return nil, err
 	}
@@ -125,10 +125,16 @@ func (e *Engine) fullMailboxes(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
+// Counts are what a report is made of: the service's own, or an archive's.
+type Counts interface {
+	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error)
+	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
+}
+
 // ReportPage is the report of a period, to be read away from the console.
-func (e *Engine) ReportPage(ctx context.Context, from, to time.Time, zone *time.Location, step string, limit int) (*report.Page, error) {
+func (e *Engine) ReportPage(ctx context.Context, counts Counts, from, to time.Time, zone *time.Location, step string, limit int) (*report.Page, error) {
 	p := &report.Page{HostName: string(e.Config().Service.HostName), Title: "What the traffic looked like", Since: from, Until: to, Zone: zone, Reasons: map[string][]report.Row{}, Tables: map[string][]report.Row{}}
-	hours, err := e.Store.SumHours(ctx, "total", "", from, to)
+	hours, err := counts.SumHours(ctx, "total", "", from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -140,14 +146,14 @@ func (e *Engine) ReportPage(ctx context.Context, from, to time.Time, zone *time.
 	p.Series = report.Series(hours, from, to, step, zone)
 	spans := report.Spans(from, to)
 	if p.Delay != nil {
-		buckets, err := e.Store.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "", spans, 0)
+		buckets, err := counts.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "", spans, 0)
 		if err != nil {
 			return nil, err
 		}
 		p.Delay.Quantiles(buckets)
 	}
 	for name, kinds := range report.Reasons {
-		list, err := e.Store.Sums(ctx, "cause", kinds, "", spans, limit)
+		list, err := counts.Sums(ctx, "cause", kinds, "", spans, limit)
 		if err != nil {
 			return nil, err
 		}
@@ -158,7 +164,7 @@ func (e *Engine) ReportPage(ctx context.Context, from, to time.Time, zone *time.
 		p.Reasons[name] = rows
 	}
 	for _, dim := range []string{"recipient_domain", "sender_domain", "sender", "route"} {
-		list, err := e.Store.Sums(ctx, dim, report.Kinds, "", spans, limit)
+		list, err := counts.Sums(ctx, dim, report.Kinds, "", spans, limit)
 		if err != nil {
 			return nil, err
 		}

@@ -160,7 +160,7 @@ func describeLog(api huma.API) {
 	bytes := &huma.Schema{Type: "string", Format: "binary"}
 	times := []*huma.Param{{Name: "since", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}}, {Name: "until", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}}}
 	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "report-page", Method: http.MethodGet, Path: "/api/v1/report.html", Summary: "A report as a page to read or print",
-		Parameters: append(times, &huma.Param{Name: "zone", In: "query", Schema: &huma.Schema{Type: "string"}}), Responses: map[string]*huma.Response{"200": {Description: "HTML", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}})
+		Parameters: append(times, &huma.Param{Name: "zone", In: "query", Schema: &huma.Schema{Type: "string"}}, &huma.Param{Name: "archive", In: "query", Schema: &huma.Schema{Type: "integer"}}), Responses: map[string]*huma.Response{"200": {Description: "HTML", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}})
 	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "log-export", Method: http.MethodGet, Path: "/api/v1/log/export", Summary: "What happened in a period: letters, refusals and sessions as JSON Lines, compressed by zstd", Description: "Needs the role administrator.",
 		Parameters: times, Responses: map[string]*huma.Response{"200": {Description: "An archive", Content: map[string]*huma.MediaType{"application/zstd": {Schema: bytes}}}}})
 	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "archive-open", Method: http.MethodPost, Path: "/api/v1/archives", Summary: "Open an archive, compressed or not, of any size", Description: "Needs the role administrator.",

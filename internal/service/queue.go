@@ -336,7 +336,7 @@ func (s *Service) streamAct(c fiber.Ctx) error {
 	if !slices.Contains(mail.Verbs, r.Verb) {
 		return fiber.NewError(http.StatusUnprocessableEntity, "verb: "+strconv.Quote(r.Verb)+" is none; write "+strings.Join(mail.Verbs, ", "))
 	}
-	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
 		done, err := s.Engine.Act(context.WithoutCancel(ctx), w.Name, r, progress(tell)) // whoever asked may leave
 		s.lanes.forget()
 		return done, s.actionError(err)
@@ -361,7 +361,7 @@ func (s *Service) streamUndo(c fiber.Ctx) error {
 			return fiber.NewError(http.StatusUnprocessableEntity, err.Error())
 		}
 	}
-	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
 		done, err := s.Engine.Undo(context.WithoutCancel(ctx), w.Name, id, body.Why, progress(tell))
 		s.lanes.forget()
 		return done, s.actionError(err)

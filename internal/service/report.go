@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -257,7 +258,16 @@ func (s *Service) reportPage(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	p, err := s.Engine.ReportPage(c.Context(), in.Since, in.Until, zone, in.Step, 10)
+	if text := c.Query("archive"); text != "" {
+		if in.Archive, err = strconv.ParseInt(text, 10, 64); err != nil {
+			return fiber.NewError(fiber.StatusUnprocessableEntity, "archive: write the number of an opened archive")
+		}
+	}
+	r, err := s.records(c.Context(), in.From)
+	if err != nil {
+		return err
+	}
+	p, err := s.Engine.ReportPage(c.Context(), r, in.Since, in.Until, zone, in.Step, 10)
 	if err != nil {
 		return s.storeError(err, "count")
 	}

@@ -25,7 +25,7 @@ type sessionsInput struct {
 	Route     string    `query:"route"`
 	Peer      string    `query:"peer" doc:"IP address, network, or a part of the name"`
 	Account   string    `query:"account"`
-	Outcome   string    `query:"outcome" enum:"passed,partly,refused,idle,broken,turned_away,open,trouble" doc:"trouble is all but passed and idle"`
+	Outcome   string    `query:"outcome" enum:"passed,partly,refused,idle,broken,open,trouble" doc:"trouble is all but passed and idle"`
 	Longer    string    `query:"longer" doc:"Lasted at least so long, like 30s"`
 	Since     time.Time `query:"since"`
 	Until     time.Time `query:"until"`

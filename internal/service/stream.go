@@ -83,16 +83,16 @@ type line struct {
 	Problem  *huma.ErrorModel `json:"problem,omitempty"`
 }
 
-// stream answers with JSON Lines. work tells of its progress and returns the
-// result; it ends when the client goes away.
-func (s *Service) stream(c fiber.Ctx, work func(ctx context.Context, tell func(line)) (any, error)) error {
+// stream answers somebody with JSON Lines. work tells of its progress and returns
+// the result; it ends when the client goes away.
+func (s *Service) stream(c fiber.Ctx, w who, work func(ctx context.Context, tell func(line)) (any, error)) error {
 	c.Set("Content-Type", "application/jsonl")
 	c.Set("Cache-Control", "no-store")
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Minute)
 		defer cancel()
 		var mu sync.Mutex
-		enc := json.NewEncoder(bw)
+		hide := s.maskFor(w)
 		last := time.Time{}
 		write := func(l line, now bool) {
 			mu.Lock()
@@ -101,7 +101,11 @@ func (s *Service) stream(c fiber.Ctx, work func(ctx context.Context, tell func(l
 				return
 			}
 			last = time.Now()
-			if enc.Encode(l) != nil || bw.Flush() != nil {
+			text, err := json.Marshal(l)
+			if err == nil {
+				_, err = bw.Write(append(hide.json(text), '\n'))
+			}
+			if err != nil || bw.Flush() != nil {
 				cancel()
 			}
 		}
@@ -129,17 +133,17 @@ const (
 )
 
 func (s *Service) streamRehearsal(c fiber.Ctx) error {
-	if _, err := s.require(c, false); err != nil {
+	w, err := s.require(c, false)
+	if err != nil {
 		return err
 	}
 	n := defaultRehearsal
 	if text := c.Query("messages"); text != "" {
-		var err error
 		if n, err = strconv.Atoi(text); err != nil || n < 1 || n > maxRehearsal {
 			return fiber.NewError(fiber.StatusUnprocessableEntity, "messages: write a number from 1 to "+strconv.Itoa(maxRehearsal))
 		}
 	}
-	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
 		report, err := s.Engine.Rehearse(ctx, n, func(part float64) { tell(line{Progress: part}) })
 		if err != nil {
 			return nil, s.setupError(err, config.ServiceSection, "")
@@ -155,7 +159,7 @@ func (s *Service) streamImport(c fiber.Ctx, what string) error {
 	}
 	body := bytes.Clone(c.Body())
 	dry := c.Query("dry_run") == "true"
-	return s.stream(c, func(ctx context.Context, tell func(line)) (any, error) {
+	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
 		done, err := s.Engine.Import(ctx, w.Name, what, bytes.NewReader(body), dry, func(n int, doing string) { tell(line{Done: n, What: doing}) })
 		if err != nil {
 			return nil, s.storeError(err, what)

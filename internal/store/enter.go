@@ -104,6 +104,22 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {
 	w.row(18)
+	writePlan(w, d)
+	w.time(d.NextTryAt.Time)
+	w.time(d.ExpiresAt.Time)
+	if leased {
+		w.int4(int32(node))
+	} else {
+		w.null()
+	}
+	w.int8(size)
+	w.text(strings.ToLower(d.Recipient[strings.LastIndexByte(d.Recipient, '@')+1:]))
+	w.bool(d.Bulk)
+}
+
+// writePlan writes what a waiting and a finished delivery have in common: its key,
+// whom it is for, and how it was decided on.
+func writePlan(w *rowWriter, d *mail.Delivery) {
 	w.int8(int64(d.MessageID))
 	w.int2(d.N)
 	w.text(d.Recipient)
@@ -116,16 +132,6 @@ func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased 
 	w.text(d.Rule)
 	w.text(d.RouteWhy)
 	w.int4(int32(d.Revision))
-	w.time(d.NextTryAt.Time)
-	w.time(d.ExpiresAt.Time)
-	if leased {
-		w.int4(int32(node))
-	} else {
-		w.null()
-	}
-	w.int8(size)
-	w.text(strings.ToLower(d.Recipient[strings.LastIndexByte(d.Recipient, '@')+1:]))
-	w.bool(d.Bulk)
 }
 
 func writeEvents(w *rowWriter, events []mail.Event) {

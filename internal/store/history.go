@@ -114,18 +114,7 @@ const doneColumns = `message_id, n, recipient, original, via, orcpt, notify, sta
 
 func writeDone(w *rowWriter, d *mail.Delivery) {
 	w.row(19)
-	w.int8(int64(d.MessageID))
-	w.int2(d.N)
-	w.text(d.Recipient)
-	w.text(d.Original)
-	w.text(joinVia(d.Via))
-	w.text(d.ORCPT)
-	w.int2(d.Notify)
-	w.text(string(d.State))
-	w.int8(int64(d.LaneID))
-	w.text(d.Rule)
-	w.text(d.RouteWhy)
-	w.int4(int32(d.Revision))
+	writePlan(w, d)
 	w.int4(int32(d.Attempts))
 	for _, t := range []mail.OptTime{d.FirstTryAt, d.LastTryAt} {
 		if t.IsZero() {

@@ -29,7 +29,7 @@ type Session struct {
 	Refused    int        `json:"refused" doc:"Recipients, letters and sign-ins that were refused"`
 	BytesIn    int64      `json:"bytes_in"`
 	BytesOut   int64      `json:"bytes_out"`
-	Outcome    string     `json:"outcome" enum:"passed,partly,refused,idle,broken,turned_away,open"`
+	Outcome    string     `json:"outcome" enum:"passed,partly,refused,idle,broken,open"`
 	Ended      string     `json:"ended" doc:"Why it ended, in words"`
 	Letters    []ident.ID `json:"letters" doc:"Its messages, at most the first 200"`
 	Dialogue   bool       `json:"dialogue" doc:"Whether the dialogue was kept"`
@@ -37,17 +37,13 @@ type Session struct {
 
 // Outcomes of sessions.
 const (
-	Passed     = "passed" // all that was asked
-	Partly     = "partly" // letters passed, and something was refused
-	Refused    = "refused"
-	Idle       = "idle" // nothing was asked
-	Broken     = "broken"
-	TurnedAway = "turned_away" // at the door
-	Open       = "open"
+	Passed  = "passed" // all that was asked
+	Partly  = "partly" // letters passed, and something was refused
+	Refused = "refused"
+	Idle    = "idle" // nothing was asked
+	Broken  = "broken"
+	Open    = "open"
 )
-
-// Outcomes are all of them.
-var Outcomes = []string{Passed, Partly, Refused, Idle, Broken, TurnedAway, Open}
 
 // MaxSessionLetters is how many of its messages a session names.
 const MaxSessionLetters = 200

@@ -68,7 +68,16 @@ func (p *Page) DelayText() string {
 	if p.Delay == nil {
 		return "nothing was delivered"
 	}
-	return fmt.Sprintf("half within %s, 95 of 100 within %s, mean %s, at most %s", Seconds(p.Delay.Median), Seconds(p.Delay.P95), Seconds(p.Delay.Mean), Seconds(p.Delay.Max))
+	return p.Delay.Text()
+}
+
+// Text is a delay in words.
+func (d *Delay) Text() string {
+	text := fmt.Sprintf("mean %s, at most %s", Seconds(d.Mean), Seconds(d.Max))
+	if d.Median != nil && d.P95 != nil {
+		text = fmt.Sprintf("half within %s, 95 of 100 within %s, ", Seconds(*d.Median), Seconds(*d.P95)) + text
+	}
+	return text
 }
 
 // Seconds writes a delay for people.

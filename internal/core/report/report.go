@@ -100,12 +100,12 @@ type Figure struct {
 }
 
 // Delay is how long what was delivered took, in seconds. Median and 95th are
-// known to within five percent.
+// known of all letters together only, to within five percent.
 type Delay struct {
-	Mean   float64 `json:"mean"`
-	Median float64 `json:"median"`
-	P95    float64 `json:"p95"`
-	Max    float64 `json:"max"`
+	Mean   float64  `json:"mean"`
+	Median *float64 `json:"median,omitempty"`
+	P95    *float64 `json:"p95,omitempty"`
+	Max    float64  `json:"max"`
 }
 
 // Point is one stretch of time in a series.
@@ -192,7 +192,8 @@ func (d *Delay) Quantiles(buckets []Sum) {
 		}
 		return 0
 	}
-	d.Median, d.P95 = at(0.5), at(0.95)
+	median, p95 := at(0.5), at(0.95)
+	d.Median, d.P95 = &median, &p95
 }
 
 // Series puts hours together by stretch: hour, day or week in a time zone.

@@ -88,7 +88,7 @@ func TestQuantilesAreWithinFivePercent(t *testing.T) {
 	})
 	d := Delay{Max: float64(longest) / 1000}
 	d.Quantiles(buckets)
-	for _, q := range []struct{ got, share float64 }{{d.Median, 0.5}, {d.P95, 0.95}} {
+	for _, q := range []struct{ got, share float64 }{{*d.Median, 0.5}, {*d.P95, 0.95}} {
 		want := quantile(all, q.share) / 1000
 		if q.got < want*0.94 || q.got > want*1.06 {
 			t.Errorf("%v: %v, want %v", q.share, q.got, want)
@@ -127,10 +127,14 @@ func TestPackedCountsAreReadBack(t *testing.T) {
 }
 
 func TestAPageSaysWhatMattersInTextAndHTML(t *testing.T) {
+	median, p95 := 0.2, 1.5
 	p := &Page{HostName: "mail.skerryline.example", Title: "Mail on Sunday", Since: at("2026-11-22 00:00"), Until: at("2026-11-23 00:00"), Zone: time.UTC,
 		Totals: map[string]Figure{"received": {120, 5e6}, "bounced": {3, 9000}}, Usual: map[string]float64{"received": 100}, UsualIs: "the mean of the seven days before",
-		Delay: &Delay{0.4, 0.2, 1.5, 30}, Reasons: map[string][]Row{"bounced": {{Value: "no-such-user", Title: "There is no such mailbox", Counts: map[string]Figure{"bounced": {N: 3}}}}},
+		Delay: &Delay{0.4, &median, &p95, 30}, Reasons: map[string][]Row{"bounced": {{Value: "no-such-user", Title: "There is no such mailbox", Counts: map[string]Figure{"bounced": {N: 3}}}}},
 		Notes: []Notes{{"Lanes with trouble now", []string{"<b>sunkenpier.example</b> waits"}}}}
+	if few := (&Delay{Mean: 1, Max: 2}).Text(); few != "mean 1s, at most 2s" {
+		t.Errorf("without a median: %s", few)
+	}
 	text := p.Text()
 	for _, want := range []string{"received", "120", "+20 %", "There is no such mailbox: 3 bounced", "half within 200ms", "<b>sunkenpier"} {
 		if !strings.Contains(text, want) {

@@ -46,6 +46,7 @@ type Conn struct {
 	scram      func(account, password string) (*scram.Client, error)
 	book       *record.Book
 	why        string // the session ends, in words
+	polite     bool   // we have said goodbye
 }
 
 func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
@@ -65,6 +66,7 @@ func (c *Conn) Quit() {
 		if c.say("QUIT") == nil && c.bw.Flush() == nil {
 			_, _ = c.hear()
 		}
+		c.polite = true
 		c.endsFor("we said goodbye")
 	}
 	c.Close()
@@ -78,7 +80,7 @@ func (c *Conn) Close() {
 	}
 	_ = c.raw.Close()
 	c.endsFor("we closed the connection")
-	c.book.End(c.why, c.why != "we said goodbye")
+	c.book.End(c.why, !c.polite)
 }
 
 // endsFor notes why the session ends; the first word counts.

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -54,6 +55,7 @@ type session struct {
 	book   *record.Book
 	why    string // it ends, in words
 	broken bool
+	astray bool // AUTH, DATA or BDAT was refused: what comes may be meant for it
 
 	helo         string
 	extended     bool            // by EHLO or LHLO
@@ -124,11 +126,13 @@ func (se *session) run() {
 		if err == nil {
 			c := smtp.ParseCommand(line)
 			se.hear(c, line)
-			se.reply(se.command(c))
+			reply := se.command(c)
+			se.strays(c.Verb, reply)
+			se.reply(reply)
 			continue
 		}
 		if reply := lineFault(err); reply != nil {
-			se.book.Note("a line with a fault came: %s", dialogue.Printable(line))
+			se.book.Note("a line of %d octets, left out here: %v", len(line), err)
 			se.reply(se.fault(*reply))
 			continue
 		}
@@ -226,8 +230,34 @@ func (se *session) weigh(r smtp.Reply, weight int) smtp.Reply {
 // closeFor ends the session with its next reply.
 func (se *session) closeFor(why string) { se.closing, se.why, se.broken = true, why, false }
 
-// hear puts a client's line on record, without credentials.
+// strays notes that AUTH, DATA or BDAT was refused. A client that does not listen sends
+// credentials or content all the same, and that must not be taken for commands on
+// record. A new beginning ends it.
+func (se *session) strays(verb string, r smtp.Reply) {
+	switch positive := r.Code < 400; verb {
+	case "AUTH", "DATA", "BDAT":
+		se.astray = !positive
+	case "EHLO", "HELO", "LHLO", "MAIL":
+		se.astray = se.astray && !positive
+	}
+}
+
+// bare are the commands that are put on record by their verb while a client may be
+// astray.
+var bare = []string{"EHLO", "HELO", "LHLO", "STARTTLS", "DATA", "RSET", "NOOP", "VRFY", "HELP", "QUIT"}
+
+// hear puts a client's line on record, without credentials and content.
 func (se *session) hear(c smtp.Command, line []byte) {
+	begins := c.Verb == "MAIL" && strings.HasPrefix(strings.ToUpper(c.Arg), "FROM:") || c.Verb == "RCPT" && strings.HasPrefix(strings.ToUpper(c.Arg), "TO:")
+	switch {
+	case !se.astray || c.Verb == "AUTH" || begins:
+	case slices.Contains(bare, c.Verb):
+		se.book.Say(dialogue.Client, []byte(c.Verb))
+		return
+	default:
+		se.book.Note("a line of %d octets, left out here: it came behind a command that was refused", len(line))
+		return
+	}
 	if mechanism, initial, ok := strings.Cut(c.Arg, " "); ok && c.Verb == "AUTH" && initial != "" {
 		se.book.Say(dialogue.Client, []byte("AUTH "+dialogue.Printable([]byte(mechanism))+" (credentials left out)"))
 		return

@@ -1347,9 +1347,9 @@ export interface components {
             /** Format: double */
             mean: number;
             /** Format: double */
-            median: number;
+            median?: number;
             /** Format: double */
-            p95: number;
+            p95?: number;
         };
         Delivery: {
             /** Format: int64 */
@@ -2476,7 +2476,7 @@ export interface components {
             name: string;
             node: string;
             /** @enum {string} */
-            outcome: "passed" | "partly" | "refused" | "idle" | "broken" | "turned_away" | "open";
+            outcome: "passed" | "partly" | "refused" | "idle" | "broken" | "open";
             /** Format: int64 */
             port: number;
             /** @enum {string} */
@@ -2530,7 +2530,7 @@ export interface components {
             name: string;
             node: string;
             /** @enum {string} */
-            outcome: "passed" | "partly" | "refused" | "idle" | "broken" | "turned_away" | "open";
+            outcome: "passed" | "partly" | "refused" | "idle" | "broken" | "open";
             /** Format: int64 */
             port: number;
             /** @enum {string} */
@@ -5880,6 +5880,7 @@ export interface operations {
                 since?: string;
                 until?: string;
                 zone?: string;
+                archive?: number;
             };
             header?: never;
             path?: never;
@@ -6790,7 +6791,7 @@ export interface operations {
                 peer?: string;
                 account?: string;
                 /** @description trouble is all but passed and idle */
-                outcome?: "passed" | "partly" | "refused" | "idle" | "broken" | "turned_away" | "open" | "trouble";
+                outcome?: "passed" | "partly" | "refused" | "idle" | "broken" | "open" | "trouble";
                 /** @description Lasted at least so long, like 30s */
                 longer?: string;
                 since?: string;

@@ -82,7 +82,7 @@ export function BehindPage() {
 							fetching={list.isFetchingNextPage}
 							onScrollToBottom={() => list.hasNextPage && void list.fetchNextPage()}
 							columns={[
-								{ accessor: "at", title: "When", width: 175, render: (x) => exact(x.at) },
+								{ accessor: "at", title: "When", width: 195, render: (x) => exact(x.at) },
 								{ accessor: "kind", title: "What", width: 110, render: (x) => <State state={x.kind} /> },
 								{
 									accessor: "subject",

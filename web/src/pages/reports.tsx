@@ -260,13 +260,15 @@ function Totals({ report: r, words }: { report: Report; words: ReportWords }) {
 			})}
 			<div className={`surface ${classes.total}`} title="From when we took a letter until it was delivered">
 				<Text size="xs" c="dimmed">
-					delay, median
+					delay, {r.delay?.median === undefined ? "mean" : "median"}
 				</Text>
 				<Text fw={650} size="lg">
-					{r.delay ? time(r.delay.median) : "–"}
+					{r.delay ? time(r.delay.median ?? r.delay.mean) : "–"}
 				</Text>
 				<Text size="xs" c="dimmed">
-					{r.delay ? `95 %: ${time(r.delay.p95)}, max ${time(r.delay.max)}` : "nothing delivered"}
+					{r.delay
+						? `${r.delay.p95 === undefined ? "" : `95 %: ${time(r.delay.p95)}, `}max ${time(r.delay.max)}`
+						: "nothing delivered"}
 				</Text>
 			</div>
 		</SimpleGrid>

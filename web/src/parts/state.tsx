@@ -18,7 +18,6 @@ const tone: Record<string, "moves" | "waits" | "trouble" | "still"> = {
 	rejected: "trouble",
 	broken: "trouble",
 	partly: "waits",
-	turned_away: "trouble",
 	passed: "moves",
 	received: "moves",
 	forwarded: "moves",
