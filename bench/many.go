@@ -109,17 +109,21 @@ type harbour struct {
 	filled int // minutes before the beginning whose ids are in use
 }
 
-func (b *bench) newHarbour(s *sea) (*harbour, error) {
-	return b.newHarbourWith(s, func(c string) string { return c })
+func (b *bench) newHarbour() (*harbour, error) {
+	return b.newHarbourWith(func(c string) string { return c })
 }
 
 // newHarbourWith lets the configuration be edited.
-func (b *bench) newHarbourWith(s *sea, edit func(string) string) (*harbour, error) {
+func (b *bench) newHarbourWith(edit func(string) string) (*harbour, error) {
 	st, _, err := b.fresh()
 	if err != nil {
 		return nil, err
 	}
 	st.Close()
+	s, err := startSea()
+	if err != nil {
+		return nil, err
+	}
 	h := &harbour{b: b, sea: s, began: time.Now(), http: freeAddress(), inside: freeAddress()}
 	if h.dir, err = os.MkdirTemp("", "gull-bench-"); err != nil {
 		return nil, err
@@ -166,7 +170,7 @@ func (h *harbour) stop() {
 	}
 }
 
-func (h *harbour) close() { h.stop(); h.db.Close(h.b.ctx); os.RemoveAll(h.dir) }
+func (h *harbour) close() { h.stop(); h.db.Close(h.b.ctx); os.RemoveAll(h.dir); h.sea.close() }
 
 // fill puts letters into the queue as if they had come in: into so many lanes,
 // due after a time.
@@ -343,12 +347,7 @@ func one(name, against string, v, base float64, unit, reach string, ok bool) res
 
 // many measures a queue of a million letters against a small one.
 func (b *bench) many() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}
@@ -424,12 +423,7 @@ func (b *bench) many() ([]result, error) {
 
 // acts measures actions on a hundred thousand letters of a queue of twice as many.
 func (b *bench) acts() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}
@@ -469,12 +463,7 @@ func (b *bench) acts() ([]result, error) {
 
 // dead measures healthy lanes beside one dead host with very many letters.
 func (b *bench) dead() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}
@@ -508,7 +497,7 @@ func (b *bench) dead() ([]result, error) {
 		intervals++
 	}
 	v, base, ratios := median(beside, alone)
-	n := float64(s.attempts.Load())
+	n := float64(h.sea.attempts.Load())
 	return []result{
 		{"100 healthy lanes beside a dead host with 100,000 letters", "without it", v, base, "letters/s", v / base, ratios, ">= 0.9", v/base >= 0.9},
 		{"connections tried to the dead host", "intervals that began, and two more at first", n, intervals + 2, "", n / (intervals + 2), []float64{n / (intervals + 2)}, "<= 1", n <= intervals+2},
@@ -517,12 +506,7 @@ func (b *bench) dead() ([]result, error) {
 
 // nodes measures two nodes against one, on the same machine.
 func (b *bench) nodes() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}
@@ -558,12 +542,7 @@ func (b *bench) nodes() ([]result, error) {
 // bloat measures the hot table's size after very many letters went through a
 // queue in which ten thousand wait.
 func (b *bench) bloat() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}

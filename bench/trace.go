@@ -89,12 +89,7 @@ func timed(f func() error) (float64, error) {
 // trace measures searches, a letter's way and reports in a short and a long
 // history.
 func (b *bench) trace() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}
@@ -201,12 +196,7 @@ func (b *bench) transcripts() ([]result, error) {
 }
 
 func (b *bench) acceptAt(level string) (float64, error) {
-	s, err := startSea()
-	if err != nil {
-		return 0, err
-	}
-	defer s.close()
-	h, err := b.newHarbourWith(s, func(c string) string {
+	h, err := b.newHarbourWith(func(c string) string {
 		return strings.Replace(strings.Replace(c, "kind: inside,", "kind: inside, transcript: "+level+",", 1), "next_hop: mx", "next_hop: mx, transcript: "+level, 1)
 	})
 	if err != nil {
@@ -221,12 +211,7 @@ const archiveSize = 1 << 30
 
 // archive measures the opening of an archive of a gigabyte.
 func (b *bench) archive() ([]result, error) {
-	s, err := startSea()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	h, err := b.newHarbour(s)
+	h, err := b.newHarbour()
 	if err != nil {
 		return nil, err
 	}

@@ -365,11 +365,7 @@ func (a *app) scheduleCommand() *cobra.Command {
 		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --give-up 3d",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{}
-			for name, v := range words {
-				if *v != "" {
-					q.Set(strings.ReplaceAll(name, "-", "_"), *v)
-				}
-			}
+			setWords(q, words)
 			if len(list) > 0 {
 				q.Set("intervals", strings.Join(list, ","))
 			}

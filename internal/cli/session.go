@@ -19,21 +19,14 @@ func (a *app) sessionCommand() *cobra.Command {
 
 func (a *app) sessionList() *cobra.Command {
 	var limit int
-	var since, until, after string
+	var since, until string
 	words := map[string]*string{}
 	c := &cobra.Command{
 		Use: "list", Short: "Sessions, newest first", Args: exactly(0),
 		Example: "  gull session list --direction out --peer saltmarsh.example\n  gull session list --outcome trouble --since 2h\n  gull session list --peer 127.20.1.0/24 --sort duration",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
-			for name, v := range words {
-				if *v != "" {
-					q.Set(name, *v)
-				}
-			}
-			if after != "" {
-				q.Set("after", after)
-			}
+			setWords(q, words)
 			if err := setTimes(q, since, until); err != nil {
 				return err
 			}
@@ -56,12 +49,11 @@ func (a *app) sessionList() *cobra.Command {
 	f := c.Flags()
 	for name, help := range map[string]string{"direction": "in or out", "protocol": "SMTP or LMTP", "listener": "of sessions in", "route": "of sessions out", "peer": "IP address, network, or a part of the other side's name",
 		"account": "who signed in", "outcome": "passed, partly, refused, idle, broken, open; trouble is all but passed and idle", "longer": "lasted at least so long, like 30s",
-		"sort": "time, duration, bytes or messages", "archive": "look in an opened archive (gull log list)"} {
+		"sort": "time, duration, bytes or messages", "archive": "look in an opened archive (gull log list)", "after": "go on where the page before ended"} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringVar(&since, "since", "", "begun from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&until, "until", "", "begun before this time")
-	f.StringVar(&after, "after", "", "go on where the page before ended")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
 	return c
 }

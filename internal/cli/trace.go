@@ -74,7 +74,7 @@ func inArchive(id string) url.Values {
 
 func (a *app) traceFind() *cobra.Command {
 	var limit int
-	var since, until, after string
+	var since, until string
 	words := map[string]*string{}
 	c := &cobra.Command{
 		Use: "find [WORDS…]", Short: "Find letters, and what was refused before it was one, newest first", Args: cobra.ArbitraryArgs,
@@ -91,14 +91,7 @@ func (a *app) traceFind() *cobra.Command {
 			if q := strings.Join(args, " "); q != "" {
 				filter.Set("q", q)
 			}
-			for name, v := range words {
-				if *v != "" {
-					filter.Set(name, *v)
-				}
-			}
-			if after != "" {
-				filter.Set("after", after)
-			}
+			setWords(filter, words)
 			if err := setTimes(filter, since, until); err != nil {
 				return err
 			}
@@ -127,12 +120,11 @@ func (a *app) traceFind() *cobra.Command {
 	f := c.Flags()
 	for name, help := range map[string]string{"from": "sender: an address, a part of one, a domain, or <>", "to": "recipient: an address, a part of one, or a domain", "subject": "a part of the subject",
 		"id": "our id, or a Message-ID", "client": "IP address or network of the client", "host": "remote host", "state": "a delivery's state, or refused", "cause": "a cause, such as greylisted",
-		"listener": "it came by this listener", "route": "it goes by this route", "account": "sent by this account", "archive": "look in an opened archive (gull log list)"} {
+		"listener": "it came by this listener", "route": "it goes by this route", "account": "sent by this account", "archive": "look in an opened archive (gull log list)", "after": "go on where the page before ended"} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringVar(&since, "since", "", "from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&until, "until", "", "before this time")
-	f.StringVar(&after, "after", "", "go on where the page before ended")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
 	return c
 }
@@ -150,6 +142,15 @@ func setTimes(q url.Values, since, until string) error {
 		q.Set(name, t.UTC().Format(time.RFC3339))
 	}
 	return nil
+}
+
+// setWords sets the parameters of flags that were given.
+func setWords(q url.Values, words map[string]*string) {
+	for name, v := range words {
+		if *v != "" {
+			q.Set(strings.ReplaceAll(name, "-", "_"), *v)
+		}
+	}
 }
 
 // localZone is the time zone that people mean.
