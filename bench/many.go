@@ -277,7 +277,10 @@ func (h *harbour) resident() float64 {
 	if err != nil {
 		return 0
 	}
-	_, rest, _ := strings.Cut(string(status), "VmRSS:")
+	_, rest, running := strings.Cut(string(status), "VmRSS:")
+	if !running {
+		return 0
+	}
 	kb, _ := strconv.ParseFloat(strings.Fields(rest)[0], 64)
 	return kb / 1000
 }

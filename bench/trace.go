@@ -265,7 +265,7 @@ func writeArchive(file string, now time.Time) error {
 		return err
 	}
 	defer f.Close()
-	z, err := zstd.NewWriter(f)
+	z, err := zstd.NewWriter(f, zstd.WithWindowSize(archive.Window))
 	if err != nil {
 		return err
 	}

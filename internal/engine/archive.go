@@ -27,7 +27,7 @@ const exportStep = 500
 // ExportLog writes what happened in a period as an archive, compressed. tell hears
 // how far it is, from 0 to 1.
 func (e *Engine) ExportLog(ctx context.Context, w io.Writer, since, until time.Time, tell func(float64)) error {
-	z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+	z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(archive.Window))
 	if err != nil {
 		return err
 	}
@@ -129,10 +129,10 @@ const (
 	maxArchiveLine  = 8 << 20
 	maxRatio        = 300
 	ratioFrom       = 256 << 20
-	archiveBlock    = 2 << 20
-	archiveWorkers  = 3
+	archiveBlock    = 1 << 20
+	archiveWorkers  = 2
 	maxFaults       = 20
-	maxArchiveSums  = 60_000
+	maxArchiveSums  = 40_000
 	archiveWindow   = 32 << 20 // of the compression
 	archivesKeptFor = 14 * 24 * time.Hour
 )
@@ -148,7 +148,7 @@ func (e *Engine) OpenLog(ctx context.Context, r io.Reader, name, who string) (ar
 		return archive.Info{}, err
 	}
 	hash := sha256.New()
-	o := &opener{e: e, ctx: ctx, id: id, info: archive.Info{ID: id, Name: name, Faults: []string{}}, blocks: make(chan lines, archiveWorkers)}
+	o := &opener{e: e, ctx: ctx, id: id, info: archive.Info{ID: id, Name: name, Faults: []string{}}, blocks: make(chan lines, 1)}
 	err = o.read(io.TeeReader(r, hash))
 	if err == nil {
 		var info archive.Info
@@ -176,6 +176,7 @@ type opener struct {
 	id     int64
 	info   archive.Info
 	blocks chan lines
+	rooms  sync.Pool // of texts that are done with
 
 	mu    sync.Mutex // of what workers find
 	err   error
@@ -201,7 +202,7 @@ func (o *opener) read(r io.Reader) error {
 	var text io.Reader = br
 	packed := false
 	if magic, _ := br.Peek(4); bytes.Equal(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}) {
-		z, err := zstd.NewReader(br, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(archiveWindow), zstd.WithDecoderLowmem(true))
+		z, err := zstd.NewReader(br, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(archiveWindow))
 		if err != nil {
 			return err
 		}
@@ -291,7 +292,7 @@ func (o *opener) split(text io.Reader, raw *counter, packed bool) error {
 		}
 		b := building[kind]
 		if b == nil {
-			b = &lines{kind: kind, seq: seq[kind]}
+			b = &lines{kind: kind, seq: seq[kind], text: o.room()}
 			seq[kind]++
 			building[kind] = b
 		}
@@ -308,6 +309,14 @@ func (o *opener) split(text io.Reader, raw *counter, packed bool) error {
 		}
 	}
 	return nil
+}
+
+// room is for the text of a block.
+func (o *opener) room() []byte {
+	if b, ok := o.rooms.Get().(*[]byte); ok {
+		return (*b)[:0]
+	}
+	return make([]byte, 0, archiveBlock+archiveBlock/16)
 }
 
 // readLine reads one line with its end. Of a line that is too long only the
@@ -351,6 +360,9 @@ func (o *opener) work(ctx context.Context) {
 			o.err = errors.Join(o.err, err)
 			o.mu.Unlock()
 		}
+		if cap(b.text) <= 2*archiveBlock {
+			o.rooms.Put(&b.text)
+		}
 		if counts.Len() > maxArchiveSums {
 			o.keepSums(ctx, &counts)
 		}
@@ -364,12 +376,12 @@ func (o *opener) keepSums(ctx context.Context, counts *report.Count) {
 		o.err = errors.Join(o.err, err)
 		o.mu.Unlock()
 	}
-	*counts = report.Count{}
+	counts.Reset()
 }
 
 func (o *opener) keep(ctx context.Context, b lines, counts *report.Count) error {
 	out := store.ArchiveBlock{Kind: b.kind, Seq: b.seq, First: 1<<63 - 1}
-	kept := make([]byte, 0, len(b.text))
+	kept := b.text[:0] // what is not damaged moves up
 	for i, rest := 0, b.text; len(rest) > 0; i++ {
 		end := bytes.IndexByte(rest, '\n') + 1
 		line := rest[:end]
@@ -396,12 +408,12 @@ func readOne(kind string, line []byte, counts *report.Count) (ident.ID, error) {
 	}
 	switch kind {
 	case archive.Letter:
-		l, err := archive.ReadLetter(line)
+		f, events, err := archive.ReadCounted(line)
 		if err != nil {
 			return 0, err
 		}
-		count(&l.Found, l.Events)
-		return l.Message.ID, nil
+		count(f, events)
+		return f.ID, nil
 	case archive.Refusal:
 		r, err := archive.ReadRefusal(line)
 		if err != nil {

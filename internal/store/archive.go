@@ -42,18 +42,9 @@ func (s *Store) AddArchiveBlock(ctx context.Context, id int64, b ArchiveBlock) e
 
 // AddArchiveSums keeps counts of an archive.
 func (s *Store) AddArchiveSums(ctx context.Context, id int64, c *report.Count) error {
-	type place struct {
-		dim string
-		day int64
-	}
-	keys, sums := map[place][]report.Key{}, map[place][]report.Sum{}
-	c.Each(func(k report.Key, x report.Sum) {
-		p := place{k.Dim, k.Hour / 24}
-		keys[p], sums[p] = append(keys[p], k), append(sums[p], x)
-	})
 	b := &pgx.Batch{}
-	for p := range keys {
-		b.Queue(`INSERT INTO archive_sums (archive, dim, day, data) VALUES ($1, $2, $3, $4)`, id, p.dim, time.Unix(p.day*86400, 0).UTC(), pack.EncodeAll(report.Pack(keys[p], sums[p]), nil))
+	for day, data := range c.Pack() {
+		b.Queue(`INSERT INTO archive_sums (archive, dim, day, data) VALUES ($1, $2, $3, $4)`, id, day.Dim, day.Time(), pack.EncodeAll(data, nil))
 	}
 	return s.pool.SendBatch(ctx, b).Close()
 }

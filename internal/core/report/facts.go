@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,27 +24,52 @@ type Fact struct {
 	by    []pair
 }
 
-type pair struct{ dim, value string }
+type pair struct {
+	dim   dim
+	value string
+}
+
+// dim is the place of a dimension in Dims.
+type dim int
+
+const (
+	byTotal dim = iota
+	byDirection
+	bySenderDomain
+	bySender
+	byClient
+	byListener
+	byAccount
+	byRecipientDomain
+	byRecipient
+	byHost
+	byRoute
+	byCause
+	byDelay
+	dims
+)
 
 // Is reports whether the fact counts for a value of a dimension.
 func (f Fact) Is(dim, value string) bool {
-	return dim == "total" || slices.Contains(f.by, pair{dim, value})
+	return dim == Dims[byTotal] || slices.Contains(f.by, pair{dimOf(dim), value})
 }
+
+func dimOf(name string) dim { return dim(slices.Index(Dims, name)) }
 
 // Of are the facts of something found and what happened to it. The database
 // counts the same from its rows.
 func Of(f *mail.Found, events []mail.Event) []Fact {
 	if r := f.Refused; r != nil {
 		fact := Fact{Kind: "rejected", At: r.At, Bytes: r.Size, Delay: -1}
-		fact.add("direction", "in")
+		fact.add(byDirection, "in")
 		if r.Sender != "" || r.Stage == diagnose.StageSender || r.Stage == diagnose.StageRecipient || r.Stage == diagnose.StageContent {
 			fact.addSender(r.Sender)
 		}
-		fact.add("client", r.ClientAddress)
-		fact.add("listener", r.Listener)
-		fact.add("account", strings.ToLower(r.Account))
+		fact.add(byClient, r.ClientAddress)
+		fact.add(byListener, r.Listener)
+		fact.add(byAccount, strings.ToLower(r.Account))
 		fact.addRecipient(r.Recipient)
-		fact.add("cause", string(r.Cause))
+		fact.add(byCause, string(r.Cause))
 		return []Fact{fact}
 	}
 	got := Fact{Kind: "received", At: f.ReceivedAt, Bytes: f.Size, Delay: -1}
@@ -68,8 +94,8 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 		end.addMessage(f)
 		end.addRecipient(d.Recipient)
 		end.addHost(d.Last)
-		end.add("route", d.Route)
-		end.add("cause", string(d.Cause))
+		end.add(byRoute, d.Route)
+		end.add(byCause, string(d.Cause))
 		out = append(out, end)
 	}
 	for i := range events {
@@ -89,8 +115,8 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 		if r, ok := e.Reply(); ok {
 			off.addHost(&r)
 		}
-		off.add("route", word(e.Detail["route"]))
-		off.add("cause", word(e.Detail["cause"]))
+		off.add(byRoute, word(e.Detail["route"]))
+		off.add(byCause, word(e.Detail["cause"]))
 		out = append(out, off)
 	}
 	return out
@@ -108,78 +134,94 @@ func domainOf(a string) string {
 	return a[strings.LastIndexByte(a, '@')+1:]
 }
 
-func (f *Fact) add(dim, value string) {
+func (f *Fact) add(dim dim, value string) {
+	if f.by == nil {
+		f.by = make([]pair, 0, dims)
+	}
 	if p := (pair{dim, value}); value != "" && !slices.Contains(f.by, p) {
 		f.by = append(f.by, p)
 	}
 }
 
 func (f *Fact) addMessage(m *mail.Found) {
-	f.add("direction", m.Direction)
+	f.add(byDirection, m.Direction)
 	f.addSender(m.Sender)
-	f.add("client", m.ClientAddress)
-	f.add("listener", m.Listener)
-	f.add("account", strings.ToLower(m.Account))
+	f.add(byClient, m.ClientAddress)
+	f.add(byListener, m.Listener)
+	f.add(byAccount, strings.ToLower(m.Account))
 }
 
 func (f *Fact) addSender(sender string) {
 	if sender == "" {
-		f.add("sender", "<>")
-		f.add("sender_domain", "<>")
+		f.add(bySender, "<>")
+		f.add(bySenderDomain, "<>")
 		return
 	}
-	f.add("sender", strings.ToLower(sender))
-	f.add("sender_domain", domainOf(sender))
+	f.add(bySender, strings.ToLower(sender))
+	f.add(bySenderDomain, domainOf(sender))
 }
 
 // addDelay counts the delay by eighths of an octave.
 func (f *Fact) addDelay() {
-	f.add("delay", fmt.Sprintf("%03d", int(math.Floor(8*math.Log(float64(f.Delay+1))/math.Ln2+1e-9))))
+	eighth := int(math.Floor(8*math.Log(float64(f.Delay+1))/math.Ln2 + 1e-9))
+	f.add(byDelay, strconv.Itoa(1000 + eighth)[1:]) // with leading zeros, for sorting
 }
 
 func (f *Fact) addRecipient(a string) {
-	f.add("recipient", strings.ToLower(a))
+	f.add(byRecipient, strings.ToLower(a))
 	if a != "" {
-		f.add("recipient_domain", domainOf(a))
+		f.add(byRecipientDomain, domainOf(a))
 	}
 }
 
 func (f *Fact) addHost(r *mail.LastReply) {
 	if r != nil && r.Stage != diagnose.StageMailbox && r.Stage != diagnose.StageRoute {
-		f.add("host", r.Host)
+		f.add(byHost, r.Host)
 	}
 }
 
 // Count adds facts up by the hour.
-type Count struct{ sums map[Key]*Sum }
-
-// Key is what one sum is for.
-type Key struct {
-	Hour             int64 // of Unix time
-	Dim, Value, Kind string
+type Count struct {
+	places map[place]*[dims]map[string]int32 // where in sums the sum of a value is
+	sums   []Sum
 }
 
-// Time is the beginning of the hour.
-func (k Key) Time() time.Time { return time.Unix(k.Hour*3600, 0).UTC() }
+// place is what sums by all dimensions have in common.
+type place struct {
+	hour int64 // of Unix time
+	kind string
+}
 
 // Add counts a fact.
 func (c *Count) Add(f Fact) {
-	if c.sums == nil {
-		c.sums = map[Key]*Sum{}
+	if c.places == nil {
+		c.places = map[place]*[dims]map[string]int32{}
 	}
-	c.add(f, pair{"total", ""})
+	at := place{f.At.Unix() / 3600, f.Kind}
+	values := c.places[at]
+	if values == nil {
+		values = &[dims]map[string]int32{}
+		c.places[at] = values
+	}
+	c.add(&f, values, pair{byTotal, ""})
 	for _, p := range f.by {
-		c.add(f, p)
+		c.add(&f, values, p)
 	}
 }
 
-func (c *Count) add(f Fact, p pair) {
-	key := Key{f.At.Unix() / 3600, p.dim, p.value, f.Kind}
-	s := c.sums[key]
-	if s == nil {
-		s = &Sum{Value: p.value, Kind: f.Kind}
-		c.sums[key] = s
+func (c *Count) add(f *Fact, by *[dims]map[string]int32, p pair) {
+	values := by[p.dim]
+	if values == nil {
+		values = map[string]int32{}
+		by[p.dim] = values
 	}
+	i, ok := values[p.value]
+	if !ok {
+		i = int32(len(c.sums))
+		values[p.value] = i
+		c.sums = append(c.sums, Sum{Value: p.value, Kind: f.Kind})
+	}
+	s := &c.sums[i]
 	s.N++
 	s.Bytes += f.Bytes
 	if f.Delay >= 0 {
@@ -188,29 +230,49 @@ func (c *Count) add(f Fact, p pair) {
 	}
 }
 
-// Each goes through all sums.
-func (c *Count) Each(visit func(Key, Sum)) {
-	for k, s := range c.sums {
-		visit(k, *s)
-	}
-}
-
 // Len is how many sums there are.
 func (c *Count) Len() int { return len(c.sums) }
 
-// Pack writes sums in a short form, for Unpack.
-func Pack(keys []Key, sums []Sum) []byte {
-	var b []byte
-	for i, k := range keys {
-		b = binary.AppendUvarint(b, uint64(k.Hour))
-		b = append(b, byte(slices.Index(Kinds, k.Kind)))
-		b = binary.AppendUvarint(b, uint64(len(k.Value)))
-		b = append(b, k.Value...)
-		for _, v := range []int64{sums[i].N, sums[i].Bytes, sums[i].Delay, sums[i].DelayMax} {
-			b = binary.AppendVarint(b, v)
+// Reset forgets all sums and keeps the room for more.
+func (c *Count) Reset() {
+	clear(c.places)
+	c.sums = c.sums[:0]
+}
+
+// Day is a day's sums by one dimension.
+type Day struct {
+	Dim string
+	Day int64 // of Unix time
+}
+
+// Time is the beginning of the day.
+func (d Day) Time() time.Time { return time.Unix(d.Day*86400, 0).UTC() }
+
+// Pack writes all sums in a short form, for Unpack.
+func (c *Count) Pack() map[Day][]byte {
+	out := map[Day][]byte{}
+	for at, by := range c.places {
+		kind := byte(slices.Index(Kinds, at.kind))
+		for dim, values := range by {
+			if len(values) == 0 {
+				continue
+			}
+			day := Day{Dims[dim], at.hour / 24}
+			b := out[day]
+			for value, i := range values {
+				s := &c.sums[i]
+				b = binary.AppendUvarint(b, uint64(at.hour))
+				b = append(b, kind)
+				b = binary.AppendUvarint(b, uint64(len(value)))
+				b = append(b, value...)
+				for _, v := range [...]int64{s.N, s.Bytes, s.Delay, s.DelayMax} {
+					b = binary.AppendVarint(b, v)
+				}
+			}
+			out[day] = b
 		}
 	}
-	return b
+	return out
 }
 
 // ErrDamaged reports sums that cannot be read.
