@@ -228,9 +228,10 @@ func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
 	}
 }
 
-func TestTraceFollowTellsEverythingAsItHappens(t *testing.T) {
-	s := world(t)
-	c := s.command("trace", "follow")
+func TestTraceFollowTellsEverythingOfAllNodesAsItHappens(t *testing.T) {
+	s := own(t, "follow", nil)
+	other := s.second(t, "reef")
+	c := s.command("trace", "follow", "-o", "jsonl")
 	out, err := os.Create(filepath.Join(t.TempDir(), "out"))
 	if err != nil {
 		t.Fatal(err)
@@ -240,15 +241,25 @@ func TestTraceFollowTellsEverythingAsItHappens(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = c.Process.Kill(); _ = c.Wait() }()
-	if err := eventually(10*time.Second, func() error {
-		s.out(t, "follow@barelock.example")
-		text := readFile(t, out.Name())
-		if !strings.Contains(text, "delivered  ines.harrow@skerryline.example → follow@barelock.example  250 2.0.0 taken") {
+	var here, there string
+	told := func(id, node, kind string) int {
+		n := 0
+		for _, line := range strings.Split(readFile(t, out.Name()), "\n") {
+			if strings.Contains(line, id) && strings.Contains(line, `"node":"`+node+`"`) && strings.Contains(line, `"kind":"`+kind+`"`) {
+				n++
+			}
+		}
+		return n
+	}
+	if err := eventually(15*time.Second, func() error {
+		here, there = s.out(t, "follow@barelock.example"), other.out(t, "follow@barelock.example")
+		time.Sleep(time.Second)
+		if told(here, "shore", "received") != 1 || told(there, "reef", "received") != 1 || told(here, "shore", "delivered")+told(here, "reef", "delivered") != 1 || told(there, "reef", "delivered")+told(there, "shore", "delivered") != 1 {
 			return os.ErrNotExist
 		}
 		return nil
 	}); err != nil {
-		t.Errorf("follow printed:\n%s", readFile(t, out.Name()))
+		t.Errorf("%s here and %s there; follow printed:\n%s", here, there, readFile(t, out.Name()))
 	}
 }
 

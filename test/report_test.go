@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -200,6 +201,18 @@ func TestEveryFigureEqualsTheLettersBehindIt(t *testing.T) {
 		if err != nil || err2 != nil || ids(here) != ids(there) || q != "greywacke deferred" && len(here.Items) == 0 {
 			t.Errorf("%q: here %s %v\nin the archive %s %v", q, ids(here), err, ids(there), err2)
 		}
+		// The other way round, page by page, it is the same.
+		slices.Reverse(here.Items)
+		for _, in := range []string{"", in} {
+			where, filter := s, url.Values{"q": {q}, "order": {"oldest"}, "limit": {"7"}}
+			if in != "" {
+				where = elsewhere
+				filter.Set("archive", in)
+			}
+			if got := pages(t, where.client(), filter); got != ids(here) {
+				t.Errorf("%q, oldest first, archive %q: %s\nand %s", q, in, got, ids(here))
+			}
+		}
 	}
 	tr, err := elsewhere.client().Trace(context.Background(), gone, url.Values{"archive": {in}})
 	if err != nil || tr.Session == nil || len(tr.Sessions) < 2 || len(tr.Events) < 5 {
@@ -227,6 +240,23 @@ func ids(p client.FoundPage) string {
 		out = append(out, f.ID.String())
 	}
 	return strings.Join(out, " ")
+}
+
+// pages are the ids of all pages of a search.
+func pages(t *testing.T, c *client.Client, q url.Values) string {
+	t.Helper()
+	var all client.FoundPage
+	for {
+		p, err := c.Search(context.Background(), q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all.Items = append(all.Items, p.Items...)
+		if p.Next == "" {
+			return ids(all)
+		}
+		q.Set("after", p.Next)
+	}
 }
 
 func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {

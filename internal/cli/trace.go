@@ -74,6 +74,7 @@ func inArchive(id string) url.Values {
 
 func (a *app) traceFind() *cobra.Command {
 	var limit int
+	var oldest bool
 	var since, until string
 	words := map[string]*string{}
 	c := &cobra.Command{
@@ -95,6 +96,11 @@ func (a *app) traceFind() *cobra.Command {
 			if err := setTimes(filter, since, until); err != nil {
 				return err
 			}
+			first := "newest"
+			if oldest {
+				first = "oldest"
+				filter.Set("order", first)
+			}
 			p, err := a.client().Search(c.Context(), filter)
 			if err != nil {
 				return err
@@ -107,9 +113,9 @@ func (a *app) traceFind() *cobra.Command {
 			}
 			switch {
 			case p.Next != "" && !p.Back.IsZero() && a.format == "table":
-				fmt.Fprintf(a.err, "Looked back to %s; go on with --after %s.\n", exact(p.Back.Time), p.Next)
+				fmt.Fprintf(a.err, "Looked as far as %s; go on with --after %s.\n", exact(p.Back.Time), p.Next)
 			case p.Next != "" && a.format == "table":
-				fmt.Fprintf(a.err, "There may be more; these are the %d newest. Go on with --after %s.\n", len(p.Items), p.Next)
+				fmt.Fprintf(a.err, "There may be more; these are the %d %s. Go on with --after %s.\n", len(p.Items), first, p.Next)
 			}
 			if len(p.Items) == 0 {
 				return errNotFound
@@ -126,6 +132,7 @@ func (a *app) traceFind() *cobra.Command {
 	f.StringVar(&since, "since", "", "from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&until, "until", "", "before this time")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
+	f.BoolVar(&oldest, "oldest-first", false, "the oldest first")
 	return c
 }
 

@@ -58,6 +58,7 @@ type Engine struct {
 	cfg           atomic.Pointer[config.Compiled]
 	applyMu       sync.Mutex // of what is in force
 	confirmBy     atomic.Pointer[time.Time]
+	asked         chan struct{}          // by another node for what happens here
 	trouble       atomic.Pointer[string] // of the listeners
 	secrets       secrets
 	verified      verified
@@ -79,7 +80,7 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 		return nil, fmt.Errorf("node: %w", err)
 	}
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
-		node: node, done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
+		node: node, asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	ids := ident.NewMaker(node, time.Now)
 	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log})
 	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
@@ -132,6 +133,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.keepQueue(e.running)
 	go e.upkeep(e.running)
 	go e.Store.Listen(e.running, e.catchUp, e.noticed)
+	go e.share(e.running)
 	return nil
 }
 

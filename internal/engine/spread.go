@@ -16,6 +16,10 @@ import (
 
 // noticed follows what another node, or this one, has changed.
 func (e *Engine) noticed(n store.Notice) {
+	if n.Node != "" {
+		e.heard(n)
+		return
+	}
 	ctx, cancel := context.WithTimeout(e.running, 30*time.Second)
 	defer cancel()
 	var err error
@@ -50,10 +54,13 @@ func (e *Engine) followWatches(ctx context.Context) error {
 	return err
 }
 
+// eventSetup tells that something was changed.
+const eventSetup mail.Kind = "setup"
+
 // tell lets consoles know that something was changed.
 func (e *Engine) tell(kind string) {
 	if e.Hub.Watched() {
-		e.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: "setup", Node: e.Name, Text: kind}})
+		e.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: eventSetup, Node: e.Name, Text: kind}})
 	}
 }
 

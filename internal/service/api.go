@@ -43,7 +43,7 @@ func (s *Service) newAPI() huma.API {
 	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
 	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a letter would be tried, its sender told and it be given up"), s.previewSchedule)
 	huma.Register(api, admin.make(http.MethodGet, "letter", "/api/v1/messages/{id}/letter", "A letter's header, structure and text, safe to look at"), s.showLetter)
-	huma.Register(api, read("trace", "/api/v1/trace", "Find letters, and what was refused before it was one, newest first"), s.search)
+	huma.Register(api, read("trace", "/api/v1/trace", "Find letters, and what was refused before it was one"), s.search)
 	huma.Register(api, read("messages", "/api/v1/messages", "The same, of messages only"), s.findMessages)
 	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
 	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"), s.showRefusal)

@@ -32,7 +32,7 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/event-stream")
 	c.Set("Cache-Control", "no-cache")
 	c.Set("X-Accel-Buffering", "no")
-	w := s.Engine.Hub.Watch()
+	w := s.Engine.Hub.WatchAll()
 	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		defer w.Close()

@@ -21,7 +21,7 @@ import (
 
 // records are where tracing and reports look: the service's own, or an archive.
 type records interface {
-	Search(ctx context.Context, q search.Query, before ident.ID, limit int) (store.Page, error)
+	Search(ctx context.Context, q search.Query, after ident.ID, limit int) (store.Page, error)
 	Message(ctx context.Context, id ident.ID) (mail.Message, error)
 	Events(ctx context.Context, id ident.ID) ([]mail.Event, error)
 	Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error)
@@ -79,6 +79,7 @@ type searchInput struct {
 	Account  string    `query:"account"`
 	Since    time.Time `query:"since"`
 	Until    time.Time `query:"until"`
+	Order    string    `query:"order" enum:"newest,oldest" default:"newest" doc:"Which come first"`
 	From
 	Zone
 	Paging
@@ -109,7 +110,7 @@ type foundPage struct {
 	Items      []mail.Found `json:"items"`
 	Next       string       `json:"next" doc:"Give this as after to go on; empty at the end"`
 	Understood []string     `json:"understood" doc:"How the question was understood, condition by condition"`
-	Back       mail.OptTime `json:"looked_back_to" nullable:"true" doc:"Set when time ran out before the page was full: go on with next"`
+	Back       mail.OptTime `json:"looked_back_to" nullable:"true" doc:"Set when time ran out before the page was full, to as far as was looked: go on with next"`
 }
 
 // search finds letters, and what was refused before it was one.
@@ -127,7 +128,7 @@ func (s *Service) find(ctx context.Context, in *searchInput, messagesOnly bool) 
 	if err != nil {
 		return nil, err
 	}
-	q.MessagesOnly = messagesOnly
+	q.MessagesOnly, q.OldestFirst = messagesOnly, in.Order == "oldest"
 	var after ident.ID
 	if in.After != "" {
 		if err := after.UnmarshalText([]byte(in.After)); err != nil {

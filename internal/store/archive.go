@@ -133,14 +133,23 @@ func (s *Store) OpenedArchive(ctx context.Context, id int64) (*Opened, error) {
 // blocksAhead is how many blocks are read together.
 const blocksAhead = 4
 
-// each goes through the lines of a kind with ids in [lower, upper), the newest
-// block first, and each block's lines from its end. Only lines that hold all
-// needles, whatever their case, are visited, until visit returns false.
+// each goes through the lines of a kind, the newest first.
 func (o *Opened) each(ctx context.Context, kind string, lower, upper ident.ID, needles [][]byte, visit func(line []byte) bool) error {
-	last := int64(1<<63 - 1)
+	return o.through(ctx, kind, lower, upper, false, needles, visit)
+}
+
+// through goes through the lines of a kind with ids in [lower, upper): the newest
+// block first and each block's lines from its end, or the other way round. Only
+// lines that hold all needles, whatever their case, are visited, until visit
+// returns false.
+func (o *Opened) through(ctx context.Context, kind string, lower, upper ident.ID, oldestFirst bool, needles [][]byte, visit func(line []byte) bool) error {
+	last, beyond, lines := int64(1<<31-1), "seq < $5 ORDER BY seq DESC", linesBack
+	if oldestFirst {
+		last, beyond, lines = -1, "seq > $5 ORDER BY seq", linesOn
+	}
 	for {
-		rows, err := o.store.pool.Query(ctx, `SELECT seq, data FROM archive_block WHERE archive = $1 AND kind = $2 AND last_id >= $3 AND first_id < $4 AND seq < $5 ORDER BY seq DESC LIMIT $6`,
-			o.id, kind, int64(lower), int64(upper), min(last, 1<<31-1), blocksAhead)
+		rows, err := o.store.pool.Query(ctx, `SELECT seq, data FROM archive_block WHERE archive = $1 AND kind = $2 AND last_id >= $3 AND first_id < $4 AND `+beyond+` LIMIT $6`,
+			o.id, kind, int64(lower), int64(upper), last, blocksAhead)
 		if err != nil {
 			return err
 		}
@@ -158,25 +167,22 @@ func (o *Opened) each(ctx context.Context, kind string, lower, upper ident.ID, n
 			if err != nil {
 				return err
 			}
-			if !eachLine(text, needles, visit) {
+			wanted, low := needles, text
+			if len(needles) > 0 {
+				low = bytes.ToLower(text)
+			}
+			if len(low) != len(text) { // letters whose other case is longer: look at all
+				wanted, low = nil, text
+			}
+			if holdsAll(low, wanted) && !lines(text, low, wanted, visit) {
 				return nil
 			}
 		}
 	}
 }
 
-func eachLine(text []byte, needles [][]byte, visit func([]byte) bool) bool {
-	lower := text
-	if len(needles) > 0 {
-		if lower = bytes.ToLower(text); len(lower) != len(text) { // letters whose other case is longer: look at all
-			needles, lower = nil, text
-		}
-		for _, n := range needles {
-			if !bytes.Contains(lower, n) {
-				return true
-			}
-		}
-	}
+// linesBack visits the lines of a text that can match from its end.
+func linesBack(text, lower []byte, needles [][]byte, visit func([]byte) bool) bool {
 	for end := len(text); end > 0; {
 		start := bytes.LastIndexByte(text[:end-1], '\n') + 1
 		line, low := text[start:end], lower[start:end]
@@ -193,6 +199,28 @@ func eachLine(text []byte, needles [][]byte, visit func([]byte) bool) bool {
 				end = i + n + 1
 			}
 		}
+	}
+	return true
+}
+
+// linesOn visits the lines of a text that can match from its beginning.
+func linesOn(text, lower []byte, needles [][]byte, visit func([]byte) bool) bool {
+	for start := 0; start < len(text); {
+		if len(needles) > 0 { // go on at the next line that can match
+			i := bytes.Index(lower[start:], needles[0])
+			if i < 0 {
+				return true
+			}
+			start += bytes.LastIndexByte(lower[start:start+i], '\n') + 1
+		}
+		end := len(text)
+		if n := bytes.IndexByte(text[start:], '\n'); n >= 0 {
+			end = start + n
+		}
+		if holdsAll(lower[start:end], needles) && !visit(text[start:end]) {
+			return false
+		}
+		start = end + 1
 	}
 	return true
 }

@@ -40,27 +40,15 @@ func needles(q search.Query) [][]byte {
 	return out
 }
 
-// Search looks through an archive, newest first.
-func (o *Opened) Search(ctx context.Context, q search.Query, before ident.ID, limit int) (Page, error) {
-	upper, lower := ident.ID(1<<63-1), ident.ID(0)
-	if before != 0 {
-		upper = before
-	}
-	if !q.Until.IsZero() {
-		upper = min(upper, ident.Floor(q.Until))
-	}
-	if !q.Since.IsZero() {
-		lower = ident.Floor(q.Since)
-	}
-	if id, ok := only(q); ok {
-		lower, upper = max(lower, id), min(upper, id+1)
-	}
+// Search looks through an archive as Store.Search does.
+func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (Page, error) {
+	lower, upper := narrow(q, 0, 1<<63-1, after)
 	started := time.Now()
 	var page Page
 	var back [2]ident.ID // how far each kind was looked through when time was up
 	look := func(kind string, n int, read func(line []byte) (mail.Found, []mail.Event, bool)) error {
 		found := 0
-		return o.each(ctx, kind, lower, upper, needles(q), func(line []byte) bool {
+		return o.through(ctx, kind, lower, upper, q.OldestFirst, needles(q), func(line []byte) bool {
 			f, events, ok := read(line)
 			if !ok || f.ID >= upper || f.ID < lower || !q.Match(&f, events) {
 				if time.Since(started) > searchTime && ok {
@@ -87,9 +75,13 @@ func (o *Opened) Search(ctx context.Context, q search.Query, before ident.ID, li
 			return mail.FoundRefusal(r), nil, err == nil
 		})
 	}
-	slices.SortFunc(page.Items, func(a, b mail.Found) int { return cmp.Compare(b.ID, a.ID) })
-	if upTo := max(back[0], back[1]); upTo != 0 { // what is older was not looked through in both
-		page.Items = slices.DeleteFunc(page.Items, func(f mail.Found) bool { return f.ID < upTo })
+	slices.SortFunc(page.Items, func(a, b mail.Found) int { return byAge(q, a, b) })
+	upTo := max(back[0], back[1])
+	if q.OldestFirst && back[0] != 0 && back[1] != 0 {
+		upTo = min(back[0], back[1])
+	}
+	if upTo != 0 { // what is beyond was not looked through in both
+		page.Items = slices.DeleteFunc(page.Items, func(f mail.Found) bool { return byAge(q, f, mail.Found{Message: mail.Message{ID: upTo}}) > 0 })
 		page.Next, page.Back = upTo, upTo.Time()
 	}
 	if len(page.Items) >= limit {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -13,6 +14,9 @@ import (
 type Notice struct {
 	Kind string   `json:"kind"` // config or directory
 	Keys []string `json:"keys,omitempty"`
+	// Node says it, in notices that are not for itself; Live are events.
+	Node string            `json:"node,omitempty"`
+	Live []json.RawMessage `json:"live,omitempty"`
 }
 
 // channel carries notices.
@@ -21,9 +25,25 @@ const channel = "gull"
 // maxNotice bounds a notice, in octets; PostgreSQL takes 8,000.
 const maxNotice = 7000
 
+// Say tells all nodes. It reports ErrLongNotice of a notice that is too long.
+func (s *Store) Say(ctx context.Context, n Notice) error {
+	text, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	if len(text) > maxNotice {
+		return ErrLongNotice
+	}
+	_, err = s.pool.Exec(ctx, `SELECT pg_notify($1, $2)`, channel, string(text))
+	return err
+}
+
+// ErrLongNotice reports a notice that no node could be told.
+var ErrLongNotice = errors.New("the notice is too long")
+
 // notify tells all nodes, when the transaction commits.
 func notify(ctx context.Context, tx pgx.Tx, kind string, keys []string) error {
-	text, err := json.Marshal(Notice{kind, keys})
+	text, err := json.Marshal(Notice{Kind: kind, Keys: keys})
 	if err != nil {
 		return err
 	}

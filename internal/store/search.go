@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -14,16 +15,16 @@ import (
 	"gullroute/internal/core/search"
 )
 
-// Page is one page of what a search found, newest first.
+// Page is one page of what a search found.
 type Page struct {
 	Items []mail.Found
 	// Next is where to go on, 0 at the end.
 	Next ident.ID
-	// Back is how far back was looked, when time ran out before the page was full.
+	// Back is how far was looked, when time ran out before the page was full.
 	Back time.Time
 }
 
-// Bounds of one page: a search for something rare goes back in steps that grow,
+// Bounds of one page: a search for something rare goes on in steps that grow,
 // and gives what it has when its time is up.
 const (
 	firstStep  = 30 * time.Minute
@@ -31,32 +32,44 @@ const (
 	searchTime = 3 * time.Second
 )
 
-// Search finds messages, and what was refused before it became one, from before
-// an id. It counts nothing and never goes through more than a page needs, as far
-// as an index knows where to look.
-func (s *Store) Search(ctx context.Context, q search.Query, before ident.ID, limit int) (Page, error) {
-	started := time.Now()
-	upper := ident.Floor(started.Add(time.Hour))
+// narrow keeps [lower, upper) to what a query asks for, on its way from an id.
+func narrow(q search.Query, lower, upper, after ident.ID) (ident.ID, ident.ID) {
 	if !q.Until.IsZero() {
 		upper = min(upper, ident.Floor(q.Until))
 	}
-	if before != 0 {
-		upper = min(upper, before)
+	if !q.Since.IsZero() {
+		lower = max(lower, ident.Floor(q.Since))
 	}
+	switch {
+	case after == 0:
+	case q.OldestFirst:
+		lower = max(lower, after+1)
+	default:
+		upper = min(upper, after)
+	}
+	if id, ok := only(q); ok { // one look is enough
+		lower, upper = max(lower, id), min(upper, id+1)
+	}
+	return lower, upper
+}
+
+// Search finds messages, and what was refused before it became one, after the id
+// at which the page before ended. It counts nothing and never goes through more
+// than a page needs, as far as an index knows where to look.
+func (s *Store) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (Page, error) {
+	started := time.Now()
 	lowest, err := s.oldest(ctx)
 	if err != nil {
 		return Page{}, err
 	}
-	if !q.Since.IsZero() {
-		lowest = max(lowest, ident.Floor(q.Since))
-	}
-	if id, ok := only(q); ok { // one look is enough
-		lowest, upper = max(lowest, id), min(upper, id+1)
-	}
+	lowest, upper := narrow(q, lowest, ident.Floor(started.Add(time.Hour)), after)
 	page := Page{Items: []mail.Found{}}
 	for step := firstStep; upper > lowest; step *= stepGrowth {
-		lower := max(lowest, ident.Floor(upper.Time().Add(-step)))
-		found, err := s.searchBetween(ctx, q, lower, upper, limit-len(page.Items))
+		from, to := max(lowest, ident.Floor(upper.Time().Add(-step))), upper
+		if q.OldestFirst {
+			from, to = lowest, min(upper, ident.Floor(lowest.Time().Add(step)))
+		}
+		found, err := s.searchBetween(ctx, q, from, to, limit-len(page.Items))
 		if err != nil {
 			return page, err
 		}
@@ -65,12 +78,34 @@ func (s *Store) Search(ctx context.Context, q search.Query, before ident.ID, lim
 			page.Next = page.Items[len(page.Items)-1].ID
 			return page, nil
 		}
-		if upper = lower; upper > lowest && time.Since(started) > searchTime {
-			page.Next, page.Back = upper, upper.Time()
+		next := from
+		if q.OldestFirst {
+			lowest, next = to, to-1
+		} else {
+			upper = from
+		}
+		if upper > lowest && time.Since(started) > searchTime {
+			page.Next, page.Back = next, next.Time()
 			return page, nil
 		}
 	}
 	return page, nil
+}
+
+// byAge compares two as a query wants them.
+func byAge(q search.Query, a, b mail.Found) int {
+	if q.OldestFirst {
+		return cmp.Compare(a.ID, b.ID)
+	}
+	return cmp.Compare(b.ID, a.ID)
+}
+
+// order is the direction in which a query wants ids.
+func order(q search.Query) string {
+	if q.OldestFirst {
+		return " ORDER BY %s.id LIMIT "
+	}
+	return " ORDER BY %s.id DESC LIMIT "
 }
 
 // only is the id that a query asks for.
@@ -127,7 +162,7 @@ func (s *Store) searchBetween(ctx context.Context, q search.Query, lower, upper 
 			found = append(found, mail.FoundRefusal(r))
 		}
 	}
-	slices.SortFunc(found, func(a, b mail.Found) int { return int(min(1, max(-1, b.ID-a.ID))) })
+	slices.SortFunc(found, func(a, b mail.Found) int { return byAge(q, a, b) })
 	return found[:min(len(found), limit)], nil
 }
 
@@ -150,7 +185,7 @@ func messagesSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + messageTerm(q, t, lower, upper))
 	}
-	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower, upper) + q.String() + ` ORDER BY m.id DESC LIMIT ` + q.param(limit)
+	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower, upper) + q.String() + fmt.Sprintf(order(sq), "m") + q.param(limit)
 	return sql, q.args, true
 }
 
@@ -293,7 +328,7 @@ func refusalsSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + condition)
 	}
-	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower, upper) + q.String() + ` ORDER BY r.id DESC LIMIT ` + q.param(limit), q.args, true
+	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower, upper) + q.String() + fmt.Sprintf(order(sq), "r") + q.param(limit), q.args, true
 }
 
 func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {

@@ -59,7 +59,8 @@ type Term struct {
 type Query struct {
 	Terms        []Term
 	Since, Until time.Time
-	MessagesOnly bool   // leave out what was refused
+	MessagesOnly bool // leave out what was refused
+	OldestFirst  bool
 	When         string // the period in words, "" if any time
 }
 

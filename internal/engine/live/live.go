@@ -35,22 +35,38 @@ const depth = 1024
 type Hub struct {
 	mu       sync.RWMutex
 	watchers map[*Watcher]struct{}
+	// First hears of it when somebody begins to watch all nodes.
+	First chan struct{}
 }
 
 // Watcher gets events from C until it is closed.
 type Watcher struct {
 	C    chan Event
 	hub  *Hub
+	all  bool // of other nodes too
 	mu   sync.Mutex
 	lost int
 }
 
 // NewHub makes a hub without watchers.
-func NewHub() *Hub { return &Hub{watchers: map[*Watcher]struct{}{}} }
+func NewHub() *Hub { return &Hub{watchers: map[*Watcher]struct{}{}, First: make(chan struct{}, 1)} }
 
-// Watch adds a watcher.
-func (h *Hub) Watch() *Watcher {
-	w := &Watcher{C: make(chan Event, depth), hub: h}
+// Watch adds a watcher of what happens on this node.
+func (h *Hub) Watch() *Watcher { return h.watch(false) }
+
+// WatchAll adds a watcher of what happens on any node.
+func (h *Hub) WatchAll() *Watcher {
+	defer func() {
+		select {
+		case h.First <- struct{}{}:
+		default:
+		}
+	}()
+	return h.watch(true)
+}
+
+func (h *Hub) watch(all bool) *Watcher {
+	w := &Watcher{C: make(chan Event, depth), hub: h, all: all}
 	h.mu.Lock()
 	h.watchers[w] = struct{}{}
 	h.mu.Unlock()
@@ -80,11 +96,31 @@ func (h *Hub) Watched() bool {
 	return len(h.watchers) > 0
 }
 
-// Publish passes an event on and never waits.
-func (h *Hub) Publish(e Event) {
+// AllWatched reports whether anybody watches all nodes.
+func (h *Hub) AllWatched() bool {
 	h.mu.RLock()
 	defer h.mu.RUnlock()
 	for w := range h.watchers {
+		if w.all {
+			return true
+		}
+	}
+	return false
+}
+
+// Publish passes an event of this node on and never waits.
+func (h *Hub) Publish(e Event) { h.pass(e, false) }
+
+// PassOn passes on an event of another node.
+func (h *Hub) PassOn(e Event) { h.pass(e, true) }
+
+func (h *Hub) pass(e Event, foreign bool) {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	for w := range h.watchers {
+		if foreign && !w.all {
+			continue
+		}
 		select {
 		case w.C <- e:
 		default:

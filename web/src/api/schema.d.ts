@@ -1092,7 +1092,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Find letters, and what was refused before it was one, newest first */
+        /** Find letters, and what was refused before it was one */
         get: operations["trace"];
         put?: never;
         post?: never;
@@ -1611,7 +1611,7 @@ export interface components {
         };
         FoundPage: {
             items: components["schemas"]["Found"][];
-            /** @description Set when time ran out before the page was full: go on with next */
+            /** @description Set when time ran out before the page was full, to as far as was looked: go on with next */
             looked_back_to: string | null;
             /** @description Give this as after to go on; empty at the end */
             next: string;
@@ -5131,6 +5131,8 @@ export interface operations {
                 account?: string;
                 since?: string;
                 until?: string;
+                /** @description Which come first */
+                order?: "newest" | "oldest";
                 /** @description Look in this opened archive instead of the service's own records */
                 archive?: number;
                 /** @description Time zone, like Europe/Oslo */
@@ -7690,6 +7692,8 @@ export interface operations {
                 account?: string;
                 since?: string;
                 until?: string;
+                /** @description Which come first */
+                order?: "newest" | "oldest";
                 /** @description Look in this opened archive instead of the service's own records */
                 archive?: number;
                 /** @description Time zone, like Europe/Oslo */

@@ -32,6 +32,7 @@ export type SearchWords = {
 	cause?: string;
 	since?: string;
 	until?: string;
+	order?: "newest" | "oldest";
 	archive?: number;
 };
 

@@ -88,6 +88,7 @@ const traceWords = (s: Record<string, unknown>) => ({
 	cause: text(s.cause),
 	since: text(s.since),
 	until: text(s.until),
+	order: s.order === "oldest" ? ("oldest" as const) : undefined,
 	direction: text(s.direction),
 	peer: text(s.peer),
 	outcome: text(s.outcome),

@@ -76,7 +76,7 @@ function SearchView() {
 	const navigate = useNavigate();
 	const [text, setText] = useState(words.q ?? "");
 	const [more, setMore] = useState(
-		Object.entries(words).some(([k, v]) => v !== undefined && k !== "q" && k !== "archive"),
+		Object.entries(words).some(([k, v]) => v !== undefined && k !== "q" && k !== "order" && k !== "archive"),
 	);
 	const box = useRef<HTMLInputElement>(null);
 	useEffect(() => setText(words.q ?? ""), [words.q]);
@@ -164,7 +164,7 @@ function Results({ words }: { words: SearchWords }) {
 				<Group gap={6} aria-label="How it was understood">
 					{understood.length === 0 ? (
 						<Text size="xs" c="dimmed">
-							All letters, newest first, and what was refused before it was one.
+							All letters, {words.order ?? "newest"} first, and what was refused before it was one.
 						</Text>
 					) : (
 						understood.map((u) => (
@@ -204,7 +204,7 @@ function Results({ words }: { words: SearchWords }) {
 				<div className="surface">
 					<Nothing title="Nothing matches">
 						{back
-							? `Looked back to ${back.slice(0, 10)} so far.`
+							? `Looked as far as ${back.slice(0, 10)} up to now.`
 							: "A part of an address or subject is enough. Letters are kept for a time only; older ones are in archives."}
 					</Nothing>
 				</div>
@@ -219,8 +219,22 @@ function Results({ words }: { words: SearchWords }) {
 						fetching={found.isFetchingNextPage}
 						onScrollToBottom={() => found.hasNextPage && void found.fetchNextPage()}
 						onRowClick={({ record }) => go(record)}
+						sortStatus={{ columnAccessor: "received_at", direction: words.order === "oldest" ? "asc" : "desc" }}
+						onSortStatusChange={({ direction }) =>
+							void navigate({
+								to: "/trace",
+								search: { ...words, order: direction === "asc" ? "oldest" : undefined } as never,
+								replace: true,
+							})
+						}
 						columns={[
-							{ accessor: "received_at", title: "Came", width: 100, render: (m) => <When time={m.received_at} /> },
+							{
+								accessor: "received_at",
+								title: "Came",
+								width: 100,
+								sortable: true,
+								render: (m) => <When time={m.received_at} />,
+							},
 							{ accessor: "state", title: "State", width: 125, render: (m) => <Sum found={m} /> },
 							{
 								accessor: "subject",
@@ -241,7 +255,7 @@ function Results({ words }: { words: SearchWords }) {
 							{
 								accessor: "sender",
 								title: "From",
-								width: 215,
+								width: 190,
 								ellipsis: true,
 								render: (m) => (
 									<span className="mono" title={m.sender}>
@@ -249,7 +263,7 @@ function Results({ words }: { words: SearchWords }) {
 									</span>
 								),
 							},
-							{ accessor: "deliveries", title: "To", width: 230, ellipsis: true, render: (m) => <To found={m} /> },
+							{ accessor: "deliveries", title: "To", width: 200, ellipsis: true, render: (m) => <To found={m} /> },
 							{
 								accessor: "client_address",
 								title: "Client",
@@ -270,9 +284,9 @@ function Results({ words }: { words: SearchWords }) {
 			)}
 			{back && found.hasNextPage && (
 				<Group gap="xs">
-					<Text size="sm">Looked back to {back.slice(0, 16).replace("T", " ")} UTC.</Text>
+					<Text size="sm">Looked as far as {back.slice(0, 16).replace("T", " ")} UTC.</Text>
 					<Button size="compact-sm" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
-						Look further back
+						Look further
 					</Button>
 				</Group>
 			)}
