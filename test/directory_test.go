@@ -252,10 +252,10 @@ func TestWhatWasAgreedWithAPeerHolds(t *testing.T) {
 	s := own(t, "peers", func(c string) string {
 		return strings.Replace(c, "peers:\n", "peers:\n  - {name: bare, domains: [barelock.example], tls: required}\n  - {name: old, domains: [oldlocks.example], tls: verified}\n  - {name: small, domains: [smallhatch.example], message_size: 1 KB, no_8bit: true}\n  - {name: quiet, domains: [nosuch.example], no_bounces: true}\n", 1)
 	})
-	if d := s.until(t, s.out(t, "x@barelock.example"), mail.Deferred); d.Cause != diagnose.TLSTrouble || !strings.Contains(d.Last.Text, "the agreement bare demands it") {
+	if d := s.until(t, s.out(t, "x@barelock.example"), mail.Deferred); d.Cause != diagnose.TLSNotOffered || !strings.Contains(d.Last.Text, "the agreement bare demands it") {
 		t.Errorf("%+v", d.Last)
 	}
-	if d := s.until(t, s.out(t, "x@oldlocks.example"), mail.Deferred); d.Cause != diagnose.TLSTrouble || !strings.Contains(d.Last.Text, "expired") {
+	if d := s.until(t, s.out(t, "x@oldlocks.example"), mail.Deferred); d.Cause != diagnose.CertificateBad || !strings.Contains(d.Last.Text, "expired") {
 		t.Errorf("%+v", d.Last)
 	}
 	long := letter("long") + strings.Repeat("0123456789\r\n", 150)

@@ -233,16 +233,11 @@ func (s *Service) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace],
 	for _, d := range m.Deliveries {
 		if !seen[d.Cause] {
 			seen[d.Cause] = true
-			t.Causes = append(t.Causes, meaningOf(d.Cause))
+			t.Causes = append(t.Causes, mail.Explain(d.Cause, d.Last))
 		}
 	}
 	t.ForUser, t.ForFar = mail.ForUser(&m, time.Now()), mail.ForFar(&m, t.Sessions, string(s.Engine.Config().Service.HostName))
 	return &out[mail.Trace]{t}, nil
-}
-
-func meaningOf(c diagnose.Cause) mail.Cause {
-	meaning := diagnose.Explain(c)
-	return mail.Cause{Cause: string(c), Title: meaning.Title, Mend: meaning.Mend, WhoCanMend: meaning.WhoCanMend, WaitingHelps: meaning.WaitingHelps}
 }
 
 // addSessions finds the session that a message came by, and those in which it was
@@ -326,7 +321,7 @@ func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[refusalView]
 	if err != nil {
 		return nil, s.storeError(err, "refusal; its day may be past the retention time")
 	}
-	v := refusalView{Refusal: x, Meaning: meaningOf(x.Cause), ForUser: mail.RefusalForUser(&x)}
+	v := refusalView{Refusal: x, Meaning: mail.Explain(x.Cause, nil), ForUser: mail.RefusalForUser(&x)}
 	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {
 		v.Session = &list[0]
 	} else if open := s.Engine.Record.OpenOne(x.SessionID); open != nil && in.Archive == 0 {

@@ -1,59 +1,56 @@
 package diagnose
 
 import (
-	"bufio"
 	"strings"
 	"testing"
-
-	"gullroute/internal/core/smtp"
+	"time"
 )
 
-func TestRepliesGiveTheirCause(t *testing.T) {
+// TestAVerdictSaysWhatDecidedAndWhatDoesNotFit takes codes that say another thing
+// than the text.
+func TestAVerdictSaysWhatDecidedAndWhatDoesNotFit(t *testing.T) {
 	for _, c := range []struct {
-		stage Stage
-		reply string
-		want  Cause
+		stage         Stage
+		reply         string
+		cause         Cause
+		sure          Sure
+		evidence      string
+		contradiction string
 	}{
-		{StageRecipient, "451 4.7.1 greylisted: come back", Greylisted},
-		{StageRecipient, "450 4.2.0 Graylisting in action", Greylisted},
-		{StageRecipient, "452 4.2.2 the shelf is full just now", MailboxFull},
-		{StageRecipient, "552 5.2.2 over quota", MailboxFull},
-		{StageRecipient, "550 5.1.1 over quota", MailboxFull},
-		{StageRecipient, "550 5.1.1 no mailbox here by that name", NoSuchUser},
-		{StageRecipient, "550 user unknown", NoSuchUser},
-		{StageRecipient, "550 no", NoSuchUser},
-		{StageRecipient, "450 4.1.1 not now", Unknown},
-		{StageRecipient, "550 5.7.1 your address is on the block list driftnet.example", BlockListed},
-		{StageGreeting, "554 5.7.1 listed at driftnet.example", BlockListed},
-		{StageGreeting, "554 5.7.1 no mail from home lines here", HomeLine},
-		{StageGreeting, "554 dynamic addresses are refused", HomeLine},
-		{StageGreeting, "421 4.7.0 too many connections from you", TooManySessions},
-		{StageGreeting, "421 4.3.2 going down", HostBusy},
-		{StageGreeting, "421 bye", HostBusy},
-		{StageRecipient, "450 4.7.1 slow down: at most 60 messages a minute", RateLimited},
-		{StageRecipient, "550 5.7.1 we do not relay", RelayRefused},
-		{StageSender, "552 5.3.4 at most 200000 octets", TooLarge},
-		{StageContent, "552 message too large", TooLarge},
-		{StageSender, "530 5.7.0 must issue a STARTTLS command first", TLSRequired},
-		{StageSender, "530 5.7.0 sign in first: authentication required", SignInRequired},
-		{StageSender, "530 no", SignInRequired},
-		{StageSignIn, "535 5.7.8 that is not an account here", SignInRequired},
-		{StageContent, "554 5.4.6 too many hops", Loop},
-		{StageContent, "554 5.4.6 no", Loop},
-		{StageContent, "550 5.7.1 this looks like spam", ContentRefused},
-		{StageContent, "554 no", ContentRefused},
-		{StageContent, "554 5.6.0 bad header", ContentRefused},
-		{StageSender, "550 5.6.7 no", NeedsUTF8},
-		{StageRecipient, "556 5.1.10 takes no mail", NoMail},
-		{StageContent, "451 4.9.9 something", Unknown},
+		{StageRecipient, "452 4.2.2 mailbox is full", MailboxFull, Certain, "it says “mailbox is full” code 4.2.2 means it (RFC 3463)", ""},
+		{StageRecipient, "550 5.1.1 mailbox is full", MailboxFull, Likely, "it says “mailbox is full”", "Code 5.1.1 would mean “There is no such mailbox”; the text counts."},
+		{StageRecipient, "550 5.7.1 mailbox is full", MailboxFull, Certain, "it says “mailbox is full”", "Code 550 says never, but this usually ends by itself"},
+		{StageRecipient, "451 4.1.1 no such user", NoSuchUser, Certain, "it says “no such user”", "Code 451 says later, but this does not end by itself."},
+		{StageGreeting, "421 5.7.1 your address is on a block list", BlockListed, Certain, "it says “block list”", "Code 421 says later, but this does not end by itself."},
+		{StageContent, "550 5.2.2 this is spam", ContentRefused, Likely, "it says “spam”", "Code 5.2.2 would mean “The recipient's mailbox is full”; the text counts."},
+		{StageRecipient, "552 5.2.2 no", MailboxFull, Likely, "code 5.2.2 means it (RFC 3463)", ""},
+		{StageSender, "552 no", TooLarge, Likely, "code 552 means it here (RFC 5321)", ""},
+		{StageSignIn, "535 5.7.8 no", SignInRefused, Certain, "it was said at the stage sign-in", ""},
+		{StageSender, "530 no", SignInRequired, Likely, "code 530 means it here (RFC 5321)", ""},
+		{StageRecipient, "550 no", Unknown, NotSure, "", ""},
+		{StageRecipient, "550 5.7.1 no", Unknown, NotSure, "", ""},
+		{StageRecipient, "550 POSTFACH\tVOLL!", MailboxFull, Certain, "it says “postfach voll”", "Code 550 says never"},
 	} {
-		r, err := smtp.ReadReply(bufio.NewReader(strings.NewReader(c.reply + "\r\n")))
-		if err != nil {
-			t.Fatal(err)
+		v := Judge(c.stage, read(t, c.reply))
+		evidence := strings.Join(v.Evidence, " ")
+		if v.Cause != c.cause || v.Sure != c.sure || !strings.HasPrefix(evidence, c.evidence) || c.evidence == "" && evidence != "" ||
+			!strings.HasPrefix(v.Contradiction, c.contradiction) || (c.contradiction == "") != (v.Contradiction == "") {
+			t.Errorf("%s at %s: %+v", c.reply, c.stage, v)
 		}
-		if got := OfReply(c.stage, r); got != c.want {
-			t.Errorf("%s at %s: %s, want %s", c.reply, c.stage, got, c.want)
+	}
+}
+
+func TestAnEndlessReplyCostsLittle(t *testing.T) {
+	r := read(t, "550 5.1.1 x")
+	r.Lines = []string{strings.Repeat("mailbox ß ", 200_000) + "is full"}
+	began := time.Now()
+	for range 200 {
+		if v := Judge(StageRecipient, r); v.Cause != NoSuchUser {
+			t.Fatal(v)
 		}
+	}
+	if took := time.Since(began); took > time.Second {
+		t.Errorf("200 verdicts on 2 MB took %s", took)
 	}
 }
 

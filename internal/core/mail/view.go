@@ -4,7 +4,9 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/smtp"
 )
 
 // QueueItem is a delivery in the queue with what one wants to know of its
@@ -102,10 +104,30 @@ type Status struct {
 // Cause is what a cause of failure means.
 type Cause struct {
 	Cause        string `json:"cause"`
+	Family       string `json:"family"`
 	Title        string `json:"title"`
+	Means        string `json:"means" doc:"In a sentence or two"`
 	Mend         string `json:"mend"`
-	WhoCanMend   string `json:"who_can_mend"`
+	WhoCanMend   string `json:"who_can_mend" enum:"us,recipient,far-administrator,provider,block-list,nobody"`
 	WaitingHelps bool   `json:"waiting_helps"`
+	Usually      string `json:"usually,omitempty" doc:"How long it lasts as a rule, where waiting helps"`
+	// Of the very answer, where there is one.
+	Sure          string   `json:"sure,omitempty" enum:"certain,likely,not-known"`
+	Evidence      []string `json:"evidence,omitempty" doc:"The words and codes that decided"`
+	Contradiction string   `json:"contradiction,omitempty" doc:"What in the answer does not fit together"`
+}
+
+// Explain says what a cause means; last is the answer that gave it, if one did.
+func Explain(c diagnose.Cause, last *LastReply) Cause {
+	m := diagnose.Explain(c)
+	out := Cause{Cause: string(c), Family: string(m.Family), Title: m.Title, Means: m.Means, Mend: m.Mend, WhoCanMend: m.WhoCanMend, WaitingHelps: m.WaitingHelps, Usually: m.Usually}
+	if last == nil || last.Code == 0 {
+		return out
+	}
+	if v := diagnose.Judge(last.Stage, smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}}); v.Cause == c {
+		out.Sure, out.Evidence, out.Contradiction = string(v.Sure), v.Evidence, v.Contradiction
+	}
+	return out
 }
 
 // Trace is a message's whole way.

@@ -171,8 +171,13 @@ func plainMX(r *config.Route) *config.Route {
 // smart host would not have.
 func SmartHostMayHelp(cause diagnose.Cause) bool {
 	switch cause {
-	case diagnose.NoSuchDomain, diagnose.NoMail, diagnose.NoSuchUser, diagnose.MailboxFull, diagnose.TooLarge, diagnose.Loop,
-		diagnose.NeedsUTF8, diagnose.Needs8Bit, diagnose.ContentRefused, diagnose.Greylisted, diagnose.OurTrouble:
+	case diagnose.Greylisted:
+		return false
+	case diagnose.Unknown:
+		return true
+	}
+	switch diagnose.Explain(cause).Family {
+	case diagnose.Address, diagnose.Mailbox, diagnose.Size, diagnose.Content, diagnose.Looping, diagnose.Ours:
 		return false
 	}
 	return true
@@ -438,7 +443,7 @@ func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, term
 			if terms.Peer != "" {
 				who = "the agreement " + terms.Peer
 			}
-			return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSTrouble, "the host offers no TLS, and "+who+" demands it")
+			return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered, "the host offers no TLS, and "+who+" demands it")
 		}
 		if useTLS && offered {
 			if failure := conn.startTLS(settings, verified); failure != nil {
@@ -450,7 +455,7 @@ func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, term
 		return nil
 	}
 	if conn.tls == nil {
-		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSTrouble, "a password is not sent without TLS")
+		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered, "a password is not sent without TLS")
 	}
 	password, err := c.Secrets(ctx, r.SignIn.Secret)
 	if err != nil {

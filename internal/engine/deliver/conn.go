@@ -259,7 +259,11 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	if err := secured.Handshake(); err != nil {
 		c.broken = true
 		c.book.Note("the TLS handshake failed: %s", plain(err))
-		return c.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSTrouble, "the TLS handshake failed: "+plain(err))
+		cause := diagnose.TLSTrouble
+		if fault != nil {
+			cause = diagnose.CertificateBad
+		}
+		return c.failure(diagnose.StageTLS, "4.7.5", cause, "the TLS handshake failed: "+plain(err))
 	}
 	state := secured.ConnectionState()
 	defer func() {

@@ -203,7 +203,7 @@ func TestStagesOfFailure(t *testing.T) {
 		{name: "hangs up at EHLO", s: script{replies: map[string]string{"EHLO": "hang up"}}, stage: diagnose.StageHello, cause: diagnose.Dropped},
 		{name: "refuses EHLO and HELO", s: script{replies: map[string]string{"EHLO": "500 what", "HELO": "550 no"}}, stage: diagnose.StageHello, cause: diagnose.Unknown, permanent: true},
 		{name: "refuses the sender", s: script{replies: map[string]string{"MAIL": "550 5.7.1 on a block list"}}, stage: diagnose.StageSender, cause: diagnose.BlockListed, permanent: true},
-		{name: "refuses the sender, pipelined", s: script{ehlo: everything, replies: map[string]string{"MAIL": "450 4.1.8 later", "RCPT": "503 no MAIL", "DATA": "503 no RCPT"}}, stage: diagnose.StageSender, cause: diagnose.Unknown},
+		{name: "refuses the sender, pipelined", s: script{ehlo: everything, replies: map[string]string{"MAIL": "450 4.1.0 later", "RCPT": "503 no MAIL", "DATA": "503 no RCPT"}}, stage: diagnose.StageSender, cause: diagnose.Unknown},
 		{name: "refuses DATA", s: script{replies: map[string]string{"DATA": "451 4.3.0 later"}}, stage: diagnose.StageContent, cause: diagnose.Unknown},
 		{name: "hangs up at DATA", s: script{replies: map[string]string{"DATA": "hang up"}}, stage: diagnose.StageContent, cause: diagnose.Dropped},
 		{name: "refuses the content", s: script{after: "554 5.7.1 this is spam"}, stage: diagnose.StageContent, cause: diagnose.ContentRefused, permanent: true},
@@ -231,7 +231,7 @@ func TestStagesOfFailure(t *testing.T) {
 func TestTLSIsDemandedByRoute(t *testing.T) {
 	for _, mode := range []string{"required", "verified"} {
 		_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: mode}, Letter{}, "x@y.example")
-		if failure == nil || failure.Cause != diagnose.TLSTrouble || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS {
+		if failure == nil || failure.Cause != diagnose.TLSNotOffered || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS {
 			t.Errorf("%s: %+v", mode, failure)
 		}
 	}

@@ -28,7 +28,7 @@ func (c *Conn) signIn(account, password string) *Failure {
 	case slices.Contains(offered, "LOGIN"):
 		r, failure = c.signInLogin(account, password)
 	default:
-		return c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRequired, "the host offers none of SCRAM-SHA-256, PLAIN and LOGIN but "+strings.Join(offered, " "))
+		return c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused, "the host offers none of SCRAM-SHA-256, PLAIN and LOGIN but "+strings.Join(offered, " "))
 	}
 	if failure != nil {
 		return failure
@@ -105,12 +105,12 @@ func (c *Conn) signInScram(account, password string, offered []string) (smtp.Rep
 		}
 		if err != nil {
 			_, _ = c.auth("*")
-			return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRequired, "the host could not prove that it knows the password: "+err.Error())
+			return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused, "the host could not prove that it knows the password: "+err.Error())
 		}
 		r, failure = c.auth(b64(answer))
 	}
 	if failure == nil && r.Code == 235 && !conv.Valid() {
-		return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRequired, "the host could not prove that it knows the password")
+		return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused, "the host could not prove that it knows the password")
 	}
 	return r, failure
 }

@@ -1291,10 +1291,22 @@ export interface components {
         };
         Cause: {
             cause: string;
+            /** @description What in the answer does not fit together */
+            contradiction?: string;
+            /** @description The words and codes that decided */
+            evidence?: string[];
+            family: string;
+            /** @description In a sentence or two */
+            means: string;
             mend: string;
+            /** @enum {string} */
+            sure?: "certain" | "likely" | "not-known";
             title: string;
+            /** @description How long it lasts as a rule, where waiting helps */
+            usually?: string;
             waiting_helps: boolean;
-            who_can_mend: string;
+            /** @enum {string} */
+            who_can_mend: "us" | "recipient" | "far-administrator" | "provider" | "block-list" | "nobody";
         };
         Change: {
             after?: {
