@@ -46,6 +46,7 @@ type stack struct {
 	config, world, setup string
 	extra                []string // further arguments of serve
 	serve, sim           *exec.Cmd
+	simArgs              []string
 	log                  *os.File
 }
 
@@ -147,15 +148,21 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 		return nil, err
 	}
 	s.ca = filepath.Join(dir, "ca.pem")
-	s.sim = s.command("simnet", "serve", "--world", s.world, "--dns", "127.0.0.1:"+dns, "--mx-port", mx, "--control", s.control, "--edge", s.edge, "--ca-file", s.ca)
-	if err := s.sim.Start(); err != nil {
-		return nil, err
-	}
-	if err := eventually(10*time.Second, func() error { _, err := get("http://" + s.control + "/hosts"); return err }); err != nil {
+	s.simArgs = []string{"simnet", "serve", "--world", s.world, "--dns", "127.0.0.1:" + dns, "--mx-port", mx, "--control", s.control, "--edge", s.edge, "--ca-file", s.ca}
+	if err := s.startSim(); err != nil {
 		return nil, err
 	}
 	s.extra = append(s.extra, "--tls-roots", s.ca)
 	return s, s.start()
+}
+
+// startSim starts the simulated internet, as it is at first.
+func (s *stack) startSim() error {
+	s.sim = s.command(s.simArgs...)
+	if err := s.sim.Start(); err != nil {
+		return err
+	}
+	return eventually(10*time.Second, func() error { _, err := get("http://" + s.control + "/hosts"); return err })
 }
 
 func (s *stack) command(args ...string) *exec.Cmd {

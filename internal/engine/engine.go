@@ -27,6 +27,7 @@ import (
 	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/seal"
 	"gullroute/internal/engine/signin"
+	"gullroute/internal/engine/snags"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
@@ -52,6 +53,7 @@ type Engine struct {
 	SignIn  *signin.Checker
 	Sent    *allowance.Counter
 	Record  *record.Recorder
+	Snags   *snags.Keeper
 	Started time.Time
 
 	node          int
@@ -82,8 +84,9 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
 		node: node, asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	ids := ident.NewMaker(node, time.Now)
-	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log})
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
+	e.Snags = snags.New(o.Store, ids, o.Log)
+	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
 		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
@@ -134,6 +137,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.upkeep(e.running)
 	go e.Store.Listen(e.running, e.catchUp, e.noticed)
 	go e.share(e.running)
+	go e.Snags.Run(e.running)
 	return nil
 }
 
@@ -248,7 +252,7 @@ func (e *Engine) upkeep(ctx context.Context) {
 func (e *Engine) forget(ctx context.Context, now time.Time) error {
 	keep := e.Config().Service
 	return errors.Join(e.Store.KeepPartitions(ctx, now, store.Retention{Messages: keep.Retention, Transcripts: keep.TranscriptsKept}),
-		e.Store.ForgetCounts(ctx, now.Add(-keep.Retention), now.Add(-keep.CountsKept)), e.Store.ForgetSent(ctx, now))
+		e.Store.ForgetSnags(ctx, now.Add(-keep.Retention)), e.Store.ForgetCounts(ctx, now.Add(-keep.Retention), now.Add(-keep.CountsKept)), e.Store.ForgetSent(ctx, now))
 }
 
 // Stop takes no more mail, finishes what is under way and gives the rest back.

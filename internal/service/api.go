@@ -61,6 +61,7 @@ func (s *Service) newAPI() huma.API {
 	huma.Register(api, admin.remove("archive-close", "/api/v1/archives/{id}", "Forget an opened archive"), s.closeArchive)
 	huma.Register(api, read("log-level", "/api/v1/log/level", "How much the service writes to its log"), s.showLogLevel)
 	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"), s.setLogLevel)
+	s.snagOperations(api)
 	s.setupOperations(api)
 	s.peopleOperations(api)
 	describeStreams(api)

@@ -87,7 +87,7 @@ func (m mask) json(text []byte) []byte {
 }
 
 // ofLetters are the paths whose answers tell of letters.
-var ofLetters = []string{"/api/v1/trace", "/api/v1/messages", "/api/v1/refusals", "/api/v1/sessions", "/api/v1/queue", "/api/v1/lanes", "/api/v1/lane-groups", "/api/v1/status", "/api/v1/report", "/api/v1/actions", "/api/v1/mailboxes/{address}/messages"}
+var ofLetters = []string{"/api/v1/trace", "/api/v1/messages", "/api/v1/refusals", "/api/v1/sessions", "/api/v1/queue", "/api/v1/lanes", "/api/v1/lane-groups", "/api/v1/status", "/api/v1/report", "/api/v1/actions", "/api/v1/snags", "/api/v1/mailboxes/{address}/messages"}
 
 // maskAnswer hides in the answers of typed operations.
 func (s *Service) maskAnswer(ctx huma.Context, _ string, v any) (any, error) {

@@ -22,6 +22,7 @@ var (
 	memoryDesc   = prometheus.NewDesc("gull_queue_window_deliveries", "Deliveries that this node holds in memory.", nil, nil)
 	keptDesc     = prometheus.NewDesc("gull_queue_window_bytes", "Octets of content that this node holds in memory.", nil, nil)
 	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.", []string{"listener"}, nil)
+	snagDesc     = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.", []string{"severity"}, nil)
 	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
 )
 
@@ -30,7 +31,7 @@ type collector struct{ s *Service }
 
 // Describe lists the metrics.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, sessionsDesc, databaseDesc} {
+	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, sessionsDesc, snagDesc, databaseDesc} {
 		ch <- d
 	}
 }
@@ -72,6 +73,11 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(queueDesc, float64(sum.Held), string(mail.Held))
 	for state, n := range states {
 		gauge(laneDesc, float64(n), string(state))
+	}
+	if counts, err := c.s.snagCounts(ctx); err == nil {
+		for severity, n := range counts {
+			gauge(snagDesc, float64(n), severity)
+		}
 	}
 }
 

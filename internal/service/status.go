@@ -37,6 +37,9 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 		return nil, s.storeError(err, "count")
 	}
 	st.Hours = append([]mail.Count{}, st.Hours...)
+	if st.Snags, err = s.snagCounts(ctx); err != nil {
+		return nil, err
+	}
 	for _, c := range st.Hours {
 		st.Today[c.Kind] += c.N
 	}

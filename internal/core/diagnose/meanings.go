@@ -72,9 +72,9 @@ var meanings = map[Cause]Meaning{
 		"Find out who sent so much; ask the provider for more if it is wanted.", Provider, MendPause),
 
 	ConnectRefused: waits("hours", Connection, "The host refuses the connection", "The host is there, but nothing listens at the port.",
-		"Nothing listens on the port. If every host refuses, our provider may close it: send through a smart host.", FarAdmin, MendTell, MendSmartHost),
+		"Wait, or tell the administrator of the host. If every host refuses, our provider may close the port: send through a smart host.", FarAdmin, MendTell, MendSmartHost),
 	ConnectTimeout: waits("hours", Connection, "The host cannot be reached", "Nothing answers at the host's address: it is down, or a firewall between drops what we send.",
-		"The host is down or a firewall drops our connection. If every host does this, our provider may close the port.", FarAdmin, MendTell, MendSmartHost),
+		"Wait, or tell the administrator of the host. If every host does this, our provider may close the port: send through a smart host.", FarAdmin, MendTell, MendSmartHost),
 	Unreachable: waits("hours", Connection, "There is no network path to the host", "Our own network does not know a way to this address.",
 		"Check our network and whether IPv6 is tried where there is none.", Us, MendFlush),
 	NoAnswer: waits("hours", Connection, "The host accepts the connection but says nothing", "Something takes our connection and never greets us.",

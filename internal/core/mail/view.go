@@ -92,6 +92,7 @@ type Status struct {
 	// Trouble are the lanes that do not get on: the stranded ones first, then
 	// the resting ones, each with most mail first.
 	Trouble []Lane          `json:"trouble"`
+	Snags   map[string]int  `json:"snags" doc:"Open troubles by severity"`
 	Hazards []config.Hazard `json:"hazards" doc:"What is dangerous in the configuration in force"`
 	// ConfirmBy is set while a revision would go back by itself.
 	ConfirmBy OptTime `json:"confirm_by" nullable:"true" doc:"The revision in force goes back by itself unless confirmed before"`

@@ -163,6 +163,9 @@ func (q *Queue) record(j *job, o *store.Outcome) {
 		q.flows.add(d.LaneID, o.At, 0, 1, 0)
 		q.left.Add(1)
 	}
+	if q.Snags != nil {
+		q.Snags.Delivery(d, j.sender, o.At)
+	}
 	q.outcomes <- o
 	if q.Hub.Watched() {
 		e := mail.Event{At: o.At, Kind: eventKind, MessageID: d.MessageID, N: d.N, Delivery: d.ID().String(), Node: q.Name, Text: replyText(d)}

@@ -20,6 +20,11 @@ import (
 	"gullroute/internal/store"
 )
 
+// Snags hears of every outcome.
+type Snags interface {
+	Delivery(d *mail.Delivery, sender string, at time.Time)
+}
+
 // Store is what the queue needs of the database; *store.Store is one.
 type Store interface {
 	Enter(ctx context.Context, node int, entries []*store.Entry) error
@@ -61,6 +66,7 @@ type Options struct {
 	Name  string // of the node
 	IDs   *ident.Maker
 	Hub   *live.Hub
+	Snags Snags // nil keeps none
 	Tally *tally.Tally
 	Log   *slog.Logger
 	// Outward is what connections outwards are made with.

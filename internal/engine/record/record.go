@@ -37,6 +37,7 @@ type Options struct {
 	Node  string
 	IDs   *ident.Maker
 	Hub   *live.Hub
+	Snags interface{ Refusal(*mail.Refusal) } // nil keeps none
 	Tally *tally.Tally
 	Log   *slog.Logger
 }
@@ -72,6 +73,9 @@ func (r *Recorder) Refuse(x mail.Refusal) {
 		r.Hub.Publish(live.Event{Event: mail.Event{At: x.At, Kind: live.EventRejected, Node: r.Node, Text: x.ClientAddress + " at " + x.Listener + ": " + x.Reply(),
 			Detail: map[string]any{"refusal": x.ID, "session_id": x.SessionID, "cause": x.Cause, "stage": x.Stage}},
 			Sender: x.Sender, Recipient: x.Recipient, Client: x.ClientAddress})
+	}
+	if r.Snags != nil {
+		r.Snags.Refusal(&x)
 	}
 	r.put(item{refusal: &x})
 }

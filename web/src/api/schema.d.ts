@@ -1068,6 +1068,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/snags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Troubles: the same cause at the same place, worst first */
+        get: operations["snags"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/snags/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One trouble, with an example, its hours and what can be done */
+        get: operations["snag"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Note something, look after it, mute it
+         * @description Needs the role administrator.
+         */
+        patch: operations["change-snag"];
+        trace?: never;
+    };
+    "/api/v1/snags/{id}/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do one of the things that are offered; what concerns the configuration goes into the draft
+         * @description Needs the role administrator.
+         */
+        post: operations["mend-snag"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -1542,6 +1600,18 @@ export interface components {
             node: string;
             text: string;
         };
+        Evidence: {
+            /** Format: date-time */
+            at: string;
+            delivery_id?: string;
+            message_id?: string;
+            recipient: string;
+            reply: components["schemas"]["LastReply"];
+            sender: string;
+            session_id?: string;
+            /** @description What decided, and what does not fit together */
+            verdict?: components["schemas"]["Cause"];
+        };
         Example: {
             account?: string;
             client: string;
@@ -1677,6 +1747,12 @@ export interface components {
             /** Format: int64 */
             preference: number;
             trouble?: string;
+        };
+        Hour: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            n: number;
         };
         Imported: {
             /** Format: int64 */
@@ -1956,6 +2032,17 @@ export interface components {
             replies: boolean;
             send_as: string[];
         };
+        Mend: {
+            do: string;
+            /** @description It goes into the draft, to be rehearsed and applied */
+            draft?: boolean;
+            /** @description The one to try first */
+            first?: boolean;
+            /** @description The route it would use */
+            route?: string;
+            /** @description What it does, on a button */
+            says: string;
+        };
         Message: {
             account: string;
             client_address: string;
@@ -2035,6 +2122,15 @@ export interface components {
              * @enum {string}
              */
             state: "running" | "draining" | "drained" | "silent";
+        };
+        Order: {
+            /** @enum {string} */
+            do: "flush" | "smart-host" | "route" | "pause" | "return" | "tls";
+            /** @description Of several that are offered, the one by this route */
+            route?: string;
+            /** @description return: the sentence that the senders read */
+            say?: string;
+            why?: string;
         };
         Outcome: {
             allowed: boolean;
@@ -2139,6 +2235,11 @@ export interface components {
             until: string | null;
             who: string;
             why: string;
+        };
+        Place: {
+            /** @enum {string} */
+            kind: "next-hop" | "route" | "domain" | "address" | "sender" | "account" | "client" | "ourselves";
+            name: string;
         };
         Point: {
             /** Format: date-time */
@@ -2602,6 +2703,85 @@ export interface components {
                 [key: string]: number;
             };
         };
+        Snag: {
+            advice: string;
+            /**
+             * Format: int64
+             * @description How often it was met
+             */
+            attempts: number;
+            cause: string;
+            closed_at: string | null;
+            /**
+             * Format: int64
+             * @description Held up and lost
+             */
+            deliveries: number;
+            /** @description Up to twenty domains of recipients */
+            domains: string[];
+            /** @description What ended it */
+            ended?: string;
+            evidence: components["schemas"]["Evidence"];
+            /**
+             * Format: int64
+             * @description Letters that wait because of it
+             */
+            held: number;
+            /** @description How often it was met, by hour */
+            hours?: components["schemas"]["Hour"][];
+            id: string;
+            lanes: string[];
+            /** Format: date-time */
+            last_at: string;
+            /**
+             * Format: int64
+             * @description Letters that bounced, expired or were refused
+             */
+            lost: number;
+            means: string;
+            mends: components["schemas"]["Mend"][];
+            /** @description Who looks after it */
+            mine?: string;
+            muted_until: string | null;
+            note?: string;
+            note_by?: string;
+            /** @description The trouble of ours that it is likely one of */
+            part_of?: string;
+            /**
+             * Format: int64
+             * @description How many places show it, where it is likely ours
+             */
+            parts?: number;
+            place: components["schemas"]["Place"];
+            /** @description Up to twenty of those touched */
+            senders: string[];
+            /** @enum {string} */
+            severity: "slight" | "serious" | "grave";
+            /** Format: date-time */
+            since: string;
+            /** @enum {string} */
+            state: "open" | "closed";
+            title: string;
+            usually?: string;
+            waiting_helps: boolean;
+            who_can_mend: string;
+        };
+        SnagChange: {
+            /** @description Whether you look after it */
+            mine?: boolean;
+            /** @description Leave it out of lists for so long: 4h, 2d; nothing ends it */
+            mute?: string;
+            note?: string;
+        };
+        SnagPage: {
+            /** @description How many are open, by severity; muted ones and parts left out */
+            counts: {
+                [key: string]: number;
+            };
+            items: components["schemas"]["Snag"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         Status: {
             /** @description The revision in force goes back by itself unless confirmed before */
             confirm_by: string | null;
@@ -2631,6 +2811,10 @@ export interface components {
             routes: number;
             /** Format: int64 */
             sending: number;
+            /** @description Open troubles by severity */
+            snags: {
+                [key: string]: number;
+            };
             /** Format: date-time */
             started_at: string;
             /** Format: int64 */
@@ -7567,6 +7751,314 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    snags: {
+        parameters: {
+            query?: {
+                state?: "open" | "closed";
+                /** @description Muted ones too */
+                muted?: boolean;
+                /** @description Those too that are likely part of one of ours */
+                parts?: boolean;
+                /** @description Those that one of ours is made of */
+                part_of?: string;
+                cause?: string;
+                /** @description A part of a place's name */
+                place?: string;
+                /** @description A lane's id */
+                lane?: string;
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SnagPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    snag: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snag"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-snag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SnagChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snag"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mend-snag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -16,6 +16,8 @@ import { SectionPage } from "../pages/section";
 import { SecretsPage, ServicePage } from "../pages/server";
 import { SessionPage } from "../pages/session";
 import { SetupFrame } from "../pages/setup";
+import { SnagPage } from "../pages/snag";
+import { SnagsPage } from "../pages/snags";
 import { TracePage } from "../pages/trace";
 import { NotFound } from "../parts/states";
 import { Shell } from "./shell";
@@ -112,6 +114,20 @@ const messages = createRoute({
 		throw redirect({ to: "/trace", search });
 	},
 });
+const snags = createRoute({
+	getParentRoute: () => root,
+	path: "/snags",
+	component: SnagsPage,
+	validateSearch: (
+		s: Record<string, unknown>,
+	): { state?: "closed"; place?: string; muted?: boolean; part_of?: string } => ({
+		state: s.state === "closed" ? "closed" : undefined,
+		place: text(s.place),
+		muted: s.muted === true ? true : undefined,
+		part_of: text(s.part_of),
+	}),
+});
+const snag = createRoute({ getParentRoute: () => root, path: "/snags/$id", component: SnagPage });
 const inArchive = (s: Record<string, unknown>): { archive?: number } => ({ archive: number(s.archive) });
 const session = createRoute({
 	getParentRoute: () => root,
@@ -208,6 +224,8 @@ export const router = createRouter({
 		message,
 		session,
 		refusal,
+		snags,
+		snag,
 		reports,
 		behind,
 		explain,

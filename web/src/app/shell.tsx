@@ -51,6 +51,9 @@ function Frame({ who }: { who: Who }) {
 						<Link to="/" activeOptions={{ exact: true }} className={classes.link}>
 							Overview
 						</Link>
+						<Link to="/snags" search={{} as never} className={classes.link}>
+							Snags
+						</Link>
 						<Link to="/queue" className={classes.link}>
 							Queue
 						</Link>

@@ -3,13 +3,14 @@ import { IconCopy, IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { type GullEvent, gull, type LastReply, type Trace } from "../api/client";
+import { snags } from "../api/snags";
 import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
 import { LetterView } from "../parts/letter-view";
 import { Reply } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
-import { octets, shown, soft } from "../parts/text";
+import { count, octets, shown, soft } from "../parts/text";
 import { Way } from "../parts/way";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
@@ -190,12 +191,39 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 	return trace.causes.map((c) => (
 		<section className={classes.cause} key={c.cause}>
 			<Text fw={600}>{c.title}</Text>
+			<Text size="sm">{c.means}</Text>
 			<Text size="sm">
 				{c.mend} {waits && (c.waiting_helps ? "Waiting usually helps. " : "Waiting does not help. ")}Who can mend it:{" "}
 				{c.who_can_mend.replace("-", " ")}.
 			</Text>
+			{c.contradiction && <Text size="sm">{c.contradiction}</Text>}
+			<SnagOf cause={c.cause} trace={trace} />
 		</section>
 	));
+}
+
+/** The snag that this cause is part of, with all letters that it holds up. */
+function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
+	const mine = trace.message.deliveries.filter((d) => d.cause === cause);
+	const lane = mine[0]?.lane;
+	const found = useQuery({
+		queryKey: ["snags", "of", cause, lane],
+		queryFn: () => snags.list({ cause, lane }, "", 20),
+		enabled: lane !== undefined,
+	});
+	const snag = found.data?.items.find(
+		(s) => s.place.kind !== "address" || mine.some((d) => d.recipient.toLowerCase() === s.place.name),
+	);
+	if (!snag) {
+		return null;
+	}
+	return (
+		<Anchor component={Link} to="/snags/$id" params={{ id: snag.id } as never} size="sm" fw={600}>
+			{snag.held + snag.lost > 1
+				? `One of ${count(snag.held + snag.lost)} letters: mend it at the snag`
+				: "Mend it at the snag"}
+		</Anchor>
+	);
 }
 
 function Story({ events, archive }: { events: GullEvent[]; archive?: number }) {

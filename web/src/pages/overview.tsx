@@ -3,9 +3,11 @@ import { Alert, Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@ma
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
+import { snags, snagsEvery } from "../api/snags";
 import { HazardList } from "../parts/draft-bar";
 import { WhyStranded } from "../parts/mend";
 import { ReplyLine } from "../parts/reply";
+import { SnagTable } from "../parts/snag";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
@@ -23,6 +25,7 @@ export function OverviewPage() {
 			<Verdict status={status.data} />
 			<Notes status={status.data} />
 			<Numbers status={status.data} />
+			<Wrong />
 			<Trouble lanes={status.data.trouble} />
 			<SimpleGrid cols={{ base: 1, md: 2 }}>
 				<Flow status={status.data} />
@@ -122,6 +125,35 @@ function Figure({ label, value, tone }: { label: string; value: number; tone?: s
 				{label}
 			</Text>
 		</div>
+	);
+}
+
+/** The worst snags: what is wrong, and what to do about it. */
+function Wrong() {
+	const worst = useQuery({
+		queryKey: ["snags", "worst"],
+		queryFn: () => snags.list({}, "", 6),
+		refetchInterval: snagsEvery,
+	});
+	if (!worst.data) {
+		return null;
+	}
+	return (
+		<section className="surface" aria-labelledby="wrong">
+			<Group justify="space-between" p="sm" pb={4}>
+				<Title order={2} size="h5" id="wrong">
+					What is wrong
+				</Title>
+				<Anchor component={Link} to="/snags" search={{} as never} size="sm">
+					all snags
+				</Anchor>
+			</Group>
+			{worst.data.items.length === 0 ? (
+				<Nothing title="Nothing is in trouble">What fails shows here by itself, with what to do about it.</Nothing>
+			) : (
+				<SnagTable items={worst.data.items} />
+			)}
+		</section>
 	);
 }
 

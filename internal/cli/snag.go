@@ -1,0 +1,257 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/snag"
+)
+
+func (a *app) snagCommand() *cobra.Command {
+	return group("snag", "Snags: the same trouble at the same place, whatever the number of letters", a.snagList(), a.snagShow(), a.snagMend(), a.snagNote(), a.snagMine(), a.snagMute())
+}
+
+func (a *app) snagList() *cobra.Command {
+	var limit int
+	var muted, parts bool
+	words := map[string]*string{}
+	c := &cobra.Command{
+		Use: "list", Short: "What is wrong, worst first", Args: exactly(0),
+		Example: "  gull snag list\n  gull snag list --place strandwatch\n  gull snag list --state closed",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			setWords(q, words)
+			for name, set := range map[string]bool{"muted": muted, "parts": parts} {
+				if set {
+					q.Set(name, "true")
+				}
+			}
+			p, err := a.client().Snags(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if err := printList(a, p.Items, snagColumns(), "Nothing is in trouble."); err != nil {
+				return err
+			}
+			if p.Next != "" && a.format == "table" {
+				fmt.Fprintf(a.err, "There may be more; go on with --after %s.\n", p.Next)
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	for name, help := range map[string]string{"state": "open or closed", "cause": "a cause, such as block-listed", "place": "a part of a place's name", "lane": "a lane's id", "part-of": "those that one of ours is made of",
+		"after": "go on where the page before ended"} {
+		words[name] = f.String(name, "", help)
+	}
+	f.BoolVar(&muted, "muted", false, "muted ones too")
+	f.BoolVar(&parts, "parts", false, "those too that are likely part of one of ours")
+	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
+	return c
+}
+
+func snagColumns() []column[snag.Snag] {
+	return []column[snag.Snag]{
+		{"ID", false, func(s snag.Snag) string { return s.ID.String() }},
+		{"SEVERITY", false, func(s snag.Snag) string { text, _ := s.Severity.MarshalText(); return string(text) }},
+		{"WHAT", false, func(s snag.Snag) string { return s.Title }},
+		{"WHERE", false, func(s snag.Snag) string { return s.Place.Where() }},
+		{"HELD", true, func(s snag.Snag) string { return strconv.FormatInt(s.Held, 10) }},
+		{"LOST", true, func(s snag.Snag) string { return strconv.FormatInt(s.Lost, 10) }},
+		{"SINCE", true, func(s snag.Snag) string { return ago(s.Since) }},
+		{"LAST", true, func(s snag.Snag) string { return ago(s.LastAt) }},
+		{"WHO CAN MEND IT", false, func(s snag.Snag) string { return s.WhoCanMend }},
+		{"NEXT", false, nextStep},
+	}
+}
+
+// nextStep is what to do first.
+func nextStep(s snag.Snag) string {
+	switch {
+	case s.State == "closed":
+		return "over: " + s.Ended
+	case len(s.Mends) > 0 && !(s.WaitingHelps && s.WhoCanMend == diagnose.Nobody):
+		return s.Mends[0].Says
+	case s.WaitingHelps:
+		return "wait: " + s.Usually
+	}
+	return s.Advice
+}
+
+func (a *app) snagShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show ID", Short: "One snag: what it means, an example, and what can be done", Args: exactly(1),
+		Example: "  gull snag show 0B4Z7H8Q2M000",
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.client().Snag(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.format != "table" {
+				return a.printValue(s)
+			}
+			a.printSnag(s)
+			return nil
+		},
+	}
+}
+
+func (a *app) printSnag(s snag.Snag) {
+	w := a.out
+	severity, _ := s.Severity.MarshalText()
+	fmt.Fprintf(w, "%s: %s (%s, %s)\n%s\n\n", s.Place.Where(), s.Title, severity, s.Cause, s.Means)
+	line := func(name, format string, args ...any) {
+		fmt.Fprintf(w, "%-12s %s\n", name, fmt.Sprintf(format, args...))
+	}
+	line("since", "%s (%s), last seen %s", exact(s.Since), ago(s.Since), ago(s.LastAt))
+	if s.State == "closed" {
+		line("over", "%s (%s): %s", exact(s.ClosedAt.Time), ago(s.ClosedAt.Time), s.Ended)
+	}
+	line("effect", "%d letters wait, %d are lost; met %d times", s.Held, s.Lost, s.Attempts)
+	if s.Parts > 0 {
+		line("places", "%d: %s", s.Parts, some(s.Domains))
+	}
+	line("senders", "%s", some(s.Senders))
+	waiting := "waiting does not help"
+	if s.WaitingHelps {
+		waiting = "waiting helps: " + s.Usually
+	}
+	line("mended by", "%s; %s", s.WhoCanMend, waiting)
+	line("advice", "%s", s.Advice)
+	e := s.Evidence
+	fmt.Fprintf(w, "\nAn example, %s:\n", exact(e.At))
+	line("  letter", "%s from %s to %s", e.MessageID, dash(e.Sender), dash(e.Recipient))
+	line("  answer", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address, e.Last.String())
+	if v := e.Verdict; v != nil && v.Sure != "" {
+		line("  read as", "%s: %s", v.Sure, strings.Join(v.Evidence, ", "))
+		if v.Contradiction != "" {
+			line("  but", "%s", v.Contradiction)
+		}
+	}
+	if e.SessionID != 0 {
+		line("  dialogue", "gull session show %s", e.SessionID)
+	}
+	if s.Note != "" {
+		line("note", "%s (%s)", s.Note, s.NoteBy)
+	}
+	if s.Mine != "" {
+		line("looked after", "by %s", s.Mine)
+	}
+	if !s.MutedUntil.IsZero() {
+		line("muted", "until %s", exact(s.MutedUntil.Time))
+	}
+	if len(s.Mends) > 0 {
+		fmt.Fprintln(w, "\nWhat can be done from here:")
+		for _, m := range s.Mends {
+			route := ""
+			if m.Route != "" {
+				route = " --route " + strconv.Quote(m.Route)
+			}
+			says := m.Says
+			if m.Draft {
+				says += " (goes into the draft)"
+			}
+			fmt.Fprintf(w, "  %-52s gull snag mend %s --do %s%s\n", says, s.ID, m.Do, route)
+		}
+	}
+}
+
+// some is a list that may be long.
+func some(list []string) string {
+	if len(list) == 0 {
+		return "–"
+	}
+	if len(list) > 5 {
+		return strings.Join(list[:5], ", ") + fmt.Sprintf(" and %d more", len(list)-5)
+	}
+	return strings.Join(list, ", ")
+}
+
+func (a *app) snagMend() *cobra.Command {
+	var o snag.Order
+	var do string
+	c := &cobra.Command{
+		Use: "mend ID", Short: "Do what is offered for a snag: the first thing, or the one named", Args: exactly(1),
+		Long:    "Do what is offered for a snag. Without --do it is the first thing that gull snag show lists. What concerns the configuration goes into the draft, to be rehearsed and applied.",
+		Example: "  gull snag mend 0B4Z7H8Q2M000\n  gull snag mend 0B4Z7H8Q2M000 --do smart-host\n  gull snag mend 0B4Z7H8Q2M000 --do return --say \"the mailbox has been full for a week\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			if o.Do = diagnose.Mend(do); do == "" {
+				s, err := a.client().Snag(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				if len(s.Mends) == 0 {
+					return fmt.Errorf("nothing can be done about this snag from here: %s", s.Advice)
+				}
+				o.Do, o.Route = s.Mends[0].Do, s.Mends[0].Route
+				if a.format == "table" {
+					fmt.Fprintf(a.err, "%s.\n", s.Mends[0].Says)
+				}
+			}
+			done, err := a.client().MendSnag(c.Context(), args[0], o)
+			if err != nil {
+				return err
+			}
+			return a.printDone(done)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&do, "do", "", "flush, smart-host, route, pause, return or tls, of those that are offered")
+	f.StringVar(&o.Route, "route", "", "of several that are offered, the one by this route")
+	f.StringVar(&o.Why, "why", "", "kept on record")
+	f.StringVar(&o.Say, "say", "", "return: the sentence that the senders read")
+	return c
+}
+
+func (a *app) changeSnag(c *cobra.Command, id string, change map[string]any) error {
+	s, err := a.client().ChangeSnag(c.Context(), id, change)
+	if err != nil {
+		return err
+	}
+	if a.format != "table" {
+		return a.printValue(s)
+	}
+	a.printSnag(s)
+	return nil
+}
+
+func (a *app) snagNote() *cobra.Command {
+	return &cobra.Command{
+		Use: "note ID TEXT", Short: "Note something for the others", Args: exactly(2),
+		Example: "  gull snag note 0B4Z7H8Q2M000 \"asked driftnet.example on Monday\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.changeSnag(c, args[0], map[string]any{"note": args[1]})
+		},
+	}
+}
+
+func (a *app) snagMine() *cobra.Command {
+	var no bool
+	c := &cobra.Command{
+		Use: "mine ID", Short: "Say that you look after it", Args: exactly(1),
+		Example: "  gull snag mine 0B4Z7H8Q2M000\n  gull snag mine 0B4Z7H8Q2M000 --no",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.changeSnag(c, args[0], map[string]any{"mine": !no})
+		},
+	}
+	c.Flags().BoolVar(&no, "no", false, "you do not any more")
+	return c
+}
+
+func (a *app) snagMute() *cobra.Command {
+	var long string
+	c := &cobra.Command{
+		Use: "mute ID", Short: "Leave it out of the list for a while", Args: exactly(1),
+		Example: "  gull snag mute 0B4Z7H8Q2M000 --for 2d\n  gull snag mute 0B4Z7H8Q2M000 --for \"\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.changeSnag(c, args[0], map[string]any{"mute": long})
+		},
+	}
+	c.Flags().StringVar(&long, "for", "1d", "so long: 4h, 2d; nothing ends it")
+	return c
+}

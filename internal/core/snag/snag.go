@@ -1,0 +1,362 @@
+// Package snag puts failing deliveries together: the same cause at the same place
+// is one trouble, whatever the number of letters.
+package snag
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+)
+
+// Kind is what kind of place a trouble is at.
+type Kind string
+
+// The kinds of place.
+const (
+	NextHop   Kind = "next-hop"  // a domain, as mail goes to it
+	Route     Kind = "route"     // a smart host or mailbox server, by the route that leads there
+	Domain    Kind = "domain"    // a recipient's domain
+	Address   Kind = "address"   // a recipient
+	Sender    Kind = "sender"    // a domain of senders
+	Account   Kind = "account"   // one of ours that sends
+	Client    Kind = "client"    // an address that connects to us
+	Ourselves Kind = "ourselves" // us as the world sees us, or our own side
+)
+
+// Place is where a trouble is.
+type Place struct {
+	Kind Kind   `json:"kind" enum:"next-hop,route,domain,address,sender,account,client,ourselves"`
+	Name string `json:"name"`
+}
+
+// Sighting is one delivery or refusal that fails for a cause at a place.
+type Sighting struct {
+	Cause     diagnose.Cause
+	Place     Place
+	At        time.Time
+	Lost      bool // it came to its end
+	Lane      ident.ID
+	Sender    string
+	Recipient string
+	Message   ident.ID
+	N         int16
+	Session   ident.ID
+	Last      mail.LastReply
+}
+
+// OfDelivery is what a delivery's outcome shows; false if it shows no trouble.
+func OfDelivery(d *mail.Delivery, sender string, at time.Time) (Sighting, bool) {
+	if d.State == mail.Delivered || d.Cause == diagnose.NoCause || d.Cause == diagnose.Returned || d.Cause == diagnose.TakenOut {
+		return Sighting{}, false
+	}
+	s := Sighting{Cause: d.Cause, At: at, Lost: d.State.Final(), Lane: d.LaneID, Sender: strings.ToLower(sender), Recipient: strings.ToLower(d.Recipient), Message: d.MessageID, N: d.N}
+	if d.Last != nil {
+		s.Last, s.Session = *d.Last, d.Last.SessionID
+	}
+	s.Place = placeOf(d, s.Sender, s.Recipient)
+	return s, true
+}
+
+func placeOf(d *mail.Delivery, sender, recipient string) Place {
+	domain := recipient[strings.LastIndexByte(recipient, '@')+1:]
+	there := Place{NextHop, strings.ToLower(d.NextHop)}
+	if d.NextHop == "" || !strings.Contains(d.NextHop, ".") || strings.Contains(d.NextHop, ":") || d.NextHop == "local" {
+		there = Place{Route, d.Route} // by its hosts, not by the domain
+	}
+	switch d.Cause {
+	case diagnose.NoRoute, diagnose.RouteRefuses, diagnose.NoSuchDomain, diagnose.NoMail, diagnose.NoAddress:
+		return Place{Domain, domain}
+	case diagnose.SenderDomain, diagnose.SPFFails, diagnose.DKIMFails, diagnose.DMARCFails:
+		if i := strings.LastIndexByte(sender, '@'); i >= 0 {
+			return Place{Sender, sender[i+1:]}
+		}
+	case diagnose.SendingLimit, diagnose.SignInRefused, diagnose.SignInRequired:
+		return Place{Route, d.Route}
+	}
+	switch diagnose.Explain(d.Cause).Family {
+	case diagnose.Address, diagnose.Mailbox, diagnose.Looping:
+		return Place{Address, recipient}
+	case diagnose.Ours:
+		if d.Cause != diagnose.Unknown {
+			return Place{Kind: Ourselves}
+		}
+	}
+	return there
+}
+
+// OfRefusal is what a refusal shows, where it is more than one client's fault.
+func OfRefusal(r *mail.Refusal) (Sighting, bool) {
+	s := Sighting{Cause: r.Cause, At: r.At, Lost: true, Sender: strings.ToLower(r.Sender), Recipient: strings.ToLower(r.Recipient), Session: r.SessionID,
+		Last: mail.LastReply{Stage: r.Stage, Host: r.Listener, Address: r.ClientAddress, Code: r.Code, Enhanced: r.Enhanced, Text: r.Text}}
+	switch r.Cause {
+	case diagnose.LimitReached:
+		if s.Place = (Place{Account, strings.ToLower(r.Account)}); r.Account == "" {
+			s.Place = Place{Client, r.ClientAddress}
+		}
+	case diagnose.NoRuleAllows, diagnose.RuleRefuses, diagnose.TooManySignIns:
+		s.Place = Place{Client, r.ClientAddress}
+	default:
+		return s, false
+	}
+	return s, true
+}
+
+// EndsByDelivery reports whether a letter that gets through ends the trouble at
+// once; others end when nothing more is seen of them for a while.
+func EndsByDelivery(c diagnose.Cause) bool {
+	switch diagnose.Explain(c).Family {
+	case diagnose.Connection, diagnose.DNS, diagnose.TLS, diagnose.SignIn, diagnose.Route:
+		return true
+	case diagnose.Address, diagnose.Mailbox:
+		return true
+	}
+	return c == diagnose.Greylisted || c == diagnose.NoRoute
+}
+
+// Quiet is how long nothing must be seen of a trouble until it counts as over.
+func Quiet(c diagnose.Cause) time.Duration {
+	switch diagnose.Explain(c).Family {
+	case diagnose.Rate:
+		return time.Hour
+	case diagnose.Address:
+		return 6 * time.Hour
+	}
+	return 24 * time.Hour
+}
+
+// HoldsAll reports whether the trouble holds up all that waits in a lane, not only
+// the letters that met it.
+func HoldsAll(c diagnose.Cause) bool {
+	switch diagnose.Explain(c).Family {
+	case diagnose.Connection, diagnose.DNS, diagnose.TLS, diagnose.SignIn:
+		return true
+	}
+	return c == diagnose.NoRoute || c == diagnose.SendingLimit
+}
+
+// Wide reports whether the cause, seen at many places at once, is likely ours.
+func Wide(c diagnose.Cause) bool {
+	switch c {
+	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable, diagnose.DNSTrouble, diagnose.BlockListed, diagnose.HomeLine,
+		diagnose.LowReputation, diagnose.NoReverseName, diagnose.BadHelloName, diagnose.TLSTrouble:
+		return true
+	}
+	return false
+}
+
+// wideMeans is what a cause means when many hosts show it at once.
+var wideMeans = map[diagnose.Cause]string{
+	diagnose.ConnectRefused: "Many hosts refuse our connections at once: our provider or a firewall of ours likely closes the port. Send through a smart host.",
+	diagnose.ConnectTimeout: "Many hosts cannot be reached at once: our provider or a firewall of ours likely drops what we send. Send through a smart host.",
+	diagnose.Unreachable:    "Many hosts cannot be reached from our network: look at our own line first, and whether IPv6 is tried where there is none.",
+	diagnose.DNSTrouble:     "Many domains cannot be looked up at once: our resolver is likely down. See the resolvers of the service.",
+}
+
+// wideFrom is at how many places a cause must be seen to be ours.
+const wideFrom = 4
+
+// WideFrom is at how many places at once a cause counts as ours.
+func WideFrom() int { return wideFrom }
+
+// Severity is how bad a trouble is, by its effect.
+type Severity int
+
+// The severities.
+const (
+	Slight  Severity = 1
+	Serious Severity = 2
+	Grave   Severity = 3
+)
+
+var severities = [...]string{"", "slight", "serious", "grave"}
+
+// MarshalText writes the word.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(severities[s]), nil }
+
+// UnmarshalText reads the word.
+func (s *Severity) UnmarshalText(text []byte) error {
+	for i, w := range severities {
+		if w == string(text) {
+			*s = Severity(i)
+		}
+	}
+	return nil
+}
+
+// Snag is one trouble, as it is shown.
+type Snag struct {
+	ID           ident.ID       `json:"id"`
+	Cause        diagnose.Cause `json:"cause"`
+	Title        string         `json:"title"`
+	Means        string         `json:"means"`
+	Place        Place          `json:"place"`
+	Severity     Severity       `json:"severity" enum:"slight,serious,grave"`
+	State        string         `json:"state" enum:"open,closed"`
+	Since        time.Time      `json:"since"`
+	LastAt       time.Time      `json:"last_at"`
+	ClosedAt     mail.OptTime   `json:"closed_at" nullable:"true"`
+	Ended        string         `json:"ended,omitempty" doc:"What ended it"`
+	Deliveries   int64          `json:"deliveries" doc:"Held up and lost"`
+	Held         int64          `json:"held" doc:"Letters that wait because of it"`
+	Lost         int64          `json:"lost" doc:"Letters that bounced, expired or were refused"`
+	Attempts     int64          `json:"attempts" doc:"How often it was met"`
+	Senders      []string       `json:"senders" doc:"Up to twenty of those touched"`
+	Domains      []string       `json:"domains" doc:"Up to twenty domains of recipients"`
+	Lanes        []ident.ID     `json:"lanes"`
+	WhoCanMend   string         `json:"who_can_mend"`
+	WaitingHelps bool           `json:"waiting_helps"`
+	Usually      string         `json:"usually,omitempty"`
+	Advice       string         `json:"advice"`
+	Evidence     Evidence       `json:"evidence"`
+	Mends        []Mend         `json:"mends"`
+	PartOf       ident.ID       `json:"part_of,omitzero" doc:"The trouble of ours that it is likely one of"`
+	Parts        int            `json:"parts,omitempty" doc:"How many places show it, where it is likely ours"`
+	Note         string         `json:"note,omitempty"`
+	NoteBy       string         `json:"note_by,omitempty"`
+	Mine         string         `json:"mine,omitempty" doc:"Who looks after it"`
+	MutedUntil   mail.OptTime   `json:"muted_until" nullable:"true"`
+	Hours        []Hour         `json:"hours,omitempty" doc:"How often it was met, by hour"`
+}
+
+// Hour is how often a trouble was met in an hour.
+type Hour struct {
+	At time.Time `json:"at"`
+	N  int64     `json:"n"`
+}
+
+// Evidence is one full example.
+type Evidence struct {
+	MessageID  ident.ID         `json:"message_id,omitzero"`
+	DeliveryID *mail.DeliveryID `json:"delivery_id,omitempty"`
+	SessionID  ident.ID         `json:"session_id,omitzero"`
+	Sender     string           `json:"sender"`
+	Recipient  string           `json:"recipient"`
+	At         time.Time        `json:"at"`
+	Last       mail.LastReply   `json:"reply"`
+	Verdict    *mail.Cause      `json:"verdict,omitempty" doc:"What decided, and what does not fit together"`
+}
+
+// Mend is one thing that can be done about it from here.
+type Mend struct {
+	Do    diagnose.Mend `json:"do"`
+	Says  string        `json:"says" doc:"What it does, on a button"`
+	Route string        `json:"route,omitempty" doc:"The route it would use"`
+	Draft bool          `json:"draft,omitempty" doc:"It goes into the draft, to be rehearsed and applied"`
+	First bool          `json:"first,omitempty" doc:"The one to try first"`
+}
+
+// Order is what is to be done about a trouble.
+type Order struct {
+	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,pause,return,tls"`
+	Route string        `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
+	Why   string        `json:"why,omitempty" maxLength:"500"`
+	Say   string        `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
+}
+
+// Explain fills in what can be said of a trouble from its cause and place.
+func (s *Snag) Explain() {
+	m := diagnose.Explain(s.Cause)
+	s.Title, s.Means, s.Advice, s.WhoCanMend, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Mend, m.WhoCanMend, m.WaitingHelps, m.Usually
+	if s.Place.Kind == Ourselves && s.Parts > 0 {
+		s.WhoCanMend, s.WaitingHelps, s.Usually = diagnose.Us, false, ""
+		s.Title += ", at many places at once"
+		if text := wideMeans[s.Cause]; text != "" {
+			s.Means = text
+		}
+	}
+	s.Deliveries = s.Held + s.Lost
+	if s.Evidence.Last.Text != "" {
+		v := mail.Explain(s.Cause, &s.Evidence.Last)
+		s.Evidence.Verdict = &v
+	}
+}
+
+// Where says in words where it is.
+func (p Place) Where() string {
+	switch p.Kind {
+	case Ourselves:
+		return "our side"
+	case Route:
+		return "route " + p.Name
+	case Account:
+		return "account " + p.Name
+	case Client:
+		return "client " + p.Name
+	case Sender:
+		return "mail of " + p.Name
+	}
+	return p.Name
+}
+
+// Rate is the severity of a trouble by its effect.
+func Rate(c diagnose.Cause, p Place, held, lost int64, since, now time.Time) Severity {
+	switch {
+	case p.Kind == Ourselves, c == diagnose.LimitReached, held >= 100, lost >= 50:
+		return Grave
+	case held >= 5, lost >= 5, held > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && held > 0:
+		return Serious
+	}
+	return Slight
+}
+
+// Offer lists what can be done from here, best first, in a configuration.
+func (s *Snag) Offer(c *config.Compiled) {
+	s.Mends = []Mend{}
+	if s.State == "closed" {
+		return
+	}
+	smart := smartHost(c, s.Place)
+	add := func(m Mend) {
+		m.First = len(s.Mends) == 0
+		s.Mends = append(s.Mends, m)
+	}
+	mends := diagnose.Explain(s.Cause).Mends
+	if !slices.Contains(mends, diagnose.MendFlush) && HoldsAll(s.Cause) && s.Cause != diagnose.NoRoute {
+		mends = append(slices.Clip(mends), diagnose.MendFlush)
+	}
+	for _, do := range mends {
+		switch {
+		case do == diagnose.MendFlush && s.Held > 0:
+			add(Mend{Do: do, Says: "Try now"})
+		case do == diagnose.MendSmartHost && smart != "" && (s.Place.Kind == NextHop || s.Place.Kind == Domain):
+			if s.Held > 0 {
+				add(Mend{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
+			}
+			add(Mend{Do: diagnose.MendRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
+		case do == diagnose.MendRoute && s.Cause == diagnose.NoRoute && smart != "":
+			add(Mend{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
+		case do == diagnose.MendPause && s.Held > 0 && len(s.Lanes) > 0:
+			add(Mend{Do: do, Says: "Stop trying for two hours"})
+		case do == diagnose.MendReturn && s.Held > 0:
+			add(Mend{Do: do, Says: "Send what waits back"})
+		case do == diagnose.MendTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired || agreedTLS(c, s.Place.Name)):
+			says := "Ask less of " + s.Place.Name + " in TLS"
+			if s.Cause == diagnose.TLSRequired {
+				says = "Use TLS with " + s.Place.Name
+			}
+			add(Mend{Do: do, Says: says, Draft: true})
+		}
+	}
+}
+
+// agreedTLS reports whether TLS was agreed with a domain, beyond what its route asks.
+func agreedTLS(c *config.Compiled, domain string) bool {
+	p := c.Peer(domain)
+	return p != nil && (p.TLS == "required" || p.TLS == "verified")
+}
+
+// smartHost is the first route to a smart host that signs in: one that takes mail
+// for anywhere.
+func smartHost(c *config.Compiled, p Place) string {
+	for _, r := range c.Routes {
+		if r.NextHop == config.HopSmartHost && r.SignIn != nil && (p.Kind != Route || p.Name != r.Name) {
+			return r.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,205 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/snag"
+)
+
+// Snag reads one trouble with what can be done about it.
+func (e *Engine) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
+	x, err := e.Store.Snag(ctx, id)
+	if err == nil {
+		x.Explain()
+		x.Offer(e.Config())
+	}
+	return x, err
+}
+
+// pauseFor is how long a lane rests by the mend.
+const pauseFor = 2 * time.Hour
+
+// MendSnag does what is offered for a trouble. What concerns the configuration goes
+// into the draft.
+func (e *Engine) MendSnag(ctx context.Context, who string, id ident.ID, m snag.Order) (mail.Done, error) {
+	x, err := e.Snag(ctx, id)
+	if err != nil {
+		return mail.Done{}, err
+	}
+	at := slices.IndexFunc(x.Mends, func(o snag.Mend) bool { return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) })
+	if at < 0 {
+		var offered []string
+		for _, o := range x.Mends {
+			offered = append(offered, string(o.Do))
+		}
+		if len(offered) == 0 {
+			return mail.Done{}, refuse("do", "nothing can be done about this snag from here: %s", x.Advice)
+		}
+		return mail.Done{}, refuse("do", "%s is not offered for this snag; %s is", m.Do, strings.Join(offered, ", "))
+	}
+	o := x.Mends[at]
+	if m.Why == "" {
+		m.Why = fmt.Sprintf("snag %s: %s at %s", x.ID, x.Title, x.Place.Where())
+	}
+	switch m.Do {
+	case diagnose.MendRoute:
+		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return routeThrough(d, o.Route, x.Place.Name) })
+	case diagnose.MendTLS:
+		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
+	case diagnose.MendPause:
+		var done mail.Done
+		for _, lane := range x.Lanes {
+			if done, err = e.Pause(ctx, mail.Pause{Kind: mail.PauseLane, Name: lane.String(), Who: who, Why: m.Why, Since: time.Now().UTC(), Until: mail.At(time.Now().Add(pauseFor))}); err != nil {
+				return done, err
+			}
+		}
+		return done, nil
+	}
+	return e.actOn(ctx, who, x, o, m)
+}
+
+// actOn does something to the letters that a trouble holds up.
+func (e *Engine) actOn(ctx context.Context, who string, x snag.Snag, o snag.Mend, m snag.Order) (mail.Done, error) {
+	r := mail.ActionRequest{Why: m.Why}
+	switch m.Do {
+	case diagnose.MendFlush:
+		r.Verb = "flush"
+	case diagnose.MendSmartHost:
+		r.Verb, r.Route, r.Keep = "reroute", o.Route, true
+	case diagnose.MendReturn:
+		if r.Verb, r.Say = "return", m.Say; r.Say == "" {
+			r.Say = diagnose.ForSender(x.Cause).Why
+		}
+	}
+	var selections []mail.Selection
+	switch x.Place.Kind {
+	case snag.Address:
+		selections = []mail.Selection{{Recipient: x.Place.Name, Cause: string(x.Cause)}}
+	default:
+		lanes := x.Lanes
+		if x.Parts > 0 {
+			var err error
+			if lanes, err = e.Store.SnagParts(ctx, x.ID); err != nil {
+				return mail.Done{}, err
+			}
+		}
+		for _, lane := range lanes {
+			s := mail.Selection{Lane: lane.String()}
+			if !snag.HoldsAll(x.Cause) {
+				s.Cause = string(x.Cause)
+			}
+			selections = append(selections, s)
+		}
+	}
+	var all mail.Done
+	for _, s := range selections {
+		r.Selection = s
+		done, err := e.Act(ctx, who, r, func(int64, int64) {})
+		if err != nil {
+			return all, err
+		}
+		all.Action, all.Text = done.Action, done.Text
+		all.Matched, all.Touched, all.Sending = all.Matched+done.Matched, all.Touched+done.Touched, all.Sending+done.Sending
+	}
+	if len(selections) > 1 {
+		all.Text = fmt.Sprintf("%d letters of %d lanes: %s", all.Touched, len(selections), o.Says)
+	}
+	return all, nil
+}
+
+func (e *Engine) draftMend(ctx context.Context, who string, o snag.Mend, edit func(*config.Document) (string, error)) (mail.Done, error) {
+	what, err := e.Edit(ctx, who, false, edit)
+	if err != nil {
+		return mail.Done{}, err
+	}
+	return mail.Done{Text: "In the draft now: " + what + ". Rehearse and apply it (gull draft rehearse, gull draft apply)."}, nil
+}
+
+func section(key string) config.Section {
+	s, _ := config.FindSection(key)
+	return s
+}
+
+// routeThrough lets a domain's mail go by a route, before any other takes it.
+func routeThrough(d *config.Document, name, domain string) (string, error) {
+	routes := section("routes")
+	item, err := d.Item(routes, name)
+	if err != nil {
+		return "", err
+	}
+	recipients := words(item.Fields["recipients"])
+	if slices.Contains(recipients, any(domain)) {
+		return "", refuse("do", "route %s takes mail for %s already, in the draft", name, domain)
+	}
+	what := fmt.Sprintf("route %s takes %s", name, domain)
+	if len(recipients) > 0 {
+		err = d.Set(routes, name, map[string]any{"recipients": append(recipients, domain)}, false)
+	} else { // it takes everything: a copy takes the domain
+		fields := map[string]any{}
+		for k, v := range item.Fields {
+			fields[k] = v
+		}
+		fresh := name + " for " + domain
+		fields["name"], fields["recipients"] = fresh, []any{domain}
+		what, name = fmt.Sprintf("route %s takes %s", fresh, domain), fresh
+		err = d.Add(routes, fields, 1)
+	}
+	if err != nil {
+		return "", err
+	}
+	for i, other := range d.Items(routes) { // in front of the first that would take it
+		if other.Name == name {
+			return what, nil
+		}
+		if taken := words(other.Fields["recipients"]); len(taken) == 0 || slices.ContainsFunc(taken, func(p any) bool { return matches(fmt.Sprint(p), domain) }) {
+			return what, d.Move(routes, name, i+1)
+		}
+	}
+	return what, nil
+}
+
+// matches reports whether a route's pattern of recipients takes a domain.
+func matches(pattern, domain string) bool {
+	tail, wild := strings.CutPrefix(pattern, "*")
+	return pattern == domain || wild && strings.HasSuffix(domain, tail)
+}
+
+func words(v any) []any {
+	switch list := v.(type) {
+	case []any:
+		return slices.Clone(list)
+	case []string:
+		out := make([]any, len(list))
+		for i, s := range list {
+			out[i] = s
+		}
+		return out
+	case string:
+		return []any{list}
+	}
+	return nil
+}
+
+// lessTLS sets what is agreed with a domain about TLS: what its host can do.
+func lessTLS(d *config.Document, domain string, c diagnose.Cause) (string, error) {
+	terms := map[diagnose.Cause]string{diagnose.TLSRequired: "required", diagnose.CertificateBad: "required"}[c]
+	if terms == "" {
+		terms = "offered"
+	}
+	peers := section("peers")
+	what := fmt.Sprintf("TLS with %s is %s", domain, terms)
+	for _, p := range d.Items(peers) {
+		if slices.ContainsFunc(words(p.Fields["domains"]), func(one any) bool { return matches(fmt.Sprint(one), domain) }) {
+			return what, d.Set(peers, p.Name, map[string]any{"tls": terms}, false)
+		}
+	}
+	return what, d.Add(peers, map[string]any{"name": domain, "domains": []any{domain}, "tls": terms}, len(d.Items(peers))+1)
+}

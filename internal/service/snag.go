@@ -1,0 +1,168 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/form"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/snag"
+	"gullroute/internal/store"
+)
+
+func (s *Service) snagOperations(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("snags", "/api/v1/snags", "Troubles: the same cause at the same place, worst first"), s.listSnags)
+	huma.Register(api, read("snag", "/api/v1/snags/{id}", "One trouble, with an example, its hours and what can be done"), s.showSnag)
+	huma.Register(api, admin.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"), s.changeSnag)
+	huma.Register(api, admin.post("mend-snag", "/api/v1/snags/{id}/mend", "Do one of the things that are offered; what concerns the configuration goes into the draft"), s.mendSnag)
+}
+
+type snagsInput struct {
+	State  string `query:"state" enum:"open,closed" default:"open"`
+	Muted  bool   `query:"muted" doc:"Muted ones too"`
+	Parts  bool   `query:"parts" doc:"Those too that are likely part of one of ours"`
+	PartOf string `query:"part_of" doc:"Those that one of ours is made of"`
+	Cause  string `query:"cause"`
+	Place  string `query:"place" doc:"A part of a place's name"`
+	Lane   string `query:"lane" doc:"A lane's id"`
+	Paging
+}
+
+// snagPage is a page of troubles with how many are open.
+type snagPage struct {
+	Items  []snag.Snag    `json:"items"`
+	Next   string         `json:"next" doc:"Give this as after to go on; empty at the end"`
+	Counts map[string]int `json:"counts" doc:"How many are open, by severity; muted ones and parts left out"`
+}
+
+func (s *Service) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage], error) {
+	f := store.SnagFilter{Closed: in.State == "closed", Muted: in.Muted, Parts: in.Parts, Cause: in.Cause, Place: in.Place, After: in.After, Limit: in.Limit}
+	for _, word := range []struct {
+		name, text string
+		into       *ident.ID
+	}{{"part_of", in.PartOf, &f.PartOf}, {"lane", in.Lane, &f.Lane}, {"after", in.After, new(ident.ID)}} {
+		if word.text == "" {
+			continue
+		}
+		if err := word.into.UnmarshalText([]byte(word.text)); err != nil {
+			return nil, huma.Error422UnprocessableEntity(word.name + ": " + err.Error())
+		}
+	}
+	list, err := s.Store.Snags(ctx, f)
+	if err != nil {
+		return nil, s.storeError(err, "snag")
+	}
+	body := snagPage{Items: append([]snag.Snag{}, list...)}
+	for i := range body.Items {
+		body.Items[i].Explain()
+		body.Items[i].Offer(s.Engine.Config())
+	}
+	if len(list) == in.Limit {
+		body.Next = list[len(list)-1].ID.String()
+	}
+	body.Counts, err = s.snagCounts(ctx)
+	return &out[snagPage]{body}, err
+}
+
+func (s *Service) snagCounts(ctx context.Context) (map[string]int, error) {
+	counts, err := s.Store.SnagCounts(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "snag")
+	}
+	out := map[string]int{}
+	for _, severity := range []snag.Severity{snag.Grave, snag.Serious, snag.Slight} {
+		word, _ := severity.MarshalText()
+		out[string(word)] = counts[severity]
+	}
+	return out, nil
+}
+
+// SnagPath names a trouble in a path.
+type SnagPath struct {
+	ID string `path:"id"`
+}
+
+func (in SnagPath) id() (ident.ID, error) {
+	id, err := ident.Parse(in.ID)
+	if err != nil {
+		return 0, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return id, nil
+}
+
+func (s *Service) showSnag(ctx context.Context, in *SnagPath) (*out[snag.Snag], error) {
+	id, err := in.id()
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.Engine.Snag(ctx, id)
+	if err != nil {
+		return nil, s.storeError(err, "snag")
+	}
+	return &out[snag.Snag]{x}, nil
+}
+
+// snagChange is what a person says of a trouble.
+type snagChange struct {
+	Note *string `json:"note,omitempty" maxLength:"2000"`
+	Mine *bool   `json:"mine,omitempty" doc:"Whether you look after it"`
+	Mute *string `json:"mute,omitempty" doc:"Leave it out of lists for so long: 4h, 2d; nothing ends it"`
+}
+
+func (s *Service) changeSnag(ctx context.Context, in *struct {
+	SnagPath
+	Body snagChange
+}) (*out[snag.Snag], error) {
+	id, err := in.id()
+	if err != nil {
+		return nil, err
+	}
+	who := signedIn(ctx).Name
+	change := store.SnagChange{Note: in.Body.Note}
+	if m := in.Body.Mine; m != nil {
+		change.Mine = new(string)
+		if *m {
+			change.Mine = &who
+		}
+	}
+	if m := in.Body.Mute; m != nil {
+		until := time.Unix(0, 0)
+		if *m != "" {
+			d, err := form.ParseDuration(*m)
+			if err != nil || d <= 0 {
+				return nil, huma.Error422UnprocessableEntity("mute: write a time like 4h or 2d, or nothing to end it")
+			}
+			until = time.Now().Add(d)
+		}
+		change.MutedUntil = &until
+	}
+	if err := s.Store.ChangeSnag(ctx, id, who, change); err != nil {
+		return nil, s.storeError(err, "snag")
+	}
+	return s.showSnag(ctx, &in.SnagPath)
+}
+
+func (s *Service) mendSnag(ctx context.Context, in *struct {
+	SnagPath
+	Body snag.Order
+}) (*out[mail.Done], error) {
+	id, err := in.id()
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.Engine.MendSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id, in.Body)
+	s.lanes.forget()
+	switch {
+	case err == nil:
+		return &out[mail.Done]{done}, nil
+	case errors.Is(err, config.ErrNoItem), errors.Is(err, config.ErrIsThere):
+		return nil, huma.Error409Conflict("the draft does not fit this mend any more: " + err.Error())
+	}
+	return nil, s.actionError(err)
+}

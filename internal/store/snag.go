@@ -1,0 +1,356 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/snag"
+)
+
+// SnagSeen is what was seen of one trouble since it was last written.
+type SnagSeen struct {
+	ID       ident.ID // if it is new
+	Cause    diagnose.Cause
+	Place    snag.Place
+	First    time.Time
+	Last     time.Time
+	N, Lost  int64
+	Senders  []string
+	Domains  []string
+	Lanes    []ident.ID
+	Evidence snag.Evidence
+}
+
+// maxTouched is how many senders, domains and lanes of a trouble are kept.
+const maxTouched = 20
+
+// reopenFor is how long after its end a trouble that is seen again is the same.
+const reopenFor = "1 hour"
+
+// SeeSnags opens troubles and adds to those that are open.
+func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
+	slices.SortFunc(seen, func(a, b SnagSeen) int { // nodes lock in the same order
+		return strings.Compare(string(a.Cause)+"\x00"+string(a.Place.Kind)+a.Place.Name, string(b.Cause)+"\x00"+string(b.Place.Kind)+b.Place.Name)
+	})
+	b := &pgx.Batch{}
+	for i := range seen {
+		x := &seen[i]
+		evidence, err := json.Marshal(x.Evidence)
+		if err != nil {
+			return err
+		}
+		b.Queue(`UPDATE snag SET closed = false, closed_at = NULL, ended = '' WHERE id = (
+				SELECT id FROM snag WHERE closed AND cause = $1 AND place_kind = $2 AND place = $3 AND closed_at > $4::timestamptz - interval '`+reopenFor+`' AND closed_at < $4 ORDER BY closed_at DESC LIMIT 1)
+			AND NOT EXISTS (SELECT FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3)`, x.Cause, x.Place.Kind, x.Place.Name, x.Last)
+		b.Queue(`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, lost, attempts, weight, holds_all, by_delivery, quiet, senders, domains, lanes, evidence)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $7, $9, $10, $11, $12, $13, $14, $15)
+			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = greatest(s.last_at, excluded.last_at), lost = s.lost + excluded.lost, attempts = s.attempts + excluded.attempts,
+				weight = s.held + s.lost + excluded.lost, evidence = excluded.evidence,
+				senders = (SELECT array_agg(x) FROM (SELECT DISTINCT x FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
+				domains = (SELECT array_agg(x) FROM (SELECT DISTINCT x FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
+				lanes = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.lanes || excluded.lanes) x LIMIT $16) u)`,
+			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Lost, x.N, snag.HoldsAll(x.Cause), snag.EndsByDelivery(x.Cause), snag.Quiet(x.Cause),
+			x.Senders, x.Domains, int64s(x.Lanes), evidence, maxTouched)
+		b.Queue(`INSERT INTO snag_hour AS h SELECT id, date_trunc('hour', $4::timestamptz, 'UTC'), $5 FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3
+			ON CONFLICT (snag, at) DO UPDATE SET n = h.n + excluded.n`, x.Cause, x.Place.Kind, x.Place.Name, x.Last, x.N)
+		if snag.HoldsAll(x.Cause) { // a host has one such trouble at a time
+			b.Queue(`UPDATE snag SET closed = true, closed_at = $4, ended = 'it became another: ' || $5::text WHERE NOT closed AND holds_all AND place_kind = $2 AND place = $3 AND cause <> $1 AND last_at <= $4`,
+				x.Cause, x.Place.Kind, x.Place.Name, x.Last, diagnose.Explain(x.Cause).Title)
+		}
+	}
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
+			return err
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// OpenPlaces are the places of open troubles that a letter getting through ends.
+func (s *Store) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) {
+	rows, err := s.pool.Query(ctx, `SELECT DISTINCT place_kind, place FROM snag WHERE NOT closed AND by_delivery LIMIT $1`, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[snag.Place])
+}
+
+// EndSnags closes the troubles at places at which letters got through since.
+func (s *Store) EndSnags(ctx context.Context, through map[snag.Place]time.Time) error {
+	b := &pgx.Batch{}
+	for p, at := range through {
+		b.Queue(`UPDATE snag SET closed = true, closed_at = $3, ended = 'a letter got through' WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2 AND last_at < $3`, p.Kind, p.Name, at)
+	}
+	return s.pool.SendBatch(ctx, b).Close()
+}
+
+// RefreshSnags counts what open troubles hold up, rates them, ends those of which
+// nothing was seen for long, and puts together what many places show at once. Only
+// one node does it at a time; the others do nothing.
+func (s *Store) RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		var mine bool
+		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(4617)`).Scan(&mine); err != nil || !mine {
+			return err
+		}
+		_, err := tx.Exec(ctx, `WITH lanes AS MATERIALIZED (`+laneCounts+`), counted AS (
+				SELECT s.id, CASE
+					WHEN s.place_kind = 'address' THEN (SELECT count(*) FROM (SELECT FROM delivery d WHERE lower(d.recipient) = s.place AND d.cause = s.cause LIMIT 1000) x)
+					WHEN s.holds_all THEN (SELECT coalesce(sum(waiting + deferred + held), 0) FROM lanes WHERE lane = ANY(s.lanes))
+					WHEN s.place_kind IN ('next-hop', 'route', 'domain') THEN (SELECT coalesce(sum(deferred), 0) FROM lanes WHERE lane = ANY(s.lanes))
+					ELSE 0 END AS held
+				FROM snag s WHERE NOT s.closed AND s.parts = 0)
+			UPDATE snag s SET held = c.held, weight = c.held + s.lost FROM counted c WHERE c.id = s.id AND s.held <> c.held`)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery AND lost = 0 THEN 'nothing waits for it any more' ELSE 'nothing was seen of it since' END
+			WHERE NOT closed AND parts = 0 AND (last_at < $1::timestamptz - quiet AND held = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND held = 0 AND lost = 0)`, now); err != nil {
+			return err
+		}
+		if err := gatherWide(ctx, tx, now, next); err != nil {
+			return err
+		}
+		return rateSnags(ctx, tx, now)
+	})
+}
+
+// gatherWide opens one trouble of ours where many places show the same at once,
+// and ends it when they no longer do.
+func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident.ID) error {
+	rows, err := tx.Query(ctx, `SELECT cause, count(*)::int, min(since), max(last_at), sum(held)::bigint, sum(lost)::bigint, sum(attempts)::bigint, (array_agg(evidence ORDER BY weight DESC))[1],
+			(array_agg(place ORDER BY weight DESC))[1:20]
+		FROM snag WHERE NOT closed AND place_kind = 'next-hop' AND last_at > $1::timestamptz - interval '2 hours' GROUP BY cause`, now)
+	if err != nil {
+		return err
+	}
+	type wide struct {
+		Cause                diagnose.Cause
+		Parts                int
+		Since, Last          time.Time
+		Held, Lost, Attempts int64
+		Evidence             []byte
+		Places               []string
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[wide])
+	if err != nil {
+		return err
+	}
+	causes := []string{}
+	for _, w := range list {
+		if w.Parts < snag.WideFrom() || !snag.Wide(w.Cause) {
+			continue
+		}
+		causes = append(causes, string(w.Cause))
+		if _, err := tx.Exec(ctx, `INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, held, lost, attempts, weight, holds_all, by_delivery, quiet, domains, evidence, parts)
+			VALUES ($1, $2, 'ourselves', '', $3, $4, $5, $6, $7, $8, true, false, '1 hour', $9, $10, $11)
+			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = excluded.last_at, held = excluded.held, lost = excluded.lost, attempts = excluded.attempts, weight = excluded.weight,
+				domains = excluded.domains, evidence = excluded.evidence, parts = excluded.parts`,
+			int64(next()), w.Cause, w.Since, w.Last, w.Held, w.Lost, w.Attempts, w.Held+w.Lost, w.Places, w.Evidence, w.Parts); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = 'fewer places show it' WHERE NOT closed AND parts > 0 AND NOT cause = ANY($2)`, now, causes); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `UPDATE snag s SET part_of = w.whole FROM (
+			SELECT p.id, coalesce(w.id, 0) AS whole FROM snag p LEFT JOIN snag w ON w.cause = p.cause AND NOT w.closed AND w.parts > 0
+			WHERE NOT p.closed AND p.place_kind = 'next-hop') w WHERE w.id = s.id AND s.part_of <> w.whole`)
+	return err
+}
+
+// rateSnags puts a severity to every open trouble.
+func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
+	rows, err := tx.Query(ctx, `SELECT id, cause, place_kind, place, held, lost, since, severity FROM snag WHERE NOT closed`)
+	if err != nil {
+		return err
+	}
+	by := map[snag.Severity][]int64{}
+	for rows.Next() {
+		var id, held, lost int64
+		var c diagnose.Cause
+		var p snag.Place
+		var since time.Time
+		var is int16
+		if err := rows.Scan(&id, &c, &p.Kind, &p.Name, &held, &lost, &since, &is); err != nil {
+			return err
+		}
+		if want := snag.Rate(c, p, held, lost, since, now); want != snag.Severity(is) {
+			by[want] = append(by[want], id)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for severity, ids := range by {
+		if _, err := tx.Exec(ctx, `UPDATE snag SET severity = $1 WHERE id = ANY($2)`, int16(severity), ids); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SnagFilter chooses troubles.
+type SnagFilter struct {
+	Closed bool
+	Muted  bool // muted ones too
+	Parts  bool // those that are part of one of ours too
+	PartOf ident.ID
+	Cause  string
+	Place  string // a part of it
+	Lane   ident.ID
+	After  string // cursor
+	Limit  int
+}
+
+const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at, ended, held, lost, attempts, senders, domains, lanes, evidence, part_of, parts, note, note_by, mine, muted_until`
+
+func scanSnag(row pgx.CollectableRow) (x snag.Snag, err error) {
+	var closed bool
+	var severity int16
+	var lanes []int64
+	var muted time.Time
+	err = row.Scan(&x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since, &x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Held, &x.Lost, &x.Attempts, &x.Senders, &x.Domains, &lanes,
+		&x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy, &x.Mine, &muted)
+	x.Severity, x.Since, x.LastAt, x.State = snag.Severity(severity), x.Since.UTC(), x.LastAt.UTC(), "open"
+	if closed {
+		x.State = "closed"
+	}
+	if muted.After(time.Now()) {
+		x.MutedUntil = mail.At(muted)
+	}
+	x.Lanes = make([]ident.ID, len(lanes))
+	for i, l := range lanes {
+		x.Lanes[i] = ident.ID(l)
+	}
+	return x, err
+}
+
+// Snags lists troubles: the open ones worst first, the closed ones newest first.
+func (s *Store) Snags(ctx context.Context, f SnagFilter) ([]snag.Snag, error) {
+	q := &query{}
+	if f.Closed {
+		q.WriteString(" AND closed")
+	} else {
+		q.WriteString(" AND NOT closed")
+	}
+	if !f.Muted && !f.Closed {
+		q.WriteString(" AND muted_until < now()")
+	}
+	if f.PartOf != 0 {
+		q.and("part_of = %s", int64(f.PartOf))
+	} else if !f.Parts && !f.Closed && f.Lane == 0 {
+		q.WriteString(" AND part_of = 0")
+	}
+	if f.Cause != "" {
+		q.and("cause = %s", f.Cause)
+	}
+	if f.Place != "" {
+		q.and("place LIKE %s", part(strings.ToLower(f.Place)))
+	}
+	if f.Lane != 0 {
+		q.and("%s = ANY(lanes)", int64(f.Lane))
+	}
+	if f.After != "" {
+		var after ident.ID
+		if err := after.UnmarshalText([]byte(f.After)); err != nil {
+			return nil, err
+		}
+		if f.Closed {
+			q.and("(closed_at, id) < (SELECT closed_at, id FROM snag WHERE id = %s)", int64(after))
+		} else {
+			q.and("(severity, weight, id) < (SELECT severity, weight, id FROM snag WHERE id = %s)", int64(after))
+		}
+	}
+	order := " ORDER BY severity DESC, weight DESC, id DESC LIMIT "
+	if f.Closed {
+		order = " ORDER BY closed_at DESC, id DESC LIMIT "
+	}
+	rows, err := s.pool.Query(ctx, `SELECT `+snagColumns+` FROM snag WHERE true`+q.String()+order+q.arg(f.Limit), q.args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanSnag)
+}
+
+// Snag reads one trouble with its hours.
+func (s *Store) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+snagColumns+` FROM snag WHERE id = $1`, int64(id))
+	if err != nil {
+		return snag.Snag{}, err
+	}
+	x, err := pgx.CollectExactlyOneRow(rows, scanSnag)
+	if err != nil {
+		return x, found(err)
+	}
+	hours, err := s.pool.Query(ctx, `SELECT at, n FROM snag_hour WHERE snag = $1 AND at > now() - interval '7 days' ORDER BY at`, int64(id))
+	if err != nil {
+		return x, err
+	}
+	x.Hours, err = pgx.CollectRows(hours, pgx.RowToStructByPos[snag.Hour])
+	for i := range x.Hours {
+		x.Hours[i].At = x.Hours[i].At.UTC()
+	}
+	return x, err
+}
+
+// SnagCounts are how many are open by severity, without muted ones and parts.
+func (s *Store) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
+	rows, err := s.pool.Query(ctx, `SELECT severity, count(*) FROM snag WHERE NOT closed AND part_of = 0 AND muted_until < now() GROUP BY severity`)
+	if err != nil {
+		return nil, err
+	}
+	out := map[snag.Severity]int{}
+	var severity int16
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&severity, &n}, func() error {
+		out[snag.Severity(severity)] = n
+		return nil
+	})
+	return out, err
+}
+
+// SnagChange is what a person changes of a trouble; nil leaves it.
+type SnagChange struct {
+	Note       *string
+	Mine       *string
+	MutedUntil *time.Time
+}
+
+// ChangeSnag writes what a person said.
+func (s *Store) ChangeSnag(ctx context.Context, id ident.ID, who string, c SnagChange) error {
+	tag, err := s.pool.Exec(ctx, `UPDATE snag SET note = coalesce($2, note), note_by = CASE WHEN $2::text IS NULL THEN note_by ELSE $5 END, mine = coalesce($3, mine), muted_until = coalesce($4, muted_until) WHERE id = $1`,
+		int64(id), c.Note, c.Mine, c.MutedUntil, who)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+// ForgetSnags drops closed troubles that ended before a time.
+func (s *Store) ForgetSnags(ctx context.Context, before time.Time) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM snag WHERE closed AND closed_at < $1`, before)
+	return err
+}
+
+// SnagParts are the lanes of the troubles that one of ours is made of.
+func (s *Store) SnagParts(ctx context.Context, id ident.ID) ([]ident.ID, error) {
+	rows, err := s.pool.Query(ctx, `SELECT DISTINCT unnest(lanes) FROM snag WHERE part_of = $1 AND NOT closed LIMIT 500`, int64(id))
+	if err != nil {
+		return nil, err
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	out := make([]ident.ID, len(list))
+	for i, l := range list {
+		out[i] = ident.ID(l)
+	}
+	return out, err
+}

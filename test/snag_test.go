@@ -1,0 +1,276 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/snag"
+)
+
+// troubled is a stack that tries again only after an hour, without a route to one
+// domain, and with terms that one host cannot keep.
+func troubled(t *testing.T, name string) *stack {
+	return own(t, name, func(c string) string {
+		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", `recipients: ["*.example"]     #`, `recipients: [saltmarsh.example, nosuch.example, strandwatch.example, homelines.example, fullshelf.example, sunkenpier.example, fogbank.example, oldlocks.example, hangup.example, foghorn.example, greywacke.example, barelock.example, lostbuoy.example, nomail.example, smallhatch.example, plainscript.example] #`,
+			"\npeers:\n", "\npeers:\n  - {name: old locks, domains: [oldlocks.example], tls: verified}\n").Replace(c)
+	})
+}
+
+// snag waits for the open trouble of a cause at a place, until it is as wanted.
+func (s *stack) snag(t *testing.T, cause diagnose.Cause, place string, is func(snag.Snag) bool) snag.Snag {
+	t.Helper()
+	var got snag.Snag
+	if err := eventually(25*time.Second, func() error {
+		p, err := s.client().Snags(context.Background(), url.Values{"parts": {"true"}, "limit": {"200"}})
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(p.Items, func(x snag.Snag) bool { return x.Cause == cause && x.Place.Name == place })
+		if i < 0 {
+			return fmt.Errorf("no snag %s at %s among %d", cause, place, len(p.Items))
+		}
+		if got = p.Items[i]; is != nil && !is(got) {
+			return fmt.Errorf("%+v", got)
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return got
+}
+
+// over waits until a trouble has ended, and says of what.
+func (s *stack) over(t *testing.T, x snag.Snag) string {
+	t.Helper()
+	var now snag.Snag
+	if err := eventually(20*time.Second, func() (err error) {
+		if now, err = s.client().Snag(context.Background(), x.ID.String()); err == nil && now.State != "closed" {
+			err = fmt.Errorf("%s at %s is still open", x.Cause, x.Place.Name)
+		}
+		return err
+	}); err != nil {
+		t.Error(err)
+	}
+	return now.Ended
+}
+
+func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
+	s := troubled(t, "snags")
+	wanted := []struct {
+		to     string
+		cause  diagnose.Cause
+		kind   snag.Kind
+		place  string
+		who    string
+		offers []diagnose.Mend
+	}{
+		{"a@dunlin.example", diagnose.NoRoute, snag.Domain, "dunlin.example", "us", []diagnose.Mend{"route", "return"}},
+		{"a@nosuch.example", diagnose.NoSuchUser, snag.Address, "a@nosuch.example", "recipient", nil},
+		{"a@strandwatch.example", diagnose.BlockListed, snag.NextHop, "strandwatch.example", "block-list", []diagnose.Mend{"route"}},
+		{"a@homelines.example", diagnose.HomeLine, snag.NextHop, "homelines.example", "us", []diagnose.Mend{"route"}},
+		{"a@fullshelf.example", diagnose.MailboxFull, snag.Address, "a@fullshelf.example", "recipient", []diagnose.Mend{"flush", "return"}},
+		{"a@sunkenpier.example", diagnose.ConnectRefused, snag.NextHop, "sunkenpier.example", "far-administrator", []diagnose.Mend{"smart-host", "route", "flush"}},
+		{"a@fogbank.example", diagnose.NoAnswer, snag.NextHop, "fogbank.example", "far-administrator", []diagnose.Mend{"pause", "flush"}},
+		{"a@oldlocks.example", diagnose.CertificateBad, snag.NextHop, "oldlocks.example", "far-administrator", []diagnose.Mend{"tls", "flush"}},
+		{"a@hangup.example", diagnose.Dropped, snag.NextHop, "hangup.example", "far-administrator", []diagnose.Mend{"smart-host", "route", "flush"}},
+		{"a@foghorn.example", diagnose.DNSTrouble, snag.NextHop, "foghorn.example", "far-administrator", []diagnose.Mend{"flush"}},
+		{"a@greywacke.example", diagnose.Greylisted, snag.NextHop, "greywacke.example", "nobody", []diagnose.Mend{"flush"}},
+		{"a@lostbuoy.example", diagnose.NoSuchDomain, snag.Domain, "lostbuoy.example", "recipient", nil},
+		{"a@nomail.example", diagnose.NoMail, snag.Domain, "nomail.example", "recipient", nil},
+	}
+	for _, w := range wanted {
+		s.out(t, w.to)
+	}
+	for _, w := range wanted {
+		x := s.snag(t, w.cause, w.place, func(x snag.Snag) bool { return x.Held+x.Lost == 1 })
+		var offers []diagnose.Mend
+		for _, m := range x.Mends {
+			offers = append(offers, m.Do)
+		}
+		if x.Place.Kind != w.kind || x.WhoCanMend != w.who || fmt.Sprint(offers) != fmt.Sprint(w.offers) || x.Deliveries != 1 || x.Attempts != 1 || x.Means == "" || x.Advice == "" {
+			t.Errorf("%s: %+v", w.to, x)
+		}
+		if x.Evidence.Recipient != w.to || x.Evidence.MessageID == 0 || x.Evidence.Last.Text == "" || !slices.Equal(x.Senders, []string{"ines.harrow@skerryline.example"}) {
+			t.Errorf("%s: the example %+v", w.to, x.Evidence)
+		}
+	}
+
+	// Three hundred letters are one snag.
+	for i := range 300 {
+		s.send(t, s.inside, "127.20.1.9", fmt.Sprintf("t%d@skerryline.example", i%30), letter("Crossing"), "a@sunkenpier.example")
+	}
+	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 301 })
+	if x.Severity != snag.Grave || len(x.Senders) > 20 {
+		t.Errorf("three hundred letters: %+v", x)
+	}
+	list := s.run(t, "snag", "list")
+	if first := strings.Split(list, "\n")[1]; !strings.Contains(first, "grave") || !strings.Contains(first, "The host refuses the connection") || !strings.Contains(first, "301") {
+		t.Errorf("the worst is not first:\n%s", list)
+	}
+	shown := s.run(t, "snag", "show", x.ID.String())
+	for _, want := range []string{"sunkenpier.example: The host refuses the connection (grave, connection-refused)", "301 letters wait", "gull session show", "gull snag mend " + x.ID.String() + " --do smart-host --route \"by provider\""} {
+		if !strings.Contains(shown, want) {
+			t.Errorf("%q is missing from:\n%s", want, shown)
+		}
+	}
+
+	// People write on it; who may only look does not.
+	s.run(t, "snag", "note", x.ID.String(), "asked them <b>by telephone</b>")
+	s.run(t, "snag", "mine", x.ID.String())
+	s.run(t, "snag", "mute", x.ID.String(), "--for", "2h")
+	if list := s.run(t, "snag", "list"); strings.Contains(list, "sunkenpier") {
+		t.Errorf("muted and listed:\n%s", list)
+	}
+	if list := s.run(t, "snag", "list", "--muted", "-o", "json"); !strings.Contains(list, `"note": "asked them <b>by telephone</b>"`) || !strings.Contains(list, `"mine": "tests"`) {
+		t.Errorf("with muted ones:\n%.600s", list)
+	}
+	for _, args := range [][]string{{"snag", "mend", x.ID.String()}, {"snag", "note", x.ID.String(), "x"}} {
+		if _, stderr, code := s.gull(t, append([]string{"--token", viewerToken}, args...)...); code != 3 && code != 1 || !strings.Contains(stderr, "administrator") {
+			t.Errorf("a viewer's %v: %d %s", args, code, stderr)
+		}
+	}
+	for args, want := range map[string]string{"snag mend " + x.ID.String() + " --do pause": "is not offered", "snag mute " + x.ID.String() + " --for soon": "write a time like 4h", "snag show 0000000000000": "no such snag", "snag list --state odd": "open"} {
+		if _, stderr, code := s.gull(t, strings.Fields(args)...); code == 0 || !strings.Contains(stderr, want) {
+			t.Errorf("%s: %d %s", args, code, stderr)
+		}
+	}
+}
+
+func TestEveryMendMends(t *testing.T) {
+	s := troubled(t, "mends")
+	arrives := func(id, by string) {
+		t.Helper()
+		if d := s.until(t, id, mail.Delivered); by != "" && d.Route != by {
+			t.Errorf("%s went by %s, not %s", id, d.Route, by)
+		}
+	}
+	mend := func(x snag.Snag, words ...string) string {
+		t.Helper()
+		return s.run(t, append([]string{"snag", "mend", x.ID.String()}, words...)...)
+	}
+	noRoute, refused, full, locked := s.out(t, "a@dunlin.example"), s.out(t, "a@sunkenpier.example"), s.out(t, "a@fullshelf.example"), s.out(t, "a@oldlocks.example")
+	s.until(t, s.out(t, "a@strandwatch.example"), mail.Bounced)
+	for _, id := range []string{noRoute, refused, full, locked} {
+		s.until(t, id, mail.Deferred)
+	}
+	// Letters that wait go another way, or again.
+	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 1 })
+	mend(x)
+	arrives(refused, "by provider")
+	if ended := s.over(t, x); ended != "a letter got through" && ended != "nothing waits for it any more" {
+		t.Errorf("ended: %s", ended)
+	}
+	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
+	x = s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Held == 1 })
+	mend(x, "--do", "flush")
+	arrives(full, "to the world")
+	if ended := s.over(t, x); ended != "a letter got through" {
+		t.Errorf("ended: %s", ended)
+	}
+	// What concerns the configuration goes into the draft, and works when applied.
+	none := s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Held == 1 })
+	mend(none)
+	mend(s.snag(t, diagnose.BlockListed, "strandwatch.example", nil), "--do", "route")
+	locks := s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Held == 1 })
+	mend(locks, "--do", "tls")
+	if diff := s.run(t, "draft", "diff"); !strings.Contains(diff, "dunlin.example") || !strings.Contains(diff, "strandwatch.example") || !strings.Contains(diff, "tls: required") {
+		t.Errorf("the draft:\n%s", diff)
+	}
+	if _, stderr, code := s.gull(t, "snag", "mend", none.ID.String()); code != 1 || !strings.Contains(stderr, "takes mail for dunlin.example already") {
+		t.Errorf("the same again: %d %s", code, stderr)
+	}
+	s.run(t, "draft", "apply")
+	arrives(noRoute, "by provider")
+	arrives(s.out(t, "b@strandwatch.example"), "by provider")
+	s.over(t, none)
+	mend(locks, "--do", "flush")
+	arrives(locked, "to the world")
+	s.over(t, locks)
+
+	// Our resolver is away: many places show it, and it is one trouble of ours.
+	_ = s.sim.Process.Kill()
+	_ = s.sim.Wait()
+	var ids []string
+	for _, d := range []string{"saltmarsh", "nosuch", "homelines", "barelock", "greywacke", "plainscript"} {
+		ids = append(ids, s.out(t, "postmaster@"+d+".example"))
+	}
+	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
+	if ours.Place.Kind != snag.Ourselves || ours.Severity != snag.Grave || ours.WhoCanMend != "us" || !strings.Contains(ours.Means, "our resolver is likely down") {
+		t.Errorf("ours: %+v", ours)
+	}
+	if list := s.run(t, "snag", "list"); !strings.Contains(strings.Split(list, "\n")[1], "at many places at once") || strings.Contains(list, "saltmarsh.example") {
+		t.Errorf("its parts are not folded:\n%s", list)
+	}
+	if parts := s.run(t, "snag", "list", "--part-of", ours.ID.String()); strings.Count(parts, "DNS gives no answer") != 6 {
+		t.Errorf("its parts:\n%s", parts)
+	}
+	if err := s.startSim(); err != nil {
+		t.Fatal(err)
+	}
+	mend(ours, "--do", "flush")
+	s.until(t, ids[3], mail.Delivered)
+	if ended := s.over(t, ours); ended != "fewer places show it" {
+		t.Errorf("ended: %s", ended)
+	}
+}
+
+// TestFromTheOverviewToTheMendInThreeClicks is what a newcomer does.
+func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
+	s := troubled(t, "clicks")
+	refused, full := s.out(t, "a@sunkenpier.example"), s.out(t, "a@fullshelf.example")
+	s.until(t, s.out(t, "a@strandwatch.example"), mail.Bounced)
+	s.until(t, refused, mail.Deferred)
+	s.until(t, full, mail.Deferred)
+	s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 1 })
+	s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Held == 1 })
+	p := s.open(t, "keeper")
+	p.visit("/")
+	p.press("The host refuses the connection")
+	p.shows("nothing listens at the port", "Wait, or tell the administrator of the host", "a@sunkenpier.example", "connection refused by")
+	p.press("Send what waits by “by provider”")
+	if d := s.until(t, refused, mail.Delivered); d.Route != "by provider" {
+		t.Errorf("it went by %s", d.Route)
+	}
+	p.shows("It is over")
+	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
+	p.visit("/")
+	p.press("The recipient's mailbox is full")
+	p.shows("Waiting helps: days: until the recipient makes room", "the recipient can mend it", "it says “shelf is full”, code 4.2.2 means it")
+	p.press("Try now")
+	s.until(t, full, mail.Delivered)
+	p.visit("/")
+	p.press("Our address is on a block list")
+	p.shows("Other hosts that ask the same list refuse us too", "550 5.7.1 your address is on the block list driftnet.example")
+	p.press("Send to strandwatch.example by “by provider” from now on (draft)")
+	p.shows("route by provider takes strandwatch.example")
+	s.run(t, "draft", "apply")
+	s.until(t, s.out(t, "b@strandwatch.example"), mail.Delivered)
+
+	// From the letter to its snag; and what hosts say is inert.
+	s.behave(t, "mx.nosuch.example", `{"rcpt": "550 5.1.1 <img src=x onerror=document.title='pwned'> no mailbox here"}`)
+	gone := s.out(t, "ned@nosuch.example")
+	s.until(t, gone, mail.Bounced)
+	x := s.snag(t, diagnose.NoSuchUser, "ned@nosuch.example", nil)
+	p.visit("/messages/" + gone)
+	p.press("Mend it at the snag")
+	p.shows("There is no such mailbox", "<img src=x onerror=")
+	var title string
+	p.do(chromedp.Title(&title))
+	if title == "pwned" {
+		t.Error("a host's words ran in the console")
+	}
+	text, _ := json.Marshal(x)
+	if strings.Contains(string(text), "\u001b") {
+		t.Error("control characters in a snag")
+	}
+}

@@ -1,0 +1,41 @@
+import type { LastReply } from "./client";
+import type { components } from "./schema";
+import { ask } from "./setup";
+
+type Schemas = components["schemas"];
+
+export type Evidence = Omit<Schemas["Evidence"], "reply"> & { reply: LastReply };
+export type SnagMend = Schemas["Mend"];
+export type Snag = Omit<Schemas["Snag"], "evidence" | "mends" | "senders" | "domains" | "lanes"> & {
+	evidence: Evidence;
+	mends: SnagMend[];
+	senders: string[];
+	domains: string[];
+	lanes: string[];
+};
+export type SnagPage = { items: Snag[]; next: string; counts: Record<string, number> };
+
+/** The words that choose snags, as they stand in an address. */
+export type SnagWords = { state?: "open" | "closed"; place?: string; muted?: boolean; part_of?: string };
+
+type Choice = SnagWords & { cause?: string; lane?: string };
+
+export const snags = {
+	list: (words: Choice, after: string, limit: number) => {
+		const q = new URLSearchParams({ limit: String(limit), after });
+		for (const [k, v] of Object.entries(words)) {
+			if (v !== undefined) {
+				q.set(k, String(v));
+			}
+		}
+		return ask<SnagPage>("GET", `snags?${q}`);
+	},
+	show: (id: string) => ask<Snag>("GET", `snags/${id}`),
+	change: (id: string, change: { note?: string; mine?: boolean; mute?: string }) =>
+		ask<Snag>("PATCH", `snags/${id}`, change),
+	mend: (id: string, order: { do: string; route?: string; say?: string }) =>
+		ask<Schemas["Done"]>("POST", `snags/${id}/mend`, order),
+};
+
+/** Snags change a little after what they are made of. */
+export const snagsEvery = 4000;

@@ -1,0 +1,257 @@
+import { BarChart } from "@mantine/charts";
+import { Anchor, Button, Group, SimpleGrid, Stack, Text, Textarea, Title } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Snag, snags, snagsEvery } from "../api/snags";
+import { useMayChange } from "../parts/editor";
+import { Reply } from "../parts/reply";
+import { Mends, Severity, SnagTable, where, whoCan } from "../parts/snag";
+import classes from "../parts/snag.module.css";
+import { Failed, Loading } from "../parts/states";
+import { count, shown } from "../parts/text";
+import { exact, When } from "../parts/when";
+
+/** One trouble: what it means, what to do, how much it touches, one example. */
+export function SnagPage() {
+	const { id } = useParams({ from: "/snags/$id" });
+	const snag = useQuery({ queryKey: ["snag", id], queryFn: () => snags.show(id), refetchInterval: snagsEvery });
+	if (!snag.data) {
+		return snag.error ? <Failed error={snag.error} /> : <Loading what="the snag" />;
+	}
+	const s = snag.data;
+	return (
+		<Stack gap="md">
+			<Group justify="space-between" align="start">
+				<div>
+					<Title order={1} size="h3">
+						{s.title}
+					</Title>
+					<Text size="sm">
+						<Severity of={s.severity} /> at <span className="mono">{where(s)}</span>, since <When time={s.since} /> (
+						{exact(s.since)}), last seen <When time={s.last_at} />
+					</Text>
+				</div>
+				<People snag={s} />
+			</Group>
+			<section
+				className={classes.means}
+				data-severity={s.severity}
+				data-over={s.state === "closed" || undefined}
+				aria-live="polite"
+			>
+				<Stack gap={8}>
+					{s.state === "closed" ? (
+						<Text fw={600}>
+							It is over: {s.ended}, {exact(s.closed_at ?? s.last_at)}.
+						</Text>
+					) : (
+						<>
+							<Text>
+								{s.means} <b>{s.waiting_helps ? `Waiting helps: ${s.usually}` : "Waiting does not help"}</b>;{" "}
+								{whoCan(s)}.
+							</Text>
+							<Text fw={600}>{s.advice}</Text>
+							<Mends snag={s} />
+						</>
+					)}
+				</Stack>
+			</section>
+			<SimpleGrid cols={{ base: 2, sm: 4 }} spacing="xs">
+				<Figure label="letters held up" value={count(s.held)} />
+				<Figure label="letters lost" value={count(s.lost)} />
+				<Figure label="times met" value={count(s.attempts)} />
+				<Figure label={s.parts ? "places" : "senders touched"} value={s.parts ? count(s.parts) : some(s.senders)} />
+			</SimpleGrid>
+			<SimpleGrid cols={{ base: 1, md: 2 }}>
+				<Example snag={s} />
+				<Stack gap="md">
+					<Hours snag={s} />
+					<Touched snag={s} />
+				</Stack>
+			</SimpleGrid>
+			{s.parts !== undefined && s.parts > 0 && <Parts id={s.id} />}
+		</Stack>
+	);
+}
+
+const some = (list: string[]) => (list.length >= 20 ? "20 or more" : count(list.length));
+
+function Figure({ label, value }: { label: string; value: string }) {
+	return (
+		<div className={`surface ${classes.figure}`}>
+			<div className={classes.value}>{value}</div>
+			<Text size="xs" c="dimmed">
+				{label}
+			</Text>
+		</div>
+	);
+}
+
+function Example({ snag: { evidence: e, title } }: { snag: Snag }) {
+	return (
+		<section className="surface" aria-labelledby="example">
+			<Stack gap={8} p="sm">
+				<Title order={2} size="h5" id="example">
+					An example
+				</Title>
+				<Text size="sm">
+					<When time={e.at} />, from <span className="mono">{shown(e.sender)}</span> to{" "}
+					<span className="mono">{e.recipient || "–"}</span>
+				</Text>
+				<Reply reply={e.reply} />
+				{e.verdict?.sure && (
+					<Text size="sm">
+						Read as “{title}” ({e.verdict.sure}): {(e.verdict.evidence ?? []).join(", ")}.
+						{e.verdict.contradiction && <b> {e.verdict.contradiction}</b>}
+					</Text>
+				)}
+				<Group gap="md">
+					{e.message_id && (
+						<Anchor component={Link} to="/messages/$id" params={{ id: e.message_id } as never} size="sm">
+							The letter's way
+						</Anchor>
+					)}
+					{e.session_id && (
+						<Anchor component={Link} to="/sessions/$id" params={{ id: e.session_id } as never} size="sm">
+							The exact dialogue
+						</Anchor>
+					)}
+				</Group>
+			</Stack>
+		</section>
+	);
+}
+
+/** How often it was met, by hour; hours without are gaps. */
+function Hours({ snag }: { snag: Snag }) {
+	const first = Math.max(Date.parse(snag.since), Date.now() - 7 * 86_400_000);
+	const by = new Map((snag.hours ?? []).map((h) => [h.at.slice(0, 13), h.n]));
+	const data = [];
+	for (let at = Math.floor(first / 3_600_000) * 3_600_000; at <= Date.now(); at += 3_600_000) {
+		const hour = new Date(at).toISOString();
+		data.push({ hour: `${hour.slice(5, 10)} ${hour.slice(11, 13)}:00`, met: by.get(hour.slice(0, 13)) ?? 0 });
+	}
+	return (
+		<section className="surface" aria-labelledby="hours">
+			<Title order={2} size="h5" id="hours" p="sm" pb={0}>
+				How often it was met{" "}
+				<Text span size="xs" c="dimmed">
+					by hour, UTC
+				</Text>
+			</Title>
+			<BarChart h={150} p="sm" data={data} dataKey="hour" series={[{ name: "met", color: "brass.5" }]} />
+		</section>
+	);
+}
+
+function Touched({ snag: s }: { snag: Snag }) {
+	return (
+		<section className="surface" aria-labelledby="touched">
+			<Stack gap={6} p="sm">
+				<Title order={2} size="h5" id="touched">
+					What it touches
+				</Title>
+				<Text size="sm">
+					Senders: <span className="mono">{s.senders.join(", ") || "–"}</span>
+				</Text>
+				<Text size="sm">
+					Recipients' domains: <span className="mono">{s.domains.join(", ") || "–"}</span>
+				</Text>
+				{s.lanes.length > 0 && (
+					<Group gap="md">
+						{s.lanes.slice(0, 6).map((lane) => (
+							<Anchor key={lane} component={Link} to="/queue/$lane" params={{ lane } as never} size="sm">
+								Lane {lane}
+							</Anchor>
+						))}
+					</Group>
+				)}
+			</Stack>
+		</section>
+	);
+}
+
+function Parts({ id }: { id: string }) {
+	const parts = useQuery({ queryKey: ["snags", "parts", id], queryFn: () => snags.list({ part_of: id }, "", 50) });
+	return (
+		<section className="surface" aria-labelledby="parts">
+			<Title order={2} size="h5" id="parts" p="sm">
+				Where it shows
+			</Title>
+			<SnagTable items={parts.data?.items ?? []} />
+		</section>
+	);
+}
+
+/** Who looks after it, what they note, and until when it is muted. */
+function People({ snag: s }: { snag: Snag }) {
+	const may = useMayChange();
+	const client = useQueryClient();
+	const [note, setNote] = useState<string | null>(null);
+	const change = useMutation({
+		mutationFn: (c: { note?: string; mine?: boolean; mute?: string }) => snags.change(s.id, c),
+		onSuccess: () => {
+			setNote(null);
+			void client.invalidateQueries();
+		},
+		onError: (e) => notifications.show({ color: "buoy", title: "Not changed", message: e.message }),
+	});
+	return (
+		<Stack gap={6} align="end" maw={420}>
+			<Group gap="xs">
+				{s.mine && (
+					<Text size="sm" c="dimmed">
+						{s.mine} looks after it
+					</Text>
+				)}
+				{s.muted_until && (
+					<Text size="sm" c="dimmed">
+						muted, ends <When time={s.muted_until} />
+					</Text>
+				)}
+				<Button size="xs" variant="default" disabled={!may} onClick={() => change.mutate({ mine: !s.mine })}>
+					{s.mine ? "Let go" : "I look after it"}
+				</Button>
+				<Button
+					size="xs"
+					variant="default"
+					disabled={!may}
+					onClick={() => change.mutate({ mute: s.muted_until ? "" : "1d" })}
+				>
+					{s.muted_until ? "Unmute" : "Mute for a day"}
+				</Button>
+				<Button
+					size="xs"
+					variant="default"
+					disabled={!may}
+					onClick={() => setNote(note === null ? (s.note ?? "") : null)}
+				>
+					Note
+				</Button>
+			</Group>
+			{note === null ? (
+				s.note && (
+					<Text size="sm">
+						“{s.note}” <span className={classes.mine}>{s.note_by}</span>
+					</Text>
+				)
+			) : (
+				<Group gap="xs" align="end" wrap="nowrap">
+					<Textarea
+						size="xs"
+						w={300}
+						autosize
+						aria-label="Note"
+						value={note}
+						onChange={(e) => setNote(e.currentTarget.value)}
+					/>
+					<Button size="xs" onClick={() => change.mutate({ note })}>
+						Keep
+					</Button>
+				</Group>
+			)}
+		</Stack>
+	);
+}

@@ -1,0 +1,174 @@
+import { Anchor, Button, Group, Modal, Stack, Table, Text, TextInput } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Snag, type SnagMend, snags } from "../api/snags";
+import { useMayChange } from "./editor";
+import classes from "./snag.module.css";
+import { count } from "./text";
+import { When } from "./when";
+
+const shapes: Record<string, string> = { grave: "▲", serious: "◆", slight: "●" };
+
+/** Severity has a shape of its own, so that colour is never alone. */
+export function Severity({ of }: { of: string }) {
+	return (
+		<span className={classes.severity} data-severity={of}>
+			<span aria-hidden="true">{shapes[of]}</span> {of}
+		</span>
+	);
+}
+
+/** Where a snag is, in words. */
+export function where(s: Snag): string {
+	const words: Record<string, string> = {
+		route: "route ",
+		account: "account ",
+		client: "client ",
+		sender: "mail of ",
+	};
+	return s.place.kind === "ourselves" ? "our side" : `${words[s.place.kind] ?? ""}${s.place.name}`;
+}
+
+const who: Record<string, string> = {
+	us: "we can mend it",
+	recipient: "the recipient can mend it",
+	"far-administrator": "the far administrator can mend it",
+	provider: "our provider can mend it",
+	"block-list": "the block list can mend it",
+	nobody: "nobody needs to mend it",
+};
+
+export const whoCan = (s: Snag) => who[s.who_can_mend] ?? s.who_can_mend;
+
+/** What to do next, in a few words. */
+export function nextStep(s: Snag): string {
+	if (s.state === "closed") {
+		return `over: ${s.ended}`;
+	}
+	return s.waiting_helps ? `Waiting helps: ${s.usually}` : s.advice;
+}
+
+/** Snags in a table, each leading to its page. */
+export function SnagTable({ items }: { items: Snag[] }) {
+	return (
+		<Table.ScrollContainer minWidth={860}>
+			<Table verticalSpacing={6} horizontalSpacing="sm" className={classes.table}>
+				<Table.Thead>
+					<Table.Tr>
+						<Table.Th w={95}>How bad</Table.Th>
+						<Table.Th>What and where</Table.Th>
+						<Table.Th ta="right" w={70}>
+							Held up
+						</Table.Th>
+						<Table.Th ta="right" w={60}>
+							Lost
+						</Table.Th>
+						<Table.Th w={90}>Since</Table.Th>
+						<Table.Th w={90}>Last seen</Table.Th>
+						<Table.Th w={330}>Next</Table.Th>
+					</Table.Tr>
+				</Table.Thead>
+				<Table.Tbody>
+					{items.map((s) => (
+						<Table.Tr key={s.id}>
+							<Table.Td>
+								<Severity of={s.severity} />
+							</Table.Td>
+							<Table.Td>
+								<Anchor component={Link} to="/snags/$id" params={{ id: s.id } as never} inherit fw={600}>
+									{s.title}
+								</Anchor>
+								<div className="mono">
+									{where(s)}
+									{s.mine && <span className={classes.mine}> · {s.mine} looks after it</span>}
+								</div>
+							</Table.Td>
+							<Table.Td ta="right">{s.held > 0 ? count(s.held) : "–"}</Table.Td>
+							<Table.Td ta="right">{s.lost > 0 ? count(s.lost) : "–"}</Table.Td>
+							<Table.Td>
+								<When time={s.since} />
+							</Table.Td>
+							<Table.Td>
+								<When time={s.last_at} />
+							</Table.Td>
+							<Table.Td>
+								<Text size="xs">
+									{nextStep(s)}
+									<Text span inherit c="dimmed">
+										{" "}
+										({whoCan(s)})
+									</Text>
+								</Text>
+							</Table.Td>
+						</Table.Tr>
+					))}
+				</Table.Tbody>
+			</Table>
+		</Table.ScrollContainer>
+	);
+}
+
+/** The buttons of what can be done; what cannot be taken back asks first. */
+export function Mends({ snag }: { snag: Snag }) {
+	const may = useMayChange();
+	const client = useQueryClient();
+	const [asking, setAsking] = useState<SnagMend | null>(null);
+	const [say, setSay] = useState("");
+	const mend = useMutation({
+		mutationFn: (m: SnagMend) => snags.mend(snag.id, { do: m.do, route: m.route, say: say || undefined }),
+		onSuccess: (done) => {
+			setAsking(null);
+			notifications.show({ message: done.text });
+			void client.invalidateQueries();
+		},
+		onError: (e) => notifications.show({ color: "buoy", title: "Not done", message: e.message }),
+	});
+	if (snag.mends.length === 0) {
+		return null;
+	}
+	return (
+		<>
+			<Group gap="xs">
+				{snag.mends.map((m) => (
+					<Button
+						key={m.do + (m.route ?? "")}
+						size="sm"
+						variant={m.first ? "filled" : "default"}
+						disabled={!may}
+						loading={mend.isPending && mend.variables === m}
+						onClick={() => (m.do === "return" ? setAsking(m) : mend.mutate(m))}
+					>
+						{m.says}
+						{m.draft && " (draft)"}
+					</Button>
+				))}
+			</Group>
+			{!may && (
+				<Text size="xs" c="dimmed">
+					Your role may look and not change.
+				</Text>
+			)}
+			<Modal opened={asking !== null} onClose={() => setAsking(null)} title="Send what waits back to its senders?">
+				<Stack gap="sm">
+					<Text size="sm">{count(snag.held)} letters go back, each with a notice. This cannot be taken back.</Text>
+					<TextInput
+						label="What the senders read"
+						placeholder="left empty, what the cause means to them"
+						value={say}
+						onChange={(e) => setSay(e.currentTarget.value)}
+					/>
+					<Group justify="end">
+						<Button variant="default" onClick={() => setAsking(null)}>
+							Keep them
+						</Button>
+						<Button color="buoy" loading={mend.isPending} onClick={() => asking && mend.mutate(asking)}>
+							Send back
+						</Button>
+					</Group>
+				</Stack>
+			</Modal>
+		</>
+	);
+}
