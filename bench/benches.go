@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"sync"
@@ -12,15 +13,18 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/core/ident"
+	"gullroute/internal/engine/snags"
 	"gullroute/internal/store"
 )
 
 type bench struct {
-	ctx      context.Context
-	database string
-	dir      string
-	rounds   int
-	through  int // letters of the bench of bloat
+	ctx       context.Context
+	database  string
+	dir       string
+	rounds    int
+	through   int // letters of the bench of bloat
+	withSnags bool
 }
 
 type named struct {
@@ -29,7 +33,7 @@ type named struct {
 }
 
 func (b *bench) all() []named {
-	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}, {"many", b.many}, {"acts", b.acts}, {"dead", b.dead}, {"nodes", b.nodes}, {"bloat", b.bloat}, {"trace", b.trace}, {"transcripts", b.transcripts}, {"archive", b.archive}}
+	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}, {"many", b.many}, {"acts", b.acts}, {"dead", b.dead}, {"nodes", b.nodes}, {"bloat", b.bloat}, {"trace", b.trace}, {"transcripts", b.transcripts}, {"archive", b.archive}, {"snags", b.snags}}
 }
 
 const (
@@ -69,7 +73,7 @@ func (b *bench) acceptDurable(n int) (float64, error) {
 		return 0, err
 	}
 	defer st.Close()
-	nd, err := startNode(st, id, "127.0.0.1:9", false)
+	nd, err := startNode(st, id, "127.0.0.1:9", false, nil)
 	if err != nil {
 		return 0, err
 	}
@@ -78,7 +82,7 @@ func (b *bench) acceptDurable(n int) (float64, error) {
 }
 
 func (b *bench) acceptThrowaway(n int) (float64, error) {
-	nd, err := startNode(throwaway{}, 1, "127.0.0.1:9", false)
+	nd, err := startNode(throwaway{}, 1, "127.0.0.1:9", false, nil)
 	if err != nil {
 		return 0, err
 	}
@@ -189,7 +193,17 @@ func (b *bench) relayOnce(n int) (float64, error) {
 		return 0, err
 	}
 	defer st.Close()
-	nd, err := startNode(st, id, sink, true)
+	var keep *snags.Keeper
+	if b.withSnags {
+		if _, _, err := b.fail(st, manyPlaces); err != nil {
+			return 0, err
+		}
+		keep = snags.New(st, ident.NewMaker(8, time.Now), slog.New(slog.DiscardHandler))
+		ctx, stop := context.WithCancel(b.ctx)
+		defer stop()
+		go keep.Run(ctx)
+	}
+	nd, err := startNode(st, id, sink, true, keep)
 	if err != nil {
 		return 0, err
 	}

@@ -71,7 +71,7 @@ func (b *bench) serveNode() error {
 	if err != nil {
 		return err
 	}
-	nd, err := startNode(st, id, "127.0.0.1:9", false)
+	nd, err := startNode(st, id, "127.0.0.1:9", false, nil)
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
+	"gullroute/internal/engine/snags"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
@@ -86,7 +87,7 @@ type node struct {
 }
 
 // startNode runs an engine on a store. Without sending, what comes in stays.
-func startNode(st queue.Store, id int, sink string, sending bool) (*node, error) {
+func startNode(st queue.Store, id int, sink string, sending bool, keep *snags.Keeper) (*node, error) {
 	c, err := config.Parse([]byte(replaceSink(sink)))
 	if err != nil {
 		return nil, err
@@ -97,7 +98,11 @@ func startNode(st queue.Store, id int, sink string, sending bool) (*node, error)
 	compiled := config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
 	hub, count, ids := live.NewHub(), tally.New(), ident.NewMaker(id, time.Now)
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	q := queue.New(queue.Options{Store: st, Node: id, Name: "bench", IDs: ids, Hub: hub, Tally: count, Log: log})
+	options := queue.Options{Store: st, Node: id, Name: "bench", IDs: ids, Hub: hub, Tally: count, Log: log}
+	if keep != nil {
+		options.Snags = keep
+	}
+	q := queue.New(options)
 	q.Apply(compiled)
 	r := receive.New(receive.Options{Intake: q, Contents: st, IDs: ids, Hub: hub, Tally: count, Log: log, Node: "bench", SpoolDir: os.TempDir(), Bind: map[string]netip.AddrPort{}})
 	if err := r.Apply(compiled); err != nil {

@@ -91,6 +91,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 	for _, w := range wanted {
 		s.out(t, w.to)
 	}
+	s.out(t, "logs@[127.30.0.60]")
 	for _, w := range wanted {
 		x := s.snag(t, w.cause, w.place, func(x snag.Snag) bool { return x.Held+x.Lost == 1 })
 		var offers []diagnose.Mend
@@ -122,6 +123,12 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 		if !strings.Contains(shown, want) {
 			t.Errorf("%q is missing from:\n%s", want, shown)
 		}
+	}
+
+	// What cannot be taken back is never done without being named.
+	lost := s.snag(t, diagnose.NoRoute, "[127.30.0.60]", func(x snag.Snag) bool { return x.Held == 1 })
+	if _, stderr, code := s.gull(t, "snag", "mend", lost.ID.String()); code != 2 || !strings.Contains(stderr, "name it: --do return") {
+		t.Errorf("a mend that is not named: %d %s", code, stderr)
 	}
 
 	// People write on it; who may only look does not.

@@ -54,6 +54,9 @@ func (a *app) printStatus(st mail.Status) {
 		fmt.Fprintf(w, "; the oldest came in %s", ago(st.OldestAt.Time))
 	}
 	fmt.Fprintln(w)
+	if n := st.Snags["grave"] + st.Snags["serious"]; n > 0 {
+		fmt.Fprintf(w, "snags      %d grave, %d serious, %d slight: gull snag list\n", st.Snags["grave"], st.Snags["serious"], st.Snags["slight"])
+	}
 	var words []string
 	for _, kind := range []string{"received", "delivered", "deferred", "bounced", "expired", "rejected"} {
 		words = append(words, fmt.Sprintf("%d %s", st.Today[kind], kind))

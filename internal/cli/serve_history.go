@@ -7,7 +7,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -17,6 +19,7 @@ import (
 	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/snags"
 	"gullroute/internal/store"
 )
 
@@ -46,6 +49,53 @@ func (a *app) simnetHistory() *cobra.Command {
 	return c
 }
 
+// troubles are what failed and what got through in the last days of a history, for
+// the snags that are open at its end.
+type troubles []trouble
+
+type trouble struct {
+	at       time.Time
+	delivery *mail.Delivery
+	sender   string
+	refusal  *mail.Refusal
+}
+
+// troubleDays is how far back snags are made from.
+const troubleDays = 2
+
+func (t *troubles) letter(m *mail.Message) {
+	for i := range m.Deliveries {
+		d := &m.Deliveries[i]
+		at := d.FinishedAt.Time
+		if !d.State.Final() {
+			at = d.LastTryAt.Time
+		}
+		if time.Since(at) < troubleDays*24*time.Hour {
+			*t = append(*t, trouble{at: at, delivery: d, sender: m.Sender})
+		}
+	}
+}
+
+func (t *troubles) refusal(r mail.Refusal) {
+	if time.Since(r.At) < troubleDays*24*time.Hour {
+		*t = append(*t, trouble{at: r.At, refusal: &r})
+	}
+}
+
+// keep makes the snags.
+func (t troubles) keep(ctx context.Context, s *store.Store) error {
+	slices.SortStableFunc(t, func(a, b trouble) int { return a.at.Compare(b.at) })
+	k := snags.New(s, ident.NewMaker(0, time.Now), slog.New(slog.DiscardHandler))
+	for _, x := range t {
+		if x.refusal != nil {
+			k.Refusal(x.refusal)
+		} else {
+			k.Delivery(x.delivery, x.sender, x.at)
+		}
+	}
+	return k.UpToDate(ctx, time.Now())
+}
+
 func (a *app) loadHistory(ctx context.Context, s *store.Store, r io.Reader) error {
 	z, err := zstd.NewReader(r)
 	if err != nil {
@@ -54,6 +104,7 @@ func (a *app) loadHistory(ctx context.Context, s *store.Store, r io.Reader) erro
 	defer z.Close()
 	br := bufio.NewReaderSize(z, 1<<20)
 	var h store.History
+	var seen troubles
 	total, partitions := 0, false
 	put := func() error {
 		if len(h.Letters)+len(h.Refusals)+len(h.Sessions) == 0 {
@@ -85,6 +136,7 @@ func (a *app) loadHistory(ctx context.Context, s *store.Store, r io.Reader) erro
 				partitions = true
 			}
 			h.Letters = append(h.Letters, *l)
+			seen.letter(&l.Message)
 		case "content":
 			var c struct {
 				ID   ident.ID `json:"id"`
@@ -105,6 +157,7 @@ func (a *app) loadHistory(ctx context.Context, s *store.Store, r io.Reader) erro
 				return fmt.Errorf("line %d: %w", total, err)
 			}
 			h.Refusals = append(h.Refusals, x)
+			seen.refusal(x)
 		case archive.Session:
 			x, err := archive.ReadSession(line, true)
 			if err != nil {
@@ -125,5 +178,8 @@ func (a *app) loadHistory(ctx context.Context, s *store.Store, r io.Reader) erro
 	if err := put(); err != nil {
 		return err
 	}
-	return s.CountHistory(ctx)
+	if err := s.CountHistory(ctx); err != nil {
+		return err
+	}
+	return seen.keep(ctx, s)
 }

@@ -75,12 +75,21 @@ func nextStep(s snag.Snag) string {
 	switch {
 	case s.State == "closed":
 		return "over: " + s.Ended
-	case len(s.Mends) > 0 && !(s.WaitingHelps && s.WhoCanMend == diagnose.Nobody):
+	case len(s.Mends) > 0 && s.Mends[0].First && !(s.WaitingHelps && s.WhoCanMend == diagnose.Nobody):
 		return s.Mends[0].Says
 	case s.WaitingHelps:
 		return "wait: " + s.Usually
 	}
-	return s.Advice
+	return firstPart(s.Advice)
+}
+
+// firstPart is a sentence up to where it goes on; gull snag show has all of it.
+func firstPart(s string) string {
+	if i := strings.IndexAny(s, ";:"); i > 0 {
+		s = s[:i]
+	}
+	s, _, _ = strings.Cut(s, ". ")
+	return strings.TrimSuffix(s, ".")
 }
 
 func (a *app) snagShow() *cobra.Command {
@@ -187,6 +196,9 @@ func (a *app) snagMend() *cobra.Command {
 				}
 				if len(s.Mends) == 0 {
 					return fmt.Errorf("nothing can be done about this snag from here: %s", s.Advice)
+				}
+				if !s.Mends[0].First {
+					return usage("this cannot be taken back, so name it: --do %s (%s)", s.Mends[0].Do, s.Mends[0].Says)
 				}
 				o.Do, o.Route = s.Mends[0].Do, s.Mends[0].Route
 				if a.format == "table" {

@@ -16,6 +16,8 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/report"
+	"gullroute/internal/core/snag"
+	"gullroute/internal/store"
 )
 
 // nearFull is from what part of its quota on a mailbox is named in a report.
@@ -90,6 +92,20 @@ func (e *Engine) addNotes(ctx context.Context, p *report.Page) error {
 		dangers = append(dangers, h.Text+": "+h.Mend)
 	}
 	note("Weak settings", dangers)
+	open, err := e.Store.Snags(ctx, store.SnagFilter{Limit: 8})
+	if err != nil {
+		return err
+	}
+	var troubles []string
+	for i := range open {
+		x := &open[i]
+		if x.Severity == snag.Slight {
+			break
+		}
+		x.Explain()
+		troubles = append(troubles, fmt.Sprintf("%s at %s since %s: %d wait, %d lost; %s", x.Title, x.Place.Where(), x.Since.In(p.Zone).Format("Mon 2 Jan 15:04"), x.Held, x.Lost, x.Advice))
+	}
+	note("Snags, worst first", troubles)
 	lanes, err := e.Store.Lanes(ctx)
 	if err != nil {
 		return err

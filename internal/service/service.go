@@ -44,6 +44,7 @@ type Service struct {
 	api      huma.API
 	listener net.Listener
 	lanes    laneCache
+	snags    snagCache
 	signIns  signin.Limiter
 	running  context.Context
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -70,7 +71,21 @@ func (s *Service) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage]
 	return &out[snagPage]{body}, err
 }
 
+// snagCache keeps the counts for a moment: every page and console asks for them.
+type snagCache struct {
+	mu     sync.Mutex
+	until  time.Time
+	counts map[string]int
+}
+
+const snagCacheTime = time.Second
+
 func (s *Service) snagCounts(ctx context.Context) (map[string]int, error) {
+	s.snags.mu.Lock()
+	defer s.snags.mu.Unlock()
+	if time.Now().Before(s.snags.until) {
+		return s.snags.counts, nil
+	}
 	counts, err := s.Store.SnagCounts(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "snag")
@@ -80,6 +95,7 @@ func (s *Service) snagCounts(ctx context.Context) (map[string]int, error) {
 		word, _ := severity.MarshalText()
 		out[string(word)] = counts[severity]
 	}
+	s.snags.counts, s.snags.until = out, time.Now().Add(snagCacheTime)
 	return out, nil
 }
 

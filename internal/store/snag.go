@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +22,7 @@ type SnagSeen struct {
 	First    time.Time
 	Last     time.Time
 	N, Lost  int64
+	Hours    map[time.Time]int64 // how often, by the beginning of the hour
 	Senders  []string
 	Domains  []string
 	Lanes    []ident.ID
@@ -37,9 +37,6 @@ const reopenFor = "1 hour"
 
 // SeeSnags opens troubles and adds to those that are open.
 func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
-	slices.SortFunc(seen, func(a, b SnagSeen) int { // nodes lock in the same order
-		return strings.Compare(string(a.Cause)+"\x00"+string(a.Place.Kind)+a.Place.Name, string(b.Cause)+"\x00"+string(b.Place.Kind)+b.Place.Name)
-	})
 	b := &pgx.Batch{}
 	for i := range seen {
 		x := &seen[i]
@@ -57,17 +54,30 @@ func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 				senders = (SELECT array_agg(x) FROM (SELECT DISTINCT x FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
 				domains = (SELECT array_agg(x) FROM (SELECT DISTINCT x FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
 				lanes = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.lanes || excluded.lanes) x LIMIT $16) u)`,
-			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Lost, x.N, snag.HoldsAll(x.Cause), snag.EndsByDelivery(x.Cause), snag.Quiet(x.Cause),
+			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Lost, x.N, snag.HoldsAll(x.Cause), snag.EndsOnceThrough(x.Cause), snag.Quiet(x.Cause),
 			x.Senders, x.Domains, int64s(x.Lanes), evidence, maxTouched)
-		b.Queue(`INSERT INTO snag_hour AS h SELECT id, date_trunc('hour', $4::timestamptz, 'UTC'), $5 FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3
-			ON CONFLICT (snag, at) DO UPDATE SET n = h.n + excluded.n`, x.Cause, x.Place.Kind, x.Place.Name, x.Last, x.N)
+		for at, n := range x.Hours {
+			b.Queue(`INSERT INTO snag_hour AS h SELECT id, $4, $5 FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3
+				ON CONFLICT (snag, at) DO UPDATE SET n = h.n + excluded.n`, x.Cause, x.Place.Kind, x.Place.Name, at, n)
+		}
 		if snag.HoldsAll(x.Cause) { // a host has one such trouble at a time
 			b.Queue(`UPDATE snag SET closed = true, closed_at = $4, ended = 'it became another: ' || $5::text WHERE NOT closed AND holds_all AND place_kind = $2 AND place = $3 AND cause <> $1 AND last_at <= $4`,
 				x.Cause, x.Place.Kind, x.Place.Name, x.Last, diagnose.Explain(x.Cause).Title)
 		}
 	}
+	return s.writeSnags(ctx, b)
+}
+
+// snagLock is held by who writes troubles: one at a time, since each may touch
+// many in any order.
+const snagLock = 4617
+
+func (s *Store) writeSnags(ctx context.Context, b *pgx.Batch) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, snagLock); err != nil {
 			return err
 		}
 		return tx.SendBatch(ctx, b).Close()
@@ -89,7 +99,7 @@ func (s *Store) EndSnags(ctx context.Context, through map[snag.Place]time.Time) 
 	for p, at := range through {
 		b.Queue(`UPDATE snag SET closed = true, closed_at = $3, ended = 'a letter got through' WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2 AND last_at < $3`, p.Kind, p.Name, at)
 	}
-	return s.pool.SendBatch(ctx, b).Close()
+	return s.writeSnags(ctx, b)
 }
 
 // RefreshSnags counts what open troubles hold up, rates them, ends those of which
@@ -98,7 +108,7 @@ func (s *Store) EndSnags(ctx context.Context, through map[snag.Place]time.Time) 
 func (s *Store) RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
-		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(4617)`).Scan(&mine); err != nil || !mine {
+		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1)`, snagLock).Scan(&mine); err != nil || !mine {
 			return err
 		}
 		_, err := tx.Exec(ctx, `WITH lanes AS MATERIALIZED (`+laneCounts+`), counted AS (

@@ -106,9 +106,9 @@ func OfRefusal(r *mail.Refusal) (Sighting, bool) {
 	return s, true
 }
 
-// EndsByDelivery reports whether a letter that gets through ends the trouble at
+// EndsOnceThrough reports whether a letter that gets through ends the trouble at
 // once; others end when nothing more is seen of them for a while.
-func EndsByDelivery(c diagnose.Cause) bool {
+func EndsOnceThrough(c diagnose.Cause) bool {
 	switch diagnose.Explain(c).Family {
 	case diagnose.Connection, diagnose.DNS, diagnose.TLS, diagnose.SignIn, diagnose.Route:
 		return true
@@ -296,6 +296,11 @@ func (p Place) Where() string {
 // Rate is the severity of a trouble by its effect.
 func Rate(c diagnose.Cause, p Place, held, lost int64, since, now time.Time) Severity {
 	switch {
+	case p.Kind == Client && c != diagnose.LimitReached: // strangers try all day
+		if lost >= 100 {
+			return Serious
+		}
+		return Slight
 	case p.Kind == Ourselves, c == diagnose.LimitReached, held >= 100, lost >= 50:
 		return Grave
 	case held >= 5, lost >= 5, held > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && held > 0:
@@ -312,7 +317,7 @@ func (s *Snag) Offer(c *config.Compiled) {
 	}
 	smart := smartHost(c, s.Place)
 	add := func(m Mend) {
-		m.First = len(s.Mends) == 0
+		m.First = len(s.Mends) == 0 && m.Do != diagnose.MendReturn // what cannot be taken back is never the first
 		s.Mends = append(s.Mends, m)
 	}
 	mends := diagnose.Explain(s.Cause).Mends
@@ -328,7 +333,7 @@ func (s *Snag) Offer(c *config.Compiled) {
 				add(Mend{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
 			}
 			add(Mend{Do: diagnose.MendRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
-		case do == diagnose.MendRoute && s.Cause == diagnose.NoRoute && smart != "":
+		case do == diagnose.MendRoute && s.Cause == diagnose.NoRoute && smart != "" && !strings.HasPrefix(s.Place.Name, "["):
 			add(Mend{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
 		case do == diagnose.MendPause && s.Held > 0 && len(s.Lanes) > 0:
 			add(Mend{Do: do, Says: "Stop trying for two hours"})

@@ -100,13 +100,14 @@ func (k *Keeper) see(x snag.Sighting) {
 			k.missed++
 			return
 		}
-		s = &store.SnagSeen{ID: k.ids.Next(), Cause: x.Cause, Place: x.Place, First: x.At, Senders: []string{}, Domains: []string{}}
+		s = &store.SnagSeen{ID: k.ids.Next(), Cause: x.Cause, Place: x.Place, First: x.At, Hours: map[time.Time]int64{}, Senders: []string{}, Domains: []string{}}
 		k.seen[id] = s
-		if snag.EndsByDelivery(x.Cause) && len(k.open) < maxOpen {
+		if snag.EndsOnceThrough(x.Cause) && len(k.open) < maxOpen {
 			k.open[x.Place] = struct{}{}
 		}
 	}
 	s.N++
+	s.Hours[x.At.UTC().Truncate(time.Hour)]++
 	if x.Lost {
 		s.Lost++
 	}
@@ -165,6 +166,14 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 }
 
+// UpToDate writes, counts and rates at once what Run does in time.
+func (k *Keeper) UpToDate(ctx context.Context, now time.Time) error {
+	if err := k.write(ctx); err != nil {
+		return err
+	}
+	return k.refresh(ctx, now)
+}
+
 // write puts what was gathered on record; what could not be written is gathered
 // again.
 func (k *Keeper) write(ctx context.Context) error {
@@ -213,7 +222,7 @@ func (k *Keeper) refresh(ctx context.Context, now time.Time) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for id := range k.seen {
-		if snag.EndsByDelivery(id.cause) {
+		if snag.EndsOnceThrough(id.cause) {
 			open[id.place] = struct{}{}
 		}
 	}

@@ -135,6 +135,7 @@ export function Mends({ snag }: { snag: Snag }) {
 					<Button
 						key={m.do + (m.route ?? "")}
 						size="sm"
+						className={classes.mend}
 						variant={m.first ? "filled" : "default"}
 						disabled={!may}
 						loading={mend.isPending && mend.variables === m}

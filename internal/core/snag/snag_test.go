@@ -1,0 +1,175 @@
+package snag
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/mail"
+)
+
+var now = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+
+// TestATroubleIsWhereItCanBeMended puts causes to places: one lane's host, one
+// recipient, one sender's domain, a route that signs in, or us.
+func TestATroubleIsWhereItCanBeMended(t *testing.T) {
+	for _, c := range []struct {
+		cause          diagnose.Cause
+		nextHop, route string
+		sender, want   string
+		state          mail.State
+	}{
+		{cause: diagnose.ConnectRefused, want: "next-hop saltmarsh.example"},
+		{cause: diagnose.ConnectRefused, nextHop: "harbourlight.example:587", route: "by provider", want: "route by provider"},
+		{cause: diagnose.MailboxFull, nextHop: "local", route: "mailbox", want: "address ada@saltmarsh.example"},
+		{cause: diagnose.NoSuchUser, want: "address ada@saltmarsh.example"},
+		{cause: diagnose.NoSuchDomain, want: "domain saltmarsh.example"},
+		{cause: diagnose.NoRoute, nextHop: "saltmarsh.example", route: "no-route", want: "domain saltmarsh.example"},
+		{cause: diagnose.SPFFails, want: "sender skerryline.example"},
+		{cause: diagnose.SPFFails, sender: "-", want: "next-hop saltmarsh.example"},
+		{cause: diagnose.SendingLimit, nextHop: "harbourlight.example:587", route: "by provider", want: "route by provider"},
+		{cause: diagnose.SignInRefused, route: "by provider", want: "route by provider"},
+		{cause: diagnose.BlockListed, want: "next-hop saltmarsh.example"},
+		{cause: diagnose.ContentRefused, want: "next-hop saltmarsh.example"},
+		{cause: diagnose.Loop, want: "address ada@saltmarsh.example"},
+		{cause: diagnose.OurTrouble, want: "ourselves "},
+		{cause: diagnose.Unknown, want: "next-hop saltmarsh.example"},
+		{cause: diagnose.Returned, want: "none"},
+		{cause: diagnose.NoCause, state: mail.Delivered, want: "none"},
+	} {
+		d := mail.Delivery{MessageID: 9, N: 2, Recipient: "Ada@Saltmarsh.example", Cause: c.cause, NextHop: "saltmarsh.example", Route: "to the world", State: mail.Deferred}
+		if c.nextHop != "" {
+			d.NextHop = c.nextHop
+		}
+		if c.route != "" {
+			d.Route = c.route
+		}
+		if c.state != "" {
+			d.State = c.state
+		}
+		sender := "Ines@Skerryline.example"
+		if c.sender == "-" {
+			sender = ""
+		}
+		got := "none"
+		if s, ok := OfDelivery(&d, sender, now); ok {
+			if got = fmt.Sprintf("%s %s", s.Place.Kind, s.Place.Name); s.Lost || s.Recipient != "ada@saltmarsh.example" {
+				t.Errorf("%+v", s)
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s by %s to %s: %s, want %s", c.cause, d.Route, d.NextHop, got, c.want)
+		}
+	}
+	d := mail.Delivery{Recipient: "a@b.example", Cause: diagnose.MailboxFull, State: mail.Bounced}
+	if s, ok := OfDelivery(&d, "", now); !ok || !s.Lost {
+		t.Error("a letter that bounced is lost")
+	}
+}
+
+func TestRefusalsThatAreOneClientsFaultAreNoTrouble(t *testing.T) {
+	for _, c := range []struct {
+		r    mail.Refusal
+		want string
+	}{
+		{mail.Refusal{Cause: diagnose.LimitReached, Account: "Odile.Marr@skerryline.example", ClientAddress: "127.30.0.9"}, "account odile.marr@skerryline.example"},
+		{mail.Refusal{Cause: diagnose.LimitReached, ClientAddress: "127.20.1.4"}, "client 127.20.1.4"},
+		{mail.Refusal{Cause: diagnose.NoRuleAllows, ClientAddress: "127.20.9.9"}, "client 127.20.9.9"},
+		{mail.Refusal{Cause: diagnose.NoSuchUser, ClientAddress: "127.30.0.9"}, "none"},
+		{mail.Refusal{Cause: diagnose.Malformed, ClientAddress: "127.30.0.9"}, "none"},
+	} {
+		got := "none"
+		if s, ok := OfRefusal(&c.r); ok {
+			got = fmt.Sprintf("%s %s", s.Place.Kind, s.Place.Name)
+		}
+		if got != c.want {
+			t.Errorf("%s: %s, want %s", c.r.Cause, got, c.want)
+		}
+	}
+}
+
+func TestSeverityGoesByEffect(t *testing.T) {
+	for _, c := range []struct {
+		cause      diagnose.Cause
+		kind       Kind
+		held, lost int64
+		age        time.Duration
+		want       Severity
+	}{
+		{diagnose.Greylisted, NextHop, 1, 0, time.Minute, Slight},
+		{diagnose.ConnectRefused, NextHop, 4, 0, 3 * time.Hour, Slight},
+		{diagnose.ConnectRefused, NextHop, 1, 0, 5 * time.Hour, Serious},
+		{diagnose.ConnectRefused, NextHop, 5, 0, time.Minute, Serious},
+		{diagnose.ConnectRefused, NextHop, 100, 0, time.Minute, Grave},
+		{diagnose.BlockListed, NextHop, 0, 4, 9 * time.Hour, Slight},
+		{diagnose.BlockListed, NextHop, 0, 5, time.Minute, Serious},
+		{diagnose.BlockListed, NextHop, 0, 50, time.Minute, Grave},
+		{diagnose.NoRoute, Domain, 1, 0, time.Second, Serious},
+		{diagnose.NoRuleAllows, Client, 0, 60, time.Hour, Slight},
+		{diagnose.LimitReached, Account, 0, 1, time.Second, Grave},
+		{diagnose.DNSTrouble, Ourselves, 4, 0, time.Second, Grave},
+	} {
+		if got := Rate(c.cause, Place{c.kind, "x"}, c.held, c.lost, now.Add(-c.age), now); got != c.want {
+			t.Errorf("%+v: %d", c, got)
+		}
+	}
+	var back Severity
+	if text, _ := Grave.MarshalText(); string(text) != "grave" || back.UnmarshalText(text) != nil || back != Grave {
+		t.Error(back)
+	}
+}
+
+// TestOnlyWhatCanBeDoneIsOffered goes by what the configuration has.
+func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
+	const plain = "service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n"
+	const provider = "  - {name: provider, recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: verified, sign_in: {account: a, secret: s}}\n"
+	const world = "  - {name: world, next_hop: mx}\n"
+	const terms = "peers:\n  - {name: c, domains: [c.example], tls: verified}\n"
+	for _, c := range []struct {
+		text  string
+		s     Snag
+		wants string
+	}{
+		{plain + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Held: 3}, "[return]"},
+		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Held: 3}, "[smart-host route return]"},
+		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}}, "[route]"},
+		{plain + provider + world, Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"}, Held: 1}, "[flush]"},
+		{plain + provider + world, Snag{Cause: diagnose.NoRoute, Place: Place{Domain, "c.example"}, Held: 1}, "[route return]"},
+		{plain + world, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1}, "[flush]"},
+		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1}, "[tls flush]"},
+		{plain + world, Snag{Cause: diagnose.TLSRequired, Place: Place{NextHop, "c.example"}}, "[tls]"},
+		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1, State: "closed"}, "[]"},
+		{plain + world, Snag{Cause: diagnose.NoSuchUser, Place: Place{Address, "x@c.example"}, Lost: 1}, "[]"},
+	} {
+		parsed, err := config.Parse([]byte(c.text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.s.Offer(config.Compile(parsed, 1, directory.New()))
+		offers := []diagnose.Mend{}
+		for i, m := range c.s.Mends {
+			offers = append(offers, m.Do)
+			if m.First != (i == 0 && m.Do != diagnose.MendReturn) || m.Says == "" {
+				t.Errorf("%+v", m)
+			}
+		}
+		if got := fmt.Sprint(offers); got != c.wants {
+			t.Errorf("%s at %s: %s, want %s", c.s.Cause, c.s.Place.Name, got, c.wants)
+		}
+	}
+}
+
+func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
+	s := Snag{Cause: diagnose.ConnectTimeout, Place: Place{Kind: Ourselves}, Parts: 5, Held: 7, Lost: 2, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}}}
+	if s.Explain(); s.WhoCanMend != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at once" || s.Evidence.Verdict == nil {
+		t.Errorf("%+v", s)
+	}
+	for c := range wideMeans {
+		if !Wide(c) {
+			t.Errorf("%s has words for many places and is never ours", c)
+		}
+	}
+}
