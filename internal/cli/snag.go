@@ -101,13 +101,18 @@ func (a *app) snagShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.format != "table" {
-				return a.printValue(s)
-			}
-			a.printSnag(s)
-			return nil
+			return a.showSnag(s)
 		},
 	}
+}
+
+// showSnag prints one snag, for people or programs.
+func (a *app) showSnag(s snag.Snag) error {
+	if a.format != "table" {
+		return a.printValue(s)
+	}
+	a.printSnag(s)
+	return nil
 }
 
 func (a *app) printSnag(s snag.Snag) {
@@ -131,6 +136,9 @@ func (a *app) printSnag(s snag.Snag) {
 		waiting = "waiting helps: " + s.Usually
 	}
 	line("mended by", "%s; %s", s.WhoCanMend, waiting)
+	if s.Doubt != "" {
+		line("but", "%s", s.Doubt)
+	}
 	line("advice", "%s", s.Advice)
 	e := s.Evidence
 	fmt.Fprintf(w, "\nAn example, %s:\n", exact(e.At))
@@ -225,11 +233,7 @@ func (a *app) changeSnag(c *cobra.Command, id string, change map[string]any) err
 	if err != nil {
 		return err
 	}
-	if a.format != "table" {
-		return a.printValue(s)
-	}
-	a.printSnag(s)
-	return nil
+	return a.showSnag(s)
 }
 
 func (a *app) snagNote() *cobra.Command {

@@ -138,6 +138,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.Store.Listen(e.running, e.catchUp, e.noticed)
 	go e.share(e.running)
 	go e.Snags.Run(e.running)
+	go e.keepTelling(e.running)
 	return nil
 }
 

@@ -345,8 +345,12 @@ func (s *Store) ChangeSnag(ctx context.Context, id ident.ID, who string, c SnagC
 	return err
 }
 
-// ForgetSnags drops closed troubles that ended before a time.
+// ForgetSnags drops closed troubles that ended before a time, and what open ones
+// were met before it.
 func (s *Store) ForgetSnags(ctx context.Context, before time.Time) error {
+	if _, err := s.pool.Exec(ctx, `DELETE FROM snag_hour WHERE at < $1`, before); err != nil {
+		return err
+	}
 	_, err := s.pool.Exec(ctx, `DELETE FROM snag WHERE closed AND closed_at < $1`, before)
 	return err
 }

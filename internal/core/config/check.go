@@ -52,6 +52,9 @@ func (k *checker) service() {
 	if _, _, _, err := s.DailyReport.Time(); err != nil {
 		k.wrong(s.Line, "service.daily_report", "%v", err)
 	}
+	if field, fault := s.Alerts.check(); fault != "" {
+		k.wrong(s.Line, "service.alerts."+field, "%s", fault)
+	}
 	if s.TranscriptsKept > s.Retention {
 		k.wrong(s.Line, "service.transcripts_kept", "%s is longer than messages are kept (retention, %s)", s.TranscriptsKept, s.Retention)
 	}

@@ -5,6 +5,7 @@ package config
 import (
 	"fmt"
 	"net/netip"
+	"net/url"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -62,6 +63,7 @@ type Service struct {
 	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
+	Alerts              Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
 }
 
 // The levels of a transcript.
@@ -82,6 +84,35 @@ type DailyReport struct {
 	At   string            `yaml:"at" default:"06:00" doc:"Hour and minute in the time zone"`
 	Zone string            `yaml:"zone" default:"UTC" doc:"Time zone of the hour and of the day, like Europe/Oslo"`
 	To   []address.Address `yaml:"to" doc:"Who gets it; nobody if not given"`
+}
+
+// Alerts is who is told of snags.
+type Alerts struct {
+	To      []address.Address `yaml:"to" doc:"Who gets mail"`
+	Webhook string            `yaml:"webhook" doc:"URL that gets signed JSON: https, or http on loopback"`
+	Secret  string            `yaml:"secret" doc:"Name of the secret that signs it (gull secret set)"`
+	From    string            `yaml:"from" enum:"slight,serious,grave" default:"serious" doc:"How bad it must be"`
+	After   time.Duration     `yaml:"after" default:"5m" doc:"How long it must last before anybody is told"`
+	Remind  time.Duration     `yaml:"remind" min:"1s" default:"12h"`
+}
+
+// check says what is wrong with a webhook's address.
+func (a Alerts) check() (field, fault string) {
+	if a.Webhook == "" {
+		return "", ""
+	}
+	u, err := url.Parse(a.Webhook)
+	if err != nil || u.Host == "" || u.User != nil {
+		return "webhook", "write a URL like https://watch.skerryline.example/gull, without a name and password"
+	}
+	ip, _ := netip.ParseAddr(u.Hostname())
+	if u.Scheme != "https" && !(u.Scheme == "http" && (ip.IsLoopback() || u.Hostname() == "localhost")) {
+		return "webhook", "what is told there must not be read on the way: write https (http only on loopback)"
+	}
+	if a.Secret == "" {
+		return "secret", "name the secret that signs what the webhook gets, and set it with gull secret set"
+	}
+	return "", ""
 }
 
 // Time is the hour and minute, and the zone.

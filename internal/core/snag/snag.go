@@ -3,6 +3,7 @@
 package snag
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -212,6 +213,7 @@ type Snag struct {
 	WaitingHelps bool           `json:"waiting_helps"`
 	Usually      string         `json:"usually,omitempty"`
 	Advice       string         `json:"advice"`
+	Doubt        string         `json:"doubt,omitempty" doc:"What its history says against its words"`
 	Evidence     Evidence       `json:"evidence"`
 	Mends        []Mend         `json:"mends"`
 	PartOf       ident.ID       `json:"part_of,omitzero" doc:"The trouble of ours that it is likely one of"`
@@ -270,10 +272,48 @@ func (s *Snag) Explain() {
 		}
 	}
 	s.Deliveries = s.Held + s.Lost
+	s.doubt()
 	if s.Evidence.Last.Text != "" {
 		v := mail.Explain(s.Cause, &s.Evidence.Last)
 		s.Evidence.Verdict = &v
 	}
+}
+
+// How long a trouble may last until its history counts more than its words.
+const (
+	greylistingEnds = 4 * time.Hour
+	outagesEnd      = 24 * time.Hour
+	oftenEnough     = 5 // times met
+)
+
+// doubt says where history speaks against what is said: a host that puts off for
+// ever, a code that says later and means never.
+func (s *Snag) doubt() {
+	lasted := s.LastAt.Sub(s.Since)
+	if s.State == "closed" || s.Held == 0 || s.Attempts < oftenEnough || s.Place.Kind == Ourselves {
+		return
+	}
+	times := fmt.Sprintf("%d times in %s", s.Attempts, inWords(lasted))
+	switch code := s.Evidence.Last.Code; {
+	case s.Cause == diagnose.Greylisted && lasted > greylistingEnds:
+		s.Doubt = "It has asked to come back " + times + ". Greylisting ends within an hour: this is likely a refusal in other words."
+		s.Advice, s.WhoCanMend = "Send through a smart host, or ask the administrator of the host with the exact answer.", diagnose.FarAdmin
+	case !s.WaitingHelps && code/100 == 4 && lasted > greylistingEnds:
+		s.Doubt = "It says later and means never: " + times + "."
+	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:
+		s.Doubt = "It was met " + times + ", and nothing got through: it does not look as if it ended by itself."
+	default:
+		return
+	}
+	s.WaitingHelps, s.Usually = false, ""
+}
+
+// inWords is a time in whole hours or days.
+func inWords(d time.Duration) string {
+	if h := int(d.Hours()); h < 48 {
+		return fmt.Sprintf("%d hours", h)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
 // Where says in words where it is.
@@ -323,6 +363,13 @@ func (s *Snag) Offer(c *config.Compiled) {
 	mends := diagnose.Explain(s.Cause).Mends
 	if !slices.Contains(mends, diagnose.MendFlush) && HoldsAll(s.Cause) && s.Cause != diagnose.NoRoute {
 		mends = append(slices.Clip(mends), diagnose.MendFlush)
+	}
+	if s.Doubt != "" { // what waits need not wait for nothing
+		for _, do := range []diagnose.Mend{diagnose.MendSmartHost, diagnose.MendReturn} {
+			if !slices.Contains(mends, do) {
+				mends = append(slices.Clip(mends), do)
+			}
+		}
 	}
 	for _, do := range mends {
 		switch {

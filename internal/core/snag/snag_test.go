@@ -2,6 +2,7 @@ package snag
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -171,5 +172,43 @@ func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
 		if !Wide(c) {
 			t.Errorf("%s has words for many places and is never ours", c)
 		}
+	}
+}
+
+// TestHistoryCountsMoreThanWords takes what lasts longer than its words allow.
+func TestHistoryCountsMoreThanWords(t *testing.T) {
+	for _, c := range []struct {
+		cause    diagnose.Cause
+		code     int
+		attempts int64
+		lasted   time.Duration
+		held     int64
+		doubt    string
+	}{
+		{diagnose.Greylisted, 451, 9, 30 * time.Minute, 2, ""},
+		{diagnose.Greylisted, 451, 9, 5 * time.Hour, 2, "It has asked to come back 9 times in 5 hours."},
+		{diagnose.Greylisted, 451, 9, 5 * time.Hour, 0, ""},
+		{diagnose.Greylisted, 451, 2, 5 * time.Hour, 2, ""},
+		{diagnose.NoSuchUser, 450, 7, 49 * time.Hour, 1, "It says later and means never: 7 times in 2 days."},
+		{diagnose.NoSuchUser, 550, 7, 49 * time.Hour, 1, ""},
+		{diagnose.ConnectRefused, 0, 30, 20 * time.Hour, 1, ""},
+		{diagnose.ConnectRefused, 0, 30, 26 * time.Hour, 1, "It was met 30 times in 26 hours"},
+		{diagnose.MailboxFull, 452, 30, 26 * time.Hour, 1, ""},
+	} {
+		s := Snag{Cause: c.cause, Place: Place{NextHop, "greywacke.example"}, Since: now.Add(-c.lasted), LastAt: now, Attempts: c.attempts, Held: c.held, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageRecipient, Code: c.code, Text: "x"}}}
+		s.Explain()
+		if !strings.HasPrefix(s.Doubt, c.doubt) || (c.doubt == "") != (s.Doubt == "") || c.doubt != "" && s.WaitingHelps {
+			t.Errorf("%+v: %q, waiting helps %v", c, s.Doubt, s.WaitingHelps)
+		}
+	}
+	s := Snag{Cause: diagnose.Greylisted, Place: Place{NextHop, "c.example"}, Since: now.Add(-9 * time.Hour), LastAt: now, Attempts: 20, Held: 1}
+	s.Explain()
+	parsed, err := config.Parse([]byte("service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n  - {name: provider, recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: verified, sign_in: {account: a, secret: s}}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Offer(config.Compile(parsed, 1, directory.New()))
+	if got := fmt.Sprint(s.Mends); len(s.Mends) != 4 || !strings.Contains(got, "smart-host") || !strings.Contains(got, "return") {
+		t.Errorf("what is offered for an endless greylisting: %s", got)
 	}
 }

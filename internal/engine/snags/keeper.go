@@ -4,6 +4,7 @@ package snags
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -174,8 +175,7 @@ func (k *Keeper) UpToDate(ctx context.Context, now time.Time) error {
 	return k.refresh(ctx, now)
 }
 
-// write puts what was gathered on record; what could not be written is gathered
-// again.
+// write puts what was gathered on record.
 func (k *Keeper) write(ctx context.Context) error {
 	k.mu.Lock()
 	seen, through, missed := k.seen, k.through, k.missed
@@ -188,22 +188,36 @@ func (k *Keeper) write(ctx context.Context) error {
 	for _, s := range seen {
 		list = append(list, *s)
 	}
+	slices.SortFunc(list, func(a, b store.SnagSeen) int { return a.Last.Compare(b.Last) }) // what came last is what is so
+	var err error
 	if len(list) > 0 {
-		if err := k.store.SeeSnags(ctx, list); err != nil {
-			k.mu.Lock()
-			defer k.mu.Unlock()
-			for id, s := range seen {
-				if k.seen[id] == nil && len(k.seen) < maxSeen {
-					k.seen[id] = s
-				}
-			}
-			return err
+		if err = k.store.SeeSnags(ctx, list); err == nil {
+			seen = nil
 		}
 	}
-	if len(through) == 0 {
-		return nil
+	if err == nil && len(through) > 0 {
+		err = k.store.EndSnags(ctx, through)
 	}
-	return k.store.EndSnags(ctx, through)
+	if err != nil {
+		k.putBack(seen, through)
+	}
+	return err
+}
+
+// putBack keeps for the next time what could not be written.
+func (k *Keeper) putBack(seen map[key]*store.SnagSeen, through map[snag.Place]time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for id, s := range seen {
+		if k.seen[id] == nil && len(k.seen) < maxSeen {
+			k.seen[id] = s
+		}
+	}
+	for p, at := range through {
+		if k.through[p].Before(at) {
+			k.through[p] = at
+		}
+	}
 }
 
 // refresh counts and rates, and learns what is open.

@@ -27,7 +27,9 @@ CREATE TABLE snag (
     note        text NOT NULL DEFAULT '',
     note_by     text NOT NULL DEFAULT '',
     mine        text NOT NULL DEFAULT '',
-    muted_until timestamptz NOT NULL DEFAULT 'epoch'
+    muted_until timestamptz NOT NULL DEFAULT 'epoch',
+    alerted     smallint NOT NULL DEFAULT 0, -- severity that people were told of
+    alerted_at  timestamptz NOT NULL DEFAULT 'epoch'
 ) WITH (fillfactor = 70);
 CREATE UNIQUE INDEX snag_open ON snag (cause, place_kind, place) WHERE NOT closed;
 CREATE INDEX snag_worst ON snag (severity DESC, weight DESC, id DESC) WHERE NOT closed;
@@ -35,6 +37,18 @@ CREATE INDEX snag_place ON snag (place_kind, place) WHERE NOT closed;
 CREATE INDEX snag_closed ON snag (closed_at DESC, id DESC) WHERE closed;
 CREATE INDEX snag_again ON snag (cause, place_kind, place, closed_at) WHERE closed;
 CREATE INDEX snag_parts ON snag (part_of) WHERE part_of <> 0;
+CREATE INDEX snag_all_clear ON snag (id) WHERE closed AND alerted > 0;
+-- What people are still to be told.
+CREATE TABLE alert (
+    id     bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    kind   text NOT NULL, -- opened, worse, reminder, over
+    target text NOT NULL, -- an address, or webhook
+    at     timestamptz NOT NULL,
+    due_at timestamptz NOT NULL,
+    tries  int NOT NULL DEFAULT 0,
+    snag   jsonb NOT NULL
+);
+CREATE INDEX alert_due ON alert (due_at);
 CREATE TABLE snag_hour (
     snag bigint NOT NULL REFERENCES snag ON DELETE CASCADE,
     at   timestamptz NOT NULL,
@@ -43,4 +57,4 @@ CREATE TABLE snag_hour (
 );
 
 -- +goose Down
-DROP TABLE snag_hour, snag;
+DROP TABLE alert, snag_hour, snag;

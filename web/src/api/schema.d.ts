@@ -2719,6 +2719,8 @@ export interface components {
             deliveries: number;
             /** @description Up to twenty domains of recipients */
             domains: string[];
+            /** @description What its history says against its words */
+            doubt?: string;
             /** @description What ended it */
             ended?: string;
             evidence: components["schemas"]["Evidence"];

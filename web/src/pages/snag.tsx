@@ -52,6 +52,7 @@ export function SnagPage() {
 								{s.means} <b>{s.waiting_helps ? `Waiting helps: ${s.usually}` : "Waiting does not help"}</b>;{" "}
 								{whoCan(s)}.
 							</Text>
+							{s.doubt && <Text>{s.doubt}</Text>}
 							<Text fw={600}>{s.advice}</Text>
 							<Mends snag={s} />
 						</>
