@@ -302,6 +302,7 @@ func (s *Snag) doubt() {
 		s.Doubt = "It says later and means never: " + times + "."
 	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:
 		s.Doubt = "It was met " + times + ", and nothing got through: it does not look as if it ended by itself."
+		s.Advice = "Tell the administrator of the host by other means; send what waits through a smart host, or back to its senders."
 	default:
 		return
 	}
