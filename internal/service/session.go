@@ -124,11 +124,12 @@ func (s *Service) showSession(ctx context.Context, in *oneOf) (*out[sessionShown
 	if err != nil {
 		return nil, err
 	}
-	rec, err := r.Session(ctx, id)
-	if err != nil && in.Archive == 0 {
-		if open := s.Engine.Record.OpenOne(id); open != nil {
-			rec, err = *open, nil
-		}
+	var rec mail.SessionRecord
+	// What is not yet on record is in memory: first there, then in the records.
+	if open := s.Engine.Record.OpenOne(id); open != nil && in.Archive == 0 {
+		rec = *open
+	} else {
+		rec, err = r.Session(ctx, id)
 	}
 	if err != nil {
 		return nil, s.storeError(err, "session; it may still be open on another node, or past the retention time")

@@ -147,6 +147,7 @@ func (b *Book) End(why string, broken bool) {
 	r := b.recorder
 	r.mu.Lock()
 	delete(r.open, rec.ID)
+	r.ended[rec.ID] = &rec
 	r.mu.Unlock()
 	r.put(item{session: &rec})
 }

@@ -51,6 +51,8 @@ type Recorder struct {
 
 	mu   sync.Mutex
 	open map[ident.ID]*Book
+	// ended are the sessions that have ended and are not yet on record.
+	ended map[ident.ID]*mail.SessionRecord
 }
 
 type item struct {
@@ -60,7 +62,7 @@ type item struct {
 
 // New makes a recorder; Run writes what it gets.
 func New(o Options) *Recorder {
-	r := &Recorder{Options: o, items: make(chan item, depth), open: map[ident.ID]*Book{}}
+	r := &Recorder{Options: o, items: make(chan item, depth), open: map[ident.ID]*Book{}, ended: map[ident.ID]*mail.SessionRecord{}}
 	r.watches.Store(&watches{})
 	return r
 }
@@ -85,6 +87,18 @@ func (r *Recorder) put(i item) {
 	case r.items <- i:
 	default:
 		r.lost.Add(1)
+		r.forget([]item{i})
+	}
+}
+
+// forget ends that sessions are shown from memory.
+func (r *Recorder) forget(group []item) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, i := range group {
+		if i.session != nil {
+			delete(r.ended, i.session.ID)
+		}
 	}
 }
 
@@ -121,6 +135,7 @@ func (r *Recorder) gather(first item) []item {
 }
 
 func (r *Recorder) write(group []item) {
+	defer r.forget(group)
 	var sessions []mail.SessionRecord
 	var refusals []mail.Refusal
 	for _, i := range group {
@@ -206,14 +221,14 @@ func (r *Recorder) Open() []mail.Session {
 	return out
 }
 
-// OpenOne is a session that is open now, with its dialogue so far; nil if there
-// is none of that id here.
+// OpenOne is a session that is open now, with its dialogue so far, or that has
+// ended and is not yet on record; nil if there is none of that id here.
 func (r *Recorder) OpenOne(id ident.ID) *mail.SessionRecord {
 	r.mu.Lock()
-	b := r.open[id]
+	b, ended := r.open[id], r.ended[id]
 	r.mu.Unlock()
 	if b == nil {
-		return nil
+		return ended
 	}
 	s := b.Now()
 	return &s
