@@ -2,7 +2,6 @@ package test
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/url"
 	"slices"
@@ -190,7 +189,11 @@ func TestEveryMendMends(t *testing.T) {
 	mend(s.snag(t, diagnose.BlockListed, "strandwatch.example", nil), "--do", "route")
 	locks := s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Held == 1 })
 	mend(locks, "--do", "tls")
-	if diff := s.run(t, "draft", "diff"); !strings.Contains(diff, "dunlin.example") || !strings.Contains(diff, "strandwatch.example") || !strings.Contains(diff, "tls: required") {
+	s.behave(t, "mx.plainscript.example", `{"rcpt": "450 4.7.1 slow down: too many messages"}`)
+	s.out(t, "a@plainscript.example")
+	mend(s.snag(t, diagnose.RateLimited, "plainscript.example", nil), "--do", "slower")
+	s.behave(t, "mx.plainscript.example", `{"rcpt": ""}`)
+	if diff := s.run(t, "draft", "diff"); !strings.Contains(diff, "letters_per_minute: 20") || !strings.Contains(diff, "dunlin.example") || !strings.Contains(diff, "strandwatch.example") || !strings.Contains(diff, "tls: required") {
 		t.Errorf("the draft:\n%s", diff)
 	}
 	if _, stderr, code := s.gull(t, "snag", "mend", none.ID.String()); code != 1 || !strings.Contains(stderr, "takes mail for dunlin.example already") {
@@ -208,7 +211,7 @@ func TestEveryMendMends(t *testing.T) {
 	_ = s.sim.Process.Kill()
 	_ = s.sim.Wait()
 	var ids []string
-	for _, d := range []string{"saltmarsh", "nosuch", "homelines", "barelock", "greywacke", "plainscript"} {
+	for _, d := range []string{"saltmarsh", "nosuch", "homelines", "barelock", "greywacke", "smallhatch"} {
 		ids = append(ids, s.out(t, "postmaster@"+d+".example"))
 	}
 	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
@@ -267,7 +270,7 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 	s.behave(t, "mx.nosuch.example", `{"rcpt": "550 5.1.1 <img src=x onerror=document.title='pwned'> no mailbox here"}`)
 	gone := s.out(t, "ned@nosuch.example")
 	s.until(t, gone, mail.Bounced)
-	x := s.snag(t, diagnose.NoSuchUser, "ned@nosuch.example", nil)
+	s.snag(t, diagnose.NoSuchUser, "ned@nosuch.example", nil)
 	p.visit("/messages/" + gone)
 	p.press("Mend it at the snag")
 	p.shows("There is no such mailbox", "<img src=x onerror=")
@@ -275,9 +278,5 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 	p.do(chromedp.Title(&title))
 	if title == "pwned" {
 		t.Error("a host's words ran in the console")
-	}
-	text, _ := json.Marshal(x)
-	if strings.Contains(string(text), "\u001b") {
-		t.Error("control characters in a snag")
 	}
 }

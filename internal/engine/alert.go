@@ -10,8 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
-	"mime/quotedprintable"
 	"net/http"
 	"slices"
 	"strconv"
@@ -22,7 +20,6 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/message"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/snag"
 	"gullroute/internal/store"
@@ -165,20 +162,13 @@ var webhooks = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) 
 
 // mailAlert sends an alert by our own queue, around the trouble that it tells of.
 func (e *Engine) mailAlert(ctx context.Context, cfg *config.Compiled, to address.Address, one store.Alert, now time.Time) error {
-	id := e.Queue.IDs.Next()
-	var text bytes.Buffer
-	q := quotedprintable.NewWriter(&text)
-	if _, err := io.WriteString(q, alertText(&one, string(cfg.Service.HostName))); err != nil {
+	body, err := quoted(alertText(&one, string(cfg.Service.HostName)))
+	if err != nil {
 		return err
 	}
-	if err := q.Close(); err != nil {
+	entry, err := e.ownLetter(cfg, to, alertSubject(&one), "text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable", body, now)
+	if err != nil {
 		return err
-	}
-	head := fmt.Sprintf("From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n",
-		cfg.Service.Postmaster, to, mime.QEncoding.Encode("utf-8", alertSubject(&one)), now.Format(message.DateFormat), id, cfg.Service.HostName)
-	entry, fault := e.Queue.Own(cfg, id, to, append([]byte(head), text.Bytes()...), mail.KindReport, now)
-	if fault != nil {
-		return fmt.Errorf("the address is refused here: %s", fault.Text())
 	}
 	for _, d := range entry.Deliveries {
 		around(cfg, d, &one.Snag)
@@ -192,13 +182,9 @@ func around(cfg *config.Compiled, d *mail.Delivery, x *snag.Snag) {
 	if !wide && !slices.Contains(x.Lanes, d.LaneID) {
 		return
 	}
-	for i := range cfg.Routes {
-		r := &cfg.Routes[i]
-		if r.NextHop == config.HopSmartHost && r.SignIn != nil && r.Name != d.Route {
-			d.Route, d.NextHop, d.Detour = r.Name, route.SmartHosts(r), mail.DetourKept
-			d.LaneID, d.RouteWhy = ident.ID(route.Lane(d.Route, d.NextHop)), "around the trouble that it tells of"
-			return
-		}
+	if r := cfg.SmartHost(d.Route); r != nil {
+		d.Route, d.NextHop, d.Detour = r.Name, route.SmartHosts(r), mail.DetourKept
+		d.LaneID, d.RouteWhy = ident.ID(route.Lane(d.Route, d.NextHop)), "around the trouble that it tells of"
 	}
 }
 

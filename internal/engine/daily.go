@@ -189,14 +189,12 @@ func (e *Engine) ReportPage(ctx context.Context, counts Counts, from, to time.Ti
 	return p, nil
 }
 
-// mailReport sends a report by our own queue, from the null sender: if it does not
-// arrive, nobody is to be told by mail.
+// mailReport sends a report by our own queue.
 func (e *Engine) mailReport(ctx context.Context, cfg *config.Compiled, to address.Address, p *report.Page, now time.Time) error {
 	page, err := p.HTML()
 	if err != nil {
 		return err
 	}
-	id := e.Queue.IDs.Next()
 	var body bytes.Buffer
 	w := multipart.NewWriter(&body)
 	for _, part := range []struct{ kind, text string }{{"text/plain; charset=utf-8", p.Text()}, {"text/html; charset=utf-8", page}} {
@@ -204,23 +202,44 @@ func (e *Engine) mailReport(ctx context.Context, cfg *config.Compiled, to addres
 		if err != nil {
 			return err
 		}
-		q := quotedprintable.NewWriter(out)
-		if _, err := q.Write([]byte(part.text)); err != nil {
-			return err
+		text, err := quoted(part.text)
+		if err == nil {
+			_, err = out.Write(text)
 		}
-		if err := q.Close(); err != nil {
+		if err != nil {
 			return err
 		}
 	}
 	if err := w.Close(); err != nil {
 		return err
 	}
-	host := string(cfg.Service.HostName)
-	head := fmt.Sprintf("From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary=\"%s\"\r\n\r\n",
-		cfg.Service.Postmaster, to, mime.QEncoding.Encode("utf-8", p.Title+", "+host), now.Format(message.DateFormat), id, host, w.Boundary())
-	entry, fault := e.Queue.Own(cfg, id, to, append([]byte(head), body.Bytes()...), mail.KindReport, now)
-	if fault != nil {
-		return fmt.Errorf("the address is refused here: %s", fault.Text())
+	entry, err := e.ownLetter(cfg, to, p.Title+", "+string(cfg.Service.HostName), "multipart/alternative; boundary=\""+w.Boundary()+"\"", body.Bytes(), now)
+	if err != nil {
+		return err
 	}
 	return e.Queue.Enter(ctx, entry)
+}
+
+// ownLetter makes a letter of our own, from the null sender: if it does not arrive,
+// nobody is to be told by mail.
+func (e *Engine) ownLetter(cfg *config.Compiled, to address.Address, subject, contentType string, body []byte, now time.Time) (*store.Entry, error) {
+	id, host := e.Queue.IDs.Next(), cfg.Service.HostName
+	head := fmt.Sprintf("From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: %s\r\n\r\n",
+		cfg.Service.Postmaster, to, mime.QEncoding.Encode("utf-8", subject), now.Format(message.DateFormat), id, host, contentType)
+	entry, fault := e.Queue.Own(cfg, id, to, append([]byte(head), body...), mail.KindReport, now)
+	if fault != nil {
+		return nil, fmt.Errorf("the address is refused here: %s", fault.Text())
+	}
+	return entry, nil
+}
+
+// quoted is a text in quoted-printable (RFC 2045).
+func quoted(text string) ([]byte, error) {
+	var b bytes.Buffer
+	w := quotedprintable.NewWriter(&b)
+	if _, err := w.Write([]byte(text)); err != nil {
+		return nil, err
+	}
+	err := w.Close()
+	return b.Bytes(), err
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
@@ -52,6 +53,10 @@ func (e *Engine) MendSnag(ctx context.Context, who string, id ident.ID, m snag.O
 	switch m.Do {
 	case diagnose.MendRoute:
 		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return routeThrough(d, o.Route, x.Place.Name) })
+	case diagnose.MendSlower:
+		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) {
+			return agree(d, x.Place.Name, snag.Slower(x.Cause))
+		})
 	case diagnose.MendTLS:
 		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
 	case diagnose.MendPause:
@@ -120,7 +125,7 @@ func (e *Engine) draftMend(ctx context.Context, who string, o snag.Mend, edit fu
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return mail.Done{Text: "In the draft now: " + what + ". Rehearse and apply it (gull draft rehearse, gull draft apply)."}, nil
+	return mail.Done{Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull draft apply)"}, nil
 }
 
 func section(key string) config.Section {
@@ -128,7 +133,8 @@ func section(key string) config.Section {
 	return s
 }
 
-// routeThrough lets a domain's mail go by a route, before any other takes it.
+// routeThrough lets a domain's mail go by a route, before any other takes it. A
+// route without recipients takes nothing by itself.
 func routeThrough(d *config.Document, name, domain string) (string, error) {
 	routes := section("routes")
 	item, err := d.Item(routes, name)
@@ -139,37 +145,25 @@ func routeThrough(d *config.Document, name, domain string) (string, error) {
 	if slices.Contains(recipients, any(domain)) {
 		return "", refuse("do", "route %s takes mail for %s already, in the draft", name, domain)
 	}
-	what := fmt.Sprintf("route %s takes %s", name, domain)
-	if len(recipients) > 0 {
-		err = d.Set(routes, name, map[string]any{"recipients": append(recipients, domain)}, false)
-	} else { // it takes everything: a copy takes the domain
-		fields := map[string]any{}
-		for k, v := range item.Fields {
-			fields[k] = v
-		}
-		fresh := name + " for " + domain
-		fields["name"], fields["recipients"] = fresh, []any{domain}
-		what, name = fmt.Sprintf("route %s takes %s", fresh, domain), fresh
-		err = d.Add(routes, fields, 1)
-	}
-	if err != nil {
+	if err := d.Set(routes, name, map[string]any{"recipients": append(recipients, domain)}, false); err != nil {
 		return "", err
 	}
-	for i, other := range d.Items(routes) { // in front of the first that would take it
+	what := fmt.Sprintf("route %s takes %s", name, domain)
+	for i, other := range d.Items(routes) {
 		if other.Name == name {
-			return what, nil
+			break
 		}
-		if taken := words(other.Fields["recipients"]); len(taken) == 0 || slices.ContainsFunc(taken, func(p any) bool { return matches(fmt.Sprint(p), domain) }) {
+		if slices.ContainsFunc(words(other.Fields["recipients"]), func(p any) bool { return takes(p, domain) }) {
 			return what, d.Move(routes, name, i+1)
 		}
 	}
 	return what, nil
 }
 
-// matches reports whether a route's pattern of recipients takes a domain.
-func matches(pattern, domain string) bool {
-	tail, wild := strings.CutPrefix(pattern, "*")
-	return pattern == domain || wild && strings.HasSuffix(domain, tail)
+// takes reports whether a pattern, as it is written, takes a domain.
+func takes(pattern any, domain string) bool {
+	p, err := address.ParsePattern(fmt.Sprint(pattern))
+	return err == nil && p.Match(address.Address{Local: "x", Domain: domain})
 }
 
 func words(v any) []any {
@@ -194,12 +188,23 @@ func lessTLS(d *config.Document, domain string, c diagnose.Cause) (string, error
 	if terms == "" {
 		terms = "offered"
 	}
+	return agree(d, domain, map[string]any{"tls": terms})
+}
+
+// agree sets terms of the peer that a domain belongs to, or makes one for it.
+func agree(d *config.Document, domain string, terms map[string]any) (string, error) {
+	var said []string
+	for name, v := range terms {
+		said = append(said, fmt.Sprintf("%s %v", strings.ReplaceAll(name, "_", " "), v))
+	}
+	slices.Sort(said)
+	what := fmt.Sprintf("agreed with %s: %s", domain, strings.Join(said, ", "))
 	peers := section("peers")
-	what := fmt.Sprintf("TLS with %s is %s", domain, terms)
 	for _, p := range d.Items(peers) {
-		if slices.ContainsFunc(words(p.Fields["domains"]), func(one any) bool { return matches(fmt.Sprint(one), domain) }) {
-			return what, d.Set(peers, p.Name, map[string]any{"tls": terms}, false)
+		if slices.ContainsFunc(words(p.Fields["domains"]), func(p any) bool { return takes(p, domain) }) {
+			return what, d.Set(peers, p.Name, terms, false)
 		}
 	}
-	return what, d.Add(peers, map[string]any{"name": domain, "domains": []any{domain}, "tls": terms}, len(d.Items(peers))+1)
+	terms["name"], terms["domains"] = domain, []any{domain}
+	return what, d.Add(peers, terms, 0)
 }

@@ -45,7 +45,7 @@ func (s *Store) ClaimAlerts(ctx context.Context, t AlertTerms, explain func(*sna
 			return err
 		}
 		list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (a Alert, err error) {
-			a.Snag, err = scanSnag(kindFirst{row, &a.Kind})
+			a.Snag, err = scanSnagWith(row, &a.Kind)
 			return a, err
 		})
 		if err != nil {
@@ -66,17 +66,6 @@ func (s *Store) ClaimAlerts(ctx context.Context, t AlertTerms, explain func(*sna
 		}
 		return tx.SendBatch(ctx, b).Close()
 	})
-}
-
-// kindFirst is a row with a kind before the columns of a trouble.
-type kindFirst struct {
-	pgx.CollectableRow
-	kind *string
-}
-
-// Scan reads the kind too.
-func (k kindFirst) Scan(dest ...any) error {
-	return k.CollectableRow.Scan(append([]any{k.kind}, dest...)...)
 }
 
 // DueAlerts takes what is to be told now, and puts each off in case it cannot be.

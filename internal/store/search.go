@@ -100,12 +100,12 @@ func byAge(q search.Query, a, b mail.Found) int {
 	return cmp.Compare(b.ID, a.ID)
 }
 
-// order is the direction in which a query wants ids.
-func order(q search.Query) string {
+// order sorts a column of ids as a query wants them.
+func order(q search.Query, column string) string {
 	if q.OldestFirst {
-		return " ORDER BY %s.id LIMIT "
+		return " ORDER BY " + column + " LIMIT "
 	}
-	return " ORDER BY %s.id DESC LIMIT "
+	return " ORDER BY " + column + " DESC LIMIT "
 }
 
 // only is the id that a query asks for.
@@ -185,7 +185,7 @@ func messagesSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + messageTerm(q, t, lower, upper))
 	}
-	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower, upper) + q.String() + fmt.Sprintf(order(sq), "m") + q.param(limit)
+	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower, upper) + q.String() + order(sq, "m.id") + q.param(limit)
 	return sql, q.args, true
 }
 
@@ -328,7 +328,7 @@ func refusalsSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + condition)
 	}
-	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower, upper) + q.String() + fmt.Sprintf(order(sq), "r") + q.param(limit), q.args, true
+	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower, upper) + q.String() + order(sq, "r.id") + q.param(limit), q.args, true
 }
 
 func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {

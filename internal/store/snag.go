@@ -156,7 +156,7 @@ func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident
 	}
 	causes := []string{}
 	for _, w := range list {
-		if w.Parts < snag.WideFrom() || !snag.Wide(w.Cause) {
+		if w.Parts < snag.WideFrom || !snag.Wide(w.Cause) {
 			continue
 		}
 		causes = append(causes, string(w.Cause))
@@ -223,13 +223,16 @@ type SnagFilter struct {
 
 const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at, ended, held, lost, attempts, senders, domains, lanes, evidence, part_of, parts, note, note_by, mine, muted_until`
 
-func scanSnag(row pgx.CollectableRow) (x snag.Snag, err error) {
+func scanSnag(row pgx.CollectableRow) (snag.Snag, error) { return scanSnagWith(row) }
+
+// scanSnagWith reads columns before those of the trouble too.
+func scanSnagWith(row pgx.CollectableRow, first ...any) (x snag.Snag, err error) {
 	var closed bool
 	var severity int16
 	var lanes []int64
 	var muted time.Time
-	err = row.Scan(&x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since, &x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Held, &x.Lost, &x.Attempts, &x.Senders, &x.Domains, &lanes,
-		&x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy, &x.Mine, &muted)
+	err = row.Scan(append(first, &x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since, &x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Held, &x.Lost, &x.Attempts, &x.Senders, &x.Domains, &lanes,
+		&x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy, &x.Mine, &muted)...)
 	x.Severity, x.Since, x.LastAt, x.State = snag.Severity(severity), x.Since.UTC(), x.LastAt.UTC(), "open"
 	if closed {
 		x.State = "closed"

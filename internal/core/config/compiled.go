@@ -167,6 +167,17 @@ func (c *Compiled) EachRoute(e Envelope, recipient address.Address, try func(*Ro
 	c.routeIdx.each(recipient, e.Sender, e.Account, e.Client, func(i int) bool { return try(&c.Routes[i]) })
 }
 
+// SmartHost is the first route to a smart host that signs in, one that takes mail
+// for anywhere; nil if there is none but the one to leave out.
+func (c *Compiled) SmartHost(leaveOut string) *Route {
+	for i := range c.Routes {
+		if r := &c.Routes[i]; !r.Off && r.NextHop == HopSmartHost && r.SignIn != nil && r.Name != leaveOut {
+			return r
+		}
+	}
+	return nil
+}
+
 // Peer is what was agreed with a domain, or nil.
 func (c *Compiled) Peer(domain string) *Peer {
 	var found *Peer

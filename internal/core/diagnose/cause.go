@@ -131,7 +131,6 @@ const (
 	MendPause     Mend = "pause"      // stop trying for a while
 	MendTLS       Mend = "tls"        // change the TLS terms for this domain
 	MendReturn    Mend = "return"     // send what waits back to its senders
-	MendTell      Mend = "tell"       // words for the administrator of the other side
 )
 
 // Meaning is what a cause is to people.

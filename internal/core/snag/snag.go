@@ -158,11 +158,8 @@ var wideMeans = map[diagnose.Cause]string{
 	diagnose.DNSTrouble:     "Many domains cannot be looked up at once: our resolver is likely down. See the resolvers of the service.",
 }
 
-// wideFrom is at how many places a cause must be seen to be ours.
-const wideFrom = 4
-
 // WideFrom is at how many places at once a cause counts as ours.
-func WideFrom() int { return wideFrom }
+const WideFrom = 4
 
 // Severity is how bad a trouble is, by its effect.
 type Severity int
@@ -254,7 +251,7 @@ type Mend struct {
 
 // Order is what is to be done about a trouble.
 type Order struct {
-	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,pause,return,tls"`
+	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls"`
 	Route string        `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
 	Why   string        `json:"why,omitempty" maxLength:"500"`
 	Say   string        `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
@@ -356,7 +353,10 @@ func (s *Snag) Offer(c *config.Compiled) {
 	if s.State == "closed" {
 		return
 	}
-	smart := smartHost(c, s.Place)
+	smart := ""
+	if r := c.SmartHost(s.Place.Name); r != nil {
+		smart = r.Name
+	}
 	add := func(m Mend) {
 		m.First = len(s.Mends) == 0 && m.Do != diagnose.MendReturn // what cannot be taken back is never the first
 		s.Mends = append(s.Mends, m)
@@ -383,6 +383,8 @@ func (s *Snag) Offer(c *config.Compiled) {
 			add(Mend{Do: diagnose.MendRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
 		case do == diagnose.MendRoute && s.Cause == diagnose.NoRoute && smart != "" && !strings.HasPrefix(s.Place.Name, "["):
 			add(Mend{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
+		case do == diagnose.MendSlower && s.Place.Kind == NextHop && len(Slower(s.Cause)) > 0:
+			add(Mend{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
 		case do == diagnose.MendPause && s.Held > 0 && len(s.Lanes) > 0:
 			add(Mend{Do: do, Says: "Stop trying for two hours"})
 		case do == diagnose.MendReturn && s.Held > 0:
@@ -397,19 +399,20 @@ func (s *Snag) Offer(c *config.Compiled) {
 	}
 }
 
+// Slower are the terms with a domain whose host wants less at once; none if that
+// does not help.
+func Slower(c diagnose.Cause) map[string]any {
+	switch c {
+	case diagnose.TooManySessions:
+		return map[string]any{"connections": 1}
+	case diagnose.RateLimited, diagnose.LowReputation:
+		return map[string]any{"connections": 1, "letters_per_minute": 20}
+	}
+	return nil
+}
+
 // agreedTLS reports whether TLS was agreed with a domain, beyond what its route asks.
 func agreedTLS(c *config.Compiled, domain string) bool {
 	p := c.Peer(domain)
 	return p != nil && (p.TLS == "required" || p.TLS == "verified")
-}
-
-// smartHost is the first route to a smart host that signs in: one that takes mail
-// for anywhere.
-func smartHost(c *config.Compiled, p Place) string {
-	for _, r := range c.Routes {
-		if r.NextHop == config.HopSmartHost && r.SignIn != nil && (p.Kind != Route || p.Name != r.Name) {
-			return r.Name
-		}
-	}
-	return ""
 }

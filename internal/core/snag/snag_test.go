@@ -143,6 +143,8 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1}, "[tls flush]"},
 		{plain + world, Snag{Cause: diagnose.TLSRequired, Place: Place{NextHop, "c.example"}}, "[tls]"},
 		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1, State: "closed"}, "[]"},
+		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{NextHop, "c.example"}, Held: 1}, "[slower]"},
+		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{Route, "provider"}, Held: 1}, "[]"},
 		{plain + world, Snag{Cause: diagnose.NoSuchUser, Place: Place{Address, "x@c.example"}, Lost: 1}, "[]"},
 	} {
 		parsed, err := config.Parse([]byte(c.text))

@@ -2125,7 +2125,7 @@ export interface components {
         };
         Order: {
             /** @enum {string} */
-            do: "flush" | "smart-host" | "route" | "pause" | "return" | "tls";
+            do: "flush" | "smart-host" | "route" | "slower" | "pause" | "return" | "tls";
             /** @description Of several that are offered, the one by this route */
             route?: string;
             /** @description return: the sentence that the senders read */

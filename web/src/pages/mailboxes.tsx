@@ -29,6 +29,7 @@ import {
 } from "../api/setup";
 import { Editor, useMayChange } from "../parts/editor";
 import { words } from "../parts/fields";
+import { MoreButton } from "../parts/more";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, octets, soft } from "../parts/text";
 import { When } from "../parts/when";
@@ -142,11 +143,7 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 					<AliasTable items={items as AliasLine[]} onOpen={(item) => go({ item })} />
 				)}
 			</div>
-			{list.hasNextPage && (
-				<Button variant="default" size="xs" loading={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
-					Show the next {perPage}
-				</Button>
-			)}
+			<MoreButton query={list} label={`Show the next ${perPage}`} />
 			<EntryEditor kind={kind} item={search.item} onClose={() => go({ item: undefined })} />
 		</Stack>
 	);

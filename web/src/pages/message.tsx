@@ -208,7 +208,7 @@ function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 	const lane = mine[0]?.lane;
 	const found = useQuery({
 		queryKey: ["snags", "of", cause, lane],
-		queryFn: () => snags.list({ cause, lane }, "", 20),
+		queryFn: () => snags.list({ cause, lane, muted: true }, "", 20),
 		enabled: lane !== undefined,
 	});
 	const snag = found.data?.items.find(

@@ -3,7 +3,9 @@ import { Button, Group } from "@mantine/core";
 /** Reads the next page, while there is one. */
 export function MoreButton({
 	query,
+	label = "More",
 }: {
+	label?: string;
 	query: { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => unknown };
 }) {
 	if (!query.hasNextPage) {
@@ -12,7 +14,7 @@ export function MoreButton({
 	return (
 		<Group justify="center">
 			<Button size="xs" variant="default" loading={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>
-				More
+				{label}
 			</Button>
 		</Group>
 	);

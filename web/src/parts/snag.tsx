@@ -96,10 +96,12 @@ export function SnagTable({ items }: { items: Snag[] }) {
 							<Table.Td>
 								<Text size="xs">
 									{nextStep(s)}
-									<Text span inherit c="dimmed">
-										{" "}
-										({whoCan(s)})
-									</Text>
+									{s.state === "open" && (
+										<Text span inherit c="dimmed">
+											{" "}
+											({whoCan(s)})
+										</Text>
+									)}
 								</Text>
 							</Table.Td>
 						</Table.Tr>
