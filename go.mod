@@ -3,8 +3,10 @@ module gullroute
 go 1.26.0
 
 require (
+	blitiri.com.ar/go/spf v1.6.0
 	github.com/chromedp/chromedp v0.14.2
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/emersion/go-msgauth v0.7.0
 	github.com/goccy/go-json v0.12.0
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/jackc/pgx/v5 v5.12.0

@@ -101,6 +101,7 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 }
 
 func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
+	t.Parallel()
 	s := own(t, "lanes", nil)
 	s.until(t, s.out(t, "a@sunkenpier.example"), mail.Deferred)
 	id := s.out(t, "b@foghorn.example")
@@ -138,6 +139,7 @@ func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
 }
 
 func TestConsoleOfAViewerAndOfAStranger(t *testing.T) {
+	t.Parallel()
 	s := own(t, "viewer", nil)
 	id := s.out(t, "a@sunkenpier.example")
 	s.until(t, id, mail.Deferred)
@@ -158,6 +160,7 @@ func TestConsoleOfAViewerAndOfAStranger(t *testing.T) {
 }
 
 func TestConsoleSaysWhenTheServiceIsDownAndComesBack(t *testing.T) {
+	t.Parallel()
 	s := own(t, "down", nil)
 	p := s.open(t, "keeper")
 	p.shows("Mail moves", "No mail yet", "Nothing is in trouble")
@@ -177,6 +180,7 @@ func TestConsoleSaysWhenTheServiceIsDownAndComesBack(t *testing.T) {
 }
 
 func TestConsoleActsOnLettersAndTakesItBack(t *testing.T) {
+	t.Parallel()
 	s := slow(t, "acting")
 	ids := s.stuck(t, "a@sunkenpier.example", "b@sunkenpier.example", "c@sunkenpier.example")
 	lane := s.until(t, ids[0], mail.Deferred).LaneID.String()

@@ -163,6 +163,7 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 }
 
 func TestTheLimitsOfARuleStopAnAccountAndAMachine(t *testing.T) {
+	t.Parallel()
 	s := own(t, "limits", func(c string) string {
 		return strings.NewReplacer("limits: {messages_per_hour: 200, messages_per_day: 500, recipients_per_day: 1000}", "limits: {messages_per_day: 2}",
 			"  - name: ticket machines\n", "  - name: ticket machines\n    limits: {recipients_per_hour: 3}\n").Replace(c)

@@ -168,6 +168,7 @@ func TestFaultTheDatabaseIsKilled(t *testing.T) {
 }
 
 func TestFaultOneOfTwoNodesIsKilled(t *testing.T) {
+	t.Parallel()
 	s := own(t, "nodekilled", nil)
 	other := s.second(t, "reef")
 	here, there := startSenders(s, 2), startSenders(other, 2)
@@ -245,6 +246,7 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 }
 
 func TestFaultDNSIsDownSlowOrLying(t *testing.T) {
+	t.Parallel()
 	s := own(t, "dns", nil)
 	mode := func(m string) {
 		t.Helper()
@@ -287,6 +289,7 @@ func TestFaultDNSIsDownSlowOrLying(t *testing.T) {
 }
 
 func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
+	t.Parallel()
 	s := own(t, "hangsup", nil)
 	var ids []string
 	arrived := 0

@@ -291,6 +291,7 @@ func (s *stack) notice(t *testing.T, id string, n int) report {
 }
 
 func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
+	t.Parallel()
 	s := own(t, "notices", func(c string) string {
 		return strings.NewReplacer("give_up: 2d", "give_up: 2d\n    warn_after: 1s", "  retry:\n", "  notices: {copy_to: failures}\n  retry:\n").Replace(c)
 	})

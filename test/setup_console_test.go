@@ -68,6 +68,7 @@ func (p *page) click(within, name string) {
 }
 
 func TestConsoleLeadsFromNothingToALetterInAndALetterOut(t *testing.T) {
+	t.Parallel()
 	s := blank(t, "firststeps")
 	p := s.open(t, "keeper")
 	p.visit("/setup")
@@ -120,6 +121,7 @@ func TestConsoleLeadsFromNothingToALetterInAndALetterOut(t *testing.T) {
 }
 
 func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
+	t.Parallel()
 	s := own(t, "consolerelay", nil)
 	p := s.open(t, "keeper")
 	p.visit("/setup/relay_rules?item=%2B")
@@ -156,6 +158,7 @@ func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
 }
 
 func TestConsoleChangesTheOrderByKeyboardAndExplains(t *testing.T) {
+	t.Parallel()
 	s := own(t, "consoleorder", nil)
 	p := s.open(t, "keeper")
 	p.visit("/setup/routes")
@@ -189,6 +192,7 @@ func TestConsoleChangesTheOrderByKeyboardAndExplains(t *testing.T) {
 }
 
 func TestConsoleMailboxesAreFoundChangedAndImported(t *testing.T) {
+	t.Parallel()
 	s := own(t, "consolemailboxes", nil)
 	p := s.open(t, "keeper")
 	p.visit("/setup/mailboxes?find=harrow")

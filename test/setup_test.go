@@ -203,6 +203,7 @@ func TestAViewerChangesNothing(t *testing.T) {
 }
 
 func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
+	t.Parallel()
 	s := own(t, "confirm", nil)
 	s.run(t, "service", "set", "--retry-give-up", "3d")
 	s.run(t, "draft", "apply", "--confirm-within", "1s")
@@ -320,6 +321,7 @@ func TestTheDirectsSecondWayIsTheSmartHost(t *testing.T) {
 }
 
 func TestEverythingIsExportedAndImportedAgain(t *testing.T) {
+	t.Parallel()
 	s := own(t, "export", nil)
 	givePassword(t, s, inesAddress, inesPassword)
 	text := s.run(t, "config", "export")
@@ -355,6 +357,7 @@ func (s *stack) smtpsOf(t *testing.T) string {
 }
 
 func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
+	t.Parallel()
 	s := own(t, "hundredthousand", nil)
 	file := filepath.Join(t.TempDir(), "people.csv")
 	write := func(bad map[int]string) {

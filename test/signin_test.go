@@ -107,6 +107,7 @@ func python(t *testing.T, address, tls, protocol, mechanism, login, password, fr
 var wire = map[string]string{"off": "plain", "starttls": "starttls", "required": "starttls", "implicit": "tls"}
 
 func TestEveryListenerIsSpokenToByStrangersPrograms(t *testing.T) {
+	t.Parallel()
 	s, list := doorsWithPassword(t)
 	for _, d := range list {
 		t.Run(d.name, func(t *testing.T) {
@@ -259,6 +260,7 @@ func TestPlaintextBehindSTARTTLSIsNotBelieved(t *testing.T) {
 }
 
 func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
+	t.Parallel()
 	s := own(t, "guessing", nil)
 	givePassword(t, s, inesAddress, inesPassword)
 	for range 5 {

@@ -64,6 +64,7 @@ func (s *stack) over(t *testing.T, x snag.Snag) string {
 }
 
 func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
+	t.Parallel()
 	s := troubled(t, "snags")
 	wanted := []struct {
 		to     string
@@ -153,6 +154,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 }
 
 func TestEveryMendMends(t *testing.T) {
+	t.Parallel()
 	s := troubled(t, "mends")
 	arrives := func(id, by string) {
 		t.Helper()
@@ -236,6 +238,7 @@ func TestEveryMendMends(t *testing.T) {
 
 // TestFromTheOverviewToTheMendInThreeClicks is what a newcomer does.
 func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
+	t.Parallel()
 	s := troubled(t, "clicks")
 	refused, full := s.out(t, "a@sunkenpier.example"), s.out(t, "a@fullshelf.example")
 	s.until(t, s.out(t, "a@strandwatch.example"), mail.Bounced)

@@ -72,6 +72,7 @@ func (a *authority) write(t *testing.T, name, certFile, keyFile string) {
 }
 
 func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cert, key, clientCert, clientKey, roots := filepath.Join(dir, "cert"), filepath.Join(dir, "key"), filepath.Join(dir, "client"), filepath.Join(dir, "client.key"), filepath.Join(dir, "ca")
 	ours, strangers := newAuthority(t), newAuthority(t)

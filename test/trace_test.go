@@ -22,6 +22,7 @@ import (
 
 // TestTenSupportCalls answers each call by one search and one page.
 func TestTenSupportCalls(t *testing.T) {
+	t.Parallel()
 	s := own(t, "calls", func(c string) string {
 		c = strings.Replace(c, "quota: 50 MB", "quota: 2000", 1)
 		return strings.Replace(c, "\npeers:\n", "\npeers:\n  - {name: brief, domains: [sunkenpier.example], retry: {intervals: [1s], warn_after: 1s, give_up: 4s}}\n", 1)
@@ -309,6 +310,7 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 }
 
 func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
+	t.Parallel()
 	s := own(t, "kept", func(c string) string {
 		c = strings.Replace(c, "    kind: inside\n", "    kind: inside\n    transcript: trouble\n", 1)
 		return strings.Replace(c, "  - name: to the world\n", "  - name: to the world\n    transcript: none\n", 1)
@@ -409,6 +411,7 @@ func unheeding(t *testing.T, listener string, lines ...string) {
 }
 
 func TestViewersSeeOfLettersWhatTheSettingsLetThemSee(t *testing.T) {
+	t.Parallel()
 	s := own(t, "masked", func(c string) string {
 		return strings.Replace(c, "  retention: 30d\n", "  retention: 30d\n  viewers_see: {addresses: masked, subjects: hidden}\n", 1)
 	})
@@ -438,6 +441,7 @@ func TestViewersSeeOfLettersWhatTheSettingsLetThemSee(t *testing.T) {
 }
 
 func TestTheDailyReportIsMailed(t *testing.T) {
+	t.Parallel()
 	s := own(t, "daily", func(c string) string {
 		return strings.Replace(c, "  retention: 30d\n", "  retention: 30d\n  daily_report: {at: \"00:00\", zone: UTC, to: [keeper@skerryline.example]}\n", 1)
 	})

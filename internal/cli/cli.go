@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"gullroute/internal/client"
 )
@@ -96,38 +98,48 @@ func (a *app) root() *cobra.Command {
 			if !slices.Contains(formats, a.format) && !(a.format == "html" && c.CommandPath() == "gull report") {
 				return usage("--output %q is not known; allowed: %s", a.format, strings.Join(formats, ", "))
 			}
-			return nil
+			return readEnvironment(c.Flags())
 		},
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w; see %s --help", err, c.CommandPath())
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.url, "url", fromEnv("GULL_URL", "http://127.0.0.1:8480"), "address of the service (GULL_URL)")
+	flags.StringVar(&a.url, "url", "", "address of the service (GULL_URL); http://127.0.0.1:8480 if not given")
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
 	flags.StringVarP(&a.format, "output", "o", "table", "how to print: "+strings.Join(formats, ", "))
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.sectionCommands()...)
 	root.AddCommand(a.aliasCommand(), a.secretCommand(), a.changeCommand(), a.draftCommand(), a.revisionCommand())
 	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(), a.nodeCommand(), a.scheduleCommand(),
-		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
+		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.dkimCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
 	a.addPauses(root)
 	return root
 }
 
-func fromEnv(name, otherwise string) string {
-	if v := os.Getenv(name); v != "" {
-		return v
-	}
-	return otherwise
+// environment says that an option may come from an environment variable. Its value
+// there is never shown as the default: it may hold a password.
+func environment(flags *pflag.FlagSet, option, variable string) {
+	_ = flags.SetAnnotation(option, "environment", []string{variable})
+}
+
+// readEnvironment sets the options that were not given and stand in the environment.
+func readEnvironment(flags *pflag.FlagSet) error {
+	var failed error
+	flags.VisitAll(func(f *pflag.Flag) {
+		for _, variable := range f.Annotations["environment"] {
+			if value := os.Getenv(variable); value != "" && !f.Changed && failed == nil {
+				if err := f.Value.Set(value); err != nil {
+					failed = usage("%s: %w", variable, err)
+				}
+			}
+		}
+	})
+	return failed
 }
 
 func (a *app) client() *client.Client {
-	token := a.token
-	if token == "" {
-		token = os.Getenv("GULL_TOKEN")
-	}
-	return client.New(a.url, token)
+	return client.New(cmp.Or(a.url, os.Getenv("GULL_URL"), "http://127.0.0.1:8480"), cmp.Or(a.token, os.Getenv("GULL_TOKEN")))
 }
 
 // group is a command that only holds others.

@@ -52,19 +52,22 @@ func (a *app) serveCommand() *cobra.Command {
 	}
 	fl := c.Flags()
 	host, _ := os.Hostname()
-	fl.StringVar(&f.database, "database", os.Getenv("GULL_DATABASE_URL"), "address of the database (GULL_DATABASE_URL)")
+	fl.StringVar(&f.database, "database", "", "address of the database (GULL_DATABASE_URL)")
 	fl.StringVar(&f.config, "config", "", "configuration to begin with, if the database has none yet")
-	fl.StringVar(&f.http, "http", fromEnv("GULL_HTTP", "127.0.0.1:8480"), "address of console and API (GULL_HTTP)")
-	fl.StringVar(&f.node, "node", fromEnv("GULL_NODE", host), "name of this node (GULL_NODE)")
+	fl.StringVar(&f.http, "http", "127.0.0.1:8480", "address of console and API (GULL_HTTP)")
+	fl.StringVar(&f.node, "node", host, "name of this node (GULL_NODE)")
 	fl.StringVar(&f.spool, "spool", os.TempDir(), "directory for content that is too large for memory while it comes in")
 	fl.StringVar(&f.cert, "tls-cert", "", "certificate of console and API; without it sign-in is offered on loopback only")
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
 	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which far hosts are verified; the system's if not given")
-	fl.StringVar(&f.keyFile, "key-file", os.Getenv("GULL_KEY_FILE"), "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
-	fl.StringVar(&f.level, "log-level", fromEnv("GULL_LOG_LEVEL", "info"), "how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level changes it while it runs")
-	fl.StringVar(&f.syslog, "syslog", os.Getenv("GULL_SYSLOG"), "send the log and what happens to letters to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")
+	fl.StringVar(&f.keyFile, "key-file", "", "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
+	fl.StringVar(&f.level, "log-level", "info", "how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level changes it while it runs")
+	fl.StringVar(&f.syslog, "syslog", "", "send the log and what happens to letters to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")
 	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
 	fl.StringArrayVar(&f.bind, "bind", nil, "LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given again")
+	for option, variable := range map[string]string{"database": "GULL_DATABASE_URL", "http": "GULL_HTTP", "node": "GULL_NODE", "key-file": "GULL_KEY_FILE", "log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG"} {
+		environment(fl, option, variable)
+	}
 	return c
 }
 

@@ -45,7 +45,8 @@ func (a *app) simnetHistory() *cobra.Command {
 			return a.loadHistory(c.Context(), s, f)
 		},
 	}
-	c.Flags().StringVar(&database, "database", os.Getenv("GULL_DATABASE_URL"), "address of the database (GULL_DATABASE_URL)")
+	c.Flags().StringVar(&database, "database", "", "address of the database (GULL_DATABASE_URL)")
+	environment(c.Flags(), "database", "GULL_DATABASE_URL")
 	return c
 }
 

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"os/signal"
 	"strings"
 	"syscall"
@@ -19,7 +21,7 @@ import (
 )
 
 func (a *app) simnetCommand() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave())
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave(), a.simnetPublish(), a.simnetWithdraw())
 }
 
 func (a *app) simnetServe() *cobra.Command {
@@ -80,7 +82,7 @@ func (a *app) simnetTraffic() *cobra.Command {
 }
 
 func controlURL() string {
-	return "http://" + strings.TrimPrefix(fromEnv("GULL_SIMNET", "127.0.0.1:5380"), "http://")
+	return "http://" + strings.TrimPrefix(cmp.Or(os.Getenv("GULL_SIMNET"), "127.0.0.1:5380"), "http://")
 }
 
 // control calls the simulated internet's control interface.
@@ -88,6 +90,9 @@ func control(method, path string, body []byte, out any) error {
 	req, err := http.NewRequest(method, controlURL()+path, bytes.NewReader(body))
 	if err != nil {
 		return err
+	}
+	if bytes.HasPrefix(body, []byte("{")) {
+		req.Header.Set("Content-Type", "application/json")
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
@@ -104,7 +109,69 @@ func control(method, path string, body []byte, out any) error {
 	case resp.StatusCode >= 300:
 		return usage("%s", strings.TrimSpace(string(text)))
 	}
+	if out == nil {
+		return nil
+	}
 	return json.Unmarshal(text, out)
+}
+
+func (a *app) simnetPublish() *cobra.Command {
+	var e simnet.Entry
+	c := &cobra.Command{
+		Use: "publish [LINE]", Short: "Publish a DNS record, as a line of a zone file or as an editor's form takes it", Args: cobra.MaximumNArgs(1),
+		Long: "Publish a DNS record in the simulated internet: a line of a zone file (- reads lines from standard input), or host, type and value as they are put into the form of an editor.",
+		Example: "  gull simnet publish '_dmarc.skerryline.example. 3600 IN TXT \"v=DMARC1; p=quarantine\"' --replace\n" +
+			"  gull simnet publish --zone skerryline.example --host @ --type TXT --value 'v=spf1 mx -all' --replace",
+		RunE: func(_ *cobra.Command, args []string) error {
+			var lines []string
+			if len(args) == 0 {
+				if e.Type == "" || e.Value == "" {
+					return usage("give a line of a zone file, or --host, --type and --value")
+				}
+				body, err := json.Marshal(e)
+				if err != nil {
+					return err
+				}
+				if err := control(http.MethodPost, "/dns/records", body, &lines); err != nil {
+					return err
+				}
+			} else {
+				text := args[0]
+				if text == "-" {
+					all, err := io.ReadAll(os.Stdin)
+					if err != nil {
+						return err
+					}
+					text = string(all)
+				}
+				if err := control(http.MethodPost, fmt.Sprintf("/dns/records?replace=%t", e.Replace), []byte(text), &lines); err != nil {
+					return err
+				}
+			}
+			fmt.Fprintf(a.out, "Published: %s\n", strings.Join(lines, "\n"))
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&e.Zone, "zone", "", "zone that the host is in")
+	f.StringVar(&e.Host, "host", "", "name within the zone, @ for the zone itself, or a whole name")
+	f.StringVar(&e.Type, "type", "", "such as TXT or MX")
+	f.StringVar(&e.Value, "value", "", "as an editor's form takes it")
+	f.BoolVar(&e.Replace, "replace", false, "in place of the records of that name and type; of TXT of those that begin alike")
+	return c
+}
+
+func (a *app) simnetWithdraw() *cobra.Command {
+	return &cobra.Command{
+		Use: "withdraw NAME TYPE", Short: "Take DNS records out", Args: exactly(2), Example: "  gull simnet withdraw _dmarc.skerryline.example TXT",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := control(http.MethodDelete, "/dns/records/"+args[0]+"/"+args[1], nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s has no %s record any more.\n", args[0], args[1])
+			return nil
+		},
+	}
 }
 
 func (a *app) simnetHosts() *cobra.Command {

@@ -21,10 +21,12 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/allowance"
 	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/identity"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/record"
+	"gullroute/internal/engine/resolve"
 	"gullroute/internal/engine/seal"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/snags"
@@ -58,7 +60,8 @@ type Engine struct {
 
 	node          int
 	cfg           atomic.Pointer[config.Compiled]
-	applyMu       sync.Mutex // of what is in force
+	resolver      atomic.Pointer[resolve.Resolver] // with its cache, of the configuration in force
+	applyMu       sync.Mutex                       // of what is in force
 	confirmBy     atomic.Pointer[time.Time]
 	asked         chan struct{}          // by another node for what happens here
 	trouble       atomic.Pointer[string] // of the listeners
@@ -86,9 +89,9 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	ids := ident.NewMaker(node, time.Now)
 	e.Snags = snags.New(o.Store, ids, o.Log)
 	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
-		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
+		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Identify: e.identify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
 			return octets, err
 		}})
@@ -123,6 +126,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.followPauses(ctx); err != nil {
 		e.stop()
 		return err
+	}
+	if err := e.followKeys(ctx); err != nil {
+		e.Log.Error("not all letters can be signed", "error", err)
 	}
 	go func() { e.Queue.Run(e.running); close(e.done) }()
 	if err := e.followWatches(ctx); err != nil {
@@ -200,6 +206,7 @@ func (e *Engine) take(rev mail.Revision, dir *directory.Directory) error {
 func (e *Engine) force(c *config.Compiled) {
 	e.cfg.Store(c)
 	e.verified.forget()
+	e.resolver.Store(resolve.New(c.Service.Resolvers, c.Service.AddressFamily))
 	e.Queue.Apply(c)
 	trouble := ""
 	if err := e.Receive.Apply(c); err != nil {
@@ -218,6 +225,8 @@ func (e *Engine) upkeep(ctx context.Context) {
 	defer partitions.Stop()
 	minute := time.NewTicker(20 * time.Second)
 	defer minute.Stop()
+	keys := time.NewTicker(keysEvery)
+	defer keys.Stop()
 	second := time.NewTicker(time.Second)
 	defer second.Stop()
 	for {
@@ -240,6 +249,10 @@ func (e *Engine) upkeep(ctx context.Context) {
 		case now := <-minute.C:
 			if err := e.dailyReport(ctx, now); err != nil {
 				e.complain(ctx, "the daily report could not be sent yet", err)
+			}
+		case <-keys.C:
+			if err := e.checkKeys(ctx); err != nil {
+				e.complain(ctx, "DNS could not be asked for the records of keys", err)
 			}
 		case now := <-partitions.C:
 			if err := e.forget(ctx, now); err != nil {

@@ -18,7 +18,7 @@ import (
 )
 
 // ErrExists reports an address that somebody has already.
-var ErrExists = errors.New("it exists already")
+var ErrExists = store.ErrExists
 
 // PutMailbox adds a mailbox, or changes the one with its address. It counts at
 // once. The error may be form.Problems.

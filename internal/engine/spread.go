@@ -30,6 +30,8 @@ func (e *Engine) noticed(n store.Notice) {
 		err = e.followDirectory(ctx, n.Keys)
 	case "secret":
 		e.secrets.forget()
+	case "dkim":
+		err = e.followKeys(ctx)
 	case "pause":
 		err = e.followPauses(ctx)
 	case "watch":
@@ -69,6 +71,7 @@ func (e *Engine) catchUp() {
 	e.noticed(store.Notice{Kind: "config"})
 	e.noticed(store.Notice{Kind: "directory"})
 	e.noticed(store.Notice{Kind: "secret"})
+	e.noticed(store.Notice{Kind: "dkim"})
 	e.noticed(store.Notice{Kind: "pause"})
 	e.noticed(store.Notice{Kind: "watch"})
 	e.noticed(store.Notice{Kind: "rest"})

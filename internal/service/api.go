@@ -62,6 +62,7 @@ func (s *Service) newAPI() huma.API {
 	huma.Register(api, read("log-level", "/api/v1/log/level", "How much the service writes to its log"), s.showLogLevel)
 	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"), s.setLogLevel)
 	s.snagOperations(api)
+	s.dkimOperations(api)
 	s.setupOperations(api)
 	s.peopleOperations(api)
 	describeStreams(api)

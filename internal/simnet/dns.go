@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 // nameServer answers for the whole simulated internet, over UDP and TCP.
 type nameServer struct {
+	mu      sync.RWMutex
 	records map[string][]dns.RR // by lower-case name with the last dot
 	broken  map[string]bool
 	servers []*dns.Server
@@ -66,9 +68,13 @@ func newNameServer(w *World) (*nameServer, error) {
 				return nil, err
 			}
 		}
-		for _, txt := range d.TXT {
-			ns.records[name] = append(ns.records[name], &dns.TXT{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordTTL}, Txt: []string{txt}})
+	}
+	for _, line := range w.Records {
+		rr, err := parseRecord(line)
+		if err != nil {
+			return nil, fmt.Errorf("simnet: %w", err)
 		}
+		ns.publish(rr, false)
 	}
 	return ns, nil
 }
@@ -81,6 +87,19 @@ func (ns *nameServer) add(format string, args ...any) error {
 	name := strings.ToLower(rr.Header().Name)
 	ns.records[name] = append(ns.records[name], rr)
 	return nil
+}
+
+// above reports whether there is something below a name: then it exists, without
+// records (RFC 8020).
+func (ns *nameServer) above(name string) bool {
+	ns.mu.RLock()
+	defer ns.mu.RUnlock()
+	for known := range ns.records {
+		if strings.HasSuffix(known, "."+name) {
+			return true
+		}
+	}
+	return false
 }
 
 // listen opens both transports at one address and returns it.
@@ -121,7 +140,12 @@ func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 	m.Authoritative = true
 	if len(q.Question) == 1 {
 		name := strings.ToLower(q.Question[0].Name)
+		ns.mu.RLock()
 		records, known := ns.records[name]
+		ns.mu.RUnlock()
+		if !known && ns.above(name) {
+			records, known = nil, true
+		}
 		switch {
 		case mode == dnsLying:
 			m.Rcode = dns.RcodeNameError
@@ -131,7 +155,8 @@ func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 			m.Rcode = dns.RcodeNameError
 		}
 		for _, rr := range records {
-			if rr.Header().Rrtype == q.Question[0].Qtype && m.Rcode == dns.RcodeSuccess {
+			same := rr.Header().Rrtype == q.Question[0].Qtype || rr.Header().Rrtype == dns.TypeCNAME
+			if same && m.Rcode == dns.RcodeSuccess {
 				m.Answer = append(m.Answer, rr)
 			}
 		}

@@ -108,6 +108,7 @@ func (h *host) view() HostView {
 //	GET    /hosts/NAME/letters    what it received, newest last
 //	DELETE /hosts/NAME/letters
 //	PUT    /dns/MODE              well, down, slow or lying
+//	/dns/records                  see serveRecords
 func (n *Net) serveControl(address string) error {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
@@ -158,6 +159,7 @@ func (n *Net) serveControl(address string) error {
 		n.names.mode.Store(&mode)
 		w.WriteHeader(http.StatusNoContent)
 	})
+	n.serveRecords(mux)
 	n.control = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = n.control.Serve(l) }()
 	return nil

@@ -16,6 +16,8 @@ import (
 type World struct {
 	Domains []Domain `yaml:"domains"`
 	Hosts   []Spec   `yaml:"hosts"`
+	// Records are further ones, as lines of a zone file.
+	Records []string `yaml:"records"`
 }
 
 // Domain is a name in DNS.
@@ -29,7 +31,6 @@ type Domain struct {
 	// Broken lets DNS fail for the domain.
 	Broken bool     `yaml:"broken"`
 	A      []string `yaml:"a"`
-	TXT    []string `yaml:"txt"`
 }
 
 // Spec is a mail host.

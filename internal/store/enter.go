@@ -47,7 +47,7 @@ const eventColumns = "message_id, n, at, kind, node, text, detail"
 func entryTables(node int, entries []*Entry) []table {
 	return []table{
 		{"message", "id, received_at, sender, header_from, subject, message_id, size, listener, client_address, helo, " +
-			"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, notice_of, direction", func(w *rowWriter) {
+			"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, notice_of, direction, identity", func(w *rowWriter) {
 			for _, e := range entries {
 				writeMessage(w, e.Message)
 			}
@@ -78,7 +78,7 @@ func entryTables(node int, entries []*Entry) []table {
 }
 
 func writeMessage(w *rowWriter, m *mail.Message) {
-	w.row(21)
+	w.row(22)
 	w.int8(int64(m.ID))
 	w.time(m.ReceivedAt)
 	w.text(m.Sender)
@@ -100,6 +100,11 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 	w.text(m.EnvID)
 	w.int8(int64(m.NoticeOf))
 	w.text(cmp.Or(m.Direction, mail.In))
+	if m.Identity != nil {
+		w.jsonOf(m.Identity)
+	} else {
+		w.null()
+	}
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {

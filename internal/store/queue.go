@@ -26,10 +26,12 @@ type Due struct {
 	Account  string
 	Client   string
 	Listener string
+	// Direction is the message's.
+	Direction string
 }
 
 // dueColumns are read by scanDue behind queueColumns; m is message.
-const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener`
+const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener, m.direction`
 
 // queueColumns are read by scanDelivery; d is delivery, l is lane.
 const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
@@ -88,7 +90,7 @@ func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 
 func scanDue(row pgx.CollectableRow) (Due, error) {
 	var due Due
-	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client, &due.Listener)
+	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client, &due.Listener, &due.Direction)
 	return due, err
 }
 

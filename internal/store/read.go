@@ -15,11 +15,11 @@ import (
 )
 
 const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id, m.size, m.listener, m.client_address,
-	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.direction`
+	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.direction, m.identity`
 
 func messageTargets(m *mail.Message) []any {
 	return []any{&m.ID, &m.ReceivedAt, &m.Sender, &m.HeaderFrom, &m.Subject, &m.MessageID, &m.Size, &m.Listener, &m.ClientAddress,
-		&m.Helo, &m.Account, &m.SessionID, &m.Revision, &m.Protocol, &m.Hops, &m.UTF8, &m.EightBit, &m.Ret, &m.EnvID, &m.NoticeOf, &m.Direction}
+		&m.Helo, &m.Account, &m.SessionID, &m.Revision, &m.Protocol, &m.Hops, &m.UTF8, &m.EightBit, &m.Ret, &m.EnvID, &m.NoticeOf, &m.Direction, &m.Identity}
 }
 
 func scanMessage(row pgx.CollectableRow) (mail.Message, error) {

@@ -194,6 +194,7 @@ type Listener struct {
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
 	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
+	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' letters, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the letter and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`
 	Limits             Limits         `yaml:"limits"`
 }
 
@@ -332,6 +333,7 @@ type Peer struct {
 	No8Bit               bool             `yaml:"no_8bit" doc:"Their servers take no 8-bit text"`
 	NoUTF8Addresses      bool             `yaml:"no_utf8_addresses"`
 	AutomaticReplies     string           `yaml:"automatic_replies" enum:"inside,outside,none" doc:"Which text their people get; outside if nothing is agreed"`
+	Identity             string           `yaml:"identity" enum:"note,hold,refuse" doc:"What is done with letters in their name that neither SPF nor a signature proves, whatever they publish; as the listener says if not given"`
 	NoForwards           bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
 	NoBounces            bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
 	NoDelayNotices       bool             `yaml:"no_delay_notices" doc:"They are not told of delays"`

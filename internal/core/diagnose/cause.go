@@ -80,6 +80,7 @@ const (
 	NoRuleAllows   Cause = "no-rule-allows"
 	RuleRefuses    Cause = "rule-refuses"
 	LimitReached   Cause = "limit-reached"
+	SenderUnproved Cause = "sender-unproved"
 	Malformed      Cause = "malformed"
 	TLSNeeded      Cause = "tls-needed-here"
 	SignInNeeded   Cause = "sign-in-needed-here"

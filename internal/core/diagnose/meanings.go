@@ -152,6 +152,8 @@ var meanings = map[Cause]Meaning{
 		"If it should, add a relay rule as narrow as it can be: its network, its senders.", Us),
 	RuleRefuses: stays(Ours, "A relay rule refuses it", "A rule of ours matched and refuses.",
 		"If it should pass, change the rule named in the decision.", Us),
+	SenderUnproved: stays(Identity, "The sender did not prove who it is", "Neither SPF nor a signature (DKIM) proves the domain in From, and that domain asks for such letters to be refused, or it was agreed so.",
+		"If the letter is genuine, its sender's administrator must mend SPF or DKIM; a peer or the listener can be set to note only.", FarAdmin),
 	LimitReached: waits("until the next hour or day", Rate, "A limit of a relay rule is reached", "The account or client has sent as much as its rule allows in a time.",
 		"If this is wanted mail, raise the limit; if not, change the account's password.", Us),
 	Malformed: stays(Content, "The command or the content is malformed", "What the client sent is not what RFC 5321 or 5322 allows.",

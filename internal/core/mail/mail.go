@@ -12,6 +12,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/identity"
 )
 
 // State is where a delivery stands.
@@ -61,8 +62,10 @@ type Message struct {
 	Direction     string    `json:"direction" enum:"in,out,own" doc:"in: from the world. out: from our people and machines. own: made here"`
 	// NoticeOf is the message this one is a notification about, one of ours or
 	// from elsewhere, or the message it answers; 0 if none.
-	NoticeOf   ident.ID   `json:"notice_of,omitzero"`
-	Deliveries []Delivery `json:"deliveries"`
+	NoticeOf ident.ID `json:"notice_of,omitzero"`
+	// Identity is what was found of who it is from; nil where nobody asked.
+	Identity   *identity.Finding `json:"identity,omitempty"`
+	Deliveries []Delivery        `json:"deliveries"`
 }
 
 // KindReport is the protocol of a daily report.
@@ -224,6 +227,7 @@ const (
 	EventExpired   Kind = "expired"
 	EventDelayed   Kind = "delayed" // the sender was told of the delay
 	EventAction    Kind = "action"  // a person did something with it
+	EventHeld      Kind = "held"    // by what was found of its sender
 	EventReport    Kind = "report"  // a notice about it came from elsewhere
 )
 

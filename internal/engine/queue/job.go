@@ -31,6 +31,7 @@ type job struct {
 	account    string
 	client     string
 	listener   string
+	direction  string
 	deliveries []*mail.Delivery
 	in         ident.ID     // the lane it was placed in
 	content    *keptContent // nil if it must be read from the database
@@ -41,7 +42,7 @@ type jobKey struct{ message, lane ident.ID }
 func jobOf(d *store.Due) *job {
 	return &job{message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
 		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
-		account: d.Account, client: d.Client, listener: d.Listener}
+		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction}
 }
 
 func (j *job) bulk() bool { return j.deliveries[0].Bulk }
@@ -62,6 +63,29 @@ func (q *Queue) letter(j *job) *deliver.Letter {
 			}
 			return q.Store.OpenContent(q.ctx, j.message)
 		}}
+}
+
+// signed is the letter with the signatures of the domain it is from. Only what our
+// people, our machines and we ourselves wrote is signed: a stranger may write any
+// From. Towards our own mailbox servers nothing is.
+func (q *Queue) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Failure) {
+	l := q.letter(j)
+	if q.Signer == nil || !q.Signer.Any() || j.direction == mail.In || r.NextHop == config.HopLMTP {
+		return l, nil
+	}
+	fields, err := q.Signer.Sign(q.ctx, l.Content)
+	if err != nil {
+		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the letter could not be signed: " + err.Error()}}
+	}
+	if len(fields) > 0 {
+		plain := l.Content
+		l.Size += int64(len(fields))
+		l.Content = func() (io.Reader, error) {
+			rest, err := plain()
+			return io.MultiReader(bytes.NewReader(fields), rest), err
+		}
+	}
+	return l, nil
 }
 
 func recipients(j *job) []deliver.Recipient {

@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/identity"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
@@ -69,6 +70,8 @@ type Options struct {
 	Snags Snags // nil keeps none
 	Tally *tally.Tally
 	Log   *slog.Logger
+	// Signer signs what goes out; nil signs nothing.
+	Signer *identity.Signer
 	// Outward is what connections outwards are made with.
 	Outward deliver.Options
 }

@@ -56,17 +56,24 @@ func (q *Queue) send(cfg *config.Compiled, l *lane, conn *deliver.Conn, j *job) 
 	if len(fit) == 0 {
 		return results
 	}
-	for k, r := range conn.Send(q.letter(j), fit) {
+	letter, failure := q.signed(l.route, j)
+	if failure != nil {
+		for _, i := range at {
+			results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
+		}
+		return results
+	}
+	for k, r := range conn.Send(letter, fit) {
 		results[at[k]] = r
 	}
 	if conn.Direct() {
-		q.sendSecondWay(l, j, all, results)
+		q.sendSecondWay(l, j, letter, all, results)
 	}
 	return results
 }
 
 // sendSecondWay sends by the smart hosts what the direct way refused.
-func (q *Queue) sendSecondWay(l *lane, j *job, all []deliver.Recipient, results []deliver.Result) {
+func (q *Queue) sendSecondWay(l *lane, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
 	var rest []deliver.Recipient
 	var at []int
 	for i, r := range results {
@@ -88,7 +95,7 @@ func (q *Queue) sendSecondWay(l *lane, j *job, all []deliver.Recipient, results 
 		return
 	}
 	defer conn.Quit()
-	for k, r := range conn.Send(q.letter(j), rest) {
+	for k, r := range conn.Send(letter, rest) {
 		r.Reply.Tried = append([]mail.LastReply{results[at[k]].Reply}, r.Reply.Tried...)
 		if r.Failure != nil {
 			r.Failure.Reply.Tried = r.Reply.Tried

@@ -1,7 +1,6 @@
 package receive
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +13,7 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/route"
@@ -87,15 +87,21 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 		se.refuseLetter(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
 		return r
 	}
-	if fixed, changed := se.fix(section, id, now); changed {
-		if !bytes.HasPrefix(s.head()[int(head)+len(section):], []byte("\r\n")) { // a body without an empty line before it
-			fixed = append(fixed, "\r\n"...)
-		}
-		s.replaceHead(int(head)+len(section), append(slices.Clone(s.head()[:head]), fixed...))
+	check := se.identify(s, section)
+	if no := se.unproved(check, summary, s.size); no != nil {
+		return *no
+	}
+	clean, forged := identity.Strip(section, se.ownNames()...)
+	fixed, changed := se.fix(clean, id, now)
+	if changed || forged > 0 || check != nil {
+		se.head(slices.Clone(s.head()[:head]), fixed, check, s, int(head)+len(section))
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
-	return se.enter(se.entry(id, now, s, section, summary), s, section)
+	e := se.entry(id, now, s, section, summary)
+	e.Message.Identity = check
+	holdUnproved(e, se.server.Node)
+	return se.enter(e, s, section)
 }
 
 // contentStep is how much content renews a client's time.

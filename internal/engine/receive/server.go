@@ -19,9 +19,11 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
+	core "gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/identity"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/signin"
@@ -66,6 +68,8 @@ type Options struct {
 	// Original finds the message of ours that a notification from elsewhere is
 	// about, and what to put on record there; nil finds none.
 	Original func(ctx context.Context, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event)
+	// Identify finds who a letter is from; nil asks nothing.
+	Identify func(ctx context.Context, f identity.Facts) core.Finding
 	// Expansion makes the notice that a message was passed on to all behind an
 	// alias.
 	Expansion func(c *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry

@@ -71,6 +71,14 @@ func (s *spool) head() []byte {
 	return head[:n]
 }
 
+// open reads all of it from the start. There is one reader at a time.
+func (s *spool) open() io.Reader {
+	if s.file == nil {
+		return bytes.NewReader(s.memory)
+	}
+	return io.MultiReader(bytes.NewReader(s.newHead), io.NewSectionReader(s.file, s.cut, 1<<62))
+}
+
 // store puts the file's content into the database ahead of its message.
 func (s *spool) store(ctx context.Context, contents ContentStore, id ident.ID) error {
 	if _, err := s.file.Seek(s.cut, io.SeekStart); err != nil {

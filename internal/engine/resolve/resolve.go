@@ -124,6 +124,25 @@ func (r *Resolver) MX(ctx context.Context, domain string) ([]Host, error) {
 	return hosts, nil
 }
 
+// Records are the records of one type at a name, those behind a CNAME too. The
+// error is a *Failure; NoSuchDomain means that the name does not exist.
+func (r *Resolver) Records(ctx context.Context, name string, kind uint16) ([]dns.RR, error) {
+	msg, err := r.ask(ctx, name, kind)
+	if err != nil {
+		return nil, err
+	}
+	if msg.Rcode == dns.RcodeNameError {
+		return nil, &Failure{diagnose.NoSuchDomain, true, "5.1.2", "the name " + name + " does not exist in DNS"}
+	}
+	var out []dns.RR
+	for _, rr := range msg.Answer {
+		if rr.Header().Rrtype == kind {
+			out = append(out, rr)
+		}
+	}
+	return out, nil
+}
+
 // lies reports a resolver that says of everything that it does not exist: it
 // denies the root, which always is. Mail must not be bounced on its word.
 func (r *Resolver) lies(ctx context.Context) bool {

@@ -240,6 +240,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dkim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys that sign letters (DKIM), with the records that publish them */
+        get: operations["dkim-keys"];
+        put?: never;
+        /**
+         * Make a key, or take over one that was in use elsewhere; it signs nothing until its record is in DNS
+         * @description Needs the role administrator.
+         */
+        post: operations["dkim-make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dkim/{domain}/{selector}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One key */
+        get: operations["dkim-key"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget a key that signs nothing
+         * @description Needs the role administrator.
+         */
+        delete: operations["dkim-remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dkim/{domain}/{selector}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask DNS for its record now
+         * @description Needs the role administrator.
+         */
+        post: operations["dkim-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dkim/{domain}/{selector}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let it sign no more
+         * @description Needs the role administrator.
+         */
+        post: operations["dkim-retire"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dkim/{domain}/{selector}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let it sign; the domain's key of the same kind before it retires
+         * @description Needs the role administrator.
+         */
+        post: operations["dkim-use"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/draft": {
         parameters: {
             query?: never;
@@ -1411,6 +1513,63 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        DKIMKey: {
+            /**
+             * @description Imported RSA keys may have another length
+             * @enum {string}
+             */
+            algorithm: "rsa-2048" | "rsa-3072" | "ed25519";
+            /** @description When DNS was last asked */
+            checked_at: string | null;
+            domain: string;
+            /** @description What DNS shows in its place */
+            fault?: string;
+            /** Format: date-time */
+            made_at: string;
+            /** @description What to do next, or what happens by itself */
+            next: string;
+            /**
+             * Format: int64
+             * @description Seconds
+             */
+            overlap: number;
+            /** @description What publishes it */
+            record: components["schemas"]["DNSRecord"];
+            retired_at: string | null;
+            /** @description Since when DNS has it without a break */
+            seen_at: string | null;
+            selector: string;
+            signing_at: string | null;
+            /** @enum {string} */
+            state: "made" | "published" | "signing" | "retired";
+            /** @description It begins to sign by itself once its record has been seen for the overlap; then the keys before it retire */
+            takes_over: boolean;
+            /** @description Who made it */
+            who: string;
+        };
+        DMARC: {
+            /** @description Where the wish is published */
+            at?: string;
+            /** @description Of the address in From */
+            domain: string;
+            result: string;
+            why?: string;
+            /** @description none, quarantine or reject; empty if the domain publishes nothing */
+            wish?: string;
+        };
+        DNSRecord: {
+            /** @description The fields of an editor's form */
+            form: components["schemas"]["EditorForm"];
+            /** @description Whole name, without the last dot */
+            name: string;
+            /** Format: int64 */
+            ttl: number;
+            type: string;
+            /** @description Unquoted and in one piece, as it is meant */
+            value: string;
+            /** @description A line of a zone file, quoted, long text in pieces of at most 255 octets */
+            zone_line: string;
+        };
         Delay: {
             /** Format: double */
             max: number;
@@ -1458,6 +1617,29 @@ export interface components {
             via?: string[];
             /** @description When the sender was told of the delay */
             warned_at: string | null;
+        };
+        "Dkim-makeRequest": {
+            /**
+             * @default rsa-2048
+             * @enum {string}
+             */
+            algorithm: "rsa-2048" | "rsa-3072" | "ed25519";
+            domain: string;
+            /**
+             * Format: int64
+             * @description Seconds; an hour if not given
+             */
+            overlap?: number;
+            /** @description A private key (PEM) that was in use elsewhere */
+            private?: string;
+            /** @description Chosen by kind and month if not given */
+            selector?: string;
+            /** @description It begins to sign by itself once DNS has shown its record for the overlap */
+            takes_over?: boolean;
+        };
+        "Dkim-useRequest": {
+            /** @description Even if its record is not in DNS: what it signs then fails everywhere */
+            force?: boolean;
         };
         Done: {
             /**
@@ -1531,6 +1713,13 @@ export interface components {
             item: components["schemas"]["Item"];
             /** @description What was done, in words */
             text: string;
+        };
+        EditorForm: {
+            /** @description Name within the zone; @ is the zone itself */
+            host: string;
+            type: string;
+            /** @description As such editors take it: text of more than 255 octets in quoted pieces */
+            value: string;
         };
         Entry: {
             /** @description What the fields are */
@@ -1647,6 +1836,18 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        Finding: {
+            /**
+             * @description What was done about it
+             * @enum {string}
+             */
+            action: "note" | "hold" | "refuse";
+            dkim: components["schemas"]["Signature"][];
+            dmarc: components["schemas"]["DMARC"];
+            /** @description Why */
+            reason?: string;
+            spf: components["schemas"]["SPF"];
+        };
         Found: {
             account: string;
             client_address: string;
@@ -1666,6 +1867,7 @@ export interface components {
              */
             hops: number;
             id: string;
+            identity?: components["schemas"]["Finding"];
             listener: string;
             message_id_header: string;
             notice_of?: string;
@@ -2062,6 +2264,7 @@ export interface components {
              */
             hops: number;
             id: string;
+            identity?: components["schemas"]["Finding"];
             listener: string;
             message_id_header: string;
             notice_of?: string;
@@ -2157,6 +2360,11 @@ export interface components {
         };
         PageBehind: {
             items: components["schemas"]["Behind"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageDKIMKey: {
+            items: components["schemas"]["DKIMKey"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -2480,6 +2688,14 @@ export interface components {
             title?: string;
             value: string;
         };
+        SPF: {
+            /** @description The domain that was asked */
+            domain: string;
+            result: string;
+            /** @enum {string} */
+            scope: "mailfrom" | "helo";
+            why?: string;
+        };
         ScheduleTerms: {
             /**
              * Format: double
@@ -2687,6 +2903,13 @@ export interface components {
         SignInBodyBody: {
             name: string;
             password: string;
+        };
+        Signature: {
+            algorithm: string;
+            domain: string;
+            result: string;
+            selector: string;
+            why?: string;
         };
         Slot: {
             /**
@@ -3644,7 +3867,7 @@ export interface operations {
     changes: {
         parameters: {
             query?: {
-                what?: "mailbox" | "alias" | "secret";
+                what?: "mailbox" | "alias" | "secret" | "dkim";
                 name?: string;
                 after?: number;
                 limit?: number;
@@ -3964,6 +4187,502 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-keys": {
+        parameters: {
+            query?: {
+                domain?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageDKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-make": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dkim-makeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+                selector: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+                selector: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+                selector: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+                selector: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dkim-use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+                selector: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dkim-useRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,86 @@
+// Package publish writes DNS records in the forms in which people put them into
+// zones: as a line of a zone file (RFC 1035 section 5.1), and as the fields of an
+// editor's form.
+package publish
+
+import (
+	"fmt"
+	"strings"
+)
+
+// TTL is what records are suggested with, in seconds.
+const TTL = 3600
+
+// DNSRecord is one record that should be there.
+type DNSRecord struct {
+	Name  string `json:"name" doc:"Whole name, without the last dot"`
+	Type  string `json:"type"`
+	TTL   int    `json:"ttl"`
+	Value string `json:"value" doc:"Unquoted and in one piece, as it is meant"`
+	// The same in the forms in which it is pasted.
+	Zone string     `json:"zone_line" doc:"A line of a zone file, quoted, long text in pieces of at most 255 octets"`
+	Form EditorForm `json:"form" doc:"The fields of an editor's form"`
+}
+
+// EditorForm is a record in the fields that DNS editors ask for.
+type EditorForm struct {
+	Host  string `json:"host" doc:"Name within the zone; @ is the zone itself"`
+	Type  string `json:"type"`
+	Value string `json:"value" doc:"As such editors take it: text of more than 255 octets in quoted pieces"`
+}
+
+// maxString is the longest character string of a TXT record (RFC 1035 section 3.3.14).
+const maxString = 255
+
+// New writes a record. zone is where the administrator edits it.
+func New(zone, name, kind, value string) DNSRecord {
+	r := DNSRecord{Name: strings.TrimSuffix(name, "."), Type: kind, TTL: TTL, Value: value}
+	data := value
+	if kind == "TXT" {
+		data = Quote(value)
+	} else {
+		data = dotted(kind, value)
+	}
+	r.Zone = fmt.Sprintf("%s. %d IN %s %s", r.Name, r.TTL, kind, data)
+	r.Form = EditorForm{Host: host(zone, r.Name), Type: kind, Value: value}
+	if kind == "TXT" && len(value) > maxString {
+		r.Form.Value = data
+	}
+	return r
+}
+
+// Quote writes text as the character strings of a TXT record.
+func Quote(text string) string {
+	var pieces []string
+	for len(text) > maxString {
+		pieces = append(pieces, text[:maxString])
+		text = text[maxString:]
+	}
+	pieces = append(pieces, text)
+	for i, p := range pieces {
+		pieces[i] = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(p) + `"`
+	}
+	return strings.Join(pieces, " ")
+}
+
+// dotted ends the name in a record's data with a dot, so that no zone is put behind.
+func dotted(kind, value string) string {
+	switch kind {
+	case "MX", "CNAME", "PTR", "NS":
+		if !strings.HasSuffix(value, ".") {
+			return value + "."
+		}
+	}
+	return value
+}
+
+// host is a name within its zone.
+func host(zone, name string) string {
+	if strings.EqualFold(name, zone) {
+		return "@"
+	}
+	if cut, ok := strings.CutSuffix(strings.ToLower(name), "."+strings.ToLower(zone)); ok {
+		return name[:len(cut)]
+	}
+	return name + "."
+}

@@ -1,0 +1,82 @@
+package receive
+
+import (
+	"bytes"
+	"context"
+	"io"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/identity"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/message"
+	"gullroute/internal/core/smtp"
+	asking "gullroute/internal/engine/identity"
+	"gullroute/internal/store"
+)
+
+// identify finds who a stranger's letter is from, and what is to be done about it.
+// It returns nil where nothing is asked: our people and machines, a neighbour that
+// hands over what it took itself, whom a relay rule allows, a listener that is not
+// to ask.
+func (se *session) identify(s *spool, section []byte) *identity.Finding {
+	term := identity.Action(se.conf.Identity)
+	if se.trusted() || se.conf.Kind == config.LMTP || term == identity.Off || se.server.Identify == nil {
+		return nil
+	}
+	for _, r := range se.rcpts {
+		if r.decision.Rule != config.RuleOurDomain {
+			return nil
+		}
+	}
+	c := se.server.Identify(context.Background(), asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
+		Content: func() (io.Reader, error) { return s.open(), nil }})
+	agreed := identity.Agreed{}
+	if p := se.cfg.Peer(c.DMARC.Domain); p != nil && c.DMARC.Domain != "" && p.Identity != "" {
+		agreed = identity.Agreed{Peer: p.Name, Term: identity.Action(p.Identity)}
+	}
+	c.Decide(term, agreed)
+	return &c
+}
+
+// unproved refuses a letter by what was found of it, or returns nil.
+func (se *session) unproved(c *identity.Finding, sum message.Summary, size int64) *smtp.Reply {
+	if c == nil || c.Action != identity.Refuse {
+		return nil
+	}
+	r := c.Reply()
+	se.refuseLetter(refused{cause: diagnose.SenderUnproved, reply: r, summary: sum, size: size})
+	r = se.weigh(r, 1)
+	return &r
+}
+
+// holdUnproved holds an entry's deliveries by what was found of it.
+func holdUnproved(e *store.Entry, node string) {
+	c := e.Message.Identity
+	if c == nil || c.Action != identity.Hold {
+		return
+	}
+	for _, d := range e.Deliveries {
+		d.State = mail.Held
+	}
+	e.Events = append(e.Events, mail.Event{At: e.Message.ReceivedAt, Kind: mail.EventHeld, MessageID: e.Message.ID, Node: node, Text: "held: " + c.Reason})
+}
+
+// head puts a message's own header section behind what we write before it.
+func (se *session) head(received, section []byte, c *identity.Finding, s *spool, old int) {
+	var b bytes.Buffer
+	if c != nil {
+		b.WriteString(c.Field(string(se.cfg.Service.HostName)))
+	}
+	b.Write(received)
+	b.Write(section)
+	if !bytes.HasPrefix(s.head()[old:], []byte("\r\n")) { // a body without an empty line before it
+		b.WriteString("\r\n")
+	}
+	s.replaceHead(old, b.Bytes())
+}
+
+// ownNames are those by which Authentication-Results of ours are known.
+func (se *session) ownNames() []string {
+	return []string{string(se.cfg.Service.HostName), string(se.conf.GreetingName)}
+}
