@@ -37,27 +37,35 @@ var errNotFound = errors.New("nothing was found")
 // app is what commands share.
 type app struct {
 	in       io.Reader
-	out, err io.Writer
-	url      string
-	token    string
-	format   string
+	out, err io.Writer // for people: nothing in it acts on a terminal
+	// As they are: for content, and for what asks whether it writes to a terminal.
+	raw, rawErr io.Writer
+	url         string
+	token       string
+	format      string
 }
 
 // Main runs a command line and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: inert{out}, err: inert{errOut}, raw: out, rawErr: errOut}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err := root.Execute()
-	if err == nil {
+	switch {
+	case err == nil:
 		return exitDone
+	case errors.Is(err, errSaid):
+		return exitRefused
 	}
-	fmt.Fprintln(errOut, "gull:", err)
+	fmt.Fprintln(a.err, "gull:", err)
 	return exitCode(err)
 }
+
+// errSaid ends a command with the exit code of a refusal: what is wrong was printed.
+var errSaid = errors.New("it failed, as was said")
 
 func exitCode(err error) int {
 	var u usageError
@@ -98,6 +106,9 @@ func (a *app) root() *cobra.Command {
 			if !slices.Contains(formats, a.format) && !(a.format == "html" && c.CommandPath() == "gull report") {
 				return usage("--output %q is not known; allowed: %s", a.format, strings.Join(formats, ", "))
 			}
+			if a.format != "table" { // for programs: whole values
+				a.out = a.raw
+			}
 			return readEnvironment(c.Flags())
 		},
 	}
@@ -112,7 +123,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.sectionCommands()...)
 	root.AddCommand(a.aliasCommand(), a.secretCommand(), a.changeCommand(), a.draftCommand(), a.revisionCommand())
 	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(), a.nodeCommand(), a.scheduleCommand(),
-		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.dkimCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
+		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.probeCommand(), a.readinessCommand(), a.dkimCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
 	a.addPauses(root)
 	return root
 }

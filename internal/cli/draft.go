@@ -100,7 +100,7 @@ func (a *app) draftDiff() *cobra.Command {
 
 // bar tells of long work: as a bar on a terminal, else as a line now and then.
 func (a *app) bar(total int, what string) (tell func(done int, doing string), end func()) {
-	if f, ok := a.err.(*os.File); ok {
+	if f, ok := a.rawErr.(*os.File); ok {
 		if info, err := f.Stat(); err == nil && info.Mode()&os.ModeCharDevice != 0 {
 			b := progressbar.NewOptions(total, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
 				progressbar.OptionThrottle(80*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))

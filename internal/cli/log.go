@@ -84,7 +84,7 @@ func (a *app) logExport() *cobra.Command {
 			}
 			q.Del("zone")
 			if file == "" || file == "-" {
-				return a.client().ExportLog(c.Context(), q, a.out)
+				return a.client().ExportLog(c.Context(), q, a.raw)
 			}
 			return a.exportTo(c, q, file)
 		},
@@ -183,7 +183,7 @@ func (a *app) openOne(c *cobra.Command, file string) (archive.Info, error) {
 
 // transfer shows how far a transfer is, where a person sees it. size 0 is not known.
 func (a *app) transfer(what string, size int64) *transfer {
-	f, ok := a.err.(*os.File)
+	f, ok := a.rawErr.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return &transfer{}
 	}

@@ -311,7 +311,7 @@ func (a *app) imported(done mail.Imported, dry bool) error {
 func (a *app) entryExport(k kind) *cobra.Command {
 	return &cobra.Command{
 		Use: "export", Short: "All of them as CSV, without passwords", Args: exactly(0), Example: "  gull " + k.noun + " export > " + k.path + ".csv",
-		RunE: func(c *cobra.Command, _ []string) error { return a.client().ExportEntries(c.Context(), k.path, a.out) },
+		RunE: func(c *cobra.Command, _ []string) error { return a.client().ExportEntries(c.Context(), k.path, a.raw) },
 	}
 }
 
@@ -343,7 +343,7 @@ func (a *app) mailboxRaw() *cobra.Command {
 		Use: "raw ADDRESS ID", Short: "A letter in a mailbox, as it is", Args: exactly(2),
 		Example: "  gull mailbox raw ines.harrow@skerryline.example 0B4Z7H8Q2M000 > letter.eml",
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.client().MailboxRaw(c.Context(), args[0], args[1], a.out)
+			return a.client().MailboxRaw(c.Context(), args[0], args[1], a.raw)
 		},
 	}
 }

@@ -47,7 +47,7 @@ func (a *app) serveCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
-			return f.run(ctx, a.err)
+			return f.run(ctx, a.rawErr)
 		},
 	}
 	fl := c.Flags()

@@ -53,7 +53,7 @@ func (a *app) simnetServe() *cobra.Command {
 	f.StringVar(&o.DNS, "dns", "127.0.0.1:5355", "address of the name server")
 	f.IntVar(&o.Port, "mx-port", 2530, "port of MX hosts")
 	f.StringVar(&o.Control, "control", "127.0.0.1:5380", "address of the control interface")
-	f.StringVar(&o.Edge, "edge", "127.0.0.1:2525", "our edge listener, for hosts that send mail back")
+	f.StringVar(&o.Edge, "edge", "127.0.0.1:2530", "our edge listener, for hosts that send mail back")
 	f.StringVar(&o.CAFile, "ca-file", "", "where to write the certificate of its authority")
 	return c
 }
@@ -62,7 +62,7 @@ func (a *app) simnetTraffic() *cobra.Command {
 	var t simnet.Traffic
 	c := &cobra.Command{
 		Use: "traffic", Short: "Send letters of the demo world through our listeners", Args: exactly(0),
-		Example: "  gull simnet traffic --edge 127.0.0.1:2525 --inside 127.0.0.1:2526 --every 2s",
+		Example: "  gull simnet traffic --edge 127.0.0.1:2530 --inside 127.0.0.1:2526 --every 2s",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if t.Every <= 0 {
 				return usage("--every must be more than 0")
@@ -73,7 +73,7 @@ func (a *app) simnetTraffic() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&t.Edge, "edge", "127.0.0.1:2525", "our edge listener")
+	f.StringVar(&t.Edge, "edge", "127.0.0.1:2530", "our edge listener")
 	f.StringVar(&t.Inside, "inside", "127.0.0.1:2526", "our listener for machines")
 	f.Uint64Var(&t.Seed, "seed", 1, "the same seed sends the same letters")
 	f.IntVar(&t.Burst, "burst", 300, "letters at the start")
@@ -228,7 +228,7 @@ func (a *app) simnetLetters() *cobra.Command {
 			if raw > 0 {
 				for _, l := range letters {
 					if l.N == raw {
-						_, err := a.out.Write(l.Content)
+						_, err := a.raw.Write(l.Content)
 						return err
 					}
 				}

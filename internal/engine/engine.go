@@ -254,6 +254,9 @@ func (e *Engine) upkeep(ctx context.Context) {
 			if err := e.checkKeys(ctx); err != nil {
 				e.complain(ctx, "DNS could not be asked for the records of keys", err)
 			}
+			if err := e.watchReadiness(ctx); err != nil {
+				e.complain(ctx, "the domains could not be looked at", err)
+			}
 		case now := <-partitions.C:
 			if err := e.forget(ctx, now); err != nil {
 				e.Log.Error("partitions could not be kept", "error", err)

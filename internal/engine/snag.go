@@ -59,6 +59,9 @@ func (e *Engine) MendSnag(ctx context.Context, who string, id ident.ID, m snag.O
 		})
 	case diagnose.MendTLS:
 		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
+	case diagnose.MendRecord:
+		r, err := e.CheckReadiness(ctx, o.Domain)
+		return mail.Done{Text: r.ToDo()}, err
 	case diagnose.MendPause:
 		var done mail.Done
 		for _, lane := range x.Lanes {

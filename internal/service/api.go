@@ -63,6 +63,8 @@ func (s *Service) newAPI() huma.API {
 	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"), s.setLogLevel)
 	s.snagOperations(api)
 	s.dkimOperations(api)
+	s.probeOperations(api)
+	s.readinessOperations(api)
 	s.setupOperations(api)
 	s.peopleOperations(api)
 	describeStreams(api)

@@ -9,8 +9,6 @@ import (
 	"strings"
 
 	"github.com/miekg/dns"
-
-	"gullroute/internal/core/publish"
 )
 
 // Entry is a record as an editor's form takes it.
@@ -36,12 +34,23 @@ func (e Entry) record() (dns.RR, error) {
 	}
 	value := strings.TrimSpace(e.Value)
 	if strings.EqualFold(e.Type, "TXT") && !strings.HasPrefix(value, `"`) {
-		value = publish.Quote(value)
+		value = quoted(value)
 	}
 	if e.TTL == 0 {
 		e.TTL = recordTTL
 	}
 	return parseRecord(fmt.Sprintf("%s %d IN %s %s", dns.Fqdn(name), e.TTL, e.Type, value))
+}
+
+// quoted writes text as the character strings of a TXT record.
+func quoted(text string) string {
+	var b strings.Builder
+	for first := true; first || text != ""; first = false {
+		piece := text[:min(len(text), 255)]
+		text = text[len(piece):]
+		b.WriteString(` "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(piece) + `"`)
+	}
+	return b.String()
 }
 
 func parseRecord(line string) (dns.RR, error) {

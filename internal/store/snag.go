@@ -102,6 +102,12 @@ func (s *Store) EndSnags(ctx context.Context, through map[snag.Place]time.Time) 
 	return s.writeSnags(ctx, b)
 }
 
+// EndSnag closes a trouble of a domain.
+func (s *Store) EndSnag(ctx context.Context, c diagnose.Cause, domain, why string, now time.Time) error {
+	_, err := s.pool.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $4, ended = $3 WHERE NOT closed AND cause = $1 AND place_kind = 'domain' AND place = $2`, c, domain, why, now)
+	return err
+}
+
 // RefreshSnags counts what open troubles hold up, rates them, ends those of which
 // nothing was seen for long, and puts together what many places show at once. Only
 // one node does it at a time; the others do nothing.
@@ -123,7 +129,7 @@ func (s *Store) RefreshSnags(ctx context.Context, now time.Time, next func() ide
 			return err
 		}
 		if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery AND lost = 0 THEN 'nothing waits for it any more' ELSE 'nothing was seen of it since' END
-			WHERE NOT closed AND parts = 0 AND (last_at < $1::timestamptz - quiet AND held = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND held = 0 AND lost = 0)`, now); err != nil {
+			WHERE NOT closed AND parts = 0 AND cause <> '`+string(diagnose.NotReady)+`' AND (last_at < $1::timestamptz - quiet AND held = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND held = 0 AND lost = 0)`, now); err != nil {
 			return err
 		}
 		if err := gatherWide(ctx, tx, now, next); err != nil {

@@ -53,6 +53,8 @@ type Service struct {
 	DefaultSenderDomain DomainName       `yaml:"default_sender_domain" doc:"Completes senders without a domain, from our own machines and people"`
 	Resolvers           []netip.AddrPort `yaml:"resolvers" doc:"DNS servers; none means those of the system"`
 	AddressFamily       string           `yaml:"address_family" enum:"both,ipv4,ipv6" default:"both" doc:"What we connect by"`
+	Addresses           []netip.Addr     `yaml:"addresses" doc:"By which the world sees us; those of the host name in DNS if not given"`
+	BlockLists          []DomainName     `yaml:"block_lists" doc:"DNS block lists (RFC 5782) on which our addresses are looked for"`
 	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
 	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at once"`
 	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`

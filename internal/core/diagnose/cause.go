@@ -70,6 +70,9 @@ const (
 	Unknown           Cause = "not-known"
 )
 
+// NotReady is what the readiness of a domain of ours shows, letters or not.
+const NotReady Cause = "domain-not-ready"
+
 // The causes of what we refuse ourselves, before there is a message.
 const (
 	SpokeEarly     Cause = "spoke-early"
@@ -132,6 +135,7 @@ const (
 	MendPause     Mend = "pause"      // stop trying for a while
 	MendTLS       Mend = "tls"        // change the TLS terms for this domain
 	MendReturn    Mend = "return"     // send what waits back to its senders
+	MendRecord    Mend = "record"     // say the exact DNS record to publish
 )
 
 // Meaning is what a cause is to people.

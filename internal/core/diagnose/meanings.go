@@ -129,6 +129,8 @@ var meanings = map[Cause]Meaning{
 	Loop: stays(Looping, "The message goes round in a loop", "The same letter came by again and again, until somebody counted.",
 		"Find the forward that sends it back and end it.", Us),
 
+	NotReady: stays(Identity, "What the world sees of a domain of ours was right and no longer is", "A check of its DNS, hosts, identity or reputation passed before and fails now; letters may be refused or lost because of it.",
+		"Open the domain's readiness: it says what is wrong and shows the exact record to publish.", Us, MendRecord),
 	OurTrouble: waits("until it is mended", Ours, "Something failed on our side", "The delivery failed before anybody outside was asked.",
 		"Read the exact fault and the service's log.", Us, MendFlush),
 	Returned: stays(Ours, "An administrator sent it back", "A person of ours sent it back to its sender.",

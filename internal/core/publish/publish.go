@@ -5,6 +5,7 @@ package publish
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 )
 
@@ -83,4 +84,19 @@ func host(zone, name string) string {
 		return name[:len(cut)]
 	}
 	return name + "."
+}
+
+// Reverse is the name at which an address has its PTR (RFC 1035 section 3.5, RFC
+// 3596 section 2.5).
+func Reverse(a netip.Addr) string {
+	if a = a.Unmap(); a.Is4() {
+		b := a.As4()
+		return fmt.Sprintf("%d.%d.%d.%d.in-addr.arpa", b[3], b[2], b[1], b[0])
+	}
+	b := a.As16()
+	var s strings.Builder
+	for i := len(b) - 1; i >= 0; i-- {
+		fmt.Fprintf(&s, "%x.%x.", b[i]&15, b[i]>>4)
+	}
+	return s.String() + "ip6.arpa"
 }

@@ -85,6 +85,22 @@ func Attack(c *config.Compiled) (through []Attempt, attempts int) {
 // maxTried bounds how many domains of ours attempts are made through.
 const maxTried = 4
 
+// Forms are the classical forms of an attempt to relay through a domain of ours,
+// by name.
+func Forms(domain string) [][2]string {
+	var out [][2]string
+	for _, f := range forms {
+		out = append(out, [2]string{f.name, expandForm(f.path, domain)})
+	}
+	return out
+}
+
+// Through reports whether a configuration would let an attempt leave.
+func Through(c *config.Compiled, e config.Envelope, path string) bool {
+	_, through := attack(c, e, "", path)
+	return through
+}
+
 // someOfEachKind picks one domain of each kind, because those of a kind are
 // decided alike, and then more up to the bound.
 func someOfEachKind(domains []config.Domain) []string {

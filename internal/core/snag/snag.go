@@ -245,13 +245,15 @@ type Mend struct {
 	Do    diagnose.Mend `json:"do"`
 	Says  string        `json:"says" doc:"What it does, on a button"`
 	Route string        `json:"route,omitempty" doc:"The route it would use"`
-	Draft bool          `json:"draft,omitempty" doc:"It goes into the draft, to be rehearsed and applied"`
-	First bool          `json:"first,omitempty" doc:"The one to try first"`
+	// Domain is the domain of ours whose DNS is looked at.
+	Domain string `json:"domain,omitempty" doc:"The domain of ours whose records it shows"`
+	Draft  bool   `json:"draft,omitempty" doc:"It goes into the draft, to be rehearsed and applied"`
+	First  bool   `json:"first,omitempty" doc:"The one to try first"`
 }
 
 // Order is what is to be done about a trouble.
 type Order struct {
-	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls"`
+	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record"`
 	Route string        `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
 	Why   string        `json:"why,omitempty" maxLength:"500"`
 	Say   string        `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
@@ -341,6 +343,8 @@ func Rate(c diagnose.Cause, p Place, held, lost int64, since, now time.Time) Sev
 		return Slight
 	case p.Kind == Ourselves, c == diagnose.LimitReached, held >= 100, lost >= 50:
 		return Grave
+	case c == diagnose.NotReady:
+		return Serious
 	case held >= 5, lost >= 5, held > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && held > 0:
 		return Serious
 	}
@@ -387,6 +391,8 @@ func (s *Snag) Offer(c *config.Compiled) {
 			add(Mend{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
 		case do == diagnose.MendPause && s.Held > 0 && len(s.Lanes) > 0:
 			add(Mend{Do: do, Says: "Stop trying for two hours"})
+		case do == diagnose.MendRecord && s.ours(c) != "":
+			add(Mend{Do: do, Says: "Show the DNS records to publish for " + s.ours(c), Domain: s.ours(c)})
 		case do == diagnose.MendReturn && s.Held > 0:
 			add(Mend{Do: do, Says: "Send what waits back"})
 		case do == diagnose.MendTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired || agreedTLS(c, s.Place.Name)):
@@ -397,6 +403,18 @@ func (s *Snag) Offer(c *config.Compiled) {
 			add(Mend{Do: do, Says: says, Draft: true})
 		}
 	}
+}
+
+// ours is the domain of ours that a trouble about our identity concerns, "" if none.
+func (s *Snag) ours(c *config.Compiled) string {
+	domain := s.Place.Name
+	if s.Place.Kind != Domain && s.Place.Kind != Sender {
+		domain = s.Evidence.Sender[strings.LastIndexByte(s.Evidence.Sender, '@')+1:]
+	}
+	if c.Domain(domain) == nil {
+		return ""
+	}
+	return domain
 }
 
 // Slower are the terms with a domain whose host wants less at once; none if that

@@ -45,8 +45,9 @@ type Conn struct {
 	session    ident.ID
 	scram      func(account, password string) (*scram.Client, error)
 	book       *record.Book
-	why        string // the session ends, in words
-	polite     bool   // we have said goodbye
+	heard      func(dialogue.Who, string) // a probe listens; nil if nobody does
+	why        string                     // the session ends, in words
+	polite     bool                       // we have said goodbye
 }
 
 func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
@@ -138,7 +139,7 @@ func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
 
 // say writes one line of the dialogue.
 func (c *Conn) say(line string) error {
-	c.book.Say(dialogue.Client, []byte(line))
+	c.note(dialogue.Client, line)
 	return c.write(line)
 }
 
@@ -154,8 +155,16 @@ func (c *Conn) hear() (smtp.Reply, error) {
 		if strings.HasPrefix(line, "334") {
 			line = "334 (challenge left out)"
 		}
-		c.book.Say(dialogue.Server, []byte(line))
+		c.note(dialogue.Server, line)
 	})
+}
+
+// note puts a line of the dialogue on record.
+func (c *Conn) note(who dialogue.Who, line string) {
+	c.book.Say(who, []byte(line))
+	if c.heard != nil {
+		c.heard(who, line)
+	}
 }
 
 func (c *Conn) deadline(d time.Duration) { _ = c.raw.SetDeadline(time.Now().Add(d)) }

@@ -54,7 +54,7 @@ func (c *Conn) auth(line string) (smtp.Reply, *Failure) {
 			shown += " (credentials left out)"
 		}
 	}
-	c.book.Say(dialogue.Client, []byte(shown))
+	c.note(dialogue.Client, shown)
 	c.deadline(c.timeouts.Command)
 	err := c.write(line)
 	if err == nil {

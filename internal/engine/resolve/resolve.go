@@ -143,6 +143,13 @@ func (r *Resolver) Records(ctx context.Context, name string, kind uint16) ([]dns
 	return out, nil
 }
 
+// Validates reports whether the servers say that they checked an answer by DNSSEC
+// (the AD bit, RFC 6840 section 5.8).
+func (r *Resolver) Validates(ctx context.Context, name string, kind uint16) bool {
+	msg, err := r.ask(ctx, name, kind)
+	return err == nil && msg.AuthenticatedData
+}
+
 // lies reports a resolver that says of everything that it does not exist: it
 // denies the root, which always is. Mail must not be bounced on its word.
 func (r *Resolver) lies(ctx context.Context) bool {
@@ -211,6 +218,7 @@ func (r *Resolver) query(ctx context.Context, q question) (*dns.Msg, error) {
 	m := new(dns.Msg)
 	m.SetQuestion(dns.Fqdn(q.name), q.kind)
 	m.SetEdns0(1232, false)
+	m.AuthenticatedData = true // tell whether it was checked (RFC 6840 section 5.7)
 	err := errors.New("no DNS server is set")
 	for _, server := range r.servers {
 		var msg *dns.Msg

@@ -75,6 +75,11 @@ func (k *Keeper) Refusal(r *mail.Refusal) {
 	}
 }
 
+// Ready takes what the readiness of a domain of ours lacks that it had.
+func (k *Keeper) Ready(domain string, last mail.LastReply, at time.Time) {
+	k.see(snag.Sighting{Cause: diagnose.NotReady, Place: snag.Place{Kind: snag.Domain, Name: domain}, At: at, Recipient: domain, Last: last})
+}
+
 // got notes that a letter got through, if anything is open where it did.
 func (k *Keeper) got(d *mail.Delivery, at time.Time) {
 	recipient := strings.ToLower(d.Recipient)

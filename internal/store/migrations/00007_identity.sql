@@ -20,7 +20,22 @@ CREATE TABLE dkim_key (
     retired_at timestamptz,
     PRIMARY KEY (domain, selector)
 );
+-- How ready our domains are: the last look, and what changed.
+CREATE TABLE readiness (
+    domain text PRIMARY KEY,
+    at     timestamptz NOT NULL,
+    report jsonb NOT NULL,
+    passed text[] NOT NULL DEFAULT '{}' -- points that were right at some time
+);
+CREATE TABLE readiness_change (
+    id     bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    domain text NOT NULL,
+    at     timestamptz NOT NULL,
+    change jsonb NOT NULL
+);
+CREATE INDEX readiness_change_domain ON readiness_change (domain, id DESC);
 
 -- +goose Down
+DROP TABLE readiness, readiness_change;
 DROP TABLE dkim_key;
 ALTER TABLE message DROP COLUMN identity;

@@ -1,0 +1,41 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gullroute/internal/core/probe"
+	"gullroute/internal/engine"
+)
+
+func (s *Service) probeOperations(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, admin.post("probe", "/api/v1/probe", "Converse live with a host, a domain's hosts, or our own listeners, step by step"), s.probe)
+}
+
+func (s *Service) probe(ctx context.Context, in *struct {
+	Body struct {
+		Target  string   `json:"target,omitempty" doc:"A host, host:port, a domain or an address"`
+		Routes  []string `json:"routes,omitempty" maxItems:"4" doc:"By whose terms; the one that a letter would take if none is named"`
+		Sources []string `json:"sources,omitempty" maxItems:"4" doc:"Addresses of ours to connect from"`
+		From    string   `json:"from,omitempty" doc:"The sender that is asked about; the postmaster if not given, <> for the null sender"`
+		Letter  bool     `json:"letter,omitempty" doc:"Send a small real letter to the address"`
+		Inwards string   `json:"inwards,omitempty" doc:"A listener of ours to probe in place of a target, with attempts to relay; * is all of them"`
+		Client  string   `json:"client,omitempty" doc:"With inwards: an address of this machine to come from"`
+	}
+}) (*out[probe.Probe], error) {
+	b := in.Body
+	if (b.Target == "") == (b.Inwards == "") {
+		return nil, huma.Error422UnprocessableEntity("target: give a target, or inwards for our own listeners")
+	}
+	p, err := s.Engine.Probe(ctx, engine.ProbeWish{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Letter: b.Letter, Inwards: b.Inwards, Client: b.Client})
+	if errors.Is(err, engine.ErrInput) {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if err != nil {
+		return nil, s.storeError(err, "probe")
+	}
+	return &out[probe.Probe]{p}, nil
+}
