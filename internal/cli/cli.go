@@ -47,7 +47,7 @@ type app struct {
 
 // Main runs a command line and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: inert{out}, err: inert{errOut}, raw: out, rawErr: errOut}
+	a := &app{in: in, out: harmless{out}, err: harmless{errOut}, raw: out, rawErr: errOut}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)

@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"fmt"
 	"math/big"
 	"sync"
 	"time"
@@ -43,14 +44,11 @@ func (a *authority) pem() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.cert.Raw})
 }
 
-// issue makes a certificate for a host, once.
-func (a *authority) issue(host string, expired bool) (*tls.Certificate, error) {
+// issue makes a certificate of a kind for a host, once: valid, expired or crowded.
+func (a *authority) issue(host, kind string) (*tls.Certificate, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	name := host
-	if expired {
-		name += " expired"
-	}
+	name := host + " " + kind
 	if c := a.issued[name]; c != nil {
 		return c, nil
 	}
@@ -61,8 +59,13 @@ func (a *authority) issue(host string, expired bool) (*tls.Certificate, error) {
 	a.serial++
 	t := &x509.Certificate{SerialNumber: big.NewInt(a.serial), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host},
 		NotBefore: time.Now().Add(-90 * 24 * time.Hour), NotAfter: time.Now().Add(90 * 24 * time.Hour)}
-	if expired {
+	switch kind {
+	case "expired":
 		t.NotAfter = time.Now().Add(-24 * time.Hour)
+	case "crowded":
+		for i := range 10_000 {
+			t.DNSNames = append(t.DNSNames, fmt.Sprintf("n%d.example", i))
+		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, &key.PublicKey, a.key)
 	if err != nil {

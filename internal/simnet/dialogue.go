@@ -44,6 +44,9 @@ func (d *dialogue) run() {
 		d.say("421 4.7.0 too many connections from you; at most %d", b.Connections)
 		_ = d.bw.Flush()
 		return
+	case b.Endless == "greeting":
+		d.goOn("220")
+		return
 	case b.Greeting != "":
 		d.say("%s", b.Greeting)
 	default:
@@ -70,6 +73,18 @@ func (d *dialogue) say(format string, args ...any) {
 		time.Sleep(time.Duration(p))
 	}
 	fmt.Fprintf(d.bw, format+"\r\n", args...)
+}
+
+// maxGoOn bounds an endless reply, in lines.
+const maxGoOn = 10_000_000
+
+// goOn says lines of one reply until the other side has had enough.
+func (d *dialogue) goOn(code string) {
+	for n := range maxGoOn {
+		if _, err := fmt.Fprintf(d.bw, "%s-and there is more, line %d\r\n", code, n); err != nil {
+			return
+		}
+	}
 }
 
 // command answers one line; false ends the session.
@@ -193,6 +208,14 @@ func (d *dialogue) mail(arg string, b Behaviour) {
 func (d *dialogue) rcpt(arg string) {
 	path, _, _ := strings.Cut(strings.TrimPrefix(arg, "TO:<"), ">")
 	client, _, _ := net.SplitHostPort(d.conn.RemoteAddr().String())
+	switch b := d.host.behaviour(); {
+	case b.Endless == "rcpt":
+		d.goOn("250")
+		return
+	case b.LongLine > 0:
+		d.say("450 4.2.0 %s", strings.Repeat("x", b.LongLine))
+		return
+	}
 	reply := d.host.recipientReply(client, d.letter.Sender, path)
 	if strings.HasPrefix(reply, "250") {
 		d.letter.Recipients = append(d.letter.Recipients, path)

@@ -122,7 +122,7 @@ func (h *host) serve(conn net.Conn) {
 
 // tls is the server side of the host's TLS.
 func (h *host) tls() (*tls.Config, error) {
-	cert, err := h.certs.issue(h.spec.Name, h.behaviour().TLS == "expired")
+	cert, err := h.certs.issue(h.spec.Name, h.behaviour().TLS)
 	if err != nil {
 		return nil, err
 	}

@@ -60,13 +60,15 @@ type Behaviour struct {
 	DropAt        string   `yaml:"drop_at" json:"drop_at"`                 // hangs up at greeting, ehlo, mail, rcpt, data, or final: after it took the letter
 	Size          int64    `yaml:"size" json:"size"`
 	Lacks         []string `yaml:"lacks" json:"lacks"` // extensions it does not offer
-	TLS           string   `yaml:"tls" json:"tls"`     // "", valid or expired
+	TLS           string   `yaml:"tls" json:"tls"`     // "", valid, expired, or crowded: for 10,000 names
 	TLSDemanded   bool     `yaml:"tls_demanded" json:"tls_demanded"`
 	Account       string   `yaml:"account" json:"account"` // sign-in needed
 	Password      string   `yaml:"password" json:"-"`
 	SendsBackTo   string   `yaml:"sends_back_to" json:"sends_back_to"` // passes all it takes to this address at our edge
 	LMTP          bool     `yaml:"lmtp" json:"lmtp"`
-	Forgets       bool     `yaml:"forgets" json:"forgets"` // keeps no letters, only counts
+	Endless       string   `yaml:"endless" json:"endless"`     // goes on for ever with its greeting or its reply to rcpt: greeting or rcpt
+	LongLine      int      `yaml:"long_line" json:"long_line"` // octets of the line with which it answers RCPT
+	Forgets       bool     `yaml:"forgets" json:"forgets"`     // keeps no letters, only counts
 }
 
 // Pause is a duration written like "2s".

@@ -8,9 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"strings"
 	"time"
-	"unicode/utf8"
+
+	"gullroute/internal/core/inert"
 )
 
 // Who says a line.
@@ -176,29 +176,8 @@ func Read(b []byte) ([]Line, error) {
 	return lines, nil
 }
 
-// Printable writes octets that are no UTF-8, and control characters, as \xNN.
-func Printable(line []byte) string {
-	plain := true
-	for i := 0; i < len(line) && plain; i++ {
-		plain = line[i] >= 0x20 && line[i] < 0x7f && line[i] != '\\'
-	}
-	if plain {
-		return string(line)
-	}
-	var b strings.Builder
-	for len(line) > 0 {
-		r, n := utf8.DecodeRune(line)
-		switch {
-		case r == utf8.RuneError && n <= 1, r < 0x20 && r != '\t', r == 0x7f:
-			fmt.Fprintf(&b, `\x%02x`, line[0])
-			n = 1
-		default:
-			b.WriteRune(r)
-		}
-		line = line[n:]
-	}
-	return b.String()
-}
+// Printable writes what would act where it is shown as escapes.
+func Printable(line []byte) string { return inert.Text(string(line)) }
 
 // Again writes lines that were read in the form that Read reads, as far as that
 // can be told from them.

@@ -9,6 +9,8 @@ import (
 	"mime"
 	"strings"
 	"unicode/utf8"
+
+	"gullroute/internal/core/inert"
 )
 
 // MaxHeader is the largest header section we take, in octets.
@@ -90,7 +92,7 @@ func (h Header) First(name string) string {
 var words = mime.WordDecoder{}
 
 // Decode turns the encoded words of RFC 2047 into text. What is not valid is
-// left as it stands; the result is valid UTF-8 without control characters.
+// left as it stands; the result is valid UTF-8 without characters that act.
 func Decode(value string) string {
 	text, err := words.DecodeHeader(value)
 	if err != nil {
@@ -100,8 +102,11 @@ func Decode(value string) string {
 		text = strings.ToValidUTF8(text, "\uFFFD")
 	}
 	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
+		switch {
+		case r < ' ' || r == 0x7f:
 			return ' '
+		case inert.Acts(r):
+			return '\uFFFD'
 		}
 		return r
 	}, text)

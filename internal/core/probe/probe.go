@@ -109,6 +109,16 @@ func (r *Probe) Judge() {
 		r.mean(bad)
 		return
 	}
+	if len(r.Attempts) == 0 {
+		r.Result, r.Verdict = Fail, "No connection could be tried: "+r.firstWarning()
+		for i := range r.Steps {
+			if r.Steps[i].Result == Warning {
+				r.mean(&r.Steps[i])
+				break
+			}
+		}
+		return
+	}
 	good := 0
 	var bad *ProbeStep
 	for i := range r.Attempts {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/identity"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
 )
@@ -155,9 +156,11 @@ func Judge(f Facts, now time.Time) Readiness {
 	lost, failed, warned := 0.0, 0, 0
 	for i := range points {
 		p := &points[i]
-		if p.Found == nil {
-			p.Found = []string{}
+		found := make([]string, len(p.Found))
+		for k, text := range p.Found {
+			found[k] = inert.Text(text)
 		}
+		p.Found, p.Says = found, inert.Text(p.Says)
 		share := map[Result]float64{Fail: 1, Warning: 0.5}[p.Result]
 		if total > 0 {
 			p.Costs = round(10 * p.Weight * share / total)

@@ -19,6 +19,7 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/record"
@@ -117,7 +118,7 @@ func (c *Conn) refusal(stage diagnose.Stage, r smtp.Reply) *Failure {
 
 func (c *Conn) lastReply(stage diagnose.Stage, r smtp.Reply) mail.LastReply {
 	return mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Code: r.Code, Enhanced: r.Enhanced,
-		Text: r.Text(), TLS: c.tlsNote, SessionID: c.session, Tried: c.tried}
+		Text: inert.Text(r.Text()), TLS: c.tlsNote, SessionID: c.session, Tried: c.tried}
 }
 
 // ioFailure is an error of the connection at a stage.

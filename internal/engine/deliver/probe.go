@@ -17,6 +17,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dialogue"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/probe"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
@@ -128,7 +129,7 @@ func (p *prober) hear(who dialogue.Who, text string) {
 		return
 	}
 	speaker := map[dialogue.Who]string{dialogue.Client: "us", dialogue.Server: "them", dialogue.Note: "note"}[who]
-	p.lines = append(p.lines, probe.Spoken{At: time.Since(p.wish.Began).Seconds(), Who: speaker, Text: fmt.Sprintf("%.2000s", text)})
+	p.lines = append(p.lines, probe.Spoken{At: time.Since(p.wish.Began).Seconds(), Who: speaker, Text: inert.Text(fmt.Sprintf("%.2000s", text))})
 }
 
 // step makes one step and reports whether to go on.
@@ -145,6 +146,7 @@ func (p *prober) step(name string, f func() (says string, failure *Failure)) boo
 			s.Says = fmt.Sprintf("%s answers %s", p.out.Host, failure.Reply)
 		}
 	}
+	s.Says = inert.Text(s.Says)
 	p.out.Steps = append(p.out.Steps, s)
 	return failure == nil
 }
@@ -270,8 +272,11 @@ func (p *prober) certificate(settings *tls.Config) {
 }
 
 func certificateOf(cert *x509.Certificate) probe.ShownCertificate {
-	out := probe.ShownCertificate{Subject: cert.Subject.String(), Issuer: cert.Issuer.String(), From: cert.NotBefore.UTC(), Until: cert.NotAfter.UTC()}
+	out := probe.ShownCertificate{Subject: inert.Text(cert.Subject.String()), Issuer: inert.Text(cert.Issuer.String()), From: cert.NotBefore.UTC(), Until: cert.NotAfter.UTC()}
 	out.Names, out.More = probe.ShortNames(cert.DNSNames)
+	for i, name := range out.Names {
+		out.Names[i] = inert.Text(name)
+	}
 	switch key := cert.PublicKey.(type) {
 	case *rsa.PublicKey:
 		out.Key = fmt.Sprintf("RSA %d", key.N.BitLen())
