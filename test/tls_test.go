@@ -44,7 +44,7 @@ func sign(t *testing.T, c *x509.Certificate, by *authority) ([]byte, *ecdsa.Priv
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.SerialNumber, c.NotBefore, c.NotAfter = big.NewInt(time.Now().UnixNano()), time.Now().Add(-time.Hour), time.Now().Add(time.Hour)
+	c.SerialNumber, c.NotBefore, c.NotAfter = big.NewInt(time.Now().UnixNano()), time.Now().Add(-time.Hour), time.Now().Add(90*24*time.Hour)
 	parent, signer := c, key
 	if by != nil {
 		parent, signer = by.cert, by.key

@@ -58,16 +58,23 @@ func inDNS(k mail.DKIMKey) string {
 }
 
 func (a *app) dkimShow() *cobra.Command {
-	return &cobra.Command{
-		Use: "show DOMAIN SELECTOR", Short: "One key, with the record to publish in every form", Args: exactly(2), Example: "  gull dkim show skerryline.example r202611",
+	var line bool
+	c := &cobra.Command{
+		Use: "show DOMAIN SELECTOR", Short: "One key, with the record to publish in every form", Args: exactly(2), Example: "  gull dkim show skerryline.example r202611\n  gull dkim show skerryline.example r202611 --zone-line >> zone",
 		RunE: func(c *cobra.Command, args []string) error {
 			k, err := a.client().Key(c.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}
+			if line {
+				fmt.Fprintln(a.out, k.Record.Zone)
+				return nil
+			}
 			return a.showKey(k)
 		},
 	}
+	c.Flags().BoolVar(&line, "zone-line", false, "the line of a zone file, and nothing else")
+	return c
 }
 
 func (a *app) showKey(k mail.DKIMKey) error {

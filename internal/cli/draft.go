@@ -184,6 +184,9 @@ func (a *app) printReport(r rehearse.Report) {
 		fmt.Fprintf(w, "No envelope took these routes: %s\n", strings.Join(r.Unused, ", "))
 	}
 	a.printHazards(r.Hazards)
+	for _, w := range r.Weaknesses {
+		fmt.Fprintf(a.out, "New weakness (%s): %s, %s: %s.\n", w.Severity, w.Title, w.Where, w.Text)
+	}
 }
 
 func outcomeWords(o rehearse.Outcome) string {

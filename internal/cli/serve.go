@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/netip"
 	"os"
 	"os/signal"
@@ -71,6 +72,13 @@ func (a *app) serveCommand() *cobra.Command {
 	return c
 }
 
+// onLoopback reports whether an address is reached from this machine only.
+func onLoopback(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	ip, bad := netip.ParseAddr(host)
+	return err == nil && (host == "localhost" || bad == nil && ip.IsLoopback())
+}
+
 func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	engine.TuneMemory()
 	var level slog.LevelVar
@@ -106,7 +114,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(ctx, engine.Options{Store: st, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box, Log: log})
+	e, err := engine.New(ctx, engine.Options{Store: st, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log})
 	if err != nil {
 		return err
 	}

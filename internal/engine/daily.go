@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/report"
+	"gullroute/internal/core/review"
 	"gullroute/internal/core/snag"
 	"gullroute/internal/store"
 )
@@ -87,9 +88,15 @@ func (e *Engine) addNotes(ctx context.Context, p *report.Page) error {
 			p.Notes = append(p.Notes, report.Notes{Heading: heading, Lines: lines})
 		}
 	}
+	weak, err := e.Review(ctx, cfg)
+	if err != nil {
+		return err
+	}
 	var dangers []string
-	for _, h := range cfg.Hazards() {
-		dangers = append(dangers, h.Text+": "+h.Mend)
+	for _, w := range weak {
+		if w.Accepted == nil && w.Severity != review.Slight {
+			dangers = append(dangers, fmt.Sprintf("%s (%s): %s. %s", w.Title, w.Where, w.Text, w.Why))
+		}
 	}
 	note("Weak settings", dangers)
 	open, err := e.Store.Snags(ctx, store.SnagFilter{Limit: 8})

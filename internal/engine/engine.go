@@ -42,7 +42,9 @@ type Options struct {
 	Bind     map[string]netip.AddrPort // listeners' addresses, in place of the configured ones
 	Roots    *x509.CertPool
 	Box      *seal.Box // of secrets; nil has no key
-	Log      *slog.Logger
+	// ConsoleInClear says that the console listens on the network without TLS.
+	ConsoleInClear bool
+	Log            *slog.Logger
 }
 
 // Engine is a node.

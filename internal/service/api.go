@@ -64,6 +64,7 @@ func (s *Service) newAPI() huma.API {
 	s.snagOperations(api)
 	s.dkimOperations(api)
 	s.probeOperations(api)
+	s.reviewOperations(api)
 	s.readinessOperations(api)
 	s.setupOperations(api)
 	s.peopleOperations(api)

@@ -314,7 +314,7 @@ func (s *Service) entryError(err error, what string, a address.Address) error {
 }
 
 func (s *Service) listChanges(ctx context.Context, in *struct {
-	What  string `query:"what" enum:"mailbox,alias,secret,dkim"`
+	What  string `query:"what" enum:"mailbox,alias,secret,dkim,weakness"`
 	Name  string `query:"name"`
 	After int64  `query:"after"`
 	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`

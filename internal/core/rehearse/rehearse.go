@@ -12,6 +12,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/relay"
+	"gullroute/internal/core/review"
 	"gullroute/internal/core/route"
 )
 
@@ -109,17 +110,18 @@ type Example struct {
 
 // Report is what a rehearsal found.
 type Report struct {
-	Envelopes  int             `json:"envelopes"`
-	Recipients int             `json:"recipients"`
-	Changed    int             `json:"changed" doc:"Recipients decided differently"`
-	Groups     []Group         `json:"groups"`
-	Moves      int             `json:"moves" doc:"Waiting deliveries that would go another way"`
-	Stranded   int             `json:"stranded" doc:"Recipients that would newly wait without a route"`
-	Hostile    []Attempt       `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
-	Attempts   int             `json:"attempts" doc:"How many were made"`
-	Hazards    []config.Hazard `json:"hazards"`
-	Unused     []string        `json:"unused" doc:"Routes that none of these envelopes took"`
-	Blocks     []string        `json:"blocks" doc:"Why the draft is applied only by force"`
+	Envelopes  int               `json:"envelopes"`
+	Recipients int               `json:"recipients"`
+	Changed    int               `json:"changed" doc:"Recipients decided differently"`
+	Groups     []Group           `json:"groups"`
+	Moves      int               `json:"moves" doc:"Waiting deliveries that would go another way"`
+	Stranded   int               `json:"stranded" doc:"Recipients that would newly wait without a route"`
+	Hostile    []Attempt         `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
+	Attempts   int               `json:"attempts" doc:"How many were made"`
+	Hazards    []config.Hazard   `json:"hazards"`
+	Weaknesses []review.Weakness `json:"weaknesses" doc:"Those that the draft would bring"`
+	Unused     []string          `json:"unused" doc:"Routes that none of these envelopes took"`
+	Blocks     []string          `json:"blocks" doc:"Why the draft is applied only by force"`
 }
 
 // Rehearsal collects a report.
@@ -235,6 +237,7 @@ func (r *Rehearsal) Report() Report {
 	}
 	out.Hostile, out.Attempts = Attack(r.draft)
 	out.Hazards = append(r.draft.Hazards(), r.draft.NeverUsed()...)
+	out.Weaknesses = append([]review.Weakness{}, review.New(review.Settings(r.now), review.Settings(r.draft))...)
 	for _, h := range out.Hazards {
 		if h.Blocks {
 			out.Blocks = append(out.Blocks, h.Text)

@@ -15,6 +15,7 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/review"
 )
 
 // certificates keeps the certificates of listeners: from files, read again when
@@ -95,6 +96,27 @@ func (c *certificates) selfMade(name string) (*tls.Certificate, error) {
 	cert := &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
 	c.own[name] = cert
 	return cert, nil
+}
+
+// Shown are the certificates that listeners with TLS show.
+func (s *Server) Shown() []review.Certificate {
+	var out []review.Certificate
+	for i := range s.cfg.Load().Listeners {
+		l := &s.cfg.Load().Listeners[i]
+		if l.TLS == config.TLSOff {
+			continue
+		}
+		c, err := s.certs.of(l)
+		if err != nil || len(c.Certificate) == 0 {
+			continue
+		}
+		leaf, err := x509.ParseCertificate(c.Certificate[0])
+		if err != nil {
+			continue
+		}
+		out = append(out, review.Certificate{Listener: l.Name, Own: l.Certificate == "", Until: leaf.NotAfter, Names: leaf.DNSNames, Fits: leaf.VerifyHostname(string(l.GreetingName)) == nil})
+	}
+	return out
 }
 
 // settings are the TLS settings of a listener.

@@ -34,8 +34,16 @@ CREATE TABLE readiness_change (
     change jsonb NOT NULL
 );
 CREATE INDEX readiness_change_domain ON readiness_change (domain, id DESC);
+-- Weaknesses that somebody decided to live with.
+CREATE TABLE accepted (
+    key     text PRIMARY KEY,
+    who     text NOT NULL,
+    at      timestamptz NOT NULL DEFAULT now(),
+    because text NOT NULL
+);
 
 -- +goose Down
+DROP TABLE accepted;
 DROP TABLE readiness, readiness_change;
 DROP TABLE dkim_key;
 ALTER TABLE message DROP COLUMN identity;

@@ -738,6 +738,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Converse live with a host, a domain's hosts, or our own listeners, step by step
+         * @description Needs the role administrator.
+         */
+        post: operations["probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/queue": {
         parameters: {
             query?: never;
@@ -769,6 +789,60 @@ export interface paths {
          * @description Needs the role administrator.
          */
         post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How ready our domains are, at the last look at each */
+        get: operations["readiness-list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readiness/{domain}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the world sees of one of our domains, at the last look, and what changed */
+        get: operations["readiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readiness/{domain}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at one of our domains now: its DNS, hosts, identity and reputation
+         * @description Needs the role administrator.
+         */
+        post: operations["readiness-check"];
         delete?: never;
         options?: never;
         head?: never;
@@ -874,6 +948,83 @@ export interface paths {
          * @description Needs the role administrator.
          */
         post: operations["resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Weaknesses of the settings, worst first */
+        get: operations["review"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/review/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Live with a weakness, for a reason
+         * @description Needs the role administrator.
+         */
+        post: operations["review-accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/review/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mend a weakness: into the draft, or at once for aliases
+         * @description Needs the role administrator.
+         */
+        post: operations["review-mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/review/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take such a decision back
+         * @description Needs the role administrator.
+         */
+        post: operations["review-reopen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1300,6 +1451,12 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Acceptance: {
+            /** Format: date-time */
+            at: string;
+            because: string;
+            who: string;
+        };
         Action: {
             /** Format: date-time */
             at: string;
@@ -1412,6 +1569,29 @@ export interface components {
             /** @description What did not work on this node, such as an address that is in use */
             trouble: string[];
         };
+        Aspect: {
+            /**
+             * Format: double
+             * @description Points of ten that it takes away
+             */
+            costs: number;
+            expected: string;
+            found: string[];
+            /** @description mx, reach, tls, host-name, ptr, ehlo-name, spf, dkim, dmarc, block-lists, tls-reports, mta-sts, dane */
+            key: string;
+            /** @description What to publish, to make it pass */
+            records?: components["schemas"]["DNSRecord"][];
+            /** @enum {string} */
+            result: "pass" | "warning" | "fail" | "not checked";
+            /** @description What it means and what to do */
+            says: string;
+            title: string;
+            /**
+             * Format: double
+             * @description How much it counts among those that were checked
+             */
+            weight: number;
+        };
         Attempt: {
             client: string;
             form: string;
@@ -1502,6 +1682,21 @@ export interface components {
             revision: number;
             /** @description YAML */
             text: string;
+        };
+        Conversation: {
+            address: string;
+            host: string;
+            /** Format: int64 */
+            port: number;
+            /** Format: int64 */
+            preference: number;
+            /** @description By whose terms; empty for none */
+            route: string;
+            /** @description It stands among the sessions too */
+            session_id?: string;
+            /** @description Our address, if one was chosen */
+            source?: string;
+            steps: components["schemas"]["ProbeStep"][];
         };
         Count: {
             /** Format: int64 */
@@ -2202,6 +2397,12 @@ export interface components {
             /** @enum {string} */
             level: "debug" | "info" | "warn" | "error";
         };
+        Looks: {
+            /** @description Newest first */
+            changes: components["schemas"]["Turn"][];
+            /** @description The last look; not there if there was none */
+            last?: components["schemas"]["Readiness"];
+        };
         MailboxItem: {
             id: string;
             /** Format: date-time */
@@ -2236,6 +2437,8 @@ export interface components {
         };
         Mend: {
             do: string;
+            /** @description The domain of ours whose records it shows */
+            domain?: string;
             /** @description It goes into the draft, to be rehearsed and applied */
             draft?: boolean;
             /** @description The one to try first */
@@ -2328,7 +2531,7 @@ export interface components {
         };
         Order: {
             /** @enum {string} */
-            do: "flush" | "smart-host" | "route" | "slower" | "pause" | "return" | "tls";
+            do: "flush" | "smart-host" | "route" | "slower" | "pause" | "return" | "tls" | "record";
             /** @description Of several that are offered, the one by this route */
             route?: string;
             /** @description return: the sentence that the senders read */
@@ -2400,6 +2603,11 @@ export interface components {
         };
         PageQueueItem: {
             items: components["schemas"]["QueueItem"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageReadiness: {
+            items: components["schemas"]["Readiness"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -2487,6 +2695,64 @@ export interface components {
              */
             warn_after: number;
         };
+        Probe: {
+            attempts: components["schemas"]["Conversation"][];
+            /** @description What the trouble means, and who can mend it */
+            cause?: components["schemas"]["Cause"];
+            /** @enum {string} */
+            result: "pass" | "warning" | "fail";
+            /** @description The letter that was sent, if one was wished */
+            sent?: string;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Before any connection: the route and what DNS says */
+            steps: components["schemas"]["ProbeStep"][];
+            target: string;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            took: number;
+            verdict: string;
+        };
+        ProbeRequest: {
+            /** @description With inwards: an address of this machine to come from */
+            client?: string;
+            /** @description The sender that is asked about; the postmaster if not given, <> for the null sender */
+            from?: string;
+            /** @description A listener of ours to probe in place of a target, with attempts to relay; * is all of them */
+            inwards?: string;
+            /** @description Send a small real letter to the address */
+            letter?: boolean;
+            /** @description By whose terms; the one that a letter would take if none is named */
+            routes?: string[];
+            /** @description Addresses of ours to connect from */
+            sources?: string[];
+            /** @description A host, host:port, a domain or an address */
+            target?: string;
+        };
+        ProbeStep: {
+            cause?: string;
+            certificates?: components["schemas"]["ShownCertificate"][];
+            /**
+             * Format: int64
+             * @description SMTP reply code
+             */
+            code?: number;
+            enhanced?: string;
+            lines?: components["schemas"]["Spoken"][];
+            /** @enum {string} */
+            name: "route" | "dns" | "address" | "connect" | "greeting" | "hello" | "tls" | "certificate" | "sign-in" | "sender" | "recipient" | "content" | "relay";
+            /** @enum {string} */
+            result: "pass" | "warning" | "fail" | "skipped";
+            /** @description One sentence */
+            says: string;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            took: number;
+        };
         Problem: {
             field: string;
             /** Format: int64 */
@@ -2522,6 +2788,21 @@ export interface components {
             /** Format: int64 */
             size: number;
             subject: string;
+        };
+        Readiness: {
+            /** Format: date-time */
+            checked_at: string;
+            domain: string;
+            /** @enum {string} */
+            kind: "local" | "shared" | "relay";
+            /** @description Worst first */
+            points: components["schemas"]["Aspect"][];
+            /**
+             * Format: double
+             * @description Out of ten
+             */
+            score: number;
+            verdict: string;
         };
         Rebased: {
             /** @description Where somebody else changed the same, in words */
@@ -2576,6 +2857,18 @@ export interface components {
             refusal: components["schemas"]["Refusal"];
             session?: components["schemas"]["Session"];
         };
+        Remedy: {
+            /** @description What changes for people and machines */
+            effect: string;
+            fields?: {
+                [key: string]: unknown;
+            };
+            name?: string;
+            remove?: boolean;
+            says: string;
+            /** @description Of the configuration; aliases count at once, the rest goes into the draft */
+            section: string;
+        };
         Report: {
             /**
              * Format: int64
@@ -2609,6 +2902,8 @@ export interface components {
             stranded: number;
             /** @description Routes that none of these envelopes took */
             unused: string[];
+            /** @description Those that the draft would bring */
+            weaknesses: components["schemas"]["Weakness"][];
         };
         ReportShown: {
             before?: {
@@ -2641,6 +2936,17 @@ export interface components {
             value: string;
             weekdays: components["schemas"]["Slot"][];
             zone: string;
+        };
+        "Review-acceptRequest": {
+            because: string;
+        };
+        ReviewPage: {
+            items: components["schemas"]["Weakness"][];
+            /**
+             * Format: int64
+             * @description How many weaknesses are looked for
+             */
+            rules: number;
         };
         Revision: {
             /** Format: date-time */
@@ -2900,6 +3206,22 @@ export interface components {
             /** Format: int64 */
             place: number;
         };
+        ShownCertificate: {
+            /** Format: date-time */
+            from: string;
+            issuer: string;
+            key: string;
+            /**
+             * Format: int64
+             * @description How many more names it has
+             */
+            more?: number;
+            /** @description The names it is for, the first of them */
+            names: string[];
+            subject: string;
+            /** Format: date-time */
+            until: string;
+        };
         SignInBodyBody: {
             name: string;
             password: string;
@@ -3006,6 +3328,16 @@ export interface components {
             items: components["schemas"]["Snag"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
+        };
+        Spoken: {
+            /**
+             * Format: double
+             * @description Seconds since the probe began
+             */
+            at: number;
+            text: string;
+            /** @enum {string} */
+            who: "us" | "them" | "note";
         };
         Status: {
             /** @description The revision in force goes back by itself unless confirmed before */
@@ -3115,6 +3447,15 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        Turn: {
+            /** Format: date-time */
+            at: string;
+            is: string;
+            key: string;
+            says: string;
+            title: string;
+            was: string;
+        };
         Verdict: {
             /** @description What to do */
             next: string;
@@ -3158,6 +3499,29 @@ export interface components {
             trouble?: string;
             via: string[];
             why: string;
+        };
+        Weakness: {
+            /** @description Somebody decided to live with it */
+            accepted?: components["schemas"]["Acceptance"];
+            /** @description What a person does */
+            by_hand?: string;
+            /** @description What it is, and where: it stays the same until it is mended */
+            key: string;
+            /** @description What a button does; not there if a person must do it elsewhere */
+            mend?: components["schemas"]["Remedy"];
+            rule: string;
+            /** @enum {string} */
+            severity: "grave" | "serious" | "slight";
+            /** @description What was found */
+            text: string;
+            title: string;
+            /** @description Like listener edge */
+            where: string;
+            /** @description Why it matters */
+            why: string;
+        };
+        WeaknessKey: {
+            key: string;
         };
         Who: {
             name: string;
@@ -3867,7 +4231,7 @@ export interface operations {
     changes: {
         parameters: {
             query?: {
-                what?: "mailbox" | "alias" | "secret" | "dkim";
+                what?: "mailbox" | "alias" | "secret" | "dkim" | "weakness";
                 name?: string;
                 after?: number;
                 limit?: number;
@@ -6474,6 +6838,75 @@ export interface operations {
             };
         };
     };
+    probe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     queue: {
         parameters: {
             query?: {
@@ -6616,6 +7049,214 @@ export interface operations {
                         result?: components["schemas"]["Done"];
                         what?: string;
                     };
+                };
+            };
+        };
+    };
+    "readiness-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReadiness"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    readiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Looks"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "readiness-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
         };
@@ -7008,6 +7649,286 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Done"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    review: {
+        parameters: {
+            query?: {
+                /** @description Of the draft, not of what is in force */
+                draft?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "review-accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Review-acceptRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "review-mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WeaknessKey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "review-reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WeaknessKey"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"gullroute/internal/core/review"
+)
+
+func (a *app) reviewCommand() *cobra.Command {
+	var draft, all bool
+	c := &cobra.Command{
+		Use: "review", Short: "Weaknesses of the settings, why they matter, and their mends", Args: exactly(0),
+		Long:    "Look for weaknesses in the settings and around them. Each says what was found, why it matters, and how it is mended: by gull review mend where a change of the draft does it, else by hand. What you decide to live with is accepted with a reason, and shown only with --all.",
+		Example: "  gull review\n  gull review --draft\n  gull review mend 'no-machine-limits:relay rule ticket machines'\n  gull review accept key-file-copy --because \"in the safe of the harbour office\"",
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Review(c.Context(), draft)
+			if err != nil {
+				return err
+			}
+			shown := list[:0:0]
+			for _, w := range list {
+				if w.Accepted == nil || all || a.format != "table" {
+					shown = append(shown, w)
+				}
+			}
+			if a.format != "table" {
+				return printList(a, shown, []column[review.Weakness]{{"KEY", false, func(w review.Weakness) string { return w.Key }}, {"SEVERITY", false, func(w review.Weakness) string { return string(w.Severity) }},
+					{"TITLE", false, func(w review.Weakness) string { return w.Title }}, {"WHERE", false, func(w review.Weakness) string { return w.Where }}, {"FOUND", false, func(w review.Weakness) string { return w.Text }}}, "")
+			}
+			a.printReview(shown, len(list)-len(shown))
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&draft, "draft", false, "of the draft, not of what is in force")
+	c.Flags().BoolVar(&all, "all", false, "what was accepted too")
+	c.AddCommand(a.reviewMend(), a.reviewAccept(), a.reviewReopen())
+	return c
+}
+
+func (a *app) printReview(list []review.Weakness, accepted int) {
+	w := a.out
+	if len(list) == 0 {
+		fmt.Fprintf(w, "No weakness was found; %d were looked for.\n", review.Rules())
+	}
+	counts := map[review.Severity]int{}
+	for _, x := range list {
+		counts[x.Severity]++
+	}
+	if len(list) > 0 {
+		fmt.Fprintf(w, "%d grave, %d serious, %d slight; %d kinds of weakness were looked for.\n\n", counts[review.Grave], counts[review.Serious], counts[review.Slight], review.Rules())
+	}
+	for _, x := range list {
+		fmt.Fprintf(w, "%-7s  %s (%s)\n         found  %s\n         why    %s\n", x.Severity, x.Title, x.Where, x.Text, x.Why)
+		switch {
+		case x.Accepted != nil:
+			fmt.Fprintf(w, "         accepted by %s %s: %s\n", x.Accepted.Who, ago(x.Accepted.At), x.Accepted.Because)
+		case x.Mend != nil:
+			fmt.Fprintf(w, "         mend   %s: gull review mend '%s'\n         then   %s\n", x.Mend.Says, x.Key, x.Mend.Effect)
+		default:
+			fmt.Fprintf(w, "         mend   %s\n", x.ByHand)
+		}
+		fmt.Fprintf(w, "         key    %s\n\n", x.Key)
+	}
+	if accepted > 0 {
+		fmt.Fprintf(w, "%d more are accepted; --all shows them.\n", accepted)
+	}
+}
+
+func (a *app) reviewMend() *cobra.Command {
+	return &cobra.Command{
+		Use: "mend KEY…", Short: "Mend weaknesses: into the draft, or at once for aliases", Args: cobra.MinimumNArgs(1), Example: "  gull review mend nobody-alerted no-daily-report",
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, key := range args {
+				done, err := a.client().MendWeakness(c.Context(), key)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out, done.Text+".")
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) reviewAccept() *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use: "accept KEY", Short: "Live with a weakness, for a reason", Args: exactly(1), Example: "  gull review accept key-file-copy --because \"in the safe of the harbour office\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().AcceptWeakness(c.Context(), args[0], because); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is accepted: %s\n", args[0], because)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&because, "because", "", "why, for those who come after you")
+	_ = c.MarkFlagRequired("because")
+	return c
+}
+
+func (a *app) reviewReopen() *cobra.Command {
+	return &cobra.Command{
+		Use: "reopen KEY", Short: "Take the decision to live with a weakness back", Args: exactly(1), Example: "  gull review reopen key-file-copy",
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().ReopenWeakness(c.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is open again.\n", args[0])
+			return nil
+		},
+	}
+}

@@ -1,0 +1,32 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/review"
+)
+
+// Review lists the weaknesses of the settings in force, or of the draft.
+func (c *Client) Review(ctx context.Context, draft bool) ([]review.Weakness, error) {
+	p, err := call[Page[review.Weakness]](ctx, c, http.MethodGet, "/api/v1/review", url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
+	return p.Items, err
+}
+
+// MendWeakness mends a weakness.
+func (c *Client) MendWeakness(ctx context.Context, key string) (mail.Done, error) {
+	return call[mail.Done](ctx, c, http.MethodPost, "/api/v1/review/mend", nil, map[string]any{"key": key})
+}
+
+// AcceptWeakness lives with a weakness, for a reason.
+func (c *Client) AcceptWeakness(ctx context.Context, key, because string) error {
+	return c.send(ctx, http.MethodPost, "/api/v1/review/accept", map[string]any{"key": key, "because": because})
+}
+
+// ReopenWeakness takes such a decision back.
+func (c *Client) ReopenWeakness(ctx context.Context, key string) error {
+	return c.send(ctx, http.MethodPost, "/api/v1/review/reopen", map[string]any{"key": key})
+}

@@ -1,0 +1,150 @@
+// Package review finds weaknesses in the settings: what is allowed, works, and will
+// one day be regretted. Each says why it matters, and how to mend it.
+package review
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/mail"
+)
+
+// Severity is how bad a weakness is.
+type Severity string
+
+// The severities.
+const (
+	Grave   Severity = "grave"
+	Serious Severity = "serious"
+	Slight  Severity = "slight"
+)
+
+var order = map[Severity]int{Grave: 0, Serious: 1, Slight: 2}
+
+// Weakness is one thing to mend, or to accept with a reason.
+type Weakness struct {
+	Key      string      `json:"key" doc:"What it is, and where: it stays the same until it is mended"`
+	Rule     string      `json:"rule"`
+	Severity Severity    `json:"severity" enum:"grave,serious,slight"`
+	Title    string      `json:"title"`
+	Where    string      `json:"where" doc:"Like listener edge"`
+	Text     string      `json:"text" doc:"What was found"`
+	Why      string      `json:"why" doc:"Why it matters"`
+	Mend     *Remedy     `json:"mend,omitempty" doc:"What a button does; not there if a person must do it elsewhere"`
+	ByHand   string      `json:"by_hand,omitempty" doc:"What a person does"`
+	Accepted *Acceptance `json:"accepted,omitempty" doc:"Somebody decided to live with it"`
+}
+
+// Remedy is a change that mends a weakness.
+type Remedy struct {
+	Says    string         `json:"says"`
+	Effect  string         `json:"effect" doc:"What changes for people and machines"`
+	Section string         `json:"section" doc:"Of the configuration; aliases count at once, the rest goes into the draft"`
+	Name    string         `json:"name,omitempty"`
+	Fields  map[string]any `json:"fields,omitempty"`
+	Remove  bool           `json:"remove,omitempty"`
+}
+
+// Acceptance is a decision to live with a weakness.
+type Acceptance struct {
+	Who     string    `json:"who"`
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+}
+
+// Certificate is what a listener shows.
+type Certificate struct {
+	Listener string
+	Own      bool // made by the server itself
+	Until    time.Time
+	Names    []string
+	Fits     bool // its names have the listener's
+}
+
+// Facts are what a review goes by beside the configuration. What is not known is
+// zero, and then nothing is said of it.
+type Facts struct {
+	Now          time.Time
+	Certificates []Certificate
+	Keys         []mail.DKIMKey
+	Disks        []Disk
+	ClockOff     time.Duration // our clock against the database's
+	ConsoleOpen  bool          // the console is reached from the network without TLS
+	KeyFile      bool          // secrets or keys are kept under a key file
+	NoReverse    []netip.Addr  // addresses of ours without a name
+	NoPassword   []string      // mailboxes that may send and cannot sign in
+	// NotReady are domains at whose last look something failed.
+	NotReady map[string]string
+}
+
+// Disk is one that the service writes to.
+type Disk struct {
+	What string
+	Used float64 // a part of one
+	Free int64   // octets
+}
+
+// reviewer collects.
+type reviewer struct {
+	c   *config.Compiled
+	f   Facts
+	out []Weakness
+}
+
+// found adds a weakness of a rule at a place.
+func (v *reviewer) found(rule, where, text string, mend *Remedy) {
+	r := rules[rule]
+	key := rule
+	if where != "" {
+		key += ":" + where
+	}
+	_, name, _ := strings.Cut(where, " ") // of the domain, listener or mailbox
+	byHand := strings.NewReplacer("DOMAIN", name, "NAME", strconv.Quote(name)).Replace(r.byHand)
+	if mend != nil || name == "" {
+		byHand = r.byHand
+	}
+	v.out = append(v.out, Weakness{Key: key, Rule: rule, Severity: r.severity, Title: r.title, Where: cmp.Or(where, "the server"), Text: text, Why: r.why, ByHand: byHand, Mend: mend})
+}
+
+// Settings are the weaknesses that a configuration has by itself, worst first.
+func Settings(c *config.Compiled) []Weakness { return Of(c, Facts{}) }
+
+// Of are the weaknesses of a configuration and of what is around it, worst first.
+func Of(c *config.Compiled, f Facts) []Weakness {
+	v := &reviewer{c: c, f: f, out: []Weakness{}}
+	v.relay()
+	v.listeners()
+	v.domains()
+	v.routes()
+	v.service()
+	v.people()
+	v.machine()
+	slices.SortStableFunc(v.out, func(a, b Weakness) int { return order[a.Severity] - order[b.Severity] })
+	return v.out
+}
+
+// New are the weaknesses of b that a has not.
+func New(a, b []Weakness) []Weakness {
+	var out []Weakness
+	for _, w := range b {
+		if !slices.ContainsFunc(a, func(x Weakness) bool { return x.Key == w.Key }) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// set changes fields of an item.
+func set(section, name, says, effect string, fields map[string]any) *Remedy {
+	return &Remedy{Says: says, Effect: effect, Section: section, Name: name, Fields: fields}
+}
+
+// remove takes an item out.
+func remove(section, name, says, effect string) *Remedy {
+	return &Remedy{Says: says, Effect: effect, Section: section, Name: name, Remove: true}
+}

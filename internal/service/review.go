@@ -1,0 +1,95 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/review"
+	"gullroute/internal/engine"
+	"gullroute/internal/store"
+)
+
+func (s *Service) reviewOperations(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("review", "/api/v1/review", "Weaknesses of the settings, worst first"), s.review)
+	huma.Register(api, admin.post("review-mend", "/api/v1/review/mend", "Mend a weakness: into the draft, or at once for aliases"), s.mendWeakness)
+	huma.Register(api, admin.post("review-accept", "/api/v1/review/accept", "Live with a weakness, for a reason"), s.acceptWeakness)
+	huma.Register(api, admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"), s.reopenWeakness)
+}
+
+// reviewPage is a review with how much was looked for.
+type reviewPage struct {
+	Items []review.Weakness `json:"items"`
+	Rules int               `json:"rules" doc:"How many weaknesses are looked for"`
+}
+
+func (s *Service) review(ctx context.Context, in *struct {
+	Draft bool `query:"draft" doc:"Of the draft, not of what is in force"`
+}) (*out[reviewPage], error) {
+	var list []review.Weakness
+	var err error
+	if in.Draft {
+		list, err = s.Engine.ReviewDraft(ctx)
+	} else {
+		list, err = s.Engine.Review(ctx, s.Engine.Config())
+	}
+	if err != nil {
+		return nil, s.storeError(err, "review")
+	}
+	return &out[reviewPage]{reviewPage{list, review.Rules()}}, nil
+}
+
+// weaknessKey names a weakness.
+type weaknessKey struct {
+	Key string `json:"key" minLength:"1" maxLength:"500"`
+}
+
+func (s *Service) weaknessError(err error) error {
+	var bad *engine.ActionError
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound("there is no such weakness (any more); gull review lists them")
+	case errors.As(err, &bad):
+		return huma.Error409Conflict(bad.Text)
+	case errors.Is(err, engine.ErrMark), errors.Is(err, engine.ErrExists):
+		return huma.Error409Conflict(err.Error())
+	}
+	return s.storeError(err, "weakness")
+}
+
+func (s *Service) mendWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*out[mail.Done], error) {
+	done, err := s.Engine.MendWeakness(ctx, signedIn(ctx).Name, in.Body.Key)
+	if err != nil {
+		return nil, s.weaknessError(err)
+	}
+	return &out[mail.Done]{done}, nil
+}
+
+func (s *Service) acceptWeakness(ctx context.Context, in *struct {
+	Body struct {
+		Key     string `json:"key" minLength:"1" maxLength:"500"`
+		Because string `json:"because" minLength:"3" maxLength:"500"`
+	}
+}) (*struct{}, error) {
+	if strings.TrimSpace(in.Body.Because) == "" {
+		return nil, huma.Error422UnprocessableEntity("because: say why, for those who come after you")
+	}
+	if _, err := s.Engine.Weakness(ctx, in.Body.Key); err != nil {
+		return nil, s.weaknessError(err)
+	}
+	if err := s.Store.Accept(ctx, signedIn(ctx).Name, in.Body.Key, strings.TrimSpace(in.Body.Because)); err != nil {
+		return nil, s.storeError(err, "weakness")
+	}
+	return nil, nil
+}
+
+func (s *Service) reopenWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*struct{}, error) {
+	if err := s.Store.Reopen(ctx, signedIn(ctx).Name, in.Body.Key); err != nil {
+		return nil, s.weaknessError(err)
+	}
+	return nil, nil
+}

@@ -1,0 +1,124 @@
+package test
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"testing"
+
+	"gullroute/internal/core/review"
+)
+
+// weak are the keys of what a review finds and nobody accepted.
+func (s *stack) weak(t *testing.T, draft bool) []string {
+	t.Helper()
+	list, err := s.client().Review(context.Background(), draft)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var keys []string
+	for _, w := range list {
+		if w.Accepted == nil {
+			keys = append(keys, w.Key)
+		}
+		if w.Why == "" || w.Title == "" || w.Text == "" || (w.Mend == nil) == (w.ByHand == "") && w.Mend == nil {
+			t.Errorf("a weakness without reason or mend: %+v", w)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
+	t.Parallel()
+	s := own(t, "review", nil)
+	ctx := context.Background()
+	planted := []string{
+		"alias-leads-out:alias carousel@skerryline.example", "cannot-sign-in", "eager-retry", "hasty-timeouts", "key-file-copy",
+		"no-abuse:domain bølgevik.example", "no-abuse:domain lightkeepers.example", "no-abuse:domain skerryline.example", "no-connection-limit:listener edge", "no-daily-report",
+		"no-machine-limits:relay rule bridge logs", "no-machine-limits:relay rule this machine", "no-machine-limits:relay rule ticket machines", "no-quota", "nobody-alerted",
+		"not-signed:domain bølgevik.example", "not-signed:domain lightkeepers.example", "not-signed:domain skerryline.example",
+		"own-certificate:listener submission", "own-certificate:listener submission over TLS", "unverified-relay:domain kelpworks.example",
+	}
+	if got := s.weak(t, false); !slices.Equal(got, planted) {
+		t.Fatalf("the review finds\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(planted, "\n"))
+	}
+	list, err := s.client().Review(ctx, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pressed := 0
+	for _, w := range list {
+		if w.Mend == nil {
+			if _, stderr, code := s.gull(t, "review", "mend", w.Key); code != 1 || !strings.Contains(stderr, "by hand") {
+				t.Errorf("mending %s: %d %s", w.Key, code, stderr)
+			}
+			continue
+		}
+		pressed++
+		s.run(t, "review", "mend", w.Key)
+	}
+	if pressed < 10 {
+		t.Errorf("only %d have a button", pressed)
+	}
+	for _, key := range s.weak(t, true) { // in the draft what has a button is mended
+		if i := slices.IndexFunc(list, func(w review.Weakness) bool { return w.Key == key }); i >= 0 && list[i].Mend != nil {
+			t.Errorf("%s is still in the draft", key)
+		}
+	}
+	if out := s.run(t, "draft", "rehearse"); strings.Contains(out, "Machines may send without limit") {
+		t.Errorf("the rehearsal speaks of what the draft mends: %s", out)
+	}
+	s.run(t, "draft", "apply", "--why", "the review")
+
+	// The rest by hand.
+	cert, key := s.dir+"/mail.pem", s.dir+"/mail.key"
+	newAuthority(t).write(t, "mail.skerryline.example", cert, key)
+	for _, l := range []string{"submission", "submission over TLS"} {
+		s.run(t, "listener", "set", l, "--certificate", cert, "--key", key)
+	}
+	s.run(t, "draft", "apply", "--why", "certificates")
+	for _, domain := range []string{"skerryline.example", "lightkeepers.example", "xn--blgevik-q1a.example"} {
+		k, err := s.client().MakeKey(ctx, map[string]any{"domain": domain})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.publish(t, "zone line", k.Record, domain)
+		s.run(t, "dkim", "use", domain, k.Selector)
+	}
+	boxes := []string{"ines.harrow", "tomas.vik", "odile.marr", "wren.castell", "piet.sandholm", "ailsa.brune", "keeper", "deck", "tickets", "bridge", "accounts", "crew.north", "crew.south", "archive"}
+	for i := range boxes {
+		boxes[i] += "@skerryline.example"
+	}
+	for _, a := range append(boxes, "søren@bølgevik.example", "mette.lund@lightkeepers.example", "jon.aas@lightkeepers.example") {
+		s.run(t, "mailbox", "set", a, "--quota", "2 GB")
+	}
+	for _, a := range []string{"ines.harrow", "tomas.vik", "odile.marr", "wren.castell"} {
+		givePassword(t, s, a+"@skerryline.example", "a long enough secret")
+	}
+	s.run(t, "alias", "remove", "carousel@skerryline.example")
+	s.run(t, "review", "accept", "key-file-copy", "--because", "in the safe of the harbour office")
+	if got := s.weak(t, false); len(got) > 0 {
+		t.Errorf("after all mends the review still finds %s", strings.Join(got, ", "))
+	}
+	if out := s.run(t, "review"); !strings.Contains(out, "No weakness was found") || !strings.Contains(out, "1 more are accepted") {
+		t.Errorf("the review says %s", out)
+	}
+	if out := s.run(t, "review", "--all"); !strings.Contains(out, "accepted by tests now: in the safe") {
+		t.Errorf("what was accepted: %s", out)
+	}
+	s.run(t, "review", "reopen", "key-file-copy")
+	if got := s.weak(t, false); !slices.Equal(got, []string{"key-file-copy"}) {
+		t.Errorf("after reopening: %v", got)
+	}
+	// A change that brings a weakness says so in its rehearsal.
+	s.run(t, "relay", "set", "people", "--own-sender=false")
+	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "People who sign in may send as anybody") {
+		t.Errorf("the rehearsal says %s", out)
+	}
+	for args, code := range map[string]int{"review mend nothing": 4, "review accept key-file-copy": 2, "review accept nothing --because it-is-so": 4, "review reopen nothing": 4} {
+		if _, _, got := s.gull(t, strings.Fields(args)...); got != code {
+			t.Errorf("gull %s: exit %d, want %d", args, got, code)
+		}
+	}
+}
