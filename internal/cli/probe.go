@@ -63,7 +63,7 @@ func (a *app) printProbe(p probe.Probe, dialogue bool) {
 	for _, t := range p.Attempts {
 		by := ""
 		if t.Route != "" {
-			by = ", by " + t.Route
+			by = ", by route “" + t.Route + "”"
 		}
 		if t.Source != "" {
 			by += ", from " + t.Source

@@ -341,7 +341,7 @@ func (x *probing) listener(ctx context.Context, l *config.Listener, at netip.Add
 	env := config.Envelope{Client: client, Listener: l.Name, Sender: wish.Sender}
 	wish.Relays = func(path string) bool { return rehearse.Through(x.cfg, env, path) }
 	out := own.Probe(ctx, r, "", deliver.Target{Host: string(l.GreetingName), Port: int(at.Port())}, ip, wish)
-	out.Route = l.Name
+	out.Host = "listener " + l.Name
 	x.expected(l, client, &out)
 	return out
 }

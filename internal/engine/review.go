@@ -88,7 +88,7 @@ func (e *Engine) reviewFacts(ctx context.Context) (review.Facts, error) {
 				f.NoReverse = e.Config().Service.Addresses
 			}
 			if p.Result == readiness.Fail && p.Weight >= 0.5 && p.Key != "dkim" && f.NotReady[r.Domain] == "" {
-				f.NotReady[r.Domain] = fmt.Sprintf("%.1f of 10 at the last look: %s", r.Score, p.Says)
+				f.NotReady[r.Domain] = fmt.Sprintf("%.1f of 10 at the last look: %s", r.Score, strings.TrimSuffix(p.Says, "."))
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/readiness"
 	"gullroute/internal/engine"
 )
@@ -31,7 +32,7 @@ func (s *Service) listReadiness(ctx context.Context, _ *struct{}) (*out[page[rea
 	}
 	for _, d := range cfg.Domains {
 		if !looked[string(d.Name)] {
-			items = append(items, readiness.Readiness{Domain: string(d.Name), Kind: d.Kind, Verdict: "Not looked at yet.", Points: []readiness.Aspect{}})
+			items = append(items, readiness.Readiness{Domain: string(d.Name), Name: address.DisplayDomain(string(d.Name)), Kind: d.Kind, Verdict: "Not looked at yet.", Points: []readiness.Aspect{}})
 		}
 	}
 	return &out[page[readiness.Readiness]]{page[readiness.Readiness]{Items: items}}, nil

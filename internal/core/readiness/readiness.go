@@ -4,11 +4,14 @@
 package readiness
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/identity"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
@@ -42,6 +45,7 @@ type Aspect struct {
 // Readiness is a domain as the world sees it.
 type Readiness struct {
 	Domain    string    `json:"domain"`
+	Name      string    `json:"name" doc:"The domain as people read it"`
 	Kind      string    `json:"kind" enum:"local,shared,relay"`
 	CheckedAt time.Time `json:"checked_at"`
 	Score     float64   `json:"score" doc:"Out of ten"`
@@ -140,7 +144,7 @@ type Facts struct {
 
 // Judge judges a domain.
 func Judge(f Facts, now time.Time) Readiness {
-	r := Readiness{Domain: f.Domain, Kind: f.Kind, CheckedAt: now.UTC(), Points: []Aspect{}}
+	r := Readiness{Domain: f.Domain, Name: address.DisplayDomain(f.Domain), Kind: f.Kind, CheckedAt: now.UTC(), Points: []Aspect{}}
 	points := []Aspect{f.mx(), f.reach(), f.tls(now), f.hostName(), f.ptr(), f.ehlo(), f.blockLists(), f.tlsReports(), f.sts(), f.dane()}
 	if f.Kind == "relay" {
 		points = append(points, Aspect{Key: "spf", Title: "SPF, DKIM and DMARC", Result: NotChecked, Expected: "those of who sends for it", Says: "We pass this domain's mail on and send nothing in its name."})
@@ -173,6 +177,7 @@ func Judge(f Facts, now time.Time) Readiness {
 			warned++
 		}
 	}
+	slices.SortStableFunc(points, func(a, b Aspect) int { return cmp.Compare(b.Costs, a.Costs) })
 	for _, want := range []Result{Fail, Warning, Pass, NotChecked} {
 		for _, p := range points {
 			if p.Result == want {

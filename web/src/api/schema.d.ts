@@ -2795,6 +2795,8 @@ export interface components {
             domain: string;
             /** @enum {string} */
             kind: "local" | "shared" | "relay";
+            /** @description The domain as people read it */
+            name: string;
             /** @description Worst first */
             points: components["schemas"]["Aspect"][];
             /**
@@ -2939,6 +2941,7 @@ export interface components {
         };
         "Review-acceptRequest": {
             because: string;
+            key: string;
         };
         ReviewPage: {
             items: components["schemas"]["Weakness"][];

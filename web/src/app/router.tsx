@@ -8,9 +8,13 @@ import { LanePage } from "../pages/lane";
 import { AliasesPage, MailboxesPage } from "../pages/mailboxes";
 import { MessagePage } from "../pages/message";
 import { OverviewPage } from "../pages/overview";
+import { ProbePage, type ProbeWords } from "../pages/probe";
 import { QueuePage } from "../pages/queue";
+import { ReadinessPage } from "../pages/readiness";
+import { ReadyPage } from "../pages/ready";
 import { RefusalPage } from "../pages/refusal";
 import { ReportsPage } from "../pages/reports";
+import { ReviewPage } from "../pages/review";
 import { RevisionsPage } from "../pages/revisions";
 import { SectionPage } from "../pages/section";
 import { SecretsPage, ServicePage } from "../pages/server";
@@ -128,6 +132,20 @@ const snags = createRoute({
 	}),
 });
 const snag = createRoute({ getParentRoute: () => root, path: "/snags/$id", component: SnagPage });
+const readiness = createRoute({ getParentRoute: () => root, path: "/readiness", component: ReadinessPage });
+const ready = createRoute({ getParentRoute: () => root, path: "/readiness/$domain", component: ReadyPage });
+const probe = createRoute({
+	getParentRoute: () => root,
+	path: "/probe",
+	component: ProbePage,
+	validateSearch: (s: Record<string, unknown>): ProbeWords => ({
+		target: text(s.target),
+		routes: text(s.routes),
+		from: text(s.from),
+		inwards: text(s.inwards),
+		client: text(s.client),
+	}),
+});
 const inArchive = (s: Record<string, unknown>): { archive?: number } => ({ archive: number(s.archive) });
 const session = createRoute({
 	getParentRoute: () => root,
@@ -203,6 +221,7 @@ const setupPages = [
 	createRoute({ getParentRoute: () => setup, path: "/secrets", component: SecretsPage }),
 	createRoute({ getParentRoute: () => setup, path: "/service", component: ServicePage }),
 	createRoute({ getParentRoute: () => setup, path: "/draft", component: DraftPage }),
+	createRoute({ getParentRoute: () => setup, path: "/review", component: ReviewPage }),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/revisions",
@@ -226,6 +245,9 @@ export const router = createRouter({
 		refusal,
 		snags,
 		snag,
+		readiness,
+		ready,
+		probe,
 		reports,
 		behind,
 		explain,

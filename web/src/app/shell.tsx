@@ -63,11 +63,17 @@ function Frame({ who }: { who: Who }) {
 						<Link to="/reports" search={{} as never} className={classes.link}>
 							Reports
 						</Link>
+						<Link to="/readiness" className={classes.link}>
+							Readiness
+						</Link>
 						<Link to="/setup" className={classes.link}>
 							Set up
 						</Link>
 						<Link to="/explain" search={{} as never} className={classes.link}>
 							Explain
+						</Link>
+						<Link to="/probe" search={{} as never} className={classes.link}>
+							Probe
 						</Link>
 					</nav>
 					<Find />

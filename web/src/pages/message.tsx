@@ -146,6 +146,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 	);
 	const rows = [
 		t.session && session(t.session, "handed in by session"),
+		t.message.identity && <From key="from" found={t.message.identity} />,
 		...t.sessions.map((s) => session(s, "tried in session")),
 		t.about && letter(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
 		...t.begotten.map((m) =>
@@ -186,6 +187,31 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 	);
 }
 
+/** Who the letter is from, as far as it proves that. */
+function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }) {
+	const signatures = f.dkim ?? [];
+	return (
+		<Table.Tr>
+			<Table.Td c="dimmed">who it is from</Table.Td>
+			<Table.Td>
+				SPF {f.spf.result}, DKIM {signatures.length === 0 ? "none" : signatures.map((s) => s.result).join(", ")}, DMARC{" "}
+				{f.dmarc.result}
+				{f.dmarc.wish ? ` (the domain asks for ${f.dmarc.wish})` : ""}
+			</Table.Td>
+			<Table.Td className="mono">{soft(f.dmarc.domain)}</Table.Td>
+			<Table.Td colSpan={2}>
+				{f.reason || f.dmarc.why}
+				{signatures.map((s) => (
+					<Text key={s.domain + s.selector} size="xs" c="dimmed">
+						{s.domain} ({s.selector}, {s.algorithm}): {s.result}
+						{s.why ? `, ${s.why}` : ""}
+					</Text>
+				))}
+			</Table.Td>
+		</Table.Tr>
+	);
+}
+
 /** Causes say what the trouble means, who can mend it, and how. */
 function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 	return trace.causes.map((c) => (
@@ -198,6 +224,16 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 			</Text>
 			{c.contradiction && <Text size="sm">{c.contradiction}</Text>}
 			<SnagOf cause={c.cause} trace={trace} />
+			{waits && (
+				<Anchor
+					component={Link}
+					to="/probe"
+					search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient } as never}
+					size="sm"
+				>
+					Probe the way there
+				</Anchor>
+			)}
 		</section>
 	));
 }

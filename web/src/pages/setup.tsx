@@ -13,6 +13,7 @@ const pages: [string, string][] = [
 	["/setup/peers", "Peers"],
 	["/setup/secrets", "Secrets"],
 	["/setup/service", "Server"],
+	["/setup/review", "Review"],
 	["/setup/draft", "Draft"],
 	["/setup/revisions", "Revisions"],
 ];

@@ -1,7 +1,7 @@
 import { Anchor, Button, Group, Modal, Stack, Table, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Snag, type SnagMend, snags } from "../api/snags";
 import { useMayChange } from "./editor";
@@ -116,6 +116,7 @@ export function SnagTable({ items }: { items: Snag[] }) {
 export function Mends({ snag }: { snag: Snag }) {
 	const may = useMayChange();
 	const client = useQueryClient();
+	const navigate = useNavigate();
 	const [asking, setAsking] = useState<SnagMend | null>(null);
 	const [say, setSay] = useState("");
 	const mend = useMutation({
@@ -141,7 +142,15 @@ export function Mends({ snag }: { snag: Snag }) {
 						variant={m.first ? "filled" : "default"}
 						disabled={!may}
 						loading={mend.isPending && mend.variables === m}
-						onClick={() => (m.do === "return" ? setAsking(m) : mend.mutate(m))}
+						onClick={() => {
+							if (m.do === "return") {
+								setAsking(m);
+							} else if (m.domain) {
+								void navigate({ to: "/readiness/$domain", params: { domain: m.domain } as never });
+							} else {
+								mend.mutate(m);
+							}
+						}}
 					>
 						{m.says}
 						{m.draft && " (draft)"}

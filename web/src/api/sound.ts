@@ -1,0 +1,44 @@
+import type { components } from "./schema";
+import { ask } from "./setup";
+
+type Schemas = components["schemas"];
+
+export type DNSRecord = Schemas["DNSRecord"];
+export type Aspect = Omit<Schemas["Aspect"], "found" | "records"> & { found: string[]; records?: DNSRecord[] };
+export type Readiness = Omit<Schemas["Readiness"], "points"> & { points: Aspect[] };
+export type Looks = { last?: Readiness; changes: Schemas["Turn"][] };
+export type Key = Schemas["DKIMKey"];
+export type Step = Omit<Schemas["ProbeStep"], "lines" | "certificates"> & {
+	lines?: Schemas["Spoken"][];
+	certificates?: (Omit<Schemas["ShownCertificate"], "names"> & { names: string[] })[];
+};
+export type Conversation = Omit<Schemas["Conversation"], "steps"> & { steps: Step[] };
+export type Probe = Omit<Schemas["Probe"], "steps" | "attempts"> & { steps: Step[]; attempts: Conversation[] };
+export type ProbeWish = {
+	target?: string;
+	routes?: string[];
+	from?: string;
+	letter?: boolean;
+	inwards?: string;
+	client?: string;
+};
+export type Weakness = Schemas["Weakness"];
+export type Review = { items: Weakness[]; rules: number };
+
+const seg = encodeURIComponent;
+
+export const sound = {
+	readiness: () => ask<{ items: Readiness[] }>("GET", "readiness"),
+	ready: (domain: string) => ask<Looks>("GET", `readiness/${seg(domain)}`),
+	look: (domain: string) => ask<Readiness>("POST", `readiness/${seg(domain)}/check`),
+	keys: (domain: string) => ask<{ items: Key[] }>("GET", `dkim?domain=${seg(domain)}`),
+	makeKey: (body: { domain: string; algorithm: string; takes_over: boolean }) => ask<Key>("POST", "dkim", body),
+	doKey: (k: Key, verb: "check" | "use" | "retire") =>
+		ask<Key>("POST", `dkim/${seg(k.domain)}/${seg(k.selector)}/${verb}`, verb === "use" ? {} : undefined),
+	removeKey: (k: Key) => ask<void>("DELETE", `dkim/${seg(k.domain)}/${seg(k.selector)}`),
+	probe: (wish: ProbeWish) => ask<Probe>("POST", "probe", wish),
+	review: (draft: boolean) => ask<Review>("GET", `review?draft=${draft}`),
+	mend: (key: string) => ask<Schemas["Done"]>("POST", "review/mend", { key }),
+	accept: (key: string, because: string) => ask<void>("POST", "review/accept", { key, because }),
+	reopen: (key: string) => ask<void>("POST", "review/reopen", { key }),
+};

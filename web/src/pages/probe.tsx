@@ -1,0 +1,265 @@
+import {
+	Anchor,
+	Button,
+	Group,
+	MultiSelect,
+	SegmentedControl,
+	Select,
+	SimpleGrid,
+	Stack,
+	Switch,
+	Table,
+	Text,
+	TextInput,
+	Title,
+} from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { gull } from "../api/client";
+import { setup } from "../api/setup";
+import { type Conversation, type Probe, type Step, sound } from "../api/sound";
+import { useMayChange } from "../parts/editor";
+import snagClasses from "../parts/snag.module.css";
+import { Result } from "../parts/sound";
+import classes from "../parts/sound.module.css";
+import { Failed, Loading } from "../parts/states";
+import { exact } from "../parts/when";
+
+export type ProbeWords = { target?: string; routes?: string; from?: string; inwards?: string; client?: string };
+
+/** A live conversation with a host, step by step. */
+export function ProbePage() {
+	const words = useSearch({ from: "/probe" }) as ProbeWords;
+	const navigate = useNavigate();
+	const may = useMayChange();
+	const [inwards, setInwards] = useState(words.inwards !== undefined);
+	const [now, setNow] = useState<ProbeWords>(words);
+	const [letter, setLetter] = useState(false);
+	const [sent, setSent] = useState({ letter: false, turn: 0 });
+	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
+	const routes = useQuery({ queryKey: ["setup", "routes"], queryFn: () => setup.list("routes") });
+	const wanted = words.target || words.inwards;
+	const probe = useQuery({
+		queryKey: ["probe", words, sent],
+		queryFn: () =>
+			sound.probe({
+				target: words.target,
+				routes: words.routes?.split("|"),
+				from: words.from,
+				inwards: words.inwards,
+				client: words.client,
+				letter: sent.letter,
+			}),
+		enabled: Boolean(wanted) && may,
+		staleTime: Number.POSITIVE_INFINITY,
+		retry: false,
+		refetchOnWindowFocus: false,
+	});
+	const set = (w: ProbeWords) => setNow({ ...now, ...w });
+	return (
+		<Stack gap="sm">
+			<Group justify="space-between">
+				<div>
+					<Title order={1} size="h3">
+						Probe
+					</Title>
+					<Text size="sm" c="dimmed">
+						A live conversation with a mail host, step by step. Nothing is sent unless you ask for a letter.
+					</Text>
+				</div>
+				<SegmentedControl
+					size="xs"
+					aria-label="Which way"
+					value={inwards ? "in" : "out"}
+					onChange={(v) => setInwards(v === "in")}
+					data={[
+						{ value: "out", label: "Another's host" },
+						{ value: "in", label: "Our listeners" },
+					]}
+				/>
+			</Group>
+			<form
+				className="surface"
+				style={{ padding: 12 }}
+				onSubmit={(e) => {
+					e.preventDefault();
+					const search = inwards
+						? { inwards: now.inwards ?? "*", client: now.client }
+						: { target: now.target, routes: now.routes, from: now.from };
+					setSent({ letter, turn: sent.turn + 1 });
+					void navigate({ to: "/probe", search: search as never });
+				}}
+			>
+				{inwards ? (
+					<SimpleGrid cols={{ base: 1, sm: 3 }} spacing="xs">
+						<Select
+							size="xs"
+							label="Listener"
+							data={[
+								{ value: "*", label: "all of them" },
+								...(status.data?.listeners ?? []).map((l) => ({ value: l.name, label: l.name })),
+							]}
+							value={now.inwards ?? "*"}
+							onChange={(v) => set({ inwards: v ?? "*" })}
+						/>
+						<TextInput
+							size="xs"
+							label="Coming from"
+							placeholder="127.0.0.1"
+							description="An address of this machine"
+							value={now.client ?? ""}
+							onChange={(e) => set({ client: e.currentTarget.value || undefined })}
+						/>
+					</SimpleGrid>
+				) : (
+					<SimpleGrid cols={{ base: 1, sm: 3 }} spacing="xs">
+						<TextInput
+							size="xs"
+							label="Host, domain or address"
+							placeholder="harbour@saltmarsh.example"
+							value={now.target ?? ""}
+							onChange={(e) => set({ target: e.currentTarget.value || undefined })}
+						/>
+						<MultiSelect
+							size="xs"
+							label="By routes"
+							placeholder={now.routes ? undefined : "the one a letter would take"}
+							data={(routes.data?.items ?? []).map((r) => r.name)}
+							value={now.routes ? now.routes.split("|") : []}
+							onChange={(v) => set({ routes: v.length > 0 ? v.join("|") : undefined })}
+						/>
+						<TextInput
+							size="xs"
+							label="Sender"
+							placeholder="the postmaster"
+							value={now.from ?? ""}
+							onChange={(e) => set({ from: e.currentTarget.value || undefined })}
+						/>
+					</SimpleGrid>
+				)}
+				<Group mt="sm">
+					<Button type="submit" size="xs" loading={probe.isFetching} disabled={!may || (!inwards && !now.target)}>
+						Probe
+					</Button>
+					{!inwards && now.target?.includes("@") && (
+						<Switch
+							size="xs"
+							label="send a small real letter"
+							checked={letter}
+							onChange={(e) => setLetter(e.currentTarget.checked)}
+						/>
+					)}
+					{!may && (
+						<Text size="sm" c="dimmed">
+							Only an administrator may connect to others.
+						</Text>
+					)}
+				</Group>
+			</form>
+			{probe.isFetching && <Loading what="what the host says; a silent one takes ten seconds a step" />}
+			{probe.error && <Failed error={probe.error} />}
+			{probe.data && !probe.isFetching && <Outcome probe={probe.data} />}
+		</Stack>
+	);
+}
+
+function Outcome({ probe: p }: { probe: Probe }) {
+	const severity = p.result === "fail" ? "grave" : undefined;
+	return (
+		<>
+			<section
+				className={snagClasses.means}
+				data-severity={severity}
+				data-over={p.result === "pass" || undefined}
+				aria-live="polite"
+			>
+				<Text fw={600}>{p.verdict}</Text>
+				{p.cause && (
+					<Text size="sm">
+						{p.cause.title}. {p.cause.means} {p.cause.mend} Who can mend it: {p.cause.who_can_mend.replaceAll("-", " ")}
+						.
+					</Text>
+				)}
+			</section>
+			{p.steps.length > 0 && <Steps title="Before any connection" steps={p.steps} />}
+			{p.attempts.map((a) => (
+				<Steps
+					key={`${a.route} ${a.source} ${a.host} ${a.address} ${a.port}`}
+					title={titleOf(a)}
+					steps={a.steps}
+					session={a.session_id}
+				/>
+			))}
+		</>
+	);
+}
+
+const titleOf = (a: Conversation) =>
+	`${a.host} [${a.address}] port ${a.port}${a.route ? `, by route “${a.route}”` : ""}${a.source ? `, from ${a.source}` : ""}`;
+
+function Steps({ title, steps, session }: { title: string; steps: Step[]; session?: string }) {
+	const [whole, setWhole] = useState(false);
+	const lines = steps.some((s) => (s.lines ?? []).length > 0);
+	return (
+		<section className="surface" aria-label={title}>
+			<Group justify="space-between" p="sm" pb={4}>
+				<Title order={2} size="h5">
+					{title}
+				</Title>
+				<Group gap="sm">
+					{session && (
+						<Anchor component={Link} to="/sessions/$id" params={{ id: session } as never} size="sm">
+							Session
+						</Anchor>
+					)}
+					{lines && (
+						<Button size="compact-xs" variant="default" onClick={() => setWhole(!whole)} aria-expanded={whole}>
+							{whole ? "Hide the dialogue" : "Show the dialogue"}
+						</Button>
+					)}
+				</Group>
+			</Group>
+			<Table.ScrollContainer minWidth={620}>
+				<Table verticalSpacing={4} horizontalSpacing="sm" className={classes.step}>
+					<Table.Tbody>
+						{steps.map((s, i) => (
+							// biome-ignore lint/suspicious/noArrayIndexKey: steps have no other name, and do not move
+							<Table.Tr key={i}>
+								<Table.Td w={100}>
+									<Result of={s.result} />
+								</Table.Td>
+								<Table.Td w={100} fw={600}>
+									{s.name}
+								</Table.Td>
+								<Table.Td w={80} ta="right" c="dimmed">
+									{Math.round(s.took * 1000)} ms
+								</Table.Td>
+								<Table.Td style={{ overflowWrap: "anywhere" }}>
+									{s.says}
+									{(s.certificates ?? []).map((c) => (
+										<Text key={c.subject + c.until} size="xs" c="dimmed">
+											{c.subject} for {c.names.join(", ")}
+											{c.more ? ` and ${c.more} more names` : ""}; {c.key}; until {exact(c.until)}; by {c.issuer}
+										</Text>
+									))}
+									{(whole || s.result === "fail") && (s.lines ?? []).length > 0 && (
+										<pre className={`mono ${classes.dialogue}`}>
+											{(s.lines ?? []).map((l, k) => (
+												// biome-ignore lint/suspicious/noArrayIndexKey: lines do not move
+												<span key={k}>
+													{l.at.toFixed(3)} {l.who === "us" ? "→" : l.who === "them" ? "←" : "·"} <b>{l.text}</b>
+													{"\n"}
+												</span>
+											))}
+										</pre>
+									)}
+								</Table.Td>
+							</Table.Tr>
+						))}
+					</Table.Tbody>
+				</Table>
+			</Table.ScrollContainer>
+		</section>
+	);
+}

@@ -1,0 +1,90 @@
+import { Anchor, Stack, Table, Text, Title } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { sound } from "../api/sound";
+import { Result } from "../parts/sound";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { When } from "../parts/when";
+
+const never = "0001-01-01T00:00:00Z";
+
+/** How ready our domains are: what the world sees of each. */
+export function ReadinessPage() {
+	const list = useQuery({ queryKey: ["readiness"], queryFn: sound.readiness });
+	const items = [...(list.data?.items ?? [])].sort((a, b) => a.score - b.score);
+	return (
+		<Stack gap="md">
+			<div>
+				<Title order={1} size="h3">
+					Readiness
+				</Title>
+				<Text size="sm" c="dimmed">
+					What the world sees of our domains: DNS, hosts, identity, reputation. Looked at every six hours; open one to
+					look now.
+				</Text>
+			</div>
+			{list.error && <Failed error={list.error} />}
+			{list.isPending && <Loading what="the domains" />}
+			{list.data && (
+				<div className="surface">
+					{items.length === 0 ? (
+						<Nothing title="There is no domain of ours yet">Add one under Set up, Domains.</Nothing>
+					) : (
+						<Table.ScrollContainer minWidth={720}>
+							<Table verticalSpacing={8} horizontalSpacing="sm">
+								<Table.Thead>
+									<Table.Tr>
+										<Table.Th w={70} ta="right">
+											Of ten
+										</Table.Th>
+										<Table.Th w={200}>Domain</Table.Th>
+										<Table.Th w={260}>Points</Table.Th>
+										<Table.Th>What to do first</Table.Th>
+										<Table.Th w={100}>Looked at</Table.Th>
+									</Table.Tr>
+								</Table.Thead>
+								<Table.Tbody>
+									{items.map((r) => {
+										const n = (result: string) => r.points.filter((p) => p.result === result).length;
+										const looked = r.checked_at !== never;
+										return (
+											<Table.Tr key={r.domain} style={{ verticalAlign: "top" }}>
+												<Table.Td ta="right" fw={650}>
+													{looked ? r.score.toFixed(1) : "–"}
+												</Table.Td>
+												<Table.Td>
+													<Anchor
+														component={Link}
+														to="/readiness/$domain"
+														params={{ domain: r.domain } as never}
+														inherit
+														fw={600}
+														className="mono"
+													>
+														{r.name}
+													</Anchor>
+													<Text size="xs" c="dimmed">
+														{r.kind}
+													</Text>
+												</Table.Td>
+												<Table.Td>
+													{n("fail") > 0 && <Result of="fail">{`${n("fail")} wrong`}</Result>}{" "}
+													{n("warning") > 0 && <Result of="warning">{`${n("warning")} weak`}</Result>}{" "}
+													{n("pass") > 0 && <Result of="pass">{`${n("pass")} right`}</Result>}
+												</Table.Td>
+												<Table.Td>
+													<Text size="sm">{r.points[0]?.says ?? r.verdict}</Text>
+												</Table.Td>
+												<Table.Td>{looked ? <When time={r.checked_at} /> : "not yet"}</Table.Td>
+											</Table.Tr>
+										);
+									})}
+								</Table.Tbody>
+							</Table>
+						</Table.ScrollContainer>
+					)}
+				</div>
+			)}
+		</Stack>
+	);
+}

@@ -1,0 +1,255 @@
+import { Anchor, Button, Group, Select, Stack, Switch, Table, Text, Title } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
+import { useState } from "react";
+import { type Aspect, type Key, type Looks, sound } from "../api/sound";
+import { useMayChange } from "../parts/editor";
+import { FoldedRecord, RecordView, Result } from "../parts/sound";
+import classes from "../parts/sound.module.css";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { soft } from "../parts/text";
+import { exact, When } from "../parts/when";
+
+/** One of our domains as the world sees it, point by point. */
+export function ReadyPage() {
+	const { domain } = useParams({ from: "/readiness/$domain" });
+	const client = useQueryClient();
+	const may = useMayChange();
+	const looks = useQuery({ queryKey: ["readiness", domain], queryFn: () => sound.ready(domain) });
+	const look = useMutation({
+		mutationFn: () => sound.look(domain),
+		onSuccess: () => void client.invalidateQueries(),
+		onError: (e) => notifications.show({ color: "buoy", title: "Not looked at", message: e.message }),
+	});
+	if (!looks.data) {
+		return looks.error ? <Failed error={looks.error} /> : <Loading what="the last look" />;
+	}
+	const r = looks.data.last;
+	return (
+		<Stack gap="md">
+			<Group justify="space-between" align="start">
+				<div>
+					<Text size="sm">
+						<Anchor component={Link} to="/readiness" inherit>
+							Readiness
+						</Anchor>
+					</Text>
+					<Title order={1} size="h3">
+						{soft(r?.name ?? domain)}
+					</Title>
+					{r && (
+						<Text size="sm" c="dimmed">
+							{r.kind} domain, looked at <When time={r.checked_at} /> ({exact(r.checked_at)})
+						</Text>
+					)}
+				</div>
+				<Group gap="lg">
+					{r && (
+						<Text className={classes.score} aria-label={`${r.score} of ten`}>
+							{r.score.toFixed(1)}
+							<Text span size="sm" c="dimmed">
+								{" "}
+								of 10
+							</Text>
+						</Text>
+					)}
+					{may && (
+						<Button onClick={() => look.mutate()} loading={look.isPending}>
+							Look now
+						</Button>
+					)}
+				</Group>
+			</Group>
+			{!r && <Nothing title="It was not looked at yet">Press “Look now”.</Nothing>}
+			{r && (
+				<>
+					<Text aria-live="polite">{r.verdict}</Text>
+					<section className="surface" aria-label="Points">
+						{r.points.map((p) => (
+							<PointView key={p.key} point={p} />
+						))}
+					</section>
+				</>
+			)}
+			<Keys domain={domain} />
+			<Changes looks={looks.data} />
+		</Stack>
+	);
+}
+
+function PointView({ point: p }: { point: Aspect }) {
+	const quiet = p.result === "pass" || p.result === "not checked";
+	return (
+		<article className={classes.point}>
+			<Group justify="space-between" gap="xs" wrap="nowrap" align="start">
+				<div className={classes.lead}>
+					<div className={classes.mark}>
+						<Result of={p.result} />
+					</div>
+					<div>
+						<Text fw={600}>{p.title}</Text>
+						<Text size="sm">{p.says}</Text>
+						{!quiet && (
+							<Text size="sm" c="dimmed">
+								Expected: {p.expected}
+							</Text>
+						)}
+						{p.found.length > 0 && (
+							<Text size="sm" c="dimmed" className="mono" style={{ overflowWrap: "anywhere", whiteSpace: "pre-wrap" }}>
+								{p.found.join("\n")}
+							</Text>
+						)}
+					</div>
+				</div>
+				{p.costs > 0 && (
+					<Text size="sm" c="dimmed" style={{ whiteSpace: "nowrap" }}>
+						costs {p.costs.toFixed(1)}
+					</Text>
+				)}
+			</Group>
+			{(p.records ?? []).map((r) => (
+				<div key={r.zone_line} className={classes.record}>
+					<RecordView record={r} />
+				</div>
+			))}
+		</article>
+	);
+}
+
+/** The keys that sign the domain's letters. */
+function Keys({ domain }: { domain: string }) {
+	const may = useMayChange();
+	const client = useQueryClient();
+	const keys = useQuery({ queryKey: ["dkim", domain], queryFn: () => sound.keys(domain) });
+	const [algorithm, setAlgorithm] = useState("rsa-2048");
+	const [takes, setTakes] = useState(true);
+	const failed = (e: Error) => notifications.show({ color: "buoy", title: "Not done", message: e.message });
+	const done = () => void client.invalidateQueries();
+	const make = useMutation({
+		mutationFn: () => sound.makeKey({ domain, algorithm, takes_over: takes }),
+		onSuccess: done,
+		onError: failed,
+	});
+	const act = useMutation({
+		mutationFn: ({ key, verb }: { key: Key; verb: "check" | "use" | "retire" }) => sound.doKey(key, verb),
+		onSuccess: done,
+		onError: failed,
+	});
+	const items = keys.data?.items ?? [];
+	return (
+		<section className="surface" aria-labelledby="keys">
+			<Group justify="space-between" p="sm" align="end">
+				<div>
+					<Title order={2} size="h5" id="keys">
+						Keys that sign (DKIM)
+					</Title>
+					<Text size="sm" c="dimmed">
+						{items.length === 0
+							? "Letters of this domain are not signed."
+							: "A private key is kept sealed and never shown."}
+					</Text>
+				</div>
+				{may && (
+					<Group gap="xs" align="end">
+						<Select
+							size="xs"
+							label="New key"
+							w={120}
+							data={["rsa-2048", "rsa-3072", "ed25519"]}
+							value={algorithm}
+							onChange={(v) => setAlgorithm(v ?? "rsa-2048")}
+							allowDeselect={false}
+						/>
+						<Switch
+							size="xs"
+							mb={6}
+							label="takes over by itself"
+							checked={takes}
+							onChange={(e) => setTakes(e.currentTarget.checked)}
+						/>
+						<Button size="xs" variant="default" onClick={() => make.mutate()} loading={make.isPending}>
+							Make
+						</Button>
+					</Group>
+				)}
+			</Group>
+			{keys.error && <Failed error={keys.error} />}
+			{items.map((k) => (
+				<article key={k.selector} className={classes.point}>
+					<Group justify="space-between" align="start">
+						<div>
+							<Group gap="xs">
+								<Text fw={600} className="mono">
+									{k.selector}
+								</Text>
+								<Result of={k.fault ? "fail" : k.state === "signing" ? "pass" : "skipped"}>{k.state}</Result>
+								<Text size="sm" c="dimmed">
+									{k.algorithm}, made <When time={k.made_at} /> by {k.who}
+								</Text>
+							</Group>
+							<Text size="sm">
+								{k.fault ? `In DNS: ${k.fault}. ` : k.seen_at ? "In DNS. " : ""}
+								Next: {k.next}.
+							</Text>
+						</div>
+						{may && (
+							<Group gap={6}>
+								<Button
+									size="compact-xs"
+									variant="default"
+									onClick={() => act.mutate({ key: k, verb: "check" })}
+									aria-label={`Ask DNS for ${k.selector}`}
+								>
+									Ask DNS
+								</Button>
+								{k.state !== "signing" && (
+									<Button size="compact-xs" variant="default" onClick={() => act.mutate({ key: k, verb: "use" })}>
+										Let it sign
+									</Button>
+								)}
+								{k.state === "signing" && (
+									<Button size="compact-xs" variant="default" onClick={() => act.mutate({ key: k, verb: "retire" })}>
+										Retire
+									</Button>
+								)}
+							</Group>
+						)}
+					</Group>
+					<div style={{ marginTop: 6 }}>
+						{k.state === "made" ? <RecordView record={k.record} /> : <FoldedRecord record={k.record} />}
+					</div>
+				</article>
+			))}
+		</section>
+	);
+}
+
+function Changes({ looks }: { looks: Looks }) {
+	if (looks.changes.length === 0) {
+		return null;
+	}
+	return (
+		<section className="surface" aria-labelledby="changes">
+			<Title order={2} size="h5" id="changes" p="sm">
+				What changed
+			</Title>
+			<Table verticalSpacing={4} horizontalSpacing="sm">
+				<Table.Tbody>
+					{looks.changes.map((c) => (
+						<Table.Tr key={c.at + c.key} style={{ verticalAlign: "top" }}>
+							<Table.Td w={110}>
+								<When time={c.at} />
+							</Table.Td>
+							<Table.Td>{c.title}</Table.Td>
+							<Table.Td w={190}>
+								<Result of={c.was} /> → <Result of={c.is} />
+							</Table.Td>
+							<Table.Td>{c.says}</Table.Td>
+						</Table.Tr>
+					))}
+				</Table.Tbody>
+			</Table>
+		</section>
+	);
+}

@@ -1,0 +1,181 @@
+import { Anchor, Button, Checkbox, Group, Modal, SegmentedControl, Stack, Text, TextInput, Title } from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { sound, type Weakness } from "../api/sound";
+import { useMayChange } from "../parts/editor";
+import { Severity } from "../parts/snag";
+import classes from "../parts/sound.module.css";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { When } from "../parts/when";
+
+/** Weaknesses of the settings, why they matter, and their mends. */
+export function ReviewPage() {
+	const [draft, setDraft] = useState(false);
+	const [all, setAll] = useState(false);
+	const review = useQuery({ queryKey: ["review", draft], queryFn: () => sound.review(draft) });
+	const items = review.data?.items ?? [];
+	const open = items.filter((w) => !w.accepted);
+	const n = (s: string) => open.filter((w) => w.severity === s).length;
+	return (
+		<Stack gap="md">
+			<Group justify="space-between">
+				<div>
+					<Title order={1} size="h3">
+						Review
+					</Title>
+					{review.data && (
+						<Text size="sm" c="dimmed">
+							{n("grave")} grave, {n("serious")} serious, {n("slight")} slight; {review.data.rules} kinds of weakness
+							were looked for.
+						</Text>
+					)}
+				</div>
+				<Group>
+					<Checkbox
+						size="xs"
+						label="Accepted ones too"
+						checked={all}
+						onChange={(e) => setAll(e.currentTarget.checked)}
+					/>
+					<SegmentedControl
+						size="xs"
+						aria-label="Of which settings"
+						value={draft ? "draft" : "force"}
+						onChange={(v) => setDraft(v === "draft")}
+						data={[
+							{ value: "force", label: "In force" },
+							{ value: "draft", label: "Draft" },
+						]}
+					/>
+				</Group>
+			</Group>
+			{review.error && <Failed error={review.error} />}
+			{review.isPending && <Loading what="the settings" />}
+			{review.data && (
+				<section className="surface" aria-label="Weaknesses">
+					{open.length === 0 && !all && (
+						<Nothing title="No weakness was found">{review.data.rules} kinds of weakness were looked for.</Nothing>
+					)}
+					{items
+						.filter((w) => all || !w.accepted)
+						.map((w) => (
+							<One key={w.key} weakness={w} />
+						))}
+				</section>
+			)}
+		</Stack>
+	);
+}
+
+function One({ weakness: w }: { weakness: Weakness }) {
+	const may = useMayChange();
+	const client = useQueryClient();
+	const [asking, setAsking] = useState(false);
+	const [because, setBecause] = useState("");
+	const options = {
+		onSuccess: () => {
+			setAsking(false);
+			void client.invalidateQueries();
+		},
+		onError: (e: Error) => notifications.show({ color: "buoy", title: "Not done", message: e.message }),
+	};
+	const mend = useMutation({
+		...options,
+		mutationFn: () => sound.mend(w.key),
+		onSuccess: (done) => {
+			notifications.show({ message: done.text });
+			void client.invalidateQueries();
+		},
+	});
+	const accept = useMutation({ ...options, mutationFn: () => sound.accept(w.key, because) });
+	const reopen = useMutation({ ...options, mutationFn: () => sound.reopen(w.key) });
+	return (
+		<article className={classes.point}>
+			<Group justify="space-between" align="start" wrap="nowrap" gap="md">
+				<div className={classes.lead}>
+					<div className={classes.mark}>
+						<Severity of={w.severity} />
+					</div>
+					<div>
+						<Text>
+							<b>{w.title}</b>{" "}
+							<Text span size="sm" c="dimmed">
+								{w.where}
+							</Text>
+						</Text>
+						<Text size="sm">
+							Found: {w.text}. {w.why}
+						</Text>
+						{w.mend && (
+							<Text size="sm" c="dimmed">
+								If mended: {w.mend.effect}
+							</Text>
+						)}
+						{!w.mend && <Text size="sm">{w.by_hand}</Text>}
+						{!w.mend && w.where.startsWith("domain ") && (
+							<Anchor
+								component={Link}
+								to="/readiness/$domain"
+								params={{ domain: w.where.split(" ")[1] } as never}
+								size="sm"
+							>
+								Its readiness and keys
+							</Anchor>
+						)}
+						{w.accepted && (
+							<Text size="sm" c="dimmed">
+								Accepted by {w.accepted.who} <When time={w.accepted.at} />: {w.accepted.because}
+							</Text>
+						)}
+					</div>
+				</div>
+				{may && (
+					<Stack gap={6} align="stretch" style={{ flexShrink: 0, maxWidth: 260 }}>
+						{w.mend && !w.accepted && (
+							<Button
+								size="compact-sm"
+								styles={{ label: { whiteSpace: "normal" }, root: { height: "auto", paddingBlock: 4 } }}
+								onClick={() => mend.mutate()}
+								loading={mend.isPending}
+							>
+								{w.mend.says}
+							</Button>
+						)}
+						{w.accepted ? (
+							<Button size="compact-sm" variant="default" onClick={() => reopen.mutate()}>
+								Open again
+							</Button>
+						) : (
+							<Button size="compact-sm" variant="default" onClick={() => setAsking(true)}>
+								Accept …
+							</Button>
+						)}
+					</Stack>
+				)}
+			</Group>
+			<Modal opened={asking} onClose={() => setAsking(false)} title={`Live with it: ${w.title}`}>
+				<form
+					onSubmit={(e) => {
+						e.preventDefault();
+						accept.mutate();
+					}}
+				>
+					<TextInput
+						label="Because"
+						description="For those who come after you"
+						value={because}
+						onChange={(e) => setBecause(e.currentTarget.value)}
+						data-autofocus
+					/>
+					<Group justify="end" mt="md">
+						<Button type="submit" disabled={because.trim().length < 3} loading={accept.isPending}>
+							Accept
+						</Button>
+					</Group>
+				</form>
+			</Modal>
+		</article>
+	);
+}
