@@ -1,11 +1,15 @@
 package test
 
 import (
+	"archive/zip"
 	"context"
+	"io"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
 
+	"gullroute/internal/client"
 	"gullroute/internal/core/review"
 )
 
@@ -120,5 +124,56 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
 		if _, _, got := s.gull(t, strings.Fields(args)...); got != code {
 			t.Errorf("gull %s: exit %d, want %d", args, got, code)
 		}
+	}
+}
+
+func TestASupportBundleHoldsNoSecretAndNoContent(t *testing.T) {
+	s := world(t)
+	s.run(t, "dkim", "make", "lightkeepers.example", "--selector", "bundle")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("the secret of the bundle"), "harbour@skerryline.example")
+	s.until(t, id, "delivered")
+	read := func(args ...string) map[string]string {
+		file := t.TempDir() + "/bundle.zip"
+		s.run(t, append([]string{"bundle", file, "--letter", id}, args...)...)
+		z, err := zip.OpenReader(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer z.Close()
+		parts := map[string]string{}
+		for _, f := range z.File {
+			r, err := f.Open()
+			if err != nil {
+				t.Fatal(err)
+			}
+			text, err := io.ReadAll(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			parts[f.Name] = string(text)
+		}
+		return parts
+	}
+	masked, whole := read(), read("--whole")
+	for _, name := range []string{"read-me.txt", "configuration.yaml", "health.json", "nodes.json", "lanes.json", "snags.json", "review.json", "readiness.json", "dkim.json", "letters/" + id + ".json"} {
+		if masked[name] == "" || whole[name] == "" {
+			t.Errorf("%s is missing: %v", name, slices.Sorted(maps.Keys(masked)))
+		}
+	}
+	all := strings.Join(slices.Collect(maps.Values(masked)), "\n")
+	for _, word := range []string{"ada@", "harbour@", "keeper@", "the secret of the bundle", "The tide is out", "lantern-oil", "PRIVATE", password, adminToken} {
+		if strings.Contains(all, word) {
+			t.Errorf("a masked bundle shows %q", word)
+		}
+	}
+	all = strings.Join(slices.Collect(maps.Values(whole)), "\n")
+	if !strings.Contains(all, "ada@saltmarsh.example") || !strings.Contains(all, "the secret of the bundle") || strings.Contains(all, "The tide is out") || strings.Contains(all, "lantern-oil") || strings.Contains(all, "PRIVATE") {
+		t.Error("a whole bundle lacks addresses, or shows too much")
+	}
+	if _, err := client.New("http://"+s.http, viewerToken).Review(context.Background(), false); err != nil {
+		t.Error(err)
+	}
+	if err := client.New("http://"+s.http, viewerToken).Bundle(context.Background(), nil, io.Discard); err == nil {
+		t.Error("a viewer got a bundle")
 	}
 }

@@ -123,7 +123,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.sectionCommands()...)
 	root.AddCommand(a.aliasCommand(), a.secretCommand(), a.changeCommand(), a.draftCommand(), a.revisionCommand())
 	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(), a.nodeCommand(), a.scheduleCommand(),
-		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.probeCommand(), a.readinessCommand(), a.reviewCommand(), a.dkimCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
+		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.probeCommand(), a.readinessCommand(), a.reviewCommand(), a.bundleCommand(), a.dkimCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
 	a.addPauses(root)
 	return root
 }

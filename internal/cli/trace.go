@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gullroute/internal/client"
+	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 )
 
@@ -248,6 +249,9 @@ func (a *app) printTrace(t mail.Trace) error {
 	}
 	if m.Account != "" {
 		fmt.Fprintf(w, "  account  %s\n", m.Account)
+	}
+	if f := m.Identity; f != nil {
+		fmt.Fprintf(w, "  proves   SPF %s for %s, DKIM %s, DMARC %s for %s\n", f.SPF.Result, f.SPF.Domain, signatureWords(f.DKIM), f.DMARC.Result, f.DMARC.Domain)
 	}
 	for i := range m.Deliveries {
 		d := &m.Deliveries[i]
@@ -491,4 +495,15 @@ func (a *app) sendCommand() *cobra.Command {
 	f.StringVar(&t.Client, "client", "", "address of this machine to send from")
 	f.BoolVar(&detach, "detach", false, "do not follow the letter")
 	return c
+}
+
+func signatureWords(list []identity.Signature) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	var out []string
+	for _, s := range list {
+		out = append(out, fmt.Sprintf("%s for %s", s.Result, s.Domain))
+	}
+	return strings.Join(out, " and ")
 }

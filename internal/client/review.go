@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -29,4 +30,9 @@ func (c *Client) AcceptWeakness(ctx context.Context, key, because string) error 
 // ReopenWeakness takes such a decision back.
 func (c *Client) ReopenWeakness(ctx context.Context, key string) error {
 	return c.send(ctx, http.MethodPost, "/api/v1/review/reopen", map[string]any{"key": key})
+}
+
+// Bundle writes a support bundle, a zip archive.
+func (c *Client) Bundle(ctx context.Context, q url.Values, w io.Writer) error {
+	return c.copy(ctx, "/api/v1/bundle", q, w)
 }

@@ -65,6 +65,7 @@ func (s *Service) newAPI() huma.API {
 	s.dkimOperations(api)
 	s.probeOperations(api)
 	s.reviewOperations(api)
+	s.bundleOperation(api)
 	s.readinessOperations(api)
 	s.setupOperations(api)
 	s.peopleOperations(api)

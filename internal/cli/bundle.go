@@ -1,0 +1,42 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) bundleCommand() *cobra.Command {
+	var letters []string
+	var whole bool
+	c := &cobra.Command{
+		Use: "bundle FILE", Short: "Write a support bundle: what somebody who helps needs to see", Args: exactly(1),
+		Long:    "Write a zip archive with the settings without secrets, versions, health, nodes, lanes, snags, review, readiness, and the way of chosen letters. Contents of letters, passwords and keys are never in it; addresses and subjects are masked unless --whole.",
+		Example: "  gull bundle gull-support.zip\n  gull bundle gull-support.zip --letter 05A870V5G0800 --whole",
+		RunE: func(c *cobra.Command, args []string) error {
+			f, err := os.OpenFile(args[0], os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+			if err != nil {
+				return err
+			}
+			q := url.Values{"letter": letters}
+			if whole {
+				q.Set("whole", "true")
+			}
+			err = a.client().Bundle(c.Context(), q, f)
+			if closeErr := f.Close(); err == nil {
+				err = closeErr
+			}
+			if err != nil {
+				_ = os.Remove(args[0])
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is written; look into it before you hand it on.\n", args[0])
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&letters, "letter", nil, "id of a letter whose way goes with it; may be given again")
+	c.Flags().BoolVar(&whole, "whole", false, "addresses and subjects as they are")
+	return c
+}
