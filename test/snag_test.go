@@ -283,3 +283,74 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 		t.Error("a host's words ran in the console")
 	}
 }
+
+// The same for what is ours to mend: no route, terms that a host cannot keep, a
+// resolver that is down.
+func TestWhatIsOursToMendIsMendedInThreeClicksToo(t *testing.T) {
+	t.Parallel()
+	s := troubled(t, "ourclicks")
+	none, locked := s.out(t, "a@dunlin.example"), s.out(t, "a@oldlocks.example")
+	s.until(t, none, mail.Deferred)
+	s.until(t, locked, mail.Deferred)
+	s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Held == 1 })
+	s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Held == 1 })
+	p := s.open(t, "keeper")
+	p.visit("/")
+	p.press("No route leads to this recipient")
+	p.shows("dunlin.example", "we can mend it")
+	p.press("Send to dunlin.example by “by provider” (draft)")
+	p.shows("route by provider takes dunlin.example")
+	s.run(t, "draft", "apply")
+	s.until(t, none, mail.Delivered)
+
+	p.visit("/")
+	p.press("The host's certificate is not valid")
+	p.shows("oldlocks.example")
+	p.press("Ask less of oldlocks.example in TLS (draft)")
+	p.shows("agreed with oldlocks.example: tls required")
+	s.run(t, "draft", "apply")
+	p.press("Try now")
+	s.until(t, locked, mail.Delivered)
+
+	_ = s.sim.Process.Kill()
+	_ = s.sim.Wait()
+	var last string
+	for _, d := range []string{"saltmarsh", "nosuch", "homelines", "barelock", "greywacke", "smallhatch"} {
+		last = s.out(t, "postmaster@"+d+".example")
+	}
+	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
+	p.visit("/")
+	p.press(ours.Title)
+	p.shows("our side", "our resolver is likely down", "we can mend it")
+	if err := s.startSim(); err != nil {
+		t.Fatal(err)
+	}
+	p.press("Try now")
+	s.until(t, last, mail.Delivered)
+}
+
+// What the world's slow, small and plain hosts do is told in their own causes.
+func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
+	t.Parallel()
+	s := troubled(t, "cannot")
+	for _, c := range []struct {
+		to, content string
+		cause       diagnose.Cause
+		place       string
+	}{
+		{"a@smallhatch.example", letter("large") + strings.Repeat("sea and sky\r\n", 20_000), diagnose.TooLarge, "smallhatch.example"},
+		{"søren@plainscript.example", letter("Ærlig talt"), diagnose.NeedsUTF8, "plainscript.example"},
+		{"a@plainscript.example", letter("8-bit") + "blå bølger\r\n", diagnose.Needs8Bit, "plainscript.example"},
+	} {
+		s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", c.content, c.to)
+		if x := s.snag(t, c.cause, c.place, func(x snag.Snag) bool { return x.Lost == 1 }); x.WhoCanMend == "" || x.Advice == "" || x.WaitingHelps {
+			t.Errorf("%s: %+v", c.to, x)
+		}
+	}
+	s.behave(t, "mx.greywacke.example", `{"connections": 1, "greylist": "0s", "rcpt": "421 4.7.0 too many connections from you"}`)
+	s.out(t, "many@greywacke.example")
+	x := s.snag(t, diagnose.TooManySessions, "greywacke.example", nil)
+	if !slices.ContainsFunc(x.Mends, func(m snag.Mend) bool { return m.Do == diagnose.MendSlower }) {
+		t.Errorf("going slower is not offered: %+v", x.Mends)
+	}
+}

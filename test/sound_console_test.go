@@ -1,0 +1,75 @@
+package test
+
+import (
+	"strings"
+	"testing"
+
+	"gullroute/internal/core/mail"
+)
+
+// From a domain that is not ready to signed letters, in the console alone but for
+// the DNS.
+func TestConsoleMakesADomainReady(t *testing.T) {
+	t.Parallel()
+	s := own(t, "readyconsole", nil)
+	p := s.open(t, "keeper")
+	p.visit("/readiness")
+	p.shows("lightkeepers.example", "not yet")
+	p.press("lightkeepers.example")
+	p.shows("It was not looked at yet", "Letters of this domain are not signed")
+	p.press("Look now")
+	p.shows("of 10", "Our address 127.0.0.1 does not pass", "v=spf1 include:_spf.harbourlight.example ip4:127.0.0.1 -all", "is on the block list driftnet.example")
+	p.press("Make")
+	p.shows("it signs by itself when DNS has shown it for 1h0m0s", "v=DKIM1; k=rsa; p=")
+	key := s.keys(t, "lightkeepers.example")[0]
+	s.run(t, "simnet", "publish", strings.TrimSpace(s.run(t, "dkim", "show", "lightkeepers.example", key, "--zone-line")))
+	p.press("Ask DNS for " + key)
+	p.shows("In DNS.")
+	p.press("Let it sign")
+	p.shows("letters are signed with it")
+	p.press("Look now")
+	p.shows("Letters are signed, and DNS has the keys")
+}
+
+func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
+	t.Parallel()
+	s := own(t, "probeconsole", nil)
+	waiting := s.out(t, "harbour@sunkenpier.example")
+	s.until(t, waiting, mail.Deferred)
+	p := s.open(t, "keeper")
+	p.visit("/messages/" + waiting)
+	p.press("Probe the way there")
+	p.shows("connection refused by 127.30.0.20", "a letter there takes route to the world", "Who can mend it: far administrator")
+	p.visit("/probe?target=harbour@saltmarsh.example")
+	p.shows("Everything works up to the recipient", "the certificate verifies for mx.saltmarsh.example")
+	p.press("Show the dialogue")
+	p.shows("RCPT TO:<harbour@saltmarsh.example>", "EHLO mail.skerryline.example")
+	p.visit("/probe?inwards=edge&client=127.30.0.10")
+	p.shows("listener edge", "none came through")
+	// Who may only look sees the form, and connects to nobody.
+	v := s.open(t, "deck")
+	v.visit("/probe?target=saltmarsh.example")
+	v.shows("Only an administrator may connect to others")
+}
+
+func TestConsoleMendsAndAcceptsWeaknesses(t *testing.T) {
+	t.Parallel()
+	s := own(t, "reviewconsole", nil)
+	p := s.open(t, "keeper")
+	p.visit("/setup/review")
+	p.shows("kinds of weakness were looked for", "Nobody is told of trouble", "Machines may send without limit", "If mended:")
+	p.press("Tell keeper@skerryline.example")
+	p.shows("In the draft now: tell keeper@skerryline.example")
+	s.run(t, "draft", "apply", "--why", "the review")
+	p.visit("/setup/review")
+	p.shows("Nobody gets the daily report")
+	if strings.Contains(p.text(), "Nobody is told of trouble") {
+		t.Error("it is still there after it was mended")
+	}
+	s.run(t, "review", "accept", "no-quota", "--because", "the disk is large")
+	p.visit("/setup/review")
+	p.shows("Nobody gets the daily report")
+	if strings.Contains(p.text(), "Mailboxes may grow without limit") {
+		t.Error("what was accepted is shown as open")
+	}
+}
