@@ -18,6 +18,7 @@ import { useState } from "react";
 import { type Change, type Group as ChangeGroup, type Draft, Refused, type Report, setup } from "../api/setup";
 import { HazardList } from "../parts/draft-bar";
 import { useMayChange } from "../parts/editor";
+import { Severity } from "../parts/snag";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
 import { When } from "../parts/when";
@@ -364,6 +365,11 @@ function Rehearsal({ report }: { report: Report }) {
 					<HazardList hazards={report.hazards} />
 				</div>
 			)}
+			{(report.weaknesses ?? []).map((w) => (
+				<Text key={w.key} size="sm" px={12} pb={8}>
+					<Severity of={w.severity} /> It would bring a weakness: {w.title} ({w.where}). {w.why}
+				</Text>
+			))}
 		</section>
 	);
 }
