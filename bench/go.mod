@@ -11,6 +11,8 @@ require (
 )
 
 require (
+	blitiri.com.ar/go/spf v1.6.0 // indirect
+	github.com/emersion/go-msgauth v0.7.0 // indirect
 	github.com/goccy/go-json v0.12.0 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect
 	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
