@@ -347,6 +347,16 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 			t.Errorf("%s: %+v", c.to, x)
 		}
 	}
+	// An alias of ours that names somebody who is gone: he is taken out of it.
+	s.run(t, "alias", "add", "divers@skerryline.example", "--to", "gone@nosuch.example,tomas.vik@skerryline.example")
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("to the divers"), "divers@skerryline.example")
+	gone := s.snag(t, diagnose.NoSuchUser, "gone@nosuch.example", nil)
+	if out := s.run(t, "snag", "mend", gone.ID.String(), "--do", "alias"); !strings.Contains(out, "ivers@skerryline.example no longer goes on to gone@nosuch.example") {
+		t.Errorf("the mend says %s", out)
+	}
+	if out := s.run(t, "alias", "show", "divers@skerryline.example"); strings.Contains(out, "gone@") || !strings.Contains(out, "tomas.vik@skerryline.example") {
+		t.Errorf("the alias is %s", out)
+	}
 	s.behave(t, "mx.greywacke.example", `{"connections": 1, "greylist": "0s", "rcpt": "421 4.7.0 too many connections from you"}`)
 	s.out(t, "many@greywacke.example")
 	x := s.snag(t, diagnose.TooManySessions, "greywacke.example", nil)

@@ -221,7 +221,7 @@ func (a *app) snagMend() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&do, "do", "", "flush, smart-host, route, slower, pause, return, tls or record, of those that are offered")
+	f.StringVar(&do, "do", "", "flush, smart-host, route, slower, pause, return, tls, record or alias, of those that are offered")
 	f.StringVar(&o.Route, "route", "", "of several that are offered, the one by this route")
 	f.StringVar(&o.Why, "why", "", "kept on record")
 	f.StringVar(&o.Say, "say", "", "return: the sentence that the senders read")

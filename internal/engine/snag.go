@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
+	"gullroute/internal/store"
 )
 
 // Snag reads one trouble with what can be done about it.
@@ -21,6 +22,7 @@ func (e *Engine) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
 	if err == nil {
 		x.Explain()
 		x.Offer(e.Config())
+		x.OfferAliases(e.Config())
 	}
 	return x, err
 }
@@ -35,7 +37,9 @@ func (e *Engine) MendSnag(ctx context.Context, who string, id ident.ID, m snag.O
 	if err != nil {
 		return mail.Done{}, err
 	}
-	at := slices.IndexFunc(x.Mends, func(o snag.Mend) bool { return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) })
+	at := slices.IndexFunc(x.Mends, func(o snag.Mend) bool {
+		return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) && (m.Alias == "" || o.Alias == m.Alias)
+	})
 	if at < 0 {
 		var offered []string
 		for _, o := range x.Mends {
@@ -59,6 +63,8 @@ func (e *Engine) MendSnag(ctx context.Context, who string, id ident.ID, m snag.O
 		})
 	case diagnose.MendTLS:
 		return e.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
+	case diagnose.MendAlias:
+		return e.leaveAlias(ctx, who, o.Alias, x.Place.Name)
 	case diagnose.MendRecord:
 		r, err := e.CheckReadiness(ctx, o.Domain)
 		return mail.Done{Text: r.ToDo()}, err
@@ -72,6 +78,24 @@ func (e *Engine) MendSnag(ctx context.Context, who string, id ident.ID, m snag.O
 		return done, nil
 	}
 	return e.actOn(ctx, who, x, o, m)
+}
+
+// leaveAlias takes an address out of an alias that names others too.
+func (e *Engine) leaveAlias(ctx context.Context, who, alias, out string) (mail.Done, error) {
+	at, err := address.Parse(alias)
+	if err != nil {
+		return mail.Done{}, err
+	}
+	old := e.Config().Directory.Alias(at)
+	if old == nil {
+		return mail.Done{}, store.ErrNotFound
+	}
+	fresh := *old
+	fresh.To = slices.DeleteFunc(slices.Clone(old.To), func(a address.Address) bool { return strings.EqualFold(a.Key(), out) })
+	if err := e.PutAlias(ctx, who, &fresh, false, false); err != nil {
+		return mail.Done{}, err
+	}
+	return mail.Done{Text: fmt.Sprintf("%s no longer goes on to %s", at.Display(), out)}, nil
 }
 
 // actOn does something to the letters that a trouble holds up.

@@ -135,6 +135,7 @@ const (
 	MendPause     Mend = "pause"      // stop trying for a while
 	MendTLS       Mend = "tls"        // change the TLS terms for this domain
 	MendReturn    Mend = "return"     // send what waits back to its senders
+	MendAlias     Mend = "alias"      // take the address out of an alias of ours
 	MendRecord    Mend = "record"     // say the exact DNS record to publish
 )
 

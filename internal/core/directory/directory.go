@@ -180,6 +180,21 @@ func (d *Directory) Aliases() []*Alias {
 	return out
 }
 
+// Naming are the aliases that name an address among others, in the order of their
+// own.
+func (d *Directory) Naming(a address.Address) []*Alias {
+	d.mu.RLock()
+	var out []*Alias
+	for _, alias := range d.aliases {
+		if slices.ContainsFunc(alias.To, func(to address.Address) bool { return to.Key() == a.Key() }) {
+			out = append(out, alias)
+		}
+	}
+	d.mu.RUnlock()
+	slices.SortFunc(out, func(a, b *Alias) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
+	return out
+}
+
 // Holder tells who has an address, in words; "" if it is free.
 func (d *Directory) Holder(a address.Address) string {
 	if m := d.Mailbox(a); m != nil {

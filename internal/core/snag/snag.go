@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
@@ -245,6 +246,8 @@ type Mend struct {
 	Do    diagnose.Mend `json:"do"`
 	Says  string        `json:"says" doc:"What it does, on a button"`
 	Route string        `json:"route,omitempty" doc:"The route it would use"`
+	// Alias is the one that the address is taken out of.
+	Alias string `json:"alias,omitempty" doc:"The alias of ours that names the address"`
 	// Domain is the domain of ours whose DNS is looked at.
 	Domain string `json:"domain,omitempty" doc:"The domain of ours whose records it shows"`
 	Draft  bool   `json:"draft,omitempty" doc:"It goes into the draft, to be rehearsed and applied"`
@@ -253,8 +256,9 @@ type Mend struct {
 
 // Order is what is to be done about a trouble.
 type Order struct {
-	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record"`
+	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record,alias"`
 	Route string        `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
+	Alias string        `json:"alias,omitempty" doc:"Of several that are offered, the one out of this alias"`
 	Why   string        `json:"why,omitempty" maxLength:"500"`
 	Say   string        `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
 }
@@ -401,6 +405,23 @@ func (s *Snag) Offer(c *config.Compiled) {
 				says = "Use TLS with " + s.Place.Name
 			}
 			add(Mend{Do: do, Says: says, Draft: true})
+		}
+	}
+}
+
+// OfferAliases adds the aliases of ours that name an address at which nobody is. It
+// looks through all of them.
+func (s *Snag) OfferAliases(c *config.Compiled) {
+	if s.State == "closed" || s.Place.Kind != Address || c.Directory == nil || diagnose.Explain(s.Cause).Family != diagnose.Address {
+		return
+	}
+	a, err := address.Parse(s.Place.Name)
+	if err != nil {
+		return
+	}
+	for _, alias := range c.Directory.Naming(a) {
+		if len(alias.To) > 1 {
+			s.Mends = append(s.Mends, Mend{Do: diagnose.MendAlias, Says: "Take it out of " + alias.Address.Display(), Alias: alias.Address.String(), First: len(s.Mends) == 0})
 		}
 	}
 }

@@ -165,6 +165,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen letters
+         * @description Needs the role administrator.
+         */
+        get: operations["bundle"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -2436,6 +2456,8 @@ export interface components {
             send_as: string[];
         };
         Mend: {
+            /** @description The alias of ours that names the address */
+            alias?: string;
             do: string;
             /** @description The domain of ours whose records it shows */
             domain?: string;
@@ -2530,8 +2552,10 @@ export interface components {
             state: "running" | "draining" | "drained" | "silent";
         };
         Order: {
+            /** @description Of several that are offered, the one out of this alias */
+            alias?: string;
             /** @enum {string} */
-            do: "flush" | "smart-host" | "route" | "slower" | "pause" | "return" | "tls" | "record";
+            do: "flush" | "smart-host" | "route" | "slower" | "pause" | "return" | "tls" | "record" | "alias";
             /** @description Of several that are offered, the one by this route */
             route?: string;
             /** @description return: the sentence that the senders read */
@@ -4183,6 +4207,77 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    bundle: {
+        parameters: {
+            query?: {
+                /** @description Ids of letters whose way goes with it; their content never does */
+                letter?: string[];
+                /** @description Addresses and subjects as they are; masked if not given */
+                whole?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A zip archive */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": unknown;
+                };
             };
             /** @description Unauthorized */
             401: {

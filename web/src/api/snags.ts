@@ -33,7 +33,7 @@ export const snags = {
 	show: (id: string) => ask<Snag>("GET", `snags/${id}`),
 	change: (id: string, change: { note?: string; mine?: boolean; mute?: string }) =>
 		ask<Snag>("PATCH", `snags/${id}`, change),
-	mend: (id: string, order: { do: string; route?: string; say?: string }) =>
+	mend: (id: string, order: { do: string; route?: string; alias?: string; say?: string }) =>
 		ask<Schemas["Done"]>("POST", `snags/${id}/mend`, order),
 };
 

@@ -120,7 +120,8 @@ export function Mends({ snag }: { snag: Snag }) {
 	const [asking, setAsking] = useState<SnagMend | null>(null);
 	const [say, setSay] = useState("");
 	const mend = useMutation({
-		mutationFn: (m: SnagMend) => snags.mend(snag.id, { do: m.do, route: m.route, say: say || undefined }),
+		mutationFn: (m: SnagMend) =>
+			snags.mend(snag.id, { do: m.do, route: m.route, alias: m.alias, say: say || undefined }),
 		onSuccess: (done) => {
 			setAsking(null);
 			notifications.show({ message: done.text });
@@ -136,7 +137,7 @@ export function Mends({ snag }: { snag: Snag }) {
 			<Group gap="xs">
 				{snag.mends.map((m) => (
 					<Button
-						key={m.do + (m.route ?? "")}
+						key={m.do + (m.route ?? "") + (m.alias ?? "")}
 						size="sm"
 						className={classes.mend}
 						variant={m.first ? "filled" : "default"}
