@@ -275,6 +275,14 @@ func TestWhoALetterIsFromIsFoundAndActedOn(t *testing.T) {
 			}
 		})
 	}
+	// What was held, a person releases.
+	held, err := s.client().Queue(context.Background(), map[string][]string{"state": {"held"}})
+	if err != nil || len(held.Items) != 4 {
+		t.Fatalf("%d letters are held: %v", len(held.Items), err)
+	}
+	first := held.Items[0].Delivery.ID().Message.String()
+	s.run(t, "queue", "release", first)
+	s.until(t, first, mail.Delivered)
 	// Our own machines and people are not asked.
 	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", from("saltmarsh.example"), "harbour@skerryline.example")
 	s.until(t, id, mail.Delivered)

@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -124,7 +123,7 @@ func (a *app) dkimImport() *cobra.Command {
 		Use: "import DOMAIN", Short: "Take over a key that was in use elsewhere, in PEM from standard input", Args: exactly(1),
 		Example: "  gull dkim import skerryline.example --selector tide < tide.pem",
 		RunE: func(c *cobra.Command, args []string) error {
-			text, err := io.ReadAll(io.LimitReader(os.Stdin, 64<<10))
+			text, err := io.ReadAll(io.LimitReader(a.in, 64<<10))
 			if err != nil {
 				return err
 			}

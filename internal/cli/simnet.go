@@ -138,7 +138,7 @@ func (a *app) simnetPublish() *cobra.Command {
 			} else {
 				text := args[0]
 				if text == "-" {
-					all, err := io.ReadAll(os.Stdin)
+					all, err := io.ReadAll(a.in)
 					if err != nil {
 						return err
 					}

@@ -27,7 +27,6 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
 	"gullroute/internal/core/readiness"
-	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
 	asking "gullroute/internal/engine/identity"
 	"gullroute/internal/engine/resolve"
@@ -371,12 +370,20 @@ func (l *looker) lists(ctx context.Context) {
 	}
 }
 
-// smartHosts are those by which the domain's mail leaves.
+// smartHosts are those by which the domain's letters to the world leave: its own
+// way out, or the first route that takes more than single domains.
 func (l *looker) smartHosts() {
 	from := address.Address{Local: "postmaster", Domain: l.f.Domain}
-	leg, fault := route.Find(l.cfg, config.Envelope{Sender: from}, address.Address{Local: "postmaster", Domain: "saltmarsh.example"})
-	if fault == nil && leg.Route.NextHop == config.HopSmartHost {
-		l.f.SmartHosts = leg.Route.Hosts
+	way := l.cfg.Route(l.cfg.Domain(l.f.Domain).Outgoing)
+	for i := range l.cfg.Routes {
+		r := &l.cfg.Routes[i]
+		_, sends := r.Senders.Match(from)
+		if way == nil && !r.Off && (sends || len(r.Senders) == 0) && slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return !p.Exact() }) {
+			way = r
+		}
+	}
+	if way != nil && way.NextHop == config.HopSmartHost {
+		l.f.SmartHosts = way.Hosts
 	}
 }
 
