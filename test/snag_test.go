@@ -364,3 +364,20 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 		t.Errorf("going slower is not offered: %+v", x.Mends)
 	}
 }
+
+// A loop through somebody else's server is a snag at our address, and its alias goes.
+func TestALoopIsASnagThatTheAliasMends(t *testing.T) {
+	t.Parallel()
+	s := own(t, "loopsnag", nil)
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("round and round"), "carousel@skerryline.example")
+	x := s.snag(t, diagnose.Loop, "carousel@skerryline.example", nil)
+	if x.WaitingHelps || x.Advice == "" || !strings.Contains(x.Evidence.Last.Text, "goes round in a loop") {
+		t.Errorf("the loop: %+v", x)
+	}
+	if out := s.run(t, "snag", "mend", x.ID.String(), "--do", "alias"); !strings.Contains(out, "carousel@skerryline.example is gone") {
+		t.Errorf("the mend says %s", out)
+	}
+	if _, _, code := s.gull(t, "alias", "show", "carousel@skerryline.example"); code != 4 {
+		t.Errorf("the alias is still there: %d", code)
+	}
+}

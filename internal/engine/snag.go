@@ -90,6 +90,9 @@ func (e *Engine) leaveAlias(ctx context.Context, who, alias, out string) (mail.D
 	if old == nil {
 		return mail.Done{}, store.ErrNotFound
 	}
+	if strings.EqualFold(at.Key(), out) { // its letters come round: it goes
+		return mail.Done{Text: "the alias " + at.Display() + " is gone; what comes there is refused"}, e.RemoveAlias(ctx, who, at)
+	}
 	fresh := *old
 	fresh.To = slices.DeleteFunc(slices.Clone(old.To), func(a address.Address) bool { return strings.EqualFold(a.Key(), out) })
 	if err := e.PutAlias(ctx, who, &fresh, false, false); err != nil {

@@ -100,6 +100,8 @@ func OfRefusal(r *mail.Refusal) (Sighting, bool) {
 		if s.Place = (Place{Account, strings.ToLower(r.Account)}); r.Account == "" {
 			s.Place = Place{Client, r.ClientAddress}
 		}
+	case diagnose.Loop:
+		s.Place = Place{Address, s.Recipient}
 	case diagnose.NoRuleAllows, diagnose.RuleRefuses, diagnose.TooManySignIns:
 		s.Place = Place{Client, r.ClientAddress}
 	default:
@@ -409,14 +411,17 @@ func (s *Snag) Offer(c *config.Compiled) {
 	}
 }
 
-// OfferAliases adds the aliases of ours that name an address at which nobody is. It
-// looks through all of them.
+// OfferAliases adds the aliases of ours that name an address at which nobody is, or
+// the one whose letters come round again. It looks through all of them.
 func (s *Snag) OfferAliases(c *config.Compiled) {
-	if s.State == "closed" || s.Place.Kind != Address || c.Directory == nil || diagnose.Explain(s.Cause).Family != diagnose.Address {
+	a, err := address.Parse(s.Place.Name)
+	if err != nil || s.State == "closed" || s.Place.Kind != Address || c.Directory == nil {
 		return
 	}
-	a, err := address.Parse(s.Place.Name)
-	if err != nil {
+	if s.Cause == diagnose.Loop && c.Directory.Alias(a) != nil {
+		s.Mends = append(s.Mends, Mend{Do: diagnose.MendAlias, Says: "Remove the alias " + a.Display(), Alias: a.String(), First: len(s.Mends) == 0})
+	}
+	if diagnose.Explain(s.Cause).Family != diagnose.Address {
 		return
 	}
 	for _, alias := range c.Directory.Naming(a) {
