@@ -157,7 +157,7 @@ function Table({
 					void navigate({ to: "/messages/$id", params: { id: record.delivery.message_id } as never })
 				}
 				columns={[
-					{ accessor: "received_at", title: "Came", width: 80, render: (q) => <When time={q.received_at} /> },
+					{ accessor: "received_at", title: "Came", width: 105, render: (q) => <When time={q.received_at} /> },
 					{ accessor: "delivery.state", title: "State", width: 100, render: (q) => <State state={q.delivery.state} /> },
 					{
 						accessor: "subject",
@@ -201,13 +201,13 @@ function Table({
 					{
 						accessor: "delivery.warned_at",
 						title: "Told",
-						width: 75,
+						width: 105,
 						render: (q) => <When time={q.delivery.warned_at} none="no" />,
 					},
 					{
 						accessor: "delivery.expires_at",
 						title: "Given up",
-						width: 85,
+						width: 100,
 						render: (q) => <When time={q.delivery.expires_at} />,
 					},
 					{
