@@ -6,6 +6,7 @@ package identity
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"golang.org/x/net/publicsuffix"
@@ -120,7 +121,7 @@ func ParseWish(at, text string) (w Wish, ours bool, err error) {
 	}
 	w.Strict.SPF, w.Strict.DKIM = tags.Get("aspf") == "s", tags.Get("adkim") == "s"
 	if pct := tags.Get("pct"); pct != "" {
-		if _, err := fmt.Sscanf(pct, "%d", &w.Percent); err != nil || w.Percent < 0 || w.Percent > 100 {
+		if w.Percent, err = strconv.Atoi(pct); err != nil || w.Percent < 0 || w.Percent > 100 {
 			return w, true, fmt.Errorf("pct=%s is no percentage", pct)
 		}
 	}

@@ -47,6 +47,8 @@ func (k *DKIMKey) Explain(now time.Time) {
 		k.Next = "publish its record again at once: letters are signed and nobody can verify them"
 	case k.State == KeySigning:
 		k.Next = "nothing: letters are signed with it"
+	case k.State == KeyRetired && (k.Fault != "" || k.SeenAt.IsZero()):
+		k.Next = "its record is not in DNS; forget it: gull dkim remove " + k.Domain + " " + k.Selector
 	case k.State == KeyRetired && now.After(k.RetiredAt.Add(RetiredFor)):
 		k.Next = "take its record out of DNS, then: gull dkim remove " + k.Domain + " " + k.Selector
 	case k.State == KeyRetired:

@@ -1,7 +1,6 @@
 package identity
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -197,9 +196,6 @@ func loose(value string) string {
 // FromDomain is the domain of the one address in From of a header section; "" if
 // there is none, or several.
 func FromDomain(section []byte) string {
-	if !bytes.Contains(bytes.ToLower(section), []byte("from")) {
-		return ""
-	}
 	if list := fromDomains(message.ParseHeader(section)); len(list) == 1 {
 		return list[0]
 	}
