@@ -20,6 +20,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/snags"
+	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -86,7 +87,7 @@ func (t *troubles) refusal(r mail.Refusal) {
 // keep makes the snags.
 func (t troubles) keep(ctx context.Context, s *store.Store) error {
 	slices.SortStableFunc(t, func(a, b trouble) int { return a.at.Compare(b.at) })
-	k := snags.New(s, ident.NewMaker(0, time.Now), slog.New(slog.DiscardHandler))
+	k := snags.New(s, ident.NewMaker(0, time.Now), tally.New(), slog.New(slog.DiscardHandler))
 	for _, x := range t {
 		if x.refusal != nil {
 			k.Refusal(x.refusal)

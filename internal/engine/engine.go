@@ -89,7 +89,7 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
 		node: node, asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	ids := ident.NewMaker(node, time.Now)
-	e.Snags = snags.New(o.Store, ids, o.Log)
+	e.Snags = snags.New(o.Store, ids, e.Tally, o.Log)
 	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
 	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,

@@ -2,7 +2,10 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"time"
+
+	"gullroute/internal/store"
 )
 
 // Bounds of the upkeep of the queue's tables.
@@ -88,6 +91,9 @@ func (e *Engine) keepCounts(ctx context.Context) {
 		case <-tick.C:
 		}
 		if _, err := e.Store.Count(ctx); err != nil {
+			if errors.Is(err, store.ErrData) {
+				e.Tally.Refuse("counts")
+			}
 			e.complain(ctx, "what happened could not be counted", err)
 		}
 	}

@@ -21,6 +21,7 @@ var (
 	laneDesc     = prometheus.NewDesc("gull_lanes", "Lanes with mail waiting.", []string{"state"}, nil)
 	memoryDesc   = prometheus.NewDesc("gull_queue_window_deliveries", "Deliveries that this node holds in memory.", nil, nil)
 	keptDesc     = prometheus.NewDesc("gull_queue_window_bytes", "Octets of content that this node holds in memory.", nil, nil)
+	refusedDesc  = prometheus.NewDesc("gull_data_refused_total", "Items that the database refused and that were put aside, by who writes them.", []string{"writer"}, nil)
 	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.", []string{"listener"}, nil)
 	snagDesc     = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.", []string{"severity"}, nil)
 	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
@@ -31,7 +32,7 @@ type collector struct{ s *Service }
 
 // Describe lists the metrics.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, sessionsDesc, snagDesc, databaseDesc} {
+	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, refusedDesc, sessionsDesc, snagDesc, databaseDesc} {
 		ch <- d
 	}
 }
@@ -45,6 +46,9 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		n, bytes := c.s.Engine.Tally.Total(kind)
 		ch <- prometheus.MustNewConstMetric(countDesc, prometheus.CounterValue, float64(n), kind)
 		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(bytes), kind)
+	}
+	for _, w := range tally.Writers {
+		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(c.s.Engine.Tally.Refused(w)), w)
 	}
 	deliveries, octets := c.s.Engine.Queue.InMemory()
 	gauge(memoryDesc, float64(deliveries))

@@ -140,10 +140,10 @@ func (s *Store) Redirect(ctx context.Context, node int, at time.Time, moved []*m
 	var ns []int16
 	var recipients, vias, whys, detours []string
 	var revisions []int32
+	if err := s.nameLanesOf(ctx, moved); err != nil {
+		return err
+	}
 	for _, d := range moved {
-		if err := s.nameLane(ctx, d); err != nil {
-			return err
-		}
 		messages, ns, lanes = append(messages, int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
 		recipients, vias = append(recipients, d.Recipient), append(vias, joinVia(d.Via))
 		whys, detours, revisions = append(whys, d.RouteWhy), append(detours, string(d.Detour)), append(revisions, int32(d.Revision))

@@ -6,12 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gullroute/internal/core/inert"
 )
 
 // table is what to copy into one table.
@@ -148,15 +149,6 @@ func (w *rowWriter) bool(v bool) {
 	}
 }
 
-// text drops NULs, which PostgreSQL does not keep in a text.
-func (w *rowWriter) text(v string) {
-	if strings.IndexByte(v, 0) >= 0 {
-		v = strings.ReplaceAll(v, "\x00", "")
-	}
-	w.size(len(v))
-	w.buf = append(w.buf, v...)
-}
-
 func (w *rowWriter) bytes(v []byte) {
 	w.size(len(v))
 	w.buf = append(w.buf, v...)
@@ -218,6 +210,7 @@ func (w *rowWriter) jsonOf(v any) {
 		w.err = err
 		return
 	}
+	text = inert.StoredJSON(text)
 	w.size(len(text) + 1)
 	w.buf = append(append(w.buf, 1), text...) // version 1 of jsonb's form
 }

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"math"
 	"time"
 
@@ -88,10 +90,33 @@ func (s *Store) Count(ctx context.Context) (more bool, err error) {
 		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext('gull counts'))`).Scan(&mine); err != nil || !mine {
 			return err
 		}
-		more, err = count(ctx, tx)
+		more, err = count(ctx, tx, countAtOnce)
 		return err
 	})
+	if err = data(err); errors.Is(err, ErrData) {
+		return true, s.countOneByOne(ctx)
+	}
 	return more, err
+}
+
+// countOneByOne counts commits each by itself where together they were refused, and
+// takes out of the log the one that can't be counted. It reports that one's error.
+func (s *Store) countOneByOne(ctx context.Context) error {
+	for range countAtOnce {
+		err := data(s.inTx(ctx, func(tx pgx.Tx) error {
+			_, err := count(ctx, tx, 1)
+			return err
+		}))
+		if err == nil {
+			continue
+		}
+		if errors.Is(err, ErrData) {
+			_, gone := s.pool.Exec(ctx, `DELETE FROM count_log WHERE seq = (SELECT min(seq) FROM count_log)`)
+			err = errors.Join(fmt.Errorf("what one commit holds can't be counted and is left out: %w", err), gone)
+		}
+		return err
+	}
+	return nil
 }
 
 // countAll counts until nothing is left.
@@ -103,7 +128,7 @@ func (s *Store) countAll(ctx context.Context) error {
 				return err
 			}
 			var err error
-			more, err = count(ctx, tx)
+			more, err = count(ctx, tx, countAtOnce)
 			return err
 		})
 		if err != nil || !more {
@@ -113,12 +138,12 @@ func (s *Store) countAll(ctx context.Context) error {
 }
 
 // count takes keys out of the log and counts their rows, in one transaction.
-func count(ctx context.Context, tx pgx.Tx) (more bool, err error) {
+func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 	// Rows are found by their keys, whatever the planner takes their number for.
 	if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off; SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off; SET LOCAL enable_seqscan = off; SET LOCAL jit = off`); err != nil {
 		return false, err
 	}
-	rows, err := tx.Query(ctx, `DELETE FROM count_log WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1) RETURNING kind, ids, ns, ats`, countAtOnce)
+	rows, err := tx.Query(ctx, `DELETE FROM count_log WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1) RETURNING kind, ids, ns, ats`, limit)
 	if err != nil {
 		return false, err
 	}
@@ -158,7 +183,7 @@ func count(ctx context.Context, tx pgx.Tx) (more bool, err error) {
 			}
 		}
 	}
-	return n == countAtOnce, nil
+	return n == limit, nil
 }
 
 // The facts of rows, one for each thing counted. total says whether it counts in

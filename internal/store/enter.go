@@ -38,7 +38,7 @@ func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 		return err
 	}
 	defer conn.Release()
-	return full(copyIn(ctx, conn.Conn().PgConn(), append(entryTables(node, entries), toCount(received(entries)))))
+	return data(full(copyIn(ctx, conn.Conn().PgConn(), append(entryTables(node, entries), toCount(received(entries))))))
 }
 
 const eventColumns = "message_id, n, at, kind, node, text, detail"

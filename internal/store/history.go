@@ -24,6 +24,7 @@ type History struct {
 func (s *Store) LoadHistory(ctx context.Context, h History) error {
 	var entries []*Entry
 	var done []mail.Delivery
+	var used []*mail.Delivery // whose lanes are named
 	var events []mail.Event
 	final := keys{kind: countEnded}
 	later := keys{kind: countDeferred}
@@ -36,9 +37,7 @@ func (s *Store) LoadHistory(ctx context.Context, h History) error {
 		}
 		for k := range m.Deliveries {
 			d := &m.Deliveries[k]
-			if err := s.nameLane(ctx, d); err != nil {
-				return err
-			}
+			used = append(used, d)
 			if !d.State.Final() {
 				e.Deliveries, e.Leased = append(e.Deliveries, d), append(e.Leased, false)
 				continue
@@ -57,6 +56,9 @@ func (s *Store) LoadHistory(ctx context.Context, h History) error {
 			}
 		}
 		entries = append(entries, e)
+	}
+	if err := s.nameLanesOf(ctx, used); err != nil {
+		return err
 	}
 	refused := keys{kind: countRefused}
 	for _, r := range h.Refusals {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -12,51 +13,75 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-// laneName is what a lane's number stands for.
-type laneName struct{ route, nextHop string }
-
 // nameLanes makes sure that the lanes of new deliveries are on record.
 func (s *Store) nameLanes(ctx context.Context, entries []*Entry) error {
+	var list []*mail.Delivery
 	for _, e := range entries {
-		for _, d := range e.Deliveries {
-			if err := s.nameLane(ctx, d); err != nil {
-				return err
-			}
-		}
+		list = append(list, e.Deliveries...)
 	}
-	return nil
-}
-
-func (s *Store) nameLanesOf(ctx context.Context, outcomes []*Outcome) error {
-	for _, o := range outcomes {
-		if err := s.nameLane(ctx, o.Delivery); err != nil {
-			return err
-		}
-	}
-	return nil
+	return s.nameLanesOf(ctx, list)
 }
 
 // maxLaneNames bounds the lanes that are known to be on record.
 const maxLaneNames = 50_000
 
-func (s *Store) nameLane(ctx context.Context, d *mail.Delivery) error {
+// nameLanesOf puts lanes that are new today on record, all in one statement. They are
+// named before the transaction that uses them: lanes outlive it, and no two
+// transactions wait for each other's lanes.
+func (s *Store) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
+	today := time.Now().UTC().Truncate(24 * time.Hour)
+	var ids []int64
+	var routes, hops []string
+	var fresh []ident.ID
 	s.lanesMu.RLock()
-	_, known := s.lanes[d.LaneID]
+	for _, d := range list {
+		if !s.lanes[d.LaneID].Equal(today) && !slices.Contains(fresh, d.LaneID) {
+			ids, routes, hops = append(ids, int64(d.LaneID)), append(routes, d.Route), append(hops, d.NextHop)
+			fresh = append(fresh, d.LaneID)
+		}
+	}
 	s.lanesMu.RUnlock()
-	if known {
+	if len(fresh) == 0 {
 		return nil
 	}
-	_, err := s.pool.Exec(ctx, `INSERT INTO lane (id, route, next_hop) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, int64(d.LaneID), d.Route, d.NextHop)
-	if err != nil {
-		return fmt.Errorf("lane: %w", err)
+	if _, err := s.pool.Exec(ctx, `INSERT INTO lane AS l (id, route, next_hop, seen_on) SELECT *, $4::date FROM unnest($1::bigint[], $2::text[], $3::text[]) ORDER BY 1
+		ON CONFLICT (id) DO UPDATE SET seen_on = excluded.seen_on WHERE l.seen_on < excluded.seen_on`, ids, routes, hops, today); err != nil {
+		return data(fmt.Errorf("lane: %w", err))
 	}
 	s.lanesMu.Lock()
 	defer s.lanesMu.Unlock()
 	if len(s.lanes) >= maxLaneNames {
 		clear(s.lanes)
 	}
-	s.lanes[d.LaneID] = laneName{d.Route, d.NextHop}
+	for _, id := range fresh {
+		s.lanes[id] = today
+	}
 	return nil
+}
+
+// Empty are those of some lanes in which no mail waits.
+func (s *Store) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error) {
+	rows, err := s.pool.Query(ctx, `SELECT id FROM unnest($1::bigint[]) l(id) WHERE NOT EXISTS (SELECT FROM delivery d WHERE d.lane = l.id)`, int64s(lanes))
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[ident.ID])
+}
+
+// ForgetLanes drops what is known of lanes that had no mail since a time: names that
+// no history refers to any longer, rests that are over, last replies.
+func (s *Store) ForgetLanes(ctx context.Context, before time.Time) error {
+	for _, sql := range []string{
+		`DELETE FROM lane_rest r WHERE until < now() - interval '1 hour' AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = r.lane)`,
+		`DELETE FROM lane_last r WHERE at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = r.lane)`,
+	} {
+		if _, err := s.pool.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	// A day more than history: a lane is seen once a day only.
+	_, err := s.pool.Exec(ctx, `DELETE FROM lane l WHERE seen_on < $1::timestamptz::date - 2 AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = l.id)`, before)
+	return err
 }
 
 // laneCounts are the lanes with mail: the counts that were gathered and what

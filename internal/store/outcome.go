@@ -47,13 +47,17 @@ func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error
 			later.add(o)
 		}
 	}
-	if err := s.nameLanes(ctx, notices); err != nil {
+	var used []*mail.Delivery
+	for _, o := range outcomes {
+		used = append(used, o.Delivery)
+	}
+	for _, n := range notices {
+		used = append(used, n.Deliveries...)
+	}
+	if err := s.nameLanesOf(ctx, used); err != nil {
 		return err
 	}
-	if err := s.nameLanesOf(ctx, outcomes); err != nil {
-		return err
-	}
-	return s.inTx(ctx, func(tx pgx.Tx) error {
+	return data(s.inTx(ctx, func(tx pgx.Tx) error {
 		done, err := s.record(ctx, tx, node, &final, &later, letters)
 		if err != nil || len(done) == 0 {
 			return err
@@ -61,7 +65,7 @@ func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error
 		counts := append(ended(outcomes, done), received(notices)...)
 		tables := append(entryTables(node, notices), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(counts))
 		return copyIn(ctx, tx.Conn().PgConn(), tables)
-	})
+	}))
 }
 
 // outcomeRows are the columns of many outcomes.

@@ -262,10 +262,10 @@ func (s *Store) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, err
 	var ns []int16
 	var whys []string
 	var revisions []int32
+	if err := s.nameLanesOf(ctx, moved); err != nil {
+		return 0, err
+	}
 	for _, d := range moved {
-		if err := s.nameLane(ctx, d); err != nil {
-			return 0, err
-		}
 		messages, ns, lanes = append(messages, int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
 		whys, revisions = append(whys, d.RouteWhy), append(revisions, int32(d.Revision))
 	}

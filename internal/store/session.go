@@ -32,12 +32,12 @@ func (s *Store) Record(ctx context.Context, sessions []mail.SessionRecord, refus
 	for _, r := range refusals {
 		refused.ids = append(refused.ids, int64(r.ID))
 	}
-	return s.inTx(ctx, func(tx pgx.Tx) error {
+	return data(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
 		return copyIn(ctx, tx.Conn().PgConn(), append(recordTables(sessions, refusals), toCount([]keys{refused})))
-	})
+	}))
 }
 
 func recordTables(sessions []mail.SessionRecord, refusals []mail.Refusal) []table {

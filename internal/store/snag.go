@@ -51,8 +51,8 @@ func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $7, $9, $10, $11, $12, $13, $14, $15)
 			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = greatest(s.last_at, excluded.last_at), lost = s.lost + excluded.lost, attempts = s.attempts + excluded.attempts,
 				weight = s.held + s.lost + excluded.lost, evidence = excluded.evidence,
-				senders = (SELECT array_agg(x) FROM (SELECT DISTINCT x FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
-				domains = (SELECT array_agg(x) FROM (SELECT DISTINCT x FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
+				senders = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
+				domains = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
 				lanes = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.lanes || excluded.lanes) x LIMIT $16) u)`,
 			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Lost, x.N, snag.HoldsAll(x.Cause), snag.EndsOnceThrough(x.Cause), snag.Quiet(x.Cause),
 			x.Senders, x.Domains, int64s(x.Lanes), evidence, maxTouched)
@@ -73,7 +73,7 @@ func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 const snagLock = 4617
 
 func (s *Store) writeSnags(ctx context.Context, b *pgx.Batch) error {
-	return s.inTx(ctx, func(tx pgx.Tx) error {
+	return data(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
@@ -81,7 +81,7 @@ func (s *Store) writeSnags(ctx context.Context, b *pgx.Batch) error {
 			return err
 		}
 		return tx.SendBatch(ctx, b).Close()
-	})
+	}))
 }
 
 // OpenPlaces are the places of open troubles that a letter getting through ends.

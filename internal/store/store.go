@@ -43,7 +43,7 @@ type Store struct {
 	pool *pgxpool.Pool
 
 	lanesMu sync.RWMutex
-	lanes   map[ident.ID]laneName
+	lanes   map[ident.ID]time.Time // the day on which they were last put on record
 
 	nodesMu   sync.Mutex
 	nodes     map[int]watched
@@ -60,11 +60,12 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	cfg.MaxConns = max(cfg.MaxConns, 16)
 	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
 	cfg.ConnConfig.RuntimeParams["application_name"] = "gull"
+	cfg.AfterConnect = cleanTexts
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{pool: pool, lanes: map[ident.ID]laneName{}, deadAfter: deadAfter}
+	s := &Store{pool: pool, lanes: map[ident.ID]time.Time{}, deadAfter: deadAfter}
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)

@@ -140,9 +140,9 @@ type Summary struct {
 func Summarize(section []byte, ownName string) Summary {
 	h := ParseHeader(section)
 	s := Summary{
-		From:      clip(Decode(h.First("From")), 500),
-		Subject:   clip(Decode(h.First("Subject")), 500),
-		MessageID: clip(h.First("Message-ID"), 500),
+		From:      inert.Clip(Decode(h.First("From")), 500),
+		Subject:   inert.Clip(Decode(h.First("Subject")), 500),
+		MessageID: inert.Line(h.First("Message-ID"), 500),
 	}
 	by := "by " + strings.ToLower(ownName) + " "
 	for _, f := range h {
@@ -154,14 +154,4 @@ func Summarize(section []byte, ownName string) Summary {
 		}
 	}
 	return s
-}
-
-func clip(s string, n int) string {
-	if len(s) <= n {
-		return s
-	}
-	for n > 0 && !utf8.RuneStart(s[n]) {
-		n--
-	}
-	return s[:n]
 }

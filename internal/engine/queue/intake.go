@@ -3,11 +3,13 @@ package queue
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/apart"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
@@ -26,23 +28,40 @@ const (
 // ErrStopped reports that the service is going down.
 var ErrStopped = errors.New("the service is stopping")
 
+// entryRequest is a message that waits for its commit.
 type entryRequest struct {
 	entry *store.Entry
 	done  chan error
+	state atomic.Int32
 }
 
+// The states of a request: who waits may leave until a writer takes it.
+const (
+	requestQueued = iota
+	requestTaken
+	requestLeft
+)
+
 // Enter commits a message with its deliveries and returns when it is flushed to
-// disk; then the message is ours. On an error it is not.
+// disk; then the message is ours. On an error it is not. When ctx ends before a
+// writer has taken it, it is left; after that the answer must be awaited: to go then
+// would leave a message behind that its client believes refused.
 func (q *Queue) Enter(ctx context.Context, e *store.Entry) error {
-	req := &entryRequest{e, make(chan error, 1)}
+	req := &entryRequest{entry: e, done: make(chan error, 1)}
 	select {
 	case q.entries <- req:
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	// From here on the answer must be awaited: to give up now would leave a
-	// message behind that its client believes refused.
-	return <-req.done
+	select {
+	case err := <-req.done:
+		return err
+	case <-ctx.Done():
+		if req.state.CompareAndSwap(requestQueued, requestLeft) {
+			return ctx.Err()
+		}
+		return <-req.done
+	}
 }
 
 // writeEntries is one writer. It has no timer: under light load a message is
@@ -59,22 +78,23 @@ func (q *Queue) writeEntries(ctx context.Context) {
 		}
 		group := q.gather(first)
 		unsure = q.settle(ctx, unsure)
-		if err := q.commit(ctx, group); err != nil {
-			q.Log.Error("messages could not be entered", "messages", len(group), "error", err)
-			for _, r := range group {
-				unsure = append(unsure, r.entry.Message.ID)
-			}
-		}
+		unsure = append(unsure, q.commit(ctx, group)...)
 	}
 }
 
 func (q *Queue) gather(first *entryRequest) []*entryRequest {
-	group, octets := []*entryRequest{first}, len(first.entry.Content)
+	var group []*entryRequest
+	octets := 0
+	take := func(r *entryRequest) {
+		if r.state.CompareAndSwap(requestQueued, requestTaken) {
+			group, octets = append(group, r), octets+len(r.entry.Content)
+		}
+	}
+	take(first)
 	for len(group) < groupEntries && octets < groupOctets {
 		select {
 		case r := <-q.entries:
-			group = append(group, r)
-			octets += len(r.entry.Content)
+			take(r)
 		default:
 			return group
 		}
@@ -96,7 +116,28 @@ func (q *Queue) settle(ctx context.Context, unsure []ident.ID) []ident.ID {
 	return nil
 }
 
-func (q *Queue) commit(ctx context.Context, group []*entryRequest) error {
+// commit enters a group and answers each. A message whose data the database refuses
+// fails alone. It returns those of which it is not known whether they were entered.
+func (q *Queue) commit(ctx context.Context, group []*entryRequest) []ident.ID {
+	left, err := apart.Write(group, func(part []*entryRequest) error { return q.commitAll(ctx, part) }, func(r *entryRequest, err error) {
+		q.Log.Error("a message is refused by the database", "message", r.entry.Message.ID, "session", r.entry.Message.SessionID, "error", err)
+		q.Tally.Refuse("messages")
+		r.done <- err
+	})
+	if err == nil {
+		return nil
+	}
+	q.Log.Error("messages could not be entered", "messages", len(left), "error", err)
+	var unsure []ident.ID
+	for _, r := range left {
+		unsure = append(unsure, r.entry.Message.ID)
+		r.done <- err
+	}
+	return unsure
+}
+
+// commitAll enters a group, all or none.
+func (q *Queue) commitAll(ctx context.Context, group []*entryRequest) error {
 	entries := make([]*store.Entry, len(group))
 	for i, r := range group {
 		entries[i] = r.entry
@@ -104,13 +145,12 @@ func (q *Queue) commit(ctx context.Context, group []*entryRequest) error {
 	q.reserve(entries)
 	ctx, cancel := context.WithTimeout(ctx, enterTimeout)
 	defer cancel()
-	err := q.Store.Enter(ctx, q.Node, entries)
-	for _, r := range group {
-		r.done <- err
-	}
-	if err != nil {
+	if err := q.Store.Enter(ctx, q.Node, entries); err != nil {
 		q.unreserve(entries)
 		return err
+	}
+	for _, r := range group {
+		r.done <- nil
 	}
 	q.handOver(entries)
 	return nil
@@ -120,6 +160,7 @@ func (q *Queue) refuseRest() {
 	for {
 		select {
 		case r := <-q.entries:
+			r.state.Store(requestTaken)
 			r.done <- ErrStopped
 		default:
 			return
@@ -138,7 +179,6 @@ func (q *Queue) reserve(entries []*store.Entry) {
 		for i, d := range e.Deliveries {
 			l := q.lane(d)
 			d.Bulk = q.volume.add(int64(d.LaneID), e.Message.Sender, now.Unix())
-			q.flows.add(d.LaneID, now, 1, 0, 0)
 			r, elsewhere := q.rests[d.LaneID]
 			switch {
 			case d.State == mail.Held:
@@ -146,7 +186,7 @@ func (q *Queue) reserve(entries []*store.Entry) {
 				d.NextTryAt = mail.At(l.restUntil)
 			case elsewhere:
 				d.NextTryAt = mail.At(r.Until)
-			case !config.On(l.route.Nodes, q.Name), q.paused(l) != nil, q.isFrozen(l.id, now):
+			case !config.On(l.route().Nodes, q.Name), q.paused(l) != nil, q.isFrozen(l.id, now):
 			case q.stopping || q.window >= maxWindow || l.window >= q.share(d) || l.more && d.Bulk:
 				l.more = true
 			default:
@@ -190,20 +230,35 @@ func (q *Queue) handOver(entries []*store.Entry) {
 			q.publishReceived(e.Message)
 		}
 	}
+	q.GiveBack(q.placeEntries(entries))
+}
+
+// placeEntries puts what was leased to us into its lanes, and returns what is to go
+// back: a person has stopped its lane between the decision to take it and its commit.
+func (q *Queue) placeEntries(entries []*store.Entry) (back []mail.DeliveryID) {
+	now := time.Now()
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, e := range entries {
+		for _, d := range e.Deliveries {
+			q.flows.add(d.LaneID, now, 1, 0, 0)
+		}
 		jobs := jobsOf(e)
 		kept := q.keep(e.Content, len(jobs))
 		for _, j := range jobs {
 			j.content = kept
-			q.lanes[j.lane()].window -= len(j.deliveries) // place counts them again
+			l := q.lane(j.deliveries[0])
+			l.window -= len(j.deliveries) // place counts them again
 			q.place(j)
+			if q.paused(l) != nil || q.isFrozen(l.id, now) {
+				back = append(back, q.unload(l)...)
+			}
 		}
 		if len(jobs) == 0 && kept != nil {
 			q.kept.Add(-int64(len(kept.data)))
 		}
 	}
+	return back
 }
 
 func (q *Queue) publishReceived(m *mail.Message) {

@@ -3,6 +3,7 @@ package queue
 import (
 	"context"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/config"
@@ -14,12 +15,11 @@ import (
 	"gullroute/internal/store"
 )
 
-// lane is the part of a lane that is in memory. Guarded by Queue.mu.
+// lane is the part of a lane that is in memory. Guarded by Queue.mu, but for way.
 type lane struct {
 	id      ident.ID
-	route   *config.Route
 	nextHop string
-	terms   route.Terms
+	way     atomic.Pointer[way] // its workers read it without the lock
 
 	pending turns
 	window  int  // deliveries pending, being sent, or about to come
@@ -40,6 +40,17 @@ type lane struct {
 	slot      time.Time     // when the next letter may go, under a rate
 	letter    chan struct{} // tells idling connections of a letter
 }
+
+// way is a lane's route and terms under one configuration. It never changes; a new
+// configuration brings a new one.
+type way struct {
+	route *config.Route
+	terms route.Terms
+}
+
+func (l *lane) route() *config.Route { return l.way.Load().route }
+
+func (l *lane) terms() route.Terms { return l.way.Load().terms }
 
 // firstConnections is how many connections a lane begins with.
 const firstConnections = 3
@@ -65,14 +76,46 @@ func (l *lane) setTerms(c *config.Compiled, routeName string) {
 	if r == nil { // the route is gone; its deliveries are planned anew when they are taken
 		r = c.Route(config.RouteNone)
 	}
-	l.route, l.terms = r, route.TermsOf(c, r, l.nextHop)
-	l.ceiling = l.terms.Connections
+	terms := route.TermsOf(c, r, l.nextHop)
+	l.way.Store(&way{r, terms})
+	l.ceiling = terms.Connections
 	l.limit = min(l.ceiling, max(l.limit, firstConnections))
 }
 
-// idle reports that memory has no reason to know the lane any longer.
-func (l *lane) idle(now time.Time) bool {
-	return l.window == 0 && l.active == 0 && l.failures == 0 && now.Sub(l.touched) > time.Minute
+// quiet reports that memory holds nothing of the lane, and nothing came for so long.
+func (l *lane) quiet(now time.Time, wait time.Duration) bool {
+	return l.window == 0 && l.active == 0 && now.Sub(l.touched) > wait && now.Sub(l.restUntil) > wait
+}
+
+// quietInTrouble is how long a lane whose host was in trouble is known at least.
+const quietInTrouble = 10 * time.Minute
+
+// InTrouble are lanes of which nothing was seen for a while, and that are known only
+// because their hosts were in trouble. Those with no mail anywhere are to be left.
+func (q *Queue) InTrouble() []ident.ID {
+	now := time.Now()
+	var ids []ident.ID
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for id, l := range q.lanes {
+		if l.failures > 0 && l.quiet(now, quietInTrouble) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// Leave forgets lanes in which no mail is left, and that their hosts were in trouble.
+func (q *Queue) Leave(ids []ident.ID) {
+	now := time.Now()
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, id := range ids {
+		if l := q.lanes[id]; l != nil && l.quiet(now, quietInTrouble) {
+			delete(q.lanes, id)
+			q.recordRest(store.Rest{Lane: id})
+		}
+	}
 }
 
 // place puts a job into its lane and sees that somebody does it. Queue.mu is
@@ -89,8 +132,8 @@ func (q *Queue) place(j *job) {
 // staff opens connections for what is pending, within the limits. Queue.mu is
 // held.
 func (q *Queue) staff(l *lane) {
-	if q.paused(l) != nil {
-		return
+	if q.paused(l) != nil || q.fenced() {
+		return // who lifts it sees to all lanes again
 	}
 	if l.idling > 0 {
 		select {
@@ -214,7 +257,7 @@ func (q *Queue) well(l *lane) {
 	if recovered {
 		l.since, l.cause, l.last = time.Now(), "", nil
 	}
-	if l.praise++; l.praise >= 20 && l.ceiling < l.terms.Connections {
+	if l.praise++; l.praise >= 20 && l.ceiling < l.terms().Connections {
 		l.ceiling++
 		l.praise = 0
 	}
@@ -247,7 +290,7 @@ func (q *Queue) crowded(l *lane, j *job) bool {
 }
 
 func (q *Queue) publishLane(l *lane, text string) {
-	q.Log.Info("lane "+text, "route", l.route.Name, "next_hop", l.nextHop)
+	q.Log.Info("lane "+text, "route", l.route().Name, "next_hop", l.nextHop)
 	if q.Hub.Watched() {
 		q.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLane, Node: q.Name, Text: text}, Lane: l.id.String()})
 	}

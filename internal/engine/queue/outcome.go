@@ -2,6 +2,7 @@ package queue
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"strings"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"gullroute/internal/core/retry"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/apart"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
@@ -24,7 +26,7 @@ import (
 func (q *Queue) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.Outcome, f *deliver.Failure) {
 	d := o.Delivery
 	d.State, d.Cause = mail.Deferred, f.Cause
-	next := q.schedule(cfg, l.route, d, j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
+	next := q.schedule(cfg, l.route(), d, j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
 	q.mu.Lock()
 	if l.restUntil.After(next) {
 		next = l.restUntil
@@ -203,21 +205,16 @@ func (q *Queue) writeOutcomes() {
 	}
 }
 
+// finish records a group. An outcome whose data the database refuses is recorded by
+// itself, without what may be to blame.
 func (q *Queue) finish(group []*store.Outcome) {
-	var notices []*store.Entry
-	for _, o := range group {
-		notices = append(notices, o.Begotten...)
-	}
-	q.reserve(notices)
 	wait := 100 * time.Millisecond
 	for {
-		ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
-		err := q.Store.Finish(ctx, q.Node, group)
-		cancel()
+		left, err := apart.Write(group, q.finishAll, q.finishBare)
 		if err == nil {
-			q.handOver(notices)
 			return
 		}
+		group = left
 		q.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group), "error", err)
 		time.Sleep(wait)
 		if wait = min(2*wait, 5*time.Second); q.gone() {
@@ -225,6 +222,45 @@ func (q *Queue) finish(group []*store.Outcome) {
 			return
 		}
 	}
+}
+
+// finishAll records a group, all or none.
+func (q *Queue) finishAll(group []*store.Outcome) error {
+	var notices []*store.Entry
+	for _, o := range group {
+		notices = append(notices, o.Begotten...)
+	}
+	q.reserve(notices)
+	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
+	defer cancel()
+	if err := q.Store.Finish(ctx, q.Node, group); err != nil {
+		q.unreserve(notices)
+		return err
+	}
+	q.handOver(notices)
+	return nil
+}
+
+// finishBare records what became of a delivery without the words that came with it,
+// and as a last resort without the messages that it generated.
+func (q *Queue) finishBare(o *store.Outcome, why error) {
+	q.Tally.Refuse("outcomes")
+	d := o.Delivery
+	q.Log.Error("an outcome is refused by the database; it is recorded without its words", "delivery", d.ID(), "state", d.State, "error", why)
+	o.Events = nil
+	if r := d.Last; r != nil {
+		d.Last = &mail.LastReply{Stage: r.Stage, Code: r.Code, Text: "the reply could not be kept"}
+	}
+	for _, bare := range []func(){func() {}, func() { o.Begotten = nil }} {
+		bare()
+		if err := q.finishAll([]*store.Outcome{o}); err == nil {
+			return
+		} else if !errors.Is(err, store.ErrData) {
+			q.finish([]*store.Outcome{o})
+			return
+		}
+	}
+	q.Log.Error("an outcome can't be recorded at all; the delivery stays leased until this node starts anew", "delivery", d.ID(), "state", d.State)
 }
 
 // gone reports that the service stops and the database does not answer.

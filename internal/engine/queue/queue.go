@@ -55,6 +55,8 @@ const (
 	maxKept        = 32 << 20
 	leaseAtOnce    = 1_000
 	heartbeatEvery = 5 * time.Second
+	// leaseTimeout bounds a look at what is due.
+	leaseTimeout = 10 * time.Second
 	// leaseLost is how long the database may be silent before nothing new is
 	// tried: another node may by then have taken over (see store.deadAfter).
 	leaseLost = 20 * time.Second
@@ -144,7 +146,7 @@ func (q *Queue) Apply(c *config.Compiled) {
 	var ids []mail.DeliveryID
 	q.mu.Lock()
 	for _, l := range q.lanes {
-		l.setTerms(c, l.route.Name)
+		l.setTerms(c, l.route().Name)
 		ids = append(ids, q.unload(l)...)
 	}
 	q.mu.Unlock()
@@ -311,7 +313,9 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 		return 100 * time.Millisecond
 	}
 	l.Skip, l.Try, l.PerLane, l.Total = skip, try, q.perLane(), min(room, leaseAtOnce)
-	due, err := q.Store.LeaseDue(ctx, l)
+	asking, cancel := context.WithTimeout(ctx, leaseTimeout)
+	due, err := q.Store.LeaseDue(asking, l)
+	cancel()
 	if err != nil {
 		q.fetching.Unlock()
 		if ctx.Err() == nil {
@@ -328,7 +332,9 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	if full {
 		return shortestWait
 	}
-	next, err := q.Store.NextDue(ctx, now, skip, l.Routes)
+	asking, cancel = context.WithTimeout(ctx, leaseTimeout)
+	defer cancel()
+	next, err := q.Store.NextDue(asking, now, skip, l.Routes)
 	if err != nil || next.IsZero() {
 		next = now.Add(longestWait)
 	}
@@ -381,6 +387,11 @@ func (q *Queue) closedLanes(now time.Time) (skip, try []ident.ID, room int, soon
 	limit := q.allowance() / 2
 	for id, l := range q.lanes {
 		switch {
+		case l.failures == 0 && l.quiet(now, time.Minute):
+			delete(q.lanes, id)
+			if q.paused(l) != nil {
+				skip = append(skip, id)
+			}
 		case q.paused(l) != nil:
 			skip = append(skip, id)
 		case now.Before(l.restUntil):
@@ -396,8 +407,6 @@ func (q *Queue) closedLanes(now time.Time) (skip, try []ident.ID, room int, soon
 			q.staff(l)
 		case l.failures > 0:
 			try = append(try, id)
-		case l.idle(now):
-			delete(q.lanes, id)
 		}
 	}
 	return skip, try, maxWindow - q.window, soonest

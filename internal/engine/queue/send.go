@@ -15,7 +15,7 @@ import (
 // service stops meanwhile.
 func (q *Queue) pace(l *lane) bool {
 	q.mu.Lock()
-	rate := l.terms.LettersPerMinute
+	rate := l.terms().LettersPerMinute
 	now := time.Now()
 	slot := now
 	if rate > 0 {
@@ -41,39 +41,39 @@ func (q *Queue) pace(l *lane) bool {
 // send hands a job's letter over to those recipients for whom nothing of ours
 // stands against it. On a direct way it goes on to the smart hosts for those
 // whom the far side refuses as it would not refuse a smart host.
-func (q *Queue) send(cfg *config.Compiled, l *lane, conn *deliver.Conn, j *job) []deliver.Result {
+func (q *Queue) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, j *job) []deliver.Result {
 	all := recipients(j)
 	results := make([]deliver.Result, len(all))
 	var fit []deliver.Recipient
 	var at []int
-	for i, r := range all {
-		if f := unfit(cfg, l.route, j, r.To); f != nil {
+	for i, to := range all {
+		if f := unfit(cfg, r, j, to.To); f != nil {
 			results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 			continue
 		}
-		fit, at = append(fit, r), append(at, i)
+		fit, at = append(fit, to), append(at, i)
 	}
 	if len(fit) == 0 {
 		return results
 	}
-	letter, failure := q.signed(l.route, j)
+	letter, failure := q.signed(r, j)
 	if failure != nil {
 		for _, i := range at {
 			results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
 		}
 		return results
 	}
-	for k, r := range conn.Send(letter, fit) {
-		results[at[k]] = r
+	for k, one := range conn.Send(letter, fit) {
+		results[at[k]] = one
 	}
 	if conn.Direct() {
-		q.sendSecondWay(l, j, letter, all, results)
+		q.sendSecondWay(r, j, letter, all, results)
 	}
 	return results
 }
 
 // sendSecondWay sends by the smart hosts what the direct way refused.
-func (q *Queue) sendSecondWay(l *lane, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
+func (q *Queue) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
 	var rest []deliver.Recipient
 	var at []int
 	for i, r := range results {
@@ -84,7 +84,7 @@ func (q *Queue) sendSecondWay(l *lane, j *job, letter *deliver.Letter, all []del
 	if len(rest) == 0 {
 		return
 	}
-	conn, failure := q.client.Load().ConnectSmartHost(q.connecting, l.route, j.message)
+	conn, failure := q.client.Load().ConnectSmartHost(q.connecting, way, j.message)
 	if failure != nil { // the direct way's answer stands, unless waiting helps now
 		if !failure.Permanent {
 			for _, i := range at {

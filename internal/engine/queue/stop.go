@@ -39,12 +39,16 @@ func (q *Queue) SetPauses(list []mail.Pause) {
 			}
 		}
 	}
+	q.fetching.Lock() // what is being leased must be in memory first
+	defer q.fetching.Unlock()
 	q.mu.Lock()
 	q.pauses = p
 	var ids []mail.DeliveryID
 	for _, l := range q.lanes {
 		if q.paused(l) != nil {
 			ids = append(ids, q.unload(l)...)
+		} else if l.pending.len() > 0 {
+			q.staff(l)
 		}
 	}
 	q.mu.Unlock()
@@ -60,7 +64,7 @@ func (q *Queue) paused(l *lane) *mail.Pause {
 	if p := q.pauses.lanes[l.id]; p != nil {
 		return p
 	}
-	return q.pauses.routes[l.route.Name]
+	return q.pauses.routes[l.route().Name]
 }
 
 // Freeze empties lanes from memory and takes nothing from them until Unfreeze, or

@@ -26,7 +26,8 @@ func (q *Queue) work(l *lane) {
 	}()
 	sent, cfg := 0, q.cfg.Load()
 	for j := q.take(l); j != nil; j = q.nextJob(l, conn) {
-		switch l.route.NextHop {
+		w := l.way.Load()
+		switch w.route.NextHop {
 		case "mailbox":
 			q.intoMailbox(l, j)
 			continue
@@ -47,7 +48,7 @@ func (q *Queue) work(l *lane) {
 		}
 		if conn == nil {
 			var failure *deliver.Failure
-			conn, failure = q.client.Load().Connect(q.connecting, l.route, l.nextHop, j.message)
+			conn, failure = q.client.Load().Connect(q.connecting, w.route, l.nextHop, j.message)
 			if failure != nil {
 				q.unreachable(l, j, failure)
 				return
@@ -55,19 +56,13 @@ func (q *Queue) work(l *lane) {
 			conn.CloseWith(q.ctx)
 			sent = 0
 		}
-		q.conclude(l, j, q.send(cfg, l, conn, j))
+		q.conclude(l, j, q.send(cfg, w.route, conn, j))
 		sent++
-		if conn.Broken() || sent >= q.lettersPerConnection(l) {
+		if conn.Broken() || sent >= w.terms.LettersPerConnection {
 			conn.Quit()
 			conn = nil
 		}
 	}
-}
-
-func (q *Queue) lettersPerConnection(l *lane) int {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	return l.terms.LettersPerConnection
 }
 
 // nextJob waits a little for another letter while a connection is open.
@@ -214,7 +209,7 @@ func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more fun
 		q.record(j, o)
 	}
 	q.settleJob(l, j)
-	if worked && l.route.Name != config.RouteNone {
+	if worked && l.route().Name != config.RouteNone {
 		q.well(l)
 	}
 }

@@ -14,6 +14,7 @@ import (
 
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/apart"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
 )
@@ -136,25 +137,15 @@ func (r *Recorder) gather(first item) []item {
 
 func (r *Recorder) write(group []item) {
 	defer r.forget(group)
-	var sessions []mail.SessionRecord
-	var refusals []mail.Refusal
-	for _, i := range group {
-		if i.session != nil {
-			sessions = append(sessions, *i.session)
-		} else {
-			refusals = append(refusals, *i.refusal)
-		}
-	}
+	left := group
 	for try := 0; ; try++ {
-		ctx, cancel := context.WithTimeout(context.Background(), writeTimeout)
-		err := r.Store.Record(ctx, sessions, refusals)
-		cancel()
-		if err == nil {
+		var err error
+		if left, err = apart.Write(left, r.writeAll, r.writeBare); err == nil {
 			break
 		}
-		r.Log.Error("sessions and refusals could not be recorded; trying again", "sessions", len(sessions), "refusals", len(refusals), "error", err)
+		r.Log.Error("sessions and refusals could not be recorded; trying again", "items", len(left), "error", err)
 		if try == 3 { // what came since stands behind it
-			r.lost.Add(int64(len(group)))
+			r.lost.Add(int64(len(left)))
 			break
 		}
 		time.Sleep(time.Second)
@@ -164,6 +155,45 @@ func (r *Recorder) write(group []item) {
 		if r.Hub.Watched() {
 			r.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLost, Node: r.Node, Text: "sessions and refusals came faster than they could be recorded", Detail: map[string]any{"missing": n}}})
 		}
+	}
+}
+
+// writeAll records a group, all or none.
+func (r *Recorder) writeAll(group []item) error {
+	var sessions []mail.SessionRecord
+	var refusals []mail.Refusal
+	for _, i := range group {
+		if i.session != nil {
+			sessions = append(sessions, *i.session)
+		} else {
+			refusals = append(refusals, *i.refusal)
+		}
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), writeTimeout)
+	defer cancel()
+	return r.Store.Record(ctx, sessions, refusals)
+}
+
+// writeBare records an item that the database refused without the words of
+// strangers.
+func (r *Recorder) writeBare(i item, why error) {
+	r.Tally.Refuse("records")
+	var id ident.ID
+	if s := i.session; s != nil {
+		id = s.ID
+		bare := *s
+		bare.Name, bare.Account, bare.TLS, bare.Ended = "", "", "", "the words of this session could not be kept"
+		i.session = &bare
+	} else {
+		id = i.refusal.ID
+		bare := *i.refusal
+		bare.Helo, bare.Account, bare.Sender, bare.Recipient, bare.Subject, bare.HeaderFrom, bare.MessageID = "", "", "", "", "", "", ""
+		bare.Text = "the words of this refusal could not be kept"
+		i.refusal = &bare
+	}
+	r.Log.Error("a session or refusal is refused by the database; it is recorded without its words", "id", id, "error", why)
+	if err := r.writeAll([]item{i}); err != nil {
+		r.lost.Add(1)
 	}
 }
 

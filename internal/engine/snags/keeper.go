@@ -13,6 +13,8 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
+	"gullroute/internal/engine/apart"
+	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -39,6 +41,7 @@ type Keeper struct {
 	store Store
 	ids   *ident.Maker
 	log   *slog.Logger
+	tally *tally.Tally
 
 	mu      sync.Mutex
 	seen    map[key]*store.SnagSeen
@@ -53,8 +56,8 @@ type key struct {
 }
 
 // New makes a keeper; Run writes what it gathers.
-func New(s Store, ids *ident.Maker, log *slog.Logger) *Keeper {
-	return &Keeper{store: s, ids: ids, log: log, seen: map[key]*store.SnagSeen{}, open: map[snag.Place]struct{}{}, through: map[snag.Place]time.Time{}}
+func New(s Store, ids *ident.Maker, t *tally.Tally, log *slog.Logger) *Keeper {
+	return &Keeper{store: s, ids: ids, tally: t, log: log, seen: map[key]*store.SnagSeen{}, open: map[snag.Place]struct{}{}, through: map[snag.Place]time.Time{}}
 }
 
 // Delivery takes the outcome of a delivery.
@@ -194,11 +197,13 @@ func (k *Keeper) write(ctx context.Context) error {
 		list = append(list, *s)
 	}
 	slices.SortFunc(list, func(a, b store.SnagSeen) int { return a.Last.Compare(b.Last) }) // what came last is what is so
-	var err error
-	if len(list) > 0 {
-		if err = k.store.SeeSnags(ctx, list); err == nil {
-			seen = nil
-		}
+	left, err := apart.Write(list, func(part []store.SnagSeen) error { return k.store.SeeSnags(ctx, part) }, func(s store.SnagSeen, why error) {
+		k.tally.Refuse("snags")
+		k.log.Error("a trouble is refused by the database and not shown", "cause", s.Cause, "place", s.Place.Name, "error", why)
+	})
+	seen = map[key]*store.SnagSeen{}
+	for i := range left {
+		seen[key{left[i].Cause, left[i].Place}] = &left[i]
 	}
 	if err == nil && len(through) > 0 {
 		err = k.store.EndSnags(ctx, through)

@@ -12,6 +12,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
+	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (r *record) RefreshSnags(context.Context, time.Time, func() ident.ID) error
 }
 
 func keeper(r *record) *Keeper {
-	return New(r, ident.NewMaker(1, time.Now), slog.New(slog.DiscardHandler))
+	return New(r, ident.NewMaker(1, time.Now), tally.New(), slog.New(slog.DiscardHandler))
 }
 
 func failed(host string, cause diagnose.Cause, n int) *mail.Delivery {

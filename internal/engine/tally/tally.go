@@ -19,12 +19,21 @@ var Kinds = []string{Received, Delivered, Deferred, Bounced, Expired, Rejected}
 
 type sum struct{ n, bytes atomic.Int64 }
 
+// Writers are those of which an item may be refused by the database.
+var Writers = []string{"messages", "outcomes", "records", "snags", "counts"}
+
 // Tally counts since the start. It is safe for several goroutines.
-type Tally struct{ totals map[string]*sum }
+type Tally struct {
+	totals  map[string]*sum
+	refused map[string]*atomic.Int64
+}
 
 // New makes an empty tally.
 func New() *Tally {
-	t := &Tally{totals: map[string]*sum{}}
+	t := &Tally{totals: map[string]*sum{}, refused: map[string]*atomic.Int64{}}
+	for _, w := range Writers {
+		t.refused[w] = &atomic.Int64{}
+	}
 	for _, k := range Kinds {
 		t.totals[k] = &sum{}
 	}
@@ -43,3 +52,9 @@ func (t *Tally) Total(kind string) (n, bytes int64) {
 	s := t.totals[kind]
 	return s.n.Load(), s.bytes.Load()
 }
+
+// Refuse counts an item of a writer that the database refused.
+func (t *Tally) Refuse(writer string) { t.refused[writer].Add(1) }
+
+// Refused is how many items of a writer the database refused.
+func (t *Tally) Refused(writer string) int64 { return t.refused[writer].Load() }
