@@ -298,7 +298,7 @@ type Route struct {
 	Port                 int              `yaml:"port" min:"1" max:"65535" default:"25" doc:"Of the hosts"`
 	MXLookup             bool             `yaml:"mx_lookup" doc:"The hosts' own MX records say where to connect"`
 	WithoutMX            string           `yaml:"without_mx" enum:"address,bounce" default:"address" doc:"A domain without MX: use its address record (RFC 5321 section 5.1), or send the letter back"`
-	OnRefusal            string           `yaml:"on_refusal" enum:"end,next" default:"end" doc:"The first MX refuses us for good: end there, or try the next"`
+	OnRefusal            string           `yaml:"on_refusal" enum:"end,next" doc:"A host refuses for good: end there, or try the next one of the next hop, whatever it refused at. If not given, an MX ends it, but for a refusal in its greeting, and among smart hosts a refusal before the letter is sent tries the next"`
 	TLS                  string           `yaml:"tls" enum:"offered,off,required,verified" default:"offered" doc:"offered: where the host has it, whatever its certificate"`
 	TLSFromStart         bool             `yaml:"tls_from_start" doc:"TLS from the first octet, as on port 465"`
 	SignIn               *SignIn          `yaml:"sign_in" doc:"Our account at the smart host"`

@@ -34,6 +34,10 @@ func NewReply(code int, enhanced, format string, args ...any) Reply {
 // Positive reports a completion or intermediate reply (2yz, 3yz).
 func (r Reply) Positive() bool { return r.Code >= 200 && r.Code < 400 }
 
+// Done reports a completion reply: RFC 5321 section 4.2.1 has the first digit say
+// so, whatever follows it.
+func (r Reply) Done() bool { return r.Code >= 200 && r.Code < 300 }
+
 // Transient reports a 4yz reply.
 func (r Reply) Transient() bool { return r.Code >= 400 && r.Code < 500 }
 
@@ -72,28 +76,36 @@ func (r Reply) AppendTo(b []byte) []byte {
 	return b
 }
 
-// Bounds on what a far side may say in one reply.
+// Bounds on what of one reply is kept, and on what is read to its end at all.
 const (
 	maxReplyLines = 100
 	maxReplyLine  = 2048
+	maxReplySize  = 1 << 20
 )
 
-// ErrReply reports a reply that is not one, or is longer than our bounds.
+// ErrReply reports a reply that is not one, or has no end within a megabyte.
 var ErrReply = errors.New("the answer is not an SMTP reply")
 
-// ReadReply reads one reply, of at most 100 lines of 2048 octets. Replies that
-// end their lines with a bare LF are read, since a client cannot be smuggled.
+// ReadReply reads one reply. Of it at most 100 lines of 2048 octets are kept; it is
+// judged by its code all the same. Replies that end their lines with a bare LF are
+// read, since a client cannot be smuggled.
 func ReadReply(br *bufio.Reader) (Reply, error) { return HearReply(br, func(string) {}) }
 
 // HearReply is ReadReply that also gives each line as it came, without its end.
 func HearReply(br *bufio.Reader, heard func(line string)) (Reply, error) {
 	var r Reply
-	for n := 0; n < maxReplyLines; n++ {
-		line, err := readReplyLine(br)
+	size := 0
+	for n := 0; ; n++ {
+		line, octets, err := readReplyLine(br)
 		if err != nil {
 			return r, err
 		}
-		heard(line)
+		if size += octets; size > maxReplySize {
+			return r, fmt.Errorf("%w: more than %d octets", ErrReply, maxReplySize)
+		}
+		if n <= maxReplyLines {
+			heard(line)
+		}
 		code, more, text, err := splitReplyLine(line)
 		if err != nil {
 			return r, err
@@ -109,30 +121,32 @@ func HearReply(br *bufio.Reader, heard func(line string)) (Reply, error) {
 		if enhanced != "" && enhanced == r.Enhanced {
 			text = rest
 		}
-		r.Lines = append(r.Lines, text)
+		if len(r.Lines) < maxReplyLines {
+			r.Lines = append(r.Lines, text)
+		}
 		if !more {
 			return r, nil
 		}
 	}
-	return r, fmt.Errorf("%w: more than %d lines", ErrReply, maxReplyLines)
 }
 
-func readReplyLine(br *bufio.Reader) (string, error) {
-	var line []byte
+// readReplyLine reads one line, keeps its beginning, and says how long it was.
+func readReplyLine(br *bufio.Reader) (line string, octets int, err error) {
+	var kept []byte
 	for {
 		part, err := br.ReadSlice('\n')
-		line = append(line, part...)
-		if len(line) > maxReplyLine {
-			return "", fmt.Errorf("%w: a line is longer than %d octets", ErrReply, maxReplyLine)
-		}
-		if err == nil {
-			return strings.TrimRight(string(line), "\r\n"), nil
-		}
-		if !errors.Is(err, bufio.ErrBufferFull) {
-			if errors.Is(err, io.EOF) && len(line) > 0 {
+		octets += len(part)
+		kept = append(kept, part[:min(len(part), maxReplyLine-len(kept))]...)
+		switch {
+		case err == nil:
+			return strings.TrimRight(string(kept), "\r\n"), octets, nil
+		case octets > maxReplySize:
+			return "", octets, fmt.Errorf("%w: a line is longer than %d octets", ErrReply, maxReplySize)
+		case !errors.Is(err, bufio.ErrBufferFull):
+			if errors.Is(err, io.EOF) && octets > 0 {
 				err = io.ErrUnexpectedEOF
 			}
-			return "", err
+			return "", octets, err
 		}
 	}
 }

@@ -157,13 +157,17 @@ func TestRepliesAreReadAndBounded(t *testing.T) {
 	for name, s := range map[string]string{
 		"no code":       "hello there\r\n",
 		"mixed codes":   "250-a\r\n251 b\r\n",
-		"endless lines": strings.Repeat("250-x\r\n", 200),
-		"long line":     "250 " + strings.Repeat("x", 4000) + "\r\n",
+		"endless lines": strings.Repeat("250-x\r\n", maxReplySize/7+2),
+		"endless line":  "250 " + strings.Repeat("x", maxReplySize),
 		"out of range":  "999 x\r\n",
 	} {
 		if _, err := read(s); !errors.Is(err, ErrReply) {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+	r, err = read(strings.Repeat("550-5.7.1 listed\r\n", 300) + "550 5.7.1 " + strings.Repeat("x", 9000) + "\r\n")
+	if err != nil || r.Code != 550 || r.Enhanced != "5.7.1" || len(r.Lines) != maxReplyLines || len(r.Lines[0]) > maxReplyLine {
+		t.Errorf("a reply beyond the bounds is read in part and judged by its code: %d lines, %d %s, %v", len(r.Lines), r.Code, r.Enhanced, err)
 	}
 	out := Reply{Code: 250, Enhanced: "2.0.0", Lines: []string{"one", "two"}}.AppendTo(nil)
 	if string(out) != "250-2.0.0 one\r\n250 2.0.0 two\r\n" {

@@ -24,6 +24,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
 	"gullroute/internal/engine/record"
@@ -36,6 +37,9 @@ type Failure struct {
 	Reply     mail.LastReply
 	Cause     diagnose.Cause
 	Permanent bool
+	// Tampered says that somebody meddled with the dialogue: the host is not to be
+	// used without TLS in its place.
+	Tampered bool
 }
 
 // Error is the reply on one line.
@@ -188,8 +192,33 @@ func (c *Client) connect(ctx context.Context, r *config.Route, nextHop string) (
 	if failure != nil {
 		return nil, failure
 	}
+	return c.connectTo(ctx, r, nextHop, targets)
+}
+
+// Next opens a connection to the hosts behind the one that a connection leads to, for
+// what that one refused; nil, nil if there are none, or if the route ends there.
+func (c *Client) Next(ctx context.Context, conn *Conn, message ident.ID) (*Conn, *Failure) {
+	if len(conn.behind) == 0 || conn.route.OnRefusal != "next" {
+		return nil, nil
+	}
+	return c.connectTo(context.WithValue(ctx, letterKey{}, message), conn.route, conn.nextHop, conn.behind)
+}
+
+// endsAt reports whether a refusal for good ends the search for a host: the domain
+// has spoken. A greeting of 5yz says only that this host takes no mail (RFC 5321
+// section 3.1), so the next one is tried unless the route says otherwise.
+func endsAt(r *config.Route, f *Failure) bool {
+	if !f.Permanent || f.Reply.Code == 0 || r.OnRefusal == "next" {
+		return false
+	}
+	return r.OnRefusal == "end" || r.NextHop == config.HopMX && f.Reply.Stage != diagnose.StageGreeting
+}
+
+// connectTo tries hosts in order.
+func (c *Client) connectTo(ctx context.Context, r *config.Route, nextHop string, targets []target) (*Conn, *Failure) {
+	var failure *Failure
 	var tried []mail.LastReply
-	for _, t := range targets {
+	for i, t := range targets {
 		addrs, err := c.Resolver.Addrs(ctx, t.host)
 		if err != nil {
 			failure = dnsFailure(t.host, err)
@@ -202,12 +231,12 @@ func (c *Client) connect(ctx context.Context, r *config.Route, nextHop string) (
 			}
 			conn, fail := c.open(ctx, r, nextHop, t, ip)
 			if fail == nil {
-				conn.tried = tried
+				conn.tried, conn.route, conn.nextHop, conn.behind = tried, r, nextHop, targets[i+1:]
 				return conn, nil
 			}
-			if fail.Permanent && r.NextHop == config.HopMX && r.OnRefusal != "next" && fail.Reply.Code != 0 {
+			if endsAt(r, fail) {
 				fail.Reply.Tried = tried
-				return nil, fail // refused for good by a host that answers: that is the domain's word
+				return nil, fail
 			}
 			failure = worse(failure, fail)
 			tried = append(tried, fail.Reply)
@@ -344,7 +373,7 @@ func dnsFailure(host string, err error) *Failure {
 func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t target, ip netip.Addr) (*Conn, *Failure) {
 	terms := route.TermsOf(c.cfg, r, nextHop)
 	conn, failure := c.openWith(ctx, r, terms, nextHop, t, ip, terms.TLS != "off")
-	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" {
+	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" && !failure.Tampered {
 		return c.openWith(ctx, r, terms, nextHop, t, ip, false)
 	}
 	return conn, failure
@@ -498,5 +527,9 @@ func plain(err error) string {
 	if os.IsTimeout(err) {
 		return "timed out"
 	}
-	return err.Error()
+	return inert.Line(err.Error(), maxErrorText)
 }
+
+// maxErrorText bounds what is kept of an error's text: a certificate's names are in
+// some.
+const maxErrorText = 500

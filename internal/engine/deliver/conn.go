@@ -49,6 +49,10 @@ type Conn struct {
 	heard      func(dialogue.Who, string) // a probe listens; nil if nobody does
 	why        string                     // the session ends, in words
 	polite     bool                       // we have said goodbye
+	// How it was found, and the hosts of the next hop behind this one.
+	route   *config.Route
+	nextHop string
+	behind  []target
 }
 
 func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
@@ -127,7 +131,7 @@ func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
 	enhanced, cause, text := "4.4.2", diagnose.Dropped, "the connection broke: "+plain(err)
 	switch {
 	case errors.Is(err, smtp.ErrReply):
-		enhanced, cause, text = "4.5.0", diagnose.NotSMTP, err.Error()
+		enhanced, cause, text = "4.5.0", diagnose.NotSMTP, inert.Line(err.Error(), maxErrorText)
 	case os.IsTimeout(err):
 		cause, text = diagnose.NoAnswer, "the host did not answer in time"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
@@ -245,7 +249,9 @@ func (c *Conn) startTLS(settings *tls.Config, verify bool) *Failure {
 		return c.refusal(diagnose.StageTLS, r)
 	}
 	if c.br.Buffered() > 0 { // plaintext slipped in behind the reply
-		return c.failure(diagnose.StageTLS, "4.7.0", diagnose.TLSTrouble, "the host sent more before TLS began")
+		f := c.failure(diagnose.StageTLS, "4.7.0", diagnose.TLSTrouble, "more came behind the reply to STARTTLS before TLS began: somebody meddles with this connection")
+		f.Tampered = true
+		return f
 	}
 	if failure := c.handshake(settings, verify); failure != nil {
 		return failure
@@ -282,7 +288,7 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	}()
 	c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
 	if fault != nil {
-		c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", not verified: " + fault.Error()
+		c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", not verified: " + inert.Line(fault.Error(), maxErrorText)
 	}
 	c.raw, c.tls = secured, secured
 	c.br.Reset(secured)

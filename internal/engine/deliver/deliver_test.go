@@ -116,7 +116,11 @@ func sendTo(t *testing.T, s *script, route config.Route, l Letter, to ...string)
 	if l.Content == nil {
 		l.Content = func() (io.Reader, error) { return strings.NewReader("Subject: a\r\n\r\n.dot\r\n"), nil }
 	}
-	var recipients []Recipient
+	return conn.Send(&l, recipientsOf(t, to...)), nil
+}
+
+func recipientsOf(t *testing.T, to ...string) (recipients []Recipient) {
+	t.Helper()
 	for _, text := range to {
 		a, err := address.Parse(text)
 		if err != nil {
@@ -124,7 +128,11 @@ func sendTo(t *testing.T, s *script, route config.Route, l Letter, to ...string)
 		}
 		recipients = append(recipients, Recipient{To: a, Notify: smtp.NotifyDelay, ORCPT: "rfc822;o+" + text})
 	}
-	return conn.Send(&l, recipients), nil
+	return recipients
+}
+
+func letterOf(body string) *Letter {
+	return &Letter{Content: func() (io.Reader, error) { return strings.NewReader("Subject: a\r\n\r\n" + body + "\r\n"), nil }}
 }
 
 func from(s string) address.Address { a, _ := address.Parse(s); return a }
@@ -199,7 +207,7 @@ func TestStagesOfFailure(t *testing.T) {
 		{name: "a busy host", s: script{greeting: "421 4.3.2 later"}, stage: diagnose.StageGreeting, cause: diagnose.HostBusy},
 		{name: "a host that refuses all", s: script{greeting: "554 5.7.1 no mail from home lines"}, stage: diagnose.StageGreeting, cause: diagnose.HomeLine, permanent: true},
 		{name: "no SMTP", s: script{greeting: "SSH-2.0-x"}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
-		{name: "endless greeting", s: script{greeting: "220-" + strings.Repeat("x", 5000)}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
+		{name: "endless greeting", s: script{greeting: "220-" + strings.Repeat("x", 2<<20)}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
 		{name: "hangs up at EHLO", s: script{replies: map[string]string{"EHLO": "hang up"}}, stage: diagnose.StageHello, cause: diagnose.Dropped},
 		{name: "refuses EHLO and HELO", s: script{replies: map[string]string{"EHLO": "500 what", "HELO": "550 no"}}, stage: diagnose.StageHello, cause: diagnose.Unknown, permanent: true},
 		{name: "refuses the sender", s: script{replies: map[string]string{"MAIL": "550 5.7.1 on a block list"}}, stage: diagnose.StageSender, cause: diagnose.BlockListed, permanent: true},

@@ -39,16 +39,34 @@ type Result struct {
 	// WishPassedOn says that the host tells the sender of success if that is
 	// wished (RFC 3461 section 5.2.1).
 	WishPassedOn bool
+	// again: the host took others in this transaction and takes this one in another.
+	again bool
 }
 
 // group is how many commands are sent ahead of their replies (RFC 2920); the
 // replies to as many fit any socket's buffer.
 const group = 100
 
-// Send hands a letter over to recipients in one transaction and reports each
-// one's result, in their order.
+// Send hands a letter over to recipients and reports each one's result, in their
+// order. It takes one transaction, and more for recipients whom the host does not
+// take in the same one as others (RFC 5321 section 4.5.3.1.10).
 func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
 	results := c.transact(letter, recipients)
+	for !c.broken {
+		var rest []Recipient
+		var at []int
+		for i, r := range results {
+			if r.again {
+				rest, at = append(rest, recipients[i]), append(at, i)
+			}
+		}
+		if len(rest) == 0 {
+			break
+		}
+		for k, r := range c.transact(letter, rest) {
+			results[at[k]] = r
+		}
+	}
 	taken := 0
 	for i, r := range results {
 		if r.Failure == nil {
@@ -87,7 +105,27 @@ func (c *Conn) transact(letter *Letter, recipients []Recipient) []Result {
 		_, _ = c.reply(diagnose.StageContent)
 		return results
 	}
-	return c.final(results, accepted)
+	return separate(c.final(results, accepted), accepted)
+}
+
+// separate finds who was refused only for being one too many beside others that were
+// taken: there is progress, so the host may be asked again at once. RFC 5321 section
+// 4.5.3.1.10 has 552 mean that too, as old servers say it.
+func separate(results []Result, accepted []int) []Result {
+	for i := range results {
+		f := results[i].Failure
+		if f == nil || f.Reply.Stage != diagnose.StageRecipient {
+			continue
+		}
+		_, detail, _ := strings.Cut(f.Reply.Enhanced, ".")
+		tooMany := f.Reply.Code == 452 && (detail == "5.3" || f.Cause == diagnose.TooManyRecipients) || f.Reply.Code == 552 && (detail == "" || detail == "5.3")
+		if !tooMany {
+			continue
+		}
+		f.Permanent, f.Cause = false, diagnose.TooManyRecipients
+		results[i].again = results[accepted[0]].Failure == nil
+	}
+	return results
 }
 
 func all(results []Result, failure *Failure) []Result {
@@ -134,6 +172,7 @@ func (c *Conn) envelope(l *Letter, recipients []Recipient, results []Result) (ac
 		ahead = group
 	}
 	var mailFailure *Failure
+	unclear := false // a reply that neither takes nor refuses
 	for start := 0; start < len(lines); start += ahead {
 		part := lines[start:min(start+ahead, len(lines))]
 		last := start+len(part) == len(lines)
@@ -151,13 +190,14 @@ func (c *Conn) envelope(l *Letter, recipients []Recipient, results []Result) (ac
 			switch n := start + i - 1; {
 			case failure != nil:
 				return nil, false, failure
-			case stage == diagnose.StageSender && r.Code != 250:
+			case stage == diagnose.StageSender && !r.Done():
 				mailFailure = c.refusal(stage, r)
 			case stage == diagnose.StageSender:
 			case mailFailure != nil: // says only that MAIL failed
-			case r.Code == 250 || r.Code == 251:
+			case r.Done():
 				accepted = append(accepted, n)
 			default:
+				unclear = unclear || r.Positive()
 				results[n].Failure = c.refusal(stage, r)
 				results[n].Reply = results[n].Failure.Reply
 			}
@@ -169,6 +209,11 @@ func (c *Conn) envelope(l *Letter, recipients []Recipient, results []Result) (ac
 	}
 	if mailFailure != nil {
 		all(results, mailFailure)
+	}
+	if len(accepted) == 0 && dataSent && (unclear || mailFailure != nil && mailFailure.Reply.Code < 400) {
+		// The host may have taken somebody: an empty message must not be handed over.
+		c.Close()
+		return nil, false, c.failure(diagnose.StageRecipient, "4.5.0", diagnose.NotSMTP, "the host's replies neither take nor refuse a recipient")
 	}
 	return accepted, dataSent, nil
 }
@@ -288,7 +333,7 @@ func (c *Conn) copyContent(w io.Writer, content io.Reader) *Failure {
 func (c *Conn) final(results []Result, accepted []int) []Result {
 	for k, i := range accepted {
 		r, failure := c.reply(diagnose.StageContent)
-		if failure == nil && r.Code != 250 {
+		if failure == nil && !r.Done() {
 			failure = c.refusal(diagnose.StageContent, r)
 		}
 		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure, WishPassedOn: c.has("DSN") && !c.lmtp}
@@ -314,7 +359,7 @@ func (c *Conn) reset() {
 	if c.broken {
 		return
 	}
-	if r, failure := c.command(diagnose.StageSender, "RSET", c.timeouts.Command); failure != nil || r.Code != 250 {
+	if r, failure := c.command(diagnose.StageSender, "RSET", c.timeouts.Command); failure != nil || !r.Done() {
 		c.broken = true
 	}
 }

@@ -2,6 +2,7 @@ package queue
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -66,10 +67,49 @@ func (q *Queue) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, 
 	for k, one := range conn.Send(letter, fit) {
 		results[at[k]] = one
 	}
+	q.sendToNext(conn, j, letter, all, results)
 	if conn.Direct() {
 		q.sendSecondWay(r, j, letter, all, results)
 	}
 	return results
+}
+
+// sendToNext sends what a host refused for good by the hosts behind it, where the
+// route says so.
+func (q *Queue) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
+	for {
+		var rest []deliver.Recipient
+		var at []int
+		for i, r := range results {
+			if r.Failure != nil && r.Failure.Permanent && r.Reply.Code != 0 {
+				rest, at = append(rest, all[i]), append(at, i)
+			}
+		}
+		if len(rest) == 0 {
+			return
+		}
+		next, failure := q.client.Load().Next(q.connecting, conn, j.message)
+		if next == nil {
+			if failure != nil && !failure.Permanent { // a host that may take it cannot be asked now
+				for _, i := range at {
+					f := *failure
+					f.Reply.Tried = append(slices.Clone(f.Reply.Tried), results[i].Reply)
+					results[i] = deliver.Result{Reply: f.Reply, Failure: &f}
+				}
+			}
+			return
+		}
+		next.CloseWith(q.ctx)
+		for k, r := range next.Send(letter, rest) {
+			r.Reply.Tried = append([]mail.LastReply{results[at[k]].Reply}, r.Reply.Tried...)
+			if r.Failure != nil {
+				r.Failure.Reply.Tried = r.Reply.Tried
+			}
+			results[at[k]] = r
+		}
+		next.Quit()
+		conn = next
+	}
 }
 
 // sendSecondWay sends by the smart hosts what the direct way refused.
