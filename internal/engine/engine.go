@@ -4,6 +4,7 @@ package engine
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -86,8 +87,15 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("node: %w", err)
 	}
-	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store), Sent: allowance.New(o.Store), Started: time.Now(),
+	fresh := make([]byte, 32)
+	_, _ = rand.Read(fresh)
+	salt, err := o.Store.SharedValue(ctx, "salt of made-up sign-ins", fresh)
+	if err != nil {
+		return nil, fmt.Errorf("node: %w", err)
+	}
+	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store, salt), Sent: allowance.New(o.Store), Started: time.Now(),
 		node: node, asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
+	e.SignIn.Limiter.Proofs = o.Store
 	ids := ident.NewMaker(node, time.Now)
 	e.Snags = snags.New(o.Store, ids, e.Tally, o.Log)
 	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
@@ -267,11 +275,14 @@ func (e *Engine) upkeep(ctx context.Context) {
 	}
 }
 
+// proofsKept is how long it is known where an account signed in.
+const proofsKept = 90 * 24 * time.Hour
+
 // forget drops what is past its time.
 func (e *Engine) forget(ctx context.Context, now time.Time) error {
 	keep := e.Config().Service
 	return errors.Join(e.Store.KeepPartitions(ctx, now, store.Retention{Messages: keep.Retention, Transcripts: keep.TranscriptsKept}),
-		e.Store.ForgetSnags(ctx, now.Add(-keep.Retention)), e.Store.ForgetCounts(ctx, now.Add(-keep.Retention), now.Add(-keep.CountsKept)), e.Store.ForgetSent(ctx, now))
+		e.Store.ForgetSnags(ctx, now.Add(-keep.Retention)), e.Store.ForgetCounts(ctx, now.Add(-keep.Retention), now.Add(-keep.CountsKept)), e.Store.ForgetSent(ctx, now), e.Store.ForgetLanes(ctx, now.Add(-keep.Retention)), e.Store.ForgetProofs(ctx, now.Add(-proofsKept)))
 }
 
 // Stop takes no more mail, finishes what is under way and gives the rest back.

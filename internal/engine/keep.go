@@ -49,10 +49,28 @@ func (e *Engine) keepQueue(ctx context.Context) {
 				e.complain(ctx, "the queue's tables could not be swept", err)
 			}
 		}
+		if rounds%60 == 0 {
+			e.leaveLanes(ctx)
+		}
 		if rounds%5 == 0 {
 			e.storeFlow(ctx, rounds%300 == 0)
 		}
 	}
+}
+
+// leaveLanes lets memory forget lanes whose hosts were in trouble and in which no mail
+// is left.
+func (e *Engine) leaveLanes(ctx context.Context) {
+	ids := e.Queue.InTrouble()
+	if len(ids) == 0 {
+		return
+	}
+	empty, err := e.Store.Empty(ctx, ids)
+	if err != nil {
+		e.complain(ctx, "it could not be found which lanes are empty", err)
+		return
+	}
+	e.Queue.Leave(empty)
 }
 
 func (e *Engine) storeFlow(ctx context.Context, forget bool) {

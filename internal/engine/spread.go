@@ -27,7 +27,11 @@ func (e *Engine) noticed(n store.Notice) {
 	case "config":
 		err = e.followConfig(ctx)
 	case "directory":
-		err = e.followDirectory(ctx, n.Keys)
+		if err = e.followDirectory(ctx, n.Keys); err == nil {
+			e.endSignIns()
+		}
+	case "password":
+		e.passwordsChanged(n.Keys)
 	case "secret":
 		e.secrets.forget()
 	case "dkim":
@@ -129,6 +133,29 @@ func (e *Engine) followDirectory(ctx context.Context, keys []string) error {
 		}
 	}
 	return nil
+}
+
+// endSignIns ends the sessions of accounts that may not submit any more.
+func (e *Engine) endSignIns() {
+	dir := e.Config().Directory
+	for _, a := range e.Receive.Accounts() {
+		if box := dir.Mailbox(a); box == nil || !box.MaySubmit {
+			e.Receive.SignOut(a.Key())
+		}
+	}
+}
+
+// passwordsChanged ends what is signed in with a former password; nil stands for all.
+func (e *Engine) passwordsChanged(keys []string) {
+	if keys == nil {
+		for _, a := range e.Receive.Accounts() {
+			keys = append(keys, a.Key())
+		}
+	}
+	for _, key := range keys {
+		e.SignIn.Limiter.Forget(key)
+	}
+	e.Receive.SignOut(keys...)
 }
 
 // secrets keeps opened passwords for a while.

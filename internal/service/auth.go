@@ -152,8 +152,15 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 	if s.CertFile == "" && !s.onLoopback() {
 		return nil, huma.Error403Forbidden("sign-in is offered under TLS only; start the service with --tls-cert and --tls-key")
 	}
-	if !s.signIns.Allow(in.Body.Name, in.client, time.Now()) {
+	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
+	if !ok {
 		return nil, huma.Error429TooManyRequests("too many failed tries for this name or from this address; wait a minute")
+	}
+	defer try.GiveBack()
+	select {
+	case <-time.After(delay):
+	case <-ctx.Done():
+		return nil, errDatabase
 	}
 	role, hash, err := s.Store.Account(ctx, in.Body.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -162,15 +169,15 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 	if err != nil {
 		hash = noAccount()
 	}
-	ok, busy := s.Engine.SignIn.Gate.Check(ctx, hash, in.Body.Password)
+	fits, busy := s.Engine.SignIn.Gate.Check(ctx, hash, in.Body.Password)
 	if busy != nil {
 		return nil, huma.Error503ServiceUnavailable("too many sign in just now; try again in a moment")
 	}
-	if !ok || err != nil {
-		s.signIns.Failed(in.Body.Name, in.client, time.Now())
+	if !fits || err != nil {
+		try.Failed()
 		return nil, huma.Error401Unauthorized("name or password is wrong")
 	}
-	s.signIns.Passed(in.Body.Name, in.client)
+	try.Passed(ctx)
 	token := rand.Text() + rand.Text()
 	if err := s.Store.SignIn(ctx, HashToken(token), in.Body.Name, time.Now().Add(sessionTime)); err != nil {
 		return nil, errDatabase

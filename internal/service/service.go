@@ -55,6 +55,7 @@ const maxBody = 32 << 20
 // New opens the address.
 func New(o Options) (*Service, error) {
 	s := &Service{Options: o, running: context.Background()}
+	s.signIns.Proofs = o.Store
 	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, StreamRequestBody: true, ReadTimeout: 30 * time.Second,
 		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
 	s.app.Use(s.survive, headers, bounded)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -196,7 +197,31 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 			return err
 		}
 	}
+	if err := endSignIns(ctx, tx, c); err != nil {
+		return err
+	}
 	return notify(ctx, tx, "directory", c.keys())
+}
+
+// endSignIns tells the nodes whose password is new, so that what is signed in with
+// the old one ends; that somebody signed in from somewhere proves nothing any more.
+func endSignIns(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
+	fresh := slices.Clone(c.DropMailboxes)
+	for _, m := range c.Mailboxes {
+		if m.Hash != "" {
+			fresh = append(fresh, m.Address.Key())
+		}
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	if _, err := tx.Exec(ctx, `DELETE FROM signin_proof WHERE account = ANY($1)`, fresh); err != nil {
+		return err
+	}
+	if len(fresh) > copyAtOnce {
+		fresh = nil // all are to sign in again
+	}
+	return notify(ctx, tx, "password", fresh)
 }
 
 // keys are what changed; nil stands for much.

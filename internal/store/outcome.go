@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 )
 
@@ -120,7 +121,7 @@ func replyJSON(r *mail.LastReply) *string {
 	if err != nil {
 		return nil
 	}
-	s := string(b)
+	s := string(inert.StoredJSON(b))
 	return &s
 }
 

@@ -40,7 +40,7 @@ func full(err error) error {
 
 // Store is the database. It is safe for several goroutines.
 type Store struct {
-	pool *pgxpool.Pool
+	pool database
 
 	lanesMu sync.RWMutex
 	lanes   map[ident.ID]time.Time // the day on which they were last put on record
@@ -65,7 +65,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{pool: pool, lanes: map[ident.ID]time.Time{}, deadAfter: deadAfter}
+	s := &Store{pool: database{pool}, lanes: map[ident.ID]time.Time{}, deadAfter: deadAfter}
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
@@ -88,7 +88,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	db := stdlib.OpenDBFromPool(s.pool)
+	db := stdlib.OpenDBFromPool(s.pool.Pool)
 	defer db.Close()
 	p, err := goose.NewProvider(goose.DialectPostgres, db, files)
 	if err != nil {
@@ -191,5 +191,5 @@ func (s *Store) dropOld(ctx context.Context, before time.Time, tables ...string)
 }
 
 func (s *Store) inTx(ctx context.Context, f func(pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.pool, f)
+	return pgx.BeginFunc(ctx, s.pool.Pool, func(tx pgx.Tx) error { return f(transaction{tx}) })
 }

@@ -95,7 +95,7 @@ func outcome(d Due, state mail.State) *Outcome {
 func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
 	s, node := open(t)
 	e := entry("ines@skerryline.example", false, "a@saltmarsh.example", "b@dunlin.example")
-	e.Message.Subject = "NUL \x00, quote ', Grüße"
+	e.Message.Subject = "NUL \x00\xff, quote ', Grüße"
 	e.Message.UTF8, e.Message.Ret, e.Message.EnvID, e.Message.Hops = true, "FULL", "QQ1", 3
 	e.Deliveries[0].Via = []string{"x@skerryline.example", "y@skerryline.example"}
 	e.Deliveries[1].ORCPT = "rfc822;b@dunlin.example"
@@ -105,7 +105,7 @@ func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if m.Subject != "NUL , quote ', Grüße" || !m.UTF8 || m.Ret != "FULL" || m.EnvID != "QQ1" || m.Hops != 3 || m.ReceivedAt.Sub(e.Message.ReceivedAt).Abs() > time.Microsecond {
+	if m.Subject != "NUL \uFFFD\uFFFD, quote ', Grüße" || !m.UTF8 || m.Ret != "FULL" || m.EnvID != "QQ1" || m.Hops != 3 || m.ReceivedAt.Sub(e.Message.ReceivedAt).Abs() > time.Microsecond {
 		t.Errorf("%+v", m)
 	}
 	if d := m.Deliveries; len(d) != 2 || strings.Join(d[0].Via, ",") != "x@skerryline.example,y@skerryline.example" || d[1].ORCPT != "rfc822;b@dunlin.example" || d[1].NextHop != "dunlin.example" || d[0].Key.N != 1 || d[0].Last != nil {

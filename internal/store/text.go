@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"gullroute/internal/core/inert"
 )
@@ -17,6 +18,72 @@ import (
 // would refuse (a NUL, octets that are no UTF-8) is replaced, so that one stranger's
 // octet can't fail a statement that others' rows share. rowWriter does the same for
 // COPY.
+
+// database is the pool, with texts made clean on their way in.
+type database struct{ *pgxpool.Pool }
+
+// Exec, Query, QueryRow and SendBatch are the pool's.
+func (d database) Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error) {
+	return d.Pool.Exec(ctx, sql, cleaned(args)...)
+}
+
+func (d database) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
+	return d.Pool.Query(ctx, sql, cleaned(args)...)
+}
+
+func (d database) QueryRow(ctx context.Context, sql string, args ...any) pgx.Row {
+	return d.Pool.QueryRow(ctx, sql, cleaned(args)...)
+}
+
+func (d database) SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
+	return d.Pool.SendBatch(ctx, cleanedBatch(b))
+}
+
+// transaction is the same of a transaction.
+type transaction struct{ pgx.Tx }
+
+// Exec, Query, QueryRow and SendBatch are the transaction's.
+func (t transaction) Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error) {
+	return t.Tx.Exec(ctx, sql, cleaned(args)...)
+}
+
+func (t transaction) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
+	return t.Tx.Query(ctx, sql, cleaned(args)...)
+}
+
+func (t transaction) QueryRow(ctx context.Context, sql string, args ...any) pgx.Row {
+	return t.Tx.QueryRow(ctx, sql, cleaned(args)...)
+}
+
+func (t transaction) SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
+	return t.Tx.SendBatch(ctx, cleanedBatch(b))
+}
+
+// cleaned are arguments of which strings are clean. The driver sends a plain string as
+// it is, past the codecs; all else goes through them.
+func cleaned(args []any) []any {
+	for i, a := range args {
+		switch v := a.(type) {
+		case string:
+			if !inert.Storable([]byte(v)) {
+				args[i] = string(inert.Stored([]byte(v)))
+			}
+		case *string:
+			if v != nil && !inert.Storable([]byte(*v)) {
+				clean := string(inert.Stored([]byte(*v)))
+				args[i] = &clean
+			}
+		}
+	}
+	return args
+}
+
+func cleanedBatch(b *pgx.Batch) *pgx.Batch {
+	for _, q := range b.QueuedQueries {
+		q.Arguments = cleaned(q.Arguments)
+	}
+	return b
+}
 
 // cleanTexts puts the codecs in force on a new connection.
 func cleanTexts(_ context.Context, conn *pgx.Conn) error {

@@ -101,7 +101,7 @@ func Start(settings string, world *simnet.World, node string) (*World, error) {
 		Secrets: func(_ context.Context, name string) (string, error) { return n.Password(name), nil }}
 	w.Queue = queue.New(queue.Options{Store: w.Rows, Node: 1, Name: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log, Outward: outward})
 	w.Queue.Apply(w.Config)
-	w.Receive = receive.New(receive.Options{Intake: w.Queue, Contents: w.Rows, IDs: w.IDs, Record: rec, Log: log, Node: node, SignIn: signin.NewChecker(w.Rows), Allowance: allowance.New(w.Rows),
+	w.Receive = receive.New(receive.Options{Intake: w.Queue, Contents: w.Rows, IDs: w.IDs, Record: rec, Log: log, Node: node, SignIn: signin.NewChecker(w.Rows, []byte("virtual")), Allowance: allowance.New(w.Rows),
 		Expansion: w.Queue.Expansion, Original: w.original, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := w.Rows.MailboxUse(ctx, mailbox)
 			return octets, err

@@ -102,6 +102,9 @@ func takeLocal(s string) (local, rest string, err error) {
 	return local, rest, err
 }
 
+// CheckLocal checks a local part that stands without quotes.
+func CheckLocal(local string) error { return checkDotString(local) }
+
 func takeQuoted(s string) (local, rest string, err error) {
 	var b strings.Builder
 	for i := 1; i < len(s); i++ {

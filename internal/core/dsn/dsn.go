@@ -12,6 +12,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/smtp"
 )
@@ -164,17 +165,17 @@ func (n Notice) writeStatus(b *bytes.Buffer) {
 	line := func(format string, args ...any) { fmt.Fprintf(&s, format+"\r\n", args...) }
 	line("Reporting-MTA: dns; %s", n.HostName)
 	if n.EnvID != "" {
-		line("Original-Envelope-Id: %s", smtp.EncodeXtext(n.EnvID))
+		line("Original-Envelope-Id: %s", n.field(n.EnvID)) // decoded: RFC 3461 section 6.3
 	}
 	line("Arrival-Date: %s", n.Arrived.Format(message.DateFormat))
 	for _, r := range n.Recipients {
 		line("")
 		if r.Orig != "" {
-			kind, text := r.OrigType, smtp.EncodeXtext(r.Orig)
-			if strings.EqualFold(kind, "utf-8") {
+			text := n.field(r.Orig)
+			if strings.EqualFold(r.OrigType, "utf-8") {
 				text = n.coded(r.Orig)
 			}
-			line("Original-Recipient: %s;%s", kind, text)
+			line("Original-Recipient: %s;%s", n.field(r.OrigType), text)
 		}
 		if r.Final.NeedsUTF8() {
 			line("Final-Recipient: utf-8;%s", n.coded(r.Final.String()))
@@ -185,10 +186,10 @@ func (n Notice) writeStatus(b *bytes.Buffer) {
 		line("Status: %s", r.Status)
 		switch {
 		case r.RemoteHost != "":
-			line("Remote-MTA: dns; %s", r.RemoteHost)
-			line("Diagnostic-Code: smtp; %s", n.ascii(clipLine(r.Reply.String())))
+			line("Remote-MTA: dns; %s", n.field(r.RemoteHost))
+			line("Diagnostic-Code: smtp; %s", n.field(clipLine(r.Reply.String())))
 		case r.Reply.Code != 0 && r.Action != Expanded:
-			line("Diagnostic-Code: x-gull-route; %s", n.ascii(clipLine(r.Reply.String())))
+			line("Diagnostic-Code: x-gull-route; %s", n.field(clipLine(r.Reply.String())))
 		}
 		if !r.LastAttempt.IsZero() {
 			line("Last-Attempt-Date: %s", r.LastAttempt.Format(message.DateFormat))
@@ -207,12 +208,9 @@ func (n Notice) writeStatus(b *bytes.Buffer) {
 
 // coded is a UTF-8 address as the notice may write it (RFC 6533 section 3).
 func (n Notice) coded(s string) string {
-	if n.NeedsUTF8() {
-		return s
-	}
 	var b strings.Builder
 	for _, r := range s {
-		if r > ' ' && r < 0x7f && r != '+' && r != '=' && r != '\\' {
+		if r > ' ' && r < 0x7f && r != '+' && r != '=' && r != '\\' || n.NeedsUTF8() && r >= 0xa0 && !inert.Acts(r) {
 			b.WriteRune(r)
 		} else {
 			fmt.Fprintf(&b, "\\x{%X}", r)
@@ -220,6 +218,12 @@ func (n Notice) coded(s string) string {
 	}
 	return b.String()
 }
+
+// field is text of others as a field's value: one line, in ASCII where the notice is.
+func (n Notice) field(s string) string { return n.ascii(inert.Line(s, maxField)) }
+
+// maxField bounds a value, in octets: a line of content has at most 998.
+const maxField = 950
 
 func (n Notice) ascii(s string) string {
 	if n.NeedsUTF8() || isASCII([]byte(s)) {

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/smtp"
 )
@@ -80,7 +81,22 @@ func Read(content []byte, ourName string) (Report, error) {
 	if len(r.Recipients) == 0 {
 		return r, ErrNoReport
 	}
+	r.tidy()
 	return r, nil
+}
+
+// tidy makes one bounded line of valid text of whatever a stranger reported.
+func (r *Report) tidy() {
+	const most = 500
+	list := []*string{&r.ReportingHost, &r.EnvID, &r.MessageID}
+	for i := range r.Recipients {
+		one := &r.Recipients[i]
+		one.Action = Action(inert.Line(string(one.Action), most))
+		list = append(list, &one.Final, &one.Original, &one.Status, &one.RemoteHost, &one.Diagnostic)
+	}
+	for _, text := range list {
+		*text = inert.Line(*text, most)
+	}
 }
 
 func (r *Report) readStatus(body []byte) {

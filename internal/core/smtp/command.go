@@ -2,10 +2,13 @@ package smtp
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/inert"
 )
 
 // Command is a command line split into its verb, in upper case, and the rest.
@@ -122,13 +125,13 @@ func (m *Mail) setParam(key, value string) *Reply {
 	case "SIZE":
 		n, err := strconv.ParseInt(value, 10, 64)
 		if err != nil || n < 0 {
-			return bad(501, "5.5.4", "SIZE must be a number of octets, not %q", value)
+			return bad(501, "5.5.4", "SIZE must be a number of octets")
 		}
 		m.Size = n
 	case "BODY":
 		m.Body = Body(strings.ToUpper(value))
 		if m.Body != Body7Bit && m.Body != Body8Bit {
-			return bad(501, "5.5.4", "BODY must be 7BIT or 8BITMIME, not %q", value)
+			return bad(501, "5.5.4", "BODY must be 7BIT or 8BITMIME")
 		}
 	case "SMTPUTF8":
 		if value != "" {
@@ -138,17 +141,27 @@ func (m *Mail) setParam(key, value string) *Reply {
 	case "RET":
 		m.Ret = strings.ToUpper(value)
 		if m.Ret != "FULL" && m.Ret != "HDRS" {
-			return bad(501, "5.5.4", "RET must be FULL or HDRS, not %q", value)
+			return bad(501, "5.5.4", "RET must be FULL or HDRS")
 		}
 	case "ENVID":
 		id, err := DecodeXtext(value)
 		if err != nil || id == "" || len(value) > 100 {
 			return bad(501, "5.5.4", "ENVID must be xtext of 1 to 100 octets (RFC 3461)")
 		}
+		if !isText(id) {
+			return bad(501, "5.5.4", "ENVID holds control characters or octets that are no UTF-8")
+		}
 		m.EnvID = id
 	case "AUTH": // RFC 4954 section 5: who wrote it, as somebody else says; not believed
+		who, err := DecodeXtext(value)
+		if err != nil || who == "" || !isText(who) {
+			return bad(501, "5.5.4", "AUTH must be <> or the xtext of an address (RFC 4954)")
+		}
+		if _, err := address.Parse(who); err != nil && who != "<>" {
+			return bad(501, "5.5.4", "AUTH must be <> or the xtext of an address (RFC 4954)")
+		}
 	default:
-		return bad(555, "5.5.4", "MAIL parameter %s is not known here", key)
+		return bad(555, "5.5.4", "MAIL parameter %s is not known here", named(key))
 	}
 	return nil
 }
@@ -202,11 +215,37 @@ func (r *Rcpt) setParam(key, value string) *Reply {
 		if !ok || kind == "" || orig == "" || err != nil || len(value) > 500 {
 			return bad(501, "5.5.4", "ORCPT must be type;xtext (RFC 3461)")
 		}
+		if !isAtom(kind) || !isText(orig) {
+			return bad(501, "5.5.4", "ORCPT holds control characters or octets that are no UTF-8, or its type is no word")
+		}
 		r.OrigType, r.Orig = strings.ToLower(kind), orig
 	default:
-		return bad(555, "5.5.4", "RCPT parameter %s is not known here", key)
+		return bad(555, "5.5.4", "RCPT parameter %s is not known here", named(key))
 	}
 	return nil
+}
+
+// parameters are those that are registered. Only their names are said back to a client:
+// what stands in the place of one may be a password.
+var parameters = strings.Fields("SIZE BODY SMTPUTF8 RET ENVID AUTH NOTIFY ORCPT BY HOLDFOR HOLDUNTIL MT-PRIORITY REQUIRETLS CONPERM CONNEG TRANSID SUBMITTER SOLICIT MTRK RRVS")
+
+func named(key string) string {
+	if slices.Contains(parameters, key) {
+		return key
+	}
+	return fmt.Sprintf("of %d octets", len(key))
+}
+
+// isText reports text that may be written into a field: valid UTF-8 without controls.
+func isText(s string) bool {
+	return utf8.ValidString(s) && !strings.ContainsFunc(s, inert.Acts)
+}
+
+// isAtom reports a word of RFC 5322's atoms.
+func isAtom(s string) bool {
+	return s != "" && !strings.ContainsFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("!#$%&'*+-/=?^_`{|}~.", r))
+	})
 }
 
 func parseNotify(value string) (Notify, bool) {
@@ -241,7 +280,7 @@ func splitPath(arg, lead string) (path string, params []string, fault *Reply) {
 		return "", nil, bad(501, "5.5.4", "the address has no closing angle bracket")
 	}
 	if rest := arg[end+1:]; rest != "" && rest[0] != ' ' {
-		return "", nil, bad(501, "5.5.4", "%q after the address is not a parameter", rest)
+		return "", nil, bad(501, "5.5.4", "what follows the address is not a parameter")
 	}
 	return arg[1:end], strings.Fields(arg[end+1:]), nil
 }
@@ -277,10 +316,10 @@ func splitParam(param string, seen map[string]bool) (key, value string, fault *R
 	key, value, has := strings.Cut(param, "=")
 	key = strings.ToUpper(key)
 	if key == "" || has && value == "" {
-		return "", "", bad(501, "5.5.4", "%q is not a parameter", param)
+		return "", "", bad(501, "5.5.4", "what follows the address is not a parameter")
 	}
 	if seen[key] {
-		return "", "", bad(501, "5.5.4", "parameter %s is given twice", key)
+		return "", "", bad(501, "5.5.4", "parameter %s is given twice", named(key))
 	}
 	seen[key] = true
 	return key, value, nil

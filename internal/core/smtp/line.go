@@ -8,7 +8,11 @@ import (
 
 // MaxCommandLine is the longest command line we read, CRLF included: RFC 5321
 // asks for 512 octets, and the parameters of its extensions add to that.
-const MaxCommandLine = 2048
+// MaxAuthLine is the same for AUTH and the answers that follow it (RFC 4954 section 4).
+const (
+	MaxCommandLine = 2048
+	MaxAuthLine    = 12288
+)
 
 // Faults of a command line. The line is consumed, so the dialogue can go on.
 var (
@@ -22,8 +26,22 @@ var (
 // the line's form is one of the errors above, with what was read of the line; any
 // other error is the reader's. The slice is valid until the next read.
 func ReadCommandLine(br *bufio.Reader) ([]byte, error) {
+	return readLine(br, func(line []byte) int {
+		if len(line) >= 5 && bytes.EqualFold(line[:5], []byte("AUTH ")) {
+			return MaxAuthLine
+		}
+		return MaxCommandLine
+	})
+}
+
+// ReadAuthLine reads a client's answer to a challenge of AUTH in the same way.
+func ReadAuthLine(br *bufio.Reader) ([]byte, error) {
+	return readLine(br, func([]byte) int { return MaxAuthLine })
+}
+
+func readLine(br *bufio.Reader, limitOf func(line []byte) int) ([]byte, error) {
 	line, err := br.ReadSlice('\n')
-	if errors.Is(err, bufio.ErrBufferFull) || err == nil && len(line) > MaxCommandLine {
+	if errors.Is(err, bufio.ErrBufferFull) || err == nil && len(line) > limitOf(line) {
 		beginning := bytes.Clone(line[:min(len(line), MaxCommandLine)])
 		return beginning, skipLine(br, err)
 	}

@@ -33,6 +33,8 @@ type fake struct {
 	finished []*store.Outcome
 	returned map[mail.DeliveryID]time.Time
 	slow     time.Duration
+	bad      ident.ID      // a message whose data the database refuses
+	gate     chan struct{} // commits wait for it; nil for none
 }
 
 func newFake() *fake {
@@ -41,10 +43,18 @@ func newFake() *fake {
 
 func (f *fake) Enter(_ context.Context, _ int, entries []*store.Entry) error {
 	time.Sleep(f.slow)
+	if f.gate != nil {
+		<-f.gate
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.down != nil {
 		return f.down
+	}
+	for _, e := range entries {
+		if e.Message.ID == f.bad {
+			return store.ErrData
+		}
 	}
 	f.groups = append(f.groups, len(entries))
 	for _, e := range entries {
@@ -103,6 +113,11 @@ func (f *fake) Finish(_ context.Context, _ int, outcomes []*store.Outcome) error
 	defer f.mu.Unlock()
 	if f.down != nil {
 		return f.down
+	}
+	for _, o := range outcomes {
+		if o.Delivery.MessageID == f.bad && (o.Events != nil || o.Begotten != nil) {
+			return store.ErrData
+		}
 	}
 	f.finished = append(f.finished, outcomes...)
 	return nil

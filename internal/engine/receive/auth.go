@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"errors"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -65,8 +66,10 @@ func (se *session) auth(arg string) smtp.Reply {
 		return se.fault(smtp.NewReply(503, "5.5.1", "you are signed in as %s already", se.account.Display()))
 	case se.mail != nil:
 		return se.fault(smtp.NewReply(503, "5.5.1", "not while a message is under way"))
-	case !slices.Contains(se.mechanisms(), mechanism):
-		return se.fault(smtp.NewReply(504, "5.5.4", "%s is not offered here; there are: %s", mechanism, strings.Join(se.mechanisms(), " ")))
+	case arg == "":
+		return se.fault(smtp.NewReply(501, "5.5.4", "AUTH needs a mechanism; there are: %s", strings.Join(se.mechanisms(), " ")))
+	case !slices.Contains(se.mechanisms(), mechanism): // what it says may be a password: it is not said back
+		return se.fault(smtp.NewReply(504, "5.5.4", "this mechanism is not offered here; there are: %s", strings.Join(se.mechanisms(), " ")))
 	case se.br.Buffered() > 0:
 		return se.outOfTurn("AUTH")
 	}
@@ -89,18 +92,22 @@ func (se *session) auth(arg string) smtp.Reply {
 var (
 	errGivenUp = errors.New("given up")
 	errCoding  = errors.New("this is not base64")
+	errBinding = errors.New("channel binding goes with SCRAM-SHA-256-PLUS only (RFC 5802)")
 )
 
 func (se *session) signedIn(who address.Address, err error) smtp.Reply {
 	switch {
 	case err == nil:
 		se.account = who
+		se.who.Store(&who)
 		se.book.Change(func(s *mail.Session) { s.Account = who.String() })
 		se.log = se.log.With("account", who.String())
 		return smtp.NewReply(235, "2.7.0", "signed in as %s", who.Display())
 	case errors.Is(err, errGivenUp):
 		return se.fault(smtp.NewReply(501, "5.7.0", "sign-in was given up"))
-	case errors.Is(err, errCoding):
+	case lineFault(err) != nil: // RFC 4954 section 4: an over-long answer gets a reply
+		return se.fault(*lineFault(err))
+	case errors.Is(err, errCoding), errors.Is(err, errBinding):
 		return se.fault(smtp.NewReply(501, "5.5.2", "%v", err))
 	case errors.Is(err, signin.ErrSlow):
 		time.Sleep(busyPause)
@@ -112,7 +119,8 @@ func (se *session) signedIn(who address.Address, err error) smtp.Reply {
 		time.Sleep(failurePause)
 		return se.refuseSignIn(diagnose.WrongPassword, smtp.NewReply(535, "5.7.8", "%v", err))
 	}
-	se.closing = true // the connection broke
+	se.end(err) // the connection broke, or must not wait
+	se.closing = true
 	return smtp.Reply{}
 }
 
@@ -124,8 +132,14 @@ func (se *session) refuseSignIn(cause diagnose.Cause, r smtp.Reply) smtp.Reply {
 // ask sends a challenge and reads the client's answer.
 func (se *session) ask(challenge string) (string, error) {
 	se.reply(smtp.Reply{Code: 334, Lines: []string{base64.StdEncoding.EncodeToString([]byte(challenge))}})
-	line, err := se.readLine()
+	line, err := se.readLine(smtp.ReadAuthLine)
+	if err == nil && se.signedOut.Load() {
+		err = os.ErrDeadlineExceeded
+	}
 	if err != nil {
+		if lineFault(err) != nil {
+			se.book.Note("credentials left out: %v", err)
+		}
 		return "", err
 	}
 	se.book.Say(dialogue.Client, []byte("(credentials left out)"))
@@ -190,7 +204,12 @@ func (se *session) authScram(ctx context.Context, initial string, has, plus bool
 	if err != nil {
 		return address.Address{}, err
 	}
-	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, se.client.String(), se.binding(message), plus)
+	if !plus && strings.HasPrefix(message, "p=") {
+		return address.Address{}, errBinding
+	}
+	offered := slices.Contains(se.mechanisms(), "SCRAM-SHA-256-PLUS")
+	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, se.client.String(), se.binding(message), plus, offered)
+	defer conv.Close()
 	for {
 		answer, who, done, err := conv.Step(message)
 		if err != nil {
@@ -206,7 +225,8 @@ func (se *session) authScram(ctx context.Context, initial string, has, plus bool
 }
 
 // binding is the channel binding that the client's first message asks for: that
-// of RFC 9266, or of RFC 5929's server end point.
+// of RFC 9266, or RFC 5929's server end point, or, before TLS 1.3, its tls-unique
+// (RFC 5802 section 6.1 has every server know it).
 func (se *session) binding(first string) scram.ChannelBinding {
 	if se.tls == nil {
 		return scram.ChannelBinding{}
@@ -214,6 +234,9 @@ func (se *session) binding(first string) scram.ChannelBinding {
 	state := se.tls.ConnectionState()
 	var b scram.ChannelBinding
 	var err error
+	if strings.HasPrefix(first, "p=tls-unique,") && state.Version <= tls.VersionTLS12 && len(state.TLSUnique) > 0 {
+		return scram.NewTLSUniqueBinding(state.TLSUnique)
+	}
 	if strings.HasPrefix(first, "p=tls-server-end-point,") {
 		var cert *tls.Certificate
 		if cert, err = se.server.certs.of(se.conf); err == nil {

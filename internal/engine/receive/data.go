@@ -37,6 +37,8 @@ func (se *session) data(arg string) smtp.Reply {
 		return se.fault(smtp.NewReply(501, "5.5.4", "DATA takes no parameter"))
 	case se.mail == nil:
 		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
+	case len(se.rcpts) == 0 && se.conf.Kind == config.LMTP: // RFC 2033 section 4.2
+		return se.weigh(smtp.NewReply(503, "5.5.1", "no valid recipients"), 1)
 	case len(se.rcpts) == 0:
 		return se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
 	case se.br.Buffered() > 0:

@@ -74,7 +74,7 @@ func TestTheKindsOfListenerSpeakAsTheyShould(t *testing.T) {
 		{"kind: inside, tls: starttls", "EHLO a", "STARTTLS now", "501 5.5.4"},
 		{"kind: inside, tls: required", "EHLO a", "MAIL FROM:<>", "530 5.7.0 say STARTTLS first"},
 		{"kind: submission, tls: required", "EHLO a", "AUTH PLAIN x", "538 5.7.11"},
-		{"kind: submission, sign_in: [login], sign_in_without_tls: true", "EHLO a", "AUTH PLAIN x", "504 5.5.4 PLAIN is not offered here; there are: LOGIN"},
+		{"kind: submission, sign_in: [login], sign_in_without_tls: true", "EHLO a", "AUTH PLAIN x", "504 5.5.4 this mechanism is not offered here; there are: LOGIN"},
 		{"kind: submission, sign_in_without_tls: true", "EHLO a", "MAIL FROM:<>", "530 5.7.0 sign in first"},
 		{"kind: submission, sign_in_without_tls: true", "HELO a", "AUTH PLAIN x", "503 5.5.1 say EHLO first"},
 		{"kind: lmtp", "LHLO a", "EHLO a", "500 5.5.1 this is LMTP; say LHLO"},

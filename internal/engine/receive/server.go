@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -326,10 +327,35 @@ func (s *Server) SetPauses(listeners map[string]bool, node bool) {
 	defer s.mu.Unlock()
 	s.pausedListeners, s.pausedNode = listeners, node
 	for se := range s.open {
-		if node || listeners[se.conf.Name] {
+		if node || listeners[se.name] {
 			se.wakeIdle()
 		}
 	}
+}
+
+// SignOut ends the sessions of accounts, by their keys: passwords were changed, or they
+// may not submit any more.
+func (s *Server) SignOut(accounts ...string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for se := range s.open {
+		if who := se.who.Load(); who != nil && slices.Contains(accounts, who.Key()) {
+			se.signOut()
+		}
+	}
+}
+
+// Accounts are those that are signed in.
+func (s *Server) Accounts() []address.Address {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []address.Address
+	for se := range s.open {
+		if who := se.who.Load(); who != nil && !slices.Contains(out, *who) {
+			out = append(out, *who)
+		}
+	}
+	return out
 }
 
 // pausedAt is what a client hears where nothing is taken now.

@@ -39,9 +39,11 @@ const earlyPause = 20 * time.Millisecond
 // the dialogue.
 const refusalsPerError = 10
 
-// session is one connection. It is used by its own goroutine, but for wakeIdle.
+// session is one connection. It is used by its own goroutine, but for wakeIdle and
+// signOut.
 type session struct {
 	server *Server
+	name   string           // of the listener
 	cfg    *config.Compiled // for one transaction
 	conf   *config.Listener
 	raw    net.Conn // as it was accepted
@@ -55,7 +57,6 @@ type session struct {
 	book   *record.Book
 	why    string // it ends, in words
 	broken bool
-	astray bool // AUTH, DATA or BDAT was refused: what comes may be meant for it
 
 	helo         string
 	extended     bool            // by EHLO or LHLO
@@ -68,6 +69,8 @@ type session struct {
 	octets       int64  // of all messages
 	errors       int    // in tenths
 	idle         atomic.Bool
+	who          atomic.Pointer[address.Address] // account, for others to see
+	signedOut    atomic.Bool                     // it may not go on
 	closing      bool
 }
 
@@ -85,12 +88,13 @@ func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net
 		protocol = "LMTP"
 	}
 	book := s.Record.Begin(mail.Session{ID: id, Direction: mail.In, Protocol: protocol, Listener: conf.Name, Address: client.String(), Port: clientPort(conn), StartedAt: time.Now().UTC()}, conf.Transcript)
-	return &session{server: s, cfg: cfg, conf: conf, raw: conn, conn: conn, client: client, id: id, book: book, why: "the client closed the connection", broken: true,
+	return &session{server: s, name: conf.Name, cfg: cfg, conf: conf, raw: conn, conn: conn, client: client, id: id, book: book, why: "the client closed the connection", broken: true,
 		br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10),
 		log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())}
 }
 
-// wakeIdle ends a session that waits for its next command: the service stops.
+// wakeIdle ends a session that waits for its next command: the service stops, or
+// something is paused. readLine says how it cannot be missed.
 func (se *session) wakeIdle() {
 	if se.idle.Load() {
 		_ = se.raw.SetReadDeadline(time.Now())
@@ -122,13 +126,11 @@ func (se *session) run() {
 	}
 	se.reply(smtp.NewReply(220, "", "%s %s ready", se.conf.GreetingName, protocol))
 	for !se.closing {
-		line, err := se.readLine()
+		line, err := se.readLine(smtp.ReadCommandLine)
 		if err == nil {
 			c := smtp.ParseCommand(line)
-			se.hear(c, line)
-			reply := se.command(c)
-			se.strays(c.Verb, reply)
-			se.reply(reply)
+			se.hear(c, len(line))
+			se.reply(se.command(c))
 			continue
 		}
 		if reply := lineFault(err); reply != nil {
@@ -153,27 +155,37 @@ func (se *session) talksEarly() bool {
 }
 
 // readLine flushes our replies when the client has nothing more to say, and
-// waits for its next line.
-func (se *session) readLine() ([]byte, error) {
+// waits for its next line. The deadline is set before the session counts as idle, and
+// whether to go on is asked after: who wakes it either is seen, or moves the deadline.
+func (se *session) readLine(read func(*bufio.Reader) ([]byte, error)) ([]byte, error) {
 	if se.br.Buffered() == 0 {
 		if err := se.flush(); err != nil {
 			return nil, err
 		}
+		_ = se.conn.SetReadDeadline(time.Now().Add(se.conf.Limits.CommandTimeout))
 		se.idle.Store(true)
-		if se.server.isStopping(se.conf.Name) {
+		defer se.idle.Store(false)
+		if se.ends() {
 			return nil, os.ErrDeadlineExceeded
 		}
-		_ = se.conn.SetReadDeadline(time.Now().Add(se.conf.Limits.CommandTimeout))
-		defer se.idle.Store(false)
 	}
-	return smtp.ReadCommandLine(se.br)
+	return read(se.br)
+}
+
+// ends reports that the session is not to wait for another command.
+func (se *session) ends() bool { return se.signedOut.Load() || se.server.isStopping(se.name) }
+
+// signOut ends the session of an account that may not go on.
+func (se *session) signOut() {
+	se.signedOut.Store(true)
+	se.wakeIdle()
 }
 
 func lineFault(err error) *smtp.Reply {
 	var r smtp.Reply
 	switch {
 	case errors.Is(err, smtp.ErrLongLine):
-		r = smtp.NewReply(500, "5.5.6", "the command line is longer than %d octets", smtp.MaxCommandLine-2)
+		r = smtp.NewReply(500, "5.5.6", "the line is too long: a command has at most %d octets, one of AUTH %d", smtp.MaxCommandLine-2, smtp.MaxAuthLine-2)
 	case errors.Is(err, smtp.ErrBareLF), errors.Is(err, smtp.ErrBareCR), errors.Is(err, smtp.ErrNUL):
 		r = smtp.NewReply(500, "5.5.2", "%v", err)
 	default:
@@ -185,7 +197,10 @@ func lineFault(err error) *smtp.Reply {
 // end closes a session whose client went away or waited too long.
 func (se *session) end(err error) {
 	switch {
-	case se.server.isStopping(se.conf.Name):
+	case se.signedOut.Load():
+		se.closeFor(whySignedOut)
+		se.reply(signedOutReply)
+	case se.server.isStopping(se.name):
 		se.closeFor("this server was going down, or the listener was paused")
 		se.reply(smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName))
 	case os.IsTimeout(err):
@@ -230,40 +245,21 @@ func (se *session) weigh(r smtp.Reply, weight int) smtp.Reply {
 // closeFor ends the session with its next reply.
 func (se *session) closeFor(why string) { se.closing, se.why, se.broken = true, why, false }
 
-// strays notes that AUTH, DATA or BDAT was refused. A client that does not listen sends
-// credentials or content all the same, and that must not be taken for commands on
-// record. A new beginning ends it.
-func (se *session) strays(verb string, r smtp.Reply) {
-	switch positive := r.Code < 400; verb {
-	case "AUTH", "DATA", "BDAT":
-		se.astray = !positive
-	case "EHLO", "HELO", "LHLO", "MAIL":
-		se.astray = se.astray && !positive
+// hear puts a client's line on record, as far as it is a command.
+func (se *session) hear(c smtp.Command, size int) {
+	shape, ok := smtp.Shape(c, size)
+	if !ok {
+		se.book.Note("%s", shape)
+		return
 	}
+	se.book.Say(dialogue.Client, []byte(shape))
 }
 
-// bare are the commands that are put on record by their verb while a client may be
-// astray.
-var bare = []string{"EHLO", "HELO", "LHLO", "STARTTLS", "DATA", "RSET", "NOOP", "VRFY", "HELP", "QUIT"}
+// The end of a session whose account may not go on: its password was changed, or it
+// may not submit any more.
+const whySignedOut = "the account's password was changed, or it may not submit any more"
 
-// hear puts a client's line on record, without credentials and content.
-func (se *session) hear(c smtp.Command, line []byte) {
-	begins := c.Verb == "MAIL" && strings.HasPrefix(strings.ToUpper(c.Arg), "FROM:") || c.Verb == "RCPT" && strings.HasPrefix(strings.ToUpper(c.Arg), "TO:")
-	switch {
-	case !se.astray || c.Verb == "AUTH" || begins:
-	case slices.Contains(bare, c.Verb):
-		se.book.Say(dialogue.Client, []byte(c.Verb))
-		return
-	default:
-		se.book.Note("a line of %d octets, left out here: it came behind a command that was refused", len(line))
-		return
-	}
-	if mechanism, initial, ok := strings.Cut(c.Arg, " "); ok && c.Verb == "AUTH" && initial != "" {
-		se.book.Say(dialogue.Client, []byte("AUTH "+dialogue.Printable([]byte(mechanism))+" (credentials left out)"))
-		return
-	}
-	se.book.Say(dialogue.Client, line)
-}
+var signedOutReply = smtp.NewReply(421, "4.7.0", "sign in again: this account was changed")
 
 // refused is what was refused, where and why.
 type refused struct {
@@ -306,6 +302,10 @@ func (se *session) refuseLetter(r refused) {
 
 // command answers one command.
 func (se *session) command(c smtp.Command) smtp.Reply {
+	if se.signedOut.Load() {
+		se.closeFor(whySignedOut)
+		return signedOutReply
+	}
 	switch c.Verb {
 	case "EHLO", "HELO", "LHLO":
 		return se.hello(c)
@@ -320,15 +320,24 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 	case "DATA":
 		return se.data(c.Arg)
 	case "RSET":
+		if c.Arg != "" {
+			return se.fault(smtp.NewReply(501, "5.5.4", "RSET takes no parameter"))
+		}
 		se.clear()
 		return smtp.NewReply(250, "2.0.0", "forgotten")
 	case "NOOP":
 		return smtp.NewReply(250, "2.0.0", "ok")
 	case "VRFY":
+		if c.Arg == "" {
+			return se.fault(smtp.NewReply(501, "5.5.4", "say whom: VRFY address"))
+		}
 		return smtp.NewReply(252, "2.5.0", "addresses are not verified here; send the message and see")
 	case "HELP":
 		return smtp.NewReply(214, "2.0.0", "commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA RSET NOOP VRFY QUIT")
 	case "QUIT":
+		if c.Arg != "" {
+			return se.fault(smtp.NewReply(501, "5.5.4", "QUIT takes no parameter"))
+		}
 		se.closeFor("the client said goodbye")
 		return smtp.NewReply(221, "2.0.0", "%s says goodbye", se.conf.GreetingName)
 	case "EXPN", "BDAT", "TURN", "ETRN":
@@ -340,14 +349,14 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 func (se *session) clear() { se.mail, se.rcpts = nil, nil }
 
 func (se *session) hello(c smtp.Command) smtp.Reply {
-	name, _, _ := strings.Cut(c.Arg, " ")
+	name, wrong := c.Arg, smtp.CheckHello(c.Arg)
 	switch isLMTP := se.conf.Kind == config.LMTP; {
 	case isLMTP != (c.Verb == "LHLO") && isLMTP:
 		return se.fault(smtp.NewReply(500, "5.5.1", "this is LMTP; say LHLO"))
 	case isLMTP != (c.Verb == "LHLO"):
 		return se.fault(smtp.NewReply(500, "5.5.1", "this is SMTP; say EHLO"))
-	case name == "":
-		return se.fault(smtp.NewReply(501, "5.5.4", "say who you are: %s your.host.name", c.Verb))
+	case wrong != nil:
+		return se.fault(*wrong)
 	case se.br.Buffered() > 0:
 		return se.outOfTurn(c.Verb)
 	}
@@ -518,6 +527,9 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 	if fault != nil {
 		se.refuse(refused{stage: diagnose.StageRecipient, cause: diagnose.Malformed, reply: *fault})
 		return se.fault(*fault)
+	}
+	if host := rcpt.To.Domain; strings.EqualFold(rcpt.To.Local, "postmaster") && se.cfg.Domain(host) == nil && slices.Contains(se.ownNames(), host) {
+		rcpt.To.Domain = "" // RFC 5321 section 4.5.1: the postmaster of this very host
 	}
 	se.book.Touch(rcpt.To.Domain)
 	e := se.envelope()

@@ -3,7 +3,6 @@ package signin
 import (
 	"context"
 	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"strings"
@@ -36,38 +35,55 @@ type Checker struct {
 	Gate    *Gate
 	Limiter Limiter
 
-	salt [32]byte // of made-up SCRAM salts
+	salt []byte // of made-up SCRAM salts
 }
 
-// NewChecker makes one.
-func NewChecker(s Credentials) *Checker {
-	c := &Checker{Store: s, Gate: NewGate()}
-	_, _ = rand.Read(c.salt[:])
-	return c
+// NewChecker makes one. salt is what made-up SCRAM salts are made from: the same on
+// every node and after every start, or they would tell which accounts exist.
+func NewChecker(s Credentials, salt []byte) *Checker {
+	return &Checker{Store: s, Gate: NewGate(), salt: salt}
 }
 
 // nobody is checked against when the account is unknown, so that the time of an
 // answer does not tell which accounts exist.
 var nobody = sync.OnceValue(func() string { h, _ := Hash("nobody has this password"); return h })
 
-// account finds whose name was given: a mailbox's address, any one of them.
-func account(dir *directory.Directory, name string) *directory.Mailbox {
+// account finds whose name was given: a mailbox's address, any one of them. key is
+// by which tries are counted: the mailbox, however its name is written.
+func account(dir *directory.Directory, name string) (m *directory.Mailbox, key string) {
 	a, err := address.Parse(strings.TrimSpace(name))
 	if err != nil {
-		return nil
+		return nil, strings.ToLower(strings.TrimSpace(name))
 	}
 	if m := dir.Mailbox(a); m != nil && m.MaySubmit {
-		return m
+		return m, m.Address.Key()
 	}
-	return nil
+	return nil, a.Key()
+}
+
+// begin counts a try and waits as long as it has to.
+func (c *Checker) begin(ctx context.Context, key, client string) (*Try, error) {
+	try, delay, ok := c.Limiter.Begin(ctx, key, client)
+	if !ok {
+		return nil, ErrSlow
+	}
+	select {
+	case <-time.After(delay):
+		return try, nil
+	case <-ctx.Done():
+		try.GiveBack()
+		return nil, ErrNotNow
+	}
 }
 
 // Plain checks a name and a password, and returns the mailbox's address.
 func (c *Checker) Plain(ctx context.Context, dir *directory.Directory, name, password, client string) (address.Address, error) {
-	if !c.Limiter.Allow(strings.ToLower(name), client, time.Now()) {
-		return address.Address{}, ErrSlow
+	m, key := account(dir, name)
+	try, err := c.begin(ctx, key, client)
+	if err != nil {
+		return address.Address{}, err
 	}
-	m := account(dir, name)
+	defer try.GiveBack()
 	hash := nobody()
 	if m != nil {
 		kept, _, err := c.Store.Credentials(ctx, m.Address.Key())
@@ -85,50 +101,59 @@ func (c *Checker) Plain(ctx context.Context, dir *directory.Directory, name, pas
 		return address.Address{}, err
 	}
 	if !ok || m == nil {
-		c.Limiter.Failed(strings.ToLower(name), client, time.Now())
+		try.Failed()
 		return address.Address{}, ErrWrong
 	}
-	c.Limiter.Passed(strings.ToLower(name), client)
+	try.Passed(ctx)
 	return m.Address, nil
 }
 
 // Scram is one SCRAM-SHA-256 conversation (RFC 5802, RFC 7677).
 type Scram struct {
+	ctx     context.Context
 	conv    *scram.ServerConversation
 	checker *Checker
 	dir     *directory.Directory
 	client  string
+	try     *Try
 	fault   error
 }
 
-// Scram begins a conversation. A binding with a type offers the -PLUS variant,
-// which required demands.
-func (c *Checker) Scram(ctx context.Context, dir *directory.Directory, client string, binding scram.ChannelBinding, required bool) *Scram {
-	s := &Scram{checker: c, dir: dir, client: client}
-	server, err := scram.SHA256.NewServer(func(name string) (scram.StoredCredentials, error) { return s.lookup(ctx, name) })
+// Scram begins a conversation; Close ends it. A binding is for the -PLUS variant
+// only, which plus says the client has chosen; offered says that it could have: a
+// client that believes it could not was lied to (RFC 5802 section 6).
+func (c *Checker) Scram(ctx context.Context, dir *directory.Directory, client string, binding scram.ChannelBinding, plus, offered bool) *Scram {
+	s := &Scram{ctx: ctx, checker: c, dir: dir, client: client}
+	server, err := scram.SHA256.NewServer(s.lookup)
 	if err != nil {
 		s.fault = ErrNotNow
 		return s
 	}
 	switch {
-	case required:
+	case plus:
 		s.conv = server.NewConversationWithChannelBindingRequired(binding)
-	case binding.IsSupported():
-		s.conv = server.NewConversationWithChannelBinding(binding)
+	case offered: // "y" is a downgrade; "p" has no place here, and no binding fits it
+		s.conv = server.NewConversationWithChannelBinding(scram.ChannelBinding{Type: "none-without-plus", Data: []byte{0}})
 	default:
 		s.conv = server.NewConversation()
 	}
 	return s
 }
 
-func (s *Scram) lookup(ctx context.Context, name string) (scram.StoredCredentials, error) {
-	if !s.checker.Limiter.Allow(strings.ToLower(name), s.client, time.Now()) {
-		s.fault = ErrSlow
-		return scram.StoredCredentials{}, ErrSlow
+// Close ends a conversation that may not have come to its end: a client that goes away
+// has made its try, once it has seen the challenge.
+func (s *Scram) Close() { s.try.Failed() }
+
+func (s *Scram) lookup(name string) (scram.StoredCredentials, error) {
+	m, key := account(s.dir, name)
+	if s.try, s.fault = s.checker.begin(s.ctx, key, s.client); s.fault != nil {
+		return scram.StoredCredentials{}, s.fault
 	}
-	if m := account(s.dir, name); m != nil {
-		_, keys, err := s.checker.Store.Credentials(ctx, m.Address.Key())
+	made := s.checker.madeUp(key)
+	if m != nil {
+		_, keys, err := s.checker.Store.Credentials(s.ctx, m.Address.Key())
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			s.try.GiveBack()
 			s.fault = ErrNotNow
 			return scram.StoredCredentials{}, ErrNotNow
 		}
@@ -136,15 +161,15 @@ func (s *Scram) lookup(ctx context.Context, name string) (scram.StoredCredential
 			return kept, nil
 		}
 	}
-	return s.checker.madeUp(name), nil
+	return made, nil
 }
 
-// madeUp are keys for a name that has none: the same salt at every try, and no
+// madeUp are keys for an account that has none: the same salt at every try, and no
 // password that fits.
-func (c *Checker) madeUp(name string) scram.StoredCredentials {
+func (c *Checker) madeUp(key string) scram.StoredCredentials {
 	sum := func(what string) []byte {
-		h := hmac.New(sha256.New, c.salt[:])
-		_, _ = h.Write([]byte(what + "\x00" + strings.ToLower(name)))
+		h := hmac.New(sha256.New, c.salt)
+		_, _ = h.Write([]byte(what + "\x00" + key))
 		return h.Sum(nil)
 	}
 	out := scram.StoredCredentials{StoredKey: sum("stored"), ServerKey: sum("server")}
@@ -154,7 +179,7 @@ func (c *Checker) madeUp(name string) scram.StoredCredentials {
 
 // Step answers a message of the client's. After the last one account is set, or
 // err says why not.
-func (s *Scram) Step(message string) (answer string, account address.Address, done bool, err error) {
+func (s *Scram) Step(message string) (answer string, who address.Address, done bool, err error) {
 	if s.fault != nil {
 		return "", address.Address{}, true, s.fault
 	}
@@ -163,24 +188,19 @@ func (s *Scram) Step(message string) (answer string, account address.Address, do
 	case s.fault != nil:
 		return "", address.Address{}, true, s.fault
 	case err != nil:
-		s.checker.Limiter.Failed(strings.ToLower(s.conv.Username()), s.client, time.Now())
+		s.try.Failed()
 		return "", address.Address{}, true, ErrWrong
 	case !s.conv.Done():
 		return answer, address.Address{}, false, nil
 	}
-	m := s.account()
+	m, _ := account(s.dir, s.conv.Username())
+	if id := s.conv.AuthzID(); id != "" && !strings.EqualFold(id, s.conv.Username()) { // acting for somebody else is not offered
+		m = nil
+	}
 	if m == nil || !s.conv.Valid() {
+		s.try.Failed()
 		return "", address.Address{}, true, ErrWrong
 	}
-	s.checker.Limiter.Passed(strings.ToLower(s.conv.Username()), s.client)
+	s.try.Passed(s.ctx)
 	return answer, m.Address, true, nil
-}
-
-// account is whose conversation it was. Acting for somebody else is not offered.
-func (s *Scram) account() *directory.Mailbox {
-	m := account(s.dir, s.conv.Username())
-	if id := s.conv.AuthzID(); m != nil && id != "" && !strings.EqualFold(id, s.conv.Username()) {
-		return nil
-	}
-	return m
 }

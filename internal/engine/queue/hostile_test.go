@@ -1,0 +1,165 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"runtime/metrics"
+	"sync"
+	"testing"
+	"time"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/store"
+)
+
+func TestAMessageThatTheDatabaseRefusesFailsAlone(t *testing.T) {
+	f := newFake()
+	f.slow = 10 * time.Millisecond
+	q := start(t, f, false)
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	refused := map[ident.ID]error{}
+	for i := range 100 {
+		e := letter(q, "", "a@sunkenpier.example")
+		if i == 50 {
+			f.bad = e.Message.ID
+		}
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			if err := q.Enter(context.Background(), e); err != nil {
+				mu.Lock()
+				refused[e.Message.ID] = err
+				mu.Unlock()
+			}
+		}()
+	}
+	wg.Wait()
+	if len(refused) != 1 || !errors.Is(refused[f.bad], store.ErrData) || len(f.entered) != 99 || len(f.undone) != 0 {
+		t.Errorf("%d are entered, refused are %v, taken out %v", len(f.entered), refused, f.undone)
+	}
+	if n, _ := q.InMemory(); n != 99 || q.Tally.Refused("messages") != 1 {
+		t.Errorf("memory holds %d, %d are counted as refused", n, q.Tally.Refused("messages"))
+	}
+}
+
+func TestAnOutcomeThatTheDatabaseRefusesIsRecordedWithoutItsWords(t *testing.T) {
+	f := newFake()
+	q := start(t, f, true)
+	bad, good := letter(q, "keeper@skerryline.example", "a@sunkenpier.example"), letter(q, "", "keeper@skerryline.example")
+	f.bad = bad.Deliveries[0].MessageID
+	f.gate = make(chan struct{})
+	done := make(chan error, 2)
+	for _, e := range []*store.Entry{bad, good} {
+		e.Message.ID = e.Deliveries[0].MessageID + 1<<40 // only its outcome is refused
+		go func() { done <- q.Enter(context.Background(), e) }()
+	}
+	close(f.gate)
+	if err := errors.Join(<-done, <-done); err != nil {
+		t.Fatal(err)
+	}
+	within(t, "both outcomes are on record", func() bool { return len(f.outcomes()) == 2 })
+	for _, o := range f.outcomes() {
+		if d := o.Delivery; d.MessageID == f.bad && (d.State != mail.Deferred || d.Last == nil || d.Last.Text != "the reply could not be kept") {
+			t.Errorf("%+v %+v", d, d.Last)
+		}
+	}
+}
+
+// made is how many goroutines were ever made.
+func made() uint64 {
+	s := []metrics.Sample{{Name: "/sched/goroutines-created:goroutines"}}
+	metrics.Read(s)
+	return s[0].Value.Uint64()
+}
+
+func TestNobodyRunsInCirclesWhileTheDatabaseIsAway(t *testing.T) {
+	f := newFake()
+	q := start(t, f, true)
+	q.lastSeen.Store(-int64(time.Hour)) // as if nothing was heard of it
+	if err := q.Enter(context.Background(), letter(q, "", "keeper@skerryline.example")); err != nil {
+		t.Fatal(err)
+	}
+	before := made()
+	time.Sleep(300 * time.Millisecond)
+	if n := made() - before; n > 100 {
+		t.Errorf("%d goroutines were made in 0.3 s", n)
+	}
+	if len(f.outcomes()) != 0 {
+		t.Error("it was delivered while our leases may be another's")
+	}
+	q.heartbeat(context.Background())
+	within(t, "it is delivered when the database is back", func() bool { return len(f.outcomes()) == 1 })
+}
+
+func TestAPauseDuringACommitStrandsNothing(t *testing.T) {
+	for name, pause := range map[string]mail.Pause{"delivery": {Kind: mail.PauseDelivery}, "a route": {Kind: mail.PauseRoute, Name: "local"}} {
+		f := newFake()
+		f.gate = make(chan struct{})
+		q := start(t, f, true)
+		e := letter(q, "", "keeper@skerryline.example")
+		pause.Name = map[bool]string{true: e.Deliveries[0].Route}[pause.Kind == mail.PauseRoute]
+		done := make(chan error, 1)
+		go func() { done <- q.Enter(context.Background(), e) }()
+		within(t, "it is on its way", func() bool { q.mu.Lock(); defer q.mu.Unlock(); return q.window == 1 })
+		q.SetPauses([]mail.Pause{pause})
+		close(f.gate)
+		if err := <-done; err != nil {
+			t.Fatal(err)
+		}
+		within(t, "it goes back to the database", func() bool {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			_, back := f.returned[e.Deliveries[0].ID()]
+			n, _ := q.InMemory()
+			return back && n == 0
+		})
+		if len(f.outcomes()) != 0 {
+			t.Errorf("%s: it was delivered in the pause", name)
+		}
+	}
+}
+
+func TestAMessageThatWaitsForItsCommitCanBeLeft(t *testing.T) {
+	f := newFake()
+	f.gate = make(chan struct{}, 1)
+	q := start(t, f, false)
+	first, second := letter(q, "", "a@sunkenpier.example"), letter(q, "", "a@sunkenpier.example")
+	done := make(chan error, 1)
+	go func() { done <- q.Enter(context.Background(), first) }()
+	within(t, "the first is being committed", func() bool { q.mu.Lock(); defer q.mu.Unlock(); return q.window == 1 })
+	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
+	defer cancel()
+	if err := q.Enter(ctx, second); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("it waits on: %v", err)
+	}
+	close(f.gate)
+	if err := <-done; err != nil {
+		t.Errorf("who is being committed does not leave: %v", err)
+	}
+	if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+		t.Fatal(err)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.entered[second.Message.ID] != nil || f.entered[first.Message.ID] == nil {
+		t.Error("what was left is entered all the same, or what was not is not")
+	}
+}
+
+func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
+	q := start(t, newFake(), false)
+	e := letter(q, "", "a@sunkenpier.example")
+	q.mu.Lock()
+	l := q.lane(e.Deliveries[0])
+	l.failures, l.touched, l.restUntil = 3, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)
+	q.mu.Unlock()
+	if ids := q.InTrouble(); len(ids) != 1 || ids[0] != l.id {
+		t.Fatalf("%v", ids)
+	}
+	q.Leave([]ident.ID{l.id})
+	if _, known := q.View()[l.id]; known || len(q.InTrouble()) != 0 {
+		t.Error("it is known for ever")
+	}
+}
