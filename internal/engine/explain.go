@@ -156,7 +156,7 @@ func (x *explainer) rules() mail.Answer {
 	x.note("relay rule "+d.Rule, "decided", "%s", d.Why)
 	x.out.Reply = smtp.NewReply(250, "2.1.5", "recipient ok").String()
 	if x.out.Limits = x.e.Sent.Words(x.ctx, d.Rule, relay.Holder(x.env), d.Limits); x.out.Limits != "" {
-		if why := x.e.Sent.Left(x.ctx, d.Rule, relay.Holder(x.env), d.Limits, 0); why != "" {
+		if why := x.e.Sent.Left(x.ctx, d.Rule, relay.Holder(x.env), d.Limits); why != "" {
 			x.note("limits of "+d.Rule, "refused", "%s", why)
 			return x.refuse(d.Rule, why, smtp.NewReply(450, "4.7.1", "%s", why))
 		}

@@ -257,9 +257,16 @@ type RelayRule struct {
 	Recipients   address.Patterns `yaml:"recipients"`
 	Action       string           `yaml:"action" required:"true" enum:"allow,refuse"`
 	OwnSender    bool             `yaml:"own_sender" doc:"The sender must belong to the account that signed in"`
+	OwnFrom      string           `yaml:"own_from" enum:"refuse,add_sender" default:"refuse" doc:"With own_sender, for a message whose From or Sender is not the account's: refuse it, or add a Sender field that names the account"`
 	Limits       RuleLimits       `yaml:"limits" doc:"For each account, or each client address without sign-in; not limited if not given"`
 	Say          string           `yaml:"say" doc:"The sentence of a refusal"`
 }
+
+// What a rule with own_sender does with a From that is not the account's.
+const (
+	OwnFromRefuse    = "refuse"
+	OwnFromAddSender = "add_sender"
+)
 
 // RuleLimits bound what each account or client sends under a rule.
 type RuleLimits struct {

@@ -3,6 +3,7 @@
 package relay
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"strings"
@@ -20,6 +21,8 @@ type Decision struct {
 	Revision int
 	// Limits are the rule's, to be counted for Holder.
 	Limits config.RuleLimits
+	// OwnFrom is what is done about a From that is not the account's; "" if nothing.
+	OwnFrom string
 	// Why is one sentence.
 	Why string
 	// Reply is what the client is told if the answer is no.
@@ -78,6 +81,9 @@ func byRule(c *config.Compiled, r *config.RelayRule, e config.Envelope) *Decisio
 		d.Why = "relay rule " + r.Name + " allows only senders that belong to the account"
 		d.Reply = smtp.NewReply(550, "5.7.1", "<%s> does not belong to %s; send as one of your own addresses", e.Sender.Display(), e.Account.Display())
 	case d.Allow:
+		if r.OwnSender {
+			d.OwnFrom = cmp.Or(r.OwnFrom, config.OwnFromRefuse)
+		}
 		d.Why = "relay rule " + r.Name + " allows it"
 	default:
 		d.Why = "relay rule " + r.Name + " refuses it"

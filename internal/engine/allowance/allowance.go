@@ -24,6 +24,9 @@ const readEvery = 10 * time.Second
 // Counter counts. It is safe for several goroutines.
 type Counter struct {
 	store Store
+	// flushing keeps what is read apart from what is being written: a sum read before
+	// and put down after would leave out what was written.
+	flushing sync.RWMutex
 
 	mu    sync.Mutex
 	known map[key]*counts
@@ -36,6 +39,7 @@ type counts struct {
 	pending map[time.Time]amount // not there yet
 	read    time.Time
 	used    time.Time
+	reading sync.Mutex
 }
 
 type amount struct{ messages, recipients int64 }
@@ -43,34 +47,48 @@ type amount struct{ messages, recipients int64 }
 // New makes a counter.
 func New(s Store) *Counter { return &Counter{store: s, known: map[key]*counts{}} }
 
-// of finds what is known of a holder, and reads it again if that is old.
+// of finds what is known of a holder, and reads it again if that is old. Who asks
+// first waits until it is read; later one reads and the others go by what they have.
 func (c *Counter) of(ctx context.Context, k key, now time.Time) *counts {
 	c.mu.Lock()
 	n := c.known[k]
 	if n == nil {
-		n = &counts{hours: map[time.Time]amount{}, pending: map[time.Time]amount{}}
+		n = newCounts()
 		c.known[k] = n
 	}
 	n.used = now
-	old := now.Sub(n.read) > readEvery
-	if old {
-		n.read = now // one reads, the others need not wait
-	}
+	first, old := n.read.IsZero(), now.Sub(n.read) > readEvery
 	c.mu.Unlock()
-	if !old {
+	switch {
+	case first:
+		n.reading.Lock()
+	case !old || !n.reading.TryLock():
 		return n
 	}
+	defer n.reading.Unlock()
+	c.mu.Lock()
+	fresh := now.Sub(n.read) <= readEvery
+	c.mu.Unlock()
+	if fresh {
+		return n
+	}
+	c.flushing.RLock()
+	defer c.flushing.RUnlock()
 	list, err := c.store.SentSince(ctx, k.rule, k.holder, now.UTC().Truncate(24*time.Hour))
-	if err != nil {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if n.read = now; err != nil {
 		return n // what is known counts on
 	}
-	c.mu.Lock()
 	n.hours = map[time.Time]amount{}
 	for _, s := range list {
 		n.hours[s.Hour] = amount{s.Messages, s.Recipients}
 	}
-	c.mu.Unlock()
 	return n
+}
+
+func newCounts() *counts {
+	return &counts{hours: map[time.Time]amount{}, pending: map[time.Time]amount{}}
 }
 
 // sums are what a holder has sent in the running hour and day. mu is held.
@@ -92,33 +110,60 @@ func (n *counts) sums(now time.Time) (hour, day amount) {
 	return hour, day
 }
 
-// Left says what forbids one more recipient, "" if nothing does. recipients are
-// those the message has already.
-func (c *Counter) Left(ctx context.Context, rule, holder string, l config.RuleLimits, recipients int) string {
+// Take counts one more recipient, the first of a message together with it, or says
+// what forbids it. What is not sent after all is given back with GiveBack.
+func (c *Counter) Take(ctx context.Context, rule, holder string, l config.RuleLimits, first bool) string {
+	now := time.Now()
+	n := c.of(ctx, key{rule, holder}, now)
+	more := amount{0, 1}
+	if first {
+		more.messages = 1
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	why := n.forbids(rule, holder, l, more, now)
+	if why == "" {
+		n.add(now, more)
+	}
+	return why
+}
+
+// Left says what would forbid a message to one recipient now, "" if nothing does.
+func (c *Counter) Left(ctx context.Context, rule, holder string, l config.RuleLimits) string {
 	now := time.Now()
 	n := c.of(ctx, key{rule, holder}, now)
 	c.mu.Lock()
+	defer c.mu.Unlock()
+	return n.forbids(rule, holder, l, amount{1, 1}, now)
+}
+
+// forbids says which limit more would pass, "" if none. mu is held.
+func (n *counts) forbids(rule, holder string, l config.RuleLimits, more amount, now time.Time) string {
 	hour, day := n.sums(now)
-	c.mu.Unlock()
 	nextHour := now.UTC().Truncate(time.Hour).Add(time.Hour).Format("15:04 UTC")
-	over := func(limit int, used int64, what, until string) string {
-		if limit == 0 || used <= int64(limit) {
-			return ""
-		}
-		return fmt.Sprintf("%s has sent its %d %s under rule %s; try again after %s", holder, limit, what, rule, until)
-	}
-	more := int64(recipients) + 1
-	for _, why := range []string{
-		over(l.MessagesPerHour, hour.messages+1, "messages of this hour", nextHour),
-		over(l.RecipientsPerHour, hour.recipients+more, "recipients of this hour", nextHour),
-		over(l.MessagesPerDay, day.messages+1, "messages of today", "midnight UTC"),
-		over(l.RecipientsPerDay, day.recipients+more, "recipients of today", "midnight UTC"),
+	for _, x := range []struct {
+		limit       int
+		used        int64
+		what, until string
+	}{
+		{l.MessagesPerHour, hour.messages + more.messages, "messages of this hour", nextHour},
+		{l.RecipientsPerHour, hour.recipients + more.recipients, "recipients of this hour", nextHour},
+		{l.MessagesPerDay, day.messages + more.messages, "messages of today", "midnight UTC"},
+		{l.RecipientsPerDay, day.recipients + more.recipients, "recipients of today", "midnight UTC"},
 	} {
-		if why != "" {
-			return why
+		if x.limit > 0 && x.used > int64(x.limit) {
+			return fmt.Sprintf("%s has sent its %d %s under rule %s; try again after %s", holder, x.limit, x.what, rule, x.until)
 		}
 	}
 	return ""
+}
+
+// add counts what is not in the database yet. mu is held.
+func (n *counts) add(now time.Time, more amount) {
+	hour := now.UTC().Truncate(time.Hour)
+	a := n.pending[hour]
+	n.pending[hour] = amount{a.messages + more.messages, a.recipients + more.recipients}
+	n.used = now
 }
 
 // Words tell what is left of limits, for people; "" without any.
@@ -148,30 +193,32 @@ func (c *Counter) Words(ctx context.Context, rule, holder string, l config.RuleL
 	return text
 }
 
-// Count adds a message that was taken.
-func (c *Counter) Count(rule, holder string, recipients int) {
-	now := time.Now()
+// GiveBack takes off what Take counted and was not sent.
+func (c *Counter) GiveBack(rule, holder string, messages, recipients int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	n := c.known[key{rule, holder}]
 	if n == nil {
-		n = &counts{hours: map[time.Time]amount{}, pending: map[time.Time]amount{}}
+		n = newCounts()
 		c.known[key{rule, holder}] = n
 	}
-	hour := now.UTC().Truncate(time.Hour)
-	a := n.pending[hour]
-	n.pending[hour] = amount{a.messages + 1, a.recipients + int64(recipients)}
-	n.used = now
+	n.add(time.Now(), amount{-int64(messages), -int64(recipients)})
 }
 
 // Flush takes what was counted to the database, and forgets who has been silent
 // for an hour.
 func (c *Counter) Flush(ctx context.Context) error {
 	now := time.Now()
+	c.flushing.Lock()
+	defer c.flushing.Unlock()
 	var list []store.Sent
 	c.mu.Lock()
 	for k, n := range c.known {
 		for hour, a := range n.pending {
+			if a == (amount{}) {
+				delete(n.pending, hour)
+				continue
+			}
 			list = append(list, store.Sent{Rule: k.rule, Holder: k.holder, Hour: hour, Messages: a.messages, Recipients: a.recipients})
 		}
 		if len(n.pending) == 0 && now.Sub(n.used) > time.Hour {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -51,17 +52,22 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 	limits := config.RuleLimits{MessagesPerDay: 3, RecipientsPerHour: 10}
 	a := New(db)
 	for range 2 {
-		if why := a.Left(ctx, "people", "ines", limits, 3); why != "" {
-			t.Fatal(why)
+		for i := range 4 {
+			if why := a.Take(ctx, "people", "ines", limits, i == 0); why != "" {
+				t.Fatal(why)
+			}
 		}
-		a.Count("people", "ines", 4)
 	}
-	if why := a.Left(ctx, "people", "ines", limits, 2); !strings.Contains(why, "ines has sent its 10 recipients of this hour under rule people") {
+	for range 2 {
+		a.Take(ctx, "people", "ines", limits, false)
+	}
+	if why := a.Take(ctx, "people", "ines", limits, false); !strings.Contains(why, "ines has sent its 10 recipients of this hour under rule people") {
 		t.Errorf("an eleventh recipient: %q", why)
 	}
-	if why := a.Left(ctx, "people", "tomas", limits, 0); why != "" {
+	if why := a.Left(ctx, "people", "tomas", limits); why != "" {
 		t.Errorf("somebody else: %q", why)
 	}
+	a.GiveBack("people", "ines", 0, 2)
 	if words := a.Words(ctx, "people", "ines", limits); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
 		t.Errorf("%q", words)
 	}
@@ -79,8 +85,33 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 	if words := other.Words(ctx, "people", "ines", limits); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
 		t.Errorf("elsewhere: %q", words)
 	}
-	other.Count("people", "ines", 1)
-	if why := other.Left(ctx, "people", "ines", limits, 0); !strings.Contains(why, "3 messages of today") {
+	if why := other.Take(ctx, "people", "ines", limits, true); why != "" {
+		t.Error(why)
+	}
+	if why := other.Left(ctx, "people", "ines", limits); !strings.Contains(why, "3 messages of today") {
 		t.Errorf("a fourth message: %q", why)
+	}
+}
+
+func TestSessionsSideBySideDoNotPassALimit(t *testing.T) {
+	db := &ledger{list: []store.Sent{{Rule: "people", Holder: "ines", Hour: time.Now().UTC().Truncate(time.Hour), Messages: 5, Recipients: 5}}}
+	c := New(db)
+	var taken atomic.Int32
+	var all sync.WaitGroup
+	for range 105 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			if c.Take(context.Background(), "people", "ines", config.RuleLimits{MessagesPerHour: 35}, true) == "" {
+				taken.Add(1)
+			}
+			if err := c.Flush(context.Background()); err != nil {
+				t.Error(err)
+			}
+		}()
+	}
+	all.Wait()
+	if taken.Load() != 30 {
+		t.Errorf("%d messages passed beside the five that were sent; 35 are allowed", taken.Load())
 	}
 }

@@ -54,8 +54,16 @@ func (se *session) data(arg string) smtp.Reply {
 	defer s.Close()
 	reply := se.take(s, id)
 	if se.conf.Kind == config.LMTP { // RFC 2033 section 4.2: one reply for each recipient
-		for range len(se.rcpts) - 1 {
-			se.reply(reply)
+		for i, r := range se.rcpts {
+			one := reply
+			if r.refusal != nil {
+				one = *r.refusal
+			}
+			if i == len(se.rcpts)-1 {
+				reply = one
+			} else {
+				se.reply(one)
+			}
 		}
 	}
 	se.clear()
@@ -94,11 +102,30 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 		return *no
 	}
 	clean, forged := identity.Strip(section, se.ownNames()...)
+	if se.endsHere() { // RFC 5321 section 4.4: the one of final delivery is the only one
+		var dropped int
+		clean, dropped = message.DropFields(clean, "Return-Path")
+		forged += dropped
+	}
 	fixed, changed := se.fix(clean, id, now)
+	fixed, named, no := se.ownFrom(fixed)
+	if no != nil {
+		se.refuseLetter(refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.size})
+		return se.weigh(*no, 1)
+	}
+	changed = changed || named
 	if changed || forged > 0 || check != nil {
 		se.head(slices.Clone(s.head()[:head]), fixed, check, s, int(head)+len(section))
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
+	}
+	if no := se.tooLate(context.Background(), s.size); no != nil {
+		cause := diagnose.MailboxFull
+		if no.Enhanced == "5.2.3" {
+			cause = diagnose.TooLarge
+		}
+		se.refuseLetter(refused{cause: cause, reply: *no, summary: summary, size: s.size})
+		return se.weigh(*no, 1)
 	}
 	e := se.entry(id, now, s, section, summary)
 	e.Message.Identity = check
@@ -188,6 +215,9 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 	se.tieReport(e, s, section)
 	seen := map[string]bool{}
 	for _, r := range se.rcpts {
+		if r.refusal != nil {
+			continue
+		}
 		wish := r.wish()
 		for _, leg := range se.sized(r.legs, s.size) {
 			if key := leg.Recipient.Key(); !seen[key] {
@@ -301,7 +331,7 @@ func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 	}
 	se.messages++
 	se.octets += e.Message.Size
-	se.count()
+	se.reserved = nil // they are sent
 	return smtp.NewReply(250, "2.0.0", "accepted as %s", e.Message.ID)
 }
 
@@ -311,6 +341,8 @@ func (se *session) notNow(m *mail.Message, err error) smtp.Reply {
 	case errors.Is(err, queue.ErrStopped):
 		se.closeFor("this server was going down")
 		r = smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
+	case errors.Is(err, store.ErrData):
+		r = smtp.NewReply(550, "5.6.0", "the message holds what cannot be stored; it will never be taken as it is")
 	case errors.Is(err, store.ErrFull):
 		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
 	}

@@ -120,17 +120,16 @@ type budget struct {
 	counted []string
 }
 
-func (b *budget) Left(_ context.Context, rule, holder string, _ config.RuleLimits, recipients int) string {
-	if recipients >= b.left {
+func (b *budget) Take(_ context.Context, rule, holder string, _ config.RuleLimits, first bool) string {
+	if b.left == 0 {
 		return holder + " has no more left under " + rule
 	}
+	b.left--
+	b.counted = append(b.counted, fmt.Sprintf("%s %s %v", rule, holder, first))
 	return ""
 }
 
-func (b *budget) Count(rule, holder string, recipients int) {
-	b.left -= recipients
-	b.counted = append(b.counted, fmt.Sprintf("%s %s %d", rule, holder, recipients))
-}
+func (b *budget) GiveBack(_, _ string, _, recipients int) { b.left += recipients }
 
 func TestLimitsQuotaAndVerificationAreAskedAtRCPT(t *testing.T) {
 	text := settings + `  - {address: far@skerryline.example, to: [x@saltmarsh.example]}
@@ -173,9 +172,12 @@ routes:
 	c.say("DATA\r\n", "354")
 	c.say("hi\r\n.\r\n", "250")
 	<-k.entries
-	if got := strings.Join(b.counted, "; "); got != "machines 127.0.0.1 2" {
-		t.Errorf("counted: %s", got)
+	if got := strings.Join(b.counted, "; "); got != "machines 127.0.0.1 true; machines 127.0.0.1 false" || b.left != 0 {
+		t.Errorf("counted: %s, %d are left", got, b.left)
 	}
+	b.left = 1
+	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nRSET\r\n", "250", "250", "250")
+	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nQUIT\r\n", "250", "250", "221") // what was not sent does not count
 }
 
 func TestRefusalsAreRememberedWithinBounds(t *testing.T) {

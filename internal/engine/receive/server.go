@@ -78,10 +78,11 @@ type Options struct {
 
 // Allowance counts messages and recipients against a rule's limits.
 type Allowance interface {
-	// Left says what forbids one more recipient, "" if nothing does. recipients
-	// are those the message has already.
-	Left(ctx context.Context, rule, holder string, l config.RuleLimits, recipients int) string
-	Count(rule, holder string, recipients int)
+	// Take counts one more recipient, the first of a message together with it, or
+	// says what forbids it.
+	Take(ctx context.Context, rule, holder string, l config.RuleLimits, first bool) string
+	// GiveBack takes off again what was not sent.
+	GiveBack(rule, holder string, messages, recipients int)
 }
 
 // Server is all listeners of a node.

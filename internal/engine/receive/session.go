@@ -64,6 +64,7 @@ type session struct {
 	certificates []string        // names in the client's certificate, verified
 	mail         *smtp.Mail
 	rcpts        []recipient
+	reserved     []reserved
 	messages     int
 	buf          []byte // for content in passing
 	octets       int64  // of all messages
@@ -79,6 +80,7 @@ type recipient struct {
 	rcpt     smtp.Rcpt
 	decision relay.Decision
 	legs     []route.Leg
+	refusal  *smtp.Reply // after the content
 }
 
 func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net.Conn, client netip.Addr) *session {
@@ -104,6 +106,7 @@ func (se *session) wakeIdle() {
 // run is the dialogue from greeting to end.
 func (se *session) run() {
 	defer func() { se.book.End(se.why, se.broken) }()
+	defer se.giveBack()
 	defer func() {
 		if fault := recover(); fault != nil { // one session's fault must not end the others
 			se.log.Error("session failed", "fault", fault, "stack", string(debug.Stack()))
@@ -295,7 +298,9 @@ func (se *session) refuse(r refused) {
 func (se *session) refuseLetter(r refused) {
 	r.stage = diagnose.StageContent
 	for _, to := range se.rcpts {
-		r.to, r.rule = to.rcpt.To, to.decision.Rule
+		if r.to, r.rule = to.rcpt.To, to.decision.Rule; to.refusal != nil {
+			r.reply = *to.refusal
+		}
 		se.refuse(r)
 	}
 }
@@ -346,7 +351,10 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 	return se.fault(smtp.NewReply(500, "5.5.2", "this command is not known"))
 }
 
-func (se *session) clear() { se.mail, se.rcpts = nil, nil }
+func (se *session) clear() {
+	se.giveBack()
+	se.mail, se.rcpts = nil, nil
+}
 
 func (se *session) hello(c smtp.Command) smtp.Reply {
 	name, wrong := c.Arg, smtp.CheckHello(c.Arg)
@@ -559,7 +567,7 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 		se.refuse(no)
 		return se.weigh(*refusal, 1)
 	}
-	se.rcpts = append(se.rcpts, recipient{rcpt, decision, legs})
+	se.rcpts = append(se.rcpts, recipient{rcpt: rcpt, decision: decision, legs: legs})
 	return smtp.NewReply(250, "2.1.5", "recipient ok")
 }
 

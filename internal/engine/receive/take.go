@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -26,12 +27,6 @@ const verifyTimeout = 20 * time.Second
 func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Address, legs []route.Leg) (*smtp.Reply, diagnose.Cause) {
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTimeout)
 	defer cancel()
-	if d.Limits != (config.RuleLimits{}) && se.server.Allowance != nil {
-		if why := se.server.Allowance.Left(ctx, d.Rule, relay.Holder(e), d.Limits, se.under(d.Rule)); why != "" {
-			r := smtp.NewReply(450, "4.7.1", "%s", why)
-			return &r, diagnose.LimitReached
-		}
-	}
 	for _, leg := range legs {
 		if leg.Route.NextHop == config.HopMailbox {
 			if r := se.room(ctx, leg.Recipient); r != nil && len(legs) == 1 {
@@ -49,9 +44,47 @@ func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Addre
 		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(), address.DisplayDomain(to.Domain))
 		return &r, diagnose.NoSuchUser
 	case dom.Verify == "call" && se.server.Verify != nil:
-		return se.server.Verify(ctx, se.cfg, to), diagnose.NoSuchUser
+		if r := se.server.Verify(ctx, se.cfg, to); r != nil {
+			return r, diagnose.NoSuchUser
+		}
+	}
+	if why := se.reserve(ctx, d, relay.Holder(e)); why != "" {
+		r := smtp.NewReply(450, "4.7.1", "%s", why)
+		return &r, diagnose.LimitReached
 	}
 	return nil, diagnose.NoCause
+}
+
+// reserved is what of a rule's limits the message under way has taken.
+type reserved struct {
+	rule, holder string
+	recipients   int
+}
+
+// reserve counts a recipient against its rule's limits: before it is taken, so that
+// sessions side by side can't all pass. It returns what forbids it.
+func (se *session) reserve(ctx context.Context, d relay.Decision, holder string) string {
+	if d.Limits == (config.RuleLimits{}) || se.server.Allowance == nil {
+		return ""
+	}
+	i := slices.IndexFunc(se.reserved, func(r reserved) bool { return r.rule == d.Rule && r.holder == holder })
+	if why := se.server.Allowance.Take(ctx, d.Rule, holder, d.Limits, i < 0); why != "" {
+		return why
+	}
+	if i < 0 {
+		se.reserved = append(se.reserved, reserved{d.Rule, holder, 1})
+	} else {
+		se.reserved[i].recipients++
+	}
+	return ""
+}
+
+// giveBack takes off what a message had reserved that was not taken.
+func (se *session) giveBack() {
+	for _, r := range se.reserved {
+		se.server.Allowance.GiveBack(r.rule, r.holder, 1, r.recipients)
+	}
+	se.reserved = nil
 }
 
 func listed(d *config.Domain, to address.Address) bool {
@@ -63,48 +96,60 @@ func listed(d *config.Domain, to address.Address) bool {
 	return strings.EqualFold(to.Local, "postmaster")
 }
 
-// under counts the recipients taken under a rule in the message under way.
-func (se *session) under(rule string) int {
-	n := 0
-	for _, r := range se.rcpts {
-		if r.decision.Rule == rule {
-			n++
-		}
-	}
-	return n
-}
-
 // room reports a mailbox that cannot take the message: RFC 3463's 2.2 is a full
 // one, 2.3 a message larger than it ever takes.
 func (se *session) room(ctx context.Context, to address.Address) *smtp.Reply {
+	return se.roomFor(ctx, to, se.mail.Size, true)
+}
+
+// roomFor is room for a message of a size; full says whether a mailbox that is only
+// full counts too.
+func (se *session) roomFor(ctx context.Context, to address.Address, size int64, full bool) *smtp.Reply {
 	box := se.cfg.Mailbox(to)
-	if box == nil || box.Quota == 0 || se.server.Use == nil {
+	if box == nil || box.Quota == 0 {
 		return nil
 	}
-	if se.mail.Size > int64(box.Quota) {
-		r := smtp.NewReply(552, "5.2.3", "the message has %d octets; mailbox %s holds at most %s", se.mail.Size, to.Display(), box.Quota)
+	if size > int64(box.Quota) {
+		r := smtp.NewReply(552, "5.2.3", "the message has %d octets; mailbox %s holds at most %s", size, to.Display(), box.Quota)
 		return &r
 	}
+	if !full || se.server.Use == nil {
+		return nil
+	}
 	used, err := se.server.Use(ctx, to.String())
-	if err != nil || used+max(se.mail.Size, 1) <= int64(box.Quota) {
+	if err != nil || used+max(size, 1) <= int64(box.Quota) {
 		return nil // if it cannot be known now, delivery will find out
 	}
 	r := smtp.NewReply(452, "4.2.2", "mailbox %s is full", to.Display())
 	return &r
 }
 
-// count notes the message against its rules' limits.
-func (se *session) count() {
-	if se.server.Allowance == nil {
-		return
-	}
-	counted := map[string]bool{}
-	for _, r := range se.rcpts {
-		if rule := r.decision.Rule; r.decision.Limits != (config.RuleLimits{}) && !counted[rule] {
-			counted[rule] = true
-			se.server.Allowance.Count(rule, relay.Holder(se.envelope()), se.under(rule))
+// tooLate marks recipients whose mailboxes turn out too small now that the size is
+// known. By LMTP each has an answer of its own; by SMTP all have one, so that only a
+// message that fits none of them can be refused.
+func (se *session) tooLate(ctx context.Context, size int64) *smtp.Reply {
+	lmtp, left := se.conf.Kind == config.LMTP, 0
+	var last *smtp.Reply
+	for i := range se.rcpts {
+		r := &se.rcpts[i]
+		if r.refusal = nil; len(r.legs) == 1 && r.legs[0].Route.NextHop == config.HopMailbox {
+			r.refusal = se.roomFor(ctx, r.legs[0].Recipient, size, lmtp)
+		}
+		if r.refusal == nil {
+			left++
+		} else {
+			last = r.refusal
 		}
 	}
+	if left == 0 {
+		return last
+	}
+	for i := range se.rcpts {
+		if !lmtp {
+			se.rcpts[i].refusal = nil // delivery tells the sender of those
+		}
+	}
+	return nil
 }
 
 // fix completes a header section: for people who submit, Date, Message-ID and
@@ -114,9 +159,13 @@ func (se *session) fix(section []byte, id ident.ID, now time.Time) ([]byte, bool
 	if !se.trusted() {
 		return section, false
 	}
+	submission := se.conf.Kind == config.Submission
+	dropped := 0
+	if submission { // RFC 5322 section 3.6.3: whom it names is nobody else's business
+		section, dropped = message.DropFields(section, "Bcc", "Resent-Bcc")
+	}
 	h := message.ParseHeader(section)
 	var add strings.Builder
-	submission := se.conf.Kind == config.Submission
 	if submission && h.First("From") == "" && !se.mail.From.IsNull() && !se.mail.From.NeedsUTF8() {
 		fmt.Fprintf(&add, "From: <%s>\r\n", se.mail.From)
 	}
@@ -140,7 +189,7 @@ func (se *session) fix(section []byte, id ident.ID, now time.Time) ([]byte, bool
 		})
 	}
 	if add.Len() == 0 && !rewritten {
-		return section, false
+		return section, dropped > 0
 	}
 	return append([]byte(add.String()), out...), true
 }
