@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 )
 
@@ -26,12 +27,16 @@ type Due struct {
 	Account  string
 	Client   string
 	Listener string
-	// Direction is the message's.
+	// Direction is the message's; Proof what was found of its sender.
 	Direction string
+	Proof     identity.Result
 }
 
-// dueColumns are read by scanDue behind queueColumns; m is message.
-const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener, m.direction`
+// dueColumns are read by scanDue behind queueColumns; m is message. The last is
+// identity.Finding.Proof.
+const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener, m.direction,
+	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass' WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
+		WHEN m.identity->'spf'->>'result' = 'pass' THEN 'pass' ELSE '' END`
 
 // queueColumns are read by scanDelivery; d is delivery, l is lane.
 const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
@@ -90,7 +95,7 @@ func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 
 func scanDue(row pgx.CollectableRow) (Due, error) {
 	var due Due
-	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client, &due.Listener, &due.Direction)
+	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client, &due.Listener, &due.Direction, &due.Proof)
 	return due, err
 }
 

@@ -66,7 +66,7 @@ func (r *Rows) enter(entries []*store.Entry) {
 			r.content[m.ID] = e.Content
 		}
 		for i, d := range e.Deliveries {
-			r.waiting[d.ID()] = &row{store.Due{Delivery: *d, Sender: m.Sender, Size: m.Size, UTF8: m.UTF8, EightBit: m.EightBit, Ret: m.Ret, EnvID: m.EnvID, NoticeOf: m.NoticeOf, Received: m.ReceivedAt,
+			r.waiting[d.ID()] = &row{store.Due{Delivery: *d, Proof: m.Identity.Proof(), Sender: m.Sender, Size: m.Size, UTF8: m.UTF8, EightBit: m.EightBit, Ret: m.Ret, EnvID: m.EnvID, NoticeOf: m.NoticeOf, Received: m.ReceivedAt,
 				Account: m.Account, Client: m.ClientAddress, Listener: m.Listener}, e.Leased[i]}
 		}
 		r.note(e.Events)

@@ -22,11 +22,27 @@ func InSeason(r directory.Reply, now time.Time) bool {
 // robots are local parts that nobody reads (RFC 3834 section 2).
 var robots = []string{"mailer-daemon", "noreply", "no-reply", "donotreply", "do-not-reply", "bounce", "bounces", "postmaster", "listserv"}
 
+// isRobot reports a local part of machines: their names by themselves, those of lists
+// around a list's name, and return addresses that carry a key behind a sign.
+func isRobot(local string) bool {
+	local = strings.ToLower(local)
+	name, _, _ := strings.Cut(local, "+")
+	name, _, _ = strings.Cut(name, "=")
+	if slices.Contains(robots, name) || slices.Contains(robots, local) || strings.HasPrefix(name, "owner-") || strings.HasPrefix(name, "bounce") {
+		return true
+	}
+	for _, end := range []string{"-request", "-owner", "-bounce", "-bounces", "-admin", "-confirm", "-errors", "-join", "-leave", "-subscribe", "-unsubscribe", "-return", "-noreply", "-no-reply"} {
+		if strings.HasSuffix(name, end) {
+			return true
+		}
+	}
+	return strings.Contains(local, "-bounces+") || strings.Contains(local, "-bounces-") || strings.Contains(local, "-return-")
+}
+
 // WhyNot says why a letter gets no automatic reply, "" if it gets one: letters
 // of machines and lists, and those that do not name the mailbox.
 func WhyNot(section []byte, sender address.Address, box *directory.Mailbox) string {
-	local := strings.ToLower(sender.Local)
-	if slices.Contains(robots, local) || strings.HasPrefix(local, "owner-") || strings.HasSuffix(local, "-request") || strings.HasSuffix(local, "-owner") || strings.HasPrefix(local, "bounce") {
+	if isRobot(sender.Local) {
 		return "the sender is a machine's address"
 	}
 	if box.May(sender) {
@@ -89,7 +105,7 @@ func Compose(a Answer) []byte {
 	}
 	fmt.Fprintf(&b, "From: %s\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\n", from, a.To, message.EncodeText("Auto: "+subject), a.Now.Format(message.DateFormat), a.ID, a.HostName)
 	if id := oneID(h.First("Message-ID")); id != "" {
-		fmt.Fprintf(&b, "In-Reply-To: %s\r\nReferences: %s\r\n", id, id)
+		fmt.Fprintf(&b, "In-Reply-To: %s\r\nReferences: %s\r\n", id, strings.Join(append(references(h), id), "\r\n\t"))
 	}
 	b.WriteString("Auto-Submitted: auto-replied\r\nPrecedence: junk\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: ")
 	text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSpace(a.Text), "\r\n", "\n"), "\r", "\n")
@@ -102,10 +118,33 @@ func Compose(a Answer) []byte {
 	return b.Bytes()
 }
 
+// maxReferences bounds how many are carried on: the first, which began it, and the
+// last ones.
+const maxReferences = 20
+
+// references are those that the answer carries on (RFC 3834 section 3.1.5, RFC 5322
+// section 3.6.4).
+func references(h message.Header) []string {
+	value := h.First("References")
+	if value == "" {
+		value = h.First("In-Reply-To")
+	}
+	var ids []string
+	for _, word := range strings.Fields(value) {
+		if id := oneID(word); id != "" && !slices.Contains(ids, id) && id != oneID(h.First("Message-ID")) {
+			ids = append(ids, id)
+		}
+	}
+	if n := len(ids); n > maxReferences {
+		ids = append(ids[:1], ids[n-maxReferences+1:]...)
+	}
+	return ids
+}
+
 // oneID is a Message-ID if it is a plain one.
 func oneID(v string) string {
 	v = strings.TrimSpace(v)
-	if len(v) > 250 || !strings.HasPrefix(v, "<") || !strings.HasSuffix(v, ">") || strings.ContainsAny(v, " \r\n\t") {
+	if len(v) > 250 || !strings.HasPrefix(v, "<") || !strings.HasSuffix(v, ">") || strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' || r >= 0x7f }) {
 		return ""
 	}
 	return v

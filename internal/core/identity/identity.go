@@ -65,6 +65,22 @@ type Finding struct {
 	Reason string      `json:"reason,omitempty" doc:"Why"`
 }
 
+// Proof is what a finding says of the sender in one word: Pass, Fail, or "" if it says
+// nothing. A DMARC pass outweighs an SPF that fails: a letter that was forwarded.
+func (c *Finding) Proof() Result {
+	switch {
+	case c == nil:
+		return ""
+	case c.DMARC.Result == Pass:
+		return Pass
+	case c.DMARC.Result == Fail, c.SPF.Result == Fail:
+		return Fail
+	case c.SPF.Result == Pass:
+		return Pass
+	}
+	return ""
+}
+
 // Organization is the domain under which an organisation registered its names:
 // one label more than the public suffix.
 func Organization(domain string) string {

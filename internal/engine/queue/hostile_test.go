@@ -4,12 +4,19 @@ import (
 	"context"
 	"errors"
 	"runtime/metrics"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/smtp"
 	"gullroute/internal/store"
 )
 
@@ -161,5 +168,64 @@ func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 	q.Leave([]ident.ID{l.id})
 	if _, known := q.View()[l.id]; known || len(q.InTrouble()) != 0 {
 		t.Error("it is known for ever")
+	}
+}
+
+func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
+	q := start(t, newFake(), false)
+	fail := &identity.Finding{SPF: identity.SPF{Result: identity.Fail}, DMARC: identity.DMARC{Result: identity.None}}
+	forwarded := &identity.Finding{SPF: identity.SPF{Result: identity.Fail}, DMARC: identity.DMARC{Result: identity.Pass}}
+	for _, c := range []struct {
+		name, sender, direction, rule string
+		found                         *identity.Finding
+		told                          bool
+	}{
+		{"a stranger of whom nothing is known", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, nil, true},
+		{"SPF fails", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, fail, false},
+		{"SPF fails and DMARC passes", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, forwarded, true},
+		{"a stranger as one of ours", "keeper@skerryline.example", mail.In, config.RuleOurDomain, nil, false},
+		{"one of ours by a rule", "keeper@skerryline.example", mail.In, "machines", nil, true},
+		{"one of ours", "keeper@skerryline.example", mail.Out, "people", nil, true},
+	} {
+		e := letter(q, c.sender, "a@sunkenpier.example")
+		e.Message.Direction, e.Message.Identity, e.Leased = c.direction, c.found, []bool{true}
+		d := e.Deliveries[0]
+		d.Rule, d.State, d.Cause, d.Last = c.rule, mail.Bounced, diagnose.NoSuchUser, &mail.LastReply{Code: 550, Enhanced: "5.1.1", Text: "no"}
+		j := jobsOf(e)[0]
+		j.content = &keptContent{data: e.Content, jobs: 1}
+		if told := len(q.notice(q.Config(), j, e.Deliveries, time.Now())) > 0; told != c.told {
+			t.Errorf("%s: told %v", c.name, told)
+		}
+		box := &directory.Mailbox{Address: address.Address{Local: "keeper", Domain: "skerryline.example"}, Reply: &directory.Reply{Outside: "away", Inside: "away"}}
+		section := []byte("To: keeper@skerryline.example\r\nFrom: <" + c.sender + ">\r\nSubject: Berth\r\n\r\nhi\r\n")
+		j.content = &keptContent{data: section, jobs: 1}
+		if box.May(j.from()) {
+			continue
+		}
+		if answered := q.reply(q.Config(), box, j, d, time.Now()) != nil; answered != c.told {
+			t.Errorf("%s: answered %v", c.name, answered)
+		}
+	}
+}
+
+func TestWhereAnAddressIsPassedOnToIsNotTold(t *testing.T) {
+	q := start(t, newFake(), false)
+	for _, state := range []mail.State{mail.Delivered, mail.Bounced} {
+		e := letter(q, "ada@saltmarsh.example", "a@sunkenpier.example")
+		e.Leased = []bool{true}
+		d := e.Deliveries[0]
+		d.Recipient, d.Original, d.Via = "private@hidden.example", "ailsa@skerryline.example", []string{"ailsa@skerryline.example"}
+		d.State, d.Cause, d.Last = state, diagnose.NoSuchUser, &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx.hidden.example", Code: 550, Enhanced: "5.1.1", Text: "no private@hidden.example here"}
+		j := jobsOf(e)[0]
+		j.content = &keptContent{data: e.Content, jobs: 1}
+		d.Notify = int16(smtp.NotifySuccess | smtp.NotifyFailure)
+		list := q.notice(q.Config(), j, e.Deliveries, time.Now())
+		if len(list) == 0 {
+			t.Fatal("nobody is told")
+		}
+		text := string(list[0].Content)
+		if strings.Contains(text, "hidden") || !strings.Contains(text, "Final-Recipient: rfc822;ailsa@skerryline.example") {
+			t.Errorf("%s: %s", state, text)
+		}
 	}
 }

@@ -282,7 +282,7 @@ func jobsOf(e *store.Entry) []*job {
 		if j == nil {
 			m := e.Message
 			j = &job{message: m.ID, received: m.ReceivedAt, sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
-				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction}
+				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction, proof: m.Identity.Proof()}
 			jobs = append(jobs, j)
 		}
 		j.deliveries = append(j.deliveries, d)

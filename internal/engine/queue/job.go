@@ -10,6 +10,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
+	core "gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
@@ -32,6 +33,7 @@ type job struct {
 	client     string
 	listener   string
 	direction  string
+	proof      core.Result
 	deliveries []*mail.Delivery
 	in         ident.ID     // the lane it was placed in
 	content    *keptContent // nil if it must be read from the database
@@ -42,7 +44,7 @@ type jobKey struct{ message, lane ident.ID }
 func jobOf(d *store.Due) *job {
 	return &job{message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
 		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
-		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction}
+		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction, proof: d.Proof}
 }
 
 func (j *job) bulk() bool { return j.deliveries[0].Bulk }

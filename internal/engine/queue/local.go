@@ -86,7 +86,11 @@ func (q *Queue) reply(cfg *config.Compiled, box *directory.Mailbox, j *job, d *m
 		q.Log.Error("no automatic reply: the message cannot be read", "message", j.message, "error", err)
 		return nil
 	}
-	if why := autoreply.WhyNot(section, to, box); why != "" {
+	why := j.whyNoAnswer(cfg)
+	if why == "" {
+		why = autoreply.WhyNot(section, to, box)
+	}
+	if why != "" {
 		q.Log.Info("no automatic reply", "message", j.message, "mailbox", d.Recipient, "why", why)
 		return nil
 	}

@@ -11,6 +11,7 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/route"
@@ -28,6 +29,7 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now
 	if to.IsNull() {
 		return nil
 	}
+	unsent := j.whyNoAnswer(cfg)
 	n := dsn.Notice{HostName: string(cfg.Service.HostName), Postmaster: cfg.Service.Postmaster, To: to, EnvID: j.envID, Arrived: j.received, Now: now}
 	peer := cfg.Peer(to.Domain)
 	for _, d := range about {
@@ -48,7 +50,9 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now
 		q.Log.Error("a notice goes out without the original's header", "message", j.message, "error", err)
 	}
 	var out []*store.Entry
-	if e := q.noticeEntry(cfg, n, j, now); e != nil {
+	if unsent != "" {
+		q.Log.Info("no notice: "+unsent, "message", j.message, "sender", to.String())
+	} else if e := q.noticeEntry(cfg, n, j, now); e != nil {
 		out = append(out, e)
 	}
 	if missed, ok := q.copyWanted(cfg, n, now); ok {
@@ -58,6 +62,22 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now
 		}
 	}
 	return out
+}
+
+// whyNoAnswer says why nothing of ours goes back to the sender of a message, "" if
+// it may: it would hit somebody who never wrote it. What a sender's domain says of the
+// message counts, and a stranger who writes as one of ours and proves nothing is none.
+func (j *job) whyNoAnswer(cfg *config.Compiled) string {
+	if j.proof == identity.Fail {
+		return "its sender is forged, by what SPF or DMARC says"
+	}
+	stranger := j.direction == mail.In && len(j.deliveries) > 0 && j.deliveries[0].Rule == config.RuleOurDomain
+	if d := cfg.Domain(j.from().Domain); stranger && d != nil && d.Kind == config.Local && j.proof != identity.Pass {
+		if l := cfg.Listener(j.listener); l == nil || l.Kind != config.LMTP {
+			return "a stranger wrote it in the name of one of ours"
+		}
+	}
+	return ""
 }
 
 // copies counts the postmaster's copies, hour by hour.
@@ -106,6 +126,14 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 	if d.Last != nil {
 		last = *d.Last
 	}
+	if len(d.Via) > 0 {
+		// Where an address of ours is passed on to is its owner's business: the sender is
+		// told of the address that was written to, and no reply that may name the other.
+		if given, err := address.Parse(d.Original); err == nil {
+			final = given
+			last.Host, last.Text = "", passedOnReply(d, last)
+		}
+	}
 	r := dsn.Recipient{Final: final, Cause: d.Cause, RemoteHost: last.Host, LastAttempt: d.LastTryAt.Time, Expired: d.State == mail.Expired,
 		Reply: smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}}}
 	r.OrigType, r.Orig, _ = strings.Cut(d.ORCPT, ";")
@@ -139,6 +167,14 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 		r.Action, r.Status, r.RetryUntil = dsn.Delayed, "4.4.7", d.ExpiresAt.Time
 	}
 	return r
+}
+
+// passedOnReply is what is told of the reply to a delivery that was passed on.
+func passedOnReply(d *mail.Delivery, last mail.LastReply) string {
+	if d.Cause == diagnose.Returned || last.Text == "" { // a person's sentence
+		return last.Text
+	}
+	return "said where it was passed on to"
 }
 
 // addOriginal reads what of the original goes back.
