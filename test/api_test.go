@@ -233,12 +233,12 @@ func TestHealthAndMetrics(t *testing.T) {
 			t.Errorf("%s: %s %v", path, body, err)
 		}
 	}
-	body, err := get("http://" + s.http + "/metrics")
-	if err != nil {
-		t.Fatal(err)
+	if resp, _ := s.request(t, "GET", "/metrics", ""); resp.StatusCode != http.StatusUnauthorized {
+		t.Errorf("a stranger reads the metrics: %s", resp.Status)
 	}
+	_, body := s.request(t, "GET", "/metrics", "", bearer(viewerToken)...)
 	for _, want := range []string{`gull_mail_total{kind="delivered"}`, `gull_queue_deliveries{state="waiting"}`, `gull_lanes{state="stranded"}`, `gull_sessions{listener="edge"}`, "gull_database_up 1", "process_resident_memory_bytes"} {
-		if !strings.Contains(string(body), want) {
+		if !strings.Contains(body, want) {
 			t.Errorf("the metrics lack %s", want)
 		}
 	}

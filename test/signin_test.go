@@ -302,7 +302,7 @@ func TestWhoMayNotSubmitAnyMoreIsStoppedInARunningSession(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.run(t, "mailbox", "set", inesAddress, "--unset", "may_submit")
-	if err := c.Mail(inesAddress); err == nil || !strings.Contains(err.Error(), "may not submit any more") {
+	if err := c.Mail(inesAddress); err == nil || !strings.Contains(err.Error(), "sign in again: this account was changed") {
 		t.Errorf("after it was withdrawn: %v", err)
 	}
 }

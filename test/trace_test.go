@@ -375,7 +375,7 @@ func TestContentAndCredentialsAreNowhereButInTheLetter(t *testing.T) {
 	archive := s.dir + "/all.jsonl.zst"
 	s.run(t, "log", "export", "-f", archive)
 	s.run(t, "log", "open", archive)
-	_, metrics := s.request(t, "GET", "/metrics", "")
+	_, metrics := s.request(t, "GET", "/metrics", "", bearer(viewerToken)...)
 	sessions := s.run(t, "session", "list", "-o", "json")
 	places := map[string]string{"the log": readFile(t, s.log.Name()), "metrics": metrics, "sessions": sessions, "trace": s.run(t, "trace", "show", id, "-o", "json"), "an archive": unpacked(t, archive), "the tables": s.everything(t, "event", "session", "refusal", "find_text", "count_sum", "archive")}
 	all, err := s.client().Sessions(context.Background(), url.Values{"limit": {"100"}})

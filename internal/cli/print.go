@@ -13,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 )
 
@@ -135,7 +136,7 @@ func fieldOrder(object []byte) []string {
 func csvCell(raw json.RawMessage) string {
 	var s string
 	if json.Unmarshal(raw, &s) == nil {
-		return s
+		return inert.Cell(s)
 	}
 	if string(raw) == "null" {
 		return ""

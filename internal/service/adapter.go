@@ -102,3 +102,13 @@ func (f *fiberContext) SetHeader(name, value string) { f.c.Set(name, value) }
 func (f *fiberContext) AppendHeader(name, value string) {
 	f.c.Response().Header.Add(name, value)
 }
+
+// localWho is who was identified before the body was read.
+func localWho(ctx huma.Context) (who, bool) {
+	f, ok := ctx.(*fiberContext)
+	if !ok {
+		return who{}, false
+	}
+	w, ok := f.c.Locals(whoLocal).(who)
+	return w, ok
+}

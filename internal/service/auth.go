@@ -84,7 +84,11 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 	if c, err := huma.ReadCookie(ctx, Cookie); err == nil {
 		cookie = c.Value
 	}
-	w, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie)
+	w, known := localWho(ctx)
+	var err error
+	if !known {
+		w, err = s.identify(ctx.Context(), ctx.Header("Authorization"), cookie)
+	}
 	if err != nil {
 		writeError(s.api, ctx, err)
 		return
@@ -118,7 +122,11 @@ func writeError(api huma.API, ctx huma.Context, err error) {
 
 // require is guard for handlers outside the typed interface.
 func (s *Service) require(c fiber.Ctx, administrator bool) (who, error) {
-	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
+	w, known := c.Locals(whoLocal).(who)
+	var err error
+	if !known {
+		w, err = s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
+	}
 	if err == nil {
 		err = mayCall(w, c.Method(), c.Get("Authorization"), c.Get("X-Gull-Console"), administrator)
 	}
@@ -201,6 +209,7 @@ func (s *Service) signOut(ctx context.Context, in *cookieInput) (*struct {
 		if err := s.Store.SignOut(ctx, HashToken(in.Session)); err != nil {
 			return nil, errDatabase
 		}
+		s.live.endOf(string(HashToken(in.Session)))
 	}
 	return &struct {
 		SetCookie string `header:"Set-Cookie"`

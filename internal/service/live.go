@@ -2,8 +2,10 @@ package service
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -16,11 +18,17 @@ import (
 // serveLive streams events as they happen (server-sent events). ?message= asks
 // for those of one message only.
 func (s *Service) serveLive(c fiber.Ctx) error {
-	who, err := s.require(c, false)
+	watching, err := s.require(c, false)
 	if err != nil {
 		return err
 	}
-	hide := s.maskFor(who)
+	hide := s.maskFor(watching)
+	authorization, cookie := c.Get("Authorization"), c.Cookies(Cookie)
+	identify := func() (w who, err error) {
+		ctx, cancel := context.WithTimeout(s.running, beatEvery)
+		defer cancel()
+		return s.identify(ctx, authorization, cookie)
+	}
 	var only ident.ID
 	if text := c.Query("message"); text != "" {
 		id, err := ident.Parse(text)
@@ -32,19 +40,29 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/event-stream")
 	c.Set("Cache-Control", "no-cache")
 	c.Set("X-Accel-Buffering", "no")
+	credential := strings.TrimPrefix(authorization, "Bearer ")
+	if credential == authorization {
+		credential = cookie
+	}
+	one, err := s.live.begin(watching.Name, string(HashToken(credential)))
+	if err != nil {
+		return err
+	}
 	w := s.Engine.Hub.WatchAll()
 	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		defer w.Close()
-		stream(bw, w, only, hide)
+		defer s.live.leave(watching.Name, one)
+		stream(bw, w, only, hide, one.end, func() bool { return s.still(watching, identify) })
 	})
 }
 
 // beatEvery is how often a silent stream shows that it lives.
 const beatEvery = 10 * time.Second
 
-// stream writes until the client is gone.
-func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID, hide mask) {
+// stream writes until the client is gone, its sign-in ends, or, which is asked with
+// every beat, it may no longer watch.
+func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID, hide mask, end <-chan struct{}, still func() bool) {
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
 	write := func(e live.Event) {
@@ -64,7 +82,12 @@ func stream(bw *bufio.Writer, w *live.Watcher, only ident.ID, hide mask) {
 			for more := len(w.C); more > 0; more-- {
 				write(<-w.C)
 			}
+		case <-end:
+			return
 		case <-beat.C:
+			if !still() {
+				return
+			}
 			fmt.Fprint(bw, ": here\n\n")
 		}
 		if n := w.Lost(); n > 0 {

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -46,6 +45,7 @@ type Service struct {
 	lanes    laneCache
 	snags    snagCache
 	signIns  signin.Limiter
+	live     streams
 	running  context.Context
 }
 
@@ -58,7 +58,7 @@ func New(o Options) (*Service, error) {
 	s.signIns.Proofs = o.Store
 	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, StreamRequestBody: true, ReadTimeout: 30 * time.Second,
 		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
-	s.app.Use(s.survive, headers, bounded)
+	s.app.Use(s.survive, s.headers, s.identified, bounded, readable)
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
@@ -93,7 +93,7 @@ func (s *Service) Run(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { _ = s.app.ShutdownWithTimeout(3 * time.Second) })
 	defer stop()
 	cfg := fiber.ListenConfig{DisableStartupMessage: true}
-	l := s.listener
+	l := guard(s.listener)
 	if s.CertFile != "" {
 		secured, err := tlsListener(l, s.CertFile, s.KeyFile)
 		if err != nil {
@@ -123,29 +123,12 @@ func (s *Service) survive(c fiber.Ctx) (err error) {
 
 const archivesPath = "/api/v1/archives"
 
-// bounded refuses bodies that are too large, but of archives, which are read as
-// they come in.
-func bounded(c fiber.Ctx) error {
-	r := c.Request()
-	if r.Header.ContentLength() > maxBody && c.Path() != archivesPath {
-		return fiber.NewError(fiber.StatusRequestEntityTooLarge, fmt.Sprintf("the request has more than %d octets", maxBody))
-	}
-	if body := r.BodyStream(); body != nil && c.Path() != archivesPath {
-		text, err := io.ReadAll(io.LimitReader(body, maxBody+1))
-		if err != nil {
-			return fiber.NewError(fiber.StatusBadRequest, "the request could not be read: "+err.Error())
-		}
-		if len(text) > maxBody {
-			return fiber.NewError(fiber.StatusRequestEntityTooLarge, fmt.Sprintf("the request has more than %d octets", maxBody))
-		}
-		r.SetBodyRaw(text)
-	}
-	return c.Next()
-}
-
 // headers are for browsers: nothing from elsewhere runs here, and the console
 // is nobody's frame.
-func headers(c fiber.Ctx) error {
+func (s *Service) headers(c fiber.Ctx) error {
+	if s.CertFile != "" {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
@@ -172,6 +155,9 @@ func (s *Service) problem(c fiber.Ctx, err error) error {
 		s.Log.Error("request failed", "path", c.Path(), "error", err)
 	}
 	body := huma.ErrorModel{Status: status, Title: statusText(status), Detail: err.Error()}
+	if model, ok := err.(*huma.ErrorModel); ok {
+		body.Errors = model.Errors
+	}
 	return c.Status(status).JSON(body, "application/problem+json")
 }
 
@@ -190,5 +176,11 @@ func (s *Service) health() {
 		}
 		return c.JSON(fiber.Map{"status": "ready", "revision": s.Engine.Config().Revision})
 	})
-	s.app.Get("/metrics", s.metrics())
+	metrics := s.metrics()
+	s.app.Get("/metrics", func(c fiber.Ctx) error {
+		if _, err := s.require(c, false); err != nil { // what flows here is not for strangers
+			return err
+		}
+		return metrics(c)
+	})
 }

@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"gullroute/internal/core/form"
+	"gullroute/internal/core/inert"
 )
 
 // MailboxColumns are the columns of mailboxes in CSV. Lists are written with
@@ -78,7 +79,7 @@ func (r *Rows) next() (n *yaml.Node, line int, problems form.Problems, err error
 	n = &yaml.Node{Kind: yaml.MappingNode, Line: line}
 	var reply *yaml.Node
 	for i, value := range row {
-		value = strings.TrimSpace(value)
+		value = inert.Uncelled(strings.TrimSpace(value))
 		if value == "" {
 			continue
 		}
@@ -166,7 +167,9 @@ func cell(v any) string {
 		for i := range v {
 			words[i] = fmt.Sprint(v[i])
 		}
-		return strings.Join(words, " ")
+		return inert.Cell(strings.Join(words, " "))
+	case string:
+		return inert.Cell(v)
 	}
 	return fmt.Sprint(v)
 }

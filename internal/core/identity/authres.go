@@ -100,9 +100,7 @@ func claims(field []byte, names []string) bool {
 	if !ok || !strings.EqualFold(strings.TrimSpace(name), "Authentication-Results") {
 		return false
 	}
-	value, _, _ = strings.Cut(withoutComments(value), ";")
-	id, _, _ := strings.Cut(strings.TrimSpace(value), " ")
-	id = strings.Trim(strings.TrimSpace(id), `"`)
+	id := authserv(withoutComments(value))
 	for _, own := range names {
 		if strings.EqualFold(strings.TrimSuffix(id, "."), own) {
 			return true
@@ -111,15 +109,42 @@ func claims(field []byte, names []string) bool {
 	return false
 }
 
+// authserv is the authserv-id at the head of a field's value without comments (RFC
+// 8601 section 2.2): a token, or a quoted string in which a backslash quotes.
+func authserv(value string) string {
+	value = strings.TrimSpace(value)
+	if !strings.HasPrefix(value, `"`) {
+		value, _, _ = strings.Cut(value, ";")
+		id, _, _ := strings.Cut(strings.TrimSpace(value), " ")
+		return strings.NewReplacer(`\`, "", `"`, "").Replace(id)
+	}
+	var b strings.Builder
+	for i := 1; i < len(value) && value[i] != '"'; i++ {
+		if value[i] == '\\' && i+1 < len(value) {
+			i++
+		}
+		b.WriteByte(value[i])
+	}
+	return strings.TrimSpace(b.String())
+}
+
 // withoutComments leaves out what stands in round brackets (RFC 5322 section
 // 3.2.2) and unfolds.
 func withoutComments(s string) string {
 	var b strings.Builder
-	depth := 0
+	depth, quoted := 0, false
 	for i := 0; i < len(s); i++ {
 		switch c := s[i]; {
 		case c == '\\' && depth > 0:
 			i++
+		case quoted && c == '\\' && i+1 < len(s):
+			b.WriteString(s[i : i+2])
+			i++
+		case c == '"' && depth == 0:
+			quoted = !quoted
+			b.WriteByte(c)
+		case quoted && c != '\r' && c != '\n':
+			b.WriteByte(c)
 		case c == '(':
 			depth++
 		case c == ')' && depth > 0:

@@ -41,3 +41,33 @@ func Text(s string) string {
 	}
 	return b.String()
 }
+
+// Cell is s as a cell of a table file: what a spreadsheet would run as a formula
+// becomes a text by an apostrophe before it, and what acts on a terminal an escape.
+// Lines and tabs within stay.
+func Cell(s string) string {
+	if s == "" {
+		return s
+	}
+	switch s[0] {
+	case '=', '+', '-', '@', '\t', '\r', '\n', 0x1b:
+		s = "'" + s
+	}
+	if !strings.ContainsFunc(s, func(r rune) bool { return r != '\n' && r != '\t' && r != '\r' && Acts(r) || r == utf8.RuneError }) {
+		return s
+	}
+	var b strings.Builder
+	for line := range strings.Lines(s) {
+		text := strings.TrimRight(line, "\r\n")
+		b.WriteString(Text(text) + line[len(text):])
+	}
+	return b.String()
+}
+
+// Uncelled is what Cell was given, as far as a table file's reader can tell.
+func Uncelled(s string) string {
+	if len(s) > 1 && s[0] == '\'' && strings.ContainsRune("=+-@\t\r\n\x1b", rune(s[1])) {
+		return s[1:]
+	}
+	return s
+}

@@ -45,3 +45,17 @@ func TestStoredJSONHoldsNothingThatADatabaseRefuses(t *testing.T) {
 		}
 	}
 }
+
+func TestACellIsNoFormula(t *testing.T) {
+	for in, want := range map[string]string{
+		"=1+1": "'=1+1", "+47": "'+47", "-x": "'-x", "@sum": "'@sum", "\tx": "'\tx", "\r=1": "'\r=1", "plain": "plain", "a=b": "a=b", "": "",
+		"\x1b[2Jx": `'\x1b[2Jx`, "a\x1b]0;x\x07\nb": `a\x1b]0;x\x07` + "\nb", "å\nb": "å\nb", "'=": "'=",
+	} {
+		if got := Cell(in); got != want {
+			t.Errorf("%q came out as %q, want %q", in, got, want)
+		}
+	}
+	if Uncelled(Cell("=x")) != "=x" || Uncelled("'tis") != "'tis" {
+		t.Error("what was made a text is not read back")
+	}
+}
