@@ -35,22 +35,6 @@ const (
 // tellEvery is how often it is seen whether people are to be told something.
 const tellEvery = 3 * time.Second
 
-// keepTelling tells people until ctx ends.
-func (e *Engine) keepTelling(ctx context.Context) {
-	tick := time.NewTicker(tellEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case now := <-tick.C:
-			if err := e.alerts(ctx, now.UTC()); err != nil {
-				e.complain(ctx, "not all alerts could be told yet", err)
-			}
-		}
-	}
-}
-
 // alerts tells people of troubles: of each once, again after a time, and when it is
 // over. What cannot be told is tried again.
 func (e *Engine) alerts(ctx context.Context, now time.Time) error {

@@ -348,7 +348,7 @@ func (e *Engine) Revert(ctx context.Context, who string, number int, why string)
 	if err != nil {
 		return mail.Applied{}, err
 	}
-	if _, err := config.Parse([]byte(rev.Text)); err != nil {
+	if _, err := config.ParseStored([]byte(rev.Text)); err != nil {
 		return mail.Applied{}, err
 	}
 	return e.record(ctx, store.NewRevision{Who: who, Why: why, Text: rev.Text, Reverts: number})

@@ -31,6 +31,7 @@ import (
 	"gullroute/internal/engine/seal"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/snags"
+	"gullroute/internal/engine/supervise"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
@@ -62,6 +63,7 @@ type Engine struct {
 	Started time.Time
 
 	node          int
+	background    *supervise.Supervisor
 	cfg           atomic.Pointer[config.Compiled]
 	resolver      atomic.Pointer[resolve.Resolver] // with its cache, of the configuration in force
 	applyMu       sync.Mutex                       // of what is in force
@@ -94,7 +96,7 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 		return nil, fmt.Errorf("node: %w", err)
 	}
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store, salt), Sent: allowance.New(o.Store), Started: time.Now(),
-		node: node, asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
+		node: node, background: supervise.New(o.Log), asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	e.SignIn.Limiter.Proofs = o.Store
 	ids := ident.NewMaker(node, time.Now)
 	e.Snags = snags.New(o.Store, ids, e.Tally, o.Log)
@@ -148,13 +150,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	recording, stopRecording := context.WithCancel(context.Background())
 	e.stopRecording = stopRecording
 	go func() { e.Record.Run(recording); close(e.recorded) }()
-	go e.keepCounts(e.running)
-	go e.keepQueue(e.running)
-	go e.upkeep(e.running)
-	go e.Store.Listen(e.running, e.catchUp, e.noticed)
-	go e.share(e.running)
-	go e.Snags.Run(e.running)
-	go e.keepTelling(e.running)
+	for _, l := range e.loops() {
+		e.background.Go(e.running, l)
+	}
 	return nil
 }
 
@@ -190,7 +188,7 @@ func (e *Engine) Trouble() string {
 // take puts a revision in force on this node. A listener that cannot be opened
 // does not keep the rest from it.
 func (e *Engine) take(rev mail.Revision, dir *directory.Directory) error {
-	c, err := config.Parse([]byte(rev.Text))
+	c, err := config.ParseStored([]byte(rev.Text))
 	if err != nil {
 		return fmt.Errorf("configuration revision %d: %w", rev.Number, err)
 	}
@@ -226,53 +224,52 @@ func (e *Engine) force(c *config.Compiled) {
 	e.trouble.Store(&trouble)
 }
 
-// upkeep takes what accounts sent to the database, keeps partitions, and goes
-// back from a revision that nobody confirmed.
-func (e *Engine) upkeep(ctx context.Context) {
-	counts := time.NewTicker(5 * time.Second)
-	defer counts.Stop()
-	partitions := time.NewTicker(time.Hour)
-	defer partitions.Stop()
-	minute := time.NewTicker(20 * time.Second)
-	defer minute.Stop()
-	keys := time.NewTicker(keysEvery)
-	defer keys.Stop()
-	second := time.NewTicker(time.Second)
-	defer second.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case now := <-second.C:
-			if by := e.ConfirmBy(); !by.IsZero() && now.After(by) {
-				e.goBack(ctx)
-			}
-			if end := e.pauseEnds.Load(); end != nil && !end.IsZero() && now.After(*end) {
-				if err := e.followPauses(ctx); err != nil && ctx.Err() == nil {
-					e.Log.Warn("a pause that is over could not be ended", "error", err)
-				}
-			}
-		case <-counts.C:
-			if err := e.Sent.Flush(ctx); err != nil && ctx.Err() == nil {
-				e.Log.Warn("counts could not be stored yet", "error", err)
-			}
-		case now := <-minute.C:
-			if err := e.dailyReport(ctx, now); err != nil {
-				e.complain(ctx, "the daily report could not be sent yet", err)
-			}
-		case <-keys.C:
-			if err := e.checkKeys(ctx); err != nil {
-				e.complain(ctx, "DNS could not be asked for the records of keys", err)
-			}
-			if err := e.watchReadiness(ctx); err != nil {
-				e.complain(ctx, "the domains could not be looked at", err)
-			}
-		case now := <-partitions.C:
-			if err := e.forget(ctx, now); err != nil {
-				e.Log.Error("partitions could not be kept", "error", err)
-			}
-		}
+// loops are what the node does in the background. Each is one thing: a name server that
+// does not answer delays the look at our domains, and nothing else.
+func (e *Engine) loops() []supervise.Loop {
+	const second = time.Second
+	return []supervise.Loop{
+		{Name: "going back from what nobody confirmed", Every: second, Limit: 20 * second, Do: e.goBackInTime},
+		{Name: "ends of pauses", Every: second, Limit: 20 * second, Do: e.endPauses},
+		{Name: "counts of limits", Every: 5 * second, Limit: 20 * second, Do: e.Sent.Flush},
+		{Name: "daily report", Every: 20 * second, Limit: 5 * time.Minute, Do: func(ctx context.Context) error { return e.dailyReport(ctx, time.Now()) }},
+		{Name: "records of keys", Every: keysEvery, Limit: 5 * time.Minute, Do: e.checkKeys},
+		{Name: "readiness of our domains", Every: keysEvery, Limit: 15 * time.Minute, Do: e.watchReadiness},
+		{Name: "forgetting", Every: time.Hour, Limit: 30 * time.Minute, Do: func(ctx context.Context) error { return e.forget(ctx, time.Now()) }},
+		{Name: "counts", Every: countEvery, Limit: time.Minute, Do: e.count},
+		{Name: "counts by lane", Every: gatherEvery, Limit: time.Minute, Do: e.Store.GatherLanes},
+		{Name: "sweeping", Every: gatherEvery, Limit: 10 * time.Minute, Do: e.sweep()},
+		{Name: "flow by lane", Every: 5 * second, Limit: time.Minute, Do: e.storeFlow},
+		{Name: "what lanes moved before", Every: 5 * time.Minute, Limit: time.Minute, Do: func(ctx context.Context) error { return e.Store.ForgetFlow(ctx, time.Now().Add(-flowKept)) }},
+		{Name: "lanes in trouble", Every: time.Minute, Limit: time.Minute, Do: e.leaveLanes},
+		{Name: "alerts", Every: tellEvery, Limit: 5 * time.Minute, Do: func(ctx context.Context) error { return e.alerts(ctx, time.Now().UTC()) }},
+		{Name: "snags", Do: func(ctx context.Context) error { e.Snags.Run(ctx); return nil }},
+		{Name: "notices of other nodes", Do: func(ctx context.Context) error { e.Store.Listen(ctx, e.catchUp, e.noticed); return nil }},
+		{Name: "events of other nodes", Do: func(ctx context.Context) error { e.share(ctx); return nil }},
+		{Name: "what an earlier run left", Limit: time.Minute, Do: e.takeUp},
 	}
+}
+
+// Loops are how the background loops do.
+func (e *Engine) Loops() []supervise.State {
+	return append(e.background.States(), e.Queue.Loops.States()...)
+}
+
+// goBackInTime goes back from a revision that nobody confirmed. Nothing that it waits
+// for depends on the revision: it is what saves from a wrong one.
+func (e *Engine) goBackInTime(ctx context.Context) error {
+	if by := e.ConfirmBy(); !by.IsZero() && time.Now().After(by) {
+		e.goBack(ctx)
+	}
+	return nil
+}
+
+// endPauses ends pauses whose time is over.
+func (e *Engine) endPauses(ctx context.Context) error {
+	if end := e.pauseEnds.Load(); end != nil && !end.IsZero() && time.Now().After(*end) {
+		return e.followPauses(ctx)
+	}
+	return nil
 }
 
 // proofsKept is how long it is known where an account signed in.
@@ -290,6 +287,7 @@ func (e *Engine) Stop() {
 	e.Receive.Stop(5 * time.Second)
 	e.stop()
 	<-e.done
+	e.background.Wait()
 	e.stopRecording()
 	<-e.recorded
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)

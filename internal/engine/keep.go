@@ -18,75 +18,58 @@ const (
 	flowKept   = 2 * time.Hour
 )
 
-// keepQueue keeps the queue's tables small and its counts gathered. At first it
-// frees what earlier runs of this node held: the queue moves meanwhile.
-func (e *Engine) keepQueue(ctx context.Context) {
-	if n, err := e.Store.ReleaseDead(ctx); err == nil && n > 0 {
+// takeUp frees what earlier runs of this node held: the queue moves meanwhile.
+func (e *Engine) takeUp(ctx context.Context) error {
+	n, err := e.Store.ReleaseDead(ctx)
+	if err == nil && n > 0 {
 		e.Log.Info("took up what an earlier run left", "deliveries", n)
 		e.Queue.Wake()
 	}
-	tick := time.NewTicker(gatherEvery)
-	defer tick.Stop()
+	return err
+}
+
+// sweep keeps the queue's tables small.
+func (e *Engine) sweep() func(context.Context) error {
 	var swept, rounds int64
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	return func(ctx context.Context) error {
 		rounds++
-		if err := e.Store.GatherLanes(ctx); err != nil {
-			e.complain(ctx, "lanes could not be counted", err)
-			continue
-		}
 		gone := e.Queue.Left()
 		queueToo := false
 		if left := gone - swept; left > sweepAfter && left > e.Queue.Waiting()/sweepShare {
 			swept, queueToo = gone, true
 		}
-		if rounds%10 == 0 || queueToo {
-			if err := e.Store.Sweep(ctx, queueToo); err != nil {
-				e.complain(ctx, "the queue's tables could not be swept", err)
-			}
+		if rounds%10 != 0 && !queueToo {
+			return nil
 		}
-		if rounds%60 == 0 {
-			e.leaveLanes(ctx)
-		}
-		if rounds%5 == 0 {
-			e.storeFlow(ctx, rounds%300 == 0)
-		}
+		return e.Store.Sweep(ctx, queueToo)
 	}
 }
 
 // leaveLanes lets memory forget lanes whose hosts were in trouble and in which no mail
 // is left.
-func (e *Engine) leaveLanes(ctx context.Context) {
+func (e *Engine) leaveLanes(ctx context.Context) error {
 	ids := e.Queue.InTrouble()
 	if len(ids) == 0 {
-		return
+		return nil
 	}
 	empty, err := e.Store.Empty(ctx, ids)
-	if err != nil {
-		e.complain(ctx, "it could not be found which lanes are empty", err)
-		return
+	if err == nil {
+		e.Queue.Leave(empty)
 	}
-	e.Queue.Leave(empty)
+	return err
 }
 
-func (e *Engine) storeFlow(ctx context.Context, forget bool) {
+func (e *Engine) storeFlow(ctx context.Context) error {
 	flow := e.Queue.TakeFlow()
 	if err := e.Store.AddFlow(ctx, flow); err != nil {
 		e.Queue.GiveFlow(flow)
-		e.complain(ctx, "what lanes moved could not be stored yet", err)
+		return err
 	}
-	if forget {
-		if err := e.Store.ForgetFlow(ctx, time.Now().Add(-flowKept)); err != nil {
-			e.complain(ctx, "what lanes moved could not be forgotten", err)
-		}
-	}
-	if n, err := e.Store.QueueLength(ctx); err == nil {
+	n, err := e.Store.QueueLength(ctx)
+	if err == nil {
 		e.Queue.SetWaiting(n)
 	}
+	return err
 }
 
 func (e *Engine) complain(ctx context.Context, text string, err error) {
@@ -98,21 +81,11 @@ func (e *Engine) complain(ctx context.Context, text string, err error) {
 // countEvery is how often what happened is counted.
 const countEvery = time.Second
 
-// keepCounts lets what happened be counted, behind the mail.
-func (e *Engine) keepCounts(ctx context.Context) {
-	tick := time.NewTicker(countEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if _, err := e.Store.Count(ctx); err != nil {
-			if errors.Is(err, store.ErrData) {
-				e.Tally.Refuse("counts")
-			}
-			e.complain(ctx, "what happened could not be counted", err)
-		}
+// count lets what happened be counted, behind the mail.
+func (e *Engine) count(ctx context.Context) error {
+	_, err := e.Store.Count(ctx)
+	if errors.Is(err, store.ErrData) {
+		e.Tally.Refuse("counts")
 	}
+	return err
 }

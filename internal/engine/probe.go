@@ -276,7 +276,7 @@ func (x *probing) letter(to address.Address) *deliver.Letter {
 	l := &deliver.Letter{ID: id, Sender: x.sender, UTF8: x.sender.NeedsUTF8() || to.NeedsUTF8()}
 	l.EightBit = l.UTF8
 	text := []byte(content)
-	if fields, err := x.e.Queue.Signer.Sign(context.Background(), func() (io.Reader, error) { return bytes.NewReader(text), nil }); err == nil {
+	if fields, err := x.e.Queue.Signer.Sign(context.Background(), nil, func() (io.Reader, error) { return bytes.NewReader(text), nil }); err == nil {
 		text = append(fields, text...)
 	}
 	l.Size = int64(len(text))

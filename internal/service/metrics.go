@@ -22,6 +22,9 @@ var (
 	memoryDesc   = prometheus.NewDesc("gull_queue_window_deliveries", "Deliveries that this node holds in memory.", nil, nil)
 	keptDesc     = prometheus.NewDesc("gull_queue_window_bytes", "Octets of content that this node holds in memory.", nil, nil)
 	refusedDesc  = prometheus.NewDesc("gull_data_refused_total", "Items that the database refused and that were put aside, by who writes them.", []string{"writer"}, nil)
+	roundsDesc   = prometheus.NewDesc("gull_loop_rounds_total", "Rounds of background loops.", []string{"loop"}, nil)
+	faultsDesc   = prometheus.NewDesc("gull_loop_faults_total", "Rounds of background loops that failed.", []string{"loop"}, nil)
+	roundDesc    = prometheus.NewDesc("gull_loop_round_seconds", "How long the running round of a background loop takes, or the last one took.", []string{"loop"}, nil)
 	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.", []string{"listener"}, nil)
 	snagDesc     = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.", []string{"severity"}, nil)
 	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
@@ -32,7 +35,7 @@ type collector struct{ s *Service }
 
 // Describe lists the metrics.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, refusedDesc, sessionsDesc, snagDesc, databaseDesc} {
+	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc, databaseDesc} {
 		ch <- d
 	}
 }
@@ -49,6 +52,15 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	for _, w := range tally.Writers {
 		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(c.s.Engine.Tally.Refused(w)), w)
+	}
+	for _, l := range c.s.Engine.Loops() {
+		ch <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(l.Rounds), l.Name)
+		ch <- prometheus.MustNewConstMetric(faultsDesc, prometheus.CounterValue, float64(l.Faults), l.Name)
+		took := l.Took
+		if !l.Since.IsZero() {
+			took = time.Since(l.Since)
+		}
+		gauge(roundDesc, took.Seconds(), l.Name)
 	}
 	deliveries, octets := c.s.Engine.Queue.InMemory()
 	gauge(memoryDesc, float64(deliveries))

@@ -59,6 +59,19 @@ func ParsePattern(s string) (Pattern, error) {
 // String is the pattern as it was written.
 func (p Pattern) String() string { return p.text }
 
+// Never says why p can match no address that there is, with the right form; nil if it
+// can. An asterisk stands for a whole domain or a whole name, never for a part of one.
+func (p Pattern) Never() error {
+	if !strings.Contains(p.local, "*") {
+		return nil
+	}
+	domain := p.text[strings.LastIndexByte(p.text, '@')+1:]
+	if p.local == "*" {
+		return fmt.Errorf("pattern %q matches nothing: write %q for every address there", p.text, domain)
+	}
+	return fmt.Errorf("pattern %q matches nothing: \"*\" stands for no part of a name; write the whole address, or %q for every address there", p.text, domain)
+}
+
 // Any reports whether p selects every address.
 func (p Pattern) Any() bool { return !p.null && p.local == "" && p.domain == "" }
 

@@ -10,8 +10,9 @@ import (
 	"gullroute/internal/core/directory"
 )
 
-// check finds what is wrong between the parts of a configuration.
-func check(c *Config) Problems {
+// check finds what is wrong between the parts of a configuration; of a stored one not
+// what earlier versions took.
+func check(c *Config, stored bool) Problems {
 	k := checker{c: c, routeAt: map[string]int{}, listenerAt: map[string]int{}, kinds: map[string]string{}}
 	k.listeners()
 	k.routes()
@@ -19,6 +20,9 @@ func check(c *Config) Problems {
 	k.rules()
 	k.peers()
 	k.service()
+	if !stored {
+		k.patterns()
+	}
 	if len(c.Mailboxes)+len(c.Aliases) > 0 {
 		k.problems = append(k.problems, directory.CheckAll(c.Mailboxes, c.Aliases, func(d string) string { return k.kinds[d] })...)
 	}
@@ -60,6 +64,38 @@ func (k *checker) service() {
 	}
 	if s.DefaultSenderDomain != "" && k.kinds[string(s.DefaultSenderDomain)] == "" {
 		k.wrong(s.Line, "service.default_sender_domain", "%s is not among our domains", address.DisplayDomain(string(s.DefaultSenderDomain)))
+	}
+}
+
+// patterns finds those that match nothing: a rule that refuses by one refuses nobody.
+func (k *checker) patterns() {
+	look := func(line int, field string, list address.Patterns) {
+		for _, p := range list {
+			if err := p.Never(); err != nil {
+				k.wrong(line, field, "%v", err)
+			}
+		}
+	}
+	for i := range k.c.RelayRules {
+		r := &k.c.RelayRules[i]
+		look(r.Line, fmt.Sprintf("relay_rules[%d].accounts", i), r.Accounts)
+		look(r.Line, fmt.Sprintf("relay_rules[%d].senders", i), r.Senders)
+		look(r.Line, fmt.Sprintf("relay_rules[%d].recipients", i), r.Recipients)
+	}
+	for i := range k.c.Routes {
+		r := &k.c.Routes[i]
+		look(r.Line, fmt.Sprintf("routes[%d].recipients", i), r.Recipients)
+		look(r.Line, fmt.Sprintf("routes[%d].senders", i), r.Senders)
+		look(r.Line, fmt.Sprintf("routes[%d].accounts", i), r.Accounts)
+	}
+	for i := range k.c.Peers {
+		look(k.c.Peers[i].Line, fmt.Sprintf("peers[%d].domains", i), k.c.Peers[i].Domains)
+	}
+	for i := range k.c.Domains {
+		look(k.c.Domains[i].Line, fmt.Sprintf("domains[%d].rewrite_senders", i), k.c.Domains[i].RewriteSenders)
+	}
+	for _, m := range k.c.Mailboxes {
+		look(m.Line, "mailboxes.send_as", m.SendAs)
 	}
 }
 

@@ -63,3 +63,26 @@ func TestDefaultsAndUnits(t *testing.T) {
 		t.Errorf("%+v %+v", k.Schedule, l)
 	}
 }
+
+func TestAPatternThatMatchesNothingIsAnErrorWithTheRightForm(t *testing.T) {
+	const text = "service: {host_name: mail.skerryline.example, postmaster: a@skerryline.example}\nrelay_rules:\n  - {name: no, senders: [\"PATTERN\"], action: refuse}\n"
+	for pattern, want := range map[string]string{
+		"*@skerryline.example":     `line 3, relay_rules[0].senders: pattern "*@skerryline.example" matches nothing: write "skerryline.example" for every address there`,
+		"tick*@skerryline.example": `line 3, relay_rules[0].senders: pattern "tick*@skerryline.example" matches nothing: "*" stands for no part of a name; write the whole address, or "skerryline.example" for every address there`,
+		"keeper@*":                 "",
+		"*.skerryline.example":     "",
+		"<>":                       "",
+	} {
+		_, err := Parse([]byte(strings.Replace(text, "PATTERN", pattern, 1)))
+		got := ""
+		if err != nil {
+			got = err.Error()
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", pattern, got, want)
+		}
+		if _, err := ParseStored([]byte(strings.Replace(text, "PATTERN", pattern, 1))); err != nil {
+			t.Errorf("%s was in force before, and stops the service now: %v", pattern, err)
+		}
+	}
+}

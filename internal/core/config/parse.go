@@ -8,7 +8,13 @@ import (
 
 // Parse reads and checks a YAML configuration, with or without a directory in
 // the same text. The error is Problems.
-func Parse(text []byte) (*Config, error) {
+func Parse(text []byte) (*Config, error) { return parse(text, false) }
+
+// ParseStored reads a configuration that was in force before. What earlier versions took
+// and this one no longer does, it still takes: an upgrade must not stop the service.
+func ParseStored(text []byte) (*Config, error) { return parse(text, true) }
+
+func parse(text []byte, stored bool) (*Config, error) {
 	root, err := form.ParseYAML(text)
 	if err != nil {
 		return nil, err
@@ -25,7 +31,7 @@ func Parse(text []byte) (*Config, error) {
 			c.Listeners[i].GreetingName = c.Service.HostName
 		}
 	}
-	if problems := check(c); len(problems) > 0 {
+	if problems := check(c, stored); len(problems) > 0 {
 		return nil, problems
 	}
 	return c, nil

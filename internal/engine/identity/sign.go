@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/mail"
 	"slices"
 	"strings"
 	"sync/atomic"
 
 	"github.com/emersion/go-msgauth/dkim"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/identity"
 	"gullroute/internal/core/message"
 )
@@ -71,8 +73,9 @@ var signed = []string{"From", "Sender", "Reply-To", "To", "Cc", "Subject", "Date
 var once = []string{"From", "To", "Cc", "Subject", "Date", "Message-ID", "Reply-To", "Content-Type"}
 
 // Sign returns the DKIM-Signature fields for a letter, each with its CRLF; none if
-// no key is for it. The content is read once.
-func (s *Signer) Sign(ctx context.Context, content func() (io.Reader, error)) ([]byte, error) {
+// no key is for it, or if may says of an address in From that who sent it may not use
+// it. The content is read once.
+func (s *Signer) Sign(ctx context.Context, may func(from address.Address) bool, content func() (io.Reader, error)) ([]byte, error) {
 	in, err := content()
 	if err != nil {
 		return nil, err
@@ -85,7 +88,7 @@ func (s *Signer) Sign(ctx context.Context, content func() (io.Reader, error)) ([
 	head = head[:n]
 	section, _ := message.SplitHeader(head)
 	keys := s.For(FromDomain(section))
-	if len(keys) == 0 {
+	if len(keys) == 0 || !mayAll(section, may) {
 		return nil, nil
 	}
 	fields := covered(message.ParseHeader(section))
@@ -115,6 +118,28 @@ func (s *Signer) Sign(ctx context.Context, content func() (io.Reader, error)) ([
 		b.WriteString(signer.Signature())
 	}
 	return b.Bytes(), ctx.Err()
+}
+
+// mayAll asks of every address in From; what cannot be read is nobody's.
+func mayAll(section []byte, may func(address.Address) bool) bool {
+	if may == nil {
+		return true
+	}
+	for _, f := range message.ParseHeader(section) {
+		if !strings.EqualFold(f.Name, "From") {
+			continue
+		}
+		list, err := mail.ParseAddressList(f.Value)
+		if err != nil {
+			return false
+		}
+		for _, a := range list {
+			if from, err := address.Parse(a.Address); err != nil || !may(from) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // covered are the fields that a signature names for a header: each of those signed

@@ -96,7 +96,9 @@ func TestNobodyRunsInCirclesWhileTheDatabaseIsAway(t *testing.T) {
 	if len(f.outcomes()) != 0 {
 		t.Error("it was delivered while our leases may be another's")
 	}
-	q.heartbeat(context.Background())
+	if err := q.heartbeat(context.Background()); err != nil {
+		t.Fatal(err)
+	}
 	within(t, "it is delivered when the database is back", func() bool { return len(f.outcomes()) == 1 })
 }
 

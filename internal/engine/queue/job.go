@@ -12,6 +12,7 @@ import (
 	"gullroute/internal/core/ident"
 	core "gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/relay"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
@@ -67,6 +68,18 @@ func (q *Queue) letter(j *job) *deliver.Letter {
 		}}
 }
 
+// mayWriteAs says of an address in From whether who signed in may use it; nil, of
+// machines and of ourselves, asks nothing.
+func (j *job) mayWriteAs(cfg *config.Compiled) func(address.Address) bool {
+	account, err := address.Parse(j.account)
+	if err != nil {
+		return nil
+	}
+	return func(from address.Address) bool {
+		return relay.Belongs(cfg, config.Envelope{Account: account, Sender: from})
+	}
+}
+
 // signed is the letter with the signatures of the domain it is from. Only what our
 // people, our machines and we ourselves wrote is signed: a stranger may write any
 // From. Towards our own mailbox servers nothing is.
@@ -75,7 +88,7 @@ func (q *Queue) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Failu
 	if q.Signer == nil || !q.Signer.Any() || j.direction == mail.In || r.NextHop == config.HopLMTP {
 		return l, nil
 	}
-	fields, err := q.Signer.Sign(q.ctx, l.Content)
+	fields, err := q.Signer.Sign(q.ctx, j.mayWriteAs(q.cfg.Load()), l.Content)
 	if err != nil {
 		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the letter could not be signed: " + err.Error()}}
 	}

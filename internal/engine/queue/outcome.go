@@ -3,6 +3,7 @@ package queue
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"time"
@@ -85,17 +86,16 @@ func (q *Queue) finishRefused(due *store.Due, fault *smtp.Reply) {
 
 // expireOverdue gives up what nobody tried at its very end: the letters of a
 // lane that rests.
-func (q *Queue) expireOverdue(ctx context.Context) {
+func (q *Queue) expireOverdue(ctx context.Context) error {
 	cfg := q.cfg.Load()
 	if cfg == nil || q.fenced() {
-		return
+		return nil
 	}
 	now := time.Now()
 	late := now.Add(-time.Minute) // those of a moving lane get their last attempt
 	due, err := q.Store.LeaseOverdue(ctx, q.Node, late, late.Add(-cfg.ShortestGiveUp()), leaseAtOnce)
 	if err != nil {
-		q.Log.Error("overdue deliveries cannot be read", "error", err)
-		return
+		return fmt.Errorf("overdue deliveries cannot be read: %w", err)
 	}
 	for i := range due {
 		d := &due[i].Delivery
@@ -108,6 +108,7 @@ func (q *Queue) expireOverdue(ctx context.Context) {
 		j.deliveries = []*mail.Delivery{d}
 		q.record(j, &store.Outcome{Delivery: d, At: now.UTC(), Begotten: q.notice(cfg, j, j.deliveries, now)})
 	}
+	return nil
 }
 
 // Left is how many deliveries came to their end here.

@@ -5,6 +5,7 @@ package queue
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"sync"
@@ -17,6 +18,7 @@ import (
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/identity"
 	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/supervise"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
@@ -102,6 +104,8 @@ type Queue struct {
 	warned      warned
 	flows       flows
 	restRecords chan store.Rest
+	// Loops are what the queue does in the background.
+	Loops *supervise.Supervisor
 
 	left     atomic.Int64 // deliveries that came to their end
 	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
@@ -133,6 +137,7 @@ func New(o Options) *Queue {
 		born:        time.Now(),
 		connecting:  context.Background(),
 		restRecords: make(chan store.Rest, 4096),
+		Loops:       supervise.New(o.Log),
 	}
 	return q
 }
@@ -185,10 +190,13 @@ func (q *Queue) Run(ctx context.Context) {
 	go func() { defer recorder.Done(); q.writeOutcomes() }()
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.writeRests() }()
-	recorder.Add(1)
-	go func() { defer recorder.Done(); q.warnDelayed(ctx) }()
-
-	q.poll(ctx)
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Every: heartbeatEvery, Limit: heartbeatEvery, Do: q.heartbeat})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: dead nodes", Every: heartbeatEvery, Limit: enterTimeout, Do: q.releaseDead})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what is due", Do: q.fetchDue})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what expires", Every: 30 * time.Second, Limit: time.Minute, Do: q.expireOverdue})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: delay notices", Every: warnEvery, Limit: 5 * time.Minute, Do: q.warnDelayed})
+	<-ctx.Done()
+	q.Loops.Wait()
 
 	q.mu.Lock()
 	q.stopping = true
@@ -218,25 +226,14 @@ func (q *Queue) RunIntake(ctx context.Context) {
 	writers.Wait()
 }
 
-// poll looks for what is due, keeps the node alive and takes over from dead
-// ones.
-func (q *Queue) poll(ctx context.Context) {
-	beat := time.NewTicker(heartbeatEvery)
-	defer beat.Stop()
-	sweep := time.NewTicker(30 * time.Second)
-	defer sweep.Stop()
+// fetchDue looks for what is due until ctx ends.
+func (q *Queue) fetchDue(ctx context.Context) error {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			return
-		case <-beat.C:
-			q.heartbeat(ctx)
-			continue
-		case <-sweep.C:
-			q.expireOverdue(ctx)
-			continue
+			return nil
 		case <-q.wake:
 		case <-timer.C:
 		}
@@ -244,13 +241,12 @@ func (q *Queue) poll(ctx context.Context) {
 	}
 }
 
-func (q *Queue) heartbeat(ctx context.Context) {
-	ctx, cancel := context.WithTimeout(ctx, heartbeatEvery)
-	defer cancel()
+// heartbeat keeps the node alive, and gives back what the database did not take
+// before. Nothing else may stand before it: other nodes count its silence.
+func (q *Queue) heartbeat(ctx context.Context) error {
 	taken, err := q.Store.Heartbeat(ctx, q.Node)
 	if err != nil {
-		q.Log.Error("database does not answer", "error", err)
-		return
+		return fmt.Errorf("the database does not answer: %w", err)
 	}
 	wasFenced := q.fenced()
 	q.lastSeen.Store(int64(time.Since(q.born)))
@@ -267,10 +263,17 @@ func (q *Queue) heartbeat(ctx context.Context) {
 	for _, b := range backs {
 		q.giveBack(b)
 	}
-	if n, err := q.Store.ReleaseDead(ctx); err == nil && n > 0 {
+	return nil
+}
+
+// releaseDead takes over from dead nodes.
+func (q *Queue) releaseDead(ctx context.Context) error {
+	n, err := q.Store.ReleaseDead(ctx)
+	if err == nil && n > 0 {
 		q.Log.Warn("took over from a dead node", "deliveries", n)
 		q.Wake()
 	}
+	return err
 }
 
 // forget drops what waits in memory: another node took this one for dead and has

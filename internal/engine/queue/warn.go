@@ -2,6 +2,7 @@ package queue
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -46,38 +47,34 @@ const (
 // warnDelayed tells senders of letters that have waited for long, once each. A
 // letter is looked at once when its time comes: ids grow with time, so what has
 // been looked at is a mark that moves on.
-func (q *Queue) warnDelayed(ctx context.Context) {
-	tick := time.NewTicker(warnEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		cfg := q.cfg.Load()
-		if cfg == nil || q.fenced() {
-			continue
-		}
-		for _, after := range cfg.WarnTimes() {
-			for q.warnPage(ctx, cfg, after) {
+func (q *Queue) warnDelayed(ctx context.Context) error {
+	cfg := q.cfg.Load()
+	if cfg == nil || q.fenced() {
+		return nil
+	}
+	for _, after := range cfg.WarnTimes() {
+		for {
+			more, err := q.warnPage(ctx, cfg, after)
+			if err != nil {
+				return err
+			}
+			if !more {
+				break
 			}
 		}
 	}
+	return nil
 }
 
 // warnPage looks at one page and reports whether there may be more.
-func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.Duration) bool {
+func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.Duration) (bool, error) {
 	now, mark := time.Now(), q.warned.get(after)
 	due, last, err := q.Store.Unwarned(ctx, mark, now.Add(-after), warnPage)
 	if err != nil {
-		if ctx.Err() == nil {
-			q.Log.Error("letters that wait for long cannot be read", "error", err)
-		}
-		return false
+		return false, fmt.Errorf("letters that wait for long cannot be read: %w", err)
 	}
 	if last == (mail.DeliveryID{}) {
-		return false
+		return false, nil
 	}
 	warnings := q.warnings(cfg, due, after, now)
 	if len(warnings) > 0 {
@@ -89,14 +86,13 @@ func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.D
 		dropped, err := q.Store.Warn(ctx, q.Node, now.UTC(), warnings)
 		if err != nil {
 			q.unreserve(notices)
-			q.Log.Error("senders could not be told of delays", "error", err)
-			return false
+			return false, fmt.Errorf("senders could not be told of delays: %w", err)
 		}
 		q.unreserve(dropped)
 		q.handOver(slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(dropped, e) }))
 	}
 	q.warned.set(after, last)
-	return ctx.Err() == nil
+	return ctx.Err() == nil, nil
 }
 
 // askLane tells of a delivery that was not tried itself what was said to its lane.
