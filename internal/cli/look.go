@@ -37,12 +37,14 @@ func (a *app) printStatus(st mail.Status) {
 	if !st.ConfirmBy.IsZero() {
 		fmt.Fprintf(w, "Revision %d goes back by itself %s unless you keep it: gull revision confirm %d\n\n", st.Revision, ago(st.ConfirmBy.Time), st.Revision)
 	}
-	stuck := st.Resting + st.Stranded
+	stuck := st.Resting + st.Stranded + st.Paused
 	switch {
+	case st.Stopped != "":
+		fmt.Fprintf(w, "%s\n\n", st.Stopped)
 	case st.Domains == 0:
 		fmt.Fprint(w, "No domain is set up yet, so no mail is taken. Begin with: gull domain add skerryline.example --kind local\n\n")
 	case stuck > 0:
-		fmt.Fprintf(w, "%d of %d lanes do not move (%d resting, %d stranded).\n\n", stuck, st.Lanes, st.Resting, st.Stranded)
+		fmt.Fprintf(w, "%d of %d lanes do not move (%d resting, %d stranded, %d paused).\n\n", stuck, st.Lanes, st.Resting, st.Stranded, st.Paused)
 	case st.Deferred > 0:
 		fmt.Fprintf(w, "Mail moves; %d deliveries wait for another attempt.\n\n", st.Deferred)
 	default:

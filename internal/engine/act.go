@@ -459,13 +459,13 @@ func (a *act) eventText() string {
 }
 
 func (a *act) wouldText() string {
-	return fmt.Sprintf("%s would be %s", plural(a.matched, "delivery", "deliveries"), doing[a.r.Verb])
+	return fmt.Sprintf("%s would be %s", plural(a.matched, "delivery", "deliveries"), strings.TrimPrefix(doing[a.r.Verb], "to be "))
 }
 
 func (a *act) doneText(sending int64) string {
 	text := fmt.Sprintf("%s %s", plural(a.touched, "delivery is", "deliveries are"), doing[a.r.Verb])
 	if a.touched == 0 {
-		text = "nothing that matches could be " + doing[a.r.Verb]
+		text = "nothing that matches could be " + strings.TrimPrefix(doing[a.r.Verb], "to be ")
 		if a.f.Action != 0 {
 			text += ": what it touched has left, or a later action touched it; take that back first"
 		}

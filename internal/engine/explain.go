@@ -168,12 +168,35 @@ func (x *explainer) rules() mail.Answer {
 // maxChecks bounds how many rules and routes that did not match are told.
 const maxChecks = 100
 
+// verified asks what the session asks of a recipient at a domain that we only pass on.
+func (x *explainer) verified() *smtp.Reply {
+	d := x.c.Domain(x.to.Domain)
+	if d == nil || d.Kind != config.Relay {
+		return nil
+	}
+	switch d.Verify {
+	case "list":
+		if !d.Lists(x.to) {
+			r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", x.to.Display(), address.DisplayDomain(x.to.Domain))
+			return &r
+		}
+		x.note("domain "+string(d.Name), "passed", "the recipient is on its list")
+	case "call":
+		x.note("domain "+string(d.Name), "passed", "its next hop would be asked about the recipient; that is not done here")
+	}
+	return nil
+}
+
 // ways finds where it would go.
 func (x *explainer) ways() mail.Answer {
 	legs, refusal := route.Plan(x.c, x.env, x.to)
 	if refusal != nil {
 		x.note("recipient", "refused", "%s", refusal.Text())
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+refusal.Text(), *refusal)
+	}
+	if no := x.verified(); no != nil {
+		x.note("recipient", "refused", "%s", no.Text())
+		return x.refuse(x.out.Rule, "the relay rules allow it, but "+no.Text(), *no)
 	}
 	for _, leg := range legs {
 		x.out.Ways = append(x.out.Ways, x.way(leg))
@@ -210,6 +233,10 @@ func (x *explainer) way(leg route.Leg) mail.Way {
 		return w
 	case config.HopNone:
 		w.Trouble = "it would wait, stranded, until a route leads on"
+		return w
+	}
+	if running, err := x.e.Store.RunningNodes(x.ctx); err == nil && leg.Route.Unserved(running) {
+		w.Trouble = leg.Route.UnservedText()
 		return w
 	}
 	terms := route.TermsOf(x.c, leg.Route, leg.NextHop)

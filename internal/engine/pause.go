@@ -177,6 +177,60 @@ func (e *Engine) Pauses() []mail.Pause {
 	return nil
 }
 
+// Stopped says why no mail leaves at all, and what lets it go on; "" if it leaves: all
+// delivery is paused, or there is no node that is not drained.
+func (e *Engine) Stopped(ctx context.Context) string {
+	drained := map[string]bool{}
+	for _, p := range e.Pauses() {
+		switch p.Kind {
+		case mail.PauseDelivery:
+			text := "All delivery is paused by " + p.Who
+			if p.Why != "" {
+				text += " (" + p.Why + ")"
+			}
+			if !p.Until.IsZero() {
+				text += " until " + p.Until.UTC().Format("2006-01-02 15:04 UTC")
+			}
+			return text + ": mail is taken and waits. Let it go on: gull queue resume"
+		case mail.PauseNode:
+			drained[p.Name] = true
+		}
+	}
+	if !drained[e.Name] {
+		return ""
+	}
+	names, err := e.Store.RunningNodes(ctx)
+	if err != nil {
+		return ""
+	}
+	for _, name := range names {
+		if !drained[name] {
+			return ""
+		}
+	}
+	return "Every running node is drained (" + strings.Join(names, ", ") + "): no mail is taken and none leaves. Let one go on: gull node resume " + e.Name
+}
+
+// Drained reports that a person has drained this node.
+func (e *Engine) Drained() bool {
+	for _, p := range e.Pauses() {
+		if p.Kind == mail.PauseNode && p.Name == e.Name {
+			return true
+		}
+	}
+	return false
+}
+
+// DeliveryPaused reports that a person has stopped all delivery.
+func (e *Engine) DeliveryPaused() bool {
+	for _, p := range e.Pauses() {
+		if p.Kind == mail.PauseDelivery {
+			return true
+		}
+	}
+	return false
+}
+
 // Nodes are the services on this database.
 func (e *Engine) Nodes(ctx context.Context) ([]mail.Node, error) {
 	nodes, err := e.Store.Nodes(ctx)

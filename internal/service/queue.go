@@ -57,7 +57,11 @@ func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
 	if err != nil {
 		return nil, err
 	}
-	view, pauses := s.Engine.Queue.View(), s.pausesByName()
+	running, err := s.Store.RunningNodes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	view, pauses, cfg := s.Engine.Queue.View(), s.pausesByName(), s.Engine.Config()
 	for i := range lanes {
 		l := &lanes[i]
 		l.State = mail.LaneMoving
@@ -70,6 +74,17 @@ func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
 			if v.Last != nil {
 				l.Last, l.Cause = v.Last, v.Cause
 			}
+		}
+		if l.State == mail.LaneMoving && l.Waiting+l.Sending == 0 && l.Deferred > 0 && l.Last != nil && l.Last.Stage.OfHost() {
+			// Nothing is known in memory of a lane whose host was in trouble long ago, or of an
+			// earlier run; all that it has waits for the next attempt.
+			l.State, l.Until, l.Why = mail.LaneResting, l.NextTryAt, "its host could not be used at the last attempt"
+			if l.Since.IsZero() {
+				l.Since = l.LastAt
+			}
+		}
+		if r := cfg.Route(l.Route); r != nil && r.Unserved(running) {
+			l.State, l.Since, l.Why, l.NextTryAt = mail.LaneStranded, l.OldestAt, r.UnservedText(), mail.OptTime{}
 		}
 		if l.Route == config.RouteNone {
 			l.State, l.Since = mail.LaneStranded, l.OldestAt

@@ -174,7 +174,14 @@ func (s *Service) health() {
 		if s.Engine.Config() == nil {
 			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "no configuration is in force"})
 		}
-		return c.JSON(fiber.Map{"status": "ready", "revision": s.Engine.Config().Revision})
+		if s.Engine.Drained() {
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "this node is drained: it takes no mail until somebody lets it go on (gull node resume " + s.Engine.Name + ")"})
+		}
+		ready := fiber.Map{"status": "ready", "revision": s.Engine.Config().Revision}
+		if s.Engine.DeliveryPaused() {
+			ready["warning"] = "all delivery is paused: mail is taken, and none leaves"
+		}
+		return c.JSON(ready)
 	})
 	metrics := s.metrics()
 	s.app.Get("/metrics", func(c fiber.Ctx) error {

@@ -32,6 +32,7 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 		st.Listeners = append(st.Listeners, mail.Listener{Name: l.Name, Kind: l.Kind, Address: open[l.Name], Sessions: sessions[l.Name]})
 	}
 	addLanes(&st, lanes)
+	st.Stopped = s.Engine.Stopped(ctx)
 	st.Hours, err = s.Store.Counts(ctx, time.Now().Add(-23*time.Hour).Truncate(time.Hour))
 	if err != nil {
 		return nil, s.storeError(err, "count")
@@ -72,6 +73,8 @@ func addLanes(st *mail.Status, lanes []mail.Lane) {
 			st.Resting++
 		case mail.LaneStranded:
 			st.Stranded++
+		case mail.LanePaused:
+			st.Paused++
 		}
 		if l.State != mail.LaneMoving || l.Deferred > 0 {
 			st.Trouble = append(st.Trouble, l)

@@ -219,7 +219,7 @@ var factsSQL = [...]string{
 		FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) k(id, n, at) JOIN event e ON e.message_id = k.id AND e.at = k.at AND e.n = k.n AND e.kind = 'deferred' JOIN message m ON m.id = k.id
 		CROSS JOIN LATERAL (SELECT coalesce(e.detail->>'recipient', (SELECT recipient FROM delivery WHERE message_id = k.id AND n = k.n), (SELECT recipient FROM delivery_done WHERE message_id = k.id AND n = k.n)) AS recipient,
 			e.detail->'reply' AS reply, e.detail->>'route' AS route, e.detail->>'cause' AS cause) d`,
-	countRefused: `SELECT true AS total, 'rejected' AS kind, m.at, 1 AS n, m.size AS bytes, NULL::bigint AS delay, 'in' AS direction,
+	countRefused: `SELECT true AS total, 'rejected' AS kind, m.at, 1 AS n, CASE m.stage WHEN 'content' THEN m.size ELSE 0 END AS bytes, NULL::bigint AS delay, 'in' AS direction,
 			CASE WHEN m.sender <> '' THEN lower(m.sender) WHEN m.stage IN ('sender', 'recipient', 'content') THEN '<>' END AS sender,
 			CASE WHEN m.sender <> '' THEN split_part(lower(m.sender), '@', -1) WHEN m.stage IN ('sender', 'recipient', 'content') THEN '<>' END AS sender_domain,
 			nullif(m.client_address, '') AS client, nullif(m.listener, '') AS listener, nullif(lower(m.account), '') AS account,

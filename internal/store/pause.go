@@ -76,6 +76,15 @@ func (s *Store) Nodes(ctx context.Context) ([]mail.Node, error) {
 	})
 }
 
+// RunningNodes are the names of the services that run.
+func (s *Store) RunningNodes(ctx context.Context) ([]string, error) {
+	rows, err := s.pool.Query(ctx, `SELECT DISTINCT name FROM node WHERE NOT gone AND seen_at > now() - $1::interval ORDER BY name`, deadAfter)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
 // Tell sends word to all nodes.
 func (s *Store) Tell(ctx context.Context, kind string, keys []string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error { return notify(ctx, tx, kind, keys) })

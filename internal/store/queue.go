@@ -217,9 +217,9 @@ func (s *Store) Warn(ctx context.Context, node int, at time.Time, warnings []War
 		if len(told) == 0 {
 			return nil
 		}
-		return copyIn(ctx, tx.Conn().PgConn(), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}))
+		return copyIn(ctx, tx.Conn().PgConn(), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(received(told))))
 	})
-	return dropped, err
+	return dropped, data(err)
 }
 
 // Warning are the notices of delay about some deliveries of a message.

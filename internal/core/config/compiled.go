@@ -240,3 +240,24 @@ func SplitHost(s string, defaultPort int) (host string, port int) {
 	}
 	return strings.Trim(s[:i], "[]"), port
 }
+
+// Lists reports whether a relay domain's list of recipients has an address. Its
+// postmaster always is (RFC 5321 section 4.5.1).
+func (d *Domain) Lists(a address.Address) bool {
+	for _, r := range d.Recipients {
+		if r.Key() == a.Key() {
+			return true
+		}
+	}
+	return strings.EqualFold(a.Local, "postmaster")
+}
+
+// Unserved reports a route for nodes of which none runs: its mail would wait for ever.
+func (r *Route) Unserved(running []string) bool {
+	return len(r.Nodes) > 0 && !slices.ContainsFunc(running, func(name string) bool { return On(r.Nodes, name) })
+}
+
+// UnservedText says so.
+func (r *Route) UnservedText() string {
+	return "route " + r.Name + " is for " + strings.Join(r.Nodes, ", ") + ", and no node of that name runs: start one, or change the route's nodes"
+}

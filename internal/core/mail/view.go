@@ -86,6 +86,8 @@ type Status struct {
 	Lanes     int        `json:"lanes"`
 	Resting   int        `json:"resting"`
 	Stranded  int        `json:"stranded"`
+	Paused    int        `json:"paused" doc:"Lanes that a person has stopped"`
+	Stopped   string     `json:"stopped" doc:"Why no mail leaves at all and what to do, in a sentence; empty if it does"`
 	OldestAt  OptTime    `json:"oldest_at" nullable:"true"`
 	// Today are the counts of the last 24 hours by kind.
 	Today map[string]int64 `json:"today" doc:"Counts of the last 24 hours by kind"`

@@ -60,7 +60,10 @@ func dimOf(name string) dim { return dim(slices.Index(Dims, name)) }
 // counts the same from its rows.
 func Of(f *mail.Found, events []mail.Event) []Fact {
 	if r := f.Refused; r != nil {
-		fact := Fact{Kind: "rejected", At: r.At, Bytes: r.Size, Delay: -1}
+		fact := Fact{Kind: "rejected", At: r.At, Delay: -1}
+		if r.Stage == diagnose.StageContent { // before, the size is what the client declared
+			fact.Bytes = r.Size
+		}
 		fact.add(byDirection, "in")
 		if r.Sender != "" || r.Stage == diagnose.StageSender || r.Stage == diagnose.StageRecipient || r.Stage == diagnose.StageContent {
 			fact.addSender(r.Sender)

@@ -232,7 +232,8 @@ func (v *reviewer) keys(domain, where string) {
 }
 
 func (v *reviewer) routes() {
-	used := map[string][]string{} // secrets by the routes that use them
+	used := map[string][]string{}  // routes by the secret that they use
+	hosts := map[string][]string{} // hosts by the secret that they are shown
 	for i := range v.c.Routes {
 		r := &v.c.Routes[i]
 		if r.Off {
@@ -249,10 +250,16 @@ func (v *reviewer) routes() {
 				v.found("unverified-sign-in", where, r.Name+" takes any certificate", set("routes", r.Name, "Check the certificate", "If it does not verify, letters wait.", map[string]any{"tls": "verified"}))
 			}
 			used[r.SignIn.Secret] = append(used[r.SignIn.Secret], r.Name+" ("+strings.Join(r.Hosts, ", ")+")")
+			for _, h := range r.Hosts {
+				host, _ := config.SplitHost(strings.ToLower(h), r.Port)
+				if !slices.Contains(hosts[r.SignIn.Secret], host) {
+					hosts[r.SignIn.Secret] = append(hosts[r.SignIn.Secret], host)
+				}
+			}
 		}
 	}
 	for secret, routes := range used {
-		if len(routes) > 1 {
+		if len(routes) > 1 && len(hosts[secret]) > 1 {
 			v.found("shared-secret", "secret "+secret, secret+" is used by "+strings.Join(routes, " and "), nil)
 		}
 	}

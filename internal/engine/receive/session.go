@@ -288,7 +288,10 @@ func (se *session) refuse(r refused) {
 		Stage: r.stage, Code: r.reply.Code, Enhanced: r.reply.Enhanced, Text: r.reply.Text(), Cause: r.cause, Rule: r.rule, Revision: se.cfg.Revision,
 		Recipient: r.to.String(), Size: r.size, Subject: r.summary.Subject, HeaderFrom: r.summary.From, MessageID: r.summary.MessageID}
 	if se.mail != nil {
-		x.Sender, x.Size = se.mail.From.String(), max(x.Size, se.mail.Size)
+		x.Sender = se.mail.From.String()
+		if r.stage != diagnose.StageContent { // what the client declared, and never sent
+			x.Size = se.mail.Size
+		}
 	}
 	se.server.Record.Refuse(x)
 }

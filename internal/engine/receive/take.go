@@ -40,7 +40,7 @@ func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Addre
 	dom := se.cfg.Domain(to.Domain)
 	switch {
 	case dom == nil || dom.Kind != config.Relay:
-	case dom.Verify == "list" && !listed(dom, to):
+	case dom.Verify == "list" && !dom.Lists(to):
 		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(), address.DisplayDomain(to.Domain))
 		return &r, diagnose.NoSuchUser
 	case dom.Verify == "call" && se.server.Verify != nil:
@@ -85,15 +85,6 @@ func (se *session) giveBack() {
 		se.server.Allowance.GiveBack(r.rule, r.holder, 1, r.recipients)
 	}
 	se.reserved = nil
-}
-
-func listed(d *config.Domain, to address.Address) bool {
-	for _, a := range d.Recipients {
-		if a.Key() == to.Key() {
-			return true
-		}
-	}
-	return strings.EqualFold(to.Local, "postmaster")
 }
 
 // room reports a mailbox that cannot take the message: RFC 3463's 2.2 is a full

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/apart"
@@ -71,7 +72,11 @@ func New(o Options) *Recorder {
 // Refuse records a refusal and tells it.
 func (r *Recorder) Refuse(x mail.Refusal) {
 	x.ID, x.Node = r.IDs.Next(), r.Node
-	r.Tally.Add(tally.Rejected, x.Size)
+	size := x.Size
+	if x.Stage != diagnose.StageContent { // declared only
+		size = 0
+	}
+	r.Tally.Add(tally.Rejected, size)
 	if r.Hub.Watched() {
 		r.Hub.Publish(live.Event{Event: mail.Event{At: x.At, Kind: live.EventRejected, Node: r.Node, Text: x.ClientAddress + " at " + x.Listener + ": " + x.Reply(),
 			Detail: map[string]any{"refusal": x.ID, "session_id": x.SessionID, "cause": x.Cause, "stage": x.Stage}},

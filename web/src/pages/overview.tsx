@@ -38,9 +38,9 @@ export function OverviewPage() {
 
 /** Verdict is the one sentence that matters. */
 function Verdict({ status }: { status: Status }) {
-	const stuck = status.resting + status.stranded;
+	const stuck = status.resting + status.stranded + status.paused;
 	const tone =
-		status.domains === 0 || status.stranded > 0 ? "trouble" : stuck > 0 || status.deferred > 0 ? "waits" : "moves";
+		status.domains === 0 || status.stranded > 0 || status.stopped ? "trouble" : stuck > 0 || status.deferred > 0 ? "waits" : "moves";
 	const worst = status.trouble[0];
 	return (
 		<section className={classes.verdict} data-tone={tone} aria-live="polite">
@@ -48,7 +48,9 @@ function Verdict({ status }: { status: Status }) {
 				{verdict(status)}
 			</Title>
 			<Text size="sm">
-				{status.domains === 0 ? (
+				{status.stopped ? (
+					status.stopped
+				) : status.domains === 0 ? (
 					<Anchor component={Link} to="/setup" inherit fw={600}>
 						Set it up in seven steps
 					</Anchor>
@@ -83,6 +85,9 @@ function Notes({ status }: { status: Status }) {
 }
 
 function verdict(s: Status): string {
+	if (s.stopped) {
+		return "No mail leaves";
+	}
 	if (s.domains === 0) {
 		return "No domain is set up yet, so no mail is taken";
 	}
@@ -91,6 +96,9 @@ function verdict(s: Status): string {
 	}
 	if (s.resting > 0) {
 		return `${plural(s.resting, "lane rests", "lanes rest")} because the host cannot be reached`;
+	}
+	if (s.paused > 0) {
+		return `${plural(s.paused, "lane is", "lanes are")} paused by somebody`;
 	}
 	if (s.deferred > 0) {
 		return `Mail moves; ${plural(s.deferred, "delivery waits", "deliveries wait")} for another attempt`;
