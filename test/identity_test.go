@@ -116,7 +116,7 @@ func TestLettersAreSignedAndVerifyElsewhere(t *testing.T) {
 		}
 	}
 	// Our own notices are signed too, by the key of the domain above.
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("to nobody"), "nobody-at-all@lightkeepers.example")
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", "From: <ada@saltmarsh.example>\r\nSubject: to nobody\r\n\r\nhi\r\n", "nobody-at-all@lightkeepers.example")
 	if got := s.received(t, "mx.saltmarsh.example", "ada@saltmarsh.example"); fmt.Sprint(verified(t, got.Content, records)) != "[true true]" {
 		t.Errorf("a notice is not signed:\n%.800s", got.Content)
 	}

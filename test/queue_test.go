@@ -321,7 +321,7 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 		r := s.notice(t, id, 0)
 		group := r.Groups[1]
 		if r.Subject != c.subject || !strings.Contains(r.Text, c.says) || group["action"] != c.action || group["status"] != c.status || len(r.Groups) != 2 ||
-			r.Groups[0]["original-envelope-id"] != "QQ+2B7" || r.Groups[0]["reporting-mta"] != "dns; mail.skerryline.example" ||
+			r.Groups[0]["original-envelope-id"] != "QQ+7" || r.Groups[0]["reporting-mta"] != "dns; mail.skerryline.example" ||
 			group["original-recipient"] != "rfc822;"+c.to || group["final-recipient"] != "rfc822;"+c.to && c.action != "expanded" || !strings.Contains(r.Original, "Subject:") {
 			t.Errorf("%s to %s: %+v", c.option, c.to, r)
 		}

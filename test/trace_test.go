@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -262,9 +263,7 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 	for _, who := range []string{"client", "server"} {
 		got, all := s.recorded(t, session.ID.String(), who)
 		want := in.said(who)
-		for i := range want {
-			want[i] = strings.ReplaceAll(want[i], "\xff", `\xff`)
-		}
+		want = slices.DeleteFunc(want, func(line string) bool { return strings.HasPrefix(line, "WHAT") }) // no command: only its length is kept
 		if strings.Join(got, "\n") != strings.Join(want, "\n") {
 			t.Errorf("%s:\n%s\nthe wire carried\n%s", who, strings.Join(got, "\n"), strings.Join(want, "\n"))
 		}

@@ -3387,6 +3387,11 @@ export interface components {
             mailboxes: number;
             node: string;
             oldest_at: string | null;
+            /**
+             * Format: int64
+             * @description Lanes that a person has stopped
+             */
+            paused: number;
             /** Format: int64 */
             resting: number;
             /** Format: int64 */
@@ -3401,6 +3406,8 @@ export interface components {
             };
             /** Format: date-time */
             started_at: string;
+            /** @description Why no mail leaves at all and what to do, in a sentence; empty if it does */
+            stopped: string;
             /** Format: int64 */
             stranded: number;
             /** @description Counts of the last 24 hours by kind */

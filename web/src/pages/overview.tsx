@@ -40,7 +40,11 @@ export function OverviewPage() {
 function Verdict({ status }: { status: Status }) {
 	const stuck = status.resting + status.stranded + status.paused;
 	const tone =
-		status.domains === 0 || status.stranded > 0 || status.stopped ? "trouble" : stuck > 0 || status.deferred > 0 ? "waits" : "moves";
+		status.domains === 0 || status.stranded > 0 || status.stopped
+			? "trouble"
+			: stuck > 0 || status.deferred > 0
+				? "waits"
+				: "moves";
 	const worst = status.trouble[0];
 	return (
 		<section className={classes.verdict} data-tone={tone} aria-live="polite">
