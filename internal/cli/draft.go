@@ -239,7 +239,10 @@ func (a *app) applied(done mail.Applied) error {
 	}
 	fmt.Fprintf(a.out, "Revision %d is in force.\n", done.Revision)
 	if done.Rerouted > 0 {
-		fmt.Fprintf(a.out, "%d deliveries that were without a route are tried now.\n", done.Rerouted)
+		fmt.Fprintf(a.out, "%d deliveries that were without a route have one and are tried now.\n", done.Rerouted)
+	}
+	for _, t := range done.Directory {
+		fmt.Fprintf(a.out, "%s\n", strings.ToUpper(t[:1])+t[1:])
 	}
 	for _, t := range done.Trouble {
 		fmt.Fprintf(a.out, "BUT: %s\n", t)

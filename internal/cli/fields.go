@@ -21,6 +21,13 @@ type fieldFlags struct {
 }
 
 // flagName is the flag of a field: message_size in limits is --limits-message-size.
+// names are those of all fields, as show prints them.
+func (f *fieldFlags) names() []string {
+	var out []string
+	f.each(nil, f.fields, func(path []string, _ form.Field) { out = append(out, strings.Join(path, ".")) })
+	return out
+}
+
 func flagName(path []string) string {
 	return strings.ReplaceAll(strings.Join(path, "-"), "_", "-")
 }
@@ -87,20 +94,21 @@ func (f *fieldFlags) given(flags *pflag.FlagSet, before map[string]any) (map[str
 	})
 	for _, name := range f.unset {
 		found := false
+		want := flagName(strings.Split(name, ".")) // as a flag, and as show prints it: retry.lane_rest
 		f.each(nil, f.fields, func(path []string, _ form.Field) {
-			if flagName(path) == strings.ReplaceAll(name, "_", "-") {
+			if flagName(path) == want {
 				put(out, before, path, nil)
 				found = true
 			}
 		})
 		for _, x := range f.fields { // a whole record
-			if x.Type == "record" && strings.ReplaceAll(x.Name, "_", "-") == strings.ReplaceAll(name, "_", "-") {
+			if (x.Type == "record" || x.Type == "records") && flagName([]string{x.Name}) == want {
 				out[x.Name] = nil
 				found = true
 			}
 		}
 		if !found {
-			err = usage("--unset %s: there is no such field", name)
+			err = usage("--unset %s: there is no such field; there are %s", name, strings.Join(f.names(), ", "))
 		}
 	}
 	return out, err

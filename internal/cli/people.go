@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/url"
@@ -236,9 +237,23 @@ func (a *app) entrySet(k kind) *cobra.Command {
 }
 
 func (a *app) entryRemove(k kind) *cobra.Command {
-	return &cobra.Command{
-		Use: "remove ADDRESS", Short: "Take one out; it counts at once", Args: exactly(1), Example: "  gull " + k.noun + " remove " + k.example,
+	var dry, yes bool
+	c := &cobra.Command{
+		Use: "remove ADDRESS", Short: "Take one out; it counts at once", Args: exactly(1),
+		Long:    "Take one out. At a terminal it asks before. With --dry-run it only says what would go.",
+		Example: "  gull " + k.noun + " remove " + k.example + " --dry-run\n  gull " + k.noun + " remove " + k.example,
 		RunE: func(c *cobra.Command, args []string) error {
+			says, err := a.removalOf(c.Context(), k, args[0])
+			if err != nil {
+				return err
+			}
+			switch {
+			case dry:
+				fmt.Fprintf(a.out, "%s would be removed%s.\n", args[0], says)
+				return nil
+			case a.asks() && !yes && !a.confirm(args[0]+" would be removed"+says+". Go on?"):
+				return nil
+			}
 			if err := a.client().RemoveEntry(c.Context(), k.path, args[0]); err != nil {
 				return err
 			}
@@ -246,6 +261,27 @@ func (a *app) entryRemove(k kind) *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would go, and change nothing")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+// removalOf is what goes with a mailbox or an alias, in words.
+func (a *app) removalOf(ctx context.Context, k kind, address string) (string, error) {
+	e, err := a.client().ShowEntry(ctx, k.path, address)
+	if err != nil || k.noun != "mailbox" {
+		return "", err
+	}
+	list, err := a.client().Mailboxes(ctx, url.Values{"search": {address}, "limit": {"10"}})
+	if err != nil {
+		return "", err
+	}
+	for _, m := range list.Items {
+		if m.Address == e.Fields["address"] && m.Letters > 0 {
+			return fmt.Sprintf("; the %d messages in it (%s) can then be reached no more", m.Letters, octets(m.Octets)), nil
+		}
+	}
+	return "; it is empty", nil
 }
 
 func (a *app) entryImport(k kind) *cobra.Command {

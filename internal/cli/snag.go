@@ -142,7 +142,11 @@ func (a *app) printSnag(s snag.Snag) {
 	line("advice", "%s", s.Advice)
 	e := s.Evidence
 	fmt.Fprintf(w, "\nAn example, %s:\n", exact(e.At))
-	line("  letter", "%s from %s to %s", e.MessageID, dash(e.Sender), dash(e.Recipient))
+	what := e.MessageID.String()
+	if e.MessageID == 0 { // it was refused before it became one
+		what = "none, refused before"
+	}
+	line("  letter", "%s from %s to %s", what, dash(e.Sender), dash(e.Recipient))
 	line("  answer", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address, e.Last.String())
 	if v := e.Verdict; v != nil && v.Sure != "" {
 		line("  read as", "%s: %s", v.Sure, strings.Join(v.Evidence, ", "))

@@ -65,8 +65,11 @@ func (p *Problem) Error() string {
 		if line, ok := e.Value.(float64); ok {
 			fmt.Fprintf(&b, "line %.0f, ", line)
 		}
-		if e.Location != "" {
-			b.WriteString(e.Location + ": ")
+		if at := e.Location; at != "" {
+			for _, part := range []string{"query.", "path.", "body.", "header."} { // where it stood in the request is nobody's business
+				at = strings.TrimPrefix(at, part)
+			}
+			b.WriteString(at + ": ")
 		}
 		b.WriteString(e.Message)
 	}

@@ -203,7 +203,14 @@ func alertText(a *store.Alert, host string) string {
 	line("Letters:       %d wait, %d are lost", x.Held, x.Lost)
 	line("Can be mended: by %s", strings.ReplaceAll(x.WhoCanMend, "-", " "))
 	line("What to do:    %s", x.Advice)
-	line("An example:    %s to %s: %s", x.Evidence.MessageID, x.Evidence.Recipient, x.Evidence.Last.String())
+	example := "refused before it was a message"
+	if x.Evidence.MessageID != 0 {
+		example = "message " + x.Evidence.MessageID.String()
+	}
+	if x.Evidence.Recipient != "" {
+		example += " to " + x.Evidence.Recipient
+	}
+	line("An example:    %s: %s", example, x.Evidence.Last.String())
 	line("")
 	line("Look at it:    gull snag show %s", x.ID)
 	for _, m := range x.Mends {

@@ -369,15 +369,15 @@ func (e *Engine) goBack(ctx context.Context) {
 // record puts a configuration on record and in force, here at once and on the
 // other nodes as they hear of it.
 func (e *Engine) record(ctx context.Context, n store.NewRevision) (mail.Applied, error) {
-	number, err := e.Store.AddRevision(ctx, n)
+	number, says, err := e.Store.AddRevision(ctx, n)
 	if errors.Is(err, store.ErrMoved) {
 		return mail.Applied{}, ErrMark
 	}
 	if err != nil {
 		return mail.Applied{}, err
 	}
-	out := mail.Applied{Revision: number, Trouble: []string{}}
-	if n.Directory != nil {
+	out := mail.Applied{Revision: number, Directory: append([]string{}, says...), Trouble: []string{}}
+	if n.Directory != nil || len(says) > 0 {
 		if err := e.followDirectory(ctx, nil); err != nil {
 			return out, err
 		}
@@ -391,8 +391,7 @@ func (e *Engine) record(ctx context.Context, n store.NewRevision) (mail.Applied,
 	if err := e.regenerate(ctx, n.Who); err != nil {
 		e.Log.Error("generated addresses could not be made", "error", err)
 	}
-	out.Rerouted, err = e.Store.DueNow(ctx, config.RouteNone)
-	e.Queue.Wake()
+	out.Rerouted, err = e.rerouteStranded(ctx)
 	e.reroute()
 	return out, err
 }
@@ -436,6 +435,29 @@ func (e *Engine) reroute() {
 			e.Queue.Wake()
 		}
 	}()
+}
+
+// rerouteStranded sends on what waited for a route and has one now. What has none still
+// is left alone: an attempt would find out nothing new.
+func (e *Engine) rerouteStranded(ctx context.Context) (moved int64, err error) {
+	cfg, after := e.Config(), mail.DeliveryID{}
+	for {
+		page, err := e.Store.Stranded(ctx, config.RouteNone, after, reroutePage)
+		if err != nil {
+			return moved, err
+		}
+		var n int64
+		if n, after, err = e.reroutePage(ctx, cfg, page, after); err != nil {
+			return moved, err
+		}
+		if moved += n; len(page) < reroutePage {
+			break
+		}
+	}
+	if moved > 0 {
+		e.Queue.Wake()
+	}
+	return moved, nil
 }
 
 func (e *Engine) reroutePage(ctx context.Context, cfg *config.Compiled, page []store.Due, after mail.DeliveryID) (int64, mail.DeliveryID, error) {

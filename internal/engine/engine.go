@@ -115,7 +115,7 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 func (e *Engine) Start(ctx context.Context) error {
 	rev, err := e.Store.LatestRevision(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		if _, err = e.Store.AddRevision(ctx, store.NewRevision{Who: "gull serve", Why: "the first start", Text: emptyConfig()}); err != nil {
+		if _, _, err = e.Store.AddRevision(ctx, store.NewRevision{Who: "gull serve", Why: "the first start", Text: emptyConfig()}); err != nil {
 			return err
 		}
 		rev, err = e.Store.LatestRevision(ctx)

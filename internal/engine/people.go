@@ -375,6 +375,6 @@ func (e *Engine) Adopt(ctx context.Context, who, text string) (bool, error) {
 	if n.Directory, err = e.directoryOf(ctx, who, config.Compile(c, 1, directory.New()), c); err != nil {
 		return false, err
 	}
-	_, err = e.Store.AddRevision(ctx, n)
+	_, _, err = e.Store.AddRevision(ctx, n)
 	return true, err
 }

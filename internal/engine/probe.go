@@ -98,7 +98,7 @@ func (x *probing) outwards(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	wish := deliver.ProbeWish{Sender: x.sender, Recipient: to, Began: x.began}
+	wish := deliver.ProbeWish{Sender: x.sender, Recipient: to, Began: x.began, Dialled: x.e.dialled}
 	if x.wish.Letter {
 		wish.Letter = x.letter(*to)
 		x.out.Sent = wish.Letter.ID
@@ -266,6 +266,13 @@ func joinAddrs(addrs []netip.Addr) string {
 	return strings.Join(words, ", ")
 }
 
+// knownOurs is how long it is known that a connection was a probe's: longer than one.
+const knownOurs = 5 * time.Minute
+
+// dialled notes a connection of a probe. It may lead to a listener of ours, and what is
+// refused there was no client's doing.
+func (e *Engine) dialled(local string) { time.AfterFunc(knownOurs, e.Receive.Ours(local)) }
+
 // letter is a small real one.
 func (x *probing) letter(to address.Address) *deliver.Letter {
 	id := x.e.Queue.IDs.Next()
@@ -323,7 +330,7 @@ func (x *probing) listener(ctx context.Context, l *config.Listener, at netip.Add
 	}
 	r := &config.Route{Name: "", NextHop: config.HopSmartHost, TLS: "offered", SourceAddress: client, TLSFromStart: l.TLS == config.TLSImplicit}
 	own := deliver.NewClient(x.cfg, deliver.Options{Roots: x.e.Roots, Resolver: x.e.freshResolver()})
-	wish := deliver.ProbeWish{Sender: address.Address{Local: "stranger", Domain: "driftnet.example"}, Began: x.began, Name: "probe.driftnet.example"}
+	wish := deliver.ProbeWish{Sender: address.Address{Local: "stranger", Domain: "driftnet.example"}, Began: x.began, Name: "probe.driftnet.example", Dialled: x.e.dialled}
 	if x.wish.From != "" {
 		wish.Sender = x.sender
 	}

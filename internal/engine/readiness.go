@@ -186,7 +186,7 @@ func (l *looker) connect(ctx context.Context, h *readiness.Host) {
 	h.Tried = true
 	r := &config.Route{NextHop: config.HopMX, TLS: "offered"}
 	client := deliver.NewClient(l.cfg, deliver.Options{Roots: l.e.Roots, Resolver: l.r})
-	seen := client.Probe(ctx, r, l.f.Domain, deliver.Target{Host: h.Name, Port: l.cfg.Service.MXPort}, h.Addrs[0], deliver.ProbeWish{Began: time.Now()})
+	seen := client.Probe(ctx, r, l.f.Domain, deliver.Target{Host: h.Name, Port: l.cfg.Service.MXPort}, h.Addrs[0], deliver.ProbeWish{Began: time.Now(), Dialled: l.e.dialled})
 	for _, s := range seen.Steps {
 		switch {
 		case s.Name == "hello" && s.Result == "pass":

@@ -156,12 +156,6 @@ func (s *Store) Redirect(ctx context.Context, node int, at time.Time, moved []*m
 	return err
 }
 
-// DueNow makes due what waits by a route, and returns how much that is.
-func (s *Store) DueNow(ctx context.Context, route string) (int64, error) {
-	tag, err := s.pool.Exec(ctx, `UPDATE delivery SET due_at = now() WHERE lane IN (SELECT id FROM lane WHERE route = $1) AND lease IS NULL AND state <> 'held'`, route)
-	return tag.RowsAffected(), err
-}
-
 // SetExpiry sets when deliveries leased to a node are given up, and lets go of
 // them.
 func (s *Store) SetExpiry(ctx context.Context, node int, list []*mail.Delivery) error {

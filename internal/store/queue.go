@@ -257,6 +257,18 @@ func (s *Store) PlannedBefore(ctx context.Context, revision int, after mail.Deli
 	return pgx.CollectRows(rows, scanDue)
 }
 
+// Stranded reads waiting deliveries of the lanes of a route, in order of their ids
+// behind after.
+func (s *Store) Stranded(ctx context.Context, route string, after mail.DeliveryID, limit int) ([]Due, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
+		FROM (SELECT d.* FROM lane l JOIN delivery d ON d.lane = l.id WHERE l.route = $3 AND (d.message_id, d.n) > ($1, $2) AND d.lease IS NULL ORDER BY d.message_id, d.n LIMIT $4) d
+		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, route, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanDue)
+}
+
 // Reroute puts waiting deliveries into the lanes they are planned for now, due
 // at once. What is leased meanwhile is left alone: its node plans it anew.
 func (s *Store) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, error) {

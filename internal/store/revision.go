@@ -66,9 +66,11 @@ type NewRevision struct {
 }
 
 // AddRevision puts a configuration on record, tells all nodes and returns its
-// number. The same text as the latest makes no new revision.
-func (s *Store) AddRevision(ctx context.Context, n NewRevision) (int, error) {
+// number, and of a revision that goes back what became of the directory, in sentences.
+// The same text as the latest makes no new revision.
+func (s *Store) AddRevision(ctx context.Context, n NewRevision) (int, []string, error) {
 	var number int
+	var says []string
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `LOCK TABLE config_revision IN EXCLUSIVE MODE`); err != nil {
 			return err
@@ -93,12 +95,18 @@ func (s *Store) AddRevision(ctx context.Context, n NewRevision) (int, error) {
 				return err
 			}
 		}
+		same, had := err == nil && last == n.Text, number
 		if n.Directory != nil {
-			if err := writeDirectory(ctx, tx, n.Directory); err != nil {
+			if err := writeWithRevision(ctx, tx, n.Directory, number+map[bool]int{false: 1}[same]); err != nil {
 				return err
 			}
 		}
-		if err == nil && last == n.Text {
+		if n.Reverts > 0 {
+			if says, err = undoDirectory(ctx, tx, n.Who, n.Reverts, had+1); err != nil {
+				return err
+			}
+		}
+		if same && len(says) == 0 {
 			return nil
 		}
 		number++
@@ -108,7 +116,7 @@ func (s *Store) AddRevision(ctx context.Context, n NewRevision) (int, error) {
 		}
 		return notify(ctx, tx, "config", nil)
 	})
-	return number, err
+	return number, says, err
 }
 
 // Confirm keeps a revision that would go back by itself.

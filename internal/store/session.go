@@ -30,7 +30,9 @@ const refusalColumns = `id, at, session_id, node, listener, client_address, helo
 func (s *Store) Record(ctx context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
 	refused := keys{kind: countRefused}
 	for _, r := range refusals {
-		refused.ids = append(refused.ids, int64(r.ID))
+		if !r.Probe {
+			refused.ids = append(refused.ids, int64(r.ID))
+		}
 	}
 	return data(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/form"
@@ -158,7 +160,7 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 	if _, err := s.Draft(ctx); !errors.Is(err, ErrNotFound) {
 		t.Errorf("before the first: %v", err)
 	}
-	if n, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Text: "a"}); n != 1 || err != nil {
+	if n, _, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Text: "a"}); n != 1 || err != nil {
 		t.Fatal(n, err)
 	}
 	first, err := s.SaveDraft(ctx, Draft{Base: 1, Text: "b"}, "keeper", "b written")
@@ -191,13 +193,13 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 	}
 	d, _ := s.Draft(ctx)
 	for _, n := range []NewRevision{{Text: "d", Base: 1, Draft: first}, {Text: "d", Base: 7, Draft: d.Version}} {
-		if _, err := s.AddRevision(ctx, n); !errors.Is(err, ErrMoved) {
+		if _, _, err := s.AddRevision(ctx, n); !errors.Is(err, ErrMoved) {
 			t.Errorf("%+v: %v", n, err)
 		}
 	}
 	soon := time.Now().Add(time.Minute)
 	change := &DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{{Address: addr(t, "a@skerryline.example")}}}
-	n, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Why: "because", Text: "d", Base: 1, Draft: d.Version, Forced: true, ConfirmBy: &soon, Directory: change})
+	n, _, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Why: "because", Text: "d", Base: 1, Draft: d.Version, Forced: true, ConfirmBy: &soon, Directory: change})
 	if err != nil || n != 2 {
 		t.Fatal(n, err)
 	}
@@ -312,7 +314,7 @@ func TestOtherNodesHearOfChanges(t *testing.T) {
 	if err := s.ChangeDirectory(ctx, DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{{Address: addr(t, "A@skerryline.example")}}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddRevision(ctx, NewRevision{Text: "a"}); err != nil {
+	if _, _, err := s.AddRevision(ctx, NewRevision{Text: "a"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"directory [a@skerryline.example]", "config []"} {
@@ -324,5 +326,55 @@ func TestOtherNodesHearOfChanges(t *testing.T) {
 		case <-time.After(5 * time.Second):
 			t.Fatalf("nothing was heard of %s", want)
 		}
+	}
+}
+
+func TestGoingBackTakesOutWhatARevisionBrought(t *testing.T) {
+	s, _ := open(t)
+	box := func(text, name string) *directory.Mailbox {
+		a, err := address.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &directory.Mailbox{Address: a, Name: name, Hash: "hash"}
+	}
+	add := func(n NewRevision) []string {
+		t.Helper()
+		_, says, err := s.AddRevision(ctx, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return says
+	}
+	change := func(boxes ...*directory.Mailbox) *DirectoryChange {
+		return &DirectoryChange{Who: "keeper", Mailboxes: boxes}
+	}
+	add(NewRevision{Who: "keeper", Text: "a", Directory: change(box("ines@skerryline.example", "Ines"))})
+	add(NewRevision{Who: "keeper", Text: "b", Directory: change(box("ines@skerryline.example", "Other"), box("new@skerryline.example", "New"), box("full@skerryline.example", "Full"), box("later@skerryline.example", "Later"))})
+	if err := s.ChangeDirectory(ctx, *change(box("later@skerryline.example", "Changed by hand"))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use (mailbox, letters, octets) VALUES ('full@skerryline.example', 1, 100)`); err != nil {
+		t.Fatal(err)
+	}
+	names := func() string {
+		t.Helper()
+		rows, err := s.pool.Query(ctx, `SELECT name || CASE password WHEN '' THEN ' without' ELSE '' END FROM mailbox ORDER BY key`)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.Join(list, ", ")
+	}
+	says := add(NewRevision{Who: "keeper", Text: "a", Reverts: 1})
+	if got := names(); got != "Full, Ines, Changed by hand" || len(says) != 4 {
+		t.Errorf("after going back: %s; %q", got, says)
+	}
+	add(NewRevision{Who: "keeper", Text: "b", Reverts: 2})
+	if got := names(); got != "Full, Other, Changed by hand, New" {
+		t.Errorf("and forward again: %s", got)
 	}
 }

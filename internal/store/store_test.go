@@ -658,7 +658,7 @@ func TestRevisionsAndCounts(t *testing.T) {
 		text string
 		want int
 	}{{"a", 1}, {"a", 1}, {"b", 2}, {"a", 3}} {
-		if n, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Text: c.text}); err != nil || n != c.want {
+		if n, _, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Text: c.text}); err != nil || n != c.want {
 			t.Errorf("%s: %d %v", c.text, n, err)
 		}
 	}

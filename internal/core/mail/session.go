@@ -92,6 +92,8 @@ type SessionView struct {
 // Refusal is what was refused before it had a message of its own: one for each
 // recipient, or one for what never got that far.
 type Refusal struct {
+	// Probe says that we ourselves asked: it counts for nothing.
+	Probe bool `json:"-"`
 	ID            ident.ID       `json:"id"`
 	At            time.Time      `json:"at"`
 	SessionID     ident.ID       `json:"session_id"`

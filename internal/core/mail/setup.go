@@ -143,9 +143,11 @@ type SecretLine struct {
 
 // Applied is what an apply or a revert did.
 type Applied struct {
-	Revision int      `json:"revision"`
-	Rerouted int64    `json:"rerouted" doc:"Waiting deliveries that were without a route and are tried now"`
-	Trouble  []string `json:"trouble" doc:"What did not work on this node, such as an address that is in use"`
+	Revision int   `json:"revision"`
+	Rerouted int64 `json:"rerouted" doc:"Waiting deliveries that were without a route and have one now"`
+	// Directory says what a revert did with what later revisions had brought.
+	Directory []string `json:"directory" doc:"What became of mailboxes and aliases, in sentences"`
+	Trouble   []string `json:"trouble" doc:"What did not work on this node, such as an address that is in use"`
 }
 
 // Imported is what an import did, or would do.

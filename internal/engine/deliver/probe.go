@@ -43,6 +43,8 @@ type ProbeWish struct {
 	Began  time.Time // of the whole probe
 	// Name is what we call ourselves in place of our name.
 	Name string
+	// Dialled hears our end of each connection; nil does not.
+	Dialled func(local string)
 }
 
 // RelayForm is one form of an attempt.
@@ -95,6 +97,9 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.Port)), min(c.cfg.Service.Timeouts.Connect, probeStep))
 		if err != nil {
 			return "", connectFailure(target{t.Host, t.Port, 0}, ip, err)
+		}
+		if wish.Dialled != nil {
+			wish.Dialled(raw.LocalAddr().String())
 		}
 		timeouts := c.cfg.Service.Timeouts
 		timeouts.Greeting, timeouts.Command, timeouts.Final = min(timeouts.Greeting, probeStep), min(timeouts.Command, probeStep), min(timeouts.Final, 3*probeStep)

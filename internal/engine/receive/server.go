@@ -91,6 +91,7 @@ type Server struct {
 	cfg     atomic.Pointer[config.Compiled]
 	certs   certificates
 	refused refusals
+	ours    sync.Map // addresses from which we ask ourselves
 
 	mu        sync.Mutex
 	listeners map[string]*listener
@@ -173,6 +174,18 @@ func (s *Server) Addresses() map[string]string {
 		out[name] = l.Addr().String()
 	}
 	return out
+}
+
+// Ours tells that we ourselves ask from an address: what is refused there counts for
+// nothing. It counts until forgotten is called.
+func (s *Server) Ours(local string) (forgotten func()) {
+	s.ours.Store(local, true)
+	return func() { s.ours.Delete(local) }
+}
+
+func (s *Server) isOurs(conn net.Conn) bool {
+	_, ours := s.ours.Load(conn.RemoteAddr().String())
+	return ours
 }
 
 // Sessions is how many are open, by listener.

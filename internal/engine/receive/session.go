@@ -286,7 +286,7 @@ func (se *session) refuse(r refused) {
 	}
 	x := mail.Refusal{At: now, SessionID: se.id, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), Account: se.account.String(),
 		Stage: r.stage, Code: r.reply.Code, Enhanced: r.reply.Enhanced, Text: r.reply.Text(), Cause: r.cause, Rule: r.rule, Revision: se.cfg.Revision,
-		Recipient: r.to.String(), Size: r.size, Subject: r.summary.Subject, HeaderFrom: r.summary.From, MessageID: r.summary.MessageID}
+		Probe: se.server.isOurs(se.raw), Recipient: r.to.String(), Size: r.size, Subject: r.summary.Subject, HeaderFrom: r.summary.From, MessageID: r.summary.MessageID}
 	if se.mail != nil {
 		x.Sender = se.mail.From.String()
 		if r.stage != diagnose.StageContent { // what the client declared, and never sent

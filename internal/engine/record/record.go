@@ -76,13 +76,15 @@ func (r *Recorder) Refuse(x mail.Refusal) {
 	if x.Stage != diagnose.StageContent { // declared only
 		size = 0
 	}
-	r.Tally.Add(tally.Rejected, size)
+	if !x.Probe {
+		r.Tally.Add(tally.Rejected, size)
+	}
 	if r.Hub.Watched() {
 		r.Hub.Publish(live.Event{Event: mail.Event{At: x.At, Kind: live.EventRejected, Node: r.Node, Text: x.ClientAddress + " at " + x.Listener + ": " + x.Reply(),
 			Detail: map[string]any{"refusal": x.ID, "session_id": x.SessionID, "cause": x.Cause, "stage": x.Stage}},
 			Sender: x.Sender, Recipient: x.Recipient, Client: x.ClientAddress})
 	}
-	if r.Snags != nil {
+	if r.Snags != nil && !x.Probe {
 		r.Snags.Refusal(&x)
 	}
 	r.put(item{refusal: &x})

@@ -15,8 +15,18 @@ CREATE TABLE shared_value (
     name  text PRIMARY KEY,
     value bytea NOT NULL
 );
+-- What a revision changed in the directory, to go back from it.
+CREATE TABLE directory_undo (
+    revision int NOT NULL,
+    kind     text NOT NULL, -- mailbox or alias
+    key      text NOT NULL,
+    before   jsonb, -- null if it was not there
+    after    jsonb,
+    PRIMARY KEY (revision, kind, key)
+);
 
 -- +goose Down
+DROP TABLE directory_undo;
 DROP TABLE signin_proof, shared_value;
 DROP INDEX lane_seen;
 ALTER TABLE lane DROP COLUMN seen_on;
