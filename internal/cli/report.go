@@ -181,6 +181,9 @@ func (a *app) printTraffic(r client.Report) {
 		zone = time.UTC
 	}
 	fmt.Fprintf(w, "%s to %s (%s)\n\n", since.In(zone).Format("Mon 2 Jan 2006 15:04"), until.In(zone).Format("Mon 2 Jan 2006 15:04"), r.Zone)
+	if r.Note != "" {
+		fmt.Fprintf(w, "%s\n\n", r.Note)
+	}
 	type total struct {
 		kind   string
 		now    report.Figure

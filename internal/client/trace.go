@@ -72,6 +72,7 @@ func (c *Client) Watch(ctx context.Context, what, forTime string) (mail.Watch, e
 type Report struct {
 	Since     string                   `json:"since"`
 	Until     string                   `json:"until"`
+	Note      string                   `json:"note"`
 	Zone      string                   `json:"zone"`
 	Step      string                   `json:"step"`
 	Totals    map[string]report.Figure `json:"totals"`

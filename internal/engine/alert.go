@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -121,7 +122,7 @@ func (e *Engine) callWebhook(ctx context.Context, cfg *config.Compiled, one stor
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, a.Webhook, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return errors.New("its URL cannot be used")
 	}
 	stamp := strconv.FormatInt(now.Unix(), 10)
 	sum := hmac.New(sha256.New, []byte(secret))
@@ -131,6 +132,10 @@ func (e *Engine) callWebhook(ctx context.Context, cfg *config.Compiled, one stor
 	req.Header.Set("Gull-Signature", "t="+stamp+",sha256="+hex.EncodeToString(sum.Sum(nil)))
 	resp, err := webhooks.Do(req)
 	if err != nil {
+		var named *url.Error // it names the URL, which is secret
+		if errors.As(err, &named) {
+			err = named.Err
+		}
 		return err
 	}
 	defer resp.Body.Close()

@@ -60,6 +60,19 @@ func (e *Engine) Items(ctx context.Context, s config.Section) (items []config.It
 	return doc.Items(s), d.Version != 0, nil
 }
 
+// WithWebhooks is a text with the paths of webhooks that were left out where it was
+// read, as the draft and what is in force have them.
+func (e *Engine) WithWebhooks(ctx context.Context, text string) string {
+	var known []string
+	if rev, err := e.Store.LatestRevision(ctx); err == nil {
+		known = append(known, rev.Text)
+	}
+	if d, err := e.Store.Draft(ctx); err == nil {
+		known = append(known, d.Text)
+	}
+	return config.RestoreWebhooks(text, known...)
+}
+
 // triesOfEdit is how often an edit is made anew when others edit at once.
 const triesOfEdit = 8
 
@@ -75,7 +88,7 @@ func (e *Engine) Edit(ctx context.Context, who string, dry bool, edit func(*conf
 		if err != nil {
 			return "", err
 		}
-		d.Text = doc.String()
+		d.Text = config.RestoreWebhooks(doc.String(), d.Text)
 		if _, err := config.Parse([]byte(d.Text)); err != nil {
 			return "", err
 		}

@@ -1,18 +1,25 @@
 package service
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/search"
 	"gullroute/internal/store"
 )
 
-// mask hides from people who may look only what the settings hide from them. It
-// works on what goes out, whatever it is: so nothing is forgotten.
+// mask hides from people who may look only what the settings hide from them, and from
+// everybody what is secret. It works on what goes out, whatever it is: so nothing is
+// forgotten.
 type mask struct{ addresses, subjects bool }
 
 // maskFor is what is hidden from somebody.
@@ -24,19 +31,27 @@ func (s *Service) maskFor(w who) mask {
 	return mask{see.Addresses == "masked", see.Subjects == "hidden"}
 }
 
-// anAddress is what looks like an address anywhere in a text.
-var anAddress = regexp.MustCompile(`[^\s<>@"'(),;:\[\]\\=]+@[\p{L}\p{N}._-]+`)
+// anAddress is what looks like an address anywhere in a text; its local part may be
+// quoted, in HTML too.
+var anAddress = regexp.MustCompile(`("(?:[^"\\\r\n]|\\.)*"|&#34;[^<>\r\n]*?&#34;|[^\s<>@"'(),;:\[\]\\=]+)@[\p{L}\p{N}._-]+`)
 
-// text hides addresses in a text.
+// text hides addresses in a text, and the paths of webhooks.
 func (m mask) text(s string) string {
+	s = config.HideWebhooks(s)
 	if !m.addresses || !strings.Contains(s, "@") {
 		return s
 	}
 	return anAddress.ReplaceAllStringFunc(s, func(a string) string {
 		i := strings.LastIndexByte(a, '@')
-		_, n := utf8.DecodeRuneInString(a)
-		return a[:n] + "…" + a[i:]
+		first := strings.TrimPrefix(strings.TrimPrefix(a, "&#34;"), `"`)
+		_, n := utf8.DecodeRuneInString(first)
+		return first[:n] + "…" + a[i:]
 	})
+}
+
+// nothing reports that a text of JSON holds nothing to hide.
+func (m mask) nothing(text []byte) bool {
+	return m == (mask{}) && !bytes.Contains(text, []byte("webhook"))
 }
 
 // quoted is a subject in words to hand on.
@@ -56,6 +71,9 @@ func (m mask) value(v any) any {
 		}
 	case map[string]any:
 		for k, x := range v {
+			if url, ok := x.(string); ok && k == "webhook" {
+				x = config.HideWebhook(url)
+			}
 			if text, ok := x.(string); ok && m.subjects && text != "" {
 				switch k {
 				case "subject":
@@ -72,7 +90,7 @@ func (m mask) value(v any) any {
 
 // json hides in a text of JSON.
 func (m mask) json(text []byte) []byte {
-	if m == (mask{}) {
+	if m.nothing(text) {
 		return text
 	}
 	var v any
@@ -86,26 +104,58 @@ func (m mask) json(text []byte) []byte {
 	return out
 }
 
-// ofLetters are the paths whose answers tell of letters.
-var ofLetters = []string{"/api/v1/trace", "/api/v1/messages", "/api/v1/refusals", "/api/v1/sessions", "/api/v1/queue", "/api/v1/lanes", "/api/v1/lane-groups", "/api/v1/status", "/api/v1/report", "/api/v1/actions", "/api/v1/snags", "/api/v1/mailboxes/{address}/messages"}
+// unmasked are operations whose answers are given as they are: who somebody is, and what
+// an administrator asked for with its secrets.
+var unmasked = []string{"me", "sign-in", "config-export-secrets"}
+
+// ofSettings are the paths whose answers may hold what is hidden from everybody.
+var ofSettings = []string{"/api/v1/setup", "/api/v1/draft", "/api/v1/config", "/api/v1/revisions", "/api/v1/review", "/api/v1/changes", "/api/v1/status"}
 
 // maskAnswer hides in the answers of typed operations.
 func (s *Service) maskAnswer(ctx huma.Context, _ string, v any) (any, error) {
-	if s.Engine == nil {
+	if s.Engine == nil || slices.Contains(unmasked, ctx.Operation().OperationID) {
+		return v, nil
+	}
+	if _, problem := v.(huma.StatusError); problem {
 		return v, nil
 	}
 	m := s.maskFor(signedIn(ctx.Context()))
-	if m == (mask{}) {
+	if m == (mask{}) && !slices.ContainsFunc(ofSettings, func(p string) bool { return strings.HasPrefix(ctx.Operation().Path, p) }) {
 		return v, nil
 	}
-	for _, p := range ofLetters {
-		if strings.HasPrefix(ctx.Operation().Path, p) {
-			text, err := json.Marshal(v)
-			if err != nil {
-				return nil, err
-			}
-			return json.RawMessage(m.json(text)), nil
+	text, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	return json.RawMessage(m.json(text)), nil
+}
+
+// mayLookFor refuses questions by a part of what is hidden from who asks: the answers
+// would tell it piece by piece.
+func (s *Service) mayLookFor(ctx context.Context, q search.Query) error {
+	m := s.maskFor(signedIn(ctx))
+	for i := range q.Terms {
+		t := &q.Terms[i]
+		switch {
+		case m.addresses && t.Field == search.Dotted:
+			t.Field = search.Domain
+		case m.addresses && (t.Field == search.SenderPart || t.Field == search.RecipientPart || t.Field == search.Text),
+			m.subjects && (t.Field == search.Subject || t.Field == search.Text):
+			return huma.Error422UnprocessableEntity(t.Says + ": parts of addresses and subjects are hidden from viewers; look for a whole address, a domain, an id, a client or a time")
 		}
 	}
-	return v, nil
+	return nil
+}
+
+// mayFind is the same for lists that are searched by one word.
+func (s *Service) mayFind(ctx context.Context, words ...string) error {
+	if !s.maskFor(signedIn(ctx)).addresses {
+		return nil
+	}
+	for _, word := range words {
+		if _, err := address.Parse(word); word != "" && err != nil {
+			return huma.Error422UnprocessableEntity("parts of addresses are hidden from viewers; write a whole address")
+		}
+	}
+	return nil
 }

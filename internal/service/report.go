@@ -31,6 +31,7 @@ type reportInput struct {
 type reportShown struct {
 	Since     time.Time                `json:"since"`
 	Until     time.Time                `json:"until"`
+	Note      string                   `json:"note,omitempty" doc:"What the figures leave out"`
 	Zone      string                   `json:"zone"`
 	Step      string                   `json:"step"`
 	Dim       string                   `json:"dim"`
@@ -46,6 +47,9 @@ type reportShown struct {
 	Tables    map[string][]report.Row  `json:"tables" doc:"By dimension, those with most first. For more than 31 days those by sender, recipient, client and account are asked for one by one (report-table)"`
 	Reasons   map[string][]report.Row  `json:"reasons" doc:"Why deferred, bounced (and expired) and rejected"`
 }
+
+// archiveNote says of which messages an archive's figures are.
+const archiveNote = "An archive holds the messages received in its period, with all that became of them: what happened in it to messages received before is not in these figures."
 
 // longestReport bounds a period.
 const longestReport = 2 * 366 * 24 * time.Hour
@@ -88,6 +92,9 @@ func (s *Service) report(ctx context.Context, in *reportInput) (*out[reportShown
 		return nil, err
 	}
 	shown := reportShown{Since: in.Since, Until: in.Until, Zone: in.Zone.Zone, Step: in.Step, Dim: in.Dim, Value: in.Value, Tables: map[string][]report.Row{}, Reasons: map[string][]report.Row{}}
+	if in.Archive != 0 {
+		shown.Note = archiveNote
+	}
 	hours, err := r.SumHours(ctx, in.Dim, in.Value, in.Since, in.Until)
 	if err != nil {
 		return nil, s.storeError(err, "count")

@@ -446,7 +446,8 @@ type configInput struct {
 	}
 }
 
-func (s *Service) checkConfig(_ context.Context, in *configInput) (*out[configText], error) {
+func (s *Service) checkConfig(ctx context.Context, in *configInput) (*out[configText], error) {
+	in.Body.Text = s.Engine.WithWebhooks(ctx, in.Body.Text)
 	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
 		return nil, configProblem(err)
 	}
@@ -454,6 +455,7 @@ func (s *Service) checkConfig(_ context.Context, in *configInput) (*out[configTe
 }
 
 func (s *Service) importConfig(ctx context.Context, in *configInput) (*out[mail.Draft], error) {
+	in.Body.Text = s.Engine.WithWebhooks(ctx, in.Body.Text)
 	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
 		return nil, configProblem(err)
 	}

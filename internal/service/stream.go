@@ -170,8 +170,16 @@ func (s *Service) streamImport(c fiber.Ctx, what string) error {
 
 // exportCSV writes the directory row by row.
 func (s *Service) exportCSV(c fiber.Ctx, what string) error {
-	if _, err := s.require(c, false); err != nil {
+	w, err := s.require(c, false)
+	if err != nil {
 		return err
+	}
+	hide := s.maskFor(w)
+	row := func(cells []string) []string {
+		for i := range cells {
+			cells[i] = hide.text(cells[i])
+		}
+		return cells
 	}
 	dir := s.Engine.Config().Directory
 	c.Set("Content-Type", "text/csv; charset=utf-8")
@@ -181,12 +189,12 @@ func (s *Service) exportCSV(c fiber.Ctx, what string) error {
 		if what == "alias" {
 			_ = out.Write(directory.AliasColumns)
 			for _, a := range dir.Aliases() {
-				_ = out.Write(a.Row())
+				_ = out.Write(row(a.Row()))
 			}
 		} else {
 			_ = out.Write(directory.MailboxColumns)
 			for _, m := range dir.Mailboxes() {
-				_ = out.Write(m.Row())
+				_ = out.Write(row(m.Row()))
 			}
 		}
 		out.Flush()

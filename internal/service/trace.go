@@ -128,6 +128,9 @@ func (s *Service) find(ctx context.Context, in *searchInput, messagesOnly bool) 
 	if err != nil {
 		return nil, err
 	}
+	if err := s.mayLookFor(ctx, q); err != nil {
+		return nil, err
+	}
 	q.MessagesOnly, q.OldestFirst = messagesOnly, in.Order == "oldest"
 	var after ident.ID
 	if in.After != "" {

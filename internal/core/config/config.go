@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"strings"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -102,6 +103,9 @@ type Alerts struct {
 func (a Alerts) check() (field, fault string) {
 	if a.Webhook == "" {
 		return "", ""
+	}
+	if strings.HasSuffix(a.Webhook, hiddenPath) {
+		return "webhook", "write the whole URL: its path is a secret, and was left out where you read it"
 	}
 	u, err := url.Parse(a.Webhook)
 	if err != nil || u.Host == "" || u.User != nil {

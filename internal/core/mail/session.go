@@ -93,7 +93,7 @@ type SessionView struct {
 // recipient, or one for what never got that far.
 type Refusal struct {
 	// Probe says that we ourselves asked: it counts for nothing.
-	Probe bool `json:"-"`
+	Probe         bool           `json:"-"`
 	ID            ident.ID       `json:"id"`
 	At            time.Time      `json:"at"`
 	SessionID     ident.ID       `json:"session_id"`

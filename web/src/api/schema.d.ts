@@ -1579,9 +1579,11 @@ export interface components {
             why: string;
         };
         Applied: {
+            /** @description What became of mailboxes and aliases, in sentences */
+            directory: string[];
             /**
              * Format: int64
-             * @description Waiting deliveries that were without a route and are tried now
+             * @description Waiting deliveries that were without a route and have one now
              */
             rerouted: number;
             /** Format: int64 */
@@ -2940,6 +2942,8 @@ export interface components {
             dim: string;
             /** @description With means over days */
             hours_of_day: components["schemas"]["Slot"][];
+            /** @description What the figures leave out */
+            note?: string;
             /** @description Why deferred, bounced (and expired) and rejected */
             reasons: {
                 [key: string]: components["schemas"]["Row"][];

@@ -104,7 +104,7 @@ export function ReportsPage() {
 					</Button>
 				</Group>
 			</Group>
-			<ArchiveNote />
+			<ArchiveNote note={report.data?.note} />
 			<Group gap="xs" className={classes.controls}>
 				<SegmentedControl
 					size="xs"

@@ -5,7 +5,7 @@ import { Link, useSearch } from "@tanstack/react-router";
 import { tracing } from "../api/trace";
 
 /** Says that what is shown is from an archive, and leads back. */
-export function ArchiveNote() {
+export function ArchiveNote({ note }: { note?: string }) {
 	const { archive } = useSearch({ strict: false }) as { archive?: number };
 	const list = useQuery({ queryKey: ["archives"], queryFn: tracing.archives, enabled: archive !== undefined });
 	if (archive === undefined) {
@@ -16,7 +16,7 @@ export function ArchiveNote() {
 		<Alert color="brass" p="xs" icon={<IconArchive size={18} />}>
 			This is from the archive {one ? one.name : archive}
 			{one && ` of ${one.about.host_name}, ${one.about.since.slice(0, 16)} to ${one.about.until.slice(0, 16)} UTC`}, not
-			from this server's own records.{" "}
+			from this server's own records. {note}{" "}
 			<Anchor component={Link} to="/trace" inherit>
 				Back to the live records
 			</Anchor>
