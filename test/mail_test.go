@@ -333,7 +333,7 @@ func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 		t.Errorf("status does not say so:\n%s", out)
 	}
 	s.run(t, "route", "set", "to the world", "--recipients", "*")
-	if out := s.run(t, "draft", "apply"); !strings.HasPrefix(out, "Revision 2 is in force.\n1 deliveries that were without a route are tried now.") {
+	if out := s.run(t, "draft", "apply"); !strings.HasPrefix(out, "Revision 2 is in force.\n1 deliveries that were without a route have one and are tried now.") {
 		t.Errorf("apply: %s", out)
 	}
 	if d := s.until(t, id, mail.Delivered); d.Revision != 2 || d.Route != "to the world" {

@@ -53,7 +53,7 @@ func TestFromNothingToALetterInAndALetterOutByCommandsAlone(t *testing.T) {
 		}
 	}
 	s.run(t, "route", "add", "to the world", "--recipients", "*", "--next-hop", "mx")
-	if applied := s.run(t, "draft", "apply"); !strings.Contains(applied, "1 deliveries that were without a route are tried now") {
+	if applied := s.run(t, "draft", "apply"); !strings.Contains(applied, "1 deliveries that were without a route have one and are tried now") {
 		t.Errorf("apply: %s", applied)
 	}
 	s.until(t, out, mail.Delivered)
