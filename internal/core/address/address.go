@@ -109,6 +109,8 @@ func takeQuoted(s string) (local, rest string, err error) {
 	var b strings.Builder
 	for i := 1; i < len(s); i++ {
 		switch c := s[i]; {
+		case c == '"' && b.Len() == 0:
+			return "", "", errors.New("there is nothing before \"@\"")
 		case c == '"':
 			return b.String(), s[i+1:], nil
 		case c == '\\' && i+1 < len(s) && s[i+1] >= ' ' && s[i+1] < 0x7f:

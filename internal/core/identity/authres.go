@@ -36,7 +36,7 @@ func wishes(d DMARC) string {
 
 func method(b *strings.Builder, name string, r Result, comment string, properties ...string) {
 	fmt.Fprintf(b, ";\r\n\t%s=%s", name, r)
-	if comment = clean(comment, " ,.:;=/+-_"); comment != "" {
+	if comment = clean(comment, " ,.:=/+-_"); comment != "" {
 		fmt.Fprintf(b, " (%.120s)", comment)
 	}
 	for i := 0; i+1 < len(properties); i += 2 {
