@@ -58,16 +58,19 @@ pg_place() {
 	echo "/var/tmp/gull-route-$(printf %s "$dir" | sha256sum | cut -c1-12)"
 }
 
-# pg_start DIR PORT PASSWORD: a cluster of our own on loopback.
+# pg_start DIR PORT PASSWORD [open]: a cluster of our own on loopback, with a role gull
+# that owns its databases and is no superuser. With open the superuser postgres has the
+# same password: tests make tablespaces with it. Without, nobody can sign in as it.
 pg_start() {
-	local dir=$1 port=$2 password=$3
+	local dir=$1 port=$2 password=$3 fresh=
 	mkdir -p "$dir"
 	if [ ! -e "$dir/data/PG_VERSION" ]; then
 		say "making a database cluster"
 		if [ "$(id -u)" = 0 ]; then chown postgres:postgres "$dir"; fi
 		printf '%s\n' "$password" | pg_as tee "$dir/password" >/dev/null
-		pg_as "$PG_BIN/initdb" -D "$dir/data" -U gull -E UTF8 --locale=C.UTF-8 -A scram-sha-256 --pwfile="$dir/password" >/dev/null || die "initdb failed"
+		pg_as "$PG_BIN/initdb" -D "$dir/data" -U postgres -E UTF8 --locale=C.UTF-8 -A scram-sha-256 --pwfile="$dir/password" >/dev/null || die "initdb failed"
 		pg_as rm "$dir/password"
+		fresh=1
 		pg_as tee -a "$dir/data/postgresql.conf" >/dev/null <<-EOF
 			listen_addresses = '127.0.0.1'
 			unix_socket_directories = ''
@@ -83,6 +86,11 @@ pg_start() {
 		EOF
 	fi
 	pg_as "$PG_BIN/pg_ctl" -D "$dir/data" -l "$dir/log" -o "-p $port" -w -t 60 start >/dev/null || die "PostgreSQL did not start; see $dir/log"
+	[ -n "$fresh" ] || return 0
+	PGPASSWORD=$password "$PG_BIN/psql" -h 127.0.0.1 -p "$port" -U postgres -d postgres -qv ON_ERROR_STOP=1 -v password="$password" >/dev/null <<-'EOF' || die "the role gull could not be made"
+		CREATE ROLE gull LOGIN CREATEDB PASSWORD :'password';
+	EOF
+	[ "${4:-}" = open ] || PGPASSWORD=$password "$PG_BIN/psql" -h 127.0.0.1 -p "$port" -U postgres -d postgres -qc 'ALTER ROLE postgres PASSWORD NULL' >/dev/null
 }
 
 pg_stop() { [ -e "$1/data/postmaster.pid" ] && pg_as "$PG_BIN/pg_ctl" -D "$1/data" -m fast -w stop >/dev/null || true; }

@@ -202,7 +202,7 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 		_ = os.Chmod(dir, 0o777)
 	}
 	server, _, _, _ := cluster(t, "test-full")
-	db, err := pgx.Connect(context.Background(), server)
+	db, err := pgx.Connect(context.Background(), strings.Replace(server, "//gull:", "//postgres:", 1))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -211,6 +211,9 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 	}
 	name := fmt.Sprintf("small_%d", time.Now().UnixNano())
 	if _, err := db.Exec(context.Background(), `CREATE TABLESPACE `+name+` LOCATION '`+filepath.Join(place, "small")+`'`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(context.Background(), `GRANT CREATE ON TABLESPACE `+name+` TO gull`); err != nil {
 		t.Fatal(err)
 	}
 	db.Close(context.Background())

@@ -5,6 +5,7 @@ package test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -50,7 +51,8 @@ type stack struct {
 	log                  *os.File
 }
 
-var binary, _ = filepath.Abs("../bin/gull")
+// binary is the service under test; scripts/test has one that looks for data races.
+var binary, _ = filepath.Abs(cmp.Or(os.Getenv("GULL_TEST_BINARY"), "../bin/gull"))
 
 var shared = sync.OnceValues(func() (*stack, error) {
 	s, err := newStack("shared", nil)
@@ -65,6 +67,11 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	for _, s := range running {
 		s.stop()
+		if race := s.race(); race != "" {
+			fmt.Printf("the service that tests share has a data race:\n%s\n", race)
+			code = 1
+		}
+		s.clear()
 	}
 	os.Exit(code)
 }
@@ -86,8 +93,35 @@ func own(t *testing.T, name string, edit func(string) string, extra ...string) *
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(s.stop)
+	t.Cleanup(func() {
+		s.stop()
+		if race := s.race(); race != "" {
+			t.Errorf("the service has a data race:\n%s", race)
+		}
+		s.clear()
+	})
 	return s
+}
+
+// race is the first report of a data race in the log of what ran, "" if there is none.
+func (s *stack) race() string {
+	text, err := os.ReadFile(s.log.Name())
+	if err != nil {
+		return ""
+	}
+	_, report, found := strings.Cut(string(text), "WARNING: DATA RACE")
+	if !found {
+		return ""
+	}
+	report, _, _ = strings.Cut(report, "==================")
+	return report
+}
+
+// clear removes what the stack wrote.
+func (s *stack) clear() {
+	if os.Getenv("GULL_TEST_KEEP") == "" {
+		os.RemoveAll(s.dir)
+	}
 }
 
 // second starts another node on the stack's database.
@@ -194,9 +228,6 @@ func (s *stack) stop() {
 	_ = s.serve.Wait()
 	_ = s.sim.Process.Signal(syscall.SIGTERM)
 	_ = s.sim.Wait()
-	if os.Getenv("GULL_TEST_KEEP") == "" {
-		os.RemoveAll(s.dir)
-	}
 }
 
 func (s *stack) client() *client.Client { return client.New("http://"+s.http, adminToken) }

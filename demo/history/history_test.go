@@ -73,7 +73,7 @@ func live(t *testing.T, until time.Time, days map[int]bool) *virtual.Rows {
 					t.Fatal(err)
 				}
 			}
-			w.DNSDown = !l.at.Before(dark) && l.at.Before(light)
+			w.DNSDown.Store(!l.at.Before(dark) && l.at.Before(light))
 			who := strings.Join([]string{l.listener, l.client, l.account, l.password}, " ")
 			if clients[who] == nil {
 				if clients[who], err = w.NewClient(l.listener, netip.MustParseAddr(l.client), l.name, l.account, l.password); err != nil {

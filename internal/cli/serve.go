@@ -243,6 +243,9 @@ func setUp(ctx context.Context, e *engine.Engine, file string) error {
 	if err != nil {
 		return usage("--setup: %w", err)
 	}
+	if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+		return usage("--setup: %s holds passwords and can be read by others; chmod 600 %s", file, file)
+	}
 	var s setupFile
 	if err := yaml.Unmarshal(text, &s); err != nil {
 		return usage("--setup: %w", err)

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -77,7 +78,7 @@ type World struct {
 	Config  *config.Compiled
 	IDs     *ident.Maker
 	// DNSDown lets our resolver fail.
-	DNSDown bool
+	DNSDown atomic.Bool
 
 	cancel context.CancelFunc
 	done   chan struct{}
@@ -97,7 +98,7 @@ func Start(settings string, world *simnet.World, node string) (*World, error) {
 	w := &World{Rows: NewRows(), Net: n, Config: config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), IDs: ident.NewMaker(1, time.Now), done: make(chan struct{})}
 	log, hub, counts := slog.New(slog.DiscardHandler), live.NewHub(), tally.New()
 	rec := record.New(record.Options{Store: w.Rows, Node: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log})
-	outward := deliver.Options{Dial: n.Dial, Resolver: Names{n, func() bool { return w.DNSDown }}, Roots: n.Roots(), Record: rec, IDs: w.IDs,
+	outward := deliver.Options{Dial: n.Dial, Resolver: Names{n, w.DNSDown.Load}, Roots: n.Roots(), Record: rec, IDs: w.IDs,
 		Secrets: func(_ context.Context, name string) (string, error) { return n.Password(name), nil }}
 	w.Queue = queue.New(queue.Options{Store: w.Rows, Node: 1, Name: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log, Outward: outward})
 	w.Queue.Apply(w.Config)

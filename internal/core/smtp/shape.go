@@ -55,6 +55,7 @@ func pathShape(head, lead string, c Command) (string, bool) {
 	}
 	var b strings.Builder
 	b.WriteString(head + "<" + path + ">")
+	left := 0
 	for _, p := range params {
 		key, _, _ := strings.Cut(p, "=")
 		key = strings.ToUpper(key)
@@ -71,8 +72,11 @@ func pathShape(head, lead string, c Command) (string, bool) {
 		if known {
 			b.WriteString(" " + p)
 		} else {
-			fmt.Fprintf(&b, " (%d octets left out)", len(p))
+			left += len(p)
 		}
+	}
+	if left > 0 {
+		fmt.Fprintf(&b, " (%d octets left out)", left)
 	}
 	return b.String(), true
 }

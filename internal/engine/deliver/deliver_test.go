@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -24,6 +25,7 @@ type script struct {
 	replies  map[string]string // by verb; default 250, DATA 354
 	after    string            // to the content
 	heard    []string
+	mu       sync.Mutex
 	content  string
 	silent   bool
 }
@@ -85,7 +87,9 @@ func (s *script) talk(conn net.Conn) {
 			fmt.Fprint(conn, "354 go\r\n")
 			r := smtp.NewContentReader(br)
 			content, _ := io.ReadAll(r)
+			s.mu.Lock()
 			s.content = string(content)
+			s.mu.Unlock()
 			after := s.after
 			if after == "" {
 				after = "250 2.0.0 taken"
@@ -131,6 +135,13 @@ func recipientsOf(t *testing.T, to ...string) (recipients []Recipient) {
 	return recipients
 }
 
+// got is the content that the host has.
+func (s *script) got() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.content
+}
+
 func letterOf(body string) *Letter {
 	return &Letter{Content: func() (io.Reader, error) { return strings.NewReader("Subject: a\r\n\r\n" + body + "\r\n"), nil }}
 }
@@ -154,8 +165,8 @@ func TestParametersGoOnlyToHostsThatKnowThem(t *testing.T) {
 	} {
 		s := &script{ehlo: c.ehlo}
 		results, failure := sendTo(t, s, config.Route{}, c.l, "x@y.example")
-		if failure != nil || results[0].Failure != nil || s.content != "Subject: a\r\n\r\n.dot\r\n" {
-			t.Errorf("%s: %v %+v %q", c.name, failure, results, s.content)
+		if failure != nil || results[0].Failure != nil || s.got() != "Subject: a\r\n\r\n.dot\r\n" {
+			t.Errorf("%s: %v %+v %q", c.name, failure, results, s.got())
 		}
 		for _, want := range c.heard {
 			if !strings.Contains("\n"+strings.Join(s.heard, "\n")+"\n", "\n"+want+"\n") {
@@ -188,8 +199,8 @@ func TestNothingIsSentWhenNobodyIsTaken(t *testing.T) {
 	for _, ehlo := range [][]string{nil, {"PIPELINING"}} {
 		s := &script{ehlo: ehlo, replies: map[string]string{"RCPT": "550 5.1.1 nobody"}}
 		results, _ := sendTo(t, s, config.Route{}, Letter{}, "a@y.example", "b@y.example")
-		if results[0].Failure == nil || results[1].Failure == nil || s.content != "" {
-			t.Errorf("%v: %+v, the host has %q", ehlo, results, s.content)
+		if results[0].Failure == nil || results[1].Failure == nil || s.got() != "" {
+			t.Errorf("%v: %+v, the host has %q", ehlo, results, s.got())
 		}
 	}
 }
@@ -197,32 +208,32 @@ func TestNothingIsSentWhenNobodyIsTaken(t *testing.T) {
 func TestStagesOfFailure(t *testing.T) {
 	for _, c := range []struct {
 		name      string
-		s         script
+		s         *script
 		l         Letter
 		stage     diagnose.Stage
 		cause     diagnose.Cause
 		permanent bool
 	}{
-		{name: "a silent host", s: script{silent: true}, stage: diagnose.StageGreeting, cause: diagnose.NoAnswer},
-		{name: "a busy host", s: script{greeting: "421 4.3.2 later"}, stage: diagnose.StageGreeting, cause: diagnose.HostBusy},
-		{name: "a host that refuses all", s: script{greeting: "554 5.7.1 no mail from home lines"}, stage: diagnose.StageGreeting, cause: diagnose.HomeLine, permanent: true},
-		{name: "no SMTP", s: script{greeting: "SSH-2.0-x"}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
-		{name: "endless greeting", s: script{greeting: "220-" + strings.Repeat("x", 2<<20)}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
-		{name: "hangs up at EHLO", s: script{replies: map[string]string{"EHLO": "hang up"}}, stage: diagnose.StageHello, cause: diagnose.Dropped},
-		{name: "refuses EHLO and HELO", s: script{replies: map[string]string{"EHLO": "500 what", "HELO": "550 no"}}, stage: diagnose.StageHello, cause: diagnose.Unknown, permanent: true},
-		{name: "refuses the sender", s: script{replies: map[string]string{"MAIL": "550 5.7.1 on a block list"}}, stage: diagnose.StageSender, cause: diagnose.BlockListed, permanent: true},
-		{name: "refuses the sender, pipelined", s: script{ehlo: everything, replies: map[string]string{"MAIL": "450 4.1.0 later", "RCPT": "503 no MAIL", "DATA": "503 no RCPT"}}, stage: diagnose.StageSender, cause: diagnose.Unknown},
-		{name: "refuses DATA", s: script{replies: map[string]string{"DATA": "451 4.3.0 later"}}, stage: diagnose.StageContent, cause: diagnose.Unknown},
-		{name: "hangs up at DATA", s: script{replies: map[string]string{"DATA": "hang up"}}, stage: diagnose.StageContent, cause: diagnose.Dropped},
-		{name: "refuses the content", s: script{after: "554 5.7.1 this is spam"}, stage: diagnose.StageContent, cause: diagnose.ContentRefused, permanent: true},
-		{name: "too large", s: script{ehlo: everything}, l: Letter{Size: 2000}, stage: diagnose.StageSender, cause: diagnose.TooLarge, permanent: true},
-		{name: "no SMTPUTF8", s: script{ehlo: []string{"8BITMIME"}}, l: Letter{UTF8: true}, stage: diagnose.StageSender, cause: diagnose.NeedsUTF8, permanent: true},
-		{name: "no 8BITMIME", s: script{}, l: Letter{EightBit: true}, stage: diagnose.StageSender, cause: diagnose.Needs8Bit, permanent: true},
-		{name: "our content is gone", s: script{}, l: Letter{Content: func() (io.Reader, error) { return nil, fmt.Errorf("gone") }}, stage: diagnose.StageContent, cause: diagnose.OurTrouble},
+		{name: "a silent host", s: &script{silent: true}, stage: diagnose.StageGreeting, cause: diagnose.NoAnswer},
+		{name: "a busy host", s: &script{greeting: "421 4.3.2 later"}, stage: diagnose.StageGreeting, cause: diagnose.HostBusy},
+		{name: "a host that refuses all", s: &script{greeting: "554 5.7.1 no mail from home lines"}, stage: diagnose.StageGreeting, cause: diagnose.HomeLine, permanent: true},
+		{name: "no SMTP", s: &script{greeting: "SSH-2.0-x"}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
+		{name: "endless greeting", s: &script{greeting: "220-" + strings.Repeat("x", 2<<20)}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
+		{name: "hangs up at EHLO", s: &script{replies: map[string]string{"EHLO": "hang up"}}, stage: diagnose.StageHello, cause: diagnose.Dropped},
+		{name: "refuses EHLO and HELO", s: &script{replies: map[string]string{"EHLO": "500 what", "HELO": "550 no"}}, stage: diagnose.StageHello, cause: diagnose.Unknown, permanent: true},
+		{name: "refuses the sender", s: &script{replies: map[string]string{"MAIL": "550 5.7.1 on a block list"}}, stage: diagnose.StageSender, cause: diagnose.BlockListed, permanent: true},
+		{name: "refuses the sender, pipelined", s: &script{ehlo: everything, replies: map[string]string{"MAIL": "450 4.1.0 later", "RCPT": "503 no MAIL", "DATA": "503 no RCPT"}}, stage: diagnose.StageSender, cause: diagnose.Unknown},
+		{name: "refuses DATA", s: &script{replies: map[string]string{"DATA": "451 4.3.0 later"}}, stage: diagnose.StageContent, cause: diagnose.Unknown},
+		{name: "hangs up at DATA", s: &script{replies: map[string]string{"DATA": "hang up"}}, stage: diagnose.StageContent, cause: diagnose.Dropped},
+		{name: "refuses the content", s: &script{after: "554 5.7.1 this is spam"}, stage: diagnose.StageContent, cause: diagnose.ContentRefused, permanent: true},
+		{name: "too large", s: &script{ehlo: everything}, l: Letter{Size: 2000}, stage: diagnose.StageSender, cause: diagnose.TooLarge, permanent: true},
+		{name: "no SMTPUTF8", s: &script{ehlo: []string{"8BITMIME"}}, l: Letter{UTF8: true}, stage: diagnose.StageSender, cause: diagnose.NeedsUTF8, permanent: true},
+		{name: "no 8BITMIME", s: &script{}, l: Letter{EightBit: true}, stage: diagnose.StageSender, cause: diagnose.Needs8Bit, permanent: true},
+		{name: "our content is gone", s: &script{}, l: Letter{Content: func() (io.Reader, error) { return nil, fmt.Errorf("gone") }}, stage: diagnose.StageContent, cause: diagnose.OurTrouble},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			results, failure := sendTo(t, &c.s, config.Route{TLS: "offered"}, c.l, "x@y.example")
+			results, failure := sendTo(t, c.s, config.Route{TLS: "offered"}, c.l, "x@y.example")
 			if failure == nil {
 				failure = results[0].Failure
 			}

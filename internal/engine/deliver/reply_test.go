@@ -18,16 +18,16 @@ func TestTheFirstDigitOfAReplyDecides(t *testing.T) {
 		for _, code := range []string{"200", "252 ok", "290 2.0.0 taken", "299"} {
 			s := &script{ehlo: ehlo, replies: map[string]string{"MAIL": code, "RCPT": code}, after: code}
 			results, failure := sendTo(t, s, config.Route{}, Letter{}, "a@y.example")
-			if failure != nil || results[0].Failure != nil || s.content == "" {
-				t.Errorf("%s with %v is success: %v %+v, the host has %q", code, ehlo, failure, results, s.content)
+			if failure != nil || results[0].Failure != nil || s.got() == "" {
+				t.Errorf("%s with %v is success: %v %+v, the host has %q", code, ehlo, failure, results, s.got())
 			}
 		}
 	}
 	// A host that neither takes nor refuses gets no empty message by the pipelined dot.
 	s := &script{ehlo: []string{"PIPELINING"}, replies: map[string]string{"RCPT": "354 go on"}}
 	results, _ := sendTo(t, s, config.Route{}, Letter{}, "a@y.example")
-	if f := results[0].Failure; f == nil || f.Permanent || s.content != "" {
-		t.Errorf("%+v, the host has %q", f, s.content)
+	if f := results[0].Failure; f == nil || f.Permanent || s.got() != "" {
+		t.Errorf("%+v, the host has %q", f, s.got())
 	}
 }
 
@@ -142,8 +142,8 @@ func TestARefusalGoesOnToTheNextHostWhereTheRouteSaysSo(t *testing.T) {
 func TestAHostIsNotUsedInTheClearWhenSomebodyMeddlesWithSTARTTLS(t *testing.T) {
 	s := &script{ehlo: []string{"STARTTLS"}, replies: map[string]string{"STARTTLS": "220 go\r\n250 injected"}}
 	_, failure := sendTo(t, s, config.Route{TLS: "offered"}, Letter{}, "a@y.example")
-	if failure == nil || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS || s.content != "" {
-		t.Errorf("%+v; the host has %q", failure, s.content)
+	if failure == nil || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS || s.got() != "" {
+		t.Errorf("%+v; the host has %q", failure, s.got())
 	}
 	s = &script{ehlo: []string{"STARTTLS"}, replies: map[string]string{"STARTTLS": "454 4.7.0 not now"}}
 	if _, failure := sendTo(t, s, config.Route{TLS: "offered"}, Letter{}, "a@y.example"); failure != nil {

@@ -30,7 +30,9 @@ func TestAMessageThatTheDatabaseRefusesFailsAlone(t *testing.T) {
 	for i := range 100 {
 		e := letter(q, "", "a@sunkenpier.example")
 		if i == 50 {
+			f.mu.Lock()
 			f.bad = e.Message.ID
+			f.mu.Unlock()
 		}
 		wg.Add(1)
 		go func() {
