@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
@@ -251,13 +250,7 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 func TestFaultDNSIsDownSlowOrLying(t *testing.T) {
 	t.Parallel()
 	s := own(t, "dns", nil)
-	mode := func(m string) {
-		t.Helper()
-		req, _ := http.NewRequest(http.MethodPut, "http://"+s.control+"/dns/"+m, nil)
-		if resp, err := http.DefaultClient.Do(req); err != nil || resp.StatusCode != http.StatusNoContent {
-			t.Fatalf("dns %s: %v %v", m, resp, err)
-		}
-	}
+	mode := func(m string) { t.Helper(); s.dns(t, m) }
 	var ids []string
 	for _, c := range []struct{ mode, to, says string }{
 		{"lying", "a@saltmarsh.example", "not to be trusted"},

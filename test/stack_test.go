@@ -51,8 +51,12 @@ type stack struct {
 	log                  *os.File
 }
 
-// binary is the service under test; scripts/test has one that looks for data races.
-var binary, _ = filepath.Abs(cmp.Or(os.Getenv("GULL_TEST_BINARY"), "../bin/gull"))
+// binary is the command; server is the service under test, of which scripts/test has one
+// that looks for data races.
+var (
+	binary, _ = filepath.Abs("../bin/gull")
+	server    = cmp.Or(os.Getenv("GULL_TEST_BINARY"), binary)
+)
 
 var shared = sync.OnceValues(func() (*stack, error) {
 	s, err := newStack("shared", nil)
@@ -201,7 +205,11 @@ func (s *stack) startSim() error {
 }
 
 func (s *stack) command(args ...string) *exec.Cmd {
-	c := exec.Command(binary, args...)
+	path := binary
+	if args[0] == "serve" {
+		path = server
+	}
+	c := exec.Command(path, args...)
 	c.Env = append(os.Environ(), "GULL_URL=http://"+s.http, "GULL_TOKEN="+adminToken, "GULL_SIMNET="+s.control, "GULL_DATABASE_URL="+s.database)
 	c.Stdout, c.Stderr = s.log, s.log
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}

@@ -52,21 +52,70 @@ var errNotSignedIn = huma.Error401Unauthorized("sign in first: send a bearer tok
 func (s *Service) identify(ctx context.Context, authorization, cookie string) (who, error) {
 	var w who
 	var err error
+	var key string
 	switch token, isBearer := strings.CutPrefix(authorization, "Bearer "); {
 	case isBearer:
-		w.Name, w.Role, err = s.Store.Token(ctx, HashToken(token))
+		key = string(HashToken(token))
+		w.Name, w.Role, err = s.Store.Token(ctx, []byte(key))
 	case cookie != "":
-		w.Name, w.Role, err = s.Store.SignedIn(ctx, HashToken(cookie))
+		key = string(HashToken(cookie))
+		w.Name, w.Role, err = s.Store.SignedIn(ctx, []byte(key))
 	default:
 		return w, errNotSignedIn
 	}
 	switch {
+	case err == nil:
+		s.known.add(key, w, time.Now())
 	case errors.Is(err, store.ErrNotFound):
+		s.known.drop(key)
 		return w, huma.Error401Unauthorized("this token or session is not known, or has ended; sign in again")
-	case err != nil:
+	default:
+		if known, ok := s.known.of(key, time.Now()); ok {
+			return known, nil
+		}
 		return w, errDatabase
 	}
 	return w, nil
+}
+
+// knownFor is how long somebody who was identified is still known while the database
+// does not answer: that is when metrics and status are needed most.
+const (
+	knownFor = time.Hour
+	maxKnown = 1000
+)
+
+// acquaintances are those who were identified lately, by what they showed, hashed.
+type acquaintances struct {
+	mu  sync.Mutex
+	who map[string]acquaintance
+}
+
+type acquaintance struct {
+	who
+	at time.Time
+}
+
+func (a *acquaintances) add(key string, w who, now time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.who == nil || len(a.who) > maxKnown {
+		a.who = map[string]acquaintance{}
+	}
+	a.who[key] = acquaintance{w, now}
+}
+
+func (a *acquaintances) drop(key string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.who, key)
+}
+
+func (a *acquaintances) of(key string, now time.Time) (who, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	one, ok := a.who[key]
+	return one.who, ok && now.Sub(one.at) < knownFor
 }
 
 var errDatabase = huma.Error503ServiceUnavailable("the database does not answer; mail is put off with 451 until it does")
@@ -209,6 +258,7 @@ func (s *Service) signOut(ctx context.Context, in *cookieInput) (*struct {
 		if err := s.Store.SignOut(ctx, HashToken(in.Session)); err != nil {
 			return nil, errDatabase
 		}
+		s.known.drop(string(HashToken(in.Session)))
 		s.live.endOf(string(HashToken(in.Session)))
 	}
 	return &struct {

@@ -46,6 +46,7 @@ type Service struct {
 	snags    snagCache
 	signIns  signin.Limiter
 	live     streams
+	known    acquaintances
 	running  context.Context
 }
 

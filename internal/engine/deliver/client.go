@@ -124,7 +124,7 @@ type target struct {
 	preference int
 }
 
-// maxTries bounds the addresses tried in one attempt.
+// maxTries bounds the hosts looked up and the addresses tried in one attempt.
 const maxTries = 8
 
 // Connect opens a connection to the first host of a next hop that answers, and
@@ -219,6 +219,9 @@ func (c *Client) connectTo(ctx context.Context, r *config.Route, nextHop string,
 	var failure *Failure
 	var tried []mail.LastReply
 	for i, t := range targets {
+		if len(tried) >= maxTries || ctx.Err() != nil {
+			break // look-ups are bounded too, not only connections
+		}
 		addrs, err := c.Resolver.Addrs(ctx, t.host)
 		if err != nil {
 			failure = dnsFailure(t.host, err)

@@ -1,6 +1,7 @@
 package receive
 
 import (
+	"encoding/base64"
 	"strings"
 	"testing"
 	"time"
@@ -130,4 +131,19 @@ func TestPeopleWriteAsThemselves(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
+}
+
+func TestSignInThatGoesWrongGetsAnAnswer(t *testing.T) {
+	c := dial(t, with(t, newKeeper(), "kind: submission, tls: \"off\", sign_in: [plain, scram], sign_in_without_tls: true, limits: {errors: 100}"))
+	c.say("", "220")
+	c.say("EHLO a\r\n", "250")
+	c.say("AUTH\r\n", "501 5.5.4 AUTH needs a mechanism; there are: PLAIN SCRAM-SHA-256")
+	c.say("AUTH lantern-oil\r\n", "504 5.5.4 this mechanism is not offered")
+	c.say("AUTH PLAIN\r\n", "334")
+	c.say(strings.Repeat("x", 13_000)+"\r\n", "500 5.5.6 the line is too long")
+	c.say("AUTH PLAIN\r\n", "334")
+	c.say("*\r\n", "501 5.7.0")
+	c.say("AUTH SCRAM-SHA-256 "+base64.StdEncoding.EncodeToString([]byte("p=tls-exporter,,n=ines,r=abc"))+"\r\n", "501 5.5.2 channel binding goes with SCRAM-SHA-256-PLUS only")
+	c.say("AUTH SCRAM-SHA-256-PLUS\r\n", "504")
+	c.say("NOOP\r\n", "250")
 }
