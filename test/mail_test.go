@@ -359,3 +359,13 @@ func TestMailIsGivenUpInTheEnd(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func TestFinalDeliveryWritesTheOnlyReturnPath(t *testing.T) {
+	s := world(t)
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", "Return-Path: <forged@dunlin.example>\r\nreturn-path:\r\n <other@dunlin.example>\r\nFrom: ada@saltmarsh.example\r\nSubject: Paths\r\n\r\nhi\r\n", "keeper@skerryline.example")
+	s.until(t, id, mail.Delivered)
+	raw := s.run(t, "mailbox", "raw", "keeper@skerryline.example", id)
+	if strings.Count(strings.ToLower(raw), "return-path:") != 1 || !strings.HasPrefix(raw, "Return-Path: <ada@saltmarsh.example>") {
+		t.Errorf("%s", raw)
+	}
+}
