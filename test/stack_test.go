@@ -56,6 +56,7 @@ type stack struct {
 var (
 	binary, _ = filepath.Abs("../bin/gull")
 	server    = cmp.Or(os.Getenv("GULL_TEST_BINARY"), binary)
+	raced     = server != binary
 )
 
 var shared = sync.OnceValues(func() (*stack, error) {

@@ -35,6 +35,12 @@ func (q *Queue) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.Ou
 	q.mu.Unlock()
 	d.NextTryAt = mail.At(next)
 	tried := d.LaneID
+	if f.Cause == diagnose.NoRoute && d.Revision < cfg.Revision { // a route may have come while it was in hand
+		if q.planAnew(cfg, j, d); d.LaneID != tried {
+			o.Lane, d.NextTryAt, d.Cause, d.Last = tried, mail.At(o.At), diagnose.NoCause, nil
+			return
+		}
+	}
 	defer func() {
 		if d.Detour == mail.DetourOnce { // it goes on as the routes say
 			d.Detour, d.Revision, o.Lane = mail.NoDetour, 0, tried
