@@ -353,7 +353,7 @@ func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 		most, mostHeap = max(most, s.metric(t, "go_goroutines")), max(mostHeap, s.metric(t, "process_resident_memory_bytes"))
 	}
 	do("start", "test-away", port, secret)
-	fmt.Printf("goroutines before the outage and at most in it: %.0f, %.0f; resident memory %.0f, %.0f MB\n", before, most, heap/1e6, mostHeap/1e6)
+	fmt.Printf("[goroutines before the outage and at most in it: %.0f, %.0f; resident memory: %.0f, %.0f MB]\n", before, most, heap/1e6, mostHeap/1e6)
 	if most > before+1500 || mostHeap > heap+300e6 {
 		t.Errorf("what runs and what it holds grows while the database is away")
 	}
@@ -441,5 +441,5 @@ func TestFaultABadResolverDoesNotDelayItsOwnEnd(t *testing.T) {
 	if took := time.Since(began); took > within+8*time.Second || took < within-time.Second {
 		t.Errorf("a revision to be confirmed within %s went back after %s", within, took)
 	}
-	fmt.Printf("a resolver that never answers, to be confirmed within %s: back after %s\n", within, time.Since(began).Round(100*time.Millisecond))
+	fmt.Printf("[a resolver that never answers, to be confirmed within %s: back after %s]\n", within, time.Since(began).Round(100*time.Millisecond))
 }
