@@ -56,7 +56,9 @@ func (e *Engine) alerts(ctx context.Context, now time.Time) error {
 	}
 	var faults []error
 	for _, one := range due {
-		if err := e.tellOne(ctx, cfg, one, now); err != nil {
+		if one.Damaged != nil {
+			e.Log.Error("an alert on record cannot be read and is dropped", "alert", one.ID, "error", one.Damaged)
+		} else if err := e.tellOne(ctx, cfg, one, now); err != nil {
 			faults = append(faults, fmt.Errorf("to %s: %w", one.Target, err))
 			if one.Tries < maxTells {
 				continue // DueAlerts has put it off

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -27,6 +28,8 @@ type Alert struct {
 	At     time.Time
 	Tries  int
 	Snag   snag.Snag
+	// Damaged says why the snag on record cannot be read: then there is nothing to tell.
+	Damaged error
 }
 
 // ClaimAlerts finds what is to be told and puts it down for each target, as it
@@ -56,8 +59,8 @@ func (s *Store) ClaimAlerts(ctx context.Context, t AlertTerms, explain func(*sna
 			x := &list[i].Snag
 			explain(x)
 			text, err := json.Marshal(x)
-			if err != nil {
-				return err
+			if err != nil { // told as far as it can be
+				text = fmt.Appendf(nil, `{"id":"%s","cause":%q}`, x.ID, x.Cause)
 			}
 			for _, target := range t.Targets {
 				b.Queue(`INSERT INTO alert (kind, target, at, due_at, snag) VALUES ($1, $2, $3, $3, $4)`, list[i].Kind, target, t.Now, text)
@@ -76,7 +79,10 @@ func (s *Store) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Aler
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a Alert, err error) {
-		err = row.Scan(&a.ID, &a.Kind, &a.Target, &a.At, &a.Tries, &a.Snag)
+		var text []byte
+		if err = row.Scan(&a.ID, &a.Kind, &a.Target, &a.At, &a.Tries, &text); err == nil {
+			a.Damaged = json.Unmarshal(text, &a.Snag) // one that cannot be read holds up no other
+		}
 		return a, err
 	})
 }

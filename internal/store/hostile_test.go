@@ -139,3 +139,16 @@ func TestLanesThatNobodyUsesAreForgotten(t *testing.T) {
 		t.Errorf("%v %v", empty, err)
 	}
 }
+
+func TestAnAlertThatCannotBeReadHoldsUpNoOther(t *testing.T) {
+	s, _ := open(t)
+	for _, text := range []string{`{"severity": "unheard-of"}`, `{"title": "A trouble"}`} {
+		if _, err := s.pool.Exec(ctx, `INSERT INTO alert (kind, target, at, due_at, snag) VALUES ('opened', 'keeper@skerryline.example', now(), now() - interval '1 minute', $1)`, []byte(text)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := s.DueAlerts(ctx, time.Now(), 10)
+	if err != nil || len(list) != 2 || (list[0].Damaged == nil) == (list[1].Damaged == nil) {
+		t.Errorf("%+v %v", list, err)
+	}
+}
