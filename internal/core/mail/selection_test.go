@@ -37,7 +37,7 @@ func TestManyDestinationsMeanUsAndOneMeansThem(t *testing.T) {
 	lanes := func(resting, moving int, stage diagnose.Stage) []Lane {
 		var out []Lane
 		for range resting {
-			out = append(out, Lane{NextHop: "x.example", State: LaneResting, Last: &LastReply{Stage: stage}})
+			out = append(out, Lane{NextHop: "x.example", State: LaneResting, Last: &LastReply{Stage: stage, Code: map[diagnose.Stage]int{diagnose.StageHello: 554}[stage]}})
 		}
 		for range moving {
 			out = append(out, Lane{NextHop: "y.example", State: LaneMoving})
@@ -57,7 +57,8 @@ func TestManyDestinationsMeanUsAndOneMeansThem(t *testing.T) {
 		{"most at connect", 8, 2, diagnose.StageConnect, "ours", "8 of 10 destinations cannot be reached"},
 		{"most at DNS", 8, 2, diagnose.StageDNS, "ours", "our resolver"},
 		{"most at TLS", 4, 0, diagnose.StageTLS, "ours", "our clock"},
-		{"most at the greeting", 4, 0, diagnose.StageGreeting, "ours", "our address or name"},
+		{"most refuse", 4, 0, diagnose.StageHello, "ours", "our address or name"},
+		{"most give no greeting", 4, 0, diagnose.StageGreeting, "theirs", "4 destinations cannot be used"}, // a silence is no refusal
 	} {
 		if v := LookAt(lanes(c.resting, c.moving, c.stage)); v.Whose != c.whose || !strings.Contains(v.Title, c.says) || (v.Title != "") != (v.Next != "") {
 			t.Errorf("%s: %+v", c.name, v)

@@ -10,7 +10,7 @@ import (
 // many different ones' means us.
 func LookAt(lanes []Lane) Verdict {
 	var resting []Lane
-	all, stage := 0, map[diagnose.Stage]int{}
+	all, said, stage := 0, 0, map[diagnose.Stage]int{}
 	for _, l := range lanes {
 		if l.NextHop == "local" || l.State == LaneStranded || l.State == LanePaused {
 			continue
@@ -20,6 +20,9 @@ func LookAt(lanes []Lane) Verdict {
 			resting = append(resting, l)
 			if l.Last != nil {
 				stage[l.Last.Stage]++
+				if l.Last.Code != 0 {
+					said++
+				}
 			}
 		}
 	}
@@ -36,7 +39,7 @@ func LookAt(lanes []Lane) Verdict {
 	case n >= 3 && n*2 >= all && stage[diagnose.StageTLS]*2 > n:
 		return Verdict{"ours", fmt.Sprintf("TLS fails with %d of %d destinations: this looks like our clock or our authorities.", n, all),
 			"Check the machine's time and the file of authorities."}
-	case n >= 3 && n*2 >= all:
+	case n >= 3 && n*2 >= all && said*2 > n:
 		return Verdict{"ours", fmt.Sprintf("%d of %d destinations refuse us: this looks like our address or name.", n, all),
 			"Read two or three of their answers; a block list or a missing PTR refuses everywhere alike."}
 	case n == 1:
