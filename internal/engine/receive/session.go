@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -357,73 +356,6 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 func (se *session) clear() {
 	se.giveBack()
 	se.mail, se.rcpts = nil, nil
-}
-
-func (se *session) hello(c smtp.Command) smtp.Reply {
-	name, wrong := c.Arg, smtp.CheckHello(c.Arg)
-	switch isLMTP := se.conf.Kind == config.LMTP; {
-	case isLMTP != (c.Verb == "LHLO") && isLMTP:
-		return se.fault(smtp.NewReply(500, "5.5.1", "this is LMTP; say LHLO"))
-	case isLMTP != (c.Verb == "LHLO"):
-		return se.fault(smtp.NewReply(500, "5.5.1", "this is SMTP; say EHLO"))
-	case wrong != nil:
-		return se.fault(*wrong)
-	case se.br.Buffered() > 0:
-		return se.outOfTurn(c.Verb)
-	}
-	se.clear()
-	se.helo, se.extended = name, c.Verb != "HELO"
-	se.book.Change(func(s *mail.Session) { s.Name = clip(name) })
-	if !se.extended {
-		return smtp.NewReply(250, "", "%s greets %s", se.conf.GreetingName, se.client)
-	}
-	lines := []string{
-		fmt.Sprintf("%s greets %s", se.conf.GreetingName, se.client),
-		"PIPELINING",
-		fmt.Sprintf("SIZE %d", se.conf.Limits.MessageSize),
-		"8BITMIME",
-		"SMTPUTF8",
-		"DSN",
-	}
-	if se.tls == nil && (se.conf.TLS == config.TLSStart || se.conf.TLS == config.TLSRequired) {
-		lines = append(lines, "STARTTLS")
-	}
-	if m := se.mechanisms(); len(m) > 0 {
-		lines = append(lines, "AUTH "+strings.Join(m, " "))
-	}
-	return smtp.Reply{Code: 250, Lines: append(lines, "ENHANCEDSTATUSCODES")}
-}
-
-// startTLS is STARTTLS (RFC 3207).
-func (se *session) startTLS(arg string) smtp.Reply {
-	switch {
-	case se.conf.TLS != config.TLSStart && se.conf.TLS != config.TLSRequired:
-		return se.fault(smtp.NewReply(502, "5.5.1", "STARTTLS is not offered here"))
-	case se.tls != nil:
-		return se.fault(smtp.NewReply(503, "5.5.1", "TLS is on already"))
-	case arg != "":
-		return se.fault(smtp.NewReply(501, "5.5.4", "STARTTLS takes no parameter"))
-	case se.br.Buffered() > 0:
-		return se.outOfTurn("STARTTLS")
-	}
-	if err := se.server.certs.check(se.conf); err != nil {
-		se.log.Error("no TLS: the certificate cannot be used", "error", err)
-		return smtp.NewReply(454, "4.7.0", "TLS is not available just now")
-	}
-	se.reply(smtp.NewReply(220, "2.0.0", "begin TLS"))
-	if se.flush() != nil || se.secure() != nil {
-		se.closing = true
-	}
-	return smtp.Reply{}
-}
-
-// outOfTurn ends the session of a client that sent more before it could know
-// the answer (RFC 2920 section 3.1).
-func (se *session) outOfTurn(verb string) smtp.Reply {
-	r := smtp.NewReply(554, "5.5.1", "you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)", verb)
-	se.refuse(refused{stage: diagnose.StageHello, cause: diagnose.SentAhead, reply: r})
-	se.closeFor("the client sent ahead of the reply to " + verb)
-	return r
 }
 
 // refresh takes the configuration in force for the next transaction. It reports
