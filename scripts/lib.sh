@@ -60,7 +60,7 @@ pg_place() {
 
 # pg_start DIR PORT PASSWORD [open]: a cluster of our own on loopback, with a role gull
 # that owns its databases and is no superuser. With open the superuser postgres has the
-# same password: tests make tablespaces with it. Without, nobody can sign in as it.
+# same password: tests make tablespaces with it, and benches checkpoints. Without, nobody can sign in as it.
 pg_start() {
 	local dir=$1 port=$2 password=$3 fresh=
 	mkdir -p "$dir"
@@ -90,7 +90,9 @@ pg_start() {
 	PGPASSWORD=$password "$PG_BIN/psql" -h 127.0.0.1 -p "$port" -U postgres -d postgres -qv ON_ERROR_STOP=1 -v password="$password" >/dev/null <<-'EOF' || die "the role gull could not be made"
 		CREATE ROLE gull LOGIN CREATEDB PASSWORD :'password';
 	EOF
-	[ "${4:-}" = open ] || PGPASSWORD=$password "$PG_BIN/psql" -h 127.0.0.1 -p "$port" -U postgres -d postgres -qc 'ALTER ROLE postgres PASSWORD NULL' >/dev/null
+	local last='ALTER ROLE postgres PASSWORD NULL'
+	[ "${4:-}" != open ] || last='GRANT pg_checkpoint TO gull' # benches begin from one
+	PGPASSWORD=$password "$PG_BIN/psql" -h 127.0.0.1 -p "$port" -U postgres -d postgres -qc "$last" >/dev/null
 }
 
 pg_stop() { [ -e "$1/data/postmaster.pid" ] && pg_as "$PG_BIN/pg_ctl" -D "$1/data" -m fast -w stop >/dev/null || true; }
