@@ -72,12 +72,6 @@ func (e *Engine) storeFlow(ctx context.Context) error {
 	return err
 }
 
-func (e *Engine) complain(ctx context.Context, text string, err error) {
-	if ctx.Err() == nil {
-		e.Log.Warn(text, "error", err)
-	}
-}
-
 // countEvery is how often what happened is counted.
 const countEvery = time.Second
 

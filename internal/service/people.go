@@ -44,6 +44,9 @@ func (s *Service) listMailboxes(ctx context.Context, in *struct {
 	Sort   string `query:"sort" enum:"address,name,used,quota" default:"address" doc:"By the last two those come first that use most"`
 	Paging
 }) (*out[page[mail.MailboxLine]], error) {
+	if err := s.mayFind(ctx, in.Search); err != nil {
+		return nil, err
+	}
 	l := store.MailboxList{Search: searchForm(in.Search), Sort: in.Sort, After: in.After, Limit: in.Limit}
 	shown, err := strconv.Atoi(in.After)
 	if in.Sort != "address" && in.After != "" && (err != nil || shown < 0) {
@@ -212,10 +215,13 @@ type AliasLine struct {
 	About   string   `json:"about"`
 }
 
-func (s *Service) listAliases(_ context.Context, in *struct {
+func (s *Service) listAliases(ctx context.Context, in *struct {
 	Search string `query:"search" doc:"A part of an address or of a target"`
 	Paging
 }) (*out[page[AliasLine]], error) {
+	if err := s.mayFind(ctx, in.Search); err != nil {
+		return nil, err
+	}
 	body := page[AliasLine]{Items: []AliasLine{}}
 	search := searchForm(in.Search)
 	for _, a := range s.Engine.Config().Directory.Aliases() {
