@@ -229,8 +229,8 @@ func (e *Engine) force(c *config.Compiled) {
 func (e *Engine) loops() []supervise.Loop {
 	const second = time.Second
 	return []supervise.Loop{
-		{Name: "going back from what nobody confirmed", Every: second, Limit: 20 * second, Do: e.goBackInTime},
-		{Name: "ends of pauses", Every: second, Limit: 20 * second, Do: e.endPauses},
+		{Name: "going back from what nobody confirmed", Every: second, Limit: 20 * second, Steady: true, Do: e.goBackInTime},
+		{Name: "ends of pauses", Every: second, Limit: 20 * second, Steady: true, Do: e.endPauses},
 		{Name: "counts of limits", Every: 5 * second, Limit: 20 * second, Do: e.Sent.Flush},
 		{Name: "daily report", Every: 20 * second, Limit: 5 * time.Minute, Do: func(ctx context.Context) error { return e.dailyReport(ctx, time.Now()) }},
 		{Name: "records of keys", Every: keysEvery, Limit: 5 * time.Minute, Do: e.checkKeys},

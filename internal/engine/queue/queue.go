@@ -190,7 +190,8 @@ func (q *Queue) Run(ctx context.Context) {
 	go func() { defer recorder.Done(); q.writeOutcomes() }()
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.writeRests() }()
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Every: heartbeatEvery, Limit: heartbeatEvery, Do: q.heartbeat})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Every: heartbeatEvery, Limit: heartbeatEvery, Steady: true, Do: q.heartbeat})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what goes back", Every: heartbeatEvery, Steady: true, Do: q.giveAllBack})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: dead nodes", Every: heartbeatEvery, Limit: enterTimeout, Do: q.releaseDead})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what is due", Do: q.fetchDue})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what expires", Every: 30 * time.Second, Limit: time.Minute, Do: q.expireOverdue})
@@ -241,8 +242,7 @@ func (q *Queue) fetchDue(ctx context.Context) error {
 	}
 }
 
-// heartbeat keeps the node alive, and gives back what the database did not take
-// before. Nothing else may stand before it: other nodes count its silence.
+// heartbeat keeps the node alive. Nothing else may stand before it: other nodes count its silence.
 func (q *Queue) heartbeat(ctx context.Context) error {
 	taken, err := q.Store.Heartbeat(ctx, q.Node)
 	if err != nil {
@@ -253,12 +253,19 @@ func (q *Queue) heartbeat(ctx context.Context) error {
 	if taken {
 		q.forget()
 	}
+	if wasFenced {
+		q.mu.Lock()
+		q.staffAll()
+		q.mu.Unlock()
+	}
+	return nil
+}
+
+// giveAllBack gives back what the database did not take before.
+func (q *Queue) giveAllBack(context.Context) error {
 	q.mu.Lock()
 	backs := q.handBacks
 	q.handBacks = nil
-	if wasFenced {
-		q.staffAll()
-	}
 	q.mu.Unlock()
 	for _, b := range backs {
 		q.giveBack(b)

@@ -24,6 +24,9 @@ type Loop struct {
 	Limit time.Duration
 	// Soon, if it is not nil, asks for a round before its time.
 	Soon <-chan struct{}
+	// Steady keeps the interval after failures too: what others count on must not come
+	// later because it failed before.
+	Steady bool
 	// First says whether the first round is made at the start.
 	First bool
 	Do    func(ctx context.Context) error
@@ -118,7 +121,9 @@ func (s *Supervisor) run(ctx context.Context, l Loop, state *State) {
 			failed = 0
 		} else {
 			failed++
-			wait = max(wait, min(firstWait<<min(failed-1, 10), longestWait))
+			if !l.Steady {
+				wait = max(wait, min(firstWait<<min(failed-1, 10), longestWait))
+			}
 			s.log.Warn("a round of a background loop failed", "loop", l.Name, "error", err, "again_in", wait.String())
 		}
 		timer.Reset(wait)
