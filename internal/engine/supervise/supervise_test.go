@@ -21,6 +21,7 @@ func TestOneLoopHoldsUpNoOther(t *testing.T) {
 		loop("faulty", time.Second, time.Minute, func(context.Context) error { panic("a fault") })
 		loop("failing", time.Second, time.Minute, func(context.Context) error { return errors.New("away") })
 		loop("well", time.Second, time.Minute, func(context.Context) error { return nil })
+		s.Go(ctx, Loop{Name: "steady", Every: time.Second, Steady: true, Do: func(context.Context) error { return errors.New("away") }})
 		soon := make(chan struct{}, 1)
 		s.Go(ctx, Loop{Name: "asked", Every: time.Hour, Soon: soon, Do: func(context.Context) error { return nil }})
 		time.Sleep(100 * time.Second)
@@ -32,6 +33,9 @@ func TestOneLoopHoldsUpNoOther(t *testing.T) {
 		}
 		if count["well"] != 100 && count["well"] != 99 || count["slow"] < 3 || count["slow"] > 5 || count["asked"] != 1 {
 			t.Errorf("%v", count)
+		}
+		if n := count["steady"]; n < 99 {
+			t.Errorf("a loop that others count on came %d times in 100 s", n)
 		}
 		for _, name := range []string{"faulty", "failing"} {
 			if n := count[name]; n < 5 || n > 9 {
