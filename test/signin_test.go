@@ -185,6 +185,9 @@ func TestSignInBindsToTheConnectionAndTheSenderToTheAccount(t *testing.T) {
 	if r := python(t, d.address, "starttls", "smtp", "scram-plus", inesAddress, inesPassword, inesAddress, "bound@barelock.example"); r.Code != 250 || !strings.Contains(r.Offers["auth"], "SCRAM-SHA-256-PLUS") {
 		t.Errorf("bound to the certificate: %+v", r)
 	}
+	if r := python(t, d.address, "starttls", "smtp", "scram-unique", inesAddress, inesPassword, inesAddress, "bound@barelock.example"); r.Code != 250 {
+		t.Errorf("bound to a connection of TLS 1.2: %+v", r)
+	}
 	if m := s.arrives(t, "bound@barelock.example"); m.Account != inesAddress || m.Protocol != "ESMTPSA" || m.Deliveries[0].Rule != "people" {
 		t.Errorf("%+v", m)
 	}

@@ -1,21 +1,27 @@
 """Sends a letter with Python's own SMTP client and tells how it went, as JSON.
 
 usage: send.py HOST PORT tls|starttls|plain smtp|lmtp MECHANISM LOGIN PASSWORD FROM TO [SOURCE]
-MECHANISM is none, plain, login, scram or scram-plus.
+MECHANISM is none, plain, login, scram, scram-plus, or scram-unique: bound to a
+connection of TLS 1.2 by tls-unique.
 """
 import base64, hashlib, hmac, json, os, smtplib, ssl, sys
 
 host, port, tls, protocol, mechanism, login, password, sender, to = sys.argv[1:10]
 source = (sys.argv[10], 0) if len(sys.argv) > 10 else None
 context = ssl._create_unverified_context()
+if mechanism == "scram-unique":
+    context.maximum_version = ssl.TLSVersion.TLSv1_2
 out = {"offers": {}, "signed_in": False, "code": 0, "text": ""}
 
 
 def scram(client, bound):
-    """SCRAM-SHA-256 of RFC 7677, bound to the server's certificate if wanted."""
+    """SCRAM-SHA-256 of RFC 7677, bound to the server's certificate or the connection if wanted."""
     h = lambda key, data: hmac.new(key, data, hashlib.sha256).digest()
-    certificate = hashlib.sha256(client.sock.getpeercert(True)).digest() if bound else b""
-    gs2 = b"p=tls-server-end-point,," if bound else b"n,,"
+    certificate, gs2 = b"", b"n,,"
+    if bound == "tls-unique":
+        certificate, gs2 = client.sock.get_channel_binding("tls-unique"), b"p=tls-unique,,"
+    elif bound:
+        certificate, gs2 = hashlib.sha256(client.sock.getpeercert(True)).digest(), b"p=tls-server-end-point,,"
     nonce = base64.b64encode(os.urandom(18)).decode()
     first = "n=%s,r=%s" % (login.replace("=", "=3D").replace(",", "=2C"), nonce)
     enc = lambda b: base64.b64encode(b).decode()
@@ -52,7 +58,7 @@ try:
     out["offers"] = client.esmtp_features
     if mechanism != "none":
         if mechanism.startswith("scram"):
-            code, text = scram(client, mechanism == "scram-plus")
+            code, text = scram(client, {"scram-plus": "certificate", "scram-unique": "tls-unique"}.get(mechanism))
         else:
             client.user, client.password = login, password
             code, text = client.auth(mechanism, getattr(client, "auth_" + mechanism), initial_response_ok=mechanism == "plain")
