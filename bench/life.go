@@ -74,7 +74,8 @@ func (b *bench) ourLife() (float64, error) {
 			d.Last = &mail.LastReply{Stage: "content", Host: "mx.saltmarsh.example", Address: "127.30.0.10", Code: 250, Enhanced: "2.0.0", Text: "taken"}
 			outcomes[i] = &store.Outcome{Delivery: d, At: time.Now()}
 		}
-		return len(due), st.Finish(b.ctx, node, outcomes)
+		_, err = st.Finish(b.ctx, node, outcomes)
+		return len(due), err
 	}
 	kept := make(chan struct{})
 	go b.keep(st, kept)

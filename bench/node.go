@@ -21,10 +21,9 @@ import (
 )
 
 // throwaway is a store that keeps nothing and is always done.
-type throwaway struct{}
+type throwaway struct{ store.Calm }
 
 func (throwaway) Enter(context.Context, int, []*store.Entry) error { return nil }
-func (throwaway) Unenter(context.Context, []ident.ID) error        { return nil }
 func (throwaway) StoreContent(_ context.Context, _ ident.ID, r io.Reader) error {
 	_, err := io.Copy(io.Discard, r)
 	return err
@@ -52,9 +51,9 @@ func (throwaway) NextDue(context.Context, time.Time, []ident.ID, []string) (time
 func (throwaway) ReturnLeases(context.Context, int, []mail.DeliveryID, time.Time) error {
 	return nil
 }
-func (throwaway) Finish(context.Context, int, []*store.Outcome) error      { return nil }
-func (throwaway) Heartbeat(context.Context, int) (bool, error)             { return false, nil }
-func (throwaway) ReleaseDead(context.Context) (int64, error)               { return 0, nil }
+func (throwaway) Finish(context.Context, int, []*store.Outcome) ([]*store.Entry, error) {
+	return nil, nil
+}
 func (throwaway) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
 func (throwaway) Replying(context.Context, string, string, time.Time, time.Time) (bool, error) {
 	return false, nil

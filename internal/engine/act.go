@@ -324,7 +324,7 @@ func (a *act) eachPage(ctx context.Context, f mail.Filter, pages chan<- []mail.D
 // step does one step of an action that needs the configuration's word on each
 // letter.
 func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, bool, error) {
-	due, err := a.e.Store.LeaseSelected(ctx, a.e.node, a.c.Action, f, planAtOnce)
+	due, err := a.e.Store.LeaseSelected(ctx, a.e.Queue.RunNumber(), a.c.Action, f, planAtOnce)
 	if err != nil || len(due) == 0 {
 		return 0, mail.DeliveryID{}, false, err
 	}
@@ -346,9 +346,9 @@ func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, 
 	}
 	a.skipped += int64(len(left))
 	if a.r.Verb == mail.VerbGiveUp {
-		err = a.e.Store.SetExpiry(ctx, a.e.node, moved)
+		err = a.e.Store.SetExpiry(ctx, a.e.Queue.RunNumber(), moved)
 	} else {
-		err = a.e.Store.Redirect(ctx, a.e.node, a.now, moved)
+		err = a.e.Store.Redirect(ctx, a.e.Queue.RunNumber(), a.now, moved)
 	}
 	if err != nil { // nobody works on them: they must not stay leased
 		left, moved = all, nil

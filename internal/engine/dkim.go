@@ -82,7 +82,9 @@ func (e *Engine) freeSelector(ctx context.Context, k mail.DKIMKey) (string, erro
 // Keys lists keys with what comes next of each.
 func (e *Engine) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
 	keys, err := e.Store.Keys(ctx, domain)
+	locked := e.LockedKeys()
 	for i := range keys {
+		keys[i].Locked = slices.Contains(locked, keyName(keys[i].Domain, keys[i].Selector))
 		keys[i].Explain(time.Now())
 	}
 	return append([]mail.DKIMKey{}, keys...), err
@@ -192,6 +194,16 @@ func (e *Engine) RetireKey(ctx context.Context, who, domain, selector string) (m
 	return e.Key(ctx, domain, selector)
 }
 
+func keyName(domain, selector string) string { return selector + " of " + domain }
+
+// LockedKeys are the keys that should sign and that this node's key file does not open.
+func (e *Engine) LockedKeys() []string {
+	if l := e.locked.Load(); l != nil {
+		return *l
+	}
+	return nil
+}
+
 // followKeys takes up the keys in use.
 func (e *Engine) followKeys(ctx context.Context) error {
 	sealed, err := e.Store.SigningKeys(ctx)
@@ -200,6 +212,7 @@ func (e *Engine) followKeys(ctx context.Context) error {
 	}
 	var keys []asking.Key
 	var trouble error
+	locked := []string{}
 	for name, box := range sealed {
 		private, err := e.Box.Unseal(sealName(name[0], name[1]), box)
 		if err == nil {
@@ -210,9 +223,13 @@ func (e *Engine) followKeys(ctx context.Context) error {
 			}
 		}
 		if err != nil {
+			keys = append(keys, asking.Key{Domain: name[0], Selector: name[1]}) // what it would sign waits
+			locked = append(locked, keyName(name[0], name[1]))
 			trouble = errors.Join(trouble, fmt.Errorf("key %s of %s: %w", name[1], name[0], err))
 		}
 	}
+	slices.Sort(locked)
+	e.locked.Store(&locked)
 	slices.SortFunc(keys, func(a, b asking.Key) int { return strings.Compare(a.Domain+" "+a.Selector, b.Domain+" "+b.Selector) })
 	e.Queue.Signer.Set(keys)
 	return trouble

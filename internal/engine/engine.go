@@ -62,7 +62,6 @@ type Engine struct {
 	Snags   *snags.Keeper
 	Started time.Time
 
-	node          int
 	background    *supervise.Supervisor
 	cfg           atomic.Pointer[config.Compiled]
 	resolver      atomic.Pointer[resolve.Resolver] // with its cache, of the configuration in force
@@ -76,6 +75,9 @@ type Engine struct {
 	pauses        atomic.Pointer[[]mail.Pause]
 	pauseEnds     atomic.Pointer[time.Time]
 	others        atomic.Pointer[others]
+	former        atomic.Pointer[string]   // primaries of the database that still take writes
+	locked        atomic.Pointer[[]string] // keys that should sign and are not opened here
+	missed        chan struct{}            // what happened while the database was not well
 	running       context.Context
 	stop          context.CancelFunc
 	done          chan struct{}
@@ -96,12 +98,12 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 		return nil, fmt.Errorf("node: %w", err)
 	}
 	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store, salt), Sent: allowance.New(o.Store), Started: time.Now(),
-		node: node, background: supervise.New(o.Log), asked: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
+		background: supervise.New(o.Log), asked: make(chan struct{}, 1), missed: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	e.SignIn.Limiter.Proofs = o.Store
 	ids := ident.NewMaker(node, time.Now)
 	e.Snags = snags.New(o.Store, ids, e.Tally, o.Log)
 	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Recovered: e.recovered, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
 		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Identify: e.identify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
@@ -244,7 +246,9 @@ func (e *Engine) loops() []supervise.Loop {
 		{Name: "lanes in trouble", Every: time.Minute, Limit: time.Minute, Do: e.leaveLanes},
 		{Name: "alerts", Every: tellEvery, Limit: 5 * time.Minute, Do: func(ctx context.Context) error { return e.alerts(ctx, time.Now().UTC()) }},
 		{Name: "snags", Do: func(ctx context.Context) error { e.Snags.Run(ctx); return nil }},
+		{Name: "hosts of the database", Every: hostsEvery, Limit: 20 * second, Steady: true, Do: e.watchHosts},
 		{Name: "notices of other nodes", Do: func(ctx context.Context) error { e.Store.Listen(ctx, e.catchUp, e.noticed); return nil }},
+		{Name: "what was missed", Do: e.followMissed},
 		{Name: "events of other nodes", Do: func(ctx context.Context) error { e.share(ctx); return nil }},
 		{Name: "what an earlier run left", Limit: time.Minute, Do: e.takeUp},
 	}
@@ -295,7 +299,7 @@ func (e *Engine) Stop() {
 	if err := e.Sent.Flush(ctx); err != nil {
 		e.Log.Warn("the last counts are lost", "error", err)
 	}
-	if err := e.Store.ReleaseNode(ctx, e.node); err != nil {
+	if err := e.Store.ReleaseNode(ctx, e.Queue.RunNumber()); err != nil {
 		e.Log.Warn("leases were not given back; they are free at the next start", "error", err)
 	}
 }

@@ -177,9 +177,12 @@ func (e *Engine) Pauses() []mail.Pause {
 	return nil
 }
 
-// Stopped says why no mail leaves at all, and what lets it go on; "" if it leaves: all
-// delivery is paused, or there is no node that is not drained.
+// Stopped says why no mail leaves at all, and what lets it go on; "" if it leaves: the
+// database is not well, all delivery is paused, or there is no node that is not drained.
 func (e *Engine) Stopped(ctx context.Context) string {
+	if why := e.Ready(); why != "" {
+		return "No mail is taken: " + why
+	}
 	drained := map[string]bool{}
 	for _, p := range e.Pauses() {
 		switch p.Kind {
@@ -240,7 +243,7 @@ func (e *Engine) Nodes(ctx context.Context) ([]mail.Node, error) {
 	pauses := e.Pauses()
 	for i := range nodes {
 		n := &nodes[i]
-		n.Here = n.Number == e.node
+		n.Here = n.Number == e.Queue.RunNumber()
 		for k := range pauses {
 			if pauses[k].Kind != mail.PauseNode || pauses[k].Name != n.Name {
 				continue
@@ -286,7 +289,7 @@ func (e *Engine) alone(ctx context.Context) bool {
 	}
 	k := &others{at: time.Now()}
 	for _, n := range nodes {
-		k.any = k.any || n.Number != e.node && n.State != "silent"
+		k.any = k.any || n.Number != e.Queue.RunNumber() && n.State != "silent"
 	}
 	e.others.Store(k)
 	return !k.any

@@ -12,6 +12,7 @@ import (
 
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/tally"
+	"gullroute/internal/store"
 )
 
 var (
@@ -28,6 +29,11 @@ var (
 	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.", []string{"listener"}, nil)
 	snagDesc     = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.", []string{"severity"}, nil)
 	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
+	stateDesc    = prometheus.NewDesc("gull_database_state", "1 for how the database does: well, or why no mail is taken.", []string{"state"}, nil)
+	writeDesc    = prometheus.NewDesc("gull_database_write_seconds", "How long the last small durable write took.", nil, nil)
+	formerDesc   = prometheus.NewDesc("gull_database_former_primaries", "Hosts that take writes though another was promoted after them.", nil, nil)
+	freedDesc    = prometheus.NewDesc("gull_leases_freed_total", "Deliveries that were leased to this node and in nobody's hands.", nil, nil)
+	lockedDesc   = prometheus.NewDesc("gull_signing_keys_locked", "Keys that should sign and that this node's key file does not open.", nil, nil)
 )
 
 // collector reads the numbers when they are asked for.
@@ -35,7 +41,7 @@ type collector struct{ s *Service }
 
 // Describe lists the metrics.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc, databaseDesc} {
+	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc, databaseDesc, stateDesc, writeDesc, formerDesc, freedDesc, lockedDesc} {
 		ch <- d
 	}
 }
@@ -62,6 +68,18 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		}
 		gauge(roundDesc, took.Seconds(), l.Name)
 	}
+	d := c.s.Engine.Queue.Database()
+	for _, state := range store.States() {
+		v := 0.0
+		if d.State == state {
+			v = 1
+		}
+		gauge(stateDesc, v, string(state))
+	}
+	gauge(writeDesc, d.Took.Seconds())
+	gauge(formerDesc, float64(len(c.s.Engine.FormerPrimaries())))
+	gauge(lockedDesc, float64(len(c.s.Engine.LockedKeys())))
+	ch <- prometheus.MustNewConstMetric(freedDesc, prometheus.CounterValue, float64(c.s.Engine.Queue.Freed()))
 	deliveries, octets := c.s.Engine.Queue.InMemory()
 	gauge(memoryDesc, float64(deliveries))
 	gauge(keptDesc, float64(octets))

@@ -513,5 +513,10 @@ func (s *Service) storeError(err error, what string) error {
 		return err
 	}
 	s.Log.Error("database", "error", err)
+	if s.Engine != nil {
+		if why := s.Engine.Ready(); why != "" {
+			return huma.Error503ServiceUnavailable(why + "; mail is put off with 451 until then")
+		}
+	}
 	return errDatabase
 }

@@ -54,6 +54,18 @@ func (s *Service) hazards(cfg *config.Compiled) []config.Hazard {
 	if t := s.Engine.Trouble(); t != "" {
 		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Mend: "free the address or mend the certificate, then apply again"})
 	}
+	for _, k := range s.Engine.LockedKeys() {
+		what := "what it would sign waits"
+		if cfg.Service.WithoutKey == config.SendUnsigned {
+			what = "mail goes out unsigned"
+		}
+		list = append(list, config.Hazard{Kind: "locked_key", Where: "signing",
+			Text: "signing key " + k + " is not opened by this node's key file: " + what, Mend: "put the former key file back and start the service anew, or rotate the key (gull dkim rotate)"})
+	}
+	for _, at := range s.Engine.FormerPrimaries() {
+		list = append(list, config.Hazard{Kind: "former_primary", Where: "database",
+			Text: "database host " + at + " was the primary before another was promoted, and still takes writes: what is written there is lost", Mend: "stop it, or make it a standby of the promoted one"})
+	}
 	return list
 }
 

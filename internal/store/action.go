@@ -116,18 +116,14 @@ func (s *Store) Restore(ctx context.Context, c Change, dropped int64, limit int)
 // order of ids, held letters too.
 func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mail.Filter, limit int) ([]Due, error) {
 	where, args := conditions(f, []any{node, action, limit})
-	rows, err := s.pool.Query(ctx, `
+	return s.leasing(ctx, node, `
 		WITH picked AS MATERIALIZED (
 			SELECT d.message_id, d.n FROM `+from(f)+` WHERE d.lease IS NULL`+where+` ORDER BY d.message_id, d.n LIMIT $3 FOR UPDATE OF d
 		), taken AS (
-			UPDATE delivery d SET lease = $1, action = $2, actions = actions || $2::bigint FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+			UPDATE delivery d SET lease = $1, action = $2, actions = actions || $2::bigint FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n`+notWithdrawn+` RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, args...)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanDue)
 }
 
 // Redirect puts deliveries leased to a node into the lanes they are given, due

@@ -27,12 +27,13 @@ type table struct {
 // ordinary copies with a transaction around them take eight round trips, which
 // for a group of 50 letters weighs twice as much as the rows.
 //
-// After an error that is not PostgreSQL's own the connection is closed, and the
-// rows may or may not be there.
-func copyIn(ctx context.Context, conn *pgconn.PgConn, tables []table) error {
+// First stands before the copies: SQL that may end the transaction. After an error that
+// is not PostgreSQL's own the connection is closed and the error is *Unclear: the rows may
+// or may not be there.
+func copyIn(ctx context.Context, conn *pgconn.PgConn, first string, tables []table) error {
 	w := writers.Get().(*rowWriter)
 	defer writers.Put(w)
-	framed, err := w.frame(tables)
+	framed, err := w.frame(first, tables)
 	if err != nil || w.rows == 0 {
 		return err
 	}
@@ -46,10 +47,10 @@ func copyIn(ctx context.Context, conn *pgconn.PgConn, tables []table) error {
 	if err != nil && !errors.As(err, &refused) {
 		_ = conn.Conn().Close()
 		_ = conn.Close(ctx)
-		return fmt.Errorf("copy: %w", err)
+		return unclear(conn, err)
 	}
 	_ = conn.Conn().SetDeadline(time.Time{})
-	return err
+	return over(err)
 }
 
 // exchange sends what was framed and reads the answers to the end.
@@ -78,10 +79,10 @@ var writers = sync.Pool{New: func() any { return new(rowWriter) }}
 // frame writes the query and, for each table that has rows, its data, as the
 // messages of PostgreSQL's protocol. The query names only those tables, so it is
 // written last and put in front.
-func (w *rowWriter) frame(tables []table) ([]byte, error) {
-	const room = 2048 // for the query
+func (w *rowWriter) frame(first string, tables []table) ([]byte, error) {
+	room := 2048 + len(first) // for the query
 	w.buf, w.rows, w.err = append(w.buf[:0], make([]byte, room)...), 0, nil
-	query := []byte{'Q', 0, 0, 0, 0}
+	query := append([]byte{'Q', 0, 0, 0, 0}, first...)
 	for _, t := range tables {
 		start, before := len(w.buf), w.rows
 		w.buf = append(append(w.buf, 'd', 0, 0, 0, 0), copyHeader...)

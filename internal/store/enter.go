@@ -3,7 +3,9 @@ package store
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -20,7 +22,7 @@ type Entry struct {
 	Message    *mail.Message
 	Deliveries []*mail.Delivery
 	// Content is at most PieceSize octets; nil if it was stored ahead by
-	// StoreContent.
+	// StoreContent: then all of Message.Size must be there.
 	Content []byte
 	// Leased says, for each delivery, whether the entering node keeps it.
 	Leased []bool
@@ -28,7 +30,8 @@ type Entry struct {
 }
 
 // Enter commits messages with their content and deliveries, all or none, by bulk
-// copy (see copyIn). When it returns without error they are flushed to disk.
+// copy (see copyIn). When it returns without error they are flushed to disk. After an
+// error that is *Unclear they may be there; after any other they are not.
 func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 	if err := s.nameLanes(ctx, entries); err != nil {
 		return err
@@ -38,7 +41,23 @@ func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 		return err
 	}
 	defer conn.Release()
-	return data(full(copyIn(ctx, conn.Conn().PgConn(), append(entryTables(node, entries), toCount(received(entries))))))
+	return data(full(copyIn(ctx, conn.Conn().PgConn(), s.before(node, entries), append(entryTables(node, entries), toCount(received(entries))))))
+}
+
+// before is what must hold in the transaction that enters messages: that the run which
+// leases their deliveries goes on, and that content stored ahead is there. It was stored
+// in a transaction of its own, and on another host if there was a promotion in between.
+func (s *Store) before(node int, entries []*Entry) string {
+	first := ""
+	if slices.ContainsFunc(entries, func(e *Entry) bool { return slices.Contains(e.Leased, true) }) {
+		first = s.alive(node)
+	}
+	for _, e := range entries {
+		if e.Content == nil {
+			first += fmt.Sprintf("SELECT whole(%d, %d);", int64(e.Message.ID), e.Message.Size)
+		}
+	}
+	return first
 }
 
 const eventColumns = "message_id, n, at, kind, node, text, detail"
@@ -158,9 +177,9 @@ const viaSeparator = "\n"
 
 func joinVia(via []string) string { return strings.Join(via, viaSeparator) }
 
-// StoreContent stores large content ahead of its message, piece by piece. It
-// need not be flushed by itself: the message's commit comes after it in the log
-// and flushes both.
+// StoreContent stores large content ahead of its message, piece by piece. It need not be
+// flushed by itself: the message's commit comes after it in the log, flushes both, and
+// happens only if all of it is there.
 func (s *Store) StoreContent(ctx context.Context, id ident.ID, content io.Reader) error {
 	return full(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {

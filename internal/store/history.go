@@ -74,7 +74,7 @@ func (s *Store) LoadHistory(ctx context.Context, h History) error {
 		table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }})
 	tables = append(append(tables, recordTables(h.Sessions, h.Refusals)...), toCount(append(received(entries), final, later, refused)))
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		if err := copyIn(ctx, tx.Conn().PgConn(), tables); err != nil {
+		if err := copyIn(ctx, tx.Conn().PgConn(), "", tables); err != nil {
 			return err
 		}
 		for _, e := range entries {

@@ -26,7 +26,7 @@ func TestStrangersTextFailsNoStatement(t *testing.T) {
 		d := e.Deliveries[0]
 		d.State, d.Attempts, d.Last, d.RouteWhy = mail.Delivered, 1, &mail.LastReply{Code: 250, Text: hostile, TLS: hostile}, hostile
 	}
-	if err := s.Finish(ctx, node, []*Outcome{{Delivery: bad.Deliveries[0], At: time.Now()}, {Delivery: good.Deliveries[0], At: time.Now()}}); err != nil {
+	if _, err := s.Finish(ctx, node, []*Outcome{{Delivery: bad.Deliveries[0], At: time.Now()}, {Delivery: good.Deliveries[0], At: time.Now()}}); err != nil {
 		t.Fatal(err)
 	}
 	m, err := s.Message(ctx, bad.Message.ID)

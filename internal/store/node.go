@@ -2,15 +2,45 @@ package store
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
 )
 
-// deadAfter is how long a node may be silent before its leases are taken.
-const deadAfter = 30 * time.Second
+// Each start of a service is a run of its node, and leases carry the run's number. A run
+// that is over never comes back: every transaction that makes leases for it fails (see the
+// function alive), and what it holds is due again. A service whose run is over although
+// it lives begins a new one.
+
+// ErrOver reports that the run that was to make leases is over.
+var ErrOver = errors.New("this run of the node is over: what it held is due again elsewhere")
+
+// Codes of the database's own functions.
+const (
+	codeOver       = "GR001"
+	codeIncomplete = "GR002"
+)
+
+// leaseLocks is the class of advisory locks on runs: shared while leases are made, whole
+// while they are freed.
+const leaseLocks = 1735748716
+
+// Times by which a node counts as dead.
+const (
+	// deadAfter is how long a node may be silent before its leases are taken.
+	deadAfter = 30 * time.Second
+	// blindAfter is how long a watcher may have seen nothing and still go on counting
+	// the silence of others: after a gap of its own it begins anew.
+	blindAfter = deadAfter / 3
+)
 
 // watched is when a node was last heard of, by its word and by our own clock: a
 // clock that is set must not make a living node look dead.
@@ -19,58 +49,172 @@ type watched struct {
 	since  time.Time // when we first saw it so
 }
 
-// RegisterNode adds a running service and returns the number its leases carry.
-// Earlier runs of the same name are over: what they held is due again once
-// ReleaseDead has been called.
+// RegisterNode begins a run and returns the number its leases carry. Earlier runs of the
+// same name are over: what they held is due again once ReleaseDead has been called.
 func (s *Store) RegisterNode(ctx context.Context, name string) (int, error) {
-	if _, err := s.pool.Exec(ctx, `UPDATE node SET gone = true WHERE name = $1`, name); err != nil {
-		return 0, err
+	var random [8]byte
+	_, _ = rand.Read(random[:])
+	key := int64(binary.BigEndian.Uint64(random[:]) >> 1)
+	var run int
+	err := s.inTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `UPDATE node SET gone = true, replaced = true WHERE name = $1 AND NOT (gone AND replaced)`, name); err != nil {
+			return err
+		}
+		return tx.QueryRow(ctx, `INSERT INTO node (name, key) VALUES ($1, $2) RETURNING id`, name, key).Scan(&run)
+	})
+	if err == nil {
+		s.nodesMu.Lock()
+		s.keys[run] = key
+		s.nodesMu.Unlock()
 	}
-	var id int
-	err := s.pool.QueryRow(ctx, `INSERT INTO node (name) VALUES ($1) RETURNING id`, name).Scan(&id)
-	return id, err
+	return run, err
 }
 
-// Heartbeat says that a node lives. It reports whether the node was taken for dead
-// meanwhile: then what it held is another's.
-func (s *Store) Heartbeat(ctx context.Context, node int) (takenOver bool, err error) {
-	err = s.pool.QueryRow(ctx, `WITH was AS (SELECT id, gone FROM node WHERE id = $1 FOR UPDATE)
-		UPDATE node n SET seen_at = clock_timestamp(), gone = false, released = false FROM was WHERE n.id = was.id RETURNING was.gone`, node).Scan(&takenOver)
-	return takenOver, err
+// key is that of a run which this process began.
+func (s *Store) key(run int) int64 {
+	s.nodesMu.Lock()
+	defer s.nodesMu.Unlock()
+	return s.keys[run]
 }
 
-// ReleaseDead makes due what dead nodes held, and returns how many deliveries.
-// The whole queue is looked at, but only after a node has died: leases are in no
-// index.
+// Pulse is what a heartbeat finds.
+type Pulse struct {
+	// Over says that the run is over: what it held is another's.
+	Over bool
+	// Replaced says that another service runs under this node's name.
+	Replaced bool
+	// Newer says that a later program has changed the schema.
+	Newer bool
+}
+
+// Heartbeat says that a run goes on. It is a small durable write: when it returns without
+// error, the database takes what must not be lost.
+func (s *Store) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
+	var schema int64
+	err = s.pool.QueryRow(ctx, `UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
+		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`, run, s.key(run)).Scan(&schema)
+	p.Newer = schema > knownSchema
+	if errors.Is(err, pgx.ErrNoRows) {
+		p.Over = true
+		err = s.pool.QueryRow(ctx, `SELECT coalesce(bool_or(replaced), false) FROM node WHERE id = $1 AND key = $2`, run, s.key(run)).Scan(&p.Replaced)
+	}
+	return p, err
+}
+
+const aliveSQL = `SELECT alive($1, $2)`
+
+// alive lets a transaction fail if the run that it makes leases for is over.
+func (s *Store) alive(run int) string { return fmt.Sprintf("SELECT alive(%d, %d);", run, s.key(run)) }
+
+// leasing runs a statement that takes leases for a run, in one round trip and one
+// transaction with the question whether the run goes on.
+func (s *Store) leasing(ctx context.Context, run int, sql string, args ...any) ([]Due, error) {
+	b := &pgx.Batch{}
+	b.Queue(aliveSQL, run, s.key(run))
+	b.Queue(sql, args...)
+	results := s.pool.SendBatch(ctx, b)
+	defer results.Close()
+	if _, err := results.Exec(); err != nil {
+		return nil, over(err)
+	}
+	rows, err := results.Query()
+	if err != nil {
+		return nil, err
+	}
+	due, err := pgx.CollectRows(rows, scanDue)
+	if err != nil {
+		return nil, err
+	}
+	for i := range due {
+		due[i].Run = run
+	}
+	return due, results.Close()
+}
+
+// over marks the database's word that a run is over, or that content is missing.
+func over(err error) error {
+	var refused *pgconn.PgError
+	if !errors.As(err, &refused) {
+		return err
+	}
+	switch refused.Code {
+	case codeOver:
+		return fmt.Errorf("%w (%w)", ErrOver, err)
+	case codeIncomplete:
+		return fmt.Errorf("%w (%w)", ErrIncomplete, err)
+	}
+	return err
+}
+
+// ReleaseDead makes due what is leased to runs that are over, and returns how many
+// deliveries. Nodes that were silent for long are over from now on.
 func (s *Store) ReleaseDead(ctx context.Context) (int64, error) {
-	var released int64
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		silent, err := s.silent(ctx, tx)
+		if err == nil && len(silent) > 0 {
+			_, err = tx.Exec(ctx, `UPDATE node SET gone = true WHERE id = ANY($1)`, silent)
+		}
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	rows, err := s.pool.Query(ctx, `SELECT id FROM node WHERE gone AND NOT released ORDER BY id`)
+	if err != nil {
+		return 0, err
+	}
+	dead, err := pgx.CollectRows(rows, pgx.RowTo[int])
+	if err != nil {
+		return 0, err
+	}
+	var released int64
+	for _, run := range dead {
+		n, err := s.release(ctx, run)
 		if err != nil {
+			return released, err
+		}
+		released += n
+	}
+	return released, nil
+}
+
+// release makes due what a run holds that is over. It has the run's lock whole, so no
+// transaction that leases for it is under way; what holds the lock (a process that was
+// stopped in the middle of one) loses its connection, and release comes again.
+func (s *Store) release(ctx context.Context, run int) (int64, error) {
+	var released int64
+	err := s.inTx(ctx, func(tx pgx.Tx) error {
+		var free bool
+		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1, $2)`, leaseLocks, run).Scan(&free); err != nil {
 			return err
 		}
-		if len(silent) > 0 {
-			if _, err := tx.Exec(ctx, `UPDATE node SET gone = true WHERE id = ANY($1)`, silent); err != nil {
-				return err
-			}
-		}
-		rows, err := tx.Query(ctx, `SELECT id FROM node WHERE gone AND NOT released FOR UPDATE SKIP LOCKED`)
-		if err != nil {
+		if !free {
+			_, err := tx.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_locks
+				WHERE locktype = 'advisory' AND classid = $1 AND objid = $2 AND objsubid = 2 AND granted AND pid <> pg_backend_pid()
+					AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`, leaseLocks, run)
 			return err
 		}
-		dead, err := pgx.CollectRows(rows, pgx.RowTo[int])
-		if err != nil || len(dead) == 0 {
-			return err
-		}
-		tag, err := tx.Exec(ctx, `UPDATE delivery SET lease = NULL WHERE lease = ANY($1)`, dead)
+		tag, err := tx.Exec(ctx, `UPDATE delivery SET lease = NULL WHERE lease = $1`, run)
 		if err != nil {
 			return err
 		}
 		released = tag.RowsAffected()
-		_, err = tx.Exec(ctx, `UPDATE node SET released = true WHERE id = ANY($1)`, dead)
+		_, err = tx.Exec(ctx, `UPDATE node SET released = true WHERE id = $1`, run)
 		return err
 	})
 	return released, err
+}
+
+// ReleaseLost makes due what is leased to runs that nobody knows of: a failover to a
+// standby that was behind can lose a node's row and keep its leases.
+func (s *Store) ReleaseLost(ctx context.Context) (int64, error) {
+	tag, err := s.pool.Exec(ctx, `WITH RECURSIVE run AS ( -- from lease to lease, by the index
+			SELECT min(lease) AS id FROM delivery WHERE lease IS NOT NULL
+			UNION ALL
+			SELECT (SELECT min(lease) FROM delivery WHERE lease > run.id) FROM run WHERE run.id IS NOT NULL
+		)
+		UPDATE delivery SET lease = NULL WHERE lease IN (SELECT r.id FROM run r WHERE NOT EXISTS (SELECT FROM node n WHERE n.id = r.id))`)
+	return tag.RowsAffected(), err
 }
 
 // silent are the nodes whose word has not changed for long, by our own clock.
@@ -82,6 +226,9 @@ func (s *Store) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 	s.nodesMu.Lock()
 	defer s.nodesMu.Unlock()
 	now, known := time.Now(), map[int]watched{}
+	if now.Sub(s.looked) > min(blindAfter, s.deadAfter) {
+		s.nodes = nil // we saw nothing for a while: their silence is none
+	}
 	var dead []int
 	var id int
 	var seenAt time.Time
@@ -96,25 +243,36 @@ func (s *Store) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 		}
 		return nil
 	})
-	s.nodes = known
+	if err == nil {
+		s.nodes, s.looked = known, now
+	}
 	return dead, err
 }
 
-// ReleaseNode makes due what a node holds: at a graceful stop.
-func (s *Store) ReleaseNode(ctx context.Context, node int) error {
-	_, err := s.pool.Exec(ctx, `UPDATE delivery SET lease = NULL WHERE lease = $1`, node)
-	if err == nil {
-		_, err = s.pool.Exec(ctx, `UPDATE node SET gone = true, released = true WHERE id = $1`, node)
+// ReleaseNode ends a run and makes due what it holds: at a graceful stop.
+func (s *Store) ReleaseNode(ctx context.Context, run int) error {
+	if _, err := s.pool.Exec(ctx, `UPDATE node SET gone = true WHERE id = $1 AND key = $2`, run, s.key(run)); err != nil {
+		return err
 	}
+	_, err := s.release(ctx, run)
 	return err
 }
 
-// Unenter takes messages out again whose clients were told that they were not
-// taken, because the answer to a commit was lost.
-func (s *Store) Unenter(ctx context.Context, ids []ident.ID) error {
-	_, err := s.pool.Exec(ctx, `
-		WITH d AS (DELETE FROM delivery WHERE message_id = ANY($1)),
-		     c AS (DELETE FROM content WHERE message_id = ANY($1))
-		DELETE FROM message WHERE id = ANY($1)`, ids)
-	return err
+// Leases are deliveries leased to a run, in order.
+func (s *Store) Leases(ctx context.Context, run int) ([]LeaseHeld, error) {
+	rows, err := s.pool.Query(ctx, `SELECT message_id, n, lane FROM delivery WHERE lease = $1 ORDER BY 1, 2`, run)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (LeaseHeld, error) {
+		var l LeaseHeld
+		err := row.Scan(&l.ID.Message, &l.ID.N, &l.Lane)
+		return l, err
+	})
+}
+
+// LeaseHeld is a delivery that is leased, and its lane.
+type LeaseHeld struct {
+	ID   mail.DeliveryID
+	Lane ident.ID
 }

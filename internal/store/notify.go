@@ -54,8 +54,9 @@ func notify(ctx context.Context, tx pgx.Tx, kind string, keys []string) error {
 	return err
 }
 
-// Listen calls f with every notice until ctx ends. After a broken connection it
-// calls missed, because notices may have been lost, and goes on.
+// Listen calls f with every notice until ctx ends. After a connection that broke, was
+// frozen or leads to a former primary it calls missed, because notices may have been lost,
+// and goes on: ten seconds after another host takes writes at the latest.
 func (s *Store) Listen(ctx context.Context, missed func(), f func(Notice)) {
 	for ctx.Err() == nil {
 		err := s.listen(ctx, missed, f)
@@ -65,29 +66,63 @@ func (s *Store) Listen(ctx context.Context, missed func(), f func(Notice)) {
 		_ = err // the database is away; others say so
 		select {
 		case <-ctx.Done():
-		case <-time.After(time.Second):
+		case <-time.After(listenAgain):
 		}
 	}
 }
 
+const listenAgain = 500 * time.Millisecond
+
+// Times of listening: a connection that is silent for so long is asked whether it still
+// leads to the host that takes writes.
+const (
+	listenQuiet = 2 * time.Second
+	listenAsk   = 2 * time.Second
+)
+
 func (s *Store) listen(ctx context.Context, missed func(), f func(Notice)) error {
-	conn, err := pgx.ConnectConfig(ctx, s.pool.Config().ConnConfig)
+	c := s.pool.Config().ConnConfig
+	s.hosts.order(c)
+	renewed := s.renewed.Load()
+	conn, err := pgx.ConnectConfig(ctx, c)
 	if err != nil {
 		return err
 	}
-	defer conn.Close(context.WithoutCancel(ctx))
-	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
+	defer func() {
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), listenAsk)
+		defer cancel()
+		_ = conn.Close(ending)
+	}()
+	asking, cancel := context.WithTimeout(ctx, listenAsk)
+	_, err = conn.Exec(asking, "LISTEN "+channel)
+	cancel()
+	if err != nil {
 		return err
 	}
 	missed()
 	for {
-		n, err := conn.WaitForNotification(ctx)
-		if err != nil {
+		waiting, cancel := context.WithTimeout(ctx, listenQuiet)
+		n, err := conn.WaitForNotification(waiting)
+		cancel()
+		if err == nil {
+			var notice Notice
+			if json.Unmarshal([]byte(n.Payload), &notice) == nil {
+				f(notice)
+			}
+			continue
+		}
+		if ctx.Err() != nil || conn.IsClosed() {
 			return fmt.Errorf("notices: %w", err)
 		}
-		var notice Notice
-		if json.Unmarshal([]byte(n.Payload), &notice) == nil {
-			f(notice)
+		if s.renewed.Load() != renewed {
+			return errors.New("notices: the database is another host by now")
+		}
+		var standby bool
+		asking, cancel := context.WithTimeout(ctx, listenAsk)
+		err = conn.QueryRow(asking, `SELECT pg_is_in_recovery()`).Scan(&standby)
+		cancel()
+		if err != nil || standby {
+			return fmt.Errorf("notices: the host does not answer or is a standby: %w", err)
 		}
 	}
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -16,8 +17,10 @@ import (
 // reply; the rest of it is as it was taken from the queue.
 type Outcome struct {
 	Delivery *mail.Delivery
-	At       time.Time
-	Events   []mail.Event
+	// Run is the one that it was leased to.
+	Run    int
+	At     time.Time
+	Events []mail.Event
 	// Lane is where the attempt was made, if the delivery goes on by another.
 	Lane ident.ID
 	// Mailbox is set when the message goes into a mailbox of ours, in the same
@@ -30,49 +33,68 @@ type Outcome struct {
 
 // Finish records outcomes, all or none: what is final leaves the queue, what is
 // deferred is due again later. It may be called again with the same outcomes
-// after a lost answer: what is recorded already is left alone.
-func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) error {
+// after a lost answer: what is recorded already is left alone, and so is what another
+// run has recorded, or may be trying, meanwhile. New messages are leased to a run; foreign
+// are those that are not there, because their outcome is another run's.
+func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) (foreign []*Entry, err error) {
 	var notices []*Entry
-	var events []mail.Event
-	var letters []*MailboxLetter
-	final, later := outcomeRows{}, outcomeRows{}
-	for _, o := range outcomes {
-		events = append(events, o.Events...)
-		notices = append(notices, o.Begotten...)
-		if o.Mailbox != nil {
-			letters = append(letters, o.Mailbox)
-		}
-		if o.Delivery.State.Final() {
-			final.add(o)
-		} else {
-			later.add(o)
-		}
-	}
 	var used []*mail.Delivery
 	for _, o := range outcomes {
 		used = append(used, o.Delivery)
+		notices = append(notices, o.Begotten...)
 	}
 	for _, n := range notices {
 		used = append(used, n.Deliveries...)
 	}
 	if err := s.nameLanesOf(ctx, used); err != nil {
-		return err
+		return nil, err
 	}
-	return data(s.inTx(ctx, func(tx pgx.Tx) error {
-		done, err := s.record(ctx, tx, node, &final, &later, letters)
-		if err != nil || len(done) == 0 {
+	err = data(s.inTx(ctx, func(tx pgx.Tx) error {
+		done, err := s.record(ctx, tx, outcomes)
+		if err != nil {
 			return err
 		}
-		counts := append(ended(outcomes, done), received(notices)...)
-		tables := append(entryTables(node, notices), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(counts))
-		return copyIn(ctx, tx.Conn().PgConn(), tables)
+		var events []mail.Event
+		var entered, others []*Entry
+		for _, o := range outcomes {
+			if done[o.Delivery.ID()] {
+				events, entered = append(events, o.Events...), append(entered, o.Begotten...)
+			} else {
+				others = append(others, o.Begotten...)
+			}
+		}
+		if foreign, err = missing(ctx, tx, others); err != nil || len(done) == 0 {
+			return err
+		}
+		counts := append(ended(outcomes, done), received(entered)...)
+		tables := append(entryTables(node, entered), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(counts))
+		return copyIn(ctx, tx.Conn().PgConn(), s.before(node, entered), tables)
 	}))
+	return foreign, err
+}
+
+// missing are those of some messages that are not there.
+func missing(ctx context.Context, tx pgx.Tx, entries []*Entry) ([]*Entry, error) {
+	if len(entries) == 0 {
+		return nil, nil
+	}
+	var ids []ident.ID
+	for _, e := range entries {
+		ids = append(ids, e.Message.ID)
+	}
+	rows, err := tx.Query(ctx, `SELECT id FROM message WHERE id = ANY($1)`, int64s(ids))
+	if err != nil {
+		return nil, err
+	}
+	there, err := pgx.CollectRows(rows, pgx.RowTo[ident.ID])
+	return slices.DeleteFunc(entries, func(e *Entry) bool { return slices.Contains(there, e.Message.ID) }), err
 }
 
 // outcomeRows are the columns of many outcomes.
 type outcomeRows struct {
 	messages []int64
 	ns       []int16
+	runs     []int32
 	states   []string
 	lanes    []int64
 	attempts []int32
@@ -91,6 +113,7 @@ func (r *outcomeRows) add(o *Outcome) {
 	d := o.Delivery
 	r.messages = append(r.messages, int64(d.MessageID))
 	r.ns = append(r.ns, d.N)
+	r.runs = append(r.runs, int32(o.Run))
 	r.states = append(r.states, string(d.State))
 	r.lanes = append(r.lanes, int64(d.LaneID))
 	r.attempts = append(r.attempts, int32(d.Attempts))
@@ -126,8 +149,21 @@ func replyJSON(r *mail.LastReply) *string {
 }
 
 // record moves rows in one round trip. It returns those that were there to be
-// moved: not those that were recorded before.
-func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *outcomeRows, letters []*MailboxLetter) (map[mail.DeliveryID]bool, error) {
+// moved: not those that were recorded before. An end counts whoever leases the delivery
+// by now: the remote host has spoken.
+func (s *Store) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (map[mail.DeliveryID]bool, error) {
+	var final, later outcomeRows
+	var letters []*MailboxLetter
+	for _, o := range outcomes {
+		if o.Mailbox != nil {
+			letters = append(letters, o.Mailbox)
+		}
+		if o.Delivery.State.Final() {
+			final.add(o)
+		} else {
+			later.add(o)
+		}
+	}
 	b := &pgx.Batch{}
 	for _, l := range letters {
 		l.queue(b)
@@ -149,10 +185,10 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 	if len(later.ns) > 0 {
 		b.Queue(`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts, first_try_at = o.first, last_try_at = o.at,
 				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision, detour = o.detour
-			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[], $14::text[])
-				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision, detour)
-			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = $13 RETURNING d.message_id, d.n`,
-			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, node, later.detours)
+			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[], $13::int[], $14::text[])
+				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision, run, detour)
+			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = o.run RETURNING d.message_id, d.n`,
+			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, later.runs, later.detours)
 		b.Queue(lastSQL+`
 			SELECT DISTINCT ON (lane) lane, at, reply::jsonb, cause FROM unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[]) AS o(lane, at, reply, cause)
 			WHERE reply IS NOT NULL ORDER BY lane, at DESC`+lastConflict, later.tried, later.ats, later.replies, later.causes)
@@ -168,7 +204,7 @@ func (s *Store) record(ctx context.Context, tx pgx.Tx, node int, final, later *o
 			return nil, err
 		}
 	}
-	for _, rows := range []*outcomeRows{final, later} {
+	for _, rows := range []*outcomeRows{&final, &later} {
 		if len(rows.ns) == 0 {
 			continue
 		}

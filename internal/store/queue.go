@@ -27,6 +27,8 @@ type Due struct {
 	Account  string
 	Client   string
 	Listener string
+	// Run is the one that it is leased to.
+	Run int
 	// Direction is the message's; Proof what was found of its sender.
 	Direction string
 	Proof     identity.Result
@@ -67,7 +69,7 @@ const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due F
 // the others. Rows that are leased already are passed over; a lane has at most
 // its window of them.
 func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
-	rows, err := s.pool.Query(ctx, `
+	return s.leasing(ctx, l.Node, `
 		WITH lanes AS (SELECT id FROM (`+laneDue+`) l WHERE due <= $5 ORDER BY id <= $3, id), picked AS MATERIALIZED (
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
 				SELECT * FROM (SELECT d.message_id, d.n FROM delivery d
@@ -81,17 +83,16 @@ func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 			WHERE (SELECT set_config('gull.leasing', 'yes', true)) = 'yes' -- see the trigger changed
 			LIMIT $8
 		), taken AS (
-			UPDATE delivery d SET lease = $4 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n
+			UPDATE delivery d SET lease = $4 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n`+notWithdrawn+`
 			RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
 		ORDER BY d.bulk, d.due_at, d.message_id, d.n`, int64s(l.Skip), append([]string{}, l.Routes...), int64(l.From), l.Node, l.Now, int64s(l.Try), l.PerLane, l.Total)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanDue)
 }
+
+// notWithdrawn keeps from delivery what has come to light after its client was told no.
+const notWithdrawn = ` AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = d.message_id)`
 
 func scanDue(row pgx.CollectableRow) (Due, error) {
 	var due Due
@@ -136,7 +137,7 @@ func (s *Store) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryI
 // up: those of messages that came before a time, and those whose end a person
 // changed.
 func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]Due, error) {
-	rows, err := s.pool.Query(ctx, `
+	return s.leasing(ctx, node, `
 		WITH picked AS MATERIALIZED (
 			SELECT * FROM (SELECT message_id, n FROM delivery
 				WHERE message_id < $3 AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
@@ -146,14 +147,10 @@ func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Tim
 				WHERE own_end AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
 				ORDER BY expires_at LIMIT $4 FOR UPDATE SKIP LOCKED) b
 		), taken AS (
-			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
+			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n`+notWithdrawn+` RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id`, node, now, int64(ident.Floor(before)), limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanDue)
 }
 
 // Unwarned reads, in order of ids behind after, deliveries of messages that came
@@ -217,7 +214,7 @@ func (s *Store) Warn(ctx context.Context, node int, at time.Time, warnings []War
 		if len(told) == 0 {
 			return nil
 		}
-		return copyIn(ctx, tx.Conn().PgConn(), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(received(told))))
+		return copyIn(ctx, tx.Conn().PgConn(), s.before(node, told), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(received(told))))
 	})
 	return dropped, data(err)
 }

@@ -38,7 +38,7 @@ func (s *Store) Record(ctx context.Context, sessions []mail.SessionRecord, refus
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
-		return copyIn(ctx, tx.Conn().PgConn(), append(recordTables(sessions, refusals), toCount([]keys{refused})))
+		return copyIn(ctx, tx.Conn().PgConn(), "", append(recordTables(sessions, refusals), toCount([]keys{refused})))
 	}))
 }
 

@@ -90,7 +90,7 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	o := outcome(Due{Delivery: *e.Deliveries[0]}, mail.Delivered)
 	o.Mailbox = &MailboxLetter{Mailbox: "hand000@skerryline.example", ID: e.Message.ID, Received: time.Now(), Head: []byte("Return-Path: <>\r\n")}
 	for range 2 { // the second time as after a lost answer: it counts once
-		if err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
+		if _, err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -228,7 +228,7 @@ func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {
 	done := entry("ada@saltmarsh.example", true, "a@skerryline.example", "b@skerryline.example")
 	waits := entry("ines@skerryline.example", false, "x@dunlin.example")
 	enterAll(t, s, node, done, waits)
-	if err := s.Finish(ctx, node, []*Outcome{outcome(Due{Delivery: *done.Deliveries[0]}, mail.Delivered)}); err != nil {
+	if _, err := s.Finish(ctx, node, []*Outcome{outcome(Due{Delivery: *done.Deliveries[0]}, mail.Delivered)}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.RecentEnvelopes(ctx, 0, 10)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -45,8 +46,13 @@ type Store struct {
 	lanesMu sync.RWMutex
 	lanes   map[ident.ID]time.Time // the day on which they were last put on record
 
+	hosts   hosts
+	renewed atomic.Int64 // how often all connections were given up
+
 	nodesMu   sync.Mutex
 	nodes     map[int]watched
+	looked    time.Time     // at them, the last time
+	keys      map[int]int64 // of the runs that this process began
 	deadAfter time.Duration
 }
 
@@ -58,14 +64,17 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	cfg.MaxConns = max(cfg.MaxConns, 16)
-	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
-	cfg.ConnConfig.RuntimeParams["application_name"] = "gull"
+	s := &Store{hosts: hosts{former: map[string]Generation{}, names: map[string]string{}}, lanes: map[ident.ID]time.Time{}, keys: map[int]int64{}, deadAfter: deadAfter}
+	if err := s.hosts.prepare(cfg); err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
 	cfg.AfterConnect = cleanTexts
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{pool: database{pool}, lanes: map[ident.ID]time.Time{}, deadAfter: deadAfter}
+	s.pool = database{pool}
+	_, _ = s.WatchHosts(ctx) // a former primary may be the first in the list
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
@@ -94,9 +103,30 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	there, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	if there > knownSchema {
+		return fmt.Errorf("%w: it has version %d, and this program knows up to %d", ErrNewerSchema, there, knownSchema)
+	}
 	_, err = p.Up(ctx)
 	return err
 }
+
+// ErrNewerSchema reports a database that a later program has changed.
+var ErrNewerSchema = errors.New("the database's schema is newer than this program: start the program that made it, or a later one")
+
+// knownSchema is the latest version that this program knows.
+var knownSchema = func() (latest int64) {
+	names, _ := fs.Glob(migrations, "migrations/*.sql")
+	for _, name := range names {
+		if v, err := goose.NumericComponent(name); err == nil {
+			latest = max(latest, v)
+		}
+	}
+	return latest
+}()
 
 // partitioned tables, and what their partitions are created with. Letters of
 // usual size stay in their page: the target keeps them out of the side table.

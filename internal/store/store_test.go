@@ -89,7 +89,7 @@ func outcome(d Due, state mail.State) *Outcome {
 	d.Delivery.NextTryAt = mail.At(now.Add(time.Hour))
 	d.Delivery.Last = &mail.LastReply{Stage: "recipient", Host: "mx", Code: 450, Enhanced: "4.2.0", Text: "later \"quoted\" ø"}
 	d.Delivery.Cause = "greylisted"
-	return &Outcome{Delivery: &d.Delivery, At: now}
+	return &Outcome{Delivery: &d.Delivery, Run: d.Run, At: now}
 }
 
 func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
@@ -142,7 +142,7 @@ func TestAGroupIsEnteredWholeOrNotAtAll(t *testing.T) {
 		t.Errorf("%d messages are there, %v", len(found.Items), err)
 	}
 	enterAll(t, s, node, good) // the connection is still of use
-	if err := s.Unenter(ctx, []ident.ID{good.Message.ID}); err != nil {
+	if err := s.Withdraw(ctx, []ident.ID{good.Message.ID}); err != nil {
 		t.Fatal(err)
 	}
 	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 0 {
@@ -155,7 +155,7 @@ func TestLargeContentComesAndGoesInPieces(t *testing.T) {
 	for _, size := range []int{0, 1, PieceSize - 1, PieceSize, PieceSize + 1, 3*PieceSize + 17} {
 		content := bytes.Repeat([]byte("0123456789abcdef"), size/16+1)[:size]
 		e := entry("a@x.example", false, "a@saltmarsh.example")
-		e.Content = nil
+		e.Content, e.Message.Size = nil, int64(size)
 		if err := s.StoreContent(ctx, e.Message.ID, bytes.NewReader(content)); err != nil {
 			t.Fatal(err)
 		}
@@ -256,16 +256,25 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 		t.Errorf("a living node lost %d leases when the clock was set, %v", n, err)
 	}
 	s.deadAfter = 50 * time.Millisecond
-	time.Sleep(60 * time.Millisecond)
-	if taken, err := s.Heartbeat(ctx, other); err != nil || taken {
-		t.Fatal(taken, err)
+	silence(t, s)
+	if n, err := s.ReleaseDead(ctx); err != nil || n != 0 {
+		t.Errorf("a node lost %d leases although we ourselves saw nothing meanwhile, %v", n, err)
 	}
-	if n, err := s.ReleaseDead(ctx); err != nil || n != 1 || len(lease(t, s, other)) != 1 {
-		t.Errorf("%d leases were freed, %v", n, err)
+	for range 3 {
+		time.Sleep(20 * time.Millisecond)
+		if p, err := s.Heartbeat(ctx, other); err != nil || p.Over {
+			t.Fatal(p, err)
+		}
+		if _, err := s.ReleaseDead(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := lease(t, s, other); len(got) != 1 {
+		t.Errorf("%d leases of a node that was silent are free", len(got))
 	}
 	s.deadAfter = deadAfter
-	if taken, err := s.Heartbeat(ctx, node); err != nil || !taken {
-		t.Errorf("a node that was taken for dead does not hear of it: %v", err)
+	if p, err := s.Heartbeat(ctx, node); err != nil || !p.Over || p.Replaced {
+		t.Errorf("a node that was taken for dead does not hear of it: %+v %v", p, err)
 	}
 	again, err := s.RegisterNode(ctx, "other") // it restarted
 	if n, freed := s.ReleaseDead(ctx); err != nil || freed != nil || n != 1 || len(lease(t, s, again)) != 1 {
@@ -278,6 +287,15 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 	if len(lease(t, s, third)) != 1 {
 		t.Error("a graceful stop did not give its leases back")
 	}
+}
+
+// silence lets nothing be heard of any node for longer than one may be silent.
+func silence(t *testing.T, s *Store) {
+	t.Helper()
+	if _, err := s.ReleaseDead(ctx); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(s.deadAfter + 10*time.Millisecond)
 }
 
 func TestOutcomesAreRecordedOnce(t *testing.T) {
@@ -295,7 +313,7 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	notice.Message.NoticeOf = bounced.Delivery.MessageID
 	group := []*Outcome{delivered, bounced, deferred}
 	for range 2 { // the second time as after a lost answer
-		if err := s.Finish(ctx, node, group); err != nil {
+		if _, err := s.Finish(ctx, node, group); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -335,7 +353,7 @@ func TestAnOutcomeOfALostLeaseDefersNothing(t *testing.T) {
 	if len(lease(t, s, other)) != 1 {
 		t.Fatal("the other node did not get it")
 	}
-	if err := s.Finish(ctx, node, []*Outcome{outcome(due[0], mail.Deferred)}); err != nil {
+	if _, err := s.Finish(ctx, node, []*Outcome{outcome(due[0], mail.Deferred)}); err != nil {
 		t.Fatal(err)
 	}
 	var holder int
@@ -350,7 +368,7 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	enterAll(t, s, node, e)
 	o := outcome(lease(t, s, node)[0], mail.Delivered)
 	o.Mailbox = &MailboxLetter{Mailbox: "ines@skerryline.example", ID: e.Message.ID, Sender: "ada@saltmarsh.example", Received: time.Now(), Head: []byte("Return-Path: <ada@saltmarsh.example>\r\n")}
-	if err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
+	if _, err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.DropContent(ctx, e.Message.ID); err != nil { // the trace is forgotten, the letter is not
@@ -384,7 +402,7 @@ func TestLanesAreCounted(t *testing.T) {
 			ours = append(ours, d)
 		}
 	}
-	if err := s.Finish(ctx, node, []*Outcome{outcome(ours[0], mail.Deferred)}); err != nil {
+	if _, err := s.Finish(ctx, node, []*Outcome{outcome(ours[0], mail.Deferred)}); err != nil {
 		t.Fatal(err)
 	}
 	lanes, err := s.Lanes(ctx)
@@ -526,9 +544,9 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 		case 1:
 			d.State, d.NextTryAt, d.LaneID, d.NextHop = mail.Deferred, mail.At(time.Now()), 77, "elsewhere.example"
 		}
-		outcomes = append(outcomes, &Outcome{Delivery: d, At: time.Now()})
+		outcomes = append(outcomes, &Outcome{Delivery: d, Run: node, At: time.Now()})
 	}
-	if err := s.Finish(ctx, node, outcomes); err != nil {
+	if _, err := s.Finish(ctx, node, outcomes); err != nil {
 		t.Fatal(err)
 	}
 	compare("tried")
@@ -596,7 +614,7 @@ func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
 	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 1 {
 		t.Errorf("a message that still waits was forgotten: %v", err)
 	}
-	if err := s.Finish(ctx, node, []*Outcome{outcome(lease(t, s, node)[0], mail.Delivered)}); err != nil {
+	if _, err := s.Finish(ctx, node, []*Outcome{outcome(lease(t, s, node)[0], mail.Delivered)}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), Retention{24 * time.Hour, 24 * time.Hour}); err != nil {

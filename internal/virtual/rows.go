@@ -20,6 +20,7 @@ import (
 
 // Rows is a store in memory that leases and records as the database does.
 type Rows struct {
+	store.Calm
 	mu      sync.Mutex
 	waiting map[mail.DeliveryID]*row
 	content map[ident.ID][]byte
@@ -81,9 +82,6 @@ func (r *Rows) note(events []mail.Event) {
 		r.events[e.MessageID] = append(r.events[e.MessageID], e)
 	}
 }
-
-// Unenter is never needed: nothing fails.
-func (r *Rows) Unenter(context.Context, []ident.ID) error { return nil }
 
 // StoreContent keeps content that is too large for one piece.
 func (r *Rows) StoreContent(_ context.Context, id ident.ID, content io.Reader) error {
@@ -148,7 +146,7 @@ func (r *Rows) LeaseDue(_ context.Context, l store.Lease) ([]store.Due, error) {
 			continue
 		}
 		per[lane]++
-		one.leased = true
+		one.leased, one.due.Run = true, 1
 		out = append(out, one.due)
 	}
 	return out, nil
@@ -160,7 +158,7 @@ func (r *Rows) LeaseOverdue(_ context.Context, _ int, now, _ time.Time, _ int) (
 	defer r.mu.Unlock()
 	var out []store.Due
 	for _, one := range r.dueBefore(func(d *mail.Delivery) bool { return !d.ExpiresAt.After(now) }) {
-		one.leased = true
+		one.leased, one.due.Run = true, 1
 		out = append(out, one.due)
 	}
 	return out, nil
@@ -194,7 +192,7 @@ func (r *Rows) ReturnLeases(_ context.Context, _ int, ids []mail.DeliveryID, due
 }
 
 // Finish records outcomes.
-func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) error {
+func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*store.Entry, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, o := range outcomes {
@@ -215,7 +213,7 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) error
 		r.note(o.Events)
 		r.enter(o.Begotten)
 	}
-	return nil
+	return nil, nil
 }
 
 // Unwarned are letters whose senders are to be told of a delay.
@@ -256,12 +254,6 @@ func (r *Rows) Warn(_ context.Context, _ int, at time.Time, warnings []store.War
 
 // SetRest tells nobody: there is no other node.
 func (r *Rows) SetRest(context.Context, store.Rest) error { return nil }
-
-// Heartbeat finds the node alive.
-func (r *Rows) Heartbeat(context.Context, int) (bool, error) { return false, nil }
-
-// ReleaseDead finds no dead node.
-func (r *Rows) ReleaseDead(context.Context) (int64, error) { return 0, nil }
 
 // MailboxUse is how full a mailbox is.
 func (r *Rows) MailboxUse(_ context.Context, mailbox string) (int64, int64, error) {

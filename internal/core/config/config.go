@@ -57,6 +57,7 @@ type Service struct {
 	Addresses           []netip.Addr     `yaml:"addresses" doc:"By which the world sees us; those of the host name in DNS if not given"`
 	BlockLists          []DomainName     `yaml:"block_lists" doc:"DNS block lists (RFC 5782) on which our addresses are looked for"`
 	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
+	WithoutKey          string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
 	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at once"`
 	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
 	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of letters that do not arrive"`
@@ -68,6 +69,9 @@ type Service struct {
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
 	Alerts              Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
 }
+
+// SendUnsigned lets mail go out unsigned whose signing key is not opened.
+const SendUnsigned = "send"
 
 // The levels of a transcript.
 const (

@@ -12,7 +12,7 @@ import (
 // Hazard is something a configuration says that is allowed and dangerous. Those
 // that block are applied only by force, and shown until they are mended.
 type Hazard struct {
-	Kind   string `json:"kind" enum:"open_relay,clear_sign_in,no_way_out,no_postmaster,lost_mailboxes,never_used,listener_trouble"`
+	Kind   string `json:"kind" enum:"open_relay,clear_sign_in,no_way_out,no_postmaster,lost_mailboxes,never_used,listener_trouble,locked_key,former_primary"`
 	Blocks bool   `json:"blocks" doc:"Applied only by force, with a reason"`
 	Where  string `json:"where" doc:"Like relay rule visitors"`
 	Text   string `json:"text"`

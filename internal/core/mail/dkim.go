@@ -29,6 +29,7 @@ type DKIMKey struct {
 	TakesOver bool              `json:"takes_over" doc:"It begins to sign by itself once its record has been seen for the overlap; then the keys before it retire"`
 	Overlap   int64             `json:"overlap" doc:"Seconds"`
 	Fault     string            `json:"fault,omitempty" doc:"What DNS shows in its place"`
+	Locked    bool              `json:"locked,omitempty" doc:"The key file of the node that answers does not open it: nothing is signed with it there"`
 	Who       string            `json:"who" doc:"Who made it"`
 	MadeAt    time.Time         `json:"made_at"`
 	CheckedAt OptTime           `json:"checked_at" nullable:"true" doc:"When DNS was last asked"`
@@ -43,6 +44,8 @@ func (k *DKIMKey) Explain(now time.Time) {
 	k.Record = publish.New(k.Domain, k.Selector+"._domainkey."+k.Domain, "TXT", k.Record.Value)
 	takes := "gull dkim use " + k.Domain + " " + k.Selector
 	switch {
+	case k.State == KeySigning && k.Locked:
+		k.Next = "put the former key file of this node back and start it anew, or rotate the key (gull dkim rotate " + k.Domain + "): nothing is signed with it here"
 	case k.State == KeySigning && k.Fault != "":
 		k.Next = "publish its record again at once: letters are signed and nobody can verify them"
 	case k.State == KeySigning:

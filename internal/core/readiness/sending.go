@@ -107,6 +107,8 @@ func (f *Facts) dkim() Aspect {
 		signing++
 		rsa = rsa || strings.HasPrefix(k.Algorithm, "rsa")
 		switch {
+		case k.Locked:
+			p.Result, p.Says = Fail, "Nothing is signed with "+k.Selector+" on this node: its key file does not open the key. Put the former key file back, or rotate the key (gull dkim rotate "+f.Domain+")."
 		case k.Fault != "":
 			p.Result, p.Says, p.Records = Fail, "Letters are signed with "+k.Selector+", and nobody can verify them: "+k.Fault+".", append(p.Records, k.Record)
 		case p.Result == "" && strings.HasPrefix(k.Algorithm, "rsa-1"):

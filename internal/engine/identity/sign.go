@@ -19,11 +19,14 @@ import (
 	"gullroute/internal/core/message"
 )
 
-// Key is one that signs.
+// Key is one that signs. Signer is nil if this node's key file does not open it.
 type Key struct {
 	Domain, Selector string
 	Signer           crypto.Signer
 }
+
+// ErrLocked reports that no key that would sign can be opened.
+var ErrLocked = errors.New("the key that signs it is not opened by this node's key file: put the former key file back, or rotate the key (gull dkim rotate)")
 
 // Signer signs letters in the name of the domains that have keys in use. It is
 // safe for several goroutines.
@@ -72,8 +75,8 @@ var signed = []string{"From", "Sender", "Reply-To", "To", "Cc", "Subject", "Date
 
 var once = []string{"From", "To", "Cc", "Subject", "Date", "Message-ID", "Reply-To", "Content-Type"}
 
-// Sign returns the DKIM-Signature fields for a letter, each with its CRLF; none if
-// no key is for it, or if may says of an address in From that who sent it may not use
+// Sign returns the DKIM-Signature fields for a letter, each with its CRLF; ErrLocked if
+// none of its keys is open; none if no key is for it, or if may says of an address in From that who sent it may not use
 // it. The content is read once.
 func (s *Signer) Sign(ctx context.Context, may func(from address.Address) bool, content func() (io.Reader, error)) ([]byte, error) {
 	in, err := content()
@@ -90,6 +93,9 @@ func (s *Signer) Sign(ctx context.Context, may func(from address.Address) bool, 
 	keys := s.For(FromDomain(section))
 	if len(keys) == 0 || !mayAll(section, may) {
 		return nil, nil
+	}
+	if keys = slices.DeleteFunc(slices.Clone(keys), func(k Key) bool { return k.Signer == nil }); len(keys) == 0 {
+		return nil, ErrLocked
 	}
 	fields := covered(message.ParseHeader(section))
 	var signers []*dkim.Signer

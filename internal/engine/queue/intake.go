@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
-	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/apart"
 	"gullroute/internal/engine/live"
@@ -22,7 +21,13 @@ const (
 	intakeWriters = 1
 	groupEntries  = 256
 	groupOctets   = 8 << 20
-	enterTimeout  = 20 * time.Second
+	// enterTimeout bounds a transaction: well below store.deadAfter.
+	enterTimeout = 8 * time.Second
+	// fateLimit is how long a client waits for us to find out what became of a commit
+	// whose answer is lost.
+	fateLimit     = 6 * time.Second
+	fateEvery     = 100 * time.Millisecond
+	withdrawLimit = 3 * time.Second
 )
 
 // ErrStopped reports that the service is going down.
@@ -43,10 +48,13 @@ const (
 )
 
 // Enter commits a message with its deliveries and returns when it is flushed to
-// disk; then the message is ours. On an error it is not. When ctx ends before a
-// writer has taken it, it is left; after that the answer must be awaited: to go then
-// would leave a message behind that its client believes refused.
+// disk; then the message is ours. On an error it is not, and nobody will deliver it. When
+// ctx ends before a writer has taken it, it is left; after that the answer must be
+// awaited: to go then would leave a message behind that its client believes refused.
 func (q *Queue) Enter(ctx context.Context, e *store.Entry) error {
+	if err := q.Taking(); err != nil {
+		return err
+	}
 	req := &entryRequest{entry: e, done: make(chan error, 1)}
 	select {
 	case q.entries <- req:
@@ -67,7 +75,6 @@ func (q *Queue) Enter(ctx context.Context, e *store.Entry) error {
 // writeEntries is one writer. It has no timer: under light load a message is
 // committed at once, under heavy load many share a commit.
 func (q *Queue) writeEntries(ctx context.Context) {
-	var unsure []ident.ID
 	for {
 		var first *entryRequest
 		select {
@@ -77,8 +84,13 @@ func (q *Queue) writeEntries(ctx context.Context) {
 			return
 		}
 		group := q.gather(first)
-		unsure = q.settle(ctx, unsure)
-		unsure = append(unsure, q.commit(ctx, group)...)
+		if err := q.Taking(); err != nil { // since they asked
+			for _, r := range group {
+				r.done <- err
+			}
+			continue
+		}
+		q.commit(ctx, group)
 	}
 }
 
@@ -102,58 +114,81 @@ func (q *Queue) gather(first *entryRequest) []*entryRequest {
 	return group
 }
 
-// settle takes out again what a failed commit may have left behind: its clients
-// were told no, and nobody works on it.
-func (q *Queue) settle(ctx context.Context, unsure []ident.ID) []ident.ID {
-	if len(unsure) == 0 {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, enterTimeout)
-	defer cancel()
-	if err := q.Store.Unenter(ctx, unsure); err != nil {
-		return unsure
-	}
-	return nil
-}
-
 // commit enters a group and answers each. A message whose data the database refuses
-// fails alone. It returns those of which it is not known whether they were entered.
-func (q *Queue) commit(ctx context.Context, group []*entryRequest) []ident.ID {
+// fails alone. None is answered before it is known what became of it, or it is withdrawn.
+func (q *Queue) commit(ctx context.Context, group []*entryRequest) {
 	left, err := apart.Write(group, func(part []*entryRequest) error { return q.commitAll(ctx, part) }, func(r *entryRequest, err error) {
 		q.Log.Error("a message is refused by the database", "message", r.entry.Message.ID, "session", r.entry.Message.SessionID, "error", err)
 		q.Tally.Refuse("messages")
 		r.done <- err
 	})
 	if err == nil {
-		return nil
+		return
 	}
 	q.Log.Error("messages could not be entered", "messages", len(left), "error", err)
-	var unsure []ident.ID
 	for _, r := range left {
-		unsure = append(unsure, r.entry.Message.ID)
 		r.done <- err
 	}
-	return unsure
 }
 
-// commitAll enters a group, all or none.
+// commitAll enters a group, all or none. After an error none of them is ours.
 func (q *Queue) commitAll(ctx context.Context, group []*entryRequest) error {
 	entries := make([]*store.Entry, len(group))
 	for i, r := range group {
 		entries[i] = r.entry
 	}
-	q.reserve(entries)
-	ctx, cancel := context.WithTimeout(ctx, enterTimeout)
-	defer cancel()
-	if err := q.Store.Enter(ctx, q.Node, entries); err != nil {
+	run := q.reserve(entries)
+	asking, cancel := context.WithTimeout(ctx, enterTimeout)
+	err := q.Store.Enter(asking, run, entries)
+	cancel()
+	var lost *store.Unclear
+	if errors.As(err, &lost) {
+		err = q.clear(ctx, lost, entries)
+	}
+	if err != nil {
 		q.unreserve(entries)
 		return err
 	}
 	for _, r := range group {
 		r.done <- nil
 	}
-	q.handOver(entries)
+	q.handOver(entries, run)
 	return nil
+}
+
+// clear finds out what became of a commit whose answer is lost. If it cannot be found out
+// in time the messages are withdrawn: their clients hear that they were not taken, and
+// must be able to rely on it.
+func (q *Queue) clear(ctx context.Context, lost *store.Unclear, entries []*store.Entry) error {
+	asking, cancel := context.WithTimeout(ctx, fateLimit)
+	defer cancel()
+	for asking.Err() == nil {
+		one, stop := context.WithTimeout(asking, fateLimit/3)
+		fate, err := q.Store.FateOf(one, lost, entries[0].Message.ID)
+		stop()
+		switch {
+		case err != nil: // the database does not answer yet
+		case fate == store.FateEntered:
+			return nil
+		case fate == store.FateNot:
+			return lost
+		}
+		select {
+		case <-asking.Done():
+		case <-time.After(fateEvery):
+		}
+	}
+	u := unclear{err: lost}
+	for _, e := range entries {
+		u.ids = append(u.ids, e.Message.ID)
+	}
+	if err := q.withdraw(context.WithoutCancel(ctx), u); err != nil {
+		q.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers", "messages", len(u.ids), "error", err)
+		q.mu.Lock()
+		q.unclear = append(q.unclear, u)
+		q.mu.Unlock()
+	}
+	return lost
 }
 
 func (q *Queue) refuseRest() {
@@ -169,8 +204,9 @@ func (q *Queue) refuseRest() {
 }
 
 // reserve decides which deliveries this node takes on at once: those whose lane
-// is open and has room in memory. The others wait in the database.
-func (q *Queue) reserve(entries []*store.Entry) {
+// is open and has room in memory. The others wait in the database. It returns the run
+// that they are leased to.
+func (q *Queue) reserve(entries []*store.Entry) (run int) {
 	now := time.Now()
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -196,6 +232,7 @@ func (q *Queue) reserve(entries []*store.Entry) {
 			}
 		}
 	}
+	return q.RunNumber()
 }
 
 // share is how much of a lane's room in memory a letter may use: half of it is
@@ -212,17 +249,22 @@ func (q *Queue) unreserve(entries []*store.Entry) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, e := range entries {
-		for i, d := range e.Deliveries {
-			if e.Leased[i] {
-				q.window--
-				q.lane(d).window--
-			}
+		q.leaveAll(e)
+	}
+}
+
+// leaveAll gives up the room that was reserved for a message. Queue.mu is held.
+func (q *Queue) leaveAll(e *store.Entry) {
+	for i, d := range e.Deliveries {
+		if e.Leased[i] {
+			q.window--
+			q.lane(d).window--
 		}
 	}
 }
 
 // handOver gives what was just committed to its lanes.
-func (q *Queue) handOver(entries []*store.Entry) {
+func (q *Queue) handOver(entries []*store.Entry, run int) {
 	watched := q.Hub.Watched()
 	for _, e := range entries {
 		q.Tally.Add(tally.Received, e.Message.Size)
@@ -230,12 +272,13 @@ func (q *Queue) handOver(entries []*store.Entry) {
 			q.publishReceived(e.Message)
 		}
 	}
-	q.GiveBack(q.placeEntries(entries))
+	q.GiveBack(q.placeEntries(entries, run))
 }
 
 // placeEntries puts what was leased to us into its lanes, and returns what is to go
 // back: a person has stopped its lane between the decision to take it and its commit.
-func (q *Queue) placeEntries(entries []*store.Entry) (back []mail.DeliveryID) {
+// What was leased to a run that is over by now is another's.
+func (q *Queue) placeEntries(entries []*store.Entry, run int) (back []mail.DeliveryID) {
 	now := time.Now()
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -243,7 +286,11 @@ func (q *Queue) placeEntries(entries []*store.Entry) (back []mail.DeliveryID) {
 		for _, d := range e.Deliveries {
 			q.flows.add(d.LaneID, now, 1, 0, 0)
 		}
-		jobs := jobsOf(e)
+		if run != q.RunNumber() {
+			q.leaveAll(e)
+			continue
+		}
+		jobs := jobsOf(e, run)
 		kept := q.keep(e.Content, len(jobs))
 		for _, j := range jobs {
 			j.content = kept
@@ -267,7 +314,7 @@ func (q *Queue) publishReceived(m *mail.Message) {
 }
 
 // jobsOf makes a job for each lane of the leased deliveries.
-func jobsOf(e *store.Entry) []*job {
+func jobsOf(e *store.Entry, run int) []*job {
 	var jobs []*job
 	for i, d := range e.Deliveries {
 		if !e.Leased[i] {
@@ -281,7 +328,7 @@ func jobsOf(e *store.Entry) []*job {
 		}
 		if j == nil {
 			m := e.Message
-			j = &job{message: m.ID, received: m.ReceivedAt, sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
+			j = &job{run: run, message: m.ID, received: m.ReceivedAt, sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
 				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction, proof: m.Identity.Proof()}
 			jobs = append(jobs, j)
 		}

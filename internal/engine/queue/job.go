@@ -2,6 +2,7 @@ package queue
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"net/netip"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/identity"
 	"gullroute/internal/store"
 )
 
@@ -37,13 +39,14 @@ type job struct {
 	proof      core.Result
 	deliveries []*mail.Delivery
 	in         ident.ID     // the lane it was placed in
+	run        int          // that its deliveries are leased to
 	content    *keptContent // nil if it must be read from the database
 }
 
 type jobKey struct{ message, lane ident.ID }
 
 func jobOf(d *store.Due) *job {
-	return &job{message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
+	return &job{run: d.Run, message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
 		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
 		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction, proof: d.Proof}
 }
@@ -88,7 +91,11 @@ func (q *Queue) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Failu
 	if q.Signer == nil || !q.Signer.Any() || j.direction == mail.In || r.NextHop == config.HopLMTP {
 		return l, nil
 	}
-	fields, err := q.Signer.Sign(q.ctx, j.mayWriteAs(q.cfg.Load()), l.Content)
+	cfg := q.cfg.Load()
+	fields, err := q.Signer.Sign(q.ctx, j.mayWriteAs(cfg), l.Content)
+	if errors.Is(err, identity.ErrLocked) && cfg.Service.WithoutKey == config.SendUnsigned {
+		return l, nil
+	}
 	if err != nil {
 		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the letter could not be signed: " + err.Error()}}
 	}

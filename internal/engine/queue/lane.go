@@ -221,7 +221,7 @@ func (q *Queue) rest(l *lane, f *deliver.Failure) {
 	l.last, l.cause = &f.Reply, string(f.Cause)
 	ids := q.unload(l)
 	until := l.restUntil
-	record := store.Rest{Lane: l.id, Node: q.Node, Since: l.since, Until: until, Failures: l.failures, Last: l.last, Cause: l.cause}
+	record := store.Rest{Lane: l.id, Node: q.RunNumber(), Since: l.since, Until: until, Failures: l.failures, Last: l.last, Cause: l.cause}
 	q.mu.Unlock()
 	q.recordRest(record)
 	q.publishLane(l, fmt.Sprintf("rests until %s: %s", until.UTC().Format(time.RFC3339), f.Error()))
@@ -241,7 +241,7 @@ type handBack struct {
 func (q *Queue) giveBack(b handBack) {
 	ctx, cancel := context.WithTimeout(q.ctx, enterTimeout)
 	defer cancel()
-	if err := q.Store.ReturnLeases(ctx, q.Node, b.ids, b.until); err != nil {
+	if err := q.Store.ReturnLeases(ctx, q.RunNumber(), b.ids, b.until); err != nil {
 		q.mu.Lock()
 		q.handBacks = append(q.handBacks, b)
 		q.mu.Unlock()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"time"
 
@@ -99,7 +100,7 @@ func (q *Queue) expireOverdue(ctx context.Context) error {
 	}
 	now := time.Now()
 	late := now.Add(-time.Minute) // those of a moving lane get their last attempt
-	due, err := q.Store.LeaseOverdue(ctx, q.Node, late, late.Add(-cfg.ShortestGiveUp()), leaseAtOnce)
+	due, err := q.Store.LeaseOverdue(ctx, q.RunNumber(), late, late.Add(-cfg.ShortestGiveUp()), leaseAtOnce)
 	if err != nil {
 		return fmt.Errorf("overdue deliveries cannot be read: %w", err)
 	}
@@ -152,6 +153,7 @@ func (q *Queue) Return(due []store.Due, say string) {
 // the writer has more than it can take: what is not recorded must stay little.
 func (q *Queue) record(j *job, o *store.Outcome) {
 	d := o.Delivery
+	o.Run = j.run
 	kind, eventKind := tally.Delivered, mail.EventDelivered
 	switch d.State {
 	case mail.Deferred:
@@ -175,6 +177,7 @@ func (q *Queue) record(j *job, o *store.Outcome) {
 	if q.Snags != nil {
 		q.Snags.Delivery(d, j.sender, o.At)
 	}
+	q.put.Add(1)
 	q.outcomes <- o
 	if q.Hub.Watched() {
 		e := mail.Event{At: o.At, Kind: eventKind, MessageID: d.MessageID, N: d.N, Delivery: d.ID().String(), Node: q.Name, Text: replyText(d)}
@@ -208,7 +211,9 @@ func (q *Queue) writeOutcomes() {
 				break gather
 			}
 		}
+		n := len(group)
 		q.finish(group)
+		q.written.Add(int64(n))
 	}
 }
 
@@ -224,7 +229,7 @@ func (q *Queue) finish(group []*store.Outcome) {
 		group = left
 		q.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group), "error", err)
 		time.Sleep(wait)
-		if wait = min(2*wait, 5*time.Second); q.gone() {
+		if wait = min(2*wait, 2*time.Second); q.gone() {
 			q.Log.Error("outcomes were not recorded before the stop; these letters may be sent twice", "outcomes", len(group))
 			return
 		}
@@ -237,14 +242,19 @@ func (q *Queue) finishAll(group []*store.Outcome) error {
 	for _, o := range group {
 		notices = append(notices, o.Begotten...)
 	}
-	q.reserve(notices)
+	run := q.reserve(notices)
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
-	if err := q.Store.Finish(ctx, q.Node, group); err != nil {
+	foreign, err := q.Store.Finish(ctx, run, group)
+	if err != nil {
 		q.unreserve(notices)
 		return err
 	}
-	q.handOver(notices)
+	if len(foreign) > 0 { // another run has told the sender
+		q.unreserve(foreign)
+		notices = slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(foreign, e) })
+	}
+	q.handOver(notices, run)
 	return nil
 }
 

@@ -5,7 +5,7 @@ package queue
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"io"
 	"log/slog"
 	"sync"
@@ -31,7 +31,9 @@ type Snags interface {
 // Store is what the queue needs of the database; *store.Store is one.
 type Store interface {
 	Enter(ctx context.Context, node int, entries []*store.Entry) error
-	Unenter(ctx context.Context, ids []ident.ID) error
+	Withdraw(ctx context.Context, ids []ident.ID) error
+	DropWithdrawn(ctx context.Context, now time.Time) (int, error)
+	FateOf(ctx context.Context, u *store.Unclear, id ident.ID) (store.Fate, error)
 	StoreContent(ctx context.Context, id ident.ID, content io.Reader) error
 	DropContent(ctx context.Context, id ident.ID) error
 	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
@@ -42,23 +44,28 @@ type Store interface {
 	Warn(ctx context.Context, node int, at time.Time, warnings []store.Warning) (dropped []*store.Entry, err error)
 	SetRest(ctx context.Context, r store.Rest) error
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
-	Finish(ctx context.Context, node int, outcomes []*store.Outcome) error
-	Heartbeat(ctx context.Context, node int) (takenOver bool, err error)
+	Finish(ctx context.Context, node int, outcomes []*store.Outcome) (foreign []*store.Entry, err error)
+	RegisterNode(ctx context.Context, name string) (int, error)
+	Heartbeat(ctx context.Context, node int) (store.Pulse, error)
+	Ask(ctx context.Context, failed error) store.Condition
+	Renew()
+	Leases(ctx context.Context, node int) ([]store.LeaseHeld, error)
 	ReleaseDead(ctx context.Context) (int64, error)
+	ReleaseLost(ctx context.Context) (int64, error)
 	MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error)
 	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
 }
 
 // Bounds on what memory holds.
 const (
-	maxWindow      = 20_000 // deliveries in memory, all lanes
-	maxLaneWindow  = 2_000  // deliveries in memory, one lane
-	minLaneWindow  = 16     // the same when there is hardly any room
-	maxKept        = 32 << 20
-	leaseAtOnce    = 1_000
-	heartbeatEvery = 5 * time.Second
+	maxWindow     = 20_000 // deliveries in memory, all lanes
+	maxLaneWindow = 2_000  // deliveries in memory, one lane
+	minLaneWindow = 16     // the same when there is hardly any room
+	maxKept       = 32 << 20
+	leaseAtOnce   = 1_000
+	releaseEvery  = 5 * time.Second
 	// leaseTimeout bounds a look at what is due.
-	leaseTimeout = 10 * time.Second
+	leaseTimeout = 5 * time.Second
 	// leaseLost is how long the database may be silent before nothing new is
 	// tried: another node may by then have taken over (see store.deadAfter).
 	leaseLost = 20 * time.Second
@@ -67,7 +74,7 @@ const (
 // Options are what a queue is made of.
 type Options struct {
 	Store Store
-	Node  int
+	Node  int    // the run that begins
 	Name  string // of the node
 	IDs   *ident.Maker
 	Hub   *live.Hub
@@ -78,6 +85,8 @@ type Options struct {
 	Signer *identity.Signer
 	// Outward is what connections outwards are made with.
 	Outward deliver.Options
+	// Recovered is called when the database is well again after it was not; nil for none.
+	Recovered func()
 }
 
 // Queue is a node's share of the queue.
@@ -98,6 +107,7 @@ type Queue struct {
 	volume      volume
 	copies      copies
 	handBacks   []handBack // that the database has not taken yet
+	unclear     []unclear  // that is to be withdrawn
 
 	fetching    sync.Mutex // held while deliveries are leased and placed
 	behind      ident.ID   // the lane to begin behind at the next look
@@ -107,6 +117,13 @@ type Queue struct {
 	// Loops are what the queue does in the background.
 	Loops *supervise.Supervisor
 
+	run      atomic.Int64 // that leases are made for; changed under mu
+	database atomic.Pointer[Database]
+	beating  atomic.Int64 // when the heartbeat under way began, since born; 0 for none
+	put      atomic.Int64 // outcomes put to be recorded
+	written  atomic.Int64 // of them, recorded
+	freed    atomic.Int64 // leases that nobody had in hand
+	strays   strays       // of the last look
 	left     atomic.Int64 // deliveries that came to their end
 	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
 	kept     atomic.Int64 // octets of content kept in memory
@@ -139,6 +156,8 @@ func New(o Options) *Queue {
 		restRecords: make(chan store.Rest, 4096),
 		Loops:       supervise.New(o.Log),
 	}
+	q.run.Store(int64(o.Node))
+	q.database.Store(&Database{Condition: store.Condition{State: store.Well}, Since: time.Now(), At: time.Now()})
 	return q
 }
 
@@ -190,9 +209,12 @@ func (q *Queue) Run(ctx context.Context) {
 	go func() { defer recorder.Done(); q.writeOutcomes() }()
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.writeRests() }()
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Every: heartbeatEvery, Limit: heartbeatEvery, Steady: true, Do: q.heartbeat})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what goes back", Every: heartbeatEvery, Steady: true, Do: q.giveAllBack})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: dead nodes", Every: heartbeatEvery, Limit: enterTimeout, Do: q.releaseDead})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Do: q.beat})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what goes back", Every: releaseEvery, Steady: true, Do: q.giveAllBack})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: runs that are over", Every: releaseEvery, Limit: enterTimeout, Steady: true, Do: q.releaseDead})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: leases of nobody", Every: reconcileEvery, Limit: enterTimeout, Do: q.reconcile})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: leases of lost runs", Every: reconcileEvery, Limit: enterTimeout, Do: q.releaseLost})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what was not taken after all", Every: time.Second, Limit: enterTimeout, Steady: true, Do: q.withdrawAll})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what is due", Do: q.fetchDue})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what expires", Every: 30 * time.Second, Limit: time.Minute, Do: q.expireOverdue})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: delay notices", Every: warnEvery, Limit: 5 * time.Minute, Do: q.warnDelayed})
@@ -242,25 +264,6 @@ func (q *Queue) fetchDue(ctx context.Context) error {
 	}
 }
 
-// heartbeat keeps the node alive. Nothing else may stand before it: other nodes count its silence.
-func (q *Queue) heartbeat(ctx context.Context) error {
-	taken, err := q.Store.Heartbeat(ctx, q.Node)
-	if err != nil {
-		return fmt.Errorf("the database does not answer: %w", err)
-	}
-	wasFenced := q.fenced()
-	q.lastSeen.Store(int64(time.Since(q.born)))
-	if taken {
-		q.forget()
-	}
-	if wasFenced {
-		q.mu.Lock()
-		q.staffAll()
-		q.mu.Unlock()
-	}
-	return nil
-}
-
 // giveAllBack gives back what the database did not take before.
 func (q *Queue) giveAllBack(context.Context) error {
 	q.mu.Lock()
@@ -271,36 +274,6 @@ func (q *Queue) giveAllBack(context.Context) error {
 		q.giveBack(b)
 	}
 	return nil
-}
-
-// releaseDead takes over from dead nodes.
-func (q *Queue) releaseDead(ctx context.Context) error {
-	n, err := q.Store.ReleaseDead(ctx)
-	if err == nil && n > 0 {
-		q.Log.Warn("took over from a dead node", "deliveries", n)
-		q.Wake()
-	}
-	return err
-}
-
-// forget drops what waits in memory: another node took this one for dead and has
-// taken over.
-func (q *Queue) forget() {
-	q.Log.Warn("this node was taken for dead; another has taken over what it held")
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	q.handBacks = nil
-	for _, l := range q.lanes {
-		q.unload(l)
-	}
-}
-
-// silent is how long the database was not heard of.
-func (q *Queue) silent() time.Duration { return time.Since(q.born) - time.Duration(q.lastSeen.Load()) }
-
-// fenced reports that our leases may be another node's by now.
-func (q *Queue) fenced() bool {
-	return q.silent() > leaseLost
 }
 
 // Pauses between two looks at the database.
@@ -315,7 +288,7 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 		return longestWait
 	}
 	now := time.Now()
-	l := store.Lease{Node: q.Node, Now: now, Routes: q.closedRoutes(q.cfg.Load()), From: q.behind}
+	l := store.Lease{Node: q.RunNumber(), Now: now, Routes: q.closedRoutes(q.cfg.Load()), From: q.behind}
 	q.fetching.Lock()
 	skip, try, room, soonest := q.closedLanes(now)
 	if room <= 0 {
@@ -328,7 +301,7 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	cancel()
 	if err != nil {
 		q.fetching.Unlock()
-		if ctx.Err() == nil {
+		if ctx.Err() == nil && !errors.Is(err, store.ErrOver) {
 			q.Log.Error("the queue cannot be read", "error", err)
 		}
 		return longestWait
@@ -457,6 +430,9 @@ func (q *Queue) admit(due []store.Due) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, j := range order {
+		if j.run != q.RunNumber() {
+			continue // that run is over: what it leased is another's
+		}
 		q.window += len(j.deliveries)
 		q.place(j)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -25,11 +26,13 @@ import (
 
 // fake is a store in memory, which fails when it is told to.
 type fake struct {
+	store.Calm
 	mu       sync.Mutex
 	down     error
 	entered  map[ident.ID]*store.Entry
 	groups   []int
 	undone   []ident.ID
+	fate     store.Fate
 	finished []*store.Outcome
 	returned map[mail.DeliveryID]time.Time
 	slow     time.Duration
@@ -63,7 +66,7 @@ func (f *fake) Enter(_ context.Context, _ int, entries []*store.Entry) error {
 	return nil
 }
 
-func (f *fake) Unenter(_ context.Context, ids []ident.ID) error {
+func (f *fake) Withdraw(_ context.Context, ids []ident.ID) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.down != nil {
@@ -71,6 +74,10 @@ func (f *fake) Unenter(_ context.Context, ids []ident.ID) error {
 	}
 	f.undone = append(f.undone, ids...)
 	return nil
+}
+
+func (f *fake) FateOf(context.Context, *store.Unclear, ident.ID) (store.Fate, error) {
+	return f.fate, nil
 }
 
 func (f *fake) StoreContent(context.Context, ident.ID, io.Reader) error { return nil }
@@ -108,24 +115,22 @@ func (f *fake) ReturnLeases(_ context.Context, _ int, ids []mail.DeliveryID, due
 	return nil
 }
 
-func (f *fake) Finish(_ context.Context, _ int, outcomes []*store.Outcome) error {
+func (f *fake) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*store.Entry, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.down != nil {
-		return f.down
+		return nil, f.down
 	}
 	for _, o := range outcomes {
 		if o.Delivery.MessageID == f.bad && (o.Events != nil || o.Begotten != nil) {
-			return store.ErrData
+			return nil, store.ErrData
 		}
 	}
 	f.finished = append(f.finished, outcomes...)
-	return nil
+	return nil, nil
 }
 
-func (f *fake) Heartbeat(context.Context, int) (bool, error) { return false, nil }
-func (f *fake) ReleaseDead(context.Context) (int64, error)   { return 0, nil }
-func (f *fake) set(err error)                                { f.mu.Lock(); f.down = err; f.mu.Unlock() }
+func (f *fake) set(err error) { f.mu.Lock(); f.down = err; f.mu.Unlock() }
 func (f *fake) outcomes() []*store.Outcome {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -210,27 +215,40 @@ func TestMessagesThatComeTogetherShareACommit(t *testing.T) {
 	}
 }
 
-func TestAFailedCommitIsToldAndItsMessagesAreTakenOutAgain(t *testing.T) {
-	f := newFake()
-	q := start(t, f, false)
-	f.set(errors.New("the connection broke"))
-	lost := letter(q, "", "a@sunkenpier.example")
-	if err := q.Enter(context.Background(), lost); err == nil {
-		t.Fatal("a message that was not stored was accepted")
+func TestACommitWhoseAnswerIsLostIsFoundOutOrWithdrawn(t *testing.T) {
+	for name, c := range map[string]struct {
+		fate            store.Fate
+		taken, withdraw bool
+	}{
+		"it was committed":     {store.FateEntered, true, false},
+		"it was not":           {store.FateNot, false, false},
+		"it may be, some time": {store.FateOpen, false, true},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			f := newFake()
+			q := start(t, f, false)
+			f.fate = c.fate
+			f.set(&store.Unclear{Cause: errors.New("the connection broke")})
+			e, began := letter(q, "", "a@sunkenpier.example"), time.Now()
+			err := q.Enter(context.Background(), e)
+			if taken := err == nil; taken != c.taken {
+				t.Errorf("%s: %v", name, err)
+			}
+			if n, _ := q.InMemory(); (n == 1) != c.taken {
+				t.Errorf("%s: memory holds %d deliveries", name, n)
+			}
+			if took := time.Since(began); took > fateLimit+withdrawLimit {
+				t.Errorf("%s: the client waited for %s", name, took)
+			}
+			if len(f.undone) != 0 {
+				t.Errorf("%s: withdrawn while the database is away", name)
+			}
+			f.set(nil)
+			if err := q.withdrawAll(t.Context()); err != nil || (len(f.undone) == 1 && f.undone[0] == e.Message.ID) != c.withdraw {
+				t.Errorf("%s: withdrawn %v, %v", name, f.undone, err)
+			}
+		})
 	}
-	if n, _ := q.InMemory(); n != 0 {
-		t.Errorf("memory holds %d deliveries of refused messages", n)
-	}
-	f.set(nil)
-	// Either writer may have had the failure; both settle before their next commit.
-	within(t, "the lost message is taken out", func() bool {
-		if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
-			t.Fatal(err)
-		}
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		return len(f.undone) == 1 && f.undone[0] == lost.Message.ID
-	})
 }
 
 func TestMemoryHoldsABoundedWindow(t *testing.T) {

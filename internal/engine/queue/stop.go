@@ -169,7 +169,7 @@ func (q *Queue) FollowRests(rests []store.Rest, asked []ident.ID) {
 		delete(q.rests, id)
 	}
 	for _, r := range rests {
-		if r.Node != q.Node {
+		if r.Node != q.RunNumber() {
 			q.rests[r.Lane] = r
 		}
 	}

@@ -36,6 +36,20 @@ func (t *turns) next() *job {
 	return t.front.next()
 }
 
+// each calls f with every job.
+func (t *turns) each(f func(*job)) {
+	for _, c := range []*circle{&t.front, &t.back} {
+		for _, j := range c.first {
+			f(j)
+		}
+		for _, l := range c.senders {
+			for _, j := range l.jobs {
+				f(j)
+			}
+		}
+	}
+}
+
 // takeAll empties the lane's memory.
 func (t *turns) takeAll() []*job {
 	var all []*job

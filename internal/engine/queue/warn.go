@@ -82,14 +82,14 @@ func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.D
 		for _, w := range warnings {
 			notices = append(notices, w.Notices...)
 		}
-		q.reserve(notices)
-		dropped, err := q.Store.Warn(ctx, q.Node, now.UTC(), warnings)
+		run := q.reserve(notices)
+		dropped, err := q.Store.Warn(ctx, run, now.UTC(), warnings)
 		if err != nil {
 			q.unreserve(notices)
 			return false, fmt.Errorf("senders could not be told of delays: %w", err)
 		}
 		q.unreserve(dropped)
-		q.handOver(slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(dropped, e) }))
+		q.handOver(slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(dropped, e) }), run)
 	}
 	q.warned.set(after, last)
 	return ctx.Err() == nil, nil

@@ -44,6 +44,9 @@ func (se *session) data(arg string) smtp.Reply {
 	case se.br.Buffered() > 0:
 		return se.outOfTurn("DATA")
 	}
+	if err := se.server.Intake.Taking(); err != nil {
+		return smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later")
+	}
 	se.reply(smtp.NewReply(354, "", "send the message; end it with a line that holds only a dot"))
 	if se.flush() != nil {
 		se.closing = true

@@ -40,6 +40,8 @@ func (k *keeper) Enter(_ context.Context, e *store.Entry) error {
 	return k.err
 }
 
+func (k *keeper) Taking() error { return nil }
+
 func (k *keeper) StoreContent(_ context.Context, _ ident.ID, r io.Reader) error {
 	text, err := io.ReadAll(r)
 	k.stored <- string(text)

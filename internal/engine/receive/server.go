@@ -36,6 +36,8 @@ import (
 // safe.
 type Intake interface {
 	Enter(ctx context.Context, e *store.Entry) error
+	// Taking is nil, or why nothing can be taken now.
+	Taking() error
 }
 
 // ContentStore keeps content that is too large for memory ahead of its message.

@@ -444,6 +444,10 @@ func (se *session) mayBegin() *smtp.Reply {
 	case !se.account.IsNull() && !se.maySubmit():
 		r, cause = smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing", se.account.Display()), diagnose.RuleRefuses
 		se.closeFor("the account may not submit any more")
+	case se.server.Intake.Taking() != nil:
+		r, cause = smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later"), diagnose.OurTrouble
+		se.refuse(refused{stage: diagnose.StageSender, cause: cause, reply: r})
+		return &r
 	default:
 		return nil
 	}

@@ -48,6 +48,7 @@ type Options struct {
 type Recorder struct {
 	Options
 	items   chan item
+	said    time.Time // that the database takes nothing; of the goroutine that writes
 	lost    atomic.Int64
 	watches atomic.Pointer[watches]
 
@@ -115,10 +116,10 @@ func (r *Recorder) Run(ctx context.Context) {
 	for {
 		select {
 		case first := <-r.items:
-			r.write(r.gather(first))
+			r.write(ctx, r.gather(first))
 		case <-ctx.Done():
 			for len(r.items) > 0 {
-				r.write(r.gather(<-r.items))
+				r.write(ctx, r.gather(<-r.items))
 			}
 			return
 		}
@@ -142,25 +143,34 @@ func (r *Recorder) gather(first item) []item {
 	return group
 }
 
-func (r *Recorder) write(group []item) {
+// write records a group. While the database takes nothing it waits: what comes meanwhile
+// stands behind it, up to depth, and what does not fit there is said to be missing.
+func (r *Recorder) write(ctx context.Context, group []item) {
 	defer r.forget(group)
-	left := group
+	left, began := group, time.Now()
 	for try := 0; ; try++ {
 		var err error
 		if left, err = apart.Write(left, r.writeAll, r.writeBare); err == nil {
 			break
 		}
-		r.Log.Error("sessions and refusals could not be recorded; trying again", "items", len(left), "error", err)
-		if try == 3 { // what came since stands behind it
+		if try == 0 || time.Since(r.said) > time.Minute {
+			r.said = time.Now()
+			r.Log.Error("sessions and refusals could not be recorded; trying again", "items", len(left), "error", err)
+		}
+		if try >= 3 && ctx.Err() != nil { // the service stops
 			r.lost.Add(int64(len(left)))
 			break
 		}
 		time.Sleep(time.Second)
 	}
+	why := "they came faster than the database takes them"
+	if took := time.Since(began); took > 2*time.Second {
+		why = "the database took none for " + took.Round(time.Second).String()
+	}
 	if n := r.lost.Swap(0); n > 0 {
-		r.Log.Error("sessions and refusals are missing from the record: they came faster than the database takes them", "missing", n)
+		r.Log.Error("sessions and refusals are missing from the record", "missing", n, "why", why)
 		if r.Hub.Watched() {
-			r.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLost, Node: r.Node, Text: "sessions and refusals came faster than they could be recorded", Detail: map[string]any{"missing": n}}})
+			r.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLost, Node: r.Node, Text: "sessions and refusals are missing from the record: " + why, Detail: map[string]any{"missing": n}}})
 		}
 	}
 }

@@ -1,0 +1,319 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/store"
+)
+
+// The run that leases are made for, the heartbeat that keeps it going, and what the
+// heartbeat tells of the database.
+
+// Times of the heartbeat. Nothing else stands before it: other nodes count its silence.
+const (
+	beatEvery  = 3 * time.Second
+	beatLimit  = 3 * time.Second
+	beatAgain  = 300 * time.Millisecond // after one that failed
+	unwellWait = 2 * time.Second        // no mail is taken after a heartbeat under way for so long
+)
+
+// Database is what the heartbeat knows of the database.
+type Database struct {
+	store.Condition
+	Since time.Time
+	// Took is how long the last small durable write took.
+	Took time.Duration
+	// At is when one last succeeded; zero if none did.
+	At time.Time
+}
+
+// ErrNotNow reports that nothing is taken at present; it says why.
+type ErrNotNow struct{ store.Condition }
+
+func (e ErrNotNow) Error() string { return e.Text }
+
+// RunNumber is the number of the run that leases are made for.
+func (q *Queue) RunNumber() int { return int(q.run.Load()) }
+
+// Database is how the database does.
+func (q *Queue) Database() Database { return *q.database.Load() }
+
+// Taking is nil, or why no mail can be taken now: the last heartbeat did not reach the
+// database. Clients hear it at once, and do not wait for a commit that comes to no end.
+func (q *Queue) Taking() error {
+	if d := q.database.Load(); d.State != store.Well {
+		return ErrNotNow{d.Condition}
+	}
+	if began := q.beating.Load(); began != 0 && time.Since(q.born)-time.Duration(began) > unwellWait {
+		return ErrNotNow{store.Condition{State: store.Hanging, Text: "the database is slow to answer"}}
+	}
+	return nil
+}
+
+// beat sends heartbeats until ctx ends.
+func (q *Queue) beat(ctx context.Context) error {
+	timer := time.NewTimer(beatEvery)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-timer.C:
+		}
+		wait := beatEvery
+		if !q.heartbeat(ctx) {
+			wait = beatAgain
+		}
+		timer.Reset(wait)
+	}
+}
+
+// heartbeat reports whether the database took one.
+func (q *Queue) heartbeat(ctx context.Context) bool {
+	began := time.Now()
+	q.beating.Store(int64(began.Sub(q.born)))
+	asking, cancel := context.WithTimeout(ctx, beatLimit)
+	p, err := q.Store.Heartbeat(asking, q.RunNumber())
+	cancel()
+	q.beating.Store(0)
+	if ctx.Err() != nil {
+		return true
+	}
+	if err != nil {
+		c := q.Store.Ask(ctx, err)
+		if c.State == store.Frozen || c.State == store.ReadOnly || c.State == store.Former {
+			q.Store.Renew()
+		}
+		q.setDatabase(c, 0)
+		return false
+	}
+	if p.Newer || p.Replaced {
+		c := store.NewerSchema()
+		if p.Replaced {
+			c = store.RunReplaced()
+		}
+		q.setDatabase(c, 0)
+		q.forget(q.RunNumber())
+		return true
+	}
+	if p.Over {
+		return q.beginAnew(ctx)
+	}
+	wasFenced := q.fenced()
+	q.lastSeen.Store(int64(began.Sub(q.born)))
+	q.setDatabase(store.Condition{State: store.Well}, time.Since(began))
+	if wasFenced {
+		q.mu.Lock()
+		q.staffAll()
+		q.mu.Unlock()
+	}
+	return true
+}
+
+// setDatabase notes how the database does, and says so when it changes.
+func (q *Queue) setDatabase(c store.Condition, took time.Duration) {
+	was, now := q.database.Load(), time.Now()
+	d := Database{Condition: c, Since: was.Since, Took: took, At: was.At}
+	if c.State == store.Well {
+		d.At = now
+	}
+	if c.State != was.State {
+		d.Since = now
+		if c.State == store.Well {
+			q.Log.Info("the database is well again", "after", now.Sub(was.Since).Round(time.Millisecond).String())
+		} else {
+			q.Log.Error("no mail is taken", "why", c.Text)
+		}
+	}
+	q.database.Store(&d)
+	if c.State == store.Well && was.State != store.Well {
+		q.Wake()
+		if q.Recovered != nil {
+			q.Recovered()
+		}
+	}
+}
+
+// beginAnew begins a new run: the one before is over although we live. Another node has
+// what it held.
+func (q *Queue) beginAnew(ctx context.Context) bool {
+	asking, cancel := context.WithTimeout(ctx, beatLimit)
+	defer cancel()
+	run, err := q.Store.RegisterNode(asking, q.Name)
+	if err != nil {
+		q.Log.Error("a new run of this node cannot begin", "error", err)
+		return false
+	}
+	q.Log.Warn("this node was taken for dead, or the database lost it; it goes on as another run", "run", run)
+	q.forget(run)
+	return true
+}
+
+// forget drops what waits in memory, and goes on as a run. What is in a transaction comes
+// to its end; its outcome counts.
+func (q *Queue) forget(run int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.run.Store(int64(run))
+	q.handBacks = nil
+	for _, l := range q.lanes {
+		q.unload(l)
+	}
+}
+
+// silent is how long the database was not heard of.
+func (q *Queue) silent() time.Duration { return time.Since(q.born) - time.Duration(q.lastSeen.Load()) }
+
+// fenced reports that our leases may be another node's by now.
+func (q *Queue) fenced() bool {
+	s := q.database.Load().State
+	return q.silent() > leaseLost || s == store.Newer || s == store.Replaced
+}
+
+// strays are deliveries that were found leased to us and not in memory.
+type strays struct {
+	run int
+	put int64 // outcomes that were put before
+	ids map[mail.DeliveryID]bool
+}
+
+// reconcileEvery is how often leases are compared with memory.
+const reconcileEvery = 30 * time.Second
+
+// reconcile frees what is leased to us and not in memory: two looks one after the other
+// must find it so, and every outcome that waited at the first must be on record at the
+// second. There should be none; each is a lease whose commit's answer was lost.
+func (q *Queue) reconcile(ctx context.Context) error {
+	if q.fenced() {
+		return nil
+	}
+	run, put := q.RunNumber(), q.put.Load()
+	held, err := q.Store.Leases(ctx, run)
+	if err != nil {
+		return fmt.Errorf("leases cannot be read: %w", err)
+	}
+	known, before := q.known(), q.strays
+	q.strays = strays{run, put, map[mail.DeliveryID]bool{}}
+	recorded := before.run == run && q.written.Load() >= before.put
+	var lost []store.LeaseHeld
+	for _, l := range held {
+		switch {
+		case known[l.ID]:
+		case recorded && before.ids[l.ID]:
+			lost = append(lost, l)
+		default:
+			q.strays.ids[l.ID] = true
+		}
+	}
+	if len(lost) == 0 {
+		return nil
+	}
+	q.Log.Warn("deliveries were leased and in nobody's hands; they are due again", "deliveries", len(lost))
+	var ids []mail.DeliveryID
+	for _, l := range lost {
+		ids = append(ids, l.ID)
+		if q.Snags != nil {
+			q.Snags.Delivery(&mail.Delivery{MessageID: l.ID.Message, N: l.ID.N, LaneID: l.Lane, State: mail.Deferred, Cause: diagnose.OurTrouble,
+				Last: &mail.LastReply{Stage: diagnose.StageRoute, Text: "it was leased to this node and in nobody's hands; it is due again"}}, "", time.Now())
+		}
+	}
+	q.freed.Add(int64(len(ids)))
+	q.GiveBack(ids)
+	return nil
+}
+
+// Freed is how many deliveries were found leased and in nobody's hands.
+func (q *Queue) Freed() int64 { return q.freed.Load() }
+
+// known are the deliveries that memory has.
+func (q *Queue) known() map[mail.DeliveryID]bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	out := make(map[mail.DeliveryID]bool, q.window)
+	for _, l := range q.lanes {
+		l.pending.each(func(j *job) {
+			for _, d := range j.deliveries {
+				out[d.ID()] = true
+			}
+		})
+	}
+	for id := range q.inHand {
+		out[id] = true
+	}
+	for _, b := range q.handBacks {
+		for _, id := range b.ids {
+			out[id] = true
+		}
+	}
+	return out
+}
+
+// releaseDead takes over from runs that are over.
+func (q *Queue) releaseDead(ctx context.Context) error {
+	n, err := q.Store.ReleaseDead(ctx)
+	if err == nil && n > 0 {
+		q.Log.Warn("took over from a run that is over", "deliveries", n)
+		q.Wake()
+	}
+	return err
+}
+
+// releaseLost frees leases of runs that the database does not know, and deletes what was
+// withdrawn and has come to light.
+func (q *Queue) releaseLost(ctx context.Context) error {
+	n, err := q.Store.ReleaseLost(ctx)
+	if err == nil && n > 0 {
+		q.Log.Warn("deliveries were leased to runs that the database does not know", "deliveries", n)
+		q.Wake()
+	}
+	dropped, also := q.Store.DropWithdrawn(ctx, time.Now())
+	if dropped > 0 {
+		q.Log.Info("messages came to light whose clients were told no; they are deleted", "messages", dropped)
+	}
+	return errors.Join(err, also)
+}
+
+// unclear are messages whose clients were told no, and of which it is not known whether
+// they are in the database.
+type unclear struct {
+	ids []ident.ID
+	err *store.Unclear
+}
+
+// withdraw takes back what a failed commit may have left behind. Until it has succeeded,
+// it is tried again.
+func (q *Queue) withdraw(ctx context.Context, u unclear) error {
+	asking, cancel := context.WithTimeout(ctx, withdrawLimit)
+	defer cancel()
+	if err := q.Store.Withdraw(asking, u.ids); err != nil {
+		return fmt.Errorf("%d messages that were not taken cannot be withdrawn yet: %w", len(u.ids), err)
+	}
+	q.Log.Info("messages were withdrawn whose clients were told no", "messages", len(u.ids))
+	if u.err != nil {
+		u.err.Cancel(asking)
+	}
+	return nil
+}
+
+// withdrawAll withdraws what could not be withdrawn before.
+func (q *Queue) withdrawAll(ctx context.Context) error {
+	q.mu.Lock()
+	list := q.unclear
+	q.unclear = nil
+	q.mu.Unlock()
+	for i, u := range list {
+		if err := q.withdraw(ctx, u); err != nil {
+			q.mu.Lock()
+			q.unclear = append(q.unclear, list[i:]...)
+			q.mu.Unlock()
+			return err
+		}
+	}
+	return nil
+}
