@@ -220,6 +220,23 @@ func (s *Store) dropOld(ctx context.Context, before time.Time, tables ...string)
 	return nil
 }
 
+// inTx runs f in a transaction. After an error of the commit it may have happened.
 func (s *Store) inTx(ctx context.Context, f func(pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.pool.Pool, func(tx pgx.Tx) error { return f(transaction{tx}) })
+	beginning, cancel := limited(ctx)
+	defer cancel()
+	tx, err := s.pool.Begin(beginning)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		ending, cancel := limited(context.WithoutCancel(ctx))
+		defer cancel()
+		_ = tx.Rollback(ending) // does nothing after a commit
+	}()
+	if err := f(transaction{tx}); err != nil {
+		return err
+	}
+	committing, cancel := limited(ctx)
+	defer cancel()
+	return tx.Commit(committing)
 }

@@ -19,24 +19,27 @@ import (
 // octet can't fail a statement that others' rows share. rowWriter does the same for
 // COPY.
 
-// database is the pool, with texts made clean on their way in.
+// database is the pool, with texts made clean on their way in, and with a time limit for
+// each statement that has none.
 type database struct{ *pgxpool.Pool }
 
 // Exec, Query, QueryRow and SendBatch are the pool's.
 func (d database) Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error) {
-	return d.Pool.Exec(ctx, sql, cleaned(args)...)
+	return execIn(ctx, d.Pool, sql, args)
 }
 
 func (d database) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
-	return d.Pool.Query(ctx, sql, cleaned(args)...)
+	return queryIn(ctx, d.Pool, sql, args)
 }
 
 func (d database) QueryRow(ctx context.Context, sql string, args ...any) pgx.Row {
-	return d.Pool.QueryRow(ctx, sql, cleaned(args)...)
+	ctx, cancel := limited(ctx)
+	return limitedRow{d.Pool.QueryRow(ctx, sql, cleaned(args)...), cancel}
 }
 
 func (d database) SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
-	return d.Pool.SendBatch(ctx, cleanedBatch(b))
+	ctx, cancel := limited(ctx)
+	return limitedBatch{d.Pool.SendBatch(ctx, cleanedBatch(b)), cancel}
 }
 
 // transaction is the same of a transaction.
@@ -44,19 +47,45 @@ type transaction struct{ pgx.Tx }
 
 // Exec, Query, QueryRow and SendBatch are the transaction's.
 func (t transaction) Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error) {
-	return t.Tx.Exec(ctx, sql, cleaned(args)...)
+	return execIn(ctx, t.Tx, sql, args)
 }
 
 func (t transaction) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
-	return t.Tx.Query(ctx, sql, cleaned(args)...)
+	return queryIn(ctx, t.Tx, sql, args)
 }
 
 func (t transaction) QueryRow(ctx context.Context, sql string, args ...any) pgx.Row {
-	return t.Tx.QueryRow(ctx, sql, cleaned(args)...)
+	ctx, cancel := limited(ctx)
+	return limitedRow{t.Tx.QueryRow(ctx, sql, cleaned(args)...), cancel}
 }
 
 func (t transaction) SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
-	return t.Tx.SendBatch(ctx, cleanedBatch(b))
+	ctx, cancel := limited(ctx)
+	return limitedBatch{t.Tx.SendBatch(ctx, cleanedBatch(b)), cancel}
+}
+
+type execer interface {
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+}
+
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+func execIn(ctx context.Context, in execer, sql string, args []any) (pgconn.CommandTag, error) {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	return in.Exec(ctx, sql, cleaned(args)...)
+}
+
+func queryIn(ctx context.Context, in querier, sql string, args []any) (pgx.Rows, error) {
+	ctx, cancel := limited(ctx)
+	rows, err := in.Query(ctx, sql, cleaned(args)...)
+	if err != nil {
+		cancel()
+		return rows, err
+	}
+	return limitedRows{rows, cancel}, nil
 }
 
 // cleaned are arguments of which strings are clean. The driver sends a plain string as

@@ -31,6 +31,9 @@ const (
 // enterTimeout bounds how long a client waits for our word on its message.
 const enterTimeout = 30 * time.Second
 
+// storeTimeout bounds storing large content, with a second more for each MiB.
+const storeTimeout = 8 * time.Second
+
 func (se *session) data(arg string) smtp.Reply {
 	switch {
 	case arg != "":
@@ -309,13 +312,13 @@ func ascii(p []byte) bool {
 
 // enter commits the message. 250 is said only when it is safe.
 func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
-	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
-	defer cancel()
 	if s.file == nil {
 		e.Content = s.memory
-	} else if err := s.store(ctx, se.server.Contents, e.Message.ID); err != nil {
+	} else if err := se.storeAhead(s, e.Message.ID); err != nil {
 		return se.notNow(e.Message, err)
 	}
+	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
+	defer cancel()
 	if err := se.server.Intake.Enter(ctx, e); err != nil {
 		if s.file != nil {
 			_ = se.server.Contents.DropContent(ctx, e.Message.ID)
@@ -336,6 +339,14 @@ func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 	se.octets += e.Message.Size
 	se.reserved = nil // they are sent
 	return smtp.NewReply(250, "2.0.0", "accepted as %s", e.Message.ID)
+}
+
+// storeAhead stores content that is too large for one piece. It may take longer the
+// larger it is, and not for ever: the database's host may be frozen.
+func (se *session) storeAhead(s *spool, id ident.ID) error {
+	ctx, cancel := context.WithTimeout(context.Background(), storeTimeout+time.Duration(s.size>>20)*time.Second)
+	defer cancel()
+	return s.store(ctx, se.server.Contents, id)
 }
 
 func (se *session) notNow(m *mail.Message, err error) smtp.Reply {
