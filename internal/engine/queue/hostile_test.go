@@ -233,3 +233,73 @@ func TestWhereAnAddressIsPassedOnToIsNotTold(t *testing.T) {
 		}
 	}
 }
+
+func TestNothingIsTakenWhileTheDatabaseIsNotWell(t *testing.T) {
+	f := newFake()
+	q := start(t, f, false)
+	f.beat = errors.New("commits hang")
+	if q.heartbeat(t.Context()); q.Database().State != store.Away {
+		t.Fatalf("%+v", q.Database())
+	}
+	var no ErrNotNow
+	if err := q.Enter(t.Context(), letter(q, "", "a@sunkenpier.example")); !errors.As(err, &no) || len(f.groups) != 0 {
+		t.Errorf("a client waits for a commit that comes to no end: %v", err)
+	}
+	f.beat = nil
+	q.heartbeat(t.Context())
+	if err := q.Enter(t.Context(), letter(q, "", "a@sunkenpier.example")); err != nil {
+		t.Errorf("it is well again: %v", err)
+	}
+	f.pulse = store.Pulse{Newer: true}
+	if q.heartbeat(t.Context()); !q.fenced() || q.Taking() == nil {
+		t.Error("an old program goes on with a newer schema")
+	}
+}
+
+func TestALivingNodeWhoseRunIsOverBeginsAnew(t *testing.T) {
+	f := newFake()
+	f.gate = make(chan struct{})
+	q := start(t, f, false)
+	done := make(chan error)
+	go func() { done <- q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")) }()
+	within(t, "it is being committed", func() bool { n, _ := q.InMemory(); return n == 1 })
+	f.pulse, f.next = store.Pulse{Over: true}, 7
+	q.heartbeat(t.Context()) // it was taken for dead meanwhile
+	if q.RunNumber() != 7 {
+		t.Errorf("it goes on as run %d", q.RunNumber())
+	}
+	close(f.gate)
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	within(t, "what the former run leased is another's", func() bool { n, octets := q.InMemory(); return n == 0 && octets == 0 })
+}
+
+func TestLeasesInNobodysHandsAreDueAgain(t *testing.T) {
+	f := newFake()
+	q := start(t, f, false)
+	e := letter(q, "", "a@sunkenpier.example")
+	if err := q.Enter(t.Context(), e); err != nil {
+		t.Fatal(err)
+	}
+	stray, late := mail.DeliveryID{Message: 77, N: 1}, mail.DeliveryID{Message: 78, N: 1}
+	f.leases = []store.LeaseHeld{{ID: e.Deliveries[0].ID()}, {ID: stray}, {ID: late}}
+	look := func() {
+		t.Helper()
+		if err := q.reconcile(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	q.put.Add(1) // an outcome waits to be recorded, perhaps this one's
+	look()
+	look()
+	if len(f.returned) != 0 {
+		t.Fatalf("freed although an outcome was not yet on record: %v", f.returned)
+	}
+	q.written.Add(1)
+	f.leases = f.leases[:2] // it was that of the last
+	look()
+	if _, freed := f.returned[stray]; !freed || len(f.returned) != 1 || q.Freed() != 1 {
+		t.Errorf("freed %v", f.returned)
+	}
+}

@@ -162,7 +162,7 @@ func (q *Queue) commitAll(ctx context.Context, group []*entryRequest) error {
 func (q *Queue) clear(ctx context.Context, lost *store.Unclear, entries []*store.Entry) error {
 	asking, cancel := context.WithTimeout(ctx, fateLimit)
 	defer cancel()
-	for asking.Err() == nil {
+	for asking.Err() == nil && q.Database().State != store.Waiting { // a standby may be away for days
 		one, stop := context.WithTimeout(asking, fateLimit/3)
 		fate, err := q.Store.FateOf(one, lost, entries[0].Message.ID)
 		stop()
@@ -187,6 +187,10 @@ func (q *Queue) clear(ctx context.Context, lost *store.Unclear, entries []*store
 		q.mu.Lock()
 		q.unclear = append(q.unclear, u)
 		q.mu.Unlock()
+		select {
+		case q.doubt <- struct{}{}:
+		default:
+		}
 	}
 	return lost
 }

@@ -130,6 +130,7 @@ type Queue struct {
 	born     time.Time
 	lastSeen atomic.Int64 // of the last heartbeat: nanoseconds since born, by the monotonic clock
 	wake     chan struct{}
+	doubt    chan struct{} // something is to be withdrawn
 	entries  chan *entryRequest
 	outcomes chan *store.Outcome
 	workers  sync.WaitGroup
@@ -214,7 +215,7 @@ func (q *Queue) Run(ctx context.Context) {
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: runs that are over", Every: releaseEvery, Limit: enterTimeout, Steady: true, Do: q.releaseDead})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: leases of nobody", Every: reconcileEvery, Limit: enterTimeout, Do: q.reconcile})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: leases of lost runs", Every: reconcileEvery, Limit: enterTimeout, Do: q.releaseLost})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what was not taken after all", Every: time.Second, Limit: enterTimeout, Steady: true, Do: q.withdrawAll})
+	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what was not taken after all", Do: q.withdrawLater})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what is due", Do: q.fetchDue})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what expires", Every: 30 * time.Second, Limit: time.Minute, Do: q.expireOverdue})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: delay notices", Every: warnEvery, Limit: 5 * time.Minute, Do: q.warnDelayed})

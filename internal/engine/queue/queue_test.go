@@ -33,6 +33,10 @@ type fake struct {
 	groups   []int
 	undone   []ident.ID
 	fate     store.Fate
+	beat     error // of heartbeats
+	pulse    store.Pulse
+	next     int // the run that begins next
+	leases   []store.LeaseHeld
 	finished []*store.Outcome
 	returned map[mail.DeliveryID]time.Time
 	slow     time.Duration
@@ -75,6 +79,10 @@ func (f *fake) Withdraw(_ context.Context, ids []ident.ID) error {
 	f.undone = append(f.undone, ids...)
 	return nil
 }
+
+func (f *fake) Heartbeat(context.Context, int) (store.Pulse, error)    { return f.pulse, f.beat }
+func (f *fake) RegisterNode(context.Context, string) (int, error)      { return f.next, nil }
+func (f *fake) Leases(context.Context, int) ([]store.LeaseHeld, error) { return f.leases, nil }
 
 func (f *fake) FateOf(context.Context, *store.Unclear, ident.ID) (store.Fate, error) {
 	return f.fate, nil

@@ -301,6 +301,34 @@ func (q *Queue) withdraw(ctx context.Context, u unclear) error {
 	return nil
 }
 
+// withdrawLater withdraws what could not be withdrawn at once, as soon as the database
+// takes it.
+func (q *Queue) withdrawLater(ctx context.Context) error {
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-q.doubt:
+		}
+		for said := false; ; said = true {
+			err := q.withdrawAll(ctx)
+			if err == nil {
+				break
+			}
+			if !said {
+				q.Log.Warn("trying again", "error", err)
+			}
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-time.After(withdrawAgain):
+			}
+		}
+	}
+}
+
+const withdrawAgain = 300 * time.Millisecond
+
 // withdrawAll withdraws what could not be withdrawn before.
 func (q *Queue) withdrawAll(ctx context.Context) error {
 	q.mu.Lock()
