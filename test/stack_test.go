@@ -98,6 +98,12 @@ func own(t *testing.T, name string, edit func(string) string, extra ...string) *
 	if err != nil {
 		t.Fatal(err)
 	}
+	s.cleanUp(t)
+	return s
+}
+
+// cleanUp stops the stack at the end of a test and looks for races.
+func (s *stack) cleanUp(t *testing.T) {
 	t.Cleanup(func() {
 		s.stop()
 		if race := s.race(); race != "" {
@@ -105,7 +111,6 @@ func own(t *testing.T, name string, edit func(string) string, extra ...string) *
 		}
 		s.clear()
 	})
-	return s
 }
 
 // race is the first report of a data race in the log of what ran, "" if there is none.
@@ -151,6 +156,15 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 	if server == "" {
 		return nil, fmt.Errorf("GULL_TEST_DATABASE is not set; run scripts/test")
 	}
+	database, err := newDatabase(server, name)
+	if err != nil {
+		return nil, err
+	}
+	return newStackOn(database, edit, extra...)
+}
+
+// newStackOn is a stack on a database that is there.
+func newStackOn(database string, edit func(string) string, extra ...string) (*stack, error) {
 	dir, err := os.MkdirTemp("", "gull-test-")
 	if err != nil {
 		return nil, err
@@ -163,9 +177,7 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "127.0.0.1:2530", s.edge, "2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider,
 		"127.0.0.1:2545", s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s", "greylist: 2s", "pause: 1500ms", "pause: 100ms",
 		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "lane_rest: 20s", "lane_rest: 1s", "greeting: 15s", "greeting: 2s")
-	if s.database, err = newDatabase(server, name); err != nil {
-		return nil, err
-	}
+	s.database = database
 	for from, to := range map[string]string{"../demo/skerryline.yaml": s.config, "../demo/simnet.yaml": s.world} {
 		text, err := os.ReadFile(from)
 		if err != nil {
