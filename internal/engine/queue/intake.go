@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/apart"
 	"gullroute/internal/engine/live"
@@ -160,39 +161,56 @@ func (q *Queue) commitAll(ctx context.Context, group []*entryRequest) error {
 // in time the messages are withdrawn: their clients hear that they were not taken, and
 // must be able to rely on it.
 func (q *Queue) clear(ctx context.Context, lost *store.Unclear, entries []*store.Entry) error {
-	asking, cancel := context.WithTimeout(ctx, fateLimit)
-	defer cancel()
-	for asking.Err() == nil && q.Database().State != store.Waiting { // a standby may be away for days
-		one, stop := context.WithTimeout(asking, fateLimit/3)
-		fate, err := q.Store.FateOf(one, lost, entries[0].Message.ID)
-		stop()
-		switch {
-		case err != nil: // the database does not answer yet
-		case fate == store.FateEntered:
-			return nil
-		case fate == store.FateNot:
-			return lost
-		}
-		select {
-		case <-asking.Done():
-		case <-time.After(fateEvery):
-		}
-	}
 	u := unclear{err: lost}
+	q.mu.Lock()
 	for _, e := range entries {
 		u.ids = append(u.ids, e.Message.ID)
+		q.inDoubt[e.Message.ID] = false
 	}
-	if err := q.withdraw(context.WithoutCancel(ctx), u); err != nil {
-		q.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers", "messages", len(u.ids), "error", err)
+	q.mu.Unlock()
+	defer func() {
 		q.mu.Lock()
-		q.unclear = append(q.unclear, u)
-		q.mu.Unlock()
+		defer q.mu.Unlock()
+		for _, id := range u.ids {
+			delete(q.inDoubt, id)
+		}
+	}()
+	switch q.fate(ctx, lost, u.ids[0]) {
+	case store.FateEntered:
+		return nil
+	case store.FateNot:
+		return lost
+	}
+	if !q.decide(u) {
+		return nil
+	}
+	if err := q.withdrawAll(context.WithoutCancel(ctx)); err != nil {
+		q.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers", "messages", len(u.ids), "error", err)
 		select {
 		case q.doubt <- struct{}{}:
 		default:
 		}
 	}
 	return lost
+}
+
+// fate asks what became of a commit until it is known, for as long as clients wait.
+func (q *Queue) fate(ctx context.Context, lost *store.Unclear, id ident.ID) store.Fate {
+	asking, cancel := context.WithTimeout(ctx, fateLimit)
+	defer cancel()
+	for asking.Err() == nil && q.Database().State != store.Waiting { // a standby may be away for days
+		one, stop := context.WithTimeout(asking, fateLimit/3)
+		fate, err := q.Store.FateOf(one, lost, id)
+		stop()
+		if err == nil && fate != store.FateOpen {
+			return fate
+		}
+		select { // the database does not answer yet, or the commit is under way
+		case <-asking.Done():
+		case <-time.After(fateEvery):
+		}
+	}
+	return store.FateOpen
 }
 
 func (q *Queue) refuseRest() {

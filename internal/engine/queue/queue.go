@@ -107,7 +107,11 @@ type Queue struct {
 	volume      volume
 	copies      copies
 	handBacks   []handBack // that the database has not taken yet
+	withdrawing sync.Mutex // held while something is
 	unclear     []unclear  // that is to be withdrawn
+	// inDoubt are messages of which it is being found out whether they were entered; true
+	// if they came back from the database meanwhile.
+	inDoubt map[ident.ID]bool
 
 	fetching    sync.Mutex // held while deliveries are leased and placed
 	behind      ident.ID   // the lane to begin behind at the next look
@@ -145,6 +149,7 @@ func New(o Options) *Queue {
 		Options:  o,
 		lanes:    map[ident.ID]*lane{},
 		inHand:   map[mail.DeliveryID]bool{},
+		inDoubt:  map[ident.ID]bool{},
 		frozen:   map[ident.ID]time.Time{},
 		rests:    map[ident.ID]store.Rest{},
 		wake:     make(chan struct{}, 1),
@@ -285,7 +290,7 @@ const (
 
 // fetch takes what is due and says when to look again.
 func (q *Queue) fetch(ctx context.Context) time.Duration {
-	if q.fenced() || q.cfg.Load() == nil {
+	if q.fenced() || q.cfg.Load() == nil || q.doubting() {
 		return longestWait
 	}
 	now := time.Now()
@@ -431,8 +436,11 @@ func (q *Queue) admit(due []store.Due) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, j := range order {
-		if j.run != q.RunNumber() {
-			continue // that run is over: what it leased is another's
+		if j.run != q.RunNumber() || q.isWithdrawn(j.message) {
+			continue // that run is over and what it leased is another's, or its client was told no
+		}
+		if _, doubt := q.inDoubt[j.message]; doubt {
+			q.inDoubt[j.message] = true
 		}
 		q.window += len(j.deliveries)
 		q.place(j)

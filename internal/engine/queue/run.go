@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gullroute/internal/core/diagnose"
@@ -286,6 +287,33 @@ type unclear struct {
 	err *store.Unclear
 }
 
+// doubting reports that something is still to be withdrawn: until then nothing is leased,
+// or it could be among it.
+func (q *Queue) doubting() bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return len(q.unclear) > 0
+}
+
+// isWithdrawn reports that a message is to be withdrawn. Queue.mu is held.
+func (q *Queue) isWithdrawn(id ident.ID) bool {
+	return slices.ContainsFunc(q.unclear, func(u unclear) bool { return slices.Contains(u.ids, id) })
+}
+
+// decide ends the doubt about messages: false if one of them came back from the database,
+// so that they were entered; else they are to be withdrawn.
+func (q *Queue) decide(u unclear) (withdrawn bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, id := range u.ids {
+		if q.inDoubt[id] {
+			return false
+		}
+	}
+	q.unclear = append(q.unclear, u)
+	return true
+}
+
 // withdraw takes back what a failed commit may have left behind. Until it has succeeded,
 // it is tried again.
 func (q *Queue) withdraw(ctx context.Context, u unclear) error {
@@ -331,17 +359,22 @@ const withdrawAgain = 300 * time.Millisecond
 
 // withdrawAll withdraws what could not be withdrawn before.
 func (q *Queue) withdrawAll(ctx context.Context) error {
-	q.mu.Lock()
-	list := q.unclear
-	q.unclear = nil
-	q.mu.Unlock()
-	for i, u := range list {
-		if err := q.withdraw(ctx, u); err != nil {
-			q.mu.Lock()
-			q.unclear = append(q.unclear, list[i:]...)
+	q.withdrawing.Lock()
+	defer q.withdrawing.Unlock()
+	for {
+		q.mu.Lock()
+		if len(q.unclear) == 0 {
 			q.mu.Unlock()
+			return nil
+		}
+		u := q.unclear[0]
+		q.mu.Unlock()
+		if err := q.withdraw(ctx, u); err != nil {
 			return err
 		}
+		q.mu.Lock()
+		q.unclear = q.unclear[1:]
+		q.mu.Unlock()
+		q.Wake()
 	}
-	return nil
 }
