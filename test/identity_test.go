@@ -5,12 +5,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/emersion/go-msgauth/dkim"
 
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
@@ -291,5 +294,47 @@ func TestWhoALetterIsFromIsFoundAndActedOn(t *testing.T) {
 	}
 	if out := s.run(t, "trace", "find", "harbour@skerryline.example", "--cause", "sender-unproved"); strings.Count(out, "refused: sender-unproved") != 4 {
 		t.Errorf("refusals on record:\n%s", out)
+	}
+}
+
+func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
+	t.Parallel()
+	s := own(t, "locked", nil)
+	const domain = "skerryline.example"
+	k, err := s.client().MakeKey(context.Background(), map[string]any{"domain": domain, "algorithm": "rsa-2048"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.publish(t, "zone line", k.Record, domain)
+	s.run(t, "dkim", "use", domain, k.Selector)
+	key := filepath.Join(s.dir, "key")
+	kept := readFile(t, key)
+	s.kill()
+	if err := os.Remove(key); err != nil { // a new one is made at the start
+		t.Fatal(err)
+	}
+	if err := s.start(); err != nil {
+		t.Fatal(err)
+	}
+	id := s.out(t, "unsigned@saltmarsh.example")
+	if d := s.until(t, id, mail.Deferred); d.Cause != diagnose.OurTrouble || !strings.Contains(d.Last.Text, "not opened by this node's key file") {
+		t.Errorf("%s: %+v", d.Cause, d.Last)
+	}
+	for _, args := range [][]string{{"status"}, {"dkim", "list"}, {"readiness", domain}} {
+		if out, _, _ := s.gull(t, args...); !strings.Contains(out, "key file") {
+			t.Errorf("gull %s does not say that the key is not opened:\n%s", strings.Join(args, " "), out)
+		}
+	}
+	s.kill()
+	if err := os.WriteFile(key, []byte(kept), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.start(); err != nil {
+		t.Fatal(err)
+	}
+	s.run(t, "queue", "flush", "--all")
+	s.until(t, id, mail.Delivered)
+	if got := s.received(t, "mx.saltmarsh.example", "unsigned@saltmarsh.example"); !strings.Contains(string(got.Content), "DKIM-Signature:") {
+		t.Error("it went out unsigned")
 	}
 }

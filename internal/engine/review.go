@@ -65,6 +65,11 @@ func (e *Engine) reviewFacts(ctx context.Context) (review.Facts, error) {
 	if f.KeyFile, err = e.Store.KeepsSecrets(ctx); err != nil {
 		return f, err
 	}
+	copied, err := e.Store.Replication(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.Standbys, f.Synchronous = max(copied.Standbys, len(e.Store.Hosts())-1), copied.Synchronous
 	now, err := e.Store.Now(ctx)
 	if err != nil {
 		return f, err

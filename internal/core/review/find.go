@@ -383,6 +383,12 @@ func (v *reviewer) machine() {
 	if v.f.ConsoleOpen {
 		v.found("console-in-clear", "", "the console listens on the network without a certificate", nil)
 	}
+	switch {
+	case v.f.Standbys > 0 && v.f.Synchronous == "":
+		v.found("asynchronous-standby", "database", fmt.Sprintf("the database has a standby (%d), and synchronous_standby_names is empty", v.f.Standbys), nil)
+	case v.f.Standbys == 1 && v.f.Synchronous != "":
+		v.found("only-standby", "database", "one standby is connected, and commits wait for it", nil)
+	}
 	if v.f.KeyFile {
 		v.found("key-file-copy", "", "passwords or signing keys are kept under the key file", nil)
 	}

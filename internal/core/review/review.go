@@ -77,6 +77,8 @@ type Facts struct {
 	ConsoleOpen  bool          // the console is reached from the network without TLS
 	KeyFile      bool          // secrets or keys are kept under a key file
 	NoReverse    []netip.Addr  // addresses of ours without a name
+	Standbys     int           // of the database; so many are connected, or named beside the primary
+	Synchronous  string        // its setting synchronous_standby_names
 	NoPassword   []string      // mailboxes that may send and cannot sign in
 	// NotReady are domains at whose last look something failed.
 	NotReady map[string]string

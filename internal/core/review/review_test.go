@@ -116,6 +116,8 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		{"clock-off", nil, with(func(f *Facts) { f.ClockOff = -time.Minute })},
 		{"console-in-clear", nil, with(func(f *Facts) { f.ConsoleOpen = true })},
 		{"ipv6-without-name", []string{"address_family: ipv4", "address_family: both"}, with(func(f *Facts) { f.NoReverse = []netip.Addr{netip.MustParseAddr("2001:db8::25")} })},
+		{"asynchronous-standby:database", nil, with(func(f *Facts) { f.Standbys = 1 })},
+		{"only-standby:database", nil, with(func(f *Facts) { f.Standbys, f.Synchronous = 1, "*" })},
 		{"key-file-copy", nil, with(func(f *Facts) { f.KeyFile = true })},
 	} {
 		rule, _, _ := strings.Cut(c.want, ":")

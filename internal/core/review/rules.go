@@ -70,10 +70,12 @@ var rules = map[string]rule{
 	"alias-leads-out":   {Slight, "An alias leads outside only", "What comes there is passed on unseen, spam too, in our name.", "Take the address out, or give it a mailbox here too."},
 	"send-as-everybody": {Serious, "An account may send as anybody of a domain", "With its password a thief is everybody.", "Name the addresses it needs (gull mailbox set ADDRESS --send-as A,B)."},
 	// the machine
-	"disk-full":        {Grave, "A disk is nearly full", "Then no letter is taken any more.", "Make room, or keep things for less time (gull service set --retention)."},
-	"clock-off":        {Serious, "The clock is off", "Dates in letters are wrong, certificates look invalid, and schedules go astray.", "Let the machine's clock be set by NTP."},
-	"console-in-clear": {Grave, "The console is reached over the network without TLS", "Whoever listens on the way has the administrator's password.", "Start the service with --tls-cert and --tls-key, or let it listen on loopback."},
-	"key-file-copy":    {Slight, "Nobody said that the key file is kept elsewhere too", "Without it every password and every signing key in the database is lost with the machine.", "Copy it to a safe place, then accept this with where it is."},
+	"disk-full":            {Grave, "A disk is nearly full", "Then no letter is taken any more.", "Make room, or keep things for less time (gull service set --retention)."},
+	"clock-off":            {Serious, "The clock is off", "Dates in letters are wrong, certificates look invalid, and schedules go astray.", "Let the machine's clock be set by NTP."},
+	"console-in-clear":     {Grave, "The console is reached over the network without TLS", "Whoever listens on the way has the administrator's password.", "Start the service with --tls-cert and --tls-key, or let it listen on loopback."},
+	"asynchronous-standby": {Serious, "Commits wait for no standby", "When the primary dies and a standby is promoted, mail that got its 250 in the last moments is on no host that is left.", "Set synchronous_standby_names on the primary, with two standbys to choose from: see docs/operations.md."},
+	"only-standby":         {Slight, "Commits wait for the only standby", "When it stops no mail is taken until it is back or taken out of synchronous_standby_names.", "Add a second standby and name both: synchronous_standby_names = 'ANY 1 (one, two)'."},
+	"key-file-copy":        {Slight, "Nobody said that the key file is kept elsewhere too", "Without it every password and every signing key in the database is lost with the machine.", "Copy it to a safe place, then accept this with where it is."},
 }
 
 // Rules is how many weaknesses are looked for.

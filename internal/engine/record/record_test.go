@@ -2,8 +2,10 @@ package record
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"gullroute/internal/core/config"
@@ -48,4 +50,37 @@ func TestASessionIsSeenUntilItIsOnRecord(t *testing.T) {
 		time.Sleep(2 * time.Millisecond)
 	}
 	t.Error("it is kept in memory after it was written")
+}
+
+// away is a store that takes nothing for a while.
+type away struct {
+	until time.Time
+	got   int
+}
+
+func (a *away) Record(_ context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
+	if time.Now().Before(a.until) {
+		return errors.New("away")
+	}
+	a.got += len(sessions) + len(refusals)
+	return nil
+}
+
+func TestRefusalsWaitForTheDatabase(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &away{until: time.Now().Add(3 * time.Minute)}
+		r := New(Options{Store: s, Node: "test", IDs: ident.NewMaker(1, time.Now), Hub: live.NewHub(), Tally: tally.New(), Log: slog.New(slog.DiscardHandler)})
+		ctx, stop := context.WithCancel(context.Background())
+		done := make(chan struct{})
+		go func() { r.Run(ctx); close(done) }()
+		for range 2000 {
+			r.Refuse(mail.Refusal{At: time.Now()})
+		}
+		time.Sleep(4 * time.Minute)
+		stop()
+		<-done
+		if s.got != 2000 {
+			t.Errorf("%d of 2000 refusals are on record", s.got)
+		}
+	})
 }

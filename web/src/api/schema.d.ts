@@ -1741,6 +1741,8 @@ export interface components {
             domain: string;
             /** @description What DNS shows in its place */
             fault?: string;
+            /** @description The key file of the node that answers does not open it: nothing is signed with it there */
+            locked?: boolean;
             /** Format: date-time */
             made_at: string;
             /** @description What to do next, or what happens by itself */
@@ -2147,7 +2149,7 @@ export interface components {
             /** @description Applied only by force, with a reason */
             blocks: boolean;
             /** @enum {string} */
-            kind: "open_relay" | "clear_sign_in" | "no_way_out" | "no_postmaster" | "lost_mailboxes" | "never_used" | "listener_trouble";
+            kind: "open_relay" | "clear_sign_in" | "no_way_out" | "no_postmaster" | "lost_mailboxes" | "never_used" | "listener_trouble" | "locked_key" | "former_primary";
             mend: string;
             text: string;
             /** @description Like relay rule visitors */

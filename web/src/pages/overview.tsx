@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
 import { snags, snagsEvery } from "../api/snags";
-import { HazardList } from "../parts/draft-bar";
+import { HazardList, isTrouble } from "../parts/draft-bar";
 import { WhyStranded } from "../parts/mend";
 import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
@@ -77,7 +77,7 @@ function Verdict({ status }: { status: Status }) {
 
 /** Notes are what is not dangerous and still worth knowing of the set-up. */
 function Notes({ status }: { status: Status }) {
-	const notes = (status.hazards ?? []).filter((h) => !h.blocks && h.kind !== "listener_trouble");
+	const notes = (status.hazards ?? []).filter((h) => !isTrouble(h));
 	if (notes.length === 0 || status.domains === 0) {
 		return null;
 	}

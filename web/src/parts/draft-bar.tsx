@@ -51,7 +51,7 @@ export function Hazards() {
 	if (!s) {
 		return null;
 	}
-	const shown = (s.hazards ?? []).filter((h) => h.blocks || h.kind === "listener_trouble");
+	const shown = (s.hazards ?? []).filter(isTrouble);
 	return (
 		<>
 			{s.confirm_by && (
@@ -81,6 +81,11 @@ export function Hazards() {
 	);
 }
 
+/** isTrouble are hazards that every page shows: they stop or endanger mail now. */
+export function isTrouble(h: Hazard): boolean {
+	return h.blocks || h.kind === "listener_trouble" || h.kind === "locked_key" || h.kind === "former_primary";
+}
+
 const places: Record<string, string> = {
 	open_relay: "/setup/relay_rules",
 	clear_sign_in: "/setup/listeners",
@@ -89,6 +94,8 @@ const places: Record<string, string> = {
 	no_way_out: "/setup/routes",
 	no_postmaster: "/setup/service",
 	never_used: "/setup/draft",
+	locked_key: "/setup/readiness",
+	former_primary: "/setup/review",
 };
 
 export function HazardList({ hazards }: { hazards: Hazard[] }) {
