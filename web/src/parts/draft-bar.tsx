@@ -94,7 +94,7 @@ const places: Record<string, string> = {
 	no_way_out: "/setup/routes",
 	no_postmaster: "/setup/service",
 	never_used: "/setup/draft",
-	locked_key: "/setup/readiness",
+	locked_key: "/readiness",
 	former_primary: "/setup/review",
 };
 
