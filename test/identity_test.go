@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/emersion/go-msgauth/dkim"
 
@@ -324,6 +325,14 @@ func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
 		if out, _, _ := s.gull(t, args...); !strings.Contains(out, "key file") {
 			t.Errorf("gull %s does not say that the key is not opened:\n%s", strings.Join(args, " "), out)
 		}
+	}
+	if err := eventually(10*time.Second, func() error {
+		if out := s.run(t, "snag", "list"); !strings.Contains(out, "our side, signing key "+k.Selector+" of "+domain) {
+			return fmt.Errorf("no snag says that the key is not opened:\n%s", out)
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
 	}
 	s.kill()
 	if err := os.WriteFile(key, []byte(kept), 0o600); err != nil {

@@ -325,6 +325,9 @@ func (a *act) eachPage(ctx context.Context, f mail.Filter, pages chan<- []mail.D
 // letter.
 func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, bool, error) {
 	due, err := a.e.Store.LeaseSelected(ctx, a.e.Queue.RunNumber(), a.c.Action, f, planAtOnce)
+	if err != nil {
+		a.e.Queue.Suspect()
+	}
 	if err != nil || len(due) == 0 {
 		return 0, mail.DeliveryID{}, false, err
 	}

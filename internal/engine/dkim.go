@@ -225,6 +225,7 @@ func (e *Engine) followKeys(ctx context.Context) error {
 		if err != nil {
 			keys = append(keys, asking.Key{Domain: name[0], Selector: name[1]}) // what it would sign waits
 			locked = append(locked, keyName(name[0], name[1]))
+			e.Snags.Ours("signing key "+keyName(name[0], name[1]), "node "+e.Name+": "+err.Error(), time.Now())
 			trouble = errors.Join(trouble, fmt.Errorf("key %s of %s: %w", name[1], name[0], err))
 		}
 	}

@@ -12,6 +12,7 @@ import (
 type Calm struct{}
 
 func (Calm) RegisterNode(context.Context, string) (int, error)        { return 1, nil }
+func (Calm) ReleaseNode(context.Context, int) error                   { return nil }
 func (Calm) Heartbeat(context.Context, int) (Pulse, error)            { return Pulse{}, nil }
 func (Calm) Ask(context.Context, error) Condition                     { return Condition{State: Away} }
 func (Calm) Renew()                                                   {}

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -88,17 +89,63 @@ type Pulse struct {
 }
 
 // Heartbeat says that a run goes on. It is a small durable write: when it returns without
-// error, the database takes what must not be lost.
+// error, the database takes what must not be lost. It has a connection of its own: that
+// all others are busy is no sign that the database is not well.
 func (s *Store) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
+	conn, err := s.pulse.get(ctx, s)
+	if err != nil {
+		return p, err
+	}
 	var schema int64
-	err = s.pool.QueryRow(ctx, `UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
+	err = conn.QueryRow(ctx, `UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
 		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`, run, s.key(run)).Scan(&schema)
 	p.Newer = schema > knownSchema
 	if errors.Is(err, pgx.ErrNoRows) {
 		p.Over = true
-		err = s.pool.QueryRow(ctx, `SELECT coalesce(bool_or(replaced), false) FROM node WHERE id = $1 AND key = $2`, run, s.key(run)).Scan(&p.Replaced)
+		err = conn.QueryRow(ctx, `SELECT coalesce(bool_or(replaced), false) FROM node WHERE id = $1 AND key = $2`, run, s.key(run)).Scan(&p.Replaced)
+	}
+	if err != nil {
+		s.pulse.drop()
 	}
 	return p, err
+}
+
+// pulse is the heartbeat's connection. It is used by one goroutine at a time.
+type pulse struct {
+	mu      sync.Mutex
+	conn    *pgx.Conn
+	renewed int64 // how often all connections were given up when it was made
+}
+
+func (p *pulse) get(ctx context.Context, s *Store) (*pgx.Conn, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if now := s.renewed.Load(); p.conn == nil || p.conn.IsClosed() || p.renewed != now {
+		p.close()
+		c := s.pool.Config().ConnConfig
+		s.hosts.order(c)
+		conn, err := pgx.ConnectConfig(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		p.conn, p.renewed = conn, now
+	}
+	return p.conn, nil
+}
+
+func (p *pulse) drop() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.close()
+}
+
+func (p *pulse) close() {
+	if p.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = p.conn.Close(ctx)
+		p.conn = nil
+	}
 }
 
 const aliveSQL = `SELECT alive($1, $2)`
@@ -178,7 +225,8 @@ func (s *Store) ReleaseDead(ctx context.Context) (int64, error) {
 	return released, nil
 }
 
-// release makes due what a run holds that is over. It has the run's lock whole, so no
+// release makes due what a run holds that is over; the whole queue is looked at, but only
+// after a node has died. It has the run's lock whole, so no
 // transaction that leases for it is under way; what holds the lock (a process that was
 // stopped in the middle of one) loses its connection, and release comes again.
 func (s *Store) release(ctx context.Context, run int) (int64, error) {
@@ -206,14 +254,10 @@ func (s *Store) release(ctx context.Context, run int) (int64, error) {
 }
 
 // ReleaseLost makes due what is leased to runs that nobody knows of: a failover to a
-// standby that was behind can lose a node's row and keep its leases.
+// standby that was behind can lose a node's row and keep its leases. The whole queue is
+// looked at.
 func (s *Store) ReleaseLost(ctx context.Context) (int64, error) {
-	tag, err := s.pool.Exec(ctx, `WITH RECURSIVE run AS ( -- from lease to lease, by the index
-			SELECT min(lease) AS id FROM delivery WHERE lease IS NOT NULL
-			UNION ALL
-			SELECT (SELECT min(lease) FROM delivery WHERE lease > run.id) FROM run WHERE run.id IS NOT NULL
-		)
-		UPDATE delivery SET lease = NULL WHERE lease IN (SELECT r.id FROM run r WHERE NOT EXISTS (SELECT FROM node n WHERE n.id = r.id))`)
+	tag, err := s.pool.Exec(ctx, `UPDATE delivery d SET lease = NULL WHERE lease IS NOT NULL AND NOT EXISTS (SELECT FROM node n WHERE n.id = d.lease)`)
 	return tag.RowsAffected(), err
 }
 
@@ -258,7 +302,8 @@ func (s *Store) ReleaseNode(ctx context.Context, run int) error {
 	return err
 }
 
-// Leases are deliveries leased to a run, in order.
+// Leases are deliveries leased to a run, in order. Leases are in no index, so that taking
+// one rewrites none: the whole queue is looked at.
 func (s *Store) Leases(ctx context.Context, run int) ([]LeaseHeld, error) {
 	rows, err := s.pool.Query(ctx, `SELECT message_id, n, lane FROM delivery WHERE lease = $1 ORDER BY 1, 2`, run)
 	if err != nil {

@@ -48,6 +48,7 @@ type Store struct {
 
 	hosts   hosts
 	renewed atomic.Int64 // how often all connections were given up
+	pulse   pulse
 
 	nodesMu   sync.Mutex
 	nodes     map[int]watched
@@ -87,7 +88,10 @@ func Open(ctx context.Context, url string) (*Store, error) {
 }
 
 // Close ends all connections.
-func (s *Store) Close() { s.pool.Close() }
+func (s *Store) Close() {
+	s.pulse.drop()
+	s.pool.Close()
+}
 
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }

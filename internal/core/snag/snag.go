@@ -326,6 +326,9 @@ func inWords(d time.Duration) string {
 func (p Place) Where() string {
 	switch p.Kind {
 	case Ourselves:
+		if p.Name != "" {
+			return "our side, " + p.Name
+		}
 		return "our side"
 	case Route:
 		return "route " + p.Name

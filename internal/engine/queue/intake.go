@@ -144,6 +144,7 @@ func (q *Queue) commitAll(ctx context.Context, group []*entryRequest) error {
 	cancel()
 	var lost *store.Unclear
 	if errors.As(err, &lost) {
+		q.Suspect()
 		err = q.clear(ctx, lost, entries)
 	}
 	if err != nil {

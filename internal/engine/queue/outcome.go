@@ -102,6 +102,7 @@ func (q *Queue) expireOverdue(ctx context.Context) error {
 	late := now.Add(-time.Minute) // those of a moving lane get their last attempt
 	due, err := q.Store.LeaseOverdue(ctx, q.RunNumber(), late, late.Add(-cfg.ShortestGiveUp()), leaseAtOnce)
 	if err != nil {
+		q.Suspect()
 		return fmt.Errorf("overdue deliveries cannot be read: %w", err)
 	}
 	for i := range due {
@@ -247,6 +248,7 @@ func (q *Queue) finishAll(group []*store.Outcome) error {
 	defer cancel()
 	foreign, err := q.Store.Finish(ctx, run, group)
 	if err != nil {
+		q.Suspect()
 		q.unreserve(notices)
 		return err
 	}

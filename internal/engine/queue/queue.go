@@ -23,9 +23,10 @@ import (
 	"gullroute/internal/store"
 )
 
-// Snags hears of every outcome.
+// Snags hears of every outcome, and of trouble of our own.
 type Snags interface {
 	Delivery(d *mail.Delivery, sender string, at time.Time)
+	Ours(with, text string, at time.Time)
 }
 
 // Store is what the queue needs of the database; *store.Store is one.
@@ -46,6 +47,7 @@ type Store interface {
 	ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error
 	Finish(ctx context.Context, node int, outcomes []*store.Outcome) (foreign []*store.Entry, err error)
 	RegisterNode(ctx context.Context, name string) (int, error)
+	ReleaseNode(ctx context.Context, node int) error
 	Heartbeat(ctx context.Context, node int) (store.Pulse, error)
 	Ask(ctx context.Context, failed error) store.Condition
 	Renew()
@@ -128,16 +130,19 @@ type Queue struct {
 	written  atomic.Int64 // of them, recorded
 	freed    atomic.Int64 // leases that nobody had in hand
 	strays   strays       // of the last look
-	left     atomic.Int64 // deliveries that came to their end
-	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
-	kept     atomic.Int64 // octets of content kept in memory
-	born     time.Time
-	lastSeen atomic.Int64 // of the last heartbeat: nanoseconds since born, by the monotonic clock
-	wake     chan struct{}
-	doubt    chan struct{} // something is to be withdrawn
-	entries  chan *entryRequest
-	outcomes chan *store.Outcome
-	workers  sync.WaitGroup
+	lookedAt time.Time
+	// suspected: a lease may be in nobody's hands. failedOver: the database may have lost runs.
+	suspected, failedOver atomic.Bool
+	left                  atomic.Int64 // deliveries that came to their end
+	waiting               atomic.Int64 // deliveries that wait in the database, as it was last told
+	kept                  atomic.Int64 // octets of content kept in memory
+	born                  time.Time
+	lastSeen              atomic.Int64 // of the last heartbeat: nanoseconds since born, by the monotonic clock
+	wake                  chan struct{}
+	doubt                 chan struct{} // something is to be withdrawn
+	entries               chan *entryRequest
+	outcomes              chan *store.Outcome
+	workers               sync.WaitGroup
 	// Set by Run before any attempt begins: connecting ends when the service
 	// stops, ctx when transactions under way have had their time.
 	connecting, ctx context.Context
@@ -163,6 +168,7 @@ func New(o Options) *Queue {
 		Loops:       supervise.New(o.Log),
 	}
 	q.run.Store(int64(o.Node))
+	q.failedOver.Store(true) // before this start
 	q.database.Store(&Database{Condition: store.Condition{State: store.Well}, Since: time.Now(), At: time.Now()})
 	return q
 }
@@ -306,6 +312,7 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	due, err := q.Store.LeaseDue(asking, l)
 	cancel()
 	if err != nil {
+		q.Suspect()
 		q.fetching.Unlock()
 		if ctx.Err() == nil && !errors.Is(err, store.ErrOver) {
 			q.Log.Error("the queue cannot be read", "error", err)

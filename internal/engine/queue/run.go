@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/store"
@@ -71,6 +70,9 @@ func (q *Queue) beat(ctx context.Context) error {
 		if !q.heartbeat(ctx) {
 			wait = beatAgain
 		}
+		if s := q.Database().State; s == store.Newer || s == store.Replaced {
+			return nil // until this service is begun anew
+		}
 		timer.Reset(wait)
 	}
 }
@@ -101,6 +103,9 @@ func (q *Queue) heartbeat(ctx context.Context) bool {
 		}
 		q.setDatabase(c, 0)
 		q.forget(q.RunNumber())
+		if err := q.Store.ReleaseNode(ctx, q.RunNumber()); err != nil { // others go on with it
+			q.Log.Error("leases were not given back; they are free when this node is missed", "error", err)
+		}
 		return true
 	}
 	if p.Over {
@@ -130,10 +135,15 @@ func (q *Queue) setDatabase(c store.Condition, took time.Duration) {
 			q.Log.Info("the database is well again", "after", now.Sub(was.Since).Round(time.Millisecond).String())
 		} else {
 			q.Log.Error("no mail is taken", "why", c.Text)
+			if q.Snags != nil { // on record as soon as the database takes it
+				q.Snags.Ours("database "+string(c.State), c.Text, now)
+			}
 		}
 	}
 	q.database.Store(&d)
 	if c.State == store.Well && was.State != store.Well {
+		q.Suspect()
+		q.failedOver.Store(true)
 		q.Wake()
 		if q.Recovered != nil {
 			q.Recovered()
@@ -151,6 +161,7 @@ func (q *Queue) beginAnew(ctx context.Context) bool {
 		q.Log.Error("a new run of this node cannot begin", "error", err)
 		return false
 	}
+	q.failedOver.Store(true)
 	q.Log.Warn("this node was taken for dead, or the database lost it; it goes on as another run", "run", run)
 	q.forget(run)
 	return true
@@ -184,21 +195,38 @@ type strays struct {
 	ids map[mail.DeliveryID]bool
 }
 
-// reconcileEvery is how often leases are compared with memory.
-const reconcileEvery = 30 * time.Second
+// When leases are compared with memory. The whole queue is looked at, so a long one is
+// only when an answer was lost, which is what leaves a lease in nobody's hands, and rarely
+// besides.
+const (
+	reconcileEvery = 30 * time.Second
+	reconcileShort = 20_000 // deliveries in a queue that is looked at every time
+	reconcileLong  = 10 * time.Minute
+)
+
+// Suspect notes that the answer of a statement that leases was lost.
+func (q *Queue) Suspect() { q.suspected.Store(true) }
+
+// lookDue reports whether leases are to be compared with memory now.
+func (q *Queue) lookDue() bool {
+	suspected := q.suspected.Swap(false)
+	return suspected || len(q.strays.ids) > 0 || q.Waiting() < reconcileShort || time.Since(q.lookedAt) > reconcileLong
+}
 
 // reconcile frees what is leased to us and not in memory: two looks one after the other
 // must find it so, and every outcome that waited at the first must be on record at the
 // second. There should be none; each is a lease whose commit's answer was lost.
 func (q *Queue) reconcile(ctx context.Context) error {
-	if q.fenced() {
+	if q.fenced() || !q.lookDue() {
 		return nil
 	}
 	run, put := q.RunNumber(), q.put.Load()
 	held, err := q.Store.Leases(ctx, run)
 	if err != nil {
+		q.Suspect()
 		return fmt.Errorf("leases cannot be read: %w", err)
 	}
+	q.lookedAt = time.Now()
 	known, before := q.known(), q.strays
 	q.strays = strays{run, put, map[mail.DeliveryID]bool{}}
 	recorded := before.run == run && q.written.Load() >= before.put
@@ -219,10 +247,9 @@ func (q *Queue) reconcile(ctx context.Context) error {
 	var ids []mail.DeliveryID
 	for _, l := range lost {
 		ids = append(ids, l.ID)
-		if q.Snags != nil {
-			q.Snags.Delivery(&mail.Delivery{MessageID: l.ID.Message, N: l.ID.N, LaneID: l.Lane, State: mail.Deferred, Cause: diagnose.OurTrouble,
-				Last: &mail.LastReply{Stage: diagnose.StageRoute, Text: "it was leased to this node and in nobody's hands; it is due again"}}, "", time.Now())
-		}
+	}
+	if q.Snags != nil {
+		q.Snags.Ours("leases", fmt.Sprintf("%d deliveries were leased to node %s and in nobody's hands, %s among them; they are due again", len(ids), q.Name, ids[0]), time.Now())
 	}
 	q.freed.Add(int64(len(ids)))
 	q.GiveBack(ids)
@@ -268,8 +295,14 @@ func (q *Queue) releaseDead(ctx context.Context) error {
 // releaseLost frees leases of runs that the database does not know, and deletes what was
 // withdrawn and has come to light.
 func (q *Queue) releaseLost(ctx context.Context) error {
-	n, err := q.Store.ReleaseLost(ctx)
-	if err == nil && n > 0 {
+	var n int64
+	var err error
+	if q.failedOver.Swap(false) {
+		if n, err = q.Store.ReleaseLost(ctx); err != nil {
+			q.failedOver.Store(true)
+		}
+	}
+	if n > 0 {
 		q.Log.Warn("deliveries were leased to runs that the database does not know", "deliveries", n)
 		q.Wake()
 	}

@@ -85,6 +85,7 @@ func (q *Queue) warnPage(ctx context.Context, cfg *config.Compiled, after time.D
 		run := q.reserve(notices)
 		dropped, err := q.Store.Warn(ctx, run, now.UTC(), warnings)
 		if err != nil {
+			q.Suspect()
 			q.unreserve(notices)
 			return false, fmt.Errorf("senders could not be told of delays: %w", err)
 		}

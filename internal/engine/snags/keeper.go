@@ -83,6 +83,11 @@ func (k *Keeper) Ready(domain string, last mail.LastReply, at time.Time) {
 	k.see(snag.Sighting{Cause: diagnose.NotReady, Place: snag.Place{Kind: snag.Domain, Name: domain}, At: at, Recipient: domain, Last: last})
 }
 
+// Ours takes a trouble on our own side: what it is with, and a sentence.
+func (k *Keeper) Ours(with, text string, at time.Time) {
+	k.see(snag.Sighting{Cause: diagnose.OurTrouble, Place: snag.Place{Kind: snag.Ourselves, Name: with}, At: at, Last: mail.LastReply{Stage: diagnose.StageRoute, Text: text}})
+}
+
 // got notes that a letter got through, if anything is open where it did.
 func (k *Keeper) got(d *mail.Delivery, at time.Time) {
 	recipient := strings.ToLower(d.Recipient)

@@ -5,8 +5,6 @@
 ALTER TABLE node
     ADD key      bigint NOT NULL DEFAULT 0,
     ADD replaced boolean NOT NULL DEFAULT false; -- another service runs under its name
--- Leases, to find those that nobody works on.
-CREATE INDEX delivery_lease ON delivery (lease) WHERE lease IS NOT NULL;
 -- Messages whose clients were told no while it was not known what became of their commit.
 -- Should one come to light it is deleted, and nobody delivers it.
 CREATE TABLE withdrawn (
@@ -40,5 +38,4 @@ END $$;
 -- +goose Down
 DROP FUNCTION alive, whole;
 DROP TABLE withdrawn;
-DROP INDEX delivery_lease;
 ALTER TABLE node DROP key, DROP replaced;
