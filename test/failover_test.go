@@ -280,7 +280,11 @@ var drills = []struct {
 	{"lose the only standby, and have it back", 0, func(p *pair, l *load, a *arrivals) {
 		p.do("crash", p.names[1])
 		a.takesWrites(false)
-		time.Sleep(25 * time.Second)
+		began := time.Now()
+		for _, node := range []*stack{p.stack, p.other} {
+			node.saysOfDatabase(p.t, "waiting", "commits wait for a synchronous standby")
+		}
+		time.Sleep(25*time.Second - time.Since(began))
 		p.do("start", p.names[1], p.ports[1], p.secret)
 		a.takesWrites(true)
 	}},
@@ -389,4 +393,60 @@ func drill(t *testing.T, name string, size int, do func(*pair, *load, *arrivals)
 		t.Errorf("with a host that takes writes, nothing was delivered for %s", sum.after)
 	}
 	return sum
+}
+
+// saysOfDatabase waits until the node says that it takes no mail, and why; "" is well.
+func (s *stack) saysOfDatabase(t *testing.T, state, why string) {
+	t.Helper()
+	if err := eventually(20*time.Second, func() error {
+		body, err := get("http://" + s.http + "/readyz")
+		switch {
+		case state == "" && err != nil:
+			return err
+		case state != "" && (err == nil || !strings.Contains(err.Error(), `"database":"`+state+`"`) || !strings.Contains(err.Error(), why)):
+			return fmt.Errorf("readyz: %s %v, want %s: %s", body, err, state, why)
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestReadyIsWhoCanWriteAndHasARun(t *testing.T) {
+	t.Parallel()
+	s := own(t, "readonly", nil)
+	ctx := context.Background()
+	sql := func(text string) {
+		t.Helper()
+		db, err := pgx.Connect(ctx, s.database)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close(ctx)
+		if _, err := db.Exec(ctx, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	name := s.database[strings.LastIndexByte(s.database, '/')+1:]
+	others := `; SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`
+	sql(`ALTER DATABASE ` + name + ` SET default_transaction_read_only = on` + others)
+	s.saysOfDatabase(t, "read-only", "let this service reach the primary")
+	d := dial(t, s.inside, "127.20.1.5")
+	d.hear()
+	d.want("250", "EHLO a.example")
+	d.want("451", "MAIL FROM:<tickets@skerryline.example>")
+	d.want("221", "QUIT")
+	sql(`SET TRANSACTION READ WRITE; ALTER DATABASE ` + name + ` RESET default_transaction_read_only` + others)
+	s.saysOfDatabase(t, "", "")
+	s.until(t, s.out(t, "a@saltmarsh.example"), mail.Delivered)
+
+	sql(`DELETE FROM node`) // as after a failover that lost it
+	id := s.out(t, "b@saltmarsh.example")
+	s.until(t, id, mail.Delivered)
+	if n := s.number(t, `SELECT count(*) FROM node WHERE name = 'shore' AND NOT gone`); n != 1 {
+		t.Errorf("%d runs of the node are on record", n)
+	}
+
+	sql(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999999, true)`)
+	s.saysOfDatabase(t, "newer", "schema is newer than this program")
 }

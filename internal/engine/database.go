@@ -19,7 +19,8 @@ func (e *Engine) watchHosts(ctx context.Context) error {
 	}
 	former := strings.Join(e.Store.Former(), ", ")
 	if was := e.former.Swap(&former); former != "" && (was == nil || *was != former) {
-		e.Log.Error("a former primary still takes writes; nothing of ours goes there, and what others write there is lost: stop it", "hosts", former)
+		e.Log.Error("a former primary still takes writes; nothing of ours goes there, and what others write there is lost: "+
+			"stop it", "hosts", former)
 	}
 	return err
 }

@@ -39,13 +39,17 @@ type Condition struct {
 }
 
 var sentences = map[State]string{
-	Away:     "the database cannot be reached: %s",
-	Frozen:   "the database takes connections and does not answer: it is frozen or overloaded; look at its machine, or promote its standby",
-	ReadOnly: "the database is read-only: it is a standby, or was set so; let this service reach the primary (name all hosts in the database's address, with target_session_attrs=read-write)",
-	Waiting:  "commits wait for a synchronous standby that does not answer: start it, or take it out of synchronous_standby_names",
-	Hanging:  "the database answers, and its commits come to no end: look at its disk",
-	Former:   "only a former primary takes writes, and what it takes is lost to the promoted one: stop it (%s)",
-	Newer:    "the database's schema is newer than this program: stop this service and start the program that changed the schema, or a later one",
+	Away: "the database cannot be reached: %s",
+	Frozen: "the database takes connections and does not answer: it is frozen or overloaded; look at its machine, " +
+		"or promote its standby",
+	ReadOnly: "the database is read-only: it is a standby, or was set so; let this service reach the primary " +
+		"(name all hosts in the database's address, with target_session_attrs=read-write)",
+	Waiting: "commits wait for a synchronous standby that does not answer: start it, " +
+		"or take it out of synchronous_standby_names",
+	Hanging: "the database answers, and its commits come to no end: look at its disk",
+	Former:  "only a former primary takes writes, and what it takes is lost to the promoted one: stop it (%s)",
+	Newer: "the database's schema is newer than this program: stop this service and start the program " +
+		"that changed the schema, or a later one",
 	Replaced: "another service runs under the name of this node, and this one has stopped: give each its own --node",
 	Refusing: "the database refuses a heartbeat: %s",
 }
@@ -67,7 +71,7 @@ func (s *Store) Ask(ctx context.Context, failed error) Condition {
 		return condition(ReadOnly)
 	case errors.Is(failed, ErrFormer):
 		return condition(Former, strings.Join(s.Former(), ", "))
-	case errors.As(failed, &refused) && !strings.HasPrefix(refused.Code, "57") && !strings.HasPrefix(refused.Code, "08") && !errors.As(failed, &dial):
+	case errors.As(failed, &refused) && !errors.As(failed, &dial) && !connectionCode(refused.Code):
 		return condition(Refusing, refused.Message)
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*hostTimeout)
@@ -82,7 +86,8 @@ func (s *Store) Ask(ctx context.Context, failed error) Condition {
 	if !errors.Is(failed, context.DeadlineExceeded) && !isTimeout(failed) {
 		return condition(Away, failed) // a moment ago; the next heartbeat will tell
 	}
-	found, err := conn.Exec(ctx, `SELECT count(*) FROM pg_stat_activity WHERE usename = current_user AND wait_event = 'SyncRep'`).ReadAll()
+	found, err := conn.Exec(ctx, `SELECT count(*) FROM pg_stat_activity
+		WHERE usename = current_user AND wait_event = 'SyncRep'`).ReadAll()
 	if err != nil || len(found) != 1 || len(found[0].Rows) != 1 {
 		return condition(Frozen)
 	}
@@ -90,6 +95,11 @@ func (s *Store) Ask(ctx context.Context, failed error) Condition {
 		return condition(Waiting)
 	}
 	return condition(Hanging)
+}
+
+// connectionCode reports a code of a connection that ended (SQLSTATE classes 08 and 57).
+func connectionCode(code string) bool {
+	return strings.HasPrefix(code, "57") || strings.HasPrefix(code, "08")
 }
 
 func unreached(s *Store, err error) Condition {

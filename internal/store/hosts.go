@@ -32,10 +32,12 @@ type Generation struct {
 }
 
 // ErrFormer reports a host that was the primary before another was promoted.
-var ErrFormer = errors.New("this host was the primary before another was promoted, and still takes writes: stop it, or make it a standby")
+var ErrFormer = errors.New("this host was the primary before another was promoted, and still takes writes: " +
+	"stop it, or make it a standby")
 
 // ErrOtherCluster reports a host with other data.
-var ErrOtherCluster = errors.New("this host has another database cluster than the one this service began with; start the service anew if that is meant")
+var ErrOtherCluster = errors.New("this host has another database cluster than the one this service began with; " +
+	"start the service anew if that is meant")
 
 // hosts knows which hosts there are and how they do.
 type hosts struct {
@@ -52,7 +54,8 @@ type hosts struct {
 func (h *hosts) prepare(cfg *pgxpool.Config) error {
 	c := cfg.ConnConfig
 	if len(c.Fallbacks) > 0 && c.ValidateConnect == nil && severalHosts(c) {
-		return errors.New("several hosts are named: add target_session_attrs=read-write, or a standby could be taken for the primary")
+		return errors.New("several hosts are named: add target_session_attrs=read-write, " +
+			"or a standby could be taken for the primary")
 	}
 	c.ConnectTimeout = hostTimeout
 	lookup := c.LookupFunc
@@ -81,7 +84,9 @@ func (h *hosts) prepare(cfg *pgxpool.Config) error {
 
 // severalHosts reports different hosts; one host has fallbacks too, by ways to reach it.
 func severalHosts(c *pgx.ConnConfig) bool {
-	return slices.ContainsFunc(c.Fallbacks, func(f *pgconn.FallbackConfig) bool { return f.Host != c.Host || f.Port != c.Port })
+	return slices.ContainsFunc(c.Fallbacks, func(f *pgconn.FallbackConfig) bool {
+		return f.Host != c.Host || f.Port != c.Port
+	})
 }
 
 func hostPort(host string, port uint16) string {
@@ -112,7 +117,8 @@ func (h *hosts) order(c *pgx.ConnConfig) {
 
 // generationSQL asks a primary; a standby has no generation of its own. Text, so that it
 // can be asked by the simple protocol while a connection is being made.
-const generationSQL = `SELECT system_identifier::text, (('x' || left(pg_walfile_name(pg_current_wal_insert_lsn()), 8))::bit(32)::int)::text
+const generationSQL = `SELECT system_identifier::text,
+		(('x' || left(pg_walfile_name(pg_current_wal_insert_lsn()), 8))::bit(32)::int)::text
 	FROM pg_control_system() WHERE NOT pg_is_in_recovery()`
 
 // generation is a host's; zero for a standby, and where it may not be asked.
@@ -238,6 +244,7 @@ type Replication struct {
 // Replication asks the primary.
 func (s *Store) Replication(ctx context.Context) (Replication, error) {
 	var r Replication
-	err := s.pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM pg_stat_replication), current_setting('synchronous_standby_names')`).Scan(&r.Standbys, &r.Synchronous)
+	err := s.pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM pg_stat_replication),
+		current_setting('synchronous_standby_names')`).Scan(&r.Standbys, &r.Synchronous)
 	return r, err
 }

@@ -101,7 +101,9 @@ type World struct {
 
 // NewWorld is a world of n nodes whose chances come from a seed.
 func NewWorld(n int, seed uint64, f Faults) *World {
-	w := &World{Rows: NewRows(), Faults: f, Told: map[Message]Answer{}, Far: map[Message]int{}, Excused: map[Message]bool{}, Doubtful: map[Message]bool{}, beats: map[Run]int{}, wellAt: map[Run]int{}, rnd: rand.New(rand.NewPCG(seed, seed))}
+	w := &World{Rows: NewRows(), Faults: f, rnd: rand.New(rand.NewPCG(seed, seed)),
+		Told: map[Message]Answer{}, Far: map[Message]int{}, Excused: map[Message]bool{}, Doubtful: map[Message]bool{},
+		beats: map[Run]int{}, wellAt: map[Run]int{}}
 	for range n {
 		nd := &node{}
 		w.nodes = append(w.nodes, nd)
@@ -129,7 +131,8 @@ func (w *World) Trace(m Message) (out []string) {
 }
 
 func (w *World) start(n *node) {
-	*n = node{up: true, run: w.Rows.Begin(), heard: w.now, looked: w.now, others: map[Run][2]int{}, memory: map[Message]Run{}, hands: map[Message]attempt{}}
+	*n = node{up: true, run: w.Rows.Begin(), heard: w.now, looked: w.now,
+		others: map[Run][2]int{}, memory: map[Message]Run{}, hands: map[Message]attempt{}}
 	w.beats[n.run], w.wellAt[n.run] = w.now, w.wellTicks
 }
 
@@ -391,7 +394,8 @@ func (w *World) watch(n *node) {
 		}
 		if w.now-known[1] > deadAfter {
 			if w.wellTicks-w.wellAt[run] < deadAfter/3 {
-				w.unfair = fmt.Errorf("run %d is taken for dead though it could hardly be heard: %d ticks", run, w.wellTicks-w.wellAt[run])
+				w.unfair = fmt.Errorf("run %d is taken for dead though it could hardly be heard: %d ticks",
+					run, w.wellTicks-w.wellAt[run])
 			}
 			w.say("run %d takes %d for dead", n.run, run)
 			for _, other := range w.nodes {

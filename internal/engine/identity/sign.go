@@ -26,7 +26,8 @@ type Key struct {
 }
 
 // ErrLocked reports that no key that would sign can be opened.
-var ErrLocked = errors.New("the key that signs it is not opened by this node's key file: put the former key file back, or rotate the key (gull dkim rotate)")
+var ErrLocked = errors.New("the key that signs it is not opened by this node's key file: " +
+	"put the former key file back, or rotate the key (gull dkim rotate)")
 
 // Signer signs letters in the name of the domains that have keys in use. It is
 // safe for several goroutines.

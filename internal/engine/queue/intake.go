@@ -139,9 +139,17 @@ func (q *Queue) commitAll(ctx context.Context, group []*entryRequest) error {
 		entries[i] = r.entry
 	}
 	run := q.reserve(entries)
-	asking, cancel := context.WithTimeout(ctx, enterTimeout)
-	err := q.Store.Enter(asking, run, entries)
-	cancel()
+	enter := func() error {
+		asking, cancel := context.WithTimeout(ctx, enterTimeout)
+		defer cancel()
+		return q.Store.Enter(asking, run, entries)
+	}
+	err := enter()
+	if errors.Is(err, store.ErrOver) && q.nextRun(ctx, run) { // it was not entered: once more
+		q.unreserve(entries)
+		run = q.reserve(entries)
+		err = enter()
+	}
 	var lost *store.Unclear
 	if errors.As(err, &lost) {
 		q.Suspect()
@@ -186,7 +194,8 @@ func (q *Queue) clear(ctx context.Context, lost *store.Unclear, entries []*store
 		return nil
 	}
 	if err := q.withdrawAll(context.WithoutCancel(ctx)); err != nil {
-		q.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers", "messages", len(u.ids), "error", err)
+		q.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers",
+			"messages", len(u.ids), "error", err)
 		select {
 		case q.doubt <- struct{}{}:
 		default:

@@ -140,6 +140,7 @@ type Queue struct {
 	lastSeen              atomic.Int64 // of the last heartbeat: nanoseconds since born, by the monotonic clock
 	wake                  chan struct{}
 	doubt                 chan struct{} // something is to be withdrawn
+	beatNow               chan struct{} // a heartbeat is asked for
 	entries               chan *entryRequest
 	outcomes              chan *store.Outcome
 	workers               sync.WaitGroup

@@ -65,6 +65,7 @@ func (q *Queue) beat(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-timer.C:
+		case <-q.beatNow:
 		}
 		wait := beatEvery
 		if !q.heartbeat(ctx) {
@@ -167,6 +168,26 @@ func (q *Queue) beginAnew(ctx context.Context) bool {
 	return true
 }
 
+// nextRun asks for a heartbeat, which finds that a run is over, and waits a little for the
+// next to begin. It reports whether it has.
+func (q *Queue) nextRun(ctx context.Context, run int) bool {
+	select {
+	case q.beatNow <- struct{}{}:
+	default:
+	}
+	for end := time.Now().Add(beatLimit); time.Now().Before(end); {
+		if q.RunNumber() != run {
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return false
+}
+
 // forget drops what waits in memory, and goes on as a run. What is in a transaction comes
 // to its end; its outcome counts.
 func (q *Queue) forget(run int) {
@@ -249,7 +270,8 @@ func (q *Queue) reconcile(ctx context.Context) error {
 		ids = append(ids, l.ID)
 	}
 	if q.Snags != nil {
-		q.Snags.Ours("leases", fmt.Sprintf("%d deliveries were leased to node %s and in nobody's hands, %s among them; they are due again", len(ids), q.Name, ids[0]), time.Now())
+		q.Snags.Ours("leases", fmt.Sprintf("%d deliveries were leased to node %s and in nobody's hands, %s among them; "+
+			"they are due again", len(ids), q.Name, ids[0]), time.Now())
 	}
 	q.freed.Add(int64(len(ids)))
 	q.GiveBack(ids)
