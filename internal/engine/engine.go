@@ -5,12 +5,15 @@ package engine
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"net/url"
 	"os"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -103,13 +106,20 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	ids := ident.NewMaker(node, time.Now)
 	e.Snags = snags.New(o.Store, ids, e.Tally, o.Log)
 	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Recovered: e.recovered, Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Recovered: e.recovered, Journal: journalPath(o),
+		Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
 		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Identify: e.identify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := o.Store.MailboxUse(ctx, mailbox)
 			return octets, err
 		}})
 	return e, nil
+}
+
+// journalPath is the file of what the queue is to withdraw: this node's, on this database.
+func journalPath(o Options) string {
+	of := sha256.Sum256([]byte(o.Store.Name()))
+	return filepath.Join(o.SpoolDir, fmt.Sprintf("gull-withdrawn-%s-%x", url.PathEscape(o.Name), of[:6]))
 }
 
 // Start puts the latest configuration in force and lets mail move. Without any

@@ -7,6 +7,7 @@ import (
 	"net"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -179,6 +180,11 @@ func (s *Store) Hosts() []string {
 		}
 	}
 	return out
+}
+
+// Name tells this database from others, without anything secret.
+func (s *Store) Name() string {
+	return strings.Join(s.Hosts(), ",") + "/" + s.pool.Config().ConnConfig.Database
 }
 
 // WatchHosts asks each host whether it takes writes. If one was promoted after the one we

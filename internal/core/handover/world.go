@@ -83,8 +83,8 @@ type World struct {
 	Far    map[Message]int // how often it arrived
 	// Excused arrived, or may arrive, twice: its attempt was open when its run ended.
 	Excused map[Message]bool
-	// Doubtful were refused, and the knowledge to withdraw them was lost with its node, or
-	// another node took them before it could be written.
+	// Doubtful were refused by a node that could not reach the database, and another node
+	// took them before the withdrawal could be written.
 	Doubtful map[Message]bool
 
 	now       int
@@ -131,7 +131,7 @@ func (w *World) Trace(m Message) (out []string) {
 }
 
 func (w *World) start(n *node) {
-	*n = node{up: true, run: w.Rows.Begin(), heard: w.now, looked: w.now,
+	*n = node{up: true, doubts: n.doubts, run: w.Rows.Begin(), heard: w.now, looked: w.now,
 		others: map[Run][2]int{}, memory: map[Message]Run{}, hands: map[Message]attempt{}}
 	w.beats[n.run], w.wellAt[n.run] = w.now, w.wellTicks
 }
@@ -198,10 +198,7 @@ func (w *World) kill(n *node) {
 			w.hidden = append(w.hidden, e)
 		}
 	}
-	for _, m := range n.doubts {
-		w.Doubtful[m] = true
-	}
-	n.memory, n.hands, n.under, n.doubts = map[Message]Run{}, map[Message]attempt{}, nil, nil
+	n.memory, n.hands, n.under = map[Message]Run{}, map[Message]attempt{}, nil // what is in doubt is written down
 }
 
 // excuse notes what was in a transaction as its run ended.

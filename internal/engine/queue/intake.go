@@ -196,6 +196,9 @@ func (q *Queue) clear(ctx context.Context, lost *store.Unclear, entries []*store
 	if err := q.withdrawAll(context.WithoutCancel(ctx)); err != nil {
 		q.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers",
 			"messages", len(u.ids), "error", err)
+		if err := q.note(u); err != nil {
+			q.Log.Error("what is to be withdrawn cannot be written down", "error", err)
+		}
 		select {
 		case q.doubt <- struct{}{}:
 		default:

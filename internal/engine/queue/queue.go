@@ -87,6 +87,8 @@ type Options struct {
 	Signer *identity.Signer
 	// Outward is what connections outwards are made with.
 	Outward deliver.Options
+	// Journal is the file of what is to be withdrawn; "" keeps none.
+	Journal string
 	// Recovered is called when the database is well again after it was not; nil for none.
 	Recovered func()
 }
@@ -214,6 +216,7 @@ func (q *Queue) Run(ctx context.Context) {
 	q.mu.Lock()
 	q.connecting, q.ctx = ctx, attempts
 	q.mu.Unlock()
+	q.takeUpJournal()
 	intake, stopIntake := context.WithCancel(context.Background())
 	writers.Add(1)
 	go func() { defer writers.Done(); q.RunIntake(intake) }()

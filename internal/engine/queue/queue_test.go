@@ -3,9 +3,13 @@ package queue
 import (
 	"context"
 	"errors"
+
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -232,10 +236,11 @@ func TestACommitWhoseAnswerIsLostIsFoundOutOrWithdrawn(t *testing.T) {
 		"it was not":           {store.FateNot, false, false},
 		"it may be, some time": {store.FateOpen, false, true},
 	} {
+		dir := t.TempDir()
 		synctest.Test(t, func(t *testing.T) {
 			f := newFake()
 			q := start(t, f, false)
-			f.fate = c.fate
+			f.fate, q.Journal = c.fate, filepath.Join(dir, "journal")
 			f.set(&store.Unclear{Cause: errors.New("the connection broke")})
 			e, began := letter(q, "", "a@sunkenpier.example"), time.Now()
 			err := q.Enter(context.Background(), e)
@@ -251,9 +256,17 @@ func TestACommitWhoseAnswerIsLostIsFoundOutOrWithdrawn(t *testing.T) {
 			if len(f.undone) != 0 {
 				t.Errorf("%s: withdrawn while the database is away", name)
 			}
+			if c.withdraw { // the service ends before the database is back
+				next := New(Options{Store: f, Journal: q.Journal, Log: q.Log})
+				next.takeUpJournal()
+				q = next
+			}
 			f.set(nil)
 			if err := q.withdrawAll(t.Context()); err != nil || (len(f.undone) == 1 && f.undone[0] == e.Message.ID) != c.withdraw {
 				t.Errorf("%s: withdrawn %v, %v", name, f.undone, err)
+			}
+			if _, err := os.Stat(q.Journal); !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s: the journal is still there: %v", name, err)
 			}
 		})
 	}

@@ -428,7 +428,9 @@ func (q *Queue) withdrawAll(ctx context.Context) error {
 			return err
 		}
 		q.mu.Lock()
-		q.unclear = q.unclear[1:]
+		if q.unclear = q.unclear[1:]; len(q.unclear) == 0 {
+			q.strike()
+		}
 		q.mu.Unlock()
 		q.Wake()
 	}
