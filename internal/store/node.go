@@ -267,6 +267,14 @@ func (s *Store) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 	if err != nil {
 		return nil, err
 	}
+	type beat struct {
+		run    int
+		seenAt time.Time
+	}
+	beats, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (b beat, err error) { return b, row.Scan(&b.run, &b.seenAt) })
+	if err != nil {
+		return nil, err
+	}
 	s.nodesMu.Lock()
 	defer s.nodesMu.Unlock()
 	now, known := time.Now(), map[int]watched{}
@@ -274,23 +282,18 @@ func (s *Store) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 		s.nodes = nil // we saw nothing for a while: their silence is none
 	}
 	var dead []int
-	var id int
-	var seenAt time.Time
-	_, err = pgx.ForEachRow(rows, []any{&id, &seenAt}, func() error {
-		w, ok := s.nodes[id]
-		if !ok || !w.seenAt.Equal(seenAt) {
-			w = watched{seenAt, now}
+	for _, b := range beats {
+		w, ok := s.nodes[b.run]
+		if !ok || !w.seenAt.Equal(b.seenAt) {
+			w = watched{b.seenAt, now}
 		}
-		known[id] = w
+		known[b.run] = w
 		if now.Sub(w.since) > s.deadAfter {
-			dead = append(dead, id)
+			dead = append(dead, b.run)
 		}
-		return nil
-	})
-	if err == nil {
-		s.nodes, s.looked = known, now
 	}
-	return dead, err
+	s.nodes, s.looked = known, now
+	return dead, nil
 }
 
 // ReleaseNode ends a run and makes due what it holds: at a graceful stop.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -273,6 +274,20 @@ func TestALivingNodeWhoseRunIsOverBeginsAnew(t *testing.T) {
 		t.Fatal(err)
 	}
 	within(t, "what the former run leased is another's", func() bool { n, octets := q.InMemory(); return n == 0 && octets == 0 })
+}
+
+func TestACommitOfARunThatIsOverIsMadeAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := newFake()
+		q := start(t, f, false)
+		f.over, f.pulse, f.next = 1, store.Pulse{Over: true}, 2
+		go func() { _ = q.beat(t.Context()) }()
+		time.Sleep(time.Millisecond)
+		began := time.Now()
+		if err := q.Enter(t.Context(), letter(q, "", "a@sunkenpier.example")); err != nil || time.Since(began) > time.Second {
+			t.Errorf("%v after %s", err, time.Since(began))
+		}
+	})
 }
 
 func TestLeasesInNobodysHandsAreDueAgain(t *testing.T) {

@@ -161,6 +161,8 @@ func New(o Options) *Queue {
 		frozen:   map[ident.ID]time.Time{},
 		rests:    map[ident.ID]store.Rest{},
 		wake:     make(chan struct{}, 1),
+		doubt:    make(chan struct{}, 1),
+		beatNow:  make(chan struct{}, 1),
 		entries:  make(chan *entryRequest, 1024),
 		outcomes: make(chan *store.Outcome, 2048),
 		ctx:      context.Background(),
