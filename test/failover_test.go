@@ -314,7 +314,7 @@ var drills = []struct {
 }
 
 // short are the drills that the tests do; scripts/faults does all of them, many times.
-var short = map[string]bool{"lose the only standby, and have it back": true, "large letters, freeze the primary, promote the standby": true}
+var short = map[string]bool{"freeze the primary, promote the standby": true, "lose the only standby, and have it back": true, "large letters, freeze the primary, promote the standby": true}
 
 func TestFaultFailover(t *testing.T) {
 	if os.Getenv("GULL_FAULT_ROUNDS") == "" {

@@ -79,6 +79,7 @@ func (h *hosts) prepare(cfg *pgxpool.Config) error {
 		}
 		return h.admit(ctx, conn)
 	}
+	cfg.PrepareConn = func(_ context.Context, conn *pgx.Conn) (bool, error) { return !h.behind(conn.PgConn()), nil }
 	cfg.BeforeConnect = func(_ context.Context, c *pgx.ConnConfig) error { h.order(c); return nil }
 	return nil
 }
@@ -155,7 +156,20 @@ func (h *hosts) admit(ctx context.Context, conn *pgconn.PgConn) error {
 	}
 	delete(h.former, at)
 	h.known, h.good = g, at
+	conn.CustomData()[timelineKey] = g.Timeline
 	return nil
+}
+
+// timelineKey is where a connection keeps its host's timeline.
+const timelineKey = "gull timeline"
+
+// behind reports a connection to a host after which another was promoted: it was frozen,
+// perhaps, and wakes. What is asked there is answered from data that nobody else has.
+func (h *hosts) behind(conn *pgconn.PgConn) bool {
+	timeline, known := conn.CustomData()[timelineKey].(int32)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return known && timeline < h.known.Timeline
 }
 
 // Former are hosts that take writes though another was promoted after them.

@@ -120,7 +120,7 @@ type pulse struct {
 func (p *pulse) get(ctx context.Context, s *Store) (*pgx.Conn, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if now := s.renewed.Load(); p.conn == nil || p.conn.IsClosed() || p.renewed != now {
+	if now := s.renewed.Load(); p.conn == nil || p.conn.IsClosed() || p.renewed != now || s.hosts.behind(p.conn.PgConn()) {
 		p.close()
 		c := s.pool.Config().ConnConfig
 		s.hosts.order(c)

@@ -114,7 +114,7 @@ func (s *Store) listen(ctx context.Context, missed func(), f func(Notice)) error
 		if ctx.Err() != nil || conn.IsClosed() {
 			return fmt.Errorf("notices: %w", err)
 		}
-		if s.renewed.Load() != renewed {
+		if s.renewed.Load() != renewed || s.hosts.behind(conn.PgConn()) {
 			return errors.New("notices: the database is another host by now")
 		}
 		var standby bool
