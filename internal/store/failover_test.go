@@ -22,11 +22,14 @@ func tally(t *testing.T, s *Store, sql string, args ...any) (n int) {
 func TestARunThatIsOverMakesNoLeases(t *testing.T) {
 	s, run := open(t)
 	enterAll(t, s, run, entry("a@x.example", false, "a@saltmarsh.example"))
-	s.deadAfter = 50 * time.Millisecond
-	for range 4 {
+	s.deadAfter = 200 * time.Millisecond
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); {
 		time.Sleep(20 * time.Millisecond)
 		if _, err := s.ReleaseDead(ctx); err != nil {
 			t.Fatal(err)
+		}
+		if tally(t, s, `SELECT count(*) FROM node WHERE id = $1 AND gone`, run) == 1 {
+			break
 		}
 	}
 	s.deadAfter = deadAfter
