@@ -205,11 +205,13 @@ type arrivals struct {
 	afterMax time.Duration // since a host took writes
 	writable time.Time     // since when one does, zero while none does
 	stop     chan struct{}
+	ended    chan struct{}
 }
 
 func (p *pair) watch() *arrivals {
-	a := &arrivals{last: time.Now(), writable: time.Now(), stop: make(chan struct{})}
+	a := &arrivals{last: time.Now(), writable: time.Now(), stop: make(chan struct{}), ended: make(chan struct{})}
 	go func() {
+		defer close(a.ended)
 		for {
 			select {
 			case <-a.stop:
@@ -379,6 +381,7 @@ func drill(t *testing.T, name string, size int, do func(*pair, *load, *arrivals)
 			p.number(`SELECT count(*) FROM delivery WHERE state = 'held'`))
 	}
 	close(a.stop)
+	<-a.ended
 	sum.longest, sum.after = a.longest, a.afterMax
 	var ids []int64
 	for _, id := range l.taken {

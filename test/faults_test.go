@@ -102,8 +102,10 @@ func (se *sender) more(t *testing.T, n int) {
 	t.Helper()
 	before := se.count()
 	if err := eventually(30*time.Second, func() error {
-		if se.count() < before+n {
-			return fmt.Errorf("only %d letters were taken; refused %v", se.count()-before, se.refused)
+		se.mu.Lock()
+		defer se.mu.Unlock()
+		if len(se.taken) < before+n {
+			return fmt.Errorf("only %d letters were taken; refused %v", len(se.taken)-before, se.refused)
 		}
 		return nil
 	}); err != nil {
