@@ -98,7 +98,7 @@ func (p *pair) number(sql string, args ...any) (n int) {
 	return n
 }
 
-// load keeps handing in letters at both nodes, and notes what became of each.
+// load keeps handing in messages at both nodes, and notes what became of each.
 type load struct {
 	p       *pair
 	size    int
@@ -106,9 +106,9 @@ type load struct {
 	wg      sync.WaitGroup
 	mu      sync.Mutex
 	taken   map[string]string // our ids by subject
-	refused map[string]string // replies by subject, of letters whose content was sent
+	refused map[string]string // replies by subject, of messages whose content was sent
 	early   int               // refused before
-	slowest time.Duration     // of an answer to a letter
+	slowest time.Duration     // of an answer to a message
 }
 
 func (p *pair) startLoad(connections, size int) *load {
@@ -188,7 +188,7 @@ func (l *load) more(n int) {
 	before := l.count()
 	if err := eventually(60*time.Second, func() error {
 		if got := l.count() - before; got < n {
-			return fmt.Errorf("only %d of %d letters were taken", got, n)
+			return fmt.Errorf("only %d of %d messages were taken", got, n)
 		}
 		return nil
 	}); err != nil {
@@ -196,7 +196,7 @@ func (l *load) more(n int) {
 	}
 }
 
-// arrivals watches how long nothing arrives at the far host while letters come in.
+// arrivals watches how long nothing arrives at the far host while messages come in.
 type arrivals struct {
 	mu       sync.Mutex
 	last     time.Time
@@ -250,7 +250,7 @@ func (a *arrivals) takesWrites(yes bool) {
 // drills are what fails. Each leaves a host that takes writes.
 var drills = []struct {
 	name string
-	size int // of the letters, octets
+	size int // of the messages, octets
 	do   func(*pair, *load, *arrivals)
 }{
 	{"kill the primary, promote the standby", 0, func(p *pair, l *load, a *arrivals) {
@@ -295,7 +295,7 @@ var drills = []struct {
 		time.Sleep(45 * time.Second)
 		_ = p.other.serve.Process.Signal(syscall.SIGCONT)
 	}},
-	{"large letters, freeze the primary, promote the standby", 300 << 10, func(p *pair, l *load, a *arrivals) {
+	{"large messages, freeze the primary, promote the standby", 300 << 10, func(p *pair, l *load, a *arrivals) {
 		p.do("freeze", p.names[0])
 		a.takesWrites(false)
 		time.Sleep(6 * time.Second)
@@ -316,7 +316,7 @@ var drills = []struct {
 }
 
 // short are the drills that the tests do; scripts/faults does all of them, many times.
-var short = map[string]bool{"freeze the primary, promote the standby": true, "lose the only standby, and have it back": true, "large letters, freeze the primary, promote the standby": true}
+var short = map[string]bool{"freeze the primary, promote the standby": true, "lose the only standby, and have it back": true, "large messages, freeze the primary, promote the standby": true}
 
 func TestFaultFailover(t *testing.T) {
 	if os.Getenv("GULL_FAULT_ROUNDS") == "" {
@@ -341,7 +341,7 @@ func TestFaultFailover(t *testing.T) {
 	}
 }
 
-// tally is what became of the letters of a drill.
+// tally is what became of the messages of a drill.
 type tally struct {
 	rounds, accepted, delivered, queued, twice, lost, stranded, ghosts, early int
 	longest, after, slowest                                                   time.Duration
@@ -367,7 +367,7 @@ func drill(t *testing.T, name string, size int, do func(*pair, *load, *arrivals)
 	sum := tally{accepted: len(l.taken), early: l.early, slowest: l.slowest}
 	if err := eventually(90*time.Second, func() error {
 		if sum.queued = p.number(`SELECT count(*) FROM delivery`); sum.queued > 0 {
-			return fmt.Errorf("%d letters are still in the queue", sum.queued)
+			return fmt.Errorf("%d messages are still in the queue", sum.queued)
 		}
 		return nil
 	}); err != nil {
@@ -452,6 +452,15 @@ func TestReadyIsWhoCanWriteAndHasARun(t *testing.T) {
 	sql(`SET TRANSACTION READ WRITE; ALTER DATABASE ` + name + ` RESET default_transaction_read_only` + others)
 	s.saysOfDatabase(t, "", "")
 	s.until(t, s.out(t, "a@saltmarsh.example"), mail.Delivered)
+
+	if err := eventually(10*time.Second, func() error {
+		if out := s.run(t, "snag", "list"); !strings.Contains(out, "our side, database read-only") {
+			return fmt.Errorf("no snag says that the database was read-only:\n%s", out)
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
+	}
 
 	sql(`DELETE FROM node`) // as after a failover that lost it
 	id := s.out(t, "b@saltmarsh.example")

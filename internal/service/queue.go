@@ -515,7 +515,7 @@ func (s *Service) storeError(err error, what string) error {
 	s.Log.Error("database", "error", err)
 	if s.Engine != nil {
 		if why := s.Engine.Ready(); why != "" {
-			return huma.Error503ServiceUnavailable(why + "; mail is put off with 451 until then")
+			return huma.Error503ServiceUnavailable(why + "; mail is answered with 451 until then")
 		}
 	}
 	return errDatabase

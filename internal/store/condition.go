@@ -106,6 +106,8 @@ func unreached(s *Store, err error) Condition {
 	switch {
 	case errors.Is(err, ErrFormer):
 		return condition(Former, strings.Join(s.Former(), ", "))
+	case errors.Is(err, ErrOtherCluster):
+		return condition(Refusing, err)
 	case strings.Contains(err.Error(), "read only connection") || strings.Contains(err.Error(), "ValidateConnect failed"):
 		return condition(ReadOnly)
 	case isTimeout(err):

@@ -188,7 +188,7 @@ func TestAnOutcomeOfAnotherRunIsLeftAlone(t *testing.T) {
 		}
 	}
 	if n := tally(t, s, `SELECT count(*) FROM message`); n != 2 {
-		t.Errorf("there are %d messages, want the letter and one notice", n)
+		t.Errorf("there are %d messages, want the original and one notice", n)
 	}
 }
 

@@ -76,9 +76,9 @@ var signed = []string{"From", "Sender", "Reply-To", "To", "Cc", "Subject", "Date
 
 var once = []string{"From", "To", "Cc", "Subject", "Date", "Message-ID", "Reply-To", "Content-Type"}
 
-// Sign returns the DKIM-Signature fields for a letter, each with its CRLF; ErrLocked if
-// none of its keys is open; none if no key is for it, or if may says of an address in From that who sent it may not use
-// it. The content is read once.
+// Sign returns the DKIM-Signature fields for a message, each with its CRLF; ErrLocked if
+// none of its keys is open; none if no key is for it, or if may says of an address in From
+// that who sent it may not use it. The content is read once.
 func (s *Signer) Sign(ctx context.Context, may func(from address.Address) bool, content func() (io.Reader, error)) ([]byte, error) {
 	in, err := content()
 	if err != nil {

@@ -9,7 +9,6 @@ import (
 	"syscall"
 
 	"gullroute/internal/core/ident"
-	"gullroute/internal/store"
 )
 
 // The journal is a file of messages that are to be withdrawn and are not yet: a client
@@ -80,7 +79,7 @@ func (q *Queue) takeUpJournal() {
 		return
 	}
 	defer f.Close()
-	u := unclear{err: &store.Unclear{}}
+	var u unclear
 	for lines := bufio.NewScanner(f); lines.Scan(); {
 		if id, err := ident.Parse(lines.Text()); err == nil { // the last line may be half of one
 			u.ids = append(u.ids, id)

@@ -28,7 +28,10 @@ export function where(s: Snag): string {
 		client: "client ",
 		sender: "mail of ",
 	};
-	return s.place.kind === "ourselves" ? "our side" : `${words[s.place.kind] ?? ""}${s.place.name}`;
+	if (s.place.kind === "ourselves") {
+		return s.place.name ? `our side, ${s.place.name}` : "our side";
+	}
+	return `${words[s.place.kind] ?? ""}${s.place.name}`;
 }
 
 const who: Record<string, string> = {
