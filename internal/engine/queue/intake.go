@@ -307,13 +307,15 @@ func (q *Queue) handOver(entries []*store.Entry, run int) {
 			q.publishReceived(e.Message)
 		}
 	}
-	q.GiveBack(q.placeEntries(entries, run))
+	for _, b := range q.placeEntries(entries, run) {
+		q.giveBack(b)
+	}
 }
 
 // placeEntries puts what was leased to us into its lanes, and returns what is to go
-// back: a person has stopped its lane between the decision to take it and its commit.
-// What was leased to a run that is over by now is another's.
-func (q *Queue) placeEntries(entries []*store.Entry, run int) (back []mail.DeliveryID) {
+// back: its lane was stopped, or came to rest, between the decision to take it and its
+// commit. What was leased to a run that is over by now is another's.
+func (q *Queue) placeEntries(entries []*store.Entry, run int) (back []handBack) {
 	now := time.Now()
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -332,8 +334,8 @@ func (q *Queue) placeEntries(entries []*store.Entry, run int) (back []mail.Deliv
 			l := q.lane(j.deliveries[0])
 			l.window -= len(j.deliveries) // place counts them again
 			q.place(j)
-			if q.paused(l) != nil || q.isFrozen(l.id, now) {
-				back = append(back, q.unload(l)...)
+			if until, closed := q.closed(l, now); closed {
+				back = append(back, handBack{q.unload(l), until})
 			}
 		}
 		if len(jobs) == 0 && kept != nil {

@@ -329,8 +329,11 @@ func (q *Queue) fetch(ctx context.Context) time.Duration {
 	if q.behind = 0; full { // the others have their turn at the next look
 		q.behind = lastLane(due, l.From)
 	}
-	q.admit(due)
+	back := q.admit(due)
 	q.fetching.Unlock()
+	for _, b := range back {
+		q.giveBack(b)
+	}
 	if full {
 		return shortestWait
 	}
@@ -427,8 +430,8 @@ func (q *Queue) perLane() int {
 }
 
 // admit puts deliveries taken from the database into their lanes, each message's
-// together.
-func (q *Queue) admit(due []store.Due) {
+// together. It returns what is to go back: its lane was closed meanwhile.
+func (q *Queue) admit(due []store.Due) (back []handBack) {
 	cfg := q.cfg.Load()
 	jobs := map[jobKey]*job{}
 	var order []*job
@@ -457,5 +460,10 @@ func (q *Queue) admit(due []store.Due) {
 		}
 		q.window += len(j.deliveries)
 		q.place(j)
+		l := q.lane(j.deliveries[0])
+		if until, closed := q.closed(l, time.Now()); closed {
+			back = append(back, handBack{q.unload(l), until})
+		}
 	}
+	return back
 }

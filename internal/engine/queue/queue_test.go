@@ -23,6 +23,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
+	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/live"
 	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
@@ -337,6 +338,32 @@ func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
 	}
 	if next.Leased[0] || next.Deliveries[0].NextTryAt.Before(time.Now().Add(50*time.Minute)) {
 		t.Error("a letter that comes while the lane rests is tried all the same")
+	}
+}
+
+func TestWhatIsCommittedWhenItsLaneComesToRestGoesBack(t *testing.T) {
+	f := newFake()
+	q := start(t, f, false)
+	f.gate = make(chan struct{})
+	e := letter(q, "", "a@sunkenpier.example")
+	done := make(chan error)
+	go func() { done <- q.Enter(context.Background(), e) }()
+	within(t, "room is kept for it", func() bool { n, _ := q.InMemory(); return n == 1 })
+	q.mu.Lock()
+	l := q.lane(e.Deliveries[0])
+	q.mu.Unlock()
+	q.rest(l, &deliver.Failure{Cause: diagnose.ConnectRefused})
+	close(f.gate)
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	within(t, "it goes back for the lane's rest", func() bool {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		return f.returned[e.Deliveries[0].ID()].After(time.Now().Add(50 * time.Minute))
+	})
+	if n, _ := q.InMemory(); n != 0 {
+		t.Errorf("memory holds %d deliveries of a lane that rests", n)
 	}
 }
 

@@ -117,6 +117,15 @@ func (q *Queue) isFrozen(id ident.ID, now time.Time) bool {
 	return ok
 }
 
+// closed reports whether a lane may hold nothing in memory, and when what it holds is due
+// again. Queue.mu is held.
+func (q *Queue) closed(l *lane, now time.Time) (until time.Time, closed bool) {
+	if now.Before(l.restUntil) {
+		return l.restUntil, true
+	}
+	return now, q.paused(l) != nil || q.isFrozen(l.id, now)
+}
+
 // closedRoutes are those of other nodes and those that a person stopped.
 func (q *Queue) closedRoutes(c *config.Compiled) []string {
 	var out []string
