@@ -60,7 +60,7 @@ func (b *bench) fresh() (*store.Store, int, error) {
 }
 
 func (b *bench) open() (*store.Store, int, error) {
-	st, err := store.Open(b.ctx, b.database)
+	st, err := openAll(b.ctx, b.database)
 	if err != nil {
 		return nil, 0, err
 	}

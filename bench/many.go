@@ -262,7 +262,7 @@ func (h *harbour) pages() (lanes, letters, filter float64, err error) {
 		return 0, 0, 0, e
 	}
 	defer st.Close()
-	lanes = look(func(int) error { _, err := st.Lanes(h.b.ctx); return err }) // the service keeps them for a moment
+	lanes = look(func(int) error { _, err := st.Lanes.List(h.b.ctx); return err }) // the service keeps them for a moment
 	letters = look(func(int) error { _, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}}); return err })
 	filter = look(func(i int) error {
 		_, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}, "domain": {fmt.Sprintf("busy%d.example", i%3)}})

@@ -78,7 +78,7 @@ func (b *bench) snagLists() ([]result, error) {
 		return nil, err
 	}
 	defer h.close()
-	st, err := store.Open(b.ctx, b.database)
+	st, err := openAll(b.ctx, b.database)
 	if err != nil {
 		return nil, err
 	}

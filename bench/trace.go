@@ -31,7 +31,7 @@ const (
 func (h *harbour) past(n int) error {
 	until := h.began.Truncate(time.Hour)
 	from := until.AddDate(0, 0, -tracedDays)
-	st, err := store.Open(h.b.ctx, h.b.database)
+	st, err := openAll(h.b.ctx, h.b.database)
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func (h *harbour) reports() ([]result, error) {
 
 // forgetting drops a day of the million letters.
 func (h *harbour) forgetting() (result, error) {
-	st, err := store.Open(h.b.ctx, h.b.database)
+	st, err := openAll(h.b.ctx, h.b.database)
 	if err != nil {
 		return result{}, err
 	}

@@ -156,9 +156,12 @@ func (a *app) openAPICommand() *cobra.Command {
 // after us.
 func openStore(ctx context.Context, url string, log *slog.Logger) (*store.Store, error) {
 	for {
-		st, err := store.Open(ctx, url)
-		if err == nil || ctx.Err() != nil {
-			return st, err
+		db, err := store.Open(ctx, url)
+		if err == nil {
+			return store.All(db), nil
+		}
+		if ctx.Err() != nil {
+			return nil, err
 		}
 		log.Error("waiting for the database", "error", err)
 		select {

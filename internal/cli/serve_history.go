@@ -38,12 +38,12 @@ func (a *app) simnetHistory() *cobra.Command {
 				return err
 			}
 			defer f.Close()
-			s, err := store.Open(c.Context(), database)
+			db, err := store.Open(c.Context(), database)
 			if err != nil {
 				return err
 			}
-			defer s.Close()
-			return a.loadHistory(c.Context(), s, f)
+			defer db.Close()
+			return a.loadHistory(c.Context(), store.All(db), f)
 		},
 	}
 	c.Flags().StringVar(&database, "database", "", "address of the database (GULL_DATABASE_URL)")

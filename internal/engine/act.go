@@ -575,7 +575,7 @@ func undoOf(a mail.Action, now time.Time) (string, undoing) {
 
 // Actions lists what people did, newest first, with what can be taken back.
 func (e *Engine) Actions(ctx context.Context, before int64, limit int) ([]mail.Action, error) {
-	list, err := e.Store.Actions(ctx, before, limit)
+	list, err := e.Store.Actions.List(ctx, before, limit)
 	for i := range list {
 		var u undoing
 		_, u = undoOf(list[i], time.Now())

@@ -99,7 +99,7 @@ func (e *Engine) addNotes(ctx context.Context, p *report.Page) error {
 		}
 	}
 	note("Weak settings", dangers)
-	open, err := e.Store.Snags(ctx, store.SnagFilter{Limit: 8})
+	open, err := e.Store.Snags.List(ctx, store.SnagFilter{Limit: 8})
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func (e *Engine) addNotes(ctx context.Context, p *report.Page) error {
 		troubles = append(troubles, fmt.Sprintf("%s at %s since %s: %d wait, %d lost; %s", x.Title, x.Place.Where(), x.Since.In(p.Zone).Format("Mon 2 Jan 15:04"), x.Held, x.Lost, x.Advice))
 	}
 	note("Snags, worst first", troubles)
-	lanes, err := e.Store.Lanes(ctx)
+	lanes, err := e.Store.Lanes.List(ctx)
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func sealName(domain, selector string) string { return "dkim " + selector + "._d
 
 // freeSelector names a key by its kind and month, and by a letter if that is taken.
 func (e *Engine) freeSelector(ctx context.Context, k mail.DKIMKey) (string, error) {
-	keys, err := e.Store.Keys(ctx, k.Domain)
+	keys, err := e.Store.Keys.List(ctx, k.Domain)
 	if err != nil {
 		return "", err
 	}
@@ -81,7 +81,7 @@ func (e *Engine) freeSelector(ctx context.Context, k mail.DKIMKey) (string, erro
 
 // Keys lists keys with what comes next of each.
 func (e *Engine) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
-	keys, err := e.Store.Keys(ctx, domain)
+	keys, err := e.Store.Keys.List(ctx, domain)
 	locked := e.LockedKeys()
 	for i := range keys {
 		keys[i].Locked = slices.Contains(locked, keyName(keys[i].Domain, keys[i].Selector))
@@ -241,7 +241,7 @@ const keysEvery = 5 * time.Minute
 
 // checkKeys asks DNS for the records of keys that wait to sign, or sign.
 func (e *Engine) checkKeys(ctx context.Context) error {
-	keys, err := e.Store.Keys(ctx, "")
+	keys, err := e.Store.Keys.List(ctx, "")
 	if err != nil {
 		return err
 	}

@@ -37,7 +37,7 @@ func (e *Engine) Export(ctx context.Context, text string, secrets bool) (string,
 		aliases = append(aliases, a.Fields())
 	}
 	if secrets {
-		names, err := e.Store.Secrets(ctx)
+		names, err := e.Store.Secrets.List(ctx)
 		if err != nil {
 			return "", err
 		}

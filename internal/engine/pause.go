@@ -145,7 +145,7 @@ func (e *Engine) nameOf(ctx context.Context, p mail.Pause) string {
 
 // followPauses puts in force what people have stopped.
 func (e *Engine) followPauses(ctx context.Context) error {
-	list, err := e.Store.Pauses(ctx)
+	list, err := e.Store.Pauses.List(ctx)
 	if err != nil {
 		return err
 	}

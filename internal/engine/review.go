@@ -56,7 +56,7 @@ func (e *Engine) ReviewDraft(ctx context.Context) ([]review.Weakness, error) {
 func (e *Engine) reviewFacts(ctx context.Context) (review.Facts, error) {
 	f := review.Facts{Now: time.Now(), Certificates: e.Receive.Shown(), ConsoleOpen: e.ConsoleInClear}
 	var err error
-	if f.Keys, err = e.Store.Keys(ctx, ""); err != nil {
+	if f.Keys, err = e.Store.Keys.List(ctx, ""); err != nil {
 		return f, err
 	}
 	if f.NoPassword, err = e.Store.WithoutPassword(ctx, maxWithoutPassword); err != nil {

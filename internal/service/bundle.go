@@ -46,7 +46,7 @@ func (s *Service) bundle(ctx context.Context, in *struct {
 	b.part("health.json", err, func() any { return status.Body })
 	nodes, err := s.listNodes(ctx, nil)
 	b.part("nodes.json", err, func() any { return nodes.Body.Items })
-	lanes, err := s.Store.Lanes(ctx)
+	lanes, err := s.Store.Lanes.List(ctx)
 	b.part("lanes.json", err, func() any { return lanes })
 	snags, err := s.listSnags(ctx, &snagsInput{State: "open", Muted: true, Parts: true, Paging: Paging{Limit: maxBundled}})
 	b.part("snags.json", err, func() any { return snags.Body.Items })

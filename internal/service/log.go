@@ -117,7 +117,7 @@ func (s *Service) listArchives(ctx context.Context, in *struct {
 		}
 		return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{a}}}, nil
 	}
-	list, err := s.Store.Archives(ctx)
+	list, err := s.Store.Archives.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "archive")
 	}

@@ -59,7 +59,7 @@ func (s *Service) listMailboxes(ctx context.Context, in *struct {
 		}
 		l.Domain = d
 	}
-	items, err := s.Store.Mailboxes(ctx, l)
+	items, err := s.Store.Directory.ListMailboxes(ctx, l)
 	if err != nil {
 		return nil, s.storeError(err, "mailbox")
 	}
@@ -333,7 +333,7 @@ func (s *Service) listChanges(ctx context.Context, in *struct {
 }
 
 func (s *Service) listSecrets(ctx context.Context, _ *struct{}) (*out[page[mail.SecretLine]], error) {
-	items, err := s.Store.Secrets(ctx)
+	items, err := s.Store.Secrets.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "secret")
 	}

@@ -53,7 +53,7 @@ func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
 		return s.lanes.lanes, nil
 	}
 	began := time.Now()
-	lanes, err := s.Store.Lanes(ctx)
+	lanes, err := s.Store.Lanes.List(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +304,7 @@ func (s *Service) listQueue(ctx context.Context, in *struct {
 		}
 	}
 	f.Limit = in.Limit
-	items, err := s.Store.Queue(ctx, f)
+	items, err := s.Store.Queue.List(ctx, f)
 	if err != nil {
 		return nil, s.storeError(err, "delivery")
 	}

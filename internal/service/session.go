@@ -67,7 +67,7 @@ func (s *Service) listSessions(ctx context.Context, in *sessionsInput) (*out[pag
 		body.Items = s.openSessions(f)
 	}
 	if f.Outcome != mail.Open {
-		list, err := r.Sessions(ctx, f)
+		list, err := r.ListSessions(ctx, f)
 		if err != nil {
 			return nil, s.storeError(err, "session")
 		}

@@ -328,7 +328,7 @@ func (s *Service) listRevisions(ctx context.Context, in *struct {
 	Limit int `query:"limit" default:"50" minimum:"1" maximum:"500"`
 	After int `query:"after"`
 }) (*out[page[mail.Revision]], error) {
-	list, err := s.Store.Revisions(ctx, in.After, in.Limit)
+	list, err := s.Store.Revisions.List(ctx, in.After, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "revision")
 	}

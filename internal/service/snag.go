@@ -55,7 +55,7 @@ func (s *Service) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage]
 			return nil, huma.Error422UnprocessableEntity(word.name + ": " + err.Error())
 		}
 	}
-	list, err := s.Store.Snags(ctx, f)
+	list, err := s.Store.Snags.List(ctx, f)
 	if err != nil {
 		return nil, s.storeError(err, "snag")
 	}

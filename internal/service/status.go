@@ -33,7 +33,7 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 	}
 	addLanes(&st, lanes)
 	st.Stopped = s.Engine.Stopped(ctx)
-	st.Hours, err = s.Store.Counts(ctx, time.Now().Add(-23*time.Hour).Truncate(time.Hour))
+	st.Hours, err = s.Store.Counts.Since(ctx, time.Now().Add(-23*time.Hour).Truncate(time.Hour))
 	if err != nil {
 		return nil, s.storeError(err, "count")
 	}

@@ -29,7 +29,7 @@ type records interface {
 	Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error)
 	SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error)
 	RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error)
-	Sessions(ctx context.Context, f store.SessionFilter) ([]mail.Session, error)
+	ListSessions(ctx context.Context, f store.SessionFilter) ([]mail.Session, error)
 	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error)
 	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
 	Figure(ctx context.Context, q report.Question) ([]report.Behind, string, error)

@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Actions are what people do with deliveries that wait, and the record of it.
+type Actions struct{ *DB }
+
 // Change is what an action does with deliveries in the database.
 type Change struct {
 	Verb   string
@@ -37,7 +40,7 @@ var changes = map[string]struct{ set, where string }{
 // Pick reads the ids of what a filter selects, in their order. Whether anybody
 // works on it is not asked: so the statistics that choose the plan are those of the
 // filter alone.
-func (s *Store) Pick(ctx context.Context, f mail.Filter, limit int) ([]mail.DeliveryID, error) {
+func (s Actions) Pick(ctx context.Context, f mail.Filter, limit int) ([]mail.DeliveryID, error) {
 	where, args := conditions(f, []any{limit})
 	rows, err := s.pool.Query(ctx, `SELECT d.message_id, d.n FROM `+from(f)+` WHERE true`+where+` ORDER BY d.message_id, d.n LIMIT $1`, args...)
 	if err != nil {
@@ -57,7 +60,7 @@ const freeSQL = `FROM unnest($1::bigint[], $2::smallint[]) o(message_id, n) WHER
 // Act does one step of an action with deliveries that nobody works on, and returns
 // how many that were. Each step is a transaction of its own, so that no lock is held
 // for long.
-func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64, error) {
+func (s Actions) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64, error) {
 	messages, ns := split(ids)
 	args := []any{messages, ns, c.Action, c.At}
 	var tag pgconn.CommandTag
@@ -90,8 +93,8 @@ func (s *Store) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int64
 
 // Restore puts back into the queue what an action dropped, up to limit deliveries,
 // and returns how many. A letter whose time is up meanwhile gets a day more.
-func (s *Store) Restore(ctx context.Context, c Change, dropped int64, limit int) (n int64, err error) {
-	if err := s.countAll(ctx); err != nil { // what is taken back was counted before
+func (s Actions) Restore(ctx context.Context, c Change, dropped int64, limit int) (n int64, err error) {
+	if err := (Counts{s.DB}).countAll(ctx); err != nil { // what is taken back was counted before
 		return 0, err
 	}
 	err = s.pool.QueryRow(ctx, `WITH picked AS MATERIALIZED (
@@ -114,7 +117,7 @@ func (s *Store) Restore(ctx context.Context, c Change, dropped int64, limit int)
 
 // LeaseSelected takes for a node what a filter selects and nobody works on, in
 // order of ids, held letters too.
-func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mail.Filter, limit int) ([]Due, error) {
+func (s Actions) LeaseSelected(ctx context.Context, node int, action int64, f mail.Filter, limit int) ([]Due, error) {
 	where, args := conditions(f, []any{node, action, limit})
 	return s.leasing(ctx, node, `
 		WITH picked AS MATERIALIZED (
@@ -128,7 +131,7 @@ func (s *Store) LeaseSelected(ctx context.Context, node int, action int64, f mai
 
 // Redirect puts deliveries leased to a node into the lanes they are given, due
 // at once, and lets go of them.
-func (s *Store) Redirect(ctx context.Context, node int, at time.Time, moved []*mail.Delivery) error {
+func (s Actions) Redirect(ctx context.Context, node int, at time.Time, moved []*mail.Delivery) error {
 	if len(moved) == 0 {
 		return nil
 	}
@@ -154,7 +157,7 @@ func (s *Store) Redirect(ctx context.Context, node int, at time.Time, moved []*m
 
 // SetExpiry sets when deliveries leased to a node are given up, and lets go of
 // them.
-func (s *Store) SetExpiry(ctx context.Context, node int, list []*mail.Delivery) error {
+func (s Actions) SetExpiry(ctx context.Context, node int, list []*mail.Delivery) error {
 	var messages []int64
 	var ns []int16
 	var expires []time.Time
@@ -167,7 +170,7 @@ func (s *Store) SetExpiry(ctx context.Context, node int, list []*mail.Delivery) 
 }
 
 // LanesOf are the lanes of what a filter selects.
-func (s *Store) LanesOf(ctx context.Context, f mail.Filter) ([]ident.ID, error) {
+func (s Actions) LanesOf(ctx context.Context, f mail.Filter) ([]ident.ID, error) {
 	if f.Lane != 0 {
 		return []ident.ID{f.Lane}, nil
 	}
@@ -181,7 +184,7 @@ func (s *Store) LanesOf(ctx context.Context, f mail.Filter) ([]ident.ID, error) 
 
 // LeasedLanes are the lanes with deliveries that a filter selects and a node
 // works on.
-func (s *Store) LeasedLanes(ctx context.Context, f mail.Filter) (map[ident.ID]int64, error) {
+func (s Actions) LeasedLanes(ctx context.Context, f mail.Filter) (map[ident.ID]int64, error) {
 	where, args := conditions(f, nil)
 	rows, err := s.pool.Query(ctx, `SELECT d.lane, count(*) FROM `+from(f)+` WHERE d.lease IS NOT NULL`+where+` GROUP BY d.lane`, args...)
 	if err != nil {
@@ -195,7 +198,7 @@ func (s *Store) LeasedLanes(ctx context.Context, f mail.Filter) (map[ident.ID]in
 }
 
 // BeginAction puts an action on record before it begins.
-func (s *Store) BeginAction(ctx context.Context, a mail.Action) (int64, error) {
+func (s Actions) BeginAction(ctx context.Context, a mail.Action) (int64, error) {
 	var filter, detail []byte
 	var err error
 	if a.Filter != nil {
@@ -215,7 +218,7 @@ func (s *Store) BeginAction(ctx context.Context, a mail.Action) (int64, error) {
 }
 
 // EndAction records what an action came to. What it takes back is marked.
-func (s *Store) EndAction(ctx context.Context, id, touched, sending int64) error {
+func (s Actions) EndAction(ctx context.Context, id, touched, sending int64) error {
 	_, err := s.pool.Exec(ctx, `WITH this AS (UPDATE action SET touched = $2, sending = $3, done_at = now() WHERE id = $1 RETURNING id, undoes)
 		UPDATE action a SET undone_by = this.id FROM this WHERE a.id = this.undoes AND this.undoes <> 0`, id, touched, sending)
 	return err
@@ -230,8 +233,8 @@ func scanAction(row pgx.CollectableRow) (mail.Action, error) {
 	return a, err
 }
 
-// Actions lists what people did, newest first, from before an id.
-func (s *Store) Actions(ctx context.Context, before int64, limit int) ([]mail.Action, error) {
+// List lists what people did, newest first, from before an id.
+func (s Actions) List(ctx context.Context, before int64, limit int) ([]mail.Action, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+actionColumns+` FROM action WHERE $1::bigint = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 	if err != nil {
 		return nil, err
@@ -240,7 +243,7 @@ func (s *Store) Actions(ctx context.Context, before int64, limit int) ([]mail.Ac
 }
 
 // Action reads one action.
-func (s *Store) Action(ctx context.Context, id int64) (mail.Action, error) {
+func (s Actions) Action(ctx context.Context, id int64) (mail.Action, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+actionColumns+` FROM action WHERE id = $1`, id)
 	if err != nil {
 		return mail.Action{}, err

@@ -34,7 +34,7 @@ type Alert struct {
 
 // ClaimAlerts finds what is to be told and puts it down for each target, as it
 // stands now; explain fills in the words.
-func (s *Store) ClaimAlerts(ctx context.Context, t AlertTerms, explain func(*snag.Snag)) error {
+func (s Snags) ClaimAlerts(ctx context.Context, t AlertTerms, explain func(*snag.Snag)) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
 		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1)`, snagLock).Scan(&mine); err != nil || !mine {
@@ -72,7 +72,7 @@ func (s *Store) ClaimAlerts(ctx context.Context, t AlertTerms, explain func(*sna
 }
 
 // DueAlerts takes what is to be told now, and puts each off in case it cannot be.
-func (s *Store) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Alert, error) {
+func (s Snags) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Alert, error) {
 	rows, err := s.pool.Query(ctx, `UPDATE alert SET tries = tries + 1, due_at = $1::timestamptz + least(interval '1 hour', interval '5 seconds' * power(2, tries))
 		WHERE id IN (SELECT id FROM alert WHERE due_at <= $1 ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED) RETURNING id, kind, target, at, tries, snag`, now, limit)
 	if err != nil {
@@ -88,7 +88,7 @@ func (s *Store) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Aler
 }
 
 // AlertTold forgets what was told.
-func (s *Store) AlertTold(ctx context.Context, id int64) error {
+func (s Snags) AlertTold(ctx context.Context, id int64) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM alert WHERE id = $1`, id)
 	return err
 }

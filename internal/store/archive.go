@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/report"
 )
 
+// Archives are archives that were opened to be looked into.
+type Archives struct{ *DB }
+
 // ArchiveBlock is some lines of one kind.
 type ArchiveBlock struct {
 	Kind        string
@@ -23,13 +26,13 @@ type ArchiveBlock struct {
 }
 
 // BeginArchive makes room for an archive that is being opened.
-func (s *Store) BeginArchive(ctx context.Context, name, who string) (id int64, err error) {
+func (s Archives) BeginArchive(ctx context.Context, name, who string) (id int64, err error) {
 	err = s.pool.QueryRow(ctx, `INSERT INTO archive (hash, name, who) VALUES ('', $1, $2) RETURNING id`, name, who).Scan(&id)
 	return id, err
 }
 
 // AddArchiveBlock keeps lines of an archive.
-func (s *Store) AddArchiveBlock(ctx context.Context, id int64, b ArchiveBlock) error {
+func (s Archives) AddArchiveBlock(ctx context.Context, id int64, b ArchiveBlock) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
@@ -41,7 +44,7 @@ func (s *Store) AddArchiveBlock(ctx context.Context, id int64, b ArchiveBlock) e
 }
 
 // AddArchiveSums keeps counts of an archive.
-func (s *Store) AddArchiveSums(ctx context.Context, id int64, c *report.Count) error {
+func (s Archives) AddArchiveSums(ctx context.Context, id int64, c *report.Count) error {
 	b := &pgx.Batch{}
 	for day, data := range c.Pack() {
 		b.Queue(`INSERT INTO archive_sums (archive, dim, day, data) VALUES ($1, $2, $3, $4)`, id, day.Dim, day.Time(), pack.EncodeAll(data, nil))
@@ -51,7 +54,7 @@ func (s *Store) AddArchiveSums(ctx context.Context, id int64, c *report.Count) e
 
 // EndArchive makes an archive ready, or, if the same was opened before, forgets
 // it and gives the one there was.
-func (s *Store) EndArchive(ctx context.Context, a archive.Info, hash []byte) (archive.Info, error) {
+func (s Archives) EndArchive(ctx context.Context, a archive.Info, hash []byte) (archive.Info, error) {
 	if known, err := s.ArchiveByHash(ctx, hash); err == nil {
 		return known, s.CloseArchive(ctx, a.ID)
 	}
@@ -68,7 +71,7 @@ func (s *Store) EndArchive(ctx context.Context, a archive.Info, hash []byte) (ar
 }
 
 // CloseArchive forgets an archive.
-func (s *Store) CloseArchive(ctx context.Context, id int64) error {
+func (s Archives) CloseArchive(ctx context.Context, id int64) error {
 	tag, err := s.pool.Exec(ctx, `DELETE FROM archive WHERE id = $1`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
@@ -78,7 +81,7 @@ func (s *Store) CloseArchive(ctx context.Context, id int64) error {
 
 // ForgetArchives forgets those that nobody has looked into since a time, and
 // what is left of openings that broke off.
-func (s *Store) ForgetArchives(ctx context.Context, before time.Time) error {
+func (s Archives) ForgetArchives(ctx context.Context, before time.Time) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM archive WHERE used_at < $1 OR NOT ready AND opened_at < now() - interval '1 day'`, before)
 	return err
 }
@@ -93,7 +96,7 @@ func scanArchive(row pgx.CollectableRow) (archive.Info, error) {
 }
 
 // ArchiveByHash is an archive that was opened before.
-func (s *Store) ArchiveByHash(ctx context.Context, hash []byte) (archive.Info, error) {
+func (s Archives) ArchiveByHash(ctx context.Context, hash []byte) (archive.Info, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+archiveColumns+` FROM archive WHERE ready AND hash = $1`, hash)
 	if err != nil {
 		return archive.Info{}, err
@@ -104,7 +107,7 @@ func (s *Store) ArchiveByHash(ctx context.Context, hash []byte) (archive.Info, e
 }
 
 // Archives are the open ones, newest first.
-func (s *Store) Archives(ctx context.Context) ([]archive.Info, error) {
+func (s Archives) List(ctx context.Context) ([]archive.Info, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+archiveColumns+` FROM archive WHERE ready ORDER BY id DESC`)
 	if err != nil {
 		return nil, err
@@ -114,12 +117,12 @@ func (s *Store) Archives(ctx context.Context) ([]archive.Info, error) {
 
 // Opened is an archive to look into as one looks into the service's records.
 type Opened struct {
-	store *Store
+	db *DB
 	id    int64
 }
 
 // OpenedArchive finds an archive and notes that it is used.
-func (s *Store) OpenedArchive(ctx context.Context, id int64) (*Opened, error) {
+func (s Archives) OpenedArchive(ctx context.Context, id int64) (*Opened, error) {
 	tag, err := s.pool.Exec(ctx, `UPDATE archive SET used_at = now() WHERE id = $1 AND ready`, id)
 	if err != nil {
 		return nil, err
@@ -127,7 +130,7 @@ func (s *Store) OpenedArchive(ctx context.Context, id int64) (*Opened, error) {
 	if tag.RowsAffected() == 0 {
 		return nil, ErrNotFound
 	}
-	return &Opened{s, id}, nil
+	return &Opened{s.DB, id}, nil
 }
 
 // blocksAhead is how many blocks are read together.
@@ -148,7 +151,7 @@ func (o *Opened) through(ctx context.Context, kind string, lower, upper ident.ID
 		last, beyond, lines = -1, "seq > $5 ORDER BY seq", linesOn
 	}
 	for {
-		rows, err := o.store.pool.Query(ctx, `SELECT seq, data FROM archive_block WHERE archive = $1 AND kind = $2 AND last_id >= $3 AND first_id < $4 AND `+beyond+` LIMIT $6`,
+		rows, err := o.db.pool.Query(ctx, `SELECT seq, data FROM archive_block WHERE archive = $1 AND kind = $2 AND last_id >= $3 AND first_id < $4 AND `+beyond+` LIMIT $6`,
 			o.id, kind, int64(lower), int64(upper), last, blocksAhead)
 		if err != nil {
 			return err

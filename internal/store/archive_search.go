@@ -138,8 +138,8 @@ func (o *Opened) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Sessi
 	return out, nil
 }
 
-// Sessions lists sessions, newest first or by what is asked.
-func (o *Opened) Sessions(ctx context.Context, f SessionFilter) ([]mail.Session, error) {
+// List lists sessions, newest first or by what is asked.
+func (o *Opened) ListSessions(ctx context.Context, f SessionFilter) ([]mail.Session, error) {
 	upper, lower := ident.ID(1<<63-1), ident.ID(0)
 	if f.Before != 0 {
 		upper = f.Before
@@ -192,7 +192,7 @@ func (f SessionFilter) matches(x mail.Session) bool {
 
 // eachSum goes through the counts of a dimension in a period.
 func (o *Opened) eachSum(ctx context.Context, dim string, from, to time.Time, visit func(hour int64, s report.Sum)) error {
-	rows, err := o.store.pool.Query(ctx, `SELECT data FROM archive_sums WHERE archive = $1 AND dim = $2 AND day >= $3 AND day <= $4`, o.id, dim, from.UTC().Truncate(24*time.Hour), to.UTC())
+	rows, err := o.db.pool.Query(ctx, `SELECT data FROM archive_sums WHERE archive = $1 AND dim = $2 AND day >= $3 AND day <= $4`, o.id, dim, from.UTC().Truncate(24*time.Hour), to.UTC())
 	if err != nil {
 		return err
 	}

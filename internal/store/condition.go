@@ -63,7 +63,7 @@ func NewerSchema() Condition { return condition(Newer) }
 func RunReplaced() Condition { return condition(Replaced) }
 
 // Ask finds out why a heartbeat failed. It takes a new connection, and a few seconds at most.
-func (s *Store) Ask(ctx context.Context, failed error) Condition {
+func (s Runs) Ask(ctx context.Context, failed error) Condition {
 	var refused *pgconn.PgError
 	var dial *pgconn.ConnectError
 	switch {
@@ -80,7 +80,7 @@ func (s *Store) Ask(ctx context.Context, failed error) Condition {
 	s.hosts.order(c)
 	conn, err := pgconn.ConnectConfig(ctx, &c.Config)
 	if err != nil {
-		return unreached(s, err)
+		return unreached(s.DB, err)
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
 	if !errors.Is(failed, context.DeadlineExceeded) && !isTimeout(failed) {
@@ -102,7 +102,7 @@ func connectionCode(code string) bool {
 	return strings.HasPrefix(code, "57") || strings.HasPrefix(code, "08")
 }
 
-func unreached(s *Store, err error) Condition {
+func unreached(s *DB, err error) Condition {
 	switch {
 	case errors.Is(err, ErrFormer):
 		return condition(Former, strings.Join(s.Former(), ", "))

@@ -13,6 +13,9 @@ import (
 	"gullroute/internal/core/report"
 )
 
+// Counts are the figures by hour.
+type Counts struct{ *DB }
+
 // The kinds of what is to be counted (table count_log).
 const (
 	countReceived = 1
@@ -84,7 +87,7 @@ const countAtOnce = 400
 
 // Count counts what is to be counted, a part of it, and writes its words for
 // searches. It reports whether there is more. One node at a time does it.
-func (s *Store) Count(ctx context.Context) (more bool, err error) {
+func (s Counts) Count(ctx context.Context) (more bool, err error) {
 	err = s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
 		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext('gull counts'))`).Scan(&mine); err != nil || !mine {
@@ -101,7 +104,7 @@ func (s *Store) Count(ctx context.Context) (more bool, err error) {
 
 // countOneByOne counts commits each by itself where together they were refused, and
 // takes out of the log the one that can't be counted. It reports that one's error.
-func (s *Store) countOneByOne(ctx context.Context) error {
+func (s Counts) countOneByOne(ctx context.Context) error {
 	for range countAtOnce {
 		err := data(s.inTx(ctx, func(tx pgx.Tx) error {
 			_, err := count(ctx, tx, 1)
@@ -120,7 +123,7 @@ func (s *Store) countOneByOne(ctx context.Context) error {
 }
 
 // countAll counts until nothing is left.
-func (s *Store) countAll(ctx context.Context) error {
+func (s Counts) countAll(ctx context.Context) error {
 	for {
 		var more bool
 		err := s.inTx(ctx, func(tx pgx.Tx) error {
@@ -260,7 +263,7 @@ var wordsSQL = [...]string{
 
 // Sums reads what was counted, added up over spans for each value of a dimension:
 // those with most first.
-func (s *Store) Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error) {
+func (s Counts) Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error) {
 	q := query{}
 	q.and("dim = %s", dim)
 	q.and("kind = ANY(%s)", kinds)
@@ -293,7 +296,7 @@ func (q *query) inSpans(spans []report.Span) {
 }
 
 // SumHours reads one value's counts hour by hour.
-func (s *Store) SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error) {
+func (s Counts) SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error) {
 	q := query{}
 	q.and("tier = %s", "hour")
 	q.and("dim = %s", dim)
@@ -312,8 +315,8 @@ func (s *Store) SumHours(ctx context.Context, dim, value string, from, to time.T
 	})
 }
 
-// Counts reads the counts by kind since an hour.
-func (s *Store) Counts(ctx context.Context, since time.Time) ([]mail.Count, error) {
+// Since reads the counts by kind since an hour.
+func (s Counts) Since(ctx context.Context, since time.Time) ([]mail.Count, error) {
 	rows, err := s.pool.Query(ctx, `SELECT at, kind, n, bytes FROM count_sum WHERE dim = 'total' AND tier = 'hour' AND at >= $1 AND n <> 0 ORDER BY at, kind`, since)
 	if err != nil {
 		return nil, err
@@ -328,7 +331,7 @@ func (s *Store) Counts(ctx context.Context, since time.Time) ([]mail.Count, erro
 
 // ForgetCounts drops counts that are past their time: those by single addresses
 // and accounts hour by hour sooner than the others.
-func (s *Store) ForgetCounts(ctx context.Context, fine, all time.Time) error {
+func (s Counts) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 	for _, dim := range report.Fine {
 		if _, err := s.pool.Exec(ctx, `DELETE FROM count_sum WHERE dim = $1 AND tier = 'hour' AND at < $2`, dim, fine.UTC().Truncate(24*time.Hour)); err != nil {
 			return err
@@ -345,7 +348,7 @@ func (s *Store) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 }
 
 // CountBacklog is how many letters are still to be counted.
-func (s *Store) CountBacklog(ctx context.Context) (n int64, err error) {
+func (s Counts) CountBacklog(ctx context.Context) (n int64, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(cardinality(ids)), 0) FROM count_log`).Scan(&n)
 	return n, err
 }

@@ -15,6 +15,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Directory are mailboxes and aliases.
+type Directory struct{ *DB }
+
 // DirectoryChange is mailboxes and aliases to write and to take out, in one
 // transaction that is on record.
 type DirectoryChange struct {
@@ -38,7 +41,7 @@ type Record struct {
 const mailboxColumns = "key, address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply, password, scram"
 
 // LoadDirectory reads every mailbox and alias.
-func (s *Store) LoadDirectory(ctx context.Context) (*directory.Directory, error) {
+func (s Directory) LoadDirectory(ctx context.Context) (*directory.Directory, error) {
 	d := directory.New()
 	rows, err := s.pool.Query(ctx, `SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply FROM mailbox`)
 	if err != nil {
@@ -56,7 +59,7 @@ func (s *Store) LoadDirectory(ctx context.Context) (*directory.Directory, error)
 }
 
 // DirectoryEntries reads the mailboxes and aliases with the given keys.
-func (s *Store) DirectoryEntries(ctx context.Context, keys []string) (boxes []*directory.Mailbox, aliases []*directory.Alias, err error) {
+func (s Directory) DirectoryEntries(ctx context.Context, keys []string) (boxes []*directory.Mailbox, aliases []*directory.Alias, err error) {
 	rows, err := s.pool.Query(ctx, `SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply FROM mailbox WHERE key = ANY($1)`, keys)
 	if err != nil {
 		return nil, nil, err
@@ -145,7 +148,7 @@ const copyAtOnce = 100
 
 // ChangeDirectory writes a change, and tells other nodes of it. A mailbox without
 // new password keeps its old one.
-func (s *Store) ChangeDirectory(ctx context.Context, c DirectoryChange) error {
+func (s Directory) ChangeDirectory(ctx context.Context, c DirectoryChange) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error { return writeDirectory(ctx, tx, &c) })
 }
 
@@ -258,9 +261,9 @@ type MailboxList struct {
 // every mailbox.
 var mailboxOrder = map[string]string{"name": "lower(m.name), m.key", "used": "coalesce(u.octets, 0) DESC, m.key", "quota": "CASE WHEN m.quota = 0 THEN 0 ELSE coalesce(u.octets, 0)::float / m.quota END DESC, m.key"}
 
-// Mailboxes lists mailboxes by address, with how full they are. The first page
+// ListMailboxes lists mailboxes by address, with how full they are. The first page
 // of a hundred thousand costs no more than that of a hundred.
-func (s *Store) Mailboxes(ctx context.Context, l MailboxList) ([]mail.MailboxLine, error) {
+func (s Directory) ListMailboxes(ctx context.Context, l MailboxList) ([]mail.MailboxLine, error) {
 	const fields = `SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to, m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
 		m.password <> '', coalesce(u.letters, 0), coalesce(u.octets, 0) FROM `
 	const match = `($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0 OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
@@ -281,7 +284,7 @@ func (s *Store) Mailboxes(ctx context.Context, l MailboxList) ([]mail.MailboxLin
 }
 
 // MailboxUse is how full a mailbox is.
-func (s *Store) MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error) {
+func (s Mailboxes) MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT letters, octets FROM mailbox_use WHERE mailbox = $1`, mailbox).Scan(&letters, &octets)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, 0, nil
@@ -290,13 +293,13 @@ func (s *Store) MailboxUse(ctx context.Context, mailbox string) (letters, octets
 }
 
 // Credentials are what a mailbox's sign-in is checked against.
-func (s *Store) Credentials(ctx context.Context, key string) (hash, scram string, err error) {
+func (s Directory) Credentials(ctx context.Context, key string) (hash, scram string, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT password, scram FROM mailbox WHERE key = $1 AND may_submit`, key).Scan(&hash, &scram)
 	return hash, scram, found(err)
 }
 
 // AllCredentials reads the hashes of every mailbox that has a password.
-func (s *Store) AllCredentials(ctx context.Context) (map[string][2]string, error) {
+func (s Directory) AllCredentials(ctx context.Context) (map[string][2]string, error) {
 	rows, err := s.pool.Query(ctx, `SELECT key, password, scram FROM mailbox WHERE password <> ''`)
 	if err != nil {
 		return nil, err
@@ -308,7 +311,7 @@ func (s *Store) AllCredentials(ctx context.Context) (map[string][2]string, error
 }
 
 // Records lists what was changed, newest first.
-func (s *Store) Records(ctx context.Context, what, name string, before int64, limit int) ([]mail.Record, error) {
+func (s Directory) Records(ctx context.Context, what, name string, before int64, limit int) ([]mail.Record, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, at, who, what, name, before, after FROM change
 		WHERE ($1 = '' OR what = $1) AND ($2 = '' OR name = $2) AND ($3 = 0 OR id < $3) ORDER BY id DESC LIMIT $4`, what, name, before, limit)
 	if err != nil {

@@ -11,6 +11,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Keys are the keys that sign.
+type Keys struct{ *DB }
+
 // ErrExists reports what is there already.
 var ErrExists = errors.New("it exists already")
 
@@ -25,7 +28,7 @@ func scanKey(row pgx.CollectableRow) (mail.DKIMKey, error) {
 }
 
 // AddKey keeps a key with its sealed private half.
-func (s *Store) AddKey(ctx context.Context, k mail.DKIMKey, sealed []byte) error {
+func (s Keys) AddKey(ctx context.Context, k mail.DKIMKey, sealed []byte) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, `INSERT INTO dkim_key (domain, selector, algorithm, record, sealed, takes_over, overlap, who) VALUES ($1, $2, $3, $4, $5, $6, make_interval(secs => $7), $8)`,
 			k.Domain, k.Selector, k.Algorithm, k.Record.Value, sealed, k.TakesOver, k.Overlap, k.Who)
@@ -47,8 +50,8 @@ func keyRecord(ctx context.Context, tx pgx.Tx, who, domain, selector string, aft
 	return notify(ctx, tx, "dkim", nil)
 }
 
-// Keys lists the keys of a domain, or all of them.
-func (s *Store) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
+// List lists the keys of a domain, or all of them.
+func (s Keys) List(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+dkimColumns+` FROM dkim_key WHERE $1 = '' OR domain = $1 ORDER BY domain, made_at DESC, selector`, domain)
 	if err != nil {
 		return nil, err
@@ -57,7 +60,7 @@ func (s *Store) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error)
 }
 
 // SigningKeys are the private halves of keys in use, sealed.
-func (s *Store) SigningKeys(ctx context.Context) (map[[2]string][]byte, error) {
+func (s Keys) SigningKeys(ctx context.Context) (map[[2]string][]byte, error) {
 	rows, err := s.pool.Query(ctx, `SELECT domain, selector, sealed FROM dkim_key WHERE state = 'signing'`)
 	if err != nil {
 		return nil, err
@@ -74,7 +77,7 @@ func (s *Store) SigningKeys(ctx context.Context) (map[[2]string][]byte, error) {
 
 // CheckedKey notes what DNS says of a key: nothing wrong, or what is there in its
 // place. A key that was made becomes published when it is seen.
-func (s *Store) CheckedKey(ctx context.Context, domain, selector, fault string, now time.Time) error {
+func (s Keys) CheckedKey(ctx context.Context, domain, selector, fault string, now time.Time) error {
 	_, err := s.pool.Exec(ctx, `UPDATE dkim_key SET checked_at = $4, fault = $3,
 		seen_at = CASE WHEN $3 <> '' THEN NULL ELSE coalesce(seen_at, $4) END,
 		state = CASE WHEN state = 'made' AND $3 = '' THEN 'published' WHEN state = 'published' AND $3 <> '' THEN 'made' ELSE state END
@@ -84,7 +87,7 @@ func (s *Store) CheckedKey(ctx context.Context, domain, selector, fault string, 
 
 // UseKey lets a key sign. The domain's other keys of the same kind of algorithm
 // retire: RSA and Ed25519 sign beside each other.
-func (s *Store) UseKey(ctx context.Context, who, domain, selector string, now time.Time) error {
+func (s Keys) UseKey(ctx context.Context, who, domain, selector string, now time.Time) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `UPDATE dkim_key SET state = 'signing', takes_over = false, signing_at = $3, retired_at = NULL WHERE domain = $1 AND selector = $2 AND state <> 'signing'`, domain, selector, now)
 		if err != nil {
@@ -102,7 +105,7 @@ func (s *Store) UseKey(ctx context.Context, who, domain, selector string, now ti
 }
 
 // RetireKey lets a key sign no more.
-func (s *Store) RetireKey(ctx context.Context, who, domain, selector string, now time.Time) error {
+func (s Keys) RetireKey(ctx context.Context, who, domain, selector string, now time.Time) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `UPDATE dkim_key SET state = 'retired', takes_over = false, retired_at = $3 WHERE domain = $1 AND selector = $2 AND state <> 'retired'`, domain, selector, now)
 		if err != nil {
@@ -116,7 +119,7 @@ func (s *Store) RetireKey(ctx context.Context, who, domain, selector string, now
 }
 
 // RemoveKey forgets a key.
-func (s *Store) RemoveKey(ctx context.Context, who, domain, selector string) error {
+func (s Keys) RemoveKey(ctx context.Context, who, domain, selector string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `DELETE FROM dkim_key WHERE domain = $1 AND selector = $2`, domain, selector)
 		if err != nil {

@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Intake are where messages come in.
+type Intake struct{ *DB }
+
 // PieceSize is the size of the pieces in which content is kept, in octets.
 const PieceSize = 256 << 10
 
@@ -32,7 +35,7 @@ type Entry struct {
 // Enter commits messages with their content and deliveries, all or none, by bulk
 // copy (see copyIn). When it returns without error they are flushed to disk. After an
 // error that is *Unclear they may be there; after any other they are not.
-func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
+func (s Intake) Enter(ctx context.Context, node int, entries []*Entry) error {
 	if err := s.nameLanes(ctx, entries); err != nil {
 		return err
 	}
@@ -47,7 +50,7 @@ func (s *Store) Enter(ctx context.Context, node int, entries []*Entry) error {
 // before is what must hold in the transaction that enters messages: that the run which
 // leases their deliveries goes on, and that content stored ahead is there. It was stored
 // in a transaction of its own, and on another host if there was a promotion in between.
-func (s *Store) before(node int, entries []*Entry) string {
+func (s Intake) before(node int, entries []*Entry) string {
 	first := ""
 	if slices.ContainsFunc(entries, func(e *Entry) bool { return slices.Contains(e.Leased, true) }) {
 		first = s.alive(node)
@@ -180,7 +183,7 @@ func joinVia(via []string) string { return strings.Join(via, viaSeparator) }
 // StoreContent stores large content ahead of its message, piece by piece. It need not be
 // flushed by itself: the message's commit comes after it in the log, flushes both, and
 // happens only if all of it is there.
-func (s *Store) StoreContent(ctx context.Context, id ident.ID, content io.Reader) error {
+func (s Intake) StoreContent(ctx context.Context, id ident.ID, content io.Reader) error {
 	return full(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
@@ -204,7 +207,7 @@ func (s *Store) StoreContent(ctx context.Context, id ident.ID, content io.Reader
 }
 
 // DropContent removes content stored ahead of a message that never came.
-func (s *Store) DropContent(ctx context.Context, id ident.ID) error {
+func (s Intake) DropContent(ctx context.Context, id ident.ID) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM content WHERE message_id = $1`, int64(id))
 	return err
 }

@@ -12,7 +12,7 @@ import (
 
 // MessagesFrom reads messages with ids in [lower, upper), the first of them, with
 // their deliveries.
-func (s *Store) MessagesFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Message, error) {
+func (s Messages) MessagesFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Message, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE m.id >= $1 AND m.id < $2 ORDER BY m.id LIMIT $3`, int64(lower), int64(upper), limit)
 	if err != nil {
 		return nil, err
@@ -26,7 +26,7 @@ func (s *Store) MessagesFrom(ctx context.Context, lower, upper ident.ID, limit i
 
 // EventsFrom reads the recorded events of messages with ids in [lower, upper], by
 // message.
-func (s *Store) EventsFrom(ctx context.Context, lower, upper ident.ID) (map[ident.ID][]mail.Event, error) {
+func (s Messages) EventsFrom(ctx context.Context, lower, upper ident.ID) (map[ident.ID][]mail.Event, error) {
 	rows, err := s.pool.Query(ctx, `SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id >= $1 AND message_id <= $2
 		UNION ALL
 		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id) FROM (
@@ -45,7 +45,7 @@ func (s *Store) EventsFrom(ctx context.Context, lower, upper ident.ID) (map[iden
 }
 
 // RefusalsFrom reads refusals with ids in [lower, upper), the first of them.
-func (s *Store) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Refusal, error) {
+func (s Sessions) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Refusal, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`, int64(lower), int64(upper), limit)
 	if err != nil {
 		return nil, err
@@ -55,7 +55,7 @@ func (s *Store) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit i
 
 // SessionsFrom reads sessions with ids in [lower, upper), the first of them, with
 // their dialogues.
-func (s *Store) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Session, map[ident.ID][]dialogue.Line, error) {
+func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Session, map[ident.ID][]dialogue.Line, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`, int64(lower), int64(upper), limit)
 	if err != nil {
 		return nil, nil, err

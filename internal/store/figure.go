@@ -18,7 +18,7 @@ const longestLife = 60 * 24 * time.Hour
 
 // Figure lists the things behind a figure, newest letters first, and where to go
 // on.
-func (s *Store) Figure(ctx context.Context, f report.Question) ([]report.Behind, string, error) {
+func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind, string, error) {
 	from, to := report.Hours(f.From, f.To)
 	q := &query{}
 	q.args = append(q.args, fresh)

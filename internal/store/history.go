@@ -11,6 +11,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Histories are a past that is put in whole, as the demo does.
+type Histories struct{ *DB }
+
 // History is a stretch of records to be put beside those that are there.
 type History struct {
 	Letters  []archive.LetterLine
@@ -21,7 +24,7 @@ type History struct {
 
 // LoadHistory puts records in, as if they had happened here: what waits goes into
 // the queue, what went into mailboxes of ours lies there, and everything is counted.
-func (s *Store) LoadHistory(ctx context.Context, h History) error {
+func (s Histories) LoadHistory(ctx context.Context, h History) error {
 	var entries []*Entry
 	var done []mail.Delivery
 	var used []*mail.Delivery // whose lanes are named
@@ -137,9 +140,9 @@ func writeDone(w *rowWriter, d *mail.Delivery) {
 
 // CountHistory counts all that is to be counted now, and finds the last answers
 // of lanes.
-func (s *Store) CountHistory(ctx context.Context) error {
+func (s Histories) CountHistory(ctx context.Context) error {
 	if _, err := s.pool.Exec(ctx, lastSQL+` SELECT DISTINCT ON (lane) lane, last_try_at, reply, cause FROM delivery WHERE reply IS NOT NULL ORDER BY lane, last_try_at DESC`+lastConflict); err != nil {
 		return err
 	}
-	return s.countAll(ctx)
+	return (Counts{s.DB}).countAll(ctx)
 }

@@ -173,7 +173,7 @@ func (h *hosts) behind(conn *pgconn.PgConn) bool {
 }
 
 // Former are hosts that take writes though another was promoted after them.
-func (s *Store) Former() []string {
+func (s *DB) Former() []string {
 	s.hosts.mu.Lock()
 	defer s.hosts.mu.Unlock()
 	var out []string
@@ -185,7 +185,7 @@ func (s *Store) Former() []string {
 }
 
 // Hosts are the database's hosts, as they are named.
-func (s *Store) Hosts() []string {
+func (s *DB) Hosts() []string {
 	c := s.pool.Config().ConnConfig
 	out := []string{hostPort(c.Host, c.Port)}
 	for _, f := range c.Fallbacks {
@@ -197,13 +197,13 @@ func (s *Store) Hosts() []string {
 }
 
 // Name tells this database from others, without anything secret.
-func (s *Store) Name() string {
+func (s *DB) Name() string {
 	return strings.Join(s.Hosts(), ",") + "/" + s.pool.Config().ConnConfig.Database
 }
 
 // WatchHosts asks each host whether it takes writes. If one was promoted after the one we
 // write to, all connections move there.
-func (s *Store) WatchHosts(ctx context.Context) (moved bool, err error) {
+func (s *DB) WatchHosts(ctx context.Context) (moved bool, err error) {
 	c := s.pool.Config().ConnConfig
 	if !severalHosts(c) {
 		return false, nil
@@ -250,7 +250,7 @@ func (s *Store) WatchHosts(ctx context.Context) (moved bool, err error) {
 
 // Renew closes the connections: the host behind them does not answer, or is not the
 // primary any longer. Those in use are closed when they are done with.
-func (s *Store) Renew() {
+func (s *DB) Renew() {
 	s.renewed.Add(1)
 	s.pool.Reset()
 }
@@ -262,7 +262,7 @@ type Replication struct {
 }
 
 // Replication asks the primary.
-func (s *Store) Replication(ctx context.Context) (Replication, error) {
+func (s *DB) Replication(ctx context.Context) (Replication, error) {
 	var r Replication
 	err := s.pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM pg_stat_replication),
 		current_setting('synchronous_standby_names')`).Scan(&r.Standbys, &r.Synchronous)

@@ -13,8 +13,11 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Lanes are the lanes, their names, rests and flow.
+type Lanes struct{ *DB }
+
 // nameLanes makes sure that the lanes of new deliveries are on record.
-func (s *Store) nameLanes(ctx context.Context, entries []*Entry) error {
+func (s *DB) nameLanes(ctx context.Context, entries []*Entry) error {
 	var list []*mail.Delivery
 	for _, e := range entries {
 		list = append(list, e.Deliveries...)
@@ -28,7 +31,7 @@ const maxLaneNames = 50_000
 // nameLanesOf puts lanes that are new today on record, all in one statement. They are
 // named before the transaction that uses them: lanes outlive it, and no two
 // transactions wait for each other's lanes.
-func (s *Store) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
+func (s *DB) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
 	today := time.Now().UTC().Truncate(24 * time.Hour)
 	var ids []int64
 	var routes, hops []string
@@ -60,7 +63,7 @@ func (s *Store) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
 }
 
 // Empty are those of some lanes in which no mail waits.
-func (s *Store) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error) {
+func (s Lanes) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id FROM unnest($1::bigint[]) l(id) WHERE NOT EXISTS (SELECT FROM delivery d WHERE d.lane = l.id)`, int64s(lanes))
 	if err != nil {
 		return nil, err
@@ -70,7 +73,7 @@ func (s *Store) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error)
 
 // ForgetLanes drops what is known of lanes that had no mail since a time: names that
 // no history refers to any longer, rests that are over, last replies.
-func (s *Store) ForgetLanes(ctx context.Context, before time.Time) error {
+func (s Lanes) ForgetLanes(ctx context.Context, before time.Time) error {
 	for _, sql := range []string{
 		`DELETE FROM lane_rest r WHERE until < now() - interval '1 hour' AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = r.lane)`,
 		`DELETE FROM lane_last r WHERE at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = r.lane)`,
@@ -91,7 +94,7 @@ const laneCounts = `SELECT lane, sum(waiting)::bigint AS waiting, sum(deferred):
 
 // Lanes reads what waits, by lane; those with most first. What it costs grows
 // with the lanes, not with their letters.
-func (s *Store) Lanes(ctx context.Context) ([]mail.Lane, error) {
+func (s Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 	rows, err := s.pool.Query(ctx, `
 		SELECT c.lane, c.waiting, c.deferred, c.held, c.octets, l.route, l.next_hop, o.message_id, o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
 		FROM (`+laneCounts+`) c
@@ -118,7 +121,7 @@ func (s *Store) Lanes(ctx context.Context) ([]mail.Lane, error) {
 
 // LaneName is the route and next hop of a lane, whether anything waits in it or
 // not.
-func (s *Store) LaneName(ctx context.Context, id ident.ID) (route, nextHop string, err error) {
+func (s Lanes) LaneName(ctx context.Context, id ident.ID) (route, nextHop string, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT route, next_hop FROM lane WHERE id = $1`, int64(id)).Scan(&route, &nextHop)
 	return route, nextHop, found(err)
 }
@@ -128,7 +131,7 @@ const maxCounted = 20_000
 
 // LaneAges counts a lane's letters by how long they have been here. Bounds are
 // ages, the youngest first; the last group is older than all of them.
-func (s *Store) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds []time.Duration) ([]mail.Age, error) {
+func (s Lanes) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds []time.Duration) ([]mail.Age, error) {
 	b := &pgx.Batch{}
 	upper := int64(ident.Floor(now.Add(time.Hour)))
 	ages := make([]mail.Age, 0, len(bounds)+1)
@@ -163,7 +166,7 @@ type Flow struct {
 }
 
 // AddFlow adds to what is on record.
-func (s *Store) AddFlow(ctx context.Context, flows []Flow) error {
+func (s Lanes) AddFlow(ctx context.Context, flows []Flow) error {
 	if len(flows) == 0 {
 		return nil
 	}
@@ -182,7 +185,7 @@ func (s *Store) AddFlow(ctx context.Context, flows []Flow) error {
 }
 
 // LaneFlow is what came into a lane and left it, by minute, since a time.
-func (s *Store) LaneFlow(ctx context.Context, id ident.ID, since time.Time) ([]mail.Minute, error) {
+func (s Lanes) LaneFlow(ctx context.Context, id ident.ID, since time.Time) ([]mail.Minute, error) {
 	rows, err := s.pool.Query(ctx, `SELECT minute, came, gone, failed FROM lane_minute WHERE lane = $1 AND minute >= $2 ORDER BY minute`, int64(id), since)
 	if err != nil {
 		return nil, err
@@ -208,7 +211,7 @@ type Rest struct {
 // SetRest records that a lane rests, and tells the other nodes; with Failures 0
 // that it moves again. A rest that another node has set is left to it, unless
 // that one is over.
-func (s *Store) SetRest(ctx context.Context, r Rest) error {
+func (s Lanes) SetRest(ctx context.Context, r Rest) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if r.Failures == 0 {
 			if _, err := tx.Exec(ctx, `DELETE FROM lane_rest WHERE lane = $1`, int64(r.Lane)); err != nil {
@@ -238,7 +241,7 @@ const (
 )
 
 // Rests are the rests on record of some lanes, or of all.
-func (s *Store) Rests(ctx context.Context, lanes []ident.ID) ([]Rest, error) {
+func (s Lanes) Rests(ctx context.Context, lanes []ident.ID) ([]Rest, error) {
 	rows, err := s.pool.Query(ctx, `SELECT r.lane, r.node, r.since, r.until, r.failures, l.reply, coalesce(l.cause, '') FROM lane_rest r LEFT JOIN lane_last l USING (lane)
 		WHERE $1::bigint[] = '{}' OR r.lane = ANY($1)`, int64s(lanes))
 	if err != nil {
@@ -256,7 +259,7 @@ const lanesAtOnce = 500
 
 // GatherLanes adds up the changes of counts, and forgets what is long past. One
 // node at a time does it.
-func (s *Store) GatherLanes(ctx context.Context) error {
+func (s Lanes) GatherLanes(ctx context.Context) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
 		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext('gull lanes'))`).Scan(&mine); err != nil || !mine {
@@ -289,14 +292,14 @@ func (s *Store) GatherLanes(ctx context.Context) error {
 }
 
 // QueueLength is how many deliveries wait, as far as it was gathered.
-func (s *Store) QueueLength(ctx context.Context) (int64, error) {
+func (s Queue) QueueLength(ctx context.Context) (int64, error) {
 	var n int64
 	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(waiting + deferred + held), 0)::bigint FROM lane_count`).Scan(&n)
 	return n, err
 }
 
 // ForgetFlow drops what came and went before a time.
-func (s *Store) ForgetFlow(ctx context.Context, before time.Time) error {
+func (s Lanes) ForgetFlow(ctx context.Context, before time.Time) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM lane_minute WHERE minute < $1`, before)
 	return err
 }
@@ -305,7 +308,7 @@ func (s *Store) ForgetFlow(ctx context.Context, before time.Time) error {
 // use. PostgreSQL would do it by itself, but once a minute at most, and at
 // thousands of letters a second that is too late. A table that is being swept
 // is left alone.
-func (s *Store) Sweep(ctx context.Context, queue bool) error {
+func (s Queue) Sweep(ctx context.Context, queue bool) error {
 	tables := []string{"lane_delta", "lane_count"}
 	if queue {
 		tables = append(tables, "delivery")
@@ -318,8 +321,8 @@ func (s *Store) Sweep(ctx context.Context, queue bool) error {
 	return nil
 }
 
-// Queue lists deliveries that are not finished, oldest first.
-func (s *Store) Queue(ctx context.Context, f mail.Filter) ([]mail.QueueItem, error) {
+// List lists deliveries that are not finished, oldest first.
+func (s Queue) List(ctx context.Context, f mail.Filter) ([]mail.QueueItem, error) {
 	where, args := conditions(f, nil)
 	args = append(args, f.Limit)
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+`, d.lease IS NOT NULL, m.sender, m.subject, m.size, m.received_at
@@ -339,7 +342,7 @@ func (s *Store) Queue(ctx context.Context, f mail.Filter) ([]mail.QueueItem, err
 
 // CountQueue counts what a filter selects, and how much of it a node works on at
 // this moment.
-func (s *Store) CountQueue(ctx context.Context, f mail.Filter) (letters, leased int64, err error) {
+func (s Queue) CountQueue(ctx context.Context, f mail.Filter) (letters, leased int64, err error) {
 	where, args := conditions(f, nil)
 	err = s.pool.QueryRow(ctx, `SELECT count(*), count(d.lease) FROM `+from(f)+` WHERE true`+where, args...).Scan(&letters, &leased)
 	return letters, leased, err

@@ -10,6 +10,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Mailboxes are what lies in mailboxes.
+type Mailboxes struct{ *DB }
+
 // MailboxLetter is a letter put into a mailbox: the message's content behind a
 // head of its own.
 type MailboxLetter struct {
@@ -35,7 +38,7 @@ func (l *MailboxLetter) queue(b *pgx.Batch) {
 }
 
 // MailboxUses are how full all mailboxes are.
-func (s *Store) MailboxUses(ctx context.Context) ([]mail.BoxUse, error) {
+func (s Mailboxes) MailboxUses(ctx context.Context) ([]mail.BoxUse, error) {
 	rows, err := s.pool.Query(ctx, `SELECT mailbox, letters, octets FROM mailbox_use ORDER BY octets DESC`)
 	if err != nil {
 		return nil, err
@@ -49,19 +52,19 @@ func (s *Store) MailboxUses(ctx context.Context) ([]mail.BoxUse, error) {
 
 // ClaimReport gives one node the sending of a day's report; again after ten
 // minutes, if it was not sent.
-func (s *Store) ClaimReport(ctx context.Context, day time.Time) (bool, error) {
+func (s Counts) ClaimReport(ctx context.Context, day time.Time) (bool, error) {
 	tag, err := s.pool.Exec(ctx, `INSERT INTO report_sent AS r (day) VALUES ($1) ON CONFLICT (day) DO UPDATE SET at = now() WHERE r.id = 0 AND r.at < now() - interval '10 minutes'`, day.Format("2006-01-02"))
 	return tag.RowsAffected() > 0, err
 }
 
 // ReportSent notes that a day's report was sent.
-func (s *Store) ReportSent(ctx context.Context, day time.Time) error {
+func (s Counts) ReportSent(ctx context.Context, day time.Time) error {
 	_, err := s.pool.Exec(ctx, `UPDATE report_sent SET id = 1 WHERE day = $1`, day.Format("2006-01-02"))
 	return err
 }
 
 // MailboxMessages lists a mailbox, newest first, from before an id on.
-func (s *Store) MailboxMessages(ctx context.Context, mailbox string, before ident.ID, limit int) ([]mail.MailboxItem, error) {
+func (s Mailboxes) MailboxMessages(ctx context.Context, mailbox string, before ident.ID, limit int) ([]mail.MailboxItem, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, sender, subject, received_at, size FROM mailbox_message
 		WHERE mailbox = $1 AND ($2::bigint = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, mailbox, int64(before), limit)
 	if err != nil {
@@ -76,7 +79,7 @@ func (s *Store) MailboxMessages(ctx context.Context, mailbox string, before iden
 }
 
 // MailboxContent reads a letter in a mailbox as it would be read there.
-func (s *Store) MailboxContent(ctx context.Context, mailbox string, id ident.ID) (*Content, error) {
+func (s Mailboxes) MailboxContent(ctx context.Context, mailbox string, id ident.ID) (*Content, error) {
 	var head []byte
 	err := s.pool.QueryRow(ctx, `SELECT head FROM mailbox_message WHERE mailbox = $1 AND id = $2`, mailbox, int64(id)).Scan(&head)
 	if err != nil {
@@ -91,7 +94,7 @@ func (s *Store) MailboxContent(ctx context.Context, mailbox string, id ident.ID)
 
 // Replying notes that a mailbox answers a sender by itself, and reports false if
 // it did so since the given time.
-func (s *Store) Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error) {
+func (s Mailboxes) Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error) {
 	tag, err := s.pool.Exec(ctx, `INSERT INTO replied AS r (mailbox, sender, at) VALUES ($1, $2, $3)
 		ON CONFLICT (mailbox, sender) DO UPDATE SET at = excluded.at WHERE r.at < $4`, mailbox, sender, now, since)
 	return tag.RowsAffected() > 0, err

@@ -16,6 +16,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Runs are the runs of the nodes and what they lease.
+type Runs struct{ *DB }
+
 // Each start of a service is a run of its node, and leases carry the run's number. A run
 // that is over never comes back: every transaction that makes leases for it fails (see the
 // function alive), and what it holds is due again. A service whose run is over although
@@ -52,7 +55,7 @@ type watched struct {
 
 // RegisterNode begins a run and returns the number its leases carry. Earlier runs of the
 // same name are over: what they held is due again once ReleaseDead has been called.
-func (s *Store) RegisterNode(ctx context.Context, name string) (int, error) {
+func (s Runs) RegisterNode(ctx context.Context, name string) (int, error) {
 	var random [8]byte
 	_, _ = rand.Read(random[:])
 	key := int64(binary.BigEndian.Uint64(random[:]) >> 1)
@@ -72,7 +75,7 @@ func (s *Store) RegisterNode(ctx context.Context, name string) (int, error) {
 }
 
 // key is that of a run which this process began.
-func (s *Store) key(run int) int64 {
+func (s *DB) key(run int) int64 {
 	s.nodesMu.Lock()
 	defer s.nodesMu.Unlock()
 	return s.keys[run]
@@ -91,8 +94,8 @@ type Pulse struct {
 // Heartbeat says that a run goes on. It is a small durable write: when it returns without
 // error, the database takes what must not be lost. It has a connection of its own: that
 // all others are busy is no sign that the database is not well.
-func (s *Store) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
-	conn, err := s.pulse.get(ctx, s)
+func (s Runs) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
+	conn, err := s.pulse.get(ctx, s.DB)
 	if err != nil {
 		return p, err
 	}
@@ -117,7 +120,7 @@ type pulse struct {
 	renewed int64 // how often all connections were given up when it was made
 }
 
-func (p *pulse) get(ctx context.Context, s *Store) (*pgx.Conn, error) {
+func (p *pulse) get(ctx context.Context, s *DB) (*pgx.Conn, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if now := s.renewed.Load(); p.conn == nil || p.conn.IsClosed() || p.renewed != now || s.hosts.behind(p.conn.PgConn()) {
@@ -151,11 +154,11 @@ func (p *pulse) close() {
 const aliveSQL = `SELECT alive($1, $2)`
 
 // alive lets a transaction fail if the run that it makes leases for is over.
-func (s *Store) alive(run int) string { return fmt.Sprintf("SELECT alive(%d, %d);", run, s.key(run)) }
+func (s *DB) alive(run int) string { return fmt.Sprintf("SELECT alive(%d, %d);", run, s.key(run)) }
 
 // leasing runs a statement that takes leases for a run, in one round trip and one
 // transaction with the question whether the run goes on.
-func (s *Store) leasing(ctx context.Context, run int, sql string, args ...any) ([]Due, error) {
+func (s *DB) leasing(ctx context.Context, run int, sql string, args ...any) ([]Due, error) {
 	b := &pgx.Batch{}
 	b.Queue(aliveSQL, run, s.key(run))
 	b.Queue(sql, args...)
@@ -195,7 +198,7 @@ func over(err error) error {
 
 // ReleaseDead makes due what is leased to runs that are over, and returns how many
 // deliveries. Nodes that were silent for long are over from now on.
-func (s *Store) ReleaseDead(ctx context.Context) (int64, error) {
+func (s Runs) ReleaseDead(ctx context.Context) (int64, error) {
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		silent, err := s.silent(ctx, tx)
 		if err == nil && len(silent) > 0 {
@@ -229,7 +232,7 @@ func (s *Store) ReleaseDead(ctx context.Context) (int64, error) {
 // after a node has died. It has the run's lock whole, so no
 // transaction that leases for it is under way; what holds the lock (a process that was
 // stopped in the middle of one) loses its connection, and release comes again.
-func (s *Store) release(ctx context.Context, run int) (int64, error) {
+func (s Runs) release(ctx context.Context, run int) (int64, error) {
 	var released int64
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		var free bool
@@ -256,13 +259,13 @@ func (s *Store) release(ctx context.Context, run int) (int64, error) {
 // ReleaseLost makes due what is leased to runs that nobody knows of: a failover to a
 // standby that was behind can lose a node's row and keep its leases. The whole queue is
 // looked at.
-func (s *Store) ReleaseLost(ctx context.Context) (int64, error) {
+func (s Runs) ReleaseLost(ctx context.Context) (int64, error) {
 	tag, err := s.pool.Exec(ctx, `UPDATE delivery d SET lease = NULL WHERE lease IS NOT NULL AND NOT EXISTS (SELECT FROM node n WHERE n.id = d.lease)`)
 	return tag.RowsAffected(), err
 }
 
 // silent are the nodes whose word has not changed for long, by our own clock.
-func (s *Store) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
+func (s Runs) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 	rows, err := tx.Query(ctx, `SELECT id, seen_at FROM node WHERE NOT gone`)
 	if err != nil {
 		return nil, err
@@ -297,7 +300,7 @@ func (s *Store) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 }
 
 // ReleaseNode ends a run and makes due what it holds: at a graceful stop.
-func (s *Store) ReleaseNode(ctx context.Context, run int) error {
+func (s Runs) ReleaseNode(ctx context.Context, run int) error {
 	if _, err := s.pool.Exec(ctx, `UPDATE node SET gone = true WHERE id = $1 AND key = $2`, run, s.key(run)); err != nil {
 		return err
 	}
@@ -307,7 +310,7 @@ func (s *Store) ReleaseNode(ctx context.Context, run int) error {
 
 // Leases are deliveries leased to a run, in order. Leases are in no index, so that taking
 // one rewrites none: the whole queue is looked at.
-func (s *Store) Leases(ctx context.Context, run int) ([]LeaseHeld, error) {
+func (s Runs) Leases(ctx context.Context, run int) ([]LeaseHeld, error) {
 	rows, err := s.pool.Query(ctx, `SELECT message_id, n, lane FROM delivery WHERE lease = $1 ORDER BY 1, 2`, run)
 	if err != nil {
 		return nil, err

@@ -10,6 +10,9 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
+// Notices are what nodes tell each other.
+type Notices struct{ *DB }
+
 // Notice is what one node tells the others through the database.
 type Notice struct {
 	Kind string   `json:"kind"` // config or directory
@@ -26,7 +29,7 @@ const channel = "gull"
 const maxNotice = 7000
 
 // Say tells all nodes. It reports ErrLongNotice of a notice that is too long.
-func (s *Store) Say(ctx context.Context, n Notice) error {
+func (s Notices) Say(ctx context.Context, n Notice) error {
 	text, err := json.Marshal(n)
 	if err != nil {
 		return err
@@ -57,7 +60,7 @@ func notify(ctx context.Context, tx pgx.Tx, kind string, keys []string) error {
 // Listen calls f with every notice until ctx ends. After a connection that broke, was
 // frozen or leads to a former primary it calls missed, because notices may have been lost,
 // and goes on: ten seconds after another host takes writes at the latest.
-func (s *Store) Listen(ctx context.Context, missed func(), f func(Notice)) {
+func (s Notices) Listen(ctx context.Context, missed func(), f func(Notice)) {
 	for ctx.Err() == nil {
 		err := s.listen(ctx, missed, f)
 		if ctx.Err() != nil {
@@ -80,7 +83,7 @@ const (
 	listenAsk   = 2 * time.Second
 )
 
-func (s *Store) listen(ctx context.Context, missed func(), f func(Notice)) error {
+func (s Notices) listen(ctx context.Context, missed func(), f func(Notice)) error {
 	c := s.pool.Config().ConnConfig
 	s.hosts.order(c)
 	renewed := s.renewed.Load()

@@ -13,6 +13,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Outcomes are where attempts are recorded.
+type Outcomes struct{ *DB }
+
 // Outcome is how an attempt ended. Delivery holds the new state, cause and last
 // reply; the rest of it is as it was taken from the queue.
 type Outcome struct {
@@ -36,7 +39,7 @@ type Outcome struct {
 // after a lost answer: what is recorded already is left alone, and so is what another
 // run has recorded, or may be trying, meanwhile. New messages are leased to a run; foreign
 // are those that are not there, because their outcome is another run's.
-func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) (foreign []*Entry, err error) {
+func (s Outcomes) Finish(ctx context.Context, node int, outcomes []*Outcome) (foreign []*Entry, err error) {
 	var notices []*Entry
 	var used []*mail.Delivery
 	for _, o := range outcomes {
@@ -68,7 +71,7 @@ func (s *Store) Finish(ctx context.Context, node int, outcomes []*Outcome) (fore
 		}
 		counts := append(ended(outcomes, done), received(entered)...)
 		tables := append(entryTables(node, entered), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(counts))
-		return copyIn(ctx, tx.Conn().PgConn(), s.before(node, entered), tables)
+		return copyIn(ctx, tx.Conn().PgConn(), (Intake{s.DB}).before(node, entered), tables)
 	}))
 	return foreign, err
 }
@@ -151,7 +154,7 @@ func replyJSON(r *mail.LastReply) *string {
 // record moves rows in one round trip. It returns those that were there to be
 // moved: not those that were recorded before. An end counts whoever leases the delivery
 // by now: the remote host has spoken.
-func (s *Store) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (map[mail.DeliveryID]bool, error) {
+func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (map[mail.DeliveryID]bool, error) {
 	var final, later outcomeRows
 	var letters []*MailboxLetter
 	for _, o := range outcomes {

@@ -9,8 +9,11 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Pauses are what people have stopped.
+type Pauses struct{ *DB }
+
 // SetPause stops something, or changes why and until when, and tells all nodes.
-func (s *Store) SetPause(ctx context.Context, p mail.Pause) error {
+func (s Pauses) SetPause(ctx context.Context, p mail.Pause) error {
 	var until *time.Time
 	if !p.Until.IsZero() {
 		until = &p.Until.Time
@@ -26,7 +29,7 @@ func (s *Store) SetPause(ctx context.Context, p mail.Pause) error {
 }
 
 // EndPause lets something go on. It reports false if it was not stopped.
-func (s *Store) EndPause(ctx context.Context, kind, name string) (bool, error) {
+func (s Pauses) EndPause(ctx context.Context, kind, name string) (bool, error) {
 	ended := false
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `DELETE FROM pause WHERE kind = $1 AND name = $2`, kind, name)
@@ -40,7 +43,7 @@ func (s *Store) EndPause(ctx context.Context, kind, name string) (bool, error) {
 }
 
 // Pauses are all that count now; those whose time is over are taken out.
-func (s *Store) Pauses(ctx context.Context) ([]mail.Pause, error) {
+func (s Pauses) List(ctx context.Context) ([]mail.Pause, error) {
 	if _, err := s.pool.Exec(ctx, `DELETE FROM pause WHERE until <= now()`); err != nil {
 		return nil, err
 	}
@@ -57,7 +60,7 @@ func (s *Store) Pauses(ctx context.Context) ([]mail.Pause, error) {
 }
 
 // Nodes are the services that run, and those that fell silent within a day.
-func (s *Store) Nodes(ctx context.Context) ([]mail.Node, error) {
+func (s Runs) Nodes(ctx context.Context) ([]mail.Node, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT ON (name) name, id, started_at, seen_at,
 			(SELECT count(*) FROM (SELECT FROM delivery d WHERE d.lease = n.id LIMIT 50000) c), gone OR seen_at < now() - $1::interval
 		FROM node n WHERE seen_at > now() - interval '1 day' ORDER BY name, id DESC`, deadAfter)
@@ -77,7 +80,7 @@ func (s *Store) Nodes(ctx context.Context) ([]mail.Node, error) {
 }
 
 // RunningNodes are the names of the services that run.
-func (s *Store) RunningNodes(ctx context.Context) ([]string, error) {
+func (s Runs) RunningNodes(ctx context.Context) ([]string, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT name FROM node WHERE NOT gone AND seen_at > now() - $1::interval ORDER BY name`, deadAfter)
 	if err != nil {
 		return nil, err
@@ -86,6 +89,6 @@ func (s *Store) RunningNodes(ctx context.Context) ([]string, error) {
 }
 
 // Tell sends word to all nodes.
-func (s *Store) Tell(ctx context.Context, kind string, keys []string) error {
+func (s Notices) Tell(ctx context.Context, kind string, keys []string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error { return notify(ctx, tx, kind, keys) })
 }

@@ -12,6 +12,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Queue are the deliveries that wait.
+type Queue struct{ *DB }
+
 // Due is a delivery taken from the queue, with what of its message is needed to
 // send it.
 type Due struct {
@@ -68,7 +71,7 @@ const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due F
 // letter: what is due in it is found by index, letters of bulk senders behind
 // the others. Rows that are leased already are passed over; a lane has at most
 // its window of them.
-func (s *Store) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
+func (s Queue) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 	return s.leasing(ctx, l.Node, `
 		WITH lanes AS (SELECT id FROM (`+laneDue+`) l WHERE due <= $5 ORDER BY id <= $3, id), picked AS MATERIALIZED (
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
@@ -115,7 +118,7 @@ func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 
 // NextDue is when the next delivery without a lease may be due; zero if there is
 // none to come.
-func (s *Store) NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error) {
+func (s Queue) NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error) {
 	var t *time.Time
 	err := s.pool.QueryRow(ctx, `SELECT min(due) FROM (`+laneDue+`) l WHERE due > $3 AND due < 'infinity'`, int64s(skip), append([]string{}, routes...), now).Scan(&t)
 	if err != nil || t == nil {
@@ -125,7 +128,7 @@ func (s *Store) NextDue(ctx context.Context, now time.Time, skip []ident.ID, rou
 }
 
 // ReturnLeases gives deliveries back untried: they are due at the given time.
-func (s *Store) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error {
+func (s Queue) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error {
 	messages, ns := split(ids)
 	_, err := s.pool.Exec(ctx, `UPDATE delivery d SET lease = NULL, due_at = greatest(d.due_at, $4)
 		FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
@@ -136,7 +139,7 @@ func (s *Store) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryI
 // LeaseOverdue takes for a node, whatever their lane, deliveries whose time is
 // up: those of messages that came before a time, and those whose end a person
 // changed.
-func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]Due, error) {
+func (s Queue) LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]Due, error) {
 	return s.leasing(ctx, node, `
 		WITH picked AS MATERIALIZED (
 			SELECT * FROM (SELECT message_id, n FROM delivery
@@ -155,7 +158,7 @@ func (s *Store) LeaseOverdue(ctx context.Context, node int, now, before time.Tim
 
 // Unwarned reads, in order of ids behind after, deliveries of messages that came
 // before a time and whose senders were not told of the delay.
-func (s *Store) Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) (due []Due, last mail.DeliveryID, err error) {
+func (s Queue) Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) (due []Due, last mail.DeliveryID, err error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
 		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND message_id < $3 ORDER BY message_id, n LIMIT $4) d
 		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, int64(ident.Floor(before)), limit)
@@ -177,7 +180,7 @@ func (s *Store) Unwarned(ctx context.Context, after mail.DeliveryID, before time
 
 // Warn enters the notices of delays and records that the senders were told.
 // Notices about deliveries of which another node has told meanwhile are dropped.
-func (s *Store) Warn(ctx context.Context, node int, at time.Time, warnings []Warning) (dropped []*Entry, err error) {
+func (s Queue) Warn(ctx context.Context, node int, at time.Time, warnings []Warning) (dropped []*Entry, err error) {
 	var notices []*Entry
 	for _, w := range warnings {
 		notices = append(notices, w.Notices...)
@@ -214,7 +217,7 @@ func (s *Store) Warn(ctx context.Context, node int, at time.Time, warnings []War
 		if len(told) == 0 {
 			return nil
 		}
-		return copyIn(ctx, tx.Conn().PgConn(), s.before(node, told), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(received(told))))
+		return copyIn(ctx, tx.Conn().PgConn(), (Intake{s.DB}).before(node, told), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(received(told))))
 	})
 	return dropped, data(err)
 }
@@ -244,7 +247,7 @@ func split(ids []mail.DeliveryID) (messages []int64, ns []int16) {
 
 // PlannedBefore reads waiting deliveries that were planned under an earlier
 // revision, in order of their ids behind after.
-func (s *Store) PlannedBefore(ctx context.Context, revision int, after mail.DeliveryID, limit int) ([]Due, error) {
+func (s Queue) PlannedBefore(ctx context.Context, revision int, after mail.DeliveryID, limit int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
 		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND lease IS NULL AND revision < $3 AND detour = '' ORDER BY message_id, n LIMIT $4) d
 		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, revision, limit)
@@ -256,7 +259,7 @@ func (s *Store) PlannedBefore(ctx context.Context, revision int, after mail.Deli
 
 // Stranded reads waiting deliveries of the lanes of a route, in order of their ids
 // behind after.
-func (s *Store) Stranded(ctx context.Context, route string, after mail.DeliveryID, limit int) ([]Due, error) {
+func (s Queue) Stranded(ctx context.Context, route string, after mail.DeliveryID, limit int) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
 		FROM (SELECT d.* FROM lane l JOIN delivery d ON d.lane = l.id WHERE l.route = $3 AND (d.message_id, d.n) > ($1, $2) AND d.lease IS NULL ORDER BY d.message_id, d.n LIMIT $4) d
 		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, route, limit)
@@ -268,7 +271,7 @@ func (s *Store) Stranded(ctx context.Context, route string, after mail.DeliveryI
 
 // Reroute puts waiting deliveries into the lanes they are planned for now, due
 // at once. What is leased meanwhile is left alone: its node plans it anew.
-func (s *Store) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, error) {
+func (s Queue) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, error) {
 	if len(moved) == 0 {
 		return 0, nil
 	}
@@ -303,7 +306,7 @@ type Envelope struct {
 
 // RecentEnvelopes reads the last messages that came by a listener, newest first,
 // from before an id.
-func (s *Store) RecentEnvelopes(ctx context.Context, before ident.ID, limit int) ([]Envelope, error) {
+func (s Messages) RecentEnvelopes(ctx context.Context, before ident.ID, limit int) ([]Envelope, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, sender, size, listener, client_address, account
 		FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1) ORDER BY id DESC LIMIT $2`, int64(before), limit)
 	if err != nil {

@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Messages are messages, their deliveries, events and content.
+type Messages struct{ *DB }
+
 const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id, m.size, m.listener, m.client_address,
 	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.direction, m.identity`
 
@@ -30,7 +33,7 @@ func scanMessage(row pgx.CollectableRow) (mail.Message, error) {
 }
 
 // Message reads a message with all its deliveries.
-func (s *Store) Message(ctx context.Context, id ident.ID) (mail.Message, error) {
+func (s Messages) Message(ctx context.Context, id ident.ID) (mail.Message, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE m.id = $1`, int64(id))
 	if err != nil {
 		return mail.Message{}, err
@@ -49,7 +52,7 @@ const maxBegotten = 50
 
 // Begotten are the messages that a message begot, the first of them: notices,
 // automatic replies, and notices of others about it.
-func (s *Store) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error) {
+func (s Messages) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id LIMIT $2`, int64(id), maxBegotten)
 	if err != nil {
 		return nil, err
@@ -62,7 +65,7 @@ func (s *Store) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, erro
 }
 
 // LatestTo is the last message to a recipient that has left since a time.
-func (s *Store) LatestTo(ctx context.Context, recipient string, since time.Time) (ident.ID, error) {
+func (s Messages) LatestTo(ctx context.Context, recipient string, since time.Time) (ident.ID, error) {
 	var id ident.ID
 	err := s.pool.QueryRow(ctx, `SELECT message_id FROM delivery_done WHERE lower(recipient) = lower($1) AND message_id >= $2 ORDER BY message_id DESC LIMIT 1`,
 		recipient, int64(ident.Floor(since))).Scan(&id)
@@ -71,7 +74,7 @@ func (s *Store) LatestTo(ctx context.Context, recipient string, since time.Time)
 
 // addDeliveries fills in the deliveries of messages: waiting ones and finished
 // ones alike.
-func (s *Store) addDeliveries(ctx context.Context, messages []mail.Message) error {
+func (s Messages) addDeliveries(ctx context.Context, messages []mail.Message) error {
 	byID := map[ident.ID]*mail.Message{}
 	ids := make([]int64, len(messages))
 	for i := range messages {
@@ -102,7 +105,7 @@ func (s *Store) addDeliveries(ctx context.Context, messages []mail.Message) erro
 }
 
 // Events reads what happened to a message beyond what its rows tell, in order.
-func (s *Store) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) {
+func (s Messages) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) {
 	rows, err := s.pool.Query(ctx, `SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id = $1
 		UNION ALL
 		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id) FROM (
@@ -175,7 +178,7 @@ type Content struct {
 func ContentOf(data []byte) *Content { return &Content{rest: data, done: true} }
 
 // OpenContent reads the content of a message; ErrNotFound if there is none.
-func (s *Store) OpenContent(ctx context.Context, id ident.ID) (*Content, error) {
+func (s Messages) OpenContent(ctx context.Context, id ident.ID) (*Content, error) {
 	c := &Content{ctx: ctx, next: func(seq int) ([]byte, error) {
 		var data []byte
 		err := s.pool.QueryRow(ctx, `SELECT data FROM content WHERE message_id = $1 AND seq = $2`, int64(id), seq).Scan(&data)

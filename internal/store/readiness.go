@@ -11,11 +11,14 @@ import (
 	"gullroute/internal/core/readiness"
 )
 
+// Readiness are what was last seen of our domains from outside.
+type Readiness struct{ *DB }
+
 // maxChanges is how many changes of a domain's readiness are shown and kept.
 const maxChanges = 100
 
 // ReadinessHistory is what is on record of a domain; empty if nothing is.
-func (s *Store) ReadinessHistory(ctx context.Context, domain string) (*readiness.Looks, error) {
+func (s Readiness) ReadinessHistory(ctx context.Context, domain string) (*readiness.Looks, error) {
 	h := &readiness.Looks{Changes: []readiness.Turn{}}
 	var text []byte
 	err := s.pool.QueryRow(ctx, `SELECT report, passed FROM readiness WHERE domain = $1`, domain).Scan(&text, &h.Passed)
@@ -37,7 +40,7 @@ func (s *Store) ReadinessHistory(ctx context.Context, domain string) (*readiness
 }
 
 // SetReadiness puts a look on record, with what changed by it.
-func (s *Store) SetReadiness(ctx context.Context, r readiness.Readiness, h *readiness.Looks) error {
+func (s Readiness) SetReadiness(ctx context.Context, r readiness.Readiness, h *readiness.Looks) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO readiness (domain, at, report, passed) VALUES ($1, $2, $3, $4)
 			ON CONFLICT (domain) DO UPDATE SET at = excluded.at, report = excluded.report, passed = excluded.passed`, r.Domain, r.CheckedAt, r, append([]string{}, h.Passed...)); err != nil {
@@ -54,14 +57,14 @@ func (s *Store) SetReadiness(ctx context.Context, r readiness.Readiness, h *read
 }
 
 // ReadinessDue reports whether no look at any domain was taken since a time.
-func (s *Store) ReadinessDue(ctx context.Context, since time.Time) (bool, error) {
+func (s Readiness) ReadinessDue(ctx context.Context, since time.Time) (bool, error) {
 	var due bool
 	err := s.pool.QueryRow(ctx, `SELECT coalesce(max(at), 'epoch') < $1 FROM readiness`, since).Scan(&due)
 	return due, err
 }
 
 // AllReadiness are the last looks at every domain.
-func (s *Store) AllReadiness(ctx context.Context) ([]readiness.Readiness, error) {
+func (s Readiness) AllReadiness(ctx context.Context) ([]readiness.Readiness, error) {
 	rows, err := s.pool.Query(ctx, `SELECT report FROM readiness ORDER BY domain`)
 	if err != nil {
 		return nil, err

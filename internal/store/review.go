@@ -9,8 +9,11 @@ import (
 	"gullroute/internal/core/review"
 )
 
+// Findings are findings that somebody has accepted.
+type Findings struct{ *DB }
+
 // Accepted are the weaknesses that somebody decided to live with, by key.
-func (s *Store) Accepted(ctx context.Context) (map[string]review.Acceptance, error) {
+func (s Findings) Accepted(ctx context.Context) (map[string]review.Acceptance, error) {
 	rows, err := s.pool.Query(ctx, `SELECT key, who, at, because FROM accepted`)
 	if err != nil {
 		return nil, err
@@ -27,7 +30,7 @@ func (s *Store) Accepted(ctx context.Context) (map[string]review.Acceptance, err
 }
 
 // Accept puts a decision to live with a weakness on record.
-func (s *Store) Accept(ctx context.Context, who, key, because string) error {
+func (s Findings) Accept(ctx context.Context, who, key, because string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO accepted (key, who, because) VALUES ($1, $2, $3) ON CONFLICT (key) DO UPDATE SET who = excluded.who, at = now(), because = excluded.because`, key, who, because); err != nil {
 			return err
@@ -37,7 +40,7 @@ func (s *Store) Accept(ctx context.Context, who, key, because string) error {
 }
 
 // Reopen takes such a decision back.
-func (s *Store) Reopen(ctx context.Context, who, key string) error {
+func (s Findings) Reopen(ctx context.Context, who, key string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `DELETE FROM accepted WHERE key = $1`, key)
 		if err != nil {
@@ -51,7 +54,7 @@ func (s *Store) Reopen(ctx context.Context, who, key string) error {
 }
 
 // WithoutPassword are mailboxes that may send and have no password, the first of them.
-func (s *Store) WithoutPassword(ctx context.Context, limit int) ([]string, error) {
+func (s Directory) WithoutPassword(ctx context.Context, limit int) ([]string, error) {
 	rows, err := s.pool.Query(ctx, `SELECT address FROM mailbox WHERE may_submit AND password = '' ORDER BY key LIMIT $1`, limit)
 	if err != nil {
 		return nil, err
@@ -60,14 +63,14 @@ func (s *Store) WithoutPassword(ctx context.Context, limit int) ([]string, error
 }
 
 // KeepsSecrets reports whether anything is kept under the key file.
-func (s *Store) KeepsSecrets(ctx context.Context) (bool, error) {
+func (s Secrets) KeepsSecrets(ctx context.Context) (bool, error) {
 	var kept bool
 	err := s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM secret) OR EXISTS (SELECT FROM dkim_key)`).Scan(&kept)
 	return kept, err
 }
 
 // Now is the database's clock.
-func (s *Store) Now(ctx context.Context) (time.Time, error) {
+func (s *DB) Now(ctx context.Context) (time.Time, error) {
 	var t time.Time
 	err := s.pool.QueryRow(ctx, `SELECT clock_timestamp()`).Scan(&t)
 	return t, err

@@ -10,6 +10,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Revisions are the configuration: its revisions and the draft.
+type Revisions struct{ *DB }
+
 // ErrMoved reports that something changed since it was read.
 var ErrMoved = errors.New("it was changed meanwhile")
 
@@ -23,16 +26,16 @@ func scanRevision(row pgx.CollectableRow) (mail.Revision, error) {
 }
 
 // LatestRevision is the configuration in force; ErrNotFound before the first.
-func (s *Store) LatestRevision(ctx context.Context) (mail.Revision, error) {
+func (s Revisions) LatestRevision(ctx context.Context) (mail.Revision, error) {
 	return s.revision(ctx, `SELECT `+revisionColumns+`, text FROM config_revision ORDER BY number DESC LIMIT 1`)
 }
 
 // Revision is one by number.
-func (s *Store) Revision(ctx context.Context, number int) (mail.Revision, error) {
+func (s Revisions) Revision(ctx context.Context, number int) (mail.Revision, error) {
 	return s.revision(ctx, `SELECT `+revisionColumns+`, text FROM config_revision WHERE number = $1`, number)
 }
 
-func (s *Store) revision(ctx context.Context, sql string, args ...any) (mail.Revision, error) {
+func (s Revisions) revision(ctx context.Context, sql string, args ...any) (mail.Revision, error) {
 	rows, err := s.pool.Query(ctx, sql, args...)
 	if err != nil {
 		return mail.Revision{}, err
@@ -41,8 +44,8 @@ func (s *Store) revision(ctx context.Context, sql string, args ...any) (mail.Rev
 	return r, found(err)
 }
 
-// Revisions lists them without their texts, newest first, from before a number.
-func (s *Store) Revisions(ctx context.Context, before, limit int) ([]mail.Revision, error) {
+// List lists them without their texts, newest first, from before a number.
+func (s Revisions) List(ctx context.Context, before, limit int) ([]mail.Revision, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+revisionColumns+`, '' FROM config_revision WHERE $1 = 0 OR number < $1 ORDER BY number DESC LIMIT $2`, before, limit)
 	if err != nil {
 		return nil, err
@@ -68,7 +71,7 @@ type NewRevision struct {
 // AddRevision puts a configuration on record, tells all nodes and returns its
 // number, and of a revision that goes back what became of the directory, in sentences.
 // The same text as the latest makes no new revision.
-func (s *Store) AddRevision(ctx context.Context, n NewRevision) (int, []string, error) {
+func (s Revisions) AddRevision(ctx context.Context, n NewRevision) (int, []string, error) {
 	var number int
 	var says []string
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
@@ -120,7 +123,7 @@ func (s *Store) AddRevision(ctx context.Context, n NewRevision) (int, []string, 
 }
 
 // Confirm keeps a revision that would go back by itself.
-func (s *Store) Confirm(ctx context.Context, number int) (bool, error) {
+func (s Revisions) Confirm(ctx context.Context, number int) (bool, error) {
 	tag, err := s.pool.Exec(ctx, `UPDATE config_revision SET confirm_by = NULL WHERE number = $1 AND confirm_by IS NOT NULL
 		AND number = (SELECT max(number) FROM config_revision)`, number)
 	return tag.RowsAffected() > 0, err
@@ -135,7 +138,7 @@ type Draft struct {
 }
 
 // Draft reads the draft; ErrNotFound if there is none.
-func (s *Store) Draft(ctx context.Context) (Draft, error) {
+func (s Revisions) Draft(ctx context.Context) (Draft, error) {
 	var d Draft
 	err := s.pool.QueryRow(ctx, `SELECT base, text, version, changed_at FROM config_draft`).Scan(&d.Base, &d.Text, &d.Version, &d.ChangedAt)
 	return d, found(err)
@@ -143,7 +146,7 @@ func (s *Store) Draft(ctx context.Context) (Draft, error) {
 
 // SaveDraft writes the draft if it still has the version that was read, 0 for
 // none; else ErrMoved. It returns the new version.
-func (s *Store) SaveDraft(ctx context.Context, d Draft, who, what string) (int64, error) {
+func (s Revisions) SaveDraft(ctx context.Context, d Draft, who, what string) (int64, error) {
 	var version int64
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `LOCK TABLE config_draft IN EXCLUSIVE MODE`); err != nil {
@@ -170,7 +173,7 @@ func (s *Store) SaveDraft(ctx context.Context, d Draft, who, what string) (int64
 }
 
 // DropDraft forgets the draft.
-func (s *Store) DropDraft(ctx context.Context) error {
+func (s Revisions) DropDraft(ctx context.Context) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `DELETE FROM config_draft`); err != nil {
 			return err
@@ -183,7 +186,7 @@ func (s *Store) DropDraft(ctx context.Context) error {
 }
 
 // DraftChanges lists who changed what in the draft, the last 200, oldest first.
-func (s *Store) DraftChanges(ctx context.Context) ([]mail.DraftChange, error) {
+func (s Revisions) DraftChanges(ctx context.Context) ([]mail.DraftChange, error) {
 	rows, err := s.pool.Query(ctx, `SELECT at, who, text FROM (SELECT * FROM config_draft_change ORDER BY id DESC LIMIT 200) c ORDER BY id`)
 	if err != nil {
 		return nil, err

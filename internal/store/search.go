@@ -56,7 +56,7 @@ func narrow(q search.Query, lower, upper, after ident.ID) (ident.ID, ident.ID) {
 // Search finds messages, and what was refused before it became one, after the id
 // at which the page before ended. It counts nothing and never goes through more
 // than a page needs, as far as an index knows where to look.
-func (s *Store) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (Page, error) {
+func (s Messages) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (Page, error) {
 	started := time.Now()
 	lowest, err := s.oldest(ctx)
 	if err != nil {
@@ -120,7 +120,7 @@ func only(q search.Query) (ident.ID, bool) {
 }
 
 // oldest is an id before all that there is.
-func (s *Store) oldest(ctx context.Context) (ident.ID, error) {
+func (s Messages) oldest(ctx context.Context) (ident.ID, error) {
 	var name *string
 	err := s.pool.QueryRow(ctx, `SELECT min(right(c.relname, 8)) FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = 'message'::regclass`).Scan(&name)
 	if err != nil || name == nil {
@@ -131,7 +131,7 @@ func (s *Store) oldest(ctx context.Context) (ident.ID, error) {
 }
 
 // searchBetween finds what has an id in [lower, upper).
-func (s *Store) searchBetween(ctx context.Context, q search.Query, lower, upper ident.ID, limit int) ([]mail.Found, error) {
+func (s Messages) searchBetween(ctx context.Context, q search.Query, lower, upper ident.ID, limit int) ([]mail.Found, error) {
 	var found []mail.Found
 	if sql, args, ok := messagesSQL(q, lower, upper, limit); ok {
 		rows, err := s.pool.Query(ctx, sql, args...)

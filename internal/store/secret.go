@@ -8,8 +8,11 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Secrets are passwords for others, encrypted.
+type Secrets struct{ *DB }
+
 // SetSecret keeps a sealed secret.
-func (s *Store) SetSecret(ctx context.Context, who, name string, sealed []byte) error {
+func (s Secrets) SetSecret(ctx context.Context, who, name string, sealed []byte) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO secret (name, sealed, who) VALUES ($1, $2, $3)
 			ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, who = excluded.who, changed_at = now()`, name, sealed, who); err != nil {
@@ -23,7 +26,7 @@ func (s *Store) SetSecret(ctx context.Context, who, name string, sealed []byte) 
 }
 
 // RemoveSecret takes one out.
-func (s *Store) RemoveSecret(ctx context.Context, who, name string) error {
+func (s Secrets) RemoveSecret(ctx context.Context, who, name string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `DELETE FROM secret WHERE name = $1`, name)
 		if err != nil {
@@ -40,14 +43,14 @@ func (s *Store) RemoveSecret(ctx context.Context, who, name string) error {
 }
 
 // Secret reads a sealed secret.
-func (s *Store) Secret(ctx context.Context, name string) ([]byte, error) {
+func (s Secrets) Secret(ctx context.Context, name string) ([]byte, error) {
 	var sealed []byte
 	err := s.pool.QueryRow(ctx, `SELECT sealed FROM secret WHERE name = $1`, name).Scan(&sealed)
 	return sealed, found(err)
 }
 
-// Secrets lists names, never values.
-func (s *Store) Secrets(ctx context.Context) ([]mail.SecretLine, error) {
+// List lists names, never values.
+func (s Secrets) List(ctx context.Context) ([]mail.SecretLine, error) {
 	rows, err := s.pool.Query(ctx, `SELECT name, who, changed_at FROM secret ORDER BY name`)
 	if err != nil {
 		return nil, err

@@ -5,6 +5,9 @@ import (
 	"time"
 )
 
+// Limits are counts of what senders have sent, for the limits of rules.
+type Limits struct{ *DB }
+
 // Sent is what a holder sent under a rule.
 type Sent struct {
 	Rule, Holder string
@@ -15,7 +18,7 @@ type Sent struct {
 
 // AddSent adds to the counts and returns the holder's sums of the last hour and
 // day, as all nodes have counted them.
-func (s *Store) AddSent(ctx context.Context, list []Sent) error {
+func (s Limits) AddSent(ctx context.Context, list []Sent) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -34,7 +37,7 @@ func (s *Store) AddSent(ctx context.Context, list []Sent) error {
 }
 
 // SentSince reads a holder's counts under a rule.
-func (s *Store) SentSince(ctx context.Context, rule, holder string, since time.Time) ([]Sent, error) {
+func (s Limits) SentSince(ctx context.Context, rule, holder string, since time.Time) ([]Sent, error) {
 	rows, err := s.pool.Query(ctx, `SELECT hour, messages, recipients FROM sent_hour WHERE rule = $1 AND holder = $2 AND hour >= $3`, rule, holder, since)
 	if err != nil {
 		return nil, err
@@ -53,7 +56,7 @@ func (s *Store) SentSince(ctx context.Context, rule, holder string, since time.T
 }
 
 // ForgetSent drops counts and automatic replies that count no longer.
-func (s *Store) ForgetSent(ctx context.Context, now time.Time) error {
+func (s Limits) ForgetSent(ctx context.Context, now time.Time) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM sent_hour WHERE hour < $1`, now.Add(-48*time.Hour))
 	if err == nil {
 		_, err = s.pool.Exec(ctx, `DELETE FROM replied WHERE at < $1`, now.Add(-30*24*time.Hour))

@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// Sessions are sessions with their transcripts, and refusals.
+type Sessions struct{ *DB }
+
 // Dialogues compress well, and are small: one coder serves all.
 var (
 	pack, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10))
@@ -27,7 +30,7 @@ const sessionColumns = `id, node, direction, protocol, place, address, port, nam
 const refusalColumns = `id, at, session_id, node, listener, client_address, helo, account, sender, recipient, stage, code, enhanced, text, cause, rule, revision, size, subject, header_from, message_id`
 
 // Record keeps sessions with their dialogue, and refusals.
-func (s *Store) Record(ctx context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
+func (s Sessions) Record(ctx context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
 	refused := keys{kind: countRefused}
 	for _, r := range refusals {
 		if !r.Probe {
@@ -136,7 +139,7 @@ func scanRefusal(row pgx.CollectableRow) (mail.Refusal, error) {
 }
 
 // Session reads a session with its dialogue, as far as it is kept.
-func (s *Store) Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error) {
+func (s Sessions) Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id = $1`, int64(id))
 	if err != nil {
 		return mail.SessionRecord{}, err
@@ -158,7 +161,7 @@ func (s *Store) Session(ctx context.Context, id ident.ID) (mail.SessionRecord, e
 }
 
 // SessionsByID reads sessions without their dialogues.
-func (s *Store) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error) {
+func (s Sessions) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
@@ -170,7 +173,7 @@ func (s *Store) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Sessio
 }
 
 // RefusalsOf are the refusals of a session, in order.
-func (s *Store) RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error) {
+func (s Sessions) RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE session_id = $1 AND id >= $1 AND id < $2 AND client_address <> '' AND nullif(client_address, '')::inet = $3::text::inet ORDER BY id LIMIT 200`,
 		int64(session), int64(ident.Floor(ended.Add(time.Minute))), address)
 	if err != nil {
@@ -180,7 +183,7 @@ func (s *Store) RefusalsOf(ctx context.Context, session ident.ID, address string
 }
 
 // Refusal reads one refusal.
-func (s *Store) Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error) {
+func (s Sessions) Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE id = $1`, int64(id))
 	if err != nil {
 		return mail.Refusal{}, err
@@ -203,9 +206,9 @@ type SessionFilter struct {
 // else than time.
 const sortedAtMost = 50_000
 
-// Sessions lists sessions that have ended, newest first, or by what is asked
+// ListSessions lists sessions that have ended, newest first, or by what is asked
 // among the newest that match.
-func (s *Store) Sessions(ctx context.Context, f SessionFilter) ([]mail.Session, error) {
+func (s Sessions) ListSessions(ctx context.Context, f SessionFilter) ([]mail.Session, error) {
 	q := query{}
 	for _, c := range []struct{ column, value string }{{"direction", f.Direction}, {"protocol", f.Protocol}} {
 		if c.value != "" {
@@ -261,7 +264,7 @@ func (s *Store) Sessions(ctx context.Context, f SessionFilter) ([]mail.Session, 
 }
 
 // Watches are those that are not over.
-func (s *Store) Watches(ctx context.Context) ([]mail.Watch, error) {
+func (s Sessions) Watches(ctx context.Context) ([]mail.Watch, error) {
 	rows, err := s.pool.Query(ctx, `SELECT kind, what, who, until FROM watch WHERE until > now() ORDER BY until DESC`)
 	if err != nil {
 		return nil, err
@@ -276,7 +279,7 @@ func (s *Store) Watches(ctx context.Context) ([]mail.Watch, error) {
 
 // SetWatch begins, lengthens or (with a time that is over) ends a watch, and
 // tells all nodes.
-func (s *Store) SetWatch(ctx context.Context, w mail.Watch) error {
+func (s Sessions) SetWatch(ctx context.Context, w mail.Watch) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `DELETE FROM watch WHERE until < now()`); err != nil {
 			return err

@@ -100,7 +100,7 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	}
 	seen := 0
 	for after := ""; ; {
-		page, err := s.Mailboxes(ctx, MailboxList{After: after, Limit: 100})
+		page, err := s.Directory.ListMailboxes(ctx, MailboxList{After: after, Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -117,7 +117,7 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	}
 	for words, want := range map[MailboxList]int{{Search: "HAND 24"}: 11, {Search: "pier@"}: 1, {Domain: "xn--blgevik-q1a.example"}: 1, {Search: "%"}: 0} {
 		words.Limit = 100 // by address
-		if page, err := s.Mailboxes(ctx, words); err != nil || len(page) != want {
+		if page, err := s.Directory.ListMailboxes(ctx, words); err != nil || len(page) != want {
 			t.Errorf("%+v: %d, want %d, %v", words, len(page), want, err)
 		}
 	}
@@ -138,7 +138,7 @@ func TestMailboxesAreSortedByWhatTheyUse(t *testing.T) {
 	for sort, want := range map[string]string{"name": "ada Bo Cleo", "used": "Cleo ada Bo", "quota": "ada Cleo Bo", "address": "Bo ada Cleo"} {
 		var got []string
 		for after := ""; len(got) < 3; {
-			page, err := s.Mailboxes(ctx, MailboxList{Sort: sort, After: after, Limit: 2})
+			page, err := s.Directory.ListMailboxes(ctx, MailboxList{Sort: sort, After: after, Limit: 2})
 			if err != nil || len(page) == 0 {
 				t.Fatal(sort, page, err)
 			}
@@ -209,7 +209,7 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 	if log, _ := s.DraftChanges(ctx); len(log) != 0 {
 		t.Errorf("and so does its record: %v", log)
 	}
-	list, err := s.Revisions(ctx, 0, 10)
+	list, err := s.Revisions.List(ctx, 0, 10)
 	if err != nil || len(list) != 2 || !list[0].Forced || list[0].Why != "because" || list[0].ConfirmBy.IsZero() || list[0].Text != "" {
 		t.Errorf("%+v %v", list, err)
 	}
@@ -267,7 +267,7 @@ func TestSecretsRepliesAndCountsAreKept(t *testing.T) {
 	if err := s.SetSecret(ctx, "keeper", "harbourlight", []byte("sealed")); err != nil {
 		t.Fatal(err)
 	}
-	if list, err := s.Secrets(ctx); err != nil || len(list) != 1 || list[0].Who != "keeper" {
+	if list, err := s.Secrets.List(ctx); err != nil || len(list) != 1 || list[0].Who != "keeper" {
 		t.Errorf("%+v %v", list, err)
 	}
 	if err := s.RemoveSecret(ctx, "keeper", "harbourlight"); err != nil {

@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/snag"
 )
 
+// Snags are the troubles on record, and the alerts about them.
+type Snags struct{ *DB }
+
 // SnagSeen is what was seen of one trouble since it was last written.
 type SnagSeen struct {
 	ID       ident.ID // if it is new
@@ -36,7 +39,7 @@ const maxTouched = 20
 const reopenFor = "1 hour"
 
 // SeeSnags opens troubles and adds to those that are open.
-func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
+func (s Snags) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 	b := &pgx.Batch{}
 	for i := range seen {
 		x := &seen[i]
@@ -72,7 +75,7 @@ func (s *Store) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 // many in any order.
 const snagLock = 4617
 
-func (s *Store) writeSnags(ctx context.Context, b *pgx.Batch) error {
+func (s Snags) writeSnags(ctx context.Context, b *pgx.Batch) error {
 	return data(s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
@@ -85,7 +88,7 @@ func (s *Store) writeSnags(ctx context.Context, b *pgx.Batch) error {
 }
 
 // OpenPlaces are the places of open troubles that a letter getting through ends.
-func (s *Store) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) {
+func (s Snags) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT place_kind, place FROM snag WHERE NOT closed AND by_delivery LIMIT $1`, limit)
 	if err != nil {
 		return nil, err
@@ -94,7 +97,7 @@ func (s *Store) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error)
 }
 
 // EndSnags closes the troubles at places at which letters got through since.
-func (s *Store) EndSnags(ctx context.Context, through map[snag.Place]time.Time) error {
+func (s Snags) EndSnags(ctx context.Context, through map[snag.Place]time.Time) error {
 	b := &pgx.Batch{}
 	for p, at := range through {
 		b.Queue(`UPDATE snag SET closed = true, closed_at = $3, ended = 'a letter got through' WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2 AND last_at < $3`, p.Kind, p.Name, at)
@@ -103,7 +106,7 @@ func (s *Store) EndSnags(ctx context.Context, through map[snag.Place]time.Time) 
 }
 
 // EndSnag closes a trouble of a domain.
-func (s *Store) EndSnag(ctx context.Context, c diagnose.Cause, domain, why string, now time.Time) error {
+func (s Snags) EndSnag(ctx context.Context, c diagnose.Cause, domain, why string, now time.Time) error {
 	_, err := s.pool.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $4, ended = $3 WHERE NOT closed AND cause = $1 AND place_kind = 'domain' AND place = $2`, c, domain, why, now)
 	return err
 }
@@ -111,7 +114,7 @@ func (s *Store) EndSnag(ctx context.Context, c diagnose.Cause, domain, why strin
 // RefreshSnags counts what open troubles hold up, rates them, ends those of which
 // nothing was seen for long, and puts together what many places show at once. Only
 // one node does it at a time; the others do nothing.
-func (s *Store) RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error {
+func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
 		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1)`, snagLock).Scan(&mine); err != nil || !mine {
@@ -253,8 +256,8 @@ func scanSnagWith(row pgx.CollectableRow, first ...any) (x snag.Snag, err error)
 	return x, err
 }
 
-// Snags lists troubles: the open ones worst first, the closed ones newest first.
-func (s *Store) Snags(ctx context.Context, f SnagFilter) ([]snag.Snag, error) {
+// List lists troubles: the open ones worst first, the closed ones newest first.
+func (s Snags) List(ctx context.Context, f SnagFilter) ([]snag.Snag, error) {
 	q := &query{}
 	if f.Closed {
 		q.WriteString(" AND closed")
@@ -301,7 +304,7 @@ func (s *Store) Snags(ctx context.Context, f SnagFilter) ([]snag.Snag, error) {
 }
 
 // Snag reads one trouble with its hours.
-func (s *Store) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
+func (s Snags) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+snagColumns+` FROM snag WHERE id = $1`, int64(id))
 	if err != nil {
 		return snag.Snag{}, err
@@ -322,7 +325,7 @@ func (s *Store) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
 }
 
 // SnagCounts are how many are open by severity, without muted ones and parts.
-func (s *Store) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
+func (s Snags) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
 	rows, err := s.pool.Query(ctx, `SELECT severity, count(*) FROM snag WHERE NOT closed AND part_of = 0 AND muted_until < now() GROUP BY severity`)
 	if err != nil {
 		return nil, err
@@ -345,7 +348,7 @@ type SnagChange struct {
 }
 
 // ChangeSnag writes what a person said.
-func (s *Store) ChangeSnag(ctx context.Context, id ident.ID, who string, c SnagChange) error {
+func (s Snags) ChangeSnag(ctx context.Context, id ident.ID, who string, c SnagChange) error {
 	tag, err := s.pool.Exec(ctx, `UPDATE snag SET note = coalesce($2, note), note_by = CASE WHEN $2::text IS NULL THEN note_by ELSE $5 END, mine = coalesce($3, mine), muted_until = coalesce($4, muted_until) WHERE id = $1`,
 		int64(id), c.Note, c.Mine, c.MutedUntil, who)
 	if err == nil && tag.RowsAffected() == 0 {
@@ -356,7 +359,7 @@ func (s *Store) ChangeSnag(ctx context.Context, id ident.ID, who string, c SnagC
 
 // ForgetSnags drops closed troubles that ended before a time, and what open ones
 // were met before it.
-func (s *Store) ForgetSnags(ctx context.Context, before time.Time) error {
+func (s Snags) ForgetSnags(ctx context.Context, before time.Time) error {
 	if _, err := s.pool.Exec(ctx, `DELETE FROM snag_hour WHERE at < $1`, before); err != nil {
 		return err
 	}
@@ -365,7 +368,7 @@ func (s *Store) ForgetSnags(ctx context.Context, before time.Time) error {
 }
 
 // SnagParts are the lanes of the troubles that one of ours is made of.
-func (s *Store) SnagParts(ctx context.Context, id ident.ID) ([]ident.ID, error) {
+func (s Snags) SnagParts(ctx context.Context, id ident.ID) ([]ident.ID, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT unnest(lanes) FROM snag WHERE part_of = $1 AND NOT closed LIMIT 500`, int64(id))
 	if err != nil {
 		return nil, err

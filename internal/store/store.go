@@ -39,8 +39,8 @@ func full(err error) error {
 	return err
 }
 
-// Store is the database. It is safe for several goroutines.
-type Store struct {
+// DB is the database. It is safe for several goroutines.
+type DB struct {
 	pool database
 
 	lanesMu sync.RWMutex
@@ -59,13 +59,13 @@ type Store struct {
 
 // Open connects, brings the schema up to date and makes the partitions that are
 // needed next.
-func Open(ctx context.Context, url string) (*Store, error) {
+func Open(ctx context.Context, url string) (*DB, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	cfg.MaxConns = max(cfg.MaxConns, 16)
-	s := &Store{hosts: hosts{former: map[string]Generation{}, names: map[string]string{}}, lanes: map[ident.ID]time.Time{}, keys: map[int]int64{}, deadAfter: deadAfter}
+	s := &DB{hosts: hosts{former: map[string]Generation{}, names: map[string]string{}}, lanes: map[ident.ID]time.Time{}, keys: map[int]int64{}, deadAfter: deadAfter}
 	if err := s.hosts.prepare(cfg); err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
@@ -88,15 +88,15 @@ func Open(ctx context.Context, url string) (*Store, error) {
 }
 
 // Close ends all connections.
-func (s *Store) Close() {
+func (s *DB) Close() {
 	s.pulse.drop()
 	s.pool.Close()
 }
 
 // Ping reports whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+func (s *DB) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
-func (s *Store) migrate(ctx context.Context) error {
+func (s *DB) migrate(ctx context.Context) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -156,7 +156,7 @@ type Retention struct{ Messages, Transcripts time.Duration }
 
 // KeepPartitions makes the partitions for the days around now and drops those that
 // are past their time, unless a message of theirs still waits.
-func (s *Store) KeepPartitions(ctx context.Context, now time.Time, keep Retention) error {
+func (s *DB) KeepPartitions(ctx context.Context, now time.Time, keep Retention) error {
 	if err := s.MakePartitions(ctx, now.AddDate(0, 0, -1), now.AddDate(0, 0, daysAhead)); err != nil || keep.Messages == 0 {
 		return err
 	}
@@ -166,7 +166,7 @@ func (s *Store) KeepPartitions(ctx context.Context, now time.Time, keep Retentio
 }
 
 // MakePartitions makes the partitions of days that are not there yet.
-func (s *Store) MakePartitions(ctx context.Context, first, last time.Time) error {
+func (s *DB) MakePartitions(ctx context.Context, first, last time.Time) error {
 	first, last = first.UTC().Truncate(24*time.Hour), last.UTC().Truncate(24*time.Hour)
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtext('gull partitions'))`); err != nil {
@@ -191,7 +191,7 @@ const lockWait = "300ms"
 
 // dropOld drops partitions, one at a time, each in a moment: who writes to the
 // table meanwhile does not notice.
-func (s *Store) dropOld(ctx context.Context, before time.Time, tables ...string) error {
+func (s *DB) dropOld(ctx context.Context, before time.Time, tables ...string) error {
 	var oldest *int64
 	if err := s.pool.QueryRow(ctx, `SELECT min(message_id) FROM delivery`).Scan(&oldest); err != nil {
 		return err
@@ -225,7 +225,7 @@ func (s *Store) dropOld(ctx context.Context, before time.Time, tables ...string)
 }
 
 // inTx runs f in a transaction. After an error of the commit it may have happened.
-func (s *Store) inTx(ctx context.Context, f func(pgx.Tx) error) error {
+func (s *DB) inTx(ctx context.Context, f func(pgx.Tx) error) error {
 	beginning, cancel := limited(ctx)
 	defer cancel()
 	tx, err := s.pool.Begin(beginning)

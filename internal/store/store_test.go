@@ -36,11 +36,12 @@ func open(t *testing.T) (*Store, int) {
 		t.Fatal(err)
 	}
 	conn.Close(ctx)
-	s, err := Open(ctx, strings.TrimSuffix(server, "postgres")+name)
+	db, err := Open(ctx, strings.TrimSuffix(server, "postgres")+name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(s.Close)
+	t.Cleanup(db.Close)
+	s := All(db)
 	node, err := s.RegisterNode(ctx, "shore")
 	if err != nil {
 		t.Fatal(err)
@@ -406,7 +407,7 @@ func TestLanesAreCounted(t *testing.T) {
 	if _, err := s.Finish(ctx, node, []*Outcome{outcome(ours[0], mail.Deferred)}); err != nil {
 		t.Fatal(err)
 	}
-	lanes, err := s.Lanes(ctx)
+	lanes, err := s.Lanes.List(ctx)
 	if err != nil || len(lanes) != 2 {
 		t.Fatalf("%+v %v", lanes, err)
 	}
@@ -478,7 +479,7 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 			t.Errorf("%s: %d were touched", c.name, done)
 		}
 	}
-	items, err := s.Queue(ctx, mail.Filter{State: mail.Held, Limit: 10})
+	items, err := s.Queue.List(ctx, mail.Filter{State: mail.Held, Limit: 10})
 	if err != nil || len(items) != 1 || items[0].Delivery.Recipient != "d@saltmarsh.example" {
 		t.Errorf("%+v %v", items, err)
 	}
@@ -498,7 +499,7 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 	compare := func(when string) {
 		t.Helper()
 		for range 2 { // as the changes stand, and gathered
-			lanes, err := s.Lanes(ctx)
+			lanes, err := s.Lanes.List(ctx)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -53,7 +53,7 @@ const (
 )
 
 // FateOf finds out what became of a commit by one of the messages it entered.
-func (s *Store) FateOf(ctx context.Context, u *Unclear, id ident.ID) (Fate, error) {
+func (s Intake) FateOf(ctx context.Context, u *Unclear, id ident.ID) (Fate, error) {
 	var running, there bool
 	// First the process, then the message: in the other order it could commit in between.
 	if err := s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_stat_activity WHERE pid = $1 AND usename = current_user AND datname = current_database() AND pid <> pg_backend_pid() AND state <> 'idle')`,
@@ -75,7 +75,7 @@ func (s *Store) FateOf(ctx context.Context, u *Unclear, id ident.ID) (Fate, erro
 // Withdraw takes back messages whose clients were told no: those that are there are
 // deleted, and those that come to light later are never delivered. It waits for no
 // standby: it must be there before what it withdraws comes to light.
-func (s *Store) Withdraw(ctx context.Context, ids []ident.ID) error {
+func (s Intake) Withdraw(ctx context.Context, ids []ident.ID) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = local`); err != nil {
 			return err
@@ -101,7 +101,7 @@ func unenter(ctx context.Context, tx pgx.Tx, ids []int64) error {
 const withdrawnKept = 30 * 24 * time.Hour
 
 // DropWithdrawn deletes withdrawn messages that have come to light, and returns how many.
-func (s *Store) DropWithdrawn(ctx context.Context, now time.Time) (int, error) {
+func (s Intake) DropWithdrawn(ctx context.Context, now time.Time) (int, error) {
 	rows, err := s.pool.Query(ctx, `SELECT w.message_id FROM withdrawn w WHERE EXISTS (SELECT FROM delivery d WHERE d.message_id = w.message_id) LIMIT 10000`)
 	if err != nil {
 		return 0, err
