@@ -14,8 +14,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/ident"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/snags"
-	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -199,7 +199,7 @@ func (b *bench) relayOnce(n int) (float64, error) {
 		if _, _, err := b.fail(st, manyPlaces); err != nil {
 			return 0, err
 		}
-		keep = snags.New(st, ident.NewMaker(8, time.Now), tally.New(), slog.New(slog.DiscardHandler))
+		keep = snags.New(st, ident.NewMaker(8, time.Now), counters.New(), slog.New(slog.DiscardHandler))
 		ctx, stop := context.WithCancel(b.ctx)
 		defer stop()
 		go keep.Run(ctx)

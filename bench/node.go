@@ -12,11 +12,11 @@ import (
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/snags"
-	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -95,7 +95,7 @@ func startNode(st queue.Store, id int, sink string, sending bool, keep *snags.Ke
 		c.Service.Connections = 0
 	}
 	compiled := config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
-	hub, count, ids := live.NewHub(), tally.New(), ident.NewMaker(id, time.Now)
+	hub, count, ids := feed.NewHub(), counters.New(), ident.NewMaker(id, time.Now)
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	options := queue.Options{Store: st, Node: id, Name: "bench", IDs: ids, Hub: hub, Tally: count, Log: log}
 	if keep != nil {

@@ -15,9 +15,9 @@ import (
 	"github.com/emersion/go-msgauth/dkim"
 
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
+	"gullroute/internal/core/senderauth"
 	"gullroute/internal/simnet"
 )
 
@@ -178,11 +178,11 @@ func readLog(t *testing.T, s *stack) []byte { return []byte(readFile(t, s.dir+"/
 // foreign signs letters as somebody else's domain.
 func foreign(t *testing.T, s *stack, domain string) func(content string) string {
 	t.Helper()
-	private, record, err := identity.NewKey(identity.Ed25519)
+	private, record, err := senderauth.NewKey(senderauth.Ed25519)
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, err := identity.ReadKey(private)
+	key, err := senderauth.ReadKey(private)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -257,14 +257,14 @@ func TestWhoALetterIsFromIsFoundAndActedOn(t *testing.T) {
 				t.Fatalf("nothing was found: %v", err)
 			}
 			f := tr.Message.Identity
-			sig := identity.None
+			sig := senderauth.None
 			if len(f.DKIM) > 0 {
 				sig = f.DKIM[0].Result
 			}
 			if got := fmt.Sprintf("spf=%s dkim=%s dmarc=%s", f.SPF.Result, sig, f.DMARC.Result); got != c.want {
 				t.Errorf("%s, want %s: %+v", got, c.want, f)
 			}
-			if held := c.state == mail.Held; held != (f.Action == identity.Hold) || held && !strings.Contains(s.run(t, "trace", "show", id), "held: ") {
+			if held := c.state == mail.Held; held != (f.Action == senderauth.Hold) || held && !strings.Contains(s.run(t, "trace", "show", id), "held: ") {
 				t.Errorf("what was done: %+v", f)
 			}
 			var raw bytes.Buffer

@@ -16,9 +16,9 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"gullroute/internal/core/archive"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/transcript"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/simnet"
 	"gullroute/internal/virtual"
@@ -168,7 +168,7 @@ func write(rows *virtual.Rows, file string) error {
 		}
 	}
 	for _, s := range sessions {
-		lines, err := dialogue.Read(s.Transcript)
+		lines, err := transcript.Read(s.Transcript)
 		if err != nil {
 			return err
 		}

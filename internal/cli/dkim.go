@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
+	"gullroute/internal/core/senderauth"
 )
 
 func (a *app) dkimCommand() *cobra.Command {
@@ -113,8 +113,8 @@ func (a *app) dkimMake() *cobra.Command {
 
 func keyFlags(c *cobra.Command, selector, algorithm *string) {
 	c.Flags().StringVar(selector, "selector", "", "its name in DNS; by kind and month if not given")
-	c.Flags().StringVar(algorithm, "algorithm", identity.RSA2048, "rsa-2048, rsa-3072 or ed25519; many servers verify RSA only, so let Ed25519 sign beside it")
-	_ = c.RegisterFlagCompletionFunc("algorithm", cobra.FixedCompletions(identity.Algorithms, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().StringVar(algorithm, "algorithm", senderauth.RSA2048, "rsa-2048, rsa-3072 or ed25519; many servers verify RSA only, so let Ed25519 sign beside it")
+	_ = c.RegisterFlagCompletionFunc("algorithm", cobra.FixedCompletions(senderauth.Algorithms, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (a *app) dkimImport() *cobra.Command {

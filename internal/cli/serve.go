@@ -19,9 +19,9 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"gullroute/internal/engine"
-	"gullroute/internal/engine/seal"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/syslog"
+	"gullroute/internal/keyfile"
 	"gullroute/internal/service"
 	"gullroute/internal/store"
 )
@@ -110,7 +110,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	defer st.Close()
-	box, err := seal.Open(f.keyFile)
+	box, err := keyfile.Open(f.keyFile)
 	if err != nil {
 		return err
 	}

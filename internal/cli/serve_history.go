@@ -16,11 +16,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"gullroute/internal/core/archive"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/transcript"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/snags"
-	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -87,7 +87,7 @@ func (t *troubles) refusal(r mail.Refusal) {
 // keep makes the snags.
 func (t troubles) keep(ctx context.Context, s *store.Store) error {
 	slices.SortStableFunc(t, func(a, b trouble) int { return a.at.Compare(b.at) })
-	k := snags.New(s, ident.NewMaker(0, time.Now), tally.New(), slog.New(slog.DiscardHandler))
+	k := snags.New(s, ident.NewMaker(0, time.Now), counters.New(), slog.New(slog.DiscardHandler))
 	for _, x := range t {
 		if x.refusal != nil {
 			k.Refusal(x.refusal)
@@ -167,7 +167,7 @@ func (a *app) loadHistory(ctx context.Context, s *store.Store, r io.Reader) erro
 			}
 			rec := mail.SessionRecord{Session: x.Session}
 			if len(x.Dialogue) > 0 {
-				rec.Transcript = dialogue.Again(x.Dialogue)
+				rec.Transcript = transcript.Again(x.Dialogue)
 			}
 			h.Sessions = append(h.Sessions, rec)
 		}

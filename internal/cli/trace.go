@@ -14,8 +14,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"gullroute/internal/client"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/senderauth"
 )
 
 func (a *app) traceCommand() *cobra.Command {
@@ -525,7 +525,7 @@ func (a *app) notTaken(h mail.HandedIn) error {
 	return fmt.Errorf("the letter was not taken at listener %s: %s", h.Listener, last)
 }
 
-func signatureWords(list []identity.Signature) string {
+func signatureWords(list []senderauth.Signature) string {
 	if len(list) == 0 {
 		return "none"
 	}

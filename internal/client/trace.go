@@ -8,9 +8,9 @@ import (
 	"strconv"
 
 	"gullroute/internal/core/archive"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
+	"gullroute/internal/core/transcript"
 )
 
 // FoundPage is one page of what a search found.
@@ -47,9 +47,9 @@ func (c *Client) Sessions(ctx context.Context, filter url.Values) (Page[mail.Ses
 // SessionView is a session with its dialogue.
 type SessionView struct {
 	mail.Session
-	Lines    []dialogue.Line `json:"lines"`
-	Missing  string          `json:"missing,omitempty"`
-	Refusals []mail.Refusal  `json:"refusals"`
+	Lines    []transcript.Line `json:"lines"`
+	Missing  string            `json:"missing,omitempty"`
+	Refusals []mail.Refusal    `json:"refusals"`
 }
 
 // Session reads one session.

@@ -11,10 +11,10 @@ import (
 	"github.com/miekg/dns"
 
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
-	asking "gullroute/internal/engine/identity"
+	"gullroute/internal/core/senderauth"
 	"gullroute/internal/engine/resolve"
+	asking "gullroute/internal/engine/senderauth"
 	"gullroute/internal/store"
 )
 
@@ -35,9 +35,9 @@ func (e *Engine) MakeKey(ctx context.Context, who string, n NewKey) (mail.DKIMKe
 	var private string
 	var err error
 	if n.Private != "" {
-		private, k.Record.Value, k.Algorithm, err = identity.ImportKey(n.Private)
+		private, k.Record.Value, k.Algorithm, err = senderauth.ImportKey(n.Private)
 	} else {
-		private, k.Record.Value, err = identity.NewKey(n.Algorithm)
+		private, k.Record.Value, err = senderauth.NewKey(n.Algorithm)
 	}
 	if err != nil {
 		return k, input("%w", err)
@@ -145,7 +145,7 @@ func (e *Engine) keyFault(ctx context.Context, k mail.DKIMKey) (fault string, kn
 	case len(texts) > 1:
 		return fmt.Sprintf("there are %d TXT records at %s; one must stand alone", len(texts), k.Record.Name), true
 	}
-	if err := identity.SameKey(k.Record.Value, texts[0]); err != nil {
+	if err := senderauth.SameKey(k.Record.Value, texts[0]); err != nil {
 		return err.Error(), true
 	}
 	return "", true
@@ -158,7 +158,7 @@ func (e *Engine) freshResolver() *resolve.Resolver {
 }
 
 // identify finds who a letter that comes in is from.
-func (e *Engine) identify(ctx context.Context, f asking.Facts) identity.Finding {
+func (e *Engine) identify(ctx context.Context, f asking.Facts) senderauth.Finding {
 	return asking.Check(ctx, e.resolver.Load(), f)
 }
 
@@ -217,7 +217,7 @@ func (e *Engine) followKeys(ctx context.Context) error {
 		private, err := e.Box.Unseal(sealName(name[0], name[1]), box)
 		if err == nil {
 			var k asking.Key
-			if k.Signer, err = identity.ReadKey(private); err == nil {
+			if k.Signer, err = senderauth.ReadKey(private); err == nil {
 				k.Domain, k.Selector = name[0], name[1]
 				keys = append(keys, k)
 			}

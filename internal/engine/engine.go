@@ -23,20 +23,20 @@ import (
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine/allowance"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/identity"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
-	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/resolve"
-	"gullroute/internal/engine/seal"
+	"gullroute/internal/engine/senderauth"
+	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/snags"
-	"gullroute/internal/engine/supervise"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/keyfile"
 	"gullroute/internal/store"
+	"gullroute/internal/supervise"
 )
 
 // Options are what a node is made of.
@@ -46,7 +46,7 @@ type Options struct {
 	SpoolDir string
 	Bind     map[string]netip.AddrPort // listeners' addresses, in place of the configured ones
 	Roots    *x509.CertPool
-	Box      *seal.Box // of secrets; nil has no key
+	Box      *keyfile.Box // of secrets; nil has no key
 	// ConsoleInClear says that the console listens on the network without TLS.
 	ConsoleInClear bool
 	Log            *slog.Logger
@@ -55,13 +55,13 @@ type Options struct {
 // Engine is a node.
 type Engine struct {
 	Options
-	Hub     *live.Hub
-	Tally   *tally.Tally
+	Hub     *feed.Hub
+	Tally   *counters.Counters
 	Queue   *queue.Queue
 	Receive *receive.Server
 	SignIn  *signin.Checker
-	Sent    *allowance.Counter
-	Record  *record.Recorder
+	Sent    *limits.Counter
+	Record  *sessions.Recorder
 	Snags   *snags.Keeper
 	Started time.Time
 
@@ -100,13 +100,13 @@ func New(ctx context.Context, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("node: %w", err)
 	}
-	e := &Engine{Options: o, Hub: live.NewHub(), Tally: tally.New(), SignIn: signin.NewChecker(o.Store, salt), Sent: allowance.New(o.Store), Started: time.Now(),
+	e := &Engine{Options: o, Hub: feed.NewHub(), Tally: counters.New(), SignIn: signin.NewChecker(o.Store, salt), Sent: limits.New(o.Store), Started: time.Now(),
 		background: supervise.New(o.Log), asked: make(chan struct{}, 1), missed: make(chan struct{}, 1), done: make(chan struct{}), recorded: make(chan struct{}), running: context.Background()}
 	e.SignIn.Limiter.Proofs = o.Store
 	ids := ident.NewMaker(node, time.Now)
 	e.Snags = snags.New(o.Store, ids, e.Tally, o.Log)
-	e.Record = record.New(record.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
-	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &identity.Signer{}, Recovered: e.recovered, Journal: journalPath(o),
+	e.Record = sessions.New(sessions.Options{Store: o.Store, Node: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log})
+	e.Queue = queue.New(queue.Options{Store: o.Store, Node: node, Name: o.Name, IDs: ids, Hub: e.Hub, Snags: e.Snags, Tally: e.Tally, Log: o.Log, Signer: &senderauth.Signer{}, Recovered: e.recovered, Journal: journalPath(o),
 		Outward: deliver.Options{Roots: o.Roots, Secrets: e.secret, Record: e.Record, IDs: ids}})
 	e.Receive = receive.New(receive.Options{Intake: e.Queue, Contents: o.Store, IDs: ids, Hub: e.Hub, Record: e.Record, Log: o.Log, Node: o.Name, SpoolDir: o.SpoolDir, Bind: o.Bind,
 		SignIn: e.SignIn, Allowance: e.Sent, Verify: e.verify, Identify: e.identify, Original: e.original, Expansion: e.Queue.Expansion, Use: func(ctx context.Context, mailbox string) (int64, error) {

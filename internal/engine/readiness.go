@@ -23,13 +23,13 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
-	core "gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
 	"gullroute/internal/core/readiness"
+	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/engine/deliver"
-	asking "gullroute/internal/engine/identity"
 	"gullroute/internal/engine/resolve"
+	asking "gullroute/internal/engine/senderauth"
 )
 
 // readinessTime bounds a check of one domain.

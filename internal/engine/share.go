@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/store"
 )
 
@@ -34,7 +34,7 @@ func (e *Engine) share(ctx context.Context) {
 	defer tick.Stop()
 	give := time.NewTicker(giveEvery)
 	defer give.Stop()
-	var own *live.Watcher
+	var own *feed.Watcher
 	var until time.Time
 	ask := func() {
 		if e.Hub.AllWatched() {
@@ -71,7 +71,7 @@ func (e *Engine) share(ctx context.Context) {
 
 // give tells the other nodes what happened here since it last did, and how much of
 // it they are not told.
-func (e *Engine) give(ctx context.Context, own *live.Watcher) {
+func (e *Engine) give(ctx context.Context, own *feed.Watcher) {
 	lost, sent, size := own.Lost(), 0, 0
 	var texts []json.RawMessage
 	send := func() {
@@ -81,7 +81,7 @@ func (e *Engine) give(ctx context.Context, own *live.Watcher) {
 		texts, size = nil, 0
 		sent++
 	}
-	add := func(event live.Event) {
+	add := func(event feed.Event) {
 		text, err := json.Marshal(event)
 		if err == nil && len(text) > givenTexts {
 			event.Detail = nil
@@ -103,7 +103,7 @@ func (e *Engine) give(ctx context.Context, own *live.Watcher) {
 	}
 	if send(); lost > 0 {
 		sent = 0
-		add(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLost, Node: e.Name, Text: fmt.Sprintf("%d events of node %s were missed", lost, e.Name)}})
+		add(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: feed.EventLost, Node: e.Name, Text: fmt.Sprintf("%d events of node %s were missed", lost, e.Name)}})
 		send()
 	}
 }
@@ -121,7 +121,7 @@ func (e *Engine) heard(n store.Notice) {
 		return
 	}
 	for _, text := range n.Live {
-		var event live.Event
+		var event feed.Event
 		if json.Unmarshal(text, &event) == nil {
 			e.Hub.PassOn(event)
 		}

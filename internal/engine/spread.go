@@ -10,7 +10,7 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/store"
 )
 
@@ -66,7 +66,7 @@ const eventSetup mail.Kind = "setup"
 // tell lets consoles know that something was changed.
 func (e *Engine) tell(kind string) {
 	if e.Hub.Watched() {
-		e.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: eventSetup, Node: e.Name, Text: kind}})
+		e.Hub.Publish(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: eventSetup, Node: e.Name, Text: kind}})
 	}
 }
 

@@ -10,7 +10,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine"
-	"gullroute/internal/engine/seal"
+	"gullroute/internal/keyfile"
 	"gullroute/internal/store"
 )
 
@@ -87,7 +87,7 @@ func (s *Service) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], erro
 		return &out[mail.DKIMKey]{k}, nil
 	case errors.Is(err, store.ErrExists):
 		return nil, huma.Error409Conflict("there is a key " + name + " already; choose another selector")
-	case errors.Is(err, engine.ErrNotPublished), errors.Is(err, seal.ErrNoKey):
+	case errors.Is(err, engine.ErrNotPublished), errors.Is(err, keyfile.ErrNoKey):
 		return nil, huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return nil, huma.Error404NotFound("there is no such key, or it is in that state already; gull dkim list shows them")

@@ -11,7 +11,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/store"
 )
 
@@ -51,12 +51,12 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}
-	for _, kind := range tally.Kinds {
+	for _, kind := range counters.Kinds {
 		n, bytes := c.s.Engine.Tally.Total(kind)
 		ch <- prometheus.MustNewConstMetric(countDesc, prometheus.CounterValue, float64(n), kind)
 		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(bytes), kind)
 	}
-	for _, w := range tally.Writers {
+	for _, w := range counters.Writers {
 		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(c.s.Engine.Tally.Refused(w)), w)
 	}
 	for _, l := range c.s.Engine.Loops() {

@@ -14,7 +14,7 @@ import (
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine"
-	"gullroute/internal/engine/seal"
+	"gullroute/internal/keyfile"
 	"gullroute/internal/store"
 )
 
@@ -352,7 +352,7 @@ func (s *Service) setSecret(ctx context.Context, in *struct {
 	}
 }) (*struct{}, error) {
 	err := s.Engine.SetSecret(ctx, signedIn(ctx).Name, in.Name, in.Body.Value)
-	if errors.Is(err, seal.ErrNoKey) {
+	if errors.Is(err, keyfile.ErrNoKey) {
 		return nil, huma.Error409Conflict(err.Error())
 	}
 	if err != nil {

@@ -11,10 +11,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gullroute/internal/core/address"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/transcript"
 	"gullroute/internal/store"
 )
 
@@ -134,10 +134,10 @@ func (s *Service) showSession(ctx context.Context, in *oneOf) (*out[sessionShown
 	if err != nil {
 		return nil, s.storeError(err, "session; it may still be open on another node, or past the retention time")
 	}
-	v := sessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []dialogue.Line{}}, Refusals: []mail.Refusal{}, Subjects: []letterLink{}}
+	v := sessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}}, Refusals: []mail.Refusal{}, Subjects: []letterLink{}}
 	switch {
 	case rec.Transcript != nil:
-		v.Lines, err = dialogue.Read(rec.Transcript)
+		v.Lines, err = transcript.Read(rec.Transcript)
 		if err != nil {
 			v.Missing = err.Error()
 		}

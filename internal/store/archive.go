@@ -118,7 +118,7 @@ func (s Archives) List(ctx context.Context) ([]archive.Info, error) {
 // Opened is an archive to look into as one looks into the service's records.
 type Opened struct {
 	db *DB
-	id    int64
+	id int64
 }
 
 // OpenedArchive finds an archive and notes that it is used.

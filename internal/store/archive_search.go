@@ -14,11 +14,11 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/archive"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
 	"gullroute/internal/core/search"
+	"gullroute/internal/core/transcript"
 )
 
 // needles are what a line must hold if it is to match.
@@ -103,7 +103,7 @@ func (o *Opened) Session(ctx context.Context, id ident.ID) (rec mail.SessionReco
 		l, fault = archive.ReadSession(line, true)
 		rec.Session = l.Session
 		if len(l.Dialogue) > 0 {
-			rec.Transcript = dialogue.Again(l.Dialogue)
+			rec.Transcript = transcript.Again(l.Dialogue)
 		}
 		return false
 	})

@@ -5,9 +5,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/transcript"
 )
 
 // MessagesFrom reads messages with ids in [lower, upper), the first of them, with
@@ -55,7 +55,7 @@ func (s Sessions) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit
 
 // SessionsFrom reads sessions with ids in [lower, upper), the first of them, with
 // their dialogues.
-func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Session, map[ident.ID][]dialogue.Line, error) {
+func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Session, map[ident.ID][]transcript.Line, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`, int64(lower), int64(upper), limit)
 	if err != nil {
 		return nil, nil, err
@@ -68,13 +68,13 @@ func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit
 	if err != nil {
 		return nil, nil, err
 	}
-	lines := map[ident.ID][]dialogue.Line{}
+	lines := map[ident.ID][]transcript.Line{}
 	var id ident.ID
 	var data []byte
 	_, err = pgx.ForEachRow(rows, []any{&id, &data}, func() error {
 		text, err := unpack.DecodeAll(data, nil)
 		if err == nil {
-			lines[id], err = dialogue.Read(text)
+			lines[id], err = transcript.Read(text)
 		}
 		return err
 	})

@@ -8,8 +8,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/senderauth"
 )
 
 // Queue are the deliveries that wait.
@@ -34,11 +34,11 @@ type Due struct {
 	Run int
 	// Direction is the message's; Proof what was found of its sender.
 	Direction string
-	Proof     identity.Result
+	Proof     senderauth.Result
 }
 
 // dueColumns are read by scanDue behind queueColumns; m is message. The last is
-// identity.Finding.Proof.
+// senderauth.Finding.Proof.
 const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener, m.direction,
 	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass' WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
 		WHEN m.identity->'spf'->>'result' = 'pass' THEN 'pass' ELSE '' END`

@@ -19,15 +19,15 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
-	"gullroute/internal/engine/allowance"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
-	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/resolve"
+	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
-	"gullroute/internal/engine/tally"
 	"gullroute/internal/simnet"
 	"gullroute/internal/store"
 )
@@ -96,13 +96,13 @@ func Start(settings string, world *simnet.World, node string) (*World, error) {
 		return nil, err
 	}
 	w := &World{Rows: NewRows(), Net: n, Config: config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), IDs: ident.NewMaker(1, time.Now), done: make(chan struct{})}
-	log, hub, counts := slog.New(slog.DiscardHandler), live.NewHub(), tally.New()
-	rec := record.New(record.Options{Store: w.Rows, Node: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log})
+	log, hub, counts := slog.New(slog.DiscardHandler), feed.NewHub(), counters.New()
+	rec := sessions.New(sessions.Options{Store: w.Rows, Node: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log})
 	outward := deliver.Options{Dial: n.Dial, Resolver: Names{n, w.DNSDown.Load}, Roots: n.Roots(), Record: rec, IDs: w.IDs,
 		Secrets: func(_ context.Context, name string) (string, error) { return n.Password(name), nil }}
 	w.Queue = queue.New(queue.Options{Store: w.Rows, Node: 1, Name: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log, Outward: outward})
 	w.Queue.Apply(w.Config)
-	w.Receive = receive.New(receive.Options{Intake: w.Queue, Contents: w.Rows, IDs: w.IDs, Record: rec, Log: log, Node: node, SignIn: signin.NewChecker(w.Rows, []byte("virtual")), Allowance: allowance.New(w.Rows),
+	w.Receive = receive.New(receive.Options{Intake: w.Queue, Contents: w.Rows, IDs: w.IDs, Record: rec, Log: log, Node: node, SignIn: signin.NewChecker(w.Rows, []byte("virtual")), Allowance: limits.New(w.Rows),
 		Expansion: w.Queue.Expansion, Original: w.original, Use: func(ctx context.Context, mailbox string) (int64, error) {
 			_, octets, err := w.Rows.MailboxUse(ctx, mailbox)
 			return octets, err

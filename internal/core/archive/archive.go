@@ -13,9 +13,9 @@ import (
 	fast "github.com/goccy/go-json"
 
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/transcript"
 )
 
 // The kinds of line.
@@ -63,9 +63,9 @@ type RefusalLine struct {
 
 // SessionLine is a session with its dialogue.
 type SessionLine struct {
-	Kind     string          `json:"kind"`
-	Session  mail.Session    `json:"session"`
-	Dialogue []dialogue.Line `json:"dialogue,omitempty"`
+	Kind     string            `json:"kind"`
+	Session  mail.Session      `json:"session"`
+	Dialogue []transcript.Line `json:"dialogue,omitempty"`
 }
 
 // EndLine is the last: how much there was. An archive without it is not whole.

@@ -12,7 +12,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/identity"
+	"gullroute/internal/core/senderauth"
 )
 
 // State is where a delivery stands.
@@ -64,8 +64,8 @@ type Message struct {
 	// from elsewhere, or the message it answers; 0 if none.
 	NoticeOf ident.ID `json:"notice_of,omitzero"`
 	// Identity is what was found of who it is from; nil where nobody asked.
-	Identity   *identity.Finding `json:"identity,omitempty"`
-	Deliveries []Delivery        `json:"deliveries"`
+	Identity   *senderauth.Finding `json:"identity,omitempty"`
+	Deliveries []Delivery          `json:"deliveries"`
 }
 
 // KindReport is the protocol of a daily report.

@@ -4,8 +4,8 @@ import (
 	"time"
 
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/transcript"
 )
 
 // Session is one connection, in or out.
@@ -79,14 +79,14 @@ func (s *Session) AddLetter(id ident.ID) {
 // SessionRecord is a session with its dialogue.
 type SessionRecord struct {
 	Session
-	Transcript []byte // of dialogue.Log; nil if it is not kept
+	Transcript []byte // of transcript.Log; nil if it is not kept
 }
 
 // SessionView is a session as it is shown.
 type SessionView struct {
 	Session
-	Lines   []dialogue.Line `json:"lines"`
-	Missing string          `json:"missing,omitempty" doc:"Why there is no dialogue"`
+	Lines   []transcript.Line `json:"lines"`
+	Missing string            `json:"missing,omitempty" doc:"Why there is no dialogue"`
 }
 
 // Refusal is what was refused before it had a message of its own: one for each

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/publish"
+	"gullroute/internal/core/senderauth"
 )
 
 // certificateSoon is how long before its end a certificate is something to look at.
@@ -150,7 +150,7 @@ func addressRecords(name string, addrs []netip.Addr) []publish.DNSRecord {
 		if a.Unmap().Is6() {
 			kind = "AAAA"
 		}
-		out = append(out, publish.New(identity.Organization(name), name, kind, a.Unmap().String()))
+		out = append(out, publish.New(senderauth.Organization(name), name, kind, a.Unmap().String()))
 	}
 	return out
 }

@@ -12,10 +12,10 @@ import (
 	"time"
 
 	"gullroute/internal/core/address"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
+	"gullroute/internal/core/senderauth"
 )
 
 // Result is how one point stands.
@@ -88,7 +88,7 @@ type Names struct {
 type SPF struct {
 	Records []string
 	Error   string
-	Results map[netip.Addr]identity.SPF
+	Results map[netip.Addr]senderauth.SPF
 	Tree    Tree
 }
 
@@ -133,7 +133,7 @@ type Facts struct {
 	Names        []Names
 	SPF          SPF
 	Keys         []mail.DKIMKey
-	DMARC        identity.Lookup
+	DMARC        senderauth.Lookup
 	DMARCText    string
 	TLSReports   string
 	STS          STS

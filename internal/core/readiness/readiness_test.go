@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/senderauth"
 )
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -20,9 +20,9 @@ func right() Facts {
 	return Facts{Domain: "skerryline.example", Kind: "local", HostName: "mail.skerryline.example", EHLONames: []string{"mail.skerryline.example"}, EHLO: map[string][]netip.Addr{"mail.skerryline.example": {ip}},
 		Ours: []netip.Addr{ip}, HostAddrs: []netip.Addr{ip}, Names: []Names{{Addr: ip, Confirmed: []string{"mail.skerryline.example"}}},
 		Hosts:      []Host{{Name: "mail.skerryline.example", Preference: 10, Addrs: []netip.Addr{ip}, Ours: true, Tried: true, Reached: true, TLS: true, Verified: true, Until: now.Add(90 * 24 * time.Hour), DANE: &DANE{Records: 1, Validated: true, Matches: true}}},
-		SPF:        SPF{Records: []string{"v=spf1 ip4:127.0.0.1 -all"}, Results: map[netip.Addr]identity.SPF{ip: {Result: identity.Pass}}, Tree: Tree{All: "-all", Passes: []string{"127.0.0.1"}}},
+		SPF:        SPF{Records: []string{"v=spf1 ip4:127.0.0.1 -all"}, Results: map[netip.Addr]senderauth.SPF{ip: {Result: senderauth.Pass}}, Tree: Tree{All: "-all", Passes: []string{"127.0.0.1"}}},
 		Keys:       []mail.DKIMKey{{Domain: "skerryline.example", Selector: "tide", Algorithm: "rsa-2048", State: mail.KeySigning}},
-		DMARC:      identity.Lookup{Wish: &identity.Wish{Policy: "reject", Reports: []string{"mailto:a@b.example"}}},
+		DMARC:      senderauth.Lookup{Wish: &senderauth.Wish{Policy: "reject", Reports: []string{"mailto:a@b.example"}}},
 		TLSReports: "v=TLSRPTv1; rua=mailto:a@b.example", STS: STS{Record: "v=STSv1; id=1", Mode: "enforce", MX: []string{"*.skerryline.example"}},
 		Lists: []Listing{{List: "driftnet.example", Addr: ip}}, Postmaster: "postmaster@skerryline.example"}
 }

@@ -5,9 +5,9 @@ import (
 	"net/netip"
 	"strings"
 
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
+	"gullroute/internal/core/senderauth"
 )
 
 // maxLookups is how many terms of SPF may ask DNS (RFC 7208 section 4.6.4).
@@ -18,7 +18,7 @@ func (f *Facts) spf() Aspect {
 	suggest := func(text string) { p.Records = []publish.DNSRecord{publish.New(f.Domain, f.Domain, "TXT", text)} }
 	var outside []netip.Addr
 	for _, a := range f.Ours {
-		if f.SPF.Results[a].Result != identity.Pass {
+		if f.SPF.Results[a].Result != senderauth.Pass {
 			outside = append(outside, a)
 		}
 	}
@@ -190,7 +190,7 @@ func (f *Facts) tlsReports() Aspect {
 	if f.TLSReports != "" {
 		p.Found = []string{f.TLSReports}
 	}
-	tags, err := identity.Tags(f.TLSReports)
+	tags, err := senderauth.Tags(f.TLSReports)
 	if err == nil && tags.Get("v") == "TLSRPTv1" && tags.Get("rua") != "" {
 		p.Result, p.Says = Pass, "Hosts that cannot send to us by TLS tell us so."
 		return p

@@ -27,8 +27,8 @@ import (
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
-	"gullroute/internal/engine/record"
 	"gullroute/internal/engine/resolve"
+	"gullroute/internal/engine/sessions"
 )
 
 // Failure is why no host of a next hop could be used, or why one letter was not
@@ -63,8 +63,8 @@ type Options struct {
 	Secrets  Secrets
 	Resolver Resolver // in place of the configured servers
 	Dial     Dial
-	Record   *record.Recorder // of sessions; nil keeps none
-	IDs      *ident.Maker     // of sessions, with Record
+	Record   *sessions.Recorder // of sessions; nil keeps none
+	IDs      *ident.Maker       // of sessions, with Record
 }
 
 // Client opens connections for one configuration.
@@ -435,7 +435,7 @@ func (c *Client) scram(account, password string) (*scram.Client, error) {
 const maxScrams = 1000
 
 // begin opens the book of a session.
-func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr) (ident.ID, *record.Book) {
+func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr) (ident.ID, *sessions.Recording) {
 	if c.Record == nil {
 		return 0, nil
 	}

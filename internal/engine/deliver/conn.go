@@ -17,12 +17,12 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/record"
+	"gullroute/internal/core/transcript"
+	"gullroute/internal/engine/sessions"
 )
 
 // Conn is an open connection to a mail host, past its greeting. It is used by
@@ -45,10 +45,10 @@ type Conn struct {
 	release    func() bool
 	session    ident.ID
 	scram      func(account, password string) (*scram.Client, error)
-	book       *record.Book
-	heard      func(dialogue.Who, string) // a probe listens; nil if nobody does
-	why        string                     // the session ends, in words
-	polite     bool                       // we have said goodbye
+	book       *sessions.Recording
+	heard      func(transcript.Who, string) // a probe listens; nil if nobody does
+	why        string                       // the session ends, in words
+	polite     bool                         // we have said goodbye
 	// How it was found, and the hosts of the next hop behind this one.
 	route   *config.Route
 	nextHop string
@@ -144,7 +144,7 @@ func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
 
 // say writes one line of the dialogue.
 func (c *Conn) say(line string) error {
-	c.note(dialogue.Client, line)
+	c.note(transcript.Client, line)
 	return c.write(line)
 }
 
@@ -160,12 +160,12 @@ func (c *Conn) hear() (smtp.Reply, error) {
 		if strings.HasPrefix(line, "334") {
 			line = "334 (challenge left out)"
 		}
-		c.note(dialogue.Server, line)
+		c.note(transcript.Server, line)
 	})
 }
 
 // note puts a line of the dialogue on record.
-func (c *Conn) note(who dialogue.Who, line string) {
+func (c *Conn) note(who transcript.Who, line string) {
 	c.book.Say(who, []byte(line))
 	if c.heard != nil {
 		c.heard(who, line)

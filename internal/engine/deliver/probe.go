@@ -16,11 +16,11 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/probe"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/core/transcript"
 )
 
 // Bounds on a probe, so that it neither hangs nor bothers: of one step, and of the
@@ -128,12 +128,12 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 }
 
 // hear keeps a line of the dialogue for the step under way.
-func (p *prober) hear(who dialogue.Who, text string) {
+func (p *prober) hear(who transcript.Who, text string) {
 	const most = 200 // lines of one step
 	if len(p.lines) >= most {
 		return
 	}
-	speaker := map[dialogue.Who]string{dialogue.Client: "us", dialogue.Server: "them", dialogue.Note: "note"}[who]
+	speaker := map[transcript.Who]string{transcript.Client: "us", transcript.Server: "them", transcript.Note: "note"}[who]
 	p.lines = append(p.lines, probe.Spoken{At: time.Since(p.wish.Began).Seconds(), Who: speaker, Text: inert.Text(fmt.Sprintf("%.2000s", text))})
 }
 

@@ -9,9 +9,9 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/core/transcript"
 )
 
 // signIn is AUTH (RFC 4954), only ever under TLS: by SCRAM-SHA-256 where the
@@ -54,7 +54,7 @@ func (c *Conn) auth(line string) (smtp.Reply, *Failure) {
 			shown += " (credentials left out)"
 		}
 	}
-	c.note(dialogue.Client, shown)
+	c.note(transcript.Client, shown)
 	c.deadline(c.timeouts.Command)
 	err := c.write(line)
 	if err == nil {

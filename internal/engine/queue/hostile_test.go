@@ -15,8 +15,8 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/store"
 )
@@ -178,11 +178,11 @@ func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 
 func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 	q := start(t, newFake(), false)
-	fail := &identity.Finding{SPF: identity.SPF{Result: identity.Fail}, DMARC: identity.DMARC{Result: identity.None}}
-	forwarded := &identity.Finding{SPF: identity.SPF{Result: identity.Fail}, DMARC: identity.DMARC{Result: identity.Pass}}
+	fail := &senderauth.Finding{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.None}}
+	forwarded := &senderauth.Finding{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.Pass}}
 	for _, c := range []struct {
 		name, sender, direction, rule string
-		found                         *identity.Finding
+		found                         *senderauth.Finding
 		told                          bool
 	}{
 		{"a stranger of whom nothing is known", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, nil, true},

@@ -9,9 +9,9 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine/apart"
-	"gullroute/internal/engine/live"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/batch"
+	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/store"
 )
 
@@ -118,7 +118,7 @@ func (q *Queue) gather(first *entryRequest) []*entryRequest {
 // commit enters a group and answers each. A message whose data the database refuses
 // fails alone. None is answered before it is known what became of it, or it is withdrawn.
 func (q *Queue) commit(ctx context.Context, group []*entryRequest) {
-	left, err := apart.Write(group, func(part []*entryRequest) error { return q.commitAll(ctx, part) }, func(r *entryRequest, err error) {
+	left, err := batch.Write(group, func(part []*entryRequest) error { return q.commitAll(ctx, part) }, func(r *entryRequest, err error) {
 		q.Log.Error("a message is refused by the database", "message", r.entry.Message.ID, "session", r.entry.Message.SessionID, "error", err)
 		q.Tally.Refuse("messages")
 		r.done <- err
@@ -302,7 +302,7 @@ func (q *Queue) leaveAll(e *store.Entry) {
 func (q *Queue) handOver(entries []*store.Entry, run int) {
 	watched := q.Hub.Watched()
 	for _, e := range entries {
-		q.Tally.Add(tally.Received, e.Message.Size)
+		q.Tally.Add(counters.Received, e.Message.Size)
 		if watched {
 			q.publishReceived(e.Message)
 		}
@@ -346,7 +346,7 @@ func (q *Queue) placeEntries(entries []*store.Entry, run int) (back []handBack) 
 }
 
 func (q *Queue) publishReceived(m *mail.Message) {
-	q.Hub.Publish(live.Event{Event: mail.Event{At: m.ReceivedAt, Kind: mail.EventReceived, MessageID: m.ID, Node: q.Name,
+	q.Hub.Publish(feed.Event{Event: mail.Event{At: m.ReceivedAt, Kind: mail.EventReceived, MessageID: m.ID, Node: q.Name,
 		Text: "received from " + m.ClientAddress + " by " + m.Listener}, Sender: m.Sender})
 }
 

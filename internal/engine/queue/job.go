@@ -11,13 +11,13 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
-	core "gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/route"
+	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/identity"
+	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/store"
 )
 
@@ -93,7 +93,7 @@ func (q *Queue) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Failu
 	}
 	cfg := q.cfg.Load()
 	fields, err := q.Signer.Sign(q.ctx, j.mayWriteAs(cfg), l.Content)
-	if errors.Is(err, identity.ErrLocked) && cfg.Service.WithoutKey == config.SendUnsigned {
+	if errors.Is(err, senderauth.ErrLocked) && cfg.Service.WithoutKey == config.SendUnsigned {
 		return l, nil
 	}
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/store"
 )
 
@@ -292,7 +292,7 @@ func (q *Queue) crowded(l *lane, j *job) bool {
 func (q *Queue) publishLane(l *lane, text string) {
 	q.Log.Info("lane "+text, "route", l.route().Name, "next_hop", l.nextHop)
 	if q.Hub.Watched() {
-		q.Hub.Publish(live.Event{Event: mail.Event{At: time.Now().UTC(), Kind: live.EventLane, Node: q.Name, Text: text}, Lane: l.id.String()})
+		q.Hub.Publish(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: feed.EventLane, Node: q.Name, Text: text}, Lane: l.id.String()})
 	}
 }
 

@@ -11,10 +11,10 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/route"
+	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/store"
@@ -68,11 +68,11 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now
 // it may: it would hit somebody who never wrote it. What a sender's domain says of the
 // message counts, and a stranger who writes as one of ours and proves nothing is none.
 func (j *job) whyNoAnswer(cfg *config.Compiled) string {
-	if j.proof == identity.Fail {
+	if j.proof == senderauth.Fail {
 		return "its sender is forged, by what SPF or DMARC says"
 	}
 	stranger := j.direction == mail.In && len(j.deliveries) > 0 && j.deliveries[0].Rule == config.RuleOurDomain
-	if d := cfg.Domain(j.from().Domain); stranger && d != nil && d.Kind == config.Local && j.proof != identity.Pass {
+	if d := cfg.Domain(j.from().Domain); stranger && d != nil && d.Kind == config.Local && j.proof != senderauth.Pass {
 		if l := cfg.Listener(j.listener); l == nil || l.Kind != config.LMTP {
 			return "a stranger wrote it in the name of one of ours"
 		}

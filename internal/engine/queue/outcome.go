@@ -17,10 +17,10 @@ import (
 	"gullroute/internal/core/retry"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/apart"
+	"gullroute/internal/engine/batch"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/live"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/store"
 )
 
@@ -155,14 +155,14 @@ func (q *Queue) Return(due []store.Due, say string) {
 func (q *Queue) record(j *job, o *store.Outcome) {
 	d := o.Delivery
 	o.Run = j.run
-	kind, eventKind := tally.Delivered, mail.EventDelivered
+	kind, eventKind := counters.Delivered, mail.EventDelivered
 	switch d.State {
 	case mail.Deferred:
-		kind, eventKind = tally.Deferred, mail.EventDeferred
+		kind, eventKind = counters.Deferred, mail.EventDeferred
 	case mail.Bounced:
-		kind, eventKind = tally.Bounced, mail.EventBounced
+		kind, eventKind = counters.Bounced, mail.EventBounced
 	case mail.Expired:
-		kind, eventKind = tally.Expired, mail.EventExpired
+		kind, eventKind = counters.Expired, mail.EventExpired
 	}
 	q.Tally.Add(kind, j.size)
 	if d.State == mail.Deferred {
@@ -182,7 +182,7 @@ func (q *Queue) record(j *job, o *store.Outcome) {
 	q.outcomes <- o
 	if q.Hub.Watched() {
 		e := mail.Event{At: o.At, Kind: eventKind, MessageID: d.MessageID, N: d.N, Delivery: d.ID().String(), Node: q.Name, Text: replyText(d)}
-		q.Hub.Publish(live.Event{Event: e, Sender: j.sender, Recipient: d.Recipient, State: d.State, Lane: d.LaneID.String()})
+		q.Hub.Publish(feed.Event{Event: e, Sender: j.sender, Recipient: d.Recipient, State: d.State, Lane: d.LaneID.String()})
 	}
 }
 
@@ -223,7 +223,7 @@ func (q *Queue) writeOutcomes() {
 func (q *Queue) finish(group []*store.Outcome) {
 	wait := 100 * time.Millisecond
 	for {
-		left, err := apart.Write(group, q.finishAll, q.finishBare)
+		left, err := batch.Write(group, q.finishAll, q.finishBare)
 		if err == nil {
 			return
 		}

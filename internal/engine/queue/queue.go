@@ -15,12 +15,12 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/identity"
-	"gullroute/internal/engine/live"
-	"gullroute/internal/engine/supervise"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/store"
+	"gullroute/internal/supervise"
 )
 
 // Snags hears of every outcome, and of trouble of our own.
@@ -79,12 +79,12 @@ type Options struct {
 	Node  int    // the run that begins
 	Name  string // of the node
 	IDs   *ident.Maker
-	Hub   *live.Hub
+	Hub   *feed.Hub
 	Snags Snags // nil keeps none
-	Tally *tally.Tally
+	Tally *counters.Counters
 	Log   *slog.Logger
 	// Signer signs what goes out; nil signs nothing.
-	Signer *identity.Signer
+	Signer *senderauth.Signer
 	// Outward is what connections outwards are made with.
 	Outward deliver.Options
 	// Journal is the file of what is to be withdrawn; "" keeps none.

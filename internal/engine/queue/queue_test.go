@@ -23,9 +23,9 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/live"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/store"
 )
 
@@ -171,7 +171,7 @@ func start(t *testing.T, f *fake, run bool) *Queue {
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := New(Options{Store: f, Node: 1, Name: "test", IDs: ident.NewMaker(1, time.Now), Hub: live.NewHub(), Tally: tally.New(), Log: slog.New(slog.DiscardHandler)})
+	q := New(Options{Store: f, Node: 1, Name: "test", IDs: ident.NewMaker(1, time.Now), Hub: feed.NewHub(), Tally: counters.New(), Log: slog.New(slog.DiscardHandler)})
 	if !run {
 		c.Service.Connections = 0 // what comes in stays
 	}

@@ -15,9 +15,9 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/core/transcript"
 	"gullroute/internal/engine/signin"
 )
 
@@ -142,7 +142,7 @@ func (se *session) ask(challenge string) (string, error) {
 		}
 		return "", err
 	}
-	se.book.Say(dialogue.Client, []byte("(credentials left out)"))
+	se.book.Say(transcript.Client, []byte("(credentials left out)"))
 	return decodeAnswer(string(line))
 }
 

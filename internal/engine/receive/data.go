@@ -13,10 +13,10 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/route"
+	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/store"
@@ -107,7 +107,7 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 	if no := se.unproved(check, summary, s.size); no != nil {
 		return *no
 	}
-	clean, forged := identity.Strip(section, se.ownNames()...)
+	clean, forged := senderauth.Strip(section, se.ownNames()...)
 	if se.endsHere() { // RFC 5321 section 4.4: the one of final delivery is the only one
 		var dropped int
 		clean, dropped = message.DropFields(clean, "Return-Path")

@@ -7,11 +7,11 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
+	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
-	asking "gullroute/internal/engine/identity"
+	asking "gullroute/internal/engine/senderauth"
 	"gullroute/internal/store"
 )
 
@@ -19,9 +19,9 @@ import (
 // It returns nil where nothing is asked: our people and machines, a neighbour that
 // hands over what it took itself, whom a relay rule allows, a listener that is not
 // to ask.
-func (se *session) identify(s *spool, section []byte) *identity.Finding {
-	term := identity.Action(se.conf.Identity)
-	if se.trusted() || se.conf.Kind == config.LMTP || term == identity.Off || se.server.Identify == nil {
+func (se *session) identify(s *spool, section []byte) *senderauth.Finding {
+	term := senderauth.Action(se.conf.Identity)
+	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off || se.server.Identify == nil {
 		return nil
 	}
 	for _, r := range se.rcpts {
@@ -31,17 +31,17 @@ func (se *session) identify(s *spool, section []byte) *identity.Finding {
 	}
 	c := se.server.Identify(context.Background(), asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
 		Content: func() (io.Reader, error) { return s.open(), nil }})
-	agreed := identity.Agreed{}
+	agreed := senderauth.Agreed{}
 	if p := se.cfg.Peer(c.DMARC.Domain); p != nil && c.DMARC.Domain != "" && p.Identity != "" {
-		agreed = identity.Agreed{Peer: p.Name, Term: identity.Action(p.Identity)}
+		agreed = senderauth.Agreed{Peer: p.Name, Term: senderauth.Action(p.Identity)}
 	}
 	c.Decide(term, agreed)
 	return &c
 }
 
 // unproved refuses a letter by what was found of it, or returns nil.
-func (se *session) unproved(c *identity.Finding, sum message.Summary, size int64) *smtp.Reply {
-	if c == nil || c.Action != identity.Refuse {
+func (se *session) unproved(c *senderauth.Finding, sum message.Summary, size int64) *smtp.Reply {
+	if c == nil || c.Action != senderauth.Refuse {
 		return nil
 	}
 	r := c.Reply()
@@ -53,7 +53,7 @@ func (se *session) unproved(c *identity.Finding, sum message.Summary, size int64
 // holdUnproved holds an entry's deliveries by what was found of it.
 func holdUnproved(e *store.Entry, node string) {
 	c := e.Message.Identity
-	if c == nil || c.Action != identity.Hold {
+	if c == nil || c.Action != senderauth.Hold {
 		return
 	}
 	for _, d := range e.Deliveries {
@@ -63,7 +63,7 @@ func holdUnproved(e *store.Entry, node string) {
 }
 
 // head puts a message's own header section behind what we write before it.
-func (se *session) head(received, section []byte, c *identity.Finding, s *spool, old int) {
+func (se *session) head(received, section []byte, c *senderauth.Finding, s *spool, old int) {
 	var b bytes.Buffer
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))

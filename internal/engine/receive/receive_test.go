@@ -15,9 +15,9 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/queue"
-	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -71,7 +71,7 @@ func serve(t *testing.T, k *keeper, text string) *Server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := New(Options{Intake: k, Contents: k, IDs: ident.NewMaker(1, time.Now), Hub: live.NewHub(), Tally: tally.New(), Log: slog.New(slog.DiscardHandler), Node: "test", SpoolDir: t.TempDir()})
+	s := New(Options{Intake: k, Contents: k, IDs: ident.NewMaker(1, time.Now), Hub: feed.NewHub(), Tally: counters.New(), Log: slog.New(slog.DiscardHandler), Node: "test", SpoolDir: t.TempDir()})
 	if err := s.Apply(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))); err != nil {
 		t.Fatal(err)
 	}

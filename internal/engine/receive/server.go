@@ -20,15 +20,15 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
-	core "gullroute/internal/core/identity"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
+	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/identity"
-	"gullroute/internal/engine/live"
-	"gullroute/internal/engine/record"
+	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/senderauth"
+	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
-	"gullroute/internal/engine/tally"
 	"gullroute/internal/store"
 )
 
@@ -51,12 +51,12 @@ type Options struct {
 	Intake   Intake
 	Contents ContentStore
 	IDs      *ident.Maker
-	Hub      *live.Hub
-	Tally    *tally.Tally
+	Hub      *feed.Hub
+	Tally    *counters.Counters
 	Log      *slog.Logger
 	Node     string
 	SpoolDir string // for content that is too large for memory
-	Record   *record.Recorder
+	Record   *sessions.Recorder
 	// Bind overrides the addresses of listeners, by name.
 	Bind map[string]netip.AddrPort
 	// SignIn checks people's passwords.
@@ -72,7 +72,7 @@ type Options struct {
 	// about, and what to put on record there; nil finds none.
 	Original func(ctx context.Context, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event)
 	// Identify finds who a letter is from; nil asks nothing.
-	Identify func(ctx context.Context, f identity.Facts) core.Finding
+	Identify func(ctx context.Context, f senderauth.Facts) core.Finding
 	// Expansion makes the notice that a message was passed on to all behind an
 	// alias.
 	Expansion func(c *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry

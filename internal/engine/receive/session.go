@@ -17,14 +17,14 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
-	"gullroute/internal/core/dialogue"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/record"
+	"gullroute/internal/core/transcript"
+	"gullroute/internal/engine/sessions"
 )
 
 // writeTimeout is how long a client may leave our replies unread.
@@ -53,7 +53,7 @@ type session struct {
 	bw     *bufio.Writer
 	log    *slog.Logger
 	id     ident.ID
-	book   *record.Book
+	book   *sessions.Recording
 	why    string // it ends, in words
 	broken bool
 
@@ -219,9 +219,9 @@ func (se *session) reply(r smtp.Reply) {
 	}
 	text := r.AppendTo(se.bw.AvailableBuffer())
 	if r.Code == 334 {
-		se.book.Say(dialogue.Server, []byte("334 (challenge left out)"))
+		se.book.Say(transcript.Server, []byte("334 (challenge left out)"))
 	} else {
-		se.book.Say(dialogue.Server, text[:len(text)-2])
+		se.book.Say(transcript.Server, text[:len(text)-2])
 	}
 	_, _ = se.bw.Write(text)
 }
@@ -254,7 +254,7 @@ func (se *session) hear(c smtp.Command, size int) {
 		se.book.Note("%s", shape)
 		return
 	}
-	se.book.Say(dialogue.Client, []byte(shape))
+	se.book.Say(transcript.Client, []byte(shape))
 }
 
 // The end of a session whose account may not go on: its password was changed, or it

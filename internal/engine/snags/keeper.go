@@ -13,8 +13,8 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
-	"gullroute/internal/engine/apart"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/batch"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/store"
 )
 
@@ -41,7 +41,7 @@ type Keeper struct {
 	store Store
 	ids   *ident.Maker
 	log   *slog.Logger
-	tally *tally.Tally
+	tally *counters.Counters
 
 	mu      sync.Mutex
 	seen    map[key]*store.SnagSeen
@@ -56,7 +56,7 @@ type key struct {
 }
 
 // New makes a keeper; Run writes what it gathers.
-func New(s Store, ids *ident.Maker, t *tally.Tally, log *slog.Logger) *Keeper {
+func New(s Store, ids *ident.Maker, t *counters.Counters, log *slog.Logger) *Keeper {
 	return &Keeper{store: s, ids: ids, tally: t, log: log, seen: map[key]*store.SnagSeen{}, open: map[snag.Place]struct{}{}, through: map[snag.Place]time.Time{}}
 }
 
@@ -202,7 +202,7 @@ func (k *Keeper) write(ctx context.Context) error {
 		list = append(list, *s)
 	}
 	slices.SortFunc(list, func(a, b store.SnagSeen) int { return a.Last.Compare(b.Last) }) // what came last is what is so
-	left, err := apart.Write(list, func(part []store.SnagSeen) error { return k.store.SeeSnags(ctx, part) }, func(s store.SnagSeen, why error) {
+	left, err := batch.Write(list, func(part []store.SnagSeen) error { return k.store.SeeSnags(ctx, part) }, func(s store.SnagSeen, why error) {
 		k.tally.Refuse("snags")
 		k.log.Error("a trouble is refused by the database and not shown", "cause", s.Cause, "place", s.Place.Name, "error", why)
 	})

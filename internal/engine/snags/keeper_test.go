@@ -12,7 +12,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
-	"gullroute/internal/engine/tally"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/store"
 )
 
@@ -48,7 +48,7 @@ func (r *record) RefreshSnags(context.Context, time.Time, func() ident.ID) error
 }
 
 func keeper(r *record) *Keeper {
-	return New(r, ident.NewMaker(1, time.Now), tally.New(), slog.New(slog.DiscardHandler))
+	return New(r, ident.NewMaker(1, time.Now), counters.New(), slog.New(slog.DiscardHandler))
 }
 
 func failed(host string, cause diagnose.Cause, n int) *mail.Delivery {

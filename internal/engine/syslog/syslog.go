@@ -15,7 +15,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gullroute/internal/engine/live"
+	"gullroute/internal/engine/feed"
 )
 
 const (
@@ -105,7 +105,7 @@ func (h *Handler) Handle(_ context.Context, r slog.Record) error {
 }
 
 // Follow sends what happens to letters until ctx ends.
-func (h *Handler) Follow(ctx context.Context, hub *live.Hub) {
+func (h *Handler) Follow(ctx context.Context, hub *feed.Hub) {
 	w := hub.Watch()
 	defer w.Close()
 	for {

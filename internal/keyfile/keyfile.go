@@ -1,0 +1,92 @@
+// Package keyfile encrypts what the database keeps and nobody may read there:
+// passwords for others' servers, under a key that stays in a file.
+package keyfile
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+)
+
+// ErrNoKey reports that the service was started without a key file.
+var ErrNoKey = errors.New("secrets need a key file: start the service with --key-file")
+
+// Box seals and opens by AES-256-GCM. A nil Box has no key.
+type Box struct{ aead cipher.AEAD }
+
+// Open reads a key file, and makes it if there is none: 32 octets in hexadecimal,
+// readable by its owner only.
+func Open(path string) (*Box, error) {
+	if path == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		key := make([]byte, 32)
+		if _, err := rand.Read(key); err != nil {
+			return nil, err
+		}
+		text = []byte(hex.EncodeToString(key) + "\n")
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return nil, fmt.Errorf("key file: %w", err)
+		}
+		if _, err = f.Write(text); err == nil {
+			err = f.Sync()
+		}
+		if closeErr := f.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil {
+			return nil, fmt.Errorf("key file: %w", err)
+		}
+	} else if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("key file %s can be read by others; chmod 600 %s", path, path)
+	}
+	key, err := hex.DecodeString(strings.TrimSpace(string(text)))
+	if err != nil || len(key) != 32 {
+		return nil, fmt.Errorf("key file %s does not hold 32 octets in hexadecimal", path)
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := cipher.NewGCM(block)
+	return &Box{aead}, err
+}
+
+// Seal encrypts a text under a name, which must be given again to open it.
+func (b *Box) Seal(name, text string) ([]byte, error) {
+	if b == nil {
+		return nil, ErrNoKey
+	}
+	nonce := make([]byte, b.aead.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return nil, err
+	}
+	return b.aead.Seal(nonce, nonce, []byte(text), []byte(name)), nil
+}
+
+// Unseal decrypts.
+func (b *Box) Unseal(name string, sealed []byte) (string, error) {
+	if b == nil {
+		return "", ErrNoKey
+	}
+	n := b.aead.NonceSize()
+	if len(sealed) < n {
+		return "", errors.New("it is damaged")
+	}
+	text, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(name))
+	if err != nil {
+		return "", errors.New("it was sealed under another key file")
+	}
+	return string(text), nil
+}

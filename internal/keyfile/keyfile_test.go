@@ -1,0 +1,62 @@
+package keyfile
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestSecretsOpenUnderTheirKeyAndNameOnly(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "key")
+	box, err := Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info, err)
+	}
+	sealed, err := box.Seal("harbourlight", "lantern-oil")
+	if err != nil || strings.Contains(string(sealed), "lantern") {
+		t.Fatalf("%q %v", sealed, err)
+	}
+	again, err := Open(path) // as after a restart
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text, err := again.Unseal("harbourlight", sealed); text != "lantern-oil" || err != nil {
+		t.Errorf("%q %v", text, err)
+	}
+	other, _ := Open(filepath.Join(t.TempDir(), "key"))
+	broken := append([]byte{}, sealed...)
+	broken[len(broken)-1] ^= 1
+	for what, open := range map[string]func() (string, error){
+		"another key":  func() (string, error) { return other.Unseal("harbourlight", sealed) },
+		"another name": func() (string, error) { return box.Unseal("elsewhere", sealed) },
+		"damaged":      func() (string, error) { return box.Unseal("harbourlight", broken) },
+		"cut off":      func() (string, error) { return box.Unseal("harbourlight", sealed[:5]) },
+	} {
+		if text, err := open(); err == nil || text != "" {
+			t.Errorf("%s: %q", what, text)
+		}
+	}
+	none, err := Open("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := none.Seal("a", "b"); !errors.Is(err, ErrNoKey) {
+		t.Errorf("without a key: %v", err)
+	}
+	if err := os.Chmod(path, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(path); err == nil || !strings.Contains(err.Error(), "can be read by others") {
+		t.Errorf("a key that others can read: %v", err)
+	}
+	short := filepath.Join(t.TempDir(), "short")
+	_ = os.WriteFile(short, []byte("abcd\n"), 0o600)
+	if _, err := Open(short); err == nil {
+		t.Error("a short key is taken")
+	}
+}
