@@ -15,8 +15,7 @@ import (
 
 	"gullroute/internal/core/ident"
 	"gullroute/internal/engine/counters"
-	"gullroute/internal/engine/snags"
-	"gullroute/internal/store"
+	"gullroute/internal/insight/snags"
 )
 
 type bench struct {
@@ -43,7 +42,7 @@ const (
 )
 
 // fresh empties the database and opens it.
-func (b *bench) fresh() (*store.Store, int, error) {
+func (b *bench) fresh() (*all, int, error) {
 	conn, err := pgx.Connect(b.ctx, b.database)
 	if err != nil {
 		return nil, 0, err
@@ -59,7 +58,7 @@ func (b *bench) fresh() (*store.Store, int, error) {
 	return b.open()
 }
 
-func (b *bench) open() (*store.Store, int, error) {
+func (b *bench) open() (*all, int, error) {
 	st, err := openAll(b.ctx, b.database)
 	if err != nil {
 		return nil, 0, err

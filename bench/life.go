@@ -85,7 +85,7 @@ func (b *bench) ourLife() (float64, error) {
 }
 
 // keep does the service's upkeep of the queue's counts.
-func (b *bench) keep(st *store.Store, end chan struct{}) {
+func (b *bench) keep(st *all, end chan struct{}) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {

@@ -12,7 +12,7 @@ import (
 	"sort"
 	"strings"
 
-	"gullroute/internal/engine"
+	service "gullroute/internal/node"
 )
 
 // result is one line of the table.
@@ -49,7 +49,7 @@ func main() {
 		_ = pprof.StartCPUProfile(f)
 		defer pprof.StopCPUProfile()
 	}
-	engine.TuneMemory()
+	service.TuneMemory()
 	b := &bench{ctx: context.Background(), database: *database, dir: *dir, rounds: *rounds, through: *through}
 	if *node {
 		if err := b.serveNode(); err != nil {

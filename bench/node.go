@@ -16,7 +16,7 @@ import (
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
-	"gullroute/internal/engine/snags"
+	"gullroute/internal/insight/snags"
 	"gullroute/internal/store"
 )
 

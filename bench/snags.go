@@ -12,8 +12,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/counters"
-	"gullroute/internal/engine/snags"
-	"gullroute/internal/store"
+	"gullroute/internal/insight/snags"
 )
 
 // Sizes of trouble.
@@ -36,7 +35,7 @@ func troubled() (out []diagnose.Cause) {
 
 // fail lets deliveries fail at so many places, and brings the troubles up to date.
 // It says how long one outcome took to be taken, and how much memory was kept.
-func (b *bench) fail(st *store.Store, places int) (each time.Duration, kept float64, err error) {
+func (b *bench) fail(st *all, places int) (each time.Duration, kept float64, err error) {
 	keeper := snags.New(st, ident.NewMaker(9, time.Now), counters.New(), slog.New(slog.NewTextHandler(os.Stderr, nil)))
 	causes := troubled()
 	var before, after runtime.MemStats

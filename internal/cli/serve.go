@@ -13,17 +13,17 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 
-	"gullroute/internal/engine"
+	"gullroute/internal/control"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/syslog"
 	"gullroute/internal/keyfile"
+	"gullroute/internal/node"
 	"gullroute/internal/service"
-	"gullroute/internal/store"
 )
 
 // serveFlags are the settings of a node that are not part of the configuration,
@@ -80,7 +80,7 @@ func onLoopback(address string) bool {
 }
 
 func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
-	engine.TuneMemory()
+	node.TuneMemory()
 	var level slog.LevelVar
 	if err := level.UnmarshalText([]byte(f.level)); err != nil {
 		return usage("--log-level: there are debug, info, warn and error")
@@ -105,37 +105,39 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	st, err := openStore(ctx, f.database, log)
+	db, err := node.Database(ctx, f.database, log)
 	if err != nil {
 		return err
 	}
-	defer st.Close()
+	defer db.Close()
 	box, err := keyfile.Open(f.keyFile)
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(ctx, engine.Options{Store: st, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log})
+	n, err := node.New(ctx, node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
+		ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log})
 	if err != nil {
 		return err
 	}
-	if err := setUp(ctx, e, f.setup); err != nil {
+	if err := setUp(ctx, n.Control, f.setup); err != nil {
 		return err
 	}
-	if err := f.adopt(ctx, e, log); err != nil {
+	if err := f.adopt(ctx, n.Control, log); err != nil {
 		return err
 	}
-	if err := e.Start(ctx); err != nil {
+	if err := n.Start(ctx); err != nil {
 		return err
 	}
-	defer e.Stop()
+	defer n.Stop()
 	if far != nil {
-		go far.Follow(ctx, e.Hub)
+		go far.Follow(ctx, n.Engine.Hub)
 	}
-	s, err := service.New(service.Options{Engine: e, Store: st, Log: log, Level: &level, Address: f.http, CertFile: f.cert, KeyFile: f.key})
+	s, err := service.New(service.Options{Control: n.Control, Insight: n.Insight, InForce: n.InForce, Hub: n.Engine.Hub,
+		SignIn: n.Engine.SignIn, Log: log, Level: &level, Address: f.http, CertFile: f.cert, KeyFile: f.key})
 	if err != nil {
 		return err
 	}
-	log.Info("ready", "console", s.Address(), "listeners", e.Receive.Addresses(), "revision", e.Config().Revision)
+	log.Info("ready", "console", s.Address(), "listeners", n.Engine.Receive.Addresses(), "revision", n.InForce.Config().Revision)
 	return s.Run(ctx)
 }
 
@@ -152,28 +154,8 @@ func (a *app) openAPICommand() *cobra.Command {
 	}
 }
 
-// openStore waits for a database that is not there yet: at boot it may start
-// after us.
-func openStore(ctx context.Context, url string, log *slog.Logger) (*store.Store, error) {
-	for {
-		db, err := store.Open(ctx, url)
-		if err == nil {
-			return store.All(db), nil
-		}
-		if ctx.Err() != nil {
-			return nil, err
-		}
-		log.Error("waiting for the database", "error", err)
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(2 * time.Second):
-		}
-	}
-}
-
 // adopt begins with the file's configuration if there is none yet.
-func (f *serveFlags) adopt(ctx context.Context, e *engine.Engine, log *slog.Logger) error {
+func (f *serveFlags) adopt(ctx context.Context, c *control.Control, log *slog.Logger) error {
 	if f.config == "" {
 		return nil
 	}
@@ -181,7 +163,7 @@ func (f *serveFlags) adopt(ctx context.Context, e *engine.Engine, log *slog.Logg
 	if err != nil {
 		return usage("%w", err)
 	}
-	taken, err := e.Adopt(ctx, "serve --config", string(text))
+	taken, err := c.Drafts.Adopt(ctx, "serve --config", string(text))
 	if err != nil {
 		return fmt.Errorf("%s is not valid:\n%w", f.config, err)
 	}
@@ -238,7 +220,7 @@ const (
 	minToken    = 20
 )
 
-func setUp(ctx context.Context, e *engine.Engine, file string) error {
+func setUp(ctx context.Context, c *control.Control, file string) error {
 	if file == "" {
 		return nil
 	}
@@ -261,7 +243,7 @@ func setUp(ctx context.Context, e *engine.Engine, file string) error {
 		if err != nil {
 			return err
 		}
-		if err := e.Store.SetAccount(ctx, acc.Name, store.Role(acc.Role), hash); err != nil {
+		if err := c.Operators.SetAccount(ctx, acc.Name, mail.Role(acc.Role), hash); err != nil {
 			return setupError(acc.Name, err)
 		}
 	}
@@ -269,12 +251,12 @@ func setUp(ctx context.Context, e *engine.Engine, file string) error {
 		if len(t.Token) < minToken {
 			return usage("--setup: the token of %s has fewer than %d characters", t.Name, minToken)
 		}
-		if err := e.Store.SetToken(ctx, service.HashToken(t.Token), t.Name, store.Role(t.Role)); err != nil {
+		if err := c.Operators.SetToken(ctx, service.HashToken(t.Token), t.Name, mail.Role(t.Role)); err != nil {
 			return setupError(t.Name, err)
 		}
 	}
 	for _, sec := range s.Secrets {
-		if err := e.SetSecret(ctx, "serve --setup", sec.Name, sec.Value); err != nil {
+		if err := c.Directory.Secrets.SetSecret(ctx, "serve --setup", sec.Name, sec.Value); err != nil {
 			return fmt.Errorf("setup of secret %s: %w", sec.Name, err)
 		}
 	}

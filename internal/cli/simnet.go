@@ -85,8 +85,8 @@ func controlURL() string {
 	return "http://" + strings.TrimPrefix(cmp.Or(os.Getenv("GULL_SIMNET"), "127.0.0.1:5380"), "http://")
 }
 
-// control calls the simulated internet's control interface.
-func control(method, path string, body []byte, out any) error {
+// callSimnet calls the simulated internet's control interface.
+func callSimnet(method, path string, body []byte, out any) error {
 	req, err := http.NewRequest(method, controlURL()+path, bytes.NewReader(body))
 	if err != nil {
 		return err
@@ -132,7 +132,7 @@ func (a *app) simnetPublish() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if err := control(http.MethodPost, "/dns/records", body, &lines); err != nil {
+				if err := callSimnet(http.MethodPost, "/dns/records", body, &lines); err != nil {
 					return err
 				}
 			} else {
@@ -144,7 +144,7 @@ func (a *app) simnetPublish() *cobra.Command {
 					}
 					text = string(all)
 				}
-				if err := control(http.MethodPost, fmt.Sprintf("/dns/records?replace=%t", e.Replace), []byte(text), &lines); err != nil {
+				if err := callSimnet(http.MethodPost, fmt.Sprintf("/dns/records?replace=%t", e.Replace), []byte(text), &lines); err != nil {
 					return err
 				}
 			}
@@ -165,7 +165,7 @@ func (a *app) simnetWithdraw() *cobra.Command {
 	return &cobra.Command{
 		Use: "withdraw NAME TYPE", Short: "Take DNS records out", Args: exactly(2), Example: "  gull simnet withdraw _dmarc.skerryline.example TXT",
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := control(http.MethodDelete, "/dns/records/"+args[0]+"/"+args[1], nil, nil); err != nil {
+			if err := callSimnet(http.MethodDelete, "/dns/records/"+args[0]+"/"+args[1], nil, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s has no %s record any more.\n", args[0], args[1])
@@ -179,7 +179,7 @@ func (a *app) simnetHosts() *cobra.Command {
 		Use: "hosts", Short: "Its mail hosts, how they act and what they saw", Args: exactly(0),
 		RunE: func(*cobra.Command, []string) error {
 			var hosts []simnet.HostView
-			if err := control(http.MethodGet, "/hosts", nil, &hosts); err != nil {
+			if err := callSimnet(http.MethodGet, "/hosts", nil, &hosts); err != nil {
 				return err
 			}
 			return printList(a, hosts, []column[simnet.HostView]{
@@ -222,7 +222,7 @@ func (a *app) simnetLetters() *cobra.Command {
 		Example: "  gull simnet letters mx.saltmarsh.example\n  gull simnet letters mx.saltmarsh.example --raw 1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			var letters []simnet.Letter
-			if err := control(http.MethodGet, "/hosts/"+args[0]+"/letters", nil, &letters); err != nil {
+			if err := callSimnet(http.MethodGet, "/hosts/"+args[0]+"/letters", nil, &letters); err != nil {
 				return err
 			}
 			if raw > 0 {
@@ -275,7 +275,7 @@ func (a *app) simnetBehave() *cobra.Command {
 				return usage("%w", err)
 			}
 			var h simnet.HostView
-			if err := control(http.MethodPatch, "/hosts/"+args[0], body, &h); err != nil {
+			if err := callSimnet(http.MethodPatch, "/hosts/"+args[0], body, &h); err != nil {
 				return err
 			}
 			if a.format != "table" {

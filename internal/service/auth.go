@@ -16,8 +16,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/core/fault"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/signin"
-	"gullroute/internal/store"
 )
 
 // Cookie is the name of the console's session cookie.
@@ -35,8 +36,8 @@ func HashToken(token string) []byte {
 
 // who is somebody who is signed in.
 type who struct {
-	Name string     `json:"name"`
-	Role store.Role `json:"role" enum:"administrator,viewer"`
+	Name string    `json:"name"`
+	Role mail.Role `json:"role" enum:"administrator,viewer"`
 }
 
 type whoKey struct{}
@@ -56,17 +57,17 @@ func (s *Service) identify(ctx context.Context, authorization, cookie string) (w
 	switch token, isBearer := strings.CutPrefix(authorization, "Bearer "); {
 	case isBearer:
 		key = string(HashToken(token))
-		w.Name, w.Role, err = s.Store.Token(ctx, []byte(key))
+		w.Name, w.Role, err = s.Control.Operators.Token(ctx, []byte(key))
 	case cookie != "":
 		key = string(HashToken(cookie))
-		w.Name, w.Role, err = s.Store.SignedIn(ctx, []byte(key))
+		w.Name, w.Role, err = s.Control.Operators.SignedIn(ctx, []byte(key))
 	default:
 		return w, errNotSignedIn
 	}
 	switch {
 	case err == nil:
 		s.known.add(key, w, time.Now())
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, fault.ErrNotFound):
 		s.known.drop(key)
 		return w, huma.Error401Unauthorized("this token or session is not known, or has ended; sign in again")
 	default:
@@ -155,7 +156,7 @@ func mayCall(w who, method, authorization, console string, administrator bool) e
 		// A form on a strange page cannot set this header.
 		return huma.Error403Forbidden("changes by cookie need the header X-Gull-Console")
 	}
-	if administrator && w.Role != store.Administrator {
+	if administrator && w.Role != mail.Administrator {
 		return huma.Error403Forbidden("this needs the role administrator; " + w.Name + " is a viewer")
 	}
 	return nil
@@ -219,14 +220,14 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 	case <-ctx.Done():
 		return nil, errDatabase
 	}
-	role, hash, err := s.Store.Account(ctx, in.Body.Name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	role, hash, err := s.Control.Operators.Account(ctx, in.Body.Name)
+	if err != nil && !errors.Is(err, fault.ErrNotFound) {
 		return nil, errDatabase
 	}
 	if err != nil {
 		hash = noAccount()
 	}
-	fits, busy := s.Engine.SignIn.Gate.Check(ctx, hash, in.Body.Password)
+	fits, busy := s.SignIn.Gate.Check(ctx, hash, in.Body.Password)
 	if busy != nil {
 		return nil, huma.Error503ServiceUnavailable("too many sign in just now; try again in a moment")
 	}
@@ -236,7 +237,7 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 	}
 	try.Passed(ctx)
 	token := rand.Text() + rand.Text()
-	if err := s.Store.SignIn(ctx, HashToken(token), in.Body.Name, time.Now().Add(sessionTime)); err != nil {
+	if err := s.Control.Operators.SignIn(ctx, HashToken(token), in.Body.Name, time.Now().Add(sessionTime)); err != nil {
 		return nil, errDatabase
 	}
 	return &signInReply{SetCookie: s.cookie(token, sessionTime), Body: who{in.Body.Name, role}}, nil
@@ -255,7 +256,7 @@ func (s *Service) signOut(ctx context.Context, in *cookieInput) (*struct {
 	SetCookie string `header:"Set-Cookie"`
 }, error) {
 	if in.Session != "" {
-		if err := s.Store.SignOut(ctx, HashToken(in.Session)); err != nil {
+		if err := s.Control.Operators.SignOut(ctx, HashToken(in.Session)); err != nil {
 			return nil, errDatabase
 		}
 		s.known.drop(string(HashToken(in.Session)))

@@ -34,27 +34,27 @@ func (s *Service) bundle(ctx context.Context, in *struct {
 	m := mask{addresses: !in.Whole, subjects: !in.Whole}
 	var file bytes.Buffer
 	b := &bundler{z: zip.NewWriter(&file), m: m}
-	cfg := s.Engine.Config()
-	rev, err := s.Store.LatestRevision(ctx)
+	cfg := s.InForce.Config()
+	rev, err := s.Control.Drafts.Latest(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "configuration")
 	}
 	b.text("read-me.txt", fmt.Sprintf("A support bundle of %s, made %s.\nGull Route %s, %s %s/%s, node %s, revision %d.\nNo password, key or content of a letter is in it; addresses are %s.\n",
-		cfg.Service.HostName, time.Now().UTC().Format(time.RFC3339), Version, runtime.Version(), runtime.GOOS, runtime.GOARCH, s.Engine.Name, rev.Number, map[bool]string{true: "whole", false: "masked"}[in.Whole]))
+		cfg.Service.HostName, time.Now().UTC().Format(time.RFC3339), Version, runtime.Version(), runtime.GOOS, runtime.GOARCH, s.InForce.Node, rev.Number, map[bool]string{true: "whole", false: "masked"}[in.Whole]))
 	b.text("configuration.yaml", rev.Text)
 	status, err := s.status(ctx, nil)
 	b.part("health.json", err, func() any { return status.Body })
 	nodes, err := s.listNodes(ctx, nil)
 	b.part("nodes.json", err, func() any { return nodes.Body.Items })
-	lanes, err := s.Store.Lanes.List(ctx)
+	lanes, err := s.Insight.Lanes.Stored(ctx)
 	b.part("lanes.json", err, func() any { return lanes })
 	snags, err := s.listSnags(ctx, &snagsInput{State: "open", Muted: true, Parts: true, Paging: Paging{Limit: maxBundled}})
 	b.part("snags.json", err, func() any { return snags.Body.Items })
-	weak, err := s.Engine.Review(ctx, cfg)
+	weak, err := s.Insight.Reviewer.Review(ctx, cfg)
 	b.part("review.json", err, func() any { return weak })
-	ready, err := s.Store.AllReadiness(ctx)
+	ready, err := s.Insight.Readiness.All(ctx)
 	b.part("readiness.json", err, func() any { return ready })
-	keys, err := s.Engine.Keys(ctx, "")
+	keys, err := s.Control.Keys.List(ctx, "")
 	b.part("dkim.json", err, func() any { return keys })
 	for _, id := range in.Letters {
 		way, err := s.showMessage(ctx, &oneOf{ID: id})

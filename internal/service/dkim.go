@@ -7,11 +7,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/control"
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine"
 	"gullroute/internal/keyfile"
-	"gullroute/internal/store"
 )
 
 func (s *Service) dkimOperations(api huma.API) {
@@ -49,7 +49,7 @@ func (s *Service) listKeys(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	keys, err := s.Engine.Keys(ctx, domain)
+	keys, err := s.Control.Keys.List(ctx, domain)
 	if err != nil {
 		return nil, s.storeError(err, "key")
 	}
@@ -75,7 +75,7 @@ func (s *Service) makeKey(ctx context.Context, in *struct {
 	if b.Overlap != nil {
 		overlap = time.Duration(*b.Overlap) * time.Second
 	}
-	k, err := s.Engine.MakeKey(ctx, signedIn(ctx).Name, engine.NewKey{Domain: domain, Selector: b.Selector, Algorithm: b.Algorithm, Private: b.Private, TakesOver: b.TakesOver, Overlap: overlap})
+	k, err := s.Control.Keys.MakeKey(ctx, signedIn(ctx).Name, control.NewKey{Domain: domain, Selector: b.Selector, Algorithm: b.Algorithm, Private: b.Private, TakesOver: b.TakesOver, Overlap: overlap})
 	return s.keyAnswer(k, err)
 }
 
@@ -85,20 +85,20 @@ func (s *Service) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], erro
 	switch {
 	case err == nil:
 		return &out[mail.DKIMKey]{k}, nil
-	case errors.Is(err, store.ErrExists):
+	case errors.Is(err, fault.ErrExists):
 		return nil, huma.Error409Conflict("there is a key " + name + " already; choose another selector")
-	case errors.Is(err, engine.ErrNotPublished), errors.Is(err, keyfile.ErrNoKey):
+	case errors.Is(err, control.ErrNotPublished), errors.Is(err, keyfile.ErrNoKey):
 		return nil, huma.Error409Conflict(err.Error())
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, fault.ErrNotFound):
 		return nil, huma.Error404NotFound("there is no such key, or it is in that state already; gull dkim list shows them")
-	case errors.Is(err, engine.ErrInput):
+	case errors.Is(err, fault.ErrInput):
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return nil, s.storeError(err, "key")
 }
 
 func (s *Service) showKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
-	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Engine.Key(ctx, domain, in.Selector) })
+	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Control.Keys.Key(ctx, domain, in.Selector) })
 }
 
 // withKey does something to the key of a path.
@@ -111,7 +111,7 @@ func (s *Service) withKey(in *KeyPath, f func(domain string) (mail.DKIMKey, erro
 }
 
 func (s *Service) checkKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
-	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Engine.CheckKey(ctx, domain, in.Selector) })
+	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Control.Keys.CheckKey(ctx, domain, in.Selector) })
 }
 
 func (s *Service) useKey(ctx context.Context, in *struct {
@@ -121,13 +121,13 @@ func (s *Service) useKey(ctx context.Context, in *struct {
 	}
 }) (*out[mail.DKIMKey], error) {
 	return s.withKey(&in.KeyPath, func(domain string) (mail.DKIMKey, error) {
-		return s.Engine.UseKey(ctx, signedIn(ctx).Name, domain, in.Selector, in.Body.Force)
+		return s.Control.Keys.UseKey(ctx, signedIn(ctx).Name, domain, in.Selector, in.Body.Force)
 	})
 }
 
 func (s *Service) retireKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
 	return s.withKey(in, func(domain string) (mail.DKIMKey, error) {
-		return s.Engine.RetireKey(ctx, signedIn(ctx).Name, domain, in.Selector)
+		return s.Control.Keys.RetireKey(ctx, signedIn(ctx).Name, domain, in.Selector)
 	})
 }
 
@@ -136,12 +136,12 @@ func (s *Service) removeKey(ctx context.Context, in *KeyPath) (*struct{}, error)
 	if err != nil {
 		return nil, err
 	}
-	k, err := s.Engine.Key(ctx, domain, in.Selector)
+	k, err := s.Control.Keys.Key(ctx, domain, in.Selector)
 	if err == nil && k.State == mail.KeySigning {
 		return nil, huma.Error409Conflict("letters are signed with this key; retire it first, or let another one take over")
 	}
 	if err == nil {
-		err = s.Store.RemoveKey(ctx, signedIn(ctx).Name, domain, in.Selector)
+		err = s.Control.Keys.Remove(ctx, signedIn(ctx).Name, domain, in.Selector)
 	}
 	if err != nil {
 		_, err = s.keyAnswer(k, err)

@@ -48,7 +48,7 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	w := s.Engine.Hub.WatchAll()
+	w := s.Hub.WatchAll()
 	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		defer w.Close()

@@ -16,8 +16,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/archive"
-	"gullroute/internal/engine"
-	"gullroute/internal/store"
+	"gullroute/internal/core/fault"
+	"gullroute/internal/insight"
 )
 
 // exportLog streams what happened in a period as an archive.
@@ -43,7 +43,7 @@ func (s *Service) exportLog(c fiber.Ctx) error {
 	c.Set("Content-Disposition", `attachment; filename="gull-`+period.Since.Format("20060102T1504")+"-"+period.Until.Format("20060102T1504")+`.jsonl.zst"`)
 	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
 	return c.SendStreamWriter(func(w *bufio.Writer) {
-		err := s.Engine.ExportLog(context.Background(), w, period.Since, period.Until, nil)
+		err := s.Insight.Archiver.ExportLog(context.Background(), w, period.Since, period.Until, nil)
 		if err != nil { // the archive then lacks its last line, and says so when it is opened
 			s.Log.Error("an export broke off", "error", err)
 		}
@@ -66,13 +66,13 @@ func (s *Service) openLog(c fiber.Ctx) error {
 	}
 	_ = c.RequestCtx().Conn().SetReadDeadline(time.Time{})
 	once := &untilEnd{r: body}
-	info, err := s.Engine.OpenLog(s.running, once, name, w.Name)
+	info, err := s.Insight.Archiver.OpenLog(s.running, once, name, w.Name)
 	if err != nil { // whoever sends hears the answer only when it has sent
 		_, _ = io.CopyN(io.Discard, once, drained)
 		c.RequestCtx().SetConnectionClose()
 	}
 	switch {
-	case errors.Is(err, engine.ErrArchive):
+	case errors.Is(err, insight.ErrArchive):
 		return fiber.NewError(fiber.StatusUnprocessableEntity, err.Error())
 	case err != nil:
 		return s.storeError(err, "archive")
@@ -108,8 +108,8 @@ func (s *Service) listArchives(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity("hash: write it in hexadecimal")
 		}
-		a, err := s.Store.ArchiveByHash(ctx, hash)
-		if errors.Is(err, store.ErrNotFound) {
+		a, err := s.Insight.Archiver.ByHash(ctx, hash)
+		if errors.Is(err, fault.ErrNotFound) {
 			return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{}}}, nil
 		}
 		if err != nil {
@@ -117,7 +117,7 @@ func (s *Service) listArchives(ctx context.Context, in *struct {
 		}
 		return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{a}}}, nil
 	}
-	list, err := s.Store.Archives.List(ctx)
+	list, err := s.Insight.Archiver.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "archive")
 	}
@@ -127,7 +127,7 @@ func (s *Service) listArchives(ctx context.Context, in *struct {
 func (s *Service) closeArchive(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
 }) (*struct{}, error) {
-	if err := s.Store.CloseArchive(ctx, in.ID); err != nil {
+	if err := s.Insight.Archiver.Close(ctx, in.ID); err != nil {
 		return nil, s.storeError(err, "archive")
 	}
 	return nil, nil

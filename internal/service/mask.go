@@ -13,8 +13,8 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/search"
-	"gullroute/internal/store"
 )
 
 // mask hides from people who may look only what the settings hide from them, and from
@@ -24,10 +24,10 @@ type mask struct{ addresses, subjects bool }
 
 // maskFor is what is hidden from somebody.
 func (s *Service) maskFor(w who) mask {
-	if w.Role == store.Administrator {
+	if w.Role == mail.Administrator {
 		return mask{}
 	}
-	see := s.Engine.Config().Service.ViewersSee
+	see := s.InForce.Config().Service.ViewersSee
 	return mask{see.Addresses == "masked", see.Subjects == "hidden"}
 }
 
@@ -113,7 +113,7 @@ var ofSettings = []string{"/api/v1/setup", "/api/v1/draft", "/api/v1/config", "/
 
 // maskAnswer hides in the answers of typed operations.
 func (s *Service) maskAnswer(ctx huma.Context, _ string, v any) (any, error) {
-	if s.Engine == nil || slices.Contains(unmasked, ctx.Operation().OperationID) {
+	if s.InForce == nil || slices.Contains(unmasked, ctx.Operation().OperationID) {
 		return v, nil
 	}
 	if _, problem := v.(huma.StatusError); problem {

@@ -12,7 +12,6 @@ import (
 
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/counters"
-	"gullroute/internal/store"
 )
 
 var (
@@ -52,14 +51,14 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}
 	for _, kind := range counters.Kinds {
-		n, bytes := c.s.Engine.Tally.Total(kind)
+		n, bytes := c.s.Insight.Nodes.Counters.Total(kind)
 		ch <- prometheus.MustNewConstMetric(countDesc, prometheus.CounterValue, float64(n), kind)
 		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(bytes), kind)
 	}
 	for _, w := range counters.Writers {
-		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(c.s.Engine.Tally.Refused(w)), w)
+		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(c.s.Insight.Nodes.Counters.Refused(w)), w)
 	}
-	for _, l := range c.s.Engine.Loops() {
+	for _, l := range c.s.Insight.Nodes.Loops() {
 		ch <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(l.Rounds), l.Name)
 		ch <- prometheus.MustNewConstMetric(faultsDesc, prometheus.CounterValue, float64(l.Faults), l.Name)
 		took := l.Took
@@ -68,27 +67,27 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		}
 		gauge(roundDesc, took.Seconds(), l.Name)
 	}
-	d := c.s.Engine.Queue.Database()
-	for _, state := range store.States() {
+	d := c.s.Insight.Nodes.Queue.Database()
+	for _, state := range c.s.Insight.Nodes.DatabaseStates() {
 		v := 0.0
-		if d.State == state {
+		if string(d.State) == state {
 			v = 1
 		}
 		gauge(stateDesc, v, string(state))
 	}
 	gauge(writeDesc, d.Took.Seconds())
-	gauge(formerDesc, float64(len(c.s.Engine.FormerPrimaries())))
-	gauge(lockedDesc, float64(len(c.s.Engine.LockedKeys())))
-	ch <- prometheus.MustNewConstMetric(freedDesc, prometheus.CounterValue, float64(c.s.Engine.Queue.Freed()))
-	deliveries, octets := c.s.Engine.Queue.InMemory()
+	gauge(formerDesc, float64(len(c.s.Insight.Nodes.FormerPrimaries())))
+	gauge(lockedDesc, float64(len(c.s.Insight.Nodes.Signing.Locked())))
+	ch <- prometheus.MustNewConstMetric(freedDesc, prometheus.CounterValue, float64(c.s.Insight.Nodes.Queue.Freed()))
+	deliveries, octets := c.s.Insight.Nodes.Queue.InMemory()
 	gauge(memoryDesc, float64(deliveries))
 	gauge(keptDesc, float64(octets))
-	for name, n := range c.s.Engine.Receive.Sessions() {
+	for name, n := range c.s.Insight.Nodes.Receive.Sessions() {
 		gauge(sessionsDesc, float64(n), name)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	lanes, err := c.s.laneList(ctx)
+	lanes, err := c.s.Insight.Lanes.List(ctx)
 	if err != nil {
 		gauge(databaseDesc, 0)
 		return
@@ -108,7 +107,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	for state, n := range states {
 		gauge(laneDesc, float64(n), string(state))
 	}
-	if counts, err := c.s.snagCounts(ctx); err == nil {
+	if counts, err := c.s.Insight.Snags.Counts(ctx); err == nil {
 		for severity, n := range counts {
 			gauge(snagDesc, float64(n), severity)
 		}

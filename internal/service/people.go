@@ -11,11 +11,10 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine"
 	"gullroute/internal/keyfile"
-	"gullroute/internal/store"
 )
 
 // peopleOperations are those on the directory and on secrets; they count at
@@ -47,7 +46,7 @@ func (s *Service) listMailboxes(ctx context.Context, in *struct {
 	if err := s.mayFind(ctx, in.Search); err != nil {
 		return nil, err
 	}
-	l := store.MailboxList{Search: searchForm(in.Search), Sort: in.Sort, After: in.After, Limit: in.Limit}
+	l := mail.MailboxList{Search: searchForm(in.Search), Sort: in.Sort, After: in.After, Limit: in.Limit}
 	shown, err := strconv.Atoi(in.After)
 	if in.Sort != "address" && in.After != "" && (err != nil || shown < 0) {
 		return nil, huma.Error422UnprocessableEntity("after: give back what next was")
@@ -59,7 +58,7 @@ func (s *Service) listMailboxes(ctx context.Context, in *struct {
 		}
 		l.Domain = d
 	}
-	items, err := s.Store.Directory.ListMailboxes(ctx, l)
+	items, err := s.Control.Directory.List(ctx, l)
 	if err != nil {
 		return nil, s.storeError(err, "mailbox")
 	}
@@ -134,7 +133,7 @@ func (s *Service) own(in EntryPath) (*directory.Mailbox, error) {
 	if err != nil {
 		return nil, err
 	}
-	if m := s.Engine.Config().Directory.Mailbox(a); m != nil {
+	if m := s.InForce.Config().Directory.Mailbox(a); m != nil {
 		return m, nil
 	}
 	return nil, huma.Error404NotFound("there is no mailbox " + a.Display())
@@ -160,7 +159,7 @@ func (s *Service) putMailbox(ctx context.Context, c EntryChange, mustBeNew bool)
 	m := &directory.Mailbox{}
 	err := decode(c.Fields, m)
 	if err == nil {
-		err = s.Engine.PutMailbox(ctx, signedIn(ctx).Name, m, mustBeNew, c.Dry)
+		err = s.Control.Directory.PutMailbox(ctx, signedIn(ctx).Name, m, mustBeNew, c.Dry)
 	}
 	if err != nil {
 		return nil, s.entryError(err, "mailbox", m.Address)
@@ -202,7 +201,7 @@ func (s *Service) removeMailbox(ctx context.Context, in *EntryPath) (*struct{}, 
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Engine.RemoveMailbox(ctx, signedIn(ctx).Name, a); err != nil {
+	if err := s.Control.Directory.RemoveMailbox(ctx, signedIn(ctx).Name, a); err != nil {
 		return nil, s.entryError(err, "mailbox", a)
 	}
 	return nil, nil
@@ -224,7 +223,7 @@ func (s *Service) listAliases(ctx context.Context, in *struct {
 	}
 	body := page[AliasLine]{Items: []AliasLine{}}
 	search := searchForm(in.Search)
-	for _, a := range s.Engine.Config().Directory.Aliases() {
+	for _, a := range s.InForce.Config().Directory.Aliases() {
 		line := AliasLine{Address: a.Address.Display(), To: []string{}, About: a.About}
 		text := a.Address.Key()
 		for _, t := range a.To {
@@ -249,7 +248,7 @@ func (s *Service) aliasAt(in EntryPath) (*directory.Alias, error) {
 	if err != nil {
 		return nil, err
 	}
-	if alias := s.Engine.Config().Directory.Alias(a); alias != nil {
+	if alias := s.InForce.Config().Directory.Alias(a); alias != nil {
 		return alias, nil
 	}
 	return nil, huma.Error404NotFound("there is no alias " + a.Display())
@@ -267,7 +266,7 @@ func (s *Service) putAlias(ctx context.Context, c EntryChange, mustBeNew bool) (
 	alias := &directory.Alias{}
 	err := decode(c.Fields, alias)
 	if err == nil {
-		err = s.Engine.PutAlias(ctx, signedIn(ctx).Name, alias, mustBeNew, c.Dry)
+		err = s.Control.Directory.PutAlias(ctx, signedIn(ctx).Name, alias, mustBeNew, c.Dry)
 	}
 	if err != nil {
 		return nil, s.entryError(err, "alias", alias.Address)
@@ -296,7 +295,7 @@ func (s *Service) removeAlias(ctx context.Context, in *EntryPath) (*struct{}, er
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Engine.RemoveAlias(ctx, signedIn(ctx).Name, a); err != nil {
+	if err := s.Control.Directory.RemoveAlias(ctx, signedIn(ctx).Name, a); err != nil {
 		return nil, s.entryError(err, "alias", a)
 	}
 	return nil, nil
@@ -311,9 +310,9 @@ func (s *Service) entryError(err error, what string, a address.Address) error {
 			details = append(details, &huma.ErrorDetail{Location: p.Field, Message: p.Text})
 		}
 		return huma.Error422UnprocessableEntity("this is not valid; nothing was changed", details...)
-	case errors.Is(err, engine.ErrExists):
+	case errors.Is(err, fault.ErrExists):
 		return huma.Error409Conflict("there is a " + what + " " + a.Display() + " already; change it instead")
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound("there is no " + what + " " + a.Display())
 	}
 	return s.storeError(err, what)
@@ -325,7 +324,7 @@ func (s *Service) listChanges(ctx context.Context, in *struct {
 	After int64  `query:"after"`
 	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }) (*out[page[mail.Record]], error) {
-	items, err := s.Store.Records(ctx, in.What, in.Name, in.After, in.Limit)
+	items, err := s.Control.Directory.Records(ctx, in.What, in.Name, in.After, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "change")
 	}
@@ -333,7 +332,7 @@ func (s *Service) listChanges(ctx context.Context, in *struct {
 }
 
 func (s *Service) listSecrets(ctx context.Context, _ *struct{}) (*out[page[mail.SecretLine]], error) {
-	items, err := s.Store.Secrets.List(ctx)
+	items, err := s.Control.Directory.SecretNames(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "secret")
 	}
@@ -351,7 +350,7 @@ func (s *Service) setSecret(ctx context.Context, in *struct {
 		Value string `json:"value" minLength:"1" maxLength:"1000"`
 	}
 }) (*struct{}, error) {
-	err := s.Engine.SetSecret(ctx, signedIn(ctx).Name, in.Name, in.Body.Value)
+	err := s.Control.Directory.Secrets.SetSecret(ctx, signedIn(ctx).Name, in.Name, in.Body.Value)
 	if errors.Is(err, keyfile.ErrNoKey) {
 		return nil, huma.Error409Conflict(err.Error())
 	}
@@ -362,7 +361,7 @@ func (s *Service) setSecret(ctx context.Context, in *struct {
 }
 
 func (s *Service) removeSecret(ctx context.Context, in *SecretPath) (*struct{}, error) {
-	if err := s.Store.RemoveSecret(ctx, signedIn(ctx).Name, in.Name); err != nil {
+	if err := s.Control.Directory.RemoveSecret(ctx, signedIn(ctx).Name, in.Name); err != nil {
 		return nil, s.storeError(err, "secret")
 	}
 	return nil, nil

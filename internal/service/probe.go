@@ -6,8 +6,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/control"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/probe"
-	"gullroute/internal/engine"
 )
 
 func (s *Service) probeOperations(api huma.API) {
@@ -30,8 +31,8 @@ func (s *Service) probe(ctx context.Context, in *struct {
 	if (b.Target == "") == (b.Inwards == "") {
 		return nil, huma.Error422UnprocessableEntity("target: give a target, or inwards for our own listeners")
 	}
-	p, err := s.Engine.Probe(ctx, engine.ProbeWish{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Letter: b.Letter, Inwards: b.Inwards, Client: b.Client})
-	if errors.Is(err, engine.ErrInput) {
+	p, err := s.Control.Prober.Probe(ctx, control.ProbeWish{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Letter: b.Letter, Inwards: b.Inwards, Client: b.Client})
+	if errors.Is(err, fault.ErrInput) {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	if err != nil {

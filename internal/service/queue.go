@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,118 +15,12 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/retry"
-	"gullroute/internal/engine"
-	"gullroute/internal/store"
 )
-
-// laneCache keeps the lanes for a moment: several pages, the metrics and every
-// console that watches ask for the same. The longer they take to read, the
-// longer they are kept.
-type laneCache struct {
-	mu    sync.Mutex
-	until time.Time
-	lanes []mail.Lane
-}
-
-// forget lets the next question be asked anew.
-func (c *laneCache) forget() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.until = time.Time{}
-}
-
-const (
-	laneCacheTime  = 400 * time.Millisecond
-	laneCacheShare = 5 // times what reading them took
-)
-
-// laneList is what waits by lane, with how each lane goes.
-func (s *Service) laneList(ctx context.Context) ([]mail.Lane, error) {
-	s.lanes.mu.Lock()
-	defer s.lanes.mu.Unlock()
-	if time.Now().Before(s.lanes.until) {
-		return s.lanes.lanes, nil
-	}
-	began := time.Now()
-	lanes, err := s.Store.Lanes.List(ctx)
-	if err != nil {
-		return nil, err
-	}
-	running, err := s.Store.RunningNodes(ctx)
-	if err != nil {
-		return nil, err
-	}
-	view, pauses, cfg := s.Engine.Queue.View(), s.pausesByName(), s.Engine.Config()
-	for i := range lanes {
-		l := &lanes[i]
-		l.State = mail.LaneMoving
-		if v, ok := view[l.ID]; ok {
-			l.State, l.Since, l.Until, l.Why = v.State, mail.At(v.Since), optAt(v.Until), v.Why
-			l.Sending, l.Connections, l.Limit = v.Sending, v.Connections, v.Limit
-			if v.State == mail.LaneResting && v.Until.After(l.NextTryAt.Time) {
-				l.NextTryAt = l.Until
-			}
-			if v.Last != nil {
-				l.Last, l.Cause = v.Last, v.Cause
-			}
-		}
-		if l.State == mail.LaneMoving && l.Waiting+l.Sending == 0 && l.Deferred > 0 && l.Last != nil && l.Last.Stage.OfHost() {
-			// Nothing is known in memory of a lane whose host was in trouble long ago, or of an
-			// earlier run; all that it has waits for the next attempt.
-			l.State, l.Until, l.Why = mail.LaneResting, l.NextTryAt, "its host could not be used at the last attempt"
-			if l.Since.IsZero() {
-				l.Since = l.LastAt
-			}
-		}
-		if r := cfg.Route(l.Route); r != nil && r.Unserved(running) {
-			l.State, l.Since, l.Why, l.NextTryAt = mail.LaneStranded, l.OldestAt, r.UnservedText(), mail.OptTime{}
-		}
-		if l.Route == config.RouteNone {
-			l.State, l.Since = mail.LaneStranded, l.OldestAt
-			l.Why = "no route leads to " + address.DisplayDomain(l.NextHop)
-		}
-		if p := pauses.of(l); p != nil {
-			l.State, l.Since, l.Until, l.Pause = mail.LanePaused, mail.At(p.Since), p.Until, p
-			l.Why, l.NextTryAt = whyPaused(p), mail.OptTime{}
-		}
-	}
-	s.lanes.lanes, s.lanes.until = lanes, time.Now().Add(max(laneCacheTime, laneCacheShare*time.Since(began)))
-	return lanes, nil
-}
-
-type pauseNames map[[2]string]*mail.Pause
-
-func (s *Service) pausesByName() pauseNames {
-	out := pauseNames{}
-	list := s.Engine.Pauses()
-	for i := range list {
-		out[[2]string{list[i].Kind, list[i].Name}] = &list[i]
-	}
-	return out
-}
-
-func (p pauseNames) of(l *mail.Lane) *mail.Pause {
-	return cmp.Or(p[[2]string{mail.PauseDelivery, ""}], p[[2]string{mail.PauseRoute, l.Route}], p[[2]string{mail.PauseLane, l.ID.String()}])
-}
-
-func whyPaused(p *mail.Pause) string {
-	text := map[string]string{mail.PauseDelivery: "all delivery is paused", mail.PauseRoute: "route " + p.Name + " is paused", mail.PauseLane: "paused"}[p.Kind] + " by " + p.Who
-	if p.Why != "" {
-		text += ": " + p.Why
-	}
-	return text
-}
-
-func optAt(t time.Time) mail.OptTime {
-	if t.Unix() <= 1 {
-		return mail.OptTime{}
-	}
-	return mail.At(t)
-}
 
 // lanePage is a page of lanes with what one wants to know of all of them.
 type lanePage struct {
@@ -170,11 +63,11 @@ var laneOrders = map[string]func(a, b mail.Lane) int{
 }
 
 func (s *Service) listLanes(ctx context.Context, in *laneInput) (*out[lanePage], error) {
-	lanes, err := s.laneList(ctx)
+	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	body := lanePage{Items: []mail.Lane{}, Verdict: mail.LookAt(lanes), Pauses: append([]mail.Pause{}, s.Engine.Pauses()...)}
+	body := lanePage{Items: []mail.Lane{}, Verdict: mail.LookAt(lanes), Pauses: append([]mail.Pause{}, s.InForce.Paused()...)}
 	var matching []mail.Lane
 	for i := range lanes {
 		if in.matches(&lanes[i]) {
@@ -206,7 +99,7 @@ func (s *Service) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 func (s *Service) groupLanes(ctx context.Context, in *struct {
 	By string `query:"by" enum:"route,host,cause,state" default:"route"`
 }) (*out[page[mail.LaneGroup]], error) {
-	lanes, err := s.laneList(ctx)
+	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
@@ -257,27 +150,7 @@ func (s *Service) showLane(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	lanes, err := s.laneList(ctx)
-	if err != nil {
-		return nil, s.storeError(err, "lane")
-	}
-	var found *mail.Lane
-	for i := range lanes {
-		if lanes[i].ID == id {
-			found = &lanes[i]
-		}
-	}
-	if found == nil {
-		route, nextHop, err := s.Store.LaneName(ctx, id)
-		if err != nil {
-			return nil, s.storeError(err, "lane")
-		}
-		found = &mail.Lane{ID: id, Route: route, NextHop: nextHop, State: mail.LaneMoving}
-		if p := s.pausesByName().of(found); p != nil {
-			found.State, found.Pause, found.Why, found.Until, found.Since = mail.LanePaused, p, whyPaused(p), p.Until, mail.At(p.Since)
-		}
-	}
-	detail, err := s.Engine.LaneDetail(ctx, *found)
+	detail, err := s.Insight.Lanes.One(ctx, id)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
@@ -304,12 +177,12 @@ func (s *Service) listQueue(ctx context.Context, in *struct {
 		}
 	}
 	f.Limit = in.Limit
-	items, err := s.Store.Queue.List(ctx, f)
+	items, err := s.Insight.Lanes.Deliveries(ctx, f)
 	if err != nil {
 		return nil, s.storeError(err, "delivery")
 	}
 	for i := range items {
-		s.markNow(&items[i].Delivery)
+		s.Insight.Trace.MarkOne(&items[i].Delivery)
 	}
 	body := page[mail.QueueItem]{Items: items}
 	if len(items) == in.Limit {
@@ -352,8 +225,8 @@ func (s *Service) streamAct(c fiber.Ctx) error {
 		return fiber.NewError(http.StatusUnprocessableEntity, "verb: "+strconv.Quote(r.Verb)+" is none; write "+strings.Join(mail.Verbs, ", "))
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		done, err := s.Engine.Act(context.WithoutCancel(ctx), w.Name, r, progress(tell)) // whoever asked may leave
-		s.lanes.forget()
+		done, err := s.Control.Actions.Act(context.WithoutCancel(ctx), w.Name, r, progress(tell)) // whoever asked may leave
+		s.Insight.Lanes.Forget()
 		return done, s.actionError(err)
 	})
 }
@@ -377,8 +250,8 @@ func (s *Service) streamUndo(c fiber.Ctx) error {
 		}
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		done, err := s.Engine.Undo(context.WithoutCancel(ctx), w.Name, id, body.Why, progress(tell))
-		s.lanes.forget()
+		done, err := s.Control.Actions.Undo(context.WithoutCancel(ctx), w.Name, id, body.Why, progress(tell))
+		s.Insight.Lanes.Forget()
 		return done, s.actionError(err)
 	})
 }
@@ -390,13 +263,13 @@ func progress(tell func(line)) func(done, total int64) {
 }
 
 func (s *Service) actionError(err error) error {
-	var refused *engine.ActionError
+	var refused *fault.Refused
 	switch {
 	case err == nil:
 		return nil
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(refused.Text, &huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound("there is no such action, lane or letter")
 	}
 	return s.storeError(err, "delivery")
@@ -410,7 +283,7 @@ func (s *Service) listActions(ctx context.Context, in *Paging) (*out[page[mail.A
 			return nil, huma.Error422UnprocessableEntity("after: write the next of the page before")
 		}
 	}
-	list, err := s.Engine.Actions(ctx, before, in.Limit)
+	list, err := s.Control.Actions.List(ctx, before, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "action")
 	}
@@ -438,8 +311,8 @@ func (s *Service) pause(ctx context.Context, in *struct{ Body stopRequest }) (*o
 		}
 		p.Until = mail.At(time.Now().Add(d))
 	}
-	done, err := s.Engine.Pause(ctx, p)
-	s.lanes.forget()
+	done, err := s.Control.Pauses.Pause(ctx, p)
+	s.Insight.Lanes.Forget()
 	if err != nil {
 		return nil, s.actionError(err)
 	}
@@ -447,8 +320,8 @@ func (s *Service) pause(ctx context.Context, in *struct{ Body stopRequest }) (*o
 }
 
 func (s *Service) resume(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
-	done, err := s.Engine.Resume(ctx, mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why})
-	s.lanes.forget()
+	done, err := s.Control.Pauses.Resume(ctx, mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why})
+	s.Insight.Lanes.Forget()
 	if err != nil {
 		return nil, s.actionError(err)
 	}
@@ -456,11 +329,11 @@ func (s *Service) resume(ctx context.Context, in *struct{ Body stopRequest }) (*
 }
 
 func (s *Service) listPauses(context.Context, *struct{}) (*out[page[mail.Pause]], error) {
-	return &out[page[mail.Pause]]{page[mail.Pause]{Items: append([]mail.Pause{}, s.Engine.Pauses()...)}}, nil
+	return &out[page[mail.Pause]]{page[mail.Pause]{Items: append([]mail.Pause{}, s.InForce.Paused()...)}}, nil
 }
 
 func (s *Service) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.Node]], error) {
-	nodes, err := s.Engine.Nodes(ctx)
+	nodes, err := s.Insight.Nodes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "node")
 	}
@@ -497,7 +370,7 @@ func (s *Service) previewSchedule(_ context.Context, in *struct {
 	if len(errs) > 0 {
 		return nil, huma.Error422UnprocessableEntity("the schedule cannot be read", errs...)
 	}
-	p, err := s.Engine.SchedulePreview(in.Route, strings.ToLower(in.Domain), own)
+	p, err := s.Insight.Lanes.SchedulePreview(in.Route, strings.ToLower(in.Domain), own)
 	if err != nil {
 		return nil, s.actionError(err)
 	}
@@ -506,15 +379,15 @@ func (s *Service) previewSchedule(_ context.Context, in *struct {
 
 // storeError turns what the database says into an answer.
 func (s *Service) storeError(err error, what string) error {
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, fault.ErrNotFound) {
 		return huma.Error404NotFound("there is no such " + what)
 	}
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
 	s.Log.Error("database", "error", err)
-	if s.Engine != nil {
-		if why := s.Engine.Ready(); why != "" {
+	if s.Insight != nil {
+		if why := s.Insight.Nodes.Ready(); why != "" {
 			return huma.Error503ServiceUnavailable(why + "; mail is answered with 451 until then")
 		}
 	}

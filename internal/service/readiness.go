@@ -7,8 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/readiness"
-	"gullroute/internal/engine"
 )
 
 func (s *Service) readinessOperations(api huma.API) {
@@ -18,11 +18,11 @@ func (s *Service) readinessOperations(api huma.API) {
 }
 
 func (s *Service) listReadiness(ctx context.Context, _ *struct{}) (*out[page[readiness.Readiness]], error) {
-	all, err := s.Store.AllReadiness(ctx)
+	all, err := s.Insight.Readiness.All(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "readiness")
 	}
-	cfg := s.Engine.Config()
+	cfg := s.InForce.Config()
 	items := []readiness.Readiness{}
 	looked := map[string]bool{}
 	for _, r := range all {
@@ -45,7 +45,7 @@ func (s *Service) showReadiness(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	h, err := s.Store.ReadinessHistory(ctx, domain)
+	h, err := s.Insight.Readiness.History(ctx, domain)
 	if err != nil {
 		return nil, s.storeError(err, "readiness")
 	}
@@ -54,7 +54,7 @@ func (s *Service) showReadiness(ctx context.Context, in *struct {
 
 func (s *Service) ownDomain(text string) (string, error) {
 	domain, err := domainOf(text)
-	if err == nil && s.Engine.Config().Domain(domain) == nil {
+	if err == nil && s.InForce.Config().Domain(domain) == nil {
 		err = huma.Error404NotFound(text + " is not among our domains; gull probe looks at others")
 	}
 	return domain, err
@@ -67,8 +67,8 @@ func (s *Service) checkReadiness(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.Engine.CheckReadiness(ctx, domain)
-	if errors.Is(err, engine.ErrInput) {
+	r, err := s.Insight.Readiness.Check(ctx, domain)
+	if errors.Is(err, fault.ErrInput) {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	if err != nil {

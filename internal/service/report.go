@@ -12,6 +12,7 @@ import (
 
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/report"
+	"gullroute/internal/insight"
 )
 
 type reportInput struct {
@@ -138,7 +139,7 @@ func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
 // by single sender, recipient, client and account are asked for one by one.
 const tablesOfAll = 31 * 24 * time.Hour
 
-func (s *Service) addTables(ctx context.Context, r records, in *reportInput, shown *reportShown, then []report.Span) error {
+func (s *Service) addTables(ctx context.Context, r insight.Records, in *reportInput, shown *reportShown, then []report.Span) error {
 	spans, long := report.Spans(in.Since, in.Until), in.Until.Sub(in.Since) > tablesOfAll
 	for _, dim := range report.Dims {
 		if dim == "total" || dim == "delay" || dim == "cause" || long && slices.Contains(report.Fine, dim) {
@@ -163,7 +164,7 @@ func (s *Service) addTables(ctx context.Context, r records, in *reportInput, sho
 	return nil
 }
 
-func (s *Service) table(ctx context.Context, r records, dim string, kinds []string, spans, then []report.Span, limit int) ([]report.Row, error) {
+func (s *Service) table(ctx context.Context, r insight.Records, dim string, kinds []string, spans, then []report.Span, limit int) ([]report.Row, error) {
 	sums, err := r.Sums(ctx, dim, kinds, "", spans, limit)
 	if err != nil {
 		return nil, s.storeError(err, "count")
@@ -274,7 +275,7 @@ func (s *Service) reportPage(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	p, err := s.Engine.ReportPage(c.Context(), r, in.Since, in.Until, zone, in.Step, 10)
+	p, err := s.Insight.Reporter.ReportPage(c.Context(), r, in.Since, in.Until, zone, in.Step, 10)
 	if err != nil {
 		return s.storeError(err, "count")
 	}

@@ -7,10 +7,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/control"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/review"
-	"gullroute/internal/engine"
-	"gullroute/internal/store"
 )
 
 func (s *Service) reviewOperations(api huma.API) {
@@ -33,9 +33,9 @@ func (s *Service) review(ctx context.Context, in *struct {
 	var list []review.Weakness
 	var err error
 	if in.Draft {
-		list, err = s.Engine.ReviewDraft(ctx)
+		list, err = s.Control.Fixer.ReviewDraft(ctx)
 	} else {
-		list, err = s.Engine.Review(ctx, s.Engine.Config())
+		list, err = s.Insight.Reviewer.Review(ctx, s.InForce.Config())
 	}
 	if err != nil {
 		return nil, s.storeError(err, "review")
@@ -49,20 +49,20 @@ type weaknessKey struct {
 }
 
 func (s *Service) weaknessError(err error) error {
-	var bad *engine.ActionError
+	var bad *fault.Refused
 	switch {
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound("there is no such weakness (any more); gull review lists them")
 	case errors.As(err, &bad):
 		return huma.Error409Conflict(bad.Text)
-	case errors.Is(err, engine.ErrMark), errors.Is(err, engine.ErrExists):
+	case errors.Is(err, control.ErrMark), errors.Is(err, fault.ErrExists):
 		return huma.Error409Conflict(err.Error())
 	}
 	return s.storeError(err, "weakness")
 }
 
 func (s *Service) mendWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*out[mail.Done], error) {
-	done, err := s.Engine.MendWeakness(ctx, signedIn(ctx).Name, in.Body.Key)
+	done, err := s.Control.Fixer.MendWeakness(ctx, signedIn(ctx).Name, in.Body.Key)
 	if err != nil {
 		return nil, s.weaknessError(err)
 	}
@@ -78,17 +78,17 @@ func (s *Service) acceptWeakness(ctx context.Context, in *struct {
 	if strings.TrimSpace(in.Body.Because) == "" {
 		return nil, huma.Error422UnprocessableEntity("because: say why, for those who come after you")
 	}
-	if _, err := s.Engine.Weakness(ctx, in.Body.Key); err != nil {
+	if _, err := s.Control.Fixer.Weakness(ctx, in.Body.Key); err != nil {
 		return nil, s.weaknessError(err)
 	}
-	if err := s.Store.Accept(ctx, signedIn(ctx).Name, in.Body.Key, strings.TrimSpace(in.Body.Because)); err != nil {
+	if err := s.Insight.Reviewer.Accept(ctx, signedIn(ctx).Name, in.Body.Key, strings.TrimSpace(in.Body.Because)); err != nil {
 		return nil, s.storeError(err, "weakness")
 	}
 	return nil, nil
 }
 
 func (s *Service) reopenWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*struct{}, error) {
-	if err := s.Store.Reopen(ctx, signedIn(ctx).Name, in.Body.Key); err != nil {
+	if err := s.Insight.Reviewer.Reopen(ctx, signedIn(ctx).Name, in.Body.Key); err != nil {
 		return nil, s.weaknessError(err)
 	}
 	return nil, nil

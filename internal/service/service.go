@@ -16,9 +16,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
-	"gullroute/internal/engine"
+	"gullroute/internal/control"
+	"gullroute/internal/core/fault"
+	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/signin"
-	"gullroute/internal/store"
+	"gullroute/internal/inforce"
+	"gullroute/internal/insight"
 )
 
 // Version is set when the binary is built.
@@ -26,8 +29,11 @@ var Version = "dev"
 
 // Options are what a service is made of.
 type Options struct {
-	Engine  *engine.Engine
-	Store   *store.Store
+	Control *control.Control
+	Insight *insight.Insight
+	InForce *inforce.State
+	Hub     *feed.Hub
+	SignIn  *signin.Checker
 	Log     *slog.Logger
 	Level   *slog.LevelVar // of the log
 	Address string         // of HTTP
@@ -42,8 +48,6 @@ type Service struct {
 	app      *fiber.App
 	api      huma.API
 	listener net.Listener
-	lanes    laneCache
-	snags    snagCache
 	signIns  signin.Limiter
 	live     streams
 	known    acquaintances
@@ -56,7 +60,7 @@ const maxBody = 32 << 20
 // New opens the address.
 func New(o Options) (*Service, error) {
 	s := &Service{Options: o, running: context.Background()}
-	s.signIns.Proofs = o.Store
+	s.signIns.Proofs = o.SignIn.Limiter.Proofs
 	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, StreamRequestBody: true, ReadTimeout: 30 * time.Second,
 		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
 	s.app.Use(s.survive, s.headers, s.identified, bounded, readable)
@@ -149,7 +153,7 @@ func (s *Service) problem(c fiber.Ctx, err error) error {
 		status = se.GetStatus()
 	case errors.As(err, &fe):
 		status = fe.Code
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, fault.ErrNotFound):
 		status = fiber.StatusNotFound
 	}
 	if status == fiber.StatusInternalServerError {
@@ -167,17 +171,17 @@ func (s *Service) problem(c fiber.Ctx, err error) error {
 func (s *Service) health() {
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "alive", "version": Version}) })
 	s.app.Get("/readyz", func(c fiber.Ctx) error {
-		if why := s.Engine.Ready(); why != "" {
-			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "database": s.Engine.Queue.Database().State, "why": why})
+		if why := s.Insight.Nodes.Ready(); why != "" {
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "database": s.Insight.Nodes.DatabaseState(), "why": why})
 		}
-		if s.Engine.Config() == nil {
+		if s.InForce.Config() == nil {
 			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "no configuration is in force"})
 		}
-		if s.Engine.Drained() {
-			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "this node is drained: it takes no mail until somebody lets it go on (gull node resume " + s.Engine.Name + ")"})
+		if s.InForce.Drained() {
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "this node is drained: it takes no mail until somebody lets it go on (gull node resume " + s.InForce.Node + ")"})
 		}
-		ready := fiber.Map{"status": "ready", "revision": s.Engine.Config().Revision}
-		if s.Engine.DeliveryPaused() {
+		ready := fiber.Map{"status": "ready", "revision": s.InForce.Config().Revision}
+		if s.InForce.DeliveryPaused() {
 			ready["warning"] = "all delivery is paused: mail is taken, and none leaves"
 		}
 		return c.JSON(ready)

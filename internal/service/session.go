@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -12,10 +11,8 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/form"
-	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/transcript"
-	"gullroute/internal/store"
+	"gullroute/internal/insight"
 )
 
 type sessionsInput struct {
@@ -35,7 +32,7 @@ type sessionsInput struct {
 }
 
 func (s *Service) listSessions(ctx context.Context, in *sessionsInput) (*out[page[mail.Session]], error) {
-	f := store.SessionFilter{Direction: in.Direction, Protocol: in.Protocol, Listener: in.Listener, Route: in.Route, Account: in.Account, Outcome: in.Outcome, Since: in.Since, Until: in.Until, Sort: in.Sort, Limit: in.Limit}
+	f := mail.SessionFilter{Direction: in.Direction, Protocol: in.Protocol, Listener: in.Listener, Route: in.Route, Account: in.Account, Outcome: in.Outcome, Since: in.Since, Until: in.Until, Sort: in.Sort, Limit: in.Limit}
 	if f.Sort == "time" {
 		f.Sort = ""
 	}
@@ -64,7 +61,7 @@ func (s *Service) listSessions(ctx context.Context, in *sessionsInput) (*out[pag
 	}
 	body := page[mail.Session]{Items: []mail.Session{}}
 	if in.Archive == 0 && in.After == "" && (f.Sort == "" || f.Sort == "duration") {
-		body.Items = s.openSessions(f)
+		body.Items = s.Insight.Trace.OpenSessions(f)
 	}
 	if f.Outcome != mail.Open {
 		list, err := r.ListSessions(ctx, f)
@@ -79,98 +76,20 @@ func (s *Service) listSessions(ctx context.Context, in *sessionsInput) (*out[pag
 	return &out[page[mail.Session]]{body}, nil
 }
 
-// maxOpen bounds how many open sessions are listed.
-const maxOpen = 200
-
-// openSessions are those open on this node that match, newest first.
-func (s *Service) openSessions(f store.SessionFilter) []mail.Session {
-	list := slices.DeleteFunc(s.Engine.Record.Open(), func(x mail.Session) bool {
-		var network netip.Prefix
-		if f.Address != "" {
-			network, _ = netip.ParsePrefix(f.Address)
-			if a, err := netip.ParseAddr(f.Address); err == nil {
-				network = netip.PrefixFrom(a, a.BitLen())
-			}
-		}
-		a, _ := netip.ParseAddr(x.Address)
-		return f.Direction != "" && f.Direction != x.Direction || f.Protocol != "" && f.Protocol != x.Protocol || f.Listener != "" && f.Listener != x.Listener || f.Route != "" && f.Route != x.Route ||
-			f.Outcome != "" && f.Outcome != mail.Open && f.Outcome != "trouble" || f.Outcome == "trouble" || f.Address != "" && !network.Contains(a) ||
-			f.Name != "" && !strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) || f.Account != "" && !strings.EqualFold(f.Account, x.Account) ||
-			x.Seconds < f.Longer.Seconds() || !f.Since.IsZero() && x.StartedAt.Before(f.Since) || !f.Until.IsZero() && !x.StartedAt.Before(f.Until)
-	})
-	slices.SortFunc(list, func(a, b mail.Session) int { return cmp.Compare(b.ID, a.ID) })
-	return list[:min(len(list), maxOpen)]
-}
-
-// sessionShown is a session with its dialogue, its letters and its refusals.
-type sessionShown struct {
-	mail.SessionView
-	Refusals []mail.Refusal `json:"refusals"`
-	Subjects []letterLink   `json:"subjects" doc:"Its first letters"`
-}
-
-type letterLink struct {
-	ID      ident.ID   `json:"id"`
-	Sender  string     `json:"sender"`
-	Subject string     `json:"subject"`
-	State   mail.State `json:"state"`
-}
-
-// maxLinks is how many of a session's letters are shown with their subjects.
-const maxLinks = 20
-
-func (s *Service) showSession(ctx context.Context, in *oneOf) (*out[sessionShown], error) {
-	r, id, err := s.one(ctx, in)
+func (s *Service) showSession(ctx context.Context, in *oneOf) (*out[insight.SessionShown], error) {
+	id, err := in.id()
 	if err != nil {
 		return nil, err
 	}
-	var rec mail.SessionRecord
-	// What is not yet on record is in memory: first there, then in the records.
-	if open := s.Engine.Record.OpenOne(id); open != nil && in.Archive == 0 {
-		rec = *open
-	} else {
-		rec, err = r.Session(ctx, id)
-	}
+	v, err := s.Insight.Trace.Session(ctx, in.Archive, id)
 	if err != nil {
 		return nil, s.storeError(err, "session; it may still be open on another node, or past the retention time")
 	}
-	v := sessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}}, Refusals: []mail.Refusal{}, Subjects: []letterLink{}}
-	switch {
-	case rec.Transcript != nil:
-		v.Lines, err = transcript.Read(rec.Transcript)
-		if err != nil {
-			v.Missing = err.Error()
-		}
-	case rec.Dialogue:
-		v.Missing = "The dialogue is past the time for which dialogues are kept (service.transcripts_kept)."
-	default:
-		v.Missing = "The settings do not keep this dialogue (transcript of the listener, route or peer). Watch the client or domain to keep the next ones."
-	}
-	if rec.Refused > 0 && rec.Direction == mail.In {
-		end := time.Now()
-		if !rec.EndedAt.IsZero() {
-			end = rec.EndedAt.Time
-		}
-		list, err := r.RefusalsOf(ctx, id, rec.Address, end)
-		if err != nil {
-			return nil, s.storeError(err, "session")
-		}
-		v.Refusals = append(v.Refusals, list...)
-	}
-	for _, l := range rec.Letters[:min(len(rec.Letters), maxLinks)] {
-		if m, err := r.Message(ctx, l); err == nil {
-			link := letterLink{ID: l, Sender: m.Sender, Subject: m.Subject}
-			if len(m.Deliveries) > 0 {
-				link.State = m.Deliveries[0].State
-			}
-			v.Subjects = append(v.Subjects, link)
-		}
-	}
-	return &out[sessionShown]{v}, nil
+	return &out[insight.SessionShown]{v}, nil
 }
 
 func (s *Service) listWatches(ctx context.Context, _ *struct{}) (*out[page[mail.Watch]], error) {
-	list, err := s.Store.Watches(ctx)
+	list, err := s.Insight.Trace.Watches(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "watch")
 	}
@@ -200,7 +119,7 @@ func (s *Service) watch(ctx context.Context, in *struct{ Body watchRequest }) (*
 	} else {
 		return nil, huma.Error422UnprocessableEntity("what: write an IP address, a network like 127.20.1.0/24, or a domain")
 	}
-	if err := s.Store.SetWatch(ctx, w); err != nil {
+	if err := s.Insight.Trace.SetWatch(ctx, w); err != nil {
 		return nil, s.storeError(err, "watch")
 	}
 	return &out[mail.Watch]{w}, nil

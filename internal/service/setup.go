@@ -12,11 +12,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/control"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/engine"
-	"gullroute/internal/store"
 )
 
 // setupOperations are those on the configuration: sections, draft, revisions.
@@ -62,7 +62,7 @@ type ItemPath struct {
 
 func (s *Service) listItems(ctx context.Context, in *Section) (*out[mail.SectionItems], error) {
 	sec := in.section()
-	items, draft, err := s.Engine.Items(ctx, sec)
+	items, draft, err := s.Control.Drafts.Items(ctx, sec)
 	if err != nil {
 		return nil, s.setupError(err, sec, "")
 	}
@@ -71,7 +71,7 @@ func (s *Service) listItems(ctx context.Context, in *Section) (*out[mail.Section
 
 func (s *Service) showItem(ctx context.Context, in *ItemPath) (*out[config.Item], error) {
 	sec := in.section()
-	items, _, err := s.Engine.Items(ctx, sec)
+	items, _, err := s.Control.Drafts.Items(ctx, sec)
 	if err != nil {
 		return nil, s.setupError(err, sec, in.Name)
 	}
@@ -94,7 +94,7 @@ type Edited struct {
 func (s *Service) edit(ctx context.Context, sec config.Section, name string, dry bool, f func(*config.Document) (string, error)) (*out[Edited], error) {
 	var item config.Item
 	var edited *config.Document
-	text, err := s.Engine.Edit(ctx, signedIn(ctx).Name, dry, func(d *config.Document) (string, error) {
+	text, err := s.Control.Drafts.Edit(ctx, signedIn(ctx).Name, dry, func(d *config.Document) (string, error) {
 		text, err := f(d)
 		if err == nil {
 			item, _ = d.Item(sec, name)
@@ -186,7 +186,7 @@ func (s *Service) write(ctx context.Context, at ItemPath, c ItemChange, all bool
 			return "", err
 		}
 		if c.Mark != "" && c.Mark != before.Mark {
-			return "", engine.ErrMark
+			return "", control.ErrMark
 		}
 		if err := d.Set(sec, before.Name, c.Fields, all); err != nil {
 			return "", err
@@ -213,7 +213,7 @@ func (s *Service) moveItem(ctx context.Context, in *struct {
 	return s.edit(ctx, sec, in.Name, in.Body.Dry, func(d *config.Document) (string, error) {
 		before, err := d.Item(sec, in.Name)
 		if err == nil && in.Body.Mark != "" && in.Body.Mark != before.Mark {
-			err = engine.ErrMark
+			err = control.ErrMark
 		}
 		if err != nil {
 			return "", err
@@ -231,7 +231,7 @@ func (s *Service) removeItem(ctx context.Context, in *struct {
 	return s.edit(ctx, sec, in.Name, in.Dry, func(d *config.Document) (string, error) {
 		before, err := d.Item(sec, in.Name)
 		if err == nil && in.Mark != "" && in.Mark != before.Mark {
-			err = engine.ErrMark
+			err = control.ErrMark
 		}
 		if err != nil {
 			return "", err
@@ -244,7 +244,7 @@ func (s *Service) removeItem(ctx context.Context, in *struct {
 // the path before them.
 func (s *Service) setupError(err error, sec config.Section, name string, place ...int) error {
 	var problems config.Problems
-	var blocked *engine.Blocked
+	var blocked *control.Blocked
 	switch {
 	case errors.As(err, &problems):
 		own := sec.Key + "."
@@ -266,9 +266,9 @@ func (s *Service) setupError(err error, sec config.Section, name string, place .
 			details = append(details, &huma.ErrorDetail{Message: why})
 		}
 		return huma.Error409Conflict("this draft is applied only by force, with a reason", details...)
-	case errors.Is(err, engine.ErrMark), errors.Is(err, engine.ErrStale), errors.Is(err, engine.ErrNoWhy):
+	case errors.Is(err, control.ErrMark), errors.Is(err, control.ErrStale), errors.Is(err, control.ErrNoWhy):
 		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, engine.ErrNoDraft), errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, control.ErrNoDraft), errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	}
 	if strings.HasPrefix(err.Error(), "there are places") {
@@ -280,7 +280,7 @@ func (s *Service) setupError(err error, sec config.Section, name string, place .
 func (s *Service) showDraft(ctx context.Context, in *struct {
 	YAML bool `query:"yaml" doc:"With the difference of the texts"`
 }) (*out[mail.Draft], error) {
-	d, err := s.Engine.Draft(ctx, in.YAML)
+	d, err := s.Control.Drafts.State(ctx, in.YAML)
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
@@ -296,11 +296,11 @@ func (s *Service) applyDraft(ctx context.Context, in *struct {
 	}
 }) (*out[mail.Applied], error) {
 	b := in.Body
-	a, err := s.Engine.Apply(ctx, signedIn(ctx).Name, engine.Apply{Force: b.Force, Why: b.Why, ConfirmWithin: time.Duration(b.ConfirmWithin) * time.Second, Version: b.Version})
+	a, err := s.Control.Drafts.Apply(ctx, signedIn(ctx).Name, control.Apply{Force: b.Force, Why: b.Why, ConfirmWithin: time.Duration(b.ConfirmWithin) * time.Second, Version: b.Version})
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
-	s.lanes.forget()
+	s.Insight.Lanes.Forget()
 	return &out[mail.Applied]{a}, nil
 }
 
@@ -310,7 +310,7 @@ type Rebased struct {
 }
 
 func (s *Service) rebaseDraft(ctx context.Context, _ *struct{}) (*out[Rebased], error) {
-	met, err := s.Engine.Rebase(ctx, signedIn(ctx).Name)
+	met, err := s.Control.Drafts.Rebase(ctx, signedIn(ctx).Name)
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
@@ -318,7 +318,7 @@ func (s *Service) rebaseDraft(ctx context.Context, _ *struct{}) (*out[Rebased], 
 }
 
 func (s *Service) discardDraft(ctx context.Context, _ *struct{}) (*struct{}, error) {
-	if err := s.Engine.Discard(ctx, signedIn(ctx).Name); err != nil {
+	if err := s.Control.Drafts.Discard(ctx, signedIn(ctx).Name); err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
 	return nil, nil
@@ -328,7 +328,7 @@ func (s *Service) listRevisions(ctx context.Context, in *struct {
 	Limit int `query:"limit" default:"50" minimum:"1" maximum:"500"`
 	After int `query:"after"`
 }) (*out[page[mail.Revision]], error) {
-	list, err := s.Store.Revisions.List(ctx, in.After, in.Limit)
+	list, err := s.Control.Drafts.History(ctx, in.After, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "revision")
 	}
@@ -351,7 +351,7 @@ func (s *Service) showRevision(ctx context.Context, in *struct {
 	Number  int `path:"number"`
 	Against int `query:"against" doc:"Another revision to compare with; the one before if not given"`
 }) (*out[RevisionView], error) {
-	rev, err := s.Store.Revision(ctx, in.Number)
+	rev, err := s.Control.Drafts.Revision(ctx, in.Number)
 	if err != nil {
 		return nil, s.storeError(err, "revision")
 	}
@@ -360,7 +360,7 @@ func (s *Service) showRevision(ctx context.Context, in *struct {
 		v.Against = in.Number - 1
 	}
 	if v.Against > 0 {
-		old, err := s.Store.Revision(ctx, v.Against)
+		old, err := s.Control.Drafts.Revision(ctx, v.Against)
 		if err != nil {
 			return nil, s.storeError(err, "revision to compare with")
 		}
@@ -370,7 +370,7 @@ func (s *Service) showRevision(ctx context.Context, in *struct {
 			return nil, huma.Error500InternalServerError(err.Error())
 		}
 		v.Changes = config.Diff(before, after)
-		v.YAML, _ = engine.YAMLDiff(before.String(), after.String(), fmt.Sprintf("revision %d", v.Against), fmt.Sprintf("revision %d", rev.Number))
+		v.YAML, _ = control.YAMLDiff(before.String(), after.String(), fmt.Sprintf("revision %d", v.Against), fmt.Sprintf("revision %d", rev.Number))
 	}
 	return &out[RevisionView]{v}, nil
 }
@@ -381,16 +381,16 @@ func (s *Service) revert(ctx context.Context, in *struct {
 		Why string `json:"why,omitempty" maxLength:"500"`
 	}
 }) (*out[mail.Applied], error) {
-	a, err := s.Engine.Revert(ctx, signedIn(ctx).Name, in.Number, in.Body.Why)
+	a, err := s.Control.Drafts.Revert(ctx, signedIn(ctx).Name, in.Number, in.Body.Why)
 	if err != nil {
 		return nil, s.storeOr(err, "revision")
 	}
-	s.lanes.forget()
+	s.Insight.Lanes.Forget()
 	return &out[mail.Applied]{a}, nil
 }
 
 func (s *Service) storeOr(err error, what string) error {
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, fault.ErrNotFound) {
 		return s.storeError(err, what)
 	}
 	return s.setupError(err, config.ServiceSection, "")
@@ -399,7 +399,7 @@ func (s *Service) storeOr(err error, what string) error {
 func (s *Service) confirm(ctx context.Context, in *struct {
 	Number int `path:"number"`
 }) (*struct{}, error) {
-	ok, err := s.Engine.Confirm(ctx, in.Number)
+	ok, err := s.Control.Drafts.Confirm(ctx, in.Number)
 	if err != nil {
 		return nil, s.storeError(err, "revision")
 	}
@@ -426,12 +426,12 @@ func (s *Service) exportSecrets(ctx context.Context, _ *struct{}) (*out[configTe
 }
 
 func (s *Service) export(ctx context.Context, directory, secrets bool) (*out[configText], error) {
-	rev, err := s.Store.LatestRevision(ctx)
+	rev, err := s.Control.Drafts.Latest(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "configuration")
 	}
 	if directory {
-		if rev.Text, err = s.Engine.Export(ctx, rev.Text, secrets); err != nil {
+		if rev.Text, err = s.Control.Directory.Export(ctx, rev.Text, secrets); err != nil {
 			return nil, s.storeError(err, "directory")
 		}
 	}
@@ -447,15 +447,15 @@ type configInput struct {
 }
 
 func (s *Service) checkConfig(ctx context.Context, in *configInput) (*out[configText], error) {
-	in.Body.Text = s.Engine.WithWebhooks(ctx, in.Body.Text)
+	in.Body.Text = s.Control.Drafts.WithWebhooks(ctx, in.Body.Text)
 	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
 		return nil, configProblem(err)
 	}
-	return &out[configText]{configText{s.Engine.Config().Revision, in.Body.Text}}, nil
+	return &out[configText]{configText{s.InForce.Config().Revision, in.Body.Text}}, nil
 }
 
 func (s *Service) importConfig(ctx context.Context, in *configInput) (*out[mail.Draft], error) {
-	in.Body.Text = s.Engine.WithWebhooks(ctx, in.Body.Text)
+	in.Body.Text = s.Control.Drafts.WithWebhooks(ctx, in.Body.Text)
 	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
 		return nil, configProblem(err)
 	}
@@ -464,11 +464,11 @@ func (s *Service) importConfig(ctx context.Context, in *configInput) (*out[mail.
 		if in.Body.Name != "" {
 			what = "import of " + in.Body.Name
 		}
-		if err := s.Engine.ReplaceDraft(ctx, signedIn(ctx).Name, in.Body.Text, what); err != nil {
+		if err := s.Control.Drafts.ReplaceDraft(ctx, signedIn(ctx).Name, in.Body.Text, what); err != nil {
 			return nil, s.setupError(err, config.ServiceSection, "")
 		}
 	}
-	d, err := s.Engine.Draft(ctx, false)
+	d, err := s.Control.Drafts.State(ctx, false)
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}

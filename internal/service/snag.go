@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,7 +12,6 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
-	"gullroute/internal/store"
 )
 
 func (s *Service) snagOperations(api huma.API) {
@@ -43,7 +41,7 @@ type snagPage struct {
 }
 
 func (s *Service) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage], error) {
-	f := store.SnagFilter{Closed: in.State == "closed", Muted: in.Muted, Parts: in.Parts, Cause: in.Cause, Place: in.Place, After: in.After, Limit: in.Limit}
+	f := snag.Filter{Closed: in.State == "closed", Muted: in.Muted, Parts: in.Parts, Cause: in.Cause, Place: in.Place, After: in.After, Limit: in.Limit}
 	for _, word := range []struct {
 		name, text string
 		into       *ident.ID
@@ -55,48 +53,18 @@ func (s *Service) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage]
 			return nil, huma.Error422UnprocessableEntity(word.name + ": " + err.Error())
 		}
 	}
-	list, err := s.Store.Snags.List(ctx, f)
+	list, err := s.Insight.Snags.List(ctx, f)
 	if err != nil {
 		return nil, s.storeError(err, "snag")
 	}
 	body := snagPage{Items: append([]snag.Snag{}, list...)}
-	for i := range body.Items {
-		body.Items[i].Explain()
-		body.Items[i].Offer(s.Engine.Config())
-	}
 	if len(list) == in.Limit {
 		body.Next = list[len(list)-1].ID.String()
 	}
-	body.Counts, err = s.snagCounts(ctx)
-	return &out[snagPage]{body}, err
-}
-
-// snagCache keeps the counts for a moment: every page and console asks for them.
-type snagCache struct {
-	mu     sync.Mutex
-	until  time.Time
-	counts map[string]int
-}
-
-const snagCacheTime = time.Second
-
-func (s *Service) snagCounts(ctx context.Context) (map[string]int, error) {
-	s.snags.mu.Lock()
-	defer s.snags.mu.Unlock()
-	if time.Now().Before(s.snags.until) {
-		return s.snags.counts, nil
-	}
-	counts, err := s.Store.SnagCounts(ctx)
-	if err != nil {
+	if body.Counts, err = s.Insight.Snags.Counts(ctx); err != nil {
 		return nil, s.storeError(err, "snag")
 	}
-	out := map[string]int{}
-	for _, severity := range []snag.Severity{snag.Grave, snag.Serious, snag.Slight} {
-		word, _ := severity.MarshalText()
-		out[string(word)] = counts[severity]
-	}
-	s.snags.counts, s.snags.until = out, time.Now().Add(snagCacheTime)
-	return out, nil
+	return &out[snagPage]{body}, nil
 }
 
 // SnagPath names a trouble in a path.
@@ -117,7 +85,7 @@ func (s *Service) showSnag(ctx context.Context, in *SnagPath) (*out[snag.Snag], 
 	if err != nil {
 		return nil, err
 	}
-	x, err := s.Engine.Snag(ctx, id)
+	x, err := s.Insight.Snags.One(ctx, id)
 	if err != nil {
 		return nil, s.storeError(err, "snag")
 	}
@@ -140,7 +108,7 @@ func (s *Service) changeSnag(ctx context.Context, in *struct {
 		return nil, err
 	}
 	who := signedIn(ctx).Name
-	change := store.SnagChange{Note: in.Body.Note}
+	change := snag.Change{Note: in.Body.Note}
 	if m := in.Body.Mine; m != nil {
 		change.Mine = new(string)
 		if *m {
@@ -158,7 +126,7 @@ func (s *Service) changeSnag(ctx context.Context, in *struct {
 		}
 		change.MutedUntil = &until
 	}
-	if err := s.Store.ChangeSnag(ctx, id, who, change); err != nil {
+	if err := s.Insight.Snags.Change(ctx, id, who, change); err != nil {
 		return nil, s.storeError(err, "snag")
 	}
 	return s.showSnag(ctx, &in.SnagPath)
@@ -172,8 +140,8 @@ func (s *Service) mendSnag(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.Engine.MendSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id, in.Body)
-	s.lanes.forget()
+	done, err := s.Control.Fixer.MendSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id, in.Body)
+	s.Insight.Lanes.Forget()
 	switch {
 	case err == nil:
 		return &out[mail.Done]{done}, nil

@@ -10,36 +10,37 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/insight"
 )
 
 // maxTrouble is how many troubled lanes a status lists.
 const maxTrouble = 20
 
 func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], error) {
-	lanes, err := s.laneList(ctx)
+	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	cfg := s.Engine.Config()
-	st := mail.Status{Node: s.Engine.Name, Version: Version, HostName: string(cfg.Service.HostName), StartedAt: s.Engine.Started.UTC(),
+	cfg := s.InForce.Config()
+	st := mail.Status{Node: s.InForce.Node, Version: Version, HostName: string(cfg.Service.HostName), StartedAt: s.Insight.Nodes.Started.UTC(),
 		Revision: cfg.Revision, Lanes: len(lanes), Today: map[string]int64{}, Trouble: []mail.Lane{},
-		Hazards: s.hazards(cfg), ConfirmBy: optAt(s.Engine.ConfirmBy()), Domains: len(cfg.Domains), Routes: len(cfg.Routes)}
+		Hazards: s.hazards(cfg), ConfirmBy: insight.OptAt(s.InForce.ConfirmBy()), Domains: len(cfg.Domains), Routes: len(cfg.Routes)}
 	st.Mailboxes, _ = cfg.Directory.Counts()
-	sessions := s.Engine.Receive.Sessions()
-	open := s.Engine.Receive.Addresses()
+	sessions := s.Insight.Nodes.Receive.Sessions()
+	open := s.Insight.Nodes.Receive.Addresses()
 	st.Listeners = []mail.Listener{}
 	for _, l := range cfg.Listeners {
 		st.Listeners = append(st.Listeners, mail.Listener{Name: l.Name, Kind: l.Kind, Address: open[l.Name], Sessions: sessions[l.Name]})
 	}
 	addLanes(&st, lanes)
-	st.Stopped = s.Engine.Stopped(ctx)
-	st.Hours, err = s.Store.Counts.Since(ctx, time.Now().Add(-23*time.Hour).Truncate(time.Hour))
+	st.Stopped = s.Insight.Nodes.Stopped(ctx)
+	st.Hours, err = s.Insight.Reporter.Since(ctx, time.Now().Add(-23*time.Hour).Truncate(time.Hour))
 	if err != nil {
 		return nil, s.storeError(err, "count")
 	}
 	st.Hours = append([]mail.Count{}, st.Hours...)
-	if st.Snags, err = s.snagCounts(ctx); err != nil {
-		return nil, err
+	if st.Snags, err = s.Insight.Snags.Counts(ctx); err != nil {
+		return nil, s.storeError(err, "snag")
 	}
 	for _, c := range st.Hours {
 		st.Today[c.Kind] += c.N
@@ -51,10 +52,10 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 // from being in force as it is written.
 func (s *Service) hazards(cfg *config.Compiled) []config.Hazard {
 	list := cfg.Hazards()
-	if t := s.Engine.Trouble(); t != "" {
+	if t := s.InForce.Trouble(); t != "" {
 		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Mend: "free the address or mend the certificate, then apply again"})
 	}
-	for _, k := range s.Engine.LockedKeys() {
+	for _, k := range s.Insight.Nodes.Signing.Locked() {
 		what := "what it would sign waits"
 		if cfg.Service.WithoutKey == config.SendUnsigned {
 			what = "mail goes out unsigned"
@@ -62,7 +63,7 @@ func (s *Service) hazards(cfg *config.Compiled) []config.Hazard {
 		list = append(list, config.Hazard{Kind: "locked_key", Where: "signing",
 			Text: "signing key " + k + " is not opened by this node's key file: " + what, Mend: "put the former key file back and start the service anew, or rotate the key (gull dkim rotate)"})
 	}
-	for _, at := range s.Engine.FormerPrimaries() {
+	for _, at := range s.Insight.Nodes.FormerPrimaries() {
 		list = append(list, config.Hazard{Kind: "former_primary", Where: "database",
 			Text: "database host " + at + " was the primary before another was promoted, and still takes writes: what is written there is lost", Mend: "stop it, or make it a standby of the promoted one"})
 	}
@@ -108,7 +109,7 @@ func urgency(s mail.LaneState) int {
 }
 
 func (s *Service) explain(ctx context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {
-	answers, err := s.Engine.Explain(ctx, in.Body)
+	answers, err := s.Control.Explainer.Explain(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -116,7 +117,7 @@ func (s *Service) explain(ctx context.Context, in *struct{ Body mail.Question })
 }
 
 func (s *Service) send(ctx context.Context, in *struct{ Body mail.TestLetter }) (*out[mail.HandedIn], error) {
-	handed, err := s.Engine.HandIn(ctx, in.Body)
+	handed, err := s.Control.Submitter.HandIn(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

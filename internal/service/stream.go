@@ -144,7 +144,7 @@ func (s *Service) streamRehearsal(c fiber.Ctx) error {
 		}
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		report, err := s.Engine.Rehearse(ctx, n, func(part float64) { tell(line{Progress: part}) })
+		report, err := s.Control.Drafts.Rehearse(ctx, n, func(part float64) { tell(line{Progress: part}) })
 		if err != nil {
 			return nil, s.setupError(err, config.ServiceSection, "")
 		}
@@ -160,7 +160,7 @@ func (s *Service) streamImport(c fiber.Ctx, what string) error {
 	body := bytes.Clone(c.Body())
 	dry := c.Query("dry_run") == "true"
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		done, err := s.Engine.Import(ctx, w.Name, what, bytes.NewReader(body), dry, func(n int, doing string) { tell(line{Done: n, What: doing}) })
+		done, err := s.Control.Directory.Import(ctx, w.Name, what, bytes.NewReader(body), dry, func(n int, doing string) { tell(line{Done: n, What: doing}) })
 		if err != nil {
 			return nil, s.storeError(err, what)
 		}
@@ -181,7 +181,7 @@ func (s *Service) exportCSV(c fiber.Ctx, what string) error {
 		}
 		return cells
 	}
-	dir := s.Engine.Config().Directory
+	dir := s.InForce.Config().Directory
 	c.Set("Content-Type", "text/csv; charset=utf-8")
 	c.Set("Content-Disposition", `attachment; filename="`+what+`.csv"`)
 	return c.SendStreamWriter(func(bw *bufio.Writer) {

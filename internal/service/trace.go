@@ -3,52 +3,21 @@ package service
 import (
 	"context"
 	"io"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/address"
-	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/message"
-	"gullroute/internal/core/report"
 	"gullroute/internal/core/search"
-	"gullroute/internal/store"
+	"gullroute/internal/insight"
 )
-
-// records are where tracing and reports look: the service's own, or an archive.
-type records interface {
-	Search(ctx context.Context, q search.Query, after ident.ID, limit int) (store.Page, error)
-	Message(ctx context.Context, id ident.ID) (mail.Message, error)
-	Events(ctx context.Context, id ident.ID) ([]mail.Event, error)
-	Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error)
-	Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error)
-	Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error)
-	SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error)
-	RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error)
-	ListSessions(ctx context.Context, f store.SessionFilter) ([]mail.Session, error)
-	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error)
-	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
-	Figure(ctx context.Context, q report.Question) ([]report.Behind, string, error)
-}
 
 // From says which records to look in.
 type From struct {
 	Archive int64 `query:"archive" doc:"Look in this opened archive instead of the service's own records"`
-}
-
-func (s *Service) records(ctx context.Context, f From) (records, error) {
-	if f.Archive == 0 {
-		return s.Store, nil
-	}
-	a, err := s.Store.OpenedArchive(ctx, f.Archive)
-	if err != nil {
-		return nil, s.storeError(err, "archive")
-	}
-	return a, nil
 }
 
 // Zone is the time zone of words of time and of days.
@@ -146,37 +115,16 @@ func (s *Service) find(ctx context.Context, in *searchInput, messagesOnly bool) 
 	if err != nil {
 		return nil, s.storeError(err, "message")
 	}
-	body := foundPage{Items: p.Items, Understood: q.Understood(), Back: optAt(p.Back)}
+	body := foundPage{Items: p.Items, Understood: q.Understood(), Back: insight.OptAt(p.Back)}
 	if p.Next != 0 {
 		body.Next = p.Next.String()
 	}
 	if in.Archive == 0 {
 		for i := range body.Items {
-			s.markAll(&body.Items[i].Message)
+			s.Insight.Trace.Mark(&body.Items[i].Message)
 		}
 	}
 	return &out[foundPage]{body}, nil
-}
-
-func (s *Service) markAll(m *mail.Message) {
-	for j := range m.Deliveries {
-		s.markNow(&m.Deliveries[j])
-	}
-}
-
-// markNow adds what only memory knows of a waiting delivery: that it is in a
-// transaction now, or that its lane rests beyond its own next attempt.
-func (s *Service) markNow(d *mail.Delivery) {
-	if d.State.Final() {
-		return
-	}
-	sending, rest := s.Engine.Queue.Now(d)
-	if sending {
-		d.State = mail.Sending
-	}
-	if rest.After(d.NextTryAt.Time) {
-		d.NextTryAt = mail.At(rest)
-	}
 }
 
 type oneOf struct {
@@ -184,153 +132,58 @@ type oneOf struct {
 	From
 }
 
-func (s *Service) one(ctx context.Context, in *oneOf) (records, ident.ID, error) {
+func (in *oneOf) id() (ident.ID, error) {
 	id, err := ident.Parse(in.ID)
 	if err != nil {
-		return nil, 0, huma.Error422UnprocessableEntity(err.Error())
+		return 0, huma.Error422UnprocessableEntity(err.Error())
 	}
-	r, err := s.records(ctx, in.From)
-	return r, id, err
+	return id, nil
 }
 
 func (s *Service) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace], error) {
-	r, id, err := s.one(ctx, in)
+	id, err := in.id()
 	if err != nil {
 		return nil, err
 	}
-	m, err := r.Message(ctx, id)
+	t, err := s.Insight.Trace.Message(ctx, in.Archive, id)
 	if err != nil {
 		return nil, s.storeError(err, "message; its day may be past the retention time")
 	}
-	live := in.Archive == 0
-	if live {
-		s.markAll(&m)
-	}
-	t := mail.Trace{Message: m, Notices: []ident.ID{}, Causes: []mail.Cause{}, Boxes: []mail.BoxUse{}}
-	events, err := r.Events(ctx, id)
-	if err == nil {
-		t.Events = m.Story(events, s.Engine.Name)
-		t.Begotten, err = r.Begotten(ctx, id)
-	}
-	if err == nil {
-		err = s.addSessions(ctx, r, &t, live)
-	}
-	if err != nil {
-		return nil, s.storeError(err, "message")
-	}
-	for i := range t.Begotten {
-		t.Notices = append(t.Notices, t.Begotten[i].ID)
-		if live {
-			s.markAll(&t.Begotten[i])
-		}
-	}
-	if m.NoticeOf != 0 {
-		if about, err := r.Message(ctx, m.NoticeOf); err == nil {
-			t.About = &about
-		}
-	}
-	if live {
-		s.addBoxes(ctx, &t)
-	}
-	seen := map[diagnose.Cause]bool{diagnose.NoCause: true}
-	for _, d := range m.Deliveries {
-		if !seen[d.Cause] {
-			seen[d.Cause] = true
-			t.Causes = append(t.Causes, mail.Explain(d.Cause, d.Last))
-		}
-	}
-	t.ForUser, t.ForFar = mail.ForUser(&m, time.Now()), mail.ForFar(&m, t.Sessions, string(s.Engine.Config().Service.HostName))
 	return &out[mail.Trace]{t}, nil
 }
 
-// addSessions finds the session that a message came by, and those in which it was
-// tried.
-func (s *Service) addSessions(ctx context.Context, r records, t *mail.Trace, live bool) error {
-	ids := []ident.ID{t.Message.SessionID}
-	add := func(l mail.LastReply) {
-		ids = append(ids, l.SessionID)
-		for _, x := range l.Tried {
-			ids = append(ids, x.SessionID)
-		}
-	}
-	for i := range t.Message.Deliveries {
-		if l := t.Message.Deliveries[i].Last; l != nil {
-			add(*l)
-		}
-	}
-	for i := range t.Events {
-		if l, ok := t.Events[i].Reply(); ok {
-			add(l)
-		}
-	}
-	list, err := r.SessionsByID(ctx, ids)
-	if live && err == nil {
-		for _, id := range ids {
-			if open := s.Engine.Record.OpenOne(id); open != nil {
-				list = append(list, open.Session)
-			}
-		}
-	}
-	t.Sessions = []mail.Session{}
-	seen := map[ident.ID]bool{}
-	for _, one := range list {
-		if seen[one.ID] {
-			continue
-		}
-		seen[one.ID] = true
-		if one.ID == t.Message.SessionID {
-			t.Session = &one
-		} else {
-			t.Sessions = append(t.Sessions, one)
-		}
-	}
-	return err
-}
-
-func (s *Service) addBoxes(ctx context.Context, t *mail.Trace) {
-	seen := map[string]bool{}
-	for i := range t.Message.Deliveries {
-		d := &t.Message.Deliveries[i]
-		a, err := address.Parse(d.Recipient)
-		if err != nil || d.NextHop != "local" || seen[d.Recipient] {
-			continue
-		}
-		seen[d.Recipient] = true
-		box := s.Engine.Config().Mailbox(a)
-		if box == nil {
-			continue
-		}
-		letters, used, err := s.Store.MailboxUse(ctx, box.Address.String())
-		if err == nil {
-			t.Boxes = append(t.Boxes, mail.BoxUse{Address: box.Address.String(), Letters: letters, Used: used, Quota: int64(box.Quota)})
-		}
-	}
-}
-
-// refusalView is a refusal as it is shown.
-type refusalView struct {
-	Refusal mail.Refusal  `json:"refusal"`
-	Meaning mail.Cause    `json:"meaning"`
-	Session *mail.Session `json:"session,omitempty"`
-	ForUser string        `json:"for_user"`
-}
-
-func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[refusalView], error) {
-	r, id, err := s.one(ctx, in)
+func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[insight.RefusalView], error) {
+	id, err := in.id()
 	if err != nil {
 		return nil, err
 	}
-	x, err := r.Refusal(ctx, id)
+	v, err := s.Insight.Trace.Refusal(ctx, in.Archive, id)
 	if err != nil {
 		return nil, s.storeError(err, "refusal; its day may be past the retention time")
 	}
-	v := refusalView{Refusal: x, Meaning: mail.Explain(x.Cause, nil), ForUser: mail.RefusalForUser(&x)}
-	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {
-		v.Session = &list[0]
-	} else if open := s.Engine.Record.OpenOne(x.SessionID); open != nil && in.Archive == 0 {
-		v.Session = &open.Session
+	return &out[insight.RefusalView]{v}, nil
+}
+
+func (s *Service) showLetter(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*out[mail.Letter], error) {
+	id, err := ident.Parse(in.ID)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	return &out[refusalView]{v}, nil
+	l, err := s.Insight.Trace.Letter(ctx, id)
+	if err != nil {
+		return nil, s.storeError(err, "message; its day may be past the retention time")
+	}
+	return &out[mail.Letter]{l}, nil
+}
+
+func (s *Service) records(ctx context.Context, f From) (insight.Records, error) {
+	r, err := s.Insight.Trace.Records(ctx, f.Archive)
+	if err != nil {
+		return nil, s.storeError(err, "archive")
+	}
+	return r, nil
 }
 
 // serveContent streams a message as it was stored. Content is people's own: only
@@ -343,14 +196,14 @@ func (s *Service) serveContent(c fiber.Ctx) error {
 	if err != nil {
 		return fiber.NewError(fiber.StatusUnprocessableEntity, err.Error())
 	}
-	content, err := s.Store.OpenContent(context.WithoutCancel(c.Context()), id)
+	content, err := s.Insight.Trace.OpenContent(context.WithoutCancel(c.Context()), id)
 	if err != nil {
 		return s.storeError(err, "message")
 	}
 	return sendContent(c, content, id)
 }
 
-func sendContent(c fiber.Ctx, content *store.Content, id ident.ID) error {
+func sendContent(c fiber.Ctx, content io.Reader, id ident.ID) error {
 	c.Set("Content-Type", "message/rfc822")
 	c.Set("Content-Disposition", `attachment; filename="`+id.String()+`.eml"`)
 	return c.SendStream(content)
@@ -370,7 +223,7 @@ func (s *Service) listMailbox(ctx context.Context, in *struct {
 			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
 		}
 	}
-	items, err := s.Store.MailboxMessages(ctx, a, before, in.Limit)
+	items, err := s.Insight.Trace.MailboxMessages(ctx, a, before, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "mailbox")
 	}
@@ -387,7 +240,7 @@ func (s *Service) mailboxAddress(text string) (string, error) {
 	if err != nil {
 		return "", huma.Error422UnprocessableEntity(err.Error())
 	}
-	box := s.Engine.Config().Mailbox(a)
+	box := s.InForce.Config().Mailbox(a)
 	if box == nil {
 		return "", huma.Error404NotFound("there is no mailbox " + a.Display())
 	}
@@ -407,45 +260,9 @@ func (s *Service) serveMailboxContent(c fiber.Ctx) error {
 	if err != nil {
 		return fiber.NewError(fiber.StatusUnprocessableEntity, err.Error())
 	}
-	content, err := s.Store.MailboxContent(context.WithoutCancel(c.Context()), box, id)
+	content, err := s.Insight.Trace.MailboxContent(context.WithoutCancel(c.Context()), box, id)
 	if err != nil {
 		return s.storeError(err, "letter in this mailbox")
 	}
 	return sendContent(c, content, id)
-}
-
-// maxLetter is how much of a letter is read to be looked at, in octets.
-const maxLetter = 4 << 20
-
-// showLetter takes a letter apart for people to look at: nothing in it is run or
-// fetched, and HTML is shown as its words.
-func (s *Service) showLetter(ctx context.Context, in *struct {
-	ID string `path:"id"`
-}) (*out[mail.Letter], error) {
-	id, err := ident.Parse(in.ID)
-	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
-	}
-	r, err := s.Store.OpenContent(ctx, id)
-	if err != nil {
-		return nil, s.storeError(err, "message; its day may be past the retention time")
-	}
-	content, err := io.ReadAll(io.LimitReader(r, maxLetter+1))
-	if err != nil {
-		return nil, s.storeError(err, "message")
-	}
-	l := mail.Letter{ID: id, Fields: []mail.HeaderField{}, Parts: []mail.LetterPart{}, Truncated: len(content) > maxLetter}
-	content = content[:min(len(content), maxLetter)]
-	section, _ := message.SplitHeader(content)
-	l.Header = strings.ToValidUTF8(string(section), "\uFFFD")
-	for _, f := range message.ParseHeader(section) {
-		l.Fields = append(l.Fields, mail.HeaderField{Name: f.Name, Value: message.Decode(f.Value)})
-	}
-	parts := message.Structure(content)
-	for _, p := range parts {
-		l.Parts = append(l.Parts, mail.LetterPart{Path: p.Path, Type: p.Type, Charset: p.Charset, Encoding: p.Encoding, Name: p.Name, Disposition: p.Disposition, Size: p.Size})
-	}
-	l.Text, l.TextType = message.Readable(parts)
-	l.Truncated = l.Truncated || len(l.Text) >= message.MaxText
-	return &out[mail.Letter]{l}, nil
 }

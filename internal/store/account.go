@@ -3,42 +3,35 @@ package store
 import (
 	"context"
 	"time"
+
+	"gullroute/internal/core/mail"
 )
 
 // Accounts are the people and programs that administer, and their tokens and sessions.
 type Accounts struct{ *DB }
 
-// Role is what somebody may do.
-type Role string
-
-// The roles.
-const (
-	Administrator Role = "administrator"
-	Viewer        Role = "viewer"
-)
-
 // SetAccount makes or changes a console account; password is a hash.
-func (s Accounts) SetAccount(ctx context.Context, name string, role Role, password string) error {
+func (s Accounts) SetAccount(ctx context.Context, name string, role mail.Role, password string) error {
 	_, err := s.pool.Exec(ctx, `INSERT INTO account (name, role, password) VALUES ($1, $2, $3)
 		ON CONFLICT (name) DO UPDATE SET role = excluded.role, password = excluded.password`, name, role, password)
 	return err
 }
 
 // Account reads a console account.
-func (s Accounts) Account(ctx context.Context, name string) (role Role, password string, err error) {
+func (s Accounts) Account(ctx context.Context, name string) (role mail.Role, password string, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT role, password FROM account WHERE name = $1`, name).Scan(&role, &password)
 	return role, password, found(err)
 }
 
 // SetToken makes or changes a bearer token, of which only the hash is kept.
-func (s Accounts) SetToken(ctx context.Context, hash []byte, name string, role Role) error {
+func (s Accounts) SetToken(ctx context.Context, hash []byte, name string, role mail.Role) error {
 	_, err := s.pool.Exec(ctx, `INSERT INTO token (hash, name, role) VALUES ($1, $2, $3)
 		ON CONFLICT (hash) DO UPDATE SET name = excluded.name, role = excluded.role`, hash, name, role)
 	return err
 }
 
 // Token finds who a bearer token is.
-func (s Accounts) Token(ctx context.Context, hash []byte) (name string, role Role, err error) {
+func (s Accounts) Token(ctx context.Context, hash []byte) (name string, role mail.Role, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT name, role FROM token WHERE hash = $1`, hash).Scan(&name, &role)
 	return name, role, found(err)
 }
@@ -51,7 +44,7 @@ func (s Accounts) SignIn(ctx context.Context, hash []byte, account string, expir
 }
 
 // SignedIn finds whose console session it is.
-func (s Accounts) SignedIn(ctx context.Context, hash []byte) (account string, role Role, err error) {
+func (s Accounts) SignedIn(ctx context.Context, hash []byte) (account string, role mail.Role, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT a.name, a.role FROM sign_in s JOIN account a ON a.name = s.account
 		WHERE s.hash = $1 AND s.expires_at > now()`, hash).Scan(&account, &role)
 	return account, role, found(err)

@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -41,10 +40,10 @@ func needles(q search.Query) [][]byte {
 }
 
 // Search looks through an archive as Store.Search does.
-func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (Page, error) {
+func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (search.Page, error) {
 	lower, upper := narrow(q, 0, 1<<63-1, after)
 	started := time.Now()
-	var page Page
+	var page search.Page
 	var back [2]ident.ID // how far each kind was looked through when time was up
 	look := func(kind string, n int, read func(line []byte) (mail.Found, []mail.Event, bool)) error {
 		found := 0
@@ -139,7 +138,7 @@ func (o *Opened) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Sessi
 }
 
 // List lists sessions, newest first or by what is asked.
-func (o *Opened) ListSessions(ctx context.Context, f SessionFilter) ([]mail.Session, error) {
+func (o *Opened) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail.Session, error) {
 	upper, lower := ident.ID(1<<63-1), ident.ID(0)
 	if f.Before != 0 {
 		upper = f.Before
@@ -157,7 +156,7 @@ func (o *Opened) ListSessions(ctx context.Context, f SessionFilter) ([]mail.Sess
 	out := []mail.Session{}
 	err := o.each(ctx, archive.Session, lower, upper, nil, func(line []byte) bool {
 		l, err := archive.ReadSession(line, false)
-		if x := l.Session; err == nil && x.ID >= lower && x.ID < upper && f.matches(x) {
+		if x := l.Session; err == nil && x.ID >= lower && x.ID < upper && f.Matches(x) {
 			out = append(out, x)
 		}
 		return len(out) < limit
@@ -171,23 +170,6 @@ func (o *Opened) ListSessions(ctx context.Context, f SessionFilter) ([]mail.Sess
 		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.Messages, a.Messages) })
 	}
 	return out[:min(len(out), f.Limit)], err
-}
-
-// matches reports whether a session is one that is asked for.
-func (f SessionFilter) matches(x mail.Session) bool {
-	if f.Address != "" {
-		network, err := netip.ParsePrefix(f.Address)
-		if a, single := netip.ParseAddr(f.Address); single == nil {
-			network, err = netip.PrefixFrom(a, a.BitLen()), nil
-		}
-		if a, bad := netip.ParseAddr(x.Address); err != nil || bad != nil || !network.Contains(a) {
-			return false
-		}
-	}
-	fits := func(want, is string) bool { return want == "" || want == is }
-	return fits(f.Direction, x.Direction) && fits(f.Protocol, x.Protocol) && fits(f.Listener, x.Listener) && fits(f.Route, x.Route) &&
-		(fits(f.Outcome, x.Outcome) || f.Outcome == "trouble" && x.Trouble()) && (f.Account == "" || strings.EqualFold(f.Account, x.Account)) &&
-		strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) && x.Seconds >= f.Longer.Seconds()
 }
 
 // eachSum goes through the counts of a dimension in a period.

@@ -247,23 +247,13 @@ func addRecord(ctx context.Context, tx pgx.Tx, who string, r Record) error {
 	return err
 }
 
-// MailboxList is how mailboxes are listed.
-type MailboxList struct {
-	Search string // a part of an address or a name
-	Domain string
-	// Sort is address, name, used or quota: the largest first for the last two.
-	Sort  string
-	After string // an address; for other sorts how many were shown
-	Limit int
-}
-
 // mailboxOrder is how each sort is done. Only that by address needs not look at
 // every mailbox.
 var mailboxOrder = map[string]string{"name": "lower(m.name), m.key", "used": "coalesce(u.octets, 0) DESC, m.key", "quota": "CASE WHEN m.quota = 0 THEN 0 ELSE coalesce(u.octets, 0)::float / m.quota END DESC, m.key"}
 
 // ListMailboxes lists mailboxes by address, with how full they are. The first page
 // of a hundred thousand costs no more than that of a hundred.
-func (s Directory) ListMailboxes(ctx context.Context, l MailboxList) ([]mail.MailboxLine, error) {
+func (s Directory) ListMailboxes(ctx context.Context, l mail.MailboxList) ([]mail.MailboxLine, error) {
 	const fields = `SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to, m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
 		m.password <> '', coalesce(u.letters, 0), coalesce(u.octets, 0) FROM `
 	const match = `($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0 OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)

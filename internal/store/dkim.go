@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
 )
 
@@ -15,7 +16,7 @@ import (
 type Keys struct{ *DB }
 
 // ErrExists reports what is there already.
-var ErrExists = errors.New("it exists already")
+var ErrExists = fault.ErrExists
 
 const dkimColumns = `domain, selector, algorithm, record, state, takes_over, extract(epoch FROM overlap)::bigint, fault, who, made_at, checked_at, seen_at, signing_at, retired_at`
 

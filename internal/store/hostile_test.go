@@ -52,7 +52,7 @@ func TestANullSenderRefusedTwiceIsATroubleLikeAnother(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	list, err := s.Snags.List(ctx, SnagFilter{Limit: 10})
+	list, err := s.Snags.List(ctx, snag.Filter{Limit: 10})
 	if err != nil || len(list) != 1 || list[0].Attempts != 2 {
 		t.Errorf("%+v %v", list, err)
 	}

@@ -15,15 +15,6 @@ import (
 	"gullroute/internal/core/search"
 )
 
-// Page is one page of what a search found.
-type Page struct {
-	Items []mail.Found
-	// Next is where to go on, 0 at the end.
-	Next ident.ID
-	// Back is how far was looked, when time ran out before the page was full.
-	Back time.Time
-}
-
 // Bounds of one page: a search for something rare goes on in steps that grow,
 // and gives what it has when its time is up.
 const (
@@ -56,14 +47,14 @@ func narrow(q search.Query, lower, upper, after ident.ID) (ident.ID, ident.ID) {
 // Search finds messages, and what was refused before it became one, after the id
 // at which the page before ended. It counts nothing and never goes through more
 // than a page needs, as far as an index knows where to look.
-func (s Messages) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (Page, error) {
+func (s Messages) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (search.Page, error) {
 	started := time.Now()
 	lowest, err := s.oldest(ctx)
 	if err != nil {
-		return Page{}, err
+		return search.Page{}, err
 	}
 	lowest, upper := narrow(q, lowest, ident.Floor(started.Add(time.Hour)), after)
-	page := Page{Items: []mail.Found{}}
+	page := search.Page{Items: []mail.Found{}}
 	for step := firstStep; upper > lowest; step *= stepGrowth {
 		from, to := max(lowest, ident.Floor(upper.Time().Add(-step))), upper
 		if q.OldestFirst {

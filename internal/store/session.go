@@ -192,23 +192,13 @@ func (s Sessions) Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error
 	return r, found(err)
 }
 
-// SessionFilter selects sessions; zero fields select all.
-type SessionFilter struct {
-	Direction, Protocol, Listener, Route, Address, Name, Account, Outcome string
-	Since, Until                                                          time.Time
-	Longer                                                                time.Duration
-	Sort                                                                  string // "", duration, bytes, messages
-	Before                                                                ident.ID
-	Limit                                                                 int
-}
-
 // sortedAtMost bounds how many sessions are looked at to order them by something
 // else than time.
 const sortedAtMost = 50_000
 
 // ListSessions lists sessions that have ended, newest first, or by what is asked
 // among the newest that match.
-func (s Sessions) ListSessions(ctx context.Context, f SessionFilter) ([]mail.Session, error) {
+func (s Sessions) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail.Session, error) {
 	q := query{}
 	for _, c := range []struct{ column, value string }{{"direction", f.Direction}, {"protocol", f.Protocol}} {
 		if c.value != "" {

@@ -100,7 +100,7 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	}
 	seen := 0
 	for after := ""; ; {
-		page, err := s.Directory.ListMailboxes(ctx, MailboxList{After: after, Limit: 100})
+		page, err := s.Directory.ListMailboxes(ctx, mail.MailboxList{After: after, Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,7 +115,7 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	if seen != 251 {
 		t.Errorf("%d on all pages", seen)
 	}
-	for words, want := range map[MailboxList]int{{Search: "HAND 24"}: 11, {Search: "pier@"}: 1, {Domain: "xn--blgevik-q1a.example"}: 1, {Search: "%"}: 0} {
+	for words, want := range map[mail.MailboxList]int{{Search: "HAND 24"}: 11, {Search: "pier@"}: 1, {Domain: "xn--blgevik-q1a.example"}: 1, {Search: "%"}: 0} {
 		words.Limit = 100 // by address
 		if page, err := s.Directory.ListMailboxes(ctx, words); err != nil || len(page) != want {
 			t.Errorf("%+v: %d, want %d, %v", words, len(page), want, err)
@@ -138,7 +138,7 @@ func TestMailboxesAreSortedByWhatTheyUse(t *testing.T) {
 	for sort, want := range map[string]string{"name": "ada Bo Cleo", "used": "Cleo ada Bo", "quota": "ada Cleo Bo", "address": "Bo ada Cleo"} {
 		var got []string
 		for after := ""; len(got) < 3; {
-			page, err := s.Directory.ListMailboxes(ctx, MailboxList{Sort: sort, After: after, Limit: 2})
+			page, err := s.Directory.ListMailboxes(ctx, mail.MailboxList{Sort: sort, After: after, Limit: 2})
 			if err != nil || len(page) == 0 {
 				t.Fatal(sort, page, err)
 			}

@@ -217,19 +217,6 @@ func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
 	return nil
 }
 
-// SnagFilter chooses troubles.
-type SnagFilter struct {
-	Closed bool
-	Muted  bool // muted ones too
-	Parts  bool // those that are part of one of ours too
-	PartOf ident.ID
-	Cause  string
-	Place  string // a part of it
-	Lane   ident.ID
-	After  string // cursor
-	Limit  int
-}
-
 const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at, ended, held, lost, attempts, senders, domains, lanes, evidence, part_of, parts, note, note_by, mine, muted_until`
 
 func scanSnag(row pgx.CollectableRow) (snag.Snag, error) { return scanSnagWith(row) }
@@ -257,7 +244,7 @@ func scanSnagWith(row pgx.CollectableRow, first ...any) (x snag.Snag, err error)
 }
 
 // List lists troubles: the open ones worst first, the closed ones newest first.
-func (s Snags) List(ctx context.Context, f SnagFilter) ([]snag.Snag, error) {
+func (s Snags) List(ctx context.Context, f snag.Filter) ([]snag.Snag, error) {
 	q := &query{}
 	if f.Closed {
 		q.WriteString(" AND closed")
@@ -340,15 +327,8 @@ func (s Snags) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
 	return out, err
 }
 
-// SnagChange is what a person changes of a trouble; nil leaves it.
-type SnagChange struct {
-	Note       *string
-	Mine       *string
-	MutedUntil *time.Time
-}
-
 // ChangeSnag writes what a person said.
-func (s Snags) ChangeSnag(ctx context.Context, id ident.ID, who string, c SnagChange) error {
+func (s Snags) ChangeSnag(ctx context.Context, id ident.ID, who string, c snag.Change) error {
 	tag, err := s.pool.Exec(ctx, `UPDATE snag SET note = coalesce($2, note), note_by = CASE WHEN $2::text IS NULL THEN note_by ELSE $5 END, mine = coalesce($3, mine), muted_until = coalesce($4, muted_until) WHERE id = $1`,
 		int64(id), c.Note, c.Mine, c.MutedUntil, who)
 	if err == nil && tag.RowsAffected() == 0 {

@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/ident"
 )
 
@@ -25,7 +26,7 @@ import (
 var migrations embed.FS
 
 // ErrNotFound reports that what was asked for does not exist.
-var ErrNotFound = errors.New("not found")
+var ErrNotFound = fault.ErrNotFound
 
 // ErrFull reports that the database has no room for what was to be stored.
 var ErrFull = errors.New("the database has no room left")

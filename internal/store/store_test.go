@@ -632,13 +632,13 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 	if err := s.SetAccount(ctx, "keeper", "captain", "h"); err == nil {
 		t.Error("a made-up role was taken")
 	}
-	if err := s.SetAccount(ctx, "keeper", Administrator, "hash one"); err != nil {
+	if err := s.SetAccount(ctx, "keeper", mail.Administrator, "hash one"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SetAccount(ctx, "keeper", Viewer, "hash two"); err != nil {
+	if err := s.SetAccount(ctx, "keeper", mail.Viewer, "hash two"); err != nil {
 		t.Fatal(err)
 	}
-	if role, hash, err := s.Account(ctx, "keeper"); err != nil || role != Viewer || hash != "hash two" {
+	if role, hash, err := s.Account(ctx, "keeper"); err != nil || role != mail.Viewer || hash != "hash two" {
 		t.Errorf("%s %s %v", role, hash, err)
 	}
 	if _, _, err := s.Account(ctx, "nobody"); !errors.Is(err, ErrNotFound) {
@@ -649,7 +649,7 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if who, role, err := s.SignedIn(ctx, []byte("fresh")); err != nil || who != "keeper" || role != Viewer {
+	if who, role, err := s.SignedIn(ctx, []byte("fresh")); err != nil || who != "keeper" || role != mail.Viewer {
 		t.Errorf("%s %s %v", who, role, err)
 	}
 	if _, _, err := s.SignedIn(ctx, []byte("stale")); !errors.Is(err, ErrNotFound) {
@@ -661,10 +661,10 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 	if _, _, err := s.SignedIn(ctx, []byte("fresh")); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a session after sign-out: %v", err)
 	}
-	if err := s.SetToken(ctx, []byte("t"), "script", Administrator); err != nil {
+	if err := s.SetToken(ctx, []byte("t"), "script", mail.Administrator); err != nil {
 		t.Fatal(err)
 	}
-	if name, role, err := s.Token(ctx, []byte("t")); err != nil || name != "script" || role != Administrator {
+	if name, role, err := s.Token(ctx, []byte("t")); err != nil || name != "script" || role != mail.Administrator {
 		t.Errorf("%s %s %v", name, role, err)
 	}
 }

@@ -99,14 +99,11 @@ func Start(settings string, world *simnet.World, node string) (*World, error) {
 	log, hub, counts := slog.New(slog.DiscardHandler), feed.NewHub(), counters.New()
 	rec := sessions.New(sessions.Options{Store: w.Rows, Node: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log})
 	outward := deliver.Options{Dial: n.Dial, Resolver: Names{n, w.DNSDown.Load}, Roots: n.Roots(), Record: rec, IDs: w.IDs,
-		Secrets: func(_ context.Context, name string) (string, error) { return n.Password(name), nil }}
+		Secrets: passwords(n.Password)}
 	w.Queue = queue.New(queue.Options{Store: w.Rows, Node: 1, Name: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log, Outward: outward})
 	w.Queue.Apply(w.Config)
 	w.Receive = receive.New(receive.Options{Intake: w.Queue, Contents: w.Rows, IDs: w.IDs, Record: rec, Log: log, Node: node, SignIn: signin.NewChecker(w.Rows, []byte("virtual")), Allowance: limits.New(w.Rows),
-		Expansion: w.Queue.Expansion, Original: w.original, Use: func(ctx context.Context, mailbox string) (int64, error) {
-			_, octets, err := w.Rows.MailboxUse(ctx, mailbox)
-			return octets, err
-		}})
+		Mailboxes: w.Rows, Originals: original{}})
 	w.Receive.Force(w.Config)
 	n.SendBackBy(func(from netip.Addr) (net.Conn, error) { return w.Dial("edge", from) })
 	ctx, cancel := context.WithCancel(context.Background())
@@ -124,8 +121,15 @@ func (w *World) Stop() {
 	time.Sleep(time.Hour)
 }
 
+// passwords knows the password of each name.
+type passwords func(name string) string
+
+func (p passwords) Secret(_ context.Context, name string) (string, error) { return p(name), nil }
+
 // original ties a notice from elsewhere to its letter by our id in it.
-func (w *World) original(_ context.Context, r dsn.Report, _ ident.ID) (ident.ID, []mail.Event) {
+type original struct{}
+
+func (original) Original(_ context.Context, _ string, r dsn.Report, _ ident.ID) (ident.ID, []mail.Event) {
 	for _, text := range append([]string{r.EnvID}, r.OurIDs...) {
 		if id, err := ident.Parse(text); err == nil {
 			return id, nil
@@ -172,7 +176,7 @@ func (w *World) NewClient(listener string, from netip.Addr, name, account, passw
 	if account != "" {
 		r.TLS, r.SignIn = "required", &config.SignIn{Account: account, Secret: "x"}
 	}
-	o := deliver.Options{Resolver: here{}, Secrets: func(context.Context, string) (string, error) { return password, nil },
+	o := deliver.Options{Resolver: here{}, Secrets: passwords(func(string) string { return password }),
 		Dial: func(context.Context, netip.Addr, netip.AddrPort, time.Duration) (net.Conn, error) {
 			return w.Dial(listener, from)
 		}}

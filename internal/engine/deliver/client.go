@@ -46,7 +46,9 @@ type Failure struct {
 func (f *Failure) Error() string { return string(f.Reply.Stage) + ": " + f.Reply.String() }
 
 // Secrets opens the passwords kept for smart hosts.
-type Secrets func(ctx context.Context, name string) (string, error)
+type Secrets interface {
+	Secret(ctx context.Context, name string) (string, error)
+}
 
 // Resolver answers questions of DNS; *resolve.Resolver is one.
 type Resolver interface {
@@ -489,7 +491,7 @@ func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, term
 	if conn.tls == nil {
 		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered, "a password is not sent without TLS")
 	}
-	password, err := c.Secrets(ctx, r.SignIn.Secret)
+	password, err := c.Secrets.Secret(ctx, r.SignIn.Secret)
 	if err != nil {
 		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+r.SignIn.Secret+" of route "+r.Name+" cannot be used: "+err.Error())
 	}

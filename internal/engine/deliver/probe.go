@@ -186,7 +186,7 @@ func (p *prober) converse(ctx context.Context) {
 		if p.conn.tls == nil {
 			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered, "a password is not sent without TLS")
 		}
-		password, err := p.c.Secrets(ctx, p.r.SignIn.Secret)
+		password, err := p.c.Secrets.Secret(ctx, p.r.SignIn.Secret)
 		if err != nil {
 			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+p.r.SignIn.Secret+" cannot be used: "+err.Error())
 		}

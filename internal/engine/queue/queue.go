@@ -97,7 +97,7 @@ type Options struct {
 type Queue struct {
 	Options
 	cfg    atomic.Pointer[config.Compiled]
-	client atomic.Pointer[deliver.Client]
+	client deliver.Current
 
 	mu          sync.Mutex
 	lanes       map[ident.ID]*lane
@@ -199,7 +199,7 @@ func (q *Queue) Apply(c *config.Compiled) {
 func (q *Queue) Config() *config.Compiled { return q.cfg.Load() }
 
 // Client opens connections by the configuration in force.
-func (q *Queue) Client() *deliver.Client { return q.client.Load() }
+func (q *Queue) Client() *deliver.Current { return &q.client }
 
 // Wake lets the queue look for due deliveries at once.
 func (q *Queue) Wake() {

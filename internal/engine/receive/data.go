@@ -261,16 +261,16 @@ func (se *session) expansion(m *mail.Message, section []byte) *store.Entry {
 			expanded = append(expanded, r.rcpt)
 		}
 	}
-	if len(expanded) == 0 || se.server.Expansion == nil {
+	if len(expanded) == 0 {
 		return nil
 	}
-	return se.server.Expansion(se.cfg, m, section, expanded)
+	return se.server.Intake.Expansion(se.cfg, m, section, expanded)
 }
 
 // tieReport finds what a notification from elsewhere is about, and puts it on
 // record there.
 func (se *session) tieReport(e *store.Entry, s *spool, section []byte) {
-	if !se.mail.From.IsNull() || se.server.Original == nil || !dsn.IsReport(section) {
+	if !se.mail.From.IsNull() || se.server.Originals == nil || !dsn.IsReport(section) {
 		return
 	}
 	report, err := dsn.Read(s.head(), string(se.conf.GreetingName))
@@ -279,7 +279,7 @@ func (se *session) tieReport(e *store.Entry, s *spool, section []byte) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
-	e.Message.NoticeOf, e.Events = se.server.Original(ctx, report, e.Message.ID)
+	e.Message.NoticeOf, e.Events = se.server.Originals.Original(ctx, string(se.cfg.Service.HostName), report, e.Message.ID)
 }
 
 // sized plans legs again where routes ask for the size, which is known only now.

@@ -21,7 +21,7 @@ import (
 // to ask.
 func (se *session) identify(s *spool, section []byte) *senderauth.Finding {
 	term := senderauth.Action(se.conf.Identity)
-	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off || se.server.Identify == nil {
+	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off || se.server.SenderChecker == nil {
 		return nil
 	}
 	for _, r := range se.rcpts {
@@ -29,7 +29,7 @@ func (se *session) identify(s *spool, section []byte) *senderauth.Finding {
 			return nil
 		}
 	}
-	c := se.server.Identify(context.Background(), asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
+	c := se.server.SenderChecker.Check(context.Background(), asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
 		Content: func() (io.Reader, error) { return s.open(), nil }})
 	agreed := senderauth.Agreed{}
 	if p := se.cfg.Peer(c.DMARC.Domain); p != nil && c.DMARC.Domain != "" && p.Identity != "" {

@@ -145,16 +145,8 @@ routes:
 	s := serve(t, k, text)
 	b := &budget{left: 2}
 	s.Allowance = b
-	used := int64(0)
-	var useErr error
-	s.Use = func(context.Context, string) (int64, error) { return used, useErr }
-	s.Verify = func(_ context.Context, _ *config.Compiled, to address.Address) *smtp.Reply {
-		if to.Local == "nobody" {
-			r := smtp.NewReply(550, "5.1.1", "not known")
-			return &r
-		}
-		return nil
-	}
+	full := &fullness{}
+	s.Mailboxes, s.Verifier = full, nobody{}
 	c := dial(t, s)
 	c.say("", "220")
 	c.say("EHLO a\r\n", "250")
@@ -165,9 +157,9 @@ routes:
 		c.say("RCPT TO:<"+to+">\r\n", want)
 	}
 	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "250")
-	used = 1_000_000
+	full.used = 1_000_000
 	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "452 4.2.2 mailbox keeper@skerryline.example is full")
-	useErr = errors.New("the database is away")
+	full.err = errors.New("the database is away")
 	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "250") // delivery will find out
 	c.say("DATA\r\n", "354")
 	c.say("hi\r\n.\r\n", "250")
@@ -224,4 +216,23 @@ func TestPeoplesLettersAreCompleted(t *testing.T) {
 	if got, changed := se.fix([]byte("Subject: a\r\n"), 7, now); changed || string(got) != "Subject: a\r\n" {
 		t.Errorf("a machine's letter was changed: %q", got)
 	}
+}
+
+// fullness is how full every mailbox is.
+type fullness struct {
+	used int64
+	err  error
+}
+
+func (f *fullness) MailboxUse(context.Context, string) (int64, int64, error) { return 0, f.used, f.err }
+
+// nobody is a next hop that knows everybody but nobody.
+type nobody struct{}
+
+func (nobody) Verify(_ context.Context, _ *config.Compiled, to address.Address) *smtp.Reply {
+	if to.Local != "nobody" {
+		return nil
+	}
+	r := smtp.NewReply(550, "5.1.1", "not known")
+	return &r
 }

@@ -15,6 +15,8 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/queue"
@@ -41,6 +43,10 @@ func (k *keeper) Enter(_ context.Context, e *store.Entry) error {
 }
 
 func (k *keeper) Taking() error { return nil }
+
+func (k *keeper) Expansion(*config.Compiled, *mail.Message, []byte, []smtp.Rcpt) *store.Entry {
+	return nil
+}
 
 func (k *keeper) StoreContent(_ context.Context, _ ident.ID, r io.Reader) error {
 	text, err := io.ReadAll(r)

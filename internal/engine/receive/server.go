@@ -38,6 +38,29 @@ type Intake interface {
 	Enter(ctx context.Context, e *store.Entry) error
 	// Taking is nil, or why nothing can be taken now.
 	Taking() error
+	// Expansion makes the notice that a message was passed on to all behind an alias.
+	Expansion(c *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry
+}
+
+// Verifier asks the next hop of a relay domain about a recipient.
+type Verifier interface {
+	Verify(ctx context.Context, c *config.Compiled, to address.Address) *smtp.Reply
+}
+
+// Mailboxes knows how full a mailbox is.
+type Mailboxes interface {
+	MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error)
+}
+
+// Originals finds the message of ours that a notification from elsewhere is about, and
+// what to put on record there.
+type Originals interface {
+	Original(ctx context.Context, hostName string, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event)
+}
+
+// SenderChecker finds who a message is from.
+type SenderChecker interface {
+	Check(ctx context.Context, f senderauth.Facts) core.Finding
 }
 
 // ContentStore keeps content that is too large for memory ahead of its message.
@@ -63,19 +86,11 @@ type Options struct {
 	SignIn *signin.Checker
 	// Allowance counts what accounts and clients send under rules with limits.
 	Allowance Allowance
-	// Verify asks the next hop of a relay domain about a recipient; nil verifies
-	// nothing.
-	Verify func(ctx context.Context, c *config.Compiled, to address.Address) *smtp.Reply
-	// Use is how full a mailbox is, in octets; nil asks nothing.
-	Use func(ctx context.Context, mailbox string) (int64, error)
-	// Original finds the message of ours that a notification from elsewhere is
-	// about, and what to put on record there; nil finds none.
-	Original func(ctx context.Context, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event)
-	// Identify finds who a letter is from; nil asks nothing.
-	Identify func(ctx context.Context, f senderauth.Facts) core.Finding
-	// Expansion makes the notice that a message was passed on to all behind an
-	// alias.
-	Expansion func(c *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry
+	// Each of these may be nil; then nothing is asked.
+	Verifier      Verifier
+	Mailboxes     Mailboxes
+	Originals     Originals
+	SenderChecker SenderChecker
 }
 
 // Allowance counts messages and recipients against a rule's limits.
@@ -178,11 +193,14 @@ func (s *Server) Addresses() map[string]string {
 	return out
 }
 
-// Ours tells that we ourselves ask from an address: what is refused there counts for
-// nothing. It counts until forgotten is called.
-func (s *Server) Ours(local string) (forgotten func()) {
+// knownOurs is how long it is known that a connection was a probe's: longer than one.
+const knownOurs = 5 * time.Minute
+
+// Dialled tells that we ourselves probe from an address: it may lead to a listener of
+// ours, and what is refused there was no client's doing.
+func (s *Server) Dialled(local string) {
 	s.ours.Store(local, true)
-	return func() { s.ours.Delete(local) }
+	time.AfterFunc(knownOurs, func() { s.ours.Delete(local) })
 }
 
 func (s *Server) isOurs(conn net.Conn) bool {

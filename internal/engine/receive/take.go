@@ -43,8 +43,8 @@ func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Addre
 	case dom.Verify == "list" && !dom.Lists(to):
 		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(), address.DisplayDomain(to.Domain))
 		return &r, diagnose.NoSuchUser
-	case dom.Verify == "call" && se.server.Verify != nil:
-		if r := se.server.Verify(ctx, se.cfg, to); r != nil {
+	case dom.Verify == "call" && se.server.Verifier != nil:
+		if r := se.server.Verifier.Verify(ctx, se.cfg, to); r != nil {
 			return r, diagnose.NoSuchUser
 		}
 	}
@@ -104,10 +104,10 @@ func (se *session) roomFor(ctx context.Context, to address.Address, size int64, 
 		r := smtp.NewReply(552, "5.2.3", "the message has %d octets; mailbox %s holds at most %s", size, to.Display(), box.Quota)
 		return &r
 	}
-	if !full || se.server.Use == nil {
+	if !full || se.server.Mailboxes == nil {
 		return nil
 	}
-	used, err := se.server.Use(ctx, to.String())
+	_, used, err := se.server.Mailboxes.MailboxUse(ctx, to.String())
 	if err != nil || used+max(size, 1) <= int64(box.Quota) {
 		return nil // if it cannot be known now, delivery will find out
 	}

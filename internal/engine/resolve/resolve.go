@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/miekg/dns"
@@ -53,6 +54,9 @@ type Resolver struct {
 	mu    sync.Mutex
 	cache map[question]answer
 }
+
+// Current is the resolver in force.
+type Current struct{ atomic.Pointer[Resolver] }
 
 type question struct {
 	name string

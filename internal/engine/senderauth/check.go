@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/senderauth"
+	"gullroute/internal/engine/resolve"
 )
 
 // Bounds on a check: of the time in all, and of the signatures looked at.
@@ -31,6 +32,14 @@ type Facts struct {
 	Sender  address.Address
 	Header  []byte // the header section
 	Content func() (io.Reader, error)
+}
+
+// Checker finds who messages are from, by the resolver in force.
+type Checker struct{ Resolver *resolve.Current }
+
+// Check finds who a message is from.
+func (c Checker) Check(ctx context.Context, f Facts) senderauth.Finding {
+	return Check(ctx, c.Resolver.Load(), f)
 }
 
 // Check finds who a letter is from. It is bounded in time; what DNS does not answer

@@ -1,0 +1,90 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/directory"
+	"gullroute/internal/core/fault"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/review"
+)
+
+// Weakness is the one of a key, in the draft.
+func (s *Fixer) Weakness(ctx context.Context, key string) (review.Weakness, error) {
+	list, err := s.ReviewDraft(ctx)
+	if err != nil {
+		return review.Weakness{}, err
+	}
+	i := slices.IndexFunc(list, func(w review.Weakness) bool { return w.Key == key })
+	if i < 0 {
+		return review.Weakness{}, fault.ErrNotFound
+	}
+	return list[i], nil
+}
+
+// MendWeakness does what mends a weakness. What concerns the configuration goes into
+// the draft; an alias counts at once.
+func (s *Fixer) MendWeakness(ctx context.Context, who, key string) (mail.Done, error) {
+	w, err := s.Weakness(ctx, key)
+	if err != nil {
+		return mail.Done{}, err
+	}
+	m := w.Mend
+	if m == nil {
+		return mail.Done{}, fault.Refuse("key", "this is mended by hand: %s", w.ByHand)
+	}
+	if m.Section == "aliases" {
+		return s.mendByAlias(ctx, who, m)
+	}
+	what, err := s.Drafts.Edit(ctx, who, false, func(d *config.Document) (string, error) {
+		words := strings.ToLower(m.Says[:1]) + m.Says[1:]
+		if w.Where != "the server" {
+			words = w.Where + ": " + words
+		}
+		if m.Remove {
+			return words, d.Remove(section(m.Section), m.Name)
+		}
+		return words, d.Set(section(m.Section), m.Name, m.Fields, false)
+	})
+	if err != nil {
+		return mail.Done{}, err
+	}
+	return mail.Done{Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull draft apply)"}, nil
+}
+
+func (s *Fixer) mendByAlias(ctx context.Context, who string, m *review.Remedy) (mail.Done, error) {
+	a := &directory.Alias{About: "from the review of the settings"}
+	var err error
+	if a.Address, err = address.Parse(m.Name); err != nil {
+		return mail.Done{}, err
+	}
+	for _, text := range words(m.Fields["to"]) {
+		to, err := address.Parse(fmt.Sprint(text))
+		if err != nil {
+			return mail.Done{}, err
+		}
+		a.To = append(a.To, to)
+	}
+	if err := s.Directory.PutAlias(ctx, who, a, true, false); err != nil {
+		return mail.Done{}, err
+	}
+	return mail.Done{Text: fmt.Sprintf("%s goes on to %s now", a.Address.Display(), a.To[0].Display())}, nil
+}
+
+// ReviewDraft are the findings in the draft, in what is in force if there is none.
+func (s *Fixer) ReviewDraft(ctx context.Context) ([]review.Weakness, error) {
+	_, draft, err := s.Drafts.Compiled(ctx)
+	if errors.Is(err, ErrNoDraft) {
+		draft, err = s.InForce.Config(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.Review.Review(ctx, draft)
+}

@@ -1,0 +1,111 @@
+package insight
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"syscall"
+	"time"
+
+	"gullroute/internal/core/config"
+	"gullroute/internal/core/readiness"
+	"gullroute/internal/core/review"
+	"gullroute/internal/engine/receive"
+	"gullroute/internal/inforce"
+	"gullroute/internal/store"
+)
+
+// maxWithoutPassword bounds how many mailboxes without a password are looked for.
+const maxWithoutPassword = 1000
+
+// Reviewer finds what is weak in the settings and around them.
+type Reviewer struct {
+	DB        *store.DB
+	Directory store.Directory
+	Findings  store.Findings
+	Keys      store.Keys
+	Readiness store.Readiness
+	Secrets   store.Secrets
+	InForce   *inforce.State
+	Receive   *receive.Server
+	SpoolDir  string
+	// ConsoleOpen says that the console listens on the network without TLS.
+	ConsoleOpen bool
+}
+
+// Review are the weaknesses of a configuration and of what is around it, worst
+// first, with what was accepted.
+func (s *Reviewer) Review(ctx context.Context, c *config.Compiled) ([]review.Weakness, error) {
+	f, err := s.facts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	accepted, err := s.Findings.Accepted(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := review.Of(c, f)
+	for i := range list {
+		if a, ok := accepted[list[i].Key]; ok {
+			list[i].Accepted = &a
+		}
+	}
+	return list, nil
+}
+
+func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
+	f := review.Facts{Now: time.Now(), Certificates: s.Receive.Shown(), ConsoleOpen: s.ConsoleOpen}
+	var err error
+	if f.Keys, err = s.Keys.List(ctx, ""); err != nil {
+		return f, err
+	}
+	if f.NoPassword, err = s.Directory.WithoutPassword(ctx, maxWithoutPassword); err != nil {
+		return f, err
+	}
+	if f.KeyFile, err = s.Secrets.KeepsSecrets(ctx); err != nil {
+		return f, err
+	}
+	copied, err := s.DB.Replication(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.Standbys, f.Synchronous = max(copied.Standbys, len(s.DB.Hosts())-1), copied.Synchronous
+	now, err := s.DB.Now(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.ClockOff = time.Since(now)
+	var disk syscall.Statfs_t
+	if syscall.Statfs(s.SpoolDir, &disk) == nil && disk.Blocks > 0 {
+		f.Disks = append(f.Disks, review.Disk{What: "the disk of " + s.SpoolDir, Used: 1 - float64(disk.Bavail)/float64(disk.Blocks), Free: int64(disk.Bavail) * disk.Bsize})
+	}
+	looks, err := s.Readiness.AllReadiness(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.NotReady = map[string]string{}
+	for _, r := range looks {
+		if s.InForce.Config().Domain(r.Domain) == nil {
+			continue
+		}
+		for _, p := range r.Points {
+			if p.Key == "ptr" && p.Result == readiness.Fail {
+				f.NoReverse = s.InForce.Config().Service.Addresses
+			}
+			if p.Result == readiness.Fail && p.Weight >= 0.5 && p.Key != "dkim" && f.NotReady[r.Domain] == "" {
+				f.NotReady[r.Domain] = fmt.Sprintf("%.1f of 10 at the last look: %s", r.Score, strings.TrimSuffix(p.Says, "."))
+			}
+		}
+	}
+	return f, nil
+}
+
+// Accept leaves a finding as it is, for a reason.
+func (s *Reviewer) Accept(ctx context.Context, who, key, because string) error {
+	return s.Findings.Accept(ctx, who, key, because)
+}
+
+// Reopen takes an acceptance back.
+func (s *Reviewer) Reopen(ctx context.Context, who, key string) error {
+	return s.Findings.Reopen(ctx, who, key)
+}

@@ -1,0 +1,127 @@
+package insight
+
+import (
+	"cmp"
+	"context"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/transcript"
+)
+
+// maxOpen bounds how many open sessions are listed.
+const maxOpen = 200
+
+// OpenSessions are those open on this node that match, newest first.
+func (t *Trace) OpenSessions(f mail.SessionFilter) []mail.Session {
+	list := slices.DeleteFunc(t.Open.Open(), func(x mail.Session) bool {
+		var network netip.Prefix
+		if f.Address != "" {
+			network, _ = netip.ParsePrefix(f.Address)
+			if a, err := netip.ParseAddr(f.Address); err == nil {
+				network = netip.PrefixFrom(a, a.BitLen())
+			}
+		}
+		a, _ := netip.ParseAddr(x.Address)
+		return f.Direction != "" && f.Direction != x.Direction || f.Protocol != "" && f.Protocol != x.Protocol || f.Listener != "" && f.Listener != x.Listener || f.Route != "" && f.Route != x.Route ||
+			f.Outcome != "" && f.Outcome != mail.Open && f.Outcome != "trouble" || f.Outcome == "trouble" || f.Address != "" && !network.Contains(a) ||
+			f.Name != "" && !strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) || f.Account != "" && !strings.EqualFold(f.Account, x.Account) ||
+			x.Seconds < f.Longer.Seconds() || !f.Since.IsZero() && x.StartedAt.Before(f.Since) || !f.Until.IsZero() && !x.StartedAt.Before(f.Until)
+	})
+	slices.SortFunc(list, func(a, b mail.Session) int { return cmp.Compare(b.ID, a.ID) })
+	return list[:min(len(list), maxOpen)]
+}
+
+// SessionShown is a session with its dialogue, its letters and its refusals.
+type SessionShown struct {
+	mail.SessionView
+	Refusals []mail.Refusal `json:"refusals"`
+	Subjects []LetterLink   `json:"subjects" doc:"Its first letters"`
+}
+
+type LetterLink struct {
+	ID      ident.ID   `json:"id"`
+	Sender  string     `json:"sender"`
+	Subject string     `json:"subject"`
+	State   mail.State `json:"state"`
+}
+
+// maxLinks is how many of a session's letters are shown with their subjects.
+const maxLinks = 20
+
+// Session is a session with its transcript, its messages and its refusals.
+func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (SessionShown, error) {
+	r, err := t.Records(ctx, archive)
+	if err != nil {
+		return SessionShown{}, err
+	}
+	var rec mail.SessionRecord
+	// What is not yet on record is in memory: first there, then in the records.
+	if open := t.Open.OpenOne(id); open != nil && archive == 0 {
+		rec = *open
+	} else {
+		rec, err = r.Session(ctx, id)
+	}
+	if err != nil {
+		return SessionShown{}, err
+	}
+	v := SessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}}, Refusals: []mail.Refusal{}, Subjects: []LetterLink{}}
+	switch {
+	case rec.Transcript != nil:
+		v.Lines, err = transcript.Read(rec.Transcript)
+		if err != nil {
+			v.Missing = err.Error()
+		}
+	case rec.Dialogue:
+		v.Missing = "The dialogue is past the time for which dialogues are kept (service.transcripts_kept)."
+	default:
+		v.Missing = "The settings do not keep this dialogue (transcript of the listener, route or peer). Watch the client or domain to keep the next ones."
+	}
+	if rec.Refused > 0 && rec.Direction == mail.In {
+		end := time.Now()
+		if !rec.EndedAt.IsZero() {
+			end = rec.EndedAt.Time
+		}
+		list, err := r.RefusalsOf(ctx, id, rec.Address, end)
+		if err != nil {
+			return SessionShown{}, err
+		}
+		v.Refusals = append(v.Refusals, list...)
+	}
+	for _, l := range rec.Letters[:min(len(rec.Letters), maxLinks)] {
+		if m, err := r.Message(ctx, l); err == nil {
+			link := LetterLink{ID: l, Sender: m.Sender, Subject: m.Subject}
+			if len(m.Deliveries) > 0 {
+				link.State = m.Deliveries[0].State
+			}
+			v.Subjects = append(v.Subjects, link)
+		}
+	}
+	return v, nil
+}
+
+// Watches are whose sessions are recorded in full.
+func (t *Trace) Watches(ctx context.Context) ([]mail.Watch, error) { return t.Sessions.Watches(ctx) }
+
+// SetWatch records somebody's sessions in full for a while.
+func (t *Trace) SetWatch(ctx context.Context, w mail.Watch) error { return t.Sessions.SetWatch(ctx, w) }
+
+// OpenContent reads the content of a message.
+func (t *Trace) OpenContent(ctx context.Context, id ident.ID) (io.Reader, error) {
+	return t.Messages.OpenContent(ctx, id)
+}
+
+// MailboxMessages lists the messages in a mailbox, newest first.
+func (t *Trace) MailboxMessages(ctx context.Context, mailbox string, before ident.ID, limit int) ([]mail.MailboxItem, error) {
+	return t.Mailboxes.MailboxMessages(ctx, mailbox, before, limit)
+}
+
+// MailboxContent reads a message in a mailbox.
+func (t *Trace) MailboxContent(ctx context.Context, mailbox string, id ident.ID) (io.Reader, error) {
+	return t.Mailboxes.MailboxContent(ctx, mailbox, id)
+}
