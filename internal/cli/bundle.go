@@ -8,7 +8,10 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) bundleCommand() *cobra.Command {
+// bundleCommands are those of gull bundle.
+type bundleCommands struct{ *app }
+
+func (a bundleCommands) command() *cobra.Command {
 	var letters []string
 	var whole bool
 	c := &cobra.Command{

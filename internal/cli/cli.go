@@ -120,11 +120,38 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
 	flags.StringVarP(&a.format, "output", "o", "table", "how to print: "+strings.Join(formats, ", "))
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.sectionCommands()...)
-	root.AddCommand(a.aliasCommand(), a.secretCommand(), a.changeCommand(), a.draftCommand(), a.revisionCommand())
-	root.AddCommand(a.serveCommand(), a.statusCommand(), a.sendCommand(), a.queueCommand(), a.laneCommand(), a.nodeCommand(), a.scheduleCommand(),
-		a.traceCommand(), a.sessionCommand(), a.snagCommand(), a.probeCommand(), a.readinessCommand(), a.reviewCommand(), a.bundleCommand(), a.dkimCommand(), a.reportCommand(), a.logCommand(), a.explainCommand(), a.mailboxCommand(), a.configCommand(), a.simnetCommand(), a.openAPICommand(), a.referenceCommand())
-	a.addPauses(root)
+	root.AddCommand(sectionCommands{a}.all()...)
+	root.AddCommand(
+		entryCommands{a}.aliasCommand(),
+		secretCommands{a}.command(),
+		changeCommands{a}.command(),
+		draftCommands{a}.command(),
+		revisionCommands{a}.command(),
+		serveCommands{a}.command(),
+		statusCommands{a}.command(),
+		sendCommands{a}.command(),
+		queueCommands{a}.command(),
+		laneCommands{a}.command(),
+		nodeCommands{a}.command(),
+		scheduleCommands{a}.command(),
+		traceCommands{a}.command(),
+		sessionCommands{a}.command(),
+		snagCommands{a}.command(),
+		probeCommands{a}.command(),
+		readinessCommands{a}.command(),
+		reviewCommands{a}.command(),
+		bundleCommands{a}.command(),
+		dkimCommands{a}.command(),
+		reportCommands{a}.command(),
+		logCommands{a}.command(),
+		explainCommands{a}.command(),
+		entryCommands{a}.mailboxCommand(),
+		configurationCommands{a}.command(),
+		simnetCommands{a}.command(),
+		serveCommands{a}.openAPICommand(),
+		referenceCommands{a}.command(),
+	)
+	pauseCommands{a}.addPauses(root)
 	return root
 }
 

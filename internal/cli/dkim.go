@@ -12,13 +12,16 @@ import (
 	"gullroute/internal/core/senderauth"
 )
 
-func (a *app) dkimCommand() *cobra.Command {
+// dkimCommands are those of gull dkim.
+type dkimCommands struct{ *app }
+
+func (a dkimCommands) command() *cobra.Command {
 	return group("dkim", "Keys that sign the letters of our domains (DKIM)", a.dkimList(), a.dkimShow(), a.dkimMake(), a.dkimImport(), a.dkimRotate(),
 		a.dkimDo("check", "Ask DNS for a key's record now"), a.dkimDo("use", "Let a key sign; the one of the same kind before it retires"),
 		a.dkimDo("retire", "Let a key sign no more"), a.dkimRemove())
 }
 
-func (a *app) dkimList() *cobra.Command {
+func (a dkimCommands) dkimList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list [DOMAIN]", Short: "Keys, what they do and what comes next", Args: cobra.MaximumNArgs(1), Example: "  gull dkim list\n  gull dkim list skerryline.example",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -26,7 +29,7 @@ func (a *app) dkimList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a, keys, []column[mail.DKIMKey]{
+			return printList(a.app, keys, []column[mail.DKIMKey]{
 				{"DOMAIN", false, func(k mail.DKIMKey) string { return k.Domain }},
 				{"SELECTOR", false, func(k mail.DKIMKey) string { return k.Selector }},
 				{"ALGORITHM", false, func(k mail.DKIMKey) string { return k.Algorithm }},
@@ -56,7 +59,7 @@ func inDNS(k mail.DKIMKey) string {
 	return "since " + ago(k.SeenAt.Time)
 }
 
-func (a *app) dkimShow() *cobra.Command {
+func (a dkimCommands) dkimShow() *cobra.Command {
 	var line bool
 	c := &cobra.Command{
 		Use: "show DOMAIN SELECTOR", Short: "One key, with the record to publish in every form", Args: exactly(2), Example: "  gull dkim show skerryline.example r202611\n  gull dkim show skerryline.example r202611 --zone-line >> zone",
@@ -76,7 +79,7 @@ func (a *app) dkimShow() *cobra.Command {
 	return c
 }
 
-func (a *app) showKey(k mail.DKIMKey) error {
+func (a dkimCommands) showKey(k mail.DKIMKey) error {
 	if a.format != "table" {
 		return a.printValue(k)
 	}
@@ -87,11 +90,11 @@ func (a *app) showKey(k mail.DKIMKey) error {
 
 // printRecord prints a record in the forms in which it is pasted, each on a line
 // of its own and never cut.
-func (a *app) printRecord(r publish.DNSRecord) {
+func (a dkimCommands) printRecord(r publish.DNSRecord) {
 	fmt.Fprintf(a.out, "As a line of a zone file:\n\n%s\n\nIn the form of a DNS editor:\n\n  host   %s\n  type   %s\n  value  %s\n\nPiece by piece, for copying:\n\n%s\n%s\n%s\n", r.Zone, r.Form.Host, r.Form.Type, r.Form.Value, r.Name, r.Type, r.Value)
 }
 
-func (a *app) dkimMake() *cobra.Command {
+func (a dkimCommands) dkimMake() *cobra.Command {
 	fields := map[string]any{}
 	var selector, algorithm string
 	c := &cobra.Command{
@@ -117,7 +120,7 @@ func keyFlags(c *cobra.Command, selector, algorithm *string) {
 	_ = c.RegisterFlagCompletionFunc("algorithm", cobra.FixedCompletions(senderauth.Algorithms, cobra.ShellCompDirectiveNoFileComp))
 }
 
-func (a *app) dkimImport() *cobra.Command {
+func (a dkimCommands) dkimImport() *cobra.Command {
 	var selector string
 	c := &cobra.Command{
 		Use: "import DOMAIN", Short: "Take over a key that was in use elsewhere, in PEM from standard input", Args: exactly(1),
@@ -139,7 +142,7 @@ func (a *app) dkimImport() *cobra.Command {
 	return c
 }
 
-func (a *app) dkimRotate() *cobra.Command {
+func (a dkimCommands) dkimRotate() *cobra.Command {
 	var selector, algorithm string
 	var overlap time.Duration
 	c := &cobra.Command{
@@ -160,7 +163,7 @@ func (a *app) dkimRotate() *cobra.Command {
 	return c
 }
 
-func (a *app) dkimDo(verb, short string) *cobra.Command {
+func (a dkimCommands) dkimDo(verb, short string) *cobra.Command {
 	var force bool
 	c := &cobra.Command{
 		Use: verb + " DOMAIN SELECTOR", Short: short, Args: exactly(2), Example: "  gull dkim " + verb + " skerryline.example r202611",
@@ -182,7 +185,7 @@ func (a *app) dkimDo(verb, short string) *cobra.Command {
 	return c
 }
 
-func (a *app) dkimRemove() *cobra.Command {
+func (a dkimCommands) dkimRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove DOMAIN SELECTOR", Short: "Forget a key that signs nothing", Args: exactly(2), Example: "  gull dkim remove skerryline.example r202608",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -17,11 +16,14 @@ import (
 	"gullroute/internal/core/rehearse"
 )
 
-func (a *app) draftCommand() *cobra.Command {
+// draftCommands are those of gull draft.
+type draftCommands struct{ *app }
+
+func (a draftCommands) command() *cobra.Command {
 	return group("draft", "The draft: changes that are not in force yet", a.draftShow(), a.draftDiff(), a.draftRehearse(), a.draftApply(), a.draftRebase(), a.draftDiscard())
 }
 
-func (a *app) draftShow() *cobra.Command {
+func (a draftCommands) draftShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show", Short: "What differs from what is in force, and who changed it", Args: exactly(0),
 		Example: "  gull draft show\n  gull draft show -o json",
@@ -77,7 +79,7 @@ func (a *app) printHazards(hazards []config.Hazard) {
 	}
 }
 
-func (a *app) draftDiff() *cobra.Command {
+func (a draftCommands) draftDiff() *cobra.Command {
 	return &cobra.Command{
 		Use: "diff", Short: "The difference of the texts", Args: exactly(0),
 		Example: "  gull draft diff",
@@ -121,7 +123,7 @@ func (a *app) bar(total int, what string) (tell func(done int, doing string), en
 	}, func() {}
 }
 
-func (a *app) draftRehearse() *cobra.Command {
+func (a draftCommands) draftRehearse() *cobra.Command {
 	var messages int
 	c := &cobra.Command{
 		Use: "rehearse", Short: "Replay recent and hostile envelopes through the draft: what would change?", Args: exactly(0),
@@ -149,7 +151,7 @@ var kindWords = map[string]string{
 	rehearse.NewlyRefused: "newly REFUSED", rehearse.NewlyAllowed: "newly ALLOWED", rehearse.NewlyStranded: "newly STRANDED", rehearse.OtherWay: "another way", rehearse.OtherRule: "by another rule",
 }
 
-func (a *app) printReport(r rehearse.Report) {
+func (a draftCommands) printReport(r rehearse.Report) {
 	w := a.out
 	for _, b := range r.Blocks {
 		fmt.Fprintf(w, "DANGER: %s\n", b)
@@ -206,7 +208,7 @@ func outcomeWords(o rehearse.Outcome) string {
 	return text
 }
 
-func (a *app) draftApply() *cobra.Command {
+func (a draftCommands) draftApply() *cobra.Command {
 	var force bool
 	var why string
 	var within time.Duration
@@ -250,7 +252,7 @@ func (a *app) applied(done mail.Applied) error {
 	return nil
 }
 
-func (a *app) draftRebase() *cobra.Command {
+func (a draftCommands) draftRebase() *cobra.Command {
 	return &cobra.Command{
 		Use: "rebase", Short: "Make the draft's changes anew on what is in force now", Args: exactly(0),
 		Example: "  gull draft rebase",
@@ -268,7 +270,7 @@ func (a *app) draftRebase() *cobra.Command {
 	}
 }
 
-func (a *app) draftDiscard() *cobra.Command {
+func (a draftCommands) draftDiscard() *cobra.Command {
 	return &cobra.Command{
 		Use: "discard", Short: "Forget the draft", Args: exactly(0),
 		Example: "  gull draft discard",
@@ -277,129 +279,6 @@ func (a *app) draftDiscard() *cobra.Command {
 				return err
 			}
 			fmt.Fprintln(a.out, "The draft is forgotten.")
-			return nil
-		},
-	}
-}
-
-func (a *app) revisionCommand() *cobra.Command {
-	return group("revision", "Configurations that were in force", a.revisionList(), a.revisionShow(), a.revisionRevert(), a.revisionConfirm())
-}
-
-func (a *app) revisionList() *cobra.Command {
-	var limit int
-	c := &cobra.Command{
-		Use: "list", Short: "Revisions, newest first", Args: exactly(0), Example: "  gull revision list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			list, err := a.client().Revisions(c.Context(), limit)
-			if err != nil {
-				return err
-			}
-			return printList(a, list, []column[mail.Revision]{
-				{"REVISION", true, func(r mail.Revision) string { return fmt.Sprint(r.Number) }},
-				{"APPLIED", true, func(r mail.Revision) string { return ago(r.AppliedAt) }},
-				{"AT", false, func(r mail.Revision) string { return exact(r.AppliedAt) }},
-				{"BY", false, func(r mail.Revision) string { return r.Who }},
-				{"", false, revisionWords},
-				{"WHY", false, func(r mail.Revision) string { return r.Why }},
-			}, "Nothing was applied yet.")
-		},
-	}
-	c.Flags().IntVar(&limit, "limit", 50, "at most so many")
-	return c
-}
-
-func revisionWords(r mail.Revision) string {
-	var words []string
-	if r.Forced {
-		words = append(words, "forced")
-	}
-	if r.Reverts > 0 {
-		words = append(words, fmt.Sprintf("back to %d", r.Reverts))
-	}
-	if !r.ConfirmBy.IsZero() {
-		words = append(words, "goes back "+ago(r.ConfirmBy.Time))
-	}
-	return strings.Join(words, ", ")
-}
-
-func revisionNumber(text string) (int, error) {
-	n, err := strconv.Atoi(text)
-	if err != nil || n < 1 {
-		return 0, usage("%q is not a revision's number; gull revision list shows them", text)
-	}
-	return n, nil
-}
-
-func (a *app) revisionShow() *cobra.Command {
-	var against int
-	var text bool
-	c := &cobra.Command{
-		Use: "show NUMBER", Short: "What a revision changed", Args: exactly(1),
-		Example: "  gull revision show 7\n  gull revision show 7 --against 3\n  gull revision show 7 --text > skerryline.yaml",
-		RunE: func(c *cobra.Command, args []string) error {
-			n, err := revisionNumber(args[0])
-			if err != nil {
-				return err
-			}
-			v, err := a.client().Revision(c.Context(), n, against)
-			switch {
-			case err != nil:
-				return err
-			case text:
-				_, err = io.WriteString(a.out, v.Revision.Text)
-				return err
-			case a.format != "table":
-				return a.printValue(v)
-			}
-			fmt.Fprintf(a.out, "Revision %d, applied %s (%s) by %s. %s %s\n\n", v.Revision.Number, exact(v.Revision.AppliedAt), ago(v.Revision.AppliedAt), v.Revision.Who, v.Revision.Why, revisionWords(v.Revision))
-			if v.Against > 0 {
-				fmt.Fprintf(a.out, "Against revision %d:\n", v.Against)
-				a.printChanges(v.Changes)
-				_, err = io.WriteString(a.out, v.YAML)
-			}
-			return err
-		},
-	}
-	c.Flags().IntVar(&against, "against", 0, "compare with this revision; the one before if not given")
-	c.Flags().BoolVar(&text, "text", false, "print its text")
-	return c
-}
-
-func (a *app) revisionRevert() *cobra.Command {
-	var why string
-	c := &cobra.Command{
-		Use: "revert NUMBER", Short: "Go back to a revision, at once", Args: exactly(1),
-		Long:    "Put an earlier revision in force again, as a new one. A draft stays, and is rebased with: gull draft rebase",
-		Example: "  gull revision revert 6 --why \"mail to saltmarsh.example stopped\"",
-		RunE: func(c *cobra.Command, args []string) error {
-			n, err := revisionNumber(args[0])
-			if err != nil {
-				return err
-			}
-			done, err := a.client().Revert(c.Context(), n, why)
-			if err != nil {
-				return err
-			}
-			return a.applied(done)
-		},
-	}
-	c.Flags().StringVar(&why, "why", "", "the reason, for the record")
-	return c
-}
-
-func (a *app) revisionConfirm() *cobra.Command {
-	return &cobra.Command{
-		Use: "confirm NUMBER", Short: "Keep a revision that would go back by itself", Args: exactly(1), Example: "  gull revision confirm 8",
-		RunE: func(c *cobra.Command, args []string) error {
-			n, err := revisionNumber(args[0])
-			if err != nil {
-				return err
-			}
-			if err := a.client().Confirm(c.Context(), n); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Revision %d stays.\n", n)
 			return nil
 		},
 	}

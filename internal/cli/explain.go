@@ -10,7 +10,10 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-func (a *app) explainCommand() *cobra.Command {
+// explainCommands are those of gull explain.
+type explainCommands struct{ *app }
+
+func (a explainCommands) command() *cobra.Command {
 	var q mail.Question
 	var otherClient, otherFrom, otherAccount string
 	c := &cobra.Command{
@@ -51,7 +54,7 @@ func (a *app) explainCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) explainAll(c *cobra.Command, questions []mail.Question) error {
+func (a explainCommands) explainAll(c *cobra.Command, questions []mail.Question) error {
 	var all []mail.Answer
 	for i, q := range questions {
 		answers, err := a.client().Explain(c.Context(), q)
@@ -75,7 +78,7 @@ func (a *app) explainAll(c *cobra.Command, questions []mail.Question) error {
 		}
 	}
 	if a.format != "table" {
-		return printList(a, all, nil, "")
+		return printList(a.app, all, nil, "")
 	}
 	return nil
 }

@@ -11,12 +11,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/client"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/retry"
 )
+
+// laneCommands are those of gull lane.
+type laneCommands struct{ *app }
 
 func laneColumns() []column[mail.Lane] {
 	return []column[mail.Lane]{
@@ -44,12 +46,12 @@ func laneColumns() []column[mail.Lane] {
 	}
 }
 
-func (a *app) laneCommand() *cobra.Command {
+func (a laneCommands) command() *cobra.Command {
 	return group("lane", "Lanes: what waits for the same next hop", a.laneList(), a.laneShow(), a.laneGroups(), a.laneFlush(),
-		a.pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"), a.resumeCommand(mail.PauseLane, "Let a lane go on"))
+		pauseCommands{a.app}.pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"), pauseCommands{a.app}.resumeCommand(mail.PauseLane, "Let a lane go on"))
 }
 
-func (a *app) laneList() *cobra.Command {
+func (a laneCommands) laneList() *cobra.Command {
 	filter := map[string]*string{}
 	limit := 0
 	c := &cobra.Command{
@@ -69,7 +71,7 @@ func (a *app) laneList() *cobra.Command {
 			if a.format == "table" && p.Verdict.Title != "" {
 				fmt.Fprintf(a.out, "%s\n%s\n\n", p.Verdict.Title, p.Verdict.Next)
 			}
-			if err := printList(a, p.Items, laneColumns(), "Nothing waits: no lane holds mail."); err != nil {
+			if err := printList(a.app, p.Items, laneColumns(), "Nothing waits: no lane holds mail."); err != nil {
 				return err
 			}
 			if p.Next != "" && a.format == "table" {
@@ -88,7 +90,7 @@ func (a *app) laneList() *cobra.Command {
 }
 
 // laneID finds a lane by its id, its next hop or a part of that.
-func (a *app) laneID(ctx context.Context, text string) (string, error) {
+func (a laneCommands) laneID(ctx context.Context, text string) (string, error) {
 	if id, err := ident.Parse(text); err == nil {
 		return id.String(), nil
 	}
@@ -111,7 +113,7 @@ func (a *app) laneID(ctx context.Context, text string) (string, error) {
 	return "", usage("%d lanes match %q; give the id of one, see gull lane list --find %s", p.Total, text, text)
 }
 
-func (a *app) laneShow() *cobra.Command {
+func (a laneCommands) laneShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show LANE", Short: "One lane: state, counts, ages, last hour and last answer", Args: exactly(1),
 		Long:    "One lane, by its id or its next hop.",
@@ -134,7 +136,7 @@ func (a *app) laneShow() *cobra.Command {
 	}
 }
 
-func (a *app) printLane(l mail.LaneDetail) {
+func (a laneCommands) printLane(l mail.LaneDetail) {
 	w := a.out
 	fmt.Fprintf(w, "%s by route %s: %s", shown(l.NextHop), l.Route, l.State)
 	if l.Why != "" {
@@ -196,7 +198,7 @@ func intervals(list []float64) string {
 	return "tried again after " + strings.Join(words, ", ")
 }
 
-func (a *app) laneGroups() *cobra.Command {
+func (a laneCommands) laneGroups() *cobra.Command {
 	by := "route"
 	c := &cobra.Command{
 		Use: "groups", Short: "The lanes summed up by route, host, cause or state", Args: exactly(0),
@@ -206,7 +208,7 @@ func (a *app) laneGroups() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a, groups, []column[mail.LaneGroup]{
+			return printList(a.app, groups, []column[mail.LaneGroup]{
 				{strings.ToUpper(by), false, func(g mail.LaneGroup) string { return dash(g.By) }},
 				{"LANES", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Lanes) }},
 				{"TROUBLED", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Troubled) }},
@@ -227,7 +229,7 @@ func dash(s string) string {
 	return s
 }
 
-func (a *app) laneFlush() *cobra.Command {
+func (a laneCommands) laneFlush() *cobra.Command {
 	dry, why := false, ""
 	c := &cobra.Command{
 		Use: "flush LANE", Short: "Try all letters of a lane now", Args: exactly(1),
@@ -238,191 +240,10 @@ func (a *app) laneFlush() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.act(c, mail.ActionRequest{Verb: mail.VerbFlush, Selection: mail.Selection{Lane: id}, Why: why, DryRun: dry}, true)
+			return verbCommands{a.app}.act(c, mail.ActionRequest{Verb: mail.VerbFlush, Selection: mail.Selection{Lane: id}, Why: why, DryRun: dry}, true)
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only say how many letters it would touch")
 	c.Flags().StringVar(&why, "why", "", "kept on record")
 	return c
-}
-
-var pauseExamples = map[string]string{
-	mail.PauseLane: "  gull lane pause fogbank.example --why \"their host floods us\" --for 2h", mail.PauseRoute: "  gull route pause \"by provider\"",
-	mail.PauseListener: "  gull listener pause edge --for 30m", mail.PauseNode: "  gull node drain shore --why \"new kernel\"", mail.PauseDelivery: "  gull queue pause --for 15m",
-}
-
-// stop is what a command names.
-func (a *app) stop(ctx context.Context, kind string, args []string) (client.Stop, error) {
-	s := client.Stop{Kind: kind}
-	if len(args) == 0 {
-		return s, nil
-	}
-	s.Name = args[0]
-	if kind == mail.PauseLane {
-		id, err := a.laneID(ctx, args[0])
-		if err != nil {
-			return s, err
-		}
-		s.Name = id
-	}
-	return s, nil
-}
-
-func (a *app) pauseCommand(kind, use, short string) *cobra.Command {
-	var why, length string
-	n := 1
-	if kind == mail.PauseDelivery {
-		n = 0
-	}
-	c := &cobra.Command{Use: use, Short: short, Args: exactly(n), Example: pauseExamples[kind],
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.stop(c.Context(), kind, args)
-			if err != nil {
-				return err
-			}
-			s.Why, s.For = why, length
-			done, err := a.client().Pause(c.Context(), s)
-			if err != nil {
-				return err
-			}
-			return a.printDone(done)
-		}}
-	c.Flags().StringVar(&why, "why", "", "kept on record and shown")
-	c.Flags().StringVar(&length, "for", "", "ends by itself after this: 30m, 2h")
-	return c
-}
-
-func (a *app) resumeCommand(kind, short string) *cobra.Command {
-	why, use, n := "", "resume NAME", 1
-	switch kind {
-	case mail.PauseDelivery:
-		use, n = "resume", 0
-	case mail.PauseLane:
-		use = "resume LANE"
-	}
-	c := &cobra.Command{Use: use, Short: short, Args: exactly(n), Example: "  " + strings.Replace(strings.Split(strings.TrimSpace(pauseExamples[kind]), " --")[0], " pause", " resume", 1),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.stop(c.Context(), kind, args)
-			if err != nil {
-				return err
-			}
-			s.Why = why
-			done, err := a.client().Resume(c.Context(), s)
-			if err != nil {
-				return err
-			}
-			return a.printDone(done)
-		}}
-	if kind == mail.PauseNode {
-		c.Example = "  gull node resume shore"
-	}
-	c.Flags().StringVar(&why, "why", "", "kept on record")
-	return c
-}
-
-// addPauses gives routes and listeners, which are sections of the configuration,
-// their commands to stop and go on.
-func (a *app) addPauses(root *cobra.Command) {
-	for _, c := range root.Commands() {
-		switch c.Name() {
-		case "route":
-			c.AddCommand(a.pauseCommand(mail.PauseRoute, "pause NAME", "Stop delivery by a route; its mail waits"), a.resumeCommand(mail.PauseRoute, "Let a route go on"))
-		case "listener":
-			c.AddCommand(a.pauseCommand(mail.PauseListener, "pause NAME", "Take nothing at a listener: clients are asked to come back"), a.resumeCommand(mail.PauseListener, "Let a listener go on"))
-		}
-	}
-}
-
-func (a *app) nodeCommand() *cobra.Command {
-	list := &cobra.Command{
-		Use: "list", Short: "The services on this database", Args: exactly(0), Example: "  gull node list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			nodes, err := a.client().Nodes(c.Context())
-			if err != nil {
-				return err
-			}
-			return printList(a, nodes, []column[mail.Node]{
-				{"NODE", false, func(n mail.Node) string { return n.Name }},
-				{"STATE", false, func(n mail.Node) string { return n.State }},
-				{"UP SINCE", true, func(n mail.Node) string { return ago(n.StartedAt) }},
-				{"HEARD OF", true, func(n mail.Node) string { return ago(n.SeenAt) }},
-				{"WORKS ON", true, func(n mail.Node) string { return fmt.Sprint(n.Leased) }},
-				{"", false, func(n mail.Node) string { return map[bool]string{true: "(answers here)"}[n.Here] }},
-			}, "No node is known.")
-		},
-	}
-	drain := a.pauseCommand(mail.PauseNode, "drain NODE", "Let a node finish what it has and take nothing new")
-	drain.Long = "Let a node finish the transactions it has under way, give back what waits in its memory, and take neither new mail nor deliveries. When gull node list shows it as drained, it can be stopped. It stays drained, over restarts, until gull node resume."
-	return group("node", "Nodes: the services that share the queue", list, drain, a.resumeCommand(mail.PauseNode, "Let a drained node work again"))
-}
-
-func (a *app) scheduleCommand() *cobra.Command {
-	words := map[string]*string{}
-	var list []string
-	preview := &cobra.Command{
-		Use: "preview", Short: "When a letter would be tried, its sender told and it be given up", Args: exactly(0),
-		Long:    "Plays a schedule through for a letter whose host never answers: the one in force for a route or domain, or one that you try out.",
-		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --give-up 3d",
-		RunE: func(c *cobra.Command, _ []string) error {
-			q := url.Values{}
-			setWords(q, words)
-			if len(list) > 0 {
-				q.Set("intervals", strings.Join(list, ","))
-			}
-			p, err := a.client().SchedulePreview(c.Context(), q)
-			if err != nil {
-				return err
-			}
-			if a.format != "table" {
-				return a.printValue(p)
-			}
-			a.printPreview(p)
-			return nil
-		},
-	}
-	f := preview.Flags()
-	for name, help := range map[string]string{"route": "a route whose schedule counts", "domain": "a domain whose peer's schedule counts", "warn-after": "try out: until the sender is told", "give-up": "try out: until it is given up"} {
-		words[name] = f.String(name, "", help)
-	}
-	f.StringSliceVar(&list, "intervals", nil, "try out: between attempts, like 5m,15m,1h")
-	return group("schedule", "The schedule of retries", preview)
-}
-
-// printPreview draws the attempts on a line and lists them.
-func (a *app) printPreview(p retry.Preview) {
-	w := a.out
-	for _, s := range p.Cost {
-		fmt.Fprintln(w, s)
-	}
-	const width = 72
-	line := []rune(strings.Repeat("·", width+1))
-	at := func(s float64) int { return min(int(s/max(p.GiveUp, 1)*width), width) }
-	for _, t := range p.Attempts {
-		line[at(t.Earliest)] = '|'
-	}
-	if p.WarnAfter > 0 && p.WarnAfter < p.GiveUp {
-		line[at(p.WarnAfter)] = 'w'
-	}
-	line[width] = 'x'
-	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x given up\n\n", string(line), width, seconds(p.GiveUp))
-	shownAttempts := p.Attempts
-	const most = 40
-	if len(shownAttempts) > most {
-		shownAttempts = shownAttempts[:most]
-	}
-	printTable(w, shownAttempts, []column[retry.Try]{
-		{"ATTEMPT", true, func(t retry.Try) string { return fmt.Sprint(t.N) }},
-		{"AFTER", true, func(t retry.Try) string { return after(t.Earliest) }},
-		{"AT THE LATEST", true, func(t retry.Try) string { return after(t.Latest) }},
-	})
-	if n := len(p.Attempts) - most; n > 0 {
-		fmt.Fprintf(w, "and %d more, the last after %s\n", n, after(p.Attempts[len(p.Attempts)-1].Earliest))
-	}
-}
-
-func after(s float64) string {
-	if s == 0 {
-		return "at once"
-	}
-	return seconds(s)
 }

@@ -18,7 +18,10 @@ import (
 	"gullroute/internal/core/archive"
 )
 
-func (a *app) logCommand() *cobra.Command {
+// logCommands are those of gull log.
+type logCommands struct{ *app }
+
+func (a logCommands) command() *cobra.Command {
 	level := &cobra.Command{
 		Use: "level [LEVEL]", Short: "How much the service writes to its log; changes at once", Args: cobra.MaximumNArgs(1), ValidArgs: []string{"debug", "info", "warn", "error"},
 		Example: "  gull log level\n  gull log level debug",
@@ -41,7 +44,7 @@ func (a *app) logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a, items, archiveColumns(), "No archive is open. Open one with gull log open FILE.")
+			return printList(a.app, items, archiveColumns(), "No archive is open. Open one with gull log open FILE.")
 		},
 	}
 	closing := &cobra.Command{
@@ -70,7 +73,7 @@ func archiveColumns() []column[archive.Info] {
 	}
 }
 
-func (a *app) logExport() *cobra.Command {
+func (a logCommands) logExport() *cobra.Command {
 	var p period
 	var file string
 	c := &cobra.Command{
@@ -96,7 +99,7 @@ func (a *app) logExport() *cobra.Command {
 
 // exportTo writes an archive beside its name first: a broken one does not stand
 // where a whole one is looked for.
-func (a *app) exportTo(c *cobra.Command, q url.Values, file string) error {
+func (a logCommands) exportTo(c *cobra.Command, q url.Values, file string) error {
 	f, err := os.CreateTemp(filepath.Dir(file), ".gull-export-*")
 	if err != nil {
 		return err
@@ -121,7 +124,7 @@ func (a *app) exportTo(c *cobra.Command, q url.Values, file string) error {
 	return err
 }
 
-func (a *app) logOpen() *cobra.Command {
+func (a logCommands) logOpen() *cobra.Command {
 	return &cobra.Command{
 		Use: "open FILE…", Short: "Open archives, to be looked into with --archive", Args: cobra.MinimumNArgs(1),
 		Long: "Open archives made by gull log export, of this or another installation, compressed or not, of any size. The service keeps them apart from its own records: gull trace find, trace show, session list, session show and report look into one with --archive NUMBER, the console under Reports.\n\n" +
@@ -136,7 +139,7 @@ func (a *app) logOpen() *cobra.Command {
 				}
 				infos = append(infos, info)
 			}
-			if err := printList(a, infos, archiveColumns(), ""); err != nil || a.format != "table" {
+			if err := printList(a.app, infos, archiveColumns(), ""); err != nil || a.format != "table" {
 				return err
 			}
 			for _, i := range infos {
@@ -154,7 +157,7 @@ func (a *app) logOpen() *cobra.Command {
 	}
 }
 
-func (a *app) openOne(c *cobra.Command, file string) (archive.Info, error) {
+func (a logCommands) openOne(c *cobra.Command, file string) (archive.Info, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return archive.Info{}, err
@@ -182,7 +185,7 @@ func (a *app) openOne(c *cobra.Command, file string) (archive.Info, error) {
 }
 
 // transfer shows how far a transfer is, where a person sees it. size 0 is not known.
-func (a *app) transfer(what string, size int64) *transfer {
+func (a logCommands) transfer(what string, size int64) *transfer {
 	f, ok := a.rawErr.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return &transfer{}

@@ -9,7 +9,10 @@ import (
 	"gullroute/internal/core/probe"
 )
 
-func (a *app) probeCommand() *cobra.Command {
+// probeCommands are those of gull probe.
+type probeCommands struct{ *app }
+
+func (a probeCommands) command() *cobra.Command {
 	var routes, sources []string
 	var from, inwards, client string
 	var letter, quiet bool
@@ -50,7 +53,7 @@ func (a *app) probeCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) printProbe(p probe.Probe, dialogue bool) {
+func (a probeCommands) printProbe(p probe.Probe, dialogue bool) {
 	w := a.out
 	fmt.Fprintf(w, "%s: %s\n%s\n", p.Target, strings.ToUpper(p.Result), p.Verdict)
 	if c := p.Cause; c != nil {

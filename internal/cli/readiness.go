@@ -10,7 +10,10 @@ import (
 	"gullroute/internal/core/readiness"
 )
 
-func (a *app) readinessCommand() *cobra.Command {
+// readinessCommands are those of gull readiness.
+type readinessCommands struct{ *app }
+
+func (a readinessCommands) command() *cobra.Command {
 	var last bool
 	c := &cobra.Command{
 		Use: "readiness [DOMAIN]", Short: "Whether what the world sees of a domain is right, and what to publish", Args: cobra.MaximumNArgs(1),
@@ -43,12 +46,12 @@ func (a *app) readinessCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) listReadiness(c *cobra.Command) error {
+func (a readinessCommands) listReadiness(c *cobra.Command) error {
 	all, err := a.client().AllReadiness(c.Context())
 	if err != nil {
 		return err
 	}
-	return printList(a, all, []column[readiness.Readiness]{
+	return printList(a.app, all, []column[readiness.Readiness]{
 		{"DOMAIN", false, func(r readiness.Readiness) string { return address.DisplayDomain(r.Domain) }},
 		{"KIND", false, func(r readiness.Readiness) string { return r.Kind }},
 		{"SCORE", true, score},
@@ -69,7 +72,7 @@ func score(r readiness.Readiness) string {
 	return fmt.Sprintf("%.1f", r.Score)
 }
 
-func (a *app) showHistory(h readiness.Looks) error {
+func (a readinessCommands) showHistory(h readiness.Looks) error {
 	if a.format != "table" {
 		return a.printValue(h)
 	}
@@ -84,7 +87,7 @@ func (a *app) showHistory(h readiness.Looks) error {
 	return nil
 }
 
-func (a *app) printReadiness(r readiness.Readiness) {
+func (a readinessCommands) printReadiness(r readiness.Readiness) {
 	w := a.out
 	fmt.Fprintf(w, "%s: %.1f of 10\n%s\n", address.DisplayDomain(r.Domain), r.Score, r.Verdict)
 	for _, p := range r.Points {
@@ -104,7 +107,7 @@ func (a *app) printReadiness(r readiness.Readiness) {
 		}
 		for _, rec := range p.Records {
 			fmt.Fprintln(w)
-			a.printRecord(rec)
+			dkimCommands{a.app}.printRecord(rec)
 		}
 	}
 }

@@ -9,8 +9,11 @@ import (
 	"github.com/spf13/pflag"
 )
 
+// referenceCommands are those of gull reference.
+type referenceCommands struct{ *app }
+
 // referenceCommand prints docs/commands.md, made from the commands themselves.
-func (a *app) referenceCommand() *cobra.Command {
+func (a referenceCommands) command() *cobra.Command {
 	return &cobra.Command{
 		Use: "reference", Short: "Print the reference of all commands (Markdown)", Args: exactly(0), Hidden: true,
 		RunE: func(c *cobra.Command, _ []string) error {

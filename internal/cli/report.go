@@ -14,6 +14,9 @@ import (
 	"gullroute/internal/core/report"
 )
 
+// reportCommands are those of gull report.
+type reportCommands struct{ *app }
+
 // period is what part of time a report is of.
 type period struct{ name, since, until, zone string }
 
@@ -61,7 +64,7 @@ func (p *period) query(now time.Time) (url.Values, error) {
 	return q, setTimes(q, p.since, p.until)
 }
 
-func (a *app) reportCommand() *cobra.Command {
+func (a reportCommands) command() *cobra.Command {
 	var p period
 	var by, archive, compare string
 	var kinds []string
@@ -102,7 +105,7 @@ func (a *app) reportCommand() *cobra.Command {
 				a.printTraffic(r)
 				return nil
 			case "csv", "jsonl":
-				return printList(a, flat(r.Series), nil, "")
+				return printList(a.app, flat(r.Series), nil, "")
 			}
 			return a.printValue(r)
 		},
@@ -118,7 +121,7 @@ func (a *app) reportCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) reportBy(c *cobra.Command, by string, kinds []string, q url.Values) error {
+func (a reportCommands) reportBy(c *cobra.Command, by string, kinds []string, q url.Values) error {
 	for _, k := range kinds {
 		q.Add("kind", k)
 	}
@@ -127,9 +130,9 @@ func (a *app) reportBy(c *cobra.Command, by string, kinds []string, q url.Values
 		return err
 	}
 	if a.format != "table" {
-		return printList(a, flatRows(rows), nil, "")
+		return printList(a.app, flatRows(rows), nil, "")
 	}
-	return printList(a, rows, rowColumns(by, rows), "Nothing was counted.")
+	return printList(a.app, rows, rowColumns(by, rows), "Nothing was counted.")
 }
 
 // kindsIn are the kinds that rows have, in their order.
@@ -172,7 +175,7 @@ func number(n int64) string {
 	return strconv.FormatInt(n, 10)
 }
 
-func (a *app) printTraffic(r client.Report) {
+func (a reportCommands) printTraffic(r client.Report) {
 	w := a.out
 	since, _ := time.Parse(time.RFC3339, r.Since)
 	until, _ := time.Parse(time.RFC3339, r.Until)
@@ -266,7 +269,7 @@ func flatRows(rows []report.Row) []flatPoint {
 	return out
 }
 
-func (a *app) reportLetters() *cobra.Command {
+func (a reportCommands) reportLetters() *cobra.Command {
 	var p period
 	var kind, by, value, archive, after string
 	var limit int
@@ -289,7 +292,7 @@ func (a *app) reportLetters() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := printList(a, list.Items, []column[report.Behind]{
+			if err := printList(a.app, list.Items, []column[report.Behind]{
 				{"WHEN", false, func(x report.Behind) string { return exact(x.At) }},
 				{"ID", false, func(x report.Behind) string { return x.MessageID + x.RefusalID }},
 				{"FROM", false, func(x report.Behind) string { return shown(x.Sender) }},

@@ -8,7 +8,10 @@ import (
 	"gullroute/internal/core/review"
 )
 
-func (a *app) reviewCommand() *cobra.Command {
+// reviewCommands are those of gull review.
+type reviewCommands struct{ *app }
+
+func (a reviewCommands) command() *cobra.Command {
 	var draft, all bool
 	c := &cobra.Command{
 		Use: "review", Short: "Weaknesses of the settings, why they matter, and their mends", Args: exactly(0),
@@ -26,7 +29,7 @@ func (a *app) reviewCommand() *cobra.Command {
 				}
 			}
 			if a.format != "table" {
-				return printList(a, shown, []column[review.Weakness]{{"KEY", false, func(w review.Weakness) string { return w.Key }}, {"SEVERITY", false, func(w review.Weakness) string { return string(w.Severity) }},
+				return printList(a.app, shown, []column[review.Weakness]{{"KEY", false, func(w review.Weakness) string { return w.Key }}, {"SEVERITY", false, func(w review.Weakness) string { return string(w.Severity) }},
 					{"TITLE", false, func(w review.Weakness) string { return w.Title }}, {"WHERE", false, func(w review.Weakness) string { return w.Where }}, {"FOUND", false, func(w review.Weakness) string { return w.Text }}}, "")
 			}
 			a.printReview(shown, len(list)-len(shown))
@@ -39,7 +42,7 @@ func (a *app) reviewCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) printReview(list []review.Weakness, accepted int) {
+func (a reviewCommands) printReview(list []review.Weakness, accepted int) {
 	w := a.out
 	if len(list) == 0 {
 		fmt.Fprintf(w, "No weakness was found; %d were looked for.\n", review.Rules())
@@ -68,7 +71,7 @@ func (a *app) printReview(list []review.Weakness, accepted int) {
 	}
 }
 
-func (a *app) reviewMend() *cobra.Command {
+func (a reviewCommands) reviewMend() *cobra.Command {
 	return &cobra.Command{
 		Use: "mend KEY…", Short: "Mend weaknesses: into the draft, or at once for aliases", Args: cobra.MinimumNArgs(1), Example: "  gull review mend nobody-alerted no-daily-report",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -84,7 +87,7 @@ func (a *app) reviewMend() *cobra.Command {
 	}
 }
 
-func (a *app) reviewAccept() *cobra.Command {
+func (a reviewCommands) reviewAccept() *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use: "accept KEY", Short: "Live with a weakness, for a reason", Args: exactly(1), Example: "  gull review accept key-file-copy --because \"in the safe of the harbour office\"",
@@ -101,7 +104,7 @@ func (a *app) reviewAccept() *cobra.Command {
 	return c
 }
 
-func (a *app) reviewReopen() *cobra.Command {
+func (a reviewCommands) reviewReopen() *cobra.Command {
 	return &cobra.Command{
 		Use: "reopen KEY", Short: "Take the decision to live with a weakness back", Args: exactly(1), Example: "  gull review reopen key-file-copy",
 		RunE: func(c *cobra.Command, args []string) error {

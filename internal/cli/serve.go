@@ -26,6 +26,9 @@ import (
 	"gullroute/internal/service"
 )
 
+// serveCommands are those of gull serve.
+type serveCommands struct{ *app }
+
 // serveFlags are the settings of a node that are not part of the configuration,
 // because they belong to the machine.
 type serveFlags struct {
@@ -35,7 +38,7 @@ type serveFlags struct {
 	bind                                []string
 }
 
-func (a *app) serveCommand() *cobra.Command {
+func (a serveCommands) command() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: exactly(0),
@@ -141,7 +144,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	return s.Run(ctx)
 }
 
-func (a *app) openAPICommand() *cobra.Command {
+func (a serveCommands) openAPICommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Print the description of the HTTP interface (OpenAPI 3.1)", Args: exactly(0),
 		RunE: func(*cobra.Command, []string) error {

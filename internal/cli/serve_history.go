@@ -8,7 +8,10 @@ import (
 	"gullroute/internal/node"
 )
 
-func (a *app) simnetHistory() *cobra.Command {
+// simnetCommands are those of gull simnet.
+type simnetCommands struct{ *app }
+
+func (a simnetCommands) simnetHistory() *cobra.Command {
 	database := ""
 	c := &cobra.Command{
 		Use: "history FILE", Short: "Put the demo world's history into a database that has none", Args: exactly(1),

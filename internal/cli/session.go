@@ -13,11 +13,14 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-func (a *app) sessionCommand() *cobra.Command {
+// sessionCommands are those of gull session.
+type sessionCommands struct{ *app }
+
+func (a sessionCommands) command() *cobra.Command {
 	return group("session", "SMTP and LMTP sessions, in and out, with their exact dialogue", a.sessionList(), a.sessionShow(), a.sessionWatch())
 }
 
-func (a *app) sessionList() *cobra.Command {
+func (a sessionCommands) sessionList() *cobra.Command {
 	var limit int
 	var since, until string
 	words := map[string]*string{}
@@ -34,7 +37,7 @@ func (a *app) sessionList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := printList(a, p.Items, sessionColumns(), "No session matches."); err != nil {
+			if err := printList(a.app, p.Items, sessionColumns(), "No session matches."); err != nil {
 				return err
 			}
 			if p.Next != "" && a.format == "table" {
@@ -84,7 +87,7 @@ func lasted(seconds float64) string {
 	return d.Round(time.Second).String()
 }
 
-func (a *app) sessionShow() *cobra.Command {
+func (a sessionCommands) sessionShow() *cobra.Command {
 	var archive, find string
 	c := &cobra.Command{
 		Use: "show ID", Short: "A session's exact dialogue, without credentials and content", Args: exactly(1),
@@ -106,7 +109,7 @@ func (a *app) sessionShow() *cobra.Command {
 	return c
 }
 
-func (a *app) printSession(s client.SessionView, find string) {
+func (a sessionCommands) printSession(s client.SessionView, find string) {
 	w := a.out
 	direction := "from"
 	if s.Direction == "out" {
@@ -143,7 +146,7 @@ func (a *app) printSession(s client.SessionView, find string) {
 	fmt.Fprintln(w)
 }
 
-func (a *app) sessionWatch() *cobra.Command {
+func (a sessionCommands) sessionWatch() *cobra.Command {
 	var forTime string
 	var end bool
 	c := &cobra.Command{
@@ -156,7 +159,7 @@ func (a *app) sessionWatch() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return printList(a, list, []column[mail.Watch]{
+				return printList(a.app, list, []column[mail.Watch]{
 					{"WHAT", false, func(w mail.Watch) string { return w.What }},
 					{"KIND", false, func(w mail.Watch) string { return w.Kind }},
 					{"UNTIL", false, func(w mail.Watch) string { return exact(w.Until) }},

@@ -11,6 +11,9 @@ import (
 	"gullroute/internal/core/form"
 )
 
+// sectionCommands are those of gull section.
+type sectionCommands struct{ *app }
+
 // sectionHelp is what people need to know of a section's commands.
 var sectionHelp = map[string]struct {
 	short, add, set, example string
@@ -30,7 +33,7 @@ var sectionHelp = map[string]struct {
 }
 
 // sectionCommands are one group of commands for every section.
-func (a *app) sectionCommands() []*cobra.Command {
+func (a sectionCommands) all() []*cobra.Command {
 	out := []*cobra.Command{}
 	for _, s := range config.Sections {
 		commands := []*cobra.Command{a.itemList(s), a.itemShow(s), a.itemAdd(s), a.itemSet(s), a.itemRemove(s)}
@@ -45,7 +48,7 @@ func (a *app) sectionCommands() []*cobra.Command {
 
 const inDraft = "The change collects in the draft and counts when it is applied: gull draft rehearse, gull draft apply."
 
-func (a *app) itemList(s config.Section) *cobra.Command {
+func (a sectionCommands) itemList(s config.Section) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "All of them, as the draft has them, or in force if there is none", Args: exactly(0),
 		Example: fmt.Sprintf("  gull %s list\n  gull %s list -o yaml", s.Noun, s.Noun),
@@ -59,7 +62,7 @@ func (a *app) itemList(s config.Section) *cobra.Command {
 				for i, it := range list.Items {
 					records[i] = it.Fields
 				}
-				return printList(a, records, nil, "")
+				return printList(a.app, records, nil, "")
 			}
 			columns := []column[config.Item]{}
 			if s.Ordered {
@@ -69,7 +72,7 @@ func (a *app) itemList(s config.Section) *cobra.Command {
 			for _, name := range sectionHelp[s.Key].columns {
 				columns = append(columns, column[config.Item]{strings.ToUpper(strings.ReplaceAll(name, "_", " ")), false, func(it config.Item) string { return config.Words(it.Fields[name]) }})
 			}
-			if err := printList(a, list.Items, columns, "There is none yet. Add one: "+sectionHelp[s.Key].add); err != nil {
+			if err := printList(a.app, list.Items, columns, "There is none yet. Add one: "+sectionHelp[s.Key].add); err != nil {
 				return err
 			}
 			if list.Draft {
@@ -102,7 +105,7 @@ func quoted(name string) string {
 	return name
 }
 
-func (a *app) itemShow(s config.Section) *cobra.Command {
+func (a sectionCommands) itemShow(s config.Section) *cobra.Command {
 	use, n := itemArgs(s)
 	return &cobra.Command{
 		Use: "show" + use, Short: "All its fields", Args: exactly(n),
@@ -123,7 +126,7 @@ func (a *app) itemShow(s config.Section) *cobra.Command {
 }
 
 // completeNames completes the names of a section's items.
-func (a *app) completeNames(s config.Section) cobra.CompletionFunc {
+func (a sectionCommands) completeNames(s config.Section) cobra.CompletionFunc {
 	return func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		if len(args) > 0 {
 			return nil, cobra.ShellCompDirectiveNoFileComp
@@ -140,7 +143,7 @@ func (a *app) completeNames(s config.Section) cobra.CompletionFunc {
 	}
 }
 
-func (a *app) itemAdd(s config.Section) *cobra.Command {
+func (a sectionCommands) itemAdd(s config.Section) *cobra.Command {
 	var f fieldFlags
 	var place int
 	var dry bool
@@ -165,7 +168,7 @@ func (a *app) itemAdd(s config.Section) *cobra.Command {
 	return c
 }
 
-func (a *app) edited(done client.Edited, err error) error {
+func (a sectionCommands) edited(done client.Edited, err error) error {
 	switch {
 	case err != nil:
 		return err
@@ -179,7 +182,7 @@ func (a *app) edited(done client.Edited, err error) error {
 	return nil
 }
 
-func (a *app) itemSet(s config.Section) *cobra.Command {
+func (a sectionCommands) itemSet(s config.Section) *cobra.Command {
 	var f fieldFlags
 	var dry bool
 	var rename string
@@ -217,7 +220,7 @@ func (a *app) itemSet(s config.Section) *cobra.Command {
 	return c
 }
 
-func (a *app) itemRemove(s config.Section) *cobra.Command {
+func (a sectionCommands) itemRemove(s config.Section) *cobra.Command {
 	var dry bool
 	c := &cobra.Command{
 		Use: "remove NAME", Short: "Take one out, in the draft", Long: "Take one out. " + inDraft, Args: exactly(1),
@@ -232,7 +235,7 @@ func (a *app) itemRemove(s config.Section) *cobra.Command {
 	return c
 }
 
-func (a *app) itemMove(s config.Section) *cobra.Command {
+func (a sectionCommands) itemMove(s config.Section) *cobra.Command {
 	var dry bool
 	var place int
 	c := &cobra.Command{

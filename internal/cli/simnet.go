@@ -20,11 +20,11 @@ import (
 	"gullroute/internal/simnet"
 )
 
-func (a *app) simnetCommand() *cobra.Command {
+func (a simnetCommands) command() *cobra.Command {
 	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave(), a.simnetPublish(), a.simnetWithdraw())
 }
 
-func (a *app) simnetServe() *cobra.Command {
+func (a simnetCommands) simnetServe() *cobra.Command {
 	var o simnet.Options
 	var world string
 	c := &cobra.Command{
@@ -58,7 +58,7 @@ func (a *app) simnetServe() *cobra.Command {
 	return c
 }
 
-func (a *app) simnetTraffic() *cobra.Command {
+func (a simnetCommands) simnetTraffic() *cobra.Command {
 	var t simnet.Traffic
 	c := &cobra.Command{
 		Use: "traffic", Short: "Send letters of the demo world through our listeners", Args: exactly(0),
@@ -115,7 +115,7 @@ func callSimnet(method, path string, body []byte, out any) error {
 	return json.Unmarshal(text, out)
 }
 
-func (a *app) simnetPublish() *cobra.Command {
+func (a simnetCommands) simnetPublish() *cobra.Command {
 	var e simnet.Entry
 	c := &cobra.Command{
 		Use: "publish [LINE]", Short: "Publish a DNS record, as a line of a zone file or as an editor's form takes it", Args: cobra.MaximumNArgs(1),
@@ -161,7 +161,7 @@ func (a *app) simnetPublish() *cobra.Command {
 	return c
 }
 
-func (a *app) simnetWithdraw() *cobra.Command {
+func (a simnetCommands) simnetWithdraw() *cobra.Command {
 	return &cobra.Command{
 		Use: "withdraw NAME TYPE", Short: "Take DNS records out", Args: exactly(2), Example: "  gull simnet withdraw _dmarc.skerryline.example TXT",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -174,7 +174,7 @@ func (a *app) simnetWithdraw() *cobra.Command {
 	}
 }
 
-func (a *app) simnetHosts() *cobra.Command {
+func (a simnetCommands) simnetHosts() *cobra.Command {
 	return &cobra.Command{
 		Use: "hosts", Short: "Its mail hosts, how they act and what they saw", Args: exactly(0),
 		RunE: func(*cobra.Command, []string) error {
@@ -182,7 +182,7 @@ func (a *app) simnetHosts() *cobra.Command {
 			if err := callSimnet(http.MethodGet, "/hosts", nil, &hosts); err != nil {
 				return err
 			}
-			return printList(a, hosts, []column[simnet.HostView]{
+			return printList(a.app, hosts, []column[simnet.HostView]{
 				{"HOST", false, func(h simnet.HostView) string { return h.Name }},
 				{"LISTENS", false, func(h simnet.HostView) string { return h.Listens }},
 				{"CONNECTIONS", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Connections) }},
@@ -215,7 +215,7 @@ func behaviourText(b simnet.Behaviour) string {
 	return strings.Join(words, "; ")
 }
 
-func (a *app) simnetLetters() *cobra.Command {
+func (a simnetCommands) simnetLetters() *cobra.Command {
 	var raw int
 	c := &cobra.Command{
 		Use: "letters HOST", Short: "What a host received, newest last", Args: exactly(1),
@@ -234,7 +234,7 @@ func (a *app) simnetLetters() *cobra.Command {
 				}
 				return fmt.Errorf("%w: the host has no letter %d", errNotFound, raw)
 			}
-			return printList(a, letters, []column[simnet.Letter]{
+			return printList(a.app, letters, []column[simnet.Letter]{
 				{"N", true, func(l simnet.Letter) string { return fmt.Sprint(l.N) }},
 				{"CAME", true, func(l simnet.Letter) string { return ago(l.At) }},
 				{"FROM", false, func(l simnet.Letter) string { return shown(l.Sender) }},
@@ -248,7 +248,7 @@ func (a *app) simnetLetters() *cobra.Command {
 	return c
 }
 
-func (a *app) simnetBehave() *cobra.Command {
+func (a simnetCommands) simnetBehave() *cobra.Command {
 	return &cobra.Command{
 		Use: "behave HOST FIELD=VALUE…", Short: "Change how a host acts while it runs", Args: cobra.MinimumNArgs(2),
 		Example: "  gull simnet behave mx.sunkenpier.example closed=false\n  gull simnet behave mx.saltmarsh.example rcpt=\"450 4.2.1 not now\"",

@@ -12,11 +12,14 @@ import (
 	"gullroute/internal/core/snag"
 )
 
-func (a *app) snagCommand() *cobra.Command {
+// snagCommands are those of gull snag.
+type snagCommands struct{ *app }
+
+func (a snagCommands) command() *cobra.Command {
 	return group("snag", "Snags: the same trouble at the same place, whatever the number of letters", a.snagList(), a.snagShow(), a.snagMend(), a.snagNote(), a.snagMine(), a.snagMute())
 }
 
-func (a *app) snagList() *cobra.Command {
+func (a snagCommands) snagList() *cobra.Command {
 	var limit int
 	var muted, parts bool
 	words := map[string]*string{}
@@ -35,7 +38,7 @@ func (a *app) snagList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := printList(a, p.Items, snagColumns(), "Nothing is in trouble."); err != nil {
+			if err := printList(a.app, p.Items, snagColumns(), "Nothing is in trouble."); err != nil {
 				return err
 			}
 			if p.Next != "" && a.format == "table" {
@@ -92,7 +95,7 @@ func firstPart(s string) string {
 	return strings.TrimSuffix(s, ".")
 }
 
-func (a *app) snagShow() *cobra.Command {
+func (a snagCommands) snagShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show ID", Short: "One snag: what it means, an example, and what can be done", Args: exactly(1),
 		Example: "  gull snag show 0B4Z7H8Q2M000",
@@ -107,7 +110,7 @@ func (a *app) snagShow() *cobra.Command {
 }
 
 // showSnag prints one snag, for people or programs.
-func (a *app) showSnag(s snag.Snag) error {
+func (a snagCommands) showSnag(s snag.Snag) error {
 	if a.format != "table" {
 		return a.printValue(s)
 	}
@@ -115,7 +118,7 @@ func (a *app) showSnag(s snag.Snag) error {
 	return nil
 }
 
-func (a *app) printSnag(s snag.Snag) {
+func (a snagCommands) printSnag(s snag.Snag) {
 	w := a.out
 	severity, _ := s.Severity.MarshalText()
 	fmt.Fprintf(w, "%s: %s (%s, %s)\n%s\n\n", s.Place.Where(), s.Title, severity, s.Cause, s.Means)
@@ -193,7 +196,7 @@ func some(list []string) string {
 	return strings.Join(list, ", ")
 }
 
-func (a *app) snagMend() *cobra.Command {
+func (a snagCommands) snagMend() *cobra.Command {
 	var o snag.Order
 	var do string
 	c := &cobra.Command{
@@ -232,7 +235,7 @@ func (a *app) snagMend() *cobra.Command {
 	return c
 }
 
-func (a *app) changeSnag(c *cobra.Command, id string, change map[string]any) error {
+func (a snagCommands) changeSnag(c *cobra.Command, id string, change map[string]any) error {
 	s, err := a.client().ChangeSnag(c.Context(), id, change)
 	if err != nil {
 		return err
@@ -240,7 +243,7 @@ func (a *app) changeSnag(c *cobra.Command, id string, change map[string]any) err
 	return a.showSnag(s)
 }
 
-func (a *app) snagNote() *cobra.Command {
+func (a snagCommands) snagNote() *cobra.Command {
 	return &cobra.Command{
 		Use: "note ID TEXT", Short: "Note something for the others", Args: exactly(2),
 		Example: "  gull snag note 0B4Z7H8Q2M000 \"asked driftnet.example on Monday\"",
@@ -250,7 +253,7 @@ func (a *app) snagNote() *cobra.Command {
 	}
 }
 
-func (a *app) snagMine() *cobra.Command {
+func (a snagCommands) snagMine() *cobra.Command {
 	var no bool
 	c := &cobra.Command{
 		Use: "mine ID", Short: "Say that you look after it", Args: exactly(1),
@@ -263,7 +266,7 @@ func (a *app) snagMine() *cobra.Command {
 	return c
 }
 
-func (a *app) snagMute() *cobra.Command {
+func (a snagCommands) snagMute() *cobra.Command {
 	var long string
 	c := &cobra.Command{
 		Use: "mute ID", Short: "Leave it out of the list for a while", Args: exactly(1),

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,7 +16,10 @@ import (
 	"gullroute/internal/core/senderauth"
 )
 
-func (a *app) traceCommand() *cobra.Command {
+// traceCommands are those of gull trace.
+type traceCommands struct{ *app }
+
+func (a traceCommands) command() *cobra.Command {
 	var archive, tell string
 	show := &cobra.Command{
 		Use: "show ID", Short: "A letter's whole way, or why it was refused", Args: exactly(1),
@@ -73,7 +74,7 @@ func inArchive(id string) url.Values {
 	return url.Values{"archive": {id}}
 }
 
-func (a *app) traceFind() *cobra.Command {
+func (a traceCommands) traceFind() *cobra.Command {
 	var limit int
 	var oldest bool
 	var since, until string
@@ -109,7 +110,7 @@ func (a *app) traceFind() *cobra.Command {
 			if len(args) > 0 && a.format == "table" {
 				fmt.Fprintf(a.err, "Understood: %s.\n", strings.Join(p.Understood, "; "))
 			}
-			if err := printList(a, p.Items, foundColumns(), "Nothing matches."); err != nil {
+			if err := printList(a.app, p.Items, foundColumns(), "Nothing matches."); err != nil {
 				return err
 			}
 			switch {
@@ -235,7 +236,7 @@ func states(m mail.Message) string {
 	return strings.Join(words, ", ")
 }
 
-func (a *app) printTrace(t mail.Trace) error {
+func (a traceCommands) printTrace(t mail.Trace) error {
 	if a.format != "table" {
 		return a.printValue(t)
 	}
@@ -312,7 +313,7 @@ func recipientsOf(m mail.Message) string {
 	return strings.Join(out, ", ")
 }
 
-func (a *app) printRefusal(r client.RefusalView, tell string) error {
+func (a traceCommands) printRefusal(r client.RefusalView, tell string) error {
 	if tell != "" {
 		_, err := fmt.Fprintln(a.out, r.ForUser)
 		return err
@@ -343,186 +344,6 @@ func printEvent(w interface{ Write([]byte) (int, error) }, e mail.Event) {
 		who = "#" + n
 	}
 	fmt.Fprintf(w, "%s  %-3s %-10s %s\n", e.At.UTC().Format("15:04:05.000"), who, e.Kind, e.Text)
-}
-
-// follower prints what happens to one message until it ends.
-type follower struct {
-	app   *app
-	id    string
-	shown map[string]bool
-}
-
-func (f *follower) run(ctx context.Context) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	changed := make(chan struct{}, 1)
-	poke := func() {
-		select {
-		case changed <- struct{}{}:
-		default:
-		}
-	}
-	broken := make(chan error, 1)
-	go func() {
-		broken <- f.app.client().Live(ctx, f.id, poke, func(client.LiveEvent) bool { poke(); return true })
-	}()
-	// The stream says that something happened; the trace says what. Looking again
-	// now and then covers what is recorded a moment after it is told.
-	look := time.NewTicker(500 * time.Millisecond)
-	defer look.Stop()
-	for {
-		ended, err := f.look(ctx)
-		if err != nil || ended {
-			return err
-		}
-		select {
-		case <-changed:
-		case <-look.C:
-		case err := <-broken:
-			return err
-		}
-	}
-}
-
-// look prints what is new and reports whether all deliveries have ended.
-func (f *follower) look(ctx context.Context) (bool, error) {
-	t, err := f.app.client().Trace(ctx, f.id, nil)
-	if err != nil {
-		return false, err
-	}
-	for _, e := range t.Events {
-		key := fmt.Sprint(e.At, e.Kind, e.Delivery)
-		if f.shown[key] {
-			continue
-		}
-		f.shown[key] = true
-		if f.app.format == "table" {
-			printEvent(f.app.out, e)
-		} else if err := f.app.printValue(e); err != nil {
-			return false, err
-		}
-	}
-	for _, d := range t.Message.Deliveries {
-		if !d.State.Final() {
-			return false, nil
-		}
-	}
-	if f.app.format == "table" {
-		fmt.Fprintf(f.app.out, "It has ended: %s.\n", states(t.Message))
-	}
-	return true, nil
-}
-
-// followFilter chooses events.
-type followFilter struct {
-	kinds []string
-	with  string
-}
-
-func (f followFilter) wants(e client.LiveEvent) bool {
-	if e.Kind == "lost" {
-		return true
-	}
-	if len(f.kinds) > 0 && !slices.Contains(f.kinds, string(e.Kind)) {
-		return false
-	}
-	all := strings.ToLower(strings.Join([]string{e.MessageID.String(), e.Sender, e.Recipient, e.Lane, e.Client, e.Text, e.Node}, "\n"))
-	return strings.Contains(all, strings.ToLower(f.with))
-}
-
-func (a *app) followAll(ctx context.Context, f followFilter) error {
-	return a.client().Live(ctx, "", nil, func(e client.LiveEvent) bool {
-		if !f.wants(e) {
-			return true
-		}
-		if a.format != "table" {
-			return a.printValue(e) == nil
-		}
-		who := ""
-		if e.Recipient != "" {
-			who = shown(e.Sender) + " → " + shown(e.Recipient) + "  "
-		}
-		id := "-"
-		if e.MessageID != 0 {
-			id = e.MessageID.String()
-		}
-		fmt.Fprintf(a.out, "%s  %-13s  %-10s %s%s\n", e.At.UTC().Format("15:04:05.000"), id, e.Kind, who, e.Text)
-		return true
-	})
-}
-
-func (a *app) sendCommand() *cobra.Command {
-	var t mail.TestLetter
-	var detach bool
-	var wait time.Duration
-	c := &cobra.Command{
-		Use: "send --to ADDRESS", Short: "Send a test letter through a real listener and follow it until it ends", Args: exactly(0),
-		Example: "  gull send --from tickets@skerryline.example --to x@saltmarsh.example --listener inside --client 127.20.1.5\n" +
-			"  gull send --from someone@saltmarsh.example --to ines.harrow@skerryline.example",
-		RunE: func(c *cobra.Command, _ []string) error {
-			if len(t.To) == 0 {
-				return usage("say at least one recipient with --to")
-			}
-			h, err := a.client().Send(c.Context(), t)
-			if err != nil {
-				return err
-			}
-			if a.format == "table" {
-				for _, s := range h.Steps {
-					if s.Said != "" {
-						fmt.Fprintf(a.out, "> %s\n", s.Said)
-					}
-					fmt.Fprintf(a.out, "< %s\n", s.Heard)
-				}
-				fmt.Fprintln(a.out)
-			} else if err := a.printValue(h); err != nil {
-				return err
-			}
-			if h.ID == "" {
-				return a.notTaken(h)
-			}
-			if detach || a.format != "table" {
-				return nil
-			}
-			ctx, cancel := context.WithTimeout(c.Context(), wait)
-			defer cancel()
-			err = a.follow(ctx, h.ID)
-			if errors.Is(ctx.Err(), context.DeadlineExceeded) && c.Context().Err() == nil {
-				fmt.Fprintf(a.out, "\nIt has not come to its end within %s, and is tried on by itself. Follow it: gull trace follow %s\n", wait, h.ID)
-				return nil
-			}
-			return err
-		},
-	}
-	f := c.Flags()
-	f.DurationVar(&wait, "wait", time.Minute, "how long it is followed at most")
-	f.StringVar(&t.From, "from", "", "envelope sender; nothing is the null sender")
-	f.StringArrayVar(&t.To, "to", nil, "recipient; may be given again")
-	f.StringVar(&t.Subject, "subject", "", "subject")
-	f.StringVar(&t.Text, "text", "", "text")
-	f.StringVar(&t.Listener, "listener", "", "name of the listener; the first if not given")
-	f.StringVar(&t.Client, "client", "", "address of this machine to send from")
-	f.BoolVar(&detach, "detach", false, "do not follow the letter")
-	return c
-}
-
-// notTaken says why a test letter was not taken, by what the listener answered last.
-func (a *app) notTaken(h mail.HandedIn) error {
-	last := ""
-	for _, s := range h.Steps {
-		if !s.Positive {
-			last = s.Heard
-		}
-	}
-	switch {
-	case strings.HasPrefix(last, "421"):
-		return fmt.Errorf("listener %s takes nothing just now: %s; see gull status and gull listener list", h.Listener, last)
-	case strings.HasPrefix(last, "4"):
-		return fmt.Errorf("listener %s did not take it now: %s; the same may be taken later", h.Listener, last)
-	case strings.HasPrefix(last, "5"):
-		return fmt.Errorf("the letter was refused at listener %s: %s; see which rule says so with gull explain", h.Listener, last)
-	}
-	return fmt.Errorf("the letter was not taken at listener %s: %s", h.Listener, last)
 }
 
 func signatureWords(list []senderauth.Signature) string {

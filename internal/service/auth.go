@@ -183,6 +183,18 @@ func (s *Service) require(c fiber.Ctx, administrator bool) (who, error) {
 	return w, err
 }
 
+// signInAPI signs operators in and out.
+type signInAPI struct{ *Service }
+
+func (s signInAPI) register(api huma.API) {
+	open := operation{open: true}
+	huma.Register(api, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
+	huma.Register(api, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
+	huma.Register(api, read("me", "/api/v1/me", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*out[who], error) {
+		return &out[who]{signedIn(ctx)}, nil
+	})
+}
+
 type signInBody struct {
 	client string
 	Body   struct {
@@ -206,8 +218,8 @@ type signInReply struct {
 // answer does not tell which names exist.
 var noAccount = sync.OnceValue(func() string { h, _ := signin.Hash("nobody has this password"); return h })
 
-func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, error) {
-	if s.CertFile == "" && !s.onLoopback() {
+func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, error) {
+	if s.CertFile == "" && !onLoopback(s.listener) {
 		return nil, huma.Error403Forbidden("sign-in is offered under TLS only; start the service with --tls-cert and --tls-key")
 	}
 	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
@@ -243,7 +255,7 @@ func (s *Service) signIn(ctx context.Context, in *signInBody) (*signInReply, err
 	return &signInReply{SetCookie: s.cookie(token, sessionTime), Body: who{in.Body.Name, role}}, nil
 }
 
-func (s *Service) cookie(token string, life time.Duration) string {
+func (s signInAPI) cookie(token string, life time.Duration) string {
 	c := http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.CertFile != "", MaxAge: int(life.Seconds())}
 	return c.String()
 }
@@ -252,7 +264,7 @@ type cookieInput struct {
 	Session string `cookie:"gull_session"`
 }
 
-func (s *Service) signOut(ctx context.Context, in *cookieInput) (*struct {
+func (s signInAPI) signOut(ctx context.Context, in *cookieInput) (*struct {
 	SetCookie string `header:"Set-Cookie"`
 }, error) {
 	if in.Session != "" {

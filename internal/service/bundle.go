@@ -13,10 +13,13 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
+// bundleAPI serves the support bundle.
+type bundleAPI struct{ *Service }
+
 // maxBundled bounds the letters and snags of a support bundle.
 const maxBundled = 100
 
-func (s *Service) bundleOperation(api huma.API) {
+func (s bundleAPI) register(api huma.API) {
 	op := operation{admin: true}.make(http.MethodGet, "bundle", "/api/v1/bundle", "A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen letters")
 	op.Responses = map[string]*huma.Response{"200": {Description: "A zip archive", Content: map[string]*huma.MediaType{"application/zip": {}}}}
 	huma.Register(api, op, s.bundle)
@@ -27,7 +30,7 @@ type bundleAnswer struct {
 	Body        []byte
 }
 
-func (s *Service) bundle(ctx context.Context, in *struct {
+func (s bundleAPI) bundle(ctx context.Context, in *struct {
 	Letters []string `query:"letter,explode" maxItems:"100" doc:"Ids of letters whose way goes with it; their content never does"`
 	Whole   bool     `query:"whole" doc:"Addresses and subjects as they are; masked if not given"`
 }) (*bundleAnswer, error) {
@@ -42,13 +45,13 @@ func (s *Service) bundle(ctx context.Context, in *struct {
 	b.text("read-me.txt", fmt.Sprintf("A support bundle of %s, made %s.\nGull Route %s, %s %s/%s, node %s, revision %d.\nNo password, key or content of a letter is in it; addresses are %s.\n",
 		cfg.Service.HostName, time.Now().UTC().Format(time.RFC3339), Version, runtime.Version(), runtime.GOOS, runtime.GOARCH, s.InForce.Node, rev.Number, map[bool]string{true: "whole", false: "masked"}[in.Whole]))
 	b.text("configuration.yaml", rev.Text)
-	status, err := s.status(ctx, nil)
+	status, err := statusAPI{s.Service}.status(ctx, nil)
 	b.part("health.json", err, func() any { return status.Body })
-	nodes, err := s.listNodes(ctx, nil)
+	nodes, err := queueAPI{s.Service}.listNodes(ctx, nil)
 	b.part("nodes.json", err, func() any { return nodes.Body.Items })
 	lanes, err := s.Insight.Lanes.Stored(ctx)
 	b.part("lanes.json", err, func() any { return lanes })
-	snags, err := s.listSnags(ctx, &snagsInput{State: "open", Muted: true, Parts: true, Paging: Paging{Limit: maxBundled}})
+	snags, err := snagAPI{s.Service}.listSnags(ctx, &snagsInput{State: "open", Muted: true, Parts: true, Paging: Paging{Limit: maxBundled}})
 	b.part("snags.json", err, func() any { return snags.Body.Items })
 	weak, err := s.Insight.Reviewer.Review(ctx, cfg)
 	b.part("review.json", err, func() any { return weak })
@@ -57,7 +60,7 @@ func (s *Service) bundle(ctx context.Context, in *struct {
 	keys, err := s.Control.Keys.List(ctx, "")
 	b.part("dkim.json", err, func() any { return keys })
 	for _, id := range in.Letters {
-		way, err := s.showMessage(ctx, &oneOf{ID: id})
+		way, err := traceAPI{s.Service}.showMessage(ctx, &oneOf{ID: id})
 		b.part("letters/"+id+".json", err, func() any { return way.Body })
 	}
 	if b.err == nil {

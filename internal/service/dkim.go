@@ -14,7 +14,10 @@ import (
 	"gullroute/internal/keyfile"
 )
 
-func (s *Service) dkimOperations(api huma.API) {
+// keysAPI serves the keys that sign.
+type keysAPI struct{ *Service }
+
+func (s keysAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("dkim-keys", "/api/v1/dkim", "Keys that sign letters (DKIM), with the records that publish them"), s.listKeys)
 	huma.Register(api, admin.post("dkim-make", "/api/v1/dkim", "Make a key, or take over one that was in use elsewhere; it signs nothing until its record is in DNS"), s.makeKey)
@@ -39,7 +42,7 @@ func domainOf(text string) (string, error) {
 	return d, nil
 }
 
-func (s *Service) listKeys(ctx context.Context, in *struct {
+func (s keysAPI) listKeys(ctx context.Context, in *struct {
 	Domain string `query:"domain"`
 }) (*out[page[mail.DKIMKey]], error) {
 	domain := ""
@@ -56,7 +59,7 @@ func (s *Service) listKeys(ctx context.Context, in *struct {
 	return &out[page[mail.DKIMKey]]{page[mail.DKIMKey]{Items: keys}}, nil
 }
 
-func (s *Service) makeKey(ctx context.Context, in *struct {
+func (s keysAPI) makeKey(ctx context.Context, in *struct {
 	Body struct {
 		Domain    string `json:"domain"`
 		Selector  string `json:"selector,omitempty" doc:"Chosen by kind and month if not given"`
@@ -80,7 +83,7 @@ func (s *Service) makeKey(ctx context.Context, in *struct {
 }
 
 // keyAnswer is a key, or what was wrong.
-func (s *Service) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], error) {
+func (s keysAPI) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], error) {
 	name := k.Selector + " of " + k.Domain
 	switch {
 	case err == nil:
@@ -97,12 +100,12 @@ func (s *Service) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], erro
 	return nil, s.storeError(err, "key")
 }
 
-func (s *Service) showKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
+func (s keysAPI) showKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
 	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Control.Keys.Key(ctx, domain, in.Selector) })
 }
 
 // withKey does something to the key of a path.
-func (s *Service) withKey(in *KeyPath, f func(domain string) (mail.DKIMKey, error)) (*out[mail.DKIMKey], error) {
+func (s keysAPI) withKey(in *KeyPath, f func(domain string) (mail.DKIMKey, error)) (*out[mail.DKIMKey], error) {
 	domain, err := domainOf(in.Domain)
 	if err != nil {
 		return nil, err
@@ -110,11 +113,11 @@ func (s *Service) withKey(in *KeyPath, f func(domain string) (mail.DKIMKey, erro
 	return s.keyAnswer(f(domain))
 }
 
-func (s *Service) checkKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
+func (s keysAPI) checkKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
 	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Control.Keys.CheckKey(ctx, domain, in.Selector) })
 }
 
-func (s *Service) useKey(ctx context.Context, in *struct {
+func (s keysAPI) useKey(ctx context.Context, in *struct {
 	KeyPath
 	Body struct {
 		Force bool `json:"force,omitempty" doc:"Even if its record is not in DNS: what it signs then fails everywhere"`
@@ -125,13 +128,13 @@ func (s *Service) useKey(ctx context.Context, in *struct {
 	})
 }
 
-func (s *Service) retireKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
+func (s keysAPI) retireKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
 	return s.withKey(in, func(domain string) (mail.DKIMKey, error) {
 		return s.Control.Keys.RetireKey(ctx, signedIn(ctx).Name, domain, in.Selector)
 	})
 }
 
-func (s *Service) removeKey(ctx context.Context, in *KeyPath) (*struct{}, error) {
+func (s keysAPI) removeKey(ctx context.Context, in *KeyPath) (*struct{}, error) {
 	domain, err := domainOf(in.Domain)
 	if err != nil {
 		return nil, err

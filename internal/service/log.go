@@ -20,8 +20,21 @@ import (
 	"gullroute/internal/insight"
 )
 
+// archivesAPI serves archives and the log.
+type archivesAPI struct{ *Service }
+
+func (s archivesAPI) register(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("archives", "/api/v1/archives", "Opened archives, newest first"), s.listArchives)
+	huma.Register(api, admin.remove("archive-close", "/api/v1/archives/{id}", "Forget an opened archive"), s.closeArchive)
+	huma.Register(api, read("log-level", "/api/v1/log/level", "How much the service writes to its log"), s.showLogLevel)
+	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"), s.setLogLevel)
+	s.app.Get("/api/v1/log/export", s.exportLog)
+	s.app.Post(archivesPath, s.openLog)
+}
+
 // exportLog streams what happened in a period as an archive.
-func (s *Service) exportLog(c fiber.Ctx) error {
+func (s archivesAPI) exportLog(c fiber.Ctx) error {
 	if _, err := s.require(c, true); err != nil {
 		return err
 	}
@@ -51,7 +64,7 @@ func (s *Service) exportLog(c fiber.Ctx) error {
 }
 
 // openLog reads an archive from the request's body as it comes in.
-func (s *Service) openLog(c fiber.Ctx) error {
+func (s archivesAPI) openLog(c fiber.Ctx) error {
 	w, err := s.require(c, true)
 	if err != nil {
 		return err
@@ -100,7 +113,7 @@ func (u *untilEnd) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (s *Service) listArchives(ctx context.Context, in *struct {
+func (s archivesAPI) listArchives(ctx context.Context, in *struct {
 	Hash string `query:"hash" doc:"SHA-256 of a file, to ask whether it is open already"`
 }) (*out[page[archive.Info]], error) {
 	if in.Hash != "" {
@@ -124,7 +137,7 @@ func (s *Service) listArchives(ctx context.Context, in *struct {
 	return &out[page[archive.Info]]{page[archive.Info]{Items: append([]archive.Info{}, list...)}}, nil
 }
 
-func (s *Service) closeArchive(ctx context.Context, in *struct {
+func (s archivesAPI) closeArchive(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
 }) (*struct{}, error) {
 	if err := s.Insight.Archiver.Close(ctx, in.ID); err != nil {
@@ -138,11 +151,11 @@ type logLevel struct {
 	Level string `json:"level" enum:"debug,info,warn,error"`
 }
 
-func (s *Service) showLogLevel(context.Context, *struct{}) (*out[logLevel], error) {
+func (s archivesAPI) showLogLevel(context.Context, *struct{}) (*out[logLevel], error) {
 	return &out[logLevel]{logLevel{strings.ToLower(s.Level.Level().String())}}, nil
 }
 
-func (s *Service) setLogLevel(ctx context.Context, in *struct{ Body logLevel }) (*out[logLevel], error) {
+func (s archivesAPI) setLogLevel(ctx context.Context, in *struct{ Body logLevel }) (*out[logLevel], error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(in.Body.Level)); err != nil {
 		return nil, huma.Error422UnprocessableEntity("level: there are debug, info, warn and error")

@@ -114,7 +114,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	}
 }
 
-func (s *Service) metrics() fiber.Handler {
+func metrics(s *Service) fiber.Handler {
 	reg := prometheus.NewRegistry()
 	reg.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return adaptor.HTTPHandler(promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}))

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
@@ -17,9 +18,15 @@ import (
 	"gullroute/internal/keyfile"
 )
 
-// peopleOperations are those on the directory and on secrets; they count at
-// once.
-func (s *Service) peopleOperations(api huma.API) {
+// directoryAPI serves mailboxes, aliases and secrets.
+type directoryAPI struct{ *Service }
+
+// register adds the operations; they count at once.
+func (s directoryAPI) register(api huma.API) {
+	s.app.Post("/api/v1/mailboxes/import", func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
+	s.app.Post("/api/v1/aliases/import", func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
+	s.app.Get("/api/v1/mailboxes.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "mailbox") })
+	s.app.Get("/api/v1/aliases.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "alias") })
 	admin := operation{admin: true}
 	huma.Register(api, read("mailboxes", "/api/v1/mailboxes", "Mailboxes by address"), s.listMailboxes)
 	huma.Register(api, read("mailbox", "/api/v1/mailboxes/{address}", "One mailbox"), s.showMailbox)
@@ -37,7 +44,7 @@ func (s *Service) peopleOperations(api huma.API) {
 	huma.Register(api, admin.remove("secret-remove", "/api/v1/secrets/{name}", "Forget a password"), s.removeSecret)
 }
 
-func (s *Service) listMailboxes(ctx context.Context, in *struct {
+func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 	Search string `query:"search" doc:"A part of an address or a name"`
 	Domain string `query:"domain"`
 	Sort   string `query:"sort" enum:"address,name,used,quota" default:"address" doc:"By the last two those come first that use most"`
@@ -114,7 +121,7 @@ type EntryChange struct {
 	Dry    bool           `json:"dry_run,omitempty"`
 }
 
-func (s *Service) entryOf(m *directory.Mailbox) *out[Entry] {
+func (s directoryAPI) entryOf(m *directory.Mailbox) *out[Entry] {
 	e := Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields}
 	for _, a := range m.Generated {
 		e.Generated = append(e.Generated, a.Display())
@@ -128,7 +135,7 @@ var (
 )
 
 // own finds the mailbox whose own address it is, or one of whose it is.
-func (s *Service) own(in EntryPath) (*directory.Mailbox, error) {
+func (s directoryAPI) own(in EntryPath) (*directory.Mailbox, error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err
@@ -139,7 +146,7 @@ func (s *Service) own(in EntryPath) (*directory.Mailbox, error) {
 	return nil, huma.Error404NotFound("there is no mailbox " + a.Display())
 }
 
-func (s *Service) showMailbox(_ context.Context, in *EntryPath) (*out[Entry], error) {
+func (s directoryAPI) showMailbox(_ context.Context, in *EntryPath) (*out[Entry], error) {
 	m, err := s.own(*in)
 	if err != nil {
 		return nil, err
@@ -155,7 +162,7 @@ func decode(fields map[string]any, into any) error {
 	return nil
 }
 
-func (s *Service) putMailbox(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
+func (s directoryAPI) putMailbox(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
 	m := &directory.Mailbox{}
 	err := decode(c.Fields, m)
 	if err == nil {
@@ -167,11 +174,11 @@ func (s *Service) putMailbox(ctx context.Context, c EntryChange, mustBeNew bool)
 	return s.entryOf(m), nil
 }
 
-func (s *Service) addMailbox(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
+func (s directoryAPI) addMailbox(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
 	return s.putMailbox(ctx, in.Body, true)
 }
 
-func (s *Service) changeMailbox(ctx context.Context, in *struct {
+func (s directoryAPI) changeMailbox(ctx context.Context, in *struct {
 	EntryPath
 	Body EntryChange
 }) (*out[Entry], error) {
@@ -196,7 +203,7 @@ func merged(fields, over map[string]any) map[string]any {
 	return fields
 }
 
-func (s *Service) removeMailbox(ctx context.Context, in *EntryPath) (*struct{}, error) {
+func (s directoryAPI) removeMailbox(ctx context.Context, in *EntryPath) (*struct{}, error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err
@@ -214,7 +221,7 @@ type AliasLine struct {
 	About   string   `json:"about"`
 }
 
-func (s *Service) listAliases(ctx context.Context, in *struct {
+func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 	Search string `query:"search" doc:"A part of an address or of a target"`
 	Paging
 }) (*out[page[AliasLine]], error) {
@@ -243,7 +250,7 @@ func (s *Service) listAliases(ctx context.Context, in *struct {
 	return &out[page[AliasLine]]{body}, nil
 }
 
-func (s *Service) aliasAt(in EntryPath) (*directory.Alias, error) {
+func (s directoryAPI) aliasAt(in EntryPath) (*directory.Alias, error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err
@@ -254,7 +261,7 @@ func (s *Service) aliasAt(in EntryPath) (*directory.Alias, error) {
 	return nil, huma.Error404NotFound("there is no alias " + a.Display())
 }
 
-func (s *Service) showAlias(_ context.Context, in *EntryPath) (*out[Entry], error) {
+func (s directoryAPI) showAlias(_ context.Context, in *EntryPath) (*out[Entry], error) {
 	alias, err := s.aliasAt(*in)
 	if err != nil {
 		return nil, err
@@ -262,7 +269,7 @@ func (s *Service) showAlias(_ context.Context, in *EntryPath) (*out[Entry], erro
 	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
 }
 
-func (s *Service) putAlias(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
+func (s directoryAPI) putAlias(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
 	alias := &directory.Alias{}
 	err := decode(c.Fields, alias)
 	if err == nil {
@@ -274,11 +281,11 @@ func (s *Service) putAlias(ctx context.Context, c EntryChange, mustBeNew bool) (
 	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
 }
 
-func (s *Service) addAlias(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
+func (s directoryAPI) addAlias(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
 	return s.putAlias(ctx, in.Body, true)
 }
 
-func (s *Service) changeAlias(ctx context.Context, in *struct {
+func (s directoryAPI) changeAlias(ctx context.Context, in *struct {
 	EntryPath
 	Body EntryChange
 }) (*out[Entry], error) {
@@ -290,7 +297,7 @@ func (s *Service) changeAlias(ctx context.Context, in *struct {
 	return s.putAlias(ctx, in.Body, false)
 }
 
-func (s *Service) removeAlias(ctx context.Context, in *EntryPath) (*struct{}, error) {
+func (s directoryAPI) removeAlias(ctx context.Context, in *EntryPath) (*struct{}, error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err
@@ -301,7 +308,7 @@ func (s *Service) removeAlias(ctx context.Context, in *EntryPath) (*struct{}, er
 	return nil, nil
 }
 
-func (s *Service) entryError(err error, what string, a address.Address) error {
+func (s directoryAPI) entryError(err error, what string, a address.Address) error {
 	var problems form.Problems
 	switch {
 	case errors.As(err, &problems):
@@ -318,7 +325,7 @@ func (s *Service) entryError(err error, what string, a address.Address) error {
 	return s.storeError(err, what)
 }
 
-func (s *Service) listChanges(ctx context.Context, in *struct {
+func (s directoryAPI) listChanges(ctx context.Context, in *struct {
 	What  string `query:"what" enum:"mailbox,alias,secret,dkim,weakness"`
 	Name  string `query:"name"`
 	After int64  `query:"after"`
@@ -331,7 +338,7 @@ func (s *Service) listChanges(ctx context.Context, in *struct {
 	return &out[page[mail.Record]]{page[mail.Record]{Items: items}}, nil
 }
 
-func (s *Service) listSecrets(ctx context.Context, _ *struct{}) (*out[page[mail.SecretLine]], error) {
+func (s directoryAPI) listSecrets(ctx context.Context, _ *struct{}) (*out[page[mail.SecretLine]], error) {
 	items, err := s.Control.Directory.SecretNames(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "secret")
@@ -344,7 +351,7 @@ type SecretPath struct {
 	Name string `path:"name" maxLength:"100"`
 }
 
-func (s *Service) setSecret(ctx context.Context, in *struct {
+func (s directoryAPI) setSecret(ctx context.Context, in *struct {
 	SecretPath
 	Body struct {
 		Value string `json:"value" minLength:"1" maxLength:"1000"`
@@ -360,7 +367,7 @@ func (s *Service) setSecret(ctx context.Context, in *struct {
 	return nil, nil
 }
 
-func (s *Service) removeSecret(ctx context.Context, in *SecretPath) (*struct{}, error) {
+func (s directoryAPI) removeSecret(ctx context.Context, in *SecretPath) (*struct{}, error) {
 	if err := s.Control.Directory.RemoveSecret(ctx, signedIn(ctx).Name, in.Name); err != nil {
 		return nil, s.storeError(err, "secret")
 	}

@@ -11,12 +11,15 @@ import (
 	"gullroute/internal/core/probe"
 )
 
-func (s *Service) probeOperations(api huma.API) {
+// probeAPI serves probes.
+type probeAPI struct{ *Service }
+
+func (s probeAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, admin.post("probe", "/api/v1/probe", "Converse live with a host, a domain's hosts, or our own listeners, step by step"), s.probe)
 }
 
-func (s *Service) probe(ctx context.Context, in *struct {
+func (s probeAPI) probe(ctx context.Context, in *struct {
 	Body struct {
 		Target  string   `json:"target,omitempty" doc:"A host, host:port, a domain or an address"`
 		Routes  []string `json:"routes,omitempty" maxItems:"4" doc:"By whose terms; the one that a letter would take if none is named"`

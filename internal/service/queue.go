@@ -15,12 +15,30 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
-	"gullroute/internal/core/fault"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/retry"
 )
+
+// queueAPI serves lanes, deliveries that wait, actions and pauses.
+type queueAPI struct{ *Service }
+
+func (s queueAPI) register(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"), s.listLanes)
+	huma.Register(api, read("lane", "/api/v1/lanes/{id}", "One lane with its last hour, also when nothing waits in it"), s.showLane)
+	huma.Register(api, read("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"), s.listQueue)
+	huma.Register(api, read("lane-groups", "/api/v1/lane-groups", "The lanes summed up by route, host, cause or state"), s.groupLanes)
+	huma.Register(api, read("actions", "/api/v1/actions", "What people did with letters, lanes and nodes, newest first"), s.listActions)
+	huma.Register(api, read("pauses", "/api/v1/pauses", "What people have stopped"), s.listPauses)
+	huma.Register(api, admin.post("pause", "/api/v1/pauses", "Stop a lane, a route, a listener, a node or all delivery"), s.pause)
+	huma.Register(api, admin.post("resume", "/api/v1/resume", "Let it go on"), s.resume)
+	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
+	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a letter would be tried, its sender told and it be given up"), s.previewSchedule)
+	s.app.Post("/api/v1/queue/act", s.streamAct)
+	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
+}
 
 // lanePage is a page of lanes with what one wants to know of all of them.
 type lanePage struct {
@@ -62,7 +80,7 @@ var laneOrders = map[string]func(a, b mail.Lane) int{
 	},
 }
 
-func (s *Service) listLanes(ctx context.Context, in *laneInput) (*out[lanePage], error) {
+func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[lanePage], error) {
 	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
@@ -96,7 +114,7 @@ func (s *Service) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 }
 
 // groupLanes sums up the lanes by route, host or cause.
-func (s *Service) groupLanes(ctx context.Context, in *struct {
+func (s queueAPI) groupLanes(ctx context.Context, in *struct {
 	By string `query:"by" enum:"route,host,cause,state" default:"route"`
 }) (*out[page[mail.LaneGroup]], error) {
 	lanes, err := s.Insight.Lanes.List(ctx)
@@ -143,7 +161,7 @@ func (s *Service) groupLanes(ctx context.Context, in *struct {
 }
 
 // showLane is one lane, also when nothing waits in it.
-func (s *Service) showLane(ctx context.Context, in *struct {
+func (s queueAPI) showLane(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*out[mail.LaneDetail], error) {
 	id, err := ident.Parse(in.ID)
@@ -163,7 +181,7 @@ type Paging struct {
 	After string `query:"after" doc:"The next of the page before"`
 }
 
-func (s *Service) listQueue(ctx context.Context, in *struct {
+func (s queueAPI) listQueue(ctx context.Context, in *struct {
 	mail.Selection
 	Paging
 }) (*out[page[mail.QueueItem]], error) {
@@ -212,7 +230,7 @@ func searchForm(text string) string {
 }
 
 // streamAct does something with letters and tells how far it is.
-func (s *Service) streamAct(c fiber.Ctx) error {
+func (s queueAPI) streamAct(c fiber.Ctx) error {
 	w, err := s.require(c, true)
 	if err != nil {
 		return err
@@ -232,7 +250,7 @@ func (s *Service) streamAct(c fiber.Ctx) error {
 }
 
 // streamUndo takes an action back.
-func (s *Service) streamUndo(c fiber.Ctx) error {
+func (s queueAPI) streamUndo(c fiber.Ctx) error {
 	w, err := s.require(c, true)
 	if err != nil {
 		return err
@@ -262,20 +280,7 @@ func progress(tell func(line)) func(done, total int64) {
 	}
 }
 
-func (s *Service) actionError(err error) error {
-	var refused *fault.Refused
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &refused):
-		return huma.Error422UnprocessableEntity(refused.Text, &huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
-	case errors.Is(err, fault.ErrNotFound):
-		return huma.Error404NotFound("there is no such action, lane or letter")
-	}
-	return s.storeError(err, "delivery")
-}
-
-func (s *Service) listActions(ctx context.Context, in *Paging) (*out[page[mail.Action]], error) {
+func (s queueAPI) listActions(ctx context.Context, in *Paging) (*out[page[mail.Action]], error) {
 	before := int64(0)
 	if in.After != "" {
 		var err error
@@ -302,7 +307,7 @@ type stopRequest struct {
 	For  string `json:"for,omitempty" doc:"Ends by itself after this: 30m, 2h"`
 }
 
-func (s *Service) pause(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
+func (s queueAPI) pause(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
 	p := mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why}
 	if in.Body.For != "" {
 		d, err := form.ParseDuration(in.Body.For)
@@ -319,7 +324,7 @@ func (s *Service) pause(ctx context.Context, in *struct{ Body stopRequest }) (*o
 	return &out[mail.Done]{done}, nil
 }
 
-func (s *Service) resume(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
+func (s queueAPI) resume(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
 	done, err := s.Control.Pauses.Resume(ctx, mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why})
 	s.Insight.Lanes.Forget()
 	if err != nil {
@@ -328,11 +333,11 @@ func (s *Service) resume(ctx context.Context, in *struct{ Body stopRequest }) (*
 	return &out[mail.Done]{done}, nil
 }
 
-func (s *Service) listPauses(context.Context, *struct{}) (*out[page[mail.Pause]], error) {
+func (s queueAPI) listPauses(context.Context, *struct{}) (*out[page[mail.Pause]], error) {
 	return &out[page[mail.Pause]]{page[mail.Pause]{Items: append([]mail.Pause{}, s.InForce.Paused()...)}}, nil
 }
 
-func (s *Service) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.Node]], error) {
+func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.Node]], error) {
 	nodes, err := s.Insight.Nodes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "node")
@@ -341,7 +346,7 @@ func (s *Service) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.No
 }
 
 // previewSchedule plays a schedule through: one in force, or with other terms.
-func (s *Service) previewSchedule(_ context.Context, in *struct {
+func (s queueAPI) previewSchedule(_ context.Context, in *struct {
 	Route     string   `query:"route" doc:"A route whose schedule counts"`
 	Domain    string   `query:"domain" doc:"A domain whose peer's schedule counts"`
 	Intervals []string `query:"intervals" doc:"In place of those in force: 5m,15m,1h"`
@@ -375,21 +380,4 @@ func (s *Service) previewSchedule(_ context.Context, in *struct {
 		return nil, s.actionError(err)
 	}
 	return &out[retry.Preview]{p}, nil
-}
-
-// storeError turns what the database says into an answer.
-func (s *Service) storeError(err error, what string) error {
-	if errors.Is(err, fault.ErrNotFound) {
-		return huma.Error404NotFound("there is no such " + what)
-	}
-	if errors.Is(err, context.Canceled) {
-		return err
-	}
-	s.Log.Error("database", "error", err)
-	if s.Insight != nil {
-		if why := s.Insight.Nodes.Ready(); why != "" {
-			return huma.Error503ServiceUnavailable(why + "; mail is answered with 451 until then")
-		}
-	}
-	return errDatabase
 }

@@ -11,13 +11,16 @@ import (
 	"gullroute/internal/core/readiness"
 )
 
-func (s *Service) readinessOperations(api huma.API) {
+// readinessAPI serves readiness.
+type readinessAPI struct{ *Service }
+
+func (s readinessAPI) register(api huma.API) {
 	huma.Register(api, read("readiness-list", "/api/v1/readiness", "How ready our domains are, at the last look at each"), s.listReadiness)
 	huma.Register(api, read("readiness", "/api/v1/readiness/{domain}", "What the world sees of one of our domains, at the last look, and what changed"), s.showReadiness)
 	huma.Register(api, operation{admin: true}.post("readiness-check", "/api/v1/readiness/{domain}/check", "Look at one of our domains now: its DNS, hosts, identity and reputation"), s.checkReadiness)
 }
 
-func (s *Service) listReadiness(ctx context.Context, _ *struct{}) (*out[page[readiness.Readiness]], error) {
+func (s readinessAPI) listReadiness(ctx context.Context, _ *struct{}) (*out[page[readiness.Readiness]], error) {
 	all, err := s.Insight.Readiness.All(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "readiness")
@@ -38,7 +41,7 @@ func (s *Service) listReadiness(ctx context.Context, _ *struct{}) (*out[page[rea
 	return &out[page[readiness.Readiness]]{page[readiness.Readiness]{Items: items}}, nil
 }
 
-func (s *Service) showReadiness(ctx context.Context, in *struct {
+func (s readinessAPI) showReadiness(ctx context.Context, in *struct {
 	Domain string `path:"domain"`
 }) (*out[readiness.Looks], error) {
 	domain, err := s.ownDomain(in.Domain)
@@ -52,7 +55,7 @@ func (s *Service) showReadiness(ctx context.Context, in *struct {
 	return &out[readiness.Looks]{*h}, nil
 }
 
-func (s *Service) ownDomain(text string) (string, error) {
+func (s readinessAPI) ownDomain(text string) (string, error) {
 	domain, err := domainOf(text)
 	if err == nil && s.InForce.Config().Domain(domain) == nil {
 		err = huma.Error404NotFound(text + " is not among our domains; gull probe looks at others")
@@ -60,7 +63,7 @@ func (s *Service) ownDomain(text string) (string, error) {
 	return domain, err
 }
 
-func (s *Service) checkReadiness(ctx context.Context, in *struct {
+func (s readinessAPI) checkReadiness(ctx context.Context, in *struct {
 	Domain string `path:"domain"`
 }) (*out[readiness.Readiness], error) {
 	domain, err := s.ownDomain(in.Domain)

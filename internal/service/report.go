@@ -15,6 +15,16 @@ import (
 	"gullroute/internal/insight"
 )
 
+// reportAPI serves reports.
+type reportAPI struct{ *Service }
+
+func (s reportAPI) register(api huma.API) {
+	huma.Register(api, read("report", "/api/v1/report", "What the traffic looks like in a period"), s.report)
+	huma.Register(api, read("report-letters", "/api/v1/report/letters", "The letters behind a figure"), s.figure)
+	huma.Register(api, read("report-table", "/api/v1/report/tables/{dim}", "Counts by value of a dimension, those with most first"), s.reportTable)
+	s.app.Get("/api/v1/report.html", s.reportPage)
+}
+
 type reportInput struct {
 	Since   time.Time `query:"since" doc:"Beginning; a day ago if not given. Taken to a whole hour"`
 	Until   time.Time `query:"until" doc:"End; now if not given"`
@@ -83,7 +93,7 @@ func (in *reportInput) resolve(now time.Time) (*time.Location, error) {
 	return zone, nil
 }
 
-func (s *Service) report(ctx context.Context, in *reportInput) (*out[reportShown], error) {
+func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShown], error) {
 	zone, err := in.resolve(time.Now())
 	if err != nil {
 		return nil, err
@@ -139,7 +149,7 @@ func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
 // by single sender, recipient, client and account are asked for one by one.
 const tablesOfAll = 31 * 24 * time.Hour
 
-func (s *Service) addTables(ctx context.Context, r insight.Records, in *reportInput, shown *reportShown, then []report.Span) error {
+func (s reportAPI) addTables(ctx context.Context, r insight.Records, in *reportInput, shown *reportShown, then []report.Span) error {
 	spans, long := report.Spans(in.Since, in.Until), in.Until.Sub(in.Since) > tablesOfAll
 	for _, dim := range report.Dims {
 		if dim == "total" || dim == "delay" || dim == "cause" || long && slices.Contains(report.Fine, dim) {
@@ -164,7 +174,7 @@ func (s *Service) addTables(ctx context.Context, r insight.Records, in *reportIn
 	return nil
 }
 
-func (s *Service) table(ctx context.Context, r insight.Records, dim string, kinds []string, spans, then []report.Span, limit int) ([]report.Row, error) {
+func (s reportAPI) table(ctx context.Context, r insight.Records, dim string, kinds []string, spans, then []report.Span, limit int) ([]report.Row, error) {
 	sums, err := r.Sums(ctx, dim, kinds, "", spans, limit)
 	if err != nil {
 		return nil, s.storeError(err, "count")
@@ -192,7 +202,7 @@ type tableInput struct {
 	From
 }
 
-func (s *Service) reportTable(ctx context.Context, in *tableInput) (*out[page[report.Row]], error) {
+func (s reportAPI) reportTable(ctx context.Context, in *tableInput) (*out[page[report.Row]], error) {
 	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
@@ -232,7 +242,7 @@ type figureInput struct {
 	Paging
 }
 
-func (s *Service) figure(ctx context.Context, in *figureInput) (*out[page[report.Behind]], error) {
+func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[page[report.Behind]], error) {
 	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
@@ -249,7 +259,7 @@ func (s *Service) figure(ctx context.Context, in *figureInput) (*out[page[report
 }
 
 // reportPage is a report as a page to read or print.
-func (s *Service) reportPage(c fiber.Ctx) error {
+func (s reportAPI) reportPage(c fiber.Ctx) error {
 	w, err := s.require(c, false)
 	if err != nil {
 		return err

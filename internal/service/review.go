@@ -13,7 +13,10 @@ import (
 	"gullroute/internal/core/review"
 )
 
-func (s *Service) reviewOperations(api huma.API) {
+// reviewAPI serves the review of the settings.
+type reviewAPI struct{ *Service }
+
+func (s reviewAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("review", "/api/v1/review", "Weaknesses of the settings, worst first"), s.review)
 	huma.Register(api, admin.post("review-mend", "/api/v1/review/mend", "Mend a weakness: into the draft, or at once for aliases"), s.mendWeakness)
@@ -27,7 +30,7 @@ type reviewPage struct {
 	Rules int               `json:"rules" doc:"How many weaknesses are looked for"`
 }
 
-func (s *Service) review(ctx context.Context, in *struct {
+func (s reviewAPI) review(ctx context.Context, in *struct {
 	Draft bool `query:"draft" doc:"Of the draft, not of what is in force"`
 }) (*out[reviewPage], error) {
 	var list []review.Weakness
@@ -48,7 +51,7 @@ type weaknessKey struct {
 	Key string `json:"key" minLength:"1" maxLength:"500"`
 }
 
-func (s *Service) weaknessError(err error) error {
+func (s reviewAPI) weaknessError(err error) error {
 	var bad *fault.Refused
 	switch {
 	case errors.Is(err, fault.ErrNotFound):
@@ -61,7 +64,7 @@ func (s *Service) weaknessError(err error) error {
 	return s.storeError(err, "weakness")
 }
 
-func (s *Service) mendWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*out[mail.Done], error) {
+func (s reviewAPI) mendWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*out[mail.Done], error) {
 	done, err := s.Control.Fixer.MendWeakness(ctx, signedIn(ctx).Name, in.Body.Key)
 	if err != nil {
 		return nil, s.weaknessError(err)
@@ -69,7 +72,7 @@ func (s *Service) mendWeakness(ctx context.Context, in *struct{ Body weaknessKey
 	return &out[mail.Done]{done}, nil
 }
 
-func (s *Service) acceptWeakness(ctx context.Context, in *struct {
+func (s reviewAPI) acceptWeakness(ctx context.Context, in *struct {
 	Body struct {
 		Key     string `json:"key" minLength:"1" maxLength:"500"`
 		Because string `json:"because" minLength:"3" maxLength:"500"`
@@ -87,7 +90,7 @@ func (s *Service) acceptWeakness(ctx context.Context, in *struct {
 	return nil, nil
 }
 
-func (s *Service) reopenWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*struct{}, error) {
+func (s reviewAPI) reopenWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*struct{}, error) {
 	if err := s.Insight.Reviewer.Reopen(ctx, signedIn(ctx).Name, in.Body.Key); err != nil {
 		return nil, s.weaknessError(err)
 	}

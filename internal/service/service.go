@@ -67,12 +67,6 @@ func New(o Options) (*Service, error) {
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
-	s.streams()
-	s.app.Get("/api/v1/log/export", s.exportLog)
-	s.app.Get("/api/v1/report.html", s.reportPage)
-	s.app.Post(archivesPath, s.openLog)
-	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
-	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
 	s.console()
 	l, err := net.Listen("tcp", o.Address)
 	if err != nil {
@@ -110,8 +104,8 @@ func (s *Service) Run(ctx context.Context) error {
 }
 
 // onLoopback reports that HTTP is reached from this machine only.
-func (s *Service) onLoopback() bool {
-	ap, err := netip.ParseAddrPort(s.listener.Addr().String())
+func onLoopback(l net.Listener) bool {
+	ap, err := netip.ParseAddrPort(l.Addr().String())
 	return err == nil && ap.Addr().IsLoopback()
 }
 
@@ -186,11 +180,11 @@ func (s *Service) health() {
 		}
 		return c.JSON(ready)
 	})
-	metrics := s.metrics()
+	serve := metrics(s)
 	s.app.Get("/metrics", func(c fiber.Ctx) error {
 		if _, err := s.require(c, false); err != nil { // what flows here is not for strangers
 			return err
 		}
-		return metrics(c)
+		return serve(c)
 	})
 }

@@ -15,6 +15,17 @@ import (
 	"gullroute/internal/insight"
 )
 
+// sessionAPI serves sessions.
+type sessionAPI struct{ *Service }
+
+func (s sessionAPI) register(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("sessions", "/api/v1/sessions", "SMTP and LMTP sessions in and out, newest first; open ones on top"), s.listSessions)
+	huma.Register(api, read("session", "/api/v1/sessions/{id}", "A session with its exact dialogue"), s.showSession)
+	huma.Register(api, read("watches", "/api/v1/watches", "Whose sessions are recorded in full for now"), s.listWatches)
+	huma.Register(api, admin.post("watch", "/api/v1/watches", "Record sessions of a client or domain in full for a while"), s.watch)
+}
+
 type sessionsInput struct {
 	Direction string    `query:"direction" enum:"in,out"`
 	Protocol  string    `query:"protocol" enum:"SMTP,LMTP"`
@@ -31,7 +42,7 @@ type sessionsInput struct {
 	Paging
 }
 
-func (s *Service) listSessions(ctx context.Context, in *sessionsInput) (*out[page[mail.Session]], error) {
+func (s sessionAPI) listSessions(ctx context.Context, in *sessionsInput) (*out[page[mail.Session]], error) {
 	f := mail.SessionFilter{Direction: in.Direction, Protocol: in.Protocol, Listener: in.Listener, Route: in.Route, Account: in.Account, Outcome: in.Outcome, Since: in.Since, Until: in.Until, Sort: in.Sort, Limit: in.Limit}
 	if f.Sort == "time" {
 		f.Sort = ""
@@ -76,7 +87,7 @@ func (s *Service) listSessions(ctx context.Context, in *sessionsInput) (*out[pag
 	return &out[page[mail.Session]]{body}, nil
 }
 
-func (s *Service) showSession(ctx context.Context, in *oneOf) (*out[insight.SessionShown], error) {
+func (s sessionAPI) showSession(ctx context.Context, in *oneOf) (*out[insight.SessionShown], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -88,7 +99,7 @@ func (s *Service) showSession(ctx context.Context, in *oneOf) (*out[insight.Sess
 	return &out[insight.SessionShown]{v}, nil
 }
 
-func (s *Service) listWatches(ctx context.Context, _ *struct{}) (*out[page[mail.Watch]], error) {
+func (s sessionAPI) listWatches(ctx context.Context, _ *struct{}) (*out[page[mail.Watch]], error) {
 	list, err := s.Insight.Trace.Watches(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "watch")
@@ -104,7 +115,7 @@ type watchRequest struct {
 	For  string `json:"for,omitempty" doc:"How long, at most a day; 0s ends it" default:"1h"`
 }
 
-func (s *Service) watch(ctx context.Context, in *struct{ Body watchRequest }) (*out[mail.Watch], error) {
+func (s sessionAPI) watch(ctx context.Context, in *struct{ Body watchRequest }) (*out[mail.Watch], error) {
 	d, err := form.ParseDuration(cmp.Or(in.Body.For, "1h"))
 	if err != nil || d < 0 || d > longestWatch {
 		return nil, huma.Error422UnprocessableEntity("for: write a time up to 24h, like 1h")

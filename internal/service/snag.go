@@ -14,7 +14,10 @@ import (
 	"gullroute/internal/core/snag"
 )
 
-func (s *Service) snagOperations(api huma.API) {
+// snagAPI serves snags.
+type snagAPI struct{ *Service }
+
+func (s snagAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("snags", "/api/v1/snags", "Troubles: the same cause at the same place, worst first"), s.listSnags)
 	huma.Register(api, read("snag", "/api/v1/snags/{id}", "One trouble, with an example, its hours and what can be done"), s.showSnag)
@@ -40,7 +43,7 @@ type snagPage struct {
 	Counts map[string]int `json:"counts" doc:"How many are open, by severity; muted ones and parts left out"`
 }
 
-func (s *Service) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage], error) {
+func (s snagAPI) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage], error) {
 	f := snag.Filter{Closed: in.State == "closed", Muted: in.Muted, Parts: in.Parts, Cause: in.Cause, Place: in.Place, After: in.After, Limit: in.Limit}
 	for _, word := range []struct {
 		name, text string
@@ -80,7 +83,7 @@ func (in SnagPath) id() (ident.ID, error) {
 	return id, nil
 }
 
-func (s *Service) showSnag(ctx context.Context, in *SnagPath) (*out[snag.Snag], error) {
+func (s snagAPI) showSnag(ctx context.Context, in *SnagPath) (*out[snag.Snag], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -99,7 +102,7 @@ type snagChange struct {
 	Mute *string `json:"mute,omitempty" doc:"Leave it out of lists for so long: 4h, 2d; nothing ends it"`
 }
 
-func (s *Service) changeSnag(ctx context.Context, in *struct {
+func (s snagAPI) changeSnag(ctx context.Context, in *struct {
 	SnagPath
 	Body snagChange
 }) (*out[snag.Snag], error) {
@@ -132,7 +135,7 @@ func (s *Service) changeSnag(ctx context.Context, in *struct {
 	return s.showSnag(ctx, &in.SnagPath)
 }
 
-func (s *Service) mendSnag(ctx context.Context, in *struct {
+func (s snagAPI) mendSnag(ctx context.Context, in *struct {
 	SnagPath
 	Body snag.Order
 }) (*out[mail.Done], error) {

@@ -6,17 +6,26 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/insight"
 )
 
+// statusAPI serves the status, explanations and test messages.
+type statusAPI struct{ *Service }
+
+func (s statusAPI) register(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
+	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)
+	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test letter in at a listener"), s.send)
+}
+
 // maxTrouble is how many troubled lanes a status lists.
 const maxTrouble = 20
 
-func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], error) {
+func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], error) {
 	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
@@ -50,7 +59,7 @@ func (s *Service) status(ctx context.Context, _ *struct{}) (*out[mail.Status], e
 
 // hazards are what is dangerous in the configuration in force, and what keeps it
 // from being in force as it is written.
-func (s *Service) hazards(cfg *config.Compiled) []config.Hazard {
+func (s statusAPI) hazards(cfg *config.Compiled) []config.Hazard {
 	list := cfg.Hazards()
 	if t := s.InForce.Trouble(); t != "" {
 		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Mend: "free the address or mend the certificate, then apply again"})
@@ -108,7 +117,7 @@ func urgency(s mail.LaneState) int {
 	return 0
 }
 
-func (s *Service) explain(ctx context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {
+func (s statusAPI) explain(ctx context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {
 	answers, err := s.Control.Explainer.Explain(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -116,13 +125,10 @@ func (s *Service) explain(ctx context.Context, in *struct{ Body mail.Question })
 	return &out[page[mail.Answer]]{page[mail.Answer]{Items: answers}}, nil
 }
 
-func (s *Service) send(ctx context.Context, in *struct{ Body mail.TestLetter }) (*out[mail.HandedIn], error) {
+func (s statusAPI) send(ctx context.Context, in *struct{ Body mail.TestLetter }) (*out[mail.HandedIn], error) {
 	handed, err := s.Control.Submitter.HandIn(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return &out[mail.HandedIn]{handed}, nil
 }
-
-// openAPI serves the document that describes this interface.
-func (s *Service) openAPI(c fiber.Ctx) error { return c.JSON(s.api.OpenAPI()) }

@@ -24,18 +24,8 @@ import (
 	"gullroute/internal/core/rehearse"
 )
 
-// streams are operations that tell of their progress: the answer is JSON Lines,
-// each with progress, and the last with result or problem.
-func (s *Service) streams() {
-	s.app.Post("/api/v1/draft/rehearse", s.streamRehearsal)
-	s.app.Post("/api/v1/mailboxes/import", func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
-	s.app.Post("/api/v1/aliases/import", func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
-	s.app.Post("/api/v1/queue/act", s.streamAct)
-	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
-	s.app.Get("/api/v1/mailboxes.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "mailbox") })
-	s.app.Get("/api/v1/aliases.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "alias") })
-	s.app.Get("/api/v1/config/schema.json", func(c fiber.Ctx) error { return c.JSON(config.Schema()) })
-}
+// Some operations tell of their progress: the answer is JSON Lines, each with progress, and
+// the last with result or problem.
 
 // describeStreams writes them into the description of the interface.
 func describeStreams(api huma.API) {
@@ -132,7 +122,7 @@ const (
 	maxRehearsal     = 100_000
 )
 
-func (s *Service) streamRehearsal(c fiber.Ctx) error {
+func (s draftAPI) streamRehearsal(c fiber.Ctx) error {
 	w, err := s.require(c, false)
 	if err != nil {
 		return err
@@ -152,7 +142,7 @@ func (s *Service) streamRehearsal(c fiber.Ctx) error {
 	})
 }
 
-func (s *Service) streamImport(c fiber.Ctx, what string) error {
+func (s directoryAPI) streamImport(c fiber.Ctx, what string) error {
 	w, err := s.require(c, true)
 	if err != nil {
 		return err
@@ -169,7 +159,7 @@ func (s *Service) streamImport(c fiber.Ctx, what string) error {
 }
 
 // exportCSV writes the directory row by row.
-func (s *Service) exportCSV(c fiber.Ctx, what string) error {
+func (s directoryAPI) exportCSV(c fiber.Ctx, what string) error {
 	w, err := s.require(c, false)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"io"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,6 +15,21 @@ import (
 	"gullroute/internal/core/search"
 	"gullroute/internal/insight"
 )
+
+// traceAPI serves messages.
+type traceAPI struct{ *Service }
+
+func (s traceAPI) register(api huma.API) {
+	admin := operation{admin: true}
+	huma.Register(api, admin.make(http.MethodGet, "letter", "/api/v1/messages/{id}/letter", "A letter's header, structure and text, safe to look at"), s.showLetter)
+	huma.Register(api, read("trace", "/api/v1/trace", "Find letters, and what was refused before it was one"), s.search)
+	huma.Register(api, read("messages", "/api/v1/messages", "The same, of messages only"), s.findMessages)
+	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
+	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"), s.showRefusal)
+	huma.Register(api, read("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Letters in a mailbox, newest first"), s.listMailbox)
+	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
+	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
+}
 
 // From says which records to look in.
 type From struct {
@@ -83,16 +99,16 @@ type foundPage struct {
 }
 
 // search finds letters, and what was refused before it was one.
-func (s *Service) search(ctx context.Context, in *searchInput) (*out[foundPage], error) {
+func (s traceAPI) search(ctx context.Context, in *searchInput) (*out[foundPage], error) {
 	return s.find(ctx, in, false)
 }
 
 // findMessages leaves out what was refused.
-func (s *Service) findMessages(ctx context.Context, in *searchInput) (*out[foundPage], error) {
+func (s traceAPI) findMessages(ctx context.Context, in *searchInput) (*out[foundPage], error) {
 	return s.find(ctx, in, true)
 }
 
-func (s *Service) find(ctx context.Context, in *searchInput, messagesOnly bool) (*out[foundPage], error) {
+func (s traceAPI) find(ctx context.Context, in *searchInput, messagesOnly bool) (*out[foundPage], error) {
 	q, err := in.question(time.Now())
 	if err != nil {
 		return nil, err
@@ -140,7 +156,7 @@ func (in *oneOf) id() (ident.ID, error) {
 	return id, nil
 }
 
-func (s *Service) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace], error) {
+func (s traceAPI) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -152,7 +168,7 @@ func (s *Service) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace],
 	return &out[mail.Trace]{t}, nil
 }
 
-func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[insight.RefusalView], error) {
+func (s traceAPI) showRefusal(ctx context.Context, in *oneOf) (*out[insight.RefusalView], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -164,7 +180,7 @@ func (s *Service) showRefusal(ctx context.Context, in *oneOf) (*out[insight.Refu
 	return &out[insight.RefusalView]{v}, nil
 }
 
-func (s *Service) showLetter(ctx context.Context, in *struct {
+func (s traceAPI) showLetter(ctx context.Context, in *struct {
 	ID string `path:"id"`
 }) (*out[mail.Letter], error) {
 	id, err := ident.Parse(in.ID)
@@ -178,17 +194,9 @@ func (s *Service) showLetter(ctx context.Context, in *struct {
 	return &out[mail.Letter]{l}, nil
 }
 
-func (s *Service) records(ctx context.Context, f From) (insight.Records, error) {
-	r, err := s.Insight.Trace.Records(ctx, f.Archive)
-	if err != nil {
-		return nil, s.storeError(err, "archive")
-	}
-	return r, nil
-}
-
 // serveContent streams a message as it was stored. Content is people's own: only
 // the administrator may read it.
-func (s *Service) serveContent(c fiber.Ctx) error {
+func (s traceAPI) serveContent(c fiber.Ctx) error {
 	if _, err := s.require(c, true); err != nil {
 		return err
 	}
@@ -209,7 +217,7 @@ func sendContent(c fiber.Ctx, content io.Reader, id ident.ID) error {
 	return c.SendStream(content)
 }
 
-func (s *Service) listMailbox(ctx context.Context, in *struct {
+func (s traceAPI) listMailbox(ctx context.Context, in *struct {
 	Address string `path:"address"`
 	Paging
 }) (*out[page[mail.MailboxItem]], error) {
@@ -235,7 +243,7 @@ func (s *Service) listMailbox(ctx context.Context, in *struct {
 }
 
 // mailboxAddress finds the mailbox that an address names.
-func (s *Service) mailboxAddress(text string) (string, error) {
+func (s traceAPI) mailboxAddress(text string) (string, error) {
 	a, err := address.Parse(text)
 	if err != nil {
 		return "", huma.Error422UnprocessableEntity(err.Error())
@@ -247,7 +255,7 @@ func (s *Service) mailboxAddress(text string) (string, error) {
 	return box.Address.String(), nil
 }
 
-func (s *Service) serveMailboxContent(c fiber.Ctx) error {
+func (s traceAPI) serveMailboxContent(c fiber.Ctx) error {
 	if _, err := s.require(c, true); err != nil {
 		return err
 	}

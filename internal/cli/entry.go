@@ -4,10 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/url"
-	"os"
 	"strconv"
 	"strings"
 
@@ -20,7 +18,10 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-func (a *app) mailboxCommand() *cobra.Command {
+// entryCommands are those of gull entry.
+type entryCommands struct{ *app }
+
+func (a entryCommands) mailboxCommand() *cobra.Command {
 	k := kind{"mailbox", "mailboxes", form.Shown[directory.Mailbox]("password_hash", "scram_keys"), "odile.marr@skerryline.example",
 		"gull mailbox add odile.marr@skerryline.example --name \"Odile Marr\" --quota \"2 GB\" --may-submit --password-stdin",
 		"gull mailbox set piet.sandholm@skerryline.example --automatic-reply-outside \"I am away\" --automatic-reply-until 2026-12-01"}
@@ -28,7 +29,7 @@ func (a *app) mailboxCommand() *cobra.Command {
 		a.mailboxMessages(), a.mailboxRaw())
 }
 
-func (a *app) aliasCommand() *cobra.Command {
+func (a entryCommands) aliasCommand() *cobra.Command {
 	k := kind{"alias", "aliases", form.Shown[directory.Alias](), "crew@skerryline.example",
 		"gull alias add crew@skerryline.example --to crew.north@skerryline.example,crew.south@skerryline.example",
 		"gull alias set info@skerryline.example --to odile.marr@skerryline.example"}
@@ -43,7 +44,7 @@ type kind struct {
 	addEx, changeEx string
 }
 
-func (a *app) mailboxList() *cobra.Command {
+func (a entryCommands) mailboxList() *cobra.Command {
 	var limit int
 	var search, domain, sort string
 	c := &cobra.Command{
@@ -63,7 +64,7 @@ func (a *app) mailboxList() *cobra.Command {
 				more = p.Next != ""
 				q.Set("after", p.Next)
 			}
-			err := printList(a, items, []column[mail.MailboxLine]{
+			err := printList(a.app, items, []column[mail.MailboxLine]{
 				{"ADDRESS", false, func(m mail.MailboxLine) string { return m.Address }},
 				{"NAME", false, func(m mail.MailboxLine) string { return m.Name }},
 				{"LETTERS", true, func(m mail.MailboxLine) string { return fmt.Sprint(m.Letters) }},
@@ -105,7 +106,7 @@ func submitWords(m mail.MailboxLine) string {
 	return "yes"
 }
 
-func (a *app) aliasList() *cobra.Command {
+func (a entryCommands) aliasList() *cobra.Command {
 	var limit int
 	var search string
 	c := &cobra.Command{
@@ -115,7 +116,7 @@ func (a *app) aliasList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a, p.Items, []column[client.AliasLine]{
+			return printList(a.app, p.Items, []column[client.AliasLine]{
 				{"ADDRESS", false, func(l client.AliasLine) string { return l.Address }},
 				{"TO", false, func(l client.AliasLine) string { return strings.Join(l.To, ", ") }},
 				{"ABOUT", false, func(l client.AliasLine) string { return l.About }},
@@ -127,7 +128,7 @@ func (a *app) aliasList() *cobra.Command {
 	return c
 }
 
-func (a *app) entryShow(k kind) *cobra.Command {
+func (a entryCommands) entryShow(k kind) *cobra.Command {
 	return &cobra.Command{
 		Use: "show ADDRESS", Short: "All its fields", Args: exactly(1), Example: "  gull " + k.noun + " show " + k.example,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -166,7 +167,7 @@ func (a *app) readLine() (string, error) {
 	return line, nil
 }
 
-func (a *app) entryAdd(k kind) *cobra.Command {
+func (a entryCommands) entryAdd(k kind) *cobra.Command {
 	var f fieldFlags
 	var dry bool
 	c := &cobra.Command{Use: "add ADDRESS", Short: "Add one; it counts at once", Args: exactly(1), Example: "  " + k.addEx}
@@ -185,7 +186,7 @@ func (a *app) entryAdd(k kind) *cobra.Command {
 	return c
 }
 
-func (a *app) entryFields(c *cobra.Command, f *fieldFlags, before map[string]any, password bool) (map[string]any, error) {
+func (a entryCommands) entryFields(c *cobra.Command, f *fieldFlags, before map[string]any, password bool) (map[string]any, error) {
 	fields, err := f.given(c.Flags(), before)
 	if err == nil && password {
 		fields["password"], err = a.readLine()
@@ -193,7 +194,7 @@ func (a *app) entryFields(c *cobra.Command, f *fieldFlags, before map[string]any
 	return fields, err
 }
 
-func (a *app) entryDone(k kind, e client.Entry, err error, dry bool, word string) error {
+func (a entryCommands) entryDone(k kind, e client.Entry, err error, dry bool, word string) error {
 	switch {
 	case err != nil:
 		return err
@@ -210,7 +211,7 @@ func (a *app) entryDone(k kind, e client.Entry, err error, dry bool, word string
 	return nil
 }
 
-func (a *app) entrySet(k kind) *cobra.Command {
+func (a entryCommands) entrySet(k kind) *cobra.Command {
 	var f fieldFlags
 	var dry bool
 	c := &cobra.Command{Use: "set ADDRESS", Short: "Change fields; it counts at once", Args: exactly(1), Example: "  " + k.changeEx}
@@ -236,7 +237,7 @@ func (a *app) entrySet(k kind) *cobra.Command {
 	return c
 }
 
-func (a *app) entryRemove(k kind) *cobra.Command {
+func (a entryCommands) entryRemove(k kind) *cobra.Command {
 	var dry, yes bool
 	c := &cobra.Command{
 		Use: "remove ADDRESS", Short: "Take one out; it counts at once", Args: exactly(1),
@@ -267,7 +268,7 @@ func (a *app) entryRemove(k kind) *cobra.Command {
 }
 
 // removalOf is what goes with a mailbox or an alias, in words.
-func (a *app) removalOf(ctx context.Context, k kind, address string) (string, error) {
+func (a entryCommands) removalOf(ctx context.Context, k kind, address string) (string, error) {
 	e, err := a.client().ShowEntry(ctx, k.path, address)
 	if err != nil || k.noun != "mailbox" {
 		return "", err
@@ -284,7 +285,7 @@ func (a *app) removalOf(ctx context.Context, k kind, address string) (string, er
 	return "; it is empty", nil
 }
 
-func (a *app) entryImport(k kind) *cobra.Command {
+func (a entryCommands) entryImport(k kind) *cobra.Command {
 	var dry bool
 	columns := directory.MailboxColumns
 	if k.noun == "alias" {
@@ -316,7 +317,7 @@ func (a *app) entryImport(k kind) *cobra.Command {
 // errRows ends a command whose rows were at fault.
 var errRows = fmt.Errorf("nothing was changed: rows are at fault")
 
-func (a *app) imported(done mail.Imported, dry bool) error {
+func (a entryCommands) imported(done mail.Imported, dry bool) error {
 	if a.format != "table" {
 		if err := a.printValue(done); err != nil {
 			return err
@@ -344,14 +345,14 @@ func (a *app) imported(done mail.Imported, dry bool) error {
 	return nil
 }
 
-func (a *app) entryExport(k kind) *cobra.Command {
+func (a entryCommands) entryExport(k kind) *cobra.Command {
 	return &cobra.Command{
 		Use: "export", Short: "All of them as CSV, without passwords", Args: exactly(0), Example: "  gull " + k.noun + " export > " + k.path + ".csv",
 		RunE: func(c *cobra.Command, _ []string) error { return a.client().ExportEntries(c.Context(), k.path, a.raw) },
 	}
 }
 
-func (a *app) mailboxMessages() *cobra.Command {
+func (a entryCommands) mailboxMessages() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
 		Use: "messages ADDRESS", Short: "Letters in a mailbox, newest first", Args: exactly(1),
@@ -361,7 +362,7 @@ func (a *app) mailboxMessages() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a, p.Items, []column[mail.MailboxItem]{
+			return printList(a.app, p.Items, []column[mail.MailboxItem]{
 				{"ID", false, func(m mail.MailboxItem) string { return m.ID.String() }},
 				{"CAME", true, func(m mail.MailboxItem) string { return ago(m.ReceivedAt) }},
 				{"FROM", false, func(m mail.MailboxItem) string { return shown(m.Sender) }},
@@ -374,7 +375,7 @@ func (a *app) mailboxMessages() *cobra.Command {
 	return c
 }
 
-func (a *app) mailboxRaw() *cobra.Command {
+func (a entryCommands) mailboxRaw() *cobra.Command {
 	return &cobra.Command{
 		Use: "raw ADDRESS ID", Short: "A letter in a mailbox, as it is", Args: exactly(2),
 		Example: "  gull mailbox raw ines.harrow@skerryline.example 0B4Z7H8Q2M000 > letter.eml",
@@ -382,226 +383,4 @@ func (a *app) mailboxRaw() *cobra.Command {
 			return a.client().MailboxRaw(c.Context(), args[0], args[1], a.raw)
 		},
 	}
-}
-
-func (a *app) secretCommand() *cobra.Command {
-	list := &cobra.Command{
-		Use: "list", Short: "Names of kept passwords, never their values", Args: exactly(0), Example: "  gull secret list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			items, err := a.client().Secrets(c.Context())
-			if err != nil {
-				return err
-			}
-			return printList(a, items, []column[mail.SecretLine]{
-				{"NAME", false, func(s mail.SecretLine) string { return s.Name }},
-				{"SET", true, func(s mail.SecretLine) string { return ago(s.ChangedAt) }},
-				{"BY", false, func(s mail.SecretLine) string { return s.Who }},
-			}, "No password is kept.")
-		},
-	}
-	set := &cobra.Command{
-		Use: "set NAME", Short: "Keep a password for somebody else's server, read from standard input", Args: exactly(1),
-		Long:    "Keep a password, encrypted under the key file of the service. A route's sign_in names it; it counts at once.",
-		Example: "  gull secret set harbourlight < password.txt",
-		RunE: func(c *cobra.Command, args []string) error {
-			value, err := a.readLine()
-			if err != nil {
-				return err
-			}
-			if err := a.client().SetSecret(c.Context(), args[0], value); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Secret %s is kept. A route uses it with: gull route set ROUTE --sign-in-account ACCOUNT --sign-in-secret %s\n", args[0], args[0])
-			return nil
-		},
-	}
-	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a password", Args: exactly(1), Example: "  gull secret remove harbourlight",
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.client().RemoveSecret(c.Context(), args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Secret %s is forgotten.\n", args[0])
-			return nil
-		},
-	}
-	return group("secret", "Passwords for others' servers, kept encrypted", list, set, remove)
-}
-
-func (a *app) changeCommand() *cobra.Command {
-	var limit int
-	var what, name string
-	list := &cobra.Command{
-		Use: "list", Short: "What was changed in the directory, by whom, newest first", Args: exactly(0),
-		Example: "  gull change list --name ines.harrow@skerryline.example",
-		RunE: func(c *cobra.Command, _ []string) error {
-			q := url.Values{"limit": {strconv.Itoa(limit)}}
-			for k, v := range map[string]string{"what": what, "name": name} {
-				if v != "" {
-					q.Set(k, v)
-				}
-			}
-			items, err := a.client().Changes(c.Context(), q)
-			if err != nil {
-				return err
-			}
-			return printList(a, items, []column[mail.Record]{
-				{"WHEN", true, func(r mail.Record) string { return ago(r.At) }},
-				{"AT", false, func(r mail.Record) string { return exact(r.At) }},
-				{"BY", false, func(r mail.Record) string { return r.Who }},
-				{"WHAT", false, func(r mail.Record) string { return r.What + " " + r.Name }},
-				{"CHANGE", false, recordWords},
-			}, "Nothing was changed.")
-		},
-	}
-	list.Flags().IntVar(&limit, "limit", 50, "at most so many")
-	list.Flags().StringVar(&what, "what", "", "mailbox, alias or secret")
-	list.Flags().StringVar(&name, "name", "", "only of this name")
-	return group("change", "Who changed what in the directory", list)
-}
-
-// recordWords tells a change field by field.
-func recordWords(r mail.Record) string {
-	switch {
-	case r.Before == nil && r.Name != "import":
-		return "added"
-	case r.After == nil:
-		return "removed"
-	}
-	var words []string
-	for _, f := range form.Shown[directory.Mailbox]("password_hash", "scram_keys") {
-		b, n := config.Words(r.Before[f.Name]), config.Words(r.After[f.Name])
-		if b != n {
-			words = append(words, fmt.Sprintf("%s %q → %q", f.Name, b, n))
-		}
-	}
-	for _, name := range []string{"to", "rows", "mailboxes", "aliases"} {
-		if b, n := config.Words(r.Before[name]), config.Words(r.After[name]); b != n {
-			words = append(words, strings.TrimSpace(name+" "+b+" → "+n))
-		}
-	}
-	return strings.Join(words, ", ")
-}
-
-func (a *app) configCommand() *cobra.Command {
-	return group("config", "The configuration as one text", a.configCheck(), a.configImport(), a.configExport(), a.configSchema())
-}
-
-func (a *app) configCheck() *cobra.Command {
-	return &cobra.Command{
-		Use: "check FILE", Short: "Check a configuration; needs no service and changes nothing", Args: exactly(1),
-		Example: "  gull config check demo/skerryline.yaml",
-		RunE: func(c *cobra.Command, args []string) error {
-			text, err := a.readFile(args[0])
-			if err != nil {
-				return usage("%v", err)
-			}
-			parsed, err := config.Parse(text)
-			if err != nil {
-				return fmt.Errorf("%s is not valid:\n%w", args[0], err)
-			}
-			compiled := config.Compile(parsed, 0, directory.Of(parsed.Mailboxes, parsed.Aliases))
-			fmt.Fprintf(a.out, "The configuration is valid: %d listeners, %d domains, %d relay rules, %d routes, %d peers, %d mailboxes, %d aliases.\n",
-				len(parsed.Listeners), len(parsed.Domains), len(parsed.RelayRules), len(parsed.Routes), len(parsed.Peers), len(parsed.Mailboxes), len(parsed.Aliases))
-			a.printHazards(append(compiled.Hazards(), compiled.NeverUsed()...))
-			return nil
-		},
-	}
-}
-
-func (a *app) configSchema() *cobra.Command {
-	return &cobra.Command{
-		Use: "schema", Short: "Print the JSON Schema of the configuration, for editors", Args: exactly(0),
-		Example: "  gull config schema > config.schema.json",
-		RunE: func(*cobra.Command, []string) error {
-			text, err := json.MarshalIndent(config.Schema(), "", "  ")
-			if err == nil {
-				_, err = fmt.Fprintf(a.out, "%s\n", text)
-			}
-			return err
-		},
-	}
-}
-
-func (a *app) configImport() *cobra.Command {
-	var apply, dry bool
-	c := &cobra.Command{
-		Use: "import FILE", Short: "Take a whole text as the draft", Args: exactly(1),
-		Long:    "Take a configuration's text as the draft, in place of the one there is. Mailboxes and aliases that stand in it are added or changed when it is applied.",
-		Example: "  gull config import skerryline.yaml\n  gull config import skerryline.yaml --apply",
-		RunE: func(c *cobra.Command, args []string) error {
-			text, err := a.readFile(args[0])
-			if err != nil {
-				return usage("%v", err)
-			}
-			d, err := a.client().ImportConfig(c.Context(), args[0], string(text), dry)
-			if err != nil {
-				return err
-			}
-			if dry {
-				fmt.Fprintln(a.out, "The configuration is valid. Nothing was changed.")
-				return nil
-			}
-			if apply {
-				done, err := a.client().ApplyDraft(c.Context(), map[string]any{"version": d.Version})
-				if err != nil {
-					return err
-				}
-				return a.applied(done)
-			}
-			if a.format != "table" {
-				return a.printValue(d)
-			}
-			fmt.Fprintf(a.out, "It is the draft now, with %d changes. Next: gull draft rehearse, then gull draft apply.\n", len(d.Changes))
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&apply, "apply", false, "apply it at once, if its rehearsal finds nothing dangerous")
-	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
-	return c
-}
-
-func (a *app) configExport() *cobra.Command {
-	var only bool
-	var secrets string
-	c := &cobra.Command{
-		Use: "export", Short: "Configuration and directory as one text, secrets removed", Args: exactly(0),
-		Long:    "Print what is in force, in the form in which import takes it. Passwords are not in it, unless it is written with --with-secrets to a file that only you can read.",
-		Example: "  gull config export > skerryline.yaml\n  gull config export --with-secrets everything.yaml",
-		RunE: func(c *cobra.Command, _ []string) error {
-			if secrets != "" {
-				return a.exportSecrets(c, secrets)
-			}
-			t, err := a.client().Config(c.Context(), !only)
-			if err != nil {
-				return err
-			}
-			if a.format != "table" && a.format != "yaml" {
-				return a.printValue(t)
-			}
-			_, err = fmt.Fprint(a.out, t.Text)
-			return err
-		},
-	}
-	c.Flags().BoolVar(&only, "without-directory", false, "without mailboxes and aliases")
-	c.Flags().StringVar(&secrets, "with-secrets", "", "write everything, passwords too, to this new file")
-	return c
-}
-
-func (a *app) exportSecrets(c *cobra.Command, file string) error {
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return usage("%v", err)
-	}
-	defer f.Close()
-	t, err := a.client().ConfigWithSecrets(c.Context())
-	if err != nil {
-		_ = os.Remove(file)
-		return err
-	}
-	if _, err := f.WriteString(t.Text); err != nil {
-		return err
-	}
-	fmt.Fprintf(a.out, "Everything is in %s, readable by you only.\n", file)
-	return f.Close()
 }

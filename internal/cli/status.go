@@ -10,7 +10,10 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-func (a *app) statusCommand() *cobra.Command {
+// statusCommands are those of gull status.
+type statusCommands struct{ *app }
+
+func (a statusCommands) command() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "What flows, what waits, what is in trouble", Args: exactly(0),
 		Example: "  gull status\n  gull status -o json",
@@ -28,7 +31,7 @@ func (a *app) statusCommand() *cobra.Command {
 	}
 }
 
-func (a *app) printStatus(st mail.Status) {
+func (a statusCommands) printStatus(st mail.Status) {
 	w := a.out
 	a.printHazards(st.Hazards)
 	if len(st.Hazards) > 0 {
