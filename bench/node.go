@@ -85,8 +85,14 @@ type node struct {
 	stop    func()
 }
 
+// benchStore is what queue and listeners ask of the database.
+type benchStore interface {
+	queue.Store
+	receive.ContentStore
+}
+
 // startNode runs an engine on a store. Without sending, what comes in stays.
-func startNode(st queue.Store, id int, sink string, sending bool, keep *snags.Keeper) (*node, error) {
+func startNode(st benchStore, id int, sink string, sending bool, keep *snags.Keeper) (*node, error) {
 	c, err := config.Parse([]byte(replaceSink(sink)))
 	if err != nil {
 		return nil, err

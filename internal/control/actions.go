@@ -383,7 +383,7 @@ func (a *act) move(d *store.Due) bool {
 		if a.r.Keep {
 			d.Delivery.Detour = mail.DetourKept
 		}
-		setLane(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
+		queue.SetLeg(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
 	case mail.VerbReaddress:
 		to.Domain = a.host
 		legs, fault := route.Plan(a.cfg, envelope, to)
@@ -392,7 +392,7 @@ func (a *act) move(d *store.Due) bool {
 		}
 		d.Delivery.Via = append(d.Delivery.Via, d.Delivery.Recipient)
 		d.Delivery.Recipient, d.Delivery.Detour = legs[0].Recipient.String(), mail.NoDetour
-		setLane(&d.Delivery, legs[0], a.cfg.Revision)
+		queue.SetLeg(&d.Delivery, legs[0], a.cfg.Revision)
 	case mail.VerbUndo: // of a way that a person chose
 		if n := len(d.Delivery.Via); a.r.Domain != "" && n > 0 {
 			if old, err := address.Parse(d.Delivery.Via[n-1]); err == nil {
@@ -401,14 +401,10 @@ func (a *act) move(d *store.Due) bool {
 		}
 		d.Delivery.Detour = mail.NoDetour
 		if leg, fault := route.Find(a.cfg, envelope, to); fault == nil {
-			setLane(&d.Delivery, leg, a.cfg.Revision)
+			queue.SetLeg(&d.Delivery, leg, a.cfg.Revision)
 		}
 	}
 	return true
-}
-
-func setLane(d *mail.Delivery, leg route.Leg, revision int) {
-	d.LaneID, d.Route, d.NextHop, d.RouteWhy, d.Revision = ident.ID(leg.Lane()), leg.Route.Name, leg.NextHop, leg.Why, revision
 }
 
 // flush makes letters due now and lets their lanes try at once. Their lanes'

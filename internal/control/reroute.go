@@ -6,7 +6,6 @@ import (
 	"sync"
 
 	"gullroute/internal/core/config"
-	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/inforce"
@@ -94,11 +93,10 @@ func (s *Rerouter) page(ctx context.Context, cfg *config.Compiled, page []store.
 	for i := range page {
 		d := &page[i].Delivery
 		after = d.ID()
-		leg, fault, ok := queue.Plan(cfg, &page[i])
-		if !ok || fault != nil || ident.ID(leg.Lane()) == d.LaneID {
+		envelope := queue.Envelope(page[i].Sender, page[i].Account, page[i].Client, page[i].Listener, page[i].Size)
+		if changed, fault := queue.Replan(cfg, envelope, d); !changed || fault != nil {
 			continue
 		}
-		d.LaneID, d.Route, d.NextHop, d.RouteWhy, d.Revision = ident.ID(leg.Lane()), leg.Route.Name, leg.NextHop, leg.Why, cfg.Revision
 		moved = append(moved, d)
 	}
 	n, err := s.Waiting.Reroute(ctx, moved)

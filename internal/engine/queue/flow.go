@@ -38,20 +38,20 @@ func (f *flows) add(lane ident.ID, at time.Time, came, gone, failed int32) {
 }
 
 // TakeFlow gives what was counted since the last call.
-func (q *Queue) TakeFlow() []store.Flow {
-	q.flows.mu.Lock()
-	defer q.flows.mu.Unlock()
-	out := make([]store.Flow, 0, len(q.flows.count))
-	for _, f := range q.flows.count {
-		out = append(out, *f)
+func (f *flows) TakeFlow() []store.Flow {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := make([]store.Flow, 0, len(f.count))
+	for _, one := range f.count {
+		out = append(out, *one)
 	}
-	clear(q.flows.count)
+	clear(f.count)
 	return out
 }
 
 // GiveFlow takes back what could not be stored.
-func (q *Queue) GiveFlow(list []store.Flow) {
-	for _, f := range list {
-		q.flows.add(f.Lane, f.Minute, f.Came, f.Gone, f.Failed)
+func (f *flows) GiveFlow(list []store.Flow) {
+	for _, one := range list {
+		f.add(one.Lane, one.Minute, one.Came, one.Gone, one.Failed)
 	}
 }

@@ -114,7 +114,7 @@ func TestAPauseDuringACommitStrandsNothing(t *testing.T) {
 		pause.Name = map[bool]string{true: e.Deliveries[0].Route}[pause.Kind == mail.PauseRoute]
 		done := make(chan error, 1)
 		go func() { done <- q.Enter(context.Background(), e) }()
-		within(t, "it is on its way", func() bool { q.mu.Lock(); defer q.mu.Unlock(); return q.window == 1 })
+		within(t, "it is on its way", func() bool { n, _ := q.InMemory(); return n == 1 })
 		q.SetPauses([]mail.Pause{pause})
 		close(f.gate)
 		if err := <-done; err != nil {
@@ -140,7 +140,7 @@ func TestAMessageThatWaitsForItsCommitCanBeLeft(t *testing.T) {
 	first, second := letter(q, "", "a@sunkenpier.example"), letter(q, "", "a@sunkenpier.example")
 	done := make(chan error, 1)
 	go func() { done <- q.Enter(context.Background(), first) }()
-	within(t, "the first is being committed", func() bool { q.mu.Lock(); defer q.mu.Unlock(); return q.window == 1 })
+	within(t, "the first is being committed", func() bool { n, _ := q.InMemory(); return n == 1 })
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 	defer cancel()
 	if err := q.Enter(ctx, second); !errors.Is(err, context.DeadlineExceeded) {
@@ -163,10 +163,8 @@ func TestAMessageThatWaitsForItsCommitCanBeLeft(t *testing.T) {
 func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 	q := start(t, newFake(), false)
 	e := letter(q, "", "a@sunkenpier.example")
-	q.mu.Lock()
-	l := q.lane(e.Deliveries[0])
-	l.failures, l.touched, l.restUntil = 3, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)
-	q.mu.Unlock()
+	l := laneOf(q, e)
+	l.host.failures, l.load.touched, l.host.restUntil = 3, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)
 	if ids := q.InTrouble(); len(ids) != 1 || ids[0] != l.id {
 		t.Fatalf("%v", ids)
 	}
@@ -197,13 +195,13 @@ func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 		d := e.Deliveries[0]
 		d.Rule, d.State, d.Cause, d.Last = c.rule, mail.Bounced, diagnose.NoSuchUser, &mail.LastReply{Code: 550, Enhanced: "5.1.1", Text: "no"}
 		j := jobsOf(e, 1)[0]
-		j.content = &keptContent{data: e.Content, jobs: 1}
+		j.content = &keptContent{data: e.Content}
 		if told := len(q.notice(q.Config(), j, e.Deliveries, time.Now())) > 0; told != c.told {
 			t.Errorf("%s: told %v", c.name, told)
 		}
 		box := &directory.Mailbox{Address: address.Address{Local: "keeper", Domain: "skerryline.example"}, Reply: &directory.Reply{Outside: "away", Inside: "away"}}
 		section := []byte("To: keeper@skerryline.example\r\nFrom: <" + c.sender + ">\r\nSubject: Berth\r\n\r\nhi\r\n")
-		j.content = &keptContent{data: section, jobs: 1}
+		j.content = &keptContent{data: section}
 		if box.May(j.from()) {
 			continue
 		}
@@ -222,7 +220,7 @@ func TestWhereAnAddressIsPassedOnToIsNotTold(t *testing.T) {
 		d.Recipient, d.Original, d.Via = "private@hidden.example", "ailsa@skerryline.example", []string{"ailsa@skerryline.example"}
 		d.State, d.Cause, d.Last = state, diagnose.NoSuchUser, &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx.hidden.example", Code: 550, Enhanced: "5.1.1", Text: "no private@hidden.example here"}
 		j := jobsOf(e, 1)[0]
-		j.content = &keptContent{data: e.Content, jobs: 1}
+		j.content = &keptContent{data: e.Content}
 		d.Notify = int16(smtp.NotifySuccess | smtp.NotifyFailure)
 		list := q.notice(q.Config(), j, e.Deliveries, time.Now())
 		if len(list) == 0 {
@@ -297,6 +295,7 @@ func TestLeasesInNobodysHandsAreDueAgain(t *testing.T) {
 	if err := q.Enter(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}
+	within(t, "it is in its lane", func() bool { return q.known()[e.Deliveries[0].ID()] })
 	stray, late := mail.DeliveryID{Message: 77, N: 1}, mail.DeliveryID{Message: 78, N: 1}
 	f.leases = []store.LeaseHeld{{ID: e.Deliveries[0].ID()}, {ID: stray}, {ID: late}}
 	look := func() {

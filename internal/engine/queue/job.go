@@ -1,23 +1,15 @@
 package queue
 
 import (
-	"bytes"
-	"errors"
-	"io"
-	"net/netip"
+	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/address"
-	"gullroute/internal/core/config"
-	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/relay"
-	"gullroute/internal/core/route"
 	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
-	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/store"
 )
 
@@ -38,7 +30,6 @@ type job struct {
 	direction  string
 	proof      core.Result
 	deliveries []*mail.Delivery
-	in         ident.ID     // the lane it was placed in
 	run        int          // that its deliveries are leased to
 	content    *keptContent // nil if it must be read from the database
 }
@@ -60,56 +51,6 @@ func (j *job) from() address.Address {
 	return a
 }
 
-// letter is the job as the dialogue needs it.
-func (q *Queue) letter(j *job) *deliver.Letter {
-	return &deliver.Letter{ID: j.message, Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
-		Content: func() (io.Reader, error) {
-			if j.content != nil {
-				return bytes.NewReader(j.content.data), nil
-			}
-			return q.Store.OpenContent(q.ctx, j.message)
-		}}
-}
-
-// mayWriteAs says of an address in From whether who signed in may use it; nil, of
-// machines and of ourselves, asks nothing.
-func (j *job) mayWriteAs(cfg *config.Compiled) func(address.Address) bool {
-	account, err := address.Parse(j.account)
-	if err != nil {
-		return nil
-	}
-	return func(from address.Address) bool {
-		return relay.Belongs(cfg, config.Envelope{Account: account, Sender: from})
-	}
-}
-
-// signed is the letter with the signatures of the domain it is from. Only what our
-// people, our machines and we ourselves wrote is signed: a stranger may write any
-// From. Towards our own mailbox servers nothing is.
-func (q *Queue) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Failure) {
-	l := q.letter(j)
-	if q.Signer == nil || !q.Signer.Any() || j.direction == mail.In || r.NextHop == config.HopLMTP {
-		return l, nil
-	}
-	cfg := q.cfg.Load()
-	fields, err := q.Signer.Sign(q.ctx, j.mayWriteAs(cfg), l.Content)
-	if errors.Is(err, senderauth.ErrLocked) && cfg.Service.WithoutKey == config.SendUnsigned {
-		return l, nil
-	}
-	if err != nil {
-		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the letter could not be signed: " + err.Error()}}
-	}
-	if len(fields) > 0 {
-		plain := l.Content
-		l.Size += int64(len(fields))
-		l.Content = func() (io.Reader, error) {
-			rest, err := plain()
-			return io.MultiReader(bytes.NewReader(fields), rest), err
-		}
-	}
-	return l, nil
-}
-
 func recipients(j *job) []deliver.Recipient {
 	list := make([]deliver.Recipient, len(j.deliveries))
 	for i, d := range j.deliveries {
@@ -119,81 +60,33 @@ func recipients(j *job) []deliver.Recipient {
 	return list
 }
 
-// keptContent is content that stays in memory from entering to sending, shared
-// by the jobs of a message. Guarded by Queue.mu.
+// keptContent is content that stays in memory from entering to sending, shared by the jobs
+// of a message.
 type keptContent struct {
 	data []byte
-	jobs int
+	jobs atomic.Int32
 }
 
-// keep holds content in memory for n jobs if there is room.
-func (q *Queue) keep(data []byte, n int) *keptContent {
-	if data == nil || q.kept.Load()+int64(len(data)) > maxKept {
-		return nil
+// jobsOf makes a job for each lane of the leased deliveries.
+func jobsOf(e *store.Entry, run int) []*job {
+	var jobs []*job
+	for i, d := range e.Deliveries {
+		if !e.Leased[i] {
+			continue
+		}
+		var j *job
+		for _, known := range jobs {
+			if known.lane() == d.LaneID {
+				j = known
+			}
+		}
+		if j == nil {
+			m := e.Message
+			j = &job{run: run, message: m.ID, received: m.ReceivedAt, sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
+				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction, proof: m.Identity.Proof()}
+			jobs = append(jobs, j)
+		}
+		j.deliveries = append(j.deliveries, d)
 	}
-	q.kept.Add(int64(len(data)))
-	return &keptContent{data, n}
-}
-
-// done lets go of a job's share of the window and of kept content. Queue.mu is
-// held.
-func (q *Queue) done(j *job) {
-	q.window -= len(j.deliveries)
-	if l := q.lanes[j.in]; l != nil {
-		l.window -= len(j.deliveries)
-	}
-	if j.content == nil {
-		return
-	}
-	if j.content.jobs--; j.content.jobs == 0 {
-		q.kept.Add(-int64(len(j.content.data)))
-	}
-	j.content = nil
-}
-
-// replan finds the route of a delivery that was planned under another revision.
-// It reports false if the configuration now refuses it; then it has bounced.
-func (q *Queue) replan(cfg *config.Compiled, d *store.Due) bool {
-	if d.Delivery.Detour != mail.NoDetour && cfg.Route(d.Delivery.Route) != nil {
-		return true // a person chose its way
-	}
-	d.Delivery.Detour = mail.NoDetour
-	leg, fault, ok := Plan(cfg, d)
-	if !ok {
-		return true
-	}
-	d.Delivery.Revision = cfg.Revision
-	if fault != nil {
-		q.finishRefused(d, fault)
-		return false
-	}
-	lane := ident.ID(leg.Lane())
-	if lane == d.Delivery.LaneID {
-		return true
-	}
-	d.Delivery.LaneID, d.Delivery.Route, d.Delivery.NextHop, d.Delivery.RouteWhy = lane, leg.Route.Name, leg.NextHop, leg.Why
-	if d.Delivery.Cause == diagnose.NoRoute {
-		d.Delivery.Cause, d.Delivery.Last = diagnose.NoCause, nil
-	}
-	return true
-}
-
-// Plan finds the leg of a delivery that waits, or the reply that refuses it. It
-// reports false if its recipient cannot be read.
-func Plan(cfg *config.Compiled, d *store.Due) (route.Leg, *smtp.Reply, bool) {
-	to, err := address.Parse(d.Delivery.Recipient)
-	if err != nil {
-		return route.Leg{}, nil, false
-	}
-	leg, fault := route.Find(cfg, Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), to)
-	return leg, fault, true
-}
-
-// Envelope is what is on record of a message, as decisions are made on it.
-func Envelope(sender, account, client, listener string, size int64) config.Envelope {
-	e := config.Envelope{Listener: listener, Size: size}
-	e.Sender, _ = address.Parse(sender)
-	e.Account, _ = address.Parse(account)
-	e.Client, _ = netip.ParseAddr(client)
-	return e
+	return jobs
 }

@@ -16,11 +16,11 @@ import (
 // before the database is back. A line is an id; the file is gone when nothing is left.
 
 // note writes down what is to be withdrawn, on the disk before its clients are answered.
-func (q *Queue) note(u unclear) error {
-	if q.Journal == "" {
+func (d *doubts) note(u unclear) error {
+	if d.Journal == "" {
 		return nil
 	}
-	f, err := os.OpenFile(q.Journal, os.O_CREATE|os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
+	f, err := os.OpenFile(d.Journal, os.O_CREATE|os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return err
 	}
@@ -35,13 +35,13 @@ func (q *Queue) note(u unclear) error {
 	return errors.Join(err, f.Close())
 }
 
-// strike takes the journal away. Queue.mu is held, and nothing is left to be withdrawn.
-func (q *Queue) strike() {
-	if q.Journal == "" {
+// strike takes the journal away. d.mu is held, and nothing is left to be withdrawn.
+func (d *doubts) strike() {
+	if d.Journal == "" {
 		return
 	}
-	if err := os.Remove(q.Journal); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		q.Log.Warn("the journal of what is withdrawn cannot be removed; it is read again at the next start", "error", err)
+	if err := os.Remove(d.Journal); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		d.Log.Warn("the journal of what is withdrawn cannot be removed; it is read again at the next start", "error", err)
 	}
 }
 
@@ -67,14 +67,14 @@ func openOwn(path string) (*os.File, error) {
 }
 
 // takeUpJournal reads what an earlier run could not withdraw.
-func (q *Queue) takeUpJournal() {
-	if q.Journal == "" {
+func (d *doubts) takeUpJournal() {
+	if d.Journal == "" {
 		return
 	}
-	f, err := openOwn(q.Journal)
+	f, err := openOwn(d.Journal)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
-			q.Log.Error("the journal of what is to be withdrawn cannot be read", "error", err)
+			d.Log.Error("the journal of what is to be withdrawn cannot be read", "error", err)
 		}
 		return
 	}
@@ -88,12 +88,9 @@ func (q *Queue) takeUpJournal() {
 	if len(u.ids) == 0 {
 		return
 	}
-	q.Log.Warn("messages are withdrawn that an earlier run refused and could not", "messages", len(u.ids))
-	q.mu.Lock()
-	q.unclear = append(q.unclear, u)
-	q.mu.Unlock()
-	select {
-	case q.doubt <- struct{}{}:
-	default:
-	}
+	d.Log.Warn("messages are withdrawn that an earlier run refused and could not", "messages", len(u.ids))
+	d.mu.Lock()
+	d.unclear = append(d.unclear, u)
+	d.mu.Unlock()
+	d.ask()
 }

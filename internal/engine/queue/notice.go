@@ -2,8 +2,10 @@ package queue
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -20,11 +22,25 @@ import (
 	"gullroute/internal/store"
 )
 
+// contentStore reads what was stored of messages.
+type contentStore interface {
+	OpenContent(ctx context.Context, id ident.ID) (*store.Content, error)
+}
+
+// author writes messages of our own, and what goes out of others: notices, automatic
+// replies, signatures.
+type author struct {
+	*base
+
+	mu     sync.Mutex
+	copies copies
+}
+
 // notice makes the notifications that outcomes beget: to the sender, and where
 // that is wanted a copy to the postmaster. There is none about a message from the
 // null sender (RFC 5321 section 6.1), and none that the sender asked not to get
 // (RFC 3461 section 4.1), nor that were agreed to be kept back.
-func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now time.Time) []*store.Entry {
+func (a *author) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now time.Time) []*store.Entry {
 	to := j.from()
 	if to.IsNull() {
 		return nil
@@ -38,7 +54,7 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now
 		switch {
 		case r.Action == dsn.Failed && !wish.WantsFailure(), r.Action == dsn.Delayed && !wish.WantsDelay():
 		case r.Action == dsn.Failed && peer != nil && peer.NoBounces, r.Action == dsn.Delayed && peer != nil && peer.NoDelayNotices:
-			q.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", peer.Name)
+			a.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", peer.Name)
 		default:
 			n.Recipients = append(n.Recipients, r)
 		}
@@ -46,18 +62,18 @@ func (q *Queue) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now
 	if len(n.Recipients) == 0 {
 		return nil
 	}
-	if err := q.addOriginal(cfg, &n, j); err != nil {
-		q.Log.Error("a notice goes out without the original's header", "message", j.message, "error", err)
+	if err := a.addOriginal(cfg, &n, j); err != nil {
+		a.Log.Error("a notice goes out without the original's header", "message", j.message, "error", err)
 	}
 	var out []*store.Entry
 	if unsent != "" {
-		q.Log.Info("no notice: "+unsent, "message", j.message, "sender", to.String())
-	} else if e := q.noticeEntry(cfg, n, j, now); e != nil {
+		a.Log.Info("no notice: "+unsent, "message", j.message, "sender", to.String())
+	} else if e := a.noticeEntry(cfg, n, j, now); e != nil {
 		out = append(out, e)
 	}
-	if missed, ok := q.copyWanted(cfg, n, now); ok {
+	if missed, ok := a.copyWanted(cfg, n, now); ok {
 		n.CopyOf, n.To, n.Uncopied = n.To, cfg.Service.Postmaster, missed
-		if e := q.noticeEntry(cfg, n, j, now); e != nil {
+		if e := a.noticeEntry(cfg, n, j, now); e != nil {
 			out = append(out, e)
 		}
 	}
@@ -88,14 +104,14 @@ type copies struct {
 
 // copyWanted reports whether the postmaster gets a copy, and how many notices
 // were not copied since the last one.
-func (q *Queue) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (missed int, ok bool) {
+func (a *author) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (missed int, ok bool) {
 	wanted := cfg.Service.Notices.CopyTo
 	if wanted == "" || wanted == "nobody" || wanted == "failures" && n.Worst() != dsn.Failed || n.To.Key() == cfg.Service.Postmaster.Key() {
 		return 0, false
 	}
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	c := &q.copies
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	c := &a.copies
 	if hour := now.Unix() / 3600; hour != c.hour {
 		c.hour, c.made = hour, 0
 	}
@@ -110,7 +126,7 @@ func (q *Queue) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (m
 
 // wished are the deliveries of a job whose sender asked to be told of success,
 // and whose next server does not take that wish over (RFC 3461 section 5.2.2).
-func (q *Queue) wished(j *job, results []deliver.Result) []*mail.Delivery {
+func wished(j *job, results []deliver.Result) []*mail.Delivery {
 	var out []*mail.Delivery
 	for i, d := range j.deliveries {
 		if d.State == mail.Delivered && smtp.Notify(d.Notify).WantsSuccess() && !results[i].WishPassedOn {
@@ -178,8 +194,8 @@ func passedOnReply(d *mail.Delivery, last mail.LastReply) string {
 }
 
 // addOriginal reads what of the original goes back.
-func (q *Queue) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error {
-	content, err := q.letter(j).Content()
+func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error {
+	content, err := a.letter(j).Content()
 	if err != nil {
 		return err
 	}
@@ -204,12 +220,12 @@ func (q *Queue) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error {
 }
 
 // noticeEntry makes the message that carries a notice.
-func (q *Queue) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now time.Time) *store.Entry {
-	id := q.IDs.Next()
+func (a *author) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now time.Time) *store.Entry {
+	id := a.IDs.Next()
 	n.ID = id.String()
 	e, fault := beget(cfg, j, id, n.To, dsn.Compose(n), "notice", now)
 	if fault != nil {
-		q.Log.Warn("a notice cannot be delivered: its sender's address is refused here", "message", j.message, "sender", n.To.String(), "reply", fault.String())
+		a.Log.Warn("a notice cannot be delivered: its sender's address is refused here", "message", j.message, "sender", n.To.String(), "reply", fault.String())
 		return nil
 	}
 	e.Message.UTF8 = n.NeedsUTF8()
@@ -218,7 +234,7 @@ func (q *Queue) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now time
 
 // Expansion makes the notice that a message was passed on to all behind an alias
 // (RFC 3461 section 5.2.7.3), or nil.
-func (q *Queue) Expansion(cfg *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry {
+func (a *author) Expansion(cfg *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry {
 	to := m.From()
 	if to.IsNull() || len(expanded) == 0 {
 		return nil
@@ -228,7 +244,7 @@ func (q *Queue) Expansion(cfg *config.Compiled, m *mail.Message, section []byte,
 	for _, r := range expanded {
 		n.Recipients = append(n.Recipients, dsn.Recipient{Action: dsn.Expanded, Final: r.To, OrigType: r.OrigType, Orig: r.Orig, Status: "2.0.0"})
 	}
-	return q.noticeEntry(cfg, n, &job{message: m.ID}, m.ReceivedAt)
+	return a.noticeEntry(cfg, n, &job{message: m.ID}, m.ReceivedAt)
 }
 
 // beget makes a message of our own about another, from the null sender. kind is
@@ -252,7 +268,7 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 }
 
 // Own makes a message of our own that is about no other.
-func (q *Queue) Own(cfg *config.Compiled, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
+func (a *author) Own(cfg *config.Compiled, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
 	return beget(cfg, &job{}, id, to, content, kind, now)
 }
 

@@ -270,7 +270,7 @@ func TestACommitWhoseAnswerIsLostIsFoundOutOrWithdrawn(t *testing.T) {
 			f.set(nil)
 			time.Sleep(time.Second)
 			synctest.Wait()
-			if (len(f.undone) == 1 && f.undone[0] == e.Message.ID) != c.withdraw || q.doubting() {
+			if (len(f.undone) == 1 && f.undone[0] == e.Message.ID) != c.withdraw || q.doubts.any() {
 				t.Errorf("%s: withdrawn %v", name, f.undone)
 			}
 			if _, err := os.Stat(q.Journal); !errors.Is(err, fs.ErrNotExist) {
@@ -278,6 +278,13 @@ func TestACommitWhoseAnswerIsLostIsFoundOutOrWithdrawn(t *testing.T) {
 			}
 		})
 	}
+}
+
+// laneOf is the lane of a message's first delivery.
+func laneOf(q *Queue, e *store.Entry) *lane {
+	q.lanes.mu.Lock()
+	defer q.lanes.mu.Unlock()
+	return q.lanes.of(e.Deliveries[0])
 }
 
 func TestMemoryHoldsABoundedWindow(t *testing.T) {
@@ -349,10 +356,7 @@ func TestWhatIsCommittedWhenItsLaneComesToRestGoesBack(t *testing.T) {
 	done := make(chan error)
 	go func() { done <- q.Enter(context.Background(), e) }()
 	within(t, "room is kept for it", func() bool { n, _ := q.InMemory(); return n == 1 })
-	q.mu.Lock()
-	l := q.lane(e.Deliveries[0])
-	q.mu.Unlock()
-	q.rest(l, &deliver.Failure{Cause: diagnose.ConnectRefused})
+	q.lanes.rest(laneOf(q, e), &deliver.Failure{Cause: diagnose.ConnectRefused})
 	close(f.gate)
 	if err := <-done; err != nil {
 		t.Fatal(err)
@@ -412,7 +416,7 @@ func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
 		d := e.Deliveries[0]
 		d.Notify, d.State, d.Cause = c.notify, mail.Bounced, diagnose.NoSuchUser
 		d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx", Code: 550, Enhanced: "5.1.1", Text: "no"}
-		j := &job{message: e.Message.ID, received: time.Now(), sender: c.sender, size: int64(len(e.Content)), deliveries: e.Deliveries, content: &keptContent{data: e.Content, jobs: 1}}
+		j := &job{message: e.Message.ID, received: time.Now(), sender: c.sender, size: int64(len(e.Content)), deliveries: e.Deliveries, content: &keptContent{data: e.Content}}
 		n := q.notice(q.Config(), j, e.Deliveries, time.Now())
 		if (n != nil) != c.want {
 			t.Errorf("%s: %v", c.name, n)

@@ -14,18 +14,9 @@ import (
 
 // pace waits for the lane's next place in its rate. It reports false if the
 // service stops meanwhile.
-func (q *Queue) pace(l *lane) bool {
-	q.mu.Lock()
-	rate := l.terms().LettersPerMinute
+func (s *sender) pace(l *lane) bool {
 	now := time.Now()
-	slot := now
-	if rate > 0 {
-		if l.slot.After(slot) {
-			slot = l.slot
-		}
-		l.slot = slot.Add(time.Minute / time.Duration(rate))
-	}
-	q.mu.Unlock()
+	slot := l.nextSlot(now)
 	if !slot.After(now) {
 		return true
 	}
@@ -34,7 +25,7 @@ func (q *Queue) pace(l *lane) bool {
 	select {
 	case <-timer.C:
 		return true
-	case <-q.connecting.Done():
+	case <-s.connecting.Done():
 		return false
 	}
 }
@@ -42,7 +33,7 @@ func (q *Queue) pace(l *lane) bool {
 // send hands a job's letter over to those recipients for whom nothing of ours
 // stands against it. On a direct way it goes on to the smart hosts for those
 // whom the far side refuses as it would not refuse a smart host.
-func (q *Queue) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, j *job) []deliver.Result {
+func (s *sender) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, j *job) []deliver.Result {
 	all := recipients(j)
 	results := make([]deliver.Result, len(all))
 	var fit []deliver.Recipient
@@ -57,7 +48,7 @@ func (q *Queue) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, 
 	if len(fit) == 0 {
 		return results
 	}
-	letter, failure := q.signed(r, j)
+	letter, failure := s.author.signed(r, j)
 	if failure != nil {
 		for _, i := range at {
 			results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
@@ -67,16 +58,16 @@ func (q *Queue) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, 
 	for k, one := range conn.Send(letter, fit) {
 		results[at[k]] = one
 	}
-	q.sendToNext(conn, j, letter, all, results)
+	s.sendToNext(conn, j, letter, all, results)
 	if conn.Direct() {
-		q.sendSecondWay(r, j, letter, all, results)
+		s.sendSecondWay(r, j, letter, all, results)
 	}
 	return results
 }
 
 // sendToNext sends what a host refused for good by the hosts behind it, where the
 // route says so.
-func (q *Queue) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
+func (s *sender) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
 	for {
 		var rest []deliver.Recipient
 		var at []int
@@ -88,7 +79,7 @@ func (q *Queue) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, a
 		if len(rest) == 0 {
 			return
 		}
-		next, failure := q.client.Load().Next(q.connecting, conn, j.message)
+		next, failure := s.client.Load().Next(s.connecting, conn, j.message)
 		if next == nil {
 			if failure != nil && !failure.Permanent { // a host that may take it cannot be asked now
 				for _, i := range at {
@@ -99,7 +90,7 @@ func (q *Queue) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, a
 			}
 			return
 		}
-		next.CloseWith(q.ctx)
+		next.CloseWith(s.ctx)
 		for k, r := range next.Send(letter, rest) {
 			r.Reply.Tried = append([]mail.LastReply{results[at[k]].Reply}, r.Reply.Tried...)
 			if r.Failure != nil {
@@ -113,7 +104,7 @@ func (q *Queue) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, a
 }
 
 // sendSecondWay sends by the smart hosts what the direct way refused.
-func (q *Queue) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
+func (s *sender) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
 	var rest []deliver.Recipient
 	var at []int
 	for i, r := range results {
@@ -124,7 +115,7 @@ func (q *Queue) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter,
 	if len(rest) == 0 {
 		return
 	}
-	conn, failure := q.client.Load().ConnectSmartHost(q.connecting, way, j.message)
+	conn, failure := s.client.Load().ConnectSmartHost(s.connecting, way, j.message)
 	if failure != nil { // the direct way's answer stands, unless waiting helps now
 		if !failure.Permanent {
 			for _, i := range at {

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"math/rand/v2"
 	"time"
 
 	"gullroute/internal/core/config"
@@ -10,53 +11,61 @@ import (
 	"gullroute/internal/store"
 )
 
+// sender sends what lanes have to do, over their connections.
+type sender struct {
+	*base
+	lanes    *lanes
+	returns  *returns
+	recorder *recorder
+	author   *author
+}
+
 // idleWait is how long an open connection waits for another letter.
 const idleWait = 2 * time.Second
 
 // work is one connection of a lane: it takes letter after letter until none is
 // left or the host is in trouble.
-func (q *Queue) work(l *lane) {
-	defer q.workers.Done()
-	defer q.leave(l)
+func (s *sender) work(l *lane) {
+	defer s.lanes.leave(l)
 	var conn *deliver.Conn
 	defer func() {
 		if conn != nil {
 			conn.Quit()
 		}
 	}()
-	sent, cfg := 0, q.cfg.Load()
-	for j := q.take(l); j != nil; j = q.nextJob(l, conn) {
+	sent, cfg := 0, s.cfg.Load()
+	for j := s.lanes.take(l); j != nil; j = s.nextJob(l, conn) {
 		w := l.way.Load()
 		switch w.route.NextHop {
 		case "mailbox":
-			q.intoMailbox(l, j)
+			s.intoMailbox(l, j)
 			continue
 		case "none":
-			q.strand(l, j)
+			s.strand(l, j)
 			continue
 		}
-		if now := q.cfg.Load(); now != cfg { // other terms may count by now
+		if now := s.cfg.Load(); now != cfg { // other terms may count by now
 			cfg = now
 			if conn != nil {
 				conn.Quit()
 				conn = nil
 			}
 		}
-		if !q.pace(l) {
-			q.abandon(l, j)
+		if !s.pace(l) {
+			s.abandon(l, j)
 			return
 		}
 		if conn == nil {
 			var failure *deliver.Failure
-			conn, failure = q.client.Load().Connect(q.connecting, w.route, l.nextHop, j.message)
+			conn, failure = s.client.Load().Connect(s.connecting, w.route, l.nextHop, j.message)
 			if failure != nil {
-				q.unreachable(l, j, failure)
+				s.unreachable(l, j, failure)
 				return
 			}
-			conn.CloseWith(q.ctx)
+			conn.CloseWith(s.ctx)
 			sent = 0
 		}
-		q.conclude(l, j, q.send(cfg, w.route, conn, j))
+		s.conclude(l, j, s.send(cfg, w.route, conn, j))
 		sent++
 		if conn.Broken() || sent >= w.terms.LettersPerConnection {
 			conn.Quit()
@@ -66,118 +75,91 @@ func (q *Queue) work(l *lane) {
 }
 
 // nextJob waits a little for another letter while a connection is open.
-func (q *Queue) nextJob(l *lane, conn *deliver.Conn) *job {
-	if j := q.take(l); j != nil || conn == nil {
+func (s *sender) nextJob(l *lane, conn *deliver.Conn) *job {
+	if j := s.lanes.take(l); j != nil || conn == nil {
 		return j
 	}
-	q.mu.Lock()
-	l.idling++
-	stopping := q.stopping
-	q.mu.Unlock()
-	defer func() {
-		q.mu.Lock()
-		l.idling--
-		q.mu.Unlock()
-	}()
-	if stopping {
+	idling := func(n int) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.load.idling += n
+	}
+	idling(1)
+	defer idling(-1)
+	if s.stopping.Load() {
 		return nil
 	}
 	timer := time.NewTimer(idleWait)
 	defer timer.Stop()
 	for {
 		select {
-		case <-l.letter:
-			if j := q.take(l); j != nil {
+		case <-l.message:
+			if j := s.lanes.take(l); j != nil {
 				return j
 			}
 		case <-timer.C:
-			return q.take(l)
-		case <-q.connecting.Done():
+			return s.lanes.take(l)
+		case <-s.connecting.Done():
 			return nil
 		}
 	}
 }
 
-// leave ends a connection; another may take its place.
-func (q *Queue) leave(l *lane) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	l.active--
-	l.touched = time.Now()
-	full := q.connections >= q.cfg.Load().Service.Connections
-	q.connections--
-	q.staff(l)
-	if full {
-		q.staffAll()
-	}
-}
-
-// staffAll sees to every lane. Queue.mu is held.
-func (q *Queue) staffAll() {
-	for _, l := range q.lanes {
-		if l.pending.len() > 0 {
-			q.staff(l)
-		}
-	}
-}
-
 // unreachable ends a job whose host could not be reached.
-func (q *Queue) unreachable(l *lane, j *job, f *deliver.Failure) {
-	if q.connecting.Err() != nil { // we are going down: nobody's fault
-		q.abandon(l, j)
+func (s *sender) unreachable(l *lane, j *job, f *deliver.Failure) {
+	if s.connecting.Err() != nil { // we are going down: nobody's fault
+		s.abandon(l, j)
 		return
 	}
 	refused := f.Reply.Code != 0 && !f.Permanent
-	if refused && q.crowded(l, j) {
+	if refused && l.crowded(j) {
 		return
 	}
 	if !f.Permanent {
-		q.rest(l, f)
+		s.lanes.rest(l, f)
 	}
 	results := make([]deliver.Result, len(j.deliveries))
 	for i := range results {
 		results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 	}
-	q.conclude(l, j, results)
+	s.conclude(l, j, results)
 }
 
 // abandon gives a job back untried.
-func (q *Queue) abandon(l *lane, j *job) {
-	q.settleJob(l, j)
+func (s *sender) abandon(l *lane, j *job) {
 	var ids []mail.DeliveryID
 	for _, d := range j.deliveries {
 		ids = append(ids, d.ID())
 	}
-	q.mu.Lock()
-	q.handBacks = append(q.handBacks, handBack{ids, time.Now()})
-	q.mu.Unlock()
+	s.returns.keep(handBack{ids, time.Now()})
+	s.lanes.settle(l, j)
 }
 
 // strand keeps what no route leads on for; it is tried again when a
 // configuration is applied.
-func (q *Queue) strand(l *lane, j *job) {
+func (s *sender) strand(l *lane, j *job) {
 	results := make([]deliver.Result, len(j.deliveries))
 	for i, d := range j.deliveries {
 		f := &deliver.Failure{Cause: diagnose.NoRoute, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.4.4", Text: d.RouteWhy}}
 		results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 	}
-	q.conclude(l, j, results)
+	s.conclude(l, j, results)
 }
 
 // conclude turns the results of a transaction into outcomes.
-func (q *Queue) conclude(l *lane, j *job, results []deliver.Result) {
-	q.concludeWith(l, j, results, nil)
+func (s *sender) conclude(l *lane, j *job, results []deliver.Result) {
+	s.concludeWith(l, j, results, nil)
 }
 
 // concludeWith lets more be added to each outcome.
-func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more func(i int, o *store.Outcome)) {
-	cfg := q.cfg.Load()
+func (s *sender) concludeWith(l *lane, j *job, results []deliver.Result, more func(i int, o *store.Outcome)) {
+	cfg := s.cfg.Load()
 	now := time.Now()
 	worked := false
 	var failed []*mail.Delivery
 	var outcomes []*store.Outcome
 	for i, d := range j.deliveries {
-		o := q.attempted(d, now)
+		o := attempted(d, now)
 		reply := results[i].Reply
 		d.Last, d.Cause = &reply, diagnose.NoCause
 		f := results[i].Failure
@@ -189,7 +171,7 @@ func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more fun
 		case !now.Before(d.ExpiresAt.Time):
 			d.State, d.Cause = mail.Expired, f.Cause
 		default:
-			q.deferDelivery(cfg, l, j, o, f)
+			s.deferDelivery(cfg, l, j, o, f)
 		}
 		if f == nil || f.Reply.Code != 0 && !f.Reply.Stage.OfHost() {
 			worked = true
@@ -202,24 +184,57 @@ func (q *Queue) concludeWith(l *lane, j *job, results []deliver.Result, more fun
 		}
 		outcomes = append(outcomes, o)
 	}
-	if about := append(failed, q.wished(j, results)...); len(about) > 0 {
-		outcomes[0].Begotten = append(outcomes[0].Begotten, q.notice(cfg, j, about, now)...)
+	if about := append(failed, wished(j, results)...); len(about) > 0 {
+		outcomes[0].Begotten = append(outcomes[0].Begotten, s.author.notice(cfg, j, about, now)...)
 	}
 	for _, o := range outcomes {
-		q.record(j, o)
+		s.recorder.record(j, o)
 	}
-	q.settleJob(l, j)
+	s.lanes.settle(l, j)
 	if worked && l.route().Name != config.RouteNone {
-		q.well(l)
+		s.lanes.well(l)
 	}
 }
 
 // attempted begins the outcome of an attempt.
-func (q *Queue) attempted(d *mail.Delivery, now time.Time) *store.Outcome {
+func attempted(d *mail.Delivery, now time.Time) *store.Outcome {
 	d.Attempts++
 	if d.FirstTryAt.IsZero() {
 		d.FirstTryAt = mail.At(now)
 	}
 	d.LastTryAt = mail.At(now)
 	return &store.Outcome{Delivery: d, At: now.UTC()}
+}
+
+// deferDelivery sets when a delivery is tried next, and tells why.
+func (s *sender) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.Outcome, f *deliver.Failure) {
+	d := o.Delivery
+	d.State, d.Cause = mail.Deferred, f.Cause
+	next := scheduleOf(cfg, l.route(), d, j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
+	l.mu.Lock()
+	if l.host.restUntil.After(next) {
+		next = l.host.restUntil
+	}
+	l.mu.Unlock()
+	d.NextTryAt = mail.At(next)
+	tried := d.LaneID
+	if f.Cause == diagnose.NoRoute && d.Revision < cfg.Revision { // a route may have come while it was in hand
+		if j.replan(cfg, d); d.LaneID != tried {
+			o.Lane, d.NextTryAt, d.Cause, d.Last = tried, mail.At(o.At), diagnose.NoCause, nil
+			return
+		}
+	}
+	defer func() {
+		if d.Detour == mail.DetourOnce { // it goes on as the routes say
+			d.Detour, d.Revision, o.Lane = mail.NoDetour, 0, tried
+			j.replan(cfg, d)
+		}
+	}()
+	if f.Cause == diagnose.NoRoute && d.Attempts > 1 {
+		return // nothing new to tell
+	}
+	o.Events = append(o.Events, mail.Event{At: o.At, Kind: mail.EventDeferred, MessageID: d.MessageID, N: d.N, Node: s.Name,
+		Text: string(f.Reply.Stage) + ": " + f.Reply.String(),
+		Detail: map[string]any{"attempt": d.Attempts, "cause": f.Cause, "reply": f.Reply, "next_attempt_at": next.UTC(),
+			"route": d.Route, "next_hop": d.NextHop, "lane": d.LaneID, "recipient": d.Recipient}})
 }

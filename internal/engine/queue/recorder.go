@@ -1,0 +1,179 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/batch"
+	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/feed"
+	"gullroute/internal/store"
+)
+
+// outcomeStore records outcomes.
+type outcomeStore interface {
+	Finish(ctx context.Context, node int, outcomes []*store.Outcome) (foreign []*store.Entry, err error)
+}
+
+// recorder records what became of attempts, in groups.
+type recorder struct {
+	*base
+	heart     *heart
+	leases    *leases
+	scheduler *scheduler
+	flows     *flows
+
+	outcomes chan *store.Outcome
+	put      atomic.Int64 // outcomes put to be recorded
+	written  atomic.Int64 // of them, recorded
+	left     atomic.Int64 // deliveries that came to their end
+}
+
+func newRecorder(b *base, h *heart, x *leases, f *flows) *recorder {
+	return &recorder{base: b, heart: h, leases: x, flows: f, outcomes: make(chan *store.Outcome, 2048)}
+}
+
+// record counts and tells an outcome, and gives it to the writer. It waits while
+// the writer has more than it can take: what is not recorded must stay little.
+func (r *recorder) record(j *job, o *store.Outcome) {
+	d := o.Delivery
+	o.Run = j.run
+	kind, eventKind := counters.Delivered, mail.EventDelivered
+	switch d.State {
+	case mail.Deferred:
+		kind, eventKind = counters.Deferred, mail.EventDeferred
+	case mail.Bounced:
+		kind, eventKind = counters.Bounced, mail.EventBounced
+	case mail.Expired:
+		kind, eventKind = counters.Expired, mail.EventExpired
+	}
+	r.Tally.Add(kind, j.size)
+	if d.State == mail.Deferred {
+		lane := d.LaneID
+		if o.Lane != 0 {
+			lane = o.Lane
+		}
+		r.flows.add(lane, o.At, 0, 0, 1)
+	} else {
+		r.flows.add(d.LaneID, o.At, 0, 1, 0)
+		r.left.Add(1)
+	}
+	if r.Snags != nil {
+		r.Snags.Delivery(d, j.sender, o.At)
+	}
+	r.put.Add(1)
+	r.outcomes <- o
+	if r.Hub.Watched() {
+		e := mail.Event{At: o.At, Kind: eventKind, MessageID: d.MessageID, N: d.N, Delivery: d.ID().String(), Node: r.Name, Text: replyText(d)}
+		r.Hub.Publish(feed.Event{Event: e, Sender: j.sender, Recipient: d.Recipient, State: d.State, Lane: d.LaneID.String()})
+	}
+}
+
+func replyText(d *mail.Delivery) string {
+	if d.Last == nil {
+		return ""
+	}
+	return d.Last.String()
+}
+
+const groupOutcomes = 500
+
+// writeOutcomes records outcomes in groups until the channel is closed. It does
+// not give up: an outcome that is not recorded would be a letter sent twice.
+func (r *recorder) writeOutcomes() {
+	for first := range r.outcomes {
+		group := []*store.Outcome{first}
+	gather:
+		for len(group) < groupOutcomes {
+			select {
+			case o, ok := <-r.outcomes:
+				if !ok {
+					break gather
+				}
+				group = append(group, o)
+			default:
+				break gather
+			}
+		}
+		n := len(group)
+		r.finish(group)
+		r.written.Add(int64(n))
+	}
+}
+
+// finish records a group. An outcome whose data the database refuses is recorded by
+// itself, without what may be to blame.
+func (r *recorder) finish(group []*store.Outcome) {
+	wait := 100 * time.Millisecond
+	for {
+		left, err := batch.Write(group, r.finishAll, r.finishBare)
+		if err == nil {
+			return
+		}
+		group = left
+		r.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group), "error", err)
+		time.Sleep(wait)
+		if wait = min(2*wait, 2*time.Second); r.gone() {
+			r.Log.Error("outcomes were not recorded before the stop; these letters may be sent twice", "outcomes", len(group))
+			return
+		}
+	}
+}
+
+// finishAll records a group, all or none.
+func (r *recorder) finishAll(group []*store.Outcome) error {
+	var notices []*store.Entry
+	for _, o := range group {
+		notices = append(notices, o.Begotten...)
+	}
+	run := r.scheduler.reserve(notices)
+	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
+	defer cancel()
+	foreign, err := r.Store.Finish(ctx, run, group)
+	if err != nil {
+		r.leases.Suspect()
+		r.scheduler.unreserve(notices)
+		return err
+	}
+	if len(foreign) > 0 { // another run has told the sender
+		r.scheduler.unreserve(foreign)
+		notices = slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(foreign, e) })
+	}
+	r.scheduler.handOver(notices, run)
+	return nil
+}
+
+// finishBare records what became of a delivery without the words that came with it,
+// and as a last resort without the messages that it generated.
+func (r *recorder) finishBare(o *store.Outcome, why error) {
+	r.Tally.Refuse("outcomes")
+	d := o.Delivery
+	r.Log.Error("an outcome is refused by the database; it is recorded without its words", "delivery", d.ID(), "state", d.State, "error", why)
+	o.Events = nil
+	if r := d.Last; r != nil {
+		d.Last = &mail.LastReply{Stage: r.Stage, Code: r.Code, Text: "the reply could not be kept"}
+	}
+	for _, bare := range []func(){func() {}, func() { o.Begotten = nil }} {
+		bare()
+		if err := r.finishAll([]*store.Outcome{o}); err == nil {
+			return
+		} else if !errors.Is(err, store.ErrData) {
+			r.finish([]*store.Outcome{o})
+			return
+		}
+	}
+	r.Log.Error("an outcome can't be recorded at all; the delivery stays leased until this node starts anew", "delivery", d.ID(), "state", d.State)
+}
+
+// gone reports that the service stops and the database does not answer.
+func (r *recorder) gone() bool { return r.stopping.Load() && r.heart.silent() > goneAfter }
+
+// goneAfter is how long the database may be silent when the service stops.
+const goneAfter = 15 * time.Second
+
+// Left is how many deliveries came to their end here.
+func (r *recorder) Left() int64 { return r.left.Load() }

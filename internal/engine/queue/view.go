@@ -1,0 +1,146 @@
+package queue
+
+import (
+	"fmt"
+	"time"
+
+	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/store"
+)
+
+// LaneView is what memory knows of a lane.
+type LaneView struct {
+	State       mail.LaneState
+	Since       time.Time
+	Until       time.Time
+	Why         string
+	Sending     int64
+	Connections int
+	Limit       int
+	Last        *mail.LastReply
+	Cause       string
+}
+
+// View tells how lanes go; lanes that are not in memory are missing.
+func (ls *lanes) View() map[ident.ID]LaneView {
+	now, resting, here := time.Now(), ls.rests.all(), ls.all()
+	out := make(map[ident.ID]LaneView, len(here)+len(resting))
+	for _, r := range resting {
+		out[r.Lane] = LaneView{State: mail.LaneResting, Since: r.Since, Until: r.Until, Why: whyResting(r.Failures), Last: r.Last, Cause: r.Cause}
+	}
+	for _, l := range here {
+		elsewhere, ok := out[l.id]
+		v := l.view(now)
+		if ok && v.State == mail.LaneMoving {
+			elsewhere.Sending, elsewhere.Connections, elsewhere.Limit = v.Sending, v.Connections, v.Limit
+			v = elsewhere
+		}
+		out[l.id] = v
+	}
+	return out
+}
+
+// view is how a lane goes.
+func (l *lane) view(now time.Time) LaneView {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	h := &l.host
+	v := LaneView{State: mail.LaneMoving, Since: h.since, Last: h.last, Cause: h.cause,
+		Sending: int64(l.load.sending), Connections: l.load.active, Limit: l.limits.now}
+	if h.failures > 0 && !h.restUntil.IsZero() {
+		v.State, v.Until, v.Why = mail.LaneResting, h.restUntil, whyResting(h.failures)
+		if now.After(h.restUntil) {
+			v.Why += "; one connection is trying it now"
+		}
+	}
+	return v
+}
+
+func whyResting(failures int) string {
+	if failures == 1 {
+		return "its host could not be reached"
+	}
+	return fmt.Sprintf("%d failed attempts in a row to reach its host", failures)
+}
+
+// InMemory is how many deliveries memory holds, and how many octets of content.
+func (ls *lanes) InMemory() (deliveries int, octets int64) {
+	return int(ls.window.Load()), ls.kept.Load()
+}
+
+// Now tells whether a delivery is in a transaction, and until when its lane rests
+// (zero if it does not).
+func (ls *lanes) Now(d *mail.Delivery) (sending bool, rest time.Time) {
+	if r, ok := ls.rests.of(d.LaneID); ok {
+		rest = r.Until
+	}
+	l := ls.find(d.LaneID)
+	if l == nil {
+		return false, rest
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.host.restUntil.After(rest) {
+		rest = l.host.restUntil
+	}
+	return l.inHand[d.ID()], rest
+}
+
+// EndRest lets lanes that rest try their hosts now.
+func (ls *lanes) EndRest(ids []ident.ID) {
+	for _, id := range ids {
+		ls.rests.end(id)
+		if l := ls.find(id); l != nil {
+			l.mu.Lock()
+			if l.host.failures > 0 {
+				l.host.restUntil = time.Unix(1, 0) // over, and the next is one attempt
+			}
+			l.mu.Unlock()
+		}
+	}
+	ls.Wake()
+}
+
+// FollowRests takes over what other nodes know of lanes that rest. Lanes that
+// were asked for and are not among the rests move again.
+func (ls *lanes) FollowRests(list []store.Rest, asked []ident.ID) {
+	ls.rests.follow(list, asked, ls.heart.RunNumber())
+	ls.Wake()
+}
+
+// quietInTrouble is how long a lane whose host was in trouble is known at least.
+const quietInTrouble = 10 * time.Minute
+
+// InTrouble are lanes of which nothing was seen for a while, and that are known only
+// because their hosts were in trouble. Those with no mail anywhere are to be left.
+func (ls *lanes) InTrouble() (ids []ident.ID) {
+	now := time.Now()
+	for _, l := range ls.all() {
+		l.mu.Lock()
+		if l.host.failures > 0 && l.quiet(now, quietInTrouble) {
+			ids = append(ids, l.id)
+		}
+		l.mu.Unlock()
+	}
+	return ids
+}
+
+// Leave forgets lanes in which no mail is left, and that their hosts were in trouble.
+func (ls *lanes) Leave(ids []ident.ID) {
+	now := time.Now()
+	ls.mu.Lock()
+	defer ls.mu.Unlock()
+	for _, id := range ids {
+		l := ls.by[id]
+		if l == nil {
+			continue
+		}
+		l.mu.Lock()
+		if l.quiet(now, quietInTrouble) {
+			delete(ls.by, id)
+			ls.rests.record(store.Rest{Lane: id})
+		}
+		l.mu.Unlock()
+	}
+}
