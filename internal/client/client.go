@@ -18,8 +18,24 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-// Client calls one service.
+// MailCalls are those on what flows and waits.
+type MailCalls struct{ *conn }
+
+// Client calls one service. Its methods are those of its parts.
 type Client struct {
+	MailCalls
+	KeysCalls
+	ProbesCalls
+	QueueCalls
+	ReviewsCalls
+	SetupCalls
+	DirectoryCalls
+	SnagsCalls
+	RecordsCalls
+}
+
+// conn is the way to a service.
+type conn struct {
 	base  string
 	token string
 	http  *http.Client
@@ -27,7 +43,8 @@ type Client struct {
 
 // New makes a client of the service at base, such as http://127.0.0.1:8480.
 func New(base, token string) *Client {
-	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
+	c := &conn{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
+	return &Client{MailCalls{c}, KeysCalls{c}, ProbesCalls{c}, QueueCalls{c}, ReviewsCalls{c}, SetupCalls{c}, DirectoryCalls{c}, SnagsCalls{c}, RecordsCalls{c}}
 }
 
 // Unreachable is an error of the way to the service.
@@ -82,7 +99,7 @@ type Page[T any] struct {
 	Next  string `json:"next"`
 }
 
-func (c *Client) do(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+func (c *conn) do(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
 	if body == nil {
 		return c.doRaw(ctx, method, path, query, nil, "")
 	}
@@ -93,7 +110,7 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	return c.doRaw(ctx, method, path, query, bytes.NewReader(text), "application/json")
 }
 
-func (c *Client) doRaw(ctx context.Context, method, path string, query url.Values, r io.Reader, contentType string) (*http.Response, error) {
+func (c *conn) doRaw(ctx context.Context, method, path string, query url.Values, r io.Reader, contentType string) (*http.Response, error) {
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
@@ -123,7 +140,7 @@ func (c *Client) doRaw(ctx context.Context, method, path string, query url.Value
 	return nil, p
 }
 
-func call[T any](ctx context.Context, c *Client, method, path string, query url.Values, body any) (T, error) {
+func call[T any](ctx context.Context, c *conn, method, path string, query url.Values, body any) (T, error) {
 	var out T
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -143,47 +160,47 @@ func decode(r io.Reader, out any) error {
 }
 
 // Status is how the node does.
-func (c *Client) Status(ctx context.Context) (mail.Status, error) {
-	return call[mail.Status](ctx, c, http.MethodGet, "/api/v1/status", nil, nil)
+func (c MailCalls) Status(ctx context.Context) (mail.Status, error) {
+	return call[mail.Status](ctx, c.conn, http.MethodGet, "/api/v1/status", nil, nil)
 }
 
 // Queue lists one page of deliveries that are not finished.
-func (c *Client) Queue(ctx context.Context, filter url.Values) (Page[mail.QueueItem], error) {
-	return call[Page[mail.QueueItem]](ctx, c, http.MethodGet, "/api/v1/queue", filter, nil)
+func (c MailCalls) Queue(ctx context.Context, filter url.Values) (Page[mail.QueueItem], error) {
+	return call[Page[mail.QueueItem]](ctx, c.conn, http.MethodGet, "/api/v1/queue", filter, nil)
 }
 
 // Find lists one page of messages.
-func (c *Client) Find(ctx context.Context, filter url.Values) (Page[mail.Message], error) {
-	return call[Page[mail.Message]](ctx, c, http.MethodGet, "/api/v1/messages", filter, nil)
+func (c MailCalls) Find(ctx context.Context, filter url.Values) (Page[mail.Message], error) {
+	return call[Page[mail.Message]](ctx, c.conn, http.MethodGet, "/api/v1/messages", filter, nil)
 }
 
 // Trace is a message's whole way.
-func (c *Client) Trace(ctx context.Context, id string, from url.Values) (mail.Trace, error) {
-	return call[mail.Trace](ctx, c, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id), from, nil)
+func (c MailCalls) Trace(ctx context.Context, id string, from url.Values) (mail.Trace, error) {
+	return call[mail.Trace](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id), from, nil)
 }
 
 // Explain says what would be decided.
-func (c *Client) Explain(ctx context.Context, q mail.Question) ([]mail.Answer, error) {
-	p, err := call[Page[mail.Answer]](ctx, c, http.MethodPost, "/api/v1/explain", nil, q)
+func (c MailCalls) Explain(ctx context.Context, q mail.Question) ([]mail.Answer, error) {
+	p, err := call[Page[mail.Answer]](ctx, c.conn, http.MethodPost, "/api/v1/explain", nil, q)
 	return p.Items, err
 }
 
 // Send hands in a test letter.
-func (c *Client) Send(ctx context.Context, t mail.TestLetter) (mail.HandedIn, error) {
-	return call[mail.HandedIn](ctx, c, http.MethodPost, "/api/v1/send", nil, t)
+func (c MailCalls) Send(ctx context.Context, t mail.TestLetter) (mail.HandedIn, error) {
+	return call[mail.HandedIn](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
 }
 
 // Mailbox lists one page of a mailbox.
-func (c *Client) Mailbox(ctx context.Context, address string, limit int, after string) (Page[mail.MailboxItem], error) {
+func (c MailCalls) Mailbox(ctx context.Context, address string, limit int, after string) (Page[mail.MailboxItem], error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if after != "" {
 		q.Set("after", after)
 	}
-	return call[Page[mail.MailboxItem]](ctx, c, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
+	return call[Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
 }
 
 // MailboxRaw copies a letter in a mailbox to w.
-func (c *Client) MailboxRaw(ctx context.Context, address, id string, w io.Writer) error {
+func (c MailCalls) MailboxRaw(ctx context.Context, address, id string, w io.Writer) error {
 	resp, err := c.do(ctx, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages/"+url.PathEscape(id)+"/raw", nil, nil)
 	if err != nil {
 		return err
@@ -206,7 +223,7 @@ type LiveEvent struct {
 // Live gives events as they happen, those of one message if an id is given,
 // until f returns false, ctx ends or the stream breaks. ready is called once the
 // service listens: nothing that happens afterwards is missed.
-func (c *Client) Live(ctx context.Context, message string, ready func(), f func(LiveEvent) bool) error {
+func (c MailCalls) Live(ctx context.Context, message string, ready func(), f func(LiveEvent) bool) error {
 	q := url.Values{}
 	if message != "" {
 		q.Set("message", message)

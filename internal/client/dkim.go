@@ -8,6 +8,9 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// KeysCalls are those on the keys that sign.
+type KeysCalls struct{ *conn }
+
 func keyPath(domain, selector, verb string) string {
 	path := "/api/v1/dkim/" + url.PathEscape(domain) + "/" + url.PathEscape(selector)
 	if verb != "" {
@@ -17,31 +20,31 @@ func keyPath(domain, selector, verb string) string {
 }
 
 // Keys lists keys that sign letters, of one domain or of all.
-func (c *Client) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
-	p, err := call[Page[mail.DKIMKey]](ctx, c, http.MethodGet, "/api/v1/dkim", url.Values{"domain": {domain}}, nil)
+func (c KeysCalls) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
+	p, err := call[Page[mail.DKIMKey]](ctx, c.conn, http.MethodGet, "/api/v1/dkim", url.Values{"domain": {domain}}, nil)
 	return p.Items, err
 }
 
 // Key reads one key.
-func (c *Client) Key(ctx context.Context, domain, selector string) (mail.DKIMKey, error) {
-	return call[mail.DKIMKey](ctx, c, http.MethodGet, keyPath(domain, selector, ""), nil, nil)
+func (c KeysCalls) Key(ctx context.Context, domain, selector string) (mail.DKIMKey, error) {
+	return call[mail.DKIMKey](ctx, c.conn, http.MethodGet, keyPath(domain, selector, ""), nil, nil)
 }
 
 // MakeKey makes a key.
-func (c *Client) MakeKey(ctx context.Context, fields map[string]any) (mail.DKIMKey, error) {
-	return call[mail.DKIMKey](ctx, c, http.MethodPost, "/api/v1/dkim", nil, fields)
+func (c KeysCalls) MakeKey(ctx context.Context, fields map[string]any) (mail.DKIMKey, error) {
+	return call[mail.DKIMKey](ctx, c.conn, http.MethodPost, "/api/v1/dkim", nil, fields)
 }
 
 // DoKey does something to a key: check, use or retire.
-func (c *Client) DoKey(ctx context.Context, domain, selector, verb string, force bool) (mail.DKIMKey, error) {
+func (c KeysCalls) DoKey(ctx context.Context, domain, selector, verb string, force bool) (mail.DKIMKey, error) {
 	var body any
 	if verb == "use" {
 		body = map[string]any{"force": force}
 	}
-	return call[mail.DKIMKey](ctx, c, http.MethodPost, keyPath(domain, selector, verb), nil, body)
+	return call[mail.DKIMKey](ctx, c.conn, http.MethodPost, keyPath(domain, selector, verb), nil, body)
 }
 
 // RemoveKey forgets a key.
-func (c *Client) RemoveKey(ctx context.Context, domain, selector string) error {
+func (c KeysCalls) RemoveKey(ctx context.Context, domain, selector string) error {
 	return c.send(ctx, http.MethodDelete, keyPath(domain, selector, ""), nil)
 }

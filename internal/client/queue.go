@@ -12,6 +12,9 @@ import (
 	"gullroute/internal/core/retry"
 )
 
+// QueueCalls are those on lanes and deliveries.
+type QueueCalls struct{ *conn }
+
 // Lanes is one page of lanes.
 type Lanes struct {
 	Page[mail.Lane]
@@ -21,42 +24,42 @@ type Lanes struct {
 }
 
 // Lanes lists one page of the lanes with mail waiting.
-func (c *Client) Lanes(ctx context.Context, filter url.Values) (Lanes, error) {
-	return call[Lanes](ctx, c, http.MethodGet, "/api/v1/lanes", filter, nil)
+func (c QueueCalls) Lanes(ctx context.Context, filter url.Values) (Lanes, error) {
+	return call[Lanes](ctx, c.conn, http.MethodGet, "/api/v1/lanes", filter, nil)
 }
 
 // LaneGroups sums up the lanes by route, host, cause or state.
-func (c *Client) LaneGroups(ctx context.Context, by string) ([]mail.LaneGroup, error) {
-	p, err := call[Page[mail.LaneGroup]](ctx, c, http.MethodGet, "/api/v1/lane-groups", url.Values{"by": {by}}, nil)
+func (c QueueCalls) LaneGroups(ctx context.Context, by string) ([]mail.LaneGroup, error) {
+	p, err := call[Page[mail.LaneGroup]](ctx, c.conn, http.MethodGet, "/api/v1/lane-groups", url.Values{"by": {by}}, nil)
 	return p.Items, err
 }
 
 // Lane is one lane with its last hour.
-func (c *Client) Lane(ctx context.Context, id string) (mail.LaneDetail, error) {
-	return call[mail.LaneDetail](ctx, c, http.MethodGet, "/api/v1/lanes/"+url.PathEscape(id), nil, nil)
+func (c QueueCalls) Lane(ctx context.Context, id string) (mail.LaneDetail, error) {
+	return call[mail.LaneDetail](ctx, c.conn, http.MethodGet, "/api/v1/lanes/"+url.PathEscape(id), nil, nil)
 }
 
 // Act does something with letters.
-func (c *Client) Act(ctx context.Context, r mail.ActionRequest, progress func(Progress)) (mail.Done, error) {
+func (c QueueCalls) Act(ctx context.Context, r mail.ActionRequest, progress func(Progress)) (mail.Done, error) {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return streamedAs[mail.Done](ctx, c, "/api/v1/queue/act", nil, bytes.NewReader(text), "application/json", progress)
+	return streamedAs[mail.Done](ctx, c.conn, "/api/v1/queue/act", nil, bytes.NewReader(text), "application/json", progress)
 }
 
 // Undo takes an action back.
-func (c *Client) Undo(ctx context.Context, id int64, why string, progress func(Progress)) (mail.Done, error) {
+func (c QueueCalls) Undo(ctx context.Context, id int64, why string, progress func(Progress)) (mail.Done, error) {
 	text, err := json.Marshal(map[string]string{"why": why})
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return streamedAs[mail.Done](ctx, c, "/api/v1/actions/"+strconv.FormatInt(id, 10)+"/undo", nil, bytes.NewReader(text), "application/json", progress)
+	return streamedAs[mail.Done](ctx, c.conn, "/api/v1/actions/"+strconv.FormatInt(id, 10)+"/undo", nil, bytes.NewReader(text), "application/json", progress)
 }
 
 // Actions lists one page of what people did.
-func (c *Client) Actions(ctx context.Context, limit int) ([]mail.Action, error) {
-	p, err := call[Page[mail.Action]](ctx, c, http.MethodGet, "/api/v1/actions", url.Values{"limit": {strconv.Itoa(limit)}}, nil)
+func (c QueueCalls) Actions(ctx context.Context, limit int) ([]mail.Action, error) {
+	p, err := call[Page[mail.Action]](ctx, c.conn, http.MethodGet, "/api/v1/actions", url.Values{"limit": {strconv.Itoa(limit)}}, nil)
 	return p.Items, err
 }
 
@@ -69,27 +72,27 @@ type Stop struct {
 }
 
 // Pause stops something.
-func (c *Client) Pause(ctx context.Context, s Stop) (mail.Done, error) {
-	return call[mail.Done](ctx, c, http.MethodPost, "/api/v1/pauses", nil, s)
+func (c QueueCalls) Pause(ctx context.Context, s Stop) (mail.Done, error) {
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/pauses", nil, s)
 }
 
 // Resume lets something go on.
-func (c *Client) Resume(ctx context.Context, s Stop) (mail.Done, error) {
-	return call[mail.Done](ctx, c, http.MethodPost, "/api/v1/resume", nil, s)
+func (c QueueCalls) Resume(ctx context.Context, s Stop) (mail.Done, error) {
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/resume", nil, s)
 }
 
 // Nodes lists the services on the database.
-func (c *Client) Nodes(ctx context.Context) ([]mail.Node, error) {
-	p, err := call[Page[mail.Node]](ctx, c, http.MethodGet, "/api/v1/nodes", nil, nil)
+func (c QueueCalls) Nodes(ctx context.Context) ([]mail.Node, error) {
+	p, err := call[Page[mail.Node]](ctx, c.conn, http.MethodGet, "/api/v1/nodes", nil, nil)
 	return p.Items, err
 }
 
 // SchedulePreview plays a schedule through.
-func (c *Client) SchedulePreview(ctx context.Context, q url.Values) (retry.Preview, error) {
-	return call[retry.Preview](ctx, c, http.MethodGet, "/api/v1/schedule/preview", q, nil)
+func (c QueueCalls) SchedulePreview(ctx context.Context, q url.Values) (retry.Preview, error) {
+	return call[retry.Preview](ctx, c.conn, http.MethodGet, "/api/v1/schedule/preview", q, nil)
 }
 
 // Letter is a message's header, structure and text.
-func (c *Client) Letter(ctx context.Context, id string) (mail.Letter, error) {
-	return call[mail.Letter](ctx, c, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id)+"/letter", nil, nil)
+func (c QueueCalls) Letter(ctx context.Context, id string) (mail.Letter, error) {
+	return call[mail.Letter](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id)+"/letter", nil, nil)
 }

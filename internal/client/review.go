@@ -11,28 +11,31 @@ import (
 	"gullroute/internal/core/review"
 )
 
+// ReviewsCalls are those on the review of the settings.
+type ReviewsCalls struct{ *conn }
+
 // Review lists the weaknesses of the settings in force, or of the draft.
-func (c *Client) Review(ctx context.Context, draft bool) ([]review.Weakness, error) {
-	p, err := call[Page[review.Weakness]](ctx, c, http.MethodGet, "/api/v1/review", url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
+func (c ReviewsCalls) Review(ctx context.Context, draft bool) ([]review.Weakness, error) {
+	p, err := call[Page[review.Weakness]](ctx, c.conn, http.MethodGet, "/api/v1/review", url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
 	return p.Items, err
 }
 
 // MendWeakness mends a weakness.
-func (c *Client) MendWeakness(ctx context.Context, key string) (mail.Done, error) {
-	return call[mail.Done](ctx, c, http.MethodPost, "/api/v1/review/mend", nil, map[string]any{"key": key})
+func (c ReviewsCalls) MendWeakness(ctx context.Context, key string) (mail.Done, error) {
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/mend", nil, map[string]any{"key": key})
 }
 
 // AcceptWeakness lives with a weakness, for a reason.
-func (c *Client) AcceptWeakness(ctx context.Context, key, because string) error {
+func (c ReviewsCalls) AcceptWeakness(ctx context.Context, key, because string) error {
 	return c.send(ctx, http.MethodPost, "/api/v1/review/accept", map[string]any{"key": key, "because": because})
 }
 
 // ReopenWeakness takes such a decision back.
-func (c *Client) ReopenWeakness(ctx context.Context, key string) error {
+func (c ReviewsCalls) ReopenWeakness(ctx context.Context, key string) error {
 	return c.send(ctx, http.MethodPost, "/api/v1/review/reopen", map[string]any{"key": key})
 }
 
 // Bundle writes a support bundle, a zip archive.
-func (c *Client) Bundle(ctx context.Context, q url.Values, w io.Writer) error {
+func (c ReviewsCalls) Bundle(ctx context.Context, q url.Values, w io.Writer) error {
 	return c.copy(ctx, "/api/v1/bundle", q, w)
 }

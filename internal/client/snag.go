@@ -9,6 +9,9 @@ import (
 	"gullroute/internal/core/snag"
 )
 
+// SnagsCalls are those on snags.
+type SnagsCalls struct{ *conn }
+
 // SnagPage is a page of troubles.
 type SnagPage struct {
 	Items  []snag.Snag    `json:"items"`
@@ -17,21 +20,21 @@ type SnagPage struct {
 }
 
 // Snags lists one page of troubles.
-func (c *Client) Snags(ctx context.Context, filter url.Values) (SnagPage, error) {
-	return call[SnagPage](ctx, c, http.MethodGet, "/api/v1/snags", filter, nil)
+func (c SnagsCalls) Snags(ctx context.Context, filter url.Values) (SnagPage, error) {
+	return call[SnagPage](ctx, c.conn, http.MethodGet, "/api/v1/snags", filter, nil)
 }
 
 // Snag reads one trouble.
-func (c *Client) Snag(ctx context.Context, id string) (snag.Snag, error) {
-	return call[snag.Snag](ctx, c, http.MethodGet, "/api/v1/snags/"+url.PathEscape(id), nil, nil)
+func (c SnagsCalls) Snag(ctx context.Context, id string) (snag.Snag, error) {
+	return call[snag.Snag](ctx, c.conn, http.MethodGet, "/api/v1/snags/"+url.PathEscape(id), nil, nil)
 }
 
 // MendSnag does one of the things that are offered.
-func (c *Client) MendSnag(ctx context.Context, id string, o snag.Order) (mail.Done, error) {
-	return call[mail.Done](ctx, c, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/mend", nil, o)
+func (c SnagsCalls) MendSnag(ctx context.Context, id string, o snag.Order) (mail.Done, error) {
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/mend", nil, o)
 }
 
 // ChangeSnag notes something, takes it on or mutes it.
-func (c *Client) ChangeSnag(ctx context.Context, id string, change map[string]any) (snag.Snag, error) {
-	return call[snag.Snag](ctx, c, http.MethodPatch, "/api/v1/snags/"+url.PathEscape(id), nil, change)
+func (c SnagsCalls) ChangeSnag(ctx context.Context, id string, change map[string]any) (snag.Snag, error) {
+	return call[snag.Snag](ctx, c.conn, http.MethodPatch, "/api/v1/snags/"+url.PathEscape(id), nil, change)
 }

@@ -13,6 +13,9 @@ import (
 	"gullroute/internal/core/transcript"
 )
 
+// RecordsCalls are those on what happened.
+type RecordsCalls struct{ *conn }
+
 // FoundPage is one page of what a search found.
 type FoundPage struct {
 	Items      []mail.Found `json:"items"`
@@ -22,8 +25,8 @@ type FoundPage struct {
 }
 
 // Search finds letters and what was refused.
-func (c *Client) Search(ctx context.Context, filter url.Values) (FoundPage, error) {
-	return call[FoundPage](ctx, c, http.MethodGet, "/api/v1/trace", filter, nil)
+func (c RecordsCalls) Search(ctx context.Context, filter url.Values) (FoundPage, error) {
+	return call[FoundPage](ctx, c.conn, http.MethodGet, "/api/v1/trace", filter, nil)
 }
 
 // RefusalView is a refusal as it is shown.
@@ -35,13 +38,13 @@ type RefusalView struct {
 }
 
 // Refusal reads one refusal.
-func (c *Client) Refusal(ctx context.Context, id string, from url.Values) (RefusalView, error) {
-	return call[RefusalView](ctx, c, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id), from, nil)
+func (c RecordsCalls) Refusal(ctx context.Context, id string, from url.Values) (RefusalView, error) {
+	return call[RefusalView](ctx, c.conn, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id), from, nil)
 }
 
 // Sessions lists one page of sessions.
-func (c *Client) Sessions(ctx context.Context, filter url.Values) (Page[mail.Session], error) {
-	return call[Page[mail.Session]](ctx, c, http.MethodGet, "/api/v1/sessions", filter, nil)
+func (c RecordsCalls) Sessions(ctx context.Context, filter url.Values) (Page[mail.Session], error) {
+	return call[Page[mail.Session]](ctx, c.conn, http.MethodGet, "/api/v1/sessions", filter, nil)
 }
 
 // SessionView is a session with its dialogue.
@@ -53,19 +56,19 @@ type SessionView struct {
 }
 
 // Session reads one session.
-func (c *Client) Session(ctx context.Context, id string, from url.Values) (SessionView, error) {
-	return call[SessionView](ctx, c, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id), from, nil)
+func (c RecordsCalls) Session(ctx context.Context, id string, from url.Values) (SessionView, error) {
+	return call[SessionView](ctx, c.conn, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id), from, nil)
 }
 
 // Watches lists whose sessions are recorded in full.
-func (c *Client) Watches(ctx context.Context) ([]mail.Watch, error) {
-	p, err := call[Page[mail.Watch]](ctx, c, http.MethodGet, "/api/v1/watches", nil, nil)
+func (c RecordsCalls) Watches(ctx context.Context) ([]mail.Watch, error) {
+	p, err := call[Page[mail.Watch]](ctx, c.conn, http.MethodGet, "/api/v1/watches", nil, nil)
 	return p.Items, err
 }
 
 // Watch begins or ends a watch.
-func (c *Client) Watch(ctx context.Context, what, forTime string) (mail.Watch, error) {
-	return call[mail.Watch](ctx, c, http.MethodPost, "/api/v1/watches", nil, map[string]string{"what": what, "for": forTime})
+func (c RecordsCalls) Watch(ctx context.Context, what, forTime string) (mail.Watch, error) {
+	return call[mail.Watch](ctx, c.conn, http.MethodPost, "/api/v1/watches", nil, map[string]string{"what": what, "for": forTime})
 }
 
 // Report is what the traffic looks like.
@@ -86,32 +89,32 @@ type Report struct {
 }
 
 // Report reads a report.
-func (c *Client) Report(ctx context.Context, q url.Values) (Report, error) {
-	return call[Report](ctx, c, http.MethodGet, "/api/v1/report", q, nil)
+func (c RecordsCalls) Report(ctx context.Context, q url.Values) (Report, error) {
+	return call[Report](ctx, c.conn, http.MethodGet, "/api/v1/report", q, nil)
 }
 
 // ReportTable reads counts by value of a dimension.
-func (c *Client) ReportTable(ctx context.Context, dim string, q url.Values) ([]report.Row, error) {
-	p, err := call[Page[report.Row]](ctx, c, http.MethodGet, "/api/v1/report/tables/"+url.PathEscape(dim), q, nil)
+func (c RecordsCalls) ReportTable(ctx context.Context, dim string, q url.Values) ([]report.Row, error) {
+	p, err := call[Page[report.Row]](ctx, c.conn, http.MethodGet, "/api/v1/report/tables/"+url.PathEscape(dim), q, nil)
 	return p.Items, err
 }
 
 // Figure lists the letters behind a figure.
-func (c *Client) Figure(ctx context.Context, q url.Values) (Page[report.Behind], error) {
-	return call[Page[report.Behind]](ctx, c, http.MethodGet, "/api/v1/report/letters", q, nil)
+func (c RecordsCalls) Figure(ctx context.Context, q url.Values) (Page[report.Behind], error) {
+	return call[Page[report.Behind]](ctx, c.conn, http.MethodGet, "/api/v1/report/letters", q, nil)
 }
 
 // ReportHTML copies a report as a page to print to w.
-func (c *Client) ReportHTML(ctx context.Context, q url.Values, w io.Writer) error {
+func (c RecordsCalls) ReportHTML(ctx context.Context, q url.Values, w io.Writer) error {
 	return c.copy(ctx, "/api/v1/report.html", q, w)
 }
 
 // ExportLog copies an archive of a period to w.
-func (c *Client) ExportLog(ctx context.Context, q url.Values, w io.Writer) error {
+func (c RecordsCalls) ExportLog(ctx context.Context, q url.Values, w io.Writer) error {
 	return c.copy(ctx, "/api/v1/log/export", q, w)
 }
 
-func (c *Client) copy(ctx context.Context, path string, q url.Values, w io.Writer) error {
+func (c *conn) copy(ctx context.Context, path string, q url.Values, w io.Writer) error {
 	resp, err := c.do(ctx, http.MethodGet, path, q, nil)
 	if err != nil {
 		return err
@@ -122,7 +125,7 @@ func (c *Client) copy(ctx context.Context, path string, q url.Values, w io.Write
 }
 
 // OpenLog opens an archive.
-func (c *Client) OpenLog(ctx context.Context, name string, r io.Reader) (archive.Info, error) {
+func (c RecordsCalls) OpenLog(ctx context.Context, name string, r io.Reader) (archive.Info, error) {
 	var out archive.Info
 	resp, err := c.doRaw(ctx, http.MethodPost, "/api/v1/archives", url.Values{"name": {name}}, r, "application/octet-stream")
 	if err != nil {
@@ -133,17 +136,17 @@ func (c *Client) OpenLog(ctx context.Context, name string, r io.Reader) (archive
 }
 
 // Archives lists the opened archives, or that with a hash.
-func (c *Client) Archives(ctx context.Context, hash string) ([]archive.Info, error) {
+func (c RecordsCalls) Archives(ctx context.Context, hash string) ([]archive.Info, error) {
 	var q url.Values
 	if hash != "" {
 		q = url.Values{"hash": {hash}}
 	}
-	p, err := call[Page[archive.Info]](ctx, c, http.MethodGet, "/api/v1/archives", q, nil)
+	p, err := call[Page[archive.Info]](ctx, c.conn, http.MethodGet, "/api/v1/archives", q, nil)
 	return p.Items, err
 }
 
 // CloseLog forgets an opened archive.
-func (c *Client) CloseLog(ctx context.Context, id int64) error {
+func (c RecordsCalls) CloseLog(ctx context.Context, id int64) error {
 	resp, err := c.do(ctx, http.MethodDelete, "/api/v1/archives/"+strconv.FormatInt(id, 10), nil, nil)
 	if err == nil {
 		resp.Body.Close()
@@ -152,14 +155,14 @@ func (c *Client) CloseLog(ctx context.Context, id int64) error {
 }
 
 // LogLevel reads the level of the service's log, or sets it.
-func (c *Client) LogLevel(ctx context.Context, level string) (string, error) {
+func (c RecordsCalls) LogLevel(ctx context.Context, level string) (string, error) {
 	type body struct {
 		Level string `json:"level"`
 	}
 	if level == "" {
-		b, err := call[body](ctx, c, http.MethodGet, "/api/v1/log/level", nil, nil)
+		b, err := call[body](ctx, c.conn, http.MethodGet, "/api/v1/log/level", nil, nil)
 		return b.Level, err
 	}
-	b, err := call[body](ctx, c, http.MethodPut, "/api/v1/log/level", nil, body{level})
+	b, err := call[body](ctx, c.conn, http.MethodPut, "/api/v1/log/level", nil, body{level})
 	return b.Level, err
 }

@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/route"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/inforce"
@@ -370,7 +371,7 @@ func (a *act) move(d *store.Due) bool {
 	if err != nil {
 		return false
 	}
-	envelope := queue.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
+	envelope := plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
 	switch a.r.Verb {
 	case mail.VerbGiveUp:
 		d.Delivery.ExpiresAt = mail.At(a.cfg.ScheduleOf(a.cfg.Route(d.Delivery.Route), to.Domain, d.Sender == "").Expires(d.Received))
@@ -383,7 +384,7 @@ func (a *act) move(d *store.Due) bool {
 		if a.r.Keep {
 			d.Delivery.Detour = mail.DetourKept
 		}
-		queue.SetLeg(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
+		plan.SetLeg(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
 	case mail.VerbReaddress:
 		to.Domain = a.host
 		legs, fault := route.Plan(a.cfg, envelope, to)
@@ -392,7 +393,7 @@ func (a *act) move(d *store.Due) bool {
 		}
 		d.Delivery.Via = append(d.Delivery.Via, d.Delivery.Recipient)
 		d.Delivery.Recipient, d.Delivery.Detour = legs[0].Recipient.String(), mail.NoDetour
-		queue.SetLeg(&d.Delivery, legs[0], a.cfg.Revision)
+		plan.SetLeg(&d.Delivery, legs[0], a.cfg.Revision)
 	case mail.VerbUndo: // of a way that a person chose
 		if n := len(d.Delivery.Via); a.r.Domain != "" && n > 0 {
 			if old, err := address.Parse(d.Delivery.Via[n-1]); err == nil {
@@ -401,7 +402,7 @@ func (a *act) move(d *store.Due) bool {
 		}
 		d.Delivery.Detour = mail.NoDetour
 		if leg, fault := route.Find(a.cfg, envelope, to); fault == nil {
-			queue.SetLeg(&d.Delivery, leg, a.cfg.Revision)
+			plan.SetLeg(&d.Delivery, leg, a.cfg.Revision)
 		}
 	}
 	return true

@@ -8,8 +8,8 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/rehearse"
-	"gullroute/internal/engine/queue"
 	"gullroute/internal/store"
 )
 
@@ -59,7 +59,7 @@ func (s *Drafts) rehearse(ctx context.Context, draft *config.Compiled, messages 
 			if err != nil {
 				continue
 			}
-			r.Add(rehearse.Envelope{Envelope: queue.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), ID: d.Delivery.ID().String(), Recipients: []address.Address{to}, Waiting: true})
+			r.Add(rehearse.Envelope{Envelope: plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), ID: d.Delivery.ID().String(), Recipients: []address.Address{to}, Waiting: true})
 			after = d.Delivery.ID()
 		}
 		waiting += len(page)
@@ -73,7 +73,7 @@ func (s *Drafts) rehearse(ctx context.Context, draft *config.Compiled, messages 
 }
 
 func envelopeOf(m store.Envelope) rehearse.Envelope {
-	e := rehearse.Envelope{Envelope: queue.Envelope(m.Sender, m.Account, m.Client, m.Listener, m.Size), ID: m.ID.String()}
+	e := rehearse.Envelope{Envelope: plan.Envelope(m.Sender, m.Account, m.Client, m.Listener, m.Size), ID: m.ID.String()}
 	for _, text := range m.Recipients {
 		if strings.EqualFold(text, "postmaster") {
 			e.Recipients = append(e.Recipients, address.Address{Local: "postmaster"})

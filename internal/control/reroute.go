@@ -7,6 +7,7 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/inforce"
 	"gullroute/internal/store"
@@ -93,8 +94,8 @@ func (s *Rerouter) page(ctx context.Context, cfg *config.Compiled, page []store.
 	for i := range page {
 		d := &page[i].Delivery
 		after = d.ID()
-		envelope := queue.Envelope(page[i].Sender, page[i].Account, page[i].Client, page[i].Listener, page[i].Size)
-		if changed, fault := queue.Replan(cfg, envelope, d); !changed || fault != nil {
+		envelope := plan.Envelope(page[i].Sender, page[i].Account, page[i].Client, page[i].Listener, page[i].Size)
+		if changed, fault := plan.Again(cfg, envelope, d); !changed || fault != nil {
 			continue
 		}
 		moved = append(moved, d)

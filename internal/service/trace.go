@@ -70,8 +70,8 @@ type searchInput struct {
 	Paging
 }
 
-// question puts the box and the fields together.
-func (in *searchInput) question(now time.Time) (search.Query, error) {
+// questionOf puts the box and the fields together.
+func questionOf(in *searchInput, now time.Time) (search.Query, error) {
 	zone, err := in.location()
 	if err != nil {
 		return search.Query{}, err
@@ -109,7 +109,7 @@ func (s traceAPI) findMessages(ctx context.Context, in *searchInput) (*out[found
 }
 
 func (s traceAPI) find(ctx context.Context, in *searchInput, messagesOnly bool) (*out[foundPage], error) {
-	q, err := in.question(time.Now())
+	q, err := questionOf(in, time.Now())
 	if err != nil {
 		return nil, err
 	}

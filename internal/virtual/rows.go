@@ -31,11 +31,8 @@ type Rows struct {
 	notices []*store.Entry
 	used    map[string][2]int64
 	replied map[string]time.Time
-	sent    []store.Sent
-
-	sessions []mail.SessionRecord
-	refusals []mail.Refusal
-	frozen   *Rows
+	ledger
+	frozen *Rows
 	// ScramKeys are the sign-ins of mailboxes.
 	ScramKeys map[string]string
 }
@@ -275,41 +272,12 @@ func (r *Rows) Replying(_ context.Context, mailbox, sender string, now, since ti
 	return true, nil
 }
 
-// AddSent counts what was sent under rules with limits.
-func (r *Rows) AddSent(_ context.Context, list []store.Sent) error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.sent = append(r.sent, list...)
-	return nil
-}
-
-// SentSince reads it.
-func (r *Rows) SentSince(_ context.Context, rule, holder string, since time.Time) ([]store.Sent, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	var out []store.Sent
-	for _, s := range r.sent {
-		if s.Rule == rule && s.Holder == holder && !s.Hour.Before(since) {
-			out = append(out, s)
-		}
-	}
-	return out, nil
-}
-
 // Credentials are a mailbox's sign-in.
 func (r *Rows) Credentials(_ context.Context, key string) (hash, scram string, err error) {
 	if keys, ok := r.ScramKeys[key]; ok {
 		return "", keys, nil
 	}
 	return "", "", store.ErrNotFound
-}
-
-// Record keeps sessions and refusals.
-func (r *Rows) Record(_ context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.sessions, r.refusals = append(r.sessions, sessions...), append(r.refusals, refusals...)
-	return nil
 }
 
 // Done is a delivery that has come to its end, and whether it has.
@@ -363,7 +331,7 @@ func (r *Rows) Lines() (letters []archive.LetterLine, refusals []mail.Refusal, s
 		letters = append(letters, archive.OfMessage(whole, r.events[id]))
 	}
 	slices.SortFunc(letters, func(a, b archive.LetterLine) int { return int(min(1, max(-1, a.Message.ID-b.Message.ID))) })
-	refusals, sessions = slices.Clone(r.refusals), slices.Clone(r.sessions)
+	refusals, sessions = r.ledger.all()
 	slices.SortFunc(refusals, func(a, b mail.Refusal) int { return int(min(1, max(-1, a.ID-b.ID))) })
 	slices.SortFunc(sessions, func(a, b mail.SessionRecord) int { return int(min(1, max(-1, a.ID-b.ID))) })
 	return letters, refusals, sessions, r.content
@@ -373,8 +341,8 @@ func (r *Rows) Lines() (letters []archive.LetterLine, refusals []mail.Refusal, s
 func (r *Rows) Freeze() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	frozen := &Rows{waiting: map[mail.DeliveryID]*row{}, content: maps.Clone(r.content), message: maps.Clone(r.message), done: maps.Clone(r.done), events: maps.Clone(r.events),
-		sessions: slices.Clone(r.sessions), refusals: slices.Clone(r.refusals)}
+	frozen := &Rows{waiting: map[mail.DeliveryID]*row{}, content: maps.Clone(r.content), message: maps.Clone(r.message), done: maps.Clone(r.done), events: maps.Clone(r.events)}
+	frozen.refusals, frozen.sessions = r.ledger.all()
 	for id, one := range r.waiting {
 		copied := *one
 		frozen.waiting[id] = &copied

@@ -18,6 +18,7 @@ import (
 	"gullroute/internal/core/dsn"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/route"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
@@ -220,7 +221,7 @@ func (w *World) Letter(from, to string, content []byte) *store.Entry {
 	e := &store.Entry{Message: m, Content: content}
 	legs, _ := route.Plan(w.Config, config.Envelope{Sender: sender}, recipient)
 	for i, leg := range legs {
-		e.Deliveries = append(e.Deliveries, queue.NewDelivery(w.Config, m, i+1, leg, recipient, "rule"))
+		e.Deliveries = append(e.Deliveries, plan.NewDelivery(w.Config, m, i+1, leg, recipient, "rule"))
 	}
 	return e
 }

@@ -15,6 +15,8 @@ var (
 	ErrExists = errors.New("it exists already")
 	// ErrInput reports what a person gave that cannot be used; the text names the field.
 	ErrInput = errors.New("this cannot be used")
+	// ErrStopping reports that the service is going down.
+	ErrStopping = errors.New("the service is stopping")
 )
 
 // Input makes an ErrInput with a text that begins with the field's name.

@@ -396,7 +396,7 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Term
 		return nil, failure
 	}
 	conn := newConn(raw, t.host, ip.String(), timeouts)
-	conn.session, conn.book, conn.scram = session, book, c.scram
+	conn.session, conn.record, conn.scram = session, book, c.scram
 	conn.lmtp = r.NextHop == config.HopLMTP
 	conn.ourName = string(c.cfg.Service.HostName)
 	if r.EHLOName != "" {
@@ -495,7 +495,7 @@ func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, term
 	if err != nil {
 		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+r.SignIn.Secret+" of route "+r.Name+" cannot be used: "+err.Error())
 	}
-	return conn.signIn(r.SignIn.Account, password)
+	return signInTalk{conn}.signIn(r.SignIn.Account, password)
 }
 
 // Verify asks a next hop whether it would take a recipient, without sending
@@ -506,7 +506,7 @@ func (c *Client) Verify(ctx context.Context, r *config.Route, nextHop string, to
 		return Result{Reply: failure.Reply, Failure: failure}
 	}
 	defer conn.Quit()
-	return conn.verify(to)
+	return transfer{conn}.verify(to)
 }
 
 func connectFailure(t target, ip netip.Addr, err error) *Failure {

@@ -28,35 +28,53 @@ import (
 // Conn is an open connection to a mail host, past its greeting. It is used by
 // one goroutine.
 type Conn struct {
-	raw        net.Conn
-	br         *bufio.Reader
-	bw         *bufio.Writer
-	host       string
-	address    string
+	wire
+	found
+	journal
 	timeouts   config.Timeouts
 	lmtp       bool
 	extensions map[string]string
-	tls        *tls.Conn
-	tlsNote    string
 	ourName    string
-	direct     bool // by a route that has smart hosts behind
 	tried      []mail.LastReply
-	broken     bool
-	release    func() bool
-	session    ident.ID
 	scram      func(account, password string) (*scram.Client, error)
-	book       *sessions.Recording
-	heard      func(transcript.Who, string) // a probe listens; nil if nobody does
-	why        string                       // the session ends, in words
-	polite     bool                         // we have said goodbye
-	// How it was found, and the hosts of the next hop behind this one.
+}
+
+// wire is what a connection reads from and writes to.
+type wire struct {
+	raw     net.Conn
+	br      *bufio.Reader
+	bw      *bufio.Writer
+	tls     *tls.Conn
+	tlsNote string
+	broken  bool
+	polite  bool // we have said goodbye
+	release func() bool
+}
+
+// found is how a host was found, and the hosts of the next hop behind it.
+type found struct {
+	host    string
+	address string
+	direct  bool // by a route that has smart hosts behind
 	route   *config.Route
 	nextHop string
 	behind  []target
 }
 
+// journal is what is kept of a connection.
+type journal struct {
+	session ident.ID
+	record  *sessions.Recording
+	heard   func(transcript.Who, string) // a probe listens; nil if nobody does
+	why     string                       // the session ends, in words
+}
+
 func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
-	return &Conn{raw: raw, br: bufio.NewReaderSize(raw, 4096), bw: bufio.NewWriterSize(raw, 16<<10), host: host, address: ip, timeouts: t}
+	return &Conn{
+		wire:     wire{raw: raw, br: bufio.NewReaderSize(raw, 4096), bw: bufio.NewWriterSize(raw, 16<<10)},
+		found:    found{host: host, address: ip},
+		timeouts: t,
+	}
 }
 
 // Broken reports that nothing more can be sent here.
@@ -86,7 +104,7 @@ func (c *Conn) Close() {
 	}
 	_ = c.raw.Close()
 	c.endsFor("we closed the connection")
-	c.book.End(c.why, !c.polite)
+	c.record.End(c.why, !c.polite)
 }
 
 // endsFor notes why the session ends; the first word counts.
@@ -99,7 +117,7 @@ func (c *Conn) endsFor(why string) {
 // refused counts what the host refused.
 func (c *Conn) refused(n int) {
 	if n > 0 {
-		c.book.Change(func(s *mail.Session) { s.Refused += n })
+		c.record.Change(func(s *mail.Session) { s.Refused += n })
 	}
 }
 
@@ -137,7 +155,7 @@ func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		text = "the host closed the connection"
 	}
-	c.book.Note("%s", text)
+	c.record.Note("%s", text)
 	c.endsFor(text)
 	return c.failure(stage, enhanced, cause, text)
 }
@@ -166,7 +184,7 @@ func (c *Conn) hear() (smtp.Reply, error) {
 
 // note puts a line of the dialogue on record.
 func (c *Conn) note(who transcript.Who, line string) {
-	c.book.Say(who, []byte(line))
+	c.record.Say(who, []byte(line))
 	if c.heard != nil {
 		c.heard(who, line)
 	}
@@ -274,7 +292,7 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	secured := tls.Client(c.raw, settings)
 	if err := secured.Handshake(); err != nil {
 		c.broken = true
-		c.book.Note("the TLS handshake failed: %s", plain(err))
+		c.record.Note("the TLS handshake failed: %s", plain(err))
 		cause := diagnose.TLSTrouble
 		if fault != nil {
 			cause = diagnose.CertificateBad
@@ -283,8 +301,8 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	}
 	state := secured.ConnectionState()
 	defer func() {
-		c.book.Note("TLS begins: %s", c.tlsNote)
-		c.book.Change(func(s *mail.Session) { s.TLS = c.tlsNote })
+		c.record.Note("TLS begins: %s", c.tlsNote)
+		c.record.Change(func(s *mail.Session) { s.TLS = c.tlsNote })
 	}()
 	c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
 	if fault != nil {

@@ -44,13 +44,13 @@ func TestAHostThatCannotProveThePasswordGetsNoMail(t *testing.T) {
 		t.Fatal(err)
 	}
 	conn := dialScript(t, s, c)
-	_, failure := conn.signInScram("skerryline", "lantern-oil", []string{"SCRAM-SHA-256"})
+	_, failure := signInTalk{conn}.signInScram("skerryline", "lantern-oil", []string{"SCRAM-SHA-256"})
 	if failure == nil || failure.Permanent || !strings.Contains(failure.Reply.Text, "could not prove") {
 		t.Errorf("%+v", failure)
 	}
 	s = &script{replies: map[string]string{"AUTH": "334 VXNlcm5hbWU6", "c2tlcnJ5bGluZQ==": "334 UGFzc3dvcmQ6", "bGFudGVybi1vaWw=": "235 2.7.0 welcome"}}
 	conn = dialScript(t, s, c)
-	if r, failure := conn.signInLogin("skerryline", "lantern-oil"); failure != nil || r.Code != 235 {
+	if r, failure := (signInTalk{conn}).signInLogin("skerryline", "lantern-oil"); failure != nil || r.Code != 235 {
 		t.Errorf("LOGIN: %v %+v, heard %q", r, failure, s.heard)
 	}
 }

@@ -104,7 +104,7 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		timeouts := c.cfg.Service.Timeouts
 		timeouts.Greeting, timeouts.Command, timeouts.Final = min(timeouts.Greeting, probeStep), min(timeouts.Command, probeStep), min(timeouts.Final, 3*probeStep)
 		p.conn = newConn(raw, t.Host, ip.String(), timeouts)
-		p.conn.session, p.conn.book, p.conn.scram, p.conn.heard = session, book, c.scram, p.hear
+		p.conn.session, p.conn.record, p.conn.scram, p.conn.heard = session, book, c.scram, p.hear
 		p.conn.ourName = string(c.cfg.Service.HostName)
 		if r.EHLOName != "" {
 			p.conn.ourName = string(r.EHLOName)
@@ -190,7 +190,7 @@ func (p *prober) converse(ctx context.Context) {
 		if err != nil {
 			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+p.r.SignIn.Secret+" cannot be used: "+err.Error())
 		}
-		return "signed in as " + p.r.SignIn.Account, p.conn.signIn(p.r.SignIn.Account, password)
+		return "signed in as " + p.r.SignIn.Account, signInTalk{p.conn}.signIn(p.r.SignIn.Account, password)
 	}) {
 		return
 	}
@@ -322,7 +322,7 @@ func (p *prober) transaction() {
 	if len(p.wish.Relay) > 0 {
 		p.relay()
 	}
-	p.conn.reset()
+	transfer{p.conn}.reset()
 }
 
 // ask sends a command to which 250 or 251 is the wished answer.

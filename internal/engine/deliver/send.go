@@ -13,6 +13,9 @@ import (
 	"gullroute/internal/core/smtp"
 )
 
+// transfer is the part of a connection in which messages go over.
+type transfer struct{ *Conn }
+
 // Letter is a message to hand over.
 type Letter struct {
 	ID       ident.ID
@@ -51,7 +54,8 @@ const group = 100
 // order. It takes one transaction, and more for recipients whom the host does not
 // take in the same one as others (RFC 5321 section 4.5.3.1.10).
 func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
-	results := c.transact(letter, recipients)
+	t := transfer{c}
+	results := t.transact(letter, recipients)
 	for !c.broken {
 		var rest []Recipient
 		var at []int
@@ -63,7 +67,7 @@ func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
 		if len(rest) == 0 {
 			break
 		}
-		for k, r := range c.transact(letter, rest) {
+		for k, r := range t.transact(letter, rest) {
 			results[at[k]] = r
 		}
 	}
@@ -72,9 +76,9 @@ func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
 		if r.Failure == nil {
 			taken++
 		}
-		c.book.Touch(recipients[i].To.Domain)
+		c.record.Touch(recipients[i].To.Domain)
 	}
-	c.book.Change(func(s *mail.Session) {
+	c.record.Change(func(s *mail.Session) {
 		s.AddLetter(letter.ID)
 		s.Recipients += taken
 		s.Refused += len(results) - taken
@@ -85,7 +89,7 @@ func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
 	return results
 }
 
-func (c *Conn) transact(letter *Letter, recipients []Recipient) []Result {
+func (c transfer) transact(letter *Letter, recipients []Recipient) []Result {
 	results := make([]Result, len(recipients))
 	if failure := c.unfit(letter, recipients); failure != nil {
 		return all(results, failure)
@@ -143,7 +147,7 @@ func some(results []Result, which []int, failure *Failure) []Result {
 }
 
 // unfit finds what the host lacks for this letter, before anything is sent.
-func (c *Conn) unfit(l *Letter, recipients []Recipient) *Failure {
+func (c transfer) unfit(l *Letter, recipients []Recipient) *Failure {
 	utf8 := l.UTF8 || l.Sender.NeedsUTF8()
 	for _, r := range recipients {
 		utf8 = utf8 || r.To.NeedsUTF8()
@@ -162,7 +166,7 @@ func (c *Conn) unfit(l *Letter, recipients []Recipient) *Failure {
 
 // envelope sends MAIL, RCPT and, where commands may be sent ahead, DATA with the
 // last group. It fills in the results of refused recipients.
-func (c *Conn) envelope(l *Letter, recipients []Recipient, results []Result) (accepted []int, dataSent bool, failure *Failure) {
+func (c transfer) envelope(l *Letter, recipients []Recipient, results []Result) (accepted []int, dataSent bool, failure *Failure) {
 	lines := []string{c.mailLine(l, recipients)}
 	for _, r := range recipients {
 		lines = append(lines, c.rcptLine(r))
@@ -218,7 +222,7 @@ func (c *Conn) envelope(l *Letter, recipients []Recipient, results []Result) (ac
 	return accepted, dataSent, nil
 }
 
-func (c *Conn) sendGroup(lines []string, withData bool) *Failure {
+func (c transfer) sendGroup(lines []string, withData bool) *Failure {
 	var err error
 	for _, line := range lines {
 		if err == nil {
@@ -237,7 +241,7 @@ func (c *Conn) sendGroup(lines []string, withData bool) *Failure {
 	return nil
 }
 
-func (c *Conn) mailLine(l *Letter, recipients []Recipient) string {
+func (c transfer) mailLine(l *Letter, recipients []Recipient) string {
 	var b strings.Builder
 	b.WriteString("MAIL FROM:<" + l.Sender.String() + ">")
 	if c.has("SIZE") {
@@ -258,7 +262,7 @@ func (c *Conn) mailLine(l *Letter, recipients []Recipient) string {
 	return b.String()
 }
 
-func (c *Conn) rcptLine(r Recipient) string {
+func (c transfer) rcptLine(r Recipient) string {
 	line := "RCPT TO:<" + r.To.String() + ">"
 	if !c.has("DSN") {
 		return line
@@ -274,7 +278,7 @@ func (c *Conn) rcptLine(r Recipient) string {
 
 // content waits for 354 and sends the content, or only its end when nobody is
 // there to get it.
-func (c *Conn) content(l *Letter, wanted, dataSent bool) *Failure {
+func (c transfer) content(l *Letter, wanted, dataSent bool) *Failure {
 	var r smtp.Reply
 	var failure *Failure
 	c.deadline(c.timeouts.Command)
@@ -300,7 +304,7 @@ func (c *Conn) content(l *Letter, wanted, dataSent bool) *Failure {
 		if failure := c.copyContent(w, content); failure != nil {
 			return failure
 		}
-		c.book.Content(l.Size)
+		c.record.Content(l.Size)
 	}
 	c.deadline(c.timeouts.Final)
 	if err := w.Close(); err != nil {
@@ -309,7 +313,7 @@ func (c *Conn) content(l *Letter, wanted, dataSent bool) *Failure {
 	return nil
 }
 
-func (c *Conn) copyContent(w io.Writer, content io.Reader) *Failure {
+func (c transfer) copyContent(w io.Writer, content io.Reader) *Failure {
 	buf := make([]byte, 32<<10)
 	for {
 		n, err := content.Read(buf)
@@ -330,7 +334,7 @@ func (c *Conn) copyContent(w io.Writer, content io.Reader) *Failure {
 }
 
 // final reads the answer to the content: one, or by LMTP one a recipient.
-func (c *Conn) final(results []Result, accepted []int) []Result {
+func (c transfer) final(results []Result, accepted []int) []Result {
 	for k, i := range accepted {
 		r, failure := c.reply(diagnose.StageContent)
 		if failure == nil && !r.Done() {
@@ -355,7 +359,7 @@ func (c *Conn) final(results []Result, accepted []int) []Result {
 }
 
 // reset clears a transaction that did not come to its end.
-func (c *Conn) reset() {
+func (c transfer) reset() {
 	if c.broken {
 		return
 	}

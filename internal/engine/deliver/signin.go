@@ -14,9 +14,12 @@ import (
 	"gullroute/internal/core/transcript"
 )
 
+// signInTalk is the part of a connection in which we sign in.
+type signInTalk struct{ *Conn }
+
 // signIn is AUTH (RFC 4954), only ever under TLS: by SCRAM-SHA-256 where the
 // host has it, so that it never sees the password; else PLAIN or LOGIN.
-func (c *Conn) signIn(account, password string) *Failure {
+func (c signInTalk) signIn(account, password string) *Failure {
 	offered := strings.Fields(c.extensions["AUTH"])
 	var r smtp.Reply
 	var failure *Failure
@@ -34,7 +37,7 @@ func (c *Conn) signIn(account, password string) *Failure {
 		return failure
 	}
 	if r.Code == 235 {
-		c.book.Change(func(s *mail.Session) { s.Account = account })
+		c.record.Change(func(s *mail.Session) { s.Account = account })
 	} else {
 		f := c.refusal(diagnose.StageSignIn, r)
 		f.Permanent = false // a wrong password is mended on our side
@@ -46,7 +49,7 @@ func (c *Conn) signIn(account, password string) *Failure {
 func b64(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
 
 // auth sends a line with credentials: they are not for the record.
-func (c *Conn) auth(line string) (smtp.Reply, *Failure) {
+func (c signInTalk) auth(line string) (smtp.Reply, *Failure) {
 	shown := "(credentials left out)"
 	if rest, ok := strings.CutPrefix(line, "AUTH "); ok {
 		mechanism, _, has := strings.Cut(rest, " ")
@@ -67,7 +70,7 @@ func (c *Conn) auth(line string) (smtp.Reply, *Failure) {
 }
 
 // signInLogin answers the two questions of LOGIN, whatever their words.
-func (c *Conn) signInLogin(account, password string) (smtp.Reply, *Failure) {
+func (c signInTalk) signInLogin(account, password string) (smtp.Reply, *Failure) {
 	r, failure := c.auth("AUTH LOGIN")
 	for _, answer := range []string{account, password} {
 		if failure != nil || r.Code != 334 {
@@ -80,7 +83,7 @@ func (c *Conn) signInLogin(account, password string) (smtp.Reply, *Failure) {
 
 // signInScram is SCRAM-SHA-256 (RFC 7677), bound to the TLS connection where the
 // host offers that (RFC 9266).
-func (c *Conn) signInScram(account, password string, offered []string) (smtp.Reply, *Failure) {
+func (c signInTalk) signInScram(account, password string, offered []string) (smtp.Reply, *Failure) {
 	client, err := c.scram(account, password)
 	if err != nil {
 		return smtp.Reply{}, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "account or password cannot be used: "+err.Error())
@@ -116,7 +119,7 @@ func (c *Conn) signInScram(account, password string, offered []string) (smtp.Rep
 }
 
 // verify asks about a recipient: MAIL and RCPT, then RSET.
-func (c *Conn) verify(to address.Address) Result {
+func (c transfer) verify(to address.Address) Result {
 	result := func(r smtp.Reply, failure *Failure, stage diagnose.Stage) Result {
 		if failure == nil && r.Code != 250 && r.Code != 251 {
 			failure = c.refusal(stage, r)

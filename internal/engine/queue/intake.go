@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/engine/batch"
 	"gullroute/internal/store"
@@ -43,9 +44,6 @@ type intake struct {
 	scheduler *scheduler
 	entries   chan *entryRequest
 }
-
-// ErrStopped reports that the service is going down.
-var ErrStopped = errors.New("the service is stopping")
 
 // entryRequest is a message that waits for its commit.
 type entryRequest struct {
@@ -242,7 +240,7 @@ func (x *intake) refuseRest() {
 		select {
 		case r := <-x.entries:
 			r.state.Store(requestTaken)
-			r.done <- ErrStopped
+			r.done <- fault.ErrStopping
 		default:
 			return
 		}

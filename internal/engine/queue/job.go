@@ -1,7 +1,6 @@
 package queue
 
 import (
-	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -16,8 +15,16 @@ import (
 // job is what one lane has to do for one message: its deliveries are sent in
 // one transaction.
 type job struct {
-	message    ident.ID
-	received   time.Time
+	message  ident.ID
+	received time.Time
+	origin
+	deliveries []*mail.Delivery
+	run        int          // that its deliveries are leased to
+	content    *keptContent // nil if it must be read from the database
+}
+
+// origin is where a message came from and what it is, as deliveries of it need to know.
+type origin struct {
 	sender     string
 	size       int64
 	utf8       bool
@@ -29,17 +36,14 @@ type job struct {
 	listener   string
 	direction  string
 	proof      core.Result
-	deliveries []*mail.Delivery
-	run        int          // that its deliveries are leased to
-	content    *keptContent // nil if it must be read from the database
 }
 
 type jobKey struct{ message, lane ident.ID }
 
 func jobOf(d *store.Due) *job {
-	return &job{run: d.Run, message: d.Delivery.MessageID, received: d.Received, sender: d.Sender, size: d.Size, utf8: d.UTF8,
+	return &job{run: d.Run, message: d.Delivery.MessageID, received: d.Received, origin: origin{sender: d.Sender, size: d.Size, utf8: d.UTF8,
 		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
-		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction, proof: d.Proof}
+		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction, proof: d.Proof}}
 }
 
 func (j *job) bulk() bool { return j.deliveries[0].Bulk }
@@ -60,13 +64,6 @@ func recipients(j *job) []deliver.Recipient {
 	return list
 }
 
-// keptContent is content that stays in memory from entering to sending, shared by the jobs
-// of a message.
-type keptContent struct {
-	data []byte
-	jobs atomic.Int32
-}
-
 // jobsOf makes a job for each lane of the leased deliveries.
 func jobsOf(e *store.Entry, run int) []*job {
 	var jobs []*job
@@ -82,8 +79,8 @@ func jobsOf(e *store.Entry, run int) []*job {
 		}
 		if j == nil {
 			m := e.Message
-			j = &job{run: run, message: m.ID, received: m.ReceivedAt, sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
-				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction, proof: m.Identity.Proof()}
+			j = &job{run: run, message: m.ID, received: m.ReceivedAt, origin: origin{sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
+				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction, proof: m.Identity.Proof()}}
 			jobs = append(jobs, j)
 		}
 		j.deliveries = append(j.deliveries, d)

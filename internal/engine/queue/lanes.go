@@ -3,7 +3,6 @@ package queue
 import (
 	"fmt"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/config"
@@ -26,8 +25,7 @@ type lanes struct {
 	rests   *rests
 	crew    *crew
 	sender  *sender
-	window  atomic.Int64 // deliveries in memory or about to be
-	kept    atomic.Int64 // octets of content kept in memory
+	memory
 
 	mu sync.Mutex
 	by map[ident.ID]*lane
@@ -82,12 +80,6 @@ func (ls *lanes) setTerms(c *config.Compiled) (ids []mail.DeliveryID) {
 	return ids
 }
 
-// allowance is how many deliveries one lane may have in memory: a part of what room is
-// left, so that there is always some for another lane.
-func (ls *lanes) allowance() int {
-	return max(minLaneWindow, min(maxLaneWindow, (maxWindow-int(ls.window.Load()))/4))
-}
-
 // reserve keeps room for n deliveries in a lane. l.mu is held.
 func (ls *lanes) reserve(l *lane, n int) {
 	l.load.window += n
@@ -104,20 +96,11 @@ func (ls *lanes) place(l *lane, j *job, now time.Time) (back handBack) {
 	}
 	l.load.pending.add(j)
 	l.load.touched = now
-	if until, closed := ls.closed(l, now); closed {
+	if until, closed := ls.stops.closed(l, now); closed {
 		return handBack{ls.unload(l), until}
 	}
 	ls.staff(l)
 	return handBack{}
-}
-
-// closed reports whether a lane may hold nothing in memory, and when what it holds is due
-// again. l.mu is held.
-func (ls *lanes) closed(l *lane, now time.Time) (until time.Time, closed bool) {
-	if now.Before(l.host.restUntil) {
-		return l.host.restUntil, true
-	}
-	return now, ls.stops.paused(l) != nil || ls.stops.isFrozen(l.id, now)
 }
 
 // drop lets go of a job's share of the window and of kept content. l.mu is held.
@@ -131,17 +114,6 @@ func (ls *lanes) drop(l *lane, j *job) {
 		ls.kept.Add(-int64(len(j.content.data)))
 	}
 	j.content = nil
-}
-
-// keep holds content in memory for n jobs if there is room.
-func (ls *lanes) keep(data []byte, n int) *keptContent {
-	if data == nil || n == 0 || ls.kept.Load()+int64(len(data)) > maxKept {
-		return nil
-	}
-	ls.kept.Add(int64(len(data)))
-	c := &keptContent{data: data}
-	c.jobs.Store(int32(n))
-	return c
 }
 
 // unload takes what waits out of a lane's memory, to be given back to the database.

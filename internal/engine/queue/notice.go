@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
@@ -262,7 +263,7 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 		EightBit: bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }), NoticeOf: j.message, Direction: mail.Own}
 	e := &store.Entry{Message: m, Content: content}
 	for i, leg := range legs {
-		e.Deliveries = append(e.Deliveries, NewDelivery(cfg, m, i+1, leg, to, kind))
+		e.Deliveries = append(e.Deliveries, plan.NewDelivery(cfg, m, i+1, leg, to, kind))
 	}
 	return e, nil
 }
@@ -270,16 +271,4 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 // Own makes a message of our own that is about no other.
 func (a *author) Own(cfg *config.Compiled, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
 	return beget(cfg, &job{}, id, to, content, kind, now)
-}
-
-// NewDelivery makes the delivery of a leg, due at once. original is the
-// recipient as it was given, rule what let it in.
-func NewDelivery(cfg *config.Compiled, m *mail.Message, n int, leg route.Leg, original address.Address, rule string) *mail.Delivery {
-	d := &mail.Delivery{MessageID: m.ID, N: int16(n), Recipient: leg.Recipient.String(), Original: original.String(), State: mail.Waiting,
-		LaneID: ident.ID(leg.Lane()), Route: leg.Route.Name, NextHop: leg.NextHop, Rule: rule, RouteWhy: leg.Why, Revision: cfg.Revision,
-		NextTryAt: mail.At(m.ReceivedAt), ExpiresAt: mail.At(cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt))}
-	for _, a := range leg.Via {
-		d.Via = append(d.Via, a.String())
-	}
-	return d
 }

@@ -3,7 +3,6 @@ package queue
 import (
 	"context"
 	"errors"
-
 	"fmt"
 	"io"
 	"io/fs"
@@ -22,6 +21,7 @@ import (
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/route"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
@@ -197,7 +197,7 @@ func letter(q *Queue, sender, to string) *store.Entry {
 	e := &store.Entry{Message: m, Content: []byte("Subject: Berth\r\n\r\nhi\r\n")}
 	legs, _ := route.Plan(q.Config(), config.Envelope{Sender: from}, recipient)
 	for i, leg := range legs {
-		e.Deliveries = append(e.Deliveries, NewDelivery(q.Config(), m, i+1, leg, recipient, "rule"))
+		e.Deliveries = append(e.Deliveries, plan.NewDelivery(q.Config(), m, i+1, leg, recipient, "rule"))
 	}
 	return e
 }
@@ -416,7 +416,8 @@ func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
 		d := e.Deliveries[0]
 		d.Notify, d.State, d.Cause = c.notify, mail.Bounced, diagnose.NoSuchUser
 		d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx", Code: 550, Enhanced: "5.1.1", Text: "no"}
-		j := &job{message: e.Message.ID, received: time.Now(), sender: c.sender, size: int64(len(e.Content)), deliveries: e.Deliveries, content: &keptContent{data: e.Content}}
+		j := &job{message: e.Message.ID, received: time.Now(), origin: origin{sender: c.sender, size: int64(len(e.Content))},
+			deliveries: e.Deliveries, content: &keptContent{data: e.Content}}
 		n := q.notice(q.Config(), j, e.Deliveries, time.Now())
 		if (n != nil) != c.want {
 			t.Errorf("%s: %v", c.name, n)

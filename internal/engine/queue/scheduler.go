@@ -266,7 +266,7 @@ func (s *scheduler) reserveOne(d *mail.Delivery, now time.Time) bool {
 	l := s.lanes.of(d)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	until, closed := s.lanes.closed(l, now)
+	until, closed := s.lanes.stops.closed(l, now)
 	elsewhere, resting := s.lanes.rests.of(d.LaneID)
 	switch {
 	case d.State == mail.Held:

@@ -113,3 +113,12 @@ func (s *stops) skip(now time.Time) (ids []ident.ID) {
 	}
 	return ids
 }
+
+// closed reports whether a lane may hold nothing in memory, and when what it holds is due
+// again. l.mu is held.
+func (s *stops) closed(l *lane, now time.Time) (until time.Time, closed bool) {
+	if now.Before(l.host.restUntil) {
+		return l.host.restUntil, true
+	}
+	return now, s.paused(l) != nil || s.isFrozen(l.id, now)
+}

@@ -14,7 +14,7 @@ func TestSendersTakeTurnsAndBulkWaitsButNotForEver(t *testing.T) {
 	var q turns
 	add := func(sender string, n int, bulk bool) {
 		for i := range n {
-			q.add(&job{sender: fmt.Sprintf("%s%d", sender, 0), deliveries: []*mail.Delivery{{N: int16(i), Bulk: bulk}}})
+			q.add(&job{origin: origin{sender: fmt.Sprintf("%s%d", sender, 0)}, deliveries: []*mail.Delivery{{N: int16(i), Bulk: bulk}}})
 		}
 	}
 	add("many", 30, true)
@@ -28,8 +28,8 @@ func TestSendersTakeTurnsAndBulkWaitsButNotForEver(t *testing.T) {
 	if got := strings.Join(order, ""); !strings.HasPrefix(got, "iwniwiimiiiiim") || len(got) != 42 || q.len() != 0 {
 		t.Errorf("%s", got)
 	}
-	q.add(&job{sender: "a", deliveries: []*mail.Delivery{{}}})
-	q.putBack(&job{sender: "first", deliveries: []*mail.Delivery{{}}})
+	q.add(&job{origin: origin{sender: "a"}, deliveries: []*mail.Delivery{{}}})
+	q.putBack(&job{origin: origin{sender: "first"}, deliveries: []*mail.Delivery{{}}})
 	if j := q.next(); j.sender != "first" || len(q.takeAll()) != 1 || q.len() != 0 {
 		t.Error("what is put back has the next turn")
 	}

@@ -64,11 +64,6 @@ func whyResting(failures int) string {
 	return fmt.Sprintf("%d failed attempts in a row to reach its host", failures)
 }
 
-// InMemory is how many deliveries memory holds, and how many octets of content.
-func (ls *lanes) InMemory() (deliveries int, octets int64) {
-	return int(ls.window.Load()), ls.kept.Load()
-}
-
 // Now tells whether a delivery is in a transaction, and until when its lane rests
 // (zero if it does not).
 func (ls *lanes) Now(d *mail.Delivery) (sending bool, rest time.Time) {

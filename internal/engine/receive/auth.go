@@ -21,6 +21,9 @@ import (
 	"gullroute/internal/engine/signin"
 )
 
+// signInTalk is the part of a session in which somebody signs in.
+type signInTalk struct{ *session }
+
 // signInTimeout bounds one check of a password.
 const signInTimeout = 20 * time.Second
 
@@ -32,7 +35,7 @@ const (
 )
 
 // mechanisms are those offered now, in the words of RFC 4954.
-func (se *session) mechanisms() []string {
+func (se signInTalk) mechanisms() []string {
 	if se.tls == nil && !se.conf.SignInWithoutTLS {
 		return nil
 	}
@@ -52,7 +55,7 @@ func (se *session) mechanisms() []string {
 }
 
 // auth is AUTH (RFC 4954).
-func (se *session) auth(arg string) smtp.Reply {
+func (se signInTalk) auth(arg string) smtp.Reply {
 	mechanism, initial, hasInitial := strings.Cut(arg, " ")
 	mechanism = strings.ToUpper(mechanism)
 	switch {
@@ -71,7 +74,7 @@ func (se *session) auth(arg string) smtp.Reply {
 	case !slices.Contains(se.mechanisms(), mechanism): // what it says may be a password: it is not said back
 		return se.fault(smtp.NewReply(504, "5.5.4", "this mechanism is not offered here; there are: %s", strings.Join(se.mechanisms(), " ")))
 	case se.br.Buffered() > 0:
-		return se.outOfTurn("AUTH")
+		return helloTalk{se.session}.outOfTurn("AUTH")
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), signInTimeout)
 	defer cancel()
@@ -95,12 +98,12 @@ var (
 	errBinding = errors.New("channel binding goes with SCRAM-SHA-256-PLUS only (RFC 5802)")
 )
 
-func (se *session) signedIn(who address.Address, err error) smtp.Reply {
+func (se signInTalk) signedIn(who address.Address, err error) smtp.Reply {
 	switch {
 	case err == nil:
 		se.account = who
 		se.who.Store(&who)
-		se.book.Change(func(s *mail.Session) { s.Account = who.String() })
+		se.record.Change(func(s *mail.Session) { s.Account = who.String() })
 		se.log = se.log.With("account", who.String())
 		return smtp.NewReply(235, "2.7.0", "signed in as %s", who.Display())
 	case errors.Is(err, errGivenUp):
@@ -124,13 +127,13 @@ func (se *session) signedIn(who address.Address, err error) smtp.Reply {
 	return smtp.Reply{}
 }
 
-func (se *session) refuseSignIn(cause diagnose.Cause, r smtp.Reply) smtp.Reply {
+func (se signInTalk) refuseSignIn(cause diagnose.Cause, r smtp.Reply) smtp.Reply {
 	se.refuse(refused{stage: diagnose.StageSignIn, cause: cause, reply: r})
 	return se.fault(r)
 }
 
 // ask sends a challenge and reads the client's answer.
-func (se *session) ask(challenge string) (string, error) {
+func (se signInTalk) ask(challenge string) (string, error) {
 	se.reply(smtp.Reply{Code: 334, Lines: []string{base64.StdEncoding.EncodeToString([]byte(challenge))}})
 	line, err := se.readLine(smtp.ReadAuthLine)
 	if err == nil && se.signedOut.Load() {
@@ -138,11 +141,11 @@ func (se *session) ask(challenge string) (string, error) {
 	}
 	if err != nil {
 		if lineFault(err) != nil {
-			se.book.Note("credentials left out: %v", err)
+			se.record.Note("credentials left out: %v", err)
 		}
 		return "", err
 	}
-	se.book.Say(transcript.Client, []byte("(credentials left out)"))
+	se.record.Say(transcript.Client, []byte("(credentials left out)"))
 	return decodeAnswer(string(line))
 }
 
@@ -161,7 +164,7 @@ func decodeAnswer(text string) (string, error) {
 }
 
 // first is the initial response, asked for if it did not come with AUTH.
-func (se *session) first(initial string, has bool) (string, error) {
+func (se signInTalk) first(initial string, has bool) (string, error) {
 	if has {
 		return decodeAnswer(initial)
 	}
@@ -169,7 +172,7 @@ func (se *session) first(initial string, has bool) (string, error) {
 }
 
 // authPlain is RFC 4616. Acting for somebody else is not offered.
-func (se *session) authPlain(ctx context.Context, initial string, has bool) (address.Address, error) {
+func (se signInTalk) authPlain(ctx context.Context, initial string, has bool) (address.Address, error) {
 	answer, err := se.first(initial, has)
 	if err != nil {
 		return address.Address{}, err
@@ -181,7 +184,7 @@ func (se *session) authPlain(ctx context.Context, initial string, has bool) (add
 	return se.server.SignIn.Plain(ctx, se.cfg.Directory, parts[1], parts[2], se.client.String())
 }
 
-func (se *session) authLogin(ctx context.Context, initial string, has bool) (address.Address, error) {
+func (se signInTalk) authLogin(ctx context.Context, initial string, has bool) (address.Address, error) {
 	name, err := initial, error(nil)
 	if has {
 		name, err = decodeAnswer(initial)
@@ -199,7 +202,7 @@ func (se *session) authLogin(ctx context.Context, initial string, has bool) (add
 }
 
 // authScram is SCRAM-SHA-256 (RFC 7677), with -PLUS bound to this connection.
-func (se *session) authScram(ctx context.Context, initial string, has, plus bool) (address.Address, error) {
+func (se signInTalk) authScram(ctx context.Context, initial string, has, plus bool) (address.Address, error) {
 	message, err := se.first(initial, has)
 	if err != nil {
 		return address.Address{}, err
@@ -227,7 +230,7 @@ func (se *session) authScram(ctx context.Context, initial string, has, plus bool
 // binding is the channel binding that the client's first message asks for: that
 // of RFC 9266, or RFC 5929's server end point, or, before TLS 1.3, its tls-unique
 // (RFC 5802 section 6.1 has every server know it).
-func (se *session) binding(first string) scram.ChannelBinding {
+func (se signInTalk) binding(first string) scram.ChannelBinding {
 	if se.tls == nil {
 		return scram.ChannelBinding{}
 	}

@@ -12,15 +12,19 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
-	"gullroute/internal/engine/queue"
 	"gullroute/internal/store"
 )
+
+// contentTalk is the part of a session in which a message comes.
+type contentTalk struct{ *session }
 
 // Loop limits (RFC 5321 section 6.3): trace fields in all, and of our own.
 const (
@@ -34,7 +38,7 @@ const enterTimeout = 30 * time.Second
 // storeTimeout bounds storing large content, with a second more for each MiB.
 const storeTimeout = 8 * time.Second
 
-func (se *session) data(arg string) smtp.Reply {
+func (se contentTalk) data(arg string) smtp.Reply {
 	switch {
 	case arg != "":
 		return se.fault(smtp.NewReply(501, "5.5.4", "DATA takes no parameter"))
@@ -45,7 +49,7 @@ func (se *session) data(arg string) smtp.Reply {
 	case len(se.rcpts) == 0:
 		return se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
 	case se.br.Buffered() > 0:
-		return se.outOfTurn("DATA")
+		return helloTalk{se.session}.outOfTurn("DATA")
 	}
 	if err := se.server.Intake.Taking(); err != nil {
 		return smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later")
@@ -77,7 +81,7 @@ func (se *session) data(arg string) smtp.Reply {
 }
 
 // take reads the content and enters the message.
-func (se *session) take(s *spool, id ident.ID) smtp.Reply {
+func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	now := time.Now()
 	received := message.Received{Helo: se.helo, Client: se.client, By: string(se.conf.GreetingName), Protocol: se.protocol(),
 		ID: id.String(), For: se.only(), At: now}
@@ -125,7 +129,7 @@ func (se *session) take(s *spool, id ident.ID) smtp.Reply {
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
-	if no := se.tooLate(context.Background(), s.size); no != nil {
+	if no := (recipientTalk{se.session}).tooLate(context.Background(), s.size); no != nil {
 		cause := diagnose.MailboxFull
 		if no.Enhanced == "5.2.3" {
 			cause = diagnose.TooLarge
@@ -144,7 +148,7 @@ const contentStep = 64 << 10
 
 // copyContent reads the content into the spool. Of content that is too large
 // the rest is read and forgotten, within bounds, so that the reply is heard.
-func (se *session) copyContent(s *spool, content io.Reader) *smtp.Reply {
+func (se contentTalk) copyContent(s *spool, content io.Reader) *smtp.Reply {
 	limit := int64(se.conf.Limits.MessageSize)
 	if se.buf == nil {
 		se.buf = make([]byte, 16<<10)
@@ -167,11 +171,11 @@ func (se *session) copyContent(s *spool, content io.Reader) *smtp.Reply {
 			break
 		}
 		if err != nil || size > 2*limit+contentStep {
-			se.book.Content(size)
+			se.record.Content(size)
 			return se.cutOff(err)
 		}
 	}
-	se.book.Content(size)
+	se.record.Content(size)
 	var r smtp.Reply
 	switch {
 	case size > limit:
@@ -189,11 +193,11 @@ func (se *session) copyContent(s *spool, content io.Reader) *smtp.Reply {
 	return &r
 }
 
-func (se *session) extend() {
+func (se contentTalk) extend() {
 	_ = se.conn.SetReadDeadline(time.Now().Add(se.conf.Limits.ContentTimeout))
 }
 
-func (se *session) cutOff(err error) *smtp.Reply {
+func (se contentTalk) cutOff(err error) *smtp.Reply {
 	se.closing, se.why = true, "the connection broke in the middle of a message"
 	r := smtp.NewReply(421, "4.4.2", "the message did not come to its end; closing")
 	cause := diagnose.Dropped
@@ -209,7 +213,7 @@ func (se *session) cutOff(err error) *smtp.Reply {
 }
 
 // entry makes the message and its deliveries, each final recipient once.
-func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, sum message.Summary) *store.Entry {
+func (se contentTalk) entry(id ident.ID, now time.Time, s *spool, section []byte, sum message.Summary) *store.Entry {
 	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), Sender: se.mail.From.String(), HeaderFrom: sum.From, Subject: sum.Subject, Account: se.account.String(),
 		MessageID: sum.MessageID, Size: s.size, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), SessionID: se.id,
 		Revision: se.cfg.Revision, Protocol: se.protocol(), Hops: sum.Hops, UTF8: se.mail.UTF8 && !ascii(section), EightBit: s.eightBit,
@@ -228,7 +232,7 @@ func (se *session) entry(id ident.ID, now time.Time, s *spool, section []byte, s
 		for _, leg := range se.sized(r.legs, s.size) {
 			if key := leg.Recipient.Key(); !seen[key] {
 				seen[key] = true
-				d := queue.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
+				d := plan.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
 				d.Notify = int16(wish)
 				if r.rcpt.Orig != "" {
 					d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
@@ -254,7 +258,7 @@ func (r recipient) wish() smtp.Notify {
 }
 
 // expansion is the notice about such addresses, or nil.
-func (se *session) expansion(m *mail.Message, section []byte) *store.Entry {
+func (se contentTalk) expansion(m *mail.Message, section []byte) *store.Entry {
 	var expanded []smtp.Rcpt
 	for _, r := range se.rcpts {
 		if r.wish() != r.rcpt.Notify {
@@ -269,7 +273,7 @@ func (se *session) expansion(m *mail.Message, section []byte) *store.Entry {
 
 // tieReport finds what a notification from elsewhere is about, and puts it on
 // record there.
-func (se *session) tieReport(e *store.Entry, s *spool, section []byte) {
+func (se contentTalk) tieReport(e *store.Entry, s *spool, section []byte) {
 	if !se.mail.From.IsNull() || se.server.Originals == nil || !dsn.IsReport(section) {
 		return
 	}
@@ -283,7 +287,7 @@ func (se *session) tieReport(e *store.Entry, s *spool, section []byte) {
 }
 
 // sized plans legs again where routes ask for the size, which is known only now.
-func (se *session) sized(legs []route.Leg, size int64) []route.Leg {
+func (se contentTalk) sized(legs []route.Leg, size int64) []route.Leg {
 	if !se.cfg.Sized() {
 		return legs
 	}
@@ -311,7 +315,7 @@ func ascii(p []byte) bool {
 }
 
 // enter commits the message. 250 is said only when it is safe.
-func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
+func (se contentTalk) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 	if s.file == nil {
 		e.Content = s.memory
 	} else if err := se.storeAhead(s, e.Message.ID); err != nil {
@@ -325,7 +329,7 @@ func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 		}
 		return se.notNow(e.Message, err)
 	}
-	se.book.Change(func(b *mail.Session) {
+	se.record.Change(func(b *mail.Session) {
 		b.Messages++
 		b.Recipients += len(se.rcpts)
 		b.AddLetter(e.Message.ID)
@@ -343,16 +347,16 @@ func (se *session) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
 
 // storeAhead stores content that is too large for one piece. It may take longer the
 // larger it is, and not for ever: the database's host may be frozen.
-func (se *session) storeAhead(s *spool, id ident.ID) error {
+func (se contentTalk) storeAhead(s *spool, id ident.ID) error {
 	ctx, cancel := context.WithTimeout(context.Background(), storeTimeout+time.Duration(s.size>>20)*time.Second)
 	defer cancel()
 	return s.store(ctx, se.server.Contents, id)
 }
 
-func (se *session) notNow(m *mail.Message, err error) smtp.Reply {
+func (se contentTalk) notNow(m *mail.Message, err error) smtp.Reply {
 	r := smtp.NewReply(451, "4.3.0", "the message could not be stored just now; try again later")
 	switch {
-	case errors.Is(err, queue.ErrStopped):
+	case errors.Is(err, fault.ErrStopping):
 		se.closeFor("this server was going down")
 		r = smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
 	case errors.Is(err, store.ErrData):

@@ -10,8 +10,11 @@ import (
 	"gullroute/internal/core/smtp"
 )
 
+// helloTalk is the part of a session in which the client introduces itself.
+type helloTalk struct{ *session }
+
 // hello is EHLO, HELO and LHLO (RFC 5321 section 4.1.1.1, RFC 2033).
-func (se *session) hello(c smtp.Command) smtp.Reply {
+func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 	name, wrong := c.Arg, smtp.CheckHello(c.Arg)
 	switch isLMTP := se.conf.Kind == config.LMTP; {
 	case isLMTP != (c.Verb == "LHLO") && isLMTP:
@@ -25,7 +28,7 @@ func (se *session) hello(c smtp.Command) smtp.Reply {
 	}
 	se.clear()
 	se.helo, se.extended = name, c.Verb != "HELO"
-	se.book.Change(func(s *mail.Session) { s.Name = clip(name) })
+	se.record.Change(func(s *mail.Session) { s.Name = clip(name) })
 	if !se.extended {
 		return smtp.NewReply(250, "", "%s greets %s", se.conf.GreetingName, se.client)
 	}
@@ -40,14 +43,14 @@ func (se *session) hello(c smtp.Command) smtp.Reply {
 	if se.tls == nil && (se.conf.TLS == config.TLSStart || se.conf.TLS == config.TLSRequired) {
 		lines = append(lines, "STARTTLS")
 	}
-	if m := se.mechanisms(); len(m) > 0 {
+	if m := (signInTalk{se.session}).mechanisms(); len(m) > 0 {
 		lines = append(lines, "AUTH "+strings.Join(m, " "))
 	}
 	return smtp.Reply{Code: 250, Lines: append(lines, "ENHANCEDSTATUSCODES")}
 }
 
 // startTLS is STARTTLS (RFC 3207).
-func (se *session) startTLS(arg string) smtp.Reply {
+func (se helloTalk) startTLS(arg string) smtp.Reply {
 	switch {
 	case se.conf.TLS != config.TLSStart && se.conf.TLS != config.TLSRequired:
 		return se.fault(smtp.NewReply(502, "5.5.1", "STARTTLS is not offered here"))
@@ -71,7 +74,7 @@ func (se *session) startTLS(arg string) smtp.Reply {
 
 // outOfTurn ends the session of a client that sent more before it could know
 // the answer (RFC 2920 section 3.1).
-func (se *session) outOfTurn(verb string) smtp.Reply {
+func (se helloTalk) outOfTurn(verb string) smtp.Reply {
 	r := smtp.NewReply(554, "5.5.1", "you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)", verb)
 	se.refuse(refused{stage: diagnose.StageHello, cause: diagnose.SentAhead, reply: r})
 	se.closeFor("the client sent ahead of the reply to " + verb)

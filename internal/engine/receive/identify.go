@@ -19,7 +19,7 @@ import (
 // It returns nil where nothing is asked: our people and machines, a neighbour that
 // hands over what it took itself, whom a relay rule allows, a listener that is not
 // to ask.
-func (se *session) identify(s *spool, section []byte) *senderauth.Finding {
+func (se contentTalk) identify(s *spool, section []byte) *senderauth.Finding {
 	term := senderauth.Action(se.conf.Identity)
 	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off || se.server.SenderChecker == nil {
 		return nil
@@ -40,7 +40,7 @@ func (se *session) identify(s *spool, section []byte) *senderauth.Finding {
 }
 
 // unproved refuses a letter by what was found of it, or returns nil.
-func (se *session) unproved(c *senderauth.Finding, sum message.Summary, size int64) *smtp.Reply {
+func (se contentTalk) unproved(c *senderauth.Finding, sum message.Summary, size int64) *smtp.Reply {
 	if c == nil || c.Action != senderauth.Refuse {
 		return nil
 	}
@@ -63,7 +63,7 @@ func holdUnproved(e *store.Entry, node string) {
 }
 
 // head puts a message's own header section behind what we write before it.
-func (se *session) head(received, section []byte, c *senderauth.Finding, s *spool, old int) {
+func (se contentTalk) head(received, section []byte, c *senderauth.Finding, s *spool, old int) {
 	var b bytes.Buffer
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))
@@ -77,6 +77,6 @@ func (se *session) head(received, section []byte, c *senderauth.Finding, s *spoo
 }
 
 // ownNames are those by which Authentication-Results of ours are known.
-func (se *session) ownNames() []string {
+func (se contentTalk) ownNames() []string {
 	return []string{string(se.cfg.Service.HostName), string(se.conf.GreetingName)}
 }

@@ -201,7 +201,8 @@ func TestPeoplesLettersAreCompleted(t *testing.T) {
 		t.Fatal(err)
 	}
 	cfg := config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
-	se := &session{server: s, cfg: cfg, conf: cfg.Listener("inside"), mail: &smtp.Mail{From: address.Address{Local: "keeper", Domain: "skerryline.example"}}}
+	from := &smtp.Mail{From: address.Address{Local: "keeper", Domain: "skerryline.example"}}
+	se := contentTalk{&session{server: s, cfg: cfg, conf: cfg.Listener("inside"), transaction: transaction{mail: from}}}
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	for _, x := range []struct{ given, want string }{
 		{"Subject: a\r\n", "From: <keeper@skerryline.example>\r\nDate: Mon, 23 Nov 2026 09:00:00 +0000\r\nMessage-ID: <0000000000007@mail.skerryline.example>\r\nSubject: a\r\n"},

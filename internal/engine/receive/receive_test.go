@@ -14,12 +14,12 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/feed"
-	"gullroute/internal/engine/queue"
 	"gullroute/internal/store"
 )
 
@@ -143,7 +143,7 @@ func TestAMessageIsHandedInWithAllThatIsKnownOfIt(t *testing.T) {
 }
 
 func TestNoFalse250(t *testing.T) {
-	for err, want := range map[error]string{errors.New("the disk is gone"): "451 4.3.0", queue.ErrStopped: "421 4.3.2"} {
+	for err, want := range map[error]string{errors.New("the disk is gone"): "451 4.3.0", fault.ErrStopping: "421 4.3.2"} {
 		k := newKeeper()
 		k.err = err
 		c := dial(t, serve(t, k, settings))

@@ -13,7 +13,7 @@ import (
 )
 
 // endsHere reports that the message may come to its end in a mailbox of ours.
-func (se *session) endsHere() bool {
+func (se contentTalk) endsHere() bool {
 	return slices.ContainsFunc(se.rcpts, func(r recipient) bool {
 		for _, leg := range r.legs {
 			if d := se.cfg.Domain(leg.Recipient.Domain); leg.Route.NextHop == config.HopMailbox || d != nil && d.Kind != config.Relay {
@@ -27,7 +27,7 @@ func (se *session) endsHere() bool {
 // ownFrom sees that people write as themselves where a rule demands it: From and
 // Sender are what a reader sees, the envelope is not. A message that names somebody
 // else is refused, or gets a Sender field that names the account, as the rule says.
-func (se *session) ownFrom(section []byte) (fixed []byte, changed bool, no *smtp.Reply) {
+func (se contentTalk) ownFrom(section []byte) (fixed []byte, changed bool, no *smtp.Reply) {
 	term := ""
 	for _, r := range se.rcpts {
 		if t := r.decision.OwnFrom; t == config.OwnFromRefuse || t != "" && term == "" {
@@ -67,7 +67,7 @@ func (se *session) ownFrom(section []byte) (fixed []byte, changed bool, no *smtp
 }
 
 // foreign is the first address of a field that is not the account's, "" if all are.
-func (se *session) foreign(value string) string {
+func (se contentTalk) foreign(value string) string {
 	list, err := mail.ParseAddressList(value)
 	if err != nil {
 		return "what cannot be read as addresses"

@@ -45,33 +45,52 @@ type session struct {
 	name   string           // of the listener
 	cfg    *config.Compiled // for one transaction
 	conf   *config.Listener
+	client netip.Addr
+	wire
+	journal
+	introduced
+	transaction
+	idle      atomic.Bool
+	who       atomic.Pointer[address.Address] // account, for others to see
+	signedOut atomic.Bool                     // it may not go on
+	closing   bool
+}
+
+// wire is what a session reads from and writes to.
+type wire struct {
 	raw    net.Conn // as it was accepted
 	conn   net.Conn // with TLS on it, if there is
 	tls    *tls.Conn
-	client netip.Addr
 	br     *bufio.Reader
 	bw     *bufio.Writer
+	buf    []byte // for content in passing
+	octets int64  // of all messages
+}
+
+// journal is what is kept of a session.
+type journal struct {
 	log    *slog.Logger
 	id     ident.ID
-	book   *sessions.Recording
+	record *sessions.Recording
 	why    string // it ends, in words
 	broken bool
+	errors int // in tenths
+}
 
+// introduced is who the client says, and has shown, that it is.
+type introduced struct {
 	helo         string
 	extended     bool            // by EHLO or LHLO
 	account      address.Address // who signed in
 	certificates []string        // names in the client's certificate, verified
-	mail         *smtp.Mail
-	rcpts        []recipient
-	reserved     []reserved
-	messages     int
-	buf          []byte // for content in passing
-	octets       int64  // of all messages
-	errors       int    // in tenths
-	idle         atomic.Bool
-	who          atomic.Pointer[address.Address] // account, for others to see
-	signedOut    atomic.Bool                     // it may not go on
-	closing      bool
+}
+
+// transaction is the message that is being handed in.
+type transaction struct {
+	mail     *smtp.Mail
+	rcpts    []recipient
+	reserved []reserved
+	messages int // accepted so far
 }
 
 // recipient is one that was taken.
@@ -89,9 +108,12 @@ func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net
 		protocol = "LMTP"
 	}
 	book := s.Record.Begin(mail.Session{ID: id, Direction: mail.In, Protocol: protocol, Listener: conf.Name, Address: client.String(), Port: clientPort(conn), StartedAt: time.Now().UTC()}, conf.Transcript)
-	return &session{server: s, name: conf.Name, cfg: cfg, conf: conf, raw: conn, conn: conn, client: client, id: id, book: book, why: "the client closed the connection", broken: true,
-		br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10),
-		log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())}
+	return &session{
+		server: s, name: conf.Name, cfg: cfg, conf: conf, client: client,
+		wire: wire{raw: conn, conn: conn, br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10)},
+		journal: journal{id: id, record: book, why: "the client closed the connection", broken: true,
+			log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())},
+	}
 }
 
 // wakeIdle ends a session that waits for its next command: the service stops, or
@@ -104,7 +126,7 @@ func (se *session) wakeIdle() {
 
 // run is the dialogue from greeting to end.
 func (se *session) run() {
-	defer func() { se.book.End(se.why, se.broken) }()
+	defer func() { se.record.End(se.why, se.broken) }()
 	defer se.giveBack()
 	defer func() {
 		if fault := recover(); fault != nil { // one session's fault must not end the others
@@ -136,7 +158,7 @@ func (se *session) run() {
 			continue
 		}
 		if reply := lineFault(err); reply != nil {
-			se.book.Note("a line of %d octets, left out here: %v", len(line), err)
+			se.record.Note("a line of %d octets, left out here: %v", len(line), err)
 			se.reply(se.fault(*reply))
 			continue
 		}
@@ -219,9 +241,9 @@ func (se *session) reply(r smtp.Reply) {
 	}
 	text := r.AppendTo(se.bw.AvailableBuffer())
 	if r.Code == 334 {
-		se.book.Say(transcript.Server, []byte("334 (challenge left out)"))
+		se.record.Say(transcript.Server, []byte("334 (challenge left out)"))
 	} else {
-		se.book.Say(transcript.Server, text[:len(text)-2])
+		se.record.Say(transcript.Server, text[:len(text)-2])
 	}
 	_, _ = se.bw.Write(text)
 }
@@ -251,10 +273,10 @@ func (se *session) closeFor(why string) { se.closing, se.why, se.broken = true, 
 func (se *session) hear(c smtp.Command, size int) {
 	shape, ok := smtp.Shape(c, size)
 	if !ok {
-		se.book.Note("%s", shape)
+		se.record.Note("%s", shape)
 		return
 	}
-	se.book.Say(transcript.Client, []byte(shape))
+	se.record.Say(transcript.Client, []byte(shape))
 }
 
 // The end of a session whose account may not go on: its password was changed, or it
@@ -278,7 +300,7 @@ type refused struct {
 // refuse puts a refusal on record.
 func (se *session) refuse(r refused) {
 	now := time.Now().UTC()
-	se.book.Change(func(s *mail.Session) { s.Refused++ })
+	se.record.Change(func(s *mail.Session) { s.Refused++ })
 	se.log.Info("refused", "stage", r.stage, "cause", r.cause, "code", r.reply.Code, "enhanced", r.reply.Enhanced)
 	if se.server.Record == nil {
 		return
@@ -315,17 +337,17 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 	}
 	switch c.Verb {
 	case "EHLO", "HELO", "LHLO":
-		return se.hello(c)
+		return helloTalk{se}.hello(c)
 	case "STARTTLS":
-		return se.startTLS(c.Arg)
+		return helloTalk{se}.startTLS(c.Arg)
 	case "AUTH":
-		return se.auth(c.Arg)
+		return signInTalk{se}.auth(c.Arg)
 	case "MAIL":
-		return se.mailFrom(c.Arg)
+		return recipientTalk{se}.mailFrom(c.Arg)
 	case "RCPT":
-		return se.rcptTo(c.Arg)
+		return recipientTalk{se}.rcptTo(c.Arg)
 	case "DATA":
-		return se.data(c.Arg)
+		return contentTalk{se}.data(c.Arg)
 	case "RSET":
 		if c.Arg != "" {
 			return se.fault(smtp.NewReply(501, "5.5.4", "RSET takes no parameter"))
@@ -385,7 +407,7 @@ func (se *session) maySubmit() bool {
 	return box != nil && box.MaySubmit
 }
 
-func (se *session) mailFrom(arg string) smtp.Reply {
+func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 	if se.mail == nil && !se.refresh() {
 		se.closeFor("the listener was closed")
 		return smtp.NewReply(421, "4.3.2", "this listener was closed; try again")
@@ -428,12 +450,12 @@ func (se *session) mailFrom(arg string) smtp.Reply {
 	if se.trusted() {
 		m.From = se.cfg.RewriteSender(m.From)
 	}
-	se.book.Touch(m.From.Domain)
+	se.record.Touch(m.From.Domain)
 	return smtp.NewReply(250, "2.1.0", "sender ok")
 }
 
 // mayBegin finds what this listener asks for before any message.
-func (se *session) mayBegin() *smtp.Reply {
+func (se recipientTalk) mayBegin() *smtp.Reply {
 	var r smtp.Reply
 	var cause diagnose.Cause
 	switch {
@@ -463,7 +485,7 @@ func (se *session) envelope() config.Envelope {
 	return config.Envelope{Client: se.client, Listener: se.conf.Name, Account: se.account, Certificates: se.certificates, Sender: se.mail.From, Size: se.mail.Size}
 }
 
-func (se *session) rcptTo(arg string) smtp.Reply {
+func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 	if se.mail == nil {
 		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
 	}
@@ -475,10 +497,10 @@ func (se *session) rcptTo(arg string) smtp.Reply {
 		se.refuse(refused{stage: diagnose.StageRecipient, cause: diagnose.Malformed, reply: *fault})
 		return se.fault(*fault)
 	}
-	if host := rcpt.To.Domain; strings.EqualFold(rcpt.To.Local, "postmaster") && se.cfg.Domain(host) == nil && slices.Contains(se.ownNames(), host) {
+	if host := rcpt.To.Domain; strings.EqualFold(rcpt.To.Local, "postmaster") && se.cfg.Domain(host) == nil && slices.Contains(contentTalk{se.session}.ownNames(), host) {
 		rcpt.To.Domain = "" // RFC 5321 section 4.5.1: the postmaster of this very host
 	}
-	se.book.Touch(rcpt.To.Domain)
+	se.record.Touch(rcpt.To.Domain)
 	e := se.envelope()
 	decision := relay.Decide(se.cfg, e, rcpt.To)
 	no := refused{stage: diagnose.StageRecipient, to: rcpt.To, rule: decision.Rule}

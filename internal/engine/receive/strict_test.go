@@ -88,7 +88,8 @@ func TestFieldsThatAreNotForReadersGo(t *testing.T) {
 		kind string
 		bcc  int
 	}{{config.Submission, 0}, {config.Inside, 1}} {
-		se := &session{server: &Server{}, cfg: &config.Compiled{Config: &config.Config{}}, conf: &config.Listener{Kind: x.kind, GreetingName: "mail.skerryline.example"}}
+		se := contentTalk{&session{server: &Server{}, cfg: &config.Compiled{Config: &config.Config{}},
+			conf: &config.Listener{Kind: x.kind, GreetingName: "mail.skerryline.example"}}}
 		section, changed := se.fix([]byte("From: a@b.example\r\nDate: x\r\nMessage-ID: <1@x>\r\nBcc: secret@b.example,\r\n\tother@b.example\r\nSubject: hi\r\n"), 1, time.Now())
 		if got := strings.Count(string(section), "secret"); got != x.bcc || changed != (x.bcc == 0) {
 			t.Errorf("%s: %q", x.kind, section)
@@ -118,7 +119,8 @@ func TestPeopleWriteAsThemselves(t *testing.T) {
 			t.Fatal(err)
 		}
 		cfg := config.Compile(parsed, 1, directory.Of(parsed.Mailboxes, parsed.Aliases))
-		se := &session{cfg: cfg, account: parsed.Mailboxes[1].Address, rcpts: []recipient{{}}}
+		se := contentTalk{&session{cfg: cfg, introduced: introduced{account: parsed.Mailboxes[1].Address},
+			transaction: transaction{rcpts: []recipient{{}}}}}
 		se.rcpts[0].decision.OwnFrom = c.term
 		section, changed, no := se.ownFrom([]byte(c.header + "\r\nSubject: hi\r\n"))
 		got := ""

@@ -19,12 +19,15 @@ import (
 	"gullroute/internal/core/smtp"
 )
 
+// recipientTalk is the part of a session in which recipients are named.
+type recipientTalk struct{ *session }
+
 // verifyTimeout bounds the question to a relay domain's next hop.
 const verifyTimeout = 20 * time.Second
 
 // mayTake finds what stands against a recipient that rules and routes allow: the
 // rule's limits, a full mailbox, a next hop that does not know it.
-func (se *session) mayTake(e config.Envelope, d relay.Decision, to address.Address, legs []route.Leg) (*smtp.Reply, diagnose.Cause) {
+func (se recipientTalk) mayTake(e config.Envelope, d relay.Decision, to address.Address, legs []route.Leg) (*smtp.Reply, diagnose.Cause) {
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTimeout)
 	defer cancel()
 	for _, leg := range legs {
@@ -63,7 +66,7 @@ type reserved struct {
 
 // reserve counts a recipient against its rule's limits: before it is taken, so that
 // sessions side by side can't all pass. It returns what forbids it.
-func (se *session) reserve(ctx context.Context, d relay.Decision, holder string) string {
+func (se recipientTalk) reserve(ctx context.Context, d relay.Decision, holder string) string {
 	if d.Limits == (config.RuleLimits{}) || se.server.Allowance == nil {
 		return ""
 	}
@@ -89,13 +92,13 @@ func (se *session) giveBack() {
 
 // room reports a mailbox that cannot take the message: RFC 3463's 2.2 is a full
 // one, 2.3 a message larger than it ever takes.
-func (se *session) room(ctx context.Context, to address.Address) *smtp.Reply {
+func (se recipientTalk) room(ctx context.Context, to address.Address) *smtp.Reply {
 	return se.roomFor(ctx, to, se.mail.Size, true)
 }
 
 // roomFor is room for a message of a size; full says whether a mailbox that is only
 // full counts too.
-func (se *session) roomFor(ctx context.Context, to address.Address, size int64, full bool) *smtp.Reply {
+func (se recipientTalk) roomFor(ctx context.Context, to address.Address, size int64, full bool) *smtp.Reply {
 	box := se.cfg.Mailbox(to)
 	if box == nil || box.Quota == 0 {
 		return nil
@@ -118,7 +121,7 @@ func (se *session) roomFor(ctx context.Context, to address.Address, size int64, 
 // tooLate marks recipients whose mailboxes turn out too small now that the size is
 // known. By LMTP each has an answer of its own; by SMTP all have one, so that only a
 // message that fits none of them can be refused.
-func (se *session) tooLate(ctx context.Context, size int64) *smtp.Reply {
+func (se recipientTalk) tooLate(ctx context.Context, size int64) *smtp.Reply {
 	lmtp, left := se.conf.Kind == config.LMTP, 0
 	var last *smtp.Reply
 	for i := range se.rcpts {
@@ -146,7 +149,7 @@ func (se *session) tooLate(ctx context.Context, size int64) *smtp.Reply {
 // fix completes a header section: for people who submit, Date, Message-ID and
 // From where they are missing (RFC 6409 section 8); for our machines too, senders
 // at machines' names as our domain writes them.
-func (se *session) fix(section []byte, id ident.ID, now time.Time) ([]byte, bool) {
+func (se contentTalk) fix(section []byte, id ident.ID, now time.Time) ([]byte, bool) {
 	if !se.trusted() {
 		return section, false
 	}

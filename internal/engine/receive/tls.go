@@ -166,7 +166,7 @@ func (se *session) secure() error {
 	if err := conn.Handshake(); err != nil {
 		se.log.Info("TLS handshake failed", "error", err)
 		se.why = "the TLS handshake failed: " + err.Error()
-		se.book.Note("the TLS handshake failed: %v", err)
+		se.record.Note("the TLS handshake failed: %v", err)
 		return err
 	}
 	_ = se.conn.SetDeadline(time.Time{})
@@ -181,8 +181,8 @@ func (se *session) secure() error {
 	if len(state.VerifiedChains) > 0 {
 		about += ", client certificate " + state.PeerCertificates[0].Subject.CommonName
 	}
-	se.book.Change(func(s *mail.Session) { s.TLS = about })
-	se.book.Note("TLS begins: %s", about)
+	se.record.Change(func(s *mail.Session) { s.TLS = about })
+	se.record.Note("TLS begins: %s", about)
 	if len(state.VerifiedChains) > 0 {
 		leaf := state.PeerCertificates[0]
 		se.certificates = append(append(append(se.certificates, leaf.DNSNames...), leaf.EmailAddresses...), leaf.Subject.CommonName)

@@ -1,0 +1,176 @@
+// Package internal holds the rules of the house: which room may use which, what core may
+// touch, and how large a type may grow.
+package internal
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// mayUse are the rooms that each room may import, besides itself. Arrows point one way:
+// cli → client → (HTTP) → service → control, insight → what is in force, cluster → engine →
+// store → core; node builds all of it.
+var mayUse = map[string]string{
+	"core":      "",
+	"keyfile":   "",
+	"supervise": "",
+	"store":     "core",
+	"engine":    "core store supervise",
+	"inforce":   "core store engine keyfile",
+	"cluster":   "core store engine",
+	"insight":   "core store engine supervise inforce",
+	"control":   "core store engine keyfile inforce cluster",
+	"node":      "core store engine keyfile supervise inforce cluster insight control",
+	"service":   "core engine keyfile inforce insight control",
+	"client":    "core",
+	"simnet":    "",
+	"virtual":   "core engine store simnet",
+	"cli":       "core client",
+}
+
+// serves are what the commands that begin something on this machine may import besides.
+const serves = "simnet node service keyfile engine control"
+
+// engineMayUse are the parts of the engine that each part may import. What takes mail in
+// does not know what moves it on.
+var engineMayUse = map[string]string{
+	"batch": "", "counters": "", "feed": "", "limits": "", "mailbox": "", "resolve": "", "signin": "",
+	"senderauth": "resolve",
+	"sessions":   "batch counters feed",
+	"syslog":     "feed",
+	"deliver":    "resolve sessions",
+	"receive":    "counters feed senderauth sessions signin",
+	"queue":      "batch counters deliver feed mailbox senderauth",
+}
+
+// ofCore are the packages of others that core may import: computation, no input or output.
+var ofCore = []string{"golang.org/x/net/idna", "golang.org/x/net/publicsuffix", "golang.org/x/text/unicode/norm",
+	"go.yaml.in/yaml/v3", "github.com/goccy/go-json"}
+
+var notOfCore = []string{"net", "net/http", "os", "os/exec", "database/sql", "net/smtp", "syscall", "log/slog"}
+
+// Bounds on a type: declared methods, and fields of a struct that has methods.
+const (
+	maxMethods = 25
+	maxFields  = 15
+)
+
+type source struct {
+	name, room, dir string
+	file            *ast.File
+}
+
+func (s source) part() string { return strings.Split(s.dir+"/", "/")[1] }
+
+func sources(t *testing.T) (out []source) {
+	t.Helper()
+	err := fs.WalkDir(os.DirFS("."), ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.SkipObjectResolution)
+		room, _, _ := strings.Cut(name, "/")
+		out = append(out, source{name, room, name[:strings.LastIndexByte(name, '/')], f})
+		return err
+	})
+	if err != nil || len(out) < 200 {
+		t.Fatalf("%d files were read: %v", len(out), err)
+	}
+	return out
+}
+
+func (s source) imports() (paths []string) {
+	for _, i := range s.file.Imports {
+		path, _ := strconv.Unquote(i.Path.Value)
+		paths = append(paths, path)
+	}
+	return paths
+}
+
+func TestArrowsPointOneWay(t *testing.T) {
+	for _, s := range sources(t) {
+		allowed, known := mayUse[s.room]
+		if !known {
+			t.Errorf("%s: what room %s may import is not decided here", s.name, s.room)
+		}
+		if strings.HasPrefix(s.name, "cli/serve") || strings.HasPrefix(s.name, "cli/simnet") {
+			allowed += " " + serves
+		}
+		for _, path := range s.imports() {
+			ours, is := strings.CutPrefix(path, "gullroute/internal/")
+			room, rest, _ := strings.Cut(ours, "/")
+			if is && room != s.room && !slices.Contains(strings.Fields(allowed), room) {
+				t.Errorf("%s imports %s; %s may use: %s", s.name, path, s.room, allowed)
+			}
+			if part := s.part(); is && room == "engine" && s.room == "engine" && part != rest &&
+				!slices.Contains(strings.Fields(engineMayUse[part]), rest) {
+				t.Errorf("%s imports %s; engine/%s may use: %s", s.name, path, part, engineMayUse[part])
+			}
+		}
+	}
+}
+
+func TestCoreIsComputationOnly(t *testing.T) {
+	for _, s := range sources(t) {
+		if s.room != "core" {
+			continue
+		}
+		for _, path := range s.imports() {
+			external := strings.Contains(path, ".") && !strings.HasPrefix(path, "gullroute/")
+			if slices.Contains(notOfCore, path) || external && !slices.Contains(ofCore, path) {
+				t.Errorf("%s imports %s", s.name, path)
+			}
+		}
+	}
+}
+
+func TestNoTypeHoldsEverything(t *testing.T) {
+	methods, fields := map[string]int{}, map[string]int{}
+	for _, s := range sources(t) {
+		for _, d := range s.file.Decls {
+			switch d := d.(type) {
+			case *ast.FuncDecl:
+				if d.Recv != nil {
+					methods[s.dir+"."+receiver(d.Recv.List[0].Type)]++
+				}
+			case *ast.GenDecl:
+				for _, spec := range d.Specs {
+					if x, ok := spec.(*ast.TypeSpec); ok {
+						if record, ok := x.Type.(*ast.StructType); ok {
+							fields[s.dir+"."+x.Name.Name] = record.Fields.NumFields()
+						}
+					}
+				}
+			}
+		}
+	}
+	for name, n := range methods {
+		if n > maxMethods {
+			t.Errorf("%s has %d methods; %d are the most", name, n, maxMethods)
+		}
+	}
+	for name, n := range fields {
+		if n > maxFields && methods[name] > 0 && !strings.HasPrefix(name, "core/") {
+			t.Errorf("%s has %d fields; %d are the most of what does something", name, n, maxFields)
+		}
+	}
+}
+
+func receiver(e ast.Expr) string {
+	switch e := e.(type) {
+	case *ast.StarExpr:
+		return receiver(e.X)
+	case *ast.IndexExpr:
+		return receiver(e.X)
+	case *ast.Ident:
+		return e.Name
+	}
+	return ""
+}
