@@ -53,7 +53,7 @@ func verified(t *testing.T, content []byte, records map[string]string) []bool {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := exec.Command("/usr/bin/python3", "../internal/engine/identity/testdata/dkim_elsewhere.py")
+	c := exec.Command("/usr/bin/python3", "../internal/engine/senderauth/testdata/dkim_elsewhere.py")
 	c.Stdin = bytes.NewReader(given)
 	var stderr bytes.Buffer
 	c.Stderr = &stderr
