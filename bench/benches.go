@@ -23,7 +23,7 @@ type bench struct {
 	database  string
 	dir       string
 	rounds    int
-	through   int // letters of the bench of bloat
+	through   int // messages of the bench of bloat
 	withSnags bool
 }
 
@@ -38,7 +38,7 @@ func (b *bench) all() []named {
 
 const (
 	connections = 50
-	letters     = 40_000
+	messages     = 40_000
 )
 
 // fresh empties the database and opens it.
@@ -91,17 +91,17 @@ func (b *bench) acceptThrowaway(n int) (float64, error) {
 }
 
 func (b *bench) load(address string, n int) (float64, error) {
-	return load{address: address, connections: connections, letters: n, content: letterOf(4096), from: "tickets@skerryline.example", to: "x%d@saltmarsh.example"}.run()
+	return load{address: address, connections: connections, messages: n, content: messageOf(4096), from: "tickets@skerryline.example", to: "x%d@saltmarsh.example"}.run()
 }
 
-// files is the floor of any spool that keeps a file a letter.
+// files is the floor of any spool that keeps a file a message.
 func (b *bench) files(n int) (float64, error) {
 	dir, err := os.MkdirTemp(b.dir, "floor-")
 	if err != nil {
 		return 0, err
 	}
 	defer os.RemoveAll(dir)
-	content := letterOf(4096)
+	content := messageOf(4096)
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	var failed atomic.Value
@@ -148,7 +148,7 @@ func (b *bench) accept() ([]result, error) {
 			into *[]float64
 			run  func(int) (float64, error)
 		}{{&thrown, b.acceptThrowaway}, {&durable, b.acceptDurable}, {&files, b.files}} {
-			v, err := m.run(letters)
+			v, err := m.run(messages)
 			if err != nil {
 				return nil, err
 			}
@@ -158,28 +158,28 @@ func (b *bench) accept() ([]result, error) {
 	v1, b1, r1 := median(durable, thrown)
 	v2, b2, r2 := median(durable, files)
 	return []result{
-		{"accept, 4 KB, 50 connections, durable", "the same engine with a store that throws away", v1, b1, "letters/s", v1 / b1, r1, ">= 0.45", v1/b1 >= 0.45},
-		{"accept, 4 KB, 50 connections, durable", "50 workers, each a file and fdatasync a letter", v2, b2, "letters/s", v2 / b2, r2, ">= 0.7", v2/b2 >= 0.7},
+		{"accept, 4 KB, 50 connections, durable", "the same engine with a store that throws away", v1, b1, "messages/s", v1 / b1, r1, ">= 0.45", v1/b1 >= 0.45},
+		{"accept, 4 KB, 50 connections, durable", "50 workers, each a file and fdatasync a message", v2, b2, "messages/s", v2 / b2, r2, ">= 0.7", v2/b2 >= 0.7},
 	}, nil
 }
 
-// relay measures letters from accepted to recorded as delivered, while they come
+// relay measures messages from accepted to recorded as delivered, while they come
 // in: the sink takes them over the wire.
 func (b *bench) relay() ([]result, error) {
 	var relayed, accepted []float64
 	for range b.rounds {
-		a, err := b.acceptDurable(letters)
+		a, err := b.acceptDurable(messages)
 		if err != nil {
 			return nil, err
 		}
-		r, err := b.relayOnce(letters)
+		r, err := b.relayOnce(messages)
 		if err != nil {
 			return nil, err
 		}
 		accepted, relayed = append(accepted, a), append(relayed, r)
 	}
 	v, base, ratios := median(relayed, accepted)
-	return []result{{"relay: accepted, delivered to a sink, recorded", "accept", v, base, "letters/s", v / base, ratios, ">= 0.4", v/base >= 0.4}}, nil
+	return []result{{"relay: accepted, delivered to a sink, recorded", "accept", v, base, "messages/s", v / base, ratios, ">= 0.4", v/base >= 0.4}}, nil
 }
 
 func (b *bench) relayOnce(n int) (float64, error) {

@@ -25,7 +25,7 @@ const (
 )
 
 // payload is what a job carries in both queues.
-var payload = string(letterOf(600))
+var payload = string(messageOf(600))
 
 // queueLife measures the full life of a delivery without SMTP: entered with its
 // message and content, leased, its outcome recorded.
@@ -148,7 +148,7 @@ type jobArgs struct {
 }
 
 // Kind names the job.
-func (jobArgs) Kind() string { return "letter" }
+func (jobArgs) Kind() string { return "message" }
 
 type jobWorker struct {
 	river.WorkerDefaults[jobArgs]

@@ -12,19 +12,19 @@ import (
 	"time"
 )
 
-// load sends letters over so many connections, each letter in two round trips
-// as PIPELINING allows, and returns letters a second.
+// load sends messages over so many connections, each message in two round trips
+// as PIPELINING allows, and returns messages a second.
 type load struct {
 	address     string
 	connections int
-	letters     int
+	messages     int
 	content     []byte
-	from, to    string // %d in to is the letter's number
+	from, to    string // %d in to is the message's number
 }
 
-// letterOf makes a letter of about so many octets that does not compress to
+// messageOf makes a message of about so many octets that does not compress to
 // nothing, like mail with an attachment.
-func letterOf(size int) []byte {
+func messageOf(size int) []byte {
 	var b bytes.Buffer
 	b.WriteString("From: <tickets@skerryline.example>\r\nTo: <x@saltmarsh.example>\r\nSubject: Your ticket for the night boat\r\nMIME-Version: 1.0\r\nMessage-ID: <bench@skerryline.example>\r\n\r\n")
 	const digits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
@@ -62,7 +62,7 @@ func (l load) run() (float64, error) {
 		return 0, err
 	default:
 	}
-	return float64(l.letters) / took.Seconds(), nil
+	return float64(l.messages) / took.Seconds(), nil
 }
 
 func (l load) connection(next *atomic.Int64) error {
@@ -85,7 +85,7 @@ func (l load) connection(next *atomic.Int64) error {
 	}
 	for {
 		n := next.Add(1)
-		if n > int64(l.letters) {
+		if n > int64(l.messages) {
 			return nil
 		}
 		to := l.to

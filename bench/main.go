@@ -35,7 +35,7 @@ func main() {
 	dir := flag.String("dir", "", "directory for the file floor, on the database's disk")
 	rounds := flag.Int("rounds", 3, "rounds; the median counts")
 	only := flag.String("only", "", "names of benches, by comma")
-	through := flag.Int("through", 1_000_000, "letters that go through in the bench of bloat")
+	through := flag.Int("through", 1_000_000, "messages that go through in the bench of bloat")
 	out := flag.String("json", "", "file for the results")
 	profile := flag.String("cpuprofile", "", "file for a CPU profile")
 	node := flag.Bool("node", false, "run a node for the memory bench")

@@ -23,11 +23,11 @@ import (
 
 // Sizes of a large queue.
 const (
-	standing   = 1_000_000 // letters that wait
+	standing   = 1_000_000 // messages that wait
 	someLanes  = 5000
-	fewLetters = 10_000
+	fewMessages = 10_000
 	tiny       = 1000
-	moving     = 20_000 // letters that are due, in so many lanes
+	moving     = 20_000 // messages that are due, in so many lanes
 	inLanes    = 100
 	acted      = 100_000
 	deadMail   = 100_000
@@ -48,7 +48,7 @@ domains:
 relay_rules:
   - {name: all here, networks: [127.0.0.0/8], action: allow}
 routes:
-  - {name: out, recipients: ["*"], next_hop: mx, tls: "off", connections: 5, letters_per_connection: 100000}
+  - {name: out, recipients: ["*"], next_hop: mx, tls: "off", connections: 5, messages_per_connection: 100000}
 mailboxes:
   - {address: keeper@skerryline.example}
 `
@@ -172,7 +172,7 @@ func (h *harbour) stop() {
 
 func (h *harbour) close() { h.stop(); h.db.Close(h.b.ctx); os.RemoveAll(h.dir); h.sea.close() }
 
-// fill puts letters into the queue as if they had come in: into so many lanes,
+// fill puts messages into the queue as if they had come in: into so many lanes,
 // due after a time.
 func (h *harbour) fill(n, lanes int, domain, sender string, due time.Duration) error {
 	ids, names := make([]int64, lanes), make([]string, lanes)
@@ -216,7 +216,7 @@ func (h *harbour) number(sql string) (float64, error) {
 	return n, err
 }
 
-// deliver fills in letters that are due and returns how many are delivered a
+// deliver fills in messages that are due and returns how many are delivered a
 // second, from the first that is to nearly the last.
 func (h *harbour) deliver(n, lanes int) (float64, error) {
 	before, err := h.number(`SELECT count(*) FROM delivery_done`)
@@ -241,11 +241,11 @@ func (h *harbour) deliver(n, lanes int) (float64, error) {
 			return (done - start) / time.Since(first).Seconds(), nil
 		}
 	}
-	return 0, fmt.Errorf("the letters were not delivered in time")
+	return 0, fmt.Errorf("the messages were not delivered in time")
 }
 
 // pages measures what people look at, in milliseconds, the median of several.
-func (h *harbour) pages() (lanes, letters, filter float64, err error) {
+func (h *harbour) pages() (lanes, messages, filter float64, err error) {
 	look := func(f func(i int) error) float64 {
 		var took []float64
 		for i := range 15 {
@@ -263,12 +263,12 @@ func (h *harbour) pages() (lanes, letters, filter float64, err error) {
 	}
 	defer st.Close()
 	lanes = look(func(int) error { _, err := st.Lanes.List(h.b.ctx); return err }) // the service keeps them for a moment
-	letters = look(func(int) error { _, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}}); return err })
+	messages = look(func(int) error { _, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}}); return err })
 	filter = look(func(i int) error {
 		_, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}, "domain": {fmt.Sprintf("busy%d.example", i%3)}})
 		return err
 	})
-	return lanes, letters, filter, err
+	return lanes, messages, filter, err
 }
 
 // resident is the process's memory now, in MB.
@@ -286,7 +286,7 @@ func (h *harbour) resident() float64 {
 }
 
 // restart returns the seconds from starting the service to its first delivery of
-// a letter that waited for it. Before, the service was killed with letters in
+// a message that waited for it. Before, the service was killed with messages in
 // hand.
 func (h *harbour) restart() (float64, error) {
 	h.stop()
@@ -309,8 +309,8 @@ func (h *harbour) restart() (float64, error) {
 	return 0, fmt.Errorf("nothing was delivered after a restart")
 }
 
-// act does something with many letters while letters go out, and returns how
-// many a second it touches and the longest that a letter took to be accepted and
+// act does something with many messages while messages go out, and returns how
+// many a second it touches and the longest that a message took to be accepted and
 // delivered meanwhile, in milliseconds.
 func (h *harbour) act(r mail.ActionRequest) (rate, longest float64, err error) {
 	stop, ended := make(chan struct{}), make(chan float64, 1)
@@ -324,7 +324,7 @@ func (h *harbour) act(r mail.ActionRequest) (rate, longest float64, err error) {
 			default:
 			}
 			began := time.Now()
-			l := load{address: h.inside, connections: 1, letters: 1, content: letterOf(1000), from: "ines.harrow@skerryline.example", to: "quick%d@lane3.example"}
+			l := load{address: h.inside, connections: 1, messages: 1, content: messageOf(1000), from: "ines.harrow@skerryline.example", to: "quick%d@lane3.example"}
 			if _, err := l.run(); err == nil {
 				longest = max(longest, float64(time.Since(began).Microseconds())/1000)
 			}
@@ -348,7 +348,7 @@ func one(name, against string, v, base float64, unit, reach string, ok bool) res
 	return result{name, against, v, base, unit, v / base, []float64{v / base}, reach, ok}
 }
 
-// many measures a queue of a million letters against a small one.
+// many measures a queue of a million messages against a small one.
 func (b *bench) many() ([]result, error) {
 	h, err := b.newHarbour()
 	if err != nil {
@@ -377,7 +377,7 @@ func (b *bench) many() ([]result, error) {
 		return nil, err
 	}
 	// Ten thousand in five thousand lanes.
-	if err := h.fill(fewLetters, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(fewMessages, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
 		return nil, err
 	}
 	if err := h.fill(600, 3, "busy%d.example", "spread@skerryline.example", 24*time.Hour); err != nil { // a full page in both
@@ -389,7 +389,7 @@ func (b *bench) many() ([]result, error) {
 		return nil, err
 	}
 	// A million: a tenth of them one sender's.
-	if err := h.fill(standing-acted-fewLetters, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(standing-acted-fewMessages, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
 		return nil, err
 	}
 	if err := h.fill(acted, someLanes, "lane%d.example", "tickets@skerryline.example", 24*time.Hour); err != nil {
@@ -414,17 +414,17 @@ func (b *bench) many() ([]result, error) {
 	}
 	rate2, rate1, ratios := median(largeRates, smallRates)
 	results := []result{
-		one("memory with a million letters in 5,000 lanes", "with none", memory, empty, "MB", "adds <= 100 MB", memory-empty <= 100),
-		one("lane list, 5,000 lanes, a million letters", "10,000 letters", lanes2, lanes1, "ms", "<= 3", lanes2/lanes1 <= 3),
-		one("first page of letters, a million", "10,000 letters", letters2, letters1, "ms", "<= 3", letters2/letters1 <= 3),
-		one("letters of a domain, a million", "10,000 letters", filter2, filter1, "ms", "<= 3", filter2/filter1 <= 3),
-		{"deliveries, a million waiting", "1,000 waiting", rate2, rate1, "letters/s", rate2 / rate1, ratios, ">= 0.8", rate2/rate1 >= 0.8},
+		one("memory with a million messages in 5,000 lanes", "with none", memory, empty, "MB", "adds <= 100 MB", memory-empty <= 100),
+		one("lane list, 5,000 lanes, a million messages", "10,000 messages", lanes2, lanes1, "ms", "<= 3", lanes2/lanes1 <= 3),
+		one("first page of messages, a million", "10,000 messages", letters2, letters1, "ms", "<= 3", letters2/letters1 <= 3),
+		one("messages of a domain, a million", "10,000 messages", filter2, filter1, "ms", "<= 3", filter2/filter1 <= 3),
+		{"deliveries, a million waiting", "1,000 waiting", rate2, rate1, "messages/s", rate2 / rate1, ratios, ">= 0.8", rate2/rate1 >= 0.8},
 		one("restart until the first delivery, a million", "1,000", largeRestart*1000, smallRestart*1000, "ms", "<= 2", largeRestart/smallRestart <= 2),
 	}
 	return results, nil
 }
 
-// acts measures actions on a hundred thousand letters of a queue of twice as many.
+// acts measures actions on a hundred thousand messages of a queue of twice as many.
 func (b *bench) acts() ([]result, error) {
 	h, err := b.newHarbour()
 	if err != nil {
@@ -441,7 +441,7 @@ func (b *bench) acts() ([]result, error) {
 	quiet := 0.0
 	for range 20 {
 		began := time.Now()
-		l := load{address: h.inside, connections: 1, letters: 1, content: letterOf(1000), from: "ines.harrow@skerryline.example", to: "quick%d@lane3.example"}
+		l := load{address: h.inside, connections: 1, messages: 1, content: messageOf(1000), from: "ines.harrow@skerryline.example", to: "quick%d@lane3.example"}
 		if _, err := l.run(); err != nil {
 			return nil, err
 		}
@@ -458,13 +458,13 @@ func (b *bench) acts() ([]result, error) {
 		if err != nil {
 			return nil, err
 		}
-		results = append(results, one(fmt.Sprintf("%s of 100,000 by filter", verb), "20,000 a second", rate, 20_000, "letters/s", ">= 1", rate >= 20_000),
-			one("the longest that a letter waited for its 250 meanwhile", "without it", longest, quiet, "ms", "<= 100 ms more", longest-quiet <= 100))
+		results = append(results, one(fmt.Sprintf("%s of 100,000 by filter", verb), "20,000 a second", rate, 20_000, "messages/s", ">= 1", rate >= 20_000),
+			one("the longest that a message waited for its 250 meanwhile", "without it", longest, quiet, "ms", "<= 100 ms more", longest-quiet <= 100))
 	}
 	return results, nil
 }
 
-// dead measures healthy lanes beside one dead host with very many letters.
+// dead measures healthy lanes beside one dead host with very many messages.
 func (b *bench) dead() ([]result, error) {
 	h, err := b.newHarbour()
 	if err != nil {
@@ -502,7 +502,7 @@ func (b *bench) dead() ([]result, error) {
 	v, base, ratios := median(beside, alone)
 	n := float64(h.sea.attempts.Load())
 	return []result{
-		{"100 healthy lanes beside a dead host with 100,000 letters", "without it", v, base, "letters/s", v / base, ratios, ">= 0.9", v/base >= 0.9},
+		{"100 healthy lanes beside a dead host with 100,000 messages", "without it", v, base, "messages/s", v / base, ratios, ">= 0.9", v/base >= 0.9},
 		{"connections tried to the dead host", "intervals that began, and two more at first", n, intervals + 2, "", n / (intervals + 2), []float64{n / (intervals + 2)}, "<= 1", n <= intervals+2},
 	}, nil
 }
@@ -539,10 +539,10 @@ func (b *bench) nodes() ([]result, error) {
 		double = append(double, rate)
 	}
 	v, base, ratios := median(double, single)
-	return []result{{"deliveries by two nodes on this machine", "by one", v, base, "letters/s", v / base, ratios, "reported", true}}, nil
+	return []result{{"deliveries by two nodes on this machine", "by one", v, base, "messages/s", v / base, ratios, "reported", true}}, nil
 }
 
-// bloat measures the hot table's size after very many letters went through a
+// bloat measures the hot table's size after very many messages went through a
 // queue in which ten thousand wait.
 func (b *bench) bloat() ([]result, error) {
 	h, err := b.newHarbour()
@@ -550,7 +550,7 @@ func (b *bench) bloat() ([]result, error) {
 		return nil, err
 	}
 	defer h.close()
-	if err := h.fill(fewLetters, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(fewMessages, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
 		return nil, err
 	}
 	if err := h.fill(moving, inLanes, "lane%d.example", "tickets@skerryline.example", time.Hour); err != nil {
@@ -571,5 +571,5 @@ func (b *bench) bloat() ([]result, error) {
 		}
 	}
 	after, err := h.number(size)
-	return []result{{fmt.Sprintf("queue table and indexes after %d letters went through", through), "at the start, 30,000 waiting", after, before, "MB", after / before, []float64{after / before}, "<= 2", after/before <= 2}}, err
+	return []result{{fmt.Sprintf("queue table and indexes after %d messages went through", through), "at the start, 30,000 waiting", after, before, "MB", after / before, []float64{after / before}, "<= 2", after/before <= 2}}, err
 }

@@ -13,21 +13,21 @@ import (
 const (
 	largeSize        = 20_000_000
 	largeConnections = 20
-	largeLetters     = 60
+	largeMessages     = 60
 )
 
-// memory compares the peak memory of a node that takes letters of 4 KB with one
-// that takes letters of 20 MB.
+// memory compares the peak memory of a node that takes messages of 4 KB with one
+// that takes messages of 20 MB.
 func (b *bench) memory() ([]result, error) {
-	small, err := b.peak(load{connections: connections, letters: letters, content: letterOf(4096)})
+	small, err := b.peak(load{connections: connections, messages: messages, content: messageOf(4096)})
 	if err != nil {
 		return nil, err
 	}
-	large, err := b.peak(load{connections: largeConnections, letters: largeLetters, content: letterOf(largeSize)})
+	large, err := b.peak(load{connections: largeConnections, messages: largeMessages, content: messageOf(largeSize)})
 	if err != nil {
 		return nil, err
 	}
-	return []result{{"peak memory, 20 MB letters, 20 connections", "4 KB letters, 50 connections", large, small, "MB", large / small, []float64{large / small}, "adds < 150 MB", large-small < 150}}, nil
+	return []result{{"peak memory, 20 MB messages, 20 connections", "4 KB messages, 50 connections", large, small, "MB", large / small, []float64{large / small}, "adds < 150 MB", large-small < 150}}, nil
 }
 
 // peak runs a node in a process of its own and returns its largest resident

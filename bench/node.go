@@ -72,7 +72,7 @@ domains:
 relay_rules:
   - {name: all here, networks: [127.0.0.0/8], action: allow}
 routes:
-  - {name: out, recipients: ["*"], next_hop: smarthost, hosts: ["SINK"], tls: "off", connections: 20, letters_per_connection: 100000}
+  - {name: out, recipients: ["*"], next_hop: smarthost, hosts: ["SINK"], tls: "off", connections: 20, messages_per_connection: 100000}
 mailboxes:
   - {address: keeper@skerryline.example}
 `

@@ -278,10 +278,10 @@ func (b *bench) largeServer() ([]result, error) {
 
 const rehearsed = 10_000
 
-// rehearse fills the history with letters to mailboxes and rehearses a draft on
+// rehearse fills the history with messages to mailboxes and rehearses a draft on
 // them.
 func (s *server) rehearse(ctx context.Context) (float64, error) {
-	l := load{address: s.inside, connections: 20, letters: rehearsed, content: letterOf(1000), from: "keeper@skerryline.example", to: "hand%d@skerryline.example"}
+	l := load{address: s.inside, connections: 20, messages: rehearsed, content: messageOf(1000), from: "keeper@skerryline.example", to: "hand%d@skerryline.example"}
 	if _, err := l.run(); err != nil {
 		return 0, err
 	}
@@ -298,7 +298,7 @@ func (s *server) rehearse(ctx context.Context) (float64, error) {
 
 const (
 	attempts      = 200
-	signInLetters = 20_000
+	signInMessages = 20_000
 )
 
 // signIns compares the mail a server takes while 200 clients try to sign in over
@@ -309,8 +309,8 @@ func (b *bench) signIns() ([]result, error) {
 		return nil, err
 	}
 	defer s.stop()
-	l := load{address: s.inside, connections: 20, letters: signInLetters, content: letterOf(4096), from: "keeper@skerryline.example", to: "keeper@skerryline.example"}
-	if _, err := l.run(); err != nil { // the first letters warm up
+	l := load{address: s.inside, connections: 20, messages: signInMessages, content: messageOf(4096), from: "keeper@skerryline.example", to: "keeper@skerryline.example"}
+	if _, err := l.run(); err != nil { // the first messages warm up
 		return nil, err
 	}
 	var values, bases []float64
@@ -339,7 +339,7 @@ func (b *bench) signIns() ([]result, error) {
 	memory := s.memory()
 	fmt.Fprintf(os.Stderr, "sign-ins: %d were checked, %d put off as too many at once\n", checked.Load(), busy.Load())
 	return []result{
-		{"accept while 200 clients try to sign in", "accept without them", value, base, "letters/s", value / base, ratios, "mail goes on", value > 0},
+		{"accept while 200 clients try to sign in", "accept without them", value, base, "messages/s", value / base, ratios, "mail goes on", value > 0},
 		{"largest memory meanwhile", "300 MB", memory, 300, "MB", memory / 300, []float64{memory / 300}, "< 1", memory < 300},
 	}, nil
 }

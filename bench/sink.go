@@ -10,7 +10,7 @@ import (
 // sinkAddress is where the sink lives in the simulated internet.
 const sinkAddress = "127.30.0.99"
 
-// startSink runs a host of the simulated internet that takes every letter and
+// startSink runs a host of the simulated internet that takes every message and
 // forgets it.
 func startSink() (address string, stop func(), err error) {
 	l, err := net.Listen("tcp", sinkAddress+":0")

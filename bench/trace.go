@@ -22,11 +22,11 @@ import (
 const (
 	fewTraced  = 10_000
 	manyTraced = 1_000_000
-	perLetter  = 5 // events
+	perMessage  = 5 // events
 	tracedDays = 30
 )
 
-// past puts finished letters of a month into the tables, with events, sessions and
+// past puts finished messages of a month into the tables, with events, sessions and
 // words, in place of those that were there.
 func (h *harbour) past(n int) error {
 	until := h.began.Truncate(time.Hour)
@@ -48,7 +48,7 @@ func (h *harbour) past(n int) error {
 		`INSERT INTO lane VALUES (77, 'out', 'e.example') ON CONFLICT DO NOTHING`,
 		`INSERT INTO message SELECT %[1]d + i * %[2]d, %[3]s, %[4]s, %[4]s, 'Ticket ' || md5(i::text), '<m' || i || '@d.example>', 600, 'inside', '127.' || (i %% 200) || '.' || (i %% 199) || '.' || (i %% 251), 'machine', '', %[1]d + i * %[2]d, 1, 'ESMTP', 0, false, false, '', '', 0, 'out' FROM generate_series(0, %[6]d - 1) i`,
 		`INSERT INTO delivery_done SELECT %[1]d + i * %[2]d, 1, %[5]s, %[5]s, '', '', 0, CASE WHEN i %% 50 = 0 THEN 'bounced' ELSE 'delivered' END, 77, 'all', 'because', 1, 2, %[3]s, %[3]s, %[3]s, %[3]s, '{"stage":"content","code":250,"host":"mx.example"}', CASE WHEN i %% 50 = 0 THEN 'no-such-user' ELSE '' END FROM generate_series(0, %[6]d - 1) i`,
-		`INSERT INTO event SELECT %[1]d + i * %[2]d, 1, %[3]s + make_interval(secs => k), 'deferred', 'bench', 'recipient: 451 4.7.1 later', '{"cause": "greylisted", "attempt": 1}' FROM generate_series(0, %[6]d - 1) i, generate_series(1, ` + fmt.Sprint(perLetter) + `) k`,
+		`INSERT INTO event SELECT %[1]d + i * %[2]d, 1, %[3]s + make_interval(secs => k), 'deferred', 'bench', 'recipient: 451 4.7.1 later', '{"cause": "greylisted", "attempt": 1}' FROM generate_series(0, %[6]d - 1) i, generate_series(1, ` + fmt.Sprint(perMessage) + `) k`,
 		`INSERT INTO session SELECT %[1]d + i * %[2]d + 1, 'bench', 'out', 'SMTP', 'out', '127.30.' || (i %% 3) || '.' || (i %% 251), 25, 'mx' || (i %% 499) || '.example', '', '', %[3]s, %[3]s, 1, 1, 0, 500, 900, 'passed', 'we said goodbye', ARRAY[%[1]d + i * %[2]d], false FROM generate_series(0, %[6]d - 1) i`,
 		`INSERT INTO find_text SELECT id, lower(concat_ws(E'\n', sender, header_from, subject, message_id, (SELECT recipient FROM delivery_done d WHERE d.message_id = m.id))) FROM message m`,
 		`VACUUM ANALYZE message`, `VACUUM ANALYZE delivery_done`, `VACUUM ANALYZE event`, `VACUUM ANALYZE session`, `VACUUM ANALYZE find_text`,
@@ -86,7 +86,7 @@ func timed(f func() error) (float64, error) {
 	return middle(list), nil
 }
 
-// trace measures searches, a letter's way and reports in a short and a long
+// trace measures searches, a message's way and reports in a short and a long
 // history.
 func (b *bench) trace() ([]result, error) {
 	h, err := b.newHarbour()
@@ -120,9 +120,9 @@ func (b *bench) trace() ([]result, error) {
 	}
 	var out []result
 	for name, t := range times {
-		out = append(out, result{Bench: "search by " + name, Against: "10,000 letters against 1,000,000 (5 million events)", Value: t[1], Base: t[0], Unit: "ms", Ratio: t[1] / t[0], Reach: "<= 3", Reached: t[1]/t[0] <= 3})
+		out = append(out, result{Bench: "search by " + name, Against: "10,000 messages against 1,000,000 (5 million events)", Value: t[1], Base: t[0], Unit: "ms", Ratio: t[1] / t[0], Reach: "<= 3", Reached: t[1]/t[0] <= 3})
 	}
-	out = append(out, result{Bench: "the way of one letter", Against: "the same two sizes", Value: way[1], Base: way[0], Unit: "ms", Ratio: way[1] / way[0], Reach: "<= 1.5", Reached: way[1]/way[0] <= 1.5})
+	out = append(out, result{Bench: "the way of one message", Against: "the same two sizes", Value: way[1], Base: way[0], Unit: "ms", Ratio: way[1] / way[0], Reach: "<= 1.5", Reached: way[1]/way[0] <= 1.5})
 	more, err := h.reports()
 	if err != nil {
 		return nil, err
@@ -162,7 +162,7 @@ func (h *harbour) reports() ([]result, error) {
 	return []result{{Bench: "a report of 90 days", Against: "of one day", Value: ninety, Base: one, Unit: "ms", Ratio: ninety / one, Reach: "<= 4", Reached: ninety/one <= 4}}, err
 }
 
-// forgetting drops a day of the million letters.
+// forgetting drops a day of the million messages.
 func (h *harbour) forgetting() (result, error) {
 	st, err := openAll(h.b.ctx, h.b.database)
 	if err != nil {
@@ -192,7 +192,7 @@ func (b *bench) transcripts() ([]result, error) {
 		}
 	}
 	v, base, ratios := median(with, without)
-	return []result{{Bench: "accept with dialogues", Against: "without", Value: v, Base: base, Unit: "letters/s", Ratio: v / base, Ratios: ratios, Reach: ">= 0.85", Reached: v/base >= 0.85}}, nil
+	return []result{{Bench: "accept with dialogues", Against: "without", Value: v, Base: base, Unit: "messages/s", Ratio: v / base, Ratios: ratios, Reach: ">= 0.85", Reached: v/base >= 0.85}}, nil
 }
 
 func (b *bench) acceptAt(level string) (float64, error) {
@@ -203,7 +203,7 @@ func (b *bench) acceptAt(level string) (float64, error) {
 		return 0, err
 	}
 	defer h.close()
-	return load{address: h.inside, connections: connections, letters: letters / 2, content: letterOf(4096), from: "tickets@skerryline.example", to: "x%d@saltmarsh.example"}.run()
+	return load{address: h.inside, connections: connections, messages: messages / 2, content: messageOf(4096), from: "tickets@skerryline.example", to: "x%d@saltmarsh.example"}.run()
 }
 
 // archiveSize is that of the archive that is opened, uncompressed.

@@ -89,7 +89,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	}
 	// Who is beyond the trouble is told around it.
 	if err := eventually(20*time.Second, func() error {
-		if len(s.letters(t, "harbourlight.example", "watch@sunkenpier.example")) == 0 {
+		if len(s.messages(t, "harbourlight.example", "watch@sunkenpier.example")) == 0 {
 			return fmt.Errorf("no alert went around the trouble")
 		}
 		return nil

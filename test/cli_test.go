@@ -35,7 +35,7 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 		{"queue show", 2, "1 arguments are needed and 0 were given"},
 		{"queue show xyz", 2, "is not an id"},
 		{"queue show 0000000000001", 4, "there is no such message"},
-		{"queue flush", 2, "say which letters"},
+		{"queue flush", 2, "say which messages"},
 		{"trace find --subject no-such-subject-anywhere", 4, "nothing was found"},
 		{"trace find --since soon", 2, `--since: "soon" is not a time`},
 		{"explain", 2, "say at least one recipient"},
@@ -45,10 +45,10 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 		{"status --token stranger", 3, "this token or session is not known"},
 		{"status --url http://127.0.0.1:9", 3, "the service at http://127.0.0.1:9 cannot be reached"},
 		{"mailbox messages nobody@skerryline.example", 4, "there is no mailbox"},
-		{"simnet letters mx.nowhere.example", 4, "there is no host mx.nowhere.example"},
+		{"simnet messages mx.nowhere.example", 4, "there is no host mx.nowhere.example"},
 		{"simnet behave mx.barelock.example colour=red", 2, "unknown field"},
 		{"serve --database postgres://x --bind edge", 2, "write LISTENER=ADDRESS:PORT"},
-		{"send --from a@saltmarsh.example --to x@dunlin.example", 1, "the letter was refused at listener edge"},
+		{"send --from a@saltmarsh.example --to x@dunlin.example", 1, "the message was refused at listener edge"},
 	} {
 		_, stderr, code := s.gull(t, strings.Fields(c.args)...)
 		if code != c.code || !strings.Contains(stderr, c.want) {
@@ -80,7 +80,7 @@ func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 		t.Errorf("stranded: %+v", a)
 	}
 	// What explain says is what happens.
-	id := s.send(t, s.inside, "127.20.1.5", "", letter("as explained"), "x@saltmarsh.example")
+	id := s.send(t, s.inside, "127.20.1.5", "", message("as explained"), "x@saltmarsh.example")
 	if d := s.until(t, id, mail.Delivered); d.LaneID.String() != answers[1].Ways[0].Lane || d.Rule != answers[1].Rule {
 		t.Errorf("it went by %s of %s", d.LaneID, d.Rule)
 	}
@@ -90,7 +90,7 @@ func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 	}
 }
 
-func TestSendFollowsALetterToItsEnd(t *testing.T) {
+func TestSendFollowsAMessageToItsEnd(t *testing.T) {
 	s := world(t)
 	out, stderr, code := s.gull(t, "send", "--listener", "inside", "--client", "127.20.1.5", "--from", "tickets@skerryline.example", "--to", "cli@greywacke.example", "--subject", "Grüße", "--text", "one\ntwo\n.three")
 	if code != 0 {
@@ -101,12 +101,12 @@ func TestSendFollowsALetterToItsEnd(t *testing.T) {
 			t.Errorf("send lacks %q:\n%s", want, out)
 		}
 	}
-	l := s.letters(t, "mx.greywacke.example", "cli@greywacke.example")
+	l := s.messages(t, "mx.greywacke.example", "cli@greywacke.example")
 	if len(l) != 1 || !strings.HasSuffix(string(l[0].Content), "one\r\ntwo\r\n.three\r\n") || !strings.Contains(string(l[0].Content), "Subject: =?utf-8?q?Gr=C3=BC=C3=9Fe?=") {
-		t.Errorf("the letter: %s", l[0].Content)
+		t.Errorf("the message: %s", l[0].Content)
 	}
 	out, _, code = s.gull(t, "send", "--to", "ines.harrow@skerryline.example", "-o", "json")
-	var h mail.HandedIn
+	var h mail.Submitted
 	if err := json.Unmarshal([]byte(out), &h); err != nil || code != 0 || h.ID == "" || h.Listener != "edge" || len(h.Steps) != 6 {
 		t.Errorf("%v %d %s", err, code, out)
 	}

@@ -81,18 +81,18 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 	stuck := s.out(t, "jo@sunkenpier.example")
 	s.until(t, stuck, mail.Deferred)
 	s.until(t, s.out(t, "ada@saltmarsh.example"), mail.Delivered)
-	s.until(t, s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", letter("To the recorder"), "logs@[127.30.0.60]"), mail.Deferred)
+	s.until(t, s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", message("To the recorder"), "logs@[127.30.0.60]"), mail.Deferred)
 	p := s.open(t, "keeper")
 
 	// Overview: the sentence on top, the numbers, what does not get on, and why.
 	p.shows("1 lane is stranded: no route leads on", "What does not get on", "sunkenpier.example", "connection refused by 127.30.0.20", "no route leads to [127.30.0.60]", "to ada@saltmarsh.example")
-	// In three clicks to why a letter waits.
+	// In three clicks to why a message waits.
 	p.press("sunkenpier.example")
 	p.shows("by route to the world", "connect", "jo@sunkenpier.example", "ines.harrow@skerryline.example")
 	p.press("to jo@sunkenpier.example")
 	p.shows("127.0.0.1", "listener inside", "let in by rule this machine", "route to the world", "tried", "deferred", "The host refuses the connection", "Who can mend it: far administrator", "given up")
 
-	// It is live: mended at the far side, the letter's end shows by itself.
+	// It is live: mended at the far side, the message's end shows by itself.
 	s.behave(t, "mx.sunkenpier.example", `{"closed": false}`)
 	p.press("Try now")
 	p.shows("1 delivery match")
@@ -124,11 +124,11 @@ func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
 		t.Errorf("the filter is not in the address: %s", address)
 	}
 	p.visit("/queue/" + lane + "?recipient=nobody")
-	p.shows("No letters")
+	p.shows("No messages")
 	p.visit("/queue/" + lane)
 	p.shows("b@foghorn.example", "DNS gives no answer for foghorn.example")
 	// "/" goes to the search; an id leads to its message.
-	p.do(chromedp.KeyEvent("/"), chromedp.SendKeys(`input[aria-label="Find letters"]`, strings.ToLower(id)+"\r"))
+	p.do(chromedp.KeyEvent("/"), chromedp.SendKeys(`input[aria-label="Find messages"]`, strings.ToLower(id)+"\r"))
 	p.shows("to b@foghorn.example", "DNS gives no answer", "What happened")
 	p.visit("/messages/0000000000001")
 	p.shows("This cannot be shown", "there is no such message")
@@ -179,7 +179,7 @@ func TestConsoleSaysWhenTheServiceIsDownAndComesBack(t *testing.T) {
 	}
 }
 
-func TestConsoleActsOnLettersAndTakesItBack(t *testing.T) {
+func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	t.Parallel()
 	s := slow(t, "acting")
 	ids := s.stuck(t, "a@sunkenpier.example", "b@sunkenpier.example", "c@sunkenpier.example")
@@ -189,7 +189,7 @@ func TestConsoleActsOnLettersAndTakesItBack(t *testing.T) {
 	p.shows("All in this lane", "a@sunkenpier.example", "3 came")
 	// Chosen ones: hold, with how many and why.
 	p.do(chromedp.Click(`input[aria-label="Choose `+ids[0]+`-1"]`), chromedp.Click(`input[aria-label="Choose `+ids[1]+`-1"]`))
-	p.press("2 chosen letters")
+	p.press("2 chosen messages")
 	p.click("[role=menu]", "Hold")
 	p.shows("2 deliveries match")
 	p.fill("[role=dialog]", "Why", "their storm")
@@ -210,7 +210,7 @@ func TestConsoleActsOnLettersAndTakesItBack(t *testing.T) {
 	p.shows("drop", "hold", "their storm", "keeper")
 	p.press("Restore")
 	p.shows("3 deliveries are restored")
-	// Another way, from the letter's own page.
+	// Another way, from the message's own page.
 	p.visit("/messages/" + ids[0])
 	p.press("More")
 	p.click("[role=menu]", "Send another way …")

@@ -28,7 +28,7 @@ func TestWhereAMailboxIsReached(t *testing.T) {
 		{"a generated address", "tvik@skerryline.example", "tomas.vik@skerryline.example"},
 		{"a catch-all", "anybody@bølgevik.example", "søren@bølgevik.example"},
 	} {
-		id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter(c.name), c.to)
+		id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message(c.name), c.to)
 		s.until(t, id, mail.Delivered)
 		if out := s.run(t, "mailbox", "messages", c.box); !strings.Contains(out, c.name) {
 			t.Errorf("%s: not in %s:\n%s", c.name, c.box, out)
@@ -54,10 +54,10 @@ func TestWhereAMailboxIsReached(t *testing.T) {
 	}
 }
 
-func TestAFullMailboxPutsOffAndAnOverlargeLetterIsSentBack(t *testing.T) {
+func TestAFullMailboxPutsOffAndAnOverlargeMessageIsSentBack(t *testing.T) {
 	s := boxes(t, "quota")
 	const wren = "wren.castell@skerryline.example"
-	big := letter("big") + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 45)
+	big := message("big") + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 45)
 	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", big, wren), mail.Delivered)
 	// the size is not known at RCPT: delivery finds out
 	d := s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", big, wren), mail.Deferred)
@@ -72,7 +72,7 @@ func TestAFullMailboxPutsOffAndAnOverlargeLetterIsSentBack(t *testing.T) {
 		c.want(x[1], "RCPT TO:<"+wren+">")
 		c.want("250", "RSET")
 	}
-	far := letter("far too big") + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 100)
+	far := message("far too big") + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 100)
 	c.want("250", "MAIL FROM:<ada@saltmarsh.example>")
 	c.want("250", "RCPT TO:<"+wren+">")
 	c.want("354", "DATA")
@@ -85,7 +85,7 @@ func TestAFullMailboxPutsOffAndAnOverlargeLetterIsSentBack(t *testing.T) {
 func TestForwardsGoOnStayAndDoNotCircle(t *testing.T) {
 	s := boxes(t, "forward")
 	to := func(address string) []mail.Delivery {
-		id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("forward"), address)
+		id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("forward"), address)
 		s.until(t, id, mail.Delivered)
 		tr, err := s.client().Trace(t.Context(), id, nil)
 		if err != nil {
@@ -100,7 +100,7 @@ func TestForwardsGoOnStayAndDoNotCircle(t *testing.T) {
 	s.run(t, "mailbox", "set", "ailsa.brune@skerryline.example", "--unset", "keep_copy", "--forward-to", "tomas.vik@skerryline.example")
 	s.run(t, "mailbox", "set", "tomas.vik@skerryline.example", "--forward-to", "ailsa.brune@skerryline.example")
 	if d := to("ailsa.brune@skerryline.example"); len(d) != 1 || d[0].Route != "mailbox" {
-		t.Errorf("a circle loses the letter or doubles it: %+v", d)
+		t.Errorf("a circle loses the message or doubles it: %+v", d)
 	}
 	s.run(t, "mailbox", "set", "odile.marr@skerryline.example", "--forward-to", "x@dunlin.example") // agreed: no forwards to them
 	if d := to("odile.marr@skerryline.example"); len(d) != 1 || d[0].Recipient != "odile.marr@skerryline.example" {
@@ -121,7 +121,7 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 	}
 	got := func(host, to string) []string {
 		var texts []string
-		for _, l := range s.letters(t, host, to) {
+		for _, l := range s.messages(t, host, to) {
 			texts = append(texts, string(l.Content))
 		}
 		return texts
@@ -141,7 +141,7 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 			t.Errorf("the reply lacks %q:\n%s", want, texts[0])
 		}
 	}
-	if s.letters(t, "mx.barelock.example", "cleo@barelock.example")[0].Sender != "" {
+	if s.messages(t, "mx.barelock.example", "cleo@barelock.example")[0].Sender != "" {
 		t.Error("the reply does not come from the null sender")
 	}
 	write("cleo@barelock.example", "") // a second one within the week
@@ -158,8 +158,8 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	if n := s.host(t, "mx.barelock.example").Stats.Letters; n != 1 {
-		t.Errorf("%d replies in all; machines, lists and a second letter get none", n)
+	if n := s.host(t, "mx.barelock.example").Stats.Messages; n != 1 {
+		t.Errorf("%d replies in all; machines, lists and a second message get none", n)
 	}
 }
 
@@ -200,7 +200,7 @@ func TestMachinesSendersAreWrittenAsOurDomain(t *testing.T) {
 	s := world(t)
 	content := "From: Root <root@host7>\r\nSender: <root@host7>\r\nSubject: disk\r\n\r\nroot@host7 stays in the text\r\n"
 	s.until(t, s.send(t, s.inside, "127.20.1.5", "root@host7", content, "disk@barelock.example"), mail.Delivered)
-	l := s.letters(t, "mx.barelock.example", "disk@barelock.example")[0]
+	l := s.messages(t, "mx.barelock.example", "disk@barelock.example")[0]
 	if l.Sender != "root@skerryline.example" || !strings.Contains(string(l.Content), "From: Root <root@skerryline.example>\r\nSender: <root@skerryline.example>\r\n") || !strings.Contains(string(l.Content), "\r\nroot@host7 stays") {
 		t.Errorf("%s\n%s", l.Sender, l.Content)
 	}
@@ -260,11 +260,11 @@ func TestWhatWasAgreedWithAPeerHolds(t *testing.T) {
 	if d := s.until(t, s.out(t, "x@oldlocks.example"), mail.Deferred); d.Cause != diagnose.CertificateBad || !strings.Contains(d.Last.Text, "expired") {
 		t.Errorf("%+v", d.Last)
 	}
-	long := letter("long") + strings.Repeat("0123456789\r\n", 150)
+	long := message("long") + strings.Repeat("0123456789\r\n", 150)
 	if d := s.until(t, s.send(t, s.inside, "127.0.0.1", inesAddress, long, "x@smallhatch.example"), mail.Bounced); d.Last.Text != fmt.Sprintf("the message has %d octets; 1 KB was agreed with small", sizeOf(t, s, "x@smallhatch.example")) {
 		t.Errorf("%+v", d.Last)
 	}
-	s.until(t, s.send(t, s.inside, "127.0.0.1", "known@nosuch.example", letter("quiet"), "nobody@nosuch.example"), mail.Bounced)
+	s.until(t, s.send(t, s.inside, "127.0.0.1", "known@nosuch.example", message("quiet"), "nobody@nosuch.example"), mail.Bounced)
 	if m, ok := s.find(t, "known@nosuch.example"); ok {
 		t.Errorf("a notice went to a peer that gets none: %+v", m)
 	}

@@ -200,7 +200,7 @@ func (l *load) more(n int) {
 type arrivals struct {
 	mu       sync.Mutex
 	last     time.Time
-	letters  int
+	messages  int
 	longest  time.Duration // in all
 	afterMax time.Duration // since a host took writes
 	writable time.Time     // since when one does, zero while none does
@@ -218,11 +218,11 @@ func (p *pair) watch() *arrivals {
 				return
 			case <-time.After(100 * time.Millisecond):
 			}
-			n := p.host(p.t, "mx.barelock.example").Stats.Letters
+			n := p.host(p.t, "mx.barelock.example").Stats.Messages
 			now := time.Now()
 			a.mu.Lock()
-			if n > a.letters {
-				a.letters, a.last = n, now
+			if n > a.messages {
+				a.messages, a.last = n, now
 			}
 			a.longest = max(a.longest, now.Sub(a.last))
 			if !a.writable.IsZero() {
@@ -394,7 +394,7 @@ func drill(t *testing.T, name string, size int, do func(*pair, *load, *arrivals)
 	sum.delivered = p.number(`SELECT count(*) FROM delivery_done WHERE state = $1 AND message_id = ANY($2)`, mail.Delivered, ids)
 	sum.lost = len(ids) - sum.delivered - p.number(`SELECT count(*) FROM delivery WHERE message_id = ANY($1)`, ids)
 	sum.ghosts = p.number(`SELECT count(*) FROM message m JOIN delivery_done d ON d.message_id = m.id WHERE m.subject = ANY($1)`, refused)
-	sum.twice = p.host(t, "mx.barelock.example").Stats.Letters - p.number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`)
+	sum.twice = p.host(t, "mx.barelock.example").Stats.Messages - p.number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`)
 	if sum.lost != 0 || sum.stranded != 0 || sum.ghosts != 0 {
 		t.Errorf("%+v", sum)
 	}

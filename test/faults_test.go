@@ -26,7 +26,7 @@ func rounds() int {
 	return 2
 }
 
-// account waits until the queue is empty and prints what became of the letters
+// account waits until the queue is empty and prints what became of the messages
 // that got their 250. None may be lost.
 func (se *sender) account(t *testing.T, fault string) {
 	t.Helper()
@@ -51,7 +51,7 @@ func (se *sender) account(t *testing.T, fault string) {
 	queued := 0
 	if err := eventually(90*time.Second, func() error {
 		if queued = number(`SELECT count(*) FROM delivery`); queued > 0 {
-			return fmt.Errorf("%d letters are still in the queue", queued)
+			return fmt.Errorf("%d messages are still in the queue", queued)
 		}
 		return nil
 	}); err != nil {
@@ -64,15 +64,15 @@ func (se *sender) account(t *testing.T, fault string) {
 	delivered := number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND message_id = ANY($1)`, known)
 	waiting := number(`SELECT count(*) FROM delivery WHERE message_id = ANY($1)`, known)
 	everywhere := number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`)
-	arrived := se.s.host(t, "mx.barelock.example").Stats.Letters
+	arrived := se.s.host(t, "mx.barelock.example").Stats.Messages
 	lost := len(known) - delivered - waiting
 	fmt.Printf("| %s | %d | %d | %d | %d | %d |\n", fault, len(known), delivered, waiting, arrived-everywhere, lost)
 	if lost != 0 || arrived < everywhere {
-		t.Errorf("%d letters that got their 250 are lost; %d arrived, %d are on record", lost, arrived, everywhere)
+		t.Errorf("%d messages that got their 250 are lost; %d arrived, %d are on record", lost, arrived, everywhere)
 	}
 }
 
-// row prints what became of a few letters that were followed one by one.
+// row prints what became of a few messages that were followed one by one.
 func (s *stack) row(t *testing.T, fault string, ids []string, twice int) {
 	t.Helper()
 	count := map[mail.State]int{}
@@ -97,7 +97,7 @@ func number64(t *testing.T, id string) int64 {
 	return int64(v.ID)
 }
 
-// more waits until so many more letters were taken.
+// more waits until so many more messages were taken.
 func (se *sender) more(t *testing.T, n int) {
 	t.Helper()
 	before := se.count()
@@ -105,7 +105,7 @@ func (se *sender) more(t *testing.T, n int) {
 		se.mu.Lock()
 		defer se.mu.Unlock()
 		if len(se.taken) < before+n {
-			return fmt.Errorf("only %d letters were taken; refused %v", len(se.taken)-before, se.refused)
+			return fmt.Errorf("only %d messages were taken; refused %v", len(se.taken)-before, se.refused)
 		}
 		return nil
 	}); err != nil {
@@ -175,7 +175,7 @@ func TestFaultOneOfTwoNodesIsKilled(t *testing.T) {
 	here, there := startSenders(s, 2), startSenders(other, 2)
 	there.more(t, 100)
 	here.more(t, 50)
-	s.behave(t, "mx.barelock.example", `{"pause": "400ms"}`) // letters wait in both memories
+	s.behave(t, "mx.barelock.example", `{"pause": "400ms"}`) // messages wait in both memories
 	there.more(t, 50)
 	_ = other.serve.Process.Kill()
 	_ = other.serve.Wait()
@@ -295,7 +295,7 @@ func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
 		at, stage string
 		twice     bool
 	}{{"greeting", "greeting", false}, {"ehlo", "hello", false}, {"mail", "sender", false}, {"rcpt", "sender", false}, {"data", "content", false}, {"final", "content", true}} {
-		time.Sleep(2500 * time.Millisecond) // connections that wait for a letter are closed
+		time.Sleep(2500 * time.Millisecond) // connections that wait for a message are closed
 		s.behave(t, "mx.barelock.example", `{"drop_at": "`+c.at+`"}`)
 		to := c.at + "@barelock.example"
 		id := s.out(t, to)
@@ -307,7 +307,7 @@ func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
 		s.behave(t, "mx.barelock.example", `{"drop_at": ""}`)
 		s.run(t, "queue", "flush", "--all")
 		s.until(t, id, mail.Delivered)
-		n := len(s.letters(t, "mx.barelock.example", to))
+		n := len(s.messages(t, "mx.barelock.example", to))
 		if n != 1 && !c.twice || n == 0 {
 			t.Errorf("hung up at %s: it arrived %d times", c.at, n)
 		}

@@ -293,7 +293,7 @@ func TestFaultAHostileCertificateStopsNoRecord(t *testing.T) {
 	})
 	var ids []string
 	for i := range 6 {
-		ids = append(ids, s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", letter("hostile"), fmt.Sprintf("a%d@hostile.example", i)))
+		ids = append(ids, s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("hostile"), fmt.Sprintf("a%d@hostile.example", i)))
 		ids = append(ids, s.out(t, fmt.Sprintf("b%d@barelock.example", i)))
 	}
 	if err := eventually(40*time.Second, func() error {
@@ -333,7 +333,7 @@ func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 	s.run(t, "route", "add", "many", "--recipients", "*.many.example", "--next-hop", "mx")
 	s.run(t, "route", "move", "many", "--place", "1")
 	s.run(t, "draft", "apply")
-	s.behave(t, "mx.barelock.example", `{"pause": "300ms"}`) // letters wait in memory
+	s.behave(t, "mx.barelock.example", `{"pause": "300ms"}`) // messages wait in memory
 	se := startSenders(s, 4)
 	conn := dial(t, s.inside, "127.20.1.9")
 	conn.hear()
@@ -343,7 +343,7 @@ func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 		conn.want("250", "MAIL FROM:<tickets@skerryline.example>")
 		conn.want("250", fmt.Sprintf("RCPT TO:<a@n%d.many.example>", i))
 		conn.want("354", "DATA")
-		conn.want("250", letter("many")+".")
+		conn.want("250", message("many")+".")
 	}
 	se.more(t, 50)
 	before, heap := s.metric(t, "go_goroutines"), s.metric(t, "process_resident_memory_bytes")

@@ -49,7 +49,7 @@ func verified(t *testing.T, content []byte, records map[string]string) []bool {
 	for i, c := range content {
 		text[i] = rune(c)
 	}
-	given, err := json.Marshal(map[string]any{"letter": string(text), "dns": records})
+	given, err := json.Marshal(map[string]any{"message": string(text), "dns": records})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,11 +66,11 @@ func verified(t *testing.T, content []byte, records map[string]string) []bool {
 }
 
 // received waits for what a host got for a recipient.
-func (s *stack) received(t *testing.T, host, recipient string) simnet.Letter {
+func (s *stack) received(t *testing.T, host, recipient string) simnet.Message {
 	t.Helper()
-	var got []simnet.Letter
+	var got []simnet.Message
 	if err := eventually(20e9, func() error {
-		if got = s.letters(t, host, recipient); len(got) == 0 {
+		if got = s.messages(t, host, recipient); len(got) == 0 {
 			return fmt.Errorf("%s has nothing for %s", host, recipient)
 		}
 		return nil
@@ -80,7 +80,7 @@ func (s *stack) received(t *testing.T, host, recipient string) simnet.Letter {
 	return got[0]
 }
 
-func TestLettersAreSignedAndVerifyElsewhere(t *testing.T) {
+func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	t.Parallel()
 	s := own(t, "signed", nil)
 	ctx := context.Background()
@@ -106,8 +106,8 @@ func TestLettersAreSignedAndVerifyElsewhere(t *testing.T) {
 	}
 	records := map[string]string{ed.Record.Name: ed.Record.Value, rsa.Record.Name: rsa.Record.Value}
 
-	long := letter("signed") + strings.Repeat("Nichts als Wasser, Wind und Möwen.  \r\n", 12_000)
-	for name, content := range map[string]string{"short": letter("signed"), "streamed": long, "bare": "From: <ines.harrow@skerryline.example>\r\n\r\n"} {
+	long := message("signed") + strings.Repeat("Nichts als Wasser, Wind und Möwen.  \r\n", 12_000)
+	for name, content := range map[string]string{"short": message("signed"), "streamed": long, "bare": "From: <ines.harrow@skerryline.example>\r\n\r\n"} {
 		to := name + "@saltmarsh.example"
 		s.until(t, s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", content, to), mail.Delivered)
 		got := s.received(t, "mx.saltmarsh.example", to)
@@ -125,9 +125,9 @@ func TestLettersAreSignedAndVerifyElsewhere(t *testing.T) {
 		t.Errorf("a notice is not signed:\n%.800s", got.Content)
 	}
 	// What a stranger wrote is not, whoever it says it is from.
-	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("forged"), "somebody@kelpworks.example"), mail.Delivered)
+	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("forged"), "somebody@kelpworks.example"), mail.Delivered)
 	if got := s.received(t, "in.kelpworks.example", "somebody@kelpworks.example"); bytes.Contains(got.Content, []byte("DKIM-Signature")) {
-		t.Errorf("a stranger's letter was signed in our name:\n%.500s", got.Content)
+		t.Errorf("a stranger's message was signed in our name:\n%.500s", got.Content)
 	}
 
 	// Rotation: the new key takes over when its record is seen, the old one retires.
@@ -157,7 +157,7 @@ func TestLettersAreSignedAndVerifyElsewhere(t *testing.T) {
 		t.Errorf("a record that was cut: %+v %v", k, err)
 	}
 	for what, args := range map[string][]string{
-		"letters are signed with this key":  {"dkim", "remove", domain, next.Selector},
+		"messages are signed with this key":  {"dkim", "remove", domain, next.Selector},
 		"is not among our domains":          {"dkim", "make", "saltmarsh.example"},
 		"there is a key tide of skerryline": {"dkim", "make", domain, "--selector", "tide"},
 		"is no name":                        {"dkim", "make", domain, "--selector", "a b"},
@@ -175,7 +175,7 @@ func TestLettersAreSignedAndVerifyElsewhere(t *testing.T) {
 
 func readLog(t *testing.T, s *stack) []byte { return []byte(readFile(t, s.dir+"/log")) }
 
-// foreign signs letters as somebody else's domain.
+// foreign signs messages as somebody else's domain.
 func foreign(t *testing.T, s *stack, domain string) func(content string) string {
 	t.Helper()
 	private, record, err := senderauth.NewKey(senderauth.Ed25519)
@@ -196,7 +196,7 @@ func foreign(t *testing.T, s *stack, domain string) func(content string) string 
 	}
 }
 
-func TestWhoALetterIsFromIsFoundAndActedOn(t *testing.T) {
+func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
 	t.Parallel()
 	s := own(t, "identity", func(c string) string {
 		c = strings.Replace(c, "    kind: edge\n", "    kind: edge\n    identity: refuse\n", 1)
@@ -274,7 +274,7 @@ func TestWhoALetterIsFromIsFoundAndActedOn(t *testing.T) {
 				}
 				head := raw.String()
 				if !strings.Contains(head, "Authentication-Results: mail.skerryline.example;\r\n\tspf="+string(f.SPF.Result)) || strings.Contains(head, "king.example") || !strings.Contains(head, "mx.far.example") {
-					t.Errorf("the letter says:\n%s", head)
+					t.Errorf("the message says:\n%s", head)
 				}
 			}
 		})
@@ -282,7 +282,7 @@ func TestWhoALetterIsFromIsFoundAndActedOn(t *testing.T) {
 	// What was held, a person releases.
 	held, err := s.client().Queue(context.Background(), map[string][]string{"state": {"held"}})
 	if err != nil || len(held.Items) != 4 {
-		t.Fatalf("%d letters are held: %v", len(held.Items), err)
+		t.Fatalf("%d messages are held: %v", len(held.Items), err)
 	}
 	first := held.Items[0].Delivery.ID().Message.String()
 	s.run(t, "queue", "release", first)

@@ -16,28 +16,28 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-func TestALetterGoesOutByteForByteUnderOneReceivedLine(t *testing.T) {
+func TestAMessageGoesOutByteForByteUnderOneReceivedLine(t *testing.T) {
 	s := world(t)
-	content := letter("byte for byte")
+	content := message("byte for byte")
 	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", content, "bytes@saltmarsh.example")
 	d := s.until(t, id, mail.Delivered)
-	got := s.letters(t, "mx.saltmarsh.example", "bytes@saltmarsh.example")
+	got := s.messages(t, "mx.saltmarsh.example", "bytes@saltmarsh.example")
 	if len(got) != 1 || !got[0].TLS {
-		t.Fatalf("the host has %d letters: %+v", len(got), got)
+		t.Fatalf("the host has %d messages: %+v", len(got), got)
 	}
 	rest, ok := bytes.CutSuffix(got[0].Content, []byte(content))
 	want := fmt.Sprintf("Received: from machine.skerryline.example ([127.20.1.5])\r\n\tby mail.skerryline.example with ESMTP id %s\r\n\tfor <bytes@saltmarsh.example>;\r\n\t", id)
 	if !ok || !strings.HasPrefix(string(rest), want) || bytes.Count(rest, []byte("\n")) != 4 {
-		t.Errorf("on top of the letter stands:\n%s", rest)
+		t.Errorf("on top of the message stands:\n%s", rest)
 	}
 	if d.Rule != "ticket machines" || d.Route != "to the world" || d.Revision != 1 || !strings.Contains(d.Last.TLS, "verified") || strings.Contains(d.Last.TLS, "not verified") {
 		t.Errorf("the decision is not on record: %+v %+v", d, d.Last)
 	}
 }
 
-func TestALetterComesIntoAMailbox(t *testing.T) {
+func TestAMessageComesIntoAMailbox(t *testing.T) {
 	s := world(t)
-	content := letter("into the mailbox")
+	content := message("into the mailbox")
 	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", content, "Harbour@skerryline.example")
 	s.until(t, id, mail.Delivered)
 	var raw bytes.Buffer
@@ -110,7 +110,7 @@ func TestTLSIsUsedWhereOfferedAndWhatIsWrongIsNoted(t *testing.T) {
 		t.Errorf("TLS with an expired certificate: %q", d.Last.TLS)
 	}
 	s.until(t, s.out(t, "signed@harbourmail.example"), mail.Delivered)
-	if got := s.letters(t, "harbourlight.example", "signed@harbourmail.example"); len(got) != 1 || got[0].Account != "skerryline" || !got[0].TLS {
+	if got := s.messages(t, "harbourlight.example", "signed@harbourmail.example"); len(got) != 1 || got[0].Account != "skerryline" || !got[0].TLS {
 		t.Errorf("the smart host saw %+v", got)
 	}
 }
@@ -172,7 +172,7 @@ func TestAFailureIsToldToTheSenderAsADSN(t *testing.T) {
 		}
 	}
 	// A failing notice begets no further one.
-	id = s.send(t, s.edge, "127.30.0.10", "", letter("null sender"), "nobody@lightkeepers.example")
+	id = s.send(t, s.edge, "127.30.0.10", "", message("null sender"), "nobody@lightkeepers.example")
 	s.until(t, id, mail.Bounced)
 	if tr, _ := s.client().Trace(context.Background(), id, nil); len(tr.Notices) != 0 {
 		t.Errorf("a message from the null sender was answered by %v", tr.Notices)
@@ -211,20 +211,20 @@ func readReport(t *testing.T, raw []byte) []string {
 func TestALoopIsStopped(t *testing.T) {
 	s := world(t)
 	s.out(t, "x@roundabout.example")
-	count := func() int { return len(s.letters(t, "mx.roundabout.example", "ferry@roundabout.example")) }
+	count := func() int { return len(s.messages(t, "mx.roundabout.example", "ferry@roundabout.example")) }
 	var seen int
 	if err := eventually(15*time.Second, func() error {
 		before := count()
 		time.Sleep(700 * time.Millisecond)
 		if seen = count(); seen == 0 || seen != before {
-			return fmt.Errorf("the letter still goes round: %d", seen)
+			return fmt.Errorf("the message still goes round: %d", seen)
 		}
 		return nil
 	}); err != nil {
 		t.Fatal(err)
 	}
 	if seen > 6 {
-		t.Errorf("the letter went round %d times", seen)
+		t.Errorf("the message went round %d times", seen)
 	}
 	// The far side tells the sender what stopped it.
 	if m, ok := s.find(t, "ines.harrow@skerryline.example"); !ok || m.Sender != "" {
@@ -234,7 +234,7 @@ func TestALoopIsStopped(t *testing.T) {
 
 func TestAnAliasIsExpandedAndEachPersonGetsItOnce(t *testing.T) {
 	s := world(t)
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("to everyone"), "everyone@skerryline.example", "tomas.vik@skerryline.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("to everyone"), "everyone@skerryline.example", "tomas.vik@skerryline.example")
 	var m mail.Message
 	if err := eventually(10*time.Second, func() error {
 		tr, err := s.client().Trace(context.Background(), id, nil)
@@ -255,30 +255,30 @@ func TestAnAliasIsExpandedAndEachPersonGetsItOnce(t *testing.T) {
 
 func TestAddressesAndHeadersInEveryScript(t *testing.T) {
 	s := world(t)
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("blåbær"), "søren@bølgevik.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("blåbær"), "søren@bølgevik.example")
 	d := s.until(t, id, mail.Delivered)
 	if d.Recipient != "søren@xn--blgevik-q1a.example" {
 		t.Errorf("the recipient is %q", d.Recipient)
 	}
-	id = s.send(t, s.inside, "127.0.0.1", "søren@bølgevik.example", letter("ja"), "å@plainscript.example")
+	id = s.send(t, s.inside, "127.0.0.1", "søren@bølgevik.example", message("ja"), "å@plainscript.example")
 	if d := s.until(t, id, mail.Bounced); d.Cause != diagnose.NeedsUTF8 || d.Last.Enhanced != "5.6.7" {
 		t.Errorf("a host without SMTPUTF8: %s %s", d.Cause, d.Last)
 	}
 	if m, ok := s.find(t, "søren@xn--blgevik-q1a.example"); !ok || !m.UTF8 {
 		t.Errorf("the notice about a UTF-8 address: %+v", m)
 	}
-	id = s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", letter("æ"), "ascii@saltmarsh.example")
+	id = s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", message("æ"), "ascii@saltmarsh.example")
 	s.until(t, id, mail.Delivered)
 }
 
 func TestLargeMailStreamsAndSizeIsHeeded(t *testing.T) {
 	s := world(t)
-	content := letter("large") + strings.Repeat(strings.Repeat("x", 76)+"\r\n", 40_000) // 3 MB
+	content := message("large") + strings.Repeat(strings.Repeat("x", 76)+"\r\n", 40_000) // 3 MB
 	id := s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", content, "large@saltmarsh.example", "odile.marr@skerryline.example")
 	s.until(t, id, mail.Delivered)
-	got := s.letters(t, "mx.saltmarsh.example", "large@saltmarsh.example")
+	got := s.messages(t, "mx.saltmarsh.example", "large@saltmarsh.example")
 	if len(got) != 1 || !bytes.HasSuffix(got[0].Content, []byte(content)) {
-		t.Errorf("the host has %d letters", len(got))
+		t.Errorf("the host has %d messages", len(got))
 	}
 	id = s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", content, "a@smallhatch.example")
 	if d := s.until(t, id, mail.Bounced); d.Cause != diagnose.TooLarge || d.Last.Enhanced != "5.3.4" {
@@ -295,8 +295,8 @@ func TestAHostsLimitOfConnectionsIsLearnt(t *testing.T) {
 	for _, id := range ids {
 		s.until(t, id, mail.Delivered)
 	}
-	if h := s.host(t, "mx.ebbandflow.example"); h.Stats.Letters != 20 || h.Stats.Connections > 12 {
-		t.Errorf("20 letters took %d connections: %+v", h.Stats.Connections, h.Stats)
+	if h := s.host(t, "mx.ebbandflow.example"); h.Stats.Messages != 20 || h.Stats.Connections > 12 {
+		t.Errorf("20 messages took %d connections: %+v", h.Stats.Connections, h.Stats)
 	}
 }
 

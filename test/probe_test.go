@@ -62,7 +62,7 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 		{"a@strandwatch.example", "recipient", "fail", "block list driftnet.example", diagnose.BlockListed, 1},
 		{"homelines.example", "greeting", "fail", "554 5.7.1 no mail from home lines", diagnose.HomeLine, 1},
 		{"oldlocks.example", "certificate", "warning", "expired", "", 0},
-		{"barelock.example", "tls", "warning", "letters go in the clear", "", 0},
+		{"barelock.example", "tls", "warning", "messages go in the clear", "", 0},
 		{"nomail.example", "dns", "fail", "null MX", diagnose.NoMail, 1},
 		{"lostbuoy.example", "dns", "fail", "does not exist", diagnose.NoSuchDomain, 1},
 		{"foghorn.example", "dns", "fail", "DNS gives no answer", diagnose.DNSTrouble, 1},
@@ -90,15 +90,15 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 	if in := taken(probe.Probe{Attempts: p.Attempts[1:]}, "sign-in"); in.Result != probe.Pass || strings.Contains(fmt.Sprint(in.Lines), "lantern-oil") || len(in.Lines) == 0 {
 		t.Errorf("sign-in at the smart host: %+v", in)
 	}
-	// A real letter arrives.
-	if p, code := s.probed(t, "letter@saltmarsh.example", "--letter"); code != 0 || p.Sent == 0 || !strings.Contains(string(s.received(t, "mx.saltmarsh.example", "letter@saltmarsh.example").Content), "Subject: A probe of the way to you") {
-		t.Errorf("the letter: %d %+v", code, p)
+	// A real message arrives.
+	if p, code := s.probed(t, "message@saltmarsh.example", "--message"); code != 0 || p.Sent == 0 || !strings.Contains(string(s.received(t, "mx.saltmarsh.example", "message@saltmarsh.example").Content), "Subject: A probe of the way to you") {
+		t.Errorf("the message: %d %+v", code, p)
 	}
 	// The conversation stands among the sessions.
 	if p, _ := s.probed(t, "saltmarsh.example"); !strings.Contains(s.run(t, "session", "show", p.Attempts[0].Session.String()), "EHLO mail.skerryline.example") {
 		t.Error("the session is not on record")
 	}
-	for args, want := range map[string]string{"probe": "name a host", "probe a@": "target", "probe saltmarsh.example --route nowhere": "none named", "probe saltmarsh.example --letter": "needs an address", "probe x.example:port": "no port", "probe --inwards cellar": "none named"} {
+	for args, want := range map[string]string{"probe": "name a host", "probe a@": "target", "probe saltmarsh.example --route nowhere": "none named", "probe saltmarsh.example --message": "needs an address", "probe x.example:port": "no port", "probe --inwards cellar": "none named"} {
 		if _, stderr, code := s.gull(t, strings.Fields(args)...); code != 2 || !strings.Contains(stderr, want) {
 			t.Errorf("gull %s: %d %s", args, code, stderr)
 		}
@@ -190,7 +190,7 @@ func TestAHostileHostIsBounded(t *testing.T) {
 		if p, _ := s.probed(t, to); p.Took > 30 || time.Since(start) > 40*time.Second {
 			t.Errorf("%s took %s", to, time.Since(start))
 		}
-		id := s.send(t, s.edge, "127.30.0.10", to, letter("from "+to), "harbour@skerryline.example")
+		id := s.send(t, s.edge, "127.30.0.10", to, message("from "+to), "harbour@skerryline.example")
 		s.until(t, id, mail.Delivered)
 	}
 	// After all that, mail flows.

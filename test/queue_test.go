@@ -23,7 +23,7 @@ func slow(t *testing.T, name string) *stack {
 	})
 }
 
-// stuck sends letters to a host that is down, and returns their ids.
+// stuck sends messages to a host that is down, and returns their ids.
 func (s *stack) stuck(t *testing.T, to ...string) []string {
 	t.Helper()
 	var ids []string
@@ -45,7 +45,7 @@ func (s *stack) mxPort(t *testing.T) string {
 	return regexp.MustCompile(`mx_port: (\d+)`).FindStringSubmatch(string(text))[1]
 }
 
-func TestEveryActionOnLettersByCommand(t *testing.T) {
+func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	s := slow(t, "actions")
 	s.behave(t, "mx.saltmarsh.example", `{"closed": true}`)
 	ids := s.stuck(t, "a@saltmarsh.example", "b@saltmarsh.example", "c@saltmarsh.example", "d@saltmarsh.example", "e@saltmarsh.example")
@@ -62,7 +62,7 @@ func TestEveryActionOnLettersByCommand(t *testing.T) {
 		t.Errorf("held:\n%s", out)
 	}
 	if out := s.run(t, "trace", "show", ids[0]); !strings.Contains(out, "held by tests: wrong prices") {
-		t.Errorf("the letter's story lacks who and why:\n%s", out)
+		t.Errorf("the message's story lacks who and why:\n%s", out)
 	}
 	if out := s.run(t, "queue", "undo", "1"); !strings.HasPrefix(out, "5 deliveries are released.") {
 		t.Errorf("undo says %q", out)
@@ -156,7 +156,7 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"queue", "hold"}, 2, "say which letters"},
+		{[]string{"queue", "hold"}, 2, "say which messages"},
 		{[]string{"queue", "hold", "--older", "soon"}, 1, "neither a length of time"},
 		{[]string{"queue", "hold", "--larger", "big"}, 1, "is not a size"},
 		{[]string{"queue", "hold", "not-an-id-1"}, 1, "is not a delivery's id"},
@@ -208,7 +208,7 @@ func TestWhatIsPausedWaitsAndGoesOn(t *testing.T) {
 	s.until(t, first, mail.Delivered)
 
 	s.run(t, "queue", "pause", "--why", "new disks")
-	inward := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("in"), inesAddress)
+	inward := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in"), inesAddress)
 	time.Sleep(300 * time.Millisecond)
 	s.until(t, inward, mail.Waiting)
 	s.run(t, "queue", "undo", strings.TrimSuffix(strings.Fields(lastLine(s.run(t, "queue", "actions", "--limit", "1")))[0], "\n"))
@@ -306,7 +306,7 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 			c.want("250", "RCPT TO:<"+r+"> NOTIFY="+option+" ORCPT=rfc822;"+strings.ReplaceAll(r, "@", "+40"))
 		}
 		c.want("354", "DATA")
-		return strings.Fields(c.want("250", letter("=?utf-8?q?=C3=9Cnter_Segeln?=")+"."))[4]
+		return strings.Fields(c.want("250", message("=?utf-8?q?=C3=9Cnter_Segeln?=")+"."))[4]
 	}
 	for _, c := range []struct {
 		option, to, action, status, subject, says string
@@ -348,7 +348,7 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 	}
 }
 
-func TestAReportFromElsewhereIsTiedToItsLetter(t *testing.T) {
+func TestAReportFromElsewhereIsTiedToItsMessage(t *testing.T) {
 	s := world(t)
 	id := s.out(t, "ada@saltmarsh.example")
 	s.until(t, id, mail.Delivered)
@@ -365,7 +365,7 @@ func TestAReportFromElsewhereIsTiedToItsLetter(t *testing.T) {
 		found = found || e.Kind == mail.EventReport && e.Delivery != "" && strings.Contains(e.Text, "mx.saltmarsh.example reports: failed 5.2.2 552 5.2.2 the boathouse is full")
 	}
 	if !found {
-		t.Errorf("the letter's story: %+v", tr.Events)
+		t.Errorf("the message's story: %+v", tr.Events)
 	}
 	if other, err := s.client().Trace(context.Background(), notice, nil); err != nil || other.Message.NoticeOf.String() != id || !strings.HasPrefix(other.Events[0].Text, "received from 127.30.0.10") {
 		t.Errorf("the notice: %+v %v", other, err)
@@ -375,7 +375,7 @@ func TestAReportFromElsewhereIsTiedToItsLetter(t *testing.T) {
 func TestTheScheduleIsShownAsItWillBe(t *testing.T) {
 	s := world(t)
 	out := s.run(t, "schedule", "preview", "--intervals", "1h", "--give-up", "6h", "--warn-after", "2h")
-	for _, want := range []string{"is tried 7 times, 1 of them in the first hour", "hears of the delay after 2 h and 3 attempts", "A host that is down for a day loses the letter", "|···········|···········w···········|···········|···········|···········x"} {
+	for _, want := range []string{"is tried 7 times, 1 of them in the first hour", "hears of the delay after 2 h and 3 attempts", "A host that is down for a day loses the message", "|···········|···········w···········|···········|···········|···········x"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}
@@ -387,16 +387,16 @@ func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
 	other := s.second(t, "reef")
 	s.behave(t, "mx.slowtide.example", `{"pause": "600ms"}`)
 	for i := range 10 {
-		s.send(t, other.inside, "127.0.0.1", inesAddress, letter("x"), fmt.Sprintf("r%d@slowtide.example", i))
+		s.send(t, other.inside, "127.0.0.1", inesAddress, message("x"), fmt.Sprintf("r%d@slowtide.example", i))
 	}
-	// The letters wait in the other node's memory; this one holds them.
+	// The messages wait in the other node's memory; this one holds them.
 	var done mail.Done
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
 	if err := json.Unmarshal([]byte(out), &done); err != nil || done.Touched < 5 || done.Touched+done.Sending > 10 {
 		t.Errorf("held from the other node: %s", out)
 	}
 	s.run(t, "queue", "pause")
-	id := s.send(t, other.inside, "127.0.0.1", inesAddress, letter("x"), "ada@saltmarsh.example")
+	id := s.send(t, other.inside, "127.0.0.1", inesAddress, message("x"), "ada@saltmarsh.example")
 	time.Sleep(500 * time.Millisecond)
 	if d := s.until(t, id, mail.Waiting); d.Attempts != 0 {
 		t.Error("the other node delivers on")
@@ -404,7 +404,7 @@ func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
 	other.run(t, "queue", "resume")
 	s.until(t, id, mail.Delivered)
 	// A host that one node finds down is left alone by the other.
-	s.send(t, s.inside, "127.0.0.1", inesAddress, letter("x"), "jo@sunkenpier.example")
+	s.send(t, s.inside, "127.0.0.1", inesAddress, message("x"), "jo@sunkenpier.example")
 	if err := eventually(5*time.Second, func() error {
 		if out := other.run(t, "lane", "list", "--find", "sunkenpier"); !strings.Contains(out, "resting") {
 			return fmt.Errorf("%s", out)
@@ -413,7 +413,7 @@ func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	late := s.send(t, other.inside, "127.0.0.1", inesAddress, letter("x"), "kit@sunkenpier.example")
+	late := s.send(t, other.inside, "127.0.0.1", inesAddress, message("x"), "kit@sunkenpier.example")
 	time.Sleep(500 * time.Millisecond)
 	if d := s.until(t, late, mail.Waiting); d.Attempts != 0 {
 		t.Error("the other node tried a host that is known to be down")

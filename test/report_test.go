@@ -21,14 +21,14 @@ import (
 	counts "gullroute/internal/core/report"
 )
 
-// mixed sends letters that end in every way.
+// mixed sends messages that end in every way.
 func (s *stack) mixed(t *testing.T, round int) {
 	t.Helper()
 	tag := strconv.Itoa(round)
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("in "+tag), "ines.harrow@skerryline.example", "crew@skerryline.example")
-	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", letter("on "+tag), "ailsa.brune@skerryline.example", "anders@lightkeepers.example")
-	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", letter("away "+tag), "piet.sandholm@skerryline.example")
-	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", letter("out "+tag), "a"+tag+"@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example")
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in "+tag), "ines.harrow@skerryline.example", "crew@skerryline.example")
+	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", message("on "+tag), "ailsa.brune@skerryline.example", "anders@lightkeepers.example")
+	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", message("away "+tag), "piet.sandholm@skerryline.example")
+	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("out "+tag), "a"+tag+"@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example")
 	for _, to := range []string{"ned@nosuch.example", "finn@greywacke.example", "ivo@fullshelf.example", "jo@sunkenpier.example", "pia@lostbuoy.example"} {
 		s.out(t, to)
 	}
@@ -59,7 +59,7 @@ func (s *stack) counted(t *testing.T) {
 	}
 }
 
-// behind counts the letters behind a figure, page by page.
+// behind counts the messages behind a figure, page by page.
 func behind(t *testing.T, c *client.Client, q url.Values) int64 {
 	t.Helper()
 	n := int64(0)
@@ -77,7 +77,7 @@ func behind(t *testing.T, c *client.Client, q url.Values) int64 {
 	}
 }
 
-// checkFigures compares every figure with the letters behind it, and returns how
+// checkFigures compares every figure with the messages behind it, and returns how
 // many there are.
 func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures int) {
 	t.Helper()
@@ -104,7 +104,7 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 	for _, kind := range counts.Kinds {
 		n := whole.Totals[kind].N
 		if got := behind(t, c, with("kind", kind)); got != n || series[kind] != n {
-			t.Errorf("%s: the report says %d, its series add up to %d, and %d letters are behind it", kind, n, series[kind], got)
+			t.Errorf("%s: the report says %d, its series add up to %d, and %d messages are behind it", kind, n, series[kind], got)
 		}
 		figures++
 	}
@@ -116,7 +116,7 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 		for _, row := range rows {
 			for kind, f := range row.Counts {
 				if got := behind(t, c, with("kind", kind, "dim", dim, "value", row.Value)); got != f.N {
-					t.Errorf("%s by %s %s: the report says %d, and %d letters are behind it", kind, dim, row.Value, f.N, got)
+					t.Errorf("%s by %s %s: the report says %d, and %d messages are behind it", kind, dim, row.Value, f.N, got)
 				}
 				figures++
 			}
@@ -125,7 +125,7 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 	return figures
 }
 
-func TestEveryFigureEqualsTheLettersBehindIt(t *testing.T) {
+func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
 	s := own(t, "figures", func(c string) string { return strings.Replace(c, "give_up: 2d", "give_up: 6s\n    warn_after: 0s", 1) })
 	s.mixed(t, 1)
 	s.kill() // in the middle of an hour, and of counting
@@ -261,7 +261,7 @@ func pages(t *testing.T, c *client.Client, q url.Values) string {
 
 func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {
 	s := world(t)
-	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("x"), "ines.harrow@skerryline.example"), mail.Delivered)
+	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("x"), "ines.harrow@skerryline.example"), mail.Delivered)
 	dir := t.TempDir()
 	file := func(name string, text []byte) string {
 		path := filepath.Join(dir, name)
@@ -273,7 +273,7 @@ func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {
 	s.run(t, "log", "export", "-f", filepath.Join(dir, "whole"))
 	plain := unpacked(t, filepath.Join(dir, "whole"))
 	lines := strings.SplitAfter(plain, "\n")
-	broken := strings.Join(append(append([]string{}, lines[:2]...), "{\"kind\":\"letter\",\"message\":{\"id\":\"what\"\n", "rubbish\n", strings.Join(lines[2:], "")), "")
+	broken := strings.Join(append(append([]string{}, lines[:2]...), "{\"kind\":\"message\",\"message\":{\"id\":\"what\"\n", "rubbish\n", strings.Join(lines[2:], "")), "")
 	out, errOut, code := s.gull(t, "log", "open", file("broken", []byte(broken)))
 	if code != 0 || !strings.Contains(errOut, "line 3: not a line of an archive") || !strings.Contains(errOut, "line 4: not a line of an archive") {
 		t.Errorf("%d %s%s", code, out, errOut)

@@ -130,11 +130,11 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
 func TestASupportBundleHoldsNoSecretAndNoContent(t *testing.T) {
 	s := world(t)
 	s.run(t, "dkim", "make", "lightkeepers.example", "--selector", "bundle")
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("the secret of the bundle"), "harbour@skerryline.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("the secret of the bundle"), "harbour@skerryline.example")
 	s.until(t, id, "delivered")
 	read := func(args ...string) map[string]string {
 		file := t.TempDir() + "/bundle.zip"
-		s.run(t, append([]string{"bundle", file, "--letter", id}, args...)...)
+		s.run(t, append([]string{"bundle", file, "--message", id}, args...)...)
 		z, err := zip.OpenReader(file)
 		if err != nil {
 			t.Fatal(err)
@@ -155,7 +155,7 @@ func TestASupportBundleHoldsNoSecretAndNoContent(t *testing.T) {
 		return parts
 	}
 	masked, whole := read(), read("--whole")
-	for _, name := range []string{"read-me.txt", "configuration.yaml", "health.json", "nodes.json", "lanes.json", "snags.json", "review.json", "readiness.json", "dkim.json", "letters/" + id + ".json"} {
+	for _, name := range []string{"read-me.txt", "configuration.yaml", "health.json", "nodes.json", "lanes.json", "snags.json", "review.json", "readiness.json", "dkim.json", "messages/" + id + ".json"} {
 		if masked[name] == "" || whole[name] == "" {
 			t.Errorf("%s is missing: %v", name, slices.Sorted(maps.Keys(masked)))
 		}

@@ -67,7 +67,7 @@ func (p *page) click(within, name string) {
 	}
 }
 
-func TestConsoleLeadsFromNothingToALetterInAndALetterOut(t *testing.T) {
+func TestConsoleLeadsFromNothingToAMessageInAndAMessageOut(t *testing.T) {
 	t.Parallel()
 	s := blank(t, "firststeps")
 	p := s.open(t, "keeper")
@@ -99,8 +99,8 @@ func TestConsoleLeadsFromNothingToALetterInAndALetterOut(t *testing.T) {
 	p.click(step("Who may send to others"), "Let them send")
 	p.shows("people (allow), this machine (allow)")
 
-	// out without a route: the letter waits, and the page says why and what to do
-	out := step("A test letter out, as from a machine of yours")
+	// out without a route: the message waits, and the page says why and what to do
+	out := step("A test message out, as from a machine of yours")
 	p.click(out, "Send it")
 	p.shows("It was taken.", "deferred", "No route leads there.")
 	p.visit("/")
@@ -112,7 +112,7 @@ func TestConsoleLeadsFromNothingToALetterInAndALetterOut(t *testing.T) {
 	p.shows("to the world (mx)")
 	s.arrives(t, "harbour@saltmarsh.example") // without another click
 
-	in := step("A test letter in, as from a stranger")
+	in := step("A test message in, as from a stranger")
 	p.click(in, "Send it")
 	p.shows("It was taken.", "delivered", "put into mailbox ines.harrow@skerryline.example")
 	if r := python(t, s.submission, "starttls", "smtp", "plain", inesAddress, inesPassword, inesAddress, "x@barelock.example"); r.Code != 250 {

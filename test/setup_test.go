@@ -26,7 +26,7 @@ func blank(t *testing.T, name string) *stack {
 	})
 }
 
-func TestFromNothingToALetterInAndALetterOutByCommandsAlone(t *testing.T) {
+func TestFromNothingToAMessageInAndAMessageOutByCommandsAlone(t *testing.T) {
 	s := blank(t, "fromnothing")
 	s.run(t, "service", "set", "--default-sender-domain", "", "--postmaster", "postmaster@skerryline.example")
 	s.run(t, "domain", "add", "skerryline.example", "--kind", "local", "--generated-addresses", "{first}.{last}")
@@ -38,13 +38,13 @@ func TestFromNothingToALetterInAndALetterOutByCommandsAlone(t *testing.T) {
 	if out := s.run(t, "mailbox", "add", "keeper@skerryline.example", "--name", "Ines Harrow"); !strings.Contains(out, "ines.harrow@skerryline.example too") {
 		t.Errorf("the generated address is not told: %s", out)
 	}
-	in := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("in"), "ines.harrow@skerryline.example")
+	in := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in"), "ines.harrow@skerryline.example")
 	s.until(t, in, mail.Delivered)
 	if out := s.run(t, "mailbox", "messages", "keeper@skerryline.example"); !strings.Contains(out, "ada@saltmarsh.example") {
-		t.Errorf("the letter is not in the mailbox:\n%s", out)
+		t.Errorf("the message is not in the mailbox:\n%s", out)
 	}
 	// the answer has no way out: it is said where one looks, with the mend, and leaves by itself
-	out := s.send(t, s.inside, "127.0.0.1", "keeper@skerryline.example", letter("out"), "ada@saltmarsh.example")
+	out := s.send(t, s.inside, "127.0.0.1", "keeper@skerryline.example", message("out"), "ada@saltmarsh.example")
 	s.until(t, out, mail.Deferred)
 	status := s.run(t, "status")
 	for _, want := range []string{"1 stranded", "no route leads to saltmarsh.example", "gull route add"} {
@@ -244,17 +244,17 @@ func TestAKillDuringApplyLeavesOneRevisionWhole(t *testing.T) {
 		if inForce == d.Exists || d.Stale {
 			t.Errorf("round %d: in force %v, draft there %v, stale %v", round, inForce, d.Exists, d.Stale)
 		}
-		s.arrives(t, lettersTo(t, s, round))
+		s.arrives(t, messagesTo(t, s, round))
 		if d.Exists {
 			s.run(t, "draft", "apply")
 		}
 	}
 }
 
-// lettersTo sends a letter in and returns its recipient.
-func lettersTo(t *testing.T, s *stack, n int) string {
+// messagesTo sends a message in and returns its recipient.
+func messagesTo(t *testing.T, s *stack, n int) string {
 	to := fmt.Sprintf("%s+%d@skerryline.example", "ines.harrow", n)
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("alive"), to)
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("alive"), to)
 	return to
 }
 
@@ -286,7 +286,7 @@ func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 	}
 }
 
-func TestLettersThatWaitGoAnotherWayAtOnce(t *testing.T) {
+func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
 	s := own(t, "otherway", func(c string) string {
 		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s", "lane_rest: 1h").Replace(c)
 	})
@@ -399,7 +399,7 @@ func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
 	if memory := rss(t, s); memory > 300<<20 && !raced { // the race detector takes several times as much
 		t.Errorf("the service uses %d MB", memory>>20)
 	}
-	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("hand"), "hand77777@skerryline.example"), mail.Delivered)
+	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("hand"), "hand77777@skerryline.example"), mail.Delivered)
 }
 
 func (s *stack) mailboxes(t *testing.T) int {

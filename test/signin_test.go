@@ -87,7 +87,7 @@ type sendResult struct {
 	Text     string            `json:"text"`
 }
 
-// python sends a letter with Python's client.
+// python sends a message with Python's client.
 func python(t *testing.T, address, tls, protocol, mechanism, login, password, from, to string, source ...string) sendResult {
 	t.Helper()
 	host, port, _ := net.SplitHostPort(address)
@@ -143,7 +143,7 @@ func TestEveryListenerIsSpokenToByStrangersPrograms(t *testing.T) {
 	}
 }
 
-// arrives waits until a letter to a recipient is delivered.
+// arrives waits until a message to a recipient is delivered.
 func (s *stack) arrives(t *testing.T, to string) mail.Message {
 	t.Helper()
 	var m mail.Message
@@ -207,8 +207,8 @@ func TestSignInBindsToTheConnectionAndTheSenderToTheAccount(t *testing.T) {
 
 func TestCurlAndOpenSSLSpeakToUs(t *testing.T) {
 	s, _ := doorsWithPassword(t)
-	letter := filepath.Join(t.TempDir(), "letter.eml")
-	if err := os.WriteFile(letter, []byte("From: <"+inesAddress+">\r\nSubject: by curl\r\n\r\nhello\r\n"), 0o600); err != nil {
+	message := filepath.Join(t.TempDir(), "message.eml")
+	if err := os.WriteFile(message, []byte("From: <"+inesAddress+">\r\nSubject: by curl\r\n\r\nhello\r\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ name, url, auth string }{
@@ -217,15 +217,15 @@ func TestCurlAndOpenSSLSpeakToUs(t *testing.T) {
 		{"TLS from the start", "smtps://" + s.smtps, "AUTH=PLAIN"},
 	} {
 		out, err := exec.Command("curl", "-sS", "--insecure", "--ssl-reqd", "--url", c.url, "--login-options", c.auth, "--user", inesAddress+":"+inesPassword,
-			"--mail-from", inesAddress, "--mail-rcpt", "curl@barelock.example", "--upload-file", letter).CombinedOutput()
+			"--mail-from", inesAddress, "--mail-rcpt", "curl@barelock.example", "--upload-file", message).CombinedOutput()
 		if err != nil {
 			t.Errorf("curl by %s: %v %s", c.name, err, out)
 		}
 	}
 	m := s.arrives(t, "curl@barelock.example")
-	raw := s.letters(t, "mx.barelock.example", "curl@barelock.example")[0].Content
+	raw := s.messages(t, "mx.barelock.example", "curl@barelock.example")[0].Content
 	if m.Protocol != "ESMTPSA" || !strings.Contains(string(raw), "\r\nDate: ") || !strings.Contains(string(raw), "\r\nMessage-ID: <") {
-		t.Errorf("a submitted letter lacks what RFC 6409 completes: %s\n%s", m.Protocol, raw)
+		t.Errorf("a submitted message lacks what RFC 6409 completes: %s\n%s", m.Protocol, raw)
 	}
 	for _, args := range [][]string{{"-starttls", "smtp", "-connect", s.edge}, {"-starttls", "smtp", "-connect", s.submission}, {"-connect", s.smtps}} {
 		for _, version := range []struct {
@@ -323,7 +323,7 @@ func TestOurOwnClientSignsInAtOurselvesAndElsewhere(t *testing.T) {
 	s.run(t, "route", "add", "round", "--place", "1", "--recipients", "round@barelock.example", "--clients", "127.20.1.0/24", "--next-hop", "smarthost",
 		"--hosts", s.submission, "--tls", "required", "--sign-in-account", "keeper@skerryline.example", "--sign-in-secret", "ourselves")
 	s.run(t, "draft", "apply")
-	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", letter("round"), "round@barelock.example")
+	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("round"), "round@barelock.example")
 	if d := s.until(t, id, mail.Delivered); d.Route != "round" {
 		t.Errorf("%+v", d)
 	}

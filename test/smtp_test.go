@@ -73,7 +73,7 @@ func (c *talk) want(head, line string) string {
 	return reply
 }
 
-// send hands a letter in and returns its id.
+// send hands a message in and returns its id.
 func (s *stack) send(t *testing.T, listener, client, from, content string, to ...string) string {
 	t.Helper()
 	c := dial(t, listener, client)
@@ -93,13 +93,13 @@ func (s *stack) send(t *testing.T, listener, client, from, content string, to ..
 	return strings.Fields(reply)[4]
 }
 
-// letter is content with a subject.
-func letter(subject string) string {
+// message is content with a subject.
+func message(subject string) string {
 	return fmt.Sprintf("From: <ines.harrow@skerryline.example>\r\nTo: <somebody@saltmarsh.example>\r\nSubject: %s\r\nMessage-ID: <%d@skerryline.example>\r\n\r\nThe tide is out.\r\n.hidden\r\n", subject, time.Now().UnixNano())
 }
 
-// out sends a letter from one of our people through the inside listener.
+// out sends a message from one of our people through the inside listener.
 func (s *stack) out(t *testing.T, to string) string {
 	t.Helper()
-	return s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", letter("to "+to), to)
+	return s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", message("to "+to), to)
 }

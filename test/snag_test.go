@@ -106,20 +106,20 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 		}
 	}
 
-	// Three hundred letters are one snag.
+	// Three hundred messages are one snag.
 	for i := range 300 {
-		s.send(t, s.inside, "127.20.1.9", fmt.Sprintf("t%d@skerryline.example", i%30), letter("Crossing"), "a@sunkenpier.example")
+		s.send(t, s.inside, "127.20.1.9", fmt.Sprintf("t%d@skerryline.example", i%30), message("Crossing"), "a@sunkenpier.example")
 	}
 	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 301 })
 	if x.Severity != snag.Grave || len(x.Senders) > 20 {
-		t.Errorf("three hundred letters: %+v", x)
+		t.Errorf("three hundred messages: %+v", x)
 	}
 	list := s.run(t, "snag", "list")
 	if first := strings.Split(list, "\n")[1]; !strings.Contains(first, "grave") || !strings.Contains(first, "The host refuses the connection") || !strings.Contains(first, "301") {
 		t.Errorf("the worst is not first:\n%s", list)
 	}
 	shown := s.run(t, "snag", "show", x.ID.String())
-	for _, want := range []string{"sunkenpier.example: The host refuses the connection (grave, connection-refused)", "301 letters wait", "gull session show", "gull snag mend " + x.ID.String() + " --do smart-host --route \"by provider\""} {
+	for _, want := range []string{"sunkenpier.example: The host refuses the connection (grave, connection-refused)", "301 messages wait", "gull session show", "gull snag mend " + x.ID.String() + " --do smart-host --route \"by provider\""} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("%q is missing from:\n%s", want, shown)
 		}
@@ -171,18 +171,18 @@ func TestEveryMendMends(t *testing.T) {
 	for _, id := range []string{noRoute, refused, full, locked} {
 		s.until(t, id, mail.Deferred)
 	}
-	// Letters that wait go another way, or again.
+	// Messages that wait go another way, or again.
 	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 1 })
 	mend(x)
 	arrives(refused, "by provider")
-	if ended := s.over(t, x); ended != "a letter got through" && ended != "nothing waits for it any more" {
+	if ended := s.over(t, x); ended != "a message got through" && ended != "nothing waits for it any more" {
 		t.Errorf("ended: %s", ended)
 	}
 	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
 	x = s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Held == 1 })
 	mend(x, "--do", "flush")
 	arrives(full, "to the world")
-	if ended := s.over(t, x); ended != "a letter got through" {
+	if ended := s.over(t, x); ended != "a message got through" {
 		t.Errorf("ended: %s", ended)
 	}
 	// What concerns the configuration goes into the draft, and works when applied.
@@ -195,7 +195,7 @@ func TestEveryMendMends(t *testing.T) {
 	s.out(t, "a@plainscript.example")
 	mend(s.snag(t, diagnose.RateLimited, "plainscript.example", nil), "--do", "slower")
 	s.behave(t, "mx.plainscript.example", `{"rcpt": ""}`)
-	if diff := s.run(t, "draft", "diff"); !strings.Contains(diff, "letters_per_minute: 20") || !strings.Contains(diff, "dunlin.example") || !strings.Contains(diff, "strandwatch.example") || !strings.Contains(diff, "tls: required") {
+	if diff := s.run(t, "draft", "diff"); !strings.Contains(diff, "messages_per_minute: 20") || !strings.Contains(diff, "dunlin.example") || !strings.Contains(diff, "strandwatch.example") || !strings.Contains(diff, "tls: required") {
 		t.Errorf("the draft:\n%s", diff)
 	}
 	if _, stderr, code := s.gull(t, "snag", "mend", none.ID.String()); code != 1 || !strings.Contains(stderr, "takes mail for dunlin.example already") {
@@ -269,7 +269,7 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 	s.run(t, "draft", "apply")
 	s.until(t, s.out(t, "b@strandwatch.example"), mail.Delivered)
 
-	// From the letter to its snag; and what hosts say is inert.
+	// From the message to its snag; and what hosts say is inert.
 	s.behave(t, "mx.nosuch.example", `{"rcpt": "550 5.1.1 <img src=x onerror=document.title='pwned'> no mailbox here"}`)
 	gone := s.out(t, "ned@nosuch.example")
 	s.until(t, gone, mail.Bounced)
@@ -338,9 +338,9 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 		cause       diagnose.Cause
 		place       string
 	}{
-		{"a@smallhatch.example", letter("large") + strings.Repeat("sea and sky\r\n", 20_000), diagnose.TooLarge, "smallhatch.example"},
-		{"søren@plainscript.example", letter("Ærlig talt"), diagnose.NeedsUTF8, "plainscript.example"},
-		{"a@plainscript.example", letter("8-bit") + "blå bølger\r\n", diagnose.Needs8Bit, "plainscript.example"},
+		{"a@smallhatch.example", message("large") + strings.Repeat("sea and sky\r\n", 20_000), diagnose.TooLarge, "smallhatch.example"},
+		{"søren@plainscript.example", message("Ærlig talt"), diagnose.NeedsUTF8, "plainscript.example"},
+		{"a@plainscript.example", message("8-bit") + "blå bølger\r\n", diagnose.Needs8Bit, "plainscript.example"},
 	} {
 		s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", c.content, c.to)
 		if x := s.snag(t, c.cause, c.place, func(x snag.Snag) bool { return x.Lost == 1 }); x.WhoCanMend == "" || x.Advice == "" || x.WaitingHelps {
@@ -349,7 +349,7 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 	}
 	// An alias of ours that names somebody who is gone: he is taken out of it.
 	s.run(t, "alias", "add", "divers@skerryline.example", "--to", "gone@nosuch.example,tomas.vik@skerryline.example")
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("to the divers"), "divers@skerryline.example")
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("to the divers"), "divers@skerryline.example")
 	gone := s.snag(t, diagnose.NoSuchUser, "gone@nosuch.example", nil)
 	if out := s.run(t, "snag", "mend", gone.ID.String(), "--do", "alias"); !strings.Contains(out, "ivers@skerryline.example no longer goes on to gone@nosuch.example") {
 		t.Errorf("the mend says %s", out)
@@ -369,7 +369,7 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 func TestALoopIsASnagThatTheAliasMends(t *testing.T) {
 	t.Parallel()
 	s := own(t, "loopsnag", nil)
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("round and round"), "carousel@skerryline.example")
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("round and round"), "carousel@skerryline.example")
 	x := s.snag(t, diagnose.Loop, "carousel@skerryline.example", nil)
 	if x.WaitingHelps || x.Advice == "" || !strings.Contains(x.Evidence.Last.Text, "goes round in a loop") {
 		t.Errorf("the loop: %+v", x)

@@ -7,7 +7,7 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-// From a domain that is not ready to signed letters, in the console alone but for
+// From a domain that is not ready to signed messages, in the console alone but for
 // the DNS.
 func TestConsoleMakesADomainReady(t *testing.T) {
 	t.Parallel()
@@ -16,7 +16,7 @@ func TestConsoleMakesADomainReady(t *testing.T) {
 	p.visit("/readiness")
 	p.shows("lightkeepers.example", "not yet")
 	p.press("lightkeepers.example")
-	p.shows("It was not looked at yet", "Letters of this domain are not signed")
+	p.shows("It was not looked at yet", "Messages of this domain are not signed")
 	p.press("Look now")
 	p.shows("of 10", "Our address 127.0.0.1 does not pass", "v=spf1 include:_spf.harbourlight.example ip4:127.0.0.1 -all", "is on the block list driftnet.example")
 	p.press("Make")
@@ -26,9 +26,9 @@ func TestConsoleMakesADomainReady(t *testing.T) {
 	p.press("Ask DNS for " + key)
 	p.shows("In DNS.")
 	p.press("Let it sign")
-	p.shows("letters are signed with it")
+	p.shows("messages are signed with it")
 	p.press("Look now")
-	p.shows("Letters are signed, and DNS has the keys")
+	p.shows("Messages are signed, and DNS has the keys")
 }
 
 func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
@@ -39,7 +39,7 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.visit("/messages/" + waiting)
 	p.press("Probe the way there")
-	p.shows("connection refused by 127.30.0.20", "a letter there takes route to the world", "Who can mend it: far administrator")
+	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world", "Who can mend it: far administrator")
 	p.visit("/probe?target=harbour@saltmarsh.example")
 	p.shows("Everything works up to the recipient", "the certificate verifies for mx.saltmarsh.example")
 	p.press("Show the dialogue")

@@ -282,11 +282,11 @@ func (s *stack) host(t *testing.T, name string) simnet.HostView {
 	return decode[simnet.HostView](t, "http://"+s.control+"/hosts/"+name)
 }
 
-// letters reads what a simulated host received for a recipient.
-func (s *stack) letters(t *testing.T, host, recipient string) []simnet.Letter {
+// messages reads what a simulated host received for a recipient.
+func (s *stack) messages(t *testing.T, host, recipient string) []simnet.Message {
 	t.Helper()
-	var out []simnet.Letter
-	for _, l := range decode[[]simnet.Letter](t, "http://"+s.control+"/hosts/"+host+"/letters") {
+	var out []simnet.Message
+	for _, l := range decode[[]simnet.Message](t, "http://"+s.control+"/hosts/"+host+"/messages") {
 		if len(l.Recipients) > 0 && l.Recipients[0] == recipient {
 			out = append(out, l)
 		}

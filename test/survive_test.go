@@ -17,12 +17,12 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-// sender keeps sending letters to one host and notes which got their 250.
+// sender keeps sending messages to one host and notes which got their 250.
 type sender struct {
 	s       *stack
 	stop    atomic.Bool
 	mu      sync.Mutex
-	taken   map[string]string // our id by the letter's own number
+	taken   map[string]string // our id by the message's own number
 	refused map[string]int    // replies other than 250, by code
 	wg      sync.WaitGroup
 }
@@ -100,14 +100,14 @@ func (se *sender) count() int {
 	return len(se.taken)
 }
 
-// settle waits until the queue is empty and checks that each letter that got its
+// settle waits until the queue is empty and checks that each message that got its
 // 250 has arrived. It returns how many arrived twice.
 func (se *sender) settle(t *testing.T) int {
 	t.Helper()
 	var arrived map[string]int
 	err := eventually(40*time.Second, func() error {
 		arrived = map[string]int{}
-		for _, l := range se.s.letters(t, "mx.barelock.example", "survivor@barelock.example") {
+		for _, l := range se.s.messages(t, "mx.barelock.example", "survivor@barelock.example") {
 			_, rest, _ := strings.Cut(string(l.Content), "Subject: ")
 			name, _, _ := strings.Cut(rest, "\r\n")
 			arrived[name]++
@@ -119,7 +119,7 @@ func (se *sender) settle(t *testing.T) int {
 			}
 		}
 		if missing > 0 {
-			return fmt.Errorf("%d of %d letters that got their 250 have not arrived", missing, len(se.taken))
+			return fmt.Errorf("%d of %d messages that got their 250 have not arrived", missing, len(se.taken))
 		}
 		return nil
 	})
@@ -135,7 +135,7 @@ func (se *sender) settle(t *testing.T) int {
 	return twice
 }
 
-func TestNoLetterThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
+func TestNoMessageThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
 	_, postgres, port, secret := cluster(t, "test-crash")
 	s := own(t, "crashed", nil)
 	se := startSenders(s, 4)
@@ -144,7 +144,7 @@ func TestNoLetterThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
 		before := se.count()
 		if err := eventually(30*time.Second, func() error {
 			if se.count() < before+60 {
-				return fmt.Errorf("%s: only %d letters were taken", what, se.count()-before)
+				return fmt.Errorf("%s: only %d messages were taken", what, se.count()-before)
 			}
 			return nil
 		}); err != nil {
@@ -173,7 +173,7 @@ func TestNoLetterThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
 	some("after")
 	se.end()
 	twice := se.settle(t)
-	t.Logf("%d letters got their 250, none is lost, %d arrived twice, refused %v", len(se.taken), twice, se.refused)
+	t.Logf("%d messages got their 250, none is lost, %d arrived twice, refused %v", len(se.taken), twice, se.refused)
 	if err := eventually(20*time.Second, func() error {
 		lanes, err := s.client().Lanes(context.Background(), nil)
 		if err == nil && len(lanes.Items) > 0 {
@@ -199,7 +199,7 @@ func TestAGracefulStopLeavesNothingBehind(t *testing.T) {
 		t.Fatal(err)
 	}
 	if twice := se.settle(t); twice > 0 {
-		t.Errorf("%d letters arrived twice after a graceful stop", twice)
+		t.Errorf("%d messages arrived twice after a graceful stop", twice)
 	}
 	s.until(t, held, mail.Deferred)
 }

@@ -136,7 +136,7 @@ func TestARoutesOwnAddressNameAndSizesCount(t *testing.T) {
 	s.run(t, "route", "add", "not so large", "--place", "2", "--recipients", "barelock.example", "--next-hop", "mx", "--message-size", "4 KB")
 	s.run(t, "draft", "apply")
 	s.until(t, s.out(t, "small@barelock.example"), mail.Delivered)
-	if l := s.letters(t, "mx.barelock.example", "small@barelock.example"); len(l) != 1 || l[0].Client != "127.20.7.7" || l[0].Helo != "door.skerryline.example" {
+	if l := s.messages(t, "mx.barelock.example", "small@barelock.example"); len(l) != 1 || l[0].Client != "127.20.7.7" || l[0].Helo != "door.skerryline.example" {
 		t.Errorf("%+v", l)
 	}
 	for size, want := range map[int]mail.State{30: mail.Delivered, 80: mail.Bounced} { // lines of 72 octets
@@ -146,7 +146,7 @@ func TestARoutesOwnAddressNameAndSizesCount(t *testing.T) {
 		c.want("250", "MAIL FROM:<"+inesAddress+">") // the size shows only when it is there
 		c.want("250", "RCPT TO:<large@barelock.example>")
 		c.want("354", "DATA")
-		id := strings.Fields(c.want("250", letter("large")+strings.Repeat(strings.Repeat("x", 70)+"\r\n", size)+"."))[4]
+		id := strings.Fields(c.want("250", message("large")+strings.Repeat(strings.Repeat("x", 70)+"\r\n", size)+"."))[4]
 		if d := s.until(t, id, want); d.Route != "not so large" {
 			t.Errorf("%d lines went by %s", size, d.Route)
 		}

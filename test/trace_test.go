@@ -48,13 +48,13 @@ func TestTenSupportCalls(t *testing.T) {
 	d.want("250", "MAIL FROM:<ada@saltmarsh.example> SIZE=900")
 	d.want("452 4.2.2", "RCPT TO:<wren.castell@skerryline.example>")
 	id := map[string]string{
-		"waiting":   s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", letter("Old recorder"), "logs@[127.30.0.60]"),
+		"waiting":   s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", message("Old recorder"), "logs@[127.30.0.60]"),
 		"bounced":   s.out(t, "ned@nosuch.example"),
-		"alias":     s.send(t, s.edge, "127.30.0.10", "bo@saltmarsh.example", letter("Bicycles on board"), "info@skerryline.example"),
-		"forwarded": s.send(t, s.edge, "127.30.0.10", "cleo@dunlin.example", letter("Watch list"), "ailsa.brune@skerryline.example"),
-		"mailbox":   s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("Lost umbrella"), "tomas.vik@skerryline.example"),
+		"alias":     s.send(t, s.edge, "127.30.0.10", "bo@saltmarsh.example", message("Bicycles on board"), "info@skerryline.example"),
+		"forwarded": s.send(t, s.edge, "127.30.0.10", "cleo@dunlin.example", message("Watch list"), "ailsa.brune@skerryline.example"),
+		"mailbox":   s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("Lost umbrella"), "tomas.vik@skerryline.example"),
 		"expired":   s.out(t, "jo@sunkenpier.example"),
-		"looped":    s.send(t, s.edge, "127.30.0.26", "rota@dunlin.example", letter("Round and round"), "carousel@skerryline.example"),
+		"looped":    s.send(t, s.edge, "127.30.0.26", "rota@dunlin.example", message("Round and round"), "carousel@skerryline.example"),
 	}
 	s.until(t, id["bounced"], mail.Bounced)
 	s.until(t, id["mailbox"], mail.Delivered)
@@ -80,7 +80,7 @@ func TestTenSupportCalls(t *testing.T) {
 		{"bounced", "ned@nosuch.example", []string{"bounced", "550 5.1.1", "said by mx.nosuch.example", "the sender was told by", "Not delivered"}},
 		{"elsewhere by an alias", "info@skerryline.example", []string{"delivered", "odile.marr@skerryline.example", "alias leads here"}},
 		{"forwarded", "to:ailsa.brune@skerryline.example", []string{"ailsa@lightkeepers.example", "old-post.lightkeepers.example", "delivered"}},
-		{"in the mailbox", "umbrella tomas.vik@skerryline.example", []string{"delivered", "put into mailbox tomas.vik@skerryline.example", "letters,"}},
+		{"in the mailbox", "umbrella tomas.vik@skerryline.example", []string{"delivered", "put into mailbox tomas.vik@skerryline.example", "messages,"}},
 		{"quota", "mailbox-full wren.castell@skerryline.example", []string{"452 4.2.2", "The recipient's mailbox is full", "The recipient must make room"}},
 		{"expired", "jo@sunkenpier.example expired", []string{"expired", "connection refused by", "tried in session"}},
 		{"looped", "rota@dunlin.example cause:loop", []string{"554 5.4.6", "goes round in a loop", "Find the forward that sends it back"}},
@@ -273,7 +273,7 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 			}
 		}
 	}
-	if session.Messages != 1 || session.Refused != 2 || session.Outcome != mail.Partly || session.Account != inesAddress || len(session.Letters) != 1 {
+	if session.MessageCount != 1 || session.Refused != 2 || session.Outcome != mail.Partly || session.Account != inesAddress || len(session.Messages) != 1 {
 		t.Errorf("%+v", session)
 	}
 
@@ -281,7 +281,7 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 	out := newTap(t, "127.0.0.1", "127.30.0.15:"+s.mxPort(t))
 	s.run(t, "route", "add", "tapped", "--recipients", "tapped.example", "--next-hop", "smarthost", "--hosts", out.Addr().String(), "--tls", "off", "--place", "1")
 	s.run(t, "draft", "apply")
-	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", letter("To the tap"), "harbour@tapped.example", "ned@tapped.example")
+	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("To the tap"), "harbour@tapped.example", "ned@tapped.example")
 	if err := eventually(15*time.Second, func() error {
 		tr, err := s.client().Trace(context.Background(), id, nil)
 		if err == nil && (!tr.Message.Deliveries[0].State.Final() || !tr.Message.Deliveries[1].State.Final()) {
@@ -298,10 +298,10 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 			t.Errorf("outwards, %s:\n%s\nthe wire carried\n%s", who, strings.Join(got, "\n"), strings.Join(want, "\n"))
 		}
 	}
-	if away.Letters[0].String() != id || away.Outcome != mail.Partly {
+	if away.Messages[0].String() != id || away.Outcome != mail.Partly {
 		t.Errorf("%+v", away)
 	}
-	// And back: the letter names its sessions.
+	// And back: the message names its sessions.
 	tr, err := s.client().Trace(context.Background(), id, nil)
 	if err != nil || tr.Session == nil || tr.Session.Address != "127.20.1.5" || len(tr.Sessions) != 1 || tr.Sessions[0].ID != away.ID {
 		t.Errorf("%v %+v %+v", err, tr.Session, tr.Sessions)
@@ -318,7 +318,7 @@ func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 		t.Helper()
 		return s.ended(t, q).Dialogue
 	}
-	s.until(t, s.send(t, s.inside, "127.20.1.61", "tickets@skerryline.example", letter("a"), "a@barelock.example"), mail.Delivered)
+	s.until(t, s.send(t, s.inside, "127.20.1.61", "tickets@skerryline.example", message("a"), "a@barelock.example"), mail.Delivered)
 	if kept(url.Values{"peer": {"127.20.1.61"}}) || kept(url.Values{"direction": {"out"}, "peer": {"mx.barelock.example"}}) {
 		t.Error("a dialogue without trouble was kept")
 	}
@@ -336,7 +336,7 @@ func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 	if out := s.run(t, "session", "watch"); !strings.Contains(out, "barelock.example") || !strings.Contains(out, "127.20.1.0/24") {
 		t.Error(out)
 	}
-	s.until(t, s.send(t, s.inside, "127.20.1.63", "tickets@skerryline.example", letter("b"), "b@barelock.example"), mail.Delivered)
+	s.until(t, s.send(t, s.inside, "127.20.1.63", "tickets@skerryline.example", message("b"), "b@barelock.example"), mail.Delivered)
 	if !kept(url.Values{"peer": {"127.20.1.63"}}) {
 		t.Error("a watched client's dialogue was not kept")
 	}
@@ -355,7 +355,7 @@ func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 	}
 }
 
-func TestContentAndCredentialsAreNowhereButInTheLetter(t *testing.T) {
+func TestContentAndCredentialsAreNowhereButInTheMessage(t *testing.T) {
 	s := own(t, "quiet", nil)
 	givePassword(t, s, inesAddress, inesPassword)
 	const secret = "periwinkle-marmalade"
@@ -409,16 +409,16 @@ func unheeding(t *testing.T, listener string, lines ...string) {
 	}
 }
 
-func TestViewersSeeOfLettersWhatTheSettingsLetThemSee(t *testing.T) {
+func TestViewersSeeOfMessagesWhatTheSettingsLetThemSee(t *testing.T) {
 	t.Parallel()
 	s := own(t, "masked", func(c string) string {
 		return strings.Replace(c, "  retention: 30d\n", "  retention: 30d\n  viewers_see: {addresses: masked, subjects: hidden}\n", 1)
 	})
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("Night boat"), "ines.harrow@skerryline.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("Night boat"), "ines.harrow@skerryline.example")
 	s.until(t, id, mail.Delivered)
 	session := s.ended(t, url.Values{"peer": {"127.30.0.10"}})
 	s.counted(t)
-	for _, path := range []string{"/api/v1/trace?q=ada@saltmarsh.example", "/api/v1/messages/" + id, "/api/v1/sessions/" + session.ID.String(), "/api/v1/report", "/api/v1/report/tables/sender", "/api/v1/report.html", "/api/v1/report/letters?kind=received"} {
+	for _, path := range []string{"/api/v1/trace?q=ada@saltmarsh.example", "/api/v1/messages/" + id, "/api/v1/sessions/" + session.ID.String(), "/api/v1/report", "/api/v1/report/tables/sender", "/api/v1/report.html", "/api/v1/report/messages?kind=received"} {
 		if _, all := s.request(t, "GET", path, "", "Authorization", "Bearer "+adminToken); strings.Contains(all, "…") {
 			t.Errorf("%s hides something from the administrator", path)
 		}
@@ -457,7 +457,7 @@ func TestTheDailyReportIsMailed(t *testing.T) {
 	box := s.mailbox(t, "keeper@skerryline.example")
 	raw := s.run(t, "mailbox", "raw", "keeper@skerryline.example", box[0].ID.String())
 	if len(box) != 1 || !strings.Contains(box[0].Subject, "Mail on ") || !strings.Contains(raw, "text/html") || !strings.Contains(raw, "Auto-Submitted: auto-generated") || !strings.Contains(raw, "Return-Path: <>") {
-		t.Errorf("%d letters\n%s", len(box), raw)
+		t.Errorf("%d messages\n%s", len(box), raw)
 	}
 }
 
@@ -468,13 +468,13 @@ func TestWhatHappensGoesToALogServer(t *testing.T) {
 	}
 	defer pc.Close()
 	s := own(t, "syslog", nil, "--syslog", "udp://"+pc.LocalAddr().String())
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", letter("x"), "ines.harrow@skerryline.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("x"), "ines.harrow@skerryline.example")
 	buf := make([]byte, 4096)
 	_ = pc.SetReadDeadline(time.Now().Add(10 * time.Second))
 	for {
 		n, _, err := pc.ReadFrom(buf)
 		if err != nil {
-			t.Fatal("no line of the letter came: ", err)
+			t.Fatal("no line of the message came: ", err)
 		}
 		line := string(buf[:n])
 		if !strings.HasPrefix(line, "<") || !strings.Contains(line, ">1 20") {

@@ -48,7 +48,7 @@ func TestStoppedMailIsSaidWhereAnybodyLooks(t *testing.T) {
 	// a route for nodes that are nowhere holds its mail; it must not look as if it moved
 	s.run(t, "route", "add", "south quay", "--place", "1", "--recipients", "saltmarsh.example", "--next-hop", "mx", "--nodes", "nowhere")
 	s.run(t, "draft", "apply")
-	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", letter("stuck"), "harbour@saltmarsh.example")
+	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("stuck"), "harbour@saltmarsh.example")
 	want := "route south quay is for nowhere, and no node of that name runs"
 	s.says(t, 0, want, "explain", "--to", "harbour@saltmarsh.example", "--client", "127.20.1.5", "--listener", "inside")
 	if err := eventually(5*time.Second, func() error {
@@ -115,7 +115,7 @@ func TestOnlyWhatWasSentCounts(t *testing.T) {
 	}
 
 	// a notice of delay is found by its subject
-	s.send(t, s.inside, "127.20.1.5", inesAddress, letter("late"), "a@fogbank.example")
+	s.send(t, s.inside, "127.20.1.5", inesAddress, message("late"), "a@fogbank.example")
 	if err := eventually(40*time.Second, func() error {
 		if out, _, _ := s.gull(t, "trace", "find", "Not delivered yet", "-o", "json"); !strings.Contains(out, inesAddress) {
 			return fmt.Errorf("the notice of a delay is not found by its subject: %s", out)
@@ -155,7 +155,7 @@ func TestMasksHideEveryFormAndEveryWayRound(t *testing.T) {
 	s := own(t, "masks", func(c string) string {
 		return strings.Replace(c, "\nservice:\n", "\nservice:\n  viewers_see: {addresses: masked, subjects: hidden}\n  alerts: {to: [keeper@skerryline.example], webhook: \""+hook+"\", secret: harbourlight}\n", 1)
 	})
-	id := s.send(t, s.inside, "127.20.1.5", `"mate o'deck"@skerryline.example`, letter("secret berth"), "harbour@saltmarsh.example")
+	id := s.send(t, s.inside, "127.20.1.5", `"mate o'deck"@skerryline.example`, message("secret berth"), "harbour@saltmarsh.example")
 	s.until(t, id, mail.Delivered)
 	look := bearer(viewerToken)
 	for _, path := range []string{"/api/v1/messages/" + id, "/api/v1/trace?to=harbour@saltmarsh.example", "/api/v1/config", "/api/v1/mailboxes"} {

@@ -116,10 +116,10 @@ func TestHistory(t *testing.T) {
 // outline is what must be the same in every run: who wrote to whom when, and what
 // came of it.
 func outline(rows *virtual.Rows) string {
-	letters, refusals, sessions, _ := rows.Lines()
+	messages, refusals, sessions, _ := rows.Lines()
 	counts := map[string]int{}
 	sum := fnv.New64a()
-	for _, l := range letters {
+	for _, l := range messages {
 		for _, d := range l.Message.Deliveries {
 			counts[string(d.State)+" "+string(d.Cause)]++
 			fmt.Fprintln(sum, l.Message.ReceivedAt.Truncate(time.Second), l.Message.Sender, d.Recipient, d.State, d.Cause, d.Attempts)
@@ -133,10 +133,10 @@ func outline(rows *virtual.Rows) string {
 		lines = append(lines, fmt.Sprint(k, " ", n))
 	}
 	sort.Strings(lines)
-	return fmt.Sprintf("%d letters, %d sessions, sum %x\n%s\n", len(letters), len(sessions), sum.Sum64(), strings.Join(lines, "\n"))
+	return fmt.Sprintf("%d messages, %d sessions, sum %x\n%s\n", len(messages), len(sessions), sum.Sum64(), strings.Join(lines, "\n"))
 }
 
-// contentLine is a letter's content, beside the lines of an archive.
+// contentLine is a message's content, beside the lines of an archive.
 type contentLine struct {
 	Kind string   `json:"kind"`
 	ID   ident.ID `json:"id"`
@@ -153,8 +153,8 @@ func write(rows *virtual.Rows, file string) error {
 	if err != nil {
 		return err
 	}
-	letters, refusals, sessions, content := rows.Lines()
-	for _, l := range letters {
+	messages, refusals, sessions, content := rows.Lines()
+	for _, l := range messages {
 		if err := add(z, l); err != nil {
 			return err
 		}

@@ -1,4 +1,4 @@
-// Package history makes the demo world's two weeks: some twenty thousand letters
+// Package history makes the demo world's two weeks: some twenty thousand messages
 // with days, nights and weekends, sent through the service's own listeners and
 // queue over the simulated internet, in virtual time, from a fixed seed. It needs
 // the bubble of testing/synctest, so its program is a test binary.
@@ -16,11 +16,11 @@ import (
 // Days is how long the history is.
 const Days = 14
 
-// seed makes the same letters every time.
+// seed makes the same messages every time.
 const seed = 1847
 
-// letter is one to be handed in.
-type letter struct {
+// message is one to be handed in.
+type message struct {
 	at       time.Time
 	listener string
 	client   string
@@ -33,7 +33,7 @@ type letter struct {
 	lines    int
 }
 
-// way is one kind of letter; weight is how often it comes.
+// way is one kind of message; weight is how often it comes.
 type way struct {
 	weight   int
 	listener string
@@ -95,12 +95,12 @@ var busy = [24]int{2, 1, 1, 1, 2, 5, 14, 26, 34, 36, 33, 30, 26, 30, 32, 31, 28,
 // share is how much of a usual day comes on each day of the week.
 var share = map[time.Weekday]float64{time.Saturday: 0.6, time.Sunday: 0.5}
 
-// usual is how many letters come on a working day.
+// usual is how many messages come on a working day.
 const usual = 1660
 
-// plan is all letters between two times, in order, each at a moment of its own.
-func plan(from, to time.Time, days map[int]bool) []letter {
-	var out []letter
+// plan is all messages between two times, in order, each at a moment of its own.
+func plan(from, to time.Time, days map[int]bool) []message {
+	var out []message
 	for day := range Days + 1 {
 		midnight := from.Truncate(24*time.Hour).AddDate(0, 0, day)
 		if days != nil && !days[day] {
@@ -124,8 +124,8 @@ func plan(from, to time.Time, days map[int]bool) []letter {
 		}
 		out = append(out, incidents(rnd, midnight, day)...)
 	}
-	slices.SortStableFunc(out, func(a, b letter) int { return a.at.Compare(b.at) })
-	out = slices.DeleteFunc(out, func(l letter) bool { return l.at.Before(from) || !l.at.Before(to) })
+	slices.SortStableFunc(out, func(a, b message) int { return a.at.Compare(b.at) })
+	out = slices.DeleteFunc(out, func(l message) bool { return l.at.Before(from) || !l.at.Before(to) })
 	for i := range out { // no two at once: what happens together has no order
 		if i > 0 && !out[i].at.After(out[i-1].at.Add(3*time.Millisecond)) {
 			out[i].at = out[i-1].at.Add(3 * time.Millisecond)
@@ -134,7 +134,7 @@ func plan(from, to time.Time, days map[int]bool) []letter {
 	return out
 }
 
-func one(rnd *rand.Rand, at time.Time, night bool) letter {
+func one(rnd *rand.Rand, at time.Time, night bool) message {
 	for {
 		sum := 0
 		for _, w := range ways {
@@ -148,7 +148,7 @@ func one(rnd *rand.Rand, at time.Time, night bool) letter {
 			if night && !w.night && rnd.IntN(3) > 0 {
 				break // people sleep
 			}
-			l := letter{at: at, listener: w.listener, client: w.client, name: w.name, from: choose(rnd, w.from), to: []string{choose(rnd, w.to)}, subject: choose(rnd, w.subjects), lines: 3 + rnd.IntN(40)}
+			l := message{at: at, listener: w.listener, client: w.client, name: w.name, from: choose(rnd, w.from), to: []string{choose(rnd, w.to)}, subject: choose(rnd, w.subjects), lines: 3 + rnd.IntN(40)}
 			if w.lines > 0 {
 				l.lines = w.lines/2 + rnd.IntN(w.lines/2)
 			}
@@ -175,12 +175,12 @@ const (
 	dayStolen      = 11 // at night somebody sends with Odile's password
 )
 
-// incidents are letters that do not come every day.
-func incidents(rnd *rand.Rand, midnight time.Time, day int) []letter {
-	var out []letter
+// incidents are messages that do not come every day.
+func incidents(rnd *rand.Rand, midnight time.Time, day int) []message {
+	var out []message
 	if day%3 == 1 { // somebody guesses passwords
 		for i := range 6 {
-			out = append(out, letter{at: midnight.Add(3*time.Hour + time.Duration(i)*40*time.Second), listener: "submission", client: "127.30.0.77", name: "guess.driftwood.example",
+			out = append(out, message{at: midnight.Add(3*time.Hour + time.Duration(i)*40*time.Second), listener: "submission", client: "127.30.0.77", name: "guess.driftwood.example",
 				account: "tomas.vik@skerryline.example", password: fmt.Sprint("guess", i), from: "tomas.vik@skerryline.example", to: []string{"ada@saltmarsh.example"}, subject: "hi", lines: 3})
 		}
 	}
@@ -189,15 +189,15 @@ func incidents(rnd *rand.Rand, midnight time.Time, day int) []letter {
 		for i := range 760 {
 			at = at.Add(time.Duration(8+rnd.IntN(16)) * time.Second)
 			to := fmt.Sprintf("%s%d@%s", choose(rnd, []string{"kim", "lo", "mia", "noa", "ove", "pal"}), rnd.IntN(900), choose(rnd, []string{"saltmarsh.example", "dunlin.example", "nosuch.example", "barelock.example", "lowtide.example"}))
-			out = append(out, letter{at: at, listener: "submission", client: "127.30.0.99", name: "tunnel.driftwood.example", account: "odile.marr@skerryline.example", password: password("odile.marr@skerryline.example"),
+			out = append(out, message{at: at, listener: "submission", client: "127.30.0.99", name: "tunnel.driftwood.example", account: "odile.marr@skerryline.example", password: password("odile.marr@skerryline.example"),
 				from: "odile.marr@skerryline.example", to: []string{to}, subject: choose(rnd, []string{"Your parcel waits", "Last notice", "Confirm your account"}), lines: 6 + i%5})
 		}
 	}
 	return out
 }
 
-// content is the text of a letter.
-func (l letter) content(n int) []byte {
+// content is the text of a message.
+func (l message) content(n int) []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, "From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%d.%d@%s>\r\n", l.from, strings.Join(l.to, ">, <"), encoded(l.subject), l.at.UTC().Format("Mon, 02 Jan 2006 15:04:05 -0700"), l.at.Unix(), n, l.name)
 	b.WriteString("\r\n")

@@ -16,7 +16,7 @@ type actionCommands struct{ *app }
 func (a actionCommands) list() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "actions", Short: "What people did with letters, lanes and nodes, newest first", Args: exactly(0),
+		Use: "actions", Short: "What people did with messages, lanes and nodes, newest first", Args: exactly(0),
 		Example: "  gull queue actions\n  gull queue actions --limit 5 -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Actions(c.Context(), limit)
@@ -29,7 +29,7 @@ func (a actionCommands) list() *cobra.Command {
 				{"WHO", false, func(x mail.Action) string { return x.Who }},
 				{"WHAT", false, func(x mail.Action) string { return x.Verb }},
 				{"ON", false, func(x mail.Action) string { return x.On }},
-				{"LETTERS", true, func(x mail.Action) string { return fmt.Sprint(x.Touched) }},
+				{"MESSAGES", true, func(x mail.Action) string { return fmt.Sprint(x.Touched) }},
 				{"UNDO", false, undoText},
 				{"WHY", false, func(x mail.Action) string { return x.Why }},
 			}, "Nobody has done anything yet.")

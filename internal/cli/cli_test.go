@@ -83,9 +83,9 @@ func TestCSVKeepsEveryFieldInOrder(t *testing.T) {
 
 func TestCompletionKnowsFormatsAndCommands(t *testing.T) {
 	for args, want := range map[string]string{
-		"__complete queue ":           "flush\tTry waiting letters now",
+		"__complete queue ":           "flush\tTry waiting messages now",
 		"__complete queue list -o js": "json\njsonl",
-		"__complete tr":               "trace\tWhat happened to letters",
+		"__complete tr":               "trace\tWhat happened to messages",
 	} {
 		var out, errOut bytes.Buffer
 		if code := Main(strings.Split(args, " "), strings.NewReader(""), &out, &errOut); code != 0 || !strings.Contains(out.String(), want) {

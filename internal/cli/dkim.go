@@ -16,7 +16,7 @@ import (
 type dkimCommands struct{ *app }
 
 func (a dkimCommands) command() *cobra.Command {
-	return group("dkim", "Keys that sign the letters of our domains (DKIM)", a.dkimList(), a.dkimShow(), a.dkimMake(), a.dkimImport(), a.dkimRotate(),
+	return group("dkim", "Keys that sign the messages of our domains (DKIM)", a.dkimList(), a.dkimShow(), a.dkimMake(), a.dkimImport(), a.dkimRotate(),
 		a.dkimDo("check", "Ask DNS for a key's record now"), a.dkimDo("use", "Let a key sign; the one of the same kind before it retires"),
 		a.dkimDo("retire", "Let a key sign no more"), a.dkimRemove())
 }
@@ -37,7 +37,7 @@ func (a dkimCommands) dkimList() *cobra.Command {
 				{"MADE", true, func(k mail.DKIMKey) string { return ago(k.MadeAt) }},
 				{"IN DNS", false, inDNS},
 				{"NEXT", false, func(k mail.DKIMKey) string { return k.Next }},
-			}, "No letter is signed. Make a key with: gull dkim make DOMAIN")
+			}, "No message is signed. Make a key with: gull dkim make DOMAIN")
 		},
 	}
 }
@@ -148,7 +148,7 @@ func (a dkimCommands) dkimRotate() *cobra.Command {
 	c := &cobra.Command{
 		Use: "rotate DOMAIN", Short: "Make a new key that takes over by itself once its record is in DNS", Args: exactly(1),
 		Long: "Make a new key beside the one that signs. When DNS has shown its record for the overlap, it signs and the one before it retires; " +
-			"the old record stays for a week, for letters under way. Nothing happens as long as the record is not published.",
+			"the old record stays for a week, for messages under way. Nothing happens as long as the record is not published.",
 		Example: "  gull dkim rotate skerryline.example\n  gull dkim rotate skerryline.example --overlap 24h",
 		RunE: func(c *cobra.Command, args []string) error {
 			k, err := a.client().MakeKey(c.Context(), map[string]any{"domain": args[0], "selector": selector, "algorithm": algorithm, "takes_over": true, "overlap": int64(overlap / time.Second)})

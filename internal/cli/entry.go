@@ -67,7 +67,7 @@ func (a entryCommands) mailboxList() *cobra.Command {
 			err := printList(a.app, items, []column[mail.MailboxLine]{
 				{"ADDRESS", false, func(m mail.MailboxLine) string { return m.Address }},
 				{"NAME", false, func(m mail.MailboxLine) string { return m.Name }},
-				{"LETTERS", true, func(m mail.MailboxLine) string { return fmt.Sprint(m.Letters) }},
+				{"MESSAGES", true, func(m mail.MailboxLine) string { return fmt.Sprint(m.Messages) }},
 				{"USED", true, func(m mail.MailboxLine) string { return octets(m.Octets) }},
 				{"QUOTA", true, func(m mail.MailboxLine) string { return quotaWords(m) }},
 				{"SUBMITS", false, func(m mail.MailboxLine) string { return submitWords(m) }},
@@ -278,8 +278,8 @@ func (a entryCommands) removalOf(ctx context.Context, k kind, address string) (s
 		return "", err
 	}
 	for _, m := range list.Items {
-		if m.Address == e.Fields["address"] && m.Letters > 0 {
-			return fmt.Sprintf("; the %d messages in it (%s) can then be reached no more", m.Letters, octets(m.Octets)), nil
+		if m.Address == e.Fields["address"] && m.Messages > 0 {
+			return fmt.Sprintf("; the %d messages in it (%s) can then be reached no more", m.Messages, octets(m.Octets)), nil
 		}
 	}
 	return "; it is empty", nil
@@ -355,7 +355,7 @@ func (a entryCommands) entryExport(k kind) *cobra.Command {
 func (a entryCommands) mailboxMessages() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "messages ADDRESS", Short: "Letters in a mailbox, newest first", Args: exactly(1),
+		Use: "messages ADDRESS", Short: "Messages in a mailbox, newest first", Args: exactly(1),
 		Example: "  gull mailbox messages ines.harrow@skerryline.example",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.client().Mailbox(c.Context(), args[0], limit, "")
@@ -377,8 +377,8 @@ func (a entryCommands) mailboxMessages() *cobra.Command {
 
 func (a entryCommands) mailboxRaw() *cobra.Command {
 	return &cobra.Command{
-		Use: "raw ADDRESS ID", Short: "A letter in a mailbox, as it is", Args: exactly(2),
-		Example: "  gull mailbox raw ines.harrow@skerryline.example 0B4Z7H8Q2M000 > letter.eml",
+		Use: "raw ADDRESS ID", Short: "A message in a mailbox, as it is", Args: exactly(2),
+		Example: "  gull mailbox raw ines.harrow@skerryline.example 0B4Z7H8Q2M000 > message.eml",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.client().MailboxRaw(c.Context(), args[0], args[1], a.raw)
 		},

@@ -82,7 +82,7 @@ func (a laneCommands) laneList() *cobra.Command {
 	}
 	f := c.Flags()
 	for name, help := range map[string]string{"find": "a part of the next hop, route, state or cause", "state": "moving, paused, resting or stranded", "route": "a route's name",
-		"cause": "why it waits", "sort": "letters, bytes, oldest, next, host, state or trouble", "order": "asc or desc"} {
+		"cause": "why it waits", "sort": "messages, bytes, oldest, next, host, state or trouble", "order": "asc or desc"} {
 		filter[name] = f.String(name, "", help)
 	}
 	f.IntVar(&limit, "limit", 1000, "at most so many")
@@ -149,7 +149,7 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 	if !l.Until.IsZero() {
 		fmt.Fprintf(w, "until        %s (%s)\n", exact(l.Until.Time), ago(l.Until.Time))
 	}
-	fmt.Fprintf(w, "letters      %d waiting, %d deferred, %d held, %d being sent; %s\n", l.Waiting, l.Deferred, l.Held, l.Sending, octets(l.Bytes))
+	fmt.Fprintf(w, "messages      %d waiting, %d deferred, %d held, %d being sent; %s\n", l.Waiting, l.Deferred, l.Held, l.Sending, octets(l.Bytes))
 	fmt.Fprintf(w, "connections  %d open, at most %d now\n", l.Connections, l.Limit)
 	if !l.OldestAt.IsZero() {
 		fmt.Fprintf(w, "oldest       %s (%s), given up %s\n", exact(l.OldestAt.Time), ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
@@ -169,7 +169,7 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 			fmt.Fprintf(w, "             from %s [%s], %s\n", l.Last.Host, l.Last.Address, ago(l.LastAt.Time))
 		}
 	}
-	fmt.Fprintln(w, "\nage of its letters")
+	fmt.Fprintln(w, "\nage of its messages")
 	for _, g := range l.Ages {
 		label := "over " + seconds(g.From)
 		if g.To > 0 {
@@ -179,7 +179,7 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 		if g.More {
 			more = " or more"
 		}
-		fmt.Fprintf(w, "  %-12s %7d%s\n", label, g.Letters, more)
+		fmt.Fprintf(w, "  %-12s %7d%s\n", label, g.Messages, more)
 	}
 }
 
@@ -212,7 +212,7 @@ func (a laneCommands) laneGroups() *cobra.Command {
 				{strings.ToUpper(by), false, func(g mail.LaneGroup) string { return dash(g.By) }},
 				{"LANES", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Lanes) }},
 				{"TROUBLED", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Troubled) }},
-				{"LETTERS", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Letters) }},
+				{"MESSAGES", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Messages) }},
 				{"SIZE", true, func(g mail.LaneGroup) string { return octets(g.Bytes) }},
 				{"OLDEST", true, func(g mail.LaneGroup) string { return ago(g.OldestAt.Time) }},
 			}, "Nothing waits: no lane holds mail.")
@@ -232,8 +232,8 @@ func dash(s string) string {
 func (a laneCommands) laneFlush() *cobra.Command {
 	dry, why := false, ""
 	c := &cobra.Command{
-		Use: "flush LANE", Short: "Try all letters of a lane now", Args: exactly(1),
-		Long:    "Try all letters of a lane now, within its limits; a lane that rests tries its host at once. When letters are given up does not change.",
+		Use: "flush LANE", Short: "Try all messages of a lane now", Args: exactly(1),
+		Long:    "Try all messages of a lane now, within its limits; a lane that rests tries its host at once. When messages are given up does not change.",
 		Example: "  gull lane flush sunkenpier.example",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := a.laneID(c.Context(), args[0])
@@ -243,7 +243,7 @@ func (a laneCommands) laneFlush() *cobra.Command {
 			return verbCommands{a.app}.act(c, mail.ActionRequest{Verb: mail.VerbFlush, Selection: mail.Selection{Lane: id}, Why: why, DryRun: dry}, true)
 		},
 	}
-	c.Flags().BoolVar(&dry, "dry-run", false, "only say how many letters it would touch")
+	c.Flags().BoolVar(&dry, "dry-run", false, "only say how many messages it would touch")
 	c.Flags().StringVar(&why, "why", "", "kept on record")
 	return c
 }

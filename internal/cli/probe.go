@@ -15,19 +15,19 @@ type probeCommands struct{ *app }
 func (a probeCommands) command() *cobra.Command {
 	var routes, sources []string
 	var from, inwards, client string
-	var letter, quiet bool
+	var message, quiet bool
 	c := &cobra.Command{
 		Use: "probe [HOST|DOMAIN|ADDRESS]", Short: "Converse live with a host, step by step, and say what is wrong", Args: cobra.MaximumNArgs(1),
 		Long: "Converse live with a mail host: what DNS says, each address, connection, greeting, EHLO, TLS with its certificate, sign-in, sender and recipient; every step with its time, what was said, and a verdict. " +
-			"Nothing is sent unless --letter. It goes by the route that a letter would take, or by those that are named, one after the other, to compare them.\n\n" +
+			"Nothing is sent unless --message. It goes by the route that a message would take, or by those that are named, one after the other, to compare them.\n\n" +
 			"With --inwards our own listeners are probed, as from an address of this machine, with attempts to relay in every classical form: all must fail. The exit code is 1 if the probe fails.",
 		Example: "  gull probe saltmarsh.example\n  gull probe harbour@strandwatch.example --route \"to the world\" --route harbourlight\n  gull probe mx.oldlocks.example:2530\n" +
-			"  gull probe ada@saltmarsh.example --letter\n  gull probe --inwards edge --client 127.20.9.9",
+			"  gull probe ada@saltmarsh.example --message\n  gull probe --inwards edge --client 127.20.9.9",
 		RunE: func(c *cobra.Command, args []string) error {
 			if (len(args) == 0) == (inwards == "") {
 				return usage("name a host, a domain or an address; or --inwards LISTENER for our own")
 			}
-			p, err := a.client().Probe(c.Context(), map[string]any{"target": first(args), "routes": routes, "sources": sources, "from": from, "letter": letter, "inwards": inwards, "client": client})
+			p, err := a.client().Probe(c.Context(), map[string]any{"target": first(args), "routes": routes, "sources": sources, "from": from, "message": message, "inwards": inwards, "client": client})
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ func (a probeCommands) command() *cobra.Command {
 	f.StringArrayVar(&routes, "route", nil, "by the terms of this route; may be given again, to compare")
 	f.StringArrayVar(&sources, "source", nil, "connect from this address of ours; may be given again")
 	f.StringVar(&from, "from", "", "the sender that is asked about; the postmaster if not given, <> for the null sender")
-	f.BoolVar(&letter, "letter", false, "send a small real letter to the address")
+	f.BoolVar(&message, "message", false, "send a small real message to the address")
 	f.StringVar(&inwards, "inwards", "", "probe this listener of ours, or * for all, with attempts to relay")
 	f.StringVar(&client, "client", "", "with --inwards: an address of this machine to come from")
 	f.BoolVar(&quiet, "quiet", false, "steps only, without the dialogue")

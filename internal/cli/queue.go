@@ -184,7 +184,7 @@ func (a queueCommands) queueShow() *cobra.Command {
 				return usage("%w", err)
 			}
 			if text {
-				return a.showLetter(c, id)
+				return a.showContent(c, id)
 			}
 			t, err := a.client().Trace(c.Context(), id, nil)
 			if err != nil {
@@ -193,12 +193,12 @@ func (a queueCommands) queueShow() *cobra.Command {
 			return traceCommands{a.app}.printTrace(t)
 		},
 	}
-	c.Flags().BoolVar(&text, "text", false, "the letter itself: its header, structure and text")
+	c.Flags().BoolVar(&text, "text", false, "the message itself: its header, structure and text")
 	return c
 }
 
-func (a queueCommands) showLetter(c *cobra.Command, id string) error {
-	l, err := a.client().Letter(c.Context(), id)
+func (a queueCommands) showContent(c *cobra.Command, id string) error {
+	l, err := a.client().Message(c.Context(), id)
 	if err != nil {
 		return err
 	}
@@ -209,11 +209,11 @@ func (a queueCommands) showLetter(c *cobra.Command, id string) error {
 		fmt.Fprintf(a.out, "%s: %s\n", f.Name, f.Value)
 	}
 	fmt.Fprintln(a.out)
-	printTable(a.out, l.Parts, []column[mail.LetterPart]{
-		{"PART", false, func(p mail.LetterPart) string { return p.Path }},
-		{"TYPE", false, func(p mail.LetterPart) string { return p.Type }},
-		{"NAME", false, func(p mail.LetterPart) string { return p.Name }},
-		{"SIZE", true, func(p mail.LetterPart) string { return octets(p.Size) }},
+	printTable(a.out, l.Parts, []column[mail.ContentPart]{
+		{"PART", false, func(p mail.ContentPart) string { return p.Path }},
+		{"TYPE", false, func(p mail.ContentPart) string { return p.Type }},
+		{"NAME", false, func(p mail.ContentPart) string { return p.Name }},
+		{"SIZE", true, func(p mail.ContentPart) string { return octets(p.Size) }},
 	})
 	fmt.Fprintf(a.out, "\n%s\n", l.Text)
 	return nil

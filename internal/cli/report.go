@@ -72,7 +72,7 @@ func (a reportCommands) command() *cobra.Command {
 	c := &cobra.Command{
 		Use: "report", Short: "What the traffic looks like", Args: exactly(0),
 		Long: "What the traffic looks like in a period, from counts that are kept as it happens.\n\nWithout --by: totals, the course of time, and who is on top. With --by: one table, by direction, sender_domain, sender, client, listener, account, recipient_domain, recipient, host, route or cause. " +
-			"The letters behind a figure are shown by gull report letters. -o html prints a page to read or print. deferred counts attempts that were put off; rejected counts recipients, and what never got as far.",
+			"The messages behind a figure are shown by gull report messages. -o html prints a page to read or print. deferred counts attempts that were put off; rejected counts recipients, and what never got as far.",
 		Example: "  gull report --period yesterday\n  gull report --period week --by recipient_domain --kind deferred --kind bounced\n  gull report --period month -o html > month.html\n  gull report --by cause --kind rejected -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
@@ -117,7 +117,7 @@ func (a reportCommands) command() *cobra.Command {
 	c.Flags().StringVar(&archive, "archive", "", "of an opened archive (gull log list)")
 	c.Flags().IntVar(&limit, "limit", 8, "rows of each table")
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions(report.Dims[1:len(report.Dims)-1], cobra.ShellCompDirectiveNoFileComp))
-	c.AddCommand(a.reportLetters())
+	c.AddCommand(a.reportMessages())
 	return c
 }
 
@@ -269,13 +269,13 @@ func flatRows(rows []report.Row) []flatPoint {
 	return out
 }
 
-func (a reportCommands) reportLetters() *cobra.Command {
+func (a reportCommands) reportMessages() *cobra.Command {
 	var p period
 	var kind, by, value, archive, after string
 	var limit int
 	c := &cobra.Command{
-		Use: "letters --kind KIND", Short: "The letters behind a figure of a report", Args: exactly(0),
-		Example: "  gull report letters --kind bounced --period week --by cause --value no-such-user\n  gull report letters --kind rejected --by client --value 127.20.9.9",
+		Use: "messages --kind KIND", Short: "The messages behind a figure of a report", Args: exactly(0),
+		Example: "  gull report messages --kind bounced --period week --by cause --value no-such-user\n  gull report messages --kind rejected --by client --value 127.20.9.9",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
 			if err != nil {

@@ -17,8 +17,8 @@ func (a scheduleCommands) command() *cobra.Command {
 	words := map[string]*string{}
 	var list []string
 	preview := &cobra.Command{
-		Use: "preview", Short: "When a letter would be tried, its sender told and it be given up", Args: exactly(0),
-		Long:    "Plays a schedule through for a letter whose host never answers: the one in force for a route or domain, or one that you try out.",
+		Use: "preview", Short: "When a message would be tried, its sender told and it be given up", Args: exactly(0),
+		Long:    "Plays a schedule through for a message whose host never answers: the one in force for a route or domain, or one that you try out.",
 		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --give-up 3d",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{}

@@ -16,11 +16,11 @@ import (
 type sendCommands struct{ *app }
 
 func (a sendCommands) command() *cobra.Command {
-	var t mail.TestLetter
+	var t mail.TestMessage
 	var detach bool
 	var wait time.Duration
 	c := &cobra.Command{
-		Use: "send --to ADDRESS", Short: "Send a test letter through a real listener and follow it until it ends", Args: exactly(0),
+		Use: "send --to ADDRESS", Short: "Send a test message through a real listener and follow it until it ends", Args: exactly(0),
 		Example: "  gull send --from tickets@skerryline.example --to x@saltmarsh.example --listener inside --client 127.20.1.5\n" +
 			"  gull send --from someone@saltmarsh.example --to ines.harrow@skerryline.example",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -66,12 +66,12 @@ func (a sendCommands) command() *cobra.Command {
 	f.StringVar(&t.Text, "text", "", "text")
 	f.StringVar(&t.Listener, "listener", "", "name of the listener; the first if not given")
 	f.StringVar(&t.Client, "client", "", "address of this machine to send from")
-	f.BoolVar(&detach, "detach", false, "do not follow the letter")
+	f.BoolVar(&detach, "detach", false, "do not follow the message")
 	return c
 }
 
-// notTaken says why a test letter was not taken, by what the listener answered last.
-func (a sendCommands) notTaken(h mail.HandedIn) error {
+// notTaken says why a test message was not taken, by what the listener answered last.
+func (a sendCommands) notTaken(h mail.Submitted) error {
 	last := ""
 	for _, s := range h.Steps {
 		if !s.Positive {
@@ -84,7 +84,7 @@ func (a sendCommands) notTaken(h mail.HandedIn) error {
 	case strings.HasPrefix(last, "4"):
 		return fmt.Errorf("listener %s did not take it now: %s; the same may be taken later", h.Listener, last)
 	case strings.HasPrefix(last, "5"):
-		return fmt.Errorf("the letter was refused at listener %s: %s; see which rule says so with gull explain", h.Listener, last)
+		return fmt.Errorf("the message was refused at listener %s: %s; see which rule says so with gull explain", h.Listener, last)
 	}
-	return fmt.Errorf("the letter was not taken at listener %s: %s", h.Listener, last)
+	return fmt.Errorf("the message was not taken at listener %s: %s", h.Listener, last)
 }

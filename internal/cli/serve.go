@@ -66,7 +66,7 @@ func (a serveCommands) command() *cobra.Command {
 	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which far hosts are verified; the system's if not given")
 	fl.StringVar(&f.keyFile, "key-file", "", "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
 	fl.StringVar(&f.level, "log-level", "info", "how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level changes it while it runs")
-	fl.StringVar(&f.syslog, "syslog", "", "send the log and what happens to letters to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")
+	fl.StringVar(&f.syslog, "syslog", "", "send the log and what happens to messages to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")
 	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
 	fl.StringArrayVar(&f.bind, "bind", nil, "LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given again")
 	for option, variable := range map[string]string{"database": "GULL_DATABASE_URL", "http": "GULL_HTTP", "node": "GULL_NODE", "key-file": "GULL_KEY_FILE", "log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG"} {

@@ -69,7 +69,7 @@ func sessionColumns() []column[mail.Session] {
 		{"WAY", false, func(s mail.Session) string { return s.Direction + " " + s.Listener + s.Route }},
 		{"PEER", false, func(s mail.Session) string { return s.Address + " " + s.Name }},
 		{"TLS", false, func(s mail.Session) string { v, _, _ := strings.Cut(s.TLS, " TLS_"); return dash(v) }},
-		{"LETTERS", true, func(s mail.Session) string { return strconv.Itoa(s.Messages) }},
+		{"MESSAGES", true, func(s mail.Session) string { return strconv.Itoa(s.MessageCount) }},
 		{"REFUSED", true, func(s mail.Session) string { return strconv.Itoa(s.Refused) }},
 		{"OUTCOME", false, func(s mail.Session) string { return s.Outcome }},
 		{"ENDED", false, func(s mail.Session) string { return s.Ended }},
@@ -121,7 +121,7 @@ func (a sessionCommands) printSession(s client.SessionView, find string) {
 	if s.Account != "" {
 		fmt.Fprintf(w, "  account  %s\n", s.Account)
 	}
-	fmt.Fprintf(w, "  letters  %d to %d recipients, %d refused; %s in, %s out\n", s.Messages, s.Recipients, s.Refused, octets(s.BytesIn), octets(s.BytesOut))
+	fmt.Fprintf(w, "  messages  %d to %d recipients, %d refused; %s in, %s out\n", s.MessageCount, s.Recipients, s.Refused, octets(s.BytesIn), octets(s.BytesOut))
 	fmt.Fprintf(w, "  outcome  %s: %s\n\n", s.Outcome, dash(s.Ended))
 	for _, l := range s.Lines {
 		if find != "" && !strings.Contains(strings.ToLower(l.Text), find) {
@@ -140,8 +140,8 @@ func (a sessionCommands) printSession(s client.SessionView, find string) {
 	for _, r := range s.Refusals {
 		fmt.Fprintf(w, "\nRefused: %s to %s: %s (gull trace show %s)", shown(r.Sender), dash(r.Recipient), r.Reply(), r.ID)
 	}
-	for _, id := range s.Letters {
-		fmt.Fprintf(w, "\nLetter: %s", id)
+	for _, id := range s.Messages {
+		fmt.Fprintf(w, "\nMessage: %s", id)
 	}
 	fmt.Fprintln(w)
 }

@@ -28,7 +28,7 @@ var sectionHelp = map[string]struct {
 	"routes": {"Routes: where mail goes next; the first that matches decides", "gull route add \"to the world\" --recipients \"*\" --next-hop mx",
 		"gull route set \"by provider\" --sign-in-account skerryline --sign-in-secret harbourlight", "to the world", []string{"recipients", "next_hop", "hosts", "port", "tls", "off"}},
 	"peers": {"Peers: what was agreed with others' domains", "gull peer add \"saltmarsh ferries\" --domains saltmarsh.example --tls verified",
-		"gull peer set \"dunlin post\" --letters-per-minute 60", "dunlin post", []string{"domains", "tls", "connections", "automatic_replies"}},
+		"gull peer set \"dunlin post\" --messages-per-minute 60", "dunlin post", []string{"domains", "tls", "connections", "automatic_replies"}},
 	"service": {"What concerns the server as a whole", "", "gull service set --retry-give-up 3d", "", nil},
 }
 

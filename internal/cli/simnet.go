@@ -21,7 +21,7 @@ import (
 )
 
 func (a simnetCommands) command() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetLetters(), a.simnetBehave(), a.simnetPublish(), a.simnetWithdraw())
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetMessages(), a.simnetBehave(), a.simnetPublish(), a.simnetWithdraw())
 }
 
 func (a simnetCommands) simnetServe() *cobra.Command {
@@ -61,7 +61,7 @@ func (a simnetCommands) simnetServe() *cobra.Command {
 func (a simnetCommands) simnetTraffic() *cobra.Command {
 	var t simnet.Traffic
 	c := &cobra.Command{
-		Use: "traffic", Short: "Send letters of the demo world through our listeners", Args: exactly(0),
+		Use: "traffic", Short: "Send messages of the demo world through our listeners", Args: exactly(0),
 		Example: "  gull simnet traffic --edge 127.0.0.1:2530 --inside 127.0.0.1:2526 --every 2s",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if t.Every <= 0 {
@@ -75,8 +75,8 @@ func (a simnetCommands) simnetTraffic() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&t.Edge, "edge", "127.0.0.1:2530", "our edge listener")
 	f.StringVar(&t.Inside, "inside", "127.0.0.1:2526", "our listener for machines")
-	f.Uint64Var(&t.Seed, "seed", 1, "the same seed sends the same letters")
-	f.IntVar(&t.Burst, "burst", 300, "letters at the start")
+	f.Uint64Var(&t.Seed, "seed", 1, "the same seed sends the same messages")
+	f.IntVar(&t.Burst, "burst", 300, "messages at the start")
 	f.DurationVar(&t.Every, "every", 4*time.Second, "then one about so often")
 	return c
 }
@@ -186,7 +186,7 @@ func (a simnetCommands) simnetHosts() *cobra.Command {
 				{"HOST", false, func(h simnet.HostView) string { return h.Name }},
 				{"LISTENS", false, func(h simnet.HostView) string { return h.Listens }},
 				{"CONNECTIONS", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Connections) }},
-				{"LETTERS", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Letters) }},
+				{"MESSAGES", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Messages) }},
 				{"BEHAVIOUR", false, func(h simnet.HostView) string { return behaviourText(h.Behaviour) }},
 			}, "There are no hosts.")
 		},
@@ -215,36 +215,36 @@ func behaviourText(b simnet.Behaviour) string {
 	return strings.Join(words, "; ")
 }
 
-func (a simnetCommands) simnetLetters() *cobra.Command {
+func (a simnetCommands) simnetMessages() *cobra.Command {
 	var raw int
 	c := &cobra.Command{
-		Use: "letters HOST", Short: "What a host received, newest last", Args: exactly(1),
-		Example: "  gull simnet letters mx.saltmarsh.example\n  gull simnet letters mx.saltmarsh.example --raw 1",
+		Use: "messages HOST", Short: "What a host received, newest last", Args: exactly(1),
+		Example: "  gull simnet messages mx.saltmarsh.example\n  gull simnet messages mx.saltmarsh.example --raw 1",
 		RunE: func(_ *cobra.Command, args []string) error {
-			var letters []simnet.Letter
-			if err := callSimnet(http.MethodGet, "/hosts/"+args[0]+"/letters", nil, &letters); err != nil {
+			var messages []simnet.Message
+			if err := callSimnet(http.MethodGet, "/hosts/"+args[0]+"/messages", nil, &messages); err != nil {
 				return err
 			}
 			if raw > 0 {
-				for _, l := range letters {
+				for _, l := range messages {
 					if l.N == raw {
 						_, err := a.raw.Write(l.Content)
 						return err
 					}
 				}
-				return fmt.Errorf("%w: the host has no letter %d", errNotFound, raw)
+				return fmt.Errorf("%w: the host has no message %d", errNotFound, raw)
 			}
-			return printList(a.app, letters, []column[simnet.Letter]{
-				{"N", true, func(l simnet.Letter) string { return fmt.Sprint(l.N) }},
-				{"CAME", true, func(l simnet.Letter) string { return ago(l.At) }},
-				{"FROM", false, func(l simnet.Letter) string { return shown(l.Sender) }},
-				{"TO", false, func(l simnet.Letter) string { return strings.Join(l.Recipients, ", ") }},
-				{"SIZE", true, func(l simnet.Letter) string { return octets(int64(l.Size)) }},
-				{"TLS", false, func(l simnet.Letter) string { return map[bool]string{true: "yes", false: "no"}[l.TLS] }},
+			return printList(a.app, messages, []column[simnet.Message]{
+				{"N", true, func(l simnet.Message) string { return fmt.Sprint(l.N) }},
+				{"CAME", true, func(l simnet.Message) string { return ago(l.At) }},
+				{"FROM", false, func(l simnet.Message) string { return shown(l.Sender) }},
+				{"TO", false, func(l simnet.Message) string { return strings.Join(l.Recipients, ", ") }},
+				{"SIZE", true, func(l simnet.Message) string { return octets(int64(l.Size)) }},
+				{"TLS", false, func(l simnet.Message) string { return map[bool]string{true: "yes", false: "no"}[l.TLS] }},
 			}, "The host received nothing.")
 		},
 	}
-	c.Flags().IntVar(&raw, "raw", 0, "print the content of letter N")
+	c.Flags().IntVar(&raw, "raw", 0, "print the content of message N")
 	return c
 }
 

@@ -16,7 +16,7 @@ import (
 type snagCommands struct{ *app }
 
 func (a snagCommands) command() *cobra.Command {
-	return group("snag", "Snags: the same trouble at the same place, whatever the number of letters", a.snagList(), a.snagShow(), a.snagMend(), a.snagNote(), a.snagMine(), a.snagMute())
+	return group("snag", "Snags: the same trouble at the same place, whatever the number of messages", a.snagList(), a.snagShow(), a.snagMend(), a.snagNote(), a.snagMine(), a.snagMute())
 }
 
 func (a snagCommands) snagList() *cobra.Command {
@@ -129,7 +129,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if s.State == "closed" {
 		line("over", "%s (%s): %s", exact(s.ClosedAt.Time), ago(s.ClosedAt.Time), s.Ended)
 	}
-	line("effect", "%d letters wait, %d are lost; met %d times", s.Held, s.Lost, s.Attempts)
+	line("effect", "%d messages wait, %d are lost; met %d times", s.Held, s.Lost, s.Attempts)
 	if s.Parts > 0 {
 		line("places", "%d: %s", s.Parts, some(s.Domains))
 	}
@@ -149,7 +149,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if e.MessageID == 0 { // it was refused before it became one
 		what = "none, refused before"
 	}
-	line("  letter", "%s from %s to %s", what, dash(e.Sender), dash(e.Recipient))
+	line("  message", "%s from %s to %s", what, dash(e.Sender), dash(e.Recipient))
 	line("  answer", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address, e.Last.String())
 	if v := e.Verdict; v != nil && v.Sure != "" {
 		line("  read as", "%s: %s", v.Sure, strings.Join(v.Evidence, ", "))

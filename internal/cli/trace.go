@@ -22,7 +22,7 @@ type traceCommands struct{ *app }
 func (a traceCommands) command() *cobra.Command {
 	var archive, tell string
 	show := &cobra.Command{
-		Use: "show ID", Short: "A letter's whole way, or why it was refused", Args: exactly(1),
+		Use: "show ID", Short: "A message's whole way, or why it was refused", Args: exactly(1),
 		Example: "  gull trace show 0B4Z7H8Q2M000\n  gull trace show 0B4Z7H8Q2M000 --for user",
 		RunE: func(c *cobra.Command, args []string) error {
 			if tell != "" && tell != "user" && tell != "far" {
@@ -63,7 +63,7 @@ func (a traceCommands) command() *cobra.Command {
 	}
 	follow.Flags().StringArrayVar(&f.kinds, "kind", nil, "only this kind of event; may be given again")
 	follow.Flags().StringVar(&f.with, "with", "", "only events with this in them")
-	return group("trace", "What happened to letters", a.traceFind(), show, follow)
+	return group("trace", "What happened to messages", a.traceFind(), show, follow)
 }
 
 // inArchive asks for an opened archive.
@@ -80,8 +80,8 @@ func (a traceCommands) traceFind() *cobra.Command {
 	var since, until string
 	words := map[string]*string{}
 	c := &cobra.Command{
-		Use: "find [WORDS…]", Short: "Find letters, and what was refused before it was one, newest first", Args: cobra.ArbitraryArgs,
-		Long: "Find letters, and what was refused before it was one, newest first.\n\nThe words are understood as in the console's search box: an address or a part of one, a domain, a subject (in quotes if it has words of time), our id, a Message-ID, " +
+		Use: "find [WORDS…]", Short: "Find messages, and what was refused before it was one, newest first", Args: cobra.ArbitraryArgs,
+		Long: "Find messages, and what was refused before it was one, newest first.\n\nThe words are understood as in the console's search box: an address or a part of one, a domain, a subject (in quotes if it has words of time), our id, a Message-ID, " +
 			"an IP address or network, a remote host, a state (refused too), a cause, and times: today 10:00, since yesterday, last 2h, between 9:00 and 11:00, 2026-11-23. How they were understood goes to standard error. The flags ask for the same one by one.",
 		Example: "  gull trace find ines.harrow@skerryline.example since yesterday\n  gull trace find saltmarsh.example bounced last week\n  gull trace find \"night boat\" today 10:00\n  gull trace find --state refused --client 127.20.9.0/24 -o json",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -266,7 +266,7 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 		}
 	}
 	for _, b := range t.Boxes {
-		fmt.Fprintf(w, "  mailbox  %s holds %d letters, %s", b.Address, b.Letters, octets(b.Used))
+		fmt.Fprintf(w, "  mailbox  %s holds %d messages, %s", b.Address, b.Messages, octets(b.Used))
 		if b.Quota > 0 {
 			fmt.Fprintf(w, " of %s (%d%%)", octets(b.Quota), b.Used*100/b.Quota)
 		}

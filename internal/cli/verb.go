@@ -17,36 +17,36 @@ import (
 // verbCommands are those of gull verb.
 type verbCommands struct{ *app }
 
-// verb is an action on letters as a command.
+// verb is an action on messages as a command.
 type verb struct {
 	name, short, long, example string
 	flags                      func(*pflag.FlagSet, *mail.ActionRequest)
 }
 
 var verbs = []verb{
-	{mail.VerbHold, "Stop letters until they are released", "Held letters are not tried, and not given up while they are held.",
+	{mail.VerbHold, "Stop messages until they are released", "Held messages are not tried, and not given up while they are held.",
 		"  gull queue hold --sender tickets@skerryline.example --why \"wrong prices\"\n  gull queue hold 0B4Z7H8Q2M000-1", nil},
-	{mail.VerbRelease, "Let held letters go on", "They are tried at once.", "  gull queue release --sender tickets@skerryline.example\n  gull queue release --action 12", nil},
-	{mail.VerbFlush, "Try waiting letters now", "Within the limits of their lanes: a flush of very many is no flood. When they are given up does not change.",
+	{mail.VerbRelease, "Let held messages go on", "They are tried at once.", "  gull queue release --sender tickets@skerryline.example\n  gull queue release --action 12", nil},
+	{mail.VerbFlush, "Try waiting messages now", "Within the limits of their lanes: a flush of very many is no flood. When they are given up does not change.",
 		"  gull queue flush --domain greywacke.example\n  gull queue flush --all", nil},
-	{mail.VerbReroute, "Send letters another way", "By another route or straight to a host: for one attempt, or with --keep until they are gone.",
+	{mail.VerbReroute, "Send messages another way", "By another route or straight to a host: for one attempt, or with --keep until they are gone.",
 		"  gull queue reroute --domain homelines.example --by \"by provider\"\n  gull queue reroute --lane 2XK4T9Q8R7Y1C --host mx2.dunlin.example:2530 --keep",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.Route, "by", "", "name of the route to send by")
 			f.StringVar(&r.Host, "host", "", "host or host:port to send to")
 			f.BoolVar(&r.Keep, "keep", false, "until they are gone, not for one attempt only")
 		}},
-	{mail.VerbGiveUp, "Change when letters are given up", "Write 12h for twelve hours from now, +1d or -12h for later or earlier, or schedule for what the schedule says.",
+	{mail.VerbGiveUp, "Change when messages are given up", "Write 12h for twelve hours from now, +1d or -12h for later or earlier, or schedule for what the schedule says.",
 		"  gull queue give-up --domain fogbank.example --in 2h\n  gull queue give-up --domain fogbank.example --in +2d",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.GiveUp, "in", "", "12h, +1d, -12h or schedule")
 		}},
-	{mail.VerbReturn, "Send letters back to their senders now", "Each sender gets a notice with your sentence.",
+	{mail.VerbReturn, "Send messages back to their senders now", "Each sender gets a notice with your sentence.",
 		"  gull queue return --domain sunkenpier.example --say \"the pier is closed for the winter\"",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.Say, "say", "", "the sentence that the sender reads")
 		}},
-	{mail.VerbDrop, "Take letters out; nobody is told", "For a day they can be put back with gull queue restore. Needs two confirmations, or --yes.",
+	{mail.VerbDrop, "Take messages out; nobody is told", "For a day they can be put back with gull queue restore. Needs two confirmations, or --yes.",
 		"  gull queue drop --sender spam@skerryline.example --why \"stolen password\"\n  gull queue drop --sender spam@skerryline.example --dry-run", nil},
 	{mail.VerbReaddress, "Mend a wrong recipient domain", "",
 		"  gull queue readdress --domain saltmrsh.example --to-domain saltmarsh.example",
@@ -60,7 +60,7 @@ func (a verbCommands) all() []*cobra.Command {
 	for _, v := range verbs {
 		r := &mail.ActionRequest{Verb: v.name}
 		yes := false
-		c := &cobra.Command{Use: v.name + " [ID...]", Short: v.short, Long: v.short + ". " + v.long + "\n\nLetters are chosen by ids or by the same words as in gull queue list.", Example: v.example, Args: cobra.ArbitraryArgs,
+		c := &cobra.Command{Use: v.name + " [ID...]", Short: v.short, Long: v.short + ". " + v.long + "\n\nMessages are chosen by ids or by the same words as in gull queue list.", Example: v.example, Args: cobra.ArbitraryArgs,
 			RunE: func(c *cobra.Command, args []string) error {
 				var err error
 				if r.Selection, err = selectionOf(c.Flags(), args); err != nil {
@@ -72,7 +72,7 @@ func (a verbCommands) all() []*cobra.Command {
 		addFilter(f)
 		f.BoolVar(&r.All, "all", false, "everything that waits")
 		f.StringVar(&r.Why, "why", "", "kept on record")
-		f.BoolVar(&r.DryRun, "dry-run", false, "only say how many letters it would touch")
+		f.BoolVar(&r.DryRun, "dry-run", false, "only say how many messages it would touch")
 		f.BoolVar(&yes, "yes", false, "do not ask")
 		if v.flags != nil {
 			v.flags(f, r)
@@ -82,11 +82,11 @@ func (a verbCommands) all() []*cobra.Command {
 	return out
 }
 
-// act says how many letters it will touch, asks where a person sits at the
+// act says how many messages it will touch, asks where a person sits at the
 // terminal, and does it.
 func (a verbCommands) act(c *cobra.Command, r mail.ActionRequest, yes bool) error {
 	if r.Selection.Everything() && !r.All {
-		return usage("say which letters with --lane, --domain or another filter or by their ids, or --all")
+		return usage("say which messages with --lane, --domain or another filter or by their ids, or --all")
 	}
 	probe := r
 	probe.DryRun = true

@@ -185,9 +185,9 @@ func (c MailCalls) Explain(ctx context.Context, q mail.Question) ([]mail.Answer,
 	return p.Items, err
 }
 
-// Send hands in a test letter.
-func (c MailCalls) Send(ctx context.Context, t mail.TestLetter) (mail.HandedIn, error) {
-	return call[mail.HandedIn](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
+// Send hands in a test message.
+func (c MailCalls) Send(ctx context.Context, t mail.TestMessage) (mail.Submitted, error) {
+	return call[mail.Submitted](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
 }
 
 // Mailbox lists one page of a mailbox.
@@ -199,7 +199,7 @@ func (c MailCalls) Mailbox(ctx context.Context, address string, limit int, after
 	return call[Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
 }
 
-// MailboxRaw copies a letter in a mailbox to w.
+// MailboxRaw copies a message in a mailbox to w.
 func (c MailCalls) MailboxRaw(ctx context.Context, address, id string, w io.Writer) error {
 	resp, err := c.do(ctx, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages/"+url.PathEscape(id)+"/raw", nil, nil)
 	if err != nil {

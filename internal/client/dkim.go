@@ -19,7 +19,7 @@ func keyPath(domain, selector, verb string) string {
 	return path
 }
 
-// Keys lists keys that sign letters, of one domain or of all.
+// Keys lists keys that sign messages, of one domain or of all.
 func (c KeysCalls) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
 	p, err := call[Page[mail.DKIMKey]](ctx, c.conn, http.MethodGet, "/api/v1/dkim", url.Values{"domain": {domain}}, nil)
 	return p.Items, err

@@ -39,7 +39,7 @@ func (c QueueCalls) Lane(ctx context.Context, id string) (mail.LaneDetail, error
 	return call[mail.LaneDetail](ctx, c.conn, http.MethodGet, "/api/v1/lanes/"+url.PathEscape(id), nil, nil)
 }
 
-// Act does something with letters.
+// Act does something with messages.
 func (c QueueCalls) Act(ctx context.Context, r mail.ActionRequest, progress func(Progress)) (mail.Done, error) {
 	text, err := json.Marshal(r)
 	if err != nil {
@@ -92,7 +92,7 @@ func (c QueueCalls) SchedulePreview(ctx context.Context, q url.Values) (retry.Pr
 	return call[retry.Preview](ctx, c.conn, http.MethodGet, "/api/v1/schedule/preview", q, nil)
 }
 
-// Letter is a message's header, structure and text.
-func (c QueueCalls) Letter(ctx context.Context, id string) (mail.Letter, error) {
-	return call[mail.Letter](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id)+"/letter", nil, nil)
+// Message is a message's header, structure and text.
+func (c QueueCalls) Message(ctx context.Context, id string) (mail.ContentView, error) {
+	return call[mail.ContentView](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id)+"/view", nil, nil)
 }

@@ -24,7 +24,7 @@ type FoundPage struct {
 	Back       mail.OptTime `json:"looked_back_to"`
 }
 
-// Search finds letters and what was refused.
+// Search finds messages and what was refused.
 func (c RecordsCalls) Search(ctx context.Context, filter url.Values) (FoundPage, error) {
 	return call[FoundPage](ctx, c.conn, http.MethodGet, "/api/v1/trace", filter, nil)
 }
@@ -99,9 +99,9 @@ func (c RecordsCalls) ReportTable(ctx context.Context, dim string, q url.Values)
 	return p.Items, err
 }
 
-// Figure lists the letters behind a figure.
+// Figure lists the messages behind a figure.
 func (c RecordsCalls) Figure(ctx context.Context, q url.Values) (Page[report.Behind], error) {
-	return call[Page[report.Behind]](ctx, c.conn, http.MethodGet, "/api/v1/report/letters", q, nil)
+	return call[Page[report.Behind]](ctx, c.conn, http.MethodGet, "/api/v1/report/messages", q, nil)
 }
 
 // ReportHTML copies a report as a page to print to w.

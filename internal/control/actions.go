@@ -59,7 +59,7 @@ type act struct {
 	mu      sync.Mutex // of touched
 }
 
-// Act does something with the letters that a selection chooses: it says how many
+// Act does something with the messages that a selection chooses: it says how many
 // they are, goes through them in steps of their own transactions, and keeps on
 // record who did it and why.
 func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tell func(done, total int64)) (mail.Done, error) {
@@ -125,7 +125,7 @@ func (a *act) check() error {
 		return fault.Refuse(wrong[0].Word, "%s", wrong[0].Error())
 	}
 	if a.r.Selection.Everything() && !a.r.All {
-		return fault.Refuse("all", "say which letters: a lane, message, sender, recipient domain or another word; or all")
+		return fault.Refuse("all", "say which messages: a lane, message, sender, recipient domain or another word; or all")
 	}
 	if a.r.DryRun && a.r.Route+a.r.Host+a.r.GiveUp+a.r.Domain == "" {
 		return nil // only how many is asked
@@ -194,7 +194,7 @@ func (a *act) checkGiveUp() error {
 	return nil
 }
 
-// run goes through the letters that nobody works on, and then lane by lane
+// run goes through the messages that nobody works on, and then lane by lane
 // through those that wait in a node's memory.
 func (a *act) run(ctx context.Context) error {
 	if a.r.Verb == mail.VerbFlush {
@@ -215,7 +215,7 @@ func (a *act) run(ctx context.Context) error {
 	return nil
 }
 
-// recall gets a lane's letters out of the nodes' memory, does the action with
+// recall gets a lane's messages out of the nodes' memory, does the action with
 // them and lets the lane go on. It stops for as long as that takes: some
 // hundredths of a second.
 func (a *act) recall(ctx context.Context, lane ident.ID) error {
@@ -327,7 +327,7 @@ func (a *act) eachPage(ctx context.Context, f mail.Filter, pages chan<- []mail.D
 }
 
 // step does one step of an action that needs the configuration's word on each
-// letter.
+// message.
 func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, bool, error) {
 	due, err := a.on.Store.LeaseSelected(ctx, a.on.Queue.RunNumber(), a.c.Action, f, planAtOnce)
 	if err != nil {
@@ -408,7 +408,7 @@ func (a *act) move(d *store.Due) bool {
 	return true
 }
 
-// flush makes letters due now and lets their lanes try at once. Their lanes'
+// flush makes messages due now and lets their lanes try at once. Their lanes'
 // limits count as ever, and so does when they are given up.
 func (a *act) flush(ctx context.Context) error {
 	lanes, err := a.on.Store.LanesOf(ctx, a.f)
@@ -445,7 +445,7 @@ var doing = map[string]string{
 	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbReaddress: "readdressed", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
 }
 
-// eventText is what the letter's own story says.
+// eventText is what the message's own story says.
 func (a *act) eventText() string {
 	text := doing[a.r.Verb] + " by " + a.who
 	switch a.r.Verb {
@@ -563,11 +563,11 @@ func undoOf(a mail.Action, now time.Time) (string, undoing) {
 	}[a.Verb]
 	switch {
 	case a.Verb == mail.VerbDrop && now.Sub(a.At) > restoreBound:
-		return no("dropped letters are kept for a day")
+		return no("dropped messages are kept for a day")
 	case a.Verb == mail.VerbFlush:
 		return no("an attempt that was made is made")
 	case a.Verb == mail.VerbReturn:
-		return no("the senders have their letters back")
+		return no("the senders have their messages back")
 	case text == "" || a.Touched == 0 && a.Verb != mail.VerbPause && a.Verb != mail.VerbResume:
 		return no("there is nothing to take back")
 	}

@@ -84,7 +84,7 @@ func prepare(cfg *config.Compiled, dir *directory.Directory, m *directory.Mailbo
 	return err
 }
 
-// RemoveMailbox takes a mailbox out; its letters stay in the database until they
+// RemoveMailbox takes a mailbox out; its messages stay in the database until they
 // are forgotten. Aliases and forwards to it are told.
 func (s *Directory) RemoveMailbox(ctx context.Context, who string, a address.Address) error {
 	old := ownMailbox(s.InForce.Config(), a)

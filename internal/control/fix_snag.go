@@ -111,7 +111,7 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Do
 	if old == nil {
 		return mail.Done{}, fault.ErrNotFound
 	}
-	if strings.EqualFold(at.Key(), out) { // its letters come round: it goes
+	if strings.EqualFold(at.Key(), out) { // its messages come round: it goes
 		return mail.Done{Text: "the alias " + at.Display() + " is gone; what comes there is refused"}, s.Directory.RemoveAlias(ctx, who, at)
 	}
 	fresh := *old
@@ -122,7 +122,7 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Do
 	return mail.Done{Text: fmt.Sprintf("%s no longer goes on to %s", at.Display(), out)}, nil
 }
 
-// actOn does something to the letters that a trouble holds up.
+// actOn does something to the messages that a trouble holds up.
 func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Mend, m snag.Order) (mail.Done, error) {
 	r := mail.ActionRequest{Why: m.Why}
 	switch m.Do {
@@ -166,7 +166,7 @@ func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Mend,
 		all.Matched, all.Touched, all.Sending = all.Matched+done.Matched, all.Touched+done.Touched, all.Sending+done.Sending
 	}
 	if len(selections) > 1 {
-		all.Text = fmt.Sprintf("%d letters of %d lanes: %s", all.Touched, len(selections), o.Says)
+		all.Text = fmt.Sprintf("%d messages of %d lanes: %s", all.Touched, len(selections), o.Says)
 	}
 	return all, nil
 }

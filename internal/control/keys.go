@@ -43,7 +43,7 @@ type NewKey struct {
 func (s *Keys) MakeKey(ctx context.Context, who string, n NewKey) (mail.DKIMKey, error) {
 	k := mail.DKIMKey{Domain: n.Domain, Selector: n.Selector, Algorithm: n.Algorithm, TakesOver: n.TakesOver, Overlap: int64(n.Overlap / time.Second), Who: who}
 	if s.InForce.Config().Domain(n.Domain) == nil {
-		return k, fault.Input("domain: %s is not among our domains; letters are signed for those only", n.Domain)
+		return k, fault.Input("domain: %s is not among our domains; messages are signed for those only", n.Domain)
 	}
 	var private string
 	var err error

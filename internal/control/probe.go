@@ -29,10 +29,10 @@ const probeTime = 90 * time.Second
 // ProbeWish is what is probed and how.
 type ProbeWish struct {
 	Target  string   // a host, host:port, a domain or an address
-	Routes  []string // by whose terms; the one that a letter would take if none is named
+	Routes  []string // by whose terms; the one that a message would take if none is named
 	Sources []string // our addresses to connect from
 	From    string   // the sender that is asked about; the postmaster if empty
-	Letter  bool     // send a small real letter to the address
+	Message bool     // send a small real message to the address
 	// Inwards is a listener of ours to be probed in place of a target, as from a
 	// client's address; "*" is all of them.
 	Inwards, Client string
@@ -103,17 +103,17 @@ func (x *probing) outwards(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if x.wish.Letter && to == nil {
-		return fault.Input("letter: a letter needs an address to go to, not %s", x.wish.Target)
+	if x.wish.Message && to == nil {
+		return fault.Input("message: a message needs an address to go to, not %s", x.wish.Target)
 	}
 	ways, err := x.ways(to, host, port)
 	if err != nil {
 		return err
 	}
 	wish := deliver.ProbeWish{Sender: x.sender, Recipient: to, Began: x.began, Dialled: x.on.Receive.Dialled}
-	if x.wish.Letter {
-		wish.Letter = x.letter(*to)
-		x.out.Sent = wish.Letter.ID
+	if x.wish.Message {
+		wish.Message = x.message(*to)
+		x.out.Sent = wish.Message.ID
 	}
 	client := deliver.NewClient(x.cfg, x.on.outward())
 	for _, w := range ways {
@@ -196,7 +196,7 @@ func (x *probing) byRoute(r *config.Route, host string) way {
 	return way{r, host}
 }
 
-// usual is the way that a letter from us would take; a host with a port, or one
+// usual is the way that a message from us would take; a host with a port, or one
 // that no route leads to, is probed directly.
 func (x *probing) usual(to *address.Address, host string, port int, began time.Time) way {
 	direct := &config.Route{Name: "", NextHop: config.HopMX, TLS: "offered"}
@@ -214,14 +214,14 @@ func (x *probing) usual(to *address.Address, host string, port int, began time.T
 	leg, fault := route.Find(x.cfg, config.Envelope{Sender: x.sender}, ask)
 	switch {
 	case fault != nil:
-		x.note("route", probe.Warning, "a letter there is sent back by our own rules: "+fault.String()+"; probed directly all the same", diagnose.NoCause, began)
+		x.note("route", probe.Warning, "a message there is sent back by our own rules: "+fault.String()+"; probed directly all the same", diagnose.NoCause, began)
 	case leg.Route.NextHop == config.HopMX || leg.Route.NextHop == config.HopDirect || leg.Route.NextHop == config.HopSmartHost:
-		x.note("route", probe.Pass, "a letter there takes route "+leg.Route.Name+": "+leg.Why, diagnose.NoCause, began)
+		x.note("route", probe.Pass, "a message there takes route "+leg.Route.Name+": "+leg.Why, diagnose.NoCause, began)
 		return way{leg.Route, leg.NextHop}
 	case leg.Route.NextHop == config.HopNone:
-		x.note("route", probe.Fail, "no route leads to "+address.DisplayDomain(host)+": letters there wait; probed directly all the same", diagnose.NoRoute, began)
+		x.note("route", probe.Fail, "no route leads to "+address.DisplayDomain(host)+": messages there wait; probed directly all the same", diagnose.NoRoute, began)
 	default:
-		x.note("route", probe.Warning, "letters there stay here ("+leg.Route.Name+"); probed directly as the world would", diagnose.NoCause, began)
+		x.note("route", probe.Warning, "messages there stay here ("+leg.Route.Name+"); probed directly as the world would", diagnose.NoCause, began)
 	}
 	return way{direct, host}
 }
@@ -263,8 +263,8 @@ func (x *probing) converse(ctx context.Context, client *deliver.Client, w way, w
 			}
 			one := client.Probe(ctx, w.route, w.nextHop, t, ip, wish)
 			x.out.Attempts = append(x.out.Attempts, one)
-			if wish.Letter != nil && one.Failed() == nil {
-				return // one letter is enough
+			if wish.Message != nil && one.Failed() == nil {
+				return // one message is enough
 			}
 		}
 	}
@@ -285,14 +285,14 @@ func (s *Prober) outward() deliver.Options {
 	return o
 }
 
-// letter is a small real one.
-func (x *probing) letter(to address.Address) *deliver.Letter {
+// message is a small real one.
+func (x *probing) message(to address.Address) *deliver.Message {
 	id := x.on.Outward.IDs.Next()
 	now := time.Now()
 	content := fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: A probe of the way to you\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\n\r\n"+
-		"This letter was sent by hand to see whether mail from %s arrives.\r\nNothing needs to be done.\r\n",
+		"This message was sent by hand to see whether mail from %s arrives.\r\nNothing needs to be done.\r\n",
 		x.sender, to, now.Format("Mon, 02 Jan 2006 15:04:05 -0700"), id, x.cfg.Service.HostName, x.cfg.Service.HostName)
-	l := &deliver.Letter{ID: id, Sender: x.sender, UTF8: x.sender.NeedsUTF8() || to.NeedsUTF8()}
+	l := &deliver.Message{ID: id, Sender: x.sender, UTF8: x.sender.NeedsUTF8() || to.NeedsUTF8()}
 	l.EightBit = l.UTF8
 	text := []byte(content)
 	if fields, err := x.on.Signer.Sign(context.Background(), nil, func() (io.Reader, error) { return bytes.NewReader(text), nil }); err == nil {
@@ -375,7 +375,7 @@ func (x *probing) expected(l *config.Listener, client netip.Addr, out *probe.Con
 			out.Steps = append(out.Steps[:i+1], probe.ProbeStep{Name: "relay", Result: probe.Pass, Says: "nobody relays here without sign-in"})
 			return
 		case s.Name == "certificate" && s.Result == probe.Warning:
-			s.Says = strings.Replace(s.Says, "with TLS only offered, letters go all the same", "senders that verify will not send", 1)
+			s.Says = strings.Replace(s.Says, "with TLS only offered, messages go all the same", "senders that verify will not send", 1)
 		case s.Name == "connect" && s.Result == probe.Fail || s.Name == "greeting" && s.Code == 554:
 			if !rehearse.Admits(l, client) {
 				s.Result, s.Cause, s.Says = probe.Pass, diagnose.NoCause, client.String()+" may not connect here, and cannot: "+s.Says

@@ -51,7 +51,7 @@ func (s *Rerouter) start() {
 			}
 			if err != nil {
 				if ctx.Err() == nil {
-					s.Log.Error("waiting letters could not be planned anew; they will be at their next attempt", "error", err)
+					s.Log.Error("waiting messages could not be planned anew; they will be at their next attempt", "error", err)
 				}
 				return
 			}
@@ -60,7 +60,7 @@ func (s *Rerouter) start() {
 			}
 		}
 		if moved > 0 {
-			s.Log.Info("waiting letters go another way", "deliveries", moved, "revision", cfg.Revision)
+			s.Log.Info("waiting messages go another way", "deliveries", moved, "revision", cfg.Revision)
 			s.Queue.Wake()
 		}
 	}()

@@ -25,14 +25,14 @@ type Submitter struct {
 	Receive *receive.Server
 }
 
-// HandIn sends a test letter through a real listener of this node. It goes the
-// way that any letter goes; a refusal is a result, not an error.
-func (s *Submitter) HandIn(ctx context.Context, t mail.TestLetter) (mail.HandedIn, error) {
+// Submit sends a test message through a real listener of this node. It goes the
+// way that any message goes; a refusal is a result, not an error.
+func (s *Submitter) Submit(ctx context.Context, t mail.TestMessage) (mail.Submitted, error) {
 	l, err := pickListener(s.InForce.Config(), t.Listener)
 	if err != nil {
-		return mail.HandedIn{}, err
+		return mail.Submitted{}, err
 	}
-	out := mail.HandedIn{Listener: l.Name, Address: s.Receive.Addresses()[l.Name], Steps: []mail.Step{}}
+	out := mail.Submitted{Listener: l.Name, Address: s.Receive.Addresses()[l.Name], Steps: []mail.Step{}}
 	if out.Address == "" {
 		return out, fmt.Errorf("listener %s is not open", l.Name)
 	}
@@ -54,13 +54,13 @@ func (s *Submitter) HandIn(ctx context.Context, t mail.TestLetter) (mail.HandedI
 	}
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(time.Minute))
-	c := caller{HandedIn: &out, conn: conn, br: bufio.NewReader(conn)}
+	c := caller{Submitted: &out, conn: conn, br: bufio.NewReader(conn)}
 	c.talk(t, content, utf8)
 	return out, nil
 }
 
-// compose writes the letter. Addresses come out in their form for the wire.
-func compose(t *mail.TestLetter, hostName string) (content string, utf8 bool, err error) {
+// compose writes the message. Addresses come out in their form for the wire.
+func compose(t *mail.TestMessage, hostName string) (content string, utf8 bool, err error) {
 	tidy := func(text string) (string, error) {
 		if text == "" || text == "<>" || strings.EqualFold(text, "postmaster") {
 			return strings.Trim(text, "<>"), nil
@@ -80,10 +80,10 @@ func compose(t *mail.TestLetter, hostName string) (content string, utf8 bool, er
 	}
 	subject, text := t.Subject, t.Text
 	if subject == "" {
-		subject = "Test letter"
+		subject = "Test message"
 	}
 	if text == "" {
-		text = "This is a test letter. It shows that mail finds its way."
+		text = "This is a test message. It shows that mail finds its way."
 	}
 	now := time.Now()
 	lines := strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\r", "\n")
@@ -93,13 +93,13 @@ func compose(t *mail.TestLetter, hostName string) (content string, utf8 bool, er
 
 // caller is the client's side of handing in.
 type caller struct {
-	*mail.HandedIn
+	*mail.Submitted
 	conn net.Conn
 	br   *bufio.Reader
 }
 
 // talk goes through the dialogue up to the first refusal.
-func (c *caller) talk(t mail.TestLetter, content string, utf8 bool) {
+func (c *caller) talk(t mail.TestMessage, content string, utf8 bool) {
 	options := " BODY=8BITMIME"
 	if utf8 {
 		options += " SMTPUTF8"

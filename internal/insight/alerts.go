@@ -209,7 +209,7 @@ func alertText(a *store.Alert, host string) string {
 	line("")
 	if a.Kind == "over" {
 		line("It is over since %s: %s.", x.ClosedAt.UTC().Format(form), x.Ended)
-		line("It had lasted since %s; %d letters were lost.", x.Since.UTC().Format(form), x.Lost)
+		line("It had lasted since %s; %d messages were lost.", x.Since.UTC().Format(form), x.Lost)
 		return b.String()
 	}
 	line("%s", x.Means)
@@ -218,7 +218,7 @@ func alertText(a *store.Alert, host string) string {
 	}
 	line("")
 	line("Since:         %s", x.Since.UTC().Format(form))
-	line("Letters:       %d wait, %d are lost", x.Held, x.Lost)
+	line("Messages:       %d wait, %d are lost", x.Held, x.Lost)
 	line("Can be mended: by %s", strings.ReplaceAll(x.WhoCanMend, "-", " "))
 	line("What to do:    %s", x.Advice)
 	example := "refused before it was a message"

@@ -42,7 +42,7 @@ func (s *Archiver) ExportLog(ctx context.Context, w io.Writer, since, until time
 	}
 	x := exporter{on: s, ctx: ctx, w: z, lower: ident.Floor(since), upper: ident.Floor(until), tell: tell}
 	x.write(archive.About{Kind: archive.Head, Version: archive.Version, HostName: string(s.InForce.Config().Service.HostName), Node: s.InForce.Node, MadeAt: time.Now().UTC(), Since: since.UTC(), Until: until.UTC()})
-	x.letters()
+	x.messages()
 	x.refusals()
 	x.sessions()
 	x.write(x.end)
@@ -77,7 +77,7 @@ func (x *exporter) far(part int, id ident.ID) {
 	}
 }
 
-func (x *exporter) letters() {
+func (x *exporter) messages() {
 	for at := x.lower; x.err == nil; {
 		list, err := x.on.Messages.MessagesFrom(x.ctx, at, x.upper, exportStep)
 		if err != nil || len(list) == 0 {
@@ -92,7 +92,7 @@ func (x *exporter) letters() {
 		}
 		for _, m := range list {
 			x.write(archive.OfMessage(m, events[m.ID]))
-			x.end.Letters++
+			x.end.Messages++
 		}
 		x.far(0, at)
 	}
@@ -291,7 +291,7 @@ func (o *opener) split(text io.Reader, raw *counter, packed bool) error {
 			continue
 		}
 		switch kind {
-		case archive.Letter, archive.Refusal, archive.Session:
+		case archive.Message, archive.Refusal, archive.Session:
 		case archive.End:
 			o.whole = true
 			continue
@@ -416,7 +416,7 @@ func readOne(kind string, line []byte, counts *report.Count) (ident.ID, error) {
 		}
 	}
 	switch kind {
-	case archive.Letter:
+	case archive.Message:
 		f, events, err := archive.ReadCounted(line)
 		if err != nil {
 			return 0, err

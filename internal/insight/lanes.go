@@ -59,7 +59,7 @@ func (s *Lanes) One(ctx context.Context, id ident.ID) (mail.LaneDetail, error) {
 	return s.Detail(ctx, l)
 }
 
-// laneAges are the bounds by which a lane's letters are counted.
+// laneAges are the bounds by which a lane's messages are counted.
 var laneAges = []time.Duration{10 * time.Minute, time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour}
 
 // Detail adds to a lane its ages, its last hour and its schedule.

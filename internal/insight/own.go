@@ -18,7 +18,7 @@ import (
 // OwnMail sends messages of our own: reports and alerts.
 type OwnMail struct{ Queue *queue.Queue }
 
-// compose makes a letter of our own, from the null sender: if it does not arrive,
+// compose makes a message of our own, from the null sender: if it does not arrive,
 // nobody is to be told by mail.
 func (s *OwnMail) compose(cfg *config.Compiled, to address.Address, subject, contentType string, body []byte, now time.Time) (*store.Entry, error) {
 	id, host := s.Queue.IDs.Next(), cfg.Service.HostName

@@ -274,7 +274,7 @@ func fits(t *dns.TLSA, chain []*x509.Certificate) bool {
 	return false
 }
 
-// sending gathers what concerns letters from the domain.
+// sending gathers what concerns messages from the domain.
 func (l *looker) sending(ctx context.Context) {
 	f := &l.f
 	var err error
@@ -392,7 +392,7 @@ func (l *looker) lists(ctx context.Context) {
 	}
 }
 
-// smartHosts are those by which the domain's letters to the world leave: its own
+// smartHosts are those by which the domain's messages to the world leave: its own
 // way out, or the first route that takes more than single domains.
 func (l *looker) smartHosts() {
 	from := address.Address{Local: "postmaster", Domain: l.f.Domain}

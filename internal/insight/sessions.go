@@ -37,21 +37,21 @@ func (t *Trace) OpenSessions(f mail.SessionFilter) []mail.Session {
 	return list[:min(len(list), maxOpen)]
 }
 
-// SessionShown is a session with its dialogue, its letters and its refusals.
+// SessionShown is a session with its dialogue, its messages and its refusals.
 type SessionShown struct {
 	mail.SessionView
 	Refusals []mail.Refusal `json:"refusals"`
-	Subjects []LetterLink   `json:"subjects" doc:"Its first letters"`
+	Subjects []MessageLink  `json:"subjects" doc:"Its first messages"`
 }
 
-type LetterLink struct {
+type MessageLink struct {
 	ID      ident.ID   `json:"id"`
 	Sender  string     `json:"sender"`
 	Subject string     `json:"subject"`
 	State   mail.State `json:"state"`
 }
 
-// maxLinks is how many of a session's letters are shown with their subjects.
+// maxLinks is how many of a session's messages are shown with their subjects.
 const maxLinks = 20
 
 // Session is a session with its transcript, its messages and its refusals.
@@ -70,7 +70,7 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 	if err != nil {
 		return SessionShown{}, err
 	}
-	v := SessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}}, Refusals: []mail.Refusal{}, Subjects: []LetterLink{}}
+	v := SessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}}, Refusals: []mail.Refusal{}, Subjects: []MessageLink{}}
 	switch {
 	case rec.Transcript != nil:
 		v.Lines, err = transcript.Read(rec.Transcript)
@@ -93,9 +93,9 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 		}
 		v.Refusals = append(v.Refusals, list...)
 	}
-	for _, l := range rec.Letters[:min(len(rec.Letters), maxLinks)] {
+	for _, l := range rec.Messages[:min(len(rec.Messages), maxLinks)] {
 		if m, err := r.Message(ctx, l); err == nil {
-			link := LetterLink{ID: l, Sender: m.Sender, Subject: m.Subject}
+			link := MessageLink{ID: l, Sender: m.Sender, Subject: m.Subject}
 			if len(m.Deliveries) > 0 {
 				link.State = m.Deliveries[0].State
 			}

@@ -192,9 +192,9 @@ func (t *Trace) addBoxes(ctx context.Context, out *mail.Trace) {
 		if box == nil {
 			continue
 		}
-		letters, used, err := t.Mailboxes.MailboxUse(ctx, box.Address.String())
+		messages, used, err := t.Mailboxes.MailboxUse(ctx, box.Address.String())
 		if err == nil {
-			out.Boxes = append(out.Boxes, mail.BoxUse{Address: box.Address.String(), Letters: letters, Used: used, Quota: int64(box.Quota)})
+			out.Boxes = append(out.Boxes, mail.BoxUse{Address: box.Address.String(), Messages: messages, Used: used, Quota: int64(box.Quota)})
 		}
 	}
 }
@@ -226,22 +226,22 @@ func (t *Trace) Refusal(ctx context.Context, archive int64, id ident.ID) (Refusa
 	return v, nil
 }
 
-// maxLetter is how much of a letter is read to be looked at, in octets.
-const maxLetter = 4 << 20
+// maxMessage is how much of a message is read to be looked at, in octets.
+const maxMessage = 4 << 20
 
-// Letter takes a letter apart for people to look at: nothing in it is run or
+// View takes a message apart for people to look at: nothing in it is run or
 // fetched, and HTML is shown as its words.
-func (t *Trace) Letter(ctx context.Context, id ident.ID) (mail.Letter, error) {
+func (t *Trace) View(ctx context.Context, id ident.ID) (mail.ContentView, error) {
 	r, err := t.Messages.OpenContent(ctx, id)
 	if err != nil {
-		return mail.Letter{}, err
+		return mail.ContentView{}, err
 	}
-	content, err := io.ReadAll(io.LimitReader(r, maxLetter+1))
+	content, err := io.ReadAll(io.LimitReader(r, maxMessage+1))
 	if err != nil {
-		return mail.Letter{}, err
+		return mail.ContentView{}, err
 	}
-	l := mail.Letter{ID: id, Fields: []mail.HeaderField{}, Parts: []mail.LetterPart{}, Truncated: len(content) > maxLetter}
-	content = content[:min(len(content), maxLetter)]
+	l := mail.ContentView{ID: id, Fields: []mail.HeaderField{}, Parts: []mail.ContentPart{}, Truncated: len(content) > maxMessage}
+	content = content[:min(len(content), maxMessage)]
 	section, _ := message.SplitHeader(content)
 	l.Header = strings.ToValidUTF8(string(section), "\uFFFD")
 	for _, f := range message.ParseHeader(section) {
@@ -249,7 +249,7 @@ func (t *Trace) Letter(ctx context.Context, id ident.ID) (mail.Letter, error) {
 	}
 	parts := message.Structure(content)
 	for _, p := range parts {
-		l.Parts = append(l.Parts, mail.LetterPart{Path: p.Path, Type: p.Type, Charset: p.Charset, Encoding: p.Encoding, Name: p.Name, Disposition: p.Disposition, Size: p.Size})
+		l.Parts = append(l.Parts, mail.ContentPart{Path: p.Path, Type: p.Type, Charset: p.Charset, Encoding: p.Encoding, Name: p.Name, Disposition: p.Disposition, Size: p.Size})
 	}
 	l.Text, l.TextType = message.Readable(parts)
 	l.Truncated = l.Truncated || len(l.Text) >= message.MaxText

@@ -39,7 +39,7 @@ type trouble struct {
 // troubleDays is how far back snags are made from.
 const troubleDays = 2
 
-func (t *troubles) letter(m *mail.Message) {
+func (t *troubles) message(m *mail.Message) {
 	for i := range m.Deliveries {
 		d := &m.Deliveries[i]
 		at := d.FinishedAt.Time
@@ -91,7 +91,7 @@ func LoadHistory(ctx context.Context, url string, r io.Reader) error {
 	var seen troubles
 	total, partitions := 0, false
 	put := func() error {
-		if len(h.Letters)+len(h.Refusals)+len(h.Sessions) == 0 {
+		if len(h.Messages)+len(h.Refusals)+len(h.Sessions) == 0 {
 			return nil
 		}
 		err := s.LoadHistory(ctx, h)
@@ -108,8 +108,8 @@ func LoadHistory(ctx context.Context, url string, r io.Reader) error {
 		}
 		total++
 		switch archive.KindOf(line) {
-		case archive.Letter:
-			l, err := archive.ReadLetter(line)
+		case archive.Message:
+			l, err := archive.ReadMessage(line)
 			if err != nil {
 				return fmt.Errorf("line %d: %w", total, err)
 			}
@@ -119,8 +119,8 @@ func LoadHistory(ctx context.Context, url string, r io.Reader) error {
 				}
 				partitions = true
 			}
-			h.Letters = append(h.Letters, *l)
-			seen.letter(&l.Message)
+			h.Messages = append(h.Messages, *l)
+			seen.message(&l.Message)
 		case "content":
 			var c struct {
 				ID   ident.ID `json:"id"`
@@ -130,7 +130,7 @@ func LoadHistory(ctx context.Context, url string, r io.Reader) error {
 				return fmt.Errorf("line %d: %w", total, err)
 			}
 			h.Contents = append(h.Contents, c.Data)
-			if len(h.Letters) >= historyStep {
+			if len(h.Messages) >= historyStep {
 				if err := put(); err != nil {
 					return err
 				}

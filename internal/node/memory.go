@@ -10,7 +10,7 @@ import (
 const memoryAim = 230 << 20
 
 // TuneMemory lets garbage grow to twice what is in use before it is collected,
-// up to the aim. A letter in passing is garbage a moment later: collecting half
+// up to the aim. A message in passing is garbage a moment later: collecting half
 // as often gains a tenth in throughput, and what is in use is bounded by the
 // queue's window and the directory. GOMEMLIMIT sets another aim.
 func TuneMemory() {

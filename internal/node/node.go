@@ -133,7 +133,7 @@ func (n *Node) start(ctx context.Context) error {
 		return err
 	}
 	if err := n.Signing.Follow(ctx); err != nil {
-		n.Log.Error("not all letters can be signed", "error", err)
+		n.Log.Error("not all messages can be signed", "error", err)
 	}
 	go func() { n.Engine.Queue.Run(n.life.running); close(n.life.queueDone) }()
 	if err := n.follow.watches(ctx); err != nil {

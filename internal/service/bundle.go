@@ -16,11 +16,11 @@ import (
 // bundleAPI serves the support bundle.
 type bundleAPI struct{ *Service }
 
-// maxBundled bounds the letters and snags of a support bundle.
+// maxBundled bounds the messages and snags of a support bundle.
 const maxBundled = 100
 
 func (s bundleAPI) register(api huma.API) {
-	op := operation{admin: true}.make(http.MethodGet, "bundle", "/api/v1/bundle", "A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen letters")
+	op := operation{admin: true}.make(http.MethodGet, "bundle", "/api/v1/bundle", "A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen messages")
 	op.Responses = map[string]*huma.Response{"200": {Description: "A zip archive", Content: map[string]*huma.MediaType{"application/zip": {}}}}
 	huma.Register(api, op, s.bundle)
 }
@@ -31,8 +31,8 @@ type bundleAnswer struct {
 }
 
 func (s bundleAPI) bundle(ctx context.Context, in *struct {
-	Letters []string `query:"letter,explode" maxItems:"100" doc:"Ids of letters whose way goes with it; their content never does"`
-	Whole   bool     `query:"whole" doc:"Addresses and subjects as they are; masked if not given"`
+	Messages []string `query:"message,explode" maxItems:"100" doc:"Ids of messages whose way goes with it; their content never does"`
+	Whole    bool     `query:"whole" doc:"Addresses and subjects as they are; masked if not given"`
 }) (*bundleAnswer, error) {
 	m := mask{addresses: !in.Whole, subjects: !in.Whole}
 	var file bytes.Buffer
@@ -42,7 +42,7 @@ func (s bundleAPI) bundle(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "configuration")
 	}
-	b.text("read-me.txt", fmt.Sprintf("A support bundle of %s, made %s.\nGull Route %s, %s %s/%s, node %s, revision %d.\nNo password, key or content of a letter is in it; addresses are %s.\n",
+	b.text("read-me.txt", fmt.Sprintf("A support bundle of %s, made %s.\nGull Route %s, %s %s/%s, node %s, revision %d.\nNo password, key or content of a message is in it; addresses are %s.\n",
 		cfg.Service.HostName, time.Now().UTC().Format(time.RFC3339), Version, runtime.Version(), runtime.GOOS, runtime.GOARCH, s.InForce.Node, rev.Number, map[bool]string{true: "whole", false: "masked"}[in.Whole]))
 	b.text("configuration.yaml", rev.Text)
 	status, err := statusAPI{s.Service}.status(ctx, nil)
@@ -59,9 +59,9 @@ func (s bundleAPI) bundle(ctx context.Context, in *struct {
 	b.part("readiness.json", err, func() any { return ready })
 	keys, err := s.Control.Keys.List(ctx, "")
 	b.part("dkim.json", err, func() any { return keys })
-	for _, id := range in.Letters {
+	for _, id := range in.Messages {
 		way, err := traceAPI{s.Service}.showMessage(ctx, &oneOf{ID: id})
-		b.part("letters/"+id+".json", err, func() any { return way.Body })
+		b.part("messages/"+id+".json", err, func() any { return way.Body })
 	}
 	if b.err == nil {
 		b.err = b.z.Close()

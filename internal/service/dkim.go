@@ -19,7 +19,7 @@ type keysAPI struct{ *Service }
 
 func (s keysAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("dkim-keys", "/api/v1/dkim", "Keys that sign letters (DKIM), with the records that publish them"), s.listKeys)
+	huma.Register(api, read("dkim-keys", "/api/v1/dkim", "Keys that sign messages (DKIM), with the records that publish them"), s.listKeys)
 	huma.Register(api, admin.post("dkim-make", "/api/v1/dkim", "Make a key, or take over one that was in use elsewhere; it signs nothing until its record is in DNS"), s.makeKey)
 	huma.Register(api, read("dkim-key", "/api/v1/dkim/{domain}/{selector}", "One key"), s.showKey)
 	huma.Register(api, admin.post("dkim-check", "/api/v1/dkim/{domain}/{selector}/check", "Ask DNS for its record now"), s.checkKey)
@@ -141,7 +141,7 @@ func (s keysAPI) removeKey(ctx context.Context, in *KeyPath) (*struct{}, error) 
 	}
 	k, err := s.Control.Keys.Key(ctx, domain, in.Selector)
 	if err == nil && k.State == mail.KeySigning {
-		return nil, huma.Error409Conflict("letters are signed with this key; retire it first, or let another one take over")
+		return nil, huma.Error409Conflict("messages are signed with this key; retire it first, or let another one take over")
 	}
 	if err == nil {
 		err = s.Control.Keys.Remove(ctx, signedIn(ctx).Name, domain, in.Selector)

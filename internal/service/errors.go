@@ -39,7 +39,7 @@ func (s *Service) actionError(err error) error {
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(refused.Text, &huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
 	case errors.Is(err, fault.ErrNotFound):
-		return huma.Error404NotFound("there is no such action, lane or letter")
+		return huma.Error404NotFound("there is no such action, lane or message")
 	}
 	return s.storeError(err, "delivery")
 }

@@ -22,10 +22,10 @@ func (s probeAPI) register(api huma.API) {
 func (s probeAPI) probe(ctx context.Context, in *struct {
 	Body struct {
 		Target  string   `json:"target,omitempty" doc:"A host, host:port, a domain or an address"`
-		Routes  []string `json:"routes,omitempty" maxItems:"4" doc:"By whose terms; the one that a letter would take if none is named"`
+		Routes  []string `json:"routes,omitempty" maxItems:"4" doc:"By whose terms; the one that a message would take if none is named"`
 		Sources []string `json:"sources,omitempty" maxItems:"4" doc:"Addresses of ours to connect from"`
 		From    string   `json:"from,omitempty" doc:"The sender that is asked about; the postmaster if not given, <> for the null sender"`
-		Letter  bool     `json:"letter,omitempty" doc:"Send a small real letter to the address"`
+		Message bool     `json:"message,omitempty" doc:"Send a small real message to the address"`
 		Inwards string   `json:"inwards,omitempty" doc:"A listener of ours to probe in place of a target, with attempts to relay; * is all of them"`
 		Client  string   `json:"client,omitempty" doc:"With inwards: an address of this machine to come from"`
 	}
@@ -34,7 +34,7 @@ func (s probeAPI) probe(ctx context.Context, in *struct {
 	if (b.Target == "") == (b.Inwards == "") {
 		return nil, huma.Error422UnprocessableEntity("target: give a target, or inwards for our own listeners")
 	}
-	p, err := s.Control.Prober.Probe(ctx, control.ProbeWish{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Letter: b.Letter, Inwards: b.Inwards, Client: b.Client})
+	p, err := s.Control.Prober.Probe(ctx, control.ProbeWish{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Message: b.Message, Inwards: b.Inwards, Client: b.Client})
 	if errors.Is(err, fault.ErrInput) {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

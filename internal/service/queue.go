@@ -30,12 +30,12 @@ func (s queueAPI) register(api huma.API) {
 	huma.Register(api, read("lane", "/api/v1/lanes/{id}", "One lane with its last hour, also when nothing waits in it"), s.showLane)
 	huma.Register(api, read("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"), s.listQueue)
 	huma.Register(api, read("lane-groups", "/api/v1/lane-groups", "The lanes summed up by route, host, cause or state"), s.groupLanes)
-	huma.Register(api, read("actions", "/api/v1/actions", "What people did with letters, lanes and nodes, newest first"), s.listActions)
+	huma.Register(api, read("actions", "/api/v1/actions", "What people did with messages, lanes and nodes, newest first"), s.listActions)
 	huma.Register(api, read("pauses", "/api/v1/pauses", "What people have stopped"), s.listPauses)
 	huma.Register(api, admin.post("pause", "/api/v1/pauses", "Stop a lane, a route, a listener, a node or all delivery"), s.pause)
 	huma.Register(api, admin.post("resume", "/api/v1/resume", "Let it go on"), s.resume)
 	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
-	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a letter would be tried, its sender told and it be given up"), s.previewSchedule)
+	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a message would be tried, its sender told and it be given up"), s.previewSchedule)
 	s.app.Post("/api/v1/queue/act", s.streamAct)
 	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
 }
@@ -54,7 +54,7 @@ type laneInput struct {
 	State mail.LaneState `query:"state" enum:"moving,paused,resting,stranded"`
 	Route string         `query:"route"`
 	Cause string         `query:"cause"`
-	Sort  string         `query:"sort" enum:"letters,bytes,oldest,next,host,state,trouble" default:"letters" doc:"trouble: what a person must mend first"`
+	Sort  string         `query:"sort" enum:"messages,bytes,oldest,next,host,state,trouble" default:"messages" doc:"trouble: what a person must mend first"`
 	Order string         `query:"order" enum:"asc,desc" doc:"The sort's own if not given"`
 	Limit int            `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 	After string         `query:"after" doc:"The next of the page before"`
@@ -65,18 +65,18 @@ func (in *laneInput) matches(l *mail.Lane) bool {
 		(in.Find == "" || strings.Contains(strings.ToLower(l.NextHop+" "+address.DisplayDomain(l.NextHop)+" "+l.Route+" "+string(l.State)+" "+l.Cause), strings.ToLower(in.Find)))
 }
 
-func letters(l mail.Lane) int64 { return l.Waiting + l.Deferred + l.Held }
+func messages(l mail.Lane) int64 { return l.Waiting + l.Deferred + l.Held }
 
 // laneOrders compare lanes; each is in the order one wants first.
 var laneOrders = map[string]func(a, b mail.Lane) int{
-	"letters": func(a, b mail.Lane) int { return cmp.Compare(letters(b), letters(a)) },
-	"bytes":   func(a, b mail.Lane) int { return cmp.Compare(b.Bytes, a.Bytes) },
-	"oldest":  func(a, b mail.Lane) int { return a.OldestAt.Compare(b.OldestAt.Time) },
-	"next":    func(a, b mail.Lane) int { return a.NextTryAt.Compare(b.NextTryAt.Time) },
-	"host":    func(a, b mail.Lane) int { return cmp.Compare(a.NextHop, b.NextHop) },
-	"state":   func(a, b mail.Lane) int { return cmp.Compare(a.State, b.State) },
+	"messages": func(a, b mail.Lane) int { return cmp.Compare(messages(b), messages(a)) },
+	"bytes":    func(a, b mail.Lane) int { return cmp.Compare(b.Bytes, a.Bytes) },
+	"oldest":   func(a, b mail.Lane) int { return a.OldestAt.Compare(b.OldestAt.Time) },
+	"next":     func(a, b mail.Lane) int { return a.NextTryAt.Compare(b.NextTryAt.Time) },
+	"host":     func(a, b mail.Lane) int { return cmp.Compare(a.NextHop, b.NextHop) },
+	"state":    func(a, b mail.Lane) int { return cmp.Compare(a.State, b.State) },
 	"trouble": func(a, b mail.Lane) int {
-		return cmp.Or(cmp.Compare(urgency(b.State), urgency(a.State)), cmp.Compare(letters(b), letters(a)))
+		return cmp.Or(cmp.Compare(urgency(b.State), urgency(a.State)), cmp.Compare(messages(b), messages(a)))
 	},
 }
 
@@ -94,7 +94,7 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 	}
 	compare := laneOrders[in.Sort]
 	slices.SortStableFunc(matching, compare)
-	if backwards := map[string]bool{"letters": in.Order == "asc", "bytes": in.Order == "asc"}; backwards[in.Sort] || in.Order == "desc" && in.Sort != "letters" && in.Sort != "bytes" && in.Sort != "trouble" {
+	if backwards := map[string]bool{"messages": in.Order == "asc", "bytes": in.Order == "asc"}; backwards[in.Sort] || in.Order == "desc" && in.Sort != "messages" && in.Sort != "bytes" && in.Sort != "trouble" {
 		slices.Reverse(matching)
 	}
 	from := 0
@@ -142,7 +142,7 @@ func (s queueAPI) groupLanes(ctx context.Context, in *struct {
 			groups[key] = g
 		}
 		g.Lanes++
-		g.Letters += letters(l)
+		g.Messages += messages(l)
 		g.Bytes += l.Bytes
 		if urgency(l.State) > 0 {
 			g.Troubled++
@@ -155,7 +155,7 @@ func (s queueAPI) groupLanes(ctx context.Context, in *struct {
 		body.Items = append(body.Items, *g)
 	}
 	slices.SortFunc(body.Items, func(a, b mail.LaneGroup) int {
-		return cmp.Or(cmp.Compare(b.Letters, a.Letters), cmp.Compare(a.By, b.By))
+		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.By, b.By))
 	})
 	return &out[page[mail.LaneGroup]]{body}, nil
 }
@@ -229,7 +229,7 @@ func searchForm(text string) string {
 	return text
 }
 
-// streamAct does something with letters and tells how far it is.
+// streamAct does something with messages and tells how far it is.
 func (s queueAPI) streamAct(c fiber.Ctx) error {
 	w, err := s.require(c, true)
 	if err != nil {

@@ -20,7 +20,7 @@ type reportAPI struct{ *Service }
 
 func (s reportAPI) register(api huma.API) {
 	huma.Register(api, read("report", "/api/v1/report", "What the traffic looks like in a period"), s.report)
-	huma.Register(api, read("report-letters", "/api/v1/report/letters", "The letters behind a figure"), s.figure)
+	huma.Register(api, read("report-messages", "/api/v1/report/messages", "The messages behind a figure"), s.figure)
 	huma.Register(api, read("report-table", "/api/v1/report/tables/{dim}", "Counts by value of a dimension, those with most first"), s.reportTable)
 	s.app.Get("/api/v1/report.html", s.reportPage)
 }

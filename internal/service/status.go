@@ -19,7 +19,7 @@ func (s statusAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
 	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)
-	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test letter in at a listener"), s.send)
+	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test message in at a listener"), s.send)
 }
 
 // maxTrouble is how many troubled lanes a status lists.
@@ -125,10 +125,10 @@ func (s statusAPI) explain(ctx context.Context, in *struct{ Body mail.Question }
 	return &out[page[mail.Answer]]{page[mail.Answer]{Items: answers}}, nil
 }
 
-func (s statusAPI) send(ctx context.Context, in *struct{ Body mail.TestLetter }) (*out[mail.HandedIn], error) {
-	handed, err := s.Control.Submitter.HandIn(ctx, in.Body)
+func (s statusAPI) send(ctx context.Context, in *struct{ Body mail.TestMessage }) (*out[mail.Submitted], error) {
+	handed, err := s.Control.Submitter.Submit(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	return &out[mail.HandedIn]{handed}, nil
+	return &out[mail.Submitted]{handed}, nil
 }

@@ -48,7 +48,7 @@ func describeStreams(api huma.API) {
 	ops := []huma.Operation{
 		{OperationID: "draft-rehearse", Method: http.MethodPost, Path: "/api/v1/draft/rehearse", Summary: "Replay real and hostile envelopes through the draft; nothing changes",
 			Parameters: []*huma.Param{{Name: "messages", In: "query", Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(reg.Schema(reflect.TypeFor[rehearse.Report](), true, "")))},
-		{OperationID: "act", Method: http.MethodPost, Path: "/api/v1/queue/act", Summary: "Hold, release, flush, reroute, return, drop letters and more", Description: "Needs the role administrator.",
+		{OperationID: "act", Method: http.MethodPost, Path: "/api/v1/queue/act", Summary: "Hold, release, flush, reroute, return, drop messages and more", Description: "Needs the role administrator.",
 			RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: reg.Schema(reflect.TypeFor[mail.ActionRequest](), true, "")}}}, Responses: lines(result(done))},
 		{OperationID: "undo", Method: http.MethodPost, Path: "/api/v1/actions/{id}/undo", Summary: "Take an action back", Description: "Needs the role administrator.",
 			Parameters: []*huma.Param{{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(done))},

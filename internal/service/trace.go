@@ -21,12 +21,12 @@ type traceAPI struct{ *Service }
 
 func (s traceAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, admin.make(http.MethodGet, "letter", "/api/v1/messages/{id}/letter", "A letter's header, structure and text, safe to look at"), s.showLetter)
-	huma.Register(api, read("trace", "/api/v1/trace", "Find letters, and what was refused before it was one"), s.search)
+	huma.Register(api, admin.make(http.MethodGet, "message-view", "/api/v1/messages/{id}/view", "A message's header, structure and text, safe to look at"), s.showContent)
+	huma.Register(api, read("trace", "/api/v1/trace", "Find messages, and what was refused before it was one"), s.search)
 	huma.Register(api, read("messages", "/api/v1/messages", "The same, of messages only"), s.findMessages)
 	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
 	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"), s.showRefusal)
-	huma.Register(api, read("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Letters in a mailbox, newest first"), s.listMailbox)
+	huma.Register(api, read("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Messages in a mailbox, newest first"), s.listMailbox)
 	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
 	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
 }
@@ -98,7 +98,7 @@ type foundPage struct {
 	Back       mail.OptTime `json:"looked_back_to" nullable:"true" doc:"Set when time ran out before the page was full, to as far as was looked: go on with next"`
 }
 
-// search finds letters, and what was refused before it was one.
+// search finds messages, and what was refused before it was one.
 func (s traceAPI) search(ctx context.Context, in *searchInput) (*out[foundPage], error) {
 	return s.find(ctx, in, false)
 }
@@ -180,18 +180,18 @@ func (s traceAPI) showRefusal(ctx context.Context, in *oneOf) (*out[insight.Refu
 	return &out[insight.RefusalView]{v}, nil
 }
 
-func (s traceAPI) showLetter(ctx context.Context, in *struct {
+func (s traceAPI) showContent(ctx context.Context, in *struct {
 	ID string `path:"id"`
-}) (*out[mail.Letter], error) {
+}) (*out[mail.ContentView], error) {
 	id, err := ident.Parse(in.ID)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	l, err := s.Insight.Trace.Letter(ctx, id)
+	l, err := s.Insight.Trace.View(ctx, id)
 	if err != nil {
 		return nil, s.storeError(err, "message; its day may be past the retention time")
 	}
-	return &out[mail.Letter]{l}, nil
+	return &out[mail.ContentView]{l}, nil
 }
 
 // serveContent streams a message as it was stored. Content is people's own: only
@@ -270,7 +270,7 @@ func (s traceAPI) serveMailboxContent(c fiber.Ctx) error {
 	}
 	content, err := s.Insight.Trace.MailboxContent(context.WithoutCancel(c.Context()), box, id)
 	if err != nil {
-		return s.storeError(err, "letter in this mailbox")
+		return s.storeError(err, "message in this mailbox")
 	}
 	return sendContent(c, content, id)
 }

@@ -24,7 +24,7 @@ type dialogue struct {
 	tls     bool
 	account string
 	helo    string
-	letter  Letter
+	message Message
 }
 
 // silence is how long a silent host holds a connection.
@@ -111,7 +111,7 @@ func (d *dialogue) command(line string) bool {
 	case "DATA":
 		return d.data(b)
 	case "RSET", "NOOP":
-		d.letter.Recipients, d.letter.Sender = nil, ""
+		d.message.Recipients, d.message.Sender = nil, ""
 		d.say("250 2.0.0 ok")
 	case "QUIT":
 		d.say("221 2.0.0 goodbye")
@@ -197,11 +197,11 @@ func (d *dialogue) mail(arg string, b Behaviour) {
 	case b.Size > 0 && size > b.Size:
 		d.say("552 5.3.4 at most %d octets", b.Size)
 	default:
-		d.letter = Letter{Sender: path}
+		d.message = Message{Sender: path}
 		d.say("250 2.1.0 ok")
 	}
 	if b.Mail != "" || b.TLSDemanded && !d.tls {
-		d.letter = Letter{}
+		d.message = Message{}
 	}
 }
 
@@ -216,16 +216,16 @@ func (d *dialogue) rcpt(arg string) {
 		d.say("450 4.2.0 %s", strings.Repeat("x", b.LongLine))
 		return
 	}
-	reply := d.host.recipientReply(client, d.letter.Sender, path)
+	reply := d.host.recipientReply(client, d.message.Sender, path)
 	if strings.HasPrefix(reply, "250") {
-		d.letter.Recipients = append(d.letter.Recipients, path)
+		d.message.Recipients = append(d.message.Recipients, path)
 	}
 	d.say("%s", reply)
 }
 
 // data takes the content.
 func (d *dialogue) data(b Behaviour) bool {
-	if len(d.letter.Recipients) == 0 {
+	if len(d.message.Recipients) == 0 {
 		d.say("503 5.5.1 no recipients")
 		return true
 	}
@@ -252,12 +252,12 @@ func (d *dialogue) data(b Behaviour) bool {
 			content.Write(line)
 		}
 	}
-	l := d.letter
+	l := d.message
 	l.At, l.Helo, l.TLS, l.Account, l.Size, l.Content = time.Now().UTC(), d.helo, d.tls, d.account, size, content.Bytes()
 	l.Client, _, _ = net.SplitHostPort(d.conn.RemoteAddr().String())
-	d.letter = Letter{}
+	d.message = Message{}
 	replies := 1
-	if b.DropAt == "final" { // it took the letter, and nobody hears of it
+	if b.DropAt == "final" { // it took the message, and nobody hears of it
 		d.host.took(l)
 		return false
 	}
@@ -277,9 +277,9 @@ func (d *dialogue) data(b Behaviour) bool {
 	return true
 }
 
-// sendBack passes a letter to an address at our edge, as a forward elsewhere
+// sendBack passes a message to an address at our edge, as a forward elsewhere
 // would; if that is refused for good, the sender gets a short notice.
-func (h *host) sendBack(l Letter, to string) {
+func (h *host) sendBack(l Message, to string) {
 	trace := fmt.Sprintf("Received: from %s ([%s])\r\n\tby %s with ESMTP;\r\n\t%s\r\n", l.Helo, l.Client, h.spec.Name, time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"))
 	reply := h.handOver(l.Sender, to, append([]byte(trace), l.Content...))
 	if strings.HasPrefix(reply, "5") && l.Sender != "" {
@@ -288,7 +288,7 @@ func (h *host) sendBack(l Letter, to string) {
 	}
 }
 
-// handOver sends one letter to our edge and returns the last reply.
+// handOver sends one message to our edge and returns the last reply.
 func (h *host) handOver(from, to string, content []byte) string {
 	conn, err := h.net.dialEdge(netip.MustParseAddr(h.spec.Address))
 	if err != nil {

@@ -9,11 +9,11 @@ import (
 	"time"
 )
 
-// keepLetters is how many letters a host keeps to look at.
-const keepLetters = 2000
+// keepMessages is how many messages a host keeps to look at.
+const keepMessages = 2000
 
-// Letter is one that a host took.
-type Letter struct {
+// Message is one that a host took.
+type Message struct {
 	N          int       `json:"n"`
 	At         time.Time `json:"at"`
 	Client     string    `json:"client"`
@@ -31,7 +31,7 @@ type Stats struct {
 	Connections int   `json:"connections"` // since the start
 	Open        int   `json:"open"`
 	MostOpen    int   `json:"most_open"`
-	Letters     int   `json:"letters"`
+	Messages    int   `json:"messages"`
 	Octets      int64 `json:"octets"`
 }
 
@@ -45,7 +45,7 @@ type host struct {
 	mu       sync.Mutex
 	b        Behaviour
 	listener net.Listener
-	letters  []Letter
+	messages []Message
 	stats    Stats
 	firstTry map[string]time.Time // greylisting
 	tries    map[string]int       // by recipient
@@ -173,18 +173,18 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-// took keeps a letter and, where the host sends back, does so.
-func (h *host) took(l Letter) {
+// took keeps a message and, where the host sends back, does so.
+func (h *host) took(l Message) {
 	h.mu.Lock()
-	h.stats.Letters++
+	h.stats.Messages++
 	h.stats.Octets += int64(l.Size)
-	l.N = h.stats.Letters
+	l.N = h.stats.Messages
 	back := h.b.SendsBackTo
 	if !h.b.Forgets {
-		if len(h.letters) >= keepLetters {
-			h.letters = append(h.letters[:0], h.letters[1:]...)
+		if len(h.messages) >= keepMessages {
+			h.messages = append(h.messages[:0], h.messages[1:]...)
 		}
-		h.letters = append(h.letters, l)
+		h.messages = append(h.messages, l)
 	}
 	h.mu.Unlock()
 	if back != "" && h.net.dialEdge != nil {

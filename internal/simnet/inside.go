@@ -163,5 +163,5 @@ func (n *Inside) Change(host string, change func(*Behaviour)) error {
 	return fmt.Errorf("there is no host %s", host)
 }
 
-// SendBackBy says how hosts that send letters back reach us.
+// SendBackBy says how hosts that send messages back reach us.
 func (n *Inside) SendBackBy(dial func(from netip.Addr) (net.Conn, error)) { n.shared.dialEdge = dial }

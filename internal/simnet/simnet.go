@@ -105,8 +105,8 @@ func (h *host) view() HostView {
 //	GET    /hosts
 //	GET    /hosts/NAME
 //	PATCH  /hosts/NAME            fields of the behaviour to change
-//	GET    /hosts/NAME/letters    what it received, newest last
-//	DELETE /hosts/NAME/letters
+//	GET    /hosts/NAME/messages    what it received, newest last
+//	DELETE /hosts/NAME/messages
 //	PUT    /dns/MODE              well, down, slow or lying
 //	/dns/records                  see serveRecords
 func (n *Net) serveControl(address string) error {
@@ -138,15 +138,15 @@ func (n *Net) serveControl(address string) error {
 		}
 		writeJSON(w, h.view())
 	}))
-	mux.HandleFunc("GET /hosts/{name}/letters", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
+	mux.HandleFunc("GET /hosts/{name}/messages", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
 		h.mu.Lock()
-		letters := append([]Letter{}, h.letters...)
+		messages := append([]Message{}, h.messages...)
 		h.mu.Unlock()
-		writeJSON(w, letters)
+		writeJSON(w, messages)
 	}))
-	mux.HandleFunc("DELETE /hosts/{name}/letters", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
+	mux.HandleFunc("DELETE /hosts/{name}/messages", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
 		h.mu.Lock()
-		h.letters, h.stats.Letters, h.stats.Octets = nil, 0, 0
+		h.messages, h.stats.Messages, h.stats.Octets = nil, 0, 0
 		h.mu.Unlock()
 		w.WriteHeader(http.StatusNoContent)
 	}))

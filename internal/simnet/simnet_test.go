@@ -173,8 +173,8 @@ func TestControlShowsAndChangesAHost(t *testing.T) {
 	if status := call(http.MethodGet, "/hosts/nowhere", ""); status != http.StatusNotFound {
 		t.Errorf("an unknown host: %d", status)
 	}
-	if status := call(http.MethodDelete, "/hosts/mx.barelock.example/letters", ""); status != http.StatusNoContent {
-		t.Errorf("forget letters: %d", status)
+	if status := call(http.MethodDelete, "/hosts/mx.barelock.example/messages", ""); status != http.StatusNoContent {
+		t.Errorf("forget messages: %d", status)
 	}
 }
 

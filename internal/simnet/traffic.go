@@ -10,16 +10,16 @@ import (
 	"time"
 )
 
-// Traffic sends letters of the demo world through our listeners, from the
+// Traffic sends messages of the demo world through our listeners, from the
 // addresses of its machines and of hosts in the simulated internet.
 type Traffic struct {
 	Edge, Inside string
 	Seed         uint64
-	Burst        int           // letters sent at once, at the start
-	Every        time.Duration // one more letter about so often, afterwards
+	Burst        int           // messages sent at once, at the start
+	Every        time.Duration // one more message about so often, afterwards
 }
 
-// way is one kind of letter; weight is how often it comes.
+// way is one kind of message; weight is how often it comes.
 type way struct {
 	weight   int
 	inside   bool
@@ -49,7 +49,7 @@ var ways = []way{
 	{1, false, "127.30.0.24", []string{"nobody@barelock.example"}, []string{"x@saltmarsh.example", "nosuchperson@skerryline.example"}, []string{"hello"}},
 }
 
-// Run sends until ctx ends. The same seed sends the same letters.
+// Run sends until ctx ends. The same seed sends the same messages.
 func (t Traffic) Run(ctx context.Context) error {
 	rnd := rand.New(rand.NewPCG(t.Seed, 7))
 	total := 0
@@ -77,7 +77,7 @@ func (t Traffic) Run(ctx context.Context) error {
 
 func one(rnd *rand.Rand, list []string) string { return list[rnd.IntN(len(list))] }
 
-// send hands one letter in; a refusal is part of the traffic.
+// send hands one message in; a refusal is part of the traffic.
 func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 	from, to, subject := one(rnd, w.from), one(rnd, w.to), one(rnd, w.subjects)
 	lines := 3 + rnd.IntN(60)

@@ -57,7 +57,7 @@ type Behaviour struct {
 	Known         []string `yaml:"known" json:"known"`                     // local parts; others get 550
 	Content       string   `yaml:"content" json:"content"`                 // reply to the content
 	DropContentAt int      `yaml:"drop_content_at" json:"drop_content_at"` // octets after which it hangs up
-	DropAt        string   `yaml:"drop_at" json:"drop_at"`                 // hangs up at greeting, ehlo, mail, rcpt, data, or final: after it took the letter
+	DropAt        string   `yaml:"drop_at" json:"drop_at"`                 // hangs up at greeting, ehlo, mail, rcpt, data, or final: after it took the message
 	Size          int64    `yaml:"size" json:"size"`
 	Lacks         []string `yaml:"lacks" json:"lacks"` // extensions it does not offer
 	TLS           string   `yaml:"tls" json:"tls"`     // "", valid, expired, or crowded: for 10,000 names
@@ -68,7 +68,7 @@ type Behaviour struct {
 	LMTP          bool     `yaml:"lmtp" json:"lmtp"`
 	Endless       string   `yaml:"endless" json:"endless"`     // goes on for ever with its greeting or its reply to rcpt: greeting or rcpt
 	LongLine      int      `yaml:"long_line" json:"long_line"` // octets of the line with which it answers RCPT
-	Forgets       bool     `yaml:"forgets" json:"forgets"`     // keeps no letters, only counts
+	Forgets       bool     `yaml:"forgets" json:"forgets"`     // keeps no messages, only counts
 }
 
 // Pause is a duration written like "2s".

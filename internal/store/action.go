@@ -92,7 +92,7 @@ func (s Actions) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int6
 }
 
 // Restore puts back into the queue what an action dropped, up to limit deliveries,
-// and returns how many. A letter whose time is up meanwhile gets a day more.
+// and returns how many. A message whose time is up meanwhile gets a day more.
 func (s Actions) Restore(ctx context.Context, c Change, dropped int64, limit int) (n int64, err error) {
 	if err := (Counts{s.DB}).countAll(ctx); err != nil { // what is taken back was counted before
 		return 0, err
@@ -116,7 +116,7 @@ func (s Actions) Restore(ctx context.Context, c Change, dropped int64, limit int
 }
 
 // LeaseSelected takes for a node what a filter selects and nobody works on, in
-// order of ids, held letters too.
+// order of ids, held messages too.
 func (s Actions) LeaseSelected(ctx context.Context, node int, action int64, f mail.Filter, limit int) ([]Due, error) {
 	where, args := conditions(f, []any{node, action, limit})
 	return s.leasing(ctx, node, `

@@ -174,7 +174,7 @@ func (o *Opened) through(ctx context.Context, kind string, lower, upper ident.ID
 			if len(needles) > 0 {
 				low = bytes.ToLower(text)
 			}
-			if len(low) != len(text) { // letters whose other case is longer: look at all
+			if len(low) != len(text) { // messages whose other case is longer: look at all
 				wanted, low = nil, text
 			}
 			if holdsAll(low, wanted) && !lines(text, low, wanted, visit) {
@@ -239,21 +239,21 @@ func holdsAll(line []byte, needles [][]byte) bool {
 
 // Message reads a message of the archive.
 func (o *Opened) Message(ctx context.Context, id ident.ID) (mail.Message, error) {
-	l, err := o.letter(ctx, id)
+	l, err := o.message(ctx, id)
 	if err != nil {
 		return mail.Message{}, err
 	}
 	return l.Message, nil
 }
 
-func (o *Opened) letter(ctx context.Context, id ident.ID) (*archive.LetterLine, error) {
-	var l *archive.LetterLine
+func (o *Opened) message(ctx context.Context, id ident.ID) (*archive.MessageLine, error) {
+	var l *archive.MessageLine
 	var fault error
-	err := o.each(ctx, archive.Letter, id, id+1, nil, func(line []byte) bool {
+	err := o.each(ctx, archive.Message, id, id+1, nil, func(line []byte) bool {
 		if first, ok := archive.FirstID(line); !ok || first != id {
 			return true
 		}
-		l, fault = archive.ReadLetter(line)
+		l, fault = archive.ReadMessage(line)
 		return false
 	})
 	if err == nil {
@@ -267,7 +267,7 @@ func (o *Opened) letter(ctx context.Context, id ident.ID) (*archive.LetterLine, 
 
 // Events reads what happened to a message.
 func (o *Opened) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) {
-	l, err := o.letter(ctx, id)
+	l, err := o.message(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -278,8 +278,8 @@ func (o *Opened) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) 
 func (o *Opened) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error) {
 	out := []mail.Message{}
 	needle := bytes.ToLower([]byte(`"notice_of":"` + id.String() + `"`))
-	err := o.each(ctx, archive.Letter, id+1, 1<<63-1, [][]byte{needle}, func(line []byte) bool {
-		if l, err := archive.ReadLetter(line); err == nil && l.Message.NoticeOf == id {
+	err := o.each(ctx, archive.Message, id+1, 1<<63-1, [][]byte{needle}, func(line []byte) bool {
+		if l, err := archive.ReadMessage(line); err == nil && l.Message.NoticeOf == id {
 			out = append([]mail.Message{l.Message}, out...)
 		}
 		return true

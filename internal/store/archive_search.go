@@ -61,8 +61,8 @@ func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, lim
 			return found < limit
 		})
 	}
-	err := look(archive.Letter, 0, func(line []byte) (mail.Found, []mail.Event, bool) {
-		l, err := archive.ReadLetter(line)
+	err := look(archive.Message, 0, func(line []byte) (mail.Found, []mail.Event, bool) {
+		l, err := archive.ReadMessage(line)
 		if err != nil {
 			return mail.Found{}, nil, false
 		}
@@ -167,7 +167,7 @@ func (o *Opened) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail
 	case "bytes":
 		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.BytesIn+b.BytesOut, a.BytesIn+a.BytesOut) })
 	case "messages":
-		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.Messages, a.Messages) })
+		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.MessageCount, a.MessageCount) })
 	}
 	return out[:min(len(out), f.Limit)], err
 }
@@ -290,8 +290,8 @@ func (o *Opened) Figure(ctx context.Context, f report.Question) ([]report.Behind
 			return err != nil || add(&x, nil)
 		})
 	} else {
-		err = o.each(ctx, archive.Letter, max(lower, 0), upper, holds, func(line []byte) bool {
-			l, err := archive.ReadLetter(line)
+		err = o.each(ctx, archive.Message, max(lower, 0), upper, holds, func(line []byte) bool {
+			l, err := archive.ReadMessage(line)
 			return err != nil || add(&l.Found, l.Events)
 		})
 	}

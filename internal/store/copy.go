@@ -25,7 +25,7 @@ type table struct {
 // COPY statements, all of their data sent right behind it. PostgreSQL takes the
 // statements of one query for one transaction, unless one is open already. Three
 // ordinary copies with a transaction around them take eight round trips, which
-// for a group of 50 letters weighs twice as much as the rows.
+// for a group of 50 messages weighs twice as much as the rows.
 //
 // First stands before the copies: SQL that may end the transaction. After an error that
 // is not PostgreSQL's own the connection is closed and the error is *Unclear: the rows may

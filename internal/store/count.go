@@ -347,7 +347,7 @@ func (s Counts) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 	return nil
 }
 
-// CountBacklog is how many letters are still to be counted.
+// CountBacklog is how many messages are still to be counted.
 func (s Counts) CountBacklog(ctx context.Context) (n int64, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(cardinality(ids)), 0) FROM count_log`).Scan(&n)
 	return n, err

@@ -255,7 +255,7 @@ var mailboxOrder = map[string]string{"name": "lower(m.name), m.key", "used": "co
 // of a hundred thousand costs no more than that of a hundred.
 func (s Directory) ListMailboxes(ctx context.Context, l mail.MailboxList) ([]mail.MailboxLine, error) {
 	const fields = `SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to, m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
-		m.password <> '', coalesce(u.letters, 0), coalesce(u.octets, 0) FROM `
+		m.password <> '', coalesce(u.messages, 0), coalesce(u.octets, 0) FROM `
 	const match = `($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0 OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
 		AND ($3 = '' OR key LIKE '%@' || $3)`
 	sql := fields + `(SELECT * FROM mailbox WHERE key > $1 AND ` + match + ` ORDER BY key LIMIT $4) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`
@@ -268,18 +268,18 @@ func (s Directory) ListMailboxes(ctx context.Context, l mail.MailboxList) ([]mai
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxLine, error) {
 		var m mail.MailboxLine
-		err := row.Scan(&m.Address, &m.Name, &m.Addresses, &m.Generated, &m.Quota, &m.ForwardTo, &m.KeepCopy, &m.MaySubmit, &m.SendAs, &m.Replies, &m.HasPassword, &m.Letters, &m.Octets)
+		err := row.Scan(&m.Address, &m.Name, &m.Addresses, &m.Generated, &m.Quota, &m.ForwardTo, &m.KeepCopy, &m.MaySubmit, &m.SendAs, &m.Replies, &m.HasPassword, &m.Messages, &m.Octets)
 		return m, err
 	})
 }
 
 // MailboxUse is how full a mailbox is.
-func (s Mailboxes) MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT letters, octets FROM mailbox_use WHERE mailbox = $1`, mailbox).Scan(&letters, &octets)
+func (s Mailboxes) MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT messages, octets FROM mailbox_use WHERE mailbox = $1`, mailbox).Scan(&messages, &octets)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, 0, nil
 	}
-	return letters, octets, err
+	return messages, octets, err
 }
 
 // Credentials are what a mailbox's sign-in is checked against.

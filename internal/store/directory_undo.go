@@ -50,7 +50,7 @@ func undoDirectory(ctx context.Context, tx pgx.Tx, who string, behind, revision 
 		INSERT INTO entries_back SELECT f.kind, f.key, n.row, f.before, CASE
 			WHEN n.row IS NOT DISTINCT FROM f.before THEN 'same'
 			WHEN n.row IS DISTINCT FROM l.after THEN 'changed'
-			WHEN f.before IS NULL AND f.kind = 'mailbox' AND EXISTS (SELECT FROM mailbox_use u WHERE u.mailbox = n.row->>'address' AND u.letters > 0) THEN 'mail'
+			WHEN f.before IS NULL AND f.kind = 'mailbox' AND EXISTS (SELECT FROM mailbox_use u WHERE u.mailbox = n.row->>'address' AND u.messages > 0) THEN 'mail'
 			ELSE 'back' END
 		FROM first f JOIN last l USING (kind, key) LEFT JOIN now n USING (kind, key)`, behind); err != nil {
 		return nil, err

@@ -13,10 +13,10 @@ import (
 	"gullroute/internal/core/report"
 )
 
-// longestLife is how long before its end a letter may have come in.
+// longestLife is how long before its end a message may have come in.
 const longestLife = 60 * 24 * time.Hour
 
-// Figure lists the things behind a figure, newest letters first, and where to go
+// Figure lists the things behind a figure, newest messages first, and where to go
 // on.
 func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind, string, error) {
 	from, to := report.Hours(f.From, f.To)

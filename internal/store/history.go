@@ -16,8 +16,8 @@ type Histories struct{ *DB }
 
 // History is a stretch of records to be put beside those that are there.
 type History struct {
-	Letters  []archive.LetterLine
-	Contents [][]byte // of the letters
+	Messages []archive.MessageLine
+	Contents [][]byte // of the messages
 	Refusals []mail.Refusal
 	Sessions []mail.SessionRecord
 }
@@ -32,8 +32,8 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 	final := keys{kind: countEnded}
 	later := keys{kind: countDeferred}
 	boxes := &pgx.Batch{}
-	for i := range h.Letters {
-		m := &h.Letters[i].Message
+	for i := range h.Messages {
+		m := &h.Messages[i].Message
 		e := &Entry{Message: m}
 		if len(h.Contents[i]) <= PieceSize {
 			e.Content = h.Contents[i]
@@ -48,11 +48,11 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 			done = append(done, *d)
 			final.ids, final.ns = append(final.ids, int64(m.ID)), append(final.ns, d.N)
 			if d.State == mail.Delivered && d.Last != nil && d.Last.Stage == diagnose.StageMailbox {
-				l := MailboxLetter{Mailbox: d.Recipient, ID: m.ID, Sender: m.Sender, Received: d.FinishedAt.Time, Head: []byte("Return-Path: <" + m.Sender + ">\r\n")}
+				l := MailboxMessage{Mailbox: d.Recipient, ID: m.ID, Sender: m.Sender, Received: d.FinishedAt.Time, Head: []byte("Return-Path: <" + m.Sender + ">\r\n")}
 				l.queue(boxes)
 			}
 		}
-		for _, ev := range h.Letters[i].Events {
+		for _, ev := range h.Messages[i].Events {
 			events = append(events, ev)
 			if ev.Kind == mail.EventDeferred {
 				later.ids, later.ns, later.ats = append(later.ids, int64(m.ID)), append(later.ns, ev.N), append(later.ats, ev.At)
@@ -107,7 +107,7 @@ func (h History) writeLarge(w *rowWriter) {
 		for seq := int32(0); len(text) > 0; seq++ {
 			n := min(len(text), PieceSize)
 			w.row(3)
-			w.int8(int64(h.Letters[i].Message.ID))
+			w.int8(int64(h.Messages[i].Message.ID))
 			w.int4(seq)
 			w.bytes(text[:n])
 			text = text[n:]

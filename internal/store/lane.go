@@ -93,7 +93,7 @@ const laneCounts = `SELECT lane, sum(waiting)::bigint AS waiting, sum(deferred):
 	FROM (SELECT * FROM lane_count UNION ALL SELECT * FROM lane_delta) c GROUP BY lane HAVING sum(waiting + deferred + held) > 0`
 
 // Lanes reads what waits, by lane; those with most first. What it costs grows
-// with the lanes, not with their letters.
+// with the lanes, not with their messages.
 func (s Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 	rows, err := s.pool.Query(ctx, `
 		SELECT c.lane, c.waiting, c.deferred, c.held, c.octets, l.route, l.next_hop, o.message_id, o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
@@ -129,7 +129,7 @@ func (s Lanes) LaneName(ctx context.Context, id ident.ID) (route, nextHop string
 // maxCounted bounds what is counted one by one for an age.
 const maxCounted = 20_000
 
-// LaneAges counts a lane's letters by how long they have been here. Bounds are
+// LaneAges counts a lane's messages by how long they have been here. Bounds are
 // ages, the youngest first; the last group is older than all of them.
 func (s Lanes) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds []time.Duration) ([]mail.Age, error) {
 	b := &pgx.Batch{}
@@ -150,10 +150,10 @@ func (s Lanes) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds 
 	results := s.pool.SendBatch(ctx, b)
 	defer results.Close()
 	for i := range ages {
-		if err := results.QueryRow().Scan(&ages[i].Letters); err != nil {
+		if err := results.QueryRow().Scan(&ages[i].Messages); err != nil {
 			return nil, err
 		}
-		ages[i].More = ages[i].Letters == maxCounted
+		ages[i].More = ages[i].Messages == maxCounted
 	}
 	return ages, nil
 }
@@ -306,7 +306,7 @@ func (s Lanes) ForgetFlow(ctx context.Context, before time.Time) error {
 
 // Sweep frees the room of rows that are gone in the tables that are always in
 // use. PostgreSQL would do it by itself, but once a minute at most, and at
-// thousands of letters a second that is too late. A table that is being swept
+// thousands of messages a second that is too late. A table that is being swept
 // is left alone.
 func (s Queue) Sweep(ctx context.Context, queue bool) error {
 	tables := []string{"lane_delta", "lane_count"}
@@ -342,8 +342,8 @@ func (s Queue) List(ctx context.Context, f mail.Filter) ([]mail.QueueItem, error
 
 // CountQueue counts what a filter selects, and how much of it a node works on at
 // this moment.
-func (s Queue) CountQueue(ctx context.Context, f mail.Filter) (letters, leased int64, err error) {
+func (s Queue) CountQueue(ctx context.Context, f mail.Filter) (messages, leased int64, err error) {
 	where, args := conditions(f, nil)
-	err = s.pool.QueryRow(ctx, `SELECT count(*), count(d.lease) FROM `+from(f)+` WHERE true`+where, args...).Scan(&letters, &leased)
-	return letters, leased, err
+	err = s.pool.QueryRow(ctx, `SELECT count(*), count(d.lease) FROM `+from(f)+` WHERE true`+where, args...).Scan(&messages, &leased)
+	return messages, leased, err
 }

@@ -13,9 +13,9 @@ import (
 // Mailboxes are what lies in mailboxes.
 type Mailboxes struct{ *DB }
 
-// MailboxLetter is a letter put into a mailbox: the message's content behind a
+// MailboxMessage is a message put into a mailbox: the message's content behind a
 // head of its own.
-type MailboxLetter struct {
+type MailboxMessage struct {
 	Mailbox  string
 	ID       ident.ID // of the message
 	Sender   string
@@ -23,29 +23,29 @@ type MailboxLetter struct {
 	Head     []byte
 }
 
-// queue adds two statements: the letter, and its content, which never leaves
-// the database. A letter that is there already stays as it is.
-func (l *MailboxLetter) queue(b *pgx.Batch) {
-	b.Queue(`WITH letter AS (
+// queue adds two statements: the message, and its content, which never leaves
+// the database. A message that is there already stays as it is.
+func (l *MailboxMessage) queue(b *pgx.Batch) {
+	b.Queue(`WITH fresh AS (
 			INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
 			SELECT $1, m.id, $3, m.subject, $4, m.size + octet_length($5::bytea), $5 FROM message m WHERE m.id = $2
 			ON CONFLICT DO NOTHING RETURNING mailbox, size
 		)
-		INSERT INTO mailbox_use AS u (mailbox, letters, octets) SELECT mailbox, 1, size FROM letter
-		ON CONFLICT (mailbox) DO UPDATE SET letters = u.letters + 1, octets = u.octets + excluded.octets`, l.Mailbox, int64(l.ID), l.Sender, l.Received, l.Head)
+		INSERT INTO mailbox_use AS u (mailbox, messages, octets) SELECT mailbox, 1, size FROM fresh
+		ON CONFLICT (mailbox) DO UPDATE SET messages = u.messages + 1, octets = u.octets + excluded.octets`, l.Mailbox, int64(l.ID), l.Sender, l.Received, l.Head)
 	b.Queue(`INSERT INTO mailbox_content (mailbox, id, seq, data)
 		SELECT $1, message_id, seq, data FROM content WHERE message_id = $2 ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID))
 }
 
 // MailboxUses are how full all mailboxes are.
 func (s Mailboxes) MailboxUses(ctx context.Context) ([]mail.BoxUse, error) {
-	rows, err := s.pool.Query(ctx, `SELECT mailbox, letters, octets FROM mailbox_use ORDER BY octets DESC`)
+	rows, err := s.pool.Query(ctx, `SELECT mailbox, messages, octets FROM mailbox_use ORDER BY octets DESC`)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.BoxUse, error) {
 		var u mail.BoxUse
-		err := row.Scan(&u.Address, &u.Letters, &u.Used)
+		err := row.Scan(&u.Address, &u.Messages, &u.Used)
 		return u, err
 	})
 }
@@ -78,7 +78,7 @@ func (s Mailboxes) MailboxMessages(ctx context.Context, mailbox string, before i
 	})
 }
 
-// MailboxContent reads a letter in a mailbox as it would be read there.
+// MailboxContent reads a message in a mailbox as it would be read there.
 func (s Mailboxes) MailboxContent(ctx context.Context, mailbox string, id ident.ID) (*Content, error) {
 	var head []byte
 	err := s.pool.QueryRow(ctx, `SELECT head FROM mailbox_message WHERE mailbox = $1 AND id = $2`, mailbox, int64(id)).Scan(&head)

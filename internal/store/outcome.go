@@ -28,7 +28,7 @@ type Outcome struct {
 	Lane ident.ID
 	// Mailbox is set when the message goes into a mailbox of ours, in the same
 	// transaction.
-	Mailbox *MailboxLetter
+	Mailbox *MailboxMessage
 	// Begotten are messages that it begets, entered in the same transaction: the
 	// notice of a failure, an automatic reply.
 	Begotten []*Entry
@@ -156,10 +156,10 @@ func replyJSON(r *mail.LastReply) *string {
 // by now: the remote host has spoken.
 func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (map[mail.DeliveryID]bool, error) {
 	var final, later outcomeRows
-	var letters []*MailboxLetter
+	var messages []*MailboxMessage
 	for _, o := range outcomes {
 		if o.Mailbox != nil {
-			letters = append(letters, o.Mailbox)
+			messages = append(messages, o.Mailbox)
 		}
 		if o.Delivery.State.Final() {
 			final.add(o)
@@ -168,7 +168,7 @@ func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (m
 		}
 	}
 	b := &pgx.Batch{}
-	for _, l := range letters {
+	for _, l := range messages {
 		l.queue(b)
 	}
 	if len(final.ns) > 0 {
@@ -199,7 +199,7 @@ func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (m
 	results := tx.SendBatch(ctx, b)
 	defer results.Close()
 	moved := map[mail.DeliveryID]bool{}
-	for range letters {
+	for range messages {
 		if _, err := results.Exec(); err != nil {
 			return nil, err
 		}

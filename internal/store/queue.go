@@ -52,7 +52,7 @@ type Lease struct {
 	Node int
 	Now  time.Time
 	// Skip are lanes from which nothing is taken, Try those from which one
-	// letter is to try whether the host is well again.
+	// message is to try whether the host is well again.
 	Skip, Try []ident.ID
 	// Routes are those from which nothing is taken.
 	Routes []string
@@ -67,8 +67,8 @@ const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due F
 	WHERE c.lane <> ALL($1) AND ($2::text[] = '{}' OR NOT EXISTS (SELECT FROM lane l WHERE l.id = c.lane AND l.route = ANY($2))) GROUP BY c.lane`
 
 // LeaseDue takes what is due for a node, lane by lane until there is enough. A
-// lane with a hundred thousand letters costs no more than one with a single
-// letter: what is due in it is found by index, letters of bulk senders behind
+// lane with a hundred thousand messages costs no more than one with a single
+// message: what is due in it is found by index, messages of bulk senders behind
 // the others. Rows that are leased already are passed over; a lane has at most
 // its window of them.
 func (s Queue) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {

@@ -222,9 +222,9 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	client := func() string {
 		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND " + q.inNetwork("x.client_address", t)
 	}
-	// A letter's sessions begin after it: they are looked for without an end.
+	// A message's sessions begin after it: they are looked for without an end.
 	sessions := func(condition string) string {
-		return fmt.Sprintf("SELECT unnest(s.letters) FROM session s WHERE s.id >= %d AND s.direction = 'out' AND %s", int64(lower), condition)
+		return fmt.Sprintf("SELECT unnest(s.messages) FROM session s WHERE s.id >= %d AND s.direction = 'out' AND %s", int64(lower), condition)
 	}
 	switch t.Field {
 	case search.ID:
@@ -297,8 +297,8 @@ func (q *query) inNetwork(column string, t search.Term) string {
 // part is a pattern for a part of a text.
 func part(v string) string { return "%" + escapeLike(v) + "%" }
 
-// wordsSelect looks for a part among the words of letters and refusals: those
-// that are written, and the letters whose words are still to be.
+// wordsSelect looks for a part among the words of messages and refusals: those
+// that are written, and the messages whose words are still to be.
 func wordsSelect(q *query, v string, lower, upper ident.ID) string {
 	a := q.param(part(v))
 	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower, upper) + " AND t.words LIKE " + a + `

@@ -25,7 +25,7 @@ var (
 	unpackBlock, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(64<<20))
 )
 
-const sessionColumns = `id, node, direction, protocol, place, address, port, name, account, tls, started_at, ended_at, messages, recipients, refused, bytes_in, bytes_out, outcome, ended, letters, dialogue`
+const sessionColumns = `id, node, direction, protocol, place, address, port, name, account, tls, started_at, ended_at, message_count, recipients, refused, bytes_in, bytes_out, outcome, ended, messages, dialogue`
 
 const refusalColumns = `id, at, session_id, node, listener, client_address, helo, account, sender, recipient, stage, code, enhanced, text, cause, rule, revision, size, subject, header_from, message_id`
 
@@ -83,18 +83,18 @@ func writeSession(w *rowWriter, s *mail.Session) {
 	w.text(s.TLS)
 	w.time(s.StartedAt)
 	w.time(s.EndedAt.Time)
-	w.int4(int32(s.Messages))
+	w.int4(int32(s.MessageCount))
 	w.int4(int32(s.Recipients))
 	w.int4(int32(s.Refused))
 	w.int8(s.BytesIn)
 	w.int8(s.BytesOut)
 	w.text(s.Outcome)
 	w.text(s.Ended)
-	letters := make([]int64, len(s.Letters))
-	for i, id := range s.Letters {
-		letters[i] = int64(id)
+	messages := make([]int64, len(s.Messages))
+	for i, id := range s.Messages {
+		messages[i] = int64(id)
 	}
-	w.int8s(letters)
+	w.int8s(messages)
 	w.bool(s.Dialogue)
 }
 
@@ -121,7 +121,7 @@ func scanSession(row pgx.CollectableRow) (mail.Session, error) {
 	var s mail.Session
 	var place string
 	err := row.Scan(&s.ID, &s.Node, &s.Direction, &s.Protocol, &place, &s.Address, &s.Port, &s.Name, &s.Account, &s.TLS, &s.StartedAt, optTime{&s.EndedAt},
-		&s.Messages, &s.Recipients, &s.Refused, &s.BytesIn, &s.BytesOut, &s.Outcome, &s.Ended, &s.Letters, &s.Dialogue)
+		&s.MessageCount, &s.Recipients, &s.Refused, &s.BytesIn, &s.BytesOut, &s.Outcome, &s.Ended, &s.Messages, &s.Dialogue)
 	if s.Listener = place; s.Direction == mail.Out {
 		s.Listener, s.Route = "", place
 	}
@@ -240,7 +240,7 @@ func (s Sessions) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mai
 		q.and("id < %s", int64(f.Before))
 	}
 	sql := `SELECT ` + sessionColumns + ` FROM session WHERE true` + q.String() + ` ORDER BY id DESC LIMIT `
-	order := map[string]string{"duration": "ended_at - started_at", "bytes": "bytes_in + bytes_out", "messages": "messages"}[f.Sort]
+	order := map[string]string{"duration": "ended_at - started_at", "bytes": "bytes_in + bytes_out", "messages": "message_count"}[f.Sort]
 	if order == "" {
 		sql += q.arg(f.Limit)
 	} else {

@@ -88,15 +88,15 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	e := entry("ada@saltmarsh.example", true, "hand000@skerryline.example")
 	enterAll(t, s, node, e)
 	o := outcome(Due{Delivery: *e.Deliveries[0]}, mail.Delivered)
-	o.Mailbox = &MailboxLetter{Mailbox: "hand000@skerryline.example", ID: e.Message.ID, Received: time.Now(), Head: []byte("Return-Path: <>\r\n")}
+	o.Mailbox = &MailboxMessage{Mailbox: "hand000@skerryline.example", ID: e.Message.ID, Received: time.Now(), Head: []byte("Return-Path: <>\r\n")}
 	for range 2 { // the second time as after a lost answer: it counts once
 		if _, err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	letters, octets, err := s.MailboxUse(ctx, "hand000@skerryline.example")
-	if err != nil || letters != 1 || octets != 100+int64(len("Return-Path: <>\r\n")) {
-		t.Errorf("%d letters of %d octets, %v", letters, octets, err)
+	messages, octets, err := s.MailboxUse(ctx, "hand000@skerryline.example")
+	if err != nil || messages != 1 || octets != 100+int64(len("Return-Path: <>\r\n")) {
+		t.Errorf("%d messages of %d octets, %v", messages, octets, err)
 	}
 	seen := 0
 	for after := ""; ; {
@@ -104,7 +104,7 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if seen == 0 && (page[0].Letters != 1 || page[0].Octets != octets || page[0].HasPassword) {
+		if seen == 0 && (page[0].Messages != 1 || page[0].Octets != octets || page[0].HasPassword) {
 			t.Errorf("%+v", page[0])
 		}
 		if seen += len(page); len(page) < 100 {
@@ -354,7 +354,7 @@ func TestGoingBackTakesOutWhatARevisionBrought(t *testing.T) {
 	if err := s.ChangeDirectory(ctx, *change(box("later@skerryline.example", "Changed by hand"))); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use (mailbox, letters, octets) VALUES ('full@skerryline.example', 1, 100)`); err != nil {
+	if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use (mailbox, messages, octets) VALUES ('full@skerryline.example', 1, 100)`); err != nil {
 		t.Fatal(err)
 	}
 	names := func() string {

@@ -87,7 +87,7 @@ func (s Snags) writeSnags(ctx context.Context, b *pgx.Batch) error {
 	}))
 }
 
-// OpenPlaces are the places of open troubles that a letter getting through ends.
+// OpenPlaces are the places of open troubles that a message getting through ends.
 func (s Snags) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT place_kind, place FROM snag WHERE NOT closed AND by_delivery LIMIT $1`, limit)
 	if err != nil {
@@ -96,11 +96,11 @@ func (s Snags) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) 
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[snag.Place])
 }
 
-// EndSnags closes the troubles at places at which letters got through since.
+// EndSnags closes the troubles at places at which messages got through since.
 func (s Snags) EndSnags(ctx context.Context, through map[snag.Place]time.Time) error {
 	b := &pgx.Batch{}
 	for p, at := range through {
-		b.Queue(`UPDATE snag SET closed = true, closed_at = $3, ended = 'a letter got through' WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2 AND last_at < $3`, p.Kind, p.Name, at)
+		b.Queue(`UPDATE snag SET closed = true, closed_at = $3, ended = 'a message got through' WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2 AND last_at < $3`, p.Kind, p.Name, at)
 	}
 	return s.writeSnags(ctx, b)
 }

@@ -133,7 +133,7 @@ var knownSchema = func() (latest int64) {
 	return latest
 }()
 
-// partitioned tables, and what their partitions are created with. Letters of
+// partitioned tables, and what their partitions are created with. Messages of
 // usual size stay in their page: the target keeps them out of the side table.
 var partitioned = []struct{ table, with string }{
 	{"message", ""},

@@ -224,7 +224,7 @@ func TestALaneOfManyDoesNotCrowdOutTheOthers(t *testing.T) {
 	try := many[0].Deliveries[0].LaneID
 	one, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Try: []ident.ID{try}, Total: 100})
 	if err != nil || len(one) != 1 || one[0].Delivery.LaneID != try {
-		t.Errorf("a lane that is only tried gave %d letters, %v", len(one), err)
+		t.Errorf("a lane that is only tried gave %d messages, %v", len(one), err)
 	}
 	due, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), PerLane: 10, Total: 100})
 	if err != nil {
@@ -369,11 +369,11 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	e := entry("ada@saltmarsh.example", false, "ines@skerryline.example")
 	enterAll(t, s, node, e)
 	o := outcome(lease(t, s, node)[0], mail.Delivered)
-	o.Mailbox = &MailboxLetter{Mailbox: "ines@skerryline.example", ID: e.Message.ID, Sender: "ada@saltmarsh.example", Received: time.Now(), Head: []byte("Return-Path: <ada@saltmarsh.example>\r\n")}
+	o.Mailbox = &MailboxMessage{Mailbox: "ines@skerryline.example", ID: e.Message.ID, Sender: "ada@saltmarsh.example", Received: time.Now(), Head: []byte("Return-Path: <ada@saltmarsh.example>\r\n")}
 	if _, err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.DropContent(ctx, e.Message.ID); err != nil { // the trace is forgotten, the letter is not
+	if err := s.DropContent(ctx, e.Message.ID); err != nil { // the trace is forgotten, the message is not
 		t.Fatal(err)
 	}
 	items, err := s.MailboxMessages(ctx, "ines@skerryline.example", 0, 10)
@@ -388,7 +388,7 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 		t.Errorf("%q %v", got, err)
 	}
 	if _, err := s.MailboxContent(ctx, "odile@skerryline.example", items[0].ID); !errors.Is(err, ErrNotFound) {
-		t.Errorf("somebody else's letter: %v", err)
+		t.Errorf("somebody else's message: %v", err)
 	}
 	if none, err := s.MailboxMessages(ctx, "ines@skerryline.example", items[0].ID, 10); err != nil || len(none) != 0 {
 		t.Errorf("before the first: %v %v", none, err)

@@ -213,7 +213,7 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 	return nil, nil
 }
 
-// Unwarned are letters whose senders are to be told of a delay.
+// Unwarned are messages whose senders are to be told of a delay.
 func (r *Rows) Unwarned(_ context.Context, after mail.DeliveryID, before time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -310,8 +310,8 @@ func (r *Rows) Waiting() int {
 }
 
 // Lines are all records as those of an archive, in order of their ids, and each
-// letter's content.
-func (r *Rows) Lines() (letters []archive.LetterLine, refusals []mail.Refusal, sessions []mail.SessionRecord, content map[ident.ID][]byte) {
+// message's content.
+func (r *Rows) Lines() (messages []archive.MessageLine, refusals []mail.Refusal, sessions []mail.SessionRecord, content map[ident.ID][]byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.frozen != nil {
@@ -328,13 +328,13 @@ func (r *Rows) Lines() (letters []archive.LetterLine, refusals []mail.Refusal, s
 		whole := *m
 		whole.Deliveries = of[id]
 		slices.SortFunc(whole.Deliveries, func(a, b mail.Delivery) int { return int(a.N - b.N) })
-		letters = append(letters, archive.OfMessage(whole, r.events[id]))
+		messages = append(messages, archive.OfMessage(whole, r.events[id]))
 	}
-	slices.SortFunc(letters, func(a, b archive.LetterLine) int { return int(min(1, max(-1, a.Message.ID-b.Message.ID))) })
+	slices.SortFunc(messages, func(a, b archive.MessageLine) int { return int(min(1, max(-1, a.Message.ID-b.Message.ID))) })
 	refusals, sessions = r.ledger.all()
 	slices.SortFunc(refusals, func(a, b mail.Refusal) int { return int(min(1, max(-1, a.ID-b.ID))) })
 	slices.SortFunc(sessions, func(a, b mail.SessionRecord) int { return int(min(1, max(-1, a.ID-b.ID))) })
-	return letters, refusals, sessions, r.content
+	return messages, refusals, sessions, r.content
 }
 
 // Freeze keeps the records as they are now, whatever still happens.

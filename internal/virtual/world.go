@@ -127,7 +127,7 @@ type passwords func(name string) string
 
 func (p passwords) Secret(_ context.Context, name string) (string, error) { return p(name), nil }
 
-// original ties a notice from elsewhere to its letter by our id in it.
+// original ties a notice from elsewhere to its message by our id in it.
 type original struct{}
 
 func (original) Original(_ context.Context, _ string, r dsn.Report, _ ident.ID) (ident.ID, []mail.Event) {
@@ -159,7 +159,7 @@ func (w *World) Dial(listener string, from netip.Addr) (net.Conn, error) {
 	return theirs, nil
 }
 
-// Client hands letters in at a listener: our own dialogue, from an address.
+// Client hands messages in at a listener: our own dialogue, from an address.
 type Client struct {
 	world *World
 	out   *deliver.Client
@@ -192,7 +192,7 @@ func (here) Addrs(context.Context, string) ([]netip.Addr, error) {
 	return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
 }
 
-// Send hands a letter in; what is refused is part of the traffic.
+// Send hands a message in; what is refused is part of the traffic.
 func (c *Client) Send(from string, to []string, content []byte) {
 	sender, _ := address.Parse(from)
 	var rcpts []deliver.Recipient
@@ -208,13 +208,13 @@ func (c *Client) Send(from string, to []string, content []byte) {
 		return
 	}
 	utf8 := strings.ContainsFunc(string(content[:min(len(content), 400)]), func(r rune) bool { return r >= 0x80 })
-	letter := &deliver.Letter{Sender: sender, Size: int64(len(content)), UTF8: utf8, EightBit: utf8, Content: reader(content)}
-	conn.Send(letter, rcpts)
+	message := &deliver.Message{Sender: sender, Size: int64(len(content)), UTF8: utf8, EightBit: utf8, Content: reader(content)}
+	conn.Send(message, rcpts)
 	conn.Quit()
 }
 
-// Letter makes a letter and enters it as if a listener had taken it.
-func (w *World) Letter(from, to string, content []byte) *store.Entry {
+// Message makes a message and enters it as if a listener had taken it.
+func (w *World) Message(from, to string, content []byte) *store.Entry {
 	sender, _ := address.Parse(from)
 	recipient, _ := address.Parse(to)
 	m := &mail.Message{ID: w.IDs.Next(), ReceivedAt: time.Now(), Sender: from, Size: int64(len(content)), Revision: 1}

@@ -1,4 +1,4 @@
-"""Sends a letter with Python's own SMTP client and tells how it went, as JSON.
+"""Sends a message with Python's own SMTP client and tells how it went, as JSON.
 
 usage: send.py HOST PORT tls|starttls|plain smtp|lmtp MECHANISM LOGIN PASSWORD FROM TO [SOURCE]
 MECHANISM is none, plain, login, scram, scram-plus, or scram-unique: bound to a

@@ -1,6 +1,6 @@
 // Package archive is the form in which what happened is taken out of one
 // installation and opened in another: JSON Lines, one object a line, each with its
-// kind. The first line says what the archive holds; letters come in order of their
+// kind. The first line says what the archive holds; messages come in order of their
 // ids, and so do refusals and sessions.
 package archive
 
@@ -21,7 +21,7 @@ import (
 // The kinds of line.
 const (
 	Head    = "archive"
-	Letter  = "letter"
+	Message = "message"
 	Refusal = "refusal"
 	Session = "session"
 	End     = "end"
@@ -45,8 +45,8 @@ type About struct {
 	Until    time.Time `json:"until"`
 }
 
-// LetterLine is a message with its deliveries and what happened to it.
-type LetterLine struct {
+// MessageLine is a message with its deliveries and what happened to it.
+type MessageLine struct {
 	Kind    string       `json:"kind"`
 	Message mail.Message `json:"message"`
 	Events  []mail.Event `json:"events,omitempty"`
@@ -71,14 +71,14 @@ type SessionLine struct {
 // EndLine is the last: how much there was. An archive without it is not whole.
 type EndLine struct {
 	Kind     string `json:"kind"`
-	Letters  int64  `json:"letters"`
+	Messages int64  `json:"messages"`
 	Refusals int64  `json:"refusals"`
 	Sessions int64  `json:"sessions"`
 }
 
 // OfMessage makes the line of a message.
-func OfMessage(m mail.Message, events []mail.Event) LetterLine {
-	l := LetterLine{Kind: Letter, Message: m, Events: events}
+func OfMessage(m mail.Message, events []mail.Event) MessageLine {
+	l := MessageLine{Kind: Message, Message: m, Events: events}
 	for i := range l.Message.Deliveries {
 		d := &l.Message.Deliveries[i]
 		d.Key = d.ID()
@@ -112,14 +112,14 @@ func KindOf(line []byte) string {
 	return ""
 }
 
-// ReadLetter reads a letter's line.
-func ReadLetter(line []byte) (*LetterLine, error) {
-	l := &LetterLine{}
+// ReadMessage reads a message's line.
+func ReadMessage(line []byte) (*MessageLine, error) {
+	l := &MessageLine{}
 	if err := fast.Unmarshal(line, l); err != nil {
 		return nil, plain(err)
 	}
 	if l.Message.ID <= 0 {
-		return nil, fmt.Errorf("a letter without an id")
+		return nil, fmt.Errorf("a message without an id")
 	}
 	for i := range l.Message.Deliveries {
 		d := &l.Message.Deliveries[i]
@@ -138,7 +138,7 @@ func ReadLetter(line []byte) (*LetterLine, error) {
 	return l, nil
 }
 
-// counted are the parts of a letter's line that reports count by; to read no more
+// counted are the parts of a message's line that reports count by; to read no more
 // than these is quicker by half.
 type counted struct {
 	Message struct {
@@ -175,7 +175,7 @@ type delivery struct {
 	} `json:"last_reply"`
 }
 
-// ReadCounted reads as much of a letter's line as reports count by.
+// ReadCounted reads as much of a message's line as reports count by.
 func ReadCounted(line []byte) (*mail.Found, []mail.Event, error) {
 	var l counted
 	if err := fast.Unmarshal(line, &l); err != nil {
@@ -183,7 +183,7 @@ func ReadCounted(line []byte) (*mail.Found, []mail.Event, error) {
 	}
 	m := &l.Message
 	if m.ID <= 0 {
-		return nil, nil, fmt.Errorf("a letter without an id")
+		return nil, nil, fmt.Errorf("a message without an id")
 	}
 	f := &mail.Found{Message: mail.Message{ID: m.ID, ReceivedAt: m.ReceivedAt, Sender: m.Sender, Size: m.Size, Listener: m.Listener,
 		ClientAddress: m.ClientAddress, Account: m.Account, Direction: m.Direction, Deliveries: make([]mail.Delivery, len(m.Deliveries))}}

@@ -1,4 +1,4 @@
-// Package autoreply decides whether a mailbox answers a letter by itself, and
+// Package autoreply decides whether a mailbox answers a message by itself, and
 // writes the answer (RFC 3834).
 package autoreply
 
@@ -39,7 +39,7 @@ func isRobot(local string) bool {
 	return strings.Contains(local, "-bounces+") || strings.Contains(local, "-bounces-") || strings.Contains(local, "-return-")
 }
 
-// WhyNot says why a letter gets no automatic reply, "" if it gets one: letters
+// WhyNot says why a message gets no automatic reply, "" if it gets one: messages
 // of machines and lists, and those that do not name the mailbox.
 func WhyNot(section []byte, sender address.Address, box *directory.Mailbox) string {
 	if isRobot(sender.Local) {

@@ -23,7 +23,7 @@ func TestWhenNotToAnswer(t *testing.T) {
 		{"in Cc, as A-labels", "ada@saltmarsh.example", "Cc: PIET@XN--BLGEVIK-Q1A.example\r\n", true},
 		{"Auto-Submitted no", "ada@saltmarsh.example", to + "Auto-Submitted: no\r\n", true},
 		{"blind copy", "ada@saltmarsh.example", "To: others@x.example\r\n", false},
-		{"a machine's letter", "ada@saltmarsh.example", to + "Auto-Submitted: auto-replied\r\n", false},
+		{"a machine's message", "ada@saltmarsh.example", to + "Auto-Submitted: auto-replied\r\n", false},
 		{"a list", "ada@saltmarsh.example", to + "List-Unsubscribe: <x>\r\n", false},
 		{"bulk", "ada@saltmarsh.example", to + "Precedence: BULK\r\n", false},
 		{"a list's owner", "owner-ferries@saltmarsh.example", to, false},
@@ -48,7 +48,7 @@ func TestWhenNotToAnswer(t *testing.T) {
 	}
 }
 
-func TestTheReplyIsALetter(t *testing.T) {
+func TestTheReplyIsAMessage(t *testing.T) {
 	content := Compose(Answer{ID: "ID", HostName: "mail.skerryline.example", From: piet.Address, Name: piet.Name, To: address.Address{Local: "ada", Domain: "saltmarsh.example"},
 		Text: "På ferie\ntil våren", Original: []byte("Subject: =?utf-8?q?F=C3=A6rge?=\r\nMessage-ID: <a b\r\n"), Now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)})
 	m, err := mail.ReadMessage(strings.NewReader(string(content)))

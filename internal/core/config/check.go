@@ -161,7 +161,7 @@ func (k *checker) routes() {
 			k.wrong(r.Line, field+".weights", "there are %d hosts and %d weights; write one for each", len(r.Hosts), len(r.Weights))
 		}
 		if r.SizeOver > 0 && r.SizeUpTo > 0 && r.SizeUpTo <= r.SizeOver {
-			k.wrong(r.Line, field+".size_up_to", "no letter is larger than %s and not larger than %s", r.SizeOver, r.SizeUpTo)
+			k.wrong(r.Line, field+".size_up_to", "no message is larger than %s and not larger than %s", r.SizeOver, r.SizeUpTo)
 		}
 		for j, h := range r.Hosts {
 			if err := checkHost(h); err != nil {

@@ -17,7 +17,7 @@ const (
 	RuleNoRule    = "no-rule"
 	RouteMailbox  = "mailbox"
 	RouteNone     = "no-route"
-	// RouteDetour takes letters to hosts that a person named for them.
+	// RouteDetour takes messages to hosts that a person named for them.
 	RouteDetour = "detour"
 )
 
@@ -72,9 +72,9 @@ func Compile(c *Config, revision int, dir *directory.Directory) *Compiled {
 		Directory: dir,
 		domains:   make(map[string]*Domain, len(c.Domains)),
 		routes: map[string]*Route{
-			RouteMailbox: {Name: RouteMailbox, NextHop: HopMailbox, Connections: 2, LettersPerConnection: 1000},
-			RouteNone:    {Name: RouteNone, NextHop: HopNone, Connections: 1, LettersPerConnection: 1},
-			RouteDetour:  {Name: RouteDetour, NextHop: HopSmartHost, TLS: "offered", Port: 25, Connections: 10, LettersPerConnection: 100},
+			RouteMailbox: {Name: RouteMailbox, NextHop: HopMailbox, Connections: 2, MessagesPerConnection: 1000},
+			RouteNone:    {Name: RouteNone, NextHop: HopNone, Connections: 1, MessagesPerConnection: 1},
+			RouteDetour:  {Name: RouteDetour, NextHop: HopSmartHost, TLS: "offered", Port: 25, Connections: 10, MessagesPerConnection: 100},
 		},
 		ruleIndex: newFirstMatch(), routeIdx: newFirstMatch(), peerIdx: newFirstMatch(),
 	}
@@ -205,7 +205,7 @@ func (c *Compiled) RewriteSender(a address.Address) address.Address {
 	return a
 }
 
-// Sized reports whether any route asks for a letter's size.
+// Sized reports whether any route asks for a message's size.
 func (c *Compiled) Sized() bool { return c.sized }
 
 // Rewrites reports whether any sender is rewritten.

@@ -60,7 +60,7 @@ type Service struct {
 	WithoutKey          string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
 	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at once"`
 	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
-	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of letters that do not arrive"`
+	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of messages that do not arrive"`
 	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
 	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
 	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the dialogues of sessions are kept"`
@@ -80,9 +80,9 @@ const (
 	TranscriptAll     = "all"
 )
 
-// ViewersSee is what people with the role viewer are shown of letters.
+// ViewersSee is what people with the role viewer are shown of messages.
 type ViewersSee struct {
-	Addresses string `yaml:"addresses" enum:"whole,masked" default:"whole" doc:"masked: only the first letter before the @"`
+	Addresses string `yaml:"addresses" enum:"whole,masked" default:"whole" doc:"masked: only the first message before the @"`
 	Subjects  string `yaml:"subjects" enum:"whole,hidden" default:"whole"`
 }
 
@@ -141,9 +141,9 @@ func (d DailyReport) Time() (hour, minute int, zone *time.Location, err error) {
 type Retry struct {
 	Intervals     []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
 	Jitter        int             `yaml:"jitter" min:"0" max:"50" default:"10" doc:"Percent by which an interval may be longer, so that what failed together is not tried together for ever"`
-	WarnAfter     time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the letter waits; 0s tells nobody"`
-	GiveUp        time.Duration   `yaml:"give_up" min:"1s" default:"5d" doc:"After that the letter goes back"`
-	NoticesGiveUp time.Duration   `yaml:"notices_give_up" min:"1s" default:"2d" doc:"The same for notices and other letters from the null sender, which go back to nobody"`
+	WarnAfter     time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the message waits; 0s tells nobody"`
+	GiveUp        time.Duration   `yaml:"give_up" min:"1s" default:"5d" doc:"After that the message goes back"`
+	NoticesGiveUp time.Duration   `yaml:"notices_give_up" min:"1s" default:"2d" doc:"The same for notices and other messages from the null sender, which go back to nobody"`
 	LaneRest      time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
 }
 
@@ -151,13 +151,13 @@ type Retry struct {
 type OwnRetry struct {
 	Intervals []time.Duration `yaml:"intervals" doc:"Between attempts; the server's if not given"`
 	WarnAfter time.Duration   `yaml:"warn_after" doc:"Until the sender is told of the delay; the server's if not given"`
-	GiveUp    time.Duration   `yaml:"give_up" doc:"Until the letter goes back; the server's if not given"`
+	GiveUp    time.Duration   `yaml:"give_up" doc:"Until the message goes back; the server's if not given"`
 }
 
-// Notices is what senders and the postmaster are told of letters that do not
+// Notices is what senders and the postmaster are told of messages that do not
 // arrive.
 type Notices struct {
-	ReturnUpTo    Size   `yaml:"return_up_to" default:"256 KB" doc:"Letters up to this size go back whole where the sender asked for it (RFC 3461 RET=FULL); of others the header"`
+	ReturnUpTo    Size   `yaml:"return_up_to" default:"256 KB" doc:"Messages up to this size go back whole where the sender asked for it (RFC 3461 RET=FULL); of others the header"`
 	CopyTo        string `yaml:"copy_to" enum:"nobody,failures,all" default:"nobody" doc:"Which notices the postmaster gets a copy of"`
 	CopiesPerHour int    `yaml:"copies_per_hour" min:"1" max:"10000" default:"20" doc:"More are not copied, but counted in the next"`
 }
@@ -204,7 +204,7 @@ type Listener struct {
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
 	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
-	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' letters, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the letter and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`
+	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' messages, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the message and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`
 	Limits             Limits         `yaml:"limits"`
 }
 
@@ -244,7 +244,7 @@ type Domain struct {
 	Name           DomainName        `yaml:"name" required:"true"`
 	Kind           string            `yaml:"kind" required:"true" enum:"local,shared,relay" doc:"local: every address is ours. shared: what we don't know goes on. relay: everything goes on"`
 	Route          string            `yaml:"route" doc:"By which the mail of a shared or relay domain goes on"`
-	Verify         string            `yaml:"verify" enum:"none,list,call" default:"none" doc:"Of a relay domain: whether recipients are checked before we take a letter; call asks the next hop"`
+	Verify         string            `yaml:"verify" enum:"none,list,call" default:"none" doc:"Of a relay domain: whether recipients are checked before we take a message; call asks the next hop"`
 	Recipients     []address.Address `yaml:"recipients" doc:"The list for verify: list"`
 	Generated      []string          `yaml:"generated_addresses" doc:"Patterns of addresses made from people's names: {first}.{last}, {f}{last}, {name}"`
 	CatchAll       *address.Address  `yaml:"catch_all" doc:"Gets what nobody else gets"`
@@ -297,36 +297,36 @@ const (
 
 // Route says where mail for some recipients goes next.
 type Route struct {
-	Line                 int
-	Name                 string           `yaml:"name" required:"true"`
-	Off                  bool             `yaml:"off" doc:"Not used for now"`
-	Recipients           address.Patterns `yaml:"recipients" doc:"An asterisk stands for domains that are not ours, which must be named. Without any, the route is used only by what names it"`
-	Senders              address.Patterns `yaml:"senders"`
-	Accounts             address.Patterns `yaml:"accounts" doc:"Who signed in"`
-	Clients              []netip.Prefix   `yaml:"clients" doc:"Networks of clients"`
-	SizeOver             Size             `yaml:"size_over" doc:"Only letters larger than this"`
-	SizeUpTo             Size             `yaml:"size_up_to" doc:"Only letters up to this"`
-	NextHop              string           `yaml:"next_hop" required:"true" enum:"mx,smarthost,direct,lmtp,mailbox,refuse" doc:"mx: the recipient's own hosts. smarthost: hosts that send on. direct: mx, and the smart hosts on trouble. lmtp: a mailbox server"`
-	Hosts                []string         `yaml:"hosts" doc:"host or host:port, in order"`
-	Choose               string           `yaml:"choose" enum:"in_order,by_weight" default:"in_order" doc:"Which of several hosts comes first"`
-	Weights              []int            `yaml:"weights" doc:"One for each host"`
-	Port                 int              `yaml:"port" min:"1" max:"65535" default:"25" doc:"Of the hosts"`
-	MXLookup             bool             `yaml:"mx_lookup" doc:"The hosts' own MX records say where to connect"`
-	WithoutMX            string           `yaml:"without_mx" enum:"address,bounce" default:"address" doc:"A domain without MX: use its address record (RFC 5321 section 5.1), or send the letter back"`
-	OnRefusal            string           `yaml:"on_refusal" enum:"end,next" doc:"A host refuses for good: end there, or try the next one of the next hop, whatever it refused at. If not given, an MX ends it, but for a refusal in its greeting, and among smart hosts a refusal before the letter is sent tries the next"`
-	TLS                  string           `yaml:"tls" enum:"offered,off,required,verified" default:"offered" doc:"offered: where the host has it, whatever its certificate"`
-	TLSFromStart         bool             `yaml:"tls_from_start" doc:"TLS from the first octet, as on port 465"`
-	SignIn               *SignIn          `yaml:"sign_in" doc:"Our account at the smart host"`
-	Say                  string           `yaml:"say" doc:"The sentence of next hop refuse"`
-	SourceAddress        netip.Addr       `yaml:"source_address" doc:"Our address to connect from"`
-	EHLOName             DomainName       `yaml:"ehlo_name" doc:"Our name towards these hosts"`
-	MessageSize          Size             `yaml:"message_size" doc:"Larger letters are sent back"`
-	Connections          int              `yaml:"connections" min:"1" max:"1000" default:"10" doc:"Of each lane"`
-	LettersPerConnection int              `yaml:"letters_per_connection" min:"1" max:"100000" default:"100"`
-	LettersPerMinute     int              `yaml:"letters_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
-	Nodes                []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
-	Transcript           string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all"`
-	Retry                OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
+	Line                  int
+	Name                  string           `yaml:"name" required:"true"`
+	Off                   bool             `yaml:"off" doc:"Not used for now"`
+	Recipients            address.Patterns `yaml:"recipients" doc:"An asterisk stands for domains that are not ours, which must be named. Without any, the route is used only by what names it"`
+	Senders               address.Patterns `yaml:"senders"`
+	Accounts              address.Patterns `yaml:"accounts" doc:"Who signed in"`
+	Clients               []netip.Prefix   `yaml:"clients" doc:"Networks of clients"`
+	SizeOver              Size             `yaml:"size_over" doc:"Only messages larger than this"`
+	SizeUpTo              Size             `yaml:"size_up_to" doc:"Only messages up to this"`
+	NextHop               string           `yaml:"next_hop" required:"true" enum:"mx,smarthost,direct,lmtp,mailbox,refuse" doc:"mx: the recipient's own hosts. smarthost: hosts that send on. direct: mx, and the smart hosts on trouble. lmtp: a mailbox server"`
+	Hosts                 []string         `yaml:"hosts" doc:"host or host:port, in order"`
+	Choose                string           `yaml:"choose" enum:"in_order,by_weight" default:"in_order" doc:"Which of several hosts comes first"`
+	Weights               []int            `yaml:"weights" doc:"One for each host"`
+	Port                  int              `yaml:"port" min:"1" max:"65535" default:"25" doc:"Of the hosts"`
+	MXLookup              bool             `yaml:"mx_lookup" doc:"The hosts' own MX records say where to connect"`
+	WithoutMX             string           `yaml:"without_mx" enum:"address,bounce" default:"address" doc:"A domain without MX: use its address record (RFC 5321 section 5.1), or send the message back"`
+	OnRefusal             string           `yaml:"on_refusal" enum:"end,next" doc:"A host refuses for good: end there, or try the next one of the next hop, whatever it refused at. If not given, an MX ends it, but for a refusal in its greeting, and among smart hosts a refusal before the message is sent tries the next"`
+	TLS                   string           `yaml:"tls" enum:"offered,off,required,verified" default:"offered" doc:"offered: where the host has it, whatever its certificate"`
+	TLSFromStart          bool             `yaml:"tls_from_start" doc:"TLS from the first octet, as on port 465"`
+	SignIn                *SignIn          `yaml:"sign_in" doc:"Our account at the smart host"`
+	Say                   string           `yaml:"say" doc:"The sentence of next hop refuse"`
+	SourceAddress         netip.Addr       `yaml:"source_address" doc:"Our address to connect from"`
+	EHLOName              DomainName       `yaml:"ehlo_name" doc:"Our name towards these hosts"`
+	MessageSize           Size             `yaml:"message_size" doc:"Larger messages are sent back"`
+	Connections           int              `yaml:"connections" min:"1" max:"1000" default:"10" doc:"Of each lane"`
+	MessagesPerConnection int              `yaml:"messages_per_connection" min:"1" max:"100000" default:"100"`
+	MessagesPerMinute     int              `yaml:"messages_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
+	Nodes                 []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
+	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all"`
+	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
 }
 
 // SignIn is our account at a smart host. The password is kept apart, encrypted
@@ -338,22 +338,22 @@ type SignIn struct {
 
 // Peer is what was agreed with somebody else's domains.
 type Peer struct {
-	Line                 int
-	Name                 string           `yaml:"name" required:"true"`
-	Domains              address.Patterns `yaml:"domains" required:"true" doc:"Their domains; *.example is every domain below"`
-	TLS                  string           `yaml:"tls" enum:"offered,required,verified" doc:"Demanded of their hosts, beyond what the route demands"`
-	PinnedName           DomainName       `yaml:"pinned_name" doc:"Name their certificate must have, in place of the host's"`
-	Connections          int              `yaml:"connections" min:"1" max:"1000"`
-	LettersPerConnection int              `yaml:"letters_per_connection" min:"1" max:"100000"`
-	LettersPerMinute     int              `yaml:"letters_per_minute" min:"1" max:"1000000"`
-	MessageSize          Size             `yaml:"message_size"`
-	No8Bit               bool             `yaml:"no_8bit" doc:"Their servers take no 8-bit text"`
-	NoUTF8Addresses      bool             `yaml:"no_utf8_addresses"`
-	AutomaticReplies     string           `yaml:"automatic_replies" enum:"inside,outside,none" doc:"Which text their people get; outside if nothing is agreed"`
-	Identity             string           `yaml:"identity" enum:"note,hold,refuse" doc:"What is done with letters in their name that neither SPF nor a signature proves, whatever they publish; as the listener says if not given"`
-	NoForwards           bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
-	NoBounces            bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
-	NoDelayNotices       bool             `yaml:"no_delay_notices" doc:"They are not told of delays"`
-	Transcript           string           `yaml:"transcript" enum:"none,trouble,all" doc:"Of sessions with their hosts, in place of the route's"`
-	Retry                OwnRetry         `yaml:"retry" doc:"A schedule for mail to them; it goes before the route's"`
+	Line                  int
+	Name                  string           `yaml:"name" required:"true"`
+	Domains               address.Patterns `yaml:"domains" required:"true" doc:"Their domains; *.example is every domain below"`
+	TLS                   string           `yaml:"tls" enum:"offered,required,verified" doc:"Demanded of their hosts, beyond what the route demands"`
+	PinnedName            DomainName       `yaml:"pinned_name" doc:"Name their certificate must have, in place of the host's"`
+	Connections           int              `yaml:"connections" min:"1" max:"1000"`
+	MessagesPerConnection int              `yaml:"messages_per_connection" min:"1" max:"100000"`
+	MessagesPerMinute     int              `yaml:"messages_per_minute" min:"1" max:"1000000"`
+	MessageSize           Size             `yaml:"message_size"`
+	No8Bit                bool             `yaml:"no_8bit" doc:"Their servers take no 8-bit text"`
+	NoUTF8Addresses       bool             `yaml:"no_utf8_addresses"`
+	AutomaticReplies      string           `yaml:"automatic_replies" enum:"inside,outside,none" doc:"Which text their people get; outside if nothing is agreed"`
+	Identity              string           `yaml:"identity" enum:"note,hold,refuse" doc:"What is done with messages in their name that neither SPF nor a signature proves, whatever they publish; as the listener says if not given"`
+	NoForwards            bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
+	NoBounces             bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
+	NoDelayNotices        bool             `yaml:"no_delay_notices" doc:"They are not told of delays"`
+	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" doc:"Of sessions with their hosts, in place of the route's"`
+	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule for mail to them; it goes before the route's"`
 }

@@ -41,7 +41,7 @@ func (c *Compiled) Hazards() []Hazard {
 		out = append(out, c.directoryHazards()...)
 	}
 	if len(c.Domains) > 0 && !c.hasWayOut() {
-		out = append(out, Hazard{"no_way_out", false, "routes", "no route leads to the outside: letters to others' domains will wait as stranded",
+		out = append(out, Hazard{"no_way_out", false, "routes", "no route leads to the outside: messages to others' domains will wait as stranded",
 			`add a route, such as: gull route add "to the world" --recipients "*" --next-hop mx`})
 	}
 	return out

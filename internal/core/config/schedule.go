@@ -36,7 +36,7 @@ func (o OwnRetry) Over(s retry.Schedule) retry.Schedule {
 
 // ScheduleOf is when deliveries by a route to a domain are tried, warned of and
 // given up: what was agreed with the peer, else the route's, else the server's.
-// A letter from the null sender warns nobody and has a time of its own.
+// A message from the null sender warns nobody and has a time of its own.
 func (c *Compiled) ScheduleOf(r *Route, domain string, nullSender bool) retry.Schedule {
 	s := c.Schedule
 	if r != nil {
@@ -94,6 +94,6 @@ func (k *checker) checkRetry(line int, field string, s retry.Schedule) {
 		}
 	}
 	if s.GiveUp < time.Second {
-		k.wrong(line, field+".give_up", "a letter is given up after %s; write at least 1s", s.GiveUp)
+		k.wrong(line, field+".give_up", "a message is given up after %s; write at least 1s", s.GiveUp)
 	}
 }

@@ -70,7 +70,7 @@ const (
 	Unknown           Cause = "not-known"
 )
 
-// NotReady is what the readiness of a domain of ours shows, letters or not.
+// NotReady is what the readiness of a domain of ours shows, messages or not.
 const NotReady Cause = "domain-not-ready"
 
 // The causes of what we refuse ourselves, before there is a message.

@@ -141,7 +141,7 @@ func (v *Verdict) weigh(coded code, r smtp.Reply) {
 	}
 	switch {
 	case r.Code/100 == 5 && waits && v.Contradiction == "":
-		v.Contradiction = fmt.Sprintf("Code %d says never, but this usually ends by itself: to send the letter again later may succeed.", r.Code)
+		v.Contradiction = fmt.Sprintf("Code %d says never, but this usually ends by itself: to send the message again later may succeed.", r.Code)
 	case r.Code/100 == 4 && !waits && v.Contradiction == "":
 		v.Contradiction = fmt.Sprintf("Code %d says later, but this does not end by itself.", r.Code)
 	}

@@ -1,6 +1,6 @@
 package diagnose
 
-// SenderMeaning is what a cause is to the sender of a letter, who can change
+// SenderMeaning is what a cause is to the sender of a message, who can change
 // neither our settings nor the far side's.
 type SenderMeaning struct {
 	Why string
@@ -51,8 +51,8 @@ var forSender = map[Cause]SenderMeaning{
 	SignInRequired:    {"The next mail server demands a sign-in that our server did not give.", askAdmin, false},
 	RelayRefused:      {"The next mail server does not take mail for this address.", askAddress, false},
 	TooLarge:          {"The message is larger than the recipient's mail server takes.", "Send it with smaller attachments, or a link to them.", false},
-	NeedsUTF8:         {"The address or message holds letters that the recipient's mail server does not understand.", "Ask the recipient for an address in plain letters.", false},
-	Needs8Bit:         {"The message holds letters that the recipient's mail server does not understand.", "Send it from another mail program, or as an attachment.", false},
+	NeedsUTF8:         {"The address or message holds messages that the recipient's mail server does not understand.", "Ask the recipient for an address in plain messages.", false},
+	Needs8Bit:         {"The message holds messages that the recipient's mail server does not understand.", "Send it from another mail program, or as an attachment.", false},
 	ContentRefused:    {"The recipient's mail server objects to what is in the message.", "Read below what it says, change the message and send it again.", false},
 	Loop:              {"The message went round in a circle between mail servers.", askAdmin, false},
 	OurTrouble:        {"Our own server could not handle the message.", askAdmin, true},

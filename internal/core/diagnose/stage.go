@@ -19,7 +19,7 @@ const (
 )
 
 // OfHost reports whether a transient failure at this stage is the host's as a
-// whole, so that its lane should rest and not try the next letter.
+// whole, so that its lane should rest and not try the next message.
 func (s Stage) OfHost() bool {
 	switch s {
 	case StageDNS, StageConnect, StageGreeting, StageHello, StageTLS, StageSignIn:

@@ -27,12 +27,12 @@ func CheckPattern(pattern string) error {
 	return nil
 }
 
-// folds are letters that names have and addresses avoid.
+// folds are messages that names have and addresses avoid.
 var folds = strings.NewReplacer("æ", "ae", "ø", "oe", "å", "aa", "ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "é", "e", "è", "e", "ê", "e",
 	"á", "a", "à", "a", "â", "a", "ç", "c", "ñ", "n", "í", "i", "ó", "o", "ô", "o", "ú", "u", "ð", "d", "þ", "th", "ł", "l", "š", "s", "ž", "z", "č", "c")
 
 // nameParts are the first and last part of a name and the whole of it, in the
-// letters of addresses.
+// messages of addresses.
 func nameParts(name string) (first, last, whole string) {
 	clean := strings.Map(func(r rune) rune {
 		switch {

@@ -39,7 +39,7 @@ type Recipient struct {
 	RemoteHost     string // "" if no host said it
 	Reply          smtp.Reply
 	LastAttempt    time.Time
-	// RetryUntil is when a delayed letter is given up.
+	// RetryUntil is when a delayed message is given up.
 	RetryUntil time.Time
 	Expired    bool // given up after retries, and not refused for good
 	// Words replace what we would say of the cause: a person's.

@@ -14,11 +14,11 @@ const (
 	KeyRetired   = "retired" // it signs no more; its record verifies what is under way
 )
 
-// RetiredFor is how long the record of a retired key should stay: letters wait in
+// RetiredFor is how long the record of a retired key should stay: messages wait in
 // queues for days, and are verified when they are read.
 const RetiredFor = 7 * 24 * time.Hour
 
-// DKIMKey is a key that signs letters of a domain. The private key is kept sealed
+// DKIMKey is a key that signs messages of a domain. The private key is kept sealed
 // and is never shown.
 type DKIMKey struct {
 	Domain    string            `json:"domain"`
@@ -47,15 +47,15 @@ func (k *DKIMKey) Explain(now time.Time) {
 	case k.State == KeySigning && k.Locked:
 		k.Next = "put the former key file of this node back and start it anew, or rotate the key (gull dkim rotate " + k.Domain + "): nothing is signed with it here"
 	case k.State == KeySigning && k.Fault != "":
-		k.Next = "publish its record again at once: letters are signed and nobody can verify them"
+		k.Next = "publish its record again at once: messages are signed and nobody can verify them"
 	case k.State == KeySigning:
-		k.Next = "nothing: letters are signed with it"
+		k.Next = "nothing: messages are signed with it"
 	case k.State == KeyRetired && (k.Fault != "" || k.SeenAt.IsZero()):
 		k.Next = "its record is not in DNS; forget it: gull dkim remove " + k.Domain + " " + k.Selector
 	case k.State == KeyRetired && now.After(k.RetiredAt.Add(RetiredFor)):
 		k.Next = "take its record out of DNS, then: gull dkim remove " + k.Domain + " " + k.Selector
 	case k.State == KeyRetired:
-		k.Next = "leave its record in DNS until " + k.RetiredAt.Add(RetiredFor).UTC().Format("2006-01-02 15:04 UTC") + ": letters under way are verified by it"
+		k.Next = "leave its record in DNS until " + k.RetiredAt.Add(RetiredFor).UTC().Format("2006-01-02 15:04 UTC") + ": messages under way are verified by it"
 	case k.State == KeyMade && k.TakesOver:
 		k.Next = "publish its record; it signs by itself when DNS has shown it for " + (time.Duration(k.Overlap) * time.Second).String()
 	case k.State == KeyMade:

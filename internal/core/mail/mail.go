@@ -139,7 +139,7 @@ type Delivery struct {
 	FinishedAt OptTime    `json:"finished_at" nullable:"true"`
 	WarnedAt   OptTime    `json:"warned_at" nullable:"true" doc:"When the sender was told of the delay"`
 	Detour     Detour     `json:"detour,omitempty" enum:"once,kept" doc:"A person chose its way: for one attempt, or until it is gone"`
-	// Bulk is one of very many letters of its sender: those of others go first.
+	// Bulk is one of very many messages of its sender: those of others go first.
 	Bulk bool `json:"bulk,omitempty" doc:"One of very many of its sender: others go first"`
 	// Last is null before the first attempt.
 	Last  *LastReply     `json:"last_reply"`
@@ -284,10 +284,10 @@ type Lane struct {
 	Sending     int64      `json:"sending"`
 	Bytes       int64      `json:"bytes"`
 	Connections int        `json:"connections"`
-	Limit       int        `json:"connection_limit" doc:"Connections that it may open now: it grows as letters are taken and shrinks on trouble"`
+	Limit       int        `json:"connection_limit" doc:"Connections that it may open now: it grows as messages are taken and shrinks on trouble"`
 	OldestAt    OptTime    `json:"oldest_at" nullable:"true"`
 	NextTryAt   OptTime    `json:"next_attempt_at" nullable:"true"`
-	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first letter is given up"`
+	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first message is given up"`
 	Last        *LastReply `json:"last_reply"`
 	LastAt      OptTime    `json:"last_reply_at" nullable:"true"`
 	Cause       string     `json:"cause"`

@@ -6,12 +6,12 @@ import (
 	"gullroute/internal/core/ident"
 )
 
-// Age is how many letters of a lane are of an age, in seconds.
+// Age is how many messages of a lane are of an age, in seconds.
 type Age struct {
-	From    float64 `json:"from" doc:"Seconds"`
-	To      float64 `json:"to" doc:"Seconds; 0 is without end"`
-	Letters int64   `json:"letters"`
-	More    bool    `json:"more,omitempty" doc:"There are more than were counted"`
+	From     float64 `json:"from" doc:"Seconds"`
+	To       float64 `json:"to" doc:"Seconds; 0 is without end"`
+	Messages int64   `json:"messages"`
+	More     bool    `json:"more,omitempty" doc:"There are more than were counted"`
 }
 
 // Minute is what came into a lane and left it in a minute.
@@ -27,11 +27,11 @@ type LaneDetail struct {
 	Lane
 	Ages    []Age    `json:"ages"`
 	Minutes []Minute `json:"minutes" doc:"The last hour; minutes in which nothing happened are missing"`
-	// Schedule is what counts for a letter that came in now.
+	// Schedule is what counts for a message that came in now.
 	Schedule ScheduleTerms `json:"schedule"`
 }
 
-// ScheduleTerms are when letters are tried again, warned of and given up.
+// ScheduleTerms are when messages are tried again, warned of and given up.
 type ScheduleTerms struct {
 	Intervals []float64 `json:"intervals" doc:"Seconds"`
 	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
@@ -43,7 +43,7 @@ type LaneGroup struct {
 	By       string  `json:"by" doc:"The route, host or cause"`
 	Lanes    int     `json:"lanes"`
 	Troubled int     `json:"troubled" doc:"Lanes that rest, are paused or stranded"`
-	Letters  int64   `json:"letters"`
+	Messages int64   `json:"messages"`
 	Bytes    int64   `json:"bytes"`
 	OldestAt OptTime `json:"oldest_at" nullable:"true"`
 }
@@ -75,7 +75,7 @@ type Pause struct {
 	Until OptTime   `json:"until" nullable:"true" doc:"When it ends by itself"`
 }
 
-// The things a person does with letters.
+// The things a person does with messages.
 const (
 	VerbHold      = "hold"
 	VerbRelease   = "release"
@@ -91,10 +91,10 @@ const (
 	VerbUndo      = "undo"
 )
 
-// Verbs are those on letters of the queue.
+// Verbs are those on messages of the queue.
 var Verbs = []string{VerbHold, VerbRelease, VerbFlush, VerbReroute, VerbGiveUp, VerbReturn, VerbDrop, VerbReaddress}
 
-// ActionRequest asks for something to be done with letters.
+// ActionRequest asks for something to be done with messages.
 type ActionRequest struct {
 	Verb      string    `json:"verb" enum:"hold,release,flush,reroute,give-up,return,drop,readdress"`
 	Selection Selection `json:"filter"`
@@ -112,7 +112,7 @@ type ActionRequest struct {
 	Domain string `json:"domain,omitempty" doc:"readdress: the right domain"`
 	// Sure confirms a second time, for drop.
 	Sure   bool `json:"sure,omitempty" doc:"drop: needed, after a dry run said how many"`
-	DryRun bool `json:"dry_run,omitempty" doc:"Only say how many letters it would touch"`
+	DryRun bool `json:"dry_run,omitempty" doc:"Only say how many messages it would touch"`
 }
 
 // Action is something that a person did, as it is on record.
@@ -124,7 +124,7 @@ type Action struct {
 	On       string         `json:"on" doc:"What it was done with, in words"`
 	Filter   *Selection     `json:"filter,omitempty"`
 	Detail   map[string]any `json:"detail,omitempty"`
-	Told     string         `json:"-"` // in the story of each letter
+	Told     string         `json:"-"` // in the story of each message
 	Node     string         `json:"-"`
 	Why      string         `json:"why"`
 	Touched  int64          `json:"touched" doc:"Deliveries"`
@@ -159,15 +159,15 @@ type Node struct {
 	Here      bool      `json:"here" doc:"The node that answers"`
 }
 
-// LetterPart is a part of a letter's content (RFC 2045).
-type LetterPart struct {
+// ContentPart is a part of a message's content (RFC 2045).
+type ContentPart struct {
 	Path        string `json:"path" doc:"1.2 is the second part of the first"`
 	Type        string `json:"type"`
 	Charset     string `json:"charset,omitempty"`
 	Encoding    string `json:"encoding,omitempty"`
 	Name        string `json:"name,omitempty" doc:"File name"`
 	Disposition string `json:"disposition,omitempty"`
-	Size        int64  `json:"size" doc:"Octets as they are in the letter"`
+	Size        int64  `json:"size" doc:"Octets as they are in the message"`
 }
 
 // HeaderField is a field of a header.
@@ -176,12 +176,12 @@ type HeaderField struct {
 	Value string `json:"value" doc:"Decoded"`
 }
 
-// Letter is the content of a message, made safe to look at.
-type Letter struct {
+// Message is the content of a message, made safe to look at.
+type ContentView struct {
 	ID        ident.ID      `json:"id"`
 	Fields    []HeaderField `json:"fields"`
 	Header    string        `json:"header" doc:"As it came"`
-	Parts     []LetterPart  `json:"parts"`
+	Parts     []ContentPart `json:"parts"`
 	Text      string        `json:"text" doc:"What people read, as plain text: of HTML only its words"`
 	TextType  string        `json:"text_type" doc:"What it was made of"`
 	Truncated bool          `json:"truncated" doc:"There is more than is shown"`

@@ -95,7 +95,7 @@ func (s Selection) Filter(now time.Time) (Filter, []WordError) {
 	read("larger", s.Larger, func(t string) error { n, err := form.ParseSize(t); f.Larger = int64(n); return err })
 	read("smaller", s.Smaller, func(t string) error { n, err := form.ParseSize(t); f.Smaller = int64(n); return err })
 	if s.State != "" && s.State != Waiting && s.State != Deferred && s.State != Held {
-		wrong = append(wrong, WordError{"state", string(s.State), fmt.Sprintf("%q is no state of a letter in the queue; write waiting, deferred or held", s.State)})
+		wrong = append(wrong, WordError{"state", string(s.State), fmt.Sprintf("%q is no state of a message in the queue; write waiting, deferred or held", s.State)})
 	}
 	return f, wrong
 }

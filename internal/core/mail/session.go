@@ -10,54 +10,54 @@ import (
 
 // Session is one connection, in or out.
 type Session struct {
-	ID         ident.ID   `json:"id"`
-	Node       string     `json:"node"`
-	Direction  string     `json:"direction" enum:"in,out"`
-	Protocol   string     `json:"protocol" enum:"SMTP,LMTP"`
-	Listener   string     `json:"listener,omitempty" doc:"Of a session in"`
-	Route      string     `json:"route,omitempty" doc:"Of a session out"`
-	Address    string     `json:"address" doc:"IP address of the other side"`
-	Port       int        `json:"port"`
-	Name       string     `json:"name" doc:"What the client called itself, or the host we went to"`
-	Account    string     `json:"account"`
-	TLS        string     `json:"tls" doc:"Version, cipher and what the certificate was worth; empty without TLS"`
-	StartedAt  time.Time  `json:"started_at"`
-	EndedAt    OptTime    `json:"ended_at" nullable:"true" doc:"Null while it is open"`
-	Seconds    float64    `json:"seconds"`
-	Messages   int        `json:"messages" doc:"Taken or handed over"`
-	Recipients int        `json:"recipients"`
-	Refused    int        `json:"refused" doc:"Recipients, letters and sign-ins that were refused"`
-	BytesIn    int64      `json:"bytes_in"`
-	BytesOut   int64      `json:"bytes_out"`
-	Outcome    string     `json:"outcome" enum:"passed,partly,refused,idle,broken,open"`
-	Ended      string     `json:"ended" doc:"Why it ended, in words"`
-	Letters    []ident.ID `json:"letters" doc:"Its messages, at most the first 200"`
-	Dialogue   bool       `json:"dialogue" doc:"Whether the dialogue was kept"`
+	ID           ident.ID   `json:"id"`
+	Node         string     `json:"node"`
+	Direction    string     `json:"direction" enum:"in,out"`
+	Protocol     string     `json:"protocol" enum:"SMTP,LMTP"`
+	Listener     string     `json:"listener,omitempty" doc:"Of a session in"`
+	Route        string     `json:"route,omitempty" doc:"Of a session out"`
+	Address      string     `json:"address" doc:"IP address of the other side"`
+	Port         int        `json:"port"`
+	Name         string     `json:"name" doc:"What the client called itself, or the host we went to"`
+	Account      string     `json:"account"`
+	TLS          string     `json:"tls" doc:"Version, cipher and what the certificate was worth; empty without TLS"`
+	StartedAt    time.Time  `json:"started_at"`
+	EndedAt      OptTime    `json:"ended_at" nullable:"true" doc:"Null while it is open"`
+	Seconds      float64    `json:"seconds"`
+	MessageCount int        `json:"message_count" doc:"Taken or handed over"`
+	Recipients   int        `json:"recipients"`
+	Refused      int        `json:"refused" doc:"Recipients, messages and sign-ins that were refused"`
+	BytesIn      int64      `json:"bytes_in"`
+	BytesOut     int64      `json:"bytes_out"`
+	Outcome      string     `json:"outcome" enum:"passed,partly,refused,idle,broken,open"`
+	Ended        string     `json:"ended" doc:"Why it ended, in words"`
+	Messages     []ident.ID `json:"messages" doc:"Its messages, at most the first 200"`
+	Dialogue     bool       `json:"dialogue" doc:"Whether the dialogue was kept"`
 }
 
 // Outcomes of sessions.
 const (
 	Passed  = "passed" // all that was asked
-	Partly  = "partly" // letters passed, and something was refused
+	Partly  = "partly" // messages passed, and something was refused
 	Refused = "refused"
 	Idle    = "idle" // nothing was asked
 	Broken  = "broken"
 	Open    = "open"
 )
 
-// MaxSessionLetters is how many of its messages a session names.
-const MaxSessionLetters = 200
+// MaxSessionMessages is how many of its messages a session names.
+const MaxSessionMessages = 200
 
 // Conclude fills in what the counts of a session come to.
 func (s *Session) Conclude(end time.Time, broken bool) {
 	s.EndedAt, s.Seconds = At(end), end.Sub(s.StartedAt).Seconds()
 	switch {
 	case s.Outcome != "":
-	case broken && s.Messages == 0:
+	case broken && s.MessageCount == 0:
 		s.Outcome = Broken
-	case s.Messages > 0 && s.Refused > 0:
+	case s.MessageCount > 0 && s.Refused > 0:
 		s.Outcome = Partly
-	case s.Messages > 0:
+	case s.MessageCount > 0:
 		s.Outcome = Passed
 	case s.Refused > 0:
 		s.Outcome = Refused
@@ -69,10 +69,10 @@ func (s *Session) Conclude(end time.Time, broken bool) {
 // Trouble reports a session in which not all went well.
 func (s *Session) Trouble() bool { return s.Outcome != Passed && s.Outcome != Idle }
 
-// AddLetter names one more message.
-func (s *Session) AddLetter(id ident.ID) {
-	if n := len(s.Letters); n < MaxSessionLetters && (n == 0 || s.Letters[n-1] != id) {
-		s.Letters = append(s.Letters, id)
+// AddMessage names one more message.
+func (s *Session) AddMessage(id ident.ID) {
+	if n := len(s.Messages); n < MaxSessionMessages && (n == 0 || s.Messages[n-1] != id) {
+		s.Messages = append(s.Messages, id)
 	}
 }
 

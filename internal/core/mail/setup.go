@@ -119,7 +119,7 @@ type MailboxLine struct {
 	SendAs      []string `json:"send_as"`
 	Replies     bool     `json:"replies" doc:"It has an automatic reply"`
 	HasPassword bool     `json:"has_password"`
-	Letters     int64    `json:"letters"`
+	Messages    int64    `json:"messages"`
 	Octets      int64    `json:"octets"`
 }
 

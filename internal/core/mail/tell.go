@@ -9,7 +9,7 @@ import (
 	"gullroute/internal/core/smtp"
 )
 
-// ForUser tells whoever asks what became of a letter, in plain sentences and
+// ForUser tells whoever asks what became of a message, in plain sentences and
 // without our internals.
 func ForUser(m *Message, now time.Time) string {
 	const form = "Monday 2 January 2006 at 15:04 MST"
@@ -96,7 +96,7 @@ func RefusalForUser(r *Refusal) string {
 		what, r.At.UTC().Format("Monday 2 January 2006 at 15:04 MST"), strings.TrimSuffix(r.Text, "."), diagnose.Explain(r.Cause).Mend)
 }
 
-// ForFar is what the administrator of the other side needs to find a letter in
+// ForFar is what the administrator of the other side needs to find a message in
 // their own records: times in UTC, addresses, ids, answers.
 func ForFar(m *Message, sessions []Session, hostName string) string {
 	const form = "2006-01-02 15:04:05.000 UTC"

@@ -32,7 +32,7 @@ func LookAt(lanes []Lane) Verdict {
 		return Verdict{Whose: "nobody"}
 	case n >= 3 && n*2 >= all && stage[diagnose.StageDNS]*2 > n:
 		return Verdict{"ours", fmt.Sprintf("%d of %d destinations cannot be looked up in DNS: this looks like our resolver.", n, all),
-			"Check the resolvers under Server; letters wait and nothing is bounced for it."}
+			"Check the resolvers under Server; messages wait and nothing is bounced for it."}
 	case n >= 3 && n*2 >= all && stage[diagnose.StageConnect]*2 > n:
 		return Verdict{"ours", fmt.Sprintf("%d of %d destinations cannot be reached: this looks like our network, or a provider that closes port 25.", n, all),
 			"Try another network from this machine; if only mail is stopped, send through a smart host."}

@@ -19,7 +19,7 @@ type QueueItem struct {
 	ReceivedAt time.Time `json:"received_at"`
 }
 
-// MailboxItem is a letter in a mailbox as it is listed.
+// MailboxItem is a message in a mailbox as it is listed.
 type MailboxItem struct {
 	ID         ident.ID  `json:"id"`
 	Sender     string    `json:"sender"`
@@ -36,9 +36,9 @@ type Count struct {
 	Bytes int64     `json:"bytes"`
 }
 
-// TestLetter is a letter to hand in at one of our own listeners, as a client
+// TestMessage is a message to hand in at one of our own listeners, as a client
 // would.
-type TestLetter struct {
+type TestMessage struct {
 	From     string   `json:"from"`
 	To       []string `json:"to" minItems:"1" maxItems:"100"`
 	Subject  string   `json:"subject,omitempty" maxLength:"200"`
@@ -55,8 +55,8 @@ type Step struct {
 	Positive bool    `json:"positive"`
 }
 
-// HandedIn is how handing in went.
-type HandedIn struct {
+// Submitted is how handing in went.
+type Submitted struct {
 	ID       string `json:"id" doc:"The message's id; empty if it was refused"`
 	Listener string `json:"listener"`
 	Address  string `json:"address"`
@@ -152,8 +152,8 @@ type Trace struct {
 
 // BoxUse is how full a mailbox is.
 type BoxUse struct {
-	Address string `json:"address"`
-	Letters int64  `json:"letters"`
-	Used    int64  `json:"used"`
-	Quota   int64  `json:"quota" doc:"0 if there is none"`
+	Address  string `json:"address"`
+	Messages int64  `json:"messages"`
+	Used     int64  `json:"used"`
+	Quota    int64  `json:"quota" doc:"0 if there is none"`
 }

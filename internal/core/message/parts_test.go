@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-func TestALetterIsTakenApartAndSafeToLookAt(t *testing.T) {
+func TestAMessageIsTakenApartAndSafeToLookAt(t *testing.T) {
 	const mixed = "Subject: x\r\nContent-Type: multipart/mixed; boundary=a\r\n\r\npreamble\r\n--a\r\nContent-Type: multipart/alternative; boundary=b\r\n\r\n" +
 		"--b\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nB=C3=A5ten g=C3=A5r\r\n--b\r\nContent-Type: text/html\r\n\r\n<p>Boat</p>\r\n--b--\r\n" +
 		"--a\r\nContent-Type: application/pdf; name=\"=?utf-8?q?f=C3=A6rge.pdf?=\"\r\nContent-Disposition: attachment\r\nContent-Transfer-Encoding: base64\r\n\r\nAAAA\r\n--a--\r\n"
@@ -40,6 +40,6 @@ func TestALetterIsTakenApartAndSafeToLookAt(t *testing.T) {
 		deep += fmt.Sprintf("Content-Type: multipart/mixed; boundary=b%d\r\n\r\n--b%d\r\n", i, i)
 	}
 	if n := len(Structure([]byte(deep))); n > maxDepth+2 {
-		t.Errorf("%d parts of a letter nested without end", n)
+		t.Errorf("%d parts of a message nested without end", n)
 	}
 }

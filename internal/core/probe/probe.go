@@ -98,7 +98,7 @@ type Probe struct {
 	// Verdict is one sentence on top.
 	Verdict string      `json:"verdict"`
 	Cause   *mail.Cause `json:"cause,omitempty" doc:"What the trouble means, and who can mend it"`
-	Sent    ident.ID    `json:"sent,omitzero" doc:"The letter that was sent, if one was wished"`
+	Sent    ident.ID    `json:"sent,omitzero" doc:"The message that was sent, if one was wished"`
 }
 
 // Judge fills in the verdict.
@@ -178,7 +178,7 @@ func (r *Probe) last() string {
 		for _, s := range a.Steps {
 			if s.Result == Pass {
 				name = map[string]string{"connect": "the connection", "greeting": "the greeting", "hello": "EHLO", "tls": "TLS", "certificate": "TLS", "sign-in": "sign-in", "sender": "the sender",
-					"recipient": "the recipient", "content": "the letter itself", "relay": "the relay test"}[s.Name]
+					"recipient": "the recipient", "content": "the message itself", "relay": "the relay test"}[s.Name]
 			}
 		}
 	}

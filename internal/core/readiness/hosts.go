@@ -95,7 +95,7 @@ func (f *Facts) tls(now time.Time) Aspect {
 		case !h.Reached:
 		case !h.TLS:
 			p.Found = append(p.Found, h.Name+" offers no TLS")
-			worse(Fail, h.Name+" offers no TLS: letters come in the clear. Set tls: starttls at the listener.")
+			worse(Fail, h.Name+" offers no TLS: messages come in the clear. Set tls: starttls at the listener.")
 		case !h.Verified:
 			p.Found = append(p.Found, h.Name+": "+h.TLSTrouble)
 			worse(Warning, h.Name+" shows a certificate that does not verify ("+h.TLSTrouble+"). Most senders take it all the same, strict ones do not. Give the listener one from an authority.")
@@ -105,7 +105,7 @@ func (f *Facts) tls(now time.Time) Aspect {
 		default:
 			p.Found = append(p.Found, h.Name+" verifies, until "+h.Until.UTC().Format("2006-01-02"))
 			if p.Result == NotChecked {
-				p.Result, p.Says = Pass, "Letters come in under TLS."
+				p.Result, p.Says = Pass, "Messages come in under TLS."
 			}
 		}
 	}

@@ -30,7 +30,7 @@ func (f *Facts) spf() Aspect {
 	case f.SPF.Error != "":
 		p.Result, p.Says = NotChecked, "DNS gives no answer: "+f.SPF.Error
 	case len(f.SPF.Records) == 0:
-		p.Result, p.Says = Fail, "It publishes no SPF record: hosts cannot tell our letters from forged ones."
+		p.Result, p.Says = Fail, "It publishes no SPF record: hosts cannot tell our messages from forged ones."
 		suggest("v=spf1" + terms(f.Ours) + " -all")
 	case len(f.SPF.Records) > 1:
 		p.Result, p.Says = Fail, "It publishes several SPF records: then none counts (RFC 7208 section 4.5). Join them into one."
@@ -46,15 +46,15 @@ func (f *Facts) spf() Aspect {
 		suggest(strings.TrimSuffix(strings.TrimSuffix(f.SPF.Records[0], "all"), "+") + "-all")
 	case len(outside) > 0 && len(f.SmartHosts) > 0:
 		p.Result = Warning
-		p.Says = fmt.Sprintf("%s does not pass. That matters for letters that leave directly; those by %s need that host's addresses in the record: ask its provider for the include.", join(outside), strings.Join(f.SmartHosts, ", "))
+		p.Says = fmt.Sprintf("%s does not pass. That matters for messages that leave directly; those by %s need that host's addresses in the record: ask its provider for the include.", join(outside), strings.Join(f.SmartHosts, ", "))
 		suggest(withTerms(f.SPF.Records[0], outside))
 	case len(outside) > 0:
-		p.Result, p.Says = Fail, fmt.Sprintf("Our address %s does not pass (%s): our letters look forged.", join(outside), f.SPF.Results[outside[0]].Result)
+		p.Result, p.Says = Fail, fmt.Sprintf("Our address %s does not pass (%s): our messages look forged.", join(outside), f.SPF.Results[outside[0]].Result)
 		suggest(withTerms(f.SPF.Records[0], outside))
 	case len(f.Ours) == 0:
 		p.Result, p.Says = NotChecked, "Our addresses are not known."
 	case tree.All == "" || tree.All == "?all":
-		p.Result, p.Says = Warning, "The record says nothing of all others: forged letters are neutral. End it in -all, or ~all while you try."
+		p.Result, p.Says = Warning, "The record says nothing of all others: forged messages are neutral. End it in -all, or ~all while you try."
 		suggest(strings.TrimSpace(strings.TrimSuffix(f.SPF.Records[0], "?all")) + " -all")
 	default:
 		p.Result, p.Says = Pass, "Our addresses pass, others do not."
@@ -90,7 +90,7 @@ func withTerms(record string, addrs []netip.Addr) string {
 }
 
 func (f *Facts) dkim() Aspect {
-	p := Aspect{Key: "dkim", Title: "Signatures (DKIM)", Weight: 1, Expected: "letters are signed with a key of 2048 bits or more, and DNS has that key"}
+	p := Aspect{Key: "dkim", Title: "Signatures (DKIM)", Weight: 1, Expected: "messages are signed with a key of 2048 bits or more, and DNS has that key"}
 	signing, rsa := 0, false
 	for i := range f.Keys {
 		k := &f.Keys[i]
@@ -110,7 +110,7 @@ func (f *Facts) dkim() Aspect {
 		case k.Locked:
 			p.Result, p.Says = Fail, "Nothing is signed with "+k.Selector+" on this node: its key file does not open the key. Put the former key file back, or rotate the key (gull dkim rotate "+f.Domain+")."
 		case k.Fault != "":
-			p.Result, p.Says, p.Records = Fail, "Letters are signed with "+k.Selector+", and nobody can verify them: "+k.Fault+".", append(p.Records, k.Record)
+			p.Result, p.Says, p.Records = Fail, "Messages are signed with "+k.Selector+", and nobody can verify them: "+k.Fault+".", append(p.Records, k.Record)
 		case p.Result == "" && strings.HasPrefix(k.Algorithm, "rsa-1"):
 			p.Result, p.Says = Warning, "The key "+k.Selector+" is short ("+k.Algorithm+"): rotate to one of 2048 bits (gull dkim rotate "+f.Domain+")."
 		}
@@ -118,13 +118,13 @@ func (f *Facts) dkim() Aspect {
 	switch {
 	case p.Result != "":
 	case signing == 0 && len(f.Keys) == 0:
-		p.Result, p.Says = Fail, "Letters are not signed. Make a key (gull dkim make "+f.Domain+"), publish its record, and let it sign."
+		p.Result, p.Says = Fail, "Messages are not signed. Make a key (gull dkim make "+f.Domain+"), publish its record, and let it sign."
 	case signing == 0:
 		p.Result, p.Says = Fail, "There are keys, and none signs: publish the record, then let one sign (gull dkim use)."
 	case !rsa:
-		p.Result, p.Says = Warning, "Letters are signed by Ed25519 only, which many hosts cannot verify: let an RSA key sign beside it."
+		p.Result, p.Says = Warning, "Messages are signed by Ed25519 only, which many hosts cannot verify: let an RSA key sign beside it."
 	default:
-		p.Result, p.Says = Pass, "Letters are signed, and DNS has the keys."
+		p.Result, p.Says = Pass, "Messages are signed, and DNS has the keys."
 	}
 	return p
 }
@@ -137,12 +137,12 @@ func behind(fault string) string {
 }
 
 func (f *Facts) dmarc() Aspect {
-	p := Aspect{Key: "dmarc", Title: "What hosts shall do with forged letters (DMARC)", Weight: 0.5, Expected: "a policy of quarantine or reject, and somebody who gets the reports"}
+	p := Aspect{Key: "dmarc", Title: "What hosts shall do with forged messages (DMARC)", Weight: 0.5, Expected: "a policy of quarantine or reject, and somebody who gets the reports"}
 	record := publish.New(f.Domain, "_dmarc."+f.Domain, "TXT", "v=DMARC1; p=quarantine; rua=mailto:"+f.Postmaster)
 	if f.DMARCText != "" {
 		p.Found = []string{f.DMARCText}
 	}
-	aligned := "A letter from " + f.Domain + " passes by its SPF and by its signature."
+	aligned := "A message from " + f.Domain + " passes by its SPF and by its signature."
 	switch w := f.DMARC.Wish; {
 	case f.DMARC.Error != nil && f.DMARC.Temp:
 		p.Result, p.Says = NotChecked, "DNS gives no answer: "+f.DMARC.Error.Error()
@@ -150,7 +150,7 @@ func (f *Facts) dmarc() Aspect {
 		p.Result, p.Says, p.Records = Fail, "The record cannot be read: "+f.DMARC.Error.Error()+".", []publish.DNSRecord{record}
 	case w == nil:
 		p.Result, p.Records = Fail, []publish.DNSRecord{record}
-		p.Says = "It publishes no policy: large receivers trust such domains less, and forged letters are taken. If other servers send for it too, begin with p=none and read the reports first."
+		p.Says = "It publishes no policy: large receivers trust such domains less, and forged messages are taken. If other servers send for it too, begin with p=none and read the reports first."
 	case w.Policy == "none":
 		p.Result, p.Records = Warning, []publish.DNSRecord{record}
 		p.Says = "The policy is none: it watches and protects nobody. Once the reports show only our own hosts, ask for quarantine."
@@ -158,7 +158,7 @@ func (f *Facts) dmarc() Aspect {
 		p.Result, p.Records = Warning, []publish.DNSRecord{publish.New(f.Domain, "_dmarc."+f.Domain, "TXT", strings.TrimRight(f.DMARCText, "; ")+"; rua=mailto:"+f.Postmaster)}
 		p.Says = "Nobody gets the reports: add rua, so that you see who sends in your name."
 	default:
-		p.Result, p.Says = Pass, "Forged letters are to be kept away. "+aligned
+		p.Result, p.Says = Pass, "Forged messages are to be kept away. "+aligned
 	}
 	return p
 }

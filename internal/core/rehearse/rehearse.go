@@ -21,7 +21,7 @@ type Envelope struct {
 	config.Envelope
 	ID         string
 	Recipients []address.Address
-	// Waiting says that the letter is in the queue now.
+	// Waiting says that the message is in the queue now.
 	Waiting bool
 }
 

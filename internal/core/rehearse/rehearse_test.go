@@ -70,7 +70,7 @@ func TestWhatADraftWouldChange(t *testing.T) {
 		{"a rule wider", []string{"networks: [127.20.2.0/24]\n    listeners: [inside]\n", "networks: [127.30.0.0/16]\n"}, "newly_refused:1 newly_allowed:1 other_rule:1", ""},
 		{"no way out", []string{`recipients: ["*.example"]`, `recipients: [dunlin.example]`}, "newly_stranded:1 newly_stranded:1 newly_stranded:1 newly_stranded:1", "4 recipients that have a way now would be stranded"},
 		{"another route", []string{"recipients: [harbourmail.example]", "recipients: [saltmarsh.example]"}, "other_way:1 other_way:1 other_way:1", ""},
-		{"a smaller letter", []string{"limits: {message_size: 25 MB, recipients: 500}", "limits: {message_size: 1500}"}, "newly_refused:2 newly_refused:1", "552"},
+		{"a smaller message", []string{"limits: {message_size: 25 MB, recipients: 500}", "limits: {message_size: 1500}"}, "newly_refused:2 newly_refused:1", "552"},
 		{"a listener less", []string{"name: edge ", "name: world "}, "newly_refused:1 newly_refused:1 other_rule:1", "there is no listener edge"},
 		{"the world may relay", []string{"networks: [127.20.1.0/24]\n    listeners: [inside]\n", "networks: [0.0.0.0/0]\n"}, "", "lets anyone send anywhere"},
 	} {

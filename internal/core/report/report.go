@@ -100,7 +100,7 @@ type Figure struct {
 }
 
 // Delay is how long what was delivered took, in seconds. Median and 95th are
-// known of all letters together only, to within five percent.
+// known of all messages together only, to within five percent.
 type Delay struct {
 	Mean   float64  `json:"mean"`
 	Median *float64 `json:"median,omitempty"`

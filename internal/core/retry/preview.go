@@ -5,21 +5,21 @@ import (
 	"time"
 )
 
-// Try is one attempt of a schedule, in seconds after the letter came in.
+// Try is one attempt of a schedule, in seconds after the message came in.
 type Try struct {
 	N        int     `json:"n"`
-	Earliest float64 `json:"earliest" doc:"Seconds after the letter came in, without jitter"`
+	Earliest float64 `json:"earliest" doc:"Seconds after the message came in, without jitter"`
 	Latest   float64 `json:"latest" doc:"Seconds, with all the jitter of the intervals before"`
 }
 
-// Preview is what a schedule does with a letter whose host never answers.
+// Preview is what a schedule does with a message whose host never answers.
 type Preview struct {
 	Intervals []float64 `json:"intervals" doc:"Seconds"`
 	Jitter    float64   `json:"jitter" doc:"0 to 1"`
 	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
 	GiveUp    float64   `json:"give_up" doc:"Seconds"`
 	Attempts  []Try     `json:"attempts"`
-	// Longest is the longest wait between two attempts: so late may a letter
+	// Longest is the longest wait between two attempts: so late may a message
 	// leave after its host is well again.
 	Longest float64 `json:"longest_wait" doc:"Seconds"`
 	// Cost are sentences on what the schedule costs.
@@ -63,22 +63,22 @@ func (s Schedule) Preview() Preview {
 // cost says in sentences what the schedule costs.
 func (s Schedule) cost(attempts, firstHour, warned int, longest time.Duration) []string {
 	out := []string{
-		fmt.Sprintf("A letter whose host never answers is tried %d times, %d of them in the first hour.", attempts, firstHour),
-		fmt.Sprintf("Once its host is well again, a letter waits up to %s longer for its next attempt; a flush tries it at once.", Words(longest)),
+		fmt.Sprintf("A message whose host never answers is tried %d times, %d of them in the first hour.", attempts, firstHour),
+		fmt.Sprintf("Once its host is well again, a message waits up to %s longer for its next attempt; a flush tries it at once.", Words(longest)),
 	}
 	switch {
 	case s.WarnAfter <= 0:
-		out = append(out, fmt.Sprintf("The sender hears nothing until the letter is given up after %s.", Words(s.GiveUp)))
+		out = append(out, fmt.Sprintf("The sender hears nothing until the message is given up after %s.", Words(s.GiveUp)))
 	default:
-		out = append(out, fmt.Sprintf("The sender hears of the delay after %s and %d attempts, and gets the letter back after %s.", Words(s.WarnAfter), warned, Words(s.GiveUp)))
+		out = append(out, fmt.Sprintf("The sender hears of the delay after %s and %d attempts, and gets the message back after %s.", Words(s.WarnAfter), warned, Words(s.GiveUp)))
 	}
 	if s.GiveUp < 24*time.Hour {
-		out = append(out, "A host that is down for a day loses the letter: RFC 5321 asks for at least four to five days.")
+		out = append(out, "A host that is down for a day loses the message: RFC 5321 asks for at least four to five days.")
 	} else if s.GiveUp < 4*24*time.Hour {
-		out = append(out, "A host that is down over a long weekend loses the letter: RFC 5321 asks for at least four to five days.")
+		out = append(out, "A host that is down over a long weekend loses the message: RFC 5321 asks for at least four to five days.")
 	}
 	if first := s.Interval(1); first > 30*time.Minute {
-		out = append(out, fmt.Sprintf("A host that greylists gets its second attempt only after %s; most take a letter after five to fifteen minutes.", Words(first)))
+		out = append(out, fmt.Sprintf("A host that greylists gets its second attempt only after %s; most take a message after five to fifteen minutes.", Words(first)))
 	}
 	if s.Interval(len(s.Intervals)) < 5*time.Minute {
 		out = append(out, "The last interval goes on to the end: so many attempts may look like an attack to the far side.")

@@ -26,7 +26,7 @@ func TestAPreviewIsWhatTheScheduleDoes(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	text := strings.Join(p.Cost, "\n")
-	for _, w := range []string{"is tried 6 times, 1 of them in the first hour", "waits up to 2 h longer", "hears of the delay after 4 h and 3 attempts", "down for a day loses the letter", "second attempt only after 1 h"} {
+	for _, w := range []string{"is tried 6 times, 1 of them in the first hour", "waits up to 2 h longer", "hears of the delay after 4 h and 3 attempts", "down for a day loses the message", "second attempt only after 1 h"} {
 		if !strings.Contains(text, w) {
 			t.Errorf("%q is missing in\n%s", w, text)
 		}

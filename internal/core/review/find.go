@@ -16,7 +16,7 @@ import (
 // Bounds from which something counts as weak.
 const (
 	wideBits4, wideBits6 = 16, 32
-	largeLetter          = 200 << 20
+	largeMessage         = 200 << 20
 	manyErrors           = 50
 	soon                 = 21 * 24 * time.Hour
 	longEnough           = 24 * time.Hour
@@ -48,7 +48,7 @@ func (v *reviewer) relay() {
 		if name, ok := strings.CutPrefix(h.Where, "relay rule "); ok {
 			v.found("rule-never-reached", h.Where, h.Text, remove("relay_rules", name, "Take the rule out", "Nothing: it decides nothing."))
 		} else if name, ok := strings.CutPrefix(h.Where, "route "); ok {
-			v.found("route-never-used", h.Where, h.Text, remove("routes", name, "Take the route out", "Nothing: no letter takes it."))
+			v.found("route-never-used", h.Where, h.Text, remove("routes", name, "Take the route out", "Nothing: no message takes it."))
 		}
 	}
 	for i := range v.c.RelayRules {
@@ -82,9 +82,9 @@ func (v *reviewer) rule(r *config.RelayRule) {
 	if r.Limits == (config.RuleLimits{}) {
 		switch {
 		case people:
-			v.found("no-account-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 200 letters an hour, 500 a day", "Who needs more is put off with 450 until the next hour or day.", map[string]any{"limits": map[string]any{"messages_per_hour": 200, "messages_per_day": 500, "recipients_per_day": 1000}}))
+			v.found("no-account-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 200 messages an hour, 500 a day", "Who needs more is put off with 450 until the next hour or day.", map[string]any{"limits": map[string]any{"messages_per_hour": 200, "messages_per_day": 500, "recipients_per_day": 1000}}))
 		case machines:
-			v.found("no-machine-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 2000 letters an hour for each machine", "A machine that sends more is put off with 450.", map[string]any{"limits": map[string]any{"messages_per_hour": 2000}}))
+			v.found("no-machine-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 2000 messages an hour for each machine", "A machine that sends more is put off with 450.", map[string]any{"limits": map[string]any{"messages_per_hour": 2000}}))
 		}
 	}
 }
@@ -149,14 +149,14 @@ func (v *reviewer) listener(l *config.Listener) {
 		if l.Limits.NewPerMinute == 0 {
 			change("no-connection-limit", l.Name+" has no limit of new connections a minute", "Set 120 a minute from one address", "An address that connects more often is put off with 421.", map[string]any{"limits": map[string]any{"new_per_minute": 120}})
 		}
-		if l.Limits.MessageSize > largeLetter {
-			change("huge-letters", fmt.Sprintf("%s takes letters of up to %s", l.Name, l.Limits.MessageSize), "Take up to 50 MB", "Larger letters are refused with 552.", map[string]any{"limits": map[string]any{"message_size": "50 MB"}})
+		if l.Limits.MessageSize > largeMessage {
+			change("huge-messages", fmt.Sprintf("%s takes messages of up to %s", l.Name, l.Limits.MessageSize), "Take up to 50 MB", "Larger messages are refused with 552.", map[string]any{"limits": map[string]any{"message_size": "50 MB"}})
 		}
 		if l.Limits.Errors > manyErrors {
 			change("many-errors", fmt.Sprintf("%s cuts off after %d errors", l.Name, l.Limits.Errors), "Cut off after 10", "Clients with more errors in one connection must connect again.", map[string]any{"limits": map[string]any{"errors": 10}})
 		}
 		if l.Identity == "off" {
-			change("identity-off", l.Name+" checks neither SPF nor signatures", "Check and note it", "Letters get an Authentication-Results field; nothing is refused for it.", map[string]any{"identity": "note"})
+			change("identity-off", l.Name+" checks neither SPF nor signatures", "Check and note it", "Messages get an Authentication-Results field; nothing is refused for it.", map[string]any{"identity": "note"})
 		}
 	case config.LMTP:
 		if !local && len(l.Allow) == 0 {
@@ -191,7 +191,7 @@ func (v *reviewer) domains() {
 			}
 		}
 		if d.CatchAll != nil {
-			take := set("domains", name, "Take the catch-all out", "Letters to unknown addresses are refused, and their senders learn it at once.", map[string]any{"catch_all": nil})
+			take := set("domains", name, "Take the catch-all out", "Messages to unknown addresses are refused, and their senders learn it at once.", map[string]any{"catch_all": nil})
 			if box := v.c.Mailbox(*d.CatchAll); box != nil && box.Reply != nil {
 				v.found("catch-all-answer", where, d.CatchAll.Display()+" gets everything and answers by itself", take)
 			} else {
@@ -243,11 +243,11 @@ func (v *reviewer) routes() {
 		smart := r.NextHop == config.HopSmartHost || r.NextHop == config.HopDirect
 		outside := slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return !p.Exact() })
 		if smart && outside && (r.TLS == "offered" || r.TLS == "off" || r.TLS == "") && !allLoopback(r.Hosts) {
-			v.found("clear-smart-host", where, r.Name+" does not ask its smart host for TLS", set("routes", r.Name, "Require TLS", "If the host has no TLS, letters wait.", map[string]any{"tls": "required"}))
+			v.found("clear-smart-host", where, r.Name+" does not ask its smart host for TLS", set("routes", r.Name, "Require TLS", "If the host has no TLS, messages wait.", map[string]any{"tls": "required"}))
 		}
 		if r.SignIn != nil {
 			if r.TLS == "required" {
-				v.found("unverified-sign-in", where, r.Name+" takes any certificate", set("routes", r.Name, "Check the certificate", "If it does not verify, letters wait.", map[string]any{"tls": "verified"}))
+				v.found("unverified-sign-in", where, r.Name+" takes any certificate", set("routes", r.Name, "Check the certificate", "If it does not verify, messages wait.", map[string]any{"tls": "verified"}))
 			}
 			used[r.SignIn.Secret] = append(used[r.SignIn.Secret], r.Name+" ("+strings.Join(r.Hosts, ", ")+")")
 			for _, h := range r.Hosts {
@@ -290,10 +290,10 @@ func (v *reviewer) service() {
 	}
 	r := s.Retry
 	if r.GiveUp <= longEnough {
-		change("short-give-up", "letters are given up after "+lasting(r.GiveUp), "Wait five days", "Letters to a host that is down stay in the queue longer.", map[string]any{"retry": map[string]any{"give_up": "5d"}})
+		change("short-give-up", "messages are given up after "+lasting(r.GiveUp), "Wait five days", "Messages to a host that is down stay in the queue longer.", map[string]any{"retry": map[string]any{"give_up": "5d"}})
 	}
 	if r.WarnAfter == 0 {
-		change("nobody-warned", "warn_after is 0", "Tell them after four hours", "One notice for each letter that waits so long.", map[string]any{"retry": map[string]any{"warn_after": "4h"}})
+		change("nobody-warned", "warn_after is 0", "Tell them after four hours", "One notice for each message that waits so long.", map[string]any{"retry": map[string]any{"warn_after": "4h"}})
 	}
 	if len(r.Intervals) > 0 && r.Intervals[0] < eager {
 		change("eager-retry", "the second attempt comes after "+lasting(r.Intervals[0]), "Begin after five minutes", "What is put off leaves a little later.", map[string]any{"retry": map[string]any{"intervals": []any{"5m", "10m", "20m", "30m", "1h"}}})
@@ -302,10 +302,10 @@ func (v *reviewer) service() {
 		change("hasty-timeouts", fmt.Sprintf("we wait %s for a greeting, %s for an answer", lasting(t.Greeting), lasting(t.Command)), "Wait five minutes", "A silent host keeps a connection for longer.", map[string]any{"timeouts": map[string]any{"greeting": "5m", "command": "5m"}})
 	}
 	if len(s.Alerts.To) == 0 && s.Alerts.Webhook == "" {
-		change("nobody-alerted", "alerts name nobody", "Tell "+s.Postmaster.Display(), "He gets a letter for each serious snag.", map[string]any{"alerts": map[string]any{"to": []any{s.Postmaster.String()}}})
+		change("nobody-alerted", "alerts name nobody", "Tell "+s.Postmaster.Display(), "He gets a message for each serious snag.", map[string]any{"alerts": map[string]any{"to": []any{s.Postmaster.String()}}})
 	}
 	if len(s.DailyReport.To) == 0 {
-		change("no-daily-report", "daily_report names nobody", "Send it to "+s.Postmaster.Display(), "One letter a day.", map[string]any{"daily_report": map[string]any{"to": []any{s.Postmaster.String()}}})
+		change("no-daily-report", "daily_report names nobody", "Send it to "+s.Postmaster.Display(), "One message a day.", map[string]any{"daily_report": map[string]any{"to": []any{s.Postmaster.String()}}})
 	}
 	if s.Retention < memory {
 		change("short-memory", "messages are kept for "+lasting(s.Retention), "Keep them for 30 days", "More room in the database.", map[string]any{"retention": "30d"})

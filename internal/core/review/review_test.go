@@ -83,7 +83,7 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		})},
 		{"certificate-ended:listener edge", nil, with(func(f *Facts) { f.Certificates = []Certificate{{Listener: "edge", Until: now.Add(-day), Fits: true}} })},
 		{"certificate-name:listener edge", nil, with(func(f *Facts) { f.Certificates = []Certificate{{Listener: "edge", Until: now.Add(90 * day)}} })},
-		{"huge-letters:listener edge", []string{"kind: edge\n", "kind: edge\n    limits: {message_size: 1 GB}\n"}, plain},
+		{"huge-messages:listener edge", []string{"kind: edge\n", "kind: edge\n    limits: {message_size: 1 GB}\n"}, plain},
 		{"many-errors:listener edge", []string{"kind: edge\n", "kind: edge\n    limits: {errors: 500}\n"}, plain},
 		{"open-lmtp:listener neighbour", []string{"127.0.0.1:2428\n    kind: lmtp\n    allow: [127.0.0.0/8]", "0.0.0.0:2428\n    kind: lmtp"}, plain},
 		{"inside-open:listener inside", []string{"127.0.0.1:2526", "0.0.0.0:2526"}, plain},

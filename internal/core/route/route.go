@@ -107,7 +107,7 @@ func (p *planner) forward(box *directory.Mailbox, to address.Address, via []addr
 			continue
 		}
 		if fault := p.expand(target, way); fault != nil {
-			stays = true // a forward that leads nowhere must not cost the letter
+			stays = true // a forward that leads nowhere must not cost the message
 		}
 	}
 	if stays || len(p.legs) == before && !p.reached(box) {
@@ -116,7 +116,7 @@ func (p *planner) forward(box *directory.Mailbox, to address.Address, via []addr
 	return nil
 }
 
-// reached reports that a forward's targets have the letter by another way.
+// reached reports that a forward's targets have the message by another way.
 func (p *planner) reached(box *directory.Mailbox) bool {
 	return slices.ContainsFunc(box.ForwardTo, func(a address.Address) bool {
 		return slices.ContainsFunc(p.legs, func(l Leg) bool { return l.Recipient.Key() == a.Key() })
@@ -221,9 +221,9 @@ func match(r *config.Route, e config.Envelope, to address.Address, ours bool) (a
 	}
 	switch {
 	case r.SizeOver > 0 && e.Size <= int64(r.SizeOver):
-		return pattern, "the letter is not larger than " + r.SizeOver.String()
+		return pattern, "the message is not larger than " + r.SizeOver.String()
 	case r.SizeUpTo > 0 && e.Size > int64(r.SizeUpTo):
-		return pattern, "the letter is larger than " + r.SizeUpTo.String()
+		return pattern, "the message is larger than " + r.SizeUpTo.String()
 	}
 	return pattern, ""
 }

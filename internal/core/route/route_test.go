@@ -63,7 +63,7 @@ func TestWhereMailGoes(t *testing.T) {
 		edit                 []string
 	}{
 		{name: "a mailbox", to: "ines.harrow@skerryline.example", want: "ines.harrow@skerryline.example by mailbox to local"},
-		{name: "in other letters", to: "INES.harrow@skerryline.example", want: "ines.harrow@skerryline.example by mailbox to local"},
+		{name: "in other messages", to: "INES.harrow@skerryline.example", want: "ines.harrow@skerryline.example by mailbox to local"},
 		{name: "a second address", to: "harbour@skerryline.example", want: "ines.harrow@skerryline.example by mailbox to local"},
 		{name: "an alias", to: "info@skerryline.example", want: "odile.marr@skerryline.example by mailbox to local"},
 		{name: "an alias that leads outside", to: "carousel@skerryline.example", want: "ferry@roundabout.example by to the world to roundabout.example"},

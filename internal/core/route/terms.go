@@ -10,13 +10,13 @@ import (
 // Terms are what counts on a lane: its route's, and what was agreed with the
 // peer that the next hop belongs to.
 type Terms struct {
-	Peer                 string // name, "" without agreement
-	TLS                  string // off, offered, required or verified
-	PinnedName           string // the certificate's name, in place of the host's
-	Connections          int
-	LettersPerConnection int
-	LettersPerMinute     int // 0 is no limit
-	Transcript           string
+	Peer                  string // name, "" without agreement
+	TLS                   string // off, offered, required or verified
+	PinnedName            string // the certificate's name, in place of the host's
+	Connections           int
+	MessagesPerConnection int
+	MessagesPerMinute     int // 0 is no limit
+	Transcript            string
 }
 
 var tlsStrength = []string{"off", "offered", "required", "verified"}
@@ -24,7 +24,7 @@ var tlsStrength = []string{"off", "offered", "required", "verified"}
 // TermsOf joins a route's terms with those of the peer behind the next hop. A
 // smart host is nobody's peer: what it is asked is the route's alone.
 func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
-	t := Terms{TLS: r.TLS, Connections: r.Connections, LettersPerConnection: r.LettersPerConnection, LettersPerMinute: r.LettersPerMinute, Transcript: cmp.Or(r.Transcript, config.TranscriptAll)}
+	t := Terms{TLS: r.TLS, Connections: r.Connections, MessagesPerConnection: r.MessagesPerConnection, MessagesPerMinute: r.MessagesPerMinute, Transcript: cmp.Or(r.Transcript, config.TranscriptAll)}
 	if r.NextHop == config.HopDirect {
 		t.TLS = "offered"
 	}
@@ -40,8 +40,8 @@ func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
 		t.TLS = p.TLS
 	}
 	t.Connections = least(t.Connections, p.Connections)
-	t.LettersPerConnection = least(t.LettersPerConnection, p.LettersPerConnection)
-	t.LettersPerMinute = least(t.LettersPerMinute, p.LettersPerMinute)
+	t.MessagesPerConnection = least(t.MessagesPerConnection, p.MessagesPerConnection)
+	t.MessagesPerMinute = least(t.MessagesPerMinute, p.MessagesPerMinute)
 	return t
 }
 

@@ -12,15 +12,15 @@ func TestTermsAreThoseOfRouteAndPeer(t *testing.T) {
 	c, err := config.Parse([]byte(`
 service: {host_name: mail.skerryline.example, postmaster: a@saltmarsh.example}
 routes:
-  - {name: out, recipients: ["*"], next_hop: mx, connections: 5, letters_per_minute: 60}
+  - {name: out, recipients: ["*"], next_hop: mx, connections: 5, messages_per_minute: 60}
   - {name: strict, recipients: [a.example], next_hop: mx, tls: verified}
   - {name: bare, recipients: [b.example], next_hop: mx, tls: "off"}
   - {name: smart, recipients: [c.example], next_hop: smarthost, hosts: [harbourlight.example], tls: "off"}
   - {name: both, recipients: [d.example], next_hop: direct, hosts: [harbourlight.example], tls: verified}
 peers:
   - {name: exact, domains: [in.saltmarsh.example], tls: verified, pinned_name: mx.pinned.example}
-  - {name: salt, domains: ["*.saltmarsh.example", saltmarsh.example], tls: required, connections: 9, letters_per_minute: 10}
-  - {name: few, domains: [dunlin.example], connections: 2, letters_per_connection: 3}
+  - {name: salt, domains: ["*.saltmarsh.example", saltmarsh.example], tls: required, connections: 9, messages_per_minute: 10}
+  - {name: few, domains: [dunlin.example], connections: 2, messages_per_connection: 3}
 `))
 	if err != nil {
 		t.Fatal(err)
@@ -30,15 +30,15 @@ peers:
 		route, hop string
 		want       Terms
 	}{
-		{"out", "greywacke.example", Terms{TLS: "offered", Connections: 5, LettersPerConnection: 100, LettersPerMinute: 60}},
-		{"out", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5, LettersPerConnection: 100, LettersPerMinute: 10}},
-		{"out", "x.saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5, LettersPerConnection: 100, LettersPerMinute: 10}},
-		{"out", "in.saltmarsh.example", Terms{Peer: "exact", TLS: "verified", PinnedName: "mx.pinned.example", Connections: 5, LettersPerConnection: 100, LettersPerMinute: 60}},
-		{"out", "dunlin.example", Terms{Peer: "few", TLS: "offered", Connections: 2, LettersPerConnection: 3, LettersPerMinute: 60}},
-		{"strict", "saltmarsh.example", Terms{Peer: "salt", TLS: "verified", Connections: 9, LettersPerConnection: 100, LettersPerMinute: 10}},
-		{"bare", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 9, LettersPerConnection: 100, LettersPerMinute: 10}},
-		{"smart", "saltmarsh.example", Terms{TLS: "off", Connections: 10, LettersPerConnection: 100}}, // a smart host is nobody's peer
-		{"both", "greywacke.example", Terms{TLS: "offered", Connections: 10, LettersPerConnection: 100}},
+		{"out", "greywacke.example", Terms{TLS: "offered", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 60}},
+		{"out", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"out", "x.saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"out", "in.saltmarsh.example", Terms{Peer: "exact", TLS: "verified", PinnedName: "mx.pinned.example", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 60}},
+		{"out", "dunlin.example", Terms{Peer: "few", TLS: "offered", Connections: 2, MessagesPerConnection: 3, MessagesPerMinute: 60}},
+		{"strict", "saltmarsh.example", Terms{Peer: "salt", TLS: "verified", Connections: 9, MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"bare", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 9, MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"smart", "saltmarsh.example", Terms{TLS: "off", Connections: 10, MessagesPerConnection: 100}}, // a smart host is nobody's peer
+		{"both", "greywacke.example", Terms{TLS: "offered", Connections: 10, MessagesPerConnection: 100}},
 	} {
 		x.want.Transcript = config.TranscriptAll
 		if got := TermsOf(k, k.Route(x.route), x.hop); got != x.want {

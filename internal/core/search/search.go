@@ -1,4 +1,4 @@
-// Package search understands what people type to find letters: an address or a
+// Package search understands what people type to find messages: an address or a
 // part of one, a domain, a subject, an id, a network, a host, a state, a cause,
 // and times. It says how it understood it.
 package search

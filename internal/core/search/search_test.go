@@ -93,7 +93,7 @@ func TestTimesAreUnderstood(t *testing.T) {
 	}
 }
 
-func TestALetterMatchesByAllThatIsKnownOfIt(t *testing.T) {
+func TestAMessageMatchesByAllThatIsKnownOfIt(t *testing.T) {
 	id := ident.Floor(now)
 	f := &mail.Found{Message: mail.Message{ID: id, ReceivedAt: now, Sender: "Ada@saltmarsh.example", Subject: "The Night boat", MessageID: "<x@y.example>", ClientAddress: "127.30.0.10", Listener: "edge",
 		Deliveries: []mail.Delivery{{N: 1, Recipient: "crew.north@skerryline.example", Original: "crew@skerryline.example", State: mail.Bounced, Cause: diagnose.MailboxFull, Route: "shelf",

@@ -1,4 +1,4 @@
-// Package senderauth judges who a letter is really from: what SPF (RFC 7208), DKIM
+// Package senderauth judges who a message is really from: what SPF (RFC 7208), DKIM
 // (RFC 6376) and DMARC (RFC 7489) say together, what is done about it, and how it
 // is written down for those behind us (RFC 8601). It asks nobody: what DNS and the
 // signatures say is brought to it.
@@ -31,7 +31,7 @@ const (
 type SPF struct {
 	Result Result `json:"result"`
 	Domain string `json:"domain" doc:"The domain that was asked"`
-	// Scope is mailfrom, or helo for letters from the null sender.
+	// Scope is mailfrom, or helo for messages from the null sender.
 	Scope string `json:"scope" enum:"mailfrom,helo"`
 	Why   string `json:"why,omitempty"`
 }
@@ -45,7 +45,7 @@ type Signature struct {
 	Why       string `json:"why,omitempty"`
 }
 
-// DMARC is what the domain in From wishes for letters like this.
+// DMARC is what the domain in From wishes for messages like this.
 type DMARC struct {
 	Result Result `json:"result"`
 	Domain string `json:"domain" doc:"Of the address in From"`
@@ -56,7 +56,7 @@ type DMARC struct {
 	Why  string `json:"why,omitempty"`
 }
 
-// Finding is everything that was found of one letter.
+// Finding is everything that was found of one message.
 type Finding struct {
 	SPF    SPF         `json:"spf"`
 	DKIM   []Signature `json:"dkim"`
@@ -66,7 +66,7 @@ type Finding struct {
 }
 
 // Proof is what a finding says of the sender in one word: Pass, Fail, or "" if it says
-// nothing. A DMARC pass outweighs an SPF that fails: a letter that was forwarded.
+// nothing. A DMARC pass outweighs an SPF that fails: a message that was forwarded.
 func (c *Finding) Proof() Result {
 	switch {
 	case c == nil:

@@ -6,7 +6,7 @@ import (
 	"gullroute/internal/core/smtp"
 )
 
-// Action is what is done about a letter whose sender is not who it says.
+// Action is what is done about a message whose sender is not who it says.
 type Action string
 
 // The actions; a listener's or a peer's term is one of them, or off.
@@ -17,14 +17,14 @@ const (
 	Refuse Action = "refuse"
 )
 
-// Agreed is what a peer's term says of letters in its domains' name; "" if there
+// Agreed is what a peer's term says of messages in its domains' name; "" if there
 // is none.
 type Agreed struct {
 	Peer string
 	Term Action
 }
 
-// Decide says what is done about a letter by the term of its listener, and by what
+// Decide says what is done about a message by the term of its listener, and by what
 // was agreed with those in whose name it comes. A listener does at most what the
 // domain itself wishes; a peer's term holds whatever the domain publishes.
 func (c *Finding) Decide(listener Action, agreed Agreed) {
@@ -34,7 +34,7 @@ func (c *Finding) Decide(listener Action, agreed Agreed) {
 			return
 		}
 		c.Action = agreed.Term
-		c.Reason = fmt.Sprintf("it was agreed with %s that letters in the name of %s must prove it: %s", agreed.Peer, c.DMARC.Domain, c.unproved())
+		c.Reason = fmt.Sprintf("it was agreed with %s that messages in the name of %s must prove it: %s", agreed.Peer, c.DMARC.Domain, c.unproved())
 		return
 	}
 	wish := ""
@@ -87,7 +87,7 @@ func (c *Finding) proved() bool {
 	return false
 }
 
-// Reply refuses the letter, by the codes of RFC 7372.
+// Reply refuses the message, by the codes of RFC 7372.
 func (c *Finding) Reply() smtp.Reply {
 	enhanced := "5.7.26" // several checks failed
 	if c.DMARC.Result == None && c.SPF.Result == Fail {

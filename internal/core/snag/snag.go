@@ -1,5 +1,5 @@
 // Package snag puts failing deliveries together: the same cause at the same place
-// is one trouble, whatever the number of letters.
+// is one trouble, whatever the number of messages.
 package snag
 
 import (
@@ -110,7 +110,7 @@ func OfRefusal(r *mail.Refusal) (Sighting, bool) {
 	return s, true
 }
 
-// EndsOnceThrough reports whether a letter that gets through ends the trouble at
+// EndsOnceThrough reports whether a message that gets through ends the trouble at
 // once; others end when nothing more is seen of them for a while.
 func EndsOnceThrough(c diagnose.Cause) bool {
 	switch diagnose.Explain(c).Family {
@@ -134,7 +134,7 @@ func Quiet(c diagnose.Cause) time.Duration {
 }
 
 // HoldsAll reports whether the trouble holds up all that waits in a lane, not only
-// the letters that met it.
+// the messages that met it.
 func HoldsAll(c diagnose.Cause) bool {
 	switch diagnose.Explain(c).Family {
 	case diagnose.Connection, diagnose.DNS, diagnose.TLS, diagnose.SignIn:
@@ -203,8 +203,8 @@ type Snag struct {
 	ClosedAt     mail.OptTime   `json:"closed_at" nullable:"true"`
 	Ended        string         `json:"ended,omitempty" doc:"What ended it"`
 	Deliveries   int64          `json:"deliveries" doc:"Held up and lost"`
-	Held         int64          `json:"held" doc:"Letters that wait because of it"`
-	Lost         int64          `json:"lost" doc:"Letters that bounced, expired or were refused"`
+	Held         int64          `json:"held" doc:"Messages that wait because of it"`
+	Lost         int64          `json:"lost" doc:"Messages that bounced, expired or were refused"`
 	Attempts     int64          `json:"attempts" doc:"How often it was met"`
 	Senders      []string       `json:"senders" doc:"Up to twenty of those touched"`
 	Domains      []string       `json:"domains" doc:"Up to twenty domains of recipients"`
@@ -415,7 +415,7 @@ func (s *Snag) Offer(c *config.Compiled) {
 }
 
 // OfferAliases adds the aliases of ours that name an address at which nobody is, or
-// the one whose letters come round again. It looks through all of them.
+// the one whose messages come round again. It looks through all of them.
 func (s *Snag) OfferAliases(c *config.Compiled) {
 	a, err := address.Parse(s.Place.Name)
 	if err != nil || s.State == "closed" || s.Place.Kind != Address || c.Directory == nil {
@@ -453,7 +453,7 @@ func Slower(c diagnose.Cause) map[string]any {
 	case diagnose.TooManySessions:
 		return map[string]any{"connections": 1}
 	case diagnose.RateLimited, diagnose.LowReputation:
-		return map[string]any{"connections": 1, "letters_per_minute": 20}
+		return map[string]any{"connections": 1, "messages_per_minute": 20}
 	}
 	return nil
 }

@@ -67,7 +67,7 @@ func TestATroubleIsWhereItCanBeMended(t *testing.T) {
 	}
 	d := mail.Delivery{Recipient: "a@b.example", Cause: diagnose.MailboxFull, State: mail.Bounced}
 	if s, ok := OfDelivery(&d, "", now); !ok || !s.Lost {
-		t.Error("a letter that bounced is lost")
+		t.Error("a message that bounced is lost")
 	}
 }
 

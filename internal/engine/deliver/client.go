@@ -1,5 +1,5 @@
 // Package deliver holds the SMTP and LMTP dialogue outwards: it finds the hosts
-// of a next hop, connects, and hands letters over recipient by recipient.
+// of a next hop, connects, and hands messages over recipient by recipient.
 package deliver
 
 import (
@@ -31,7 +31,7 @@ import (
 	"gullroute/internal/engine/sessions"
 )
 
-// Failure is why no host of a next hop could be used, or why one letter was not
+// Failure is why no host of a next hop could be used, or why one message was not
 // taken.
 type Failure struct {
 	Reply     mail.LastReply
@@ -131,10 +131,10 @@ const maxTries = 8
 
 // Connect opens a connection to the first host of a next hop that answers, and
 // says hello there. Hosts that failed before it are kept in the connection. Next
-// hop direct goes on to the smart hosts when no MX host can be used. letter is what
+// hop direct goes on to the smart hosts when no MX host can be used. message is what
 // the connection is opened for, for the record; 0 if for none.
-func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, letter ident.ID) (*Conn, *Failure) {
-	ctx = context.WithValue(ctx, letterKey{}, letter)
+func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, message ident.ID) (*Conn, *Failure) {
+	ctx = context.WithValue(ctx, messageKey{}, message)
 	if r.NextHop != config.HopDirect {
 		return c.connect(ctx, r, nextHop)
 	}
@@ -146,7 +146,7 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, l
 	if !SmartHostMayHelp(failure.Cause) {
 		return nil, failure
 	}
-	conn, second := c.ConnectSmartHost(ctx, r, letter)
+	conn, second := c.ConnectSmartHost(ctx, r, message)
 	if second != nil {
 		second.Reply.Tried = append(append(failure.Reply.Tried, failure.Reply), second.Reply.Tried...)
 		return nil, second
@@ -155,12 +155,12 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, l
 	return conn, nil
 }
 
-type letterKey struct{}
+type messageKey struct{}
 
 // ConnectSmartHost opens a connection to the smart hosts of a route with next
 // hop direct.
-func (c *Client) ConnectSmartHost(ctx context.Context, r *config.Route, letter ident.ID) (*Conn, *Failure) {
-	ctx = context.WithValue(ctx, letterKey{}, letter)
+func (c *Client) ConnectSmartHost(ctx context.Context, r *config.Route, message ident.ID) (*Conn, *Failure) {
+	ctx = context.WithValue(ctx, messageKey{}, message)
 	smart := *r
 	smart.NextHop = config.HopSmartHost
 	return c.connect(ctx, &smart, route.SmartHosts(r))
@@ -203,7 +203,7 @@ func (c *Client) Next(ctx context.Context, conn *Conn, message ident.ID) (*Conn,
 	if len(conn.behind) == 0 || conn.route.OnRefusal != "next" {
 		return nil, nil
 	}
-	return c.connectTo(context.WithValue(ctx, letterKey{}, message), conn.route, conn.nextHop, conn.behind)
+	return c.connectTo(context.WithValue(ctx, messageKey{}, message), conn.route, conn.nextHop, conn.behind)
 }
 
 // endsAt reports whether a refusal for good ends the search for a host: the domain
@@ -257,7 +257,7 @@ func (c *Client) connectTo(ctx context.Context, r *config.Route, nextHop string,
 }
 
 // worse keeps a failure that may pass over one that will not: while one host of
-// several may still take the letter, it waits.
+// several may still take the message, it waits.
 func worse(old, latest *Failure) *Failure {
 	if old != nil && !old.Permanent && latest.Permanent {
 		return old
@@ -373,7 +373,7 @@ func dnsFailure(host string, err error) *Failure {
 }
 
 // open connects to one address and goes through the dialogue up to where
-// letters can be sent. With TLS only offered, a failing handshake is followed by
+// messages can be sent. With TLS only offered, a failing handshake is followed by
 // a second connection without.
 func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t target, ip netip.Addr) (*Conn, *Failure) {
 	terms := route.TermsOf(c.cfg, r, nextHop)
@@ -449,8 +449,8 @@ func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, 
 	book := c.Record.Begin(mail.Session{ID: id, Direction: mail.Out, Protocol: protocol, Route: r.Name, Address: ip.String(), Port: t.port, Name: t.host, StartedAt: time.Now().UTC()},
 		terms.Transcript)
 	book.Touch(nextHop)
-	if letter, _ := ctx.Value(letterKey{}).(ident.ID); letter != 0 {
-		book.Change(func(s *mail.Session) { s.AddLetter(letter) })
+	if message, _ := ctx.Value(messageKey{}).(ident.ID); message != 0 {
+		book.Change(func(s *mail.Session) { s.AddMessage(message) })
 	}
 	return id, book
 }

@@ -103,7 +103,7 @@ func (s *script) talk(conn net.Conn) {
 
 // sendTo delivers to a scripted host by a route and returns the results, or the
 // failure of the connection.
-func sendTo(t *testing.T, s *script, route config.Route, l Letter, to ...string) ([]Result, *Failure) {
+func sendTo(t *testing.T, s *script, route config.Route, l Message, to ...string) ([]Result, *Failure) {
 	t.Helper()
 	c, err := config.Parse([]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  timeouts: {connect: 1s, greeting: 300ms, command: 300ms, content: 300ms, final: 300ms}\n"))
 	if err != nil {
@@ -142,8 +142,8 @@ func (s *script) got() string {
 	return s.content
 }
 
-func letterOf(body string) *Letter {
-	return &Letter{Content: func() (io.Reader, error) { return strings.NewReader("Subject: a\r\n\r\n" + body + "\r\n"), nil }}
+func messageOf(body string) *Message {
+	return &Message{Content: func() (io.Reader, error) { return strings.NewReader("Subject: a\r\n\r\n" + body + "\r\n"), nil }}
 }
 
 func from(s string) address.Address { a, _ := address.Parse(s); return a }
@@ -154,14 +154,14 @@ func TestParametersGoOnlyToHostsThatKnowThem(t *testing.T) {
 	for _, c := range []struct {
 		name  string
 		ehlo  []string
-		l     Letter
+		l     Message
 		heard []string
 	}{
-		{"a plain host", nil, Letter{Sender: from("a@b.example"), Size: 99, Ret: "FULL", EnvID: "Q 1"}, []string{"MAIL FROM:<a@b.example>", "RCPT TO:<x@y.example>"}},
-		{"a host that knows all", everything, Letter{Sender: from("a@b.example"), Size: 99, Ret: "HDRS", EnvID: "Q 1", EightBit: true},
+		{"a plain host", nil, Message{Sender: from("a@b.example"), Size: 99, Ret: "FULL", EnvID: "Q 1"}, []string{"MAIL FROM:<a@b.example>", "RCPT TO:<x@y.example>"}},
+		{"a host that knows all", everything, Message{Sender: from("a@b.example"), Size: 99, Ret: "HDRS", EnvID: "Q 1", EightBit: true},
 			[]string{"MAIL FROM:<a@b.example> SIZE=99 BODY=8BITMIME RET=HDRS ENVID=Q+201", "RCPT TO:<x@y.example> NOTIFY=DELAY ORCPT=rfc822;o+2Bx@y.example"}},
-		{"the null sender", everything, Letter{}, []string{"MAIL FROM:<> SIZE=0"}},
-		{"another script", everything, Letter{Sender: from("søren@bølgevik.example"), UTF8: true}, []string{"MAIL FROM:<søren@xn--blgevik-q1a.example> SIZE=0 SMTPUTF8"}},
+		{"the null sender", everything, Message{}, []string{"MAIL FROM:<> SIZE=0"}},
+		{"another script", everything, Message{Sender: from("søren@bølgevik.example"), UTF8: true}, []string{"MAIL FROM:<søren@xn--blgevik-q1a.example> SIZE=0 SMTPUTF8"}},
 	} {
 		s := &script{ehlo: c.ehlo}
 		results, failure := sendTo(t, s, config.Route{}, c.l, "x@y.example")
@@ -179,7 +179,7 @@ func TestParametersGoOnlyToHostsThatKnowThem(t *testing.T) {
 func TestEachRecipientHasItsOwnResult(t *testing.T) {
 	for _, ehlo := range [][]string{nil, {"PIPELINING"}} {
 		s := &script{ehlo: ehlo, replies: map[string]string{"<b@y.example>": "550 5.1.1 nobody", "<c@y.example>": "451 4.7.1 greylisted"}}
-		results, failure := sendTo(t, s, config.Route{}, Letter{}, "a@y.example", "b@y.example", "c@y.example")
+		results, failure := sendTo(t, s, config.Route{}, Message{}, "a@y.example", "b@y.example", "c@y.example")
 		if failure != nil {
 			t.Fatal(failure)
 		}
@@ -198,7 +198,7 @@ func TestEachRecipientHasItsOwnResult(t *testing.T) {
 func TestNothingIsSentWhenNobodyIsTaken(t *testing.T) {
 	for _, ehlo := range [][]string{nil, {"PIPELINING"}} {
 		s := &script{ehlo: ehlo, replies: map[string]string{"RCPT": "550 5.1.1 nobody"}}
-		results, _ := sendTo(t, s, config.Route{}, Letter{}, "a@y.example", "b@y.example")
+		results, _ := sendTo(t, s, config.Route{}, Message{}, "a@y.example", "b@y.example")
 		if results[0].Failure == nil || results[1].Failure == nil || s.got() != "" {
 			t.Errorf("%v: %+v, the host has %q", ehlo, results, s.got())
 		}
@@ -209,7 +209,7 @@ func TestStagesOfFailure(t *testing.T) {
 	for _, c := range []struct {
 		name      string
 		s         *script
-		l         Letter
+		l         Message
 		stage     diagnose.Stage
 		cause     diagnose.Cause
 		permanent bool
@@ -226,10 +226,10 @@ func TestStagesOfFailure(t *testing.T) {
 		{name: "refuses DATA", s: &script{replies: map[string]string{"DATA": "451 4.3.0 later"}}, stage: diagnose.StageContent, cause: diagnose.Unknown},
 		{name: "hangs up at DATA", s: &script{replies: map[string]string{"DATA": "hang up"}}, stage: diagnose.StageContent, cause: diagnose.Dropped},
 		{name: "refuses the content", s: &script{after: "554 5.7.1 this is spam"}, stage: diagnose.StageContent, cause: diagnose.ContentRefused, permanent: true},
-		{name: "too large", s: &script{ehlo: everything}, l: Letter{Size: 2000}, stage: diagnose.StageSender, cause: diagnose.TooLarge, permanent: true},
-		{name: "no SMTPUTF8", s: &script{ehlo: []string{"8BITMIME"}}, l: Letter{UTF8: true}, stage: diagnose.StageSender, cause: diagnose.NeedsUTF8, permanent: true},
-		{name: "no 8BITMIME", s: &script{}, l: Letter{EightBit: true}, stage: diagnose.StageSender, cause: diagnose.Needs8Bit, permanent: true},
-		{name: "our content is gone", s: &script{}, l: Letter{Content: func() (io.Reader, error) { return nil, fmt.Errorf("gone") }}, stage: diagnose.StageContent, cause: diagnose.OurTrouble},
+		{name: "too large", s: &script{ehlo: everything}, l: Message{Size: 2000}, stage: diagnose.StageSender, cause: diagnose.TooLarge, permanent: true},
+		{name: "no SMTPUTF8", s: &script{ehlo: []string{"8BITMIME"}}, l: Message{UTF8: true}, stage: diagnose.StageSender, cause: diagnose.NeedsUTF8, permanent: true},
+		{name: "no 8BITMIME", s: &script{}, l: Message{EightBit: true}, stage: diagnose.StageSender, cause: diagnose.Needs8Bit, permanent: true},
+		{name: "our content is gone", s: &script{}, l: Message{Content: func() (io.Reader, error) { return nil, fmt.Errorf("gone") }}, stage: diagnose.StageContent, cause: diagnose.OurTrouble},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -249,16 +249,16 @@ func TestStagesOfFailure(t *testing.T) {
 
 func TestTLSIsDemandedByRoute(t *testing.T) {
 	for _, mode := range []string{"required", "verified"} {
-		_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: mode}, Letter{}, "x@y.example")
+		_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: mode}, Message{}, "x@y.example")
 		if failure == nil || failure.Cause != diagnose.TLSNotOffered || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS {
 			t.Errorf("%s: %+v", mode, failure)
 		}
 	}
 	s := &script{ehlo: []string{"STARTTLS"}, replies: map[string]string{"STARTTLS": "454 4.7.0 not now"}}
-	if results, failure := sendTo(t, s, config.Route{TLS: "offered"}, Letter{}, "x@y.example"); failure != nil || results[0].Failure != nil {
+	if results, failure := sendTo(t, s, config.Route{TLS: "offered"}, Message{}, "x@y.example"); failure != nil || results[0].Failure != nil {
 		t.Errorf("TLS that fails where it is only offered: %v %+v", failure, results)
 	}
-	_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: "off", SignIn: &config.SignIn{Account: "a", Secret: "harbourlight"}}, Letter{}, "x@y.example")
+	_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: "off", SignIn: &config.SignIn{Account: "a", Secret: "harbourlight"}}, Message{}, "x@y.example")
 	if failure == nil || failure.Reply.Stage != diagnose.StageSignIn || !strings.Contains(failure.Reply.Text, "not sent without TLS") {
 		t.Errorf("a password without TLS: %+v", failure)
 	}
@@ -266,7 +266,7 @@ func TestTLSIsDemandedByRoute(t *testing.T) {
 
 func TestLMTPAnswersForEachRecipient(t *testing.T) {
 	s := &script{after: "250 2.0.0 a has it\r\n452 4.2.2 b is full\r\n550 5.2.1 c is closed"}
-	results, failure := sendTo(t, s, config.Route{NextHop: "lmtp"}, Letter{}, "a@y.example", "b@y.example", "c@y.example")
+	results, failure := sendTo(t, s, config.Route{NextHop: "lmtp"}, Message{}, "a@y.example", "b@y.example", "c@y.example")
 	if failure != nil || s.heard[0] != "LHLO mail.skerryline.example" {
 		t.Fatalf("%v %q", failure, s.heard)
 	}
@@ -282,7 +282,7 @@ func TestManyRecipientsAreSentInGroups(t *testing.T) {
 		to = append(to, fmt.Sprintf("r%d@y.example", i))
 	}
 	began := time.Now()
-	results, failure := sendTo(t, s, config.Route{}, Letter{}, to...)
+	results, failure := sendTo(t, s, config.Route{}, Message{}, to...)
 	if failure != nil || time.Since(began) > 2*time.Second {
 		t.Fatalf("%v after %s", failure, time.Since(began))
 	}

@@ -35,7 +35,7 @@ const (
 type ProbeWish struct {
 	Sender    address.Address
 	Recipient *address.Address // nil asks for none
-	Letter    *Letter          // sent to Recipient; nil sends nothing
+	Message   *Message         // sent to Recipient; nil sends nothing
 	// Relay are recipients in the forms of an attempt to relay: a host must refuse
 	// them. Relays says of one that was taken whether it would leave.
 	Relay  []RelayForm
@@ -236,7 +236,7 @@ func (p *prober) startTLS(settings *tls.Config) bool {
 			return "", nil
 		})
 		if ok {
-			p.warn("the host offers no TLS: letters go in the clear")
+			p.warn("the host offers no TLS: messages go in the clear")
 		}
 		return ok
 	}
@@ -270,7 +270,7 @@ func (p *prober) certificate(settings *tls.Config) {
 	switch {
 	case s.Result == probe.Fail:
 	case fault != nil:
-		p.warn("the certificate does not verify: %v; with TLS only offered, letters go all the same", fault)
+		p.warn("the certificate does not verify: %v; with TLS only offered, messages go all the same", fault)
 	case time.Until(list[0].Until) < expiresSoon:
 		p.warn("the certificate ends soon: %s", list[0].Until.UTC().Format("2006-01-02 15:04 UTC"))
 	}
@@ -293,16 +293,16 @@ func certificateOf(cert *x509.Certificate) probe.ShownCertificate {
 	return out
 }
 
-// transaction asks for a sender and a recipient, tries to relay, and sends a letter
+// transaction asks for a sender and a recipient, tries to relay, and sends a message
 // if one is wished.
 func (p *prober) transaction() {
 	if p.wish.Recipient == nil && len(p.wish.Relay) == 0 {
 		return
 	}
-	if p.wish.Letter != nil {
+	if p.wish.Message != nil {
 		p.step("content", func() (string, *Failure) {
-			result := p.conn.Send(p.wish.Letter, []Recipient{{To: *p.wish.Recipient}})[0]
-			return "the letter was taken: " + result.Reply.Text, result.Failure
+			result := p.conn.Send(p.wish.Message, []Recipient{{To: *p.wish.Recipient}})[0]
+			return "the message was taken: " + result.Reply.Text, result.Failure
 		})
 		return
 	}

@@ -17,7 +17,7 @@ func TestTheFirstDigitOfAReplyDecides(t *testing.T) {
 	for _, ehlo := range [][]string{nil, {"PIPELINING"}} {
 		for _, code := range []string{"200", "252 ok", "290 2.0.0 taken", "299"} {
 			s := &script{ehlo: ehlo, replies: map[string]string{"MAIL": code, "RCPT": code}, after: code}
-			results, failure := sendTo(t, s, config.Route{}, Letter{}, "a@y.example")
+			results, failure := sendTo(t, s, config.Route{}, Message{}, "a@y.example")
 			if failure != nil || results[0].Failure != nil || s.got() == "" {
 				t.Errorf("%s with %v is success: %v %+v, the host has %q", code, ehlo, failure, results, s.got())
 			}
@@ -25,7 +25,7 @@ func TestTheFirstDigitOfAReplyDecides(t *testing.T) {
 	}
 	// A host that neither takes nor refuses gets no empty message by the pipelined dot.
 	s := &script{ehlo: []string{"PIPELINING"}, replies: map[string]string{"RCPT": "354 go on"}}
-	results, _ := sendTo(t, s, config.Route{}, Letter{}, "a@y.example")
+	results, _ := sendTo(t, s, config.Route{}, Message{}, "a@y.example")
 	if f := results[0].Failure; f == nil || f.Permanent || s.got() != "" {
 		t.Errorf("%+v, the host has %q", f, s.got())
 	}
@@ -78,7 +78,7 @@ func TestWhoIsOneTooManyGoesWithTheNextTransaction(t *testing.T) {
 	for _, reply := range []string{"552 too many recipients", "452 4.5.3 one at a time", "552 5.5.3 too many"} {
 		at, taken := narrow(t, reply)
 		conn := connectTo(t, config.Route{}, at)
-		results := conn.Send(letterOf("hi"), recipientsOf(t, "a@y.example", "b@y.example", "c@y.example"))
+		results := conn.Send(messageOf("hi"), recipientsOf(t, "a@y.example", "b@y.example", "c@y.example"))
 		for i, r := range results {
 			if r.Failure != nil {
 				t.Errorf("%s: recipient %d: %+v", reply, i, r.Failure)
@@ -89,7 +89,7 @@ func TestWhoIsOneTooManyGoesWithTheNextTransaction(t *testing.T) {
 		}
 	}
 	s := &script{replies: map[string]string{"<b@y.example>": "552 5.2.2 mailbox full"}}
-	results, _ := sendTo(t, s, config.Route{}, Letter{}, "a@y.example", "b@y.example")
+	results, _ := sendTo(t, s, config.Route{}, Message{}, "a@y.example", "b@y.example")
 	if f := results[1].Failure; f == nil || !f.Permanent {
 		t.Errorf("552 with a code that says full is full: %+v", f)
 	}
@@ -126,7 +126,7 @@ func TestARefusalGoesOnToTheNextHostWhereTheRouteSaysSo(t *testing.T) {
 	for _, onRefusal := range []string{"", "next"} {
 		no := &script{replies: map[string]string{"RCPT": "550 5.7.1 not from you"}}
 		conn := connectTo(t, config.Route{OnRefusal: onRefusal}, no.serve(t)+","+takes.serve(t))
-		if r := conn.Send(letterOf("hi"), recipientsOf(t, "a@y.example")); r[0].Failure == nil {
+		if r := conn.Send(messageOf("hi"), recipientsOf(t, "a@y.example")); r[0].Failure == nil {
 			t.Fatal("the first host takes it")
 		}
 		next, failure := clientOf(t).Next(context.Background(), conn, 0)
@@ -141,12 +141,12 @@ func TestARefusalGoesOnToTheNextHostWhereTheRouteSaysSo(t *testing.T) {
 
 func TestAHostIsNotUsedInTheClearWhenSomebodyMeddlesWithSTARTTLS(t *testing.T) {
 	s := &script{ehlo: []string{"STARTTLS"}, replies: map[string]string{"STARTTLS": "220 go\r\n250 injected"}}
-	_, failure := sendTo(t, s, config.Route{TLS: "offered"}, Letter{}, "a@y.example")
+	_, failure := sendTo(t, s, config.Route{TLS: "offered"}, Message{}, "a@y.example")
 	if failure == nil || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS || s.got() != "" {
 		t.Errorf("%+v; the host has %q", failure, s.got())
 	}
 	s = &script{ehlo: []string{"STARTTLS"}, replies: map[string]string{"STARTTLS": "454 4.7.0 not now"}}
-	if _, failure := sendTo(t, s, config.Route{TLS: "offered"}, Letter{}, "a@y.example"); failure != nil {
+	if _, failure := sendTo(t, s, config.Route{TLS: "offered"}, Message{}, "a@y.example"); failure != nil {
 		t.Errorf("TLS that is only offered and fails honestly: %v", failure)
 	}
 }

@@ -16,8 +16,8 @@ import (
 // transfer is the part of a connection in which messages go over.
 type transfer struct{ *Conn }
 
-// Letter is a message to hand over.
-type Letter struct {
+// Message is a message to hand over.
+type Message struct {
 	ID       ident.ID
 	Sender   address.Address
 	Size     int64
@@ -28,7 +28,7 @@ type Letter struct {
 	Content  func() (io.Reader, error)
 }
 
-// Recipient is one recipient of a letter.
+// Recipient is one recipient of a message.
 type Recipient struct {
 	To     address.Address
 	Notify smtp.Notify
@@ -50,12 +50,12 @@ type Result struct {
 // replies to as many fit any socket's buffer.
 const group = 100
 
-// Send hands a letter over to recipients and reports each one's result, in their
+// Send hands a message over to recipients and reports each one's result, in their
 // order. It takes one transaction, and more for recipients whom the host does not
 // take in the same one as others (RFC 5321 section 4.5.3.1.10).
-func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
+func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 	t := transfer{c}
-	results := t.transact(letter, recipients)
+	results := t.transact(message, recipients)
 	for !c.broken {
 		var rest []Recipient
 		var at []int
@@ -67,7 +67,7 @@ func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
 		if len(rest) == 0 {
 			break
 		}
-		for k, r := range t.transact(letter, rest) {
+		for k, r := range t.transact(message, rest) {
 			results[at[k]] = r
 		}
 	}
@@ -79,22 +79,22 @@ func (c *Conn) Send(letter *Letter, recipients []Recipient) []Result {
 		c.record.Touch(recipients[i].To.Domain)
 	}
 	c.record.Change(func(s *mail.Session) {
-		s.AddLetter(letter.ID)
+		s.AddMessage(message.ID)
 		s.Recipients += taken
 		s.Refused += len(results) - taken
 		if taken > 0 {
-			s.Messages++
+			s.MessageCount++
 		}
 	})
 	return results
 }
 
-func (c transfer) transact(letter *Letter, recipients []Recipient) []Result {
+func (c transfer) transact(message *Message, recipients []Recipient) []Result {
 	results := make([]Result, len(recipients))
-	if failure := c.unfit(letter, recipients); failure != nil {
+	if failure := c.unfit(message, recipients); failure != nil {
 		return all(results, failure)
 	}
-	accepted, dataSent, failure := c.envelope(letter, recipients, results)
+	accepted, dataSent, failure := c.envelope(message, recipients, results)
 	if failure != nil {
 		return all(results, failure)
 	}
@@ -102,7 +102,7 @@ func (c transfer) transact(letter *Letter, recipients []Recipient) []Result {
 		c.reset()
 		return results
 	}
-	if failure := c.content(letter, len(accepted) > 0, dataSent); failure != nil {
+	if failure := c.content(message, len(accepted) > 0, dataSent); failure != nil {
 		return some(results, accepted, failure)
 	}
 	if len(accepted) == 0 { // DATA was taken although nobody was: nothing was sent
@@ -146,8 +146,8 @@ func some(results []Result, which []int, failure *Failure) []Result {
 	return results
 }
 
-// unfit finds what the host lacks for this letter, before anything is sent.
-func (c transfer) unfit(l *Letter, recipients []Recipient) *Failure {
+// unfit finds what the host lacks for this message, before anything is sent.
+func (c transfer) unfit(l *Message, recipients []Recipient) *Failure {
 	utf8 := l.UTF8 || l.Sender.NeedsUTF8()
 	for _, r := range recipients {
 		utf8 = utf8 || r.To.NeedsUTF8()
@@ -166,7 +166,7 @@ func (c transfer) unfit(l *Letter, recipients []Recipient) *Failure {
 
 // envelope sends MAIL, RCPT and, where commands may be sent ahead, DATA with the
 // last group. It fills in the results of refused recipients.
-func (c transfer) envelope(l *Letter, recipients []Recipient, results []Result) (accepted []int, dataSent bool, failure *Failure) {
+func (c transfer) envelope(l *Message, recipients []Recipient, results []Result) (accepted []int, dataSent bool, failure *Failure) {
 	lines := []string{c.mailLine(l, recipients)}
 	for _, r := range recipients {
 		lines = append(lines, c.rcptLine(r))
@@ -241,7 +241,7 @@ func (c transfer) sendGroup(lines []string, withData bool) *Failure {
 	return nil
 }
 
-func (c transfer) mailLine(l *Letter, recipients []Recipient) string {
+func (c transfer) mailLine(l *Message, recipients []Recipient) string {
 	var b strings.Builder
 	b.WriteString("MAIL FROM:<" + l.Sender.String() + ">")
 	if c.has("SIZE") {
@@ -278,7 +278,7 @@ func (c transfer) rcptLine(r Recipient) string {
 
 // content waits for 354 and sends the content, or only its end when nobody is
 // there to get it.
-func (c transfer) content(l *Letter, wanted, dataSent bool) *Failure {
+func (c transfer) content(l *Message, wanted, dataSent bool) *Failure {
 	var r smtp.Reply
 	var failure *Failure
 	c.deadline(c.timeouts.Command)
@@ -297,7 +297,7 @@ func (c transfer) content(l *Letter, wanted, dataSent bool) *Failure {
 	w := smtp.NewContentWriter(c.bw)
 	if wanted {
 		content, err := l.Content()
-		if err != nil { // ours, and the host must not take half of it for a letter
+		if err != nil { // ours, and the host must not take half of it for a message
 			c.Close()
 			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble, "the content could not be read: "+err.Error())
 		}

@@ -29,7 +29,7 @@ func TestAMessageThatTheDatabaseRefusesFailsAlone(t *testing.T) {
 	var mu sync.Mutex
 	refused := map[ident.ID]error{}
 	for i := range 100 {
-		e := letter(q, "", "a@sunkenpier.example")
+		e := entry(q, "", "a@sunkenpier.example")
 		if i == 50 {
 			f.mu.Lock()
 			f.bad = e.Message.ID
@@ -57,7 +57,7 @@ func TestAMessageThatTheDatabaseRefusesFailsAlone(t *testing.T) {
 func TestAnOutcomeThatTheDatabaseRefusesIsRecordedWithoutItsWords(t *testing.T) {
 	f := newFake()
 	q := start(t, f, true)
-	bad, good := letter(q, "keeper@skerryline.example", "a@sunkenpier.example"), letter(q, "", "keeper@skerryline.example")
+	bad, good := entry(q, "keeper@skerryline.example", "a@sunkenpier.example"), entry(q, "", "keeper@skerryline.example")
 	f.bad = bad.Deliveries[0].MessageID
 	f.gate = make(chan struct{})
 	done := make(chan error, 2)
@@ -88,7 +88,7 @@ func TestNobodyRunsInCirclesWhileTheDatabaseIsAway(t *testing.T) {
 	f := newFake()
 	q := start(t, f, true)
 	q.lastSeen.Store(-int64(time.Hour)) // as if nothing was heard of it
-	if err := q.Enter(context.Background(), letter(q, "", "keeper@skerryline.example")); err != nil {
+	if err := q.Enter(context.Background(), entry(q, "", "keeper@skerryline.example")); err != nil {
 		t.Fatal(err)
 	}
 	before := made()
@@ -110,7 +110,7 @@ func TestAPauseDuringACommitStrandsNothing(t *testing.T) {
 		f := newFake()
 		f.gate = make(chan struct{})
 		q := start(t, f, true)
-		e := letter(q, "", "keeper@skerryline.example")
+		e := entry(q, "", "keeper@skerryline.example")
 		pause.Name = map[bool]string{true: e.Deliveries[0].Route}[pause.Kind == mail.PauseRoute]
 		done := make(chan error, 1)
 		go func() { done <- q.Enter(context.Background(), e) }()
@@ -137,7 +137,7 @@ func TestAMessageThatWaitsForItsCommitCanBeLeft(t *testing.T) {
 	f := newFake()
 	f.gate = make(chan struct{}, 1)
 	q := start(t, f, false)
-	first, second := letter(q, "", "a@sunkenpier.example"), letter(q, "", "a@sunkenpier.example")
+	first, second := entry(q, "", "a@sunkenpier.example"), entry(q, "", "a@sunkenpier.example")
 	done := make(chan error, 1)
 	go func() { done <- q.Enter(context.Background(), first) }()
 	within(t, "the first is being committed", func() bool { n, _ := q.InMemory(); return n == 1 })
@@ -150,7 +150,7 @@ func TestAMessageThatWaitsForItsCommitCanBeLeft(t *testing.T) {
 	if err := <-done; err != nil {
 		t.Errorf("who is being committed does not leave: %v", err)
 	}
-	if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+	if err := q.Enter(context.Background(), entry(q, "", "a@sunkenpier.example")); err != nil {
 		t.Fatal(err)
 	}
 	f.mu.Lock()
@@ -162,7 +162,7 @@ func TestAMessageThatWaitsForItsCommitCanBeLeft(t *testing.T) {
 
 func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 	q := start(t, newFake(), false)
-	e := letter(q, "", "a@sunkenpier.example")
+	e := entry(q, "", "a@sunkenpier.example")
 	l := laneOf(q, e)
 	l.host.failures, l.load.touched, l.host.restUntil = 3, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)
 	if ids := q.InTrouble(); len(ids) != 1 || ids[0] != l.id {
@@ -190,7 +190,7 @@ func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 		{"one of ours by a rule", "keeper@skerryline.example", mail.In, "machines", nil, true},
 		{"one of ours", "keeper@skerryline.example", mail.Out, "people", nil, true},
 	} {
-		e := letter(q, c.sender, "a@sunkenpier.example")
+		e := entry(q, c.sender, "a@sunkenpier.example")
 		e.Message.Direction, e.Message.Identity, e.Leased = c.direction, c.found, []bool{true}
 		d := e.Deliveries[0]
 		d.Rule, d.State, d.Cause, d.Last = c.rule, mail.Bounced, diagnose.NoSuchUser, &mail.LastReply{Code: 550, Enhanced: "5.1.1", Text: "no"}
@@ -214,7 +214,7 @@ func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 func TestWhereAnAddressIsPassedOnToIsNotTold(t *testing.T) {
 	q := start(t, newFake(), false)
 	for _, state := range []mail.State{mail.Delivered, mail.Bounced} {
-		e := letter(q, "ada@saltmarsh.example", "a@sunkenpier.example")
+		e := entry(q, "ada@saltmarsh.example", "a@sunkenpier.example")
 		e.Leased = []bool{true}
 		d := e.Deliveries[0]
 		d.Recipient, d.Original, d.Via = "private@hidden.example", "ailsa@skerryline.example", []string{"ailsa@skerryline.example"}
@@ -241,12 +241,12 @@ func TestNothingIsTakenWhileTheDatabaseIsNotWell(t *testing.T) {
 		t.Fatalf("%+v", q.Database())
 	}
 	var no ErrNotNow
-	if err := q.Enter(t.Context(), letter(q, "", "a@sunkenpier.example")); !errors.As(err, &no) || len(f.groups) != 0 {
+	if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); !errors.As(err, &no) || len(f.groups) != 0 {
 		t.Errorf("a client waits for a commit that comes to no end: %v", err)
 	}
 	f.beat = nil
 	q.heartbeat(t.Context())
-	if err := q.Enter(t.Context(), letter(q, "", "a@sunkenpier.example")); err != nil {
+	if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); err != nil {
 		t.Errorf("it is well again: %v", err)
 	}
 	f.pulse = store.Pulse{Newer: true}
@@ -260,7 +260,7 @@ func TestALivingNodeWhoseRunIsOverBeginsAnew(t *testing.T) {
 	f.gate = make(chan struct{})
 	q := start(t, f, false)
 	done := make(chan error)
-	go func() { done <- q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")) }()
+	go func() { done <- q.Enter(context.Background(), entry(q, "", "a@sunkenpier.example")) }()
 	within(t, "it is being committed", func() bool { n, _ := q.InMemory(); return n == 1 })
 	f.pulse, f.next = store.Pulse{Over: true}, 7
 	q.heartbeat(t.Context()) // it was taken for dead meanwhile
@@ -282,7 +282,7 @@ func TestACommitOfARunThatIsOverIsMadeAgain(t *testing.T) {
 		go func() { _ = q.beat(t.Context()) }()
 		time.Sleep(time.Millisecond)
 		began := time.Now()
-		if err := q.Enter(t.Context(), letter(q, "", "a@sunkenpier.example")); err != nil || time.Since(began) > time.Second {
+		if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); err != nil || time.Since(began) > time.Second {
 			t.Errorf("%v after %s", err, time.Since(began))
 		}
 	})
@@ -291,7 +291,7 @@ func TestACommitOfARunThatIsOverIsMadeAgain(t *testing.T) {
 func TestLeasesInNobodysHandsAreDueAgain(t *testing.T) {
 	f := newFake()
 	q := start(t, f, false)
-	e := letter(q, "", "a@sunkenpier.example")
+	e := entry(q, "", "a@sunkenpier.example")
 	if err := q.Enter(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}

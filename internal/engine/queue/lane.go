@@ -174,7 +174,7 @@ func (l *lane) takeOver(r store.Rest) {
 
 // nextSlot is when the next message may go under the lane's rate.
 func (l *lane) nextSlot(now time.Time) time.Time {
-	rate := l.terms().LettersPerMinute
+	rate := l.terms().MessagesPerMinute
 	if rate <= 0 {
 		return now
 	}

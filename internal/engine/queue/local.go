@@ -16,16 +16,16 @@ import (
 
 // mailboxStore knows how full mailboxes are, and who was replied to.
 type mailboxStore interface {
-	MailboxUse(ctx context.Context, mailbox string) (letters, octets int64, err error)
+	MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error)
 	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
 }
 
-// intoMailbox delivers to mailboxes of ours: the letter is put there in the
+// intoMailbox delivers to mailboxes of ours: the message is put there in the
 // transaction that records it.
 func (s *sender) intoMailbox(l *lane, j *job) {
 	cfg, now := s.cfg.Load(), time.Now()
 	results := make([]deliver.Result, len(j.deliveries))
-	letters := make([]*store.MailboxLetter, len(j.deliveries))
+	messages := make([]*store.MailboxMessage, len(j.deliveries))
 	replies := make([]*store.Entry, len(j.deliveries))
 	for i, d := range j.deliveries {
 		to, _ := address.Parse(d.Recipient)
@@ -35,18 +35,18 @@ func (s *sender) intoMailbox(l *lane, j *job) {
 			continue
 		}
 		results[i] = deliver.Result{Reply: mail.LastReply{Stage: diagnose.StageMailbox, Host: s.Name, Code: 250, Enhanced: "2.1.5", Text: "put into mailbox " + d.Recipient}}
-		letters[i] = mailbox.Letter(j.message, j.from(), d.Recipient, now)
+		messages[i] = mailbox.Message(j.message, j.from(), d.Recipient, now)
 		replies[i] = s.author.reply(cfg, box, j, d, now)
 	}
 	s.concludeWith(l, j, results, func(i int, o *store.Outcome) {
-		o.Mailbox = letters[i]
+		o.Mailbox = messages[i]
 		if replies[i] != nil {
 			o.Begotten = append(o.Begotten, replies[i])
 		}
 	})
 }
 
-// noRoom reports a letter that its mailbox cannot hold: never, if it is larger
+// noRoom reports a message that its mailbox cannot hold: never, if it is larger
 // than the quota (552 5.2.3), or not now (452 4.2.2).
 func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *deliver.Failure {
 	if box == nil || box.Quota == 0 {

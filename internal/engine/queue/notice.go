@@ -196,7 +196,7 @@ func passedOnReply(d *mail.Delivery, last mail.LastReply) string {
 
 // addOriginal reads what of the original goes back.
 func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error {
-	content, err := a.letter(j).Content()
+	content, err := a.message(j).Content()
 	if err != nil {
 		return err
 	}

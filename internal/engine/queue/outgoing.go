@@ -14,9 +14,9 @@ import (
 	"gullroute/internal/engine/senderauth"
 )
 
-// letter is the job as the dialogue needs it.
-func (a *author) letter(j *job) *deliver.Letter {
-	return &deliver.Letter{ID: j.message, Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
+// message is the job as the dialogue needs it.
+func (a *author) message(j *job) *deliver.Message {
+	return &deliver.Message{ID: j.message, Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
 		Content: func() (io.Reader, error) {
 			if j.content != nil {
 				return bytes.NewReader(j.content.data), nil
@@ -37,11 +37,11 @@ func (j *job) mayWriteAs(cfg *config.Compiled) func(address.Address) bool {
 	}
 }
 
-// signed is the letter with the signatures of the domain it is from. Only what our
+// signed is the message with the signatures of the domain it is from. Only what our
 // people, our machines and we ourselves wrote is signed: a stranger may write any
 // From. Towards our own mailbox servers nothing is.
-func (a *author) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Failure) {
-	l := a.letter(j)
+func (a *author) signed(r *config.Route, j *job) (*deliver.Message, *deliver.Failure) {
+	l := a.message(j)
 	if a.Signer == nil || !a.Signer.Any() || j.direction == mail.In || r.NextHop == config.HopLMTP {
 		return l, nil
 	}
@@ -51,7 +51,7 @@ func (a *author) signed(r *config.Route, j *job) (*deliver.Letter, *deliver.Fail
 		return l, nil
 	}
 	if err != nil {
-		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the letter could not be signed: " + err.Error()}}
+		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the message could not be signed: " + err.Error()}}
 	}
 	if len(fields) > 0 {
 		plain := l.Content

@@ -190,7 +190,7 @@ func start(t *testing.T, f *fake, run bool) *Queue {
 	return q
 }
 
-func letter(q *Queue, sender, to string) *store.Entry {
+func entry(q *Queue, sender, to string) *store.Entry {
 	from, _ := address.Parse(sender)
 	recipient, _ := address.Parse(to)
 	m := &mail.Message{ID: q.IDs.Next(), ReceivedAt: time.Now(), Sender: sender, Size: 40, Revision: 1}
@@ -221,7 +221,7 @@ func TestMessagesThatComeTogetherShareACommit(t *testing.T) {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+			if err := q.Enter(context.Background(), entry(q, "", "a@sunkenpier.example")); err != nil {
 				t.Error(err)
 			}
 		}()
@@ -247,7 +247,7 @@ func TestACommitWhoseAnswerIsLostIsFoundOutOrWithdrawn(t *testing.T) {
 			q := start(t, f, false)
 			f.fate, q.Journal = c.fate, filepath.Join(dir, "journal")
 			f.set(&store.Unclear{Cause: errors.New("the connection broke")})
-			e, began := letter(q, "", "a@sunkenpier.example"), time.Now()
+			e, began := entry(q, "", "a@sunkenpier.example"), time.Now()
 			err := q.Enter(context.Background(), e)
 			if taken := err == nil; taken != c.taken {
 				t.Errorf("%s: %v", name, err)
@@ -291,7 +291,7 @@ func TestMemoryHoldsABoundedWindow(t *testing.T) {
 	f := newFake()
 	q := start(t, f, false)
 	for range maxLaneWindow + 500 {
-		if err := q.Enter(context.Background(), letter(q, "", "a@sunkenpier.example")); err != nil {
+		if err := q.Enter(context.Background(), entry(q, "", "a@sunkenpier.example")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -312,7 +312,7 @@ func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
 	q := start(t, f, true)
 	var all []*store.Entry
 	for range 20 {
-		e := letter(q, "keeper@skerryline.example", "a@sunkenpier.example")
+		e := entry(q, "keeper@skerryline.example", "a@sunkenpier.example")
 		all = append(all, e)
 		if err := q.Enter(context.Background(), e); err != nil {
 			t.Fatal(err)
@@ -339,12 +339,12 @@ func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
 		}
 	}
 	f.mu.Unlock()
-	next := letter(q, "", "b@sunkenpier.example")
+	next := entry(q, "", "b@sunkenpier.example")
 	if err := q.Enter(context.Background(), next); err != nil {
 		t.Fatal(err)
 	}
 	if next.Leased[0] || next.Deliveries[0].NextTryAt.Before(time.Now().Add(50*time.Minute)) {
-		t.Error("a letter that comes while the lane rests is tried all the same")
+		t.Error("a message that comes while the lane rests is tried all the same")
 	}
 }
 
@@ -352,7 +352,7 @@ func TestWhatIsCommittedWhenItsLaneComesToRestGoesBack(t *testing.T) {
 	f := newFake()
 	q := start(t, f, false)
 	f.gate = make(chan struct{})
-	e := letter(q, "", "a@sunkenpier.example")
+	e := entry(q, "", "a@sunkenpier.example")
 	done := make(chan error)
 	go func() { done <- q.Enter(context.Background(), e) }()
 	within(t, "room is kept for it", func() bool { n, _ := q.InMemory(); return n == 1 })
@@ -374,17 +374,17 @@ func TestWhatIsCommittedWhenItsLaneComesToRestGoesBack(t *testing.T) {
 func TestOutcomesWaitForTheDatabase(t *testing.T) {
 	f := newFake()
 	q := start(t, f, true)
-	e := letter(q, "ada@saltmarsh.example", "keeper@skerryline.example")
+	e := entry(q, "ada@saltmarsh.example", "keeper@skerryline.example")
 	if err := q.Enter(context.Background(), e); err != nil {
 		t.Fatal(err)
 	}
 	within(t, "delivered", func() bool { return len(f.outcomes()) == 1 })
 	f.set(fmt.Errorf("down"))
-	if err := q.Enter(context.Background(), letter(q, "", "keeper@skerryline.example")); err == nil {
+	if err := q.Enter(context.Background(), entry(q, "", "keeper@skerryline.example")); err == nil {
 		t.Error("accepted without a database")
 	}
 	f.set(nil)
-	second := letter(q, "ada@saltmarsh.example", "keeper@skerryline.example")
+	second := entry(q, "ada@saltmarsh.example", "keeper@skerryline.example")
 	if err := q.Enter(context.Background(), second); err != nil {
 		t.Fatal(err)
 	}
@@ -412,7 +412,7 @@ func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
 		{"NOTIFY=FAILURE", "keeper@skerryline.example", 4, true},
 		{"a sender of ours that does not exist", "nobody@skerryline.example", 0, false},
 	} {
-		e := letter(q, c.sender, "a@sunkenpier.example")
+		e := entry(q, c.sender, "a@sunkenpier.example")
 		d := e.Deliveries[0]
 		d.Notify, d.State, d.Cause = c.notify, mail.Bounced, diagnose.NoSuchUser
 		d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx", Code: 550, Enhanced: "5.1.1", Text: "no"}

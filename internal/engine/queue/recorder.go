@@ -83,7 +83,7 @@ func replyText(d *mail.Delivery) string {
 const groupOutcomes = 500
 
 // writeOutcomes records outcomes in groups until the channel is closed. It does
-// not give up: an outcome that is not recorded would be a letter sent twice.
+// not give up: an outcome that is not recorded would be a message sent twice.
 func (r *recorder) writeOutcomes() {
 	for first := range r.outcomes {
 		group := []*store.Outcome{first}
@@ -118,7 +118,7 @@ func (r *recorder) finish(group []*store.Outcome) {
 		r.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group), "error", err)
 		time.Sleep(wait)
 		if wait = min(2*wait, 2*time.Second); r.gone() {
-			r.Log.Error("outcomes were not recorded before the stop; these letters may be sent twice", "outcomes", len(group))
+			r.Log.Error("outcomes were not recorded before the stop; these messages may be sent twice", "outcomes", len(group))
 			return
 		}
 	}

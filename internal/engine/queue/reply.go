@@ -77,7 +77,7 @@ func textFor(cfg *config.Compiled, r *directory.Reply, to address.Address) strin
 
 // header reads a message's header section.
 func (a *author) header(j *job) ([]byte, error) {
-	content, err := a.letter(j).Content()
+	content, err := a.message(j).Content()
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ func (s *sender) pace(l *lane) bool {
 	}
 }
 
-// send hands a job's letter over to those recipients for whom nothing of ours
+// send hands a job's message over to those recipients for whom nothing of ours
 // stands against it. On a direct way it goes on to the smart hosts for those
 // whom the far side refuses as it would not refuse a smart host.
 func (s *sender) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, j *job) []deliver.Result {
@@ -48,26 +48,26 @@ func (s *sender) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn,
 	if len(fit) == 0 {
 		return results
 	}
-	letter, failure := s.author.signed(r, j)
+	message, failure := s.author.signed(r, j)
 	if failure != nil {
 		for _, i := range at {
 			results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
 		}
 		return results
 	}
-	for k, one := range conn.Send(letter, fit) {
+	for k, one := range conn.Send(message, fit) {
 		results[at[k]] = one
 	}
-	s.sendToNext(conn, j, letter, all, results)
+	s.sendToNext(conn, j, message, all, results)
 	if conn.Direct() {
-		s.sendSecondWay(r, j, letter, all, results)
+		s.sendSecondWay(r, j, message, all, results)
 	}
 	return results
 }
 
 // sendToNext sends what a host refused for good by the hosts behind it, where the
 // route says so.
-func (s *sender) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
+func (s *sender) sendToNext(conn *deliver.Conn, j *job, message *deliver.Message, all []deliver.Recipient, results []deliver.Result) {
 	for {
 		var rest []deliver.Recipient
 		var at []int
@@ -91,7 +91,7 @@ func (s *sender) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, 
 			return
 		}
 		next.CloseWith(s.ctx)
-		for k, r := range next.Send(letter, rest) {
+		for k, r := range next.Send(message, rest) {
 			r.Reply.Tried = append([]mail.LastReply{results[at[k]].Reply}, r.Reply.Tried...)
 			if r.Failure != nil {
 				r.Failure.Reply.Tried = r.Reply.Tried
@@ -104,7 +104,7 @@ func (s *sender) sendToNext(conn *deliver.Conn, j *job, letter *deliver.Letter, 
 }
 
 // sendSecondWay sends by the smart hosts what the direct way refused.
-func (s *sender) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter, all []deliver.Recipient, results []deliver.Result) {
+func (s *sender) sendSecondWay(way *config.Route, j *job, message *deliver.Message, all []deliver.Recipient, results []deliver.Result) {
 	var rest []deliver.Recipient
 	var at []int
 	for i, r := range results {
@@ -126,7 +126,7 @@ func (s *sender) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter
 		return
 	}
 	defer conn.Quit()
-	for k, r := range conn.Send(letter, rest) {
+	for k, r := range conn.Send(message, rest) {
 		r.Reply.Tried = append([]mail.LastReply{results[at[k]].Reply}, r.Reply.Tried...)
 		if r.Failure != nil {
 			r.Failure.Reply.Tried = r.Reply.Tried
@@ -135,7 +135,7 @@ func (s *sender) sendSecondWay(way *config.Route, j *job, letter *deliver.Letter
 	}
 }
 
-// unfit finds what of ours stands against a letter: the route's or the peer's
+// unfit finds what of ours stands against a message: the route's or the peer's
 // terms.
 func unfit(cfg *config.Compiled, r *config.Route, j *job, to address.Address) *deliver.Failure {
 	fault := func(enhanced string, cause diagnose.Cause, format string, args ...any) *deliver.Failure {

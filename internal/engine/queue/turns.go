@@ -1,14 +1,14 @@
 package queue
 
 // turns are a lane's jobs in the order in which senders have their turn: one
-// letter of each sender after the other, and those of bulk senders behind, but
-// not for ever: of several letters in a row one is theirs.
+// message of each sender after the other, and those of bulk senders behind, but
+// not for ever: of several messages in a row one is theirs.
 type turns struct {
 	front, back circle
-	inRow       int // letters taken from the front since the last from the back
+	inRow       int // messages taken from the front since the last from the back
 }
 
-// frontInRow is how many letters of the front go before one of the back.
+// frontInRow is how many messages of the front go before one of the back.
 const frontInRow = 7
 
 func (t *turns) len() int { return t.front.n + t.back.n }
@@ -109,7 +109,7 @@ func (c *circle) next() *job {
 	return j
 }
 
-// volume counts letters by lane and sender, to know bulk senders. It is bounded
+// volume counts messages by lane and sender, to know bulk senders. It is bounded
 // and begins anew from time to time.
 type volume struct {
 	period int64
@@ -121,7 +121,7 @@ type volumeKey struct {
 	sender string
 }
 
-// Bounds of what counts as bulk: more letters than this from one sender into one
+// Bounds of what counts as bulk: more messages than this from one sender into one
 // lane in a period.
 const (
 	bulkAfter   = 50
@@ -131,7 +131,7 @@ const (
 
 // add counts a delivery and reports whether it is one of very many.
 func (v *volume) add(lane int64, sender string, unix int64) bool {
-	if sender == "" { // a notice: each is a letter of its own
+	if sender == "" { // a notice: each is a message of its own
 		return false
 	}
 	if p := unix / bulkPeriod; p != v.period || len(v.count) >= maxCounters {

@@ -59,12 +59,12 @@ func atSea(t *testing.T, f func(*sea)) {
 	})
 }
 
-// send enters letters and returns their deliveries.
+// send enters messages and returns their deliveries.
 func (s *sea) send(n int, from, to string) []mail.DeliveryID {
 	s.t.Helper()
 	var ids []mail.DeliveryID
 	for range n {
-		e := s.Letter(from, to, []byte("Subject: Berth\r\n\r\nhi\r\n"))
+		e := s.Message(from, to, []byte("Subject: Berth\r\n\r\nhi\r\n"))
 		if err := s.Queue.Enter(context.Background(), e); err != nil {
 			s.t.Fatal(err)
 		}
@@ -88,7 +88,7 @@ func (s *sea) ended(ids []mail.DeliveryID, atMost time.Duration) {
 		}
 		time.Sleep(time.Second)
 	}
-	s.t.Fatalf("not all letters came to their end within %s", atMost)
+	s.t.Fatalf("not all messages came to their end within %s", atMost)
 }
 
 func (s *sea) end(id mail.DeliveryID) mail.Delivery {
@@ -123,7 +123,7 @@ func (s *sea) notice(n int) (dsn.Report, string, int) {
 
 const ines = "ines.harrow@skerryline.example"
 
-func TestGreylistedLettersArriveAtTheThirdAttempt(t *testing.T) {
+func TestGreylistedMessagesArriveAtTheThirdAttempt(t *testing.T) {
 	atSea(t, func(s *sea) {
 		ids := s.send(1, ines, "finn@greywacke.example")
 		s.ended(ids, time.Hour)
@@ -173,16 +173,16 @@ func TestAHostOfFewConnectionsGetsNoMoreAndItsRateIsKept(t *testing.T) {
 		}
 		st := s.Net.Stats("mx.ebbandflow.example")
 		crowded := st.MostOpen - 2
-		if st.Letters != 150 || crowded > 4 || over < 60 || over > 95 || len(s.Rows.Notices()) != 0 {
-			t.Errorf("%d letters, at most %d connections at once, %d tried again", st.Letters, st.MostOpen, over)
+		if st.Messages != 150 || crowded > 4 || over < 60 || over > 95 || len(s.Rows.Notices()) != 0 {
+			t.Errorf("%d messages, at most %d connections at once, %d tried again", st.Messages, st.MostOpen, over)
 		}
 		if took := time.Since(s.start); took < 2*time.Minute || took > 10*time.Minute {
-			t.Errorf("150 letters at 60 a minute took %s", took)
+			t.Errorf("150 messages at 60 a minute took %s", took)
 		}
 	})
 }
 
-func TestADeadHostWithManyLettersCostsOneConnectionAnInterval(t *testing.T) {
+func TestADeadHostWithManyMessagesCostsOneConnectionAnInterval(t *testing.T) {
 	atSea(t, func(s *sea) {
 		ids := s.send(100, ines, "jo@sunkenpier.example")
 		s.ended(ids, 49*time.Hour)
@@ -218,7 +218,7 @@ func TestAHostThatNeverAnswersIsGivenUpInTime(t *testing.T) {
 		d := s.end(ids[0])
 		tries := s.tries(ids[0])
 		// Fifteen seconds until each greeting is given up, then the longer of the
-		// lane's rest and the letter's own interval.
+		// lane's rest and the message's own interval.
 		if got := fmt.Sprint(tries[:8]); got != "[15 50 105 200 375 710 1625 3440]" || d.State != mail.Expired || tries[len(tries)-1] > 48*3600+30 || len(tries) != 55 {
 			t.Errorf("%s after %d attempts at %v", d.State, len(tries), tries)
 		}
@@ -235,8 +235,8 @@ func TestAHostThatNeverAnswersIsGivenUpInTime(t *testing.T) {
 
 func TestAPeersOwnScheduleCounts(t *testing.T) {
 	atSea(t, func(s *sea) {
-		long := s.Letter(ines, "ada@hangup.example", []byte("Subject: Berth\r\n\r\nhi\r\n"))
-		long.Content = append(long.Content, bytes.Repeat([]byte("a line of the letter\r\n"), 40)...)
+		long := s.Message(ines, "ada@hangup.example", []byte("Subject: Berth\r\n\r\nhi\r\n"))
+		long.Content = append(long.Content, bytes.Repeat([]byte("a line of the message\r\n"), 40)...)
 		long.Message.Size = int64(len(long.Content))
 		if err := s.Queue.Enter(context.Background(), long); err != nil {
 			t.Fatal(err)
@@ -250,15 +250,15 @@ func TestAPeersOwnScheduleCounts(t *testing.T) {
 	})
 }
 
-func TestABulkSenderDoesNotStopAShortLetter(t *testing.T) {
+func TestABulkSenderDoesNotStopAShortMessage(t *testing.T) {
 	atSea(t, func(s *sea) {
 		many := s.send(600, "tickets@skerryline.example", "una@slowtide.example")
 		time.Sleep(time.Minute)
-		before := s.Net.Stats("mx.slowtide.example").Letters
+		before := s.Net.Stats("mx.slowtide.example").Messages
 		one := s.send(1, ines, "una@slowtide.example")
 		s.ended(one, time.Hour)
-		if n := s.Net.Stats("mx.slowtide.example").Letters - before; n > 25 {
-			t.Errorf("%d letters of a bulk sender went before a single one", n)
+		if n := s.Net.Stats("mx.slowtide.example").Messages - before; n > 25 {
+			t.Errorf("%d messages of a bulk sender went before a single one", n)
 		}
 		s.ended(many, 2*time.Hour)
 	})

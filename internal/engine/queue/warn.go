@@ -12,7 +12,7 @@ import (
 	"gullroute/internal/store"
 )
 
-// warned remembers up to where letters were looked at for each time after which
+// warned remembers up to where messages were looked at for each time after which
 // a sender is told of a delay.
 type warned struct {
 	mu sync.Mutex
@@ -62,8 +62,8 @@ const (
 	warnPage  = 1000
 )
 
-// warnDelayed tells senders of letters that have waited for long, once each. A
-// letter is looked at once when its time comes: ids grow with time, so what has
+// warnDelayed tells senders of messages that have waited for long, once each. A
+// message is looked at once when its time comes: ids grow with time, so what has
 // been looked at is a mark that moves on.
 func (w *warner) warnDelayed(ctx context.Context) error {
 	cfg := w.cfg.Load()
@@ -89,7 +89,7 @@ func (w *warner) warnPage(ctx context.Context, cfg *config.Compiled, after time.
 	now, mark := time.Now(), w.looked.get(after)
 	due, last, err := w.Store.Unwarned(ctx, mark, now.Add(-after), warnPage)
 	if err != nil {
-		return false, fmt.Errorf("letters that wait for long cannot be read: %w", err)
+		return false, fmt.Errorf("messages that wait for long cannot be read: %w", err)
 	}
 	if last == (mail.DeliveryID{}) {
 		return false, nil

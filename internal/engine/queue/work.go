@@ -20,10 +20,10 @@ type sender struct {
 	author   *author
 }
 
-// idleWait is how long an open connection waits for another letter.
+// idleWait is how long an open connection waits for another message.
 const idleWait = 2 * time.Second
 
-// work is one connection of a lane: it takes letter after letter until none is
+// work is one connection of a lane: it takes message after message until none is
 // left or the host is in trouble.
 func (s *sender) work(l *lane) {
 	defer s.lanes.leave(l)
@@ -67,14 +67,14 @@ func (s *sender) work(l *lane) {
 		}
 		s.conclude(l, j, s.send(cfg, w.route, conn, j))
 		sent++
-		if conn.Broken() || sent >= w.terms.LettersPerConnection {
+		if conn.Broken() || sent >= w.terms.MessagesPerConnection {
 			conn.Quit()
 			conn = nil
 		}
 	}
 }
 
-// nextJob waits a little for another letter while a connection is open.
+// nextJob waits a little for another message while a connection is open.
 func (s *sender) nextJob(l *lane, conn *deliver.Conn) *job {
 	if j := s.lanes.take(l); j != nil || conn == nil {
 		return j

@@ -92,19 +92,19 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		return *err
 	}
 	if fault := content.Fault(); fault != nil {
-		se.refuseLetter(refused{cause: diagnose.Malformed, reply: *fault, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.Malformed, reply: *fault, size: s.size})
 		return se.fault(*fault)
 	}
 	section, complete := message.SplitHeader(s.head()[head:])
 	if !complete && len(section) >= message.MaxHeader-int(head) {
 		r := smtp.NewReply(552, "5.3.4", "%v", message.ErrHeaderTooLarge)
-		se.refuseLetter(refused{cause: diagnose.TooLarge, reply: r, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.TooLarge, reply: r, size: s.size})
 		return se.weigh(r, 1)
 	}
 	summary := message.Summarize(section, string(se.conf.GreetingName))
 	if summary.Hops > maxHops || summary.OwnHops >= maxOwnHops {
 		r := smtp.NewReply(554, "5.4.6", "the message goes round in a loop: it has passed here %d times before, and %d servers in all", summary.OwnHops, summary.Hops)
-		se.refuseLetter(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
 		return r
 	}
 	check := se.identify(s, section)
@@ -120,7 +120,7 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	fixed, changed := se.fix(clean, id, now)
 	fixed, named, no := se.ownFrom(fixed)
 	if no != nil {
-		se.refuseLetter(refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.size})
 		return se.weigh(*no, 1)
 	}
 	changed = changed || named
@@ -134,7 +134,7 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		if no.Enhanced == "5.2.3" {
 			cause = diagnose.TooLarge
 		}
-		se.refuseLetter(refused{cause: cause, reply: *no, summary: summary, size: s.size})
+		se.refuseMessage(refused{cause: cause, reply: *no, summary: summary, size: s.size})
 		return se.weigh(*no, 1)
 	}
 	e := se.entry(id, now, s, section, summary)
@@ -181,12 +181,12 @@ func (se contentTalk) copyContent(s *spool, content io.Reader) *smtp.Reply {
 	case size > limit:
 		r = smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size, limit)
 		section, _ := message.SplitHeader(s.head())
-		se.refuseLetter(refused{cause: diagnose.TooLarge, reply: r, size: size, summary: message.Summarize(section, string(se.conf.GreetingName))})
+		se.refuseMessage(refused{cause: diagnose.TooLarge, reply: r, size: size, summary: message.Summarize(section, string(se.conf.GreetingName))})
 		r = se.weigh(r, 1)
 	case trouble != nil:
 		se.log.Error("content could not be spooled", "error", trouble)
 		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
-		se.refuseLetter(refused{cause: diagnose.OurTrouble, reply: r, size: size})
+		se.refuseMessage(refused{cause: diagnose.OurTrouble, reply: r, size: size})
 	default:
 		return nil
 	}
@@ -208,7 +208,7 @@ func (se contentTalk) cutOff(err error) *smtp.Reply {
 		r = smtp.NewReply(421, "4.4.2", "the message came too slowly; closing")
 		se.why = "the message came too slowly"
 	}
-	se.refuseLetter(refused{cause: cause, reply: r})
+	se.refuseMessage(refused{cause: cause, reply: r})
 	return &r
 }
 
@@ -330,9 +330,9 @@ func (se contentTalk) enter(e *store.Entry, s *spool, section []byte) smtp.Reply
 		return se.notNow(e.Message, err)
 	}
 	se.record.Change(func(b *mail.Session) {
-		b.Messages++
+		b.MessageCount++
 		b.Recipients += len(se.rcpts)
-		b.AddLetter(e.Message.ID)
+		b.AddMessage(e.Message.ID)
 	})
 	if n := se.expansion(e.Message, section); n != nil {
 		if err := se.server.Intake.Enter(ctx, n); err != nil {
@@ -365,6 +365,6 @@ func (se contentTalk) notNow(m *mail.Message, err error) smtp.Reply {
 		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
 	}
 	se.log.Error("message could not be entered", "error", err)
-	se.refuseLetter(refused{cause: diagnose.OurTrouble, reply: r, size: m.Size, summary: message.Summary{From: m.HeaderFrom, Subject: m.Subject, MessageID: m.MessageID}})
+	se.refuseMessage(refused{cause: diagnose.OurTrouble, reply: r, size: m.Size, summary: message.Summary{From: m.HeaderFrom, Subject: m.Subject, MessageID: m.MessageID}})
 	return r
 }

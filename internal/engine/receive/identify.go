@@ -15,7 +15,7 @@ import (
 	"gullroute/internal/store"
 )
 
-// identify finds who a stranger's letter is from, and what is to be done about it.
+// identify finds who a stranger's message is from, and what is to be done about it.
 // It returns nil where nothing is asked: our people and machines, a neighbour that
 // hands over what it took itself, whom a relay rule allows, a listener that is not
 // to ask.
@@ -39,13 +39,13 @@ func (se contentTalk) identify(s *spool, section []byte) *senderauth.Finding {
 	return &c
 }
 
-// unproved refuses a letter by what was found of it, or returns nil.
+// unproved refuses a message by what was found of it, or returns nil.
 func (se contentTalk) unproved(c *senderauth.Finding, sum message.Summary, size int64) *smtp.Reply {
 	if c == nil || c.Action != senderauth.Refuse {
 		return nil
 	}
 	r := c.Reply()
-	se.refuseLetter(refused{cause: diagnose.SenderUnproved, reply: r, summary: sum, size: size})
+	se.refuseMessage(refused{cause: diagnose.SenderUnproved, reply: r, summary: sum, size: size})
 	r = se.weigh(r, 1)
 	return &r
 }

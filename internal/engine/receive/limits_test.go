@@ -63,7 +63,7 @@ func TestAConnectionEndsWhenItHasSentEnough(t *testing.T) {
 	c.say("", "220")
 	c.say("EHLO a\r\n", "250")
 	c.say("MAIL FROM:<>\r\nRCPT TO:<keeper@skerryline.example>\r\nDATA\r\n", "250", "250", "354")
-	c.say(strings.Repeat("a line of the letter\r\n", 100)+".\r\n", "250")
+	c.say(strings.Repeat("a line of the message\r\n", 100)+".\r\n", "250")
 	c.say("MAIL FROM:<>\r\n", "421 4.7.0")
 }
 
@@ -193,7 +193,7 @@ func TestRefusalsAreRememberedWithinBounds(t *testing.T) {
 	}
 }
 
-func TestPeoplesLettersAreCompleted(t *testing.T) {
+func TestPeoplesMessagesAreCompleted(t *testing.T) {
 	text := strings.Replace(settings, "kind: inside, limits: {message_size: 2 MB}", "kind: submission, sign_in_without_tls: true", 1)
 	s := serve(t, newKeeper(), text)
 	c, err := config.Parse([]byte(text))
@@ -215,7 +215,7 @@ func TestPeoplesLettersAreCompleted(t *testing.T) {
 	}
 	se.conf = &config.Listener{Kind: config.Inside}
 	if got, changed := se.fix([]byte("Subject: a\r\n"), 7, now); changed || string(got) != "Subject: a\r\n" {
-		t.Errorf("a machine's letter was changed: %q", got)
+		t.Errorf("a machine's message was changed: %q", got)
 	}
 }
 

@@ -26,7 +26,7 @@ type Reported struct {
 
 // Original finds the message that a notification from elsewhere is about: by the
 // envelope id that we gave it, our id in what came back of it, its Message-ID if
-// we made that, and last by the recipient, for whom the latest letter counts.
+// we made that, and last by the recipient, for whom the latest message counts.
 func (o Reported) Original(ctx context.Context, hostName string, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event) {
 	var candidates []string
 	candidates = append(candidates, r.EnvID)

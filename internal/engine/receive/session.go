@@ -292,7 +292,7 @@ type refused struct {
 	reply smtp.Reply
 	to    address.Address
 	rule  string
-	// Of a letter whose content was refused:
+	// Of a message whose content was refused:
 	summary message.Summary
 	size    int64
 }
@@ -317,9 +317,9 @@ func (se *session) refuse(r refused) {
 	se.server.Record.Refuse(x)
 }
 
-// refuseLetter puts on record that a letter's content was refused, for each of
+// refuseMessage puts on record that a message's content was refused, for each of
 // its recipients.
-func (se *session) refuseLetter(r refused) {
+func (se *session) refuseMessage(r refused) {
 	r.stage = diagnose.StageContent
 	for _, to := range se.rcpts {
 		if r.to, r.rule = to.rcpt.To, to.decision.Rule; to.refusal != nil {

@@ -25,7 +25,7 @@ const (
 	maxSignatures = 8
 )
 
-// Facts are what a letter came with.
+// Facts are what a message came with.
 type Facts struct {
 	Client  netip.Addr
 	Helo    string
@@ -42,7 +42,7 @@ func (c Checker) Check(ctx context.Context, f Facts) senderauth.Finding {
 	return Check(ctx, c.Resolver.Load(), f)
 }
 
-// Check finds who a letter is from. It is bounded in time; what DNS does not answer
+// Check finds who a message is from. It is bounded in time; what DNS does not answer
 // until then is a passing error.
 func Check(ctx context.Context, r Resolver, f Facts) senderauth.Finding {
 	ctx, cancel := context.WithTimeout(ctx, checkTime)
@@ -85,7 +85,7 @@ func SPF(ctx context.Context, r Resolver, client netip.Addr, helo string, sender
 	return out
 }
 
-// signatures verifies those of a letter.
+// signatures verifies those of a message.
 func signatures(ctx context.Context, r Resolver, h message.Header, content func() (io.Reader, error)) []senderauth.Signature {
 	var said []senderauth.TagList // in order
 	for _, f := range h {
@@ -165,7 +165,7 @@ func Wish(ctx context.Context, r Resolver, domain string) senderauth.Lookup {
 	return senderauth.Lookup{}
 }
 
-// fromDomains are the domains of the addresses in From, each once. A letter with
+// fromDomains are the domains of the addresses in From, each once. A message with
 // several From fields is read as one with all of them.
 func fromDomains(h message.Header) []string {
 	var out []string

@@ -1,4 +1,4 @@
-// Package senderauth asks who a letter is really from: SPF, DKIM and DMARC of what
+// Package senderauth asks who a message is really from: SPF, DKIM and DMARC of what
 // comes in; and signs what goes out.
 package senderauth
 

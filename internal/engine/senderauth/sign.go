@@ -29,7 +29,7 @@ type Key struct {
 var ErrLocked = errors.New("the key that signs it is not opened by this node's key file: " +
 	"put the former key file back, or rotate the key (gull dkim rotate)")
 
-// Signer signs letters in the name of the domains that have keys in use. It is
+// Signer signs messages in the name of the domains that have keys in use. It is
 // safe for several goroutines.
 type Signer struct {
 	keys atomic.Pointer[map[string][]Key] // by domain
@@ -44,7 +44,7 @@ func (s *Signer) Set(keys []Key) {
 	s.keys.Store(&byDomain)
 }
 
-// For are the keys by which a letter from a domain is signed: the domain's own, or
+// For are the keys by which a message from a domain is signed: the domain's own, or
 // those of the nearest domain above it in the same organisation.
 func (s *Signer) For(domain string) []Key {
 	keys := s.keys.Load()

@@ -130,7 +130,7 @@ func (w *walker) include(domain, value string, passes bool, depth int) {
 		w.fault("an include names no domain")
 		return
 	}
-	if strings.Contains(value, "%") { // a macro: it depends on the letter
+	if strings.Contains(value, "%") { // a macro: it depends on the message
 		if passes {
 			w.out.Passes = append(w.out.Passes, "include of "+value)
 		}

@@ -27,7 +27,7 @@ func (r *Recorder) Begin(s mail.Session, level string) *Recording {
 	if r == nil {
 		return nil
 	}
-	s.Node, s.Letters = r.Node, nil
+	s.Node, s.Messages = r.Node, nil
 	b := &Recording{recorder: r, level: level, session: s}
 	limit := transcript.Usual
 	w := r.watches.Load()
@@ -120,7 +120,7 @@ func (b *Recording) Now() mail.SessionRecord {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := mail.SessionRecord{Session: b.session, Transcript: b.log.Bytes()}
-	s.Letters = append(s.Letters[:0:0], s.Letters...)
+	s.Messages = append(s.Messages[:0:0], s.Messages...)
 	s.Outcome, s.Seconds, s.Dialogue = mail.Open, time.Since(s.StartedAt).Seconds(), b.log != nil
 	return s
 }

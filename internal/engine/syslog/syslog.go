@@ -1,4 +1,4 @@
-// Package syslog sends the service's log, and what happens to letters, to a log
+// Package syslog sends the service's log, and what happens to messages, to a log
 // server (RFC 5424), by UDP (RFC 5426) or TCP with counted octets (RFC 6587). What
 // the server does not take in time is left out, counted and said.
 package syslog
@@ -104,7 +104,7 @@ func (h *Handler) Handle(_ context.Context, r slog.Record) error {
 	return nil
 }
 
-// Follow sends what happens to letters until ctx ends.
+// Follow sends what happens to messages until ctx ends.
 func (h *Handler) Follow(ctx context.Context, hub *feed.Hub) {
 	w := hub.Watch()
 	defer w.Close()

@@ -45,7 +45,7 @@ type Keeper struct {
 
 	mu      sync.Mutex
 	seen    map[key]*store.SnagSeen
-	open    map[snag.Place]struct{} // places at which a letter that gets through ends something
+	open    map[snag.Place]struct{} // places at which a message that gets through ends something
 	through map[snag.Place]time.Time
 	missed  int
 }
@@ -88,7 +88,7 @@ func (k *Keeper) Ours(with, text string, at time.Time) {
 	k.see(snag.Sighting{Cause: diagnose.OurTrouble, Place: snag.Place{Kind: snag.Ourselves, Name: with}, At: at, Last: mail.LastReply{Stage: diagnose.StageRoute, Text: text}})
 }
 
-// got notes that a letter got through, if anything is open where it did.
+// got notes that a message got through, if anything is open where it did.
 func (k *Keeper) got(d *mail.Delivery, at time.Time) {
 	recipient := strings.ToLower(d.Recipient)
 	k.mu.Lock()

@@ -55,7 +55,7 @@ func failed(host string, cause diagnose.Cause, n int) *mail.Delivery {
 	return &mail.Delivery{MessageID: ident.ID(n + 1), N: 1, LaneID: 7, Recipient: fmt.Sprintf("r%d@%s", n, host), NextHop: host, Route: "to the world", State: mail.Deferred, Cause: cause, Last: &mail.LastReply{Stage: diagnose.StageConnect, Text: "no"}}
 }
 
-func TestManyLettersAreWrittenAsOneTroubleWithBounds(t *testing.T) {
+func TestManyMessagesAreWrittenAsOneTroubleWithBounds(t *testing.T) {
 	r := &record{}
 	k := keeper(r)
 	at := time.Date(2026, 11, 23, 9, 59, 0, 0, time.UTC)
@@ -105,7 +105,7 @@ func TestWhatCouldNotBeWrittenIsWrittenLater(t *testing.T) {
 	}
 }
 
-func TestALetterThatGetsThroughIsNotedOnlyWhereSomethingIsOpen(t *testing.T) {
+func TestAMessageThatGetsThroughIsNotedOnlyWhereSomethingIsOpen(t *testing.T) {
 	r := &record{open: []snag.Place{{Kind: snag.Address, Name: "wren@fullshelf.example"}, {Kind: snag.Domain, Name: "dunlin.example"}}}
 	k := keeper(r)
 	if err := k.UpToDate(context.Background(), time.Now()); err != nil {

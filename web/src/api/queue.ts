@@ -11,12 +11,12 @@ export type Pause = Schemas["Pause"];
 export type Action = Schemas["Action"];
 export type NodeView = Schemas["Node"];
 export type Preview = Schemas["Preview"];
-export type Letter = Schemas["Letter"];
+export type ContentView = Schemas["ContentView"];
 export type Done = Schemas["Done"];
 export type ActionRequest = Schemas["ActionRequest"];
 export type Verb = ActionRequest["verb"];
 
-/** The words by which letters in the queue are chosen; the same everywhere. */
+/** The words by which messages in the queue are chosen; the same everywhere. */
 export type QueueWords = {
 	lane?: string;
 	route?: string;
@@ -65,7 +65,7 @@ export const queue = {
 		read<LanePage>(`lanes${query({ ...words, after, limit })}`),
 	groups: (by: string) => read<Page<LaneGroup>>(`lane-groups${query({ by })}`),
 	lane: (id: string) => read<LaneDetail>(`lanes/${id}`),
-	letters: (words: QueueWords, after: string, limit: number) =>
+	messages: (words: QueueWords, after: string, limit: number) =>
 		read<Page<QueueItem>>(`queue${query({ ...words, after, limit })}`),
 	act: (request: ActionRequest, tell: (p: Progress) => void) =>
 		streamed<Done>("queue/act", request, "application/json", tell),
@@ -78,7 +78,7 @@ export const queue = {
 	nodes: () => read<Page<NodeView>>("nodes"),
 	preview: (words: { route?: string; domain?: string; intervals?: string; warn_after?: string; give_up?: string }) =>
 		read<Preview>(`schedule/preview${query(words)}`),
-	letter: (id: string) => read<Letter>(`messages/${id}/letter`),
+	view: (id: string) => read<ContentView>(`messages/${id}/view`),
 };
 
 export type { Delivery, Progress };

@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What people did with letters, lanes and nodes, newest first */
+        /** What people did with messages, lanes and nodes, newest first */
         get: operations["actions"];
         put?: never;
         post?: never;
@@ -173,7 +173,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen letters
+         * A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen messages
          * @description Needs the role administrator.
          */
         get: operations["bundle"];
@@ -267,7 +267,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Keys that sign letters (DKIM), with the records that publish them */
+        /** Keys that sign messages (DKIM), with the records that publish them */
         get: operations["dkim-keys"];
         put?: never;
         /**
@@ -516,7 +516,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What happened in a period: letters, refusals and sessions as JSON Lines, compressed by zstd
+         * What happened in a period: messages, refusals and sessions as JSON Lines, compressed by zstd
          * @description Needs the role administrator.
          */
         get: operations["log-export"];
@@ -639,7 +639,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Letters in a mailbox, newest first */
+        /** Messages in a mailbox, newest first */
         get: operations["mailbox-messages"];
         put?: never;
         post?: never;
@@ -700,7 +700,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/messages/{id}/letter": {
+    "/api/v1/messages/{id}/view": {
         parameters: {
             query?: never;
             header?: never;
@@ -708,10 +708,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A letter's header, structure and text, safe to look at
+         * A message's header, structure and text, safe to look at
          * @description Needs the role administrator.
          */
-        get: operations["letter"];
+        get: operations["message-view"];
         put?: never;
         post?: never;
         delete?: never;
@@ -805,7 +805,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Hold, release, flush, reroute, return, drop letters and more
+         * Hold, release, flush, reroute, return, drop messages and more
          * @description Needs the role administrator.
          */
         post: operations["act"];
@@ -920,15 +920,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/report/letters": {
+    "/api/v1/report/messages": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The letters behind a figure */
-        get: operations["report-letters"];
+        /** The messages behind a figure */
+        get: operations["report-messages"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1132,7 +1132,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** When a letter would be tried, its sender told and it be given up */
+        /** When a message would be tried, its sender told and it be given up */
         get: operations["schedule-preview"];
         put?: never;
         post?: never;
@@ -1193,7 +1193,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Hand a test letter in at a listener
+         * Hand a test message in at a listener
          * @description Needs the role administrator.
          */
         post: operations["send"];
@@ -1423,7 +1423,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Find letters, and what was refused before it was one */
+        /** Find messages, and what was refused before it was one */
         get: operations["trace"];
         put?: never;
         post?: never;
@@ -1517,7 +1517,7 @@ export interface components {
             all?: boolean;
             /** @description readdress: the right domain */
             domain?: string;
-            /** @description Only say how many letters it would touch */
+            /** @description Only say how many messages it would touch */
             dry_run?: boolean;
             filter: components["schemas"]["Selection"];
             /** @description give-up: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says */
@@ -1544,7 +1544,7 @@ export interface components {
              */
             from: number;
             /** Format: int64 */
-            letters: number;
+            messages: number;
             /** @description There are more than were counted */
             more?: boolean;
             /**
@@ -1642,7 +1642,7 @@ export interface components {
         BoxUse: {
             address: string;
             /** Format: int64 */
-            letters: number;
+            messages: number;
             /**
              * Format: int64
              * @description 0 if there is none
@@ -1704,6 +1704,34 @@ export interface components {
             revision: number;
             /** @description YAML */
             text: string;
+        };
+        ContentPart: {
+            charset?: string;
+            disposition?: string;
+            encoding?: string;
+            /** @description File name */
+            name?: string;
+            /** @description 1.2 is the second part of the first */
+            path: string;
+            /**
+             * Format: int64
+             * @description Octets as they are in the message
+             */
+            size: number;
+            type: string;
+        };
+        ContentView: {
+            fields: components["schemas"]["HeaderField"][];
+            /** @description As it came */
+            header: string;
+            id: string;
+            parts: components["schemas"]["ContentPart"][];
+            /** @description What people read, as plain text: of HTML only its words */
+            text: string;
+            /** @description What it was made of */
+            text_type: string;
+            /** @description There is more than is shown */
+            truncated: boolean;
         };
         Conversation: {
             address: string;
@@ -2138,13 +2166,6 @@ export interface components {
              */
             waiting: number;
         };
-        HandedIn: {
-            address: string;
-            /** @description The message's id; empty if it was refused */
-            id: string;
-            listener: string;
-            steps: components["schemas"]["Step"][];
-        };
         Hazard: {
             /** @description Applied only by force, with a reason */
             blocks: boolean;
@@ -2243,14 +2264,14 @@ export interface components {
             cause: string;
             /**
              * Format: int64
-             * @description Connections that it may open now: it grows as letters are taken and shrinks on trouble
+             * @description Connections that it may open now: it grows as messages are taken and shrinks on trouble
              */
             connection_limit: number;
             /** Format: int64 */
             connections: number;
             /** Format: int64 */
             deferred: number;
-            /** @description When its first letter is given up */
+            /** @description When its first message is given up */
             expires_at: string | null;
             /** Format: int64 */
             held: number;
@@ -2281,14 +2302,14 @@ export interface components {
             cause: string;
             /**
              * Format: int64
-             * @description Connections that it may open now: it grows as letters are taken and shrinks on trouble
+             * @description Connections that it may open now: it grows as messages are taken and shrinks on trouble
              */
             connection_limit: number;
             /** Format: int64 */
             connections: number;
             /** Format: int64 */
             deferred: number;
-            /** @description When its first letter is given up */
+            /** @description When its first message is given up */
             expires_at: string | null;
             /** Format: int64 */
             held: number;
@@ -2323,7 +2344,7 @@ export interface components {
             /** Format: int64 */
             lanes: number;
             /** Format: int64 */
-            letters: number;
+            messages: number;
             oldest_at: string | null;
             /**
              * Format: int64
@@ -2360,40 +2381,6 @@ export interface components {
             /** @description TLS version and cipher, and whether the certificate was verified */
             tls?: string;
             tried?: components["schemas"]["LastReply"][];
-        };
-        Letter: {
-            fields: components["schemas"]["HeaderField"][];
-            /** @description As it came */
-            header: string;
-            id: string;
-            parts: components["schemas"]["LetterPart"][];
-            /** @description What people read, as plain text: of HTML only its words */
-            text: string;
-            /** @description What it was made of */
-            text_type: string;
-            /** @description There is more than is shown */
-            truncated: boolean;
-        };
-        LetterLink: {
-            id: string;
-            sender: string;
-            state: string;
-            subject: string;
-        };
-        LetterPart: {
-            charset?: string;
-            disposition?: string;
-            encoding?: string;
-            /** @description File name */
-            name?: string;
-            /** @description 1.2 is the second part of the first */
-            path: string;
-            /**
-             * Format: int64
-             * @description Octets as they are in the letter
-             */
-            size: number;
-            type: string;
         };
         Line: {
             /**
@@ -2444,9 +2431,9 @@ export interface components {
             generated: string[];
             has_password: boolean;
             keep_copy: boolean;
-            /** Format: int64 */
-            letters: number;
             may_submit: boolean;
+            /** Format: int64 */
+            messages: number;
             name: string;
             /** Format: int64 */
             octets: number;
@@ -2516,6 +2503,12 @@ export interface components {
             size: number;
             subject: string;
             utf8: boolean;
+        };
+        MessageLink: {
+            id: string;
+            sender: string;
+            state: string;
+            subject: string;
         };
         Minute: {
             /** Format: date-time */
@@ -2729,7 +2722,7 @@ export interface components {
             cause?: components["schemas"]["Cause"];
             /** @enum {string} */
             result: "pass" | "warning" | "fail";
-            /** @description The letter that was sent, if one was wished */
+            /** @description The message that was sent, if one was wished */
             sent?: string;
             /** Format: date-time */
             started_at: string;
@@ -2750,9 +2743,9 @@ export interface components {
             from?: string;
             /** @description A listener of ours to probe in place of a target, with attempts to relay; * is all of them */
             inwards?: string;
-            /** @description Send a small real letter to the address */
-            letter?: boolean;
-            /** @description By whose terms; the one that a letter would take if none is named */
+            /** @description Send a small real message to the address */
+            message?: boolean;
+            /** @description By whose terms; the one that a message would take if none is named */
             routes?: string[];
             /** @description Addresses of ours to connect from */
             sources?: string[];
@@ -3131,15 +3124,15 @@ export interface components {
             /** @description Null while it is open */
             ended_at: string | null;
             id: string;
-            /** @description Its messages, at most the first 200 */
-            letters: string[];
             /** @description Of a session in */
             listener?: string;
             /**
              * Format: int64
              * @description Taken or handed over
              */
-            messages: number;
+            message_count: number;
+            /** @description Its messages, at most the first 200 */
+            messages: string[];
             /** @description What the client called itself, or the host we went to */
             name: string;
             node: string;
@@ -3153,7 +3146,7 @@ export interface components {
             recipients: number;
             /**
              * Format: int64
-             * @description Recipients, letters and sign-ins that were refused
+             * @description Recipients, messages and sign-ins that were refused
              */
             refused: number;
             /** @description Of a session out */
@@ -3182,8 +3175,6 @@ export interface components {
             /** @description Null while it is open */
             ended_at: string | null;
             id: string;
-            /** @description Its messages, at most the first 200 */
-            letters: string[];
             lines: components["schemas"]["Line"][];
             /** @description Of a session in */
             listener?: string;
@@ -3191,7 +3182,9 @@ export interface components {
              * Format: int64
              * @description Taken or handed over
              */
-            messages: number;
+            message_count: number;
+            /** @description Its messages, at most the first 200 */
+            messages: string[];
             /** @description Why there is no dialogue */
             missing?: string;
             /** @description What the client called itself, or the host we went to */
@@ -3208,7 +3201,7 @@ export interface components {
             refusals: components["schemas"]["Refusal"][];
             /**
              * Format: int64
-             * @description Recipients, letters and sign-ins that were refused
+             * @description Recipients, messages and sign-ins that were refused
              */
             refused: number;
             /** @description Of a session out */
@@ -3217,8 +3210,8 @@ export interface components {
             seconds: number;
             /** Format: date-time */
             started_at: string;
-            /** @description Its first letters */
-            subjects: components["schemas"]["LetterLink"][];
+            /** @description Its first messages */
+            subjects: components["schemas"]["MessageLink"][];
             /** @description Version, cipher and what the certificate was worth; empty without TLS */
             tls: string;
         };
@@ -3304,7 +3297,7 @@ export interface components {
             evidence: components["schemas"]["Evidence"];
             /**
              * Format: int64
-             * @description Letters that wait because of it
+             * @description Messages that wait because of it
              */
             held: number;
             /** @description How often it was met, by hour */
@@ -3315,7 +3308,7 @@ export interface components {
             last_at: string;
             /**
              * Format: int64
-             * @description Letters that bounced, expired or were refused
+             * @description Messages that bounced, expired or were refused
              */
             lost: number;
             means: string;
@@ -3442,7 +3435,14 @@ export interface components {
             name?: string;
             why?: string;
         };
-        TestLetter: {
+        Submitted: {
+            address: string;
+            /** @description The message's id; empty if it was refused */
+            id: string;
+            listener: string;
+            steps: components["schemas"]["Step"][];
+        };
+        TestMessage: {
             /** @description Address of this machine to send from, such as 127.20.1.5 */
             client?: string;
             from: string;
@@ -3476,7 +3476,7 @@ export interface components {
         Try: {
             /**
              * Format: double
-             * @description Seconds after the letter came in, without jitter
+             * @description Seconds after the message came in, without jitter
              */
             earliest: number;
             /**
@@ -4271,8 +4271,8 @@ export interface operations {
     bundle: {
         parameters: {
             query?: {
-                /** @description Ids of letters whose way goes with it; their content never does */
-                letter?: string[];
+                /** @description Ids of messages whose way goes with it; their content never does */
+                message?: string[];
                 /** @description Addresses and subjects as they are; masked if not given */
                 whole?: boolean;
             };
@@ -5625,7 +5625,7 @@ export interface operations {
                 route?: string;
                 cause?: string;
                 /** @description trouble: what a person must mend first */
-                sort?: "letters" | "bytes" | "oldest" | "next" | "host" | "state" | "trouble";
+                sort?: "messages" | "bytes" | "oldest" | "next" | "host" | "state" | "trouble";
                 /** @description The sort's own if not given */
                 order?: "asc" | "desc";
                 limit?: number;
@@ -6683,7 +6683,7 @@ export interface operations {
             };
         };
     };
-    letter: {
+    "message-view": {
         parameters: {
             query?: never;
             header?: never;
@@ -6700,7 +6700,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Letter"];
+                    "application/json": components["schemas"]["ContentView"];
                 };
             };
             /** @description Unauthorized */
@@ -7570,7 +7570,7 @@ export interface operations {
             };
         };
     };
-    "report-letters": {
+    "report-messages": {
         parameters: {
             query: {
                 kind: "received" | "delivered" | "forwarded" | "deferred" | "bounced" | "expired" | "rejected" | "discarded";
@@ -8671,7 +8671,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TestLetter"];
+                "application/json": components["schemas"]["TestMessage"];
             };
         };
         responses: {
@@ -8681,7 +8681,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HandedIn"];
+                    "application/json": components["schemas"]["Submitted"];
                 };
             };
             /** @description Unauthorized */

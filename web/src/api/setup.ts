@@ -30,7 +30,7 @@ export type AliasLine = Schemas["AliasLine"];
 export type Entry = { fields: Fields; generated: string[]; about: Field[] };
 export type Answer = Schemas["Answer"];
 export type Question = Schemas["Question"];
-export type HandedIn = Schemas["HandedIn"];
+export type Submitted = Schemas["Submitted"];
 export type Imported = Schemas["Imported"];
 export type RecordLine = Schemas["Record"];
 export type SecretLine = Schemas["SecretLine"];
@@ -164,8 +164,8 @@ export const setup = {
 	setSecret: (name: string, value: string) => ask<void>("PUT", `secrets/${seg(name)}`, { value }),
 	removeSecret: (name: string) => ask<void>("DELETE", `secrets/${seg(name)}`),
 	explain: (q: Partial<Question>) => ask<Page<Answer>>("POST", "explain", q),
-	send: (letter: { from: string; to: string[]; listener?: string; client?: string; subject?: string }) =>
-		ask<HandedIn>("POST", "send", letter),
+	send: (message: { from: string; to: string[]; listener?: string; client?: string; subject?: string }) =>
+		ask<Submitted>("POST", "send", message),
 };
 
 export type { Status };

@@ -18,7 +18,7 @@ export type ProbeWish = {
 	target?: string;
 	routes?: string[];
 	from?: string;
-	letter?: boolean;
+	message?: boolean;
 	inwards?: string;
 	client?: string;
 };

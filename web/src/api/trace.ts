@@ -82,7 +82,7 @@ export const tracing = {
 	watch: (what: string, time: string) => ask<Watch>("POST", "watches", { what, for: time }),
 	report: (words: ReportWords) => read<Report>(`report${query({ ...words, zone })}`),
 	behind: (words: Record<string, string | number | undefined>, after: string, limit: number) =>
-		read<Page<Behind>>(`report/letters${query({ ...words, after, limit })}`),
+		read<Page<Behind>>(`report/messages${query({ ...words, after, limit })}`),
 	table: (dim: string, words: ReportWords, limit: number) =>
 		read<Page<Row>>(
 			`report/tables/${dim}${query({ since: words.since, until: words.until, archive: words.archive, limit })}`,

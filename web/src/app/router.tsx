@@ -30,7 +30,7 @@ const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined)
 
 const number = (v: unknown) => (typeof v === "number" ? v : undefined);
 
-/** The words that choose letters, as they stand in an address. */
+/** The words that choose messages, as they stand in an address. */
 const queueWords = (s: Record<string, unknown>): QueueWords => ({
 	state: text(s.state) as QueueWords["state"],
 	route: text(s.route),
@@ -177,7 +177,7 @@ const reports = createRoute({
 });
 const behind = createRoute({
 	getParentRoute: () => root,
-	path: "/reports/letters",
+	path: "/reports/messages",
 	component: BehindPage,
 	validateSearch: (s: Record<string, unknown>) => ({ ...reportWords(s), kind: text(s.kind) ?? "received" }),
 });
@@ -185,8 +185,8 @@ const message = createRoute({
 	getParentRoute: () => root,
 	path: "/messages/$id",
 	component: MessagePage,
-	validateSearch: (s: Record<string, unknown>): { letter?: string; archive?: number } => ({
-		letter: text(s.letter),
+	validateSearch: (s: Record<string, unknown>): { message?: string; archive?: number } => ({
+		message: text(s.message),
 		archive: number(s.archive),
 	}),
 });

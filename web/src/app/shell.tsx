@@ -118,7 +118,7 @@ function Find() {
 				value={text}
 				onChange={(e) => setText(e.currentTarget.value)}
 				placeholder="Where is …   ( / )"
-				aria-label="Find letters"
+				aria-label="Find messages"
 				leftSection={<IconSearch size={14} />}
 			/>
 		</form>

@@ -10,7 +10,7 @@ import { Failed, Loading, Nothing } from "../parts/states";
 import { count } from "../parts/text";
 import { When } from "../parts/when";
 
-/** What people did with letters, lanes and nodes: who, why, and the way back. */
+/** What people did with messages, lanes and nodes: who, why, and the way back. */
 export function ActionsView() {
 	const actions = useInfiniteQuery({
 		queryKey: ["actions"],
@@ -63,12 +63,12 @@ export function ActionsView() {
 					},
 					{
 						accessor: "touched",
-						title: "Letters",
+						title: "Messages",
 						textAlign: "right",
 						width: 90,
 						render: (a) =>
 							a.touched > 0 && a.verb !== "drop" && a.verb !== "return" ? (
-								<Anchor component={Link} to="/queue" search={{ view: "letters", action: a.id } as never} inherit>
+								<Anchor component={Link} to="/queue" search={{ view: "messages", action: a.id } as never} inherit>
 									{count(a.touched)}
 								</Anchor>
 							) : (

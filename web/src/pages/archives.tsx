@@ -142,7 +142,7 @@ function Line({ archive: a, may, onClose }: { archive: Archive; may: boolean; on
 			<Table.Td>
 				<Group gap="sm">
 					<Anchor component={Link} to="/trace" search={{ archive: a.id } as never} size="sm">
-						Letters
+						Messages
 					</Anchor>
 					<Anchor component={Link} to="/trace" search={{ archive: a.id, view: "sessions" } as never} size="sm">
 						Sessions

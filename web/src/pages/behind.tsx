@@ -13,9 +13,9 @@ import { exact } from "../parts/when";
 
 const pageSize = 200;
 
-/** The letters behind a figure of a report. */
+/** The messages behind a figure of a report. */
 export function BehindPage() {
-	const words = useSearch({ from: "/reports/letters" });
+	const words = useSearch({ from: "/reports/messages" });
 	const list = useInfiniteQuery({
 		queryKey: ["behind", words],
 		queryFn: ({ pageParam }) => tracing.behind(words, pageParam, pageSize),
@@ -49,7 +49,7 @@ export function BehindPage() {
 						size="xs"
 						variant="default"
 						leftSection={<IconDownload size={14} />}
-						onClick={() => download("letters.csv", toCSV(items as unknown as Record<string, unknown>[]))}
+						onClick={() => download("messages.csv", toCSV(items as unknown as Record<string, unknown>[]))}
 					>
 						CSV
 					</Button>
@@ -65,12 +65,12 @@ export function BehindPage() {
 				list.error ? (
 					<Failed error={list.error} />
 				) : (
-					<Loading what="the letters" />
+					<Loading what="the messages" />
 				)
 			) : (
 				<div className="surface">
 					{items.length === 0 ? (
-						<Nothing title="Nothing is behind this figure">Letters are kept for less time than their counts.</Nothing>
+						<Nothing title="Nothing is behind this figure">Messages are kept for less time than their counts.</Nothing>
 					) : (
 						<DataTable<Behind>
 							records={items}

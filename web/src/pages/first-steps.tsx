@@ -14,7 +14,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { gull } from "../api/client";
-import { type Fields, type HandedIn, type SectionKey, setup } from "../api/setup";
+import { type Fields, type Submitted, type SectionKey, setup } from "../api/setup";
 import { useMayChange } from "../parts/editor";
 import { words } from "../parts/fields";
 import { State } from "../parts/state";
@@ -56,7 +56,7 @@ function useKnown() {
 	};
 }
 
-/** From nothing to a letter in and a letter out, one step after another. */
+/** From nothing to a message in and a message out, one step after another. */
 export function FirstStepsPage() {
 	const { ready, error, known } = useKnown();
 	const mailboxes = useQuery({ queryKey: ["mailboxes", "first"], queryFn: () => setup.mailboxes({ limit: 1 }) });
@@ -74,7 +74,7 @@ export function FirstStepsPage() {
 					First steps
 				</Title>
 				<Text size="sm" c="dimmed">
-					From nothing to a letter in and a letter out. What is done already is ticked; each step can be made again.
+					From nothing to a message in and a message out. What is done already is ticked; each step can be made again.
 				</Text>
 			</div>
 			{!may && <Alert color="brass">A viewer may look, not change.</Alert>}
@@ -119,7 +119,7 @@ export function FirstStepsPage() {
 				>
 					<RouteStep />
 				</Step>
-				<Step n={6} title="A test letter in, as from a stranger">
+				<Step n={6} title="A test message in, as from a stranger">
 					<TestStep
 						key={`in ${box?.address}`}
 						listener={String(known.listeners.find((l) => l.kind === "edge")?.name ?? "")}
@@ -127,7 +127,7 @@ export function FirstStepsPage() {
 						to={box?.address ?? ""}
 					/>
 				</Step>
-				<Step n={7} title="A test letter out, as from a machine of yours">
+				<Step n={7} title="A test message out, as from a machine of yours">
 					<TestStep
 						key={`out ${box?.address}`}
 						listener={String(known.listeners.find((l) => l.kind === "inside")?.name ?? "")}
@@ -467,7 +467,7 @@ function RouteStep() {
 function TestStep({ listener, from: initialFrom, to: initialTo }: { listener: string; from: string; to: string }) {
 	const [from, setFrom] = useState(initialFrom);
 	const [to, setTo] = useState(initialTo);
-	const [handed, setHanded] = useState<HandedIn | null>(null);
+	const [handed, setHanded] = useState<Submitted | null>(null);
 	return (
 		<Doing
 			label="Send it"
@@ -495,8 +495,8 @@ function TestStep({ listener, from: initialFrom, to: initialTo }: { listener: st
 	);
 }
 
-/** Outcome follows a test letter to its end. */
-function Outcome({ handed }: { handed: HandedIn }) {
+/** Outcome follows a test message to its end. */
+function Outcome({ handed }: { handed: Submitted }) {
 	const trace = useQuery({
 		queryKey: ["trace", handed.id],
 		queryFn: () => gull.trace(handed.id),

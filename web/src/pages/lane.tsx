@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
-import { Letters } from "../parts/letters";
+import { Messages } from "../parts/messages";
 import { WhyStranded } from "../parts/mend";
 import { PauseButton } from "../parts/pause";
 import { Reply } from "../parts/reply";
@@ -13,7 +13,7 @@ import { Failed, Loading } from "../parts/states";
 import { count, octets } from "../parts/text";
 import { span, When } from "../parts/when";
 
-/** One lane: how it does, its last hour, and the letters that wait in it. */
+/** One lane: how it does, its last hour, and the messages that wait in it. */
 export function LanePage() {
 	const { lane: id } = useParams({ from: "/queue/$lane" });
 	const words = useSearch({ from: "/queue/$lane" });
@@ -48,7 +48,7 @@ export function LanePage() {
 				</Group>
 			</Group>
 			<Facts lane={l} all={all} />
-			<Letters
+			<Messages
 				words={words}
 				fixed={{ lane: id }}
 				onWords={(w: QueueWords) =>
@@ -74,7 +74,7 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 				{l.state === "stranded" ? <WhyStranded lane={l} /> : l.why && <Text size="sm">{l.why}</Text>}
 				<Table verticalSpacing={2} horizontalSpacing={0} withRowBorders={false} mt={4}>
 					<Table.Tbody>
-						<Row name="Letters">
+						<Row name="Messages">
 							{count(all)}, {octets(l.bytes)}
 						</Row>
 						<Row name="of them">
@@ -107,7 +107,7 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 			</section>
 			<section className="surface" style={{ padding: 12 }} aria-label="Last answer">
 				<Text size="sm" fw={600} mb={4}>
-					Last answer that kept letters waiting{" "}
+					Last answer that kept messages waiting{" "}
 					{l.last_reply_at && (
 						<Text span c="dimmed" inherit fw={400}>
 							<When time={l.last_reply_at} />
@@ -162,7 +162,7 @@ function Flow({ lane }: { lane: LaneDetail }) {
 				gridAxis="none"
 				xAxisProps={{ interval: 14 }}
 				yAxisProps={{ width: 34, allowDecimals: false }}
-				areaChartProps={{ "aria-label": "Letters a minute" } as never}
+				areaChartProps={{ "aria-label": "Messages a minute" } as never}
 				series={[
 					{ name: "came", color: "kelp.6" },
 					{ name: "left", color: "blue.6" },
@@ -177,17 +177,17 @@ function Key({ color }: { color: string }) {
 	return <ColorSwatch component="span" size={9} color={`var(--mantine-color-${color})`} display="inline-block" />;
 }
 
-/** Ages draws how long its letters have been here. */
+/** Ages draws how long its messages have been here. */
 function Ages({ lane, all }: { lane: LaneDetail; all: number }) {
-	const most = Math.max(1, ...lane.ages.map((a) => a.letters));
+	const most = Math.max(1, ...lane.ages.map((a) => a.messages));
 	if (all === 0) {
 		return null;
 	}
 	return (
-		<table aria-label="Letters by age" style={{ width: "100%", marginTop: 6, fontSize: 12 }}>
+		<table aria-label="Messages by age" style={{ width: "100%", marginTop: 6, fontSize: 12 }}>
 			<tbody>
 				{lane.ages
-					.filter((a) => a.letters > 0)
+					.filter((a) => a.messages > 0)
 					.map((a) => (
 						<tr key={a.from}>
 							<td style={{ width: 76, whiteSpace: "nowrap" }}>
@@ -198,12 +198,12 @@ function Ages({ lane, all }: { lane: LaneDetail; all: number }) {
 									style={{
 										background: "var(--mantine-primary-color-filled)",
 										height: 8,
-										width: `${(a.letters / most) * 100}%`,
+										width: `${(a.messages / most) * 100}%`,
 									}}
 								/>
 							</td>
 							<td style={{ width: 64, textAlign: "right" }}>
-								{count(a.letters)}
+								{count(a.messages)}
 								{a.more && "+"}
 							</td>
 						</tr>

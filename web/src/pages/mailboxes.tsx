@@ -174,7 +174,7 @@ function MailboxTable({
 					<Table.Tr>
 						<Table.Th aria-sort={sorted("address")}>{head("address", "Address")}</Table.Th>
 						<Table.Th aria-sort={sorted("name")}>{head("name", "Name")}</Table.Th>
-						<Table.Th ta="right">Letters</Table.Th>
+						<Table.Th ta="right">Messages</Table.Th>
 						<Table.Th ta="right" aria-sort={sorted("used")}>
 							{head("used", "Used")}
 						</Table.Th>
@@ -196,7 +196,7 @@ function MailboxTable({
 							</Table.Td>
 							<Table.Td>{m.name}</Table.Td>
 							<Table.Td ta="right" className={classes.whole}>
-								{count(m.letters)}
+								{count(m.messages)}
 							</Table.Td>
 							<Table.Td ta="right" className={classes.whole}>
 								{octets(m.octets)}
@@ -329,7 +329,7 @@ function EntryEditor({ kind, item, onClose }: { kind: Kind; item?: string; onClo
 	);
 }
 
-/** Known is what else there is to know of an entry: its letters and its record. */
+/** Known is what else there is to know of an entry: its messages and its record. */
 function Known({ kind, address, generated }: { kind: Kind; address: string; generated: string[] }) {
 	const changes = useQuery({ queryKey: ["changes", address], queryFn: () => setup.changes(address) });
 	return (
@@ -341,7 +341,7 @@ function Known({ kind, address, generated }: { kind: Kind; address: string; gene
 			)}
 			{kind === "mailboxes" && (
 				<Anchor component={Link} to="/messages" search={{ to: address } as never} size="sm">
-					Letters to this mailbox
+					Messages to this mailbox
 				</Anchor>
 			)}
 			{(changes.data?.items ?? []).slice(0, 5).map((c) => (

@@ -6,7 +6,7 @@ import { type GullEvent, gull, type LastReply, type Trace } from "../api/client"
 import { snags } from "../api/snags";
 import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
-import { LetterView } from "../parts/letter-view";
+import { MessageView } from "../parts/message-view";
 import { Reply } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
@@ -15,13 +15,13 @@ import { Way } from "../parts/way";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
 
-/** A letter's whole way: as a picture, and as what happened in order. */
+/** A message's whole way: as a picture, and as what happened in order. */
 export function MessagePage() {
 	const { id } = useParams({ from: "/messages/$id" });
 	const { archive } = useSearch({ from: "/messages/$id" });
 	const trace = useQuery({ queryKey: ["trace", id, archive], queryFn: () => gull.trace(id, archive) });
 	if (!trace.data) {
-		return trace.error ? <Failed error={trace.error} /> : <Loading what="the letter's way" />;
+		return trace.error ? <Failed error={trace.error} /> : <Loading what="the message's way" />;
 	}
 	const t = trace.data;
 	const waits =
@@ -82,7 +82,7 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 /** Content is people's own: only the administrator may read it. */
 function Content({ id }: { id: string }) {
 	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
-	return me.data?.role === "administrator" ? <LetterView id={id} /> : null;
+	return me.data?.role === "administrator" ? <MessageView id={id} /> : null;
 }
 
 /** Words to hand on. */
@@ -98,9 +98,9 @@ function Hand({ words, label }: { words: string; label: string }) {
 	);
 }
 
-/** What belongs to the letter: sessions, what it begot or is about, mailboxes. */
+/** What belongs to the message: sessions, what it begot or is about, mailboxes. */
 function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
-	const letter = (m: Trace["begotten"][number], says: string) => (
+	const message = (m: Trace["begotten"][number], says: string) => (
 		<Table.Tr key={m.id}>
 			<Table.Td c="dimmed">{says}</Table.Td>
 			<Table.Td>
@@ -148,9 +148,9 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 		t.session && session(t.session, "handed in by session"),
 		t.message.identity && <From key="from" found={t.message.identity} />,
 		...t.sessions.map((s) => session(s, "tried in session")),
-		t.about && letter(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
+		t.about && message(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
 		...t.begotten.map((m) =>
-			letter(
+			message(
 				m,
 				m.direction === "own"
 					? m.protocol === "reply"
@@ -164,7 +164,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 				<Table.Td c="dimmed">mailbox</Table.Td>
 				<Table.Td className="mono">{soft(b.address)}</Table.Td>
 				<Table.Td colSpan={3}>
-					{b.letters} letters, {octets(b.used)}
+					{b.messages} messages, {octets(b.used)}
 					{b.quota > 0 && ` of ${octets(b.quota)} (${Math.round((b.used * 100) / b.quota)} %)`}
 				</Table.Td>
 			</Table.Tr>
@@ -187,7 +187,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 	);
 }
 
-/** Who the letter is from, as far as it proves that. */
+/** Who the message is from, as far as it proves that. */
 function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }) {
 	const signatures = f.dkim ?? [];
 	return (
@@ -238,7 +238,7 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 	));
 }
 
-/** The snag that this cause is part of, with all letters that it holds up. */
+/** The snag that this cause is part of, with all messages that it holds up. */
 function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 	const mine = trace.message.deliveries.filter((d) => d.cause === cause);
 	const lane = mine[0]?.lane;
@@ -256,7 +256,7 @@ function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 	return (
 		<Anchor component={Link} to="/snags/$id" params={{ id: snag.id } as never} size="sm" fw={600}>
 			{snag.held + snag.lost > 1
-				? `One of ${count(snag.held + snag.lost)} letters: mend it at the snag`
+				? `One of ${count(snag.held + snag.lost)} messages: mend it at the snag`
 				: "Mend it at the snag"}
 		</Anchor>
 	);

@@ -281,7 +281,7 @@ function Recent() {
 					Just now
 				</Title>
 				<Anchor component={Link} to="/trace" size="sm">
-					all letters
+					all messages
 				</Anchor>
 			</Group>
 			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
@@ -305,7 +305,7 @@ function Recent() {
 				</Table.Tbody>
 			</Table>
 			{recent.data?.items.length === 0 && (
-				<Nothing title="No mail yet">Send a test letter with: gull send --to …</Nothing>
+				<Nothing title="No mail yet">Send a test message with: gull send --to …</Nothing>
 			)}
 		</section>
 	);

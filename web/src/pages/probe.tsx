@@ -35,8 +35,8 @@ export function ProbePage() {
 	const may = useMayChange();
 	const [inwards, setInwards] = useState(words.inwards !== undefined);
 	const [now, setNow] = useState<ProbeWords>(words);
-	const [letter, setLetter] = useState(false);
-	const [sent, setSent] = useState({ letter: false, turn: 0 });
+	const [message, setMessage] = useState(false);
+	const [sent, setSent] = useState({ message: false, turn: 0 });
 	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
 	const routes = useQuery({ queryKey: ["setup", "routes"], queryFn: () => setup.list("routes") });
 	const wanted = words.target || words.inwards;
@@ -49,7 +49,7 @@ export function ProbePage() {
 				from: words.from,
 				inwards: words.inwards,
 				client: words.client,
-				letter: sent.letter,
+				message: sent.message,
 			}),
 		enabled: Boolean(wanted) && may,
 		staleTime: Number.POSITIVE_INFINITY,
@@ -65,7 +65,7 @@ export function ProbePage() {
 						Probe
 					</Title>
 					<Text size="sm" c="dimmed">
-						A live conversation with a mail host, step by step. Nothing is sent unless you ask for a letter.
+						A live conversation with a mail host, step by step. Nothing is sent unless you ask for a message.
 					</Text>
 				</div>
 				<SegmentedControl
@@ -87,7 +87,7 @@ export function ProbePage() {
 					const search = inwards
 						? { inwards: now.inwards ?? "*", client: now.client }
 						: { target: now.target, routes: now.routes, from: now.from };
-					setSent({ letter, turn: sent.turn + 1 });
+					setSent({ message, turn: sent.turn + 1 });
 					void navigate({ to: "/probe", search: search as never });
 				}}
 			>
@@ -124,7 +124,7 @@ export function ProbePage() {
 						<MultiSelect
 							size="xs"
 							label="By routes"
-							placeholder={now.routes ? undefined : "the one a letter would take"}
+							placeholder={now.routes ? undefined : "the one a message would take"}
 							data={(routes.data?.items ?? []).map((r) => r.name)}
 							value={now.routes ? now.routes.split("|") : []}
 							onChange={(v) => set({ routes: v.length > 0 ? v.join("|") : undefined })}
@@ -145,9 +145,9 @@ export function ProbePage() {
 					{!inwards && now.target?.includes("@") && (
 						<Switch
 							size="xs"
-							label="send a small real letter"
-							checked={letter}
-							onChange={(e) => setLetter(e.currentTarget.checked)}
+							label="send a small real message"
+							checked={message}
+							onChange={(e) => setMessage(e.currentTarget.checked)}
 						/>
 					)}
 					{!may && (

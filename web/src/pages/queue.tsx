@@ -5,7 +5,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { DataTable, type DataTableSortStatus } from "mantine-datatable";
 import type { Lane } from "../api/client";
 import { type LaneWords, type QueueWords, queue } from "../api/queue";
-import { Letters } from "../parts/letters";
+import { Messages } from "../parts/messages";
 import { WhyStranded } from "../parts/mend";
 import { PauseButton, Pauses } from "../parts/pause";
 import { ReplyLine } from "../parts/reply";
@@ -19,13 +19,13 @@ import { ScheduleView } from "./schedule";
 
 const views = [
 	{ value: "lanes", label: "Lanes" },
-	{ value: "letters", label: "Letters" },
+	{ value: "messages", label: "Messages" },
 	{ value: "actions", label: "Actions" },
 	{ value: "schedule", label: "Schedule" },
 	{ value: "nodes", label: "Nodes" },
 ];
 
-/** The queue: lanes, letters, what people did, the schedule and the nodes. */
+/** The queue: lanes, messages, what people did, the schedule and the nodes. */
 export function QueuePage() {
 	const search = useSearch({ from: "/queue" });
 	const navigate = useNavigate();
@@ -48,7 +48,7 @@ export function QueuePage() {
 				<Stopper />
 			</Group>
 			{view === "lanes" && <Lanes />}
-			{view === "letters" && <AllLetters />}
+			{view === "messages" && <AllMessages />}
 			{view === "actions" && <ActionsView />}
 			{view === "schedule" && <ScheduleView />}
 			{view === "nodes" && <NodesView />}
@@ -62,14 +62,14 @@ function Stopper() {
 	return <PauseButton kind="delivery" what="all delivery" paused={paused} />;
 }
 
-function AllLetters() {
+function AllMessages() {
 	const { view: _, find: __, by: ___, sort: ____, order: _____, ...words } = useSearch({ from: "/queue" });
 	const navigate = useNavigate();
 	return (
-		<Letters
+		<Messages
 			words={words as QueueWords}
 			fixed={{}}
-			onWords={(w) => void navigate({ to: "/queue", search: { view: "letters", ...w } as never, replace: true })}
+			onWords={(w) => void navigate({ to: "/queue", search: { view: "messages", ...w } as never, replace: true })}
 		/>
 	);
 }
@@ -77,7 +77,7 @@ function AllLetters() {
 const sorts: Record<string, string> = {
 	next_hop: "host",
 	state: "state",
-	total: "letters",
+	total: "messages",
 	bytes: "bytes",
 	oldest_at: "oldest",
 	next_attempt_at: "next",
@@ -111,8 +111,8 @@ function Lanes() {
 	}
 	const items = lanes.data.pages.flatMap((p) => p.items);
 	const filtered = Boolean(search.find || search.state || search.route || search.cause);
-	const accessor = Object.entries(sorts).find(([, v]) => v === (search.sort ?? "letters"))?.[0] ?? "total";
-	const down = ["letters", "bytes"].includes(search.sort ?? "letters")
+	const accessor = Object.entries(sorts).find(([, v]) => v === (search.sort ?? "messages"))?.[0] ?? "total";
+	const down = ["messages", "bytes"].includes(search.sort ?? "messages")
 		? search.order !== "asc"
 		: search.order === "desc";
 	return (
@@ -208,7 +208,7 @@ function Groups({ by }: { by: string }) {
 					},
 					{ accessor: "lanes", textAlign: "right", render: (g) => count(g.lanes) },
 					{ accessor: "troubled", title: "In trouble", textAlign: "right", render: (g) => count(g.troubled) },
-					{ accessor: "letters", textAlign: "right", render: (g) => count(g.letters) },
+					{ accessor: "messages", textAlign: "right", render: (g) => count(g.messages) },
 					{ accessor: "bytes", title: "Size", textAlign: "right", render: (g) => octets(g.bytes) },
 					{ accessor: "oldest_at", title: "Oldest", render: (g) => <When time={g.oldest_at} /> },
 				]}
@@ -237,7 +237,7 @@ function LaneTable({
 		return (
 			<div className="surface">
 				<Nothing title={filtered ? "No lane matches" : "Nothing waits"}>
-					{filtered ? "Take the filter away to see all lanes." : "Every letter has left or has been delivered."}
+					{filtered ? "Take the filter away to see all lanes." : "Every message has left or has been delivered."}
 				</Nothing>
 			</div>
 		);

@@ -117,7 +117,7 @@ function PointView({ point: p }: { point: Aspect }) {
 	);
 }
 
-/** The keys that sign the domain's letters. */
+/** The keys that sign the domain's messages. */
 function Keys({ domain }: { domain: string }) {
 	const may = useMayChange();
 	const client = useQueryClient();
@@ -146,7 +146,7 @@ function Keys({ domain }: { domain: string }) {
 					</Title>
 					<Text size="sm" c="dimmed">
 						{items.length === 0
-							? "Letters of this domain are not signed."
+							? "Messages of this domain are not signed."
 							: "A private key is kept sealed and never shown."}
 					</Text>
 				</div>

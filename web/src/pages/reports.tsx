@@ -193,7 +193,7 @@ function Shown({ report: r, words, set }: { report: Report; words: ReportWords; 
 	);
 }
 
-/** A figure leads to the letters behind it. */
+/** A figure leads to the messages behind it. */
 function Figure({
 	n,
 	kind,
@@ -221,7 +221,7 @@ function Figure({
 	return (
 		<Anchor
 			component={Link}
-			to="/reports/letters"
+			to="/reports/messages"
 			search={
 				{
 					kind,
@@ -258,7 +258,7 @@ function Totals({ report: r, words }: { report: Report; words: ReportWords }) {
 					</div>
 				);
 			})}
-			<div className={`surface ${classes.total}`} title="From when we took a letter until it was delivered">
+			<div className={`surface ${classes.total}`} title="From when we took a message until it was delivered">
 				<Text size="xs" c="dimmed">
 					delay, {r.delay?.median === undefined ? "mean" : "median"}
 				</Text>

@@ -7,7 +7,7 @@ import { type Preview, queue } from "../api/queue";
 import { Failed, Loading } from "../parts/states";
 import { short, span } from "../parts/when";
 
-/** When a letter is tried, its sender told and it is given up: in force, or tried out. */
+/** When a message is tried, its sender told and it is given up: in force, or tried out. */
 export function ScheduleView() {
 	const [fields, setFields] = useState({ domain: "", route: "", intervals: "", warn_after: "", give_up: "" });
 	const [words] = useDebouncedValue(fields, 300);
@@ -31,7 +31,7 @@ export function ScheduleView() {
 		<Stack gap="sm">
 			<section className="surface" style={{ padding: 12 }}>
 				<Text size="sm" mb="xs">
-					What happens to a letter whose host never answers; each mark is an attempt, and the shade behind it how much
+					What happens to a message whose host never answers; each mark is an attempt, and the shade behind it how much
 					later jitter may let it be. Try out other times here; set them under{" "}
 					<Anchor component={Link} to="/setup/service" inherit>
 						Server

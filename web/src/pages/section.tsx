@@ -73,7 +73,7 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		many: "Routes",
 		says: "Where mail goes next. The first that matches decides; what none matches waits, stranded. An asterisk stands for domains that are not ours.",
 		empty:
-			"Nothing leads out: letters to others wait as stranded. Add a route with recipients * and next hop mx, or a smart host.",
+			"Nothing leads out: messages to others wait as stranded. Add a route with recipients * and next hop mx, or a smart host.",
 		columns: ["recipients", "next_hop", "hosts", "port", "tls"],
 		first: ["name", "recipients", "next_hop", "hosts", "port", "tls", "sign_in", "off"],
 	},
@@ -82,8 +82,8 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		many: "Peers",
 		says: "What was agreed with others' domains: TLS, speed, format, automatic replies, forwards and notices. The first that matches counts.",
 		empty: "Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it less at once.",
-		columns: ["domains", "tls", "connections", "letters_per_minute", "automatic_replies"],
-		first: ["name", "domains", "tls", "connections", "letters_per_minute", "automatic_replies"],
+		columns: ["domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
+		first: ["name", "domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 	},
 };
 

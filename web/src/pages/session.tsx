@@ -46,7 +46,7 @@ export function SessionPage() {
 					, id <span className="mono">{s.id}</span>, node {s.node}
 				</Text>
 				<Text size="sm">
-					{s.tls || "without TLS"}; {plural(s.messages, "letter", "letters")} to{" "}
+					{s.tls || "without TLS"}; {plural(s.message_count, "message", "messages")} to{" "}
 					{plural(s.recipients, "recipient", "recipients")}, {s.refused} refused; {octets(s.bytes_in)} in,{" "}
 					{octets(s.bytes_out)} out. {s.ended ? `It ended because ${s.ended}.` : "It is open."}
 				</Text>
@@ -62,7 +62,7 @@ function About({ session: s, archive }: { session: SessionShown; archive?: numbe
 		return null;
 	}
 	return (
-		<section className="surface" aria-label="Letters of this session">
+		<section className="surface" aria-label="Messages of this session">
 			<Stack gap={4} p="sm">
 				{s.subjects.map((l) => (
 					<Group gap="sm" key={l.id} wrap="nowrap">
@@ -79,9 +79,9 @@ function About({ session: s, archive }: { session: SessionShown; archive?: numbe
 						<span className="mono">{soft(shown(l.sender))}</span>
 					</Group>
 				))}
-				{s.letters.length > s.subjects.length && (
+				{s.messages.length > s.subjects.length && (
 					<Text size="xs" c="dimmed">
-						and {s.letters.length - s.subjects.length} more
+						and {s.messages.length - s.subjects.length} more
 					</Text>
 				)}
 				{s.refusals.map((r) => (

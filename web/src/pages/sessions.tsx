@@ -70,7 +70,7 @@ export function SessionsView() {
 						{ value: "time", label: "newest first" },
 						{ value: "duration", label: "longest first" },
 						{ value: "bytes", label: "largest first" },
-						{ value: "messages", label: "most letters first" },
+						{ value: "messages", label: "most messages first" },
 					]}
 					value={search.sort ?? "time"}
 					onChange={(v) => set({ sort: v === "time" || v === null ? undefined : v })}
@@ -161,10 +161,10 @@ export function SessionsView() {
 							},
 							{
 								accessor: "messages",
-								title: "Letters",
+								title: "Messages",
 								textAlign: "right",
 								width: 75,
-								render: (s) => count(s.messages),
+								render: (s) => count(s.message_count),
 							},
 							{ accessor: "refused", title: "Refused", textAlign: "right", width: 85, render: (s) => count(s.refused) },
 							{

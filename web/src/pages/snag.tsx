@@ -60,8 +60,8 @@ export function SnagPage() {
 				</Stack>
 			</section>
 			<SimpleGrid cols={{ base: 2, sm: 4 }} spacing="xs">
-				<Figure label="letters held up" value={count(s.held)} />
-				<Figure label="letters lost" value={count(s.lost)} />
+				<Figure label="messages held up" value={count(s.held)} />
+				<Figure label="messages lost" value={count(s.lost)} />
 				<Figure label="times met" value={count(s.attempts)} />
 				<Figure label={s.parts ? "places" : "senders touched"} value={s.parts ? count(s.parts) : some(s.senders)} />
 			</SimpleGrid>
@@ -111,7 +111,7 @@ function Example({ snag: { evidence: e, title } }: { snag: Snag }) {
 				<Group gap="md">
 					{e.message_id && (
 						<Anchor component={Link} to="/messages/$id" params={{ id: e.message_id } as never} size="sm">
-							The letter's way
+							The message's way
 						</Anchor>
 					)}
 					{e.session_id && (

@@ -30,17 +30,17 @@ import { FollowView } from "./follow";
 import { SessionsView } from "./sessions";
 
 const views = [
-	{ value: "letters", label: "Letters" },
+	{ value: "messages", label: "Messages" },
 	{ value: "sessions", label: "Sessions" },
 	{ value: "live", label: "Live" },
 	{ value: "archives", label: "Archives" },
 ];
 
-/** Where is my letter: search, sessions, what happens now, and archives. */
+/** Where is my message: search, sessions, what happens now, and archives. */
 export function TracePage() {
 	const search = useSearch({ from: "/trace" });
 	const navigate = useNavigate();
-	const view = search.view ?? "letters";
+	const view = search.view ?? "messages";
 	return (
 		<Stack gap="sm">
 			<Group gap="md">
@@ -55,13 +55,13 @@ export function TracePage() {
 					onChange={(v) =>
 						void navigate({
 							to: "/trace",
-							search: { view: v === "letters" ? undefined : v, archive: search.archive } as never,
+							search: { view: v === "messages" ? undefined : v, archive: search.archive } as never,
 						})
 					}
 				/>
 			</Group>
 			{view !== "archives" && view !== "live" && <ArchiveNote />}
-			{view === "letters" && <SearchView />}
+			{view === "messages" && <SearchView />}
 			{view === "sessions" && <SessionsView />}
 			{view === "live" && <FollowView />}
 			{view === "archives" && <ArchivesView />}
@@ -147,7 +147,7 @@ function Results({ words }: { words: SearchWords }) {
 		retry: false,
 	});
 	if (!found.data) {
-		return found.error ? <Failed error={found.error} /> : <Loading what="the letters" />;
+		return found.error ? <Failed error={found.error} /> : <Loading what="the messages" />;
 	}
 	const items = found.data.pages.flatMap((p) => p.items);
 	const understood = found.data.pages[0]?.understood ?? [];
@@ -164,7 +164,7 @@ function Results({ words }: { words: SearchWords }) {
 				<Group gap={6} aria-label="How it was understood">
 					{understood.length === 0 ? (
 						<Text size="xs" c="dimmed">
-							All letters, {words.order ?? "newest"} first, and what was refused before it was one.
+							All messages, {words.order ?? "newest"} first, and what was refused before it was one.
 						</Text>
 					) : (
 						understood.map((u) => (
@@ -186,7 +186,7 @@ function Results({ words }: { words: SearchWords }) {
 						size="compact-xs"
 						variant="subtle"
 						leftSection={<IconDownload size={12} />}
-						onClick={() => download("letters.csv", toCSV(items.map(flat)))}
+						onClick={() => download("messages.csv", toCSV(items.map(flat)))}
 					>
 						CSV
 					</Button>
@@ -194,7 +194,7 @@ function Results({ words }: { words: SearchWords }) {
 						size="compact-xs"
 						variant="subtle"
 						leftSection={<IconDownload size={12} />}
-						onClick={() => download("letters.jsonl", items.map((i) => JSON.stringify(i)).join("\n"))}
+						onClick={() => download("messages.jsonl", items.map((i) => JSON.stringify(i)).join("\n"))}
 					>
 						JSON Lines
 					</Button>
@@ -205,7 +205,7 @@ function Results({ words }: { words: SearchWords }) {
 					<Nothing title="Nothing matches">
 						{back
 							? `Looked as far as ${back.slice(0, 10)} up to now.`
-							: "A part of an address or subject is enough. Letters are kept for a time only; older ones are in archives."}
+							: "A part of an address or subject is enough. Messages are kept for a time only; older ones are in archives."}
 					</Nothing>
 				</div>
 			) : (

@@ -21,7 +21,7 @@ import { setup } from "../api/setup";
 import { useMayChange } from "./editor";
 import { count, plural } from "./text";
 
-/** What one can do with letters, in the words of the commands. */
+/** What one can do with messages, in the words of the commands. */
 const verbs: Record<Verb, { label: string; title: string; about: string; button: string; danger?: boolean }> = {
 	flush: {
 		label: "Try now",
@@ -35,7 +35,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		about: "They are not tried, and not given up while they are held.",
 		button: "Hold",
 	},
-	release: { label: "Release", title: "Release", about: "Held letters go on at once.", button: "Release" },
+	release: { label: "Release", title: "Release", about: "Held messages go on at once.", button: "Release" },
 	reroute: {
 		label: "Send another way …",
 		title: "Send another way",

@@ -7,7 +7,7 @@ import classes from "../pages/reports.module.css";
 
 /** The kinds that are counted, each with a colour and a dash of its own: colour is never alone. */
 export const kinds: { name: string; color: string; dash?: string; means: string }[] = [
-	{ name: "received", color: "kelp.6", means: "letters taken" },
+	{ name: "received", color: "kelp.6", means: "messages taken" },
 	{ name: "delivered", color: "kelp.4", dash: "6 3", means: "recipients reached" },
 	{ name: "forwarded", color: "gray.6", dash: "2 3", means: "sent on to another domain by an alias or forward" },
 	{ name: "deferred", color: "brass.4", means: "attempts put off" },
@@ -72,7 +72,7 @@ export function Course({ report: r, set }: { report: Report; set: (change: Recor
 						size="xs"
 						aria-label="What is drawn"
 						data={[
-							{ value: "n", label: "Letters" },
+							{ value: "n", label: "Messages" },
 							{ value: "bytes", label: "KB" },
 							{ value: "delay", label: "Delay" },
 						]}

@@ -168,7 +168,7 @@ export function Mends({ snag }: { snag: Snag }) {
 			)}
 			<Modal opened={asking !== null} onClose={() => setAsking(null)} title="Send what waits back to its senders?">
 				<Stack gap="sm">
-					<Text size="sm">{count(snag.held)} letters go back, each with a notice. This cannot be taken back.</Text>
+					<Text size="sm">{count(snag.held)} messages go back, each with a notice. This cannot be taken back.</Text>
 					<TextInput
 						label="What the senders read"
 						placeholder="left empty, what the cause means to them"

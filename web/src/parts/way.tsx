@@ -9,12 +9,12 @@ import classes from "./way.module.css";
 import { When } from "./when";
 
 /**
- * Way draws a letter's way as one picture, from the client that handed it in to
+ * Way draws a message's way as one picture, from the client that handed it in to
  * each recipient's end: one line a recipient, read from left to right.
  */
 export function Way({ message }: { message: Message }) {
 	return (
-		<section className={`surface ${classes.way}`} aria-label="The letter's way">
+		<section className={`surface ${classes.way}`} aria-label="The message's way">
 			<Origin message={message} />
 			<ol className={classes.legs}>
 				{message.deliveries.map((d) => (

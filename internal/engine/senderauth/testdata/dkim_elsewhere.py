@@ -1,5 +1,5 @@
-"""Verifies the DKIM signatures of a letter by an independent implementation
-(python3-dkim). Reads {"letter": text in Latin-1, "dns": {name: record}} and prints
+"""Verifies the DKIM signatures of a message by an independent implementation
+(python3-dkim). Reads {"message": text in Latin-1, "dns": {name: record}} and prints
 the result of each signature."""
 import json
 import sys
@@ -7,7 +7,7 @@ import sys
 import dkim
 
 given = json.load(sys.stdin)
-letter = given["letter"].encode("latin-1")
+message = given["message"].encode("latin-1")
 records = {name.rstrip(".").lower(): text for name, text in given["dns"].items()}
 
 
@@ -18,6 +18,6 @@ def lookup(name, timeout=5):
     return text.encode() if text is not None else None
 
 
-d = dkim.DKIM(letter)
+d = dkim.DKIM(message)
 count = sum(1 for name, _ in d.headers if name.lower() == b"dkim-signature")
 json.dump([d.verify(idx=i, dnsfunc=lookup) for i in range(count)], sys.stdout)

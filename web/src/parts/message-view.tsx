@@ -5,35 +5,35 @@ import { queue } from "../api/queue";
 import { Failed, Loading } from "./states";
 import { octets } from "./text";
 
-/** LetterView shows a letter's text, header and structure. Nothing in it is run or fetched. */
-export function LetterView({ id }: { id: string }) {
-	const view = useSearch({ from: "/messages/$id" }).letter ?? "";
+/** MessageView shows a message's text, header and structure. Nothing in it is run or fetched. */
+export function MessageView({ id }: { id: string }) {
+	const view = useSearch({ from: "/messages/$id" }).message ?? "";
 	const navigate = useNavigate();
-	const setView = (letter: string) =>
+	const setView = (message: string) =>
 		void navigate({
 			to: "/messages/$id",
 			params: { id } as never,
-			search: { letter: letter || undefined } as never,
+			search: { message: message || undefined } as never,
 			replace: true,
 			resetScroll: false,
 		});
-	const letter = useQuery({
-		queryKey: ["letter", id],
-		queryFn: () => queue.letter(id),
+	const message = useQuery({
+		queryKey: ["message-view", id],
+		queryFn: () => queue.view(id),
 		enabled: view !== "",
 		staleTime: Number.POSITIVE_INFINITY,
 		refetchInterval: false,
 	});
 	return (
-		<section className="surface" aria-labelledby="letter">
+		<section className="surface" aria-labelledby="message">
 			<Stack gap="xs" p="sm">
-				<Title order={2} size="h5" id="letter">
-					The letter
+				<Title order={2} size="h5" id="message">
+					The message
 				</Title>
 				<SegmentedControl
 					size="xs"
 					w="fit-content"
-					aria-label="What of the letter"
+					aria-label="What of the message"
 					value={view}
 					onChange={setView}
 					data={[
@@ -45,29 +45,29 @@ export function LetterView({ id }: { id: string }) {
 					]}
 				/>
 				{view !== "" &&
-					!letter.data &&
-					(letter.error ? <Failed error={letter.error} /> : <Loading what="the letter" />)}
-				{letter.data && view === "text" && (
+					!message.data &&
+					(message.error ? <Failed error={message.error} /> : <Loading what="the message" />)}
+				{message.data && view === "text" && (
 					<>
 						<Text size="xs" c="dimmed">
-							{letter.data.text_type === "text/html"
+							{message.data.text_type === "text/html"
 								? "The words of its HTML; nothing in it is run or fetched."
-								: letter.data.text_type || "It holds no text."}
+								: message.data.text_type || "It holds no text."}
 						</Text>
 						<Code block style={{ whiteSpace: "pre-wrap", maxHeight: 420, overflow: "auto" }}>
-							{letter.data.text}
+							{message.data.text}
 						</Code>
 					</>
 				)}
-				{letter.data && view === "raw" && (
+				{message.data && view === "raw" && (
 					<Code block style={{ whiteSpace: "pre-wrap", overflowWrap: "anywhere", maxHeight: 420, overflow: "auto" }}>
-						{letter.data.header}
+						{message.data.header}
 					</Code>
 				)}
-				{letter.data && view === "fields" && (
+				{message.data && view === "fields" && (
 					<Table verticalSpacing={3}>
 						<Table.Tbody>
-							{letter.data.fields.map((f, i) => (
+							{message.data.fields.map((f, i) => (
 								// biome-ignore lint/suspicious/noArrayIndexKey: fields may repeat, and never change
 								<Table.Tr key={i} style={{ verticalAlign: "top" }}>
 									<Table.Td w={180} fw={600}>
@@ -81,7 +81,7 @@ export function LetterView({ id }: { id: string }) {
 						</Table.Tbody>
 					</Table>
 				)}
-				{letter.data && view === "parts" && (
+				{message.data && view === "parts" && (
 					<Table verticalSpacing={3}>
 						<Table.Thead>
 							<Table.Tr>
@@ -93,7 +93,7 @@ export function LetterView({ id }: { id: string }) {
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>
-							{letter.data.parts.map((p) => (
+							{message.data.parts.map((p) => (
 								<Table.Tr key={p.path}>
 									<Table.Td>{p.path}</Table.Td>
 									<Table.Td>
@@ -107,7 +107,7 @@ export function LetterView({ id }: { id: string }) {
 						</Table.Tbody>
 					</Table>
 				)}
-				{letter.data?.truncated && view !== "" && (
+				{message.data?.truncated && view !== "" && (
 					<Text size="xs" c="dimmed">
 						There is more than is shown; download the .eml for all of it.
 					</Text>

@@ -28,8 +28,8 @@ const more: { word: keyof QueueWords; label: string }[] = [
 	{ word: "action", label: "Action number" },
 ];
 
-/** Letters in the queue that some words select, with what can be done with them. */
-export function Letters({
+/** Messages in the queue that some words select, with what can be done with them. */
+export function Messages({
 	words,
 	fixed,
 	onWords,
@@ -50,7 +50,7 @@ export function Letters({
 					{chosen.length > 0 && (
 						<Actions
 							words={{ delivery: chosen.map((q) => q.delivery.id) }}
-							what={plural(chosen.length, "chosen letter", "chosen letters")}
+							what={plural(chosen.length, "chosen message", "chosen messages")}
 						/>
 					)}
 					<Actions
@@ -119,20 +119,20 @@ function Table({
 	showHop: boolean;
 }) {
 	const navigate = useNavigate();
-	const letters = useInfiniteQuery({
-		queryKey: ["letters", words],
-		queryFn: ({ pageParam }) => queue.letters(words, pageParam, pageSize),
+	const messages = useInfiniteQuery({
+		queryKey: ["messages", words],
+		queryFn: ({ pageParam }) => queue.messages(words, pageParam, pageSize),
 		initialPageParam: "",
 		getNextPageParam: (last) => last.next || undefined,
 	});
-	if (!letters.data) {
-		return letters.error ? <Failed error={letters.error} /> : <Loading what="the letters" />;
+	if (!messages.data) {
+		return messages.error ? <Failed error={messages.error} /> : <Loading what="the messages" />;
 	}
-	const items = letters.data.pages.flatMap((p) => p.items);
+	const items = messages.data.pages.flatMap((p) => p.items);
 	if (items.length === 0) {
 		return (
 			<div className="surface">
-				<Nothing title="No letters">Nothing that matches waits now.</Nothing>
+				<Nothing title="No messages">Nothing that matches waits now.</Nothing>
 			</div>
 		);
 	}
@@ -146,8 +146,8 @@ function Table({
 				backgroundColor="var(--gull-surface)"
 				height={items.length > 12 ? "calc(100vh - 250px)" : undefined}
 				minHeight={120}
-				fetching={letters.isFetchingNextPage}
-				onScrollToBottom={() => letters.hasNextPage && void letters.fetchNextPage()}
+				fetching={messages.isFetchingNextPage}
+				onScrollToBottom={() => messages.hasNextPage && void messages.fetchNextPage()}
 				selectedRecords={chosen}
 				onSelectedRecordsChange={onChoose}
 				selectionColumnClassName="choose"
