@@ -77,7 +77,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	s := own(t, "alerts", func(c string) string {
 		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "\nservice:\n", "\nservice:\n  alerts: {to: [tomas.vik@skerryline.example, watch@sunkenpier.example], webhook: \""+hook.URL+"\", secret: harbourlight, after: 1s, remind: 12s}\n").Replace("\n" + c)
 	})
-	s.until(t, s.out(t, "slight@fogbank.example"), mail.Deferred) // not bad enough
+	s.until(t, s.out(t, "minor@fogbank.example"), mail.Deferred) // not bad enough
 	var ids []string
 	for i := range 5 {
 		ids = append(ids, s.out(t, fmt.Sprintf("a%d@sunkenpier.example", i)))
@@ -97,7 +97,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 		t.Error(err)
 	}
 	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 5 })
-	s.run(t, "snag", "mend", x.ID.String())
+	s.run(t, "snag", "fix", x.ID.String())
 	for _, id := range ids {
 		s.until(t, id, mail.Delivered)
 	}
@@ -127,7 +127,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 		}
 	}
 	if all := strings.Join(subjects, "\n"); opened != 1 || strings.Contains(all, "fogbank") {
-		t.Errorf("told more than once, or of what is slight: %q", subjects)
+		t.Errorf("told more than once, or of what is minor: %q", subjects)
 	}
 	text := strings.NewReplacer("=\r\n", "", "=\n", "").Replace(s.run(t, "mailbox", "raw", "tomas.vik@skerryline.example", s.mailbox(t, "tomas.vik@skerryline.example")[len(subjects)-1].ID.String()))
 	for _, want := range []string{"nothing listens at the port", "5 wait, 0 are lost", "gull snag show " + x.ID.String(), "connection refused by 127.30.0.20"} {

@@ -323,10 +323,10 @@ func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
 }
 
 func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
-	s := own(t, "mend", func(c string) string {
+	s := own(t, "fix", func(c string) string {
 		return strings.Replace(c, `recipients: ["*.example"]`, `recipients: [dunlin.example]`, 1)
 	})
-	id := s.out(t, "mended@saltmarsh.example")
+	id := s.out(t, "fixed@saltmarsh.example")
 	s.until(t, id, mail.Deferred)
 	out, _, _ := s.gull(t, "status")
 	if !strings.Contains(out, "1 stranded") || !strings.Contains(out, "no route leads to saltmarsh.example") {

@@ -74,7 +74,7 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 			if code != c.exit || got.Result != c.result || !strings.Contains(got.Says, c.says) {
 				t.Errorf("exit %d, step %s is %s: %s\n%s", code, c.step, got.Result, got.Says, p.Verdict)
 			}
-			if c.cause != "" && (p.Cause == nil || p.Cause.Cause != string(c.cause) || p.Cause.WhoCanMend == "") {
+			if c.cause != "" && (p.Cause == nil || p.Cause.Cause != string(c.cause) || p.Cause.WhoCanFix == "") {
 				t.Errorf("the cause is %+v, want %s", p.Cause, c.cause)
 			}
 			if p.Took > 30 || p.Verdict == "" {

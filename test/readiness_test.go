@@ -183,8 +183,8 @@ func TestReadinessFindsWhatIsWrong(t *testing.T) {
 	}
 	// What was right and is not is a snag, which says what to publish and ends by itself.
 	x := s.snag(t, diagnose.NotReady, domain, func(x snag.Snag) bool { return x.Severity == snag.Serious })
-	if out := s.run(t, "snag", "mend", x.ID.String(), "--do", "record"); !strings.Contains(out, domain+". 3600 IN TXT \"v=spf1") {
-		t.Errorf("the mend says %s", out)
+	if out := s.run(t, "snag", "fix", x.ID.String(), "--do", "record"); !strings.Contains(out, domain+". 3600 IN TXT \"v=spf1") {
+		t.Errorf("the fix says %s", out)
 	}
 	looks, err := s.client().Readiness(context.Background(), domain)
 	if err != nil || len(looks.Changes) < 10 {

@@ -25,15 +25,15 @@ func (s *stack) weak(t *testing.T, draft bool) []string {
 		if w.Accepted == nil {
 			keys = append(keys, w.Key)
 		}
-		if w.Why == "" || w.Title == "" || w.Text == "" || (w.Mend == nil) == (w.ByHand == "") && w.Mend == nil {
-			t.Errorf("a weakness without reason or mend: %+v", w)
+		if w.Why == "" || w.Title == "" || w.Text == "" || (w.Fix == nil) == (w.ByHand == "") && w.Fix == nil {
+			t.Errorf("a finding without reason or fix: %+v", w)
 		}
 	}
 	slices.Sort(keys)
 	return keys
 }
 
-func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
+func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 	t.Parallel()
 	s := own(t, "review", nil)
 	ctx := context.Background()
@@ -53,25 +53,25 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
 	}
 	pressed := 0
 	for _, w := range list {
-		if w.Mend == nil {
-			if _, stderr, code := s.gull(t, "review", "mend", w.Key); code != 1 || !strings.Contains(stderr, "by hand") {
-				t.Errorf("mending %s: %d %s", w.Key, code, stderr)
+		if w.Fix == nil {
+			if _, stderr, code := s.gull(t, "review", "fix", w.Key); code != 1 || !strings.Contains(stderr, "by hand") {
+				t.Errorf("fixing %s: %d %s", w.Key, code, stderr)
 			}
 			continue
 		}
 		pressed++
-		s.run(t, "review", "mend", w.Key)
+		s.run(t, "review", "fix", w.Key)
 	}
 	if pressed < 10 {
 		t.Errorf("only %d have a button", pressed)
 	}
-	for _, key := range s.weak(t, true) { // in the draft what has a button is mended
-		if i := slices.IndexFunc(list, func(w review.Weakness) bool { return w.Key == key }); i >= 0 && list[i].Mend != nil {
+	for _, key := range s.weak(t, true) { // in the draft what has a button is fixed
+		if i := slices.IndexFunc(list, func(w review.Finding) bool { return w.Key == key }); i >= 0 && list[i].Fix != nil {
 			t.Errorf("%s is still in the draft", key)
 		}
 	}
 	if out := s.run(t, "draft", "rehearse"); strings.Contains(out, "Machines may send without limit") {
-		t.Errorf("the rehearsal speaks of what the draft mends: %s", out)
+		t.Errorf("the rehearsal speaks of what the draft fixes: %s", out)
 	}
 	s.run(t, "draft", "apply", "--why", "the review")
 
@@ -103,9 +103,9 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
 	s.run(t, "alias", "remove", "carousel@skerryline.example")
 	s.run(t, "review", "accept", "key-file-copy", "--because", "in the safe of the harbour office")
 	if got := s.weak(t, false); len(got) > 0 {
-		t.Errorf("after all mends the review still finds %s", strings.Join(got, ", "))
+		t.Errorf("after all fixes the review still finds %s", strings.Join(got, ", "))
 	}
-	if out := s.run(t, "review"); !strings.Contains(out, "No weakness was found") || !strings.Contains(out, "1 more are accepted") {
+	if out := s.run(t, "review"); !strings.Contains(out, "No finding was found") || !strings.Contains(out, "1 more are accepted") {
 		t.Errorf("the review says %s", out)
 	}
 	if out := s.run(t, "review", "--all"); !strings.Contains(out, "accepted by tests ") || !strings.Contains(out, "in the safe of the harbour office") {
@@ -115,12 +115,12 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsMendIt(t *testing.T) {
 	if got := s.weak(t, false); !slices.Equal(got, []string{"key-file-copy"}) {
 		t.Errorf("after reopening: %v", got)
 	}
-	// A change that brings a weakness says so in its rehearsal.
+	// A change that brings a finding says so in its rehearsal.
 	s.run(t, "relay", "set", "people", "--own-sender=false")
 	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "People who sign in may send as anybody") {
 		t.Errorf("the rehearsal says %s", out)
 	}
-	for args, code := range map[string]int{"review mend nothing": 4, "review accept key-file-copy": 2, "review accept nothing --because it-is-so": 4, "review reopen nothing": 4} {
+	for args, code := range map[string]int{"review fix nothing": 4, "review accept key-file-copy": 2, "review accept nothing --because it-is-so": 4, "review reopen nothing": 4} {
 		if _, _, got := s.gull(t, strings.Fields(args)...); got != code {
 			t.Errorf("gull %s: exit %d, want %d", args, got, code)
 		}

@@ -143,7 +143,7 @@ func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
 	p.shows("There is no draft")
 	for _, path := range []string{"/", "/queue", "/messages", "/setup/peers", "/explain"} {
 		p.visit(path)
-		p.shows("This server is not safe as it is set up", "0.0.0.0/0 is the whole world", "Mend it")
+		p.shows("This server is not safe as it is set up", "0.0.0.0/0 is the whole world", "Fix it")
 	}
 	p.visit("/setup/revisions")
 	p.shows("by force: the auditors test it")
@@ -153,7 +153,7 @@ func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
 	p.visit("/")
 	time.Sleep(time.Second)
 	if strings.Contains(p.text(), "not safe") {
-		t.Error("the warning stays after it was mended")
+		t.Error("the warning stays after it was fixed")
 	}
 }
 

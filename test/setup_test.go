@@ -43,7 +43,7 @@ func TestFromNothingToAMessageInAndAMessageOutByCommandsAlone(t *testing.T) {
 	if out := s.run(t, "mailbox", "messages", "keeper@skerryline.example"); !strings.Contains(out, "ada@saltmarsh.example") {
 		t.Errorf("the message is not in the mailbox:\n%s", out)
 	}
-	// the answer has no way out: it is said where one looks, with the mend, and leaves by itself
+	// the answer has no way out: it is said where one looks, with the fix, and leaves by itself
 	out := s.send(t, s.inside, "127.0.0.1", "keeper@skerryline.example", message("out"), "ada@saltmarsh.example")
 	s.until(t, out, mail.Deferred)
 	status := s.run(t, "status")
@@ -88,7 +88,7 @@ func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilMended(t *testing.T) {
 	}
 	s.run(t, "revision", "revert", "1")
 	if out := s.run(t, "status"); strings.Contains(out, "DANGER") {
-		t.Errorf("it is shown after it was mended:\n%s", out)
+		t.Errorf("it is shown after it was fixed:\n%s", out)
 	}
 }
 

@@ -63,7 +63,7 @@ func (s *stack) over(t *testing.T, x snag.Snag) string {
 	return now.Ended
 }
 
-func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
+func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 	t.Parallel()
 	s := troubled(t, "snags")
 	wanted := []struct {
@@ -72,19 +72,19 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 		kind   snag.Kind
 		place  string
 		who    string
-		offers []diagnose.Mend
+		offers []diagnose.Fix
 	}{
-		{"a@dunlin.example", diagnose.NoRoute, snag.Domain, "dunlin.example", "us", []diagnose.Mend{"route", "return"}},
+		{"a@dunlin.example", diagnose.NoRoute, snag.Domain, "dunlin.example", "us", []diagnose.Fix{"route", "return"}},
 		{"a@nosuch.example", diagnose.NoSuchUser, snag.Address, "a@nosuch.example", "recipient", nil},
-		{"a@strandwatch.example", diagnose.BlockListed, snag.NextHop, "strandwatch.example", "block-list", []diagnose.Mend{"route"}},
-		{"a@homelines.example", diagnose.HomeLine, snag.NextHop, "homelines.example", "us", []diagnose.Mend{"route"}},
-		{"a@fullshelf.example", diagnose.MailboxFull, snag.Address, "a@fullshelf.example", "recipient", []diagnose.Mend{"flush", "return"}},
-		{"a@sunkenpier.example", diagnose.ConnectRefused, snag.NextHop, "sunkenpier.example", "far-administrator", []diagnose.Mend{"smart-host", "route", "flush"}},
-		{"a@fogbank.example", diagnose.NoAnswer, snag.NextHop, "fogbank.example", "far-administrator", []diagnose.Mend{"pause", "flush"}},
-		{"a@oldlocks.example", diagnose.CertificateBad, snag.NextHop, "oldlocks.example", "far-administrator", []diagnose.Mend{"tls", "flush"}},
-		{"a@hangup.example", diagnose.Dropped, snag.NextHop, "hangup.example", "far-administrator", []diagnose.Mend{"smart-host", "route", "flush"}},
-		{"a@foghorn.example", diagnose.DNSTrouble, snag.NextHop, "foghorn.example", "far-administrator", []diagnose.Mend{"flush"}},
-		{"a@greywacke.example", diagnose.Greylisted, snag.NextHop, "greywacke.example", "nobody", []diagnose.Mend{"flush"}},
+		{"a@strandwatch.example", diagnose.BlockListed, snag.NextHop, "strandwatch.example", "block-list", []diagnose.Fix{"route"}},
+		{"a@homelines.example", diagnose.HomeLine, snag.NextHop, "homelines.example", "us", []diagnose.Fix{"route"}},
+		{"a@fullshelf.example", diagnose.MailboxFull, snag.Address, "a@fullshelf.example", "recipient", []diagnose.Fix{"flush", "return"}},
+		{"a@sunkenpier.example", diagnose.ConnectRefused, snag.NextHop, "sunkenpier.example", "far-administrator", []diagnose.Fix{"smart-host", "route", "flush"}},
+		{"a@fogbank.example", diagnose.NoAnswer, snag.NextHop, "fogbank.example", "far-administrator", []diagnose.Fix{"pause", "flush"}},
+		{"a@oldlocks.example", diagnose.CertificateBad, snag.NextHop, "oldlocks.example", "far-administrator", []diagnose.Fix{"tls", "flush"}},
+		{"a@hangup.example", diagnose.Dropped, snag.NextHop, "hangup.example", "far-administrator", []diagnose.Fix{"smart-host", "route", "flush"}},
+		{"a@foghorn.example", diagnose.DNSTrouble, snag.NextHop, "foghorn.example", "far-administrator", []diagnose.Fix{"flush"}},
+		{"a@greywacke.example", diagnose.Greylisted, snag.NextHop, "greywacke.example", "nobody", []diagnose.Fix{"flush"}},
 		{"a@lostbuoy.example", diagnose.NoSuchDomain, snag.Domain, "lostbuoy.example", "recipient", nil},
 		{"a@nomail.example", diagnose.NoMail, snag.Domain, "nomail.example", "recipient", nil},
 	}
@@ -94,11 +94,11 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 	s.out(t, "logs@[127.30.0.60]")
 	for _, w := range wanted {
 		x := s.snag(t, w.cause, w.place, func(x snag.Snag) bool { return x.Held+x.Lost == 1 })
-		var offers []diagnose.Mend
-		for _, m := range x.Mends {
+		var offers []diagnose.Fix
+		for _, m := range x.Fixes {
 			offers = append(offers, m.Do)
 		}
-		if x.Place.Kind != w.kind || x.WhoCanMend != w.who || fmt.Sprint(offers) != fmt.Sprint(w.offers) || x.Deliveries != 1 || x.Attempts != 1 || x.Means == "" || x.Advice == "" {
+		if x.Place.Kind != w.kind || x.WhoCanFix != w.who || fmt.Sprint(offers) != fmt.Sprint(w.offers) || x.Deliveries != 1 || x.Attempts != 1 || x.Means == "" || x.Advice == "" {
 			t.Errorf("%s: %+v", w.to, x)
 		}
 		if x.Evidence.Recipient != w.to || x.Evidence.MessageID == 0 || x.Evidence.Last.Text == "" || !slices.Equal(x.Senders, []string{"ines.harrow@skerryline.example"}) {
@@ -111,15 +111,15 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 		s.send(t, s.inside, "127.20.1.9", fmt.Sprintf("t%d@skerryline.example", i%30), message("Crossing"), "a@sunkenpier.example")
 	}
 	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 301 })
-	if x.Severity != snag.Grave || len(x.Senders) > 20 {
+	if x.Severity != snag.Critical || len(x.Senders) > 20 {
 		t.Errorf("three hundred messages: %+v", x)
 	}
 	list := s.run(t, "snag", "list")
-	if first := strings.Split(list, "\n")[1]; !strings.Contains(first, "grave") || !strings.Contains(first, "The host refuses the connection") || !strings.Contains(first, "301") {
+	if first := strings.Split(list, "\n")[1]; !strings.Contains(first, "critical") || !strings.Contains(first, "The host refuses the connection") || !strings.Contains(first, "301") {
 		t.Errorf("the worst is not first:\n%s", list)
 	}
 	shown := s.run(t, "snag", "show", x.ID.String())
-	for _, want := range []string{"sunkenpier.example: The host refuses the connection (grave, connection-refused)", "301 messages wait", "gull session show", "gull snag mend " + x.ID.String() + " --do smart-host --route \"by provider\""} {
+	for _, want := range []string{"sunkenpier.example: The host refuses the connection (critical, connection-refused)", "301 messages wait", "gull session show", "gull snag fix " + x.ID.String() + " --do smart-host --route \"by provider\""} {
 		if !strings.Contains(shown, want) {
 			t.Errorf("%q is missing from:\n%s", want, shown)
 		}
@@ -127,8 +127,8 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 
 	// What cannot be taken back is never done without being named.
 	lost := s.snag(t, diagnose.NoRoute, "[127.30.0.60]", func(x snag.Snag) bool { return x.Held == 1 })
-	if _, stderr, code := s.gull(t, "snag", "mend", lost.ID.String()); code != 2 || !strings.Contains(stderr, "name it: --do return") {
-		t.Errorf("a mend that is not named: %d %s", code, stderr)
+	if _, stderr, code := s.gull(t, "snag", "fix", lost.ID.String()); code != 2 || !strings.Contains(stderr, "name it: --do return") {
+		t.Errorf("a fix that is not named: %d %s", code, stderr)
 	}
 
 	// People write on it; who may only look does not.
@@ -141,30 +141,30 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanMendIt(t *testing.T) {
 	if list := s.run(t, "snag", "list", "--muted", "-o", "json"); !strings.Contains(list, `"note": "asked them <b>by telephone</b>"`) || !strings.Contains(list, `"mine": "tests"`) {
 		t.Errorf("with muted ones:\n%.600s", list)
 	}
-	for _, args := range [][]string{{"snag", "mend", x.ID.String()}, {"snag", "note", x.ID.String(), "x"}} {
+	for _, args := range [][]string{{"snag", "fix", x.ID.String()}, {"snag", "note", x.ID.String(), "x"}} {
 		if _, stderr, code := s.gull(t, append([]string{"--token", viewerToken}, args...)...); code != 3 && code != 1 || !strings.Contains(stderr, "administrator") {
 			t.Errorf("a viewer's %v: %d %s", args, code, stderr)
 		}
 	}
-	for args, want := range map[string]string{"snag mend " + x.ID.String() + " --do pause": "is not offered", "snag mute " + x.ID.String() + " --for soon": "write a time like 4h", "snag show 0000000000000": "no such snag", "snag list --state odd": "open"} {
+	for args, want := range map[string]string{"snag fix " + x.ID.String() + " --do pause": "is not offered", "snag mute " + x.ID.String() + " --for soon": "write a time like 4h", "snag show 0000000000000": "no such snag", "snag list --state odd": "open"} {
 		if _, stderr, code := s.gull(t, strings.Fields(args)...); code == 0 || !strings.Contains(stderr, want) {
 			t.Errorf("%s: %d %s", args, code, stderr)
 		}
 	}
 }
 
-func TestEveryMendMends(t *testing.T) {
+func TestEveryFixFixes(t *testing.T) {
 	t.Parallel()
-	s := troubled(t, "mends")
+	s := troubled(t, "fixes")
 	arrives := func(id, by string) {
 		t.Helper()
 		if d := s.until(t, id, mail.Delivered); by != "" && d.Route != by {
 			t.Errorf("%s went by %s, not %s", id, d.Route, by)
 		}
 	}
-	mend := func(x snag.Snag, words ...string) string {
+	fix := func(x snag.Snag, words ...string) string {
 		t.Helper()
-		return s.run(t, append([]string{"snag", "mend", x.ID.String()}, words...)...)
+		return s.run(t, append([]string{"snag", "fix", x.ID.String()}, words...)...)
 	}
 	noRoute, refused, full, locked := s.out(t, "a@dunlin.example"), s.out(t, "a@sunkenpier.example"), s.out(t, "a@fullshelf.example"), s.out(t, "a@oldlocks.example")
 	s.until(t, s.out(t, "a@strandwatch.example"), mail.Bounced)
@@ -173,39 +173,39 @@ func TestEveryMendMends(t *testing.T) {
 	}
 	// Messages that wait go another way, or again.
 	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 1 })
-	mend(x)
+	fix(x)
 	arrives(refused, "by provider")
 	if ended := s.over(t, x); ended != "a message got through" && ended != "nothing waits for it any more" {
 		t.Errorf("ended: %s", ended)
 	}
 	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
 	x = s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Held == 1 })
-	mend(x, "--do", "flush")
+	fix(x, "--do", "flush")
 	arrives(full, "to the world")
 	if ended := s.over(t, x); ended != "a message got through" {
 		t.Errorf("ended: %s", ended)
 	}
 	// What concerns the configuration goes into the draft, and works when applied.
 	none := s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Held == 1 })
-	mend(none)
-	mend(s.snag(t, diagnose.BlockListed, "strandwatch.example", nil), "--do", "route")
+	fix(none)
+	fix(s.snag(t, diagnose.BlockListed, "strandwatch.example", nil), "--do", "route")
 	locks := s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Held == 1 })
-	mend(locks, "--do", "tls")
+	fix(locks, "--do", "tls")
 	s.behave(t, "mx.plainscript.example", `{"rcpt": "450 4.7.1 slow down: too many messages"}`)
 	s.out(t, "a@plainscript.example")
-	mend(s.snag(t, diagnose.RateLimited, "plainscript.example", nil), "--do", "slower")
+	fix(s.snag(t, diagnose.RateLimited, "plainscript.example", nil), "--do", "slower")
 	s.behave(t, "mx.plainscript.example", `{"rcpt": ""}`)
 	if diff := s.run(t, "draft", "diff"); !strings.Contains(diff, "messages_per_minute: 20") || !strings.Contains(diff, "dunlin.example") || !strings.Contains(diff, "strandwatch.example") || !strings.Contains(diff, "tls: required") {
 		t.Errorf("the draft:\n%s", diff)
 	}
-	if _, stderr, code := s.gull(t, "snag", "mend", none.ID.String()); code != 1 || !strings.Contains(stderr, "takes mail for dunlin.example already") {
+	if _, stderr, code := s.gull(t, "snag", "fix", none.ID.String()); code != 1 || !strings.Contains(stderr, "takes mail for dunlin.example already") {
 		t.Errorf("the same again: %d %s", code, stderr)
 	}
 	s.run(t, "draft", "apply")
 	arrives(noRoute, "by provider")
 	arrives(s.out(t, "b@strandwatch.example"), "by provider")
 	s.over(t, none)
-	mend(locks, "--do", "flush")
+	fix(locks, "--do", "flush")
 	arrives(locked, "to the world")
 	s.over(t, locks)
 
@@ -217,7 +217,7 @@ func TestEveryMendMends(t *testing.T) {
 		ids = append(ids, s.out(t, "postmaster@"+d+".example"))
 	}
 	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
-	if ours.Place.Kind != snag.Ourselves || ours.Severity != snag.Grave || ours.WhoCanMend != "us" || !strings.Contains(ours.Means, "our resolver is likely down") {
+	if ours.Place.Kind != snag.Ourselves || ours.Severity != snag.Critical || ours.WhoCanFix != "us" || !strings.Contains(ours.Means, "our resolver is likely down") {
 		t.Errorf("ours: %+v", ours)
 	}
 	if list := s.run(t, "snag", "list"); !strings.Contains(strings.Split(list, "\n")[1], "at many places at once") || strings.Contains(list, "saltmarsh.example") {
@@ -229,15 +229,15 @@ func TestEveryMendMends(t *testing.T) {
 	if err := s.startSim(); err != nil {
 		t.Fatal(err)
 	}
-	mend(ours, "--do", "flush")
+	fix(ours, "--do", "flush")
 	s.until(t, ids[3], mail.Delivered)
 	if ended := s.over(t, ours); ended != "fewer places show it" {
 		t.Errorf("ended: %s", ended)
 	}
 }
 
-// TestFromTheOverviewToTheMendInThreeClicks is what a newcomer does.
-func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
+// TestFromTheOverviewToTheFixInThreeClicks is what a newcomer does.
+func TestFromTheOverviewToTheFixInThreeClicks(t *testing.T) {
 	t.Parallel()
 	s := troubled(t, "clicks")
 	refused, full := s.out(t, "a@sunkenpier.example"), s.out(t, "a@fullshelf.example")
@@ -258,7 +258,7 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
 	p.visit("/")
 	p.press("The recipient's mailbox is full")
-	p.shows("Waiting helps: days: until the recipient makes room", "the recipient can mend it", "it says “shelf is full”, code 4.2.2 means it")
+	p.shows("Waiting helps: days: until the recipient makes room", "the recipient can fix it", "it says “shelf is full”, code 4.2.2 means it")
 	p.press("Try now")
 	s.until(t, full, mail.Delivered)
 	p.visit("/")
@@ -275,7 +275,7 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 	s.until(t, gone, mail.Bounced)
 	s.snag(t, diagnose.NoSuchUser, "ned@nosuch.example", nil)
 	p.visit("/messages/" + gone)
-	p.press("Mend it at the snag")
+	p.press("Fix it at the snag")
 	p.shows("There is no such mailbox", "<img src=x onerror=")
 	var title string
 	p.do(chromedp.Title(&title))
@@ -284,9 +284,9 @@ func TestFromTheOverviewToTheMendInThreeClicks(t *testing.T) {
 	}
 }
 
-// The same for what is ours to mend: no route, terms that a host cannot keep, a
+// The same for what is ours to fix: no route, terms that a host cannot keep, a
 // resolver that is down.
-func TestWhatIsOursToMendIsMendedInThreeClicksToo(t *testing.T) {
+func TestWhatIsOursToFixIsMendedInThreeClicksToo(t *testing.T) {
 	t.Parallel()
 	s := troubled(t, "ourclicks")
 	none, locked := s.out(t, "a@dunlin.example"), s.out(t, "a@oldlocks.example")
@@ -297,7 +297,7 @@ func TestWhatIsOursToMendIsMendedInThreeClicksToo(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.visit("/")
 	p.press("No route leads to this recipient")
-	p.shows("dunlin.example", "we can mend it")
+	p.shows("dunlin.example", "we can fix it")
 	p.press("Send to dunlin.example by “by provider” (draft)")
 	p.shows("route by provider takes dunlin.example")
 	s.run(t, "draft", "apply")
@@ -321,7 +321,7 @@ func TestWhatIsOursToMendIsMendedInThreeClicksToo(t *testing.T) {
 	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
 	p.visit("/")
 	p.press(ours.Title)
-	p.shows("our side", "our resolver is likely down", "we can mend it")
+	p.shows("our side", "our resolver is likely down", "we can fix it")
 	if err := s.startSim(); err != nil {
 		t.Fatal(err)
 	}
@@ -343,7 +343,7 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 		{"a@plainscript.example", message("8-bit") + "blå bølger\r\n", diagnose.Needs8Bit, "plainscript.example"},
 	} {
 		s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", c.content, c.to)
-		if x := s.snag(t, c.cause, c.place, func(x snag.Snag) bool { return x.Lost == 1 }); x.WhoCanMend == "" || x.Advice == "" || x.WaitingHelps {
+		if x := s.snag(t, c.cause, c.place, func(x snag.Snag) bool { return x.Lost == 1 }); x.WhoCanFix == "" || x.Advice == "" || x.WaitingHelps {
 			t.Errorf("%s: %+v", c.to, x)
 		}
 	}
@@ -351,8 +351,8 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 	s.run(t, "alias", "add", "divers@skerryline.example", "--to", "gone@nosuch.example,tomas.vik@skerryline.example")
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("to the divers"), "divers@skerryline.example")
 	gone := s.snag(t, diagnose.NoSuchUser, "gone@nosuch.example", nil)
-	if out := s.run(t, "snag", "mend", gone.ID.String(), "--do", "alias"); !strings.Contains(out, "ivers@skerryline.example no longer goes on to gone@nosuch.example") {
-		t.Errorf("the mend says %s", out)
+	if out := s.run(t, "snag", "fix", gone.ID.String(), "--do", "alias"); !strings.Contains(out, "ivers@skerryline.example no longer goes on to gone@nosuch.example") {
+		t.Errorf("the fix says %s", out)
 	}
 	if out := s.run(t, "alias", "show", "divers@skerryline.example"); strings.Contains(out, "gone@") || !strings.Contains(out, "tomas.vik@skerryline.example") {
 		t.Errorf("the alias is %s", out)
@@ -360,13 +360,13 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 	s.behave(t, "mx.greywacke.example", `{"connections": 1, "greylist": "0s", "rcpt": "421 4.7.0 too many connections from you"}`)
 	s.out(t, "many@greywacke.example")
 	x := s.snag(t, diagnose.TooManySessions, "greywacke.example", nil)
-	if !slices.ContainsFunc(x.Mends, func(m snag.Mend) bool { return m.Do == diagnose.MendSlower }) {
-		t.Errorf("going slower is not offered: %+v", x.Mends)
+	if !slices.ContainsFunc(x.Fixes, func(m snag.Fix) bool { return m.Do == diagnose.FixSlower }) {
+		t.Errorf("going slower is not offered: %+v", x.Fixes)
 	}
 }
 
 // A loop through somebody else's server is a snag at our address, and its alias goes.
-func TestALoopIsASnagThatTheAliasMends(t *testing.T) {
+func TestALoopIsASnagThatTheAliasFixes(t *testing.T) {
 	t.Parallel()
 	s := own(t, "loopsnag", nil)
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("round and round"), "carousel@skerryline.example")
@@ -374,8 +374,8 @@ func TestALoopIsASnagThatTheAliasMends(t *testing.T) {
 	if x.WaitingHelps || x.Advice == "" || !strings.Contains(x.Evidence.Last.Text, "goes round in a loop") {
 		t.Errorf("the loop: %+v", x)
 	}
-	if out := s.run(t, "snag", "mend", x.ID.String(), "--do", "alias"); !strings.Contains(out, "carousel@skerryline.example is gone") {
-		t.Errorf("the mend says %s", out)
+	if out := s.run(t, "snag", "fix", x.ID.String(), "--do", "alias"); !strings.Contains(out, "carousel@skerryline.example is gone") {
+		t.Errorf("the fix says %s", out)
 	}
 	if _, _, code := s.gull(t, "alias", "show", "carousel@skerryline.example"); code != 4 {
 		t.Errorf("the alias is still there: %d", code)

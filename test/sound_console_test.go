@@ -39,7 +39,7 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.visit("/messages/" + waiting)
 	p.press("Probe the way there")
-	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world", "Who can mend it: far administrator")
+	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world", "Who can fix it: far administrator")
 	p.visit("/probe?target=harbour@saltmarsh.example")
 	p.shows("Everything works up to the recipient", "the certificate verifies for mx.saltmarsh.example")
 	p.press("Show the dialogue")
@@ -52,19 +52,19 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	v.shows("Only an administrator may connect to others")
 }
 
-func TestConsoleMendsAndAcceptsWeaknesses(t *testing.T) {
+func TestConsoleMendsAndAcceptsFindings(t *testing.T) {
 	t.Parallel()
 	s := own(t, "reviewconsole", nil)
 	p := s.open(t, "keeper")
 	p.visit("/setup/review")
-	p.shows("kinds of weakness were looked for", "Nobody is told of trouble", "Machines may send without limit", "If mended:")
+	p.shows("kinds of finding were looked for", "Nobody is told of trouble", "Machines may send without limit", "If fixed:")
 	p.press("Tell keeper@skerryline.example")
 	p.shows("In the draft now: tell keeper@skerryline.example")
 	s.run(t, "draft", "apply", "--why", "the review")
 	p.visit("/setup/review")
 	p.shows("Nobody gets the daily report")
 	if strings.Contains(p.text(), "Nobody is told of trouble") {
-		t.Error("it is still there after it was mended")
+		t.Error("it is still there after it was fixed")
 	}
 	s.run(t, "review", "accept", "no-quota", "--because", "the disk is large")
 	p.visit("/setup/review")

@@ -75,7 +75,7 @@ func (a *app) printHazards(hazards []config.Hazard) {
 		if h.Blocks {
 			word = "DANGER"
 		}
-		fmt.Fprintf(a.out, "%s: %s\n        %s\n", word, h.Text, h.Mend)
+		fmt.Fprintf(a.out, "%s: %s\n        %s\n", word, h.Text, h.Fix)
 	}
 }
 
@@ -186,8 +186,8 @@ func (a draftCommands) printReport(r rehearse.Report) {
 		fmt.Fprintf(w, "No envelope took these routes: %s\n", strings.Join(r.Unused, ", "))
 	}
 	a.printHazards(r.Hazards)
-	for _, w := range r.Weaknesses {
-		fmt.Fprintf(a.out, "New weakness (%s): %s, %s: %s.\n", w.Severity, w.Title, w.Where, w.Text)
+	for _, w := range r.Findings {
+		fmt.Fprintf(a.out, "New finding (%s): %s, %s: %s.\n", w.Severity, w.Title, w.Where, w.Text)
 	}
 }
 
@@ -215,7 +215,7 @@ func (a draftCommands) draftApply() *cobra.Command {
 	c := &cobra.Command{
 		Use: "apply", Short: "Put the draft in force, without a restart", Args: exactly(0),
 		Long: "Put the draft in force on all nodes. What would open a relay, take passwords in the clear or strand mail is applied only with --force and a reason.\n\n" +
-			"With --confirm-within it goes back by itself unless it is confirmed in time, so that a change that cuts you off mends itself.",
+			"With --confirm-within it goes back by itself unless it is confirmed in time, so that a change that cuts you off fixes itself.",
 		Example: "  gull draft apply\n  gull draft apply --confirm-within 5m\n  gull draft apply --force --why \"the auditors test it until noon\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			done, err := a.client().ApplyDraft(c.Context(), map[string]any{"force": force, "why": why, "confirm_within": int(within.Seconds())})

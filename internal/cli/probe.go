@@ -57,7 +57,7 @@ func (a probeCommands) printProbe(p probe.Probe, dialogue bool) {
 	w := a.out
 	fmt.Fprintf(w, "%s: %s\n%s\n", p.Target, strings.ToUpper(p.Result), p.Verdict)
 	if c := p.Cause; c != nil {
-		fmt.Fprintf(w, "%s. %s %s Who can mend it: %s.\n", c.Title, c.Means, c.Mend, strings.ReplaceAll(c.WhoCanMend, "-", " "))
+		fmt.Fprintf(w, "%s. %s %s Who can fix it: %s.\n", c.Title, c.Means, c.Fix, strings.ReplaceAll(c.WhoCanFix, "-", " "))
 	}
 	fmt.Fprintln(w)
 	for _, s := range p.Steps {

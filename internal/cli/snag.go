@@ -16,7 +16,7 @@ import (
 type snagCommands struct{ *app }
 
 func (a snagCommands) command() *cobra.Command {
-	return group("snag", "Snags: the same trouble at the same place, whatever the number of messages", a.snagList(), a.snagShow(), a.snagMend(), a.snagNote(), a.snagMine(), a.snagMute())
+	return group("snag", "Snags: the same trouble at the same place, whatever the number of messages", a.snagList(), a.snagShow(), a.snagFix(), a.snagNote(), a.snagMine(), a.snagMute())
 }
 
 func (a snagCommands) snagList() *cobra.Command {
@@ -68,7 +68,7 @@ func snagColumns() []column[snag.Snag] {
 		{"LOST", true, func(s snag.Snag) string { return strconv.FormatInt(s.Lost, 10) }},
 		{"SINCE", true, func(s snag.Snag) string { return ago(s.Since) }},
 		{"LAST", true, func(s snag.Snag) string { return ago(s.LastAt) }},
-		{"WHO CAN MEND IT", false, func(s snag.Snag) string { return s.WhoCanMend }},
+		{"WHO CAN MEND IT", false, func(s snag.Snag) string { return s.WhoCanFix }},
 		{"NEXT", false, nextStep},
 	}
 }
@@ -78,8 +78,8 @@ func nextStep(s snag.Snag) string {
 	switch {
 	case s.State == "closed":
 		return "over: " + s.Ended
-	case len(s.Mends) > 0 && s.Mends[0].First && !(s.WaitingHelps && s.WhoCanMend == diagnose.Nobody):
-		return s.Mends[0].Says
+	case len(s.Fixes) > 0 && s.Fixes[0].First && !(s.WaitingHelps && s.WhoCanFix == diagnose.Nobody):
+		return s.Fixes[0].Says
 	case s.WaitingHelps:
 		return "wait: " + s.Usually
 	}
@@ -138,7 +138,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if s.WaitingHelps {
 		waiting = "waiting helps: " + s.Usually
 	}
-	line("mended by", "%s; %s", s.WhoCanMend, waiting)
+	line("fixed by", "%s; %s", s.WhoCanFix, waiting)
 	if s.Doubt != "" {
 		line("but", "%s", s.Doubt)
 	}
@@ -169,9 +169,9 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if !s.MutedUntil.IsZero() {
 		line("muted", "until %s", exact(s.MutedUntil.Time))
 	}
-	if len(s.Mends) > 0 {
+	if len(s.Fixes) > 0 {
 		fmt.Fprintln(w, "\nWhat can be done from here:")
-		for _, m := range s.Mends {
+		for _, m := range s.Fixes {
 			route := ""
 			if m.Route != "" {
 				route = " --route " + strconv.Quote(m.Route)
@@ -180,7 +180,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 			if m.Draft {
 				says += " (goes into the draft)"
 			}
-			fmt.Fprintf(w, "  %-52s gull snag mend %s --do %s%s\n", says, s.ID, m.Do, route)
+			fmt.Fprintf(w, "  %-52s gull snag fix %s --do %s%s\n", says, s.ID, m.Do, route)
 		}
 	}
 }
@@ -196,31 +196,31 @@ func some(list []string) string {
 	return strings.Join(list, ", ")
 }
 
-func (a snagCommands) snagMend() *cobra.Command {
+func (a snagCommands) snagFix() *cobra.Command {
 	var o snag.Order
 	var do string
 	c := &cobra.Command{
-		Use: "mend ID", Short: "Do what is offered for a snag: the first thing, or the one named", Args: exactly(1),
+		Use: "fix ID", Short: "Do what is offered for a snag: the first thing, or the one named", Args: exactly(1),
 		Long:    "Do what is offered for a snag. Without --do it is the first thing that gull snag show lists. What concerns the configuration goes into the draft, to be rehearsed and applied.",
-		Example: "  gull snag mend 0B4Z7H8Q2M000\n  gull snag mend 0B4Z7H8Q2M000 --do smart-host\n  gull snag mend 0B4Z7H8Q2M000 --do return --say \"the mailbox has been full for a week\"",
+		Example: "  gull snag fix 0B4Z7H8Q2M000\n  gull snag fix 0B4Z7H8Q2M000 --do smart-host\n  gull snag fix 0B4Z7H8Q2M000 --do return --say \"the mailbox has been full for a week\"",
 		RunE: func(c *cobra.Command, args []string) error {
-			if o.Do = diagnose.Mend(do); do == "" {
+			if o.Do = diagnose.Fix(do); do == "" {
 				s, err := a.client().Snag(c.Context(), args[0])
 				if err != nil {
 					return err
 				}
-				if len(s.Mends) == 0 {
+				if len(s.Fixes) == 0 {
 					return fmt.Errorf("nothing can be done about this snag from here: %s", s.Advice)
 				}
-				if !s.Mends[0].First {
-					return usage("this cannot be taken back, so name it: --do %s (%s)", s.Mends[0].Do, s.Mends[0].Says)
+				if !s.Fixes[0].First {
+					return usage("this cannot be taken back, so name it: --do %s (%s)", s.Fixes[0].Do, s.Fixes[0].Says)
 				}
-				o.Do, o.Route = s.Mends[0].Do, s.Mends[0].Route
+				o.Do, o.Route = s.Fixes[0].Do, s.Fixes[0].Route
 				if a.format == "table" {
-					fmt.Fprintf(a.err, "%s.\n", s.Mends[0].Says)
+					fmt.Fprintf(a.err, "%s.\n", s.Fixes[0].Says)
 				}
 			}
-			done, err := a.client().MendSnag(c.Context(), args[0], o)
+			done, err := a.client().FixSnag(c.Context(), args[0], o)
 			if err != nil {
 				return err
 			}

@@ -59,8 +59,8 @@ func (a statusCommands) printStatus(st mail.Status) {
 		fmt.Fprintf(w, "; the oldest came in %s", ago(st.OldestAt.Time))
 	}
 	fmt.Fprintln(w)
-	if n := st.Snags["grave"] + st.Snags["serious"]; n > 0 {
-		fmt.Fprintf(w, "snags      %d grave, %d serious, %d slight: gull snag list\n", st.Snags["grave"], st.Snags["serious"], st.Snags["slight"])
+	if n := st.Snags["critical"] + st.Snags["serious"]; n > 0 {
+		fmt.Fprintf(w, "snags      %d critical, %d serious, %d minor: gull snag list\n", st.Snags["critical"], st.Snags["serious"], st.Snags["minor"])
 	}
 	var words []string
 	for _, kind := range []string{"received", "delivered", "deferred", "bounced", "expired", "rejected"} {

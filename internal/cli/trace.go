@@ -277,7 +277,7 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 		printEvent(w, e)
 	}
 	for _, c := range t.Causes {
-		fmt.Fprintf(w, "\n%s (%s). %s\n", c.Title, c.Cause, c.Mend)
+		fmt.Fprintf(w, "\n%s (%s). %s\n", c.Title, c.Cause, c.Fix)
 	}
 	for _, s := range t.Sessions {
 		fmt.Fprintf(w, "\nTried in session %s at %s [%s]%s: %s, %s.\n", s.ID, s.Name, s.Address, under(s.TLS), s.Outcome, s.Ended)
@@ -330,7 +330,7 @@ func (a traceCommands) printRefusal(r client.RefusalView, tell string) error {
 	if x.Rule != "" {
 		fmt.Fprintf(w, "  rule     %s, revision %d\n", x.Rule, x.Revision)
 	}
-	fmt.Fprintf(w, "\n%s (%s). %s\n", r.Meaning.Title, r.Meaning.Cause, r.Meaning.Mend)
+	fmt.Fprintf(w, "\n%s (%s). %s\n", r.Meaning.Title, r.Meaning.Cause, r.Meaning.Fix)
 	if r.Session != nil {
 		fmt.Fprintf(w, "\nThe dialogue: gull session show %s\n", r.Session.ID)
 	}

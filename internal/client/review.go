@@ -14,24 +14,24 @@ import (
 // ReviewsCalls are those on the review of the settings.
 type ReviewsCalls struct{ *conn }
 
-// Review lists the weaknesses of the settings in force, or of the draft.
-func (c ReviewsCalls) Review(ctx context.Context, draft bool) ([]review.Weakness, error) {
-	p, err := call[Page[review.Weakness]](ctx, c.conn, http.MethodGet, "/api/v1/review", url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
+// Review lists the findings of the settings in force, or of the draft.
+func (c ReviewsCalls) Review(ctx context.Context, draft bool) ([]review.Finding, error) {
+	p, err := call[Page[review.Finding]](ctx, c.conn, http.MethodGet, "/api/v1/review", url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
 	return p.Items, err
 }
 
-// MendWeakness mends a weakness.
-func (c ReviewsCalls) MendWeakness(ctx context.Context, key string) (mail.Done, error) {
-	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/mend", nil, map[string]any{"key": key})
+// FixFinding fixes a finding.
+func (c ReviewsCalls) FixFinding(ctx context.Context, key string) (mail.Done, error) {
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/fix", nil, map[string]any{"key": key})
 }
 
-// AcceptWeakness lives with a weakness, for a reason.
-func (c ReviewsCalls) AcceptWeakness(ctx context.Context, key, because string) error {
+// AcceptFinding lives with a finding, for a reason.
+func (c ReviewsCalls) AcceptFinding(ctx context.Context, key, because string) error {
 	return c.send(ctx, http.MethodPost, "/api/v1/review/accept", map[string]any{"key": key, "because": because})
 }
 
-// ReopenWeakness takes such a decision back.
-func (c ReviewsCalls) ReopenWeakness(ctx context.Context, key string) error {
+// ReopenFinding takes such a decision back.
+func (c ReviewsCalls) ReopenFinding(ctx context.Context, key string) error {
 	return c.send(ctx, http.MethodPost, "/api/v1/review/reopen", map[string]any{"key": key})
 }
 

@@ -29,9 +29,9 @@ func (c SnagsCalls) Snag(ctx context.Context, id string) (snag.Snag, error) {
 	return call[snag.Snag](ctx, c.conn, http.MethodGet, "/api/v1/snags/"+url.PathEscape(id), nil, nil)
 }
 
-// MendSnag does one of the things that are offered.
-func (c SnagsCalls) MendSnag(ctx context.Context, id string, o snag.Order) (mail.Done, error) {
-	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/mend", nil, o)
+// FixSnag does one of the things that are offered.
+func (c SnagsCalls) FixSnag(ctx context.Context, id string, o snag.Order) (mail.Done, error) {
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/fix", nil, o)
 }
 
 // ChangeSnag notes something, takes it on or mutes it.

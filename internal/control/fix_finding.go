@@ -15,32 +15,32 @@ import (
 	"gullroute/internal/core/review"
 )
 
-// Weakness is the one of a key, in the draft.
-func (s *Fixer) Weakness(ctx context.Context, key string) (review.Weakness, error) {
+// Finding is the one of a key, in the draft.
+func (s *Fixer) Finding(ctx context.Context, key string) (review.Finding, error) {
 	list, err := s.ReviewDraft(ctx)
 	if err != nil {
-		return review.Weakness{}, err
+		return review.Finding{}, err
 	}
-	i := slices.IndexFunc(list, func(w review.Weakness) bool { return w.Key == key })
+	i := slices.IndexFunc(list, func(w review.Finding) bool { return w.Key == key })
 	if i < 0 {
-		return review.Weakness{}, fault.ErrNotFound
+		return review.Finding{}, fault.ErrNotFound
 	}
 	return list[i], nil
 }
 
-// MendWeakness does what mends a weakness. What concerns the configuration goes into
+// FixFinding does what fixes a finding. What concerns the configuration goes into
 // the draft; an alias counts at once.
-func (s *Fixer) MendWeakness(ctx context.Context, who, key string) (mail.Done, error) {
-	w, err := s.Weakness(ctx, key)
+func (s *Fixer) FixFinding(ctx context.Context, who, key string) (mail.Done, error) {
+	w, err := s.Finding(ctx, key)
 	if err != nil {
 		return mail.Done{}, err
 	}
-	m := w.Mend
+	m := w.Fix
 	if m == nil {
-		return mail.Done{}, fault.Refuse("key", "this is mended by hand: %s", w.ByHand)
+		return mail.Done{}, fault.Refuse("key", "this is fixed by hand: %s", w.ByHand)
 	}
 	if m.Section == "aliases" {
-		return s.mendByAlias(ctx, who, m)
+		return s.fixByAlias(ctx, who, m)
 	}
 	what, err := s.Drafts.Edit(ctx, who, false, func(d *config.Document) (string, error) {
 		words := strings.ToLower(m.Says[:1]) + m.Says[1:]
@@ -58,7 +58,7 @@ func (s *Fixer) MendWeakness(ctx context.Context, who, key string) (mail.Done, e
 	return mail.Done{Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull draft apply)"}, nil
 }
 
-func (s *Fixer) mendByAlias(ctx context.Context, who string, m *review.Remedy) (mail.Done, error) {
+func (s *Fixer) fixByAlias(ctx context.Context, who string, m *review.Remedy) (mail.Done, error) {
 	a := &directory.Alias{About: "from the review of the settings"}
 	var err error
 	if a.Address, err = address.Parse(m.Name); err != nil {
@@ -78,7 +78,7 @@ func (s *Fixer) mendByAlias(ctx context.Context, who string, m *review.Remedy) (
 }
 
 // ReviewDraft are the findings in the draft, in what is in force if there is none.
-func (s *Fixer) ReviewDraft(ctx context.Context) ([]review.Weakness, error) {
+func (s *Fixer) ReviewDraft(ctx context.Context) ([]review.Finding, error) {
 	_, draft, err := s.Drafts.Compiled(ctx)
 	if errors.Is(err, ErrNoDraft) {
 		draft, err = s.InForce.Config(), nil

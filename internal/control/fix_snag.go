@@ -32,7 +32,7 @@ type Readiness interface {
 
 // Findings are what the review of the settings finds.
 type Findings interface {
-	Review(ctx context.Context, c *config.Compiled) ([]review.Weakness, error)
+	Review(ctx context.Context, c *config.Compiled) ([]review.Finding, error)
 }
 
 // Fixer does what is offered for snags and findings. What concerns the configuration goes
@@ -48,22 +48,22 @@ type Fixer struct {
 	Review    Findings
 }
 
-// pauseFor is how long a lane rests by the mend.
+// pauseFor is how long a lane rests by the fix.
 const pauseFor = 2 * time.Hour
 
-// MendSnag does what is offered for a trouble. What concerns the configuration goes
+// FixSnag does what is offered for a trouble. What concerns the configuration goes
 // into the draft.
-func (s *Fixer) MendSnag(ctx context.Context, who string, id ident.ID, m snag.Order) (mail.Done, error) {
+func (s *Fixer) FixSnag(ctx context.Context, who string, id ident.ID, m snag.Order) (mail.Done, error) {
 	x, err := s.Snags.One(ctx, id)
 	if err != nil {
 		return mail.Done{}, err
 	}
-	at := slices.IndexFunc(x.Mends, func(o snag.Mend) bool {
+	at := slices.IndexFunc(x.Fixes, func(o snag.Fix) bool {
 		return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) && (m.Alias == "" || o.Alias == m.Alias)
 	})
 	if at < 0 {
 		var offered []string
-		for _, o := range x.Mends {
+		for _, o := range x.Fixes {
 			offered = append(offered, string(o.Do))
 		}
 		if len(offered) == 0 {
@@ -71,25 +71,25 @@ func (s *Fixer) MendSnag(ctx context.Context, who string, id ident.ID, m snag.Or
 		}
 		return mail.Done{}, fault.Refuse("do", "%s is not offered for this snag; %s is", m.Do, strings.Join(offered, ", "))
 	}
-	o := x.Mends[at]
+	o := x.Fixes[at]
 	if m.Why == "" {
 		m.Why = fmt.Sprintf("snag %s: %s at %s", x.ID, x.Title, x.Place.Where())
 	}
 	switch m.Do {
-	case diagnose.MendRoute:
-		return s.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return routeThrough(d, o.Route, x.Place.Name) })
-	case diagnose.MendSlower:
-		return s.draftMend(ctx, who, o, func(d *config.Document) (string, error) {
+	case diagnose.FixRoute:
+		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) { return routeThrough(d, o.Route, x.Place.Name) })
+	case diagnose.FixSlower:
+		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) {
 			return agree(d, x.Place.Name, snag.Slower(x.Cause))
 		})
-	case diagnose.MendTLS:
-		return s.draftMend(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
-	case diagnose.MendAlias:
+	case diagnose.FixTLS:
+		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
+	case diagnose.FixAlias:
 		return s.leaveAlias(ctx, who, o.Alias, x.Place.Name)
-	case diagnose.MendRecord:
+	case diagnose.FixRecord:
 		r, err := s.Readiness.Check(ctx, o.Domain)
 		return mail.Done{Text: r.ToDo()}, err
-	case diagnose.MendPause:
+	case diagnose.FixPause:
 		var done mail.Done
 		for _, lane := range x.Lanes {
 			if done, err = s.Pauses.Pause(ctx, mail.Pause{Kind: mail.PauseLane, Name: lane.String(), Who: who, Why: m.Why, Since: time.Now().UTC(), Until: mail.At(time.Now().Add(pauseFor))}); err != nil {
@@ -123,14 +123,14 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Do
 }
 
 // actOn does something to the messages that a trouble holds up.
-func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Mend, m snag.Order) (mail.Done, error) {
+func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Fix, m snag.Order) (mail.Done, error) {
 	r := mail.ActionRequest{Why: m.Why}
 	switch m.Do {
-	case diagnose.MendFlush:
+	case diagnose.FixFlush:
 		r.Verb = "flush"
-	case diagnose.MendSmartHost:
+	case diagnose.FixSmartHost:
 		r.Verb, r.Route, r.Keep = "reroute", o.Route, true
-	case diagnose.MendReturn:
+	case diagnose.FixReturn:
 		if r.Verb, r.Say = "return", m.Say; r.Say == "" {
 			r.Say = diagnose.ForSender(x.Cause).Why
 		}
@@ -171,7 +171,7 @@ func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Mend,
 	return all, nil
 }
 
-func (s *Fixer) draftMend(ctx context.Context, who string, o snag.Mend, edit func(*config.Document) (string, error)) (mail.Done, error) {
+func (s *Fixer) draftFix(ctx context.Context, who string, o snag.Fix, edit func(*config.Document) (string, error)) (mail.Done, error) {
 	what, err := s.Drafts.Edit(ctx, who, false, edit)
 	if err != nil {
 		return mail.Done{}, err

@@ -219,7 +219,7 @@ func alertText(a *store.Alert, host string) string {
 	line("")
 	line("Since:         %s", x.Since.UTC().Format(form))
 	line("Messages:       %d wait, %d are lost", x.Held, x.Lost)
-	line("Can be mended: by %s", strings.ReplaceAll(x.WhoCanMend, "-", " "))
+	line("Can be fixed: by %s", strings.ReplaceAll(x.WhoCanFix, "-", " "))
 	line("What to do:    %s", x.Advice)
 	example := "refused before it was a message"
 	if x.Evidence.MessageID != 0 {
@@ -231,8 +231,8 @@ func alertText(a *store.Alert, host string) string {
 	line("An example:    %s: %s", example, x.Evidence.Last.String())
 	line("")
 	line("Look at it:    gull snag show %s", x.ID)
-	for _, m := range x.Mends {
-		line("%-14s %s: gull snag mend %s --do %s", "", m.Says, x.ID, m.Do)
+	for _, m := range x.Fixes {
+		line("%-14s %s: gull snag fix %s --do %s", "", m.Says, x.ID, m.Do)
 	}
 	return b.String()
 }

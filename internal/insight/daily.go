@@ -103,7 +103,7 @@ func (s *Reporter) addNotes(ctx context.Context, p *report.Page) error {
 	}
 	var dangers []string
 	for _, w := range weak {
-		if w.Accepted == nil && w.Severity != review.Slight {
+		if w.Accepted == nil && w.Severity != review.Minor {
 			dangers = append(dangers, fmt.Sprintf("%s (%s): %s. %s", w.Title, w.Where, w.Text, w.Why))
 		}
 	}
@@ -115,7 +115,7 @@ func (s *Reporter) addNotes(ctx context.Context, p *report.Page) error {
 	var troubles []string
 	for i := range open {
 		x := &open[i]
-		if x.Severity == snag.Slight {
+		if x.Severity == snag.Minor {
 			break
 		}
 		x.Explain()

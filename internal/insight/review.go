@@ -33,9 +33,9 @@ type Reviewer struct {
 	ConsoleOpen bool
 }
 
-// Review are the weaknesses of a configuration and of what is around it, worst
+// Review are the findings of a configuration and of what is around it, worst
 // first, with what was accepted.
-func (s *Reviewer) Review(ctx context.Context, c *config.Compiled) ([]review.Weakness, error) {
+func (s *Reviewer) Review(ctx context.Context, c *config.Compiled) ([]review.Finding, error) {
 	f, err := s.facts(ctx)
 	if err != nil {
 		return nil, err

@@ -71,7 +71,7 @@ func (s *Snags) Counts(ctx context.Context) (map[string]int, error) {
 		return nil, err
 	}
 	out := map[string]int{}
-	for _, severity := range []snag.Severity{snag.Grave, snag.Serious, snag.Slight} {
+	for _, severity := range []snag.Severity{snag.Critical, snag.Serious, snag.Minor} {
 		word, _ := severity.MarshalText()
 		out[string(word)] = counts[severity]
 	}

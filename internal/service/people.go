@@ -326,7 +326,7 @@ func (s directoryAPI) entryError(err error, what string, a address.Address) erro
 }
 
 func (s directoryAPI) listChanges(ctx context.Context, in *struct {
-	What  string `query:"what" enum:"mailbox,alias,secret,dkim,weakness"`
+	What  string `query:"what" enum:"mailbox,alias,secret,dkim,finding"`
 	Name  string `query:"name"`
 	After int64  `query:"after"`
 	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`

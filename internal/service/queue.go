@@ -54,7 +54,7 @@ type laneInput struct {
 	State mail.LaneState `query:"state" enum:"moving,paused,resting,stranded"`
 	Route string         `query:"route"`
 	Cause string         `query:"cause"`
-	Sort  string         `query:"sort" enum:"messages,bytes,oldest,next,host,state,trouble" default:"messages" doc:"trouble: what a person must mend first"`
+	Sort  string         `query:"sort" enum:"messages,bytes,oldest,next,host,state,trouble" default:"messages" doc:"trouble: what a person must fix first"`
 	Order string         `query:"order" enum:"asc,desc" doc:"The sort's own if not given"`
 	Limit int            `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 	After string         `query:"after" doc:"The next of the page before"`

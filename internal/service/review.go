@@ -18,22 +18,22 @@ type reviewAPI struct{ *Service }
 
 func (s reviewAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("review", "/api/v1/review", "Weaknesses of the settings, worst first"), s.review)
-	huma.Register(api, admin.post("review-mend", "/api/v1/review/mend", "Mend a weakness: into the draft, or at once for aliases"), s.mendWeakness)
-	huma.Register(api, admin.post("review-accept", "/api/v1/review/accept", "Live with a weakness, for a reason"), s.acceptWeakness)
-	huma.Register(api, admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"), s.reopenWeakness)
+	huma.Register(api, read("review", "/api/v1/review", "Findings of the settings, worst first"), s.review)
+	huma.Register(api, admin.post("review-fix", "/api/v1/review/fix", "Fix a finding: into the draft, or at once for aliases"), s.fixFinding)
+	huma.Register(api, admin.post("review-accept", "/api/v1/review/accept", "Live with a finding, for a reason"), s.acceptFinding)
+	huma.Register(api, admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"), s.reopenFinding)
 }
 
 // reviewPage is a review with how much was looked for.
 type reviewPage struct {
-	Items []review.Weakness `json:"items"`
-	Rules int               `json:"rules" doc:"How many weaknesses are looked for"`
+	Items []review.Finding `json:"items"`
+	Rules int               `json:"rules" doc:"How many findings are looked for"`
 }
 
 func (s reviewAPI) review(ctx context.Context, in *struct {
 	Draft bool `query:"draft" doc:"Of the draft, not of what is in force"`
 }) (*out[reviewPage], error) {
-	var list []review.Weakness
+	var list []review.Finding
 	var err error
 	if in.Draft {
 		list, err = s.Control.Fixer.ReviewDraft(ctx)
@@ -46,33 +46,33 @@ func (s reviewAPI) review(ctx context.Context, in *struct {
 	return &out[reviewPage]{reviewPage{list, review.Rules()}}, nil
 }
 
-// weaknessKey names a weakness.
-type weaknessKey struct {
+// findingKey names a finding.
+type findingKey struct {
 	Key string `json:"key" minLength:"1" maxLength:"500"`
 }
 
-func (s reviewAPI) weaknessError(err error) error {
+func (s reviewAPI) findingError(err error) error {
 	var bad *fault.Refused
 	switch {
 	case errors.Is(err, fault.ErrNotFound):
-		return huma.Error404NotFound("there is no such weakness (any more); gull review lists them")
+		return huma.Error404NotFound("there is no such finding (any more); gull review lists them")
 	case errors.As(err, &bad):
 		return huma.Error409Conflict(bad.Text)
 	case errors.Is(err, control.ErrMark), errors.Is(err, fault.ErrExists):
 		return huma.Error409Conflict(err.Error())
 	}
-	return s.storeError(err, "weakness")
+	return s.storeError(err, "finding")
 }
 
-func (s reviewAPI) mendWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*out[mail.Done], error) {
-	done, err := s.Control.Fixer.MendWeakness(ctx, signedIn(ctx).Name, in.Body.Key)
+func (s reviewAPI) fixFinding(ctx context.Context, in *struct{ Body findingKey }) (*out[mail.Done], error) {
+	done, err := s.Control.Fixer.FixFinding(ctx, signedIn(ctx).Name, in.Body.Key)
 	if err != nil {
-		return nil, s.weaknessError(err)
+		return nil, s.findingError(err)
 	}
 	return &out[mail.Done]{done}, nil
 }
 
-func (s reviewAPI) acceptWeakness(ctx context.Context, in *struct {
+func (s reviewAPI) acceptFinding(ctx context.Context, in *struct {
 	Body struct {
 		Key     string `json:"key" minLength:"1" maxLength:"500"`
 		Because string `json:"because" minLength:"3" maxLength:"500"`
@@ -81,18 +81,18 @@ func (s reviewAPI) acceptWeakness(ctx context.Context, in *struct {
 	if strings.TrimSpace(in.Body.Because) == "" {
 		return nil, huma.Error422UnprocessableEntity("because: say why, for those who come after you")
 	}
-	if _, err := s.Control.Fixer.Weakness(ctx, in.Body.Key); err != nil {
-		return nil, s.weaknessError(err)
+	if _, err := s.Control.Fixer.Finding(ctx, in.Body.Key); err != nil {
+		return nil, s.findingError(err)
 	}
 	if err := s.Insight.Reviewer.Accept(ctx, signedIn(ctx).Name, in.Body.Key, strings.TrimSpace(in.Body.Because)); err != nil {
-		return nil, s.storeError(err, "weakness")
+		return nil, s.storeError(err, "finding")
 	}
 	return nil, nil
 }
 
-func (s reviewAPI) reopenWeakness(ctx context.Context, in *struct{ Body weaknessKey }) (*struct{}, error) {
+func (s reviewAPI) reopenFinding(ctx context.Context, in *struct{ Body findingKey }) (*struct{}, error) {
 	if err := s.Insight.Reviewer.Reopen(ctx, signedIn(ctx).Name, in.Body.Key); err != nil {
-		return nil, s.weaknessError(err)
+		return nil, s.findingError(err)
 	}
 	return nil, nil
 }

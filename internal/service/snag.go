@@ -22,7 +22,7 @@ func (s snagAPI) register(api huma.API) {
 	huma.Register(api, read("snags", "/api/v1/snags", "Troubles: the same cause at the same place, worst first"), s.listSnags)
 	huma.Register(api, read("snag", "/api/v1/snags/{id}", "One trouble, with an example, its hours and what can be done"), s.showSnag)
 	huma.Register(api, admin.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"), s.changeSnag)
-	huma.Register(api, admin.post("mend-snag", "/api/v1/snags/{id}/mend", "Do one of the things that are offered; what concerns the configuration goes into the draft"), s.mendSnag)
+	huma.Register(api, admin.post("fix-snag", "/api/v1/snags/{id}/fix", "Do one of the things that are offered; what concerns the configuration goes into the draft"), s.fixSnag)
 }
 
 type snagsInput struct {
@@ -135,7 +135,7 @@ func (s snagAPI) changeSnag(ctx context.Context, in *struct {
 	return s.showSnag(ctx, &in.SnagPath)
 }
 
-func (s snagAPI) mendSnag(ctx context.Context, in *struct {
+func (s snagAPI) fixSnag(ctx context.Context, in *struct {
 	SnagPath
 	Body snag.Order
 }) (*out[mail.Done], error) {
@@ -143,13 +143,13 @@ func (s snagAPI) mendSnag(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.Control.Fixer.MendSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id, in.Body)
+	done, err := s.Control.Fixer.FixSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id, in.Body)
 	s.Insight.Lanes.Forget()
 	switch {
 	case err == nil:
 		return &out[mail.Done]{done}, nil
 	case errors.Is(err, config.ErrNoItem), errors.Is(err, config.ErrIsThere):
-		return nil, huma.Error409Conflict("the draft does not fit this mend any more: " + err.Error())
+		return nil, huma.Error409Conflict("the draft does not fit this fix any more: " + err.Error())
 	}
 	return nil, s.actionError(err)
 }

@@ -62,7 +62,7 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], 
 func (s statusAPI) hazards(cfg *config.Compiled) []config.Hazard {
 	list := cfg.Hazards()
 	if t := s.InForce.Trouble(); t != "" {
-		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Mend: "free the address or mend the certificate, then apply again"})
+		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Fix: "free the address or fix the certificate, then apply again"})
 	}
 	for _, k := range s.Insight.Nodes.Signing.Locked() {
 		what := "what it would sign waits"
@@ -70,11 +70,11 @@ func (s statusAPI) hazards(cfg *config.Compiled) []config.Hazard {
 			what = "mail goes out unsigned"
 		}
 		list = append(list, config.Hazard{Kind: "locked_key", Where: "signing",
-			Text: "signing key " + k + " is not opened by this node's key file: " + what, Mend: "put the former key file back and start the service anew, or rotate the key (gull dkim rotate)"})
+			Text: "signing key " + k + " is not opened by this node's key file: " + what, Fix: "put the former key file back and start the service anew, or rotate the key (gull dkim rotate)"})
 	}
 	for _, at := range s.Insight.Nodes.FormerPrimaries() {
 		list = append(list, config.Hazard{Kind: "former_primary", Where: "database",
-			Text: "database host " + at + " was the primary before another was promoted, and still takes writes: what is written there is lost", Mend: "stop it, or make it a standby of the promoted one"})
+			Text: "database host " + at + " was the primary before another was promoted, and still takes writes: what is written there is lost", Fix: "stop it, or make it a standby of the promoted one"})
 	}
 	return list
 }
@@ -106,7 +106,7 @@ func addLanes(st *mail.Status, lanes []mail.Lane) {
 	st.Trouble = st.Trouble[:min(len(st.Trouble), maxTrouble)]
 }
 
-// urgency orders lanes by what only a person can mend.
+// urgency orders lanes by what only a person can fix.
 func urgency(s mail.LaneState) int {
 	switch s {
 	case mail.LaneStranded:

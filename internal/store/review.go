@@ -12,7 +12,7 @@ import (
 // Findings are findings that somebody has accepted.
 type Findings struct{ *DB }
 
-// Accepted are the weaknesses that somebody decided to live with, by key.
+// Accepted are the findings that somebody decided to live with, by key.
 func (s Findings) Accepted(ctx context.Context) (map[string]review.Acceptance, error) {
 	rows, err := s.pool.Query(ctx, `SELECT key, who, at, because FROM accepted`)
 	if err != nil {
@@ -29,13 +29,13 @@ func (s Findings) Accepted(ctx context.Context) (map[string]review.Acceptance, e
 	return out, err
 }
 
-// Accept puts a decision to live with a weakness on record.
+// Accept puts a decision to live with a finding on record.
 func (s Findings) Accept(ctx context.Context, who, key, because string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO accepted (key, who, because) VALUES ($1, $2, $3) ON CONFLICT (key) DO UPDATE SET who = excluded.who, at = now(), because = excluded.because`, key, who, because); err != nil {
 			return err
 		}
-		return addRecord(ctx, tx, who, Record{What: "weakness", Name: key, After: map[string]any{"accepted because": because}})
+		return addRecord(ctx, tx, who, Record{What: "finding", Name: key, After: map[string]any{"accepted because": because}})
 	})
 }
 
@@ -49,7 +49,7 @@ func (s Findings) Reopen(ctx context.Context, who, key string) error {
 		if tag.RowsAffected() == 0 {
 			return ErrNotFound
 		}
-		return addRecord(ctx, tx, who, Record{What: "weakness", Name: key, Before: map[string]any{"accepted": true}})
+		return addRecord(ctx, tx, who, Record{What: "finding", Name: key, Before: map[string]any{"accepted": true}})
 	})
 }
 

@@ -98,7 +98,7 @@ type Alerts struct {
 	To      []address.Address `yaml:"to" doc:"Who gets mail"`
 	Webhook string            `yaml:"webhook" doc:"URL that gets signed JSON: https, or http on loopback"`
 	Secret  string            `yaml:"secret" doc:"Name of the secret that signs it (gull secret set)"`
-	From    string            `yaml:"from" enum:"slight,serious,grave" default:"serious" doc:"How bad it must be"`
+	From    string            `yaml:"from" enum:"minor,serious,critical" default:"serious" doc:"How bad it must be"`
 	After   time.Duration     `yaml:"after" default:"5m" doc:"How long it must last before anybody is told"`
 	Remind  time.Duration     `yaml:"remind" min:"1s" default:"12h"`
 }

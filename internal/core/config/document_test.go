@@ -147,7 +147,7 @@ func TestHazards(t *testing.T) {
 		var kinds []string
 		for _, h := range compile(t, c.text).Hazards() {
 			kinds = append(kinds, h.Kind)
-			if h.Text == "" || h.Mend == "" || h.Where == "" {
+			if h.Text == "" || h.Fix == "" || h.Where == "" {
 				t.Errorf("%s: %+v", c.name, h)
 			}
 		}

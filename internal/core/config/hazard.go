@@ -10,13 +10,13 @@ import (
 )
 
 // Hazard is something a configuration says that is allowed and dangerous. Those
-// that block are applied only by force, and shown until they are mended.
+// that block are applied only by force, and shown until they are fixed.
 type Hazard struct {
 	Kind   string `json:"kind" enum:"open_relay,clear_sign_in,no_way_out,no_postmaster,lost_mailboxes,never_used,listener_trouble,locked_key,former_primary"`
 	Blocks bool   `json:"blocks" doc:"Applied only by force, with a reason"`
 	Where  string `json:"where" doc:"Like relay rule visitors"`
 	Text   string `json:"text"`
-	Mend   string `json:"mend"`
+	Fix   string `json:"fix"`
 }
 
 // Hazards finds what is dangerous in a configuration, the worst first.
@@ -117,7 +117,7 @@ func (c *Compiled) NeverUsed() []Hazard {
 		if j := slices.IndexFunc(rules[:i], func(earlier sets) bool { return covers(earlier, rules[i]) }); j >= 0 {
 			out = append(out, Hazard{Kind: "never_used", Where: "relay rule " + c.RelayRules[i].Name,
 				Text: fmt.Sprintf("relay rule %s is never reached: %s, before it, decides all it would", c.RelayRules[i].Name, c.RelayRules[j].Name),
-				Mend: "move it up or take it out"})
+				Fix: "move it up or take it out"})
 		}
 	}
 	var routes []sets
@@ -131,7 +131,7 @@ func (c *Compiled) NeverUsed() []Hazard {
 		j := slices.IndexFunc(routes, func(earlier sets) bool { return covers(earlier, this) })
 		if j >= 0 && !c.takesOurs(r) {
 			out = append(out, Hazard{Kind: "never_used", Where: "route " + r.Name,
-				Text: fmt.Sprintf("route %s is never used: %s, before it, takes all it would", r.Name, names[j]), Mend: "move it up or take it out"})
+				Text: fmt.Sprintf("route %s is never used: %s, before it, takes all it would", r.Name, names[j]), Fix: "move it up or take it out"})
 		}
 		if r.SizeOver == 0 && r.SizeUpTo == 0 {
 			routes, names = append(routes, this), append(names, r.Name)

@@ -1,5 +1,5 @@
 // Package diagnose says what a failure means: its cause, whether waiting helps,
-// who can mend it and how.
+// who can fix it and how.
 package diagnose
 
 import "slices"
@@ -113,7 +113,7 @@ const (
 	Ours       Family = "ours"
 )
 
-// Who can mend a trouble.
+// Who can fix a trouble.
 const (
 	Us        = "us"
 	Recipient = "recipient"
@@ -123,20 +123,20 @@ const (
 	Nobody    = "nobody"
 )
 
-// Mend is a way to mend a trouble that can be done from here.
-type Mend string
+// Fix is a way to fix a trouble that can be done from here.
+type Fix string
 
-// The mends, as they are offered.
+// The fixes, as they are offered.
 const (
-	MendFlush     Mend = "flush"      // try now
-	MendSmartHost Mend = "smart-host" // send what waits by another route
-	MendRoute     Mend = "route"      // add or change a route
-	MendSlower    Mend = "slower"     // fewer connections, a lower rate
-	MendPause     Mend = "pause"      // stop trying for a while
-	MendTLS       Mend = "tls"        // change the TLS terms for this domain
-	MendReturn    Mend = "return"     // send what waits back to its senders
-	MendAlias     Mend = "alias"      // take the address out of an alias of ours
-	MendRecord    Mend = "record"     // say the exact DNS record to publish
+	FixFlush     Fix = "flush"      // try now
+	FixSmartHost Fix = "smart-host" // send what waits by another route
+	FixRoute     Fix = "route"      // add or change a route
+	FixSlower    Fix = "slower"     // fewer connections, a lower rate
+	FixPause     Fix = "pause"      // stop trying for a while
+	FixTLS       Fix = "tls"        // change the TLS terms for this domain
+	FixReturn    Fix = "return"     // send what waits back to its senders
+	FixAlias     Fix = "alias"      // take the address out of an alias of ours
+	FixRecord    Fix = "record"     // say the exact DNS record to publish
 )
 
 // Meaning is what a cause is to people.
@@ -146,17 +146,17 @@ type Meaning struct {
 	Title string `json:"title"`
 	// Means says it in a sentence or two.
 	Means string `json:"means"`
-	// Mend says what to do.
-	Mend string `json:"mend"`
-	// WhoCanMend is us, recipient, far-administrator, provider, block-list or
+	// Fix says what to do.
+	Fix string `json:"fix"`
+	// WhoCanFix is us, recipient, far-administrator, provider, block-list or
 	// nobody.
-	WhoCanMend string `json:"who_can_mend"`
+	WhoCanFix string `json:"who_can_fix"`
 	// WaitingHelps reports whether the trouble usually ends by itself.
 	WaitingHelps bool `json:"waiting_helps"`
 	// Usually says how long it takes until it does.
 	Usually string `json:"usually,omitempty"`
-	// Mends are what can be done from here, best first.
-	Mends []Mend `json:"mends,omitempty"`
+	// Fixes are what can be done from here, best first.
+	Fixes []Fix `json:"fixes,omitempty"`
 }
 
 // Explain is the meaning of c.

@@ -124,13 +124,13 @@ func confusion(kept []sample, mistaken map[[2]Cause]int) string {
 // table is every cause and what it means.
 func table() string {
 	var b strings.Builder
-	b.WriteString("| cause | family | what it is | who can mend it | waiting helps |\n|---|---|---|---|---|\n")
+	b.WriteString("| cause | family | what it is | who can fix it | waiting helps |\n|---|---|---|---|---|\n")
 	for _, c := range Causes() {
 		m, helps := Explain(c), "no"
 		if m.WaitingHelps {
 			helps = "yes: " + m.Usually
 		}
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", c, m.Family, m.Title, m.WhoCanMend, helps)
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", c, m.Family, m.Title, m.WhoCanFix, helps)
 	}
 	return b.String()
 }

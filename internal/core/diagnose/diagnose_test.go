@@ -58,7 +58,7 @@ func TestEveryCauseSaysWhatToDo(t *testing.T) {
 	who := map[string]bool{"us": true, "recipient": true, "far-administrator": true, "provider": true, "block-list": true, "nobody": true}
 	for _, c := range Causes() {
 		m := Explain(c)
-		if m.Title == "" || !strings.HasSuffix(m.Mend, ".") || !who[m.WhoCanMend] {
+		if m.Title == "" || !strings.HasSuffix(m.Fix, ".") || !who[m.WhoCanFix] {
 			t.Errorf("%s: %+v", c, m)
 		}
 	}

@@ -93,7 +93,7 @@ func RefusalForUser(r *Refusal) string {
 		what += " to " + r.Recipient
 	}
 	return fmt.Sprintf("%s was not taken by our server on %s. The program or server that tried to send it was told why: %s. %s",
-		what, r.At.UTC().Format("Monday 2 January 2006 at 15:04 MST"), strings.TrimSuffix(r.Text, "."), diagnose.Explain(r.Cause).Mend)
+		what, r.At.UTC().Format("Monday 2 January 2006 at 15:04 MST"), strings.TrimSuffix(r.Text, "."), diagnose.Explain(r.Cause).Fix)
 }
 
 // ForFar is what the administrator of the other side needs to find a message in

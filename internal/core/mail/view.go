@@ -110,8 +110,8 @@ type Cause struct {
 	Family       string `json:"family"`
 	Title        string `json:"title"`
 	Means        string `json:"means" doc:"In a sentence or two"`
-	Mend         string `json:"mend"`
-	WhoCanMend   string `json:"who_can_mend" enum:"us,recipient,far-administrator,provider,block-list,nobody"`
+	Fix         string `json:"fix"`
+	WhoCanFix   string `json:"who_can_fix" enum:"us,recipient,far-administrator,provider,block-list,nobody"`
 	WaitingHelps bool   `json:"waiting_helps"`
 	Usually      string `json:"usually,omitempty" doc:"How long it lasts as a rule, where waiting helps"`
 	// Of the very answer, where there is one.
@@ -123,7 +123,7 @@ type Cause struct {
 // Explain says what a cause means; last is the answer that gave it, if one did.
 func Explain(c diagnose.Cause, last *LastReply) Cause {
 	m := diagnose.Explain(c)
-	out := Cause{Cause: string(c), Family: string(m.Family), Title: m.Title, Means: m.Means, Mend: m.Mend, WhoCanMend: m.WhoCanMend, WaitingHelps: m.WaitingHelps, Usually: m.Usually}
+	out := Cause{Cause: string(c), Family: string(m.Family), Title: m.Title, Means: m.Means, Fix: m.Fix, WhoCanFix: m.WhoCanFix, WaitingHelps: m.WaitingHelps, Usually: m.Usually}
 	if last == nil || last.Code == 0 {
 		return out
 	}

@@ -97,7 +97,7 @@ type Probe struct {
 	Result    string         `json:"result" enum:"pass,warning,fail"`
 	// Verdict is one sentence on top.
 	Verdict string      `json:"verdict"`
-	Cause   *mail.Cause `json:"cause,omitempty" doc:"What the trouble means, and who can mend it"`
+	Cause   *mail.Cause `json:"cause,omitempty" doc:"What the trouble means, and who can fix it"`
 	Sent    ident.ID    `json:"sent,omitzero" doc:"The message that was sent, if one was wished"`
 }
 

@@ -119,7 +119,7 @@ type Report struct {
 	Hostile    []Attempt         `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
 	Attempts   int               `json:"attempts" doc:"How many were made"`
 	Hazards    []config.Hazard   `json:"hazards"`
-	Weaknesses []review.Weakness `json:"weaknesses" doc:"Those that the draft would bring"`
+	Findings []review.Finding `json:"findings" doc:"Those that the draft would bring"`
 	Unused     []string          `json:"unused" doc:"Routes that none of these envelopes took"`
 	Blocks     []string          `json:"blocks" doc:"Why the draft is applied only by force"`
 }
@@ -237,7 +237,7 @@ func (r *Rehearsal) Report() Report {
 	}
 	out.Hostile, out.Attempts = Attack(r.draft)
 	out.Hazards = append(r.draft.Hazards(), r.draft.NeverUsed()...)
-	out.Weaknesses = append([]review.Weakness{}, review.New(review.Settings(r.now), review.Settings(r.draft))...)
+	out.Findings = append([]review.Finding{}, review.New(review.Settings(r.now), review.Settings(r.draft))...)
 	for _, h := range out.Hazards {
 		if h.Blocks {
 			out.Blocks = append(out.Blocks, h.Text)

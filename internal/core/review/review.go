@@ -1,5 +1,5 @@
-// Package review finds weaknesses in the settings: what is allowed, works, and will
-// one day be regretted. Each says why it matters, and how to mend it.
+// Package review finds findings in the settings: what is allowed, works, and will
+// one day be regretted. Each says why it matters, and how to fix it.
 package review
 
 import (
@@ -14,33 +14,33 @@ import (
 	"gullroute/internal/core/mail"
 )
 
-// Severity is how bad a weakness is.
+// Severity is how bad a finding is.
 type Severity string
 
 // The severities.
 const (
-	Grave   Severity = "grave"
+	Critical   Severity = "critical"
 	Serious Severity = "serious"
-	Slight  Severity = "slight"
+	Minor  Severity = "minor"
 )
 
-var order = map[Severity]int{Grave: 0, Serious: 1, Slight: 2}
+var order = map[Severity]int{Critical: 0, Serious: 1, Minor: 2}
 
-// Weakness is one thing to mend, or to accept with a reason.
-type Weakness struct {
-	Key      string      `json:"key" doc:"What it is, and where: it stays the same until it is mended"`
+// Finding is one thing to fix, or to accept with a reason.
+type Finding struct {
+	Key      string      `json:"key" doc:"What it is, and where: it stays the same until it is fixed"`
 	Rule     string      `json:"rule"`
-	Severity Severity    `json:"severity" enum:"grave,serious,slight"`
+	Severity Severity    `json:"severity" enum:"critical,serious,minor"`
 	Title    string      `json:"title"`
 	Where    string      `json:"where" doc:"Like listener edge"`
 	Text     string      `json:"text" doc:"What was found"`
 	Why      string      `json:"why" doc:"Why it matters"`
-	Mend     *Remedy     `json:"mend,omitempty" doc:"What a button does; not there if a person must do it elsewhere"`
+	Fix     *Remedy     `json:"fix,omitempty" doc:"What a button does; not there if a person must do it elsewhere"`
 	ByHand   string      `json:"by_hand,omitempty" doc:"What a person does"`
 	Accepted *Acceptance `json:"accepted,omitempty" doc:"Somebody decided to live with it"`
 }
 
-// Remedy is a change that mends a weakness.
+// Remedy is a change that fixes a finding.
 type Remedy struct {
 	Says    string         `json:"says"`
 	Effect  string         `json:"effect" doc:"What changes for people and machines"`
@@ -50,7 +50,7 @@ type Remedy struct {
 	Remove  bool           `json:"remove,omitempty"`
 }
 
-// Acceptance is a decision to live with a weakness.
+// Acceptance is a decision to live with a finding.
 type Acceptance struct {
 	Who     string    `json:"who"`
 	At      time.Time `json:"at"`
@@ -95,11 +95,11 @@ type Disk struct {
 type reviewer struct {
 	c   *config.Compiled
 	f   Facts
-	out []Weakness
+	out []Finding
 }
 
-// found adds a weakness of a rule at a place.
-func (v *reviewer) found(rule, where, text string, mend *Remedy) {
+// found adds a finding of a rule at a place.
+func (v *reviewer) found(rule, where, text string, fix *Remedy) {
 	r := rules[rule]
 	key := rule
 	if where != "" {
@@ -107,18 +107,18 @@ func (v *reviewer) found(rule, where, text string, mend *Remedy) {
 	}
 	_, name, _ := strings.Cut(where, " ") // of the domain, listener or mailbox
 	byHand := strings.NewReplacer("DOMAIN", name, "NAME", strconv.Quote(name)).Replace(r.byHand)
-	if mend != nil || name == "" {
+	if fix != nil || name == "" {
 		byHand = r.byHand
 	}
-	v.out = append(v.out, Weakness{Key: key, Rule: rule, Severity: r.severity, Title: r.title, Where: cmp.Or(where, "the server"), Text: text, Why: r.why, ByHand: byHand, Mend: mend})
+	v.out = append(v.out, Finding{Key: key, Rule: rule, Severity: r.severity, Title: r.title, Where: cmp.Or(where, "the server"), Text: text, Why: r.why, ByHand: byHand, Fix: fix})
 }
 
-// Settings are the weaknesses that a configuration has by itself, worst first.
-func Settings(c *config.Compiled) []Weakness { return Of(c, Facts{}) }
+// Settings are the findings that a configuration has by itself, worst first.
+func Settings(c *config.Compiled) []Finding { return Of(c, Facts{}) }
 
-// Of are the weaknesses of a configuration and of what is around it, worst first.
-func Of(c *config.Compiled, f Facts) []Weakness {
-	v := &reviewer{c: c, f: f, out: []Weakness{}}
+// Of are the findings of a configuration and of what is around it, worst first.
+func Of(c *config.Compiled, f Facts) []Finding {
+	v := &reviewer{c: c, f: f, out: []Finding{}}
 	v.relay()
 	v.listeners()
 	v.domains()
@@ -126,15 +126,15 @@ func Of(c *config.Compiled, f Facts) []Weakness {
 	v.service()
 	v.people()
 	v.machine()
-	slices.SortStableFunc(v.out, func(a, b Weakness) int { return order[a.Severity] - order[b.Severity] })
+	slices.SortStableFunc(v.out, func(a, b Finding) int { return order[a.Severity] - order[b.Severity] })
 	return v.out
 }
 
-// New are the weaknesses of b that a has not.
-func New(a, b []Weakness) []Weakness {
-	var out []Weakness
+// New are the findings of b that a has not.
+func New(a, b []Finding) []Finding {
+	var out []Finding
 	for _, w := range b {
-		if !slices.ContainsFunc(a, func(x Weakness) bool { return x.Key == w.Key }) {
+		if !slices.ContainsFunc(a, func(x Finding) bool { return x.Key == w.Key }) {
 			out = append(out, w)
 		}
 	}

@@ -35,7 +35,7 @@ func demo(t *testing.T, edit ...string) *config.Compiled {
 	return config.Compile(c, 1, d)
 }
 
-func keys(list []Weakness) []string {
+func keys(list []Finding) []string {
 	var out []string
 	for _, w := range list {
 		out = append(out, w.Key)

@@ -169,12 +169,12 @@ type Severity int
 
 // The severities.
 const (
-	Slight  Severity = 1
+	Minor  Severity = 1
 	Serious Severity = 2
-	Grave   Severity = 3
+	Critical   Severity = 3
 )
 
-var severities = [...]string{"", "slight", "serious", "grave"}
+var severities = [...]string{"", "minor", "serious", "critical"}
 
 // MarshalText writes the word.
 func (s Severity) MarshalText() ([]byte, error) { return []byte(severities[s]), nil }
@@ -196,7 +196,7 @@ type Snag struct {
 	Title        string         `json:"title"`
 	Means        string         `json:"means"`
 	Place        Place          `json:"place"`
-	Severity     Severity       `json:"severity" enum:"slight,serious,grave"`
+	Severity     Severity       `json:"severity" enum:"minor,serious,critical"`
 	State        string         `json:"state" enum:"open,closed"`
 	Since        time.Time      `json:"since"`
 	LastAt       time.Time      `json:"last_at"`
@@ -209,13 +209,13 @@ type Snag struct {
 	Senders      []string       `json:"senders" doc:"Up to twenty of those touched"`
 	Domains      []string       `json:"domains" doc:"Up to twenty domains of recipients"`
 	Lanes        []ident.ID     `json:"lanes"`
-	WhoCanMend   string         `json:"who_can_mend"`
+	WhoCanFix   string         `json:"who_can_fix"`
 	WaitingHelps bool           `json:"waiting_helps"`
 	Usually      string         `json:"usually,omitempty"`
 	Advice       string         `json:"advice"`
 	Doubt        string         `json:"doubt,omitempty" doc:"What its history says against its words"`
 	Evidence     Evidence       `json:"evidence"`
-	Mends        []Mend         `json:"mends"`
+	Fixes        []Fix         `json:"fixes"`
 	PartOf       ident.ID       `json:"part_of,omitzero" doc:"The trouble of ours that it is likely one of"`
 	Parts        int            `json:"parts,omitempty" doc:"How many places show it, where it is likely ours"`
 	Note         string         `json:"note,omitempty"`
@@ -243,9 +243,9 @@ type Evidence struct {
 	Verdict    *mail.Cause      `json:"verdict,omitempty" doc:"What decided, and what does not fit together"`
 }
 
-// Mend is one thing that can be done about it from here.
-type Mend struct {
-	Do    diagnose.Mend `json:"do"`
+// Fix is one thing that can be done about it from here.
+type Fix struct {
+	Do    diagnose.Fix `json:"do"`
 	Says  string        `json:"says" doc:"What it does, on a button"`
 	Route string        `json:"route,omitempty" doc:"The route it would use"`
 	// Alias is the one that the address is taken out of.
@@ -258,7 +258,7 @@ type Mend struct {
 
 // Order is what is to be done about a trouble.
 type Order struct {
-	Do    diagnose.Mend `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record,alias"`
+	Do    diagnose.Fix `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record,alias"`
 	Route string        `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
 	Alias string        `json:"alias,omitempty" doc:"Of several that are offered, the one out of this alias"`
 	Why   string        `json:"why,omitempty" maxLength:"500"`
@@ -268,9 +268,9 @@ type Order struct {
 // Explain fills in what can be said of a trouble from its cause and place.
 func (s *Snag) Explain() {
 	m := diagnose.Explain(s.Cause)
-	s.Title, s.Means, s.Advice, s.WhoCanMend, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Mend, m.WhoCanMend, m.WaitingHelps, m.Usually
+	s.Title, s.Means, s.Advice, s.WhoCanFix, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Fix, m.WhoCanFix, m.WaitingHelps, m.Usually
 	if s.Place.Kind == Ourselves && s.Parts > 0 {
-		s.WhoCanMend, s.WaitingHelps, s.Usually = diagnose.Us, false, ""
+		s.WhoCanFix, s.WaitingHelps, s.Usually = diagnose.Us, false, ""
 		s.Title += ", at many places at once"
 		if text := wideMeans[s.Cause]; text != "" {
 			s.Means = text
@@ -302,7 +302,7 @@ func (s *Snag) doubt() {
 	switch code := s.Evidence.Last.Code; {
 	case s.Cause == diagnose.Greylisted && lasted > greylistingEnds:
 		s.Doubt = "It has asked to come back " + times + ". Greylisting ends within an hour: this is likely a refusal in other words."
-		s.Advice, s.WhoCanMend = "Send through a smart host, or ask the administrator of the host with the exact answer.", diagnose.FarAdmin
+		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host with the exact answer.", diagnose.FarAdmin
 	case !s.WaitingHelps && code/100 == 4 && lasted > greylistingEnds:
 		s.Doubt = "It says later and means never: " + times + "."
 	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:
@@ -349,20 +349,20 @@ func Rate(c diagnose.Cause, p Place, held, lost int64, since, now time.Time) Sev
 		if lost >= 100 {
 			return Serious
 		}
-		return Slight
+		return Minor
 	case p.Kind == Ourselves, c == diagnose.LimitReached, held >= 100, lost >= 50:
-		return Grave
+		return Critical
 	case c == diagnose.NotReady:
 		return Serious
 	case held >= 5, lost >= 5, held > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && held > 0:
 		return Serious
 	}
-	return Slight
+	return Minor
 }
 
 // Offer lists what can be done from here, best first, in a configuration.
 func (s *Snag) Offer(c *config.Compiled) {
-	s.Mends = []Mend{}
+	s.Fixes = []Fix{}
 	if s.State == "closed" {
 		return
 	}
@@ -370,46 +370,46 @@ func (s *Snag) Offer(c *config.Compiled) {
 	if r := c.SmartHost(s.Place.Name); r != nil {
 		smart = r.Name
 	}
-	add := func(m Mend) {
-		m.First = len(s.Mends) == 0 && m.Do != diagnose.MendReturn // what cannot be taken back is never the first
-		s.Mends = append(s.Mends, m)
+	add := func(m Fix) {
+		m.First = len(s.Fixes) == 0 && m.Do != diagnose.FixReturn // what cannot be taken back is never the first
+		s.Fixes = append(s.Fixes, m)
 	}
-	mends := diagnose.Explain(s.Cause).Mends
-	if !slices.Contains(mends, diagnose.MendFlush) && HoldsAll(s.Cause) && s.Cause != diagnose.NoRoute {
-		mends = append(slices.Clip(mends), diagnose.MendFlush)
+	fixes := diagnose.Explain(s.Cause).Fixes
+	if !slices.Contains(fixes, diagnose.FixFlush) && HoldsAll(s.Cause) && s.Cause != diagnose.NoRoute {
+		fixes = append(slices.Clip(fixes), diagnose.FixFlush)
 	}
 	if s.Doubt != "" { // what waits need not wait for nothing
-		for _, do := range []diagnose.Mend{diagnose.MendSmartHost, diagnose.MendReturn} {
-			if !slices.Contains(mends, do) {
-				mends = append(slices.Clip(mends), do)
+		for _, do := range []diagnose.Fix{diagnose.FixSmartHost, diagnose.FixReturn} {
+			if !slices.Contains(fixes, do) {
+				fixes = append(slices.Clip(fixes), do)
 			}
 		}
 	}
-	for _, do := range mends {
+	for _, do := range fixes {
 		switch {
-		case do == diagnose.MendFlush && s.Held > 0:
-			add(Mend{Do: do, Says: "Try now"})
-		case do == diagnose.MendSmartHost && smart != "" && (s.Place.Kind == NextHop || s.Place.Kind == Domain):
+		case do == diagnose.FixFlush && s.Held > 0:
+			add(Fix{Do: do, Says: "Try now"})
+		case do == diagnose.FixSmartHost && smart != "" && (s.Place.Kind == NextHop || s.Place.Kind == Domain):
 			if s.Held > 0 {
-				add(Mend{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
+				add(Fix{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
 			}
-			add(Mend{Do: diagnose.MendRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
-		case do == diagnose.MendRoute && s.Cause == diagnose.NoRoute && smart != "" && !strings.HasPrefix(s.Place.Name, "["):
-			add(Mend{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
-		case do == diagnose.MendSlower && s.Place.Kind == NextHop && len(Slower(s.Cause)) > 0:
-			add(Mend{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
-		case do == diagnose.MendPause && s.Held > 0 && len(s.Lanes) > 0:
-			add(Mend{Do: do, Says: "Stop trying for two hours"})
-		case do == diagnose.MendRecord && s.ours(c) != "":
-			add(Mend{Do: do, Says: "Show the DNS records to publish for " + s.ours(c), Domain: s.ours(c)})
-		case do == diagnose.MendReturn && s.Held > 0:
-			add(Mend{Do: do, Says: "Send what waits back"})
-		case do == diagnose.MendTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired || agreedTLS(c, s.Place.Name)):
+			add(Fix{Do: diagnose.FixRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
+		case do == diagnose.FixRoute && s.Cause == diagnose.NoRoute && smart != "" && !strings.HasPrefix(s.Place.Name, "["):
+			add(Fix{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
+		case do == diagnose.FixSlower && s.Place.Kind == NextHop && len(Slower(s.Cause)) > 0:
+			add(Fix{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
+		case do == diagnose.FixPause && s.Held > 0 && len(s.Lanes) > 0:
+			add(Fix{Do: do, Says: "Stop trying for two hours"})
+		case do == diagnose.FixRecord && s.ours(c) != "":
+			add(Fix{Do: do, Says: "Show the DNS records to publish for " + s.ours(c), Domain: s.ours(c)})
+		case do == diagnose.FixReturn && s.Held > 0:
+			add(Fix{Do: do, Says: "Send what waits back"})
+		case do == diagnose.FixTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired || agreedTLS(c, s.Place.Name)):
 			says := "Ask less of " + s.Place.Name + " in TLS"
 			if s.Cause == diagnose.TLSRequired {
 				says = "Use TLS with " + s.Place.Name
 			}
-			add(Mend{Do: do, Says: says, Draft: true})
+			add(Fix{Do: do, Says: says, Draft: true})
 		}
 	}
 }
@@ -422,14 +422,14 @@ func (s *Snag) OfferAliases(c *config.Compiled) {
 		return
 	}
 	if s.Cause == diagnose.Loop && c.Directory.Alias(a) != nil {
-		s.Mends = append(s.Mends, Mend{Do: diagnose.MendAlias, Says: "Remove the alias " + a.Display(), Alias: a.String(), First: len(s.Mends) == 0})
+		s.Fixes = append(s.Fixes, Fix{Do: diagnose.FixAlias, Says: "Remove the alias " + a.Display(), Alias: a.String(), First: len(s.Fixes) == 0})
 	}
 	if diagnose.Explain(s.Cause).Family != diagnose.Address {
 		return
 	}
 	for _, alias := range c.Directory.Naming(a) {
 		if len(alias.To) > 1 {
-			s.Mends = append(s.Mends, Mend{Do: diagnose.MendAlias, Says: "Take it out of " + alias.Address.Display(), Alias: alias.Address.String(), First: len(s.Mends) == 0})
+			s.Fixes = append(s.Fixes, Fix{Do: diagnose.FixAlias, Says: "Take it out of " + alias.Address.Display(), Alias: alias.Address.String(), First: len(s.Fixes) == 0})
 		}
 	}
 }

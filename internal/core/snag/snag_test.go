@@ -100,25 +100,25 @@ func TestSeverityGoesByEffect(t *testing.T) {
 		age        time.Duration
 		want       Severity
 	}{
-		{diagnose.Greylisted, NextHop, 1, 0, time.Minute, Slight},
-		{diagnose.ConnectRefused, NextHop, 4, 0, 3 * time.Hour, Slight},
+		{diagnose.Greylisted, NextHop, 1, 0, time.Minute, Minor},
+		{diagnose.ConnectRefused, NextHop, 4, 0, 3 * time.Hour, Minor},
 		{diagnose.ConnectRefused, NextHop, 1, 0, 5 * time.Hour, Serious},
 		{diagnose.ConnectRefused, NextHop, 5, 0, time.Minute, Serious},
-		{diagnose.ConnectRefused, NextHop, 100, 0, time.Minute, Grave},
-		{diagnose.BlockListed, NextHop, 0, 4, 9 * time.Hour, Slight},
+		{diagnose.ConnectRefused, NextHop, 100, 0, time.Minute, Critical},
+		{diagnose.BlockListed, NextHop, 0, 4, 9 * time.Hour, Minor},
 		{diagnose.BlockListed, NextHop, 0, 5, time.Minute, Serious},
-		{diagnose.BlockListed, NextHop, 0, 50, time.Minute, Grave},
+		{diagnose.BlockListed, NextHop, 0, 50, time.Minute, Critical},
 		{diagnose.NoRoute, Domain, 1, 0, time.Second, Serious},
-		{diagnose.NoRuleAllows, Client, 0, 60, time.Hour, Slight},
-		{diagnose.LimitReached, Account, 0, 1, time.Second, Grave},
-		{diagnose.DNSTrouble, Ourselves, 4, 0, time.Second, Grave},
+		{diagnose.NoRuleAllows, Client, 0, 60, time.Hour, Minor},
+		{diagnose.LimitReached, Account, 0, 1, time.Second, Critical},
+		{diagnose.DNSTrouble, Ourselves, 4, 0, time.Second, Critical},
 	} {
 		if got := Rate(c.cause, Place{c.kind, "x"}, c.held, c.lost, now.Add(-c.age), now); got != c.want {
 			t.Errorf("%+v: %d", c, got)
 		}
 	}
 	var back Severity
-	if text, _ := Grave.MarshalText(); string(text) != "grave" || back.UnmarshalText(text) != nil || back != Grave {
+	if text, _ := Critical.MarshalText(); string(text) != "critical" || back.UnmarshalText(text) != nil || back != Critical {
 		t.Error(back)
 	}
 }
@@ -152,10 +152,10 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 			t.Fatal(err)
 		}
 		c.s.Offer(config.Compile(parsed, 1, directory.New()))
-		offers := []diagnose.Mend{}
-		for i, m := range c.s.Mends {
+		offers := []diagnose.Fix{}
+		for i, m := range c.s.Fixes {
 			offers = append(offers, m.Do)
-			if m.First != (i == 0 && m.Do != diagnose.MendReturn) || m.Says == "" {
+			if m.First != (i == 0 && m.Do != diagnose.FixReturn) || m.Says == "" {
 				t.Errorf("%+v", m)
 			}
 		}
@@ -167,7 +167,7 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 
 func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
 	s := Snag{Cause: diagnose.ConnectTimeout, Place: Place{Kind: Ourselves}, Parts: 5, Held: 7, Lost: 2, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}}}
-	if s.Explain(); s.WhoCanMend != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at once" || s.Evidence.Verdict == nil {
+	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at once" || s.Evidence.Verdict == nil {
 		t.Errorf("%+v", s)
 	}
 	for c := range wideMeans {
@@ -210,7 +210,7 @@ func TestHistoryCountsMoreThanWords(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Offer(config.Compile(parsed, 1, directory.New()))
-	if got := fmt.Sprint(s.Mends); len(s.Mends) != 4 || !strings.Contains(got, "smart-host") || !strings.Contains(got, "return") {
+	if got := fmt.Sprint(s.Fixes); len(s.Fixes) != 4 || !strings.Contains(got, "smart-host") || !strings.Contains(got, "return") {
 		t.Errorf("what is offered for an endless greylisting: %s", got)
 	}
 }

@@ -279,7 +279,7 @@ func (c *Client) targets(ctx context.Context, r *config.Route, nextHop string) (
 		}
 		more, failure := c.mxTargets(ctx, host, port, false)
 		if failure != nil {
-			// A missing smart host is our own mistake: mended, the mail leaves.
+			// A missing smart host is our own mistake: fixed, the mail leaves.
 			failure.Permanent = false
 			return nil, failure
 		}

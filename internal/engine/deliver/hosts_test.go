@@ -27,7 +27,7 @@ func TestHostsAreDrawnByTheirWeight(t *testing.T) {
 	}
 }
 
-func TestWhichFailuresASmartHostMayMend(t *testing.T) {
+func TestWhichFailuresASmartHostMayFix(t *testing.T) {
 	for cause, want := range map[diagnose.Cause]bool{diagnose.HomeLine: true, diagnose.BlockListed: true, diagnose.ConnectTimeout: true, diagnose.TLSRequired: true,
 		diagnose.NoSuchUser: false, diagnose.NoSuchDomain: false, diagnose.MailboxFull: false, diagnose.Greylisted: false, diagnose.ContentRefused: false} {
 		if SmartHostMayHelp(cause) != want {

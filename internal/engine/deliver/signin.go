@@ -40,7 +40,7 @@ func (c signInTalk) signIn(account, password string) *Failure {
 		c.record.Change(func(s *mail.Session) { s.Account = account })
 	} else {
 		f := c.refusal(diagnose.StageSignIn, r)
-		f.Permanent = false // a wrong password is mended on our side
+		f.Permanent = false // a wrong password is fixed on our side
 		return f
 	}
 	return nil

@@ -5,10 +5,10 @@ import { ask } from "./setup";
 type Schemas = components["schemas"];
 
 export type Evidence = Omit<Schemas["Evidence"], "reply"> & { reply: LastReply };
-export type SnagMend = Schemas["Mend"];
-export type Snag = Omit<Schemas["Snag"], "evidence" | "mends" | "senders" | "domains" | "lanes"> & {
+export type SnagFix = Schemas["Fix"];
+export type Snag = Omit<Schemas["Snag"], "evidence" | "fixes" | "senders" | "domains" | "lanes"> & {
 	evidence: Evidence;
-	mends: SnagMend[];
+	fixes: SnagFix[];
 	senders: string[];
 	domains: string[];
 	lanes: string[];
@@ -33,8 +33,8 @@ export const snags = {
 	show: (id: string) => ask<Snag>("GET", `snags/${id}`),
 	change: (id: string, change: { note?: string; mine?: boolean; mute?: string }) =>
 		ask<Snag>("PATCH", `snags/${id}`, change),
-	mend: (id: string, order: { do: string; route?: string; alias?: string; say?: string }) =>
-		ask<Schemas["Done"]>("POST", `snags/${id}/mend`, order),
+	fix: (id: string, order: { do: string; route?: string; alias?: string; say?: string }) =>
+		ask<Schemas["Done"]>("POST", `snags/${id}/fix`, order),
 };
 
 /** Snags change a little after what they are made of. */

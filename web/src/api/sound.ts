@@ -22,8 +22,8 @@ export type ProbeWish = {
 	inwards?: string;
 	client?: string;
 };
-export type Weakness = Schemas["Weakness"];
-export type Review = { items: Weakness[]; rules: number };
+export type Finding = Schemas["Finding"];
+export type Review = { items: Finding[]; rules: number };
 
 const seg = encodeURIComponent;
 
@@ -38,7 +38,7 @@ export const sound = {
 	removeKey: (k: Key) => ask<void>("DELETE", `dkim/${seg(k.domain)}/${seg(k.selector)}`),
 	probe: (wish: ProbeWish) => ask<Probe>("POST", "probe", wish),
 	review: (draft: boolean) => ask<Review>("GET", `review?draft=${draft}`),
-	mend: (key: string) => ask<Schemas["Done"]>("POST", "review/mend", { key }),
+	fix: (key: string) => ask<Schemas["Done"]>("POST", "review/fix", { key }),
 	accept: (key: string, because: string) => ask<void>("POST", "review/accept", { key, because }),
 	reopen: (key: string) => ask<void>("POST", "review/reopen", { key }),
 };

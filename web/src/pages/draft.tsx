@@ -365,9 +365,9 @@ function Rehearsal({ report }: { report: Report }) {
 					<HazardList hazards={report.hazards} />
 				</div>
 			)}
-			{(report.weaknesses ?? []).map((w) => (
+			{(report.findings ?? []).map((w) => (
 				<Text key={w.key} size="sm" px={12} pb={8}>
-					<Severity of={w.severity} /> It would bring a weakness: {w.title} ({w.where}). {w.why}
+					<Severity of={w.severity} /> It would bring a finding: {w.title} ({w.where}). {w.why}
 				</Text>
 			))}
 		</section>

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router"
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
 import { Messages } from "../parts/messages";
-import { WhyStranded } from "../parts/mend";
+import { WhyStranded } from "../parts/fix";
 import { PauseButton } from "../parts/pause";
 import { Reply } from "../parts/reply";
 import { State } from "../parts/state";

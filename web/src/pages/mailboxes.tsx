@@ -430,7 +430,7 @@ function Import({ kind }: { kind: Kind }) {
 								{result.written
 									? "They are written."
 									: result.problems.length > 0
-										? "Nothing is changed until these are mended:"
+										? "Nothing is changed until these are fixed:"
 										: "Nothing is changed yet."}
 							</Text>
 							{result.problems.map((p) => (

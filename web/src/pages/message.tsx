@@ -212,15 +212,15 @@ function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }
 	);
 }
 
-/** Causes say what the trouble means, who can mend it, and how. */
+/** Causes say what the trouble means, who can fix it, and how. */
 function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 	return trace.causes.map((c) => (
 		<section className={classes.cause} key={c.cause}>
 			<Text fw={600}>{c.title}</Text>
 			<Text size="sm">{c.means}</Text>
 			<Text size="sm">
-				{c.mend} {waits && (c.waiting_helps ? "Waiting usually helps. " : "Waiting does not help. ")}Who can mend it:{" "}
-				{c.who_can_mend.replace("-", " ")}.
+				{c.fix} {waits && (c.waiting_helps ? "Waiting usually helps. " : "Waiting does not help. ")}Who can fix it:{" "}
+				{c.who_can_fix.replace("-", " ")}.
 			</Text>
 			{c.contradiction && <Text size="sm">{c.contradiction}</Text>}
 			<SnagOf cause={c.cause} trace={trace} />
@@ -256,8 +256,8 @@ function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 	return (
 		<Anchor component={Link} to="/snags/$id" params={{ id: snag.id } as never} size="sm" fw={600}>
 			{snag.held + snag.lost > 1
-				? `One of ${count(snag.held + snag.lost)} messages: mend it at the snag`
-				: "Mend it at the snag"}
+				? `One of ${count(snag.held + snag.lost)} messages: fix it at the snag`
+				: "Fix it at the snag"}
 		</Anchor>
 	);
 }

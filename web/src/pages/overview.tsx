@@ -5,7 +5,7 @@ import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
 import { snags, snagsEvery } from "../api/snags";
 import { HazardList, isTrouble } from "../parts/draft-bar";
-import { WhyStranded } from "../parts/mend";
+import { WhyStranded } from "../parts/fix";
 import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
 import { State } from "../parts/state";
@@ -82,7 +82,7 @@ function Notes({ status }: { status: Status }) {
 		return null;
 	}
 	return (
-		<Alert color="brass" title="Worth mending">
+		<Alert color="brass" title="Worth fixing">
 			<HazardList hazards={notes} />
 		</Alert>
 	);

@@ -165,7 +165,7 @@ export function ProbePage() {
 }
 
 function Outcome({ probe: p }: { probe: Probe }) {
-	const severity = p.result === "fail" ? "grave" : undefined;
+	const severity = p.result === "fail" ? "critical" : undefined;
 	return (
 		<>
 			<section
@@ -177,7 +177,7 @@ function Outcome({ probe: p }: { probe: Probe }) {
 				<Text fw={600}>{p.verdict}</Text>
 				{p.cause && (
 					<Text size="sm">
-						{p.cause.title}. {p.cause.means} {p.cause.mend} Who can mend it: {p.cause.who_can_mend.replaceAll("-", " ")}
+						{p.cause.title}. {p.cause.means} {p.cause.fix} Who can fix it: {p.cause.who_can_fix.replaceAll("-", " ")}
 						.
 					</Text>
 				)}

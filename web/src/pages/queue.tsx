@@ -6,7 +6,7 @@ import { DataTable, type DataTableSortStatus } from "mantine-datatable";
 import type { Lane } from "../api/client";
 import { type LaneWords, type QueueWords, queue } from "../api/queue";
 import { Messages } from "../parts/messages";
-import { WhyStranded } from "../parts/mend";
+import { WhyStranded } from "../parts/fix";
 import { PauseButton, Pauses } from "../parts/pause";
 import { ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";

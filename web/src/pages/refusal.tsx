@@ -63,7 +63,7 @@ export function RefusalPage() {
 			<section className={classes.cause}>
 				<Text fw={600}>{meaning.title}</Text>
 				<Text size="sm">
-					{meaning.mend} Who can mend it: {meaning.who_can_mend.replace("-", " ")}.
+					{meaning.fix} Who can fix it: {meaning.who_can_fix.replace("-", " ")}.
 				</Text>
 				{r.rule && (
 					<Text size="sm">

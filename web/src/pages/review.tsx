@@ -3,14 +3,14 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { sound, type Weakness } from "../api/sound";
+import { sound, type Finding } from "../api/sound";
 import { useMayChange } from "../parts/editor";
 import { Severity } from "../parts/snag";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { When } from "../parts/when";
 
-/** Weaknesses of the settings, why they matter, and their mends. */
+/** Findings of the settings, why they matter, and their fixes. */
 export function ReviewPage() {
 	const [draft, setDraft] = useState(false);
 	const [all, setAll] = useState(false);
@@ -27,7 +27,7 @@ export function ReviewPage() {
 					</Title>
 					{review.data && (
 						<Text size="sm" c="dimmed">
-							{n("grave")} grave, {n("serious")} serious, {n("slight")} slight; {review.data.rules} kinds of weakness
+							{n("critical")} critical, {n("serious")} serious, {n("minor")} minor; {review.data.rules} kinds of finding
 							were looked for.
 						</Text>
 					)}
@@ -54,14 +54,14 @@ export function ReviewPage() {
 			{review.error && <Failed error={review.error} />}
 			{review.isPending && <Loading what="the settings" />}
 			{review.data && (
-				<section className="surface" aria-label="Weaknesses">
+				<section className="surface" aria-label="Findings">
 					{open.length === 0 && !all && (
-						<Nothing title="No weakness was found">{review.data.rules} kinds of weakness were looked for.</Nothing>
+						<Nothing title="No finding was found">{review.data.rules} kinds of finding were looked for.</Nothing>
 					)}
 					{items
 						.filter((w) => all || !w.accepted)
 						.map((w) => (
-							<One key={w.key} weakness={w} />
+							<One key={w.key} finding={w} />
 						))}
 				</section>
 			)}
@@ -69,7 +69,7 @@ export function ReviewPage() {
 	);
 }
 
-function One({ weakness: w }: { weakness: Weakness }) {
+function One({ finding: w }: { finding: Finding }) {
 	const may = useMayChange();
 	const client = useQueryClient();
 	const [asking, setAsking] = useState(false);
@@ -81,9 +81,9 @@ function One({ weakness: w }: { weakness: Weakness }) {
 		},
 		onError: (e: Error) => notifications.show({ color: "buoy", title: "Not done", message: e.message }),
 	};
-	const mend = useMutation({
+	const fix = useMutation({
 		...options,
-		mutationFn: () => sound.mend(w.key),
+		mutationFn: () => sound.fix(w.key),
 		onSuccess: (done) => {
 			notifications.show({ message: done.text });
 			void client.invalidateQueries();
@@ -108,13 +108,13 @@ function One({ weakness: w }: { weakness: Weakness }) {
 						<Text size="sm">
 							Found: {w.text}. {w.why}
 						</Text>
-						{w.mend && (
+						{w.fix && (
 							<Text size="sm" c="dimmed">
-								If mended: {w.mend.effect}
+								If fixed: {w.fix.effect}
 							</Text>
 						)}
-						{!w.mend && <Text size="sm">{w.by_hand}</Text>}
-						{!w.mend && w.where.startsWith("domain ") && (
+						{!w.fix && <Text size="sm">{w.by_hand}</Text>}
+						{!w.fix && w.where.startsWith("domain ") && (
 							<Anchor
 								component={Link}
 								to="/readiness/$domain"
@@ -133,14 +133,14 @@ function One({ weakness: w }: { weakness: Weakness }) {
 				</div>
 				{may && (
 					<Stack gap={6} align="stretch" style={{ flexShrink: 0, maxWidth: 260 }}>
-						{w.mend && !w.accepted && (
+						{w.fix && !w.accepted && (
 							<Button
 								size="compact-sm"
 								styles={{ label: { whiteSpace: "normal" }, root: { height: "auto", paddingBlock: 4 } }}
-								onClick={() => mend.mutate()}
-								loading={mend.isPending}
+								onClick={() => fix.mutate()}
+								loading={fix.isPending}
 							>
-								{w.mend.says}
+								{w.fix.says}
 							</Button>
 						)}
 						{w.accepted ? (

@@ -7,7 +7,7 @@ import { useState } from "react";
 import { type Snag, snags, snagsEvery } from "../api/snags";
 import { useMayChange } from "../parts/editor";
 import { Reply } from "../parts/reply";
-import { Mends, Severity, SnagTable, where, whoCan } from "../parts/snag";
+import { Fixes, Severity, SnagTable, where, whoCan } from "../parts/snag";
 import classes from "../parts/snag.module.css";
 import { Failed, Loading } from "../parts/states";
 import { count, shown } from "../parts/text";
@@ -54,7 +54,7 @@ export function SnagPage() {
 							</Text>
 							{s.doubt && <Text>{s.doubt}</Text>}
 							<Text fw={600}>{s.advice}</Text>
-							<Mends snag={s} />
+							<Fixes snag={s} />
 						</>
 					)}
 				</Stack>

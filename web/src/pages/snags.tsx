@@ -44,7 +44,7 @@ export function SnagsPage() {
 				<Group gap="md">
 					{counts && (
 						<Text size="sm" c="dimmed">
-							{plural(counts.grave ?? 0, "grave", "grave")}, {counts.serious ?? 0} serious, {counts.slight ?? 0} slight
+							{plural(counts.critical ?? 0, "critical", "critical")}, {counts.serious ?? 0} serious, {counts.minor ?? 0} minor
 						</Text>
 					)}
 					<FilterText label="Place" value={words.place} onChange={(place) => set({ place })} />

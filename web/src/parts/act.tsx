@@ -50,10 +50,10 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		button: "Change",
 	},
 	readdress: {
-		label: "Mend the domain …",
-		title: "Mend a wrong recipient domain",
+		label: "Fix the domain …",
+		title: "Fix a wrong recipient domain",
 		about: "What stands before the @ stays; they are sent where the right domain leads.",
-		button: "Mend",
+		button: "Fix",
 	},
 	return: {
 		label: "Return to sender …",

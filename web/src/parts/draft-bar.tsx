@@ -37,7 +37,7 @@ export function DraftBar() {
 	);
 }
 
-/** Hazards are shown on every page until they are mended. */
+/** Hazards are shown on every page until they are fixed. */
 export function Hazards() {
 	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
 	const client = useQueryClient();
@@ -105,9 +105,9 @@ export function HazardList({ hazards }: { hazards: Hazard[] }) {
 				<li key={h.where + h.text}>
 					{h.text}.{" "}
 					<Anchor component={Link} to={places[h.kind] ?? "/setup"} inherit fw={600}>
-						Mend it
+						Fix it
 					</Anchor>
-					: {h.mend}.
+					: {h.fix}.
 				</li>
 			))}
 		</ul>

@@ -3,13 +3,13 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
-import { type Snag, type SnagMend, snags } from "../api/snags";
+import { type Snag, type SnagFix, snags } from "../api/snags";
 import { useMayChange } from "./editor";
 import classes from "./snag.module.css";
 import { count } from "./text";
 import { When } from "./when";
 
-const shapes: Record<string, string> = { grave: "▲", serious: "◆", slight: "●" };
+const shapes: Record<string, string> = { critical: "▲", serious: "◆", minor: "●" };
 
 /** Severity has a shape of its own, so that colour is never alone. */
 export function Severity({ of }: { of: string }) {
@@ -35,15 +35,15 @@ export function where(s: Snag): string {
 }
 
 const who: Record<string, string> = {
-	us: "we can mend it",
-	recipient: "the recipient can mend it",
-	"far-administrator": "the far administrator can mend it",
-	provider: "our provider can mend it",
-	"block-list": "the block list can mend it",
-	nobody: "nobody needs to mend it",
+	us: "we can fix it",
+	recipient: "the recipient can fix it",
+	"far-administrator": "the far administrator can fix it",
+	provider: "our provider can fix it",
+	"block-list": "the block list can fix it",
+	nobody: "nobody needs to fix it",
 };
 
-export const whoCan = (s: Snag) => who[s.who_can_mend] ?? s.who_can_mend;
+export const whoCan = (s: Snag) => who[s.who_can_fix] ?? s.who_can_fix;
 
 /** What to do next, in a few words. */
 export function nextStep(s: Snag): string {
@@ -116,15 +116,15 @@ export function SnagTable({ items }: { items: Snag[] }) {
 }
 
 /** The buttons of what can be done; what cannot be taken back asks first. */
-export function Mends({ snag }: { snag: Snag }) {
+export function Fixes({ snag }: { snag: Snag }) {
 	const may = useMayChange();
 	const client = useQueryClient();
 	const navigate = useNavigate();
-	const [asking, setAsking] = useState<SnagMend | null>(null);
+	const [asking, setAsking] = useState<SnagFix | null>(null);
 	const [say, setSay] = useState("");
-	const mend = useMutation({
-		mutationFn: (m: SnagMend) =>
-			snags.mend(snag.id, { do: m.do, route: m.route, alias: m.alias, say: say || undefined }),
+	const fix = useMutation({
+		mutationFn: (m: SnagFix) =>
+			snags.fix(snag.id, { do: m.do, route: m.route, alias: m.alias, say: say || undefined }),
 		onSuccess: (done) => {
 			setAsking(null);
 			notifications.show({ message: done.text });
@@ -132,27 +132,27 @@ export function Mends({ snag }: { snag: Snag }) {
 		},
 		onError: (e) => notifications.show({ color: "buoy", title: "Not done", message: e.message }),
 	});
-	if (snag.mends.length === 0) {
+	if (snag.fixes.length === 0) {
 		return null;
 	}
 	return (
 		<>
 			<Group gap="xs">
-				{snag.mends.map((m) => (
+				{snag.fixes.map((m) => (
 					<Button
 						key={m.do + (m.route ?? "") + (m.alias ?? "")}
 						size="sm"
-						className={classes.mend}
+						className={classes.fix}
 						variant={m.first ? "filled" : "default"}
 						disabled={!may}
-						loading={mend.isPending && mend.variables === m}
+						loading={fix.isPending && fix.variables === m}
 						onClick={() => {
 							if (m.do === "return") {
 								setAsking(m);
 							} else if (m.domain) {
 								void navigate({ to: "/readiness/$domain", params: { domain: m.domain } as never });
 							} else {
-								mend.mutate(m);
+								fix.mutate(m);
 							}
 						}}
 					>
@@ -179,7 +179,7 @@ export function Mends({ snag }: { snag: Snag }) {
 						<Button variant="default" onClick={() => setAsking(null)}>
 							Keep them
 						</Button>
-						<Button color="buoy" loading={mend.isPending} onClick={() => asking && mend.mutate(asking)}>
+						<Button color="buoy" loading={fix.isPending} onClick={() => asking && fix.mutate(asking)}>
 							Send back
 						</Button>
 					</Group>

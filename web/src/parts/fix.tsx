@@ -2,7 +2,7 @@ import { Anchor } from "@mantine/core";
 import { Link } from "@tanstack/react-router";
 import type { Lane } from "../api/client";
 
-/** Why a lane is stranded, and the mend beside it: the messages then leave by themselves. */
+/** Why a lane is stranded, and the fix beside it: the messages then leave by themselves. */
 export function WhyStranded({ lane }: { lane: Lane }) {
 	return (
 		<>
