@@ -224,7 +224,7 @@ func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
 	}
 	after := s.until(t, id, mail.Delivered)
 	if after.Attempts != 2 || !after.ExpiresAt.Equal(before.ExpiresAt.Time) {
-		t.Errorf("after %d attempts, given up at %s and before at %s", after.Attempts, after.ExpiresAt, before.ExpiresAt)
+		t.Errorf("after %d attempts, expires at %s and before at %s", after.Attempts, after.ExpiresAt, before.ExpiresAt)
 	}
 }
 

@@ -343,7 +343,7 @@ func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 
 func TestMailIsGivenUpInTheEnd(t *testing.T) {
 	t.Parallel()
-	s := own(t, "expire", func(c string) string { return strings.Replace(c, "give_up: 2d", "give_up: 3s", 1) })
+	s := own(t, "expire", func(c string) string { return strings.Replace(c, "expire_after: 2d", "expire_after: 3s", 1) })
 	id := s.out(t, "late@sunkenpier.example")
 	d := s.until(t, id, mail.Expired)
 	if d.Attempts < 2 || d.Cause != diagnose.ConnectRefused {

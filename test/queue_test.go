@@ -111,17 +111,17 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 		t.Errorf("on record: %+v", acts)
 	}
 	s.run(t, "queue", "restore", fmt.Sprint(acts[0].ID))
-	// Restored, it goes on as before; given up sooner, it comes back to its sender.
+	// Restored, it goes on as before; expiring sooner, it comes back to its sender.
 	before := state(ids[4], mail.Waiting) // its lane rests
-	s.run(t, "queue", "give-up", ids[4], "--in", "+2d")
+	s.run(t, "queue", "expire", ids[4], "--in", "+2d")
 	if after := state(ids[4], mail.Waiting); after.ExpiresAt.Sub(before.ExpiresAt.Time) != 48*time.Hour {
-		t.Errorf("given up at %s, before at %s", after.ExpiresAt, before.ExpiresAt)
+		t.Errorf("expired at %s, before at %s", after.ExpiresAt, before.ExpiresAt)
 	}
-	s.run(t, "queue", "give-up", ids[4], "--in", "1s")
+	s.run(t, "queue", "expire", ids[4], "--in", "1s")
 	time.Sleep(1200 * time.Millisecond)
 	s.run(t, "queue", "flush", ids[4])
 	state(ids[4], mail.Expired)
-	if n := s.notice(t, ids[4], 0); n.Groups[1]["status"] != "4.4.7" || !strings.Contains(n.Text, "have given up") {
+	if n := s.notice(t, ids[4], 0); n.Groups[1]["status"] != "4.4.7" || !strings.Contains(n.Text, "has expired") {
 		t.Errorf("%+v", n)
 	}
 }
@@ -133,18 +133,18 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 		s.out(t, fmt.Sprintf("r%d@slowtide.example", i))
 	}
 	// What waits in memory is gone through again: nothing may be done to it twice.
-	s.run(t, "queue", "give-up", "--domain", "slowtide.example", "--in", "+1d")
+	s.run(t, "queue", "expire", "--domain", "slowtide.example", "--in", "+1d")
 	late := 0
 	items, err := s.client().Queue(context.Background(), url.Values{"domain": {"slowtide.example"}})
 	for _, it := range items.Items {
 		if d := it.Delivery.ExpiresAt.Sub(it.ReceivedAt).Round(time.Hour); d > 72*time.Hour || err != nil {
-			t.Errorf("given up after %s", d)
+			t.Errorf("expired after %s", d)
 		} else if d == 72*time.Hour {
 			late++
 		}
 	}
 	if late < 5 {
-		t.Errorf("only %d of %d are given up later", late, len(items.Items))
+		t.Errorf("only %d of %d expire later", late, len(items.Items))
 	}
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
 	var done mail.Done
@@ -163,7 +163,7 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 		{[]string{"queue", "reroute", "--all"}, 1, "either a route or a host"},
 		{[]string{"queue", "reroute", "--all", "--by", "nowhere"}, 1, "there is no route nowhere"},
 		{[]string{"queue", "reroute", "--all", "--host", "a b"}, 1, "is no host"},
-		{[]string{"queue", "give-up", "--all", "--in", "later"}, 1, "is not a duration"},
+		{[]string{"queue", "expire", "--all", "--in", "later"}, 1, "is not a duration"},
 		{[]string{"queue", "readdress", "--all", "--to-domain", "@"}, 1, "the right domain"},
 		{[]string{"queue", "undo", "99"}, 4, "no such action"},
 		{[]string{"queue", "undo", "one"}, 2, "no number of an action"},
@@ -293,7 +293,7 @@ func (s *stack) notice(t *testing.T, id string, n int) report {
 func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 	t.Parallel()
 	s := own(t, "notices", func(c string) string {
-		return strings.NewReplacer("give_up: 2d", "give_up: 2d\n    warn_after: 1s", "  retry:\n", "  notices: {copy_to: failures}\n  retry:\n").Replace(c)
+		return strings.NewReplacer("expire_after: 2d", "expire_after: 2d\n    warn_after: 1s", "  retry:\n", "  notices: {copy_to: failures}\n  retry:\n").Replace(c)
 	})
 	s.behave(t, "mx.saltmarsh.example", `{"lacks": ["DSN"]}`)
 	send := func(option string, recipients ...string) string {
@@ -374,7 +374,7 @@ func TestAReportFromElsewhereIsTiedToItsMessage(t *testing.T) {
 
 func TestTheScheduleIsShownAsItWillBe(t *testing.T) {
 	s := world(t)
-	out := s.run(t, "schedule", "preview", "--intervals", "1h", "--give-up", "6h", "--warn-after", "2h")
+	out := s.run(t, "schedule", "preview", "--intervals", "1h", "--expire-after", "6h", "--warn-after", "2h")
 	for _, want := range []string{"is tried 7 times, 1 of them in the first hour", "hears of the delay after 2 h and 3 attempts", "A host that is down for a day loses the message", "|···········|···········w···········|···········|···········|···········x"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)

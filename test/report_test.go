@@ -126,7 +126,7 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 }
 
 func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
-	s := own(t, "figures", func(c string) string { return strings.Replace(c, "give_up: 2d", "give_up: 6s\n    warn_after: 0s", 1) })
+	s := own(t, "figures", func(c string) string { return strings.Replace(c, "expire_after: 2d", "expire_after: 6s\n    warn_after: 0s", 1) })
 	s.mixed(t, 1)
 	s.kill() // in the middle of an hour, and of counting
 	if err := s.start(); err != nil {
@@ -145,7 +145,7 @@ func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
 	s.run(t, "queue", "undo", "2")
 	s.behave(t, "mx.barelock.example", `{"closed": false}`)
 	s.until(t, gone, mail.Delivered)
-	if err := eventually(60*time.Second, func() error { // until what waits is given up
+	if err := eventually(60*time.Second, func() error { // until what waits expires
 		p, err := s.client().Queue(context.Background(), url.Values{"limit": {"1"}})
 		if err == nil && len(p.Items) > 0 {
 			err = fmt.Errorf("something waits")

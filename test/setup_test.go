@@ -205,7 +205,7 @@ func TestAViewerChangesNothing(t *testing.T) {
 func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
 	t.Parallel()
 	s := own(t, "confirm", nil)
-	s.run(t, "service", "set", "--retry-give-up", "3d")
+	s.run(t, "service", "set", "--retry-expire-after", "3d")
 	s.run(t, "draft", "apply", "--confirm-within", "1s")
 	if err := eventually(8*time.Second, func() error {
 		if out := s.run(t, "revision", "list"); !strings.Contains(out, "back to 1") || !strings.Contains(out, "was not confirmed in time") {
@@ -215,11 +215,11 @@ func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	s.run(t, "service", "set", "--retry-give-up", "3d")
+	s.run(t, "service", "set", "--retry-expire-after", "3d")
 	s.run(t, "draft", "apply", "--confirm-within", "2s")
 	s.run(t, "revision", "confirm", "4")
 	time.Sleep(3500 * time.Millisecond)
-	if out := s.run(t, "service", "show"); !strings.Contains(out, "retry.give_up            3d") {
+	if out := s.run(t, "service", "show"); !strings.Contains(out, "retry.expire_after            3d") {
 		t.Errorf("a confirmed revision went back:\n%s", out)
 	}
 }
@@ -227,7 +227,7 @@ func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
 func TestAKillDuringApplyLeavesOneRevisionWhole(t *testing.T) {
 	s := own(t, "killapply", nil)
 	for round := range 4 {
-		s.run(t, "service", "set", "--retry-give-up", fmt.Sprintf("%dd", 3+round))
+		s.run(t, "service", "set", "--retry-expire-after", fmt.Sprintf("%dd", 3+round))
 		apply := s.command("draft", "apply")
 		_ = apply.Start()
 		time.Sleep(time.Duration(3+round*6) * time.Millisecond)
@@ -236,7 +236,7 @@ func TestAKillDuringApplyLeavesOneRevisionWhole(t *testing.T) {
 		if err := s.start(); err != nil {
 			t.Fatal(err)
 		}
-		inForce := strings.Contains(s.run(t, "config", "export", "--without-directory"), fmt.Sprintf("give_up: %dd", 3+round))
+		inForce := strings.Contains(s.run(t, "config", "export", "--without-directory"), fmt.Sprintf("expire_after: %dd", 3+round))
 		var d mail.Draft
 		if err := json.Unmarshal([]byte(s.run(t, "draft", "show", "-o", "json")), &d); err != nil {
 			t.Fatal(err)

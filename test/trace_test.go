@@ -26,7 +26,7 @@ func TestTenSupportCalls(t *testing.T) {
 	t.Parallel()
 	s := own(t, "calls", func(c string) string {
 		c = strings.Replace(c, "quota: 50 MB", "quota: 2000", 1)
-		return strings.Replace(c, "\npeers:\n", "\npeers:\n  - {name: brief, domains: [sunkenpier.example], retry: {intervals: [1s], warn_after: 1s, give_up: 4s}}\n", 1)
+		return strings.Replace(c, "\npeers:\n", "\npeers:\n  - {name: brief, domains: [sunkenpier.example], retry: {intervals: [1s], warn_after: 1s, expire_after: 4s}}\n", 1)
 	})
 	// 1: the client never got further than MAIL.
 	d := dial(t, s.submission, "127.30.0.90")

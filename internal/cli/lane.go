@@ -152,7 +152,7 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 	fmt.Fprintf(w, "messages      %d waiting, %d deferred, %d held, %d being sent; %s\n", l.Waiting, l.Deferred, l.Held, l.Sending, octets(l.Bytes))
 	fmt.Fprintf(w, "connections  %d open, at most %d now\n", l.Connections, l.Limit)
 	if !l.OldestAt.IsZero() {
-		fmt.Fprintf(w, "oldest       %s (%s), given up %s\n", exact(l.OldestAt.Time), ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
+		fmt.Fprintf(w, "oldest       %s (%s), expires %s\n", exact(l.OldestAt.Time), ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
 	}
 	if !l.NextTryAt.IsZero() {
 		fmt.Fprintf(w, "next try     %s\n", next(l.NextTryAt.Time))
@@ -162,7 +162,7 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 		came, gone, failed = came+m.Came, gone+m.Gone, failed+m.Failed
 	}
 	fmt.Fprintf(w, "last hour    %d came, %d left, %d attempts deferred\n", came, gone, failed)
-	fmt.Fprintf(w, "schedule     %s; the sender is told after %s; given up after %s\n", intervals(l.Schedule.Intervals), seconds(l.Schedule.WarnAfter), seconds(l.Schedule.GiveUp))
+	fmt.Fprintf(w, "schedule     %s; the sender is told after %s; expires after %s\n", intervals(l.Schedule.Intervals), seconds(l.Schedule.WarnAfter), seconds(l.Schedule.ExpireAfter))
 	if l.Last != nil {
 		fmt.Fprintf(w, "\nlast answer  %s\n", lastText(l.Last))
 		if l.Last.Host != "" {
@@ -233,7 +233,7 @@ func (a laneCommands) laneFlush() *cobra.Command {
 	dry, why := false, ""
 	c := &cobra.Command{
 		Use: "flush LANE", Short: "Try all messages of a lane now", Args: exactly(1),
-		Long:    "Try all messages of a lane now, within its limits; a lane that rests tries its host at once. When messages are given up does not change.",
+		Long:    "Try all messages of a lane now, within its limits; a lane that rests tries its host at once. When messages expire does not change.",
 		Example: "  gull lane flush sunkenpier.example",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := a.laneID(c.Context(), args[0])

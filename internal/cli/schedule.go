@@ -17,9 +17,9 @@ func (a scheduleCommands) command() *cobra.Command {
 	words := map[string]*string{}
 	var list []string
 	preview := &cobra.Command{
-		Use: "preview", Short: "When a message would be tried, its sender told and it be given up", Args: exactly(0),
+		Use: "preview", Short: "When a message would be tried, its sender be told and it expire", Args: exactly(0),
 		Long:    "Plays a schedule through for a message whose host never answers: the one in force for a route or domain, or one that you try out.",
-		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --give-up 3d",
+		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --expire-after 3d",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{}
 			setWords(q, words)
@@ -38,7 +38,7 @@ func (a scheduleCommands) command() *cobra.Command {
 		},
 	}
 	f := preview.Flags()
-	for name, help := range map[string]string{"route": "a route whose schedule counts", "domain": "a domain whose peer's schedule counts", "warn-after": "try out: until the sender is told", "give-up": "try out: until it is given up"} {
+	for name, help := range map[string]string{"route": "a route whose schedule counts", "domain": "a domain whose peer's schedule counts", "warn-after": "try out: until the sender is told", "expire-after": "try out: until it expires"} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringSliceVar(&list, "intervals", nil, "try out: between attempts, like 5m,15m,1h")
@@ -53,15 +53,15 @@ func (a scheduleCommands) printPreview(p retry.Preview) {
 	}
 	const width = 72
 	line := []rune(strings.Repeat("·", width+1))
-	at := func(s float64) int { return min(int(s/max(p.GiveUp, 1)*width), width) }
+	at := func(s float64) int { return min(int(s/max(p.ExpireAfter, 1)*width), width) }
 	for _, t := range p.Attempts {
 		line[at(t.Earliest)] = '|'
 	}
-	if p.WarnAfter > 0 && p.WarnAfter < p.GiveUp {
+	if p.WarnAfter > 0 && p.WarnAfter < p.ExpireAfter {
 		line[at(p.WarnAfter)] = 'w'
 	}
 	line[width] = 'x'
-	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x given up\n\n", string(line), width, seconds(p.GiveUp))
+	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x expired\n\n", string(line), width, seconds(p.ExpireAfter))
 	shownAttempts := p.Attempts
 	const most = 40
 	if len(shownAttempts) > most {

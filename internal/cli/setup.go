@@ -29,7 +29,7 @@ var sectionHelp = map[string]struct {
 		"gull route set \"by provider\" --sign-in-account skerryline --sign-in-secret harbourlight", "to the world", []string{"recipients", "next_hop", "hosts", "port", "tls", "off"}},
 	"peers": {"Peers: what was agreed with others' domains", "gull peer add \"saltmarsh ferries\" --domains saltmarsh.example --tls verified",
 		"gull peer set \"dunlin post\" --messages-per-minute 60", "dunlin post", []string{"domains", "tls", "connections", "automatic_replies"}},
-	"service": {"What concerns the server as a whole", "", "gull service set --retry-give-up 3d", "", nil},
+	"service": {"What concerns the server as a whole", "", "gull service set --retry-expire-after 3d", "", nil},
 }
 
 // sectionCommands are one group of commands for every section.

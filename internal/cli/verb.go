@@ -24,10 +24,10 @@ type verb struct {
 }
 
 var verbs = []verb{
-	{mail.VerbHold, "Stop messages until they are released", "Held messages are not tried, and not given up while they are held.",
+	{mail.VerbHold, "Stop messages until they are released", "Held messages are not tried, and do not expire while they are held.",
 		"  gull queue hold --sender tickets@skerryline.example --why \"wrong prices\"\n  gull queue hold 0B4Z7H8Q2M000-1", nil},
 	{mail.VerbRelease, "Let held messages go on", "They are tried at once.", "  gull queue release --sender tickets@skerryline.example\n  gull queue release --action 12", nil},
-	{mail.VerbFlush, "Try waiting messages now", "Within the limits of their lanes: a flush of very many is no flood. When they are given up does not change.",
+	{mail.VerbFlush, "Try waiting messages now", "Within the limits of their lanes: a flush of very many is no flood. When they expire does not change.",
 		"  gull queue flush --domain greywacke.example\n  gull queue flush --all", nil},
 	{mail.VerbReroute, "Send messages another way", "By another route or straight to a host: for one attempt, or with --keep until they are gone.",
 		"  gull queue reroute --domain homelines.example --by \"by provider\"\n  gull queue reroute --lane 2XK4T9Q8R7Y1C --host mx2.dunlin.example:2530 --keep",
@@ -36,10 +36,10 @@ var verbs = []verb{
 			f.StringVar(&r.Host, "host", "", "host or host:port to send to")
 			f.BoolVar(&r.Keep, "keep", false, "until they are gone, not for one attempt only")
 		}},
-	{mail.VerbGiveUp, "Change when messages are given up", "Write 12h for twelve hours from now, +1d or -12h for later or earlier, or schedule for what the schedule says.",
-		"  gull queue give-up --domain fogbank.example --in 2h\n  gull queue give-up --domain fogbank.example --in +2d",
+	{mail.VerbExpire, "Change when messages expire", "Write 12h for twelve hours from now, +1d or -12h for later or earlier, or schedule for what the schedule says.",
+		"  gull queue expire --domain fogbank.example --in 2h\n  gull queue expire --domain fogbank.example --in +2d",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
-			f.StringVar(&r.GiveUp, "in", "", "12h, +1d, -12h or schedule")
+			f.StringVar(&r.ExpireAfter, "in", "", "12h, +1d, -12h or schedule")
 		}},
 	{mail.VerbReturn, "Send messages back to their senders now", "Each sender gets a notice with your sentence.",
 		"  gull queue return --domain sunkenpier.example --say \"the pier is closed for the winter\"",

@@ -13,8 +13,8 @@ import (
 type ProbesCalls struct{ *conn }
 
 // Probe converses live with a host, or with our own listeners.
-func (c ProbesCalls) Probe(ctx context.Context, wish map[string]any) (probe.Probe, error) {
-	return call[probe.Probe](ctx, c.conn, http.MethodPost, "/api/v1/probe", nil, wish)
+func (c ProbesCalls) Probe(ctx context.Context, order map[string]any) (probe.Probe, error) {
+	return call[probe.Probe](ctx, c.conn, http.MethodPost, "/api/v1/probe", nil, order)
 }
 
 // AllReadiness is how ready our domains are, at the last look at each.

@@ -79,7 +79,7 @@ func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tel
 		return mail.Done{}, fault.Refuse("sure", "dropping needs a second confirmation: %s would be dropped; say that you are sure", plural(a.matched, "delivery", "deliveries"))
 	}
 	detail := map[string]any{}
-	for k, v := range map[string]string{"route": r.Route, "host": r.Host, "give_up": r.GiveUp, "say": r.Say, "domain": r.Domain} {
+	for k, v := range map[string]string{"route": r.Route, "host": r.Host, "expire_after": r.ExpireAfter, "say": r.Say, "domain": r.Domain} {
 		if v != "" {
 			detail[k] = v
 		}
@@ -96,7 +96,7 @@ func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tel
 
 // carryOut does it, and records what it came to even if it breaks off.
 func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
-	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, GiveUpAt: a.c.GiveUpAt, GiveUpBy: a.c.GiveUpBy}
+	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, ExpireAt: a.c.ExpireAt, ExpireBy: a.c.ExpireBy}
 	a.c.Reply = &mail.LastReply{Stage: "route", Enhanced: "5.7.0", Text: a.eventText()}
 	a.f.NotAction = id // lanes are gone through again for what waits in memory: nothing is done twice
 	began := time.Now()
@@ -127,14 +127,14 @@ func (a *act) check() error {
 	if a.r.Selection.Everything() && !a.r.All {
 		return fault.Refuse("all", "say which messages: a lane, message, sender, recipient domain or another word; or all")
 	}
-	if a.r.DryRun && a.r.Route+a.r.Host+a.r.GiveUp+a.r.Domain == "" {
+	if a.r.DryRun && a.r.Route+a.r.Host+a.r.ExpireAfter+a.r.Domain == "" {
 		return nil // only how many is asked
 	}
 	switch a.r.Verb {
 	case mail.VerbReroute:
 		return a.checkTarget()
-	case mail.VerbGiveUp:
-		return a.checkGiveUp()
+	case mail.VerbExpire:
+		return a.checkExpiry()
 	case mail.VerbReaddress:
 		d, err := address.ParseDomain(strings.TrimPrefix(a.r.Domain, "@"))
 		if err != nil {
@@ -167,11 +167,11 @@ func (a *act) checkTarget() error {
 	return nil
 }
 
-func (a *act) checkGiveUp() error {
-	text := strings.TrimSpace(a.r.GiveUp)
+func (a *act) checkExpiry() error {
+	text := strings.TrimSpace(a.r.ExpireAfter)
 	switch {
 	case text == "":
-		return fault.Refuse("give_up", "say when: 3d from now, +1d later, -12h earlier, or schedule")
+		return fault.Refuse("expire_after", "say when: 3d from now, +1d later, -12h earlier, or schedule")
 	case text == "schedule":
 		return nil
 	}
@@ -184,12 +184,12 @@ func (a *act) checkGiveUp() error {
 	}
 	d, err := form.ParseDuration(rest)
 	if err != nil {
-		return fault.Refuse("give_up", "%v; with + or - before it, so much later or earlier", err)
+		return fault.Refuse("expire_after", "%v; with + or - before it, so much later or earlier", err)
 	}
 	if sign == 0 {
-		a.c.GiveUpAt = a.now.Add(d)
+		a.c.ExpireAt = a.now.Add(d)
 	} else {
-		a.c.GiveUpBy = sign * d
+		a.c.ExpireBy = sign * d
 	}
 	return nil
 }
@@ -275,7 +275,7 @@ func (a *act) simple() bool {
 	case mail.VerbHold, mail.VerbRelease, mail.VerbFlush, mail.VerbDrop:
 		return true
 	}
-	return a.r.Verb == mail.VerbGiveUp && a.r.GiveUp != "schedule"
+	return a.r.Verb == mail.VerbExpire && a.r.ExpireAfter != "schedule"
 }
 
 // actWorkers do the steps of a simple action side by side.
@@ -353,7 +353,7 @@ func (a *act) step(ctx context.Context, f mail.Filter) (int64, mail.DeliveryID, 
 		}
 	}
 	a.skipped += int64(len(left))
-	if a.r.Verb == mail.VerbGiveUp {
+	if a.r.Verb == mail.VerbExpire {
 		err = a.on.Store.SetExpiry(ctx, a.on.Queue.RunNumber(), moved)
 	} else {
 		err = a.on.Store.Redirect(ctx, a.on.Queue.RunNumber(), a.now, moved)
@@ -373,7 +373,7 @@ func (a *act) move(d *store.Due) bool {
 	}
 	envelope := plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
 	switch a.r.Verb {
-	case mail.VerbGiveUp:
+	case mail.VerbExpire:
 		d.Delivery.ExpiresAt = mail.At(a.cfg.ScheduleOf(a.cfg.Route(d.Delivery.Route), to.Domain, d.Sender == "").Expires(d.Received))
 	case mail.VerbReroute:
 		nextHop := a.host
@@ -409,7 +409,7 @@ func (a *act) move(d *store.Due) bool {
 }
 
 // flush makes messages due now and lets their lanes try at once. Their lanes'
-// limits count as ever, and so does when they are given up.
+// limits count as ever, and so does when they expire.
 func (a *act) flush(ctx context.Context) error {
 	lanes, err := a.on.Store.LanesOf(ctx, a.f)
 	if err != nil {
@@ -441,7 +441,7 @@ func (a *act) say() string {
 }
 
 var doing = map[string]string{
-	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried at once", mail.VerbReroute: "sent another way", mail.VerbGiveUp: "given another end",
+	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried at once", mail.VerbReroute: "sent another way", mail.VerbExpire: "given another end",
 	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbReaddress: "readdressed", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
 }
 
@@ -451,8 +451,8 @@ func (a *act) eventText() string {
 	switch a.r.Verb {
 	case mail.VerbReroute:
 		text = fmt.Sprintf("sent by %s %s by %s", map[bool]string{true: "route", false: "host"}[a.r.Route != ""], a.r.Route+a.r.Host, a.who)
-	case mail.VerbGiveUp:
-		text = "the time it is given up was changed by " + a.who + " (" + a.r.GiveUp + ")"
+	case mail.VerbExpire:
+		text = "the time it expires was changed by " + a.who + " (" + a.r.ExpireAfter + ")"
 	case mail.VerbReaddress:
 		text = "readdressed to " + address.DisplayDomain(a.host) + " by " + a.who
 	}
@@ -504,10 +504,10 @@ func (s *Actions) Undo(ctx context.Context, who string, id int64, why string, te
 	}
 	a := &act{on: s, who: who, now: time.Now().UTC(), cfg: s.InForce.Config(), tell: tell, f: mail.Filter{Action: id}, matched: old.Touched}
 	a.r = mail.ActionRequest{Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold, mail.VerbDrop: mail.VerbRestore,
-		mail.VerbReroute: mail.VerbUndo, mail.VerbReaddress: mail.VerbUndo, mail.VerbGiveUp: mail.VerbGiveUp}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
+		mail.VerbReroute: mail.VerbUndo, mail.VerbReaddress: mail.VerbUndo, mail.VerbExpire: mail.VerbExpire}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
 	switch old.Verb {
-	case mail.VerbGiveUp:
-		a.r.GiveUp = "schedule"
+	case mail.VerbExpire:
+		a.r.ExpireAfter = "schedule"
 	case mail.VerbReaddress:
 		a.r.Domain = "before"
 	}
@@ -558,7 +558,7 @@ func undoOf(a mail.Action, now time.Time) (string, undoing) {
 	}
 	text := map[string]string{
 		mail.VerbHold: "releases those that are still held", mail.VerbRelease: "holds those that still wait", mail.VerbReroute: "sends those that still wait as the routes say",
-		mail.VerbGiveUp: "gives up those that still wait when the schedule says", mail.VerbReaddress: "gives those that still wait their old address",
+		mail.VerbExpire: "expires those that still wait when the schedule says", mail.VerbReaddress: "gives those that still wait their old address",
 		mail.VerbDrop: "puts them back into the queue", mail.VerbPause: "lets it go on", mail.VerbResume: "stops it again",
 	}[a.Verb]
 	switch {

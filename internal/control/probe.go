@@ -26,8 +26,8 @@ import (
 // probeTime bounds a whole probe.
 const probeTime = 90 * time.Second
 
-// ProbeWish is what is probed and how.
-type ProbeWish struct {
+// ProbeOrder is what is probed and how.
+type ProbeOrder struct {
 	Target  string   // a host, host:port, a domain or an address
 	Routes  []string // by whose terms; the one that a message would take if none is named
 	Sources []string // our addresses to connect from
@@ -47,10 +47,10 @@ type Prober struct {
 }
 
 // Probe converses live with a host, a domain's hosts, or our own listeners.
-func (s *Prober) Probe(ctx context.Context, w ProbeWish) (probe.Probe, error) {
+func (s *Prober) Probe(ctx context.Context, w ProbeOrder) (probe.Probe, error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTime)
 	defer cancel()
-	x := &probing{on: s, cfg: s.InForce.Config(), wish: w, began: time.Now()}
+	x := &probing{on: s, cfg: s.InForce.Config(), order: w, began: time.Now()}
 	x.out = probe.Probe{Target: w.Target, StartedAt: x.began.UTC(), Steps: []probe.ProbeStep{}, Attempts: []probe.Conversation{}}
 	var err error
 	if x.sender, err = x.parseSender(); err != nil {
@@ -73,20 +73,20 @@ func (s *Prober) Probe(ctx context.Context, w ProbeWish) (probe.Probe, error) {
 type probing struct {
 	on     *Prober
 	cfg    *config.Compiled
-	wish   ProbeWish
+	order   ProbeOrder
 	began  time.Time
 	sender address.Address
 	out    probe.Probe
 }
 
 func (x *probing) parseSender() (address.Address, error) {
-	switch x.wish.From {
+	switch x.order.From {
 	case "":
 		return x.cfg.Service.Postmaster, nil
 	case "<>":
 		return address.Address{}, nil
 	}
-	a, err := address.Parse(x.wish.From)
+	a, err := address.Parse(x.order.From)
 	if err != nil {
 		return a, fault.Input("from: %w", err)
 	}
@@ -103,21 +103,21 @@ func (x *probing) outwards(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if x.wish.Message && to == nil {
-		return fault.Input("message: a message needs an address to go to, not %s", x.wish.Target)
+	if x.order.Message && to == nil {
+		return fault.Input("message: a message needs an address to go to, not %s", x.order.Target)
 	}
 	ways, err := x.ways(to, host, port)
 	if err != nil {
 		return err
 	}
-	wish := deliver.ProbeWish{Sender: x.sender, Recipient: to, Began: x.began, Dialled: x.on.Receive.Dialled}
-	if x.wish.Message {
-		wish.Message = x.message(*to)
-		x.out.Sent = wish.Message.ID
+	order := deliver.ProbeOrder{Sender: x.sender, Recipient: to, Began: x.began, Dialled: x.on.Receive.Dialled}
+	if x.order.Message {
+		order.Message = x.message(*to)
+		x.out.Sent = order.Message.ID
 	}
 	client := deliver.NewClient(x.cfg, x.on.outward())
 	for _, w := range ways {
-		x.converse(ctx, client, w, wish)
+		x.converse(ctx, client, w, order)
 	}
 	return nil
 }
@@ -131,7 +131,7 @@ type way struct {
 // target reads what is to be probed: an address has a recipient, a host may have a
 // port.
 func (x *probing) target() (to *address.Address, host string, port int, err error) {
-	text := strings.TrimSpace(x.wish.Target)
+	text := strings.TrimSpace(x.order.Target)
 	if strings.Contains(text, "@") {
 		a, err := address.Parse(text)
 		if err != nil {
@@ -156,7 +156,7 @@ func (x *probing) target() (to *address.Address, host string, port int, err erro
 func (x *probing) ways(to *address.Address, host string, port int) ([]way, error) {
 	var out []way
 	began := time.Now()
-	for _, name := range x.wish.Routes {
+	for _, name := range x.order.Routes {
 		r := x.cfg.Route(name)
 		if r == nil {
 			return nil, fault.Input("route: there is none named %q", name)
@@ -171,11 +171,11 @@ func (x *probing) ways(to *address.Address, host string, port int) ([]way, error
 	if len(out) == 0 {
 		out = append(out, x.usual(to, host, port, began))
 	}
-	if len(x.wish.Sources) == 0 {
+	if len(x.order.Sources) == 0 {
 		return out, nil
 	}
 	var all []way
-	for _, text := range x.wish.Sources {
+	for _, text := range x.order.Sources {
 		source, err := netip.ParseAddr(text)
 		if err != nil {
 			return nil, fault.Input("source: %q is no address", text)
@@ -227,7 +227,7 @@ func (x *probing) usual(to *address.Address, host string, port int, began time.T
 }
 
 // converse probes every address of a way, within a bound.
-func (x *probing) converse(ctx context.Context, client *deliver.Client, w way, wish deliver.ProbeWish) {
+func (x *probing) converse(ctx context.Context, client *deliver.Client, w way, order deliver.ProbeOrder) {
 	began := time.Now()
 	targets, failure := client.Targets(ctx, w.route, w.nextHop)
 	if failure != nil {
@@ -261,9 +261,9 @@ func (x *probing) converse(ctx context.Context, client *deliver.Client, w way, w
 			if len(x.out.Attempts) >= deliver.MaxProbes || ctx.Err() != nil {
 				return
 			}
-			one := client.Probe(ctx, w.route, w.nextHop, t, ip, wish)
+			one := client.Probe(ctx, w.route, w.nextHop, t, ip, order)
 			x.out.Attempts = append(x.out.Attempts, one)
-			if wish.Message != nil && one.Failed() == nil {
+			if order.Message != nil && one.Failed() == nil {
 				return // one message is enough
 			}
 		}
@@ -307,17 +307,17 @@ func (x *probing) message(to address.Address) *deliver.Message {
 // they cannot relay.
 func (x *probing) inwards(ctx context.Context) error {
 	client := netip.MustParseAddr("127.0.0.1")
-	if x.wish.Client != "" {
+	if x.order.Client != "" {
 		var err error
-		if client, err = netip.ParseAddr(x.wish.Client); err != nil {
-			return fault.Input("client: %q is no address", x.wish.Client)
+		if client, err = netip.ParseAddr(x.order.Client); err != nil {
+			return fault.Input("client: %q is no address", x.order.Client)
 		}
 	}
 	open := x.on.Receive.Addresses()
 	seen := false
 	for i := range x.cfg.Listeners {
 		l := &x.cfg.Listeners[i]
-		if x.wish.Inwards != "*" && x.wish.Inwards != l.Name || l.Kind == config.LMTP {
+		if x.order.Inwards != "*" && x.order.Inwards != l.Name || l.Kind == config.LMTP {
 			continue
 		}
 		seen = true
@@ -329,7 +329,7 @@ func (x *probing) inwards(ctx context.Context) error {
 		x.out.Attempts = append(x.out.Attempts, x.listener(ctx, l, at, client))
 	}
 	if !seen {
-		return fault.Input("listener: there is none named %q that speaks SMTP", x.wish.Inwards)
+		return fault.Input("listener: there is none named %q that speaks SMTP", x.order.Inwards)
 	}
 	x.out.Target = "our listeners, as from " + client.String()
 	return nil
@@ -342,24 +342,24 @@ func (x *probing) listener(ctx context.Context, l *config.Listener, at netip.Add
 	}
 	r := &config.Route{Name: "", NextHop: config.HopSmartHost, TLS: "offered", SourceAddress: client, TLSFromStart: l.TLS == config.TLSImplicit}
 	own := deliver.NewClient(x.cfg, deliver.Options{Roots: x.on.Outward.Roots, Resolver: x.on.InForce.FreshResolver()})
-	wish := deliver.ProbeWish{Sender: address.Address{Local: "stranger", Domain: "driftnet.example"}, Began: x.began, Name: "probe.driftnet.example", Dialled: x.on.Receive.Dialled}
-	if x.wish.From != "" {
-		wish.Sender = x.sender
+	order := deliver.ProbeOrder{Sender: address.Address{Local: "stranger", Domain: "driftnet.example"}, Began: x.began, Name: "probe.driftnet.example", Dialled: x.on.Receive.Dialled}
+	if x.order.From != "" {
+		order.Sender = x.sender
 	}
 	if l.Kind == config.Edge && l.TLS != config.TLSRequired {
 		postmaster := x.cfg.Service.Postmaster
-		wish.Recipient = &postmaster
+		order.Recipient = &postmaster
 	}
 	ours := string(x.cfg.Service.HostName)
 	if len(x.cfg.Domains) > 0 {
 		ours = string(x.cfg.Domains[0].Name)
 	}
 	for _, f := range rehearse.Forms(ours) {
-		wish.Relay = append(wish.Relay, deliver.RelayForm{Name: f[0], Path: f[1]})
+		order.Relay = append(order.Relay, deliver.RelayForm{Name: f[0], Path: f[1]})
 	}
-	env := config.Envelope{Client: client, Listener: l.Name, Sender: wish.Sender}
-	wish.Relays = func(path string) bool { return rehearse.Through(x.cfg, env, path) }
-	out := own.Probe(ctx, r, "", deliver.Target{Host: string(l.GreetingName), Port: int(at.Port())}, ip, wish)
+	env := config.Envelope{Client: client, Listener: l.Name, Sender: order.Sender}
+	order.Relays = func(path string) bool { return rehearse.Through(x.cfg, env, path) }
+	out := own.Probe(ctx, r, "", deliver.Target{Host: string(l.GreetingName), Port: int(at.Port())}, ip, order)
 	out.Host = "listener " + l.Name
 	x.expected(l, client, &out)
 	return out

@@ -74,7 +74,7 @@ func (s *Alerter) Tell(ctx context.Context, now time.Time) error {
 			if one.Tries < maxTells {
 				continue // DueAlerts has put it off
 			}
-			s.Log.Error("an alert was not told and is given up", "to", one.Target, "snag", one.Snag.ID, "error", err)
+			s.Log.Error("an alert was not told and is dropped", "to", one.Target, "snag", one.Snag.ID, "error", err)
 		}
 		if err := s.Store.AlertTold(ctx, one.ID); err != nil {
 			return err

@@ -82,7 +82,7 @@ func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (mail.LaneDetail, error
 		out.Limit = route.TermsOf(cfg, r, l.NextHop).Connections
 	}
 	terms := cfg.ScheduleOf(cfg.Route(l.Route), domain, false)
-	out.Schedule = mail.ScheduleTerms{Intervals: []float64{}, WarnAfter: terms.WarnAfter.Seconds(), GiveUp: terms.GiveUp.Seconds()}
+	out.Schedule = mail.ScheduleTerms{Intervals: []float64{}, WarnAfter: terms.WarnAfter.Seconds(), ExpireAfter: terms.ExpireAfter.Seconds()}
 	for _, i := range terms.Intervals {
 		out.Schedule.Intervals = append(out.Schedule.Intervals, i.Seconds())
 	}

@@ -208,7 +208,7 @@ func (l *looker) connect(ctx context.Context, h *readiness.Host) {
 	h.Tried = true
 	r := &config.Route{NextHop: config.HopMX, TLS: "offered"}
 	client := deliver.NewClient(l.cfg, deliver.Options{Roots: l.on.Roots, Resolver: l.r})
-	seen := client.Probe(ctx, r, l.f.Domain, deliver.Target{Host: h.Name, Port: l.cfg.Service.MXPort}, h.Addrs[0], deliver.ProbeWish{Began: time.Now(), Dialled: l.on.Receive.Dialled})
+	seen := client.Probe(ctx, r, l.f.Domain, deliver.Target{Host: h.Name, Port: l.cfg.Service.MXPort}, h.Addrs[0], deliver.ProbeOrder{Began: time.Now(), Dialled: l.on.Receive.Dialled})
 	for _, s := range seen.Steps {
 		switch {
 		case s.Name == "hello" && s.Result == "pass":
@@ -298,8 +298,8 @@ func (l *looker) sending(ctx context.Context) {
 			}
 		}
 	}
-	f.DMARC = asking.Wish(ctx, l.r, f.Domain)
-	if w := f.DMARC.Wish; w != nil {
+	f.DMARC = asking.DMARC(ctx, l.r, f.Domain)
+	if w := f.DMARC.Record; w != nil {
 		f.DMARCText = l.text(ctx, w.At, "v=DMARC1")
 	}
 	f.TLSReports = l.text(ctx, "_smtp._tls."+f.Domain, "v=TLSRPTv1")

@@ -34,7 +34,7 @@ func (s probeAPI) probe(ctx context.Context, in *struct {
 	if (b.Target == "") == (b.Inwards == "") {
 		return nil, huma.Error422UnprocessableEntity("target: give a target, or inwards for our own listeners")
 	}
-	p, err := s.Control.Prober.Probe(ctx, control.ProbeWish{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Message: b.Message, Inwards: b.Inwards, Client: b.Client})
+	p, err := s.Control.Prober.Probe(ctx, control.ProbeOrder{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Message: b.Message, Inwards: b.Inwards, Client: b.Client})
 	if errors.Is(err, fault.ErrInput) {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

@@ -35,7 +35,7 @@ func (s queueAPI) register(api huma.API) {
 	huma.Register(api, admin.post("pause", "/api/v1/pauses", "Stop a lane, a route, a listener, a node or all delivery"), s.pause)
 	huma.Register(api, admin.post("resume", "/api/v1/resume", "Let it go on"), s.resume)
 	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
-	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a message would be tried, its sender told and it be given up"), s.previewSchedule)
+	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a message would be tried, its sender be told and it expire"), s.previewSchedule)
 	s.app.Post("/api/v1/queue/act", s.streamAct)
 	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
 }
@@ -351,7 +351,7 @@ func (s queueAPI) previewSchedule(_ context.Context, in *struct {
 	Domain    string   `query:"domain" doc:"A domain whose peer's schedule counts"`
 	Intervals []string `query:"intervals" doc:"In place of those in force: 5m,15m,1h"`
 	WarnAfter string   `query:"warn_after"`
-	GiveUp    string   `query:"give_up"`
+	ExpireAfter    string   `query:"expire_after"`
 }) (*out[retry.Preview], error) {
 	var own config.OwnRetry
 	var errs []error
@@ -371,7 +371,7 @@ func (s queueAPI) previewSchedule(_ context.Context, in *struct {
 	for _, text := range in.Intervals {
 		own.Intervals = append(own.Intervals, read("intervals", text))
 	}
-	own.WarnAfter, own.GiveUp = read("warn_after", in.WarnAfter), read("give_up", in.GiveUp)
+	own.WarnAfter, own.ExpireAfter = read("warn_after", in.WarnAfter), read("expire_after", in.ExpireAfter)
 	if len(errs) > 0 {
 		return nil, huma.Error422UnprocessableEntity("the schedule cannot be read", errs...)
 	}

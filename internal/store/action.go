@@ -22,9 +22,9 @@ type Change struct {
 	Verb   string
 	Action int64
 	At     time.Time
-	// Of give-up: at a time, or so much later or earlier.
-	GiveUpAt time.Time
-	GiveUpBy time.Duration
+	// Of expire: at a time, or so much later or earlier.
+	ExpireAt time.Time
+	ExpireBy time.Duration
 	Reply    *mail.LastReply // of drop
 }
 
@@ -33,7 +33,7 @@ var changes = map[string]struct{ set, where string }{
 	mail.VerbHold:    {"state = 'held'", "d.state <> 'held'"},
 	mail.VerbRelease: {"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4", "d.state = 'held'"},
 	mail.VerbFlush:   {"due_at = $4", "d.state <> 'held'"},
-	mail.VerbGiveUp: {"own_end = true, expires_at = coalesce($5, d.expires_at + $6::interval), due_at = least(d.due_at, greatest($4, coalesce($5, d.expires_at + $6::interval)))",
+	mail.VerbExpire: {"own_end = true, expires_at = coalesce($5, d.expires_at + $6::interval), due_at = least(d.due_at, greatest($4, coalesce($5, d.expires_at + $6::interval)))",
 		"true"},
 }
 
@@ -79,12 +79,12 @@ func (s Actions) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int6
 	case !ok:
 		err = fmt.Errorf("no verb %q", c.Verb)
 	default:
-		if c.Verb == mail.VerbGiveUp {
+		if c.Verb == mail.VerbExpire {
 			var at *time.Time
-			if !c.GiveUpAt.IsZero() {
-				at = &c.GiveUpAt
+			if !c.ExpireAt.IsZero() {
+				at = &c.ExpireAt
 			}
-			args = append(args, at, c.GiveUpBy)
+			args = append(args, at, c.ExpireBy)
 		}
 		tag, err = s.pool.Exec(ctx, `UPDATE delivery d SET action = $3, actions = actions || $3::bigint, `+change.set+` `+freeSQL+` AND `+change.where+` AND $4::timestamptz IS NOT NULL`, args...)
 	}
@@ -155,7 +155,7 @@ func (s Actions) Redirect(ctx context.Context, node int, at time.Time, moved []*
 	return err
 }
 
-// SetExpiry sets when deliveries leased to a node are given up, and lets go of
+// SetExpiry sets when deliveries leased to a node expire, and lets go of
 // them.
 func (s Actions) SetExpiry(ctx context.Context, node int, list []*mail.Delivery) error {
 	var messages []int64

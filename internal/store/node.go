@@ -117,7 +117,7 @@ func (s Runs) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
 type pulse struct {
 	mu      sync.Mutex
 	conn    *pgx.Conn
-	renewed int64 // how often all connections were given up when it was made
+	renewed int64 // how often all connections were closed when it was made
 }
 
 func (p *pulse) get(ctx context.Context, s *DB) (*pgx.Conn, error) {

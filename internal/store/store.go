@@ -48,7 +48,7 @@ type DB struct {
 	lanes   map[ident.ID]time.Time // the day on which they were last put on record
 
 	hosts   hosts
-	renewed atomic.Int64 // how often all connections were given up
+	renewed atomic.Int64 // how often all connections were closed
 	pulse   pulse
 
 	nodesMu   sync.Mutex

@@ -429,7 +429,7 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 	sending := entry("tomas@skerryline.example", true, "e@saltmarsh.example")
 	enterAll(t, s, node, append(all, held, sending)...)
 	old := ident.Floor(time.Now().Add(-time.Hour)).Time()
-	number, err := s.BeginAction(ctx, mail.Action{Who: "keeper", Verb: mail.VerbGiveUp, Told: "later"})
+	number, err := s.BeginAction(ctx, mail.Action{Who: "keeper", Verb: mail.VerbExpire, Told: "later"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -468,7 +468,7 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 			if len(ids) == 0 {
 				break
 			}
-			n, err := s.Act(ctx, Change{Verb: mail.VerbGiveUp, Action: number, At: time.Now(), GiveUpBy: time.Hour}, ids)
+			n, err := s.Act(ctx, Change{Verb: mail.VerbExpire, Action: number, At: time.Now(), ExpireBy: time.Hour}, ids)
 			if err != nil {
 				t.Fatal(c.name, err)
 			}

@@ -149,7 +149,7 @@ func (r *Rows) LeaseDue(_ context.Context, l store.Lease) ([]store.Due, error) {
 	return out, nil
 }
 
-// LeaseOverdue takes what should have been given up.
+// LeaseOverdue takes what should have expired.
 func (r *Rows) LeaseOverdue(_ context.Context, _ int, now, _ time.Time, _ int) ([]store.Due, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -142,8 +142,8 @@ type Retry struct {
 	Intervals     []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
 	Jitter        int             `yaml:"jitter" min:"0" max:"50" default:"10" doc:"Percent by which an interval may be longer, so that what failed together is not tried together for ever"`
 	WarnAfter     time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the message waits; 0s tells nobody"`
-	GiveUp        time.Duration   `yaml:"give_up" min:"1s" default:"5d" doc:"After that the message goes back"`
-	NoticesGiveUp time.Duration   `yaml:"notices_give_up" min:"1s" default:"2d" doc:"The same for notices and other messages from the null sender, which go back to nobody"`
+	ExpireAfter        time.Duration   `yaml:"expire_after" min:"1s" default:"5d" doc:"After that the message goes back"`
+	NoticesExpireAfter time.Duration   `yaml:"notices_expire_after" min:"1s" default:"2d" doc:"The same for notices and other messages from the null sender, which go back to nobody"`
 	LaneRest      time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
 }
 
@@ -151,7 +151,7 @@ type Retry struct {
 type OwnRetry struct {
 	Intervals []time.Duration `yaml:"intervals" doc:"Between attempts; the server's if not given"`
 	WarnAfter time.Duration   `yaml:"warn_after" doc:"Until the sender is told of the delay; the server's if not given"`
-	GiveUp    time.Duration   `yaml:"give_up" doc:"Until the message goes back; the server's if not given"`
+	ExpireAfter    time.Duration   `yaml:"expire_after" doc:"Until the message goes back; the server's if not given"`
 }
 
 // Notices is what senders and the postmaster are told of messages that do not

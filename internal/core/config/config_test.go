@@ -53,13 +53,13 @@ func TestEveryProblemIsToldAtOnce(t *testing.T) {
 }
 
 func TestDefaultsAndUnits(t *testing.T) {
-	c, err := Parse([]byte(head + "  retry: {intervals: [30s, 2m], give_up: 2d}\nlisteners:\n  - {name: edge, address: '127.0.0.1:25', kind: edge, limits: {message_size: 200 KB}}\n" + tail))
+	c, err := Parse([]byte(head + "  retry: {intervals: [30s, 2m], expire_after: 2d}\nlisteners:\n  - {name: edge, address: '127.0.0.1:25', kind: edge, limits: {message_size: 200 KB}}\n" + tail))
 	if err != nil {
 		t.Fatal(err)
 	}
 	k := Compile(c, 7, directory.New())
 	l := k.Listener("edge")
-	if k.Schedule.GiveUp != 48*time.Hour || k.Schedule.Interval(5) != 2*time.Minute || l.Limits.MessageSize != 200_000 || l.Limits.Recipients != 1000 || l.GreetingName != "mail.skerryline.example" {
+	if k.Schedule.ExpireAfter != 48*time.Hour || k.Schedule.Interval(5) != 2*time.Minute || l.Limits.MessageSize != 200_000 || l.Limits.Recipients != 1000 || l.GreetingName != "mail.skerryline.example" {
 		t.Errorf("%+v %+v", k.Schedule, l)
 	}
 }

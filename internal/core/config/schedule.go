@@ -13,12 +13,12 @@ func (r Retry) schedule() retry.Schedule {
 	if len(r.Intervals) > 0 {
 		s.Intervals = r.Intervals
 	}
-	s.GiveUp, s.WarnAfter, s.Jitter = r.GiveUp, r.WarnAfter, float64(r.Jitter)/100
+	s.ExpireAfter, s.WarnAfter, s.Jitter = r.ExpireAfter, r.WarnAfter, float64(r.Jitter)/100
 	return s
 }
 
 // given reports whether anything differs from the server's schedule.
-func (o OwnRetry) given() bool { return len(o.Intervals) > 0 || o.WarnAfter > 0 || o.GiveUp > 0 }
+func (o OwnRetry) given() bool { return len(o.Intervals) > 0 || o.WarnAfter > 0 || o.ExpireAfter > 0 }
 
 // Over is another schedule with what differs put in.
 func (o OwnRetry) Over(s retry.Schedule) retry.Schedule {
@@ -28,14 +28,14 @@ func (o OwnRetry) Over(s retry.Schedule) retry.Schedule {
 	if o.WarnAfter > 0 {
 		s.WarnAfter = o.WarnAfter
 	}
-	if o.GiveUp > 0 {
-		s.GiveUp = o.GiveUp
+	if o.ExpireAfter > 0 {
+		s.ExpireAfter = o.ExpireAfter
 	}
 	return s
 }
 
 // ScheduleOf is when deliveries by a route to a domain are tried, warned of and
-// given up: what was agreed with the peer, else the route's, else the server's.
+// expired: what was agreed with the peer, else the route's, else the server's.
 // A message from the null sender warns nobody and has a time of its own.
 func (c *Compiled) ScheduleOf(r *Route, domain string, nullSender bool) retry.Schedule {
 	s := c.Schedule
@@ -46,16 +46,16 @@ func (c *Compiled) ScheduleOf(r *Route, domain string, nullSender bool) retry.Sc
 		s = p.Retry.Over(s)
 	}
 	if nullSender {
-		s.WarnAfter, s.GiveUp = 0, min(s.GiveUp, c.Service.Retry.NoticesGiveUp)
+		s.WarnAfter, s.ExpireAfter = 0, min(s.ExpireAfter, c.Service.Retry.NoticesExpireAfter)
 	}
 	return s
 }
 
-// ShortestGiveUp is the shortest time after which any delivery is given up.
-func (c *Compiled) ShortestGiveUp() time.Duration {
-	shortest := min(c.Schedule.GiveUp, c.Service.Retry.NoticesGiveUp)
+// ShortestExpiry is the shortest time after which any delivery expires.
+func (c *Compiled) ShortestExpiry() time.Duration {
+	shortest := min(c.Schedule.ExpireAfter, c.Service.Retry.NoticesExpireAfter)
 	for _, o := range c.ownRetries() {
-		shortest = min(shortest, o.Over(c.Schedule).GiveUp)
+		shortest = min(shortest, o.Over(c.Schedule).ExpireAfter)
 	}
 	return shortest
 }
@@ -93,7 +93,7 @@ func (k *checker) checkRetry(line int, field string, s retry.Schedule) {
 			k.wrong(line, field+".intervals", "interval %d is %s; write at least 1s", i+1, wait)
 		}
 	}
-	if s.GiveUp < time.Second {
-		k.wrong(line, field+".give_up", "a message is given up after %s; write at least 1s", s.GiveUp)
+	if s.ExpireAfter < time.Second {
+		k.wrong(line, field+".expire_after", "a message expires after %s; write at least 1s", s.ExpireAfter)
 	}
 }

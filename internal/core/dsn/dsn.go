@@ -39,9 +39,9 @@ type Recipient struct {
 	RemoteHost     string // "" if no host said it
 	Reply          smtp.Reply
 	LastAttempt    time.Time
-	// RetryUntil is when a delayed message is given up.
+	// RetryUntil is when a delayed message expires.
 	RetryUntil time.Time
-	Expired    bool // given up after retries, and not refused for good
+	Expired    bool // expired after retries, and not refused for good
 	// Words replace what we would say of the cause: a person's.
 	Words string
 }

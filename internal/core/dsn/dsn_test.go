@@ -77,7 +77,7 @@ func TestANoticeIsReadByPeopleAndPrograms(t *testing.T) {
 	}
 	for _, want := range []string{"could not be delivered. It will not be tried again.", "Subject:      Berth for Thursday", "Sent:         Monday, 23 November 2026 05:00 UTC",
 		"To:           x@nosuch.example", "There is no mailbox of that name", "You can:      Check the address", "mx.nosuch.example said: 550 5.1.1 nobody of that",
-		"To:           y@fogbank.example", "We tried for 1 h and have given up.", "forward it to keeper@skerryline.example"} {
+		"To:           y@fogbank.example", "We tried for 1 h and it has expired.", "forward it to keeper@skerryline.example"} {
 		if !strings.Contains(parts[0].body, want) {
 			t.Errorf("for people: %q is missing in\n%s", want, parts[0].body)
 		}

@@ -85,7 +85,7 @@ func (n Notice) about(r Recipient) []statement {
 	meaning := diagnose.ForSender(r.Cause)
 	say("Why:", meaning.Why)
 	if r.Expired {
-		say("", "We tried for "+retry.Words(n.Now.Sub(n.Arrived).Round(time.Minute))+" and have given up.")
+		say("", "We tried for "+retry.Words(n.Now.Sub(n.Arrived).Round(time.Minute))+" and it has expired.")
 	}
 	if r.Action == Delayed {
 		if !r.RetryUntil.IsZero() {

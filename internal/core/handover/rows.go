@@ -88,7 +88,7 @@ func (r *Rows) Finish(run Run, m Message, end bool) (recorded bool) {
 	return true
 }
 
-// Return gives up leases of a run.
+// Return ends leases of a run.
 func (r *Rows) Return(run Run, list ...Message) {
 	for _, m := range list {
 		if row, there := r.There[m]; there && row.Lease == run && !row.Done {

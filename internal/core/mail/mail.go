@@ -287,7 +287,7 @@ type Lane struct {
 	Limit       int        `json:"connection_limit" doc:"Connections that it may open now: it grows as messages are taken and shrinks on trouble"`
 	OldestAt    OptTime    `json:"oldest_at" nullable:"true"`
 	NextTryAt   OptTime    `json:"next_attempt_at" nullable:"true"`
-	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first message is given up"`
+	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first message expires"`
 	Last        *LastReply `json:"last_reply"`
 	LastAt      OptTime    `json:"last_reply_at" nullable:"true"`
 	Cause       string     `json:"cause"`

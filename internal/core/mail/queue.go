@@ -31,11 +31,11 @@ type LaneDetail struct {
 	Schedule ScheduleTerms `json:"schedule"`
 }
 
-// ScheduleTerms are when messages are tried again, warned of and given up.
+// ScheduleTerms are when messages are tried again, warned of and expire.
 type ScheduleTerms struct {
 	Intervals []float64 `json:"intervals" doc:"Seconds"`
 	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
-	GiveUp    float64   `json:"give_up" doc:"Seconds"`
+	ExpireAfter    float64   `json:"expire_after" doc:"Seconds"`
 }
 
 // LaneGroup sums up lanes that have something in common.
@@ -81,7 +81,7 @@ const (
 	VerbRelease   = "release"
 	VerbFlush     = "flush"
 	VerbReroute   = "reroute"
-	VerbGiveUp    = "give-up"
+	VerbExpire    = "expire"
 	VerbReturn    = "return"
 	VerbDrop      = "drop"
 	VerbRestore   = "restore"
@@ -92,11 +92,11 @@ const (
 )
 
 // Verbs are those on messages of the queue.
-var Verbs = []string{VerbHold, VerbRelease, VerbFlush, VerbReroute, VerbGiveUp, VerbReturn, VerbDrop, VerbReaddress}
+var Verbs = []string{VerbHold, VerbRelease, VerbFlush, VerbReroute, VerbExpire, VerbReturn, VerbDrop, VerbReaddress}
 
 // ActionRequest asks for something to be done with messages.
 type ActionRequest struct {
-	Verb      string    `json:"verb" enum:"hold,release,flush,reroute,give-up,return,drop,readdress"`
+	Verb      string    `json:"verb" enum:"hold,release,flush,reroute,expire,return,drop,readdress"`
 	Selection Selection `json:"filter"`
 	All       bool      `json:"all,omitempty" doc:"Needed where no filter is given"`
 	Why       string    `json:"why,omitempty" maxLength:"500" doc:"Kept on record"`
@@ -104,8 +104,8 @@ type ActionRequest struct {
 	Route string `json:"route,omitempty" doc:"reroute: by this route"`
 	Host  string `json:"host,omitempty" doc:"reroute: to this host or host:port"`
 	Keep  bool   `json:"keep,omitempty" doc:"reroute: until they are gone; else for one attempt"`
-	// Of give-up.
-	GiveUp string `json:"give_up,omitempty" doc:"give-up: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says"`
+	// Of expire.
+	ExpireAfter string `json:"expire_after,omitempty" doc:"expire: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says"`
 	// Of return.
 	Say string `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the sender reads"`
 	// Of readdress.

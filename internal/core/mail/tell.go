@@ -76,7 +76,7 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 	if d.NextTryAt.After(now) {
 		next = "on " + d.NextTryAt.UTC().Format(form)
 	}
-	return fmt.Sprintf("It has not arrived at %s yet: %s We try again %s and give up on %s; the sender is told then.", to, lowerFirst(means.Why), next, d.ExpiresAt.UTC().Format(form))
+	return fmt.Sprintf("It has not arrived at %s yet: %s We try again %s and the message expires on %s; the sender is told then.", to, lowerFirst(means.Why), next, d.ExpiresAt.UTC().Format(form))
 }
 
 func lowerFirst(s string) string {

@@ -98,7 +98,7 @@ type Probe struct {
 	// Verdict is one sentence on top.
 	Verdict string      `json:"verdict"`
 	Cause   *mail.Cause `json:"cause,omitempty" doc:"What the trouble means, and who can fix it"`
-	Sent    ident.ID    `json:"sent,omitzero" doc:"The message that was sent, if one was wished"`
+	Sent    ident.ID    `json:"sent,omitzero" doc:"The message that was sent, if one was ordered"`
 }
 
 // Judge fills in the verdict.

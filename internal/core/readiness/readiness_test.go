@@ -22,7 +22,7 @@ func right() Facts {
 		Hosts:      []Host{{Name: "mail.skerryline.example", Preference: 10, Addrs: []netip.Addr{ip}, Ours: true, Tried: true, Reached: true, TLS: true, Verified: true, Until: now.Add(90 * 24 * time.Hour), DANE: &DANE{Records: 1, Validated: true, Matches: true}}},
 		SPF:        SPF{Records: []string{"v=spf1 ip4:127.0.0.1 -all"}, Results: map[netip.Addr]senderauth.SPF{ip: {Result: senderauth.Pass}}, Tree: Tree{All: "-all", Passes: []string{"127.0.0.1"}}},
 		Keys:       []mail.DKIMKey{{Domain: "skerryline.example", Selector: "tide", Algorithm: "rsa-2048", State: mail.KeySigning}},
-		DMARC:      senderauth.Lookup{Wish: &senderauth.Wish{Policy: "reject", Reports: []string{"mailto:a@b.example"}}},
+		DMARC:      senderauth.Lookup{Record: &senderauth.DMARCRecord{Policy: "reject", Reports: []string{"mailto:a@b.example"}}},
 		TLSReports: "v=TLSRPTv1; rua=mailto:a@b.example", STS: STS{Record: "v=STSv1; id=1", Mode: "enforce", MX: []string{"*.skerryline.example"}},
 		Lists: []Listing{{List: "driftnet.example", Addr: ip}}, Postmaster: "postmaster@skerryline.example"}
 }
@@ -52,7 +52,7 @@ func TestTheScoreIsWhatItsPointsCost(t *testing.T) {
 		{"a short key", func(f *Facts) { f.Keys[0].Algorithm = "rsa-1024" }, "dkim", Warning},
 		{"a key that nobody sees", func(f *Facts) { f.Keys[0].Fault = "gone" }, "dkim", Fail},
 		{"a key that does not sign", func(f *Facts) { f.Keys[0].State = mail.KeyPublished }, "dkim", Fail},
-		{"nobody gets reports", func(f *Facts) { f.DMARC.Wish.Reports = nil }, "dmarc", Warning},
+		{"nobody gets reports", func(f *Facts) { f.DMARC.Record.Reports = nil }, "dmarc", Warning},
 		{"a policy for other hosts", func(f *Facts) { f.STS.MX = []string{"mx.saltmarsh.example"} }, "mta-sts", Fail},
 		{"a policy that only tests", func(f *Facts) { f.STS.Mode = "testing" }, "mta-sts", Warning},
 		{"DANE without DNSSEC", func(f *Facts) { f.Hosts[0].DANE.Validated = false }, "dane", NotChecked},

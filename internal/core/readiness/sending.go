@@ -143,7 +143,7 @@ func (f *Facts) dmarc() Aspect {
 		p.Found = []string{f.DMARCText}
 	}
 	aligned := "A message from " + f.Domain + " passes by its SPF and by its signature."
-	switch w := f.DMARC.Wish; {
+	switch w := f.DMARC.Record; {
 	case f.DMARC.Error != nil && f.DMARC.Temp:
 		p.Result, p.Says = NotChecked, "DNS gives no answer: "+f.DMARC.Error.Error()
 	case f.DMARC.Error != nil:

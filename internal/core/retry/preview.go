@@ -17,7 +17,7 @@ type Preview struct {
 	Intervals []float64 `json:"intervals" doc:"Seconds"`
 	Jitter    float64   `json:"jitter" doc:"0 to 1"`
 	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
-	GiveUp    float64   `json:"give_up" doc:"Seconds"`
+	ExpireAfter    float64   `json:"expire_after" doc:"Seconds"`
 	Attempts  []Try     `json:"attempts"`
 	// Longest is the longest wait between two attempts: so late may a message
 	// leave after its host is well again.
@@ -31,12 +31,12 @@ const maxPreview = 2000
 
 // Preview plays the schedule through to its end.
 func (s Schedule) Preview() Preview {
-	p := Preview{Jitter: s.Jitter, WarnAfter: s.WarnAfter.Seconds(), GiveUp: s.GiveUp.Seconds(), Attempts: []Try{}, Intervals: []float64{}, Cost: []string{}}
+	p := Preview{Jitter: s.Jitter, WarnAfter: s.WarnAfter.Seconds(), ExpireAfter: s.ExpireAfter.Seconds(), Attempts: []Try{}, Intervals: []float64{}, Cost: []string{}}
 	for _, i := range s.Intervals {
 		p.Intervals = append(p.Intervals, i.Seconds())
 	}
 	start := time.Time{}
-	end := start.Add(s.GiveUp)
+	end := start.Add(s.ExpireAfter)
 	early, late, first, warned := start, start, 0, 0
 	for n := 1; n <= maxPreview; n++ {
 		p.Attempts = append(p.Attempts, Try{n, early.Sub(start).Seconds(), late.Sub(start).Seconds()})
@@ -68,13 +68,13 @@ func (s Schedule) cost(attempts, firstHour, warned int, longest time.Duration) [
 	}
 	switch {
 	case s.WarnAfter <= 0:
-		out = append(out, fmt.Sprintf("The sender hears nothing until the message is given up after %s.", Words(s.GiveUp)))
+		out = append(out, fmt.Sprintf("The sender hears nothing until the message expires after %s.", Words(s.ExpireAfter)))
 	default:
-		out = append(out, fmt.Sprintf("The sender hears of the delay after %s and %d attempts, and gets the message back after %s.", Words(s.WarnAfter), warned, Words(s.GiveUp)))
+		out = append(out, fmt.Sprintf("The sender hears of the delay after %s and %d attempts, and gets the message back after %s.", Words(s.WarnAfter), warned, Words(s.ExpireAfter)))
 	}
-	if s.GiveUp < 24*time.Hour {
+	if s.ExpireAfter < 24*time.Hour {
 		out = append(out, "A host that is down for a day loses the message: RFC 5321 asks for at least four to five days.")
-	} else if s.GiveUp < 4*24*time.Hour {
+	} else if s.ExpireAfter < 4*24*time.Hour {
 		out = append(out, "A host that is down over a long weekend loses the message: RFC 5321 asks for at least four to five days.")
 	}
 	if first := s.Interval(1); first > 30*time.Minute {

@@ -8,7 +8,7 @@ import (
 
 func TestAPreviewIsWhatTheScheduleDoes(t *testing.T) {
 	h := time.Hour
-	p := Schedule{Intervals: []time.Duration{h, 2 * h}, WarnAfter: 4 * h, GiveUp: 8 * h, Jitter: 0.5}.Preview()
+	p := Schedule{Intervals: []time.Duration{h, 2 * h}, WarnAfter: 4 * h, ExpireAfter: 8 * h, Jitter: 0.5}.Preview()
 	var at []float64
 	for _, a := range p.Attempts {
 		at = append(at, a.Earliest/3600)
@@ -31,7 +31,7 @@ func TestAPreviewIsWhatTheScheduleDoes(t *testing.T) {
 			t.Errorf("%q is missing in\n%s", w, text)
 		}
 	}
-	if p := (Schedule{Intervals: []time.Duration{time.Second}, GiveUp: 10 * 24 * h}).Preview(); len(p.Attempts) != maxPreview || !strings.Contains(strings.Join(p.Cost, " "), "look like an attack") || !strings.Contains(strings.Join(p.Cost, " "), "hears nothing") {
+	if p := (Schedule{Intervals: []time.Duration{time.Second}, ExpireAfter: 10 * 24 * h}).Preview(); len(p.Attempts) != maxPreview || !strings.Contains(strings.Join(p.Cost, " "), "look like an attack") || !strings.Contains(strings.Join(p.Cost, " "), "hears nothing") {
 		t.Errorf("%d attempts, %v", len(p.Attempts), p.Cost)
 	}
 	for d, want := range map[time.Duration]string{90 * time.Second: "1 min 30 s", 36 * h: "1 d 12 h", 48 * h: "2 d", 5 * time.Second: "5 s", 90 * time.Minute: "1 h 30 min", h: "1 h"} {

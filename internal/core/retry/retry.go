@@ -1,5 +1,5 @@
 // Package retry says when a delivery is tried next, when its sender is told of
-// the delay and when it is given up (RFC 5321 section 4.5.4.1).
+// the delay and when it expires (RFC 5321 section 4.5.4.1).
 package retry
 
 import "time"
@@ -12,8 +12,8 @@ type Schedule struct {
 	// WarnAfter is how long after a message came in its sender is told that it
 	// waits; 0 is never.
 	WarnAfter time.Duration
-	// GiveUp is how long after a message came in its deliveries expire.
-	GiveUp time.Duration
+	// ExpireAfter is how long after a message came in its deliveries expire.
+	ExpireAfter time.Duration
 	// Jitter is the part of an interval, 0 to 1, by which it may be longer, so
 	// that what failed together is not tried together for ever.
 	Jitter float64
@@ -26,13 +26,13 @@ func Default() Schedule {
 	return Schedule{
 		Intervals: []time.Duration{2 * m, 5 * m, 10 * m, 20 * m, 40 * m, 60 * m, 120 * m, 240 * m},
 		WarnAfter: 4 * time.Hour,
-		GiveUp:    5 * 24 * time.Hour,
+		ExpireAfter:    5 * 24 * time.Hour,
 		Jitter:    0.1,
 	}
 }
 
-// Expires is when a delivery of a message received then is given up.
-func (s Schedule) Expires(received time.Time) time.Time { return received.Add(s.GiveUp) }
+// Expires is when a delivery of a message received then expires.
+func (s Schedule) Expires(received time.Time) time.Time { return received.Add(s.ExpireAfter) }
 
 // Next is the time of the attempt after the one that failed at now as number
 // attempts (1 for the first). random is in [0, 1). The last attempt is never

@@ -13,9 +13,9 @@ func TestTwoWeeksOfScheduleInNoTime(t *testing.T) {
 		attempts int
 	}{
 		{"the default", Default(), 37},
-		{"one interval", Schedule{Intervals: []time.Duration{time.Hour}, GiveUp: 14 * 24 * time.Hour}, 337},
-		{"none given", Schedule{GiveUp: 3 * time.Hour}, 4},
-		{"given up before the first retry", Schedule{Intervals: []time.Duration{time.Hour}, GiveUp: time.Minute}, 2},
+		{"one interval", Schedule{Intervals: []time.Duration{time.Hour}, ExpireAfter: 14 * 24 * time.Hour}, 337},
+		{"none given", Schedule{ExpireAfter: 3 * time.Hour}, 4},
+		{"expired before the first retry", Schedule{Intervals: []time.Duration{time.Hour}, ExpireAfter: time.Minute}, 2},
 	} {
 		now, expires, attempts := start, c.s.Expires(start), 1
 		for now.Before(expires) {

@@ -289,8 +289,8 @@ func (v *reviewer) service() {
 		v.found(rule, "", text, set("service", "", says, effect, fields))
 	}
 	r := s.Retry
-	if r.GiveUp <= longEnough {
-		change("short-give-up", "messages are given up after "+lasting(r.GiveUp), "Wait five days", "Messages to a host that is down stay in the queue longer.", map[string]any{"retry": map[string]any{"give_up": "5d"}})
+	if r.ExpireAfter <= longEnough {
+		change("short-expiry", "messages expire after "+lasting(r.ExpireAfter), "Wait five days", "Messages to a host that is down stay in the queue longer.", map[string]any{"retry": map[string]any{"expire_after": "5d"}})
 	}
 	if r.WarnAfter == 0 {
 		change("nobody-warned", "warn_after is 0", "Tell them after four hours", "One notice for each message that waits so long.", map[string]any{"retry": map[string]any{"warn_after": "4h"}})

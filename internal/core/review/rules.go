@@ -52,7 +52,7 @@ var rules = map[string]rule{
 	"route-never-used":   {Minor, "A route is never used", "It looks as if mail went by it.", "Move it up or take it out."},
 	"ipv6-without-name":  {Serious, "We send by IPv6 from an address without a name", "Most large receivers refuse such mail outright.", ""},
 	// schedule and notices
-	"short-give-up":     {Serious, "Messages are given up within a day", "A weekend's outage of somebody else's server loses messages (RFC 5321 section 4.5.4.1 asks for four or five days).", ""},
+	"short-expiry":     {Serious, "Messages expire within a day", "A weekend's outage of somebody else's server loses messages (RFC 5321 section 4.5.4.1 asks for four or five days).", ""},
 	"nobody-warned":     {Serious, "Senders are not told of delays", "They believe that their message has arrived.", ""},
 	"eager-retry":       {Minor, "Waiting messages are tried again very soon", "It bothers hosts that ask for patience, and looks like an attack (RFC 5321 asks for 30 minutes).", ""},
 	"hasty-timeouts":    {Minor, "We hang up before slow hosts answer", "RFC 5321 section 4.5.3.2 asks for five minutes; messages to slow hosts wait for ever.", ""},

@@ -22,16 +22,16 @@ func (c *Finding) Field(host string) string {
 	if len(c.DKIM) == 0 {
 		b.WriteString(";\r\n\tdkim=none")
 	}
-	method(&b, "dmarc", c.DMARC.Result, wishes(c.DMARC), "header.from", c.DMARC.Domain)
+	method(&b, "dmarc", c.DMARC.Result, policyOf(c.DMARC), "header.from", c.DMARC.Domain)
 	b.WriteString("\r\n")
 	return b.String()
 }
 
-func wishes(d DMARC) string {
-	if d.Wish == "" {
+func policyOf(d DMARC) string {
+	if d.Policy == "" {
 		return ""
 	}
-	return "p=" + d.Wish
+	return "p=" + d.Policy
 }
 
 func method(b *strings.Builder, name string, r Result, comment string, properties ...string) {

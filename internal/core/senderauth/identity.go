@@ -45,14 +45,14 @@ type Signature struct {
 	Why       string `json:"why,omitempty"`
 }
 
-// DMARC is what the domain in From wishes for messages like this.
+// DMARC is what the domain in From asks for messages like this.
 type DMARC struct {
 	Result Result `json:"result"`
 	Domain string `json:"domain" doc:"Of the address in From"`
-	// Wish is what the domain asks for when the check fails: none, quarantine or
+	// Policy is what the domain asks for when the check fails: none, quarantine or
 	// reject; empty if it publishes nothing.
-	Wish string `json:"wish,omitempty" doc:"none, quarantine or reject; empty if the domain publishes nothing"`
-	At   string `json:"at,omitempty" doc:"Where the wish is published"`
+	Policy string `json:"policy,omitempty" doc:"none, quarantine or reject; empty if the domain publishes nothing"`
+	At   string `json:"at,omitempty" doc:"Where the policy is published"`
 	Why  string `json:"why,omitempty"`
 }
 
@@ -101,8 +101,8 @@ func Aligned(proved, from string, strict bool) bool {
 	return !strict && proved != "" && Organization(proved) == Organization(from)
 }
 
-// Wish is a DMARC record.
-type Wish struct {
+// DMARCRecord is a DMARC record.
+type DMARCRecord struct {
 	At         string // the name at which it is published
 	Policy     string // none, quarantine or reject
 	Strict     struct{ SPF, DKIM bool }
@@ -111,9 +111,9 @@ type Wish struct {
 	Subdomains string   // the policy for domains below
 }
 
-// ParseWish reads a DMARC record (RFC 7489 section 6.3). ours is false for TXT
+// ParseDMARC reads a DMARC record (RFC 7489 section 6.3). ours is false for TXT
 // records of another kind.
-func ParseWish(at, text string) (w Wish, ours bool, err error) {
+func ParseDMARC(at, text string) (w DMARCRecord, ours bool, err error) {
 	tags, err := Tags(text)
 	if len(tags) == 0 || !strings.EqualFold(tags[0].Name, "v") || tags[0].Value != "DMARC1" {
 		return w, false, nil
@@ -121,7 +121,7 @@ func ParseWish(at, text string) (w Wish, ours bool, err error) {
 	if err != nil {
 		return w, true, err
 	}
-	w = Wish{At: at, Percent: 100, Policy: tags.Get("p")}
+	w = DMARCRecord{At: at, Percent: 100, Policy: tags.Get("p")}
 	if !isPolicy(w.Policy) {
 		if tags.Get("rua") == "" {
 			return w, true, fmt.Errorf("p=%s is no policy; there are none, quarantine and reject", w.Policy)
@@ -153,7 +153,7 @@ func isPolicy(p string) bool { return p == "none" || p == "quarantine" || p == "
 
 // Lookup is what DNS said of a domain's DMARC record.
 type Lookup struct {
-	Wish  *Wish
+	Record *DMARCRecord
 	Error error
 	Temp  bool // the error may pass
 }
@@ -176,14 +176,14 @@ func Judge(from []string, spf SPF, dkim []Signature, found Lookup) DMARC {
 	case found.Error != nil:
 		d.Result, d.Why = PermError, found.Error.Error()
 		return d
-	case found.Wish == nil:
+	case found.Record == nil:
 		d.Why = d.Domain + " publishes no DMARC record"
 		return d
 	}
-	w := found.Wish
-	d.At, d.Wish = w.At, w.Policy
+	w := found.Record
+	d.At, d.Policy = w.At, w.Policy
 	if !strings.EqualFold(w.At, "_dmarc."+d.Domain) {
-		d.Wish = w.Subdomains
+		d.Policy = w.Subdomains
 	}
 	if spf.Result == Pass && Aligned(spf.Domain, d.Domain, w.Strict.SPF) {
 		d.Result, d.Why = Pass, "SPF proves "+spf.Domain

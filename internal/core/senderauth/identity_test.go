@@ -6,9 +6,9 @@ import (
 	"testing"
 )
 
-func wish(t *testing.T, at, text string) *Wish {
+func policy(t *testing.T, at, text string) *DMARCRecord {
 	t.Helper()
-	w, ours, err := ParseWish(at, text)
+	w, ours, err := ParseDMARC(at, text)
 	if !ours || err != nil {
 		t.Fatalf("%s: %v %v", text, ours, err)
 	}
@@ -17,8 +17,8 @@ func wish(t *testing.T, at, text string) *Wish {
 
 // TestJudgingByAlignmentAndPolicy goes through RFC 7489 section 3.1 and 6.6.2.
 func TestJudgingByAlignmentAndPolicy(t *testing.T) {
-	plain := wish(t, "_dmarc.saltmarsh.example", "v=DMARC1; p=reject; sp=quarantine")
-	strict := wish(t, "_dmarc.saltmarsh.example", "v=DMARC1; p=reject; adkim=s; aspf=s")
+	plain := policy(t, "_dmarc.saltmarsh.example", "v=DMARC1; p=reject; sp=quarantine")
+	strict := policy(t, "_dmarc.saltmarsh.example", "v=DMARC1; p=reject; adkim=s; aspf=s")
 	spf := func(r Result, domain string) SPF { return SPF{Result: r, Domain: domain, Scope: "mailfrom"} }
 	sig := func(r Result, domain string) []Signature { return []Signature{{Result: r, Domain: domain}} }
 	none := []Signature{}
@@ -29,37 +29,37 @@ func TestJudgingByAlignmentAndPolicy(t *testing.T) {
 		dkim  []Signature
 		found Lookup
 		want  Result
-		wish  string
+		policy  string
 	}{
-		{"SPF of the same domain", []string{"saltmarsh.example"}, spf(Pass, "saltmarsh.example"), none, Lookup{Wish: plain}, Pass, "reject"},
-		{"SPF of a domain below", []string{"saltmarsh.example"}, spf(Pass, "bounces.saltmarsh.example"), none, Lookup{Wish: plain}, Pass, "reject"},
-		{"the same, strictly", []string{"saltmarsh.example"}, spf(Pass, "bounces.saltmarsh.example"), none, Lookup{Wish: strict}, Fail, "reject"},
-		{"SPF of somebody else", []string{"saltmarsh.example"}, spf(Pass, "dunlin.example"), none, Lookup{Wish: plain}, Fail, "reject"},
-		{"a name that only ends alike", []string{"saltmarsh.example"}, spf(Pass, "badsaltmarsh.example"), none, Lookup{Wish: plain}, Fail, "reject"},
-		{"soft failure proves nothing", []string{"saltmarsh.example"}, spf(SoftFail, "saltmarsh.example"), none, Lookup{Wish: plain}, Fail, "reject"},
-		{"a signature of the same domain", []string{"saltmarsh.example"}, spf(Fail, "dunlin.example"), sig(Pass, "saltmarsh.example"), Lookup{Wish: strict}, Pass, "reject"},
-		{"a signature of a domain below", []string{"saltmarsh.example"}, spf(None, ""), sig(Pass, "news.saltmarsh.example"), Lookup{Wish: plain}, Pass, "reject"},
-		{"the same, strictly", []string{"saltmarsh.example"}, spf(None, ""), sig(Pass, "news.saltmarsh.example"), Lookup{Wish: strict}, Fail, "reject"},
-		{"a broken one beside a good one", []string{"saltmarsh.example"}, spf(None, ""), append(sig(Fail, "saltmarsh.example"), sig(Pass, "saltmarsh.example")...), Lookup{Wish: plain}, Pass, "reject"},
-		{"a domain below has a wish of its own", []string{"mail.saltmarsh.example"}, spf(None, ""), none, Lookup{Wish: plain}, Fail, "quarantine"},
-		{"DNS gives no answer about SPF", []string{"saltmarsh.example"}, spf(TempError, "saltmarsh.example"), none, Lookup{Wish: plain}, TempError, "reject"},
-		{"no answer, but not about this domain", []string{"saltmarsh.example"}, spf(TempError, "dunlin.example"), none, Lookup{Wish: plain}, Fail, "reject"},
-		{"no answer about a key", []string{"saltmarsh.example"}, spf(None, ""), sig(TempError, "saltmarsh.example"), Lookup{Wish: plain}, TempError, "reject"},
-		{"no answer about the wish", []string{"saltmarsh.example"}, spf(None, ""), none, Lookup{Error: errors.New("down"), Temp: true}, TempError, ""},
-		{"a wish that cannot be read", []string{"saltmarsh.example"}, spf(None, ""), none, Lookup{Error: errors.New("p=maybe")}, PermError, ""},
-		{"no wish", []string{"saltmarsh.example"}, spf(Fail, "saltmarsh.example"), none, Lookup{}, None, ""},
+		{"SPF of the same domain", []string{"saltmarsh.example"}, spf(Pass, "saltmarsh.example"), none, Lookup{Record: plain}, Pass, "reject"},
+		{"SPF of a domain below", []string{"saltmarsh.example"}, spf(Pass, "bounces.saltmarsh.example"), none, Lookup{Record: plain}, Pass, "reject"},
+		{"the same, strictly", []string{"saltmarsh.example"}, spf(Pass, "bounces.saltmarsh.example"), none, Lookup{Record: strict}, Fail, "reject"},
+		{"SPF of somebody else", []string{"saltmarsh.example"}, spf(Pass, "dunlin.example"), none, Lookup{Record: plain}, Fail, "reject"},
+		{"a name that only ends alike", []string{"saltmarsh.example"}, spf(Pass, "badsaltmarsh.example"), none, Lookup{Record: plain}, Fail, "reject"},
+		{"soft failure proves nothing", []string{"saltmarsh.example"}, spf(SoftFail, "saltmarsh.example"), none, Lookup{Record: plain}, Fail, "reject"},
+		{"a signature of the same domain", []string{"saltmarsh.example"}, spf(Fail, "dunlin.example"), sig(Pass, "saltmarsh.example"), Lookup{Record: strict}, Pass, "reject"},
+		{"a signature of a domain below", []string{"saltmarsh.example"}, spf(None, ""), sig(Pass, "news.saltmarsh.example"), Lookup{Record: plain}, Pass, "reject"},
+		{"the same, strictly", []string{"saltmarsh.example"}, spf(None, ""), sig(Pass, "news.saltmarsh.example"), Lookup{Record: strict}, Fail, "reject"},
+		{"a broken one beside a good one", []string{"saltmarsh.example"}, spf(None, ""), append(sig(Fail, "saltmarsh.example"), sig(Pass, "saltmarsh.example")...), Lookup{Record: plain}, Pass, "reject"},
+		{"a domain below has a policy of its own", []string{"mail.saltmarsh.example"}, spf(None, ""), none, Lookup{Record: plain}, Fail, "quarantine"},
+		{"DNS gives no answer about SPF", []string{"saltmarsh.example"}, spf(TempError, "saltmarsh.example"), none, Lookup{Record: plain}, TempError, "reject"},
+		{"no answer, but not about this domain", []string{"saltmarsh.example"}, spf(TempError, "dunlin.example"), none, Lookup{Record: plain}, Fail, "reject"},
+		{"no answer about a key", []string{"saltmarsh.example"}, spf(None, ""), sig(TempError, "saltmarsh.example"), Lookup{Record: plain}, TempError, "reject"},
+		{"no answer about the policy", []string{"saltmarsh.example"}, spf(None, ""), none, Lookup{Error: errors.New("down"), Temp: true}, TempError, ""},
+		{"a policy that cannot be read", []string{"saltmarsh.example"}, spf(None, ""), none, Lookup{Error: errors.New("p=maybe")}, PermError, ""},
+		{"no policy", []string{"saltmarsh.example"}, spf(Fail, "saltmarsh.example"), none, Lookup{}, None, ""},
 		{"nobody in From", nil, spf(Pass, "saltmarsh.example"), none, Lookup{}, PermError, ""},
-		{"two in From", []string{"saltmarsh.example", "dunlin.example"}, spf(Pass, "saltmarsh.example"), none, Lookup{Wish: plain}, PermError, ""},
+		{"two in From", []string{"saltmarsh.example", "dunlin.example"}, spf(Pass, "saltmarsh.example"), none, Lookup{Record: plain}, PermError, ""},
 	} {
-		if d := Judge(c.from, c.spf, c.dkim, c.found); d.Result != c.want || d.Wish != c.wish {
-			t.Errorf("%s: %s, wish %q (%s); want %s, %q", c.name, d.Result, d.Wish, d.Why, c.want, c.wish)
+		if d := Judge(c.from, c.spf, c.dkim, c.found); d.Result != c.want || d.Policy != c.policy {
+			t.Errorf("%s: %s, policy %q (%s); want %s, %q", c.name, d.Result, d.Policy, d.Why, c.want, c.policy)
 		}
 	}
 }
 
-func TestWhatIsDoneFollowsTheWishAndWhatWasAgreed(t *testing.T) {
-	found := func(dmarc Result, wish string, spf Result) Finding {
-		return Finding{SPF: SPF{Result: spf, Domain: "saltmarsh.example"}, DMARC: DMARC{Result: dmarc, Domain: "saltmarsh.example", Wish: wish, Why: "nothing proves it"}}
+func TestWhatIsDoneFollowsThePolicyAndWhatWasAgreed(t *testing.T) {
+	found := func(dmarc Result, policy string, spf Result) Finding {
+		return Finding{SPF: SPF{Result: spf, Domain: "saltmarsh.example"}, DMARC: DMARC{Result: dmarc, Domain: "saltmarsh.example", Policy: policy, Why: "nothing proves it"}}
 	}
 	none := Agreed{}
 	for _, c := range []struct {
@@ -74,14 +74,14 @@ func TestWhatIsDoneFollowsTheWishAndWhatWasAgreed(t *testing.T) {
 		{"reject where one refuses", found(Fail, "reject", Fail), Refuse, none, Refuse, "5.7.26"},
 		{"reject where one holds", found(Fail, "reject", Fail), Hold, none, Hold, ""},
 		{"quarantine where one refuses", found(Fail, "quarantine", Fail), Refuse, none, Hold, ""},
-		{"nothing is wished", found(Fail, "none", Fail), Refuse, none, Note, ""},
+		{"nothing is asked", found(Fail, "none", Fail), Refuse, none, Note, ""},
 		{"it passes", found(Pass, "reject", Fail), Refuse, none, Note, ""},
 		{"it may pass later", found(TempError, "reject", TempError), Refuse, none, Note, ""},
 		{"SPF alone says no", found(None, "", Fail), Refuse, none, Refuse, "5.7.23"},
 		{"SPF alone is soft", found(None, "", SoftFail), Refuse, none, Note, ""},
 		{"agreed to hold", found(None, "", None), Note, Agreed{"dunlin", Hold}, Hold, ""},
 		{"agreed to refuse", found(Fail, "none", Fail), Off, Agreed{"dunlin", Refuse}, Refuse, "5.7.26"},
-		{"agreed, and proved without a wish", found(None, "", Pass), Note, Agreed{"dunlin", Refuse}, Note, ""},
+		{"agreed, and proved without a policy", found(None, "", Pass), Note, Agreed{"dunlin", Refuse}, Note, ""},
 		{"agreed, and DNS is down", found(TempError, "", TempError), Note, Agreed{"dunlin", Refuse}, Note, ""},
 		{"agreed to note, where one refuses", found(Fail, "reject", Fail), Refuse, Agreed{"dunlin", Note}, Note, ""},
 	} {
@@ -126,7 +126,7 @@ func TestOurFieldCannotBeForgedNorBroken(t *testing.T) {
 		}
 	}
 	f := Finding{SPF: SPF{Result: Fail, Domain: "a.example;\r\nspf=pass", Scope: "mailfrom", Why: "a) (b\r\nX-Evil: 1; dmarc=pass"},
-		DKIM: []Signature{{Result: Pass, Domain: "b.example", Selector: "s; dmarc=pass", Algorithm: "rsa-sha256", Why: strings.Repeat("x", 500)}}, DMARC: DMARC{Result: Fail, Domain: "c.example", Wish: "reject"}}
+		DKIM: []Signature{{Result: Pass, Domain: "b.example", Selector: "s; dmarc=pass", Algorithm: "rsa-sha256", Why: strings.Repeat("x", 500)}}, DMARC: DMARC{Result: Fail, Domain: "c.example", Policy: "reject"}}
 	field := f.Field("mail.skerryline.example")
 	if strings.Count(field, "\r\n") != 4 || strings.Contains(field, "X-Evil:\r") || strings.Contains(field, "\r\nX-Evil") || strings.Contains(field, "dmarc=pass\r") || !strings.HasSuffix(field, "dmarc=fail (p=reject) header.from=c.example\r\n") {
 		t.Errorf("the field is\n%s", field)
@@ -139,14 +139,14 @@ func TestOurFieldCannotBeForgedNorBroken(t *testing.T) {
 }
 
 func TestRecordsAreReadAsTheyAreMeant(t *testing.T) {
-	if w := wish(t, "_dmarc.a.example", "v=DMARC1;p=quarantine ; pct=50; rua=mailto:a@b.example, mailto:c@d.example!10m"); w.Policy != "quarantine" || w.Subdomains != "quarantine" || w.Percent != 50 || len(w.Reports) != 2 {
+	if w := policy(t, "_dmarc.a.example", "v=DMARC1;p=quarantine ; pct=50; rua=mailto:a@b.example, mailto:c@d.example!10m"); w.Policy != "quarantine" || w.Subdomains != "quarantine" || w.Percent != 50 || len(w.Reports) != 2 {
 		t.Errorf("%+v", w)
 	}
-	if w := wish(t, "_dmarc.a.example", "v=DMARC1; p=odd; rua=mailto:a@b.example"); w.Policy != "none" {
+	if w := policy(t, "_dmarc.a.example", "v=DMARC1; p=odd; rua=mailto:a@b.example"); w.Policy != "none" {
 		t.Errorf("who asks for reports watches: %+v", w)
 	}
 	for text, ours := range map[string]bool{"v=spf1 -all": false, "": false, "v=DMARC1; p=odd": true, "v=DMARC1; p=none; pct=101": true, "v=DMARC1; p=none; p=reject": true, "v=DMARC1; nonsense": true, "p=none; v=DMARC1": false} {
-		if _, got, err := ParseWish("x", text); got != ours || ours && err == nil {
+		if _, got, err := ParseDMARC("x", text); got != ours || ours && err == nil {
 			t.Errorf("%q: %v %v", text, got, err)
 		}
 	}

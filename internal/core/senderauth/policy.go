@@ -26,7 +26,7 @@ type Agreed struct {
 
 // Decide says what is done about a message by the term of its listener, and by what
 // was agreed with those in whose name it comes. A listener does at most what the
-// domain itself wishes; a peer's term holds whatever the domain publishes.
+// domain itself asks; a peer's term holds whatever the domain publishes.
 func (c *Finding) Decide(listener Action, agreed Agreed) {
 	c.Action, c.Reason = Note, ""
 	if agreed.Term != "" {
@@ -37,26 +37,26 @@ func (c *Finding) Decide(listener Action, agreed Agreed) {
 		c.Reason = fmt.Sprintf("it was agreed with %s that messages in the name of %s must prove it: %s", agreed.Peer, c.DMARC.Domain, c.unproved())
 		return
 	}
-	wish := ""
+	policy := ""
 	switch {
 	case c.DMARC.Result == Fail:
-		wish = c.DMARC.Wish
+		policy = c.DMARC.Policy
 	case c.DMARC.Result == None && c.SPF.Result == Fail:
-		wish = "reject"
+		policy = "reject"
 	case c.DMARC.Result == PermError && c.DMARC.Domain != "": // several domains in From
-		wish = "quarantine"
+		policy = "quarantine"
 	}
 	switch {
-	case listener != Hold && listener != Refuse, wish == "", wish == "none":
+	case listener != Hold && listener != Refuse, policy == "", policy == "none":
 		return
-	case listener == Refuse && wish == "reject":
+	case listener == Refuse && policy == "reject":
 		c.Action = Refuse
 	default:
 		c.Action = Hold
 	}
 	c.Reason = c.unproved()
 	if c.DMARC.Result == Fail {
-		c.Reason += fmt.Sprintf("; %s asks for p=%s (%s)", c.DMARC.Domain, c.DMARC.Wish, c.DMARC.At)
+		c.Reason += fmt.Sprintf("; %s asks for p=%s (%s)", c.DMARC.Domain, c.DMARC.Policy, c.DMARC.At)
 	}
 }
 

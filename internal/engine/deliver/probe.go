@@ -31,8 +31,8 @@ const (
 	expiresSoon = 14 * 24 * time.Hour
 )
 
-// ProbeWish is what is asked of a host beyond a greeting.
-type ProbeWish struct {
+// ProbeOrder is what is asked of a host beyond a greeting.
+type ProbeOrder struct {
 	Sender    address.Address
 	Recipient *address.Address // nil asks for none
 	Message   *Message         // sent to Recipient; nil sends nothing
@@ -76,13 +76,13 @@ type prober struct {
 	conn  *Conn
 	r     *config.Route
 	terms route.Terms
-	wish  ProbeWish
+	order  ProbeOrder
 	out   *probe.Conversation
 	lines []probe.Spoken
 }
 
 // Probe converses with one address of a host, step by step, on a route's terms.
-func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t Target, ip netip.Addr, wish ProbeWish) probe.Conversation {
+func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t Target, ip netip.Addr, order ProbeOrder) probe.Conversation {
 	if r.NextHop == config.HopDirect {
 		r = plainMX(r)
 	}
@@ -90,7 +90,7 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 	if r.SourceAddress.IsValid() {
 		out.Source = r.SourceAddress.String()
 	}
-	p := &prober{c: c, r: r, terms: route.TermsOf(c.cfg, r, nextHop), wish: wish, out: &out}
+	p := &prober{c: c, r: r, terms: route.TermsOf(c.cfg, r, nextHop), order: order, out: &out}
 	session, book := c.begin(ctx, r, p.terms, nextHop, target{t.Host, t.Port, t.Preference}, ip)
 	out.Session = session
 	p.step("connect", func() (string, *Failure) {
@@ -98,8 +98,8 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		if err != nil {
 			return "", connectFailure(target{t.Host, t.Port, 0}, ip, err)
 		}
-		if wish.Dialled != nil {
-			wish.Dialled(raw.LocalAddr().String())
+		if order.Dialled != nil {
+			order.Dialled(raw.LocalAddr().String())
 		}
 		timeouts := c.cfg.Service.Timeouts
 		timeouts.Greeting, timeouts.Command, timeouts.Final = min(timeouts.Greeting, probeStep), min(timeouts.Command, probeStep), min(timeouts.Final, 3*probeStep)
@@ -109,8 +109,8 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		if r.EHLOName != "" {
 			p.conn.ourName = string(r.EHLOName)
 		}
-		if wish.Name != "" {
-			p.conn.ourName = wish.Name
+		if order.Name != "" {
+			p.conn.ourName = order.Name
 		}
 		return "connected to " + netip.AddrPortFrom(ip, uint16(t.Port)).String(), nil
 	})
@@ -134,7 +134,7 @@ func (p *prober) hear(who transcript.Who, text string) {
 		return
 	}
 	speaker := map[transcript.Who]string{transcript.Client: "us", transcript.Server: "them", transcript.Note: "note"}[who]
-	p.lines = append(p.lines, probe.Spoken{At: time.Since(p.wish.Began).Seconds(), Who: speaker, Text: inert.Text(fmt.Sprintf("%.2000s", text))})
+	p.lines = append(p.lines, probe.Spoken{At: time.Since(p.order.Began).Seconds(), Who: speaker, Text: inert.Text(fmt.Sprintf("%.2000s", text))})
 }
 
 // step makes one step and reports whether to go on.
@@ -294,38 +294,38 @@ func certificateOf(cert *x509.Certificate) probe.ShownCertificate {
 }
 
 // transaction asks for a sender and a recipient, tries to relay, and sends a message
-// if one is wished.
+// if one is ordered.
 func (p *prober) transaction() {
-	if p.wish.Recipient == nil && len(p.wish.Relay) == 0 {
+	if p.order.Recipient == nil && len(p.order.Relay) == 0 {
 		return
 	}
-	if p.wish.Message != nil {
+	if p.order.Message != nil {
 		p.step("content", func() (string, *Failure) {
-			result := p.conn.Send(p.wish.Message, []Recipient{{To: *p.wish.Recipient}})[0]
+			result := p.conn.Send(p.order.Message, []Recipient{{To: *p.order.Recipient}})[0]
 			return "the message was taken: " + result.Reply.Text, result.Failure
 		})
 		return
 	}
-	utf8 := p.wish.Sender.NeedsUTF8() || p.wish.Recipient != nil && p.wish.Recipient.NeedsUTF8()
-	line := "MAIL FROM:<" + p.wish.Sender.String() + ">"
+	utf8 := p.order.Sender.NeedsUTF8() || p.order.Recipient != nil && p.order.Recipient.NeedsUTF8()
+	line := "MAIL FROM:<" + p.order.Sender.String() + ">"
 	if utf8 {
 		line += " SMTPUTF8"
 	}
 	if !p.step("sender", func() (string, *Failure) { return p.ask(diagnose.StageSender, line) }) {
 		return
 	}
-	if to := p.wish.Recipient; to != nil {
+	if to := p.order.Recipient; to != nil {
 		p.step("recipient", func() (string, *Failure) {
 			return p.ask(diagnose.StageRecipient, "RCPT TO:<"+to.String()+">")
 		})
 	}
-	if len(p.wish.Relay) > 0 {
+	if len(p.order.Relay) > 0 {
 		p.relay()
 	}
 	transfer{p.conn}.reset()
 }
 
-// ask sends a command to which 250 or 251 is the wished answer.
+// ask sends a command to which 250 or 251 is the answer expected.
 func (p *prober) ask(stage diagnose.Stage, line string) (string, *Failure) {
 	r, failure := p.conn.command(stage, line, p.conn.timeouts.Command)
 	if failure == nil && r.Code != 250 && r.Code != 251 {
@@ -338,7 +338,7 @@ func (p *prober) ask(stage diagnose.Stage, line string) (string, *Failure) {
 func (p *prober) relay() {
 	p.step("relay", func() (string, *Failure) {
 		refused := 0
-		for _, form := range p.wish.Relay {
+		for _, form := range p.order.Relay {
 			r, failure := p.conn.command(diagnose.StageRecipient, "RCPT TO:"+form.Path, p.conn.timeouts.Command)
 			if failure == nil && p.conn.broken { // 421: we asked too much
 				failure = p.conn.refusal(diagnose.StageRecipient, r)
@@ -348,7 +348,7 @@ func (p *prober) relay() {
 				return fmt.Sprintf("%d attempts to relay were refused; then the listener closed, as it does after many errors", refused), nil
 			case failure != nil:
 				return "", failure
-			case r.Positive() && p.wish.Relays(form.Path):
+			case r.Positive() && p.order.Relays(form.Path):
 				f := p.conn.refusal(diagnose.StageRecipient, smtp.NewReply(r.Code, r.Enhanced, "the attempt to relay in the form “%s” (%s) was taken", form.Name, form.Path))
 				f.Cause = diagnose.NoCause
 				return "", f
@@ -356,6 +356,6 @@ func (p *prober) relay() {
 				refused++
 			}
 		}
-		return fmt.Sprintf("%d attempts to relay in as many forms, none came through", len(p.wish.Relay)), nil
+		return fmt.Sprintf("%d attempts to relay in as many forms, none came through", len(p.order.Relay)), nil
 	})
 }

@@ -39,9 +39,9 @@ type Recipient struct {
 type Result struct {
 	Reply   mail.LastReply
 	Failure *Failure
-	// WishPassedOn says that the host tells the sender of success if that is
-	// wished (RFC 3461 section 5.2.1).
-	WishPassedOn bool
+	// NotifyPassedOn says that the host tells the sender of success if that is
+	// requested (RFC 3461 section 5.2.1).
+	NotifyPassedOn bool
 	// again: the host took others in this transaction and takes this one in another.
 	again bool
 }
@@ -340,7 +340,7 @@ func (c transfer) final(results []Result, accepted []int) []Result {
 		if failure == nil && !r.Done() {
 			failure = c.refusal(diagnose.StageContent, r)
 		}
-		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure, WishPassedOn: c.has("DSN") && !c.lmtp}
+		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure, NotifyPassedOn: c.has("DSN") && !c.lmtp}
 		if failure != nil {
 			result.Reply = failure.Reply
 		}

@@ -26,7 +26,7 @@ func (s *scheduler) refuse(due *store.Due, fault *smtp.Reply) {
 	s.recorder.record(j, o)
 }
 
-// expireOverdue gives up what nobody tried at its very end: the messages of a
+// expireOverdue expires what nobody tried at its very end: the messages of a
 // lane that rests.
 func (s *scheduler) expireOverdue(ctx context.Context) error {
 	cfg := s.cfg.Load()
@@ -35,7 +35,7 @@ func (s *scheduler) expireOverdue(ctx context.Context) error {
 	}
 	now := time.Now()
 	late := now.Add(-time.Minute) // those of a moving lane get their last attempt
-	due, err := s.Store.LeaseOverdue(ctx, s.heart.RunNumber(), late, late.Add(-cfg.ShortestGiveUp()), leaseAtOnce)
+	due, err := s.Store.LeaseOverdue(ctx, s.heart.RunNumber(), late, late.Add(-cfg.ShortestExpiry()), leaseAtOnce)
 	if err != nil {
 		s.leases.Suspect()
 		return fmt.Errorf("overdue deliveries cannot be read: %w", err)

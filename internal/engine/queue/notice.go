@@ -51,9 +51,9 @@ func (a *author) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, no
 	peer := cfg.Peer(to.Domain)
 	for _, d := range about {
 		r := noticeRecipient(d)
-		wish := smtp.Notify(d.Notify)
+		notify := smtp.Notify(d.Notify)
 		switch {
-		case r.Action == dsn.Failed && !wish.WantsFailure(), r.Action == dsn.Delayed && !wish.WantsDelay():
+		case r.Action == dsn.Failed && !notify.WantsFailure(), r.Action == dsn.Delayed && !notify.WantsDelay():
 		case r.Action == dsn.Failed && peer != nil && peer.NoBounces, r.Action == dsn.Delayed && peer != nil && peer.NoDelayNotices:
 			a.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", peer.Name)
 		default:
@@ -125,12 +125,12 @@ func (a *author) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (
 	return missed, true
 }
 
-// wished are the deliveries of a job whose sender asked to be told of success,
-// and whose next server does not take that wish over (RFC 3461 section 5.2.2).
-func wished(j *job, results []deliver.Result) []*mail.Delivery {
+// requested are the deliveries of a job whose sender asked to be told of success,
+// and whose next server does not take that notify over (RFC 3461 section 5.2.2).
+func requested(j *job, results []deliver.Result) []*mail.Delivery {
 	var out []*mail.Delivery
 	for i, d := range j.deliveries {
-		if d.State == mail.Delivered && smtp.Notify(d.Notify).WantsSuccess() && !results[i].WishPassedOn {
+		if d.State == mail.Delivered && smtp.Notify(d.Notify).WantsSuccess() && !results[i].NotifyPassedOn {
 			out = append(out, d)
 		}
 	}

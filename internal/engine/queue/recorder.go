@@ -83,7 +83,7 @@ func replyText(d *mail.Delivery) string {
 const groupOutcomes = 500
 
 // writeOutcomes records outcomes in groups until the channel is closed. It does
-// not give up: an outcome that is not recorded would be a message sent twice.
+// not stop trying: an outcome that is not recorded would be a message sent twice.
 func (r *recorder) writeOutcomes() {
 	for first := range r.outcomes {
 		group := []*store.Outcome{first}

@@ -300,7 +300,7 @@ func (s *scheduler) isBulk(d *mail.Delivery, sender string, now time.Time) bool 
 	return s.volume.add(int64(d.LaneID), sender, now.Unix())
 }
 
-// unreserve gives up the room that was kept for messages.
+// unreserve frees the room that was kept for messages.
 func (s *scheduler) unreserve(entries []*store.Entry) {
 	for _, e := range entries {
 		for i, d := range e.Deliveries {

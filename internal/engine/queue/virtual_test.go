@@ -28,11 +28,11 @@ const virtualSettings = `
 service:
   host_name: mail.skerryline.example
   postmaster: keeper@skerryline.example
-  retry: {intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h], jitter: 0, warn_after: 4h, give_up: 2d, lane_rest: 20s}
+  retry: {intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h], jitter: 0, warn_after: 4h, expire_after: 2d, lane_rest: 20s}
   timeouts: {connect: 10s, greeting: 15s, command: 30s}
 domains: [{name: skerryline.example, kind: local}]
 routes: [{name: to the world, recipients: ["*.example"], next_hop: mx}]
-peers: [{name: patient, domains: [hangup.example], retry: {intervals: [6h], give_up: 1d}}]
+peers: [{name: patient, domains: [hangup.example], retry: {intervals: [6h], expire_after: 1d}}]
 mailboxes: [{address: ines.harrow@skerryline.example}]
 `
 
@@ -217,7 +217,7 @@ func TestAHostThatNeverAnswersIsGivenUpInTime(t *testing.T) {
 		s.ended(ids, 49*time.Hour)
 		d := s.end(ids[0])
 		tries := s.tries(ids[0])
-		// Fifteen seconds until each greeting is given up, then the longer of the
+		// Fifteen seconds until each greeting times out, then the longer of the
 		// lane's rest and the message's own interval.
 		if got := fmt.Sprint(tries[:8]); got != "[15 50 105 200 375 710 1625 3440]" || d.State != mail.Expired || tries[len(tries)-1] > 48*3600+30 || len(tries) != 55 {
 			t.Errorf("%s after %d attempts at %v", d.State, len(tries), tries)

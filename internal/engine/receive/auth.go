@@ -91,9 +91,9 @@ func (se signInTalk) auth(arg string) smtp.Reply {
 	return se.signedIn(who, err)
 }
 
-// errGivenUp reports that a client broke sign-in off with "*".
+// errCancelled reports that a client broke sign-in off with "*".
 var (
-	errGivenUp = errors.New("given up")
+	errCancelled = errors.New("cancelled")
 	errCoding  = errors.New("this is not base64")
 	errBinding = errors.New("channel binding goes with SCRAM-SHA-256-PLUS only (RFC 5802)")
 )
@@ -106,8 +106,8 @@ func (se signInTalk) signedIn(who address.Address, err error) smtp.Reply {
 		se.record.Change(func(s *mail.Session) { s.Account = who.String() })
 		se.log = se.log.With("account", who.String())
 		return smtp.NewReply(235, "2.7.0", "signed in as %s", who.Display())
-	case errors.Is(err, errGivenUp):
-		return se.fault(smtp.NewReply(501, "5.7.0", "sign-in was given up"))
+	case errors.Is(err, errCancelled):
+		return se.fault(smtp.NewReply(501, "5.7.0", "sign-in was cancelled"))
 	case lineFault(err) != nil: // RFC 4954 section 4: an over-long answer gets a reply
 		return se.fault(*lineFault(err))
 	case errors.Is(err, errCoding), errors.Is(err, errBinding):
@@ -152,7 +152,7 @@ func (se signInTalk) ask(challenge string) (string, error) {
 func decodeAnswer(text string) (string, error) {
 	switch text {
 	case "*":
-		return "", errGivenUp
+		return "", errCancelled
 	case "=": // an empty initial response
 		return "", nil
 	}

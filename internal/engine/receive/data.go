@@ -228,12 +228,12 @@ func (se contentTalk) entry(id ident.ID, now time.Time, s *spool, section []byte
 		if r.refusal != nil {
 			continue
 		}
-		wish := r.wish()
+		notify := r.notify()
 		for _, leg := range se.sized(r.legs, s.size) {
 			if key := leg.Recipient.Key(); !seen[key] {
 				seen[key] = true
 				d := plan.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
-				d.Notify = int16(wish)
+				d.Notify = int16(notify)
 				if r.rcpt.Orig != "" {
 					d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
 				}
@@ -244,10 +244,10 @@ func (se contentTalk) entry(id ident.ID, now time.Time, s *spool, section []byte
 	return e
 }
 
-// wish is what of a recipient's NOTIFY goes on with its deliveries. Behind an
+// notify is what of a recipient's NOTIFY goes on with its deliveries. Behind an
 // address that stands for several the sender is told once, that it was passed on
 // to them (RFC 3461 section 5.2.7.3).
-func (r recipient) wish() smtp.Notify {
+func (r recipient) notify() smtp.Notify {
 	if len(r.legs) < 2 || !r.rcpt.Notify.WantsSuccess() {
 		return r.rcpt.Notify
 	}
@@ -261,7 +261,7 @@ func (r recipient) wish() smtp.Notify {
 func (se contentTalk) expansion(m *mail.Message, section []byte) *store.Entry {
 	var expanded []smtp.Rcpt
 	for _, r := range se.rcpts {
-		if r.wish() != r.rcpt.Notify {
+		if r.notify() != r.rcpt.Notify {
 			expanded = append(expanded, r.rcpt)
 		}
 	}

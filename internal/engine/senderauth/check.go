@@ -55,7 +55,7 @@ func Check(ctx context.Context, r Resolver, f Facts) senderauth.Finding {
 	from := fromDomains(h)
 	found := senderauth.Lookup{}
 	if len(from) == 1 {
-		found = Wish(ctx, r, from[0])
+		found = DMARC(ctx, r, from[0])
 	}
 	c.DMARC = senderauth.Judge(from, c.SPF, c.DKIM, found)
 	return c
@@ -130,9 +130,9 @@ func signatures(ctx context.Context, r Resolver, h message.Header, content func(
 
 func clip(s string) string { return s[:min(len(s), 253)] }
 
-// Wish finds the DMARC record of a domain: its own, or its organisation's (RFC 7489
+// DMARC finds the DMARC record of a domain: its own, or its organisation's (RFC 7489
 // section 6.6.3).
-func Wish(ctx context.Context, r Resolver, domain string) senderauth.Lookup {
+func DMARC(ctx context.Context, r Resolver, domain string) senderauth.Lookup {
 	tried := ""
 	for _, at := range []string{domain, senderauth.Organization(domain)} {
 		if at == tried {
@@ -145,9 +145,9 @@ func Wish(ctx context.Context, r Resolver, domain string) senderauth.Lookup {
 		if err != nil && !(errors.As(err, &gone) && gone.IsNotFound) {
 			return senderauth.Lookup{Error: err, Temp: true}
 		}
-		var found []senderauth.Wish
+		var found []senderauth.DMARCRecord
 		for _, text := range texts {
-			w, ours, err := senderauth.ParseWish(name, text)
+			w, ours, err := senderauth.ParseDMARC(name, text)
 			if ours && err != nil {
 				return senderauth.Lookup{Error: errors.New(name + ": " + err.Error())}
 			}
@@ -159,7 +159,7 @@ func Wish(ctx context.Context, r Resolver, domain string) senderauth.Lookup {
 			return senderauth.Lookup{} // section 6.6.3: as if there were none
 		}
 		if len(found) == 1 {
-			return senderauth.Lookup{Wish: &found[0]}
+			return senderauth.Lookup{Record: &found[0]}
 		}
 	}
 	return senderauth.Lookup{}

@@ -14,7 +14,7 @@ export type Step = Omit<Schemas["ProbeStep"], "lines" | "certificates"> & {
 };
 export type Conversation = Omit<Schemas["Conversation"], "steps"> & { steps: Step[] };
 export type Probe = Omit<Schemas["Probe"], "steps" | "attempts"> & { steps: Step[]; attempts: Conversation[] };
-export type ProbeWish = {
+export type ProbeOrder = {
 	target?: string;
 	routes?: string[];
 	from?: string;
@@ -36,7 +36,7 @@ export const sound = {
 	doKey: (k: Key, verb: "check" | "use" | "retire") =>
 		ask<Key>("POST", `dkim/${seg(k.domain)}/${seg(k.selector)}/${verb}`, verb === "use" ? {} : undefined),
 	removeKey: (k: Key) => ask<void>("DELETE", `dkim/${seg(k.domain)}/${seg(k.selector)}`),
-	probe: (wish: ProbeWish) => ask<Probe>("POST", "probe", wish),
+	probe: (order: ProbeOrder) => ask<Probe>("POST", "probe", order),
 	review: (draft: boolean) => ask<Review>("GET", `review?draft=${draft}`),
 	fix: (key: string) => ask<Schemas["Done"]>("POST", "review/fix", { key }),
 	accept: (key: string, because: string) => ask<void>("POST", "review/accept", { key, because }),

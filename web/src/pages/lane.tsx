@@ -92,11 +92,11 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 							)}
 						</Row>
 						<Row name="Oldest">
-							<When time={l.oldest_at} />, given up <When time={l.expires_at} />
+							<When time={l.oldest_at} />, expires <When time={l.expires_at} />
 						</Row>
 						<Row name="Schedule">
-							told after {l.schedule.warn_after ? span(l.schedule.warn_after) : "never"}, given up after{" "}
-							{span(l.schedule.give_up)}
+							told after {l.schedule.warn_after ? span(l.schedule.warn_after) : "never"}, expires after{" "}
+							{span(l.schedule.expire_after)}
 						</Row>
 					</Table.Tbody>
 				</Table>

@@ -196,7 +196,7 @@ function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }
 			<Table.Td>
 				SPF {f.spf.result}, DKIM {signatures.length === 0 ? "none" : signatures.map((s) => s.result).join(", ")}, DMARC{" "}
 				{f.dmarc.result}
-				{f.dmarc.wish ? ` (the domain asks for ${f.dmarc.wish})` : ""}
+				{f.dmarc.policy ? ` (the domain asks for ${f.dmarc.policy})` : ""}
 			</Table.Td>
 			<Table.Td className="mono">{soft(f.dmarc.domain)}</Table.Td>
 			<Table.Td colSpan={2}>

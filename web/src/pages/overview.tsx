@@ -187,7 +187,7 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 								<Table.Th ta="right">Waits</Table.Th>
 								<Table.Th>Oldest</Table.Th>
 								<Table.Th>Next try</Table.Th>
-								<Table.Th>Given up from</Table.Th>
+								<Table.Th>Expired from</Table.Th>
 								<Table.Th>Last answer</Table.Th>
 							</Table.Tr>
 						</Table.Thead>

@@ -7,9 +7,9 @@ import { type Preview, queue } from "../api/queue";
 import { Failed, Loading } from "../parts/states";
 import { short, span } from "../parts/when";
 
-/** When a message is tried, its sender told and it is given up: in force, or tried out. */
+/** When a message is tried, its sender told and it expires: in force, or tried out. */
 export function ScheduleView() {
-	const [fields, setFields] = useState({ domain: "", route: "", intervals: "", warn_after: "", give_up: "" });
+	const [fields, setFields] = useState({ domain: "", route: "", intervals: "", warn_after: "", expire_after: "" });
 	const [words] = useDebouncedValue(fields, 300);
 	const preview = useQuery({
 		queryKey: ["schedule", words],
@@ -43,7 +43,7 @@ export function ScheduleView() {
 					{field("route", "In force for route", "to the world")}
 					{field("intervals", "Try out: intervals", "5m,15m,1h")}
 					{field("warn_after", "Try out: sender told after", "4h")}
-					{field("give_up", "Try out: given up after", "5d")}
+					{field("expire_after", "Try out: expired after", "5d")}
 				</Group>
 			</section>
 			{preview.error ? (
@@ -61,7 +61,7 @@ const width = 1000;
 const height = 74;
 
 function Drawn({ preview: p }: { preview: Preview }) {
-	const end = Math.max(p.give_up, 1);
+	const end = Math.max(p.expire_after, 1);
 	const x = (s: number) => 8 + (Math.min(s, end) / end) * (width - 60);
 	const step = [60, 300, 900, 3600, 6 * 3600, 86400, 7 * 86400].find((s) => end / s <= 10) ?? 30 * 86400;
 	const marks = Array.from({ length: Math.floor(end / step) + 1 }, (_, i) => i * step);
@@ -80,7 +80,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 					viewBox={`0 0 ${width} ${height}`}
 					width="100%"
 					role="img"
-					aria-label={`${p.attempts.length} attempts until ${short(p.give_up)}`}
+					aria-label={`${p.attempts.length} attempts until ${short(p.expire_after)}`}
 					style={{ marginTop: 10, color: "var(--mantine-color-text)" }}
 				>
 					<title>Attempts on a line of time</title>
@@ -99,7 +99,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 							<rect x={x(a.earliest) - 1} width={2} y={24} height={24} />
 						</g>
 					))}
-					{p.warn_after > 0 && p.warn_after < p.give_up && (
+					{p.warn_after > 0 && p.warn_after < p.expire_after && (
 						<g>
 							<line
 								x1={x(p.warn_after)}
@@ -116,7 +116,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 					)}
 					<line x1={x(end)} x2={x(end)} y1={14} y2={52} stroke="var(--mantine-color-buoy-6)" strokeWidth={3} />
 					<text x={x(end)} y={11} fontSize={11} fill="currentColor" textAnchor="middle">
-						given up
+						expired
 					</text>
 				</svg>
 			</section>

@@ -26,13 +26,13 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 	flush: {
 		label: "Try now",
 		title: "Try now",
-		about: "Within the limits of their lanes. When they are given up does not change.",
+		about: "Within the limits of their lanes. When they expire does not change.",
 		button: "Try now",
 	},
 	hold: {
 		label: "Hold",
 		title: "Hold",
-		about: "They are not tried, and not given up while they are held.",
+		about: "They are not tried, and do not expire while they are held.",
 		button: "Hold",
 	},
 	release: { label: "Release", title: "Release", about: "Held messages go on at once.", button: "Release" },
@@ -42,9 +42,9 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		about: "By another route, or straight to a host.",
 		button: "Send",
 	},
-	"give-up": {
+	"expire": {
 		label: "Give up sooner or later …",
-		title: "Change when they are given up",
+		title: "Change when they expire",
 		about:
 			"Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.",
 		button: "Change",
@@ -71,7 +71,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 	},
 };
 
-const order: Verb[] = ["flush", "hold", "release", "reroute", "give-up", "readdress", "return", "drop"];
+const order: Verb[] = ["flush", "hold", "release", "reroute", "expire", "readdress", "return", "drop"];
 
 /** Actions is the menu of what can be done with what the words select. */
 export function Actions({ words, what }: { words: QueueWords; what: string }) {
@@ -259,13 +259,13 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 	switch (verb) {
 		case "reroute":
 			return <Reroute set={set} />;
-		case "give-up":
+		case "expire":
 			return (
 				<TextInput
-					label="Given up"
+					label="Expired"
 					placeholder="12h, +1d, -12h or schedule"
 					required
-					onChange={(e) => set({ give_up: e.currentTarget.value })}
+					onChange={(e) => set({ expire_after: e.currentTarget.value })}
 				/>
 			);
 		case "readdress":

@@ -12,7 +12,7 @@ export const kinds: { name: string; color: string; dash?: string; means: string 
 	{ name: "forwarded", color: "gray.6", dash: "2 3", means: "sent on to another domain by an alias or forward" },
 	{ name: "deferred", color: "brass.4", means: "attempts put off" },
 	{ name: "bounced", color: "buoy.5", means: "recipients given back to the sender" },
-	{ name: "expired", color: "pink.6", dash: "6 3", means: "given up after waiting" },
+	{ name: "expired", color: "pink.6", dash: "6 3", means: "expired after waiting" },
 	{ name: "rejected", color: "violet.5", dash: "2 3", means: "refused before there was a message" },
 	{ name: "discarded", color: "gray.6", dash: "8 2", means: "dropped by an administrator" },
 ];

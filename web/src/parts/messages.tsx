@@ -206,7 +206,7 @@ function Table({
 					},
 					{
 						accessor: "delivery.expires_at",
-						title: "Given up",
+						title: "Expired",
 						width: 100,
 						render: (q) => <When time={q.delivery.expires_at} />,
 					},

@@ -106,7 +106,7 @@ function End({ delivery: d }: { delivery: Delivery }) {
 				{host && `${d.last_reply?.code ? "said by" : "at"} ${host}`}
 				{!final.has(d.state) && (
 					<>
-						{host && "; "}next try <When due time={d.next_attempt_at} />, given up <When time={d.expires_at} />
+						{host && "; "}next try <When due time={d.next_attempt_at} />, expires <When time={d.expires_at} />
 					</>
 				)}
 			</Text>
