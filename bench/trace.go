@@ -176,7 +176,7 @@ func (h *harbour) forgetting() (result, error) {
 	return result{Bench: "forgetting days", Against: "one second", Value: took * 1000, Base: 1000, Unit: "ms", Ratio: took, Reach: "<= 1", Reached: took <= 1}, err
 }
 
-// transcripts measures accept with the dialogues kept against without.
+// transcripts measures accept with the transcripts kept against without.
 func (b *bench) transcripts() ([]result, error) {
 	var with, without []float64
 	for range b.rounds {
@@ -192,7 +192,7 @@ func (b *bench) transcripts() ([]result, error) {
 		}
 	}
 	v, base, ratios := median(with, without)
-	return []result{{Bench: "accept with dialogues", Against: "without", Value: v, Base: base, Unit: "messages/s", Ratio: v / base, Ratios: ratios, Reach: ">= 0.85", Reached: v/base >= 0.85}}, nil
+	return []result{{Bench: "accept with transcripts", Against: "without", Value: v, Base: base, Unit: "messages/s", Ratio: v / base, Ratios: ratios, Reach: ">= 0.85", Reached: v/base >= 0.85}}, nil
 }
 
 func (b *bench) acceptAt(level string) (float64, error) {

@@ -90,9 +90,9 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 	p.press("sunkenpier.example")
 	p.shows("by route to the world", "connect", "jo@sunkenpier.example", "ines.harrow@skerryline.example")
 	p.press("to jo@sunkenpier.example")
-	p.shows("127.0.0.1", "listener inside", "let in by rule this machine", "route to the world", "tried", "deferred", "The host refuses the connection", "Who can fix it: far administrator", "expires")
+	p.shows("127.0.0.1", "listener inside", "let in by rule this machine", "route to the world", "tried", "deferred", "The host refuses the connection", "Who can fix it: remote administrator", "expires")
 
-	// It is live: fixed at the far side, the message's end shows by itself.
+	// It is live: fixed at the remote host, the message's end shows by itself.
 	s.behave(t, "mx.sunkenpier.example", `{"closed": false}`)
 	p.press("Try now")
 	p.shows("1 delivery match")

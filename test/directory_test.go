@@ -54,7 +54,7 @@ func TestWhereAMailboxIsReached(t *testing.T) {
 	}
 }
 
-func TestAFullMailboxPutsOffAndAnOverlargeMessageIsSentBack(t *testing.T) {
+func TestAFullMailboxDefersAndAnOverlargeMessageIsSentBack(t *testing.T) {
 	s := boxes(t, "quota")
 	const wren = "wren.castell@skerryline.example"
 	big := message("big") + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 45)

@@ -196,11 +196,11 @@ func (l *load) more(n int) {
 	}
 }
 
-// arrivals watches how long nothing arrives at the far host while messages come in.
+// arrivals watches how long nothing arrives at the remote host while messages come in.
 type arrivals struct {
 	mu       sync.Mutex
 	last     time.Time
-	messages  int
+	messages int
 	longest  time.Duration // in all
 	afterMax time.Duration // since a host took writes
 	writable time.Time     // since when one does, zero while none does

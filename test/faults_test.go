@@ -313,5 +313,5 @@ func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
 		}
 		arrived += n
 	}
-	s.row(t, "the far side hangs up at six stages", ids, arrived-len(ids))
+	s.row(t, "the remote host hangs up at six stages", ids, arrived-len(ids))
 }

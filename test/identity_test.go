@@ -157,7 +157,7 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 		t.Errorf("a record that was cut: %+v %v", k, err)
 	}
 	for what, args := range map[string][]string{
-		"messages are signed with this key":  {"dkim", "remove", domain, next.Selector},
+		"messages are signed with this key": {"dkim", "remove", domain, next.Selector},
 		"is not among our domains":          {"dkim", "make", "saltmarsh.example"},
 		"there is a key tide of skerryline": {"dkim", "make", domain, "--selector", "tide"},
 		"is no name":                        {"dkim", "make", domain, "--selector", "a b"},
@@ -166,7 +166,7 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 			t.Errorf("%v: %d %s", args, code, stderr)
 		}
 	}
-	// Private keys are nowhere but sealed in the database.
+	// Private keys are nowhere but encrypted in the database.
 	dump, err := exec.Command("psql", s.database, "-Atc", "SELECT string_agg(k::text, '') || (SELECT string_agg(c::text, '') FROM change c) FROM dkim_key k").CombinedOutput()
 	if err != nil || bytes.Contains(dump, []byte("PRIVATE")) || bytes.Contains(readLog(t, s), []byte("PRIVATE")) {
 		t.Errorf("a private key shows: %v %.300s", err, dump)

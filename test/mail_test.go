@@ -68,7 +68,7 @@ func TestWhatBecomesOfMailToEachHost(t *testing.T) {
 		{"a@[127.30.0.60]", mail.Deferred, diagnose.StageRoute, diagnose.NoRoute, "4.4.4"},
 		{"a@nosuch.example", mail.Bounced, diagnose.StageRecipient, diagnose.NoSuchUser, "5.1.1"},
 		{"a@strandwatch.example", mail.Bounced, diagnose.StageRecipient, diagnose.BlockListed, "5.7.1"},
-		{"a@homelines.example", mail.Bounced, diagnose.StageGreeting, diagnose.HomeLine, "5.7.1"},
+		{"a@homelines.example", mail.Bounced, diagnose.StageGreeting, diagnose.ResidentialAddress, "5.7.1"},
 		{"a@lostbuoy.example", mail.Bounced, diagnose.StageDNS, diagnose.NoSuchDomain, "5.1.2"},
 		{"a@nomail.example", mail.Bounced, diagnose.StageDNS, diagnose.NoMail, "5.1.10"},
 		{"a@sunkenpier.example", mail.Deferred, diagnose.StageConnect, diagnose.ConnectRefused, "4.4.1"},
@@ -171,7 +171,7 @@ func TestAFailureIsToldToTheSenderAsADSN(t *testing.T) {
 			}
 		}
 	}
-	// A failing notice begets no further one.
+	// A failing notice generates no further one.
 	id = s.send(t, s.edge, "127.30.0.10", "", message("null sender"), "nobody@lightkeepers.example")
 	s.until(t, id, mail.Bounced)
 	if tr, _ := s.client().Trace(context.Background(), id, nil); len(tr.Notices) != 0 {
@@ -226,7 +226,7 @@ func TestALoopIsStopped(t *testing.T) {
 	if seen > 6 {
 		t.Errorf("the message went round %d times", seen)
 	}
-	// The far side tells the sender what stopped it.
+	// The remote host tells the sender what stopped it.
 	if m, ok := s.find(t, "ines.harrow@skerryline.example"); !ok || m.Sender != "" {
 		t.Errorf("no notice came back: %+v", m)
 	}

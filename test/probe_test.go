@@ -60,7 +60,7 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 		{"sunkenpier.example", "connect", "fail", "connection refused", diagnose.ConnectRefused, 1},
 		{"somebody@nosuch.example", "recipient", "fail", "550 5.1.1", diagnose.NoSuchUser, 1},
 		{"a@strandwatch.example", "recipient", "fail", "block list driftnet.example", diagnose.BlockListed, 1},
-		{"homelines.example", "greeting", "fail", "554 5.7.1 no mail from home lines", diagnose.HomeLine, 1},
+		{"homelines.example", "greeting", "fail", "554 5.7.1 no mail from residential addresses", diagnose.ResidentialAddress, 1},
 		{"oldlocks.example", "certificate", "warning", "expired", "", 0},
 		{"barelock.example", "tls", "warning", "messages go in the clear", "", 0},
 		{"nomail.example", "dns", "fail", "null MX", diagnose.NoMail, 1},

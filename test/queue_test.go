@@ -87,9 +87,9 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	if d := state(ids[1], mail.Delivered); d.Route != "by provider" {
 		t.Errorf("rerouted by %s", d.Route)
 	}
-	s.run(t, "queue", "readdress", "--recipient", "c@saltmarsh.example", "--to-domain", "dunlin.example")
+	s.run(t, "queue", "change-domain", "--recipient", "c@saltmarsh.example", "--to-domain", "dunlin.example")
 	if d := state(ids[2], mail.Delivered); d.Recipient != "c@dunlin.example" || d.Original != "c@saltmarsh.example" {
-		t.Errorf("readdressed to %s", d.Recipient)
+		t.Errorf("sent to %s", d.Recipient)
 	}
 	s.run(t, "queue", "return", ids[3], "--say", "the marsh is flooded")
 	d := state(ids[3], mail.Bounced)
@@ -164,7 +164,7 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 		{[]string{"queue", "reroute", "--all", "--by", "nowhere"}, 1, "there is no route nowhere"},
 		{[]string{"queue", "reroute", "--all", "--host", "a b"}, 1, "is no host"},
 		{[]string{"queue", "expire", "--all", "--in", "later"}, 1, "is not a duration"},
-		{[]string{"queue", "readdress", "--all", "--to-domain", "@"}, 1, "the right domain"},
+		{[]string{"queue", "change-domain", "--all", "--to-domain", "@"}, 1, "the right domain"},
 		{[]string{"queue", "undo", "99"}, 4, "no such action"},
 		{[]string{"queue", "undo", "one"}, 2, "no number of an action"},
 		{[]string{"lane", "pause", "nobody.example"}, 4, "nothing waits in a lane"},

@@ -126,7 +126,9 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 }
 
 func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
-	s := own(t, "figures", func(c string) string { return strings.Replace(c, "expire_after: 2d", "expire_after: 6s\n    warn_after: 0s", 1) })
+	s := own(t, "figures", func(c string) string {
+		return strings.Replace(c, "expire_after: 2d", "expire_after: 6s\n    warn_after: 0s", 1)
+	})
 	s.mixed(t, 1)
 	s.kill() // in the middle of an hour, and of counting
 	if err := s.start(); err != nil {

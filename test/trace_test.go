@@ -74,7 +74,7 @@ func TestTenSupportCalls(t *testing.T) {
 		name, search string
 		shows        []string
 	}{
-		{"never sent", "odile.marr@skerryline.example refused today", []string{"at stage sender", "530 5.7.0 say STARTTLS first", "This listener takes no mail before TLS", "Read the dialogue"}},
+		{"never sent", "odile.marr@skerryline.example refused today", []string{"at stage sender", "530 5.7.0 say STARTTLS first", "This listener takes no mail before TLS", "Read the transcript"}},
 		{"refused at RCPT", "ines.harow", []string{"550 5.1.1", "There is no such mailbox", "ada@saltmarsh.example", "127.30.0.10"}},
 		{"waiting", "“recorder”", []string{"deferred", "No route leads to this recipient", "Waiting does not help"}},
 		{"bounced", "ned@nosuch.example", []string{"bounced", "550 5.1.1", "said by mx.nosuch.example", "the sender was told by", "Not delivered"}},
@@ -105,7 +105,7 @@ func TestTenSupportCalls(t *testing.T) {
 		t.Errorf("for the user: %s", words)
 	}
 	if far := s.run(t, "trace", "show", id["bounced"], "--for", "far"); !strings.Contains(far, "UTC") || !strings.Contains(far, "550 5.1.1") || !strings.Contains(far, id["bounced"]) || !strings.Contains(far, "At: mx.nosuch.example [127.30.0.15]") {
-		t.Errorf("for the far administrator: %s", far)
+		t.Errorf("for the remote administrator: %s", far)
 	}
 }
 
@@ -237,7 +237,7 @@ func (s *stack) ended(t *testing.T, q url.Values) mail.Session {
 	return found
 }
 
-func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
+func TestTheTranscriptIsWhatTheWireCarried(t *testing.T) {
 	s := own(t, "wire", func(c string) string {
 		return strings.Replace(c, "    kind: inside\n", "    kind: inside\n    sign_in: [plain, login]\n    sign_in_without_tls: true\n", 1)
 	})
@@ -269,7 +269,7 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 		}
 		for _, secret := range []string{"marmalade", base64.StdEncoding.EncodeToString([]byte(inesPassword)), inesPassword, "wrong-one"} {
 			if strings.Contains(all, secret) {
-				t.Errorf("the dialogue holds %q:\n%s", secret, all)
+				t.Errorf("the transcript holds %q:\n%s", secret, all)
 			}
 		}
 	}
@@ -308,7 +308,7 @@ func TestTheDialogueIsWhatTheWireCarried(t *testing.T) {
 	}
 }
 
-func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
+func TestTranscriptsAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 	t.Parallel()
 	s := own(t, "kept", func(c string) string {
 		c = strings.Replace(c, "    kind: inside\n", "    kind: inside\n    transcript: trouble\n", 1)
@@ -316,11 +316,11 @@ func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 	})
 	kept := func(q url.Values) bool {
 		t.Helper()
-		return s.ended(t, q).Dialogue
+		return s.ended(t, q).TranscriptKept
 	}
 	s.until(t, s.send(t, s.inside, "127.20.1.61", "tickets@skerryline.example", message("a"), "a@barelock.example"), mail.Delivered)
 	if kept(url.Values{"peer": {"127.20.1.61"}}) || kept(url.Values{"direction": {"out"}, "peer": {"mx.barelock.example"}}) {
-		t.Error("a dialogue without trouble was kept")
+		t.Error("a transcript without trouble was kept")
 	}
 	d := dial(t, s.inside, "127.20.1.62")
 	d.hear()
@@ -329,7 +329,7 @@ func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 	d.want("550", "RCPT TO:<nobody@skerryline.example>")
 	d.want("221", "QUIT")
 	if !kept(url.Values{"peer": {"127.20.1.62"}}) {
-		t.Error("a dialogue with trouble was not kept")
+		t.Error("a transcript with trouble was not kept")
 	}
 	s.run(t, "session", "watch", "barelock.example")
 	s.run(t, "session", "watch", "127.20.1.0/24", "--for", "10m")
@@ -338,12 +338,12 @@ func TestDialoguesAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 	}
 	s.until(t, s.send(t, s.inside, "127.20.1.63", "tickets@skerryline.example", message("b"), "b@barelock.example"), mail.Delivered)
 	if !kept(url.Values{"peer": {"127.20.1.63"}}) {
-		t.Error("a watched client's dialogue was not kept")
+		t.Error("a watched client's transcript was not kept")
 	}
 	if err := eventually(10*time.Second, func() error {
 		p, err := s.client().Sessions(context.Background(), url.Values{"direction": {"out"}, "peer": {"mx.barelock.example"}, "outcome": {"passed"}})
-		if err == nil && !(len(p.Items) > 0 && p.Items[0].Dialogue) {
-			err = fmt.Errorf("a watched domain's dialogue was not kept")
+		if err == nil && !(len(p.Items) > 0 && p.Items[0].TranscriptKept) {
+			err = fmt.Errorf("a watched domain's transcript was not kept")
 		}
 		return err
 	}); err != nil {

@@ -172,7 +172,7 @@ func write(rows *virtual.Rows, file string) error {
 		if err != nil {
 			return err
 		}
-		if err := add(z, archive.SessionLine{Kind: archive.Session, Session: mail.Session(s.Session), Dialogue: lines}); err != nil {
+		if err := add(z, archive.SessionLine{Kind: archive.Session, Session: mail.Session(s.Session), Transcript: lines}); err != nil {
 			return err
 		}
 	}

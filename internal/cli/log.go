@@ -78,7 +78,7 @@ func (a logCommands) logExport() *cobra.Command {
 	var file string
 	c := &cobra.Command{
 		Use: "export", Short: "Write messages, refusals and sessions of a period to an archive", Args: exactly(0),
-		Long:    "Write what happened in a period to an archive: messages with their way, refusals, and sessions with their dialogues, as JSON Lines compressed by zstd. Content and credentials are not in it.",
+		Long:    "Write what happened in a period to an archive: messages with their way, refusals, and sessions with their transcripts, as JSON Lines compressed by zstd. Content and credentials are not in it.",
 		Example: "  gull log export --period yesterday -f yesterday.jsonl.zst\n  gull log export --since 2026-11-20 --until 2026-11-21 | zstdcat | head",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())

@@ -49,11 +49,11 @@ func (a probeCommands) command() *cobra.Command {
 	f.BoolVar(&message, "message", false, "send a small real message to the address")
 	f.StringVar(&inwards, "inwards", "", "probe this listener of ours, or * for all, with attempts to relay")
 	f.StringVar(&client, "client", "", "with --inwards: an address of this machine to come from")
-	f.BoolVar(&quiet, "quiet", false, "steps only, without the dialogue")
+	f.BoolVar(&quiet, "quiet", false, "steps only, without the transcript")
 	return c
 }
 
-func (a probeCommands) printProbe(p probe.Probe, dialogue bool) {
+func (a probeCommands) printProbe(p probe.Probe, transcript bool) {
 	w := a.out
 	fmt.Fprintf(w, "%s: %s\n%s\n", p.Target, strings.ToUpper(p.Result), p.Verdict)
 	if c := p.Cause; c != nil {
@@ -73,20 +73,20 @@ func (a probeCommands) printProbe(p probe.Probe, dialogue bool) {
 		}
 		fmt.Fprintf(w, "\n%s [%s] port %d%s\n", t.Host, t.Address, t.Port, by)
 		for _, s := range t.Steps {
-			printStep(w.Write, s, dialogue)
+			printStep(w.Write, s, transcript)
 		}
 	}
 	fmt.Fprintf(w, "\nIt took %.1f s.\n", p.Took)
 }
 
-func printStep(write func([]byte) (int, error), s probe.ProbeStep, dialogue bool) {
+func printStep(write func([]byte) (int, error), s probe.ProbeStep, transcript bool) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "  %-7s  %-11s  %6.0f ms  %s\n", s.Result, s.Name, s.Took*1000, s.Says)
 	for _, c := range s.Certificates {
 		fmt.Fprintf(&b, "  %32s %s for %s, %s, until %s, by %s\n", "", c.Subject, strings.Join(c.Names, ", "), c.Key, exact(c.Until), c.Issuer)
 	}
 	for _, l := range s.Lines {
-		if dialogue {
+		if transcript {
 			fmt.Fprintf(&b, "  %32s %s %s\n", fmt.Sprintf("%.3f", l.At), map[string]string{"us": ">", "them": "<", "note": "·"}[l.Who], l.Text)
 		}
 	}

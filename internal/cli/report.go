@@ -72,7 +72,7 @@ func (a reportCommands) command() *cobra.Command {
 	c := &cobra.Command{
 		Use: "report", Short: "What the traffic looks like", Args: exactly(0),
 		Long: "What the traffic looks like in a period, from counts that are kept as it happens.\n\nWithout --by: totals, the course of time, and who is on top. With --by: one table, by direction, sender_domain, sender, client, listener, account, recipient_domain, recipient, host, route or cause. " +
-			"The messages behind a figure are shown by gull report messages. -o html prints a page to read or print. deferred counts attempts that were put off; rejected counts recipients, and what never got as far.",
+			"The messages behind a figure are shown by gull report messages. -o html prints a page to read or print. deferred counts attempts that were deferred; rejected counts recipients, and what never got as far.",
 		Example: "  gull report --period yesterday\n  gull report --period week --by recipient_domain --kind deferred --kind bounced\n  gull report --period month -o html > month.html\n  gull report --by cause --kind rejected -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())

@@ -46,7 +46,7 @@ func (a serveCommands) command() *cobra.Command {
 			"The configuration file is what a server is begun with: mailboxes and aliases may stand in it too. Once there is a configuration in the database, " +
 			"that one counts, and is changed by console or command line while the service runs.\n\n" +
 			"The setup file holds the first sign-ins, in YAML: accounts with name, role (administrator or viewer) and password; tokens with name, role and token; " +
-			"secrets with name and value. Only hashes and sealed secrets are kept: remove the file afterwards.",
+			"secrets with name and value. Only hashes and encrypted secrets are kept: remove the file afterwards.",
 		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config demo/skerryline.yaml --setup first.yaml",
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
@@ -63,7 +63,7 @@ func (a serveCommands) command() *cobra.Command {
 	fl.StringVar(&f.spool, "spool", os.TempDir(), "directory for content that is too large for memory while it comes in")
 	fl.StringVar(&f.cert, "tls-cert", "", "certificate of console and API; without it sign-in is offered on loopback only")
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
-	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which far hosts are verified; the system's if not given")
+	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which remote hosts are verified; the system's if not given")
 	fl.StringVar(&f.keyFile, "key-file", "", "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
 	fl.StringVar(&f.level, "log-level", "info", "how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level changes it while it runs")
 	fl.StringVar(&f.syslog, "syslog", "", "send the log and what happens to messages to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")

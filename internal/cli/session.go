@@ -17,7 +17,7 @@ import (
 type sessionCommands struct{ *app }
 
 func (a sessionCommands) command() *cobra.Command {
-	return group("session", "SMTP and LMTP sessions, in and out, with their exact dialogue", a.sessionList(), a.sessionShow(), a.sessionWatch())
+	return group("session", "SMTP and LMTP sessions, in and out, with their exact transcript", a.sessionList(), a.sessionShow(), a.sessionWatch())
 }
 
 func (a sessionCommands) sessionList() *cobra.Command {
@@ -90,7 +90,7 @@ func lasted(seconds float64) string {
 func (a sessionCommands) sessionShow() *cobra.Command {
 	var archive, find string
 	c := &cobra.Command{
-		Use: "show ID", Short: "A session's exact dialogue, without credentials and content", Args: exactly(1),
+		Use: "show ID", Short: "A session's exact transcript, without credentials and content", Args: exactly(1),
 		Example: "  gull session show 0B4Z7H8Q2M000\n  gull session show 0B4Z7H8Q2M000 --find 550",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client().Session(c.Context(), args[0], inArchive(archive))

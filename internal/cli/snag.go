@@ -158,7 +158,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 		}
 	}
 	if e.SessionID != 0 {
-		line("  dialogue", "gull session show %s", e.SessionID)
+		line("  transcript", "gull session show %s", e.SessionID)
 	}
 	if s.Note != "" {
 		line("note", "%s (%s)", s.Note, s.NoteBy)

@@ -39,7 +39,7 @@ func (a traceCommands) command() *cobra.Command {
 				return err
 			}
 			if tell != "" {
-				words := map[string]string{"user": t.ForUser, "far": t.ForFar}[tell]
+				words := map[string]string{"user": t.ForUser, "far": t.ForRemote}[tell]
 				_, err := fmt.Fprintln(a.out, strings.TrimRight(words, "\n"))
 				return err
 			}
@@ -282,8 +282,8 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 	for _, s := range t.Sessions {
 		fmt.Fprintf(w, "\nTried in session %s at %s [%s]%s: %s, %s.\n", s.ID, s.Name, s.Address, under(s.TLS), s.Outcome, s.Ended)
 	}
-	for _, b := range t.Begotten {
-		fmt.Fprintf(w, "\nIt begot the %s %s “%s” to %s: %s.\n", kindOf(b), b.ID, b.Subject, recipientsOf(b), states(b))
+	for _, b := range t.Generated {
+		fmt.Fprintf(w, "\nIt generated the %s %s “%s” to %s: %s.\n", kindOf(b), b.ID, b.Subject, recipientsOf(b), states(b))
 	}
 	if t.About != nil {
 		fmt.Fprintf(w, "\nIt is a %s about %s “%s” from %s: %s.\n", kindOf(m), t.About.ID, t.About.Subject, shown(t.About.Sender), states(*t.About))
@@ -332,7 +332,7 @@ func (a traceCommands) printRefusal(r client.RefusalView, tell string) error {
 	}
 	fmt.Fprintf(w, "\n%s (%s). %s\n", r.Meaning.Title, r.Meaning.Cause, r.Meaning.Fix)
 	if r.Session != nil {
-		fmt.Fprintf(w, "\nThe dialogue: gull session show %s\n", r.Session.ID)
+		fmt.Fprintf(w, "\nThe transcript: gull session show %s\n", r.Session.ID)
 	}
 	return nil
 }

@@ -48,8 +48,8 @@ var verbs = []verb{
 		}},
 	{mail.VerbDrop, "Take messages out; nobody is told", "For a day they can be put back with gull queue restore. Needs two confirmations, or --yes.",
 		"  gull queue drop --sender spam@skerryline.example --why \"stolen password\"\n  gull queue drop --sender spam@skerryline.example --dry-run", nil},
-	{mail.VerbReaddress, "Fix a wrong recipient domain", "",
-		"  gull queue readdress --domain saltmrsh.example --to-domain saltmarsh.example",
+	{mail.VerbChangeDomain, "Fix a wrong recipient domain", "",
+		"  gull queue change-domain --domain saltmrsh.example --to-domain saltmarsh.example",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.Domain, "to-domain", "", "the right domain")
 		}},

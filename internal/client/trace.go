@@ -47,10 +47,10 @@ func (c RecordsCalls) Sessions(ctx context.Context, filter url.Values) (Page[mai
 	return call[Page[mail.Session]](ctx, c.conn, http.MethodGet, "/api/v1/sessions", filter, nil)
 }
 
-// SessionView is a session with its dialogue.
+// SessionView is a session with its transcript.
 type SessionView struct {
 	mail.Session
-	Lines    []transcript.Line `json:"lines"`
+	Lines    []transcript.Line `json:"transcript"`
 	Missing  string            `json:"missing,omitempty"`
 	Refusals []mail.Refusal    `json:"refusals"`
 }

@@ -135,7 +135,7 @@ func (a *act) check() error {
 		return a.checkTarget()
 	case mail.VerbExpire:
 		return a.checkExpiry()
-	case mail.VerbReaddress:
+	case mail.VerbChangeDomain:
 		d, err := address.ParseDomain(strings.TrimPrefix(a.r.Domain, "@"))
 		if err != nil {
 			return fault.Refuse("domain", "the right domain: %v", err)
@@ -385,7 +385,7 @@ func (a *act) move(d *store.Due) bool {
 			d.Delivery.Detour = mail.DetourKept
 		}
 		plan.SetLeg(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
-	case mail.VerbReaddress:
+	case mail.VerbChangeDomain:
 		to.Domain = a.host
 		legs, fault := route.Plan(a.cfg, envelope, to)
 		if fault != nil || len(legs) != 1 {
@@ -442,7 +442,7 @@ func (a *act) say() string {
 
 var doing = map[string]string{
 	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried at once", mail.VerbReroute: "sent another way", mail.VerbExpire: "given another end",
-	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbReaddress: "readdressed", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
+	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbChangeDomain: "sent to another domain", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
 }
 
 // eventText is what the message's own story says.
@@ -453,8 +453,8 @@ func (a *act) eventText() string {
 		text = fmt.Sprintf("sent by %s %s by %s", map[bool]string{true: "route", false: "host"}[a.r.Route != ""], a.r.Route+a.r.Host, a.who)
 	case mail.VerbExpire:
 		text = "the time it expires was changed by " + a.who + " (" + a.r.ExpireAfter + ")"
-	case mail.VerbReaddress:
-		text = "readdressed to " + address.DisplayDomain(a.host) + " by " + a.who
+	case mail.VerbChangeDomain:
+		text = "sent to " + address.DisplayDomain(a.host) + " by " + a.who
 	}
 	if a.r.Why != "" {
 		text += ": " + a.r.Why
@@ -504,11 +504,11 @@ func (s *Actions) Undo(ctx context.Context, who string, id int64, why string, te
 	}
 	a := &act{on: s, who: who, now: time.Now().UTC(), cfg: s.InForce.Config(), tell: tell, f: mail.Filter{Action: id}, matched: old.Touched}
 	a.r = mail.ActionRequest{Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold, mail.VerbDrop: mail.VerbRestore,
-		mail.VerbReroute: mail.VerbUndo, mail.VerbReaddress: mail.VerbUndo, mail.VerbExpire: mail.VerbExpire}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
+		mail.VerbReroute: mail.VerbUndo, mail.VerbChangeDomain: mail.VerbUndo, mail.VerbExpire: mail.VerbExpire}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
 	switch old.Verb {
 	case mail.VerbExpire:
 		a.r.ExpireAfter = "schedule"
-	case mail.VerbReaddress:
+	case mail.VerbChangeDomain:
 		a.r.Domain = "before"
 	}
 	number, err := s.Store.BeginAction(ctx, mail.Action{Who: who, Verb: a.r.Verb, On: fmt.Sprintf("what action %d (%s) touched", id, old.Verb), Told: a.eventText(), Node: s.InForce.Node, Filter: &a.r.Selection, Why: why, Undoes: id})
@@ -558,7 +558,7 @@ func undoOf(a mail.Action, now time.Time) (string, undoing) {
 	}
 	text := map[string]string{
 		mail.VerbHold: "releases those that are still held", mail.VerbRelease: "holds those that still wait", mail.VerbReroute: "sends those that still wait as the routes say",
-		mail.VerbExpire: "expires those that still wait when the schedule says", mail.VerbReaddress: "gives those that still wait their old address",
+		mail.VerbExpire: "expires those that still wait when the schedule says", mail.VerbChangeDomain: "gives those that still wait their old address",
 		mail.VerbDrop: "puts them back into the queue", mail.VerbPause: "lets it go on", mail.VerbResume: "stops it again",
 	}[a.Verb]
 	switch {

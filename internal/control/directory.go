@@ -329,7 +329,7 @@ func (im *importer) write(ctx context.Context, e *Directory, who, what string) e
 }
 
 // directoryOf makes of the mailboxes and aliases that stand in a configuration's
-// text a change of the directory: they add or change. Sealed secrets come with
+// text a change of the directory: they add or change. Encrypted secrets come with
 // them.
 func (d *Directory) directoryOf(ctx context.Context, who string, cfg *config.Compiled, c *config.Config) (*store.DirectoryChange, error) {
 	for _, s := range c.Secrets {

@@ -63,11 +63,11 @@ func (s *Keys) MakeKey(ctx context.Context, who string, n NewKey) (mail.DKIMKey,
 	if _, ok := dns.IsDomainName(k.Selector + "._domainkey." + k.Domain); !ok || strings.ContainsAny(k.Selector, " _\"\\;=") {
 		return k, fault.Input("selector: %q is no name; use letters, digits, hyphens and dots", k.Selector)
 	}
-	sealed, err := s.Box.Seal(inforce.KeySealName(k.Domain, k.Selector), private)
+	encrypted, err := s.Box.Encrypt(inforce.KeyEncryptionName(k.Domain, k.Selector), private)
 	if err != nil {
 		return k, err
 	}
-	if err := s.Store.AddKey(ctx, k, sealed); err != nil {
+	if err := s.Store.AddKey(ctx, k, encrypted); err != nil {
 		return k, err
 	}
 	return s.CheckKey(ctx, k.Domain, k.Selector)

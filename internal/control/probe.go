@@ -73,7 +73,7 @@ func (s *Prober) Probe(ctx context.Context, w ProbeOrder) (probe.Probe, error) {
 type probing struct {
 	on     *Prober
 	cfg    *config.Compiled
-	order   ProbeOrder
+	order  ProbeOrder
 	began  time.Time
 	sender address.Address
 	out    probe.Probe

@@ -98,7 +98,7 @@ type caller struct {
 	br   *bufio.Reader
 }
 
-// talk goes through the dialogue up to the first refusal.
+// talk goes through the conversation up to the first refusal.
 func (c *caller) talk(t mail.TestMessage, content string, utf8 bool) {
 	options := " BODY=8BITMIME"
 	if utf8 {

@@ -32,8 +32,8 @@ type SigningKeys struct {
 	locked atomic.Pointer[[]string] // that should sign and are not opened here
 }
 
-// KeySealName is what a private key is encrypted under.
-func KeySealName(domain, selector string) string { return "dkim " + selector + "._domainkey." + domain }
+// KeyEncryptionName is what a private key is encrypted under.
+func KeyEncryptionName(domain, selector string) string { return "dkim " + selector + "._domainkey." + domain }
 
 // KeyName is a key in words.
 func KeyName(domain, selector string) string { return selector + " of " + domain }
@@ -49,15 +49,15 @@ func (k *SigningKeys) Locked() []string {
 // Follow takes up the keys in use. The error names those that cannot be opened; what they
 // would sign waits, or goes unsigned, as the configuration says.
 func (k *SigningKeys) Follow(ctx context.Context) error {
-	sealed, err := k.Store.SigningKeys(ctx)
+	encrypted, err := k.Store.SigningKeys(ctx)
 	if err != nil {
 		return err
 	}
 	var keys []senderauth.Key
 	var trouble error
 	locked := []string{}
-	for name, box := range sealed {
-		private, err := k.Box.Unseal(KeySealName(name[0], name[1]), box)
+	for name, box := range encrypted {
+		private, err := k.Box.Decrypt(KeyEncryptionName(name[0], name[1]), box)
 		if err == nil {
 			var key senderauth.Key
 			if key.Signer, err = core.ReadKey(private); err == nil {

@@ -33,11 +33,11 @@ func (s *Secrets) Secret(ctx context.Context, name string) (string, error) {
 	if ok {
 		return text, nil
 	}
-	sealed, err := s.Store.Secret(ctx, name)
+	encrypted, err := s.Store.Secret(ctx, name)
 	if err != nil {
 		return "", err
 	}
-	if text, err = s.Box.Unseal(name, sealed); err != nil {
+	if text, err = s.Box.Decrypt(name, encrypted); err != nil {
 		return "", err
 	}
 	s.mu.Lock()
@@ -51,11 +51,11 @@ func (s *Secrets) Secret(ctx context.Context, name string) (string, error) {
 
 // SetSecret keeps a password under a name.
 func (s *Secrets) SetSecret(ctx context.Context, who, name, text string) error {
-	sealed, err := s.Box.Seal(name, text)
+	encrypted, err := s.Box.Encrypt(name, text)
 	if err != nil {
 		return err
 	}
-	if err := s.Store.SetSecret(ctx, who, name, sealed); err != nil {
+	if err := s.Store.SetSecret(ctx, who, name, encrypted); err != nil {
 		return err
 	}
 	s.Forget()

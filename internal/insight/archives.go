@@ -123,7 +123,7 @@ func (x *exporter) sessions() {
 			return
 		}
 		for _, s := range list {
-			x.write(archive.SessionLine{Kind: archive.Session, Session: s, Dialogue: lines[s.ID]})
+			x.write(archive.SessionLine{Kind: archive.Session, Session: s, Transcript: lines[s.ID]})
 			x.end.Sessions++
 			at = s.ID + 1
 		}

@@ -37,7 +37,7 @@ func (t *Trace) OpenSessions(f mail.SessionFilter) []mail.Session {
 	return list[:min(len(list), maxOpen)]
 }
 
-// SessionShown is a session with its dialogue, its messages and its refusals.
+// SessionShown is a session with its transcript, its messages and its refusals.
 type SessionShown struct {
 	mail.SessionView
 	Refusals []mail.Refusal `json:"refusals"`
@@ -77,10 +77,10 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 		if err != nil {
 			v.Missing = err.Error()
 		}
-	case rec.Dialogue:
-		v.Missing = "The dialogue is past the time for which dialogues are kept (service.transcripts_kept)."
+	case rec.TranscriptKept:
+		v.Missing = "The transcript is past the time for which transcripts are kept (service.transcripts_kept)."
 	default:
-		v.Missing = "The settings do not keep this dialogue (transcript of the listener, route or peer). Watch the client or domain to keep the next ones."
+		v.Missing = "The settings do not keep this transcript (transcript of the listener, route or peer). Watch the client or domain to keep the next ones."
 	}
 	if rec.Refused > 0 && rec.Direction == mail.In {
 		end := time.Now()

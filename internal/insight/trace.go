@@ -24,7 +24,7 @@ type Records interface {
 	Search(ctx context.Context, q search.Query, after ident.ID, limit int) (search.Page, error)
 	Message(ctx context.Context, id ident.ID) (mail.Message, error)
 	Events(ctx context.Context, id ident.ID) ([]mail.Event, error)
-	Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error)
+	Generated(ctx context.Context, id ident.ID) ([]mail.Message, error)
 	Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error)
 	Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error)
 	SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error)
@@ -102,7 +102,7 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 	events, err := r.Events(ctx, id)
 	if err == nil {
 		out.Events = m.Story(events, t.InForce.Node)
-		out.Begotten, err = r.Begotten(ctx, id)
+		out.Generated, err = r.Generated(ctx, id)
 	}
 	if err == nil {
 		err = t.addSessions(ctx, r, &out, live)
@@ -110,10 +110,10 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 	if err != nil {
 		return mail.Trace{}, err
 	}
-	for i := range out.Begotten {
-		out.Notices = append(out.Notices, out.Begotten[i].ID)
+	for i := range out.Generated {
+		out.Notices = append(out.Notices, out.Generated[i].ID)
 		if live {
-			t.Mark(&out.Begotten[i])
+			t.Mark(&out.Generated[i])
 		}
 	}
 	if m.NoticeOf != 0 {
@@ -131,7 +131,7 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 			out.Causes = append(out.Causes, mail.Explain(d.Cause, d.Last))
 		}
 	}
-	out.ForUser, out.ForFar = mail.ForUser(&m, time.Now()), mail.ForFar(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
+	out.ForUser, out.ForRemote = mail.ForUser(&m, time.Now()), mail.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
 	return out, nil
 }
 

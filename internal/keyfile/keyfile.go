@@ -16,7 +16,7 @@ import (
 // ErrNoKey reports that the service was started without a key file.
 var ErrNoKey = errors.New("secrets need a key file: start the service with --key-file")
 
-// Box seals and opens by AES-256-GCM. A nil Box has no key.
+// Box encrypts and decrypts by AES-256-GCM. A nil Box has no key.
 type Box struct{ aead cipher.AEAD }
 
 // Open reads a key file, and makes it if there is none: 32 octets in hexadecimal,
@@ -63,8 +63,8 @@ func Open(path string) (*Box, error) {
 	return &Box{aead}, err
 }
 
-// Seal encrypts a text under a name, which must be given again to open it.
-func (b *Box) Seal(name, text string) ([]byte, error) {
+// Encrypt encrypts a text under a name, which must be given again to open it.
+func (b *Box) Encrypt(name, text string) ([]byte, error) {
 	if b == nil {
 		return nil, ErrNoKey
 	}
@@ -75,18 +75,18 @@ func (b *Box) Seal(name, text string) ([]byte, error) {
 	return b.aead.Seal(nonce, nonce, []byte(text), []byte(name)), nil
 }
 
-// Unseal decrypts.
-func (b *Box) Unseal(name string, sealed []byte) (string, error) {
+// Decrypt decrypts.
+func (b *Box) Decrypt(name string, encrypted []byte) (string, error) {
 	if b == nil {
 		return "", ErrNoKey
 	}
 	n := b.aead.NonceSize()
-	if len(sealed) < n {
+	if len(encrypted) < n {
 		return "", errors.New("it is damaged")
 	}
-	text, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(name))
+	text, err := b.aead.Open(nil, encrypted[:n], encrypted[n:], []byte(name))
 	if err != nil {
-		return "", errors.New("it was sealed under another key file")
+		return "", errors.New("it was encrypted under another key file")
 	}
 	return string(text), nil
 }

@@ -17,25 +17,25 @@ func TestSecretsOpenUnderTheirKeyAndNameOnly(t *testing.T) {
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info, err)
 	}
-	sealed, err := box.Seal("harbourlight", "lantern-oil")
-	if err != nil || strings.Contains(string(sealed), "lantern") {
-		t.Fatalf("%q %v", sealed, err)
+	encrypted, err := box.Encrypt("harbourlight", "lantern-oil")
+	if err != nil || strings.Contains(string(encrypted), "lantern") {
+		t.Fatalf("%q %v", encrypted, err)
 	}
 	again, err := Open(path) // as after a restart
 	if err != nil {
 		t.Fatal(err)
 	}
-	if text, err := again.Unseal("harbourlight", sealed); text != "lantern-oil" || err != nil {
+	if text, err := again.Decrypt("harbourlight", encrypted); text != "lantern-oil" || err != nil {
 		t.Errorf("%q %v", text, err)
 	}
 	other, _ := Open(filepath.Join(t.TempDir(), "key"))
-	broken := append([]byte{}, sealed...)
+	broken := append([]byte{}, encrypted...)
 	broken[len(broken)-1] ^= 1
 	for what, open := range map[string]func() (string, error){
-		"another key":  func() (string, error) { return other.Unseal("harbourlight", sealed) },
-		"another name": func() (string, error) { return box.Unseal("elsewhere", sealed) },
-		"damaged":      func() (string, error) { return box.Unseal("harbourlight", broken) },
-		"cut off":      func() (string, error) { return box.Unseal("harbourlight", sealed[:5]) },
+		"another key":  func() (string, error) { return other.Decrypt("harbourlight", encrypted) },
+		"another name": func() (string, error) { return box.Decrypt("elsewhere", encrypted) },
+		"damaged":      func() (string, error) { return box.Decrypt("harbourlight", broken) },
+		"cut off":      func() (string, error) { return box.Decrypt("harbourlight", encrypted[:5]) },
 	} {
 		if text, err := open(); err == nil || text != "" {
 			t.Errorf("%s: %q", what, text)
@@ -45,7 +45,7 @@ func TestSecretsOpenUnderTheirKeyAndNameOnly(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := none.Seal("a", "b"); !errors.Is(err, ErrNoKey) {
+	if _, err := none.Encrypt("a", "b"); !errors.Is(err, ErrNoKey) {
 		t.Errorf("without a key: %v", err)
 	}
 	if err := os.Chmod(path, 0o644); err != nil {

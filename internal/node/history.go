@@ -148,8 +148,8 @@ func LoadHistory(ctx context.Context, url string, r io.Reader) error {
 				return fmt.Errorf("line %d: %w", total, err)
 			}
 			rec := mail.SessionRecord{Session: x.Session}
-			if len(x.Dialogue) > 0 {
-				rec.Transcript = transcript.Again(x.Dialogue)
+			if len(x.Transcript) > 0 {
+				rec.Transcript = transcript.Again(x.Transcript)
 			}
 			h.Sessions = append(h.Sessions, rec)
 		}

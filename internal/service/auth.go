@@ -119,7 +119,7 @@ func (a *acquaintances) of(key string, now time.Time) (who, bool) {
 	return one.who, ok && now.Sub(one.at) < knownFor
 }
 
-var errDatabase = huma.Error503ServiceUnavailable("the database does not answer; mail is put off with 451 until it does")
+var errDatabase = huma.Error503ServiceUnavailable("the database does not answer; mail is deferred with 451 until it does")
 
 // guard is the typed handlers' middleware: every operation needs sign-in, and
 // those that change something need the administrator, unless they say

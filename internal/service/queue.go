@@ -347,11 +347,11 @@ func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.No
 
 // previewSchedule plays a schedule through: one in force, or with other terms.
 func (s queueAPI) previewSchedule(_ context.Context, in *struct {
-	Route     string   `query:"route" doc:"A route whose schedule counts"`
-	Domain    string   `query:"domain" doc:"A domain whose peer's schedule counts"`
-	Intervals []string `query:"intervals" doc:"In place of those in force: 5m,15m,1h"`
-	WarnAfter string   `query:"warn_after"`
-	ExpireAfter    string   `query:"expire_after"`
+	Route       string   `query:"route" doc:"A route whose schedule counts"`
+	Domain      string   `query:"domain" doc:"A domain whose peer's schedule counts"`
+	Intervals   []string `query:"intervals" doc:"In place of those in force: 5m,15m,1h"`
+	WarnAfter   string   `query:"warn_after"`
+	ExpireAfter string   `query:"expire_after"`
 }) (*out[retry.Preview], error) {
 	var own config.OwnRetry
 	var errs []error

@@ -27,7 +27,7 @@ func (s reviewAPI) register(api huma.API) {
 // reviewPage is a review with how much was looked for.
 type reviewPage struct {
 	Items []review.Finding `json:"items"`
-	Rules int               `json:"rules" doc:"How many findings are looked for"`
+	Rules int              `json:"rules" doc:"How many findings are looked for"`
 }
 
 func (s reviewAPI) review(ctx context.Context, in *struct {

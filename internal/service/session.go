@@ -21,7 +21,7 @@ type sessionAPI struct{ *Service }
 func (s sessionAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("sessions", "/api/v1/sessions", "SMTP and LMTP sessions in and out, newest first; open ones on top"), s.listSessions)
-	huma.Register(api, read("session", "/api/v1/sessions/{id}", "A session with its exact dialogue"), s.showSession)
+	huma.Register(api, read("session", "/api/v1/sessions/{id}", "A session with its exact transcript"), s.showSession)
 	huma.Register(api, read("watches", "/api/v1/watches", "Whose sessions are recorded in full for now"), s.listWatches)
 	huma.Register(api, admin.post("watch", "/api/v1/watches", "Record sessions of a client or domain in full for a while"), s.watch)
 }

@@ -100,7 +100,7 @@ func (h *host) accept(l net.Listener) {
 	}
 }
 
-// serve holds the dialogue of a connection.
+// serve holds the conversation of a connection.
 func (h *host) serve(conn net.Conn) {
 	h.mu.Lock()
 	h.stats.Connections++
@@ -115,7 +115,7 @@ func (h *host) serve(conn net.Conn) {
 			h.stats.Open--
 			h.mu.Unlock()
 		}()
-		d := &dialogue{host: h, conn: conn, crowd: b.Connections > 0 && open > b.Connections}
+		d := &conversation{host: h, conn: conn, crowd: b.Connections > 0 && open > b.Connections}
 		d.run()
 	}()
 }

@@ -124,7 +124,7 @@ func TestHostsActAsTheyAreDescribed(t *testing.T) {
 		{"unknown person", "127.30.0.15", envelope, "550 5.1.1"},
 		{"known person", "127.30.0.15", append(envelope[:2:2], "RCPT TO:<harbour@nosuch.example>"), "250"},
 		{"block list", "127.30.0.16", envelope, "550 5.7.1 your address is on the block list"},
-		{"home lines", "127.30.0.17", nil, "554 5.7.1 no mail from home lines"},
+		{"residential addresses", "127.30.0.17", nil, "554 5.7.1 no mail from residential addresses"},
 		{"too large", "127.30.0.22", append(envelope[:1:1], "MAIL FROM:<a@b.example> SIZE=300000"), "552 5.3.4"},
 		{"hangs up", "127.30.0.25", append(envelope, "DATA", strings.Repeat("x", 300)+"\r\n."), "gone"},
 		{"nobody to send to", "127.30.0.10", append(envelope[:2:2], "DATA"), "503 5.5.1"},

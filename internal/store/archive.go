@@ -274,8 +274,8 @@ func (o *Opened) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) 
 	return l.Events, nil
 }
 
-// Begotten are the messages that a message begot.
-func (o *Opened) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error) {
+// Generated are the messages that a message generated.
+func (o *Opened) Generated(ctx context.Context, id ident.ID) ([]mail.Message, error) {
 	out := []mail.Message{}
 	needle := bytes.ToLower([]byte(`"notice_of":"` + id.String() + `"`))
 	err := o.each(ctx, archive.Message, id+1, 1<<63-1, [][]byte{needle}, func(line []byte) bool {
@@ -284,7 +284,7 @@ func (o *Opened) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, err
 		}
 		return true
 	})
-	return out[:min(len(out), maxBegotten)], err
+	return out[:min(len(out), maxGenerated)], err
 }
 
 // Refusal reads a refusal.

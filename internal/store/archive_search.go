@@ -91,7 +91,7 @@ func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, lim
 	return page, err
 }
 
-// Session reads a session with its dialogue.
+// Session reads a session with its transcript.
 func (o *Opened) Session(ctx context.Context, id ident.ID) (rec mail.SessionRecord, err error) {
 	fault := ErrNotFound
 	err = o.each(ctx, archive.Session, id, id+1, nil, func(line []byte) bool {
@@ -101,8 +101,8 @@ func (o *Opened) Session(ctx context.Context, id ident.ID) (rec mail.SessionReco
 		var l archive.SessionLine
 		l, fault = archive.ReadSession(line, true)
 		rec.Session = l.Session
-		if len(l.Dialogue) > 0 {
-			rec.Transcript = transcript.Again(l.Dialogue)
+		if len(l.Transcript) > 0 {
+			rec.Transcript = transcript.Again(l.Transcript)
 		}
 		return false
 	})
@@ -112,7 +112,7 @@ func (o *Opened) Session(ctx context.Context, id ident.ID) (rec mail.SessionReco
 	return rec, err
 }
 
-// SessionsByID reads sessions without their dialogues.
+// SessionsByID reads sessions without their transcripts.
 func (o *Opened) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error) {
 	var out []mail.Session
 	seen := map[ident.ID]bool{0: true}

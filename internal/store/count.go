@@ -45,7 +45,7 @@ func received(entries []*Entry) []keys {
 }
 
 // ended are the deliveries among outcomes that came to their end, and those that
-// were put off, as far as they were recorded.
+// were deferred, as far as they were recorded.
 func ended(outcomes []*Outcome, recorded map[mail.DeliveryID]bool) []keys {
 	final, later := keys{kind: countEnded}, keys{kind: countDeferred}
 	for _, o := range outcomes {

@@ -28,11 +28,11 @@ func scanKey(row pgx.CollectableRow) (mail.DKIMKey, error) {
 	return k, err
 }
 
-// AddKey keeps a key with its sealed private half.
-func (s Keys) AddKey(ctx context.Context, k mail.DKIMKey, sealed []byte) error {
+// AddKey keeps a key with its encrypted private half.
+func (s Keys) AddKey(ctx context.Context, k mail.DKIMKey, encrypted []byte) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO dkim_key (domain, selector, algorithm, record, sealed, takes_over, overlap, who) VALUES ($1, $2, $3, $4, $5, $6, make_interval(secs => $7), $8)`,
-			k.Domain, k.Selector, k.Algorithm, k.Record.Value, sealed, k.TakesOver, k.Overlap, k.Who)
+		_, err := tx.Exec(ctx, `INSERT INTO dkim_key (domain, selector, algorithm, record, encrypted, takes_over, overlap, who) VALUES ($1, $2, $3, $4, $5, $6, make_interval(secs => $7), $8)`,
+			k.Domain, k.Selector, k.Algorithm, k.Record.Value, encrypted, k.TakesOver, k.Overlap, k.Who)
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "23505" {
 			return ErrExists
@@ -60,17 +60,17 @@ func (s Keys) List(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
 	return pgx.CollectRows(rows, scanKey)
 }
 
-// SigningKeys are the private halves of keys in use, sealed.
+// SigningKeys are the private halves of keys in use, encrypted.
 func (s Keys) SigningKeys(ctx context.Context) (map[[2]string][]byte, error) {
-	rows, err := s.pool.Query(ctx, `SELECT domain, selector, sealed FROM dkim_key WHERE state = 'signing'`)
+	rows, err := s.pool.Query(ctx, `SELECT domain, selector, encrypted FROM dkim_key WHERE state = 'signing'`)
 	if err != nil {
 		return nil, err
 	}
 	out := map[[2]string][]byte{}
 	var domain, selector string
-	var sealed []byte
-	_, err = pgx.ForEachRow(rows, []any{&domain, &selector, &sealed}, func() error {
-		out[[2]string{domain, selector}] = append([]byte{}, sealed...)
+	var encrypted []byte
+	_, err = pgx.ForEachRow(rows, []any{&domain, &selector, &encrypted}, func() error {
+		out[[2]string{domain, selector}] = append([]byte{}, encrypted...)
 		return nil
 	})
 	return out, err

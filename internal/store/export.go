@@ -54,7 +54,7 @@ func (s Sessions) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit
 }
 
 // SessionsFrom reads sessions with ids in [lower, upper), the first of them, with
-// their dialogues.
+// their transcripts.
 func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Session, map[ident.ID][]transcript.Line, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`, int64(lower), int64(upper), limit)
 	if err != nil {

@@ -172,7 +172,7 @@ func TestAnOutcomeOfAnotherRunIsLeftAlone(t *testing.T) {
 	theirs := lease(t, s, next)
 	late := outcome(ours[0], "deferred")
 	notice := entry("", false, "ines@skerryline.example")
-	late.Begotten = []*Entry{notice}
+	late.Generated = []*Entry{notice}
 	foreign, err := s.Finish(ctx, next, []*Outcome{late})
 	if err != nil || len(foreign) != 1 {
 		t.Errorf("%d messages are not there, %v", len(foreign), err)
@@ -181,7 +181,7 @@ func TestAnOutcomeOfAnotherRunIsLeftAlone(t *testing.T) {
 		t.Error("the outcome of a run that is over took the lease of another")
 	}
 	end := outcome(theirs[0], "bounced")
-	end.Begotten = []*Entry{entry("", false, "ines@skerryline.example")}
+	end.Generated = []*Entry{entry("", false, "ines@skerryline.example")}
 	for range 2 { // the second time as after a lost answer
 		if foreign, err = s.Finish(ctx, next, []*Outcome{end}); err != nil || len(foreign) != 0 {
 			t.Errorf("%d of its own messages are said to be another's, %v", len(foreign), err)

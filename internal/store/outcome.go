@@ -29,9 +29,9 @@ type Outcome struct {
 	// Mailbox is set when the message goes into a mailbox of ours, in the same
 	// transaction.
 	Mailbox *MailboxMessage
-	// Begotten are messages that it begets, entered in the same transaction: the
+	// Generated are messages that it generates, entered in the same transaction: the
 	// notice of a failure, an automatic reply.
-	Begotten []*Entry
+	Generated []*Entry
 }
 
 // Finish records outcomes, all or none: what is final leaves the queue, what is
@@ -44,7 +44,7 @@ func (s Outcomes) Finish(ctx context.Context, node int, outcomes []*Outcome) (fo
 	var used []*mail.Delivery
 	for _, o := range outcomes {
 		used = append(used, o.Delivery)
-		notices = append(notices, o.Begotten...)
+		notices = append(notices, o.Generated...)
 	}
 	for _, n := range notices {
 		used = append(used, n.Deliveries...)
@@ -61,9 +61,9 @@ func (s Outcomes) Finish(ctx context.Context, node int, outcomes []*Outcome) (fo
 		var entered, others []*Entry
 		for _, o := range outcomes {
 			if done[o.Delivery.ID()] {
-				events, entered = append(events, o.Events...), append(entered, o.Begotten...)
+				events, entered = append(events, o.Events...), append(entered, o.Generated...)
 			} else {
-				others = append(others, o.Begotten...)
+				others = append(others, o.Generated...)
 			}
 		}
 		if foreign, err = missing(ctx, tx, others); err != nil || len(done) == 0 {

@@ -47,13 +47,13 @@ func (s Messages) Message(ctx context.Context, id ident.ID) (mail.Message, error
 	return list[0], err
 }
 
-// maxBegotten bounds what is shown of what a message begot.
-const maxBegotten = 50
+// maxGenerated bounds what is shown of what a message generated.
+const maxGenerated = 50
 
-// Begotten are the messages that a message begot, the first of them: notices,
+// Generated are the messages that a message generated, the first of them: notices,
 // automatic replies, and notices of others about it.
-func (s Messages) Begotten(ctx context.Context, id ident.ID) ([]mail.Message, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id LIMIT $2`, int64(id), maxBegotten)
+func (s Messages) Generated(ctx context.Context, id ident.ID) ([]mail.Message, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id LIMIT $2`, int64(id), maxGenerated)
 	if err != nil {
 		return nil, err
 	}

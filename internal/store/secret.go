@@ -11,11 +11,11 @@ import (
 // Secrets are passwords for others, encrypted.
 type Secrets struct{ *DB }
 
-// SetSecret keeps a sealed secret.
-func (s Secrets) SetSecret(ctx context.Context, who, name string, sealed []byte) error {
+// SetSecret keeps a encrypted secret.
+func (s Secrets) SetSecret(ctx context.Context, who, name string, encrypted []byte) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `INSERT INTO secret (name, sealed, who) VALUES ($1, $2, $3)
-			ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, who = excluded.who, changed_at = now()`, name, sealed, who); err != nil {
+		if _, err := tx.Exec(ctx, `INSERT INTO secret (name, encrypted, who) VALUES ($1, $2, $3)
+			ON CONFLICT (name) DO UPDATE SET encrypted = excluded.encrypted, who = excluded.who, changed_at = now()`, name, encrypted, who); err != nil {
 			return err
 		}
 		if err := addRecord(ctx, tx, who, Record{What: "secret", Name: name, After: map[string]any{"set": true}}); err != nil {
@@ -42,11 +42,11 @@ func (s Secrets) RemoveSecret(ctx context.Context, who, name string) error {
 	})
 }
 
-// Secret reads a sealed secret.
+// Secret reads a encrypted secret.
 func (s Secrets) Secret(ctx context.Context, name string) ([]byte, error) {
-	var sealed []byte
-	err := s.pool.QueryRow(ctx, `SELECT sealed FROM secret WHERE name = $1`, name).Scan(&sealed)
-	return sealed, found(err)
+	var encrypted []byte
+	err := s.pool.QueryRow(ctx, `SELECT encrypted FROM secret WHERE name = $1`, name).Scan(&encrypted)
+	return encrypted, found(err)
 }
 
 // List lists names, never values.

@@ -17,7 +17,7 @@ import (
 // Sessions are sessions with their transcripts, and refusals.
 type Sessions struct{ *DB }
 
-// Dialogues compress well, and are small: one coder serves all.
+// Transcripts compress well, and are small: one coder serves all.
 var (
 	pack, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10))
 	unpack, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(16<<20))
@@ -25,11 +25,11 @@ var (
 	unpackBlock, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(64<<20))
 )
 
-const sessionColumns = `id, node, direction, protocol, place, address, port, name, account, tls, started_at, ended_at, message_count, recipients, refused, bytes_in, bytes_out, outcome, ended, messages, dialogue`
+const sessionColumns = `id, node, direction, protocol, place, address, port, name, account, tls, started_at, ended_at, message_count, recipients, refused, bytes_in, bytes_out, outcome, ended, messages, transcript_kept`
 
 const refusalColumns = `id, at, session_id, node, listener, client_address, helo, account, sender, recipient, stage, code, enhanced, text, cause, rule, revision, size, subject, header_from, message_id`
 
-// Record keeps sessions with their dialogue, and refusals.
+// Record keeps sessions with their transcript, and refusals.
 func (s Sessions) Record(ctx context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
 	refused := keys{kind: countRefused}
 	for _, r := range refusals {
@@ -95,7 +95,7 @@ func writeSession(w *rowWriter, s *mail.Session) {
 		messages[i] = int64(id)
 	}
 	w.int8s(messages)
-	w.bool(s.Dialogue)
+	w.bool(s.TranscriptKept)
 }
 
 func writeRefusal(w *rowWriter, r *mail.Refusal) {
@@ -121,7 +121,7 @@ func scanSession(row pgx.CollectableRow) (mail.Session, error) {
 	var s mail.Session
 	var place string
 	err := row.Scan(&s.ID, &s.Node, &s.Direction, &s.Protocol, &place, &s.Address, &s.Port, &s.Name, &s.Account, &s.TLS, &s.StartedAt, optTime{&s.EndedAt},
-		&s.MessageCount, &s.Recipients, &s.Refused, &s.BytesIn, &s.BytesOut, &s.Outcome, &s.Ended, &s.Messages, &s.Dialogue)
+		&s.MessageCount, &s.Recipients, &s.Refused, &s.BytesIn, &s.BytesOut, &s.Outcome, &s.Ended, &s.Messages, &s.TranscriptKept)
 	if s.Listener = place; s.Direction == mail.Out {
 		s.Listener, s.Route = "", place
 	}
@@ -138,7 +138,7 @@ func scanRefusal(row pgx.CollectableRow) (mail.Refusal, error) {
 	return r, err
 }
 
-// Session reads a session with its dialogue, as far as it is kept.
+// Session reads a session with its transcript, as far as it is kept.
 func (s Sessions) Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id = $1`, int64(id))
 	if err != nil {
@@ -160,7 +160,7 @@ func (s Sessions) Session(ctx context.Context, id ident.ID) (mail.SessionRecord,
 	return rec, err
 }
 
-// SessionsByID reads sessions without their dialogues.
+// SessionsByID reads sessions without their transcripts.
 func (s Sessions) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error) {
 	if len(ids) == 0 {
 		return nil, nil

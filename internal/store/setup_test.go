@@ -264,7 +264,7 @@ func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {
 
 func TestSecretsRepliesAndCountsAreKept(t *testing.T) {
 	s, _ := open(t)
-	if err := s.SetSecret(ctx, "keeper", "harbourlight", []byte("sealed")); err != nil {
+	if err := s.SetSecret(ctx, "keeper", "harbourlight", []byte("encrypted")); err != nil {
 		t.Fatal(err)
 	}
 	if list, err := s.Secrets.List(ctx); err != nil || len(list) != 1 || list[0].Who != "keeper" {
@@ -276,7 +276,7 @@ func TestSecretsRepliesAndCountsAreKept(t *testing.T) {
 	if _, err := s.Secret(ctx, "harbourlight"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a secret that is gone: %v", err)
 	}
-	if records, _ := s.Records(ctx, "secret", "", 0, 10); len(records) != 2 || strings.Contains(fmt.Sprint(records), "sealed") {
+	if records, _ := s.Records(ctx, "secret", "", 0, 10); len(records) != 2 || strings.Contains(fmt.Sprint(records), "encrypted") {
 		t.Errorf("%+v", records)
 	}
 	now := time.Now()

@@ -311,7 +311,7 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	delivered, bounced, deferred := outcome(byDomain["saltmarsh.example"], mail.Delivered), outcome(byDomain["dunlin.example"], mail.Bounced), outcome(byDomain["greywacke.example"], mail.Deferred)
 	deferred.Events = []mail.Event{{At: time.Now(), Kind: mail.EventDeferred, MessageID: deferred.Delivery.MessageID, N: 3, Text: "later"}}
 	notice := entry("", false, "ines@skerryline.example")
-	bounced.Begotten = []*Entry{notice}
+	bounced.Generated = []*Entry{notice}
 	notice.Message.NoticeOf = bounced.Delivery.MessageID
 	group := []*Outcome{delivered, bounced, deferred}
 	for range 2 { // the second time as after a lost answer
@@ -336,7 +336,7 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	if events, err := s.Events(ctx, m.ID); err != nil || len(events) != 1 {
 		t.Errorf("%d events, %v", len(events), err)
 	}
-	if notices, err := s.Begotten(ctx, m.ID); err != nil || len(notices) != 1 || notices[0].ID != notice.Message.ID {
+	if notices, err := s.Generated(ctx, m.ID); err != nil || len(notices) != 1 || notices[0].ID != notice.Message.ID {
 		t.Errorf("notices %v, %v", notices, err)
 	}
 	if left := lease(t, s, node); len(left) != 1 || left[0].Delivery.MessageID != notice.Message.ID {

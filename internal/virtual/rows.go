@@ -1,5 +1,5 @@
 // Package virtual runs the service's own parts in virtual time: queue, listeners
-// and dialogues over the simulated internet, with pipes for sockets and memory for
+// and conversations over the simulated internet, with pipes for sockets and memory for
 // the database. Two weeks pass in seconds. It is for tests and for the demo's
 // history.
 package virtual
@@ -208,7 +208,7 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 			r.used[l.Mailbox] = [2]int64{u[0] + 1, u[1] + int64(len(r.content[l.ID])+len(l.Head))}
 		}
 		r.note(o.Events)
-		r.enter(o.Begotten)
+		r.enter(o.Generated)
 	}
 	return nil, nil
 }

@@ -159,7 +159,7 @@ func (w *World) Dial(listener string, from netip.Addr) (net.Conn, error) {
 	return theirs, nil
 }
 
-// Client hands messages in at a listener: our own dialogue, from an address.
+// Client hands messages in at a listener: our own conversation, from an address.
 type Client struct {
 	world *World
 	out   *deliver.Client

@@ -61,11 +61,11 @@ type RefusalLine struct {
 	Refusal mail.Refusal `json:"refusal"`
 }
 
-// SessionLine is a session with its dialogue.
+// SessionLine is a session with its transcript.
 type SessionLine struct {
-	Kind     string            `json:"kind"`
-	Session  mail.Session      `json:"session"`
-	Dialogue []transcript.Line `json:"dialogue,omitempty"`
+	Kind       string            `json:"kind"`
+	Session    mail.Session      `json:"session"`
+	Transcript []transcript.Line `json:"transcript,omitempty"`
 }
 
 // EndLine is the last: how much there was. An archive without it is not whole.
@@ -224,7 +224,7 @@ func ReadRefusal(line []byte) (mail.Refusal, error) {
 	return l.Refusal, nil
 }
 
-// ReadSession reads a session's line; its dialogue too if that is wanted.
+// ReadSession reads a session's line; its transcript too if that is wanted.
 func ReadSession(line []byte, whole bool) (SessionLine, error) {
 	var l SessionLine
 	var err error

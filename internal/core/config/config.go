@@ -63,7 +63,7 @@ type Service struct {
 	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of messages that do not arrive"`
 	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
 	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
-	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the dialogues of sessions are kept"`
+	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the transcripts of sessions are kept"`
 	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
@@ -139,19 +139,19 @@ func (d DailyReport) Time() (hour, minute int, zone *time.Location, err error) {
 
 // Retry is the schedule of deliveries that wait.
 type Retry struct {
-	Intervals     []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
-	Jitter        int             `yaml:"jitter" min:"0" max:"50" default:"10" doc:"Percent by which an interval may be longer, so that what failed together is not tried together for ever"`
-	WarnAfter     time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the message waits; 0s tells nobody"`
+	Intervals          []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
+	Jitter             int             `yaml:"jitter" min:"0" max:"50" default:"10" doc:"Percent by which an interval may be longer, so that what failed together is not tried together for ever"`
+	WarnAfter          time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the message waits; 0s tells nobody"`
 	ExpireAfter        time.Duration   `yaml:"expire_after" min:"1s" default:"5d" doc:"After that the message goes back"`
 	NoticesExpireAfter time.Duration   `yaml:"notices_expire_after" min:"1s" default:"2d" doc:"The same for notices and other messages from the null sender, which go back to nobody"`
-	LaneRest      time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
+	LaneRest           time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
 }
 
 // OwnRetry is the schedule of a route or a peer, where it differs.
 type OwnRetry struct {
-	Intervals []time.Duration `yaml:"intervals" doc:"Between attempts; the server's if not given"`
-	WarnAfter time.Duration   `yaml:"warn_after" doc:"Until the sender is told of the delay; the server's if not given"`
-	ExpireAfter    time.Duration   `yaml:"expire_after" doc:"Until the message goes back; the server's if not given"`
+	Intervals   []time.Duration `yaml:"intervals" doc:"Between attempts; the server's if not given"`
+	WarnAfter   time.Duration   `yaml:"warn_after" doc:"Until the sender is told of the delay; the server's if not given"`
+	ExpireAfter time.Duration   `yaml:"expire_after" doc:"Until the message goes back; the server's if not given"`
 }
 
 // Notices is what senders and the postmaster are told of messages that do not
@@ -203,7 +203,7 @@ type Listener struct {
 	SignInWithoutTLS   bool           `yaml:"sign_in_without_tls" doc:"Passwords may come in the clear; only for loopback"`
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
-	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
+	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
 	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' messages, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the message and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`
 	Limits             Limits         `yaml:"limits"`
 }
@@ -228,7 +228,7 @@ type Limits struct {
 	Errors                int           `yaml:"errors" min:"1" max:"1000" default:"10" doc:"After so many the connection is closed"`
 	CommandTimeout        time.Duration `yaml:"command_timeout" min:"1s" default:"5m"`
 	ContentTimeout        time.Duration `yaml:"content_timeout" min:"1s" default:"10m"`
-	Load                  int           `yaml:"load" min:"1" max:"10000" doc:"Above this load of the machine new connections are put off with 421"`
+	Load                  int           `yaml:"load" min:"1" max:"10000" doc:"Above this load of the machine new connections are deferred with 421"`
 }
 
 // The kinds of domain.
@@ -325,7 +325,7 @@ type Route struct {
 	MessagesPerConnection int              `yaml:"messages_per_connection" min:"1" max:"100000" default:"100"`
 	MessagesPerMinute     int              `yaml:"messages_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
 	Nodes                 []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
-	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose dialogue is kept: none, that of sessions with trouble, or all"`
+	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all"`
 	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
 }
 

@@ -16,7 +16,7 @@ type Hazard struct {
 	Blocks bool   `json:"blocks" doc:"Applied only by force, with a reason"`
 	Where  string `json:"where" doc:"Like relay rule visitors"`
 	Text   string `json:"text"`
-	Fix   string `json:"fix"`
+	Fix    string `json:"fix"`
 }
 
 // Hazards finds what is dangerous in a configuration, the worst first.
@@ -117,7 +117,7 @@ func (c *Compiled) NeverUsed() []Hazard {
 		if j := slices.IndexFunc(rules[:i], func(earlier sets) bool { return covers(earlier, rules[i]) }); j >= 0 {
 			out = append(out, Hazard{Kind: "never_used", Where: "relay rule " + c.RelayRules[i].Name,
 				Text: fmt.Sprintf("relay rule %s is never reached: %s, before it, decides all it would", c.RelayRules[i].Name, c.RelayRules[j].Name),
-				Fix: "move it up or take it out"})
+				Fix:  "move it up or take it out"})
 		}
 	}
 	var routes []sets

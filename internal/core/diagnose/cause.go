@@ -41,7 +41,7 @@ const (
 	BlockListed       Cause = "block-listed"
 	BlockedHere       Cause = "blocked-by-host"
 	LowReputation     Cause = "low-reputation"
-	HomeLine          Cause = "home-line-refused"
+	ResidentialAddress          Cause = "residential-address-refused"
 	PolicyRefused     Cause = "policy-refused"
 	NoReverseName     Cause = "no-reverse-name"
 	BadHelloName      Cause = "bad-hello-name"
@@ -117,7 +117,7 @@ const (
 const (
 	Us        = "us"
 	Recipient = "recipient"
-	FarAdmin  = "far-administrator"
+	RemoteAdmin  = "remote-administrator"
 	Provider  = "provider"
 	ListOwner = "block-list"
 	Nobody    = "nobody"
@@ -148,7 +148,7 @@ type Meaning struct {
 	Means string `json:"means"`
 	// Fix says what to do.
 	Fix string `json:"fix"`
-	// WhoCanFix is us, recipient, far-administrator, provider, block-list or
+	// WhoCanFix is us, recipient, remote-administrator, provider, block-list or
 	// nobody.
 	WhoCanFix string `json:"who_can_fix"`
 	// WaitingHelps reports whether the trouble usually ends by itself.

@@ -55,7 +55,7 @@ func TestAnEndlessReplyCostsLittle(t *testing.T) {
 }
 
 func TestEveryCauseSaysWhatToDo(t *testing.T) {
-	who := map[string]bool{"us": true, "recipient": true, "far-administrator": true, "provider": true, "block-list": true, "nobody": true}
+	who := map[string]bool{"us": true, "recipient": true, "remote-administrator": true, "provider": true, "block-list": true, "nobody": true}
 	for _, c := range Causes() {
 		m := Explain(c)
 		if m.Title == "" || !strings.HasSuffix(m.Fix, ".") || !who[m.WhoCanFix] {

@@ -1,7 +1,7 @@
 package diagnose
 
 // SenderMeaning is what a cause is to the sender of a message, who can change
-// neither our settings nor the far side's.
+// neither our settings nor the remote host's.
 type SenderMeaning struct {
 	Why string
 	// Do is what the sender can do.
@@ -45,7 +45,7 @@ var forSender = map[Cause]SenderMeaning{
 	NoSuchUser:        {"There is no mailbox of that name at the recipient's domain.", askAddress, false},
 	MailboxFull:       {"The recipient's mailbox is full.", "Ask the recipient, another way, to make room, and send the message again.", true},
 	BlockListed:       {"The recipient's mail server refuses mail from our server because of a block list.", askAdmin, false},
-	HomeLine:          {"The recipient's mail server does not take mail from our kind of line.", askAdmin, false},
+	ResidentialAddress:          {"The recipient's mail server does not take mail from our kind of line.", askAdmin, false},
 	TLSRequired:       {"The recipient's mail server demands an encrypted connection.", askAdmin, false},
 	TLSTrouble:        {"No safe connection to the recipient's mail server can be made.", askAdmin, true},
 	SignInRequired:    {"The next mail server demands a sign-in that our server did not give.", askAdmin, false},

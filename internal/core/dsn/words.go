@@ -62,7 +62,7 @@ func (n Notice) words() string {
 type statement struct{ label, text string }
 
 // about are the statements on one recipient: what happened, what one can do and
-// the exact words of the far side.
+// the exact words of the remote host.
 func (n Notice) about(r Recipient) []statement {
 	var out []statement
 	say := func(label, text string) { out = append(out, statement{label, text}) }

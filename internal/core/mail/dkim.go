@@ -18,7 +18,7 @@ const (
 // queues for days, and are verified when they are read.
 const RetiredFor = 7 * 24 * time.Hour
 
-// DKIMKey is a key that signs messages of a domain. The private key is kept sealed
+// DKIMKey is a key that signs messages of a domain. The private key is kept encrypted
 // and is never shown.
 type DKIMKey struct {
 	Domain    string            `json:"domain"`

@@ -87,7 +87,7 @@ func (m *Message) From() address.Address {
 // MadeHere reports whether it is a notice, a reply or a report of ours.
 func (m *Message) MadeHere() bool { return m.Direction == Own }
 
-// LastReply is what was said last at the far side, or what failed there.
+// LastReply is what was said last at the remote host, or what failed there.
 type LastReply struct {
 	Stage     diagnose.Stage `json:"stage"`
 	Host      string         `json:"host"`

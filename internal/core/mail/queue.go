@@ -33,9 +33,9 @@ type LaneDetail struct {
 
 // ScheduleTerms are when messages are tried again, warned of and expire.
 type ScheduleTerms struct {
-	Intervals []float64 `json:"intervals" doc:"Seconds"`
-	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
-	ExpireAfter    float64   `json:"expire_after" doc:"Seconds"`
+	Intervals   []float64 `json:"intervals" doc:"Seconds"`
+	WarnAfter   float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
+	ExpireAfter float64   `json:"expire_after" doc:"Seconds"`
 }
 
 // LaneGroup sums up lanes that have something in common.
@@ -85,18 +85,18 @@ const (
 	VerbReturn    = "return"
 	VerbDrop      = "drop"
 	VerbRestore   = "restore"
-	VerbReaddress = "readdress"
+	VerbChangeDomain = "change-domain"
 	VerbPause     = "pause"
 	VerbResume    = "resume"
 	VerbUndo      = "undo"
 )
 
 // Verbs are those on messages of the queue.
-var Verbs = []string{VerbHold, VerbRelease, VerbFlush, VerbReroute, VerbExpire, VerbReturn, VerbDrop, VerbReaddress}
+var Verbs = []string{VerbHold, VerbRelease, VerbFlush, VerbReroute, VerbExpire, VerbReturn, VerbDrop, VerbChangeDomain}
 
 // ActionRequest asks for something to be done with messages.
 type ActionRequest struct {
-	Verb      string    `json:"verb" enum:"hold,release,flush,reroute,expire,return,drop,readdress"`
+	Verb      string    `json:"verb" enum:"hold,release,flush,reroute,expire,return,drop,change-domain"`
 	Selection Selection `json:"filter"`
 	All       bool      `json:"all,omitempty" doc:"Needed where no filter is given"`
 	Why       string    `json:"why,omitempty" maxLength:"500" doc:"Kept on record"`
@@ -108,8 +108,8 @@ type ActionRequest struct {
 	ExpireAfter string `json:"expire_after,omitempty" doc:"expire: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says"`
 	// Of return.
 	Say string `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the sender reads"`
-	// Of readdress.
-	Domain string `json:"domain,omitempty" doc:"readdress: the right domain"`
+	// Of change-domain.
+	Domain string `json:"domain,omitempty" doc:"change-domain: the right domain"`
 	// Sure confirms a second time, for drop.
 	Sure   bool `json:"sure,omitempty" doc:"drop: needed, after a dry run said how many"`
 	DryRun bool `json:"dry_run,omitempty" doc:"Only say how many messages it would touch"`

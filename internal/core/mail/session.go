@@ -10,29 +10,29 @@ import (
 
 // Session is one connection, in or out.
 type Session struct {
-	ID           ident.ID   `json:"id"`
-	Node         string     `json:"node"`
-	Direction    string     `json:"direction" enum:"in,out"`
-	Protocol     string     `json:"protocol" enum:"SMTP,LMTP"`
-	Listener     string     `json:"listener,omitempty" doc:"Of a session in"`
-	Route        string     `json:"route,omitempty" doc:"Of a session out"`
-	Address      string     `json:"address" doc:"IP address of the other side"`
-	Port         int        `json:"port"`
-	Name         string     `json:"name" doc:"What the client called itself, or the host we went to"`
-	Account      string     `json:"account"`
-	TLS          string     `json:"tls" doc:"Version, cipher and what the certificate was worth; empty without TLS"`
-	StartedAt    time.Time  `json:"started_at"`
-	EndedAt      OptTime    `json:"ended_at" nullable:"true" doc:"Null while it is open"`
-	Seconds      float64    `json:"seconds"`
-	MessageCount int        `json:"message_count" doc:"Taken or handed over"`
-	Recipients   int        `json:"recipients"`
-	Refused      int        `json:"refused" doc:"Recipients, messages and sign-ins that were refused"`
-	BytesIn      int64      `json:"bytes_in"`
-	BytesOut     int64      `json:"bytes_out"`
-	Outcome      string     `json:"outcome" enum:"passed,partly,refused,idle,broken,open"`
-	Ended        string     `json:"ended" doc:"Why it ended, in words"`
-	Messages     []ident.ID `json:"messages" doc:"Its messages, at most the first 200"`
-	Dialogue     bool       `json:"dialogue" doc:"Whether the dialogue was kept"`
+	ID             ident.ID   `json:"id"`
+	Node           string     `json:"node"`
+	Direction      string     `json:"direction" enum:"in,out"`
+	Protocol       string     `json:"protocol" enum:"SMTP,LMTP"`
+	Listener       string     `json:"listener,omitempty" doc:"Of a session in"`
+	Route          string     `json:"route,omitempty" doc:"Of a session out"`
+	Address        string     `json:"address" doc:"IP address of the other side"`
+	Port           int        `json:"port"`
+	Name           string     `json:"name" doc:"What the client called itself, or the host we went to"`
+	Account        string     `json:"account"`
+	TLS            string     `json:"tls" doc:"Version, cipher and what the certificate was worth; empty without TLS"`
+	StartedAt      time.Time  `json:"started_at"`
+	EndedAt        OptTime    `json:"ended_at" nullable:"true" doc:"Null while it is open"`
+	Seconds        float64    `json:"seconds"`
+	MessageCount   int        `json:"message_count" doc:"Taken or handed over"`
+	Recipients     int        `json:"recipients"`
+	Refused        int        `json:"refused" doc:"Recipients, messages and sign-ins that were refused"`
+	BytesIn        int64      `json:"bytes_in"`
+	BytesOut       int64      `json:"bytes_out"`
+	Outcome        string     `json:"outcome" enum:"passed,partly,refused,idle,broken,open"`
+	Ended          string     `json:"ended" doc:"Why it ended, in words"`
+	Messages       []ident.ID `json:"messages" doc:"Its messages, at most the first 200"`
+	TranscriptKept bool       `json:"transcript_kept" doc:"Whether the transcript was kept"`
 }
 
 // Outcomes of sessions.
@@ -76,7 +76,7 @@ func (s *Session) AddMessage(id ident.ID) {
 	}
 }
 
-// SessionRecord is a session with its dialogue.
+// SessionRecord is a session with its transcript.
 type SessionRecord struct {
 	Session
 	Transcript []byte // of transcript.Log; nil if it is not kept
@@ -85,8 +85,8 @@ type SessionRecord struct {
 // SessionView is a session as it is shown.
 type SessionView struct {
 	Session
-	Lines   []transcript.Line `json:"lines"`
-	Missing string            `json:"missing,omitempty" doc:"Why there is no dialogue"`
+	Lines   []transcript.Line `json:"transcript"`
+	Missing string            `json:"missing,omitempty" doc:"Why there is no transcript"`
 }
 
 // Refusal is what was refused before it had a message of its own: one for each

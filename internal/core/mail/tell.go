@@ -96,9 +96,9 @@ func RefusalForUser(r *Refusal) string {
 		what, r.At.UTC().Format("Monday 2 January 2006 at 15:04 MST"), strings.TrimSuffix(r.Text, "."), diagnose.Explain(r.Cause).Fix)
 }
 
-// ForFar is what the administrator of the other side needs to find a message in
+// ForRemote is what the administrator of the other side needs to find a message in
 // their own records: times in UTC, addresses, ids, answers.
-func ForFar(m *Message, sessions []Session, hostName string) string {
+func ForRemote(m *Message, sessions []Session, hostName string) string {
 	const form = "2006-01-02 15:04:05.000 UTC"
 	var b strings.Builder
 	fmt.Fprintf(&b, "Our server: %s\nOur id: %s\n", hostName, m.ID)

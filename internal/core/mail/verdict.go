@@ -56,5 +56,5 @@ func goOn(n int) string {
 	case 1:
 		return "the one other lane gets on"
 	}
-	return fmt.Sprintf("the %d other lanes get on, so the trouble is at the far side", n)
+	return fmt.Sprintf("the %d other lanes get on, so the trouble is at the remote host", n)
 }

@@ -47,7 +47,7 @@ type TestMessage struct {
 	Client   string   `json:"client,omitempty" doc:"Address of this machine to send from, such as 127.20.1.5"`
 }
 
-// Step is one line of a dialogue.
+// Step is one line of a conversation.
 type Step struct {
 	Said     string  `json:"said" doc:"What we said; empty for the greeting"`
 	Heard    string  `json:"heard"`
@@ -110,8 +110,8 @@ type Cause struct {
 	Family       string `json:"family"`
 	Title        string `json:"title"`
 	Means        string `json:"means" doc:"In a sentence or two"`
-	Fix         string `json:"fix"`
-	WhoCanFix   string `json:"who_can_fix" enum:"us,recipient,far-administrator,provider,block-list,nobody"`
+	Fix          string `json:"fix"`
+	WhoCanFix    string `json:"who_can_fix" enum:"us,recipient,remote-administrator,provider,block-list,nobody"`
 	WaitingHelps bool   `json:"waiting_helps"`
 	Usually      string `json:"usually,omitempty" doc:"How long it lasts as a rule, where waiting helps"`
 	// Of the very answer, where there is one.
@@ -137,17 +137,17 @@ func Explain(c diagnose.Cause, last *LastReply) Cause {
 type Trace struct {
 	Message Message    `json:"message"`
 	Events  []Event    `json:"events"`
-	Notices []ident.ID `json:"notices" doc:"Messages that it begot: notices, automatic replies, notices of others about it"`
+	Notices []ident.ID `json:"notices" doc:"Messages that it generated: notices, automatic replies, notices of others about it"`
 	Causes  []Cause    `json:"causes" doc:"What the causes among its deliveries mean"`
 	// Session is how it came in.
 	Session  *Session  `json:"session,omitempty" doc:"How it came in; null if that is no longer on record, or is not yet"`
 	Sessions []Session `json:"sessions" doc:"Those in which its deliveries were tried"`
-	Begotten []Message `json:"begotten" doc:"The messages of notices, with their own deliveries"`
+	Generated []Message `json:"generated" doc:"The messages of notices, with their own deliveries"`
 	About    *Message  `json:"about,omitempty" doc:"The message that it is about or answers"`
 	Boxes    []BoxUse  `json:"mailboxes" doc:"How full the mailboxes are that it went to"`
 	// Words to hand on.
 	ForUser string `json:"for_user" doc:"What became of it in three sentences, for whoever asks"`
-	ForFar  string `json:"for_far" doc:"Times in UTC, addresses, ids and answers, for the administrator of the other side"`
+	ForRemote  string `json:"for_remote" doc:"Times in UTC, addresses, ids and answers, for the administrator of the other side"`
 }
 
 // BoxUse is how full a mailbox is.

@@ -21,7 +21,7 @@ const (
 	Skipped = "skipped"
 )
 
-// Spoken is one line of the dialogue as it went over the wire, credentials left out.
+// Spoken is one line of the transcript as it went over the wire, credentials left out.
 type Spoken struct {
 	At   float64 `json:"at" doc:"Seconds since the probe began"`
 	Who  string  `json:"who" enum:"us,them,note"`

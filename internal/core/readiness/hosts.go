@@ -169,7 +169,7 @@ func (f *Facts) ptr() Aspect {
 			continue
 		case len(n.Others) > 0:
 			p.Found = append(p.Found, fmt.Sprintf("%s is %s, which does not lead back", n.Addr, strings.Join(n.Others, ", ")))
-			p.Result, p.Says = Fail, fmt.Sprintf("The name %s of %s does not lead back to it: many hosts take that for a home line. Whoever gave us the address sets its PTR.", n.Others[0], n.Addr)
+			p.Result, p.Says = Fail, fmt.Sprintf("The name %s of %s does not lead back to it: many hosts take that for a residential address. Whoever gave us the address sets its PTR.", n.Others[0], n.Addr)
 		default:
 			p.Found = append(p.Found, n.Addr.String()+" has no name")
 			p.Result, p.Says = Fail, fmt.Sprintf("%s has no name: many hosts refuse mail from such addresses. Ask whoever gave us the address (our provider) to set its PTR.", n.Addr)

@@ -110,18 +110,18 @@ type Example struct {
 
 // Report is what a rehearsal found.
 type Report struct {
-	Envelopes  int               `json:"envelopes"`
-	Recipients int               `json:"recipients"`
-	Changed    int               `json:"changed" doc:"Recipients decided differently"`
-	Groups     []Group           `json:"groups"`
-	Moves      int               `json:"moves" doc:"Waiting deliveries that would go another way"`
-	Stranded   int               `json:"stranded" doc:"Recipients that would newly wait without a route"`
-	Hostile    []Attempt         `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
-	Attempts   int               `json:"attempts" doc:"How many were made"`
-	Hazards    []config.Hazard   `json:"hazards"`
-	Findings []review.Finding `json:"findings" doc:"Those that the draft would bring"`
-	Unused     []string          `json:"unused" doc:"Routes that none of these envelopes took"`
-	Blocks     []string          `json:"blocks" doc:"Why the draft is applied only by force"`
+	Envelopes  int              `json:"envelopes"`
+	Recipients int              `json:"recipients"`
+	Changed    int              `json:"changed" doc:"Recipients decided differently"`
+	Groups     []Group          `json:"groups"`
+	Moves      int              `json:"moves" doc:"Waiting deliveries that would go another way"`
+	Stranded   int              `json:"stranded" doc:"Recipients that would newly wait without a route"`
+	Hostile    []Attempt        `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
+	Attempts   int              `json:"attempts" doc:"How many were made"`
+	Hazards    []config.Hazard  `json:"hazards"`
+	Findings   []review.Finding `json:"findings" doc:"Those that the draft would bring"`
+	Unused     []string         `json:"unused" doc:"Routes that none of these envelopes took"`
+	Blocks     []string         `json:"blocks" doc:"Why the draft is applied only by force"`
 }
 
 // Rehearsal collects a report.

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Kinds of what is counted. Deferred counts attempts that were put off, each of
+// Kinds of what is counted. Deferred counts attempts that were deferred, each of
 // them; rejected counts recipients refused, and what never got as far.
 var Kinds = []string{"received", "delivered", "forwarded", "deferred", "bounced", "expired", "rejected", "discarded"}
 

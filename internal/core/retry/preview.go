@@ -14,11 +14,11 @@ type Try struct {
 
 // Preview is what a schedule does with a message whose host never answers.
 type Preview struct {
-	Intervals []float64 `json:"intervals" doc:"Seconds"`
-	Jitter    float64   `json:"jitter" doc:"0 to 1"`
-	WarnAfter float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
-	ExpireAfter    float64   `json:"expire_after" doc:"Seconds"`
-	Attempts  []Try     `json:"attempts"`
+	Intervals   []float64 `json:"intervals" doc:"Seconds"`
+	Jitter      float64   `json:"jitter" doc:"0 to 1"`
+	WarnAfter   float64   `json:"warn_after" doc:"Seconds; 0 tells nobody"`
+	ExpireAfter float64   `json:"expire_after" doc:"Seconds"`
+	Attempts    []Try     `json:"attempts"`
 	// Longest is the longest wait between two attempts: so late may a message
 	// leave after its host is well again.
 	Longest float64 `json:"longest_wait" doc:"Seconds"`
@@ -81,7 +81,7 @@ func (s Schedule) cost(attempts, firstHour, warned int, longest time.Duration) [
 		out = append(out, fmt.Sprintf("A host that greylists gets its second attempt only after %s; most take a message after five to fifteen minutes.", Words(first)))
 	}
 	if s.Interval(len(s.Intervals)) < 5*time.Minute {
-		out = append(out, "The last interval goes on to the end: so many attempts may look like an attack to the far side.")
+		out = append(out, "The last interval goes on to the end: so many attempts may look like an attack to the remote host.")
 	}
 	return out
 }

@@ -82,9 +82,9 @@ func (v *reviewer) rule(r *config.RelayRule) {
 	if r.Limits == (config.RuleLimits{}) {
 		switch {
 		case people:
-			v.found("no-account-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 200 messages an hour, 500 a day", "Who needs more is put off with 450 until the next hour or day.", map[string]any{"limits": map[string]any{"messages_per_hour": 200, "messages_per_day": 500, "recipients_per_day": 1000}}))
+			v.found("no-account-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 200 messages an hour, 500 a day", "Who needs more is deferred with 450 until the next hour or day.", map[string]any{"limits": map[string]any{"messages_per_hour": 200, "messages_per_day": 500, "recipients_per_day": 1000}}))
 		case machines:
-			v.found("no-machine-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 2000 messages an hour for each machine", "A machine that sends more is put off with 450.", map[string]any{"limits": map[string]any{"messages_per_hour": 2000}}))
+			v.found("no-machine-limits", where, r.Name+" has no limits", set("relay_rules", r.Name, "Set 2000 messages an hour for each machine", "A machine that sends more is deferred with 450.", map[string]any{"limits": map[string]any{"messages_per_hour": 2000}}))
 		}
 	}
 }
@@ -147,7 +147,7 @@ func (v *reviewer) listener(l *config.Listener) {
 			change("edge-without-tls", l.Name+" offers no TLS", "Offer STARTTLS", "None for hosts without TLS.", map[string]any{"tls": config.TLSStart})
 		}
 		if l.Limits.NewPerMinute == 0 {
-			change("no-connection-limit", l.Name+" has no limit of new connections a minute", "Set 120 a minute from one address", "An address that connects more often is put off with 421.", map[string]any{"limits": map[string]any{"new_per_minute": 120}})
+			change("no-connection-limit", l.Name+" has no limit of new connections a minute", "Set 120 a minute from one address", "An address that connects more often is deferred with 421.", map[string]any{"limits": map[string]any{"new_per_minute": 120}})
 		}
 		if l.Limits.MessageSize > largeMessage {
 			change("huge-messages", fmt.Sprintf("%s takes messages of up to %s", l.Name, l.Limits.MessageSize), "Take up to 50 MB", "Larger messages are refused with 552.", map[string]any{"limits": map[string]any{"message_size": "50 MB"}})
@@ -168,7 +168,7 @@ func (v *reviewer) listener(l *config.Listener) {
 		}
 	}
 	if l.Transcript == config.TranscriptNone {
-		change("no-dialogue", l.Name+" keeps no dialogue", "Keep those with trouble", "A little room in the database.", map[string]any{"transcript": config.TranscriptTrouble})
+		change("no-transcript", l.Name+" keeps no transcript", "Keep those with trouble", "A little room in the database.", map[string]any{"transcript": config.TranscriptTrouble})
 	}
 }
 
@@ -296,7 +296,7 @@ func (v *reviewer) service() {
 		change("nobody-warned", "warn_after is 0", "Tell them after four hours", "One notice for each message that waits so long.", map[string]any{"retry": map[string]any{"warn_after": "4h"}})
 	}
 	if len(r.Intervals) > 0 && r.Intervals[0] < eager {
-		change("eager-retry", "the second attempt comes after "+lasting(r.Intervals[0]), "Begin after five minutes", "What is put off leaves a little later.", map[string]any{"retry": map[string]any{"intervals": []any{"5m", "10m", "20m", "30m", "1h"}}})
+		change("eager-retry", "the second attempt comes after "+lasting(r.Intervals[0]), "Begin after five minutes", "What is deferred leaves a little later.", map[string]any{"retry": map[string]any{"intervals": []any{"5m", "10m", "20m", "30m", "1h"}}})
 	}
 	if t := s.Timeouts; min(t.Greeting, t.Command) < patience {
 		change("hasty-timeouts", fmt.Sprintf("we wait %s for a greeting, %s for an answer", lasting(t.Greeting), lasting(t.Command)), "Wait five minutes", "A silent host keeps a connection for longer.", map[string]any{"timeouts": map[string]any{"greeting": "5m", "command": "5m"}})

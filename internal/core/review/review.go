@@ -19,9 +19,9 @@ type Severity string
 
 // The severities.
 const (
-	Critical   Severity = "critical"
-	Serious Severity = "serious"
-	Minor  Severity = "minor"
+	Critical Severity = "critical"
+	Serious  Severity = "serious"
+	Minor    Severity = "minor"
 )
 
 var order = map[Severity]int{Critical: 0, Serious: 1, Minor: 2}
@@ -35,7 +35,7 @@ type Finding struct {
 	Where    string      `json:"where" doc:"Like listener edge"`
 	Text     string      `json:"text" doc:"What was found"`
 	Why      string      `json:"why" doc:"Why it matters"`
-	Fix     *Remedy     `json:"fix,omitempty" doc:"What a button does; not there if a person must do it elsewhere"`
+	Fix      *Remedy     `json:"fix,omitempty" doc:"What a button does; not there if a person must do it elsewhere"`
 	ByHand   string      `json:"by_hand,omitempty" doc:"What a person does"`
 	Accepted *Acceptance `json:"accepted,omitempty" doc:"Somebody decided to live with it"`
 }

@@ -88,7 +88,7 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		{"open-lmtp:listener neighbour", []string{"127.0.0.1:2428\n    kind: lmtp\n    allow: [127.0.0.0/8]", "0.0.0.0:2428\n    kind: lmtp"}, plain},
 		{"inside-open:listener inside", []string{"127.0.0.1:2526", "0.0.0.0:2526"}, plain},
 		{"identity-off:listener edge", []string{"kind: edge\n", "kind: edge\n    identity: off\n"}, plain},
-		{"no-dialogue:listener edge", []string{"kind: edge\n", "kind: edge\n    transcript: none\n"}, plain},
+		{"no-transcript:listener edge", []string{"kind: edge\n", "kind: edge\n    transcript: none\n"}, plain},
 		{"no-postmaster", []string{"postmaster: keeper@", "postmaster: nobody@"}, plain},
 		{"catch-all:domain skerryline.example", []string{"kind: local\n    generated", "kind: local\n    catch_all: bridge@skerryline.example\n    generated"}, plain},
 		{"catch-all-answer:domain skerryline.example", []string{"kind: local\n    generated", "kind: local\n    catch_all: piet.sandholm@skerryline.example\n    generated"}, plain},

@@ -32,7 +32,7 @@ var rules = map[string]rule{
 	"open-lmtp":           {Critical, "LMTP is open to the network", "Whoever reaches it puts messages into mailboxes without any check.", "Name the neighbour's address in allow (gull listener set NAME --allow ADDRESS)."},
 	"inside-open":         {Serious, "A listener without sign-in is open to every network", "It is guarded by relay rules alone; one wrong rule, and it is an open relay.", "Name our machines' networks in allow (gull listener set NAME --allow NETWORK)."},
 	"identity-off":        {Serious, "Nobody looks whether strangers are who they say", "Forged messages look like genuine ones, in the name of our own people too.", ""},
-	"no-dialogue":         {Minor, "No dialogue is kept", "When something goes wrong nobody can see what was said.", ""},
+	"no-transcript":       {Minor, "No transcript is kept", "When something goes wrong nobody can see what was said.", ""},
 	// domains
 	"no-postmaster":    {Serious, "Mail to postmaster is refused", "RFC 5321 demands it; others cannot tell us of trouble, and some lists take us off for it.", "Add the mailbox or an alias, or name another postmaster."},
 	"no-abuse":         {Minor, "Nobody reads abuse", "Complaints about us come there (RFC 2142); unanswered they end on a block list.", ""},
@@ -52,7 +52,7 @@ var rules = map[string]rule{
 	"route-never-used":   {Minor, "A route is never used", "It looks as if mail went by it.", "Move it up or take it out."},
 	"ipv6-without-name":  {Serious, "We send by IPv6 from an address without a name", "Most large receivers refuse such mail outright.", ""},
 	// schedule and notices
-	"short-expiry":     {Serious, "Messages expire within a day", "A weekend's outage of somebody else's server loses messages (RFC 5321 section 4.5.4.1 asks for four or five days).", ""},
+	"short-expiry":      {Serious, "Messages expire within a day", "A weekend's outage of somebody else's server loses messages (RFC 5321 section 4.5.4.1 asks for four or five days).", ""},
 	"nobody-warned":     {Serious, "Senders are not told of delays", "They believe that their message has arrived.", ""},
 	"eager-retry":       {Minor, "Waiting messages are tried again very soon", "It bothers hosts that ask for patience, and looks like an attack (RFC 5321 asks for 30 minutes).", ""},
 	"hasty-timeouts":    {Minor, "We hang up before slow hosts answer", "RFC 5321 section 4.5.3.2 asks for five minutes; messages to slow hosts wait for ever.", ""},

@@ -52,8 +52,8 @@ type DMARC struct {
 	// Policy is what the domain asks for when the check fails: none, quarantine or
 	// reject; empty if it publishes nothing.
 	Policy string `json:"policy,omitempty" doc:"none, quarantine or reject; empty if the domain publishes nothing"`
-	At   string `json:"at,omitempty" doc:"Where the policy is published"`
-	Why  string `json:"why,omitempty"`
+	At     string `json:"at,omitempty" doc:"Where the policy is published"`
+	Why    string `json:"why,omitempty"`
 }
 
 // Finding is everything that was found of one message.
@@ -154,8 +154,8 @@ func isPolicy(p string) bool { return p == "none" || p == "quarantine" || p == "
 // Lookup is what DNS said of a domain's DMARC record.
 type Lookup struct {
 	Record *DMARCRecord
-	Error error
-	Temp  bool // the error may pass
+	Error  error
+	Temp   bool // the error may pass
 }
 
 // Judge says what DMARC makes of SPF and DKIM. from are the domains of all

@@ -23,13 +23,13 @@ func TestJudgingByAlignmentAndPolicy(t *testing.T) {
 	sig := func(r Result, domain string) []Signature { return []Signature{{Result: r, Domain: domain}} }
 	none := []Signature{}
 	for _, c := range []struct {
-		name  string
-		from  []string
-		spf   SPF
-		dkim  []Signature
-		found Lookup
-		want  Result
-		policy  string
+		name   string
+		from   []string
+		spf    SPF
+		dkim   []Signature
+		found  Lookup
+		want   Result
+		policy string
 	}{
 		{"SPF of the same domain", []string{"saltmarsh.example"}, spf(Pass, "saltmarsh.example"), none, Lookup{Record: plain}, Pass, "reject"},
 		{"SPF of a domain below", []string{"saltmarsh.example"}, spf(Pass, "bounces.saltmarsh.example"), none, Lookup{Record: plain}, Pass, "reject"},

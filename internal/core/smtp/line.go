@@ -14,7 +14,7 @@ const (
 	MaxAuthLine    = 12288
 )
 
-// Faults of a command line. The line is consumed, so the dialogue can go on.
+// Faults of a command line. The line is consumed, so the conversation can go on.
 var (
 	ErrBareLF   = errors.New("the line ends in a bare LF; lines end in CRLF")
 	ErrBareCR   = errors.New("the line holds a bare CR")

@@ -1,4 +1,4 @@
-// Package smtp is the grammar of the SMTP dialogue (RFC 5321): commands with
+// Package smtp is the grammar of the SMTP conversation (RFC 5321): commands with
 // their parameters, replies with enhanced codes (RFC 2034, 3463), strict lines
 // and the transparent content of DATA. It moves no bytes by itself: it works on
 // the readers and writers it is given.

@@ -146,7 +146,7 @@ func HoldsAll(c diagnose.Cause) bool {
 // Wide reports whether the cause, seen at many places at once, is likely ours.
 func Wide(c diagnose.Cause) bool {
 	switch c {
-	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable, diagnose.DNSTrouble, diagnose.BlockListed, diagnose.HomeLine,
+	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable, diagnose.DNSTrouble, diagnose.BlockListed, diagnose.ResidentialAddress,
 		diagnose.LowReputation, diagnose.NoReverseName, diagnose.BadHelloName, diagnose.TLSTrouble:
 		return true
 	}
@@ -169,9 +169,9 @@ type Severity int
 
 // The severities.
 const (
-	Minor  Severity = 1
-	Serious Severity = 2
-	Critical   Severity = 3
+	Minor    Severity = 1
+	Serious  Severity = 2
+	Critical Severity = 3
 )
 
 var severities = [...]string{"", "minor", "serious", "critical"}
@@ -209,13 +209,13 @@ type Snag struct {
 	Senders      []string       `json:"senders" doc:"Up to twenty of those touched"`
 	Domains      []string       `json:"domains" doc:"Up to twenty domains of recipients"`
 	Lanes        []ident.ID     `json:"lanes"`
-	WhoCanFix   string         `json:"who_can_fix"`
+	WhoCanFix    string         `json:"who_can_fix"`
 	WaitingHelps bool           `json:"waiting_helps"`
 	Usually      string         `json:"usually,omitempty"`
 	Advice       string         `json:"advice"`
 	Doubt        string         `json:"doubt,omitempty" doc:"What its history says against its words"`
 	Evidence     Evidence       `json:"evidence"`
-	Fixes        []Fix         `json:"fixes"`
+	Fixes        []Fix          `json:"fixes"`
 	PartOf       ident.ID       `json:"part_of,omitzero" doc:"The trouble of ours that it is likely one of"`
 	Parts        int            `json:"parts,omitempty" doc:"How many places show it, where it is likely ours"`
 	Note         string         `json:"note,omitempty"`
@@ -246,8 +246,8 @@ type Evidence struct {
 // Fix is one thing that can be done about it from here.
 type Fix struct {
 	Do    diagnose.Fix `json:"do"`
-	Says  string        `json:"says" doc:"What it does, on a button"`
-	Route string        `json:"route,omitempty" doc:"The route it would use"`
+	Says  string       `json:"says" doc:"What it does, on a button"`
+	Route string       `json:"route,omitempty" doc:"The route it would use"`
 	// Alias is the one that the address is taken out of.
 	Alias string `json:"alias,omitempty" doc:"The alias of ours that names the address"`
 	// Domain is the domain of ours whose DNS is looked at.
@@ -259,10 +259,10 @@ type Fix struct {
 // Order is what is to be done about a trouble.
 type Order struct {
 	Do    diagnose.Fix `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record,alias"`
-	Route string        `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
-	Alias string        `json:"alias,omitempty" doc:"Of several that are offered, the one out of this alias"`
-	Why   string        `json:"why,omitempty" maxLength:"500"`
-	Say   string        `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
+	Route string       `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
+	Alias string       `json:"alias,omitempty" doc:"Of several that are offered, the one out of this alias"`
+	Why   string       `json:"why,omitempty" maxLength:"500"`
+	Say   string       `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
 }
 
 // Explain fills in what can be said of a trouble from its cause and place.
@@ -291,7 +291,7 @@ const (
 	oftenEnough     = 5 // times met
 )
 
-// doubt says where history speaks against what is said: a host that puts off for
+// doubt says where history speaks against what is said: a host that defers for
 // ever, a code that says later and means never.
 func (s *Snag) doubt() {
 	lasted := s.LastAt.Sub(s.Since)
@@ -302,7 +302,7 @@ func (s *Snag) doubt() {
 	switch code := s.Evidence.Last.Code; {
 	case s.Cause == diagnose.Greylisted && lasted > greylistingEnds:
 		s.Doubt = "It has asked to come back " + times + ". Greylisting ends within an hour: this is likely a refusal in other words."
-		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host with the exact answer.", diagnose.FarAdmin
+		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host with the exact answer.", diagnose.RemoteAdmin
 	case !s.WaitingHelps && code/100 == 4 && lasted > greylistingEnds:
 		s.Doubt = "It says later and means never: " + times + "."
 	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:

@@ -6,7 +6,7 @@ import (
 	"unicode/utf8"
 )
 
-// FuzzTranscript gives any octets to the reader of dialogues on record, and any lines to
+// FuzzTranscript gives any octets to the reader of transcripts on record, and any lines to
 // the writer.
 func FuzzTranscript(f *testing.F) {
 	f.Add([]byte{1, 's', 0, 3, 'a', 'b', 'c'}, "250 ok\r\nnext \xff")

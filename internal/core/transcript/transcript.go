@@ -1,5 +1,5 @@
 // Package transcript keeps what two servers said to each other, line by line, within
-// a bound: the beginning and the end of a long dialogue are kept, not its middle.
+// a bound: the beginning and the end of a long transcript are kept, not its middle.
 // Credentials and content are never given to it.
 package transcript
 
@@ -16,7 +16,7 @@ import (
 // Who says a line.
 type Who byte
 
-// The speakers; a note is ours, about what is not a line of the dialogue.
+// The speakers; a note is ours, about what is not a line of the transcript.
 const (
 	Client Who = 'c'
 	Server Who = 's'
@@ -36,7 +36,7 @@ func (w Who) String() string {
 
 // Bounds, in octets.
 const (
-	// Usual is how much of a dialogue is kept, Watched how much of one that
+	// Usual is how much of a transcript is kept, Watched how much of one that
 	// somebody watches.
 	Usual   = 64 << 10
 	Watched = 1 << 20
@@ -44,7 +44,7 @@ const (
 	maxLine = 2000
 )
 
-// Log is a dialogue as it grows. A nil log keeps nothing. It is used by one
+// Log is a transcript as it grows. A nil log keeps nothing. It is used by one
 // goroutine at a time.
 type Log struct {
 	start time.Time
@@ -57,7 +57,7 @@ type Log struct {
 	forgotten              int
 }
 
-// New begins a dialogue of at most limit octets.
+// New begins a transcript of at most limit octets.
 func New(start time.Time, limit int) *Log { return &Log{start: start, limit: limit} }
 
 // Say adds one line without its end, or several with theirs between.
@@ -122,7 +122,7 @@ func appendKept(b []byte, at time.Duration, who Who, cut int, line []byte) []byt
 	return append(b, line...)
 }
 
-// Bytes is the dialogue in the form that Read reads.
+// Bytes is the transcript in the form that Read reads.
 func (l *Log) Bytes() []byte {
 	if l == nil {
 		return nil
@@ -134,12 +134,12 @@ func (l *Log) Bytes() []byte {
 			us, _ := binary.Uvarint(rest)
 			at = time.Duration(us) * time.Microsecond
 		}
-		out = appendLine(out, at, Note, fmt.Appendf(nil, "%d lines left out here: the dialogue is longer than %d octets", l.forgotten, l.limit))
+		out = appendLine(out, at, Note, fmt.Appendf(nil, "%d lines left out here: the transcript is longer than %d octets", l.forgotten, l.limit))
 	}
 	return append(append(out, l.before...), l.last...)
 }
 
-// Line is one line of a dialogue. A line that is no UTF-8 is written with \xNN
+// Line is one line of a transcript. A line that is no UTF-8 is written with \xNN
 // for the octets that are none.
 type Line struct {
 	At   float64 `json:"at" doc:"Seconds since the session began"`
@@ -148,8 +148,8 @@ type Line struct {
 	Cut  int     `json:"cut,omitempty" doc:"Octets of the line that were not kept"`
 }
 
-// ErrDamaged reports a dialogue that cannot be read.
-var ErrDamaged = errors.New("the dialogue on record is damaged")
+// ErrDamaged reports a transcript that cannot be read.
+var ErrDamaged = errors.New("the transcript on record is damaged")
 
 // Read reads what Bytes wrote.
 func Read(b []byte) ([]Line, error) {

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-func TestADialogueIsReadBackAsItWas(t *testing.T) {
+func TestATranscriptIsReadBackAsItWas(t *testing.T) {
 	start := time.Date(2026, 11, 23, 5, 0, 0, 0, time.UTC)
 	l := New(start, Usual)
 	l.Say(start.Add(1500*time.Microsecond), Server, []byte("250-one\r\n250 two"))
@@ -30,7 +30,7 @@ func TestADialogueIsReadBackAsItWas(t *testing.T) {
 	}
 }
 
-func TestALongDialogueKeepsItsBeginningAndItsEnd(t *testing.T) {
+func TestALongTranscriptKeepsItsBeginningAndItsEnd(t *testing.T) {
 	start := time.Now()
 	l := New(start, 8000)
 	for i := range 5000 {
@@ -54,7 +54,7 @@ func TestALongDialogueKeepsItsBeginningAndItsEnd(t *testing.T) {
 	}
 }
 
-func TestDamagedDialoguesAreSaidToBe(t *testing.T) {
+func TestDamagedTranscriptsAreSaidToBe(t *testing.T) {
 	l := New(time.Now(), Usual)
 	l.Say(time.Now(), Client, []byte(strings.Repeat("EHLO x\r\n", 3)))
 	whole := l.Bytes()

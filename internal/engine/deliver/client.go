@@ -1,4 +1,4 @@
-// Package deliver holds the SMTP and LMTP dialogue outwards: it finds the hosts
+// Package deliver holds the SMTP and LMTP conversation outwards: it finds the hosts
 // of a next hop, connects, and hands messages over recipient by recipient.
 package deliver
 
@@ -37,7 +37,7 @@ type Failure struct {
 	Reply     mail.LastReply
 	Cause     diagnose.Cause
 	Permanent bool
-	// Tampered says that somebody meddled with the dialogue: the host is not to be
+	// Tampered says that somebody meddled with the conversation: the host is not to be
 	// used without TLS in its place.
 	Tampered bool
 }
@@ -61,7 +61,7 @@ type Dial func(ctx context.Context, from netip.Addr, to netip.AddrPort, timeout 
 
 // Options are what connections are made with. Zero fields are the network's.
 type Options struct {
-	Roots    *x509.CertPool // to verify far hosts by; nil is the system's
+	Roots    *x509.CertPool // to verify remote hosts by; nil is the system's
 	Secrets  Secrets
 	Resolver Resolver // in place of the configured servers
 	Dial     Dial
@@ -372,7 +372,7 @@ func dnsFailure(host string, err error) *Failure {
 		Reply: mail.LastReply{Stage: diagnose.StageDNS, Host: host, Enhanced: f.Enhanced, Text: f.Text}}
 }
 
-// open connects to one address and goes through the dialogue up to where
+// open connects to one address and goes through the conversation up to where
 // messages can be sent. With TLS only offered, a failing handshake is followed by
 // a second connection without.
 func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t target, ip netip.Addr) (*Conn, *Failure) {
@@ -386,17 +386,17 @@ func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t ta
 
 func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
 	timeouts := c.cfg.Service.Timeouts
-	session, book := c.begin(ctx, r, terms, nextHop, t, ip)
+	session, recording := c.begin(ctx, r, terms, nextHop, t, ip)
 	raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.port)), timeouts.Connect)
 	if err != nil {
 		failure := connectFailure(t, ip, err)
 		failure.Reply.SessionID = session
-		book.Note("%s", failure.Reply.Text)
-		book.End(failure.Reply.Text, true)
+		recording.Note("%s", failure.Reply.Text)
+		recording.End(failure.Reply.Text, true)
 		return nil, failure
 	}
 	conn := newConn(raw, t.host, ip.String(), timeouts)
-	conn.session, conn.record, conn.scram = session, book, c.scram
+	conn.session, conn.record, conn.scram = session, recording, c.scram
 	conn.lmtp = r.NextHop == config.HopLMTP
 	conn.ourName = string(c.cfg.Service.HostName)
 	if r.EHLOName != "" {
@@ -404,7 +404,7 @@ func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Term
 	}
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
-	if failure := c.dialogue(ctx, conn, r, terms, useTLS); failure != nil {
+	if failure := c.conversation(ctx, conn, r, terms, useTLS); failure != nil {
 		conn.refused(1)
 		conn.endsFor(string(failure.Reply.Stage) + ": " + failure.Reply.String())
 		conn.Close()
@@ -436,7 +436,7 @@ func (c *Client) scram(account, password string) (*scram.Client, error) {
 // maxScrams bounds the accounts that are kept.
 const maxScrams = 1000
 
-// begin opens the book of a session.
+// begin opens the recording of a session.
 func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr) (ident.ID, *sessions.Recording) {
 	if c.Record == nil {
 		return 0, nil
@@ -446,17 +446,17 @@ func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, 
 		protocol = "LMTP"
 	}
 	id := c.IDs.Next()
-	book := c.Record.Begin(mail.Session{ID: id, Direction: mail.Out, Protocol: protocol, Route: r.Name, Address: ip.String(), Port: t.port, Name: t.host, StartedAt: time.Now().UTC()},
+	recording := c.Record.Begin(mail.Session{ID: id, Direction: mail.Out, Protocol: protocol, Route: r.Name, Address: ip.String(), Port: t.port, Name: t.host, StartedAt: time.Now().UTC()},
 		terms.Transcript)
-	book.Touch(nextHop)
+	recording.Touch(nextHop)
 	if message, _ := ctx.Value(messageKey{}).(ident.ID); message != 0 {
-		book.Change(func(s *mail.Session) { s.AddMessage(message) })
+		recording.Change(func(s *mail.Session) { s.AddMessage(message) })
 	}
-	return id, book
+	return id, recording
 }
 
-// dialogue goes from greeting to sign-in.
-func (c *Client) dialogue(ctx context.Context, conn *Conn, r *config.Route, terms route.Terms, useTLS bool) *Failure {
+// conversation goes from greeting to sign-in.
+func (c *Client) conversation(ctx context.Context, conn *Conn, r *config.Route, terms route.Terms, useTLS bool) *Failure {
 	settings := &tls.Config{ServerName: conn.host, RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
 	if terms.PinnedName != "" {
 		settings.ServerName = terms.PinnedName

@@ -83,7 +83,7 @@ func (c *Conn) Broken() bool { return c.broken }
 // Direct reports that this is the first half of a route with next hop direct.
 func (c *Conn) Direct() bool { return c.direct }
 
-// Quit ends the dialogue politely, without waiting long.
+// Quit ends the conversation politely, without waiting long.
 func (c *Conn) Quit() {
 	if !c.broken {
 		_ = c.raw.SetDeadline(time.Now().Add(2 * time.Second))
@@ -160,7 +160,7 @@ func (c *Conn) ioFailure(stage diagnose.Stage, err error) *Failure {
 	return c.failure(stage, enhanced, cause, text)
 }
 
-// say writes one line of the dialogue.
+// say writes one line of the conversation.
 func (c *Conn) say(line string) error {
 	c.note(transcript.Client, line)
 	return c.write(line)
@@ -182,7 +182,7 @@ func (c *Conn) hear() (smtp.Reply, error) {
 	})
 }
 
-// note puts a line of the dialogue on record.
+// note puts a line of the conversation on record.
 func (c *Conn) note(who transcript.Who, line string) {
 	c.record.Say(who, []byte(line))
 	if c.heard != nil {
@@ -277,7 +277,7 @@ func (c *Conn) startTLS(settings *tls.Config, verify bool) *Failure {
 	return c.ehlo()
 }
 
-// handshake puts TLS under the dialogue.
+// handshake puts TLS under the conversation.
 func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 	var fault error
 	settings.InsecureSkipVerify = true // verified below, so that the fault can be told

@@ -216,7 +216,7 @@ func TestStagesOfFailure(t *testing.T) {
 	}{
 		{name: "a silent host", s: &script{silent: true}, stage: diagnose.StageGreeting, cause: diagnose.NoAnswer},
 		{name: "a busy host", s: &script{greeting: "421 4.3.2 later"}, stage: diagnose.StageGreeting, cause: diagnose.HostBusy},
-		{name: "a host that refuses all", s: &script{greeting: "554 5.7.1 no mail from home lines"}, stage: diagnose.StageGreeting, cause: diagnose.HomeLine, permanent: true},
+		{name: "a host that refuses all", s: &script{greeting: "554 5.7.1 no mail from residential addresses"}, stage: diagnose.StageGreeting, cause: diagnose.ResidentialAddress, permanent: true},
 		{name: "no SMTP", s: &script{greeting: "SSH-2.0-x"}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
 		{name: "endless greeting", s: &script{greeting: "220-" + strings.Repeat("x", 2<<20)}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
 		{name: "hangs up at EHLO", s: &script{replies: map[string]string{"EHLO": "hang up"}}, stage: diagnose.StageHello, cause: diagnose.Dropped},

@@ -28,7 +28,7 @@ func TestHostsAreDrawnByTheirWeight(t *testing.T) {
 }
 
 func TestWhichFailuresASmartHostMayFix(t *testing.T) {
-	for cause, want := range map[diagnose.Cause]bool{diagnose.HomeLine: true, diagnose.BlockListed: true, diagnose.ConnectTimeout: true, diagnose.TLSRequired: true,
+	for cause, want := range map[diagnose.Cause]bool{diagnose.ResidentialAddress: true, diagnose.BlockListed: true, diagnose.ConnectTimeout: true, diagnose.TLSRequired: true,
 		diagnose.NoSuchUser: false, diagnose.NoSuchDomain: false, diagnose.MailboxFull: false, diagnose.Greylisted: false, diagnose.ContentRefused: false} {
 		if SmartHostMayHelp(cause) != want {
 			t.Errorf("%s: %v", cause, !want)

@@ -76,7 +76,7 @@ type prober struct {
 	conn  *Conn
 	r     *config.Route
 	terms route.Terms
-	order  ProbeOrder
+	order ProbeOrder
 	out   *probe.Conversation
 	lines []probe.Spoken
 }
@@ -91,7 +91,7 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		out.Source = r.SourceAddress.String()
 	}
 	p := &prober{c: c, r: r, terms: route.TermsOf(c.cfg, r, nextHop), order: order, out: &out}
-	session, book := c.begin(ctx, r, p.terms, nextHop, target{t.Host, t.Port, t.Preference}, ip)
+	session, recording := c.begin(ctx, r, p.terms, nextHop, target{t.Host, t.Port, t.Preference}, ip)
 	out.Session = session
 	p.step("connect", func() (string, *Failure) {
 		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.Port)), min(c.cfg.Service.Timeouts.Connect, probeStep))
@@ -104,7 +104,7 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		timeouts := c.cfg.Service.Timeouts
 		timeouts.Greeting, timeouts.Command, timeouts.Final = min(timeouts.Greeting, probeStep), min(timeouts.Command, probeStep), min(timeouts.Final, 3*probeStep)
 		p.conn = newConn(raw, t.Host, ip.String(), timeouts)
-		p.conn.session, p.conn.record, p.conn.scram, p.conn.heard = session, book, c.scram, p.hear
+		p.conn.session, p.conn.record, p.conn.scram, p.conn.heard = session, recording, c.scram, p.hear
 		p.conn.ourName = string(c.cfg.Service.HostName)
 		if r.EHLOName != "" {
 			p.conn.ourName = string(r.EHLOName)
@@ -115,7 +115,7 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 		return "connected to " + netip.AddrPortFrom(ip, uint16(t.Port)).String(), nil
 	})
 	if p.conn == nil {
-		book.End(out.Steps[0].Says, true)
+		recording.End(out.Steps[0].Says, true)
 		return out
 	}
 	p.conn.CloseWith(ctx)
@@ -127,7 +127,7 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 	return out
 }
 
-// hear keeps a line of the dialogue for the step under way.
+// hear keeps a line of the conversation for the step under way.
 func (p *prober) hear(who transcript.Who, text string) {
 	const most = 200 // lines of one step
 	if len(p.lines) >= most {
@@ -219,7 +219,7 @@ func (p *prober) offers() string {
 	return "it offers " + strings.Join(words, ", ")
 }
 
-func (p *prober) tlsWords() string { return "TLS is under the dialogue" }
+func (p *prober) tlsWords() string { return "TLS is under the conversation" }
 
 // startTLS goes over to TLS as the terms ask, and looks at the certificate. Where
 // TLS is only offered, a failing one is something to look at.

@@ -22,7 +22,7 @@ func (s *scheduler) refuse(due *store.Due, fault *smtp.Reply) {
 	d.Last = &mail.LastReply{Stage: diagnose.StageRoute, Code: fault.Code, Enhanced: fault.Enhanced, Text: fault.Text()}
 	j := jobOf(due)
 	j.deliveries = []*mail.Delivery{d}
-	o.Begotten = s.author.notice(s.cfg.Load(), j, j.deliveries, now)
+	o.Generated = s.author.notice(s.cfg.Load(), j, j.deliveries, now)
 	s.recorder.record(j, o)
 }
 
@@ -49,7 +49,7 @@ func (s *scheduler) expireOverdue(ctx context.Context) error {
 		}
 		j := jobOf(&due[i])
 		j.deliveries = []*mail.Delivery{d}
-		s.recorder.record(j, &store.Outcome{Delivery: d, At: now.UTC(), Begotten: s.author.notice(cfg, j, j.deliveries, now)})
+		s.recorder.record(j, &store.Outcome{Delivery: d, At: now.UTC(), Generated: s.author.notice(cfg, j, j.deliveries, now)})
 	}
 	return nil
 }
@@ -69,7 +69,7 @@ func (s *scheduler) Return(due []store.Due, say string) {
 		for k, d := range j.deliveries {
 			o := &store.Outcome{Delivery: d, At: now.UTC()}
 			if k == 0 {
-				o.Begotten = s.author.notice(cfg, j, j.deliveries, now)
+				o.Generated = s.author.notice(cfg, j, j.deliveries, now)
 			}
 			s.recorder.record(j, o)
 		}

@@ -41,7 +41,7 @@ func (s *sender) intoMailbox(l *lane, j *job) {
 	s.concludeWith(l, j, results, func(i int, o *store.Outcome) {
 		o.Mailbox = messages[i]
 		if replies[i] != nil {
-			o.Begotten = append(o.Begotten, replies[i])
+			o.Generated = append(o.Generated, replies[i])
 		}
 	})
 }

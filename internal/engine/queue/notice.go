@@ -37,7 +37,7 @@ type author struct {
 	copies copies
 }
 
-// notice makes the notifications that outcomes beget: to the sender, and where
+// notice makes the notifications that outcomes call for: to the sender, and where
 // that is wanted a copy to the postmaster. There is none about a message from the
 // null sender (RFC 5321 section 6.1), and none that the sender asked not to get
 // (RFC 3461 section 4.1), nor that were agreed to be kept back.
@@ -224,7 +224,7 @@ func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error 
 func (a *author) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now time.Time) *store.Entry {
 	id := a.IDs.Next()
 	n.ID = id.String()
-	e, fault := beget(cfg, j, id, n.To, dsn.Compose(n), "notice", now)
+	e, fault := generate(cfg, j, id, n.To, dsn.Compose(n), "notice", now)
 	if fault != nil {
 		a.Log.Warn("a notice cannot be delivered: its sender's address is refused here", "message", j.message, "sender", n.To.String(), "reply", fault.String())
 		return nil
@@ -248,9 +248,9 @@ func (a *author) Expansion(cfg *config.Compiled, m *mail.Message, section []byte
 	return a.noticeEntry(cfg, n, &job{message: m.ID}, m.ReceivedAt)
 }
 
-// beget makes a message of our own about another, from the null sender. kind is
+// generate makes a message of our own about another, from the null sender. kind is
 // the word for it: notice or reply.
-func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
+func generate(cfg *config.Compiled, j *job, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
 	legs, fault := route.Plan(cfg, config.Envelope{Size: int64(len(content))}, to)
 	if fault != nil {
 		return nil, fault
@@ -270,5 +270,5 @@ func beget(cfg *config.Compiled, j *job, id ident.ID, to address.Address, conten
 
 // Own makes a message of our own that is about no other.
 func (a *author) Own(cfg *config.Compiled, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
-	return beget(cfg, &job{}, id, to, content, kind, now)
+	return generate(cfg, &job{}, id, to, content, kind, now)
 }

@@ -14,7 +14,7 @@ import (
 	"gullroute/internal/engine/senderauth"
 )
 
-// message is the job as the dialogue needs it.
+// message is the job as the transcript needs it.
 func (a *author) message(j *job) *deliver.Message {
 	return &deliver.Message{ID: j.message, Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
 		Content: func() (io.Reader, error) {

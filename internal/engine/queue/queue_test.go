@@ -139,7 +139,7 @@ func (f *fake) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 		return nil, f.down
 	}
 	for _, o := range outcomes {
-		if o.Delivery.MessageID == f.bad && (o.Events != nil || o.Begotten != nil) {
+		if o.Delivery.MessageID == f.bad && (o.Events != nil || o.Generated != nil) {
 			return nil, store.ErrData
 		}
 	}

@@ -128,7 +128,7 @@ func (r *recorder) finish(group []*store.Outcome) {
 func (r *recorder) finishAll(group []*store.Outcome) error {
 	var notices []*store.Entry
 	for _, o := range group {
-		notices = append(notices, o.Begotten...)
+		notices = append(notices, o.Generated...)
 	}
 	run := r.scheduler.reserve(notices)
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
@@ -157,7 +157,7 @@ func (r *recorder) finishBare(o *store.Outcome, why error) {
 	if r := d.Last; r != nil {
 		d.Last = &mail.LastReply{Stage: r.Stage, Code: r.Code, Text: "the reply could not be kept"}
 	}
-	for _, bare := range []func(){func() {}, func() { o.Begotten = nil }} {
+	for _, bare := range []func(){func() {}, func() { o.Generated = nil }} {
 		bare()
 		if err := r.finishAll([]*store.Outcome{o}); err == nil {
 			return

@@ -48,7 +48,7 @@ func (a *author) reply(cfg *config.Compiled, box *directory.Mailbox, j *job, d *
 	}
 	id := a.IDs.Next()
 	content := autoreply.Compose(autoreply.Answer{ID: id.String(), HostName: string(cfg.Service.HostName), From: box.Address, Name: box.Name, To: to, Text: text, Original: section, Now: now})
-	e, fault := beget(cfg, j, id, to, content, "reply", now)
+	e, fault := generate(cfg, j, id, to, content, "reply", now)
 	if fault != nil {
 		a.Log.Warn("an automatic reply cannot be delivered", "message", j.message, "to", to.String(), "reply", fault.String())
 		return nil

@@ -32,7 +32,7 @@ func (s *sender) pace(l *lane) bool {
 
 // send hands a job's message over to those recipients for whom nothing of ours
 // stands against it. On a direct way it goes on to the smart hosts for those
-// whom the far side refuses as it would not refuse a smart host.
+// whom the remote host refuses as it would not refuse a smart host.
 func (s *sender) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, j *job) []deliver.Result {
 	all := recipients(j)
 	results := make([]deliver.Result, len(all))

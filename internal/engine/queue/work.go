@@ -185,7 +185,7 @@ func (s *sender) concludeWith(l *lane, j *job, results []deliver.Result, more fu
 		outcomes = append(outcomes, o)
 	}
 	if about := append(failed, requested(j, results)...); len(about) > 0 {
-		outcomes[0].Begotten = append(outcomes[0].Begotten, s.author.notice(cfg, j, about, now)...)
+		outcomes[0].Generated = append(outcomes[0].Generated, s.author.notice(cfg, j, about, now)...)
 	}
 	for _, o := range outcomes {
 		s.recorder.record(j, o)

@@ -28,7 +28,7 @@ type signInTalk struct{ *session }
 const signInTimeout = 20 * time.Second
 
 // Pauses before a refusal slow down clients that guess, or that come back at
-// once when they are put off: a handshake of TLS costs more than the wait.
+// once when they are deferred: a handshake of TLS costs more than the wait.
 const (
 	failurePause = 500 * time.Millisecond
 	busyPause    = 2 * time.Second
@@ -94,8 +94,8 @@ func (se signInTalk) auth(arg string) smtp.Reply {
 // errCancelled reports that a client broke sign-in off with "*".
 var (
 	errCancelled = errors.New("cancelled")
-	errCoding  = errors.New("this is not base64")
-	errBinding = errors.New("channel binding goes with SCRAM-SHA-256-PLUS only (RFC 5802)")
+	errCoding    = errors.New("this is not base64")
+	errBinding   = errors.New("channel binding goes with SCRAM-SHA-256-PLUS only (RFC 5802)")
 )
 
 func (se signInTalk) signedIn(who address.Address, err error) smtp.Reply {

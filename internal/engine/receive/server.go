@@ -1,4 +1,4 @@
-// Package receive holds the SMTP dialogue inwards (RFC 5321): listeners, their
+// Package receive holds the SMTP conversation inwards (RFC 5321): listeners, their
 // limits, sessions and the content they take.
 package receive
 
@@ -332,7 +332,7 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 }
 
 // turnAway puts on record that a client was refused at the door. It has no
-// session: there was no dialogue.
+// session: there was no conversation.
 func (s *Server) turnAway(cfg *config.Compiled, conf *config.Listener, client netip.Addr, r smtp.Reply) {
 	if s.Record == nil {
 		return

@@ -35,7 +35,7 @@ const writeTimeout = time.Minute
 const earlyPause = 20 * time.Millisecond
 
 // refusalsPerError is how many refused recipients weigh as much as one error of
-// the dialogue.
+// the conversation.
 const refusalsPerError = 10
 
 // session is one connection. It is used by its own goroutine, but for wakeIdle and
@@ -107,11 +107,11 @@ func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net
 	if conf.Kind == config.LMTP {
 		protocol = "LMTP"
 	}
-	book := s.Record.Begin(mail.Session{ID: id, Direction: mail.In, Protocol: protocol, Listener: conf.Name, Address: client.String(), Port: clientPort(conn), StartedAt: time.Now().UTC()}, conf.Transcript)
+	recording := s.Record.Begin(mail.Session{ID: id, Direction: mail.In, Protocol: protocol, Listener: conf.Name, Address: client.String(), Port: clientPort(conn), StartedAt: time.Now().UTC()}, conf.Transcript)
 	return &session{
 		server: s, name: conf.Name, cfg: cfg, conf: conf, client: client,
 		wire: wire{raw: conn, conn: conn, br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10)},
-		journal: journal{id: id, record: book, why: "the client closed the connection", broken: true,
+		journal: journal{id: id, record: recording, why: "the client closed the connection", broken: true,
 			log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())},
 	}
 }
@@ -124,7 +124,7 @@ func (se *session) wakeIdle() {
 	}
 }
 
-// run is the dialogue from greeting to end.
+// run is the conversation from greeting to end.
 func (se *session) run() {
 	defer func() { se.record.End(se.why, se.broken) }()
 	defer se.giveBack()
@@ -253,7 +253,7 @@ func (se *session) flush() error {
 	return se.bw.Flush()
 }
 
-// fault counts an error of the dialogue; too many end the session.
+// fault counts an error of the conversation; too many end the session.
 func (se *session) fault(r smtp.Reply) smtp.Reply { return se.weigh(r, refusalsPerError) }
 
 func (se *session) weigh(r smtp.Reply, weight int) smtp.Reply {

@@ -52,7 +52,7 @@ func TestByLMTPWithoutRecipientsDATAIsOutOfOrder(t *testing.T) {
 	c.say("MAIL FROM:<a@saltmarsh.example>\r\nRCPT TO:<nobody@skerryline.example>\r\nDATA\r\n", "250", "550", "503 5.5.1")
 }
 
-func TestASizeThatFitsNoMailboxIsRefusedInTheDialogue(t *testing.T) {
+func TestASizeThatFitsNoMailboxIsRefusedInTheConversation(t *testing.T) {
 	boxes := settings[:strings.Index(settings, "mailboxes:")] + "mailboxes:\n  - {address: keeper@skerryline.example}\n  - {address: small@skerryline.example, quota: 1 KB}\n"
 	long := "Subject: a\r\n\r\n" + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 40) + ".\r\n"
 	for _, c := range []struct {

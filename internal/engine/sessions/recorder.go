@@ -1,4 +1,4 @@
-// Package sessions keeps what is not mail itself: sessions with their dialogue, and
+// Package sessions keeps what is not mail itself: sessions with their transcript, and
 // what was refused before it became a message. It is written behind the mail, in
 // groups; nothing waits for it, and what it must let fall it says.
 package sessions
@@ -268,7 +268,7 @@ func (r *Recorder) Open() []mail.Session {
 	return out
 }
 
-// OpenOne is a session that is open now, with its dialogue so far, or that has
+// OpenOne is a session that is open now, with its transcript so far, or that has
 // ended and is not yet on record; nil if there is none of that id here.
 func (r *Recorder) OpenOne(id ident.ID) *mail.SessionRecord {
 	r.mu.Lock()

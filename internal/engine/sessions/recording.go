@@ -22,7 +22,7 @@ type Recording struct {
 	ended    bool
 }
 
-// Begin opens the recording of a session. level says whether its dialogue is kept.
+// Begin opens the recording of a session. level says whether its transcript is kept.
 func (r *Recorder) Begin(s mail.Session, level string) *Recording {
 	if r == nil {
 		return nil
@@ -121,7 +121,7 @@ func (b *Recording) Now() mail.SessionRecord {
 	defer b.mu.Unlock()
 	s := mail.SessionRecord{Session: b.session, Transcript: b.log.Bytes()}
 	s.Messages = append(s.Messages[:0:0], s.Messages...)
-	s.Outcome, s.Seconds, s.Dialogue = mail.Open, time.Since(s.StartedAt).Seconds(), b.log != nil
+	s.Outcome, s.Seconds, s.TranscriptKept = mail.Open, time.Since(s.StartedAt).Seconds(), b.log != nil
 	return s
 }
 
@@ -142,7 +142,7 @@ func (b *Recording) End(why string, broken bool) {
 	if b.watched || b.level == config.TranscriptAll || b.level == config.TranscriptTrouble && rec.Trouble() {
 		rec.Transcript = b.log.Bytes()
 	}
-	rec.Dialogue = rec.Transcript != nil
+	rec.TranscriptKept = rec.Transcript != nil
 	b.mu.Unlock()
 	r := b.recorder
 	r.mu.Lock()

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Failures allowed in a minute before the next try is put off.
+// Failures allowed in a minute before the next try is deferred.
 const (
 	pairFailures    = 5  // for one account from one address
 	accountFailures = 20 // for one account from anywhere

@@ -183,7 +183,7 @@ func TestManySignInsAreBounded(t *testing.T) {
 	}
 	all.Wait()
 	if int(passed.Load()) < hashAtOnce+maxWaiting || passed.Load()+busy.Load() != 200 {
-		t.Errorf("%d passed, %d were put off", passed.Load(), busy.Load())
+		t.Errorf("%d passed, %d were deferred", passed.Load(), busy.Load())
 	}
 }
 

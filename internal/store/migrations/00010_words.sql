@@ -4,3 +4,6 @@
 ALTER TABLE mailbox_use RENAME COLUMN letters TO messages;
 ALTER TABLE session RENAME COLUMN messages TO message_count;
 ALTER TABLE session RENAME COLUMN letters TO messages;
+ALTER TABLE session RENAME COLUMN dialogue TO transcript_kept;
+ALTER TABLE secret RENAME COLUMN sealed TO encrypted;
+ALTER TABLE dkim_key RENAME COLUMN sealed TO encrypted;

@@ -8,9 +8,9 @@ export type Lane = Omit<Schemas["Lane"], "last_reply"> & { last_reply: LastReply
 export type Delivery = Omit<Schemas["Delivery"], "last_reply"> & { last_reply: LastReply | null };
 export type Message = Omit<Schemas["Message"], "deliveries"> & { deliveries: Delivery[] };
 export type QueueItem = Omit<Schemas["QueueItem"], "delivery"> & { delivery: Delivery };
-export type Trace = Omit<Schemas["Trace"], "message" | "begotten" | "about"> & {
+export type Trace = Omit<Schemas["Trace"], "message" | "generated" | "about"> & {
 	message: Message;
-	begotten: Message[];
+	generated: Message[];
 	about?: Message;
 };
 export type Status = Omit<Schemas["Status"], "trouble"> & { trouble: Lane[] };

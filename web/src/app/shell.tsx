@@ -197,7 +197,7 @@ function Unreachable() {
 			title={down ? "The database does not answer" : "The service cannot be reached"}
 		>
 			{down
-				? "Mail is put off with 451 until it does; senders will try again. Start PostgreSQL or look at its log."
+				? "Mail is deferred with 451 until it does; senders will try again. Start PostgreSQL or look at its log."
 				: "Is gull serve running? "}{" "}
 			{status.dataUpdatedAt > 0 && `What you see is from ${new Date(status.dataUpdatedAt).toLocaleTimeString()}.`}
 		</Alert>

@@ -82,7 +82,7 @@ export function ArchivesView() {
 				<div className="surface">
 					{list.data.items.length === 0 ? (
 						<Nothing title="No archive is open">
-							Open a file to search it, read its dialogues and see its reports.
+							Open a file to search it, read its transcripts and see its reports.
 						</Nothing>
 					) : (
 						<Table horizontalSpacing="sm" verticalSpacing={5}>

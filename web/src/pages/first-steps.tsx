@@ -415,7 +415,7 @@ function RouteStep() {
 		>
 			<Text size="sm">
 				Without a route your replies wait, stranded, and nobody is told. Take the smart host of your provider if it
-				closes port 25 or your line is a home line.
+				closes port 25 or your line is a residential address.
 			</Text>
 			<SegmentedControl
 				size="xs"
@@ -532,7 +532,7 @@ function Outcome({ handed }: { handed: Submitted }) {
 			<details>
 				<summary>
 					<Text span size="xs" c="dimmed">
-						The dialogue, step by step
+						The transcript, step by step
 					</Text>
 				</summary>
 				{handed.steps.map((s) => (

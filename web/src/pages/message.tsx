@@ -50,7 +50,7 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 				</Title>
 				<Group gap="xs" wrap="nowrap">
 					<Hand words={trace.for_user} label="Copy for the user" />
-					<Hand words={trace.for_far} label="Copy for the far administrator" />
+					<Hand words={trace.for_remote} label="Copy for the remote administrator" />
 					{waits && <Act verb="flush" words={{ message: m.id }} label="Try now" />}
 					{waits && <Actions words={{ message: m.id }} what="More" />}
 					{me.data?.role === "administrator" && (
@@ -98,9 +98,9 @@ function Hand({ words, label }: { words: string; label: string }) {
 	);
 }
 
-/** What belongs to the message: sessions, what it begot or is about, mailboxes. */
+/** What belongs to the message: sessions, what it generated or is about, mailboxes. */
 function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
-	const message = (m: Trace["begotten"][number], says: string) => (
+	const message = (m: Trace["generated"][number], says: string) => (
 		<Table.Tr key={m.id}>
 			<Table.Td c="dimmed">{says}</Table.Td>
 			<Table.Td>
@@ -132,7 +132,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 					search={{ archive } as never}
 					inherit
 				>
-					Dialogue with {s.name || s.address} [{s.address}]
+					Transcript with {s.name || s.address} [{s.address}]
 				</Anchor>
 			</Table.Td>
 			<Table.Td>{s.tls || "without TLS"}</Table.Td>
@@ -149,7 +149,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 		t.message.identity && <From key="from" found={t.message.identity} />,
 		...t.sessions.map((s) => session(s, "tried in session")),
 		t.about && message(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
-		...t.begotten.map((m) =>
+		...t.generated.map((m) =>
 			message(
 				m,
 				m.direction === "own"
@@ -317,7 +317,7 @@ function EventText({ event, archive }: { event: GullEvent; archive?: number }) {
 					search={{ archive } as never}
 					size="xs"
 				>
-					read the dialogue
+					read the transcript
 				</Anchor>
 			)}
 		</Stack>

@@ -215,7 +215,7 @@ function Steps({ title, steps, session }: { title: string; steps: Step[]; sessio
 					)}
 					{lines && (
 						<Button size="compact-xs" variant="default" onClick={() => setWhole(!whole)} aria-expanded={whole}>
-							{whole ? "Hide the dialogue" : "Show the dialogue"}
+							{whole ? "Hide the transcript" : "Show the transcript"}
 						</Button>
 					)}
 				</Group>
@@ -244,7 +244,7 @@ function Steps({ title, steps, session }: { title: string; steps: Step[]; sessio
 										</Text>
 									))}
 									{(whole || s.result === "fail") && (s.lines ?? []).length > 0 && (
-										<pre className={`mono ${classes.dialogue}`}>
+										<pre className={`mono ${classes.transcript}`}>
 											{(s.lines ?? []).map((l, k) => (
 												// biome-ignore lint/suspicious/noArrayIndexKey: lines do not move
 												<span key={k}>

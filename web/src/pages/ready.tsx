@@ -147,7 +147,7 @@ function Keys({ domain }: { domain: string }) {
 					<Text size="sm" c="dimmed">
 						{items.length === 0
 							? "Messages of this domain are not signed."
-							: "A private key is kept sealed and never shown."}
+							: "A private key is kept encrypted and never shown."}
 					</Text>
 				</div>
 				{may && (

@@ -95,7 +95,7 @@ export function RefusalPage() {
 						search={{ archive } as never}
 						inherit
 					>
-						Read the dialogue of the session
+						Read the transcript of the session
 					</Anchor>
 				</Text>
 			)}

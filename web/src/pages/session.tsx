@@ -13,7 +13,7 @@ import { exact, When } from "../parts/when";
 import classes from "./session.module.css";
 import { lasted } from "./sessions";
 
-/** One session: who, how it went, and the exact dialogue. */
+/** One session: who, how it went, and the exact transcript. */
 export function SessionPage() {
 	const { id } = useParams({ from: "/sessions/$id" });
 	const { archive } = useSearch({ from: "/sessions/$id" });
@@ -52,7 +52,7 @@ export function SessionPage() {
 				</Text>
 			</div>
 			<About session={s} archive={archive} />
-			<Dialogue session={s} />
+			<Transcript session={s} />
 		</Stack>
 	);
 }
@@ -114,15 +114,15 @@ function asText(lines: Line[]): string {
 /** foldFrom is how long a line may be before it is folded. */
 const foldFrom = 300;
 
-function Dialogue({ session: s }: { session: SessionShown }) {
+function Transcript({ session: s }: { session: SessionShown }) {
 	const [find, setFind] = useState("");
 	const needle = find.toLowerCase();
 	const lines = s.lines.filter((l) => l.text.toLowerCase().includes(needle));
 	return (
-		<section className="surface" aria-labelledby="dialogue">
+		<section className="surface" aria-labelledby="transcript">
 			<Group justify="space-between" p="sm" pb={4}>
-				<Title order={2} size="h5" id="dialogue">
-					Dialogue{" "}
+				<Title order={2} size="h5" id="transcript">
+					Transcript{" "}
 					<Text span size="xs" c="dimmed">
 						without credentials and content; seconds since it began
 					</Text>
@@ -130,8 +130,8 @@ function Dialogue({ session: s }: { session: SessionShown }) {
 				<Group gap="xs">
 					<TextInput
 						size="xs"
-						aria-label="Find in the dialogue"
-						placeholder="Find in the dialogue"
+						aria-label="Find in the transcript"
+						placeholder="Find in the transcript"
 						leftSection={<IconSearch size={14} />}
 						value={find}
 						onChange={(e) => setFind(e.currentTarget.value)}
@@ -150,7 +150,7 @@ function Dialogue({ session: s }: { session: SessionShown }) {
 					{s.missing}
 				</Text>
 			)}
-			<ol className={classes.dialogue}>
+			<ol className={classes.transcript}>
 				{lines.map((l, i) => (
 					// biome-ignore lint/suspicious/noArrayIndexKey: lines have no other name than their place
 					<li key={i} data-who={l.who} data-bad={/^[45]\d\d/.test(l.text) && l.who === "server" ? true : undefined}>

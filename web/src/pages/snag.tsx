@@ -116,7 +116,7 @@ function Example({ snag: { evidence: e, title } }: { snag: Snag }) {
 					)}
 					{e.session_id && (
 						<Anchor component={Link} to="/sessions/$id" params={{ id: e.session_id } as never} size="sm">
-							The exact dialogue
+							The exact transcript
 						</Anchor>
 					)}
 				</Group>

@@ -49,7 +49,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 			"Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.",
 		button: "Change",
 	},
-	readdress: {
+	change-domain: {
 		label: "Fix the domain …",
 		title: "Fix a wrong recipient domain",
 		about: "What stands before the @ stays; they are sent where the right domain leads.",
@@ -71,7 +71,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 	},
 };
 
-const order: Verb[] = ["flush", "hold", "release", "reroute", "expire", "readdress", "return", "drop"];
+const order: Verb[] = ["flush", "hold", "release", "reroute", "expire", "change-domain", "return", "drop"];
 
 /** Actions is the menu of what can be done with what the words select. */
 export function Actions({ words, what }: { words: QueueWords; what: string }) {
@@ -268,7 +268,7 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 					onChange={(e) => set({ expire_after: e.currentTarget.value })}
 				/>
 			);
-		case "readdress":
+		case "change-domain":
 			return (
 				<TextInput
 					label="The right domain"

@@ -10,7 +10,7 @@ export const kinds: { name: string; color: string; dash?: string; means: string 
 	{ name: "received", color: "kelp.6", means: "messages taken" },
 	{ name: "delivered", color: "kelp.4", dash: "6 3", means: "recipients reached" },
 	{ name: "forwarded", color: "gray.6", dash: "2 3", means: "sent on to another domain by an alias or forward" },
-	{ name: "deferred", color: "brass.4", means: "attempts put off" },
+	{ name: "deferred", color: "brass.4", means: "attempts deferred" },
 	{ name: "bounced", color: "buoy.5", means: "recipients given back to the sender" },
 	{ name: "expired", color: "pink.6", dash: "6 3", means: "expired after waiting" },
 	{ name: "rejected", color: "violet.5", dash: "2 3", means: "refused before there was a message" },

@@ -37,7 +37,7 @@ export function where(s: Snag): string {
 const who: Record<string, string> = {
 	us: "we can fix it",
 	recipient: "the recipient can fix it",
-	"far-administrator": "the far administrator can fix it",
+	"remote-administrator": "the remote administrator can fix it",
 	provider: "our provider can fix it",
 	"block-list": "the block list can fix it",
 	nobody: "nobody needs to fix it",

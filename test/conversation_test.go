@@ -39,7 +39,7 @@ func TestWhoMaySendWhere(t *testing.T) {
 	}
 }
 
-func TestTheDialogueIsStrict(t *testing.T) {
+func TestTheConversationIsStrict(t *testing.T) {
 	s := world(t)
 	hello := []string{"EHLO a.example\r\n", "250"}
 	begin := append(hello, "MAIL FROM:<>\r\n", "250 2.1.0", "RCPT TO:<ines.harrow@skerryline.example>\r\n", "250 2.1.5", "DATA\r\n", "354")

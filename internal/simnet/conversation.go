@@ -13,9 +13,9 @@ import (
 	"time"
 )
 
-// dialogue is one session of a simulated host. It is deliberately a separate,
+// conversation is one session of a simulated host. It is deliberately a separate,
 // simple server: what it says must not depend on the code that it tests.
-type dialogue struct {
+type conversation struct {
 	host    *host
 	conn    net.Conn
 	br      *bufio.Reader
@@ -30,7 +30,7 @@ type dialogue struct {
 // silence is how long a silent host holds a connection.
 const silence = 10 * time.Minute
 
-func (d *dialogue) run() {
+func (d *conversation) run() {
 	d.br, d.bw = bufio.NewReader(d.conn), bufio.NewWriter(d.conn)
 	b := d.host.behaviour()
 	_ = d.conn.SetDeadline(time.Now().Add(silence))
@@ -67,7 +67,7 @@ func (d *dialogue) run() {
 	}
 }
 
-func (d *dialogue) say(format string, args ...any) {
+func (d *conversation) say(format string, args ...any) {
 	if p := d.host.behaviour().Pause; p > 0 {
 		_ = d.bw.Flush()
 		time.Sleep(time.Duration(p))
@@ -79,7 +79,7 @@ func (d *dialogue) say(format string, args ...any) {
 const maxGoOn = 10_000_000
 
 // goOn says lines of one reply until the other side has had enough.
-func (d *dialogue) goOn(code string) {
+func (d *conversation) goOn(code string) {
 	for n := range maxGoOn {
 		if _, err := fmt.Fprintf(d.bw, "%s-and there is more, line %d\r\n", code, n); err != nil {
 			return
@@ -88,7 +88,7 @@ func (d *dialogue) goOn(code string) {
 }
 
 // command answers one line; false ends the session.
-func (d *dialogue) command(line string) bool {
+func (d *conversation) command(line string) bool {
 	b := d.host.behaviour()
 	verb, arg, _ := strings.Cut(line, " ")
 	if b.DropAt != "" && strings.EqualFold(verb, b.DropAt) {
@@ -122,7 +122,7 @@ func (d *dialogue) command(line string) bool {
 	return true
 }
 
-func (d *dialogue) hello(name string, b Behaviour) {
+func (d *conversation) hello(name string, b Behaviour) {
 	d.helo = name
 	lines := []string{d.host.spec.Name}
 	offers := []string{"PIPELINING", "8BITMIME", "SMTPUTF8", "DSN", "ENHANCEDSTATUSCODES"}
@@ -149,7 +149,7 @@ func (d *dialogue) hello(name string, b Behaviour) {
 	}
 }
 
-func (d *dialogue) startTLS() bool {
+func (d *conversation) startTLS() bool {
 	settings, err := d.host.tls()
 	if err != nil || d.tls {
 		d.say("454 4.7.0 no TLS now")
@@ -169,7 +169,7 @@ func (d *dialogue) startTLS() bool {
 	return true
 }
 
-func (d *dialogue) auth(arg string, b Behaviour) {
+func (d *conversation) auth(arg string, b Behaviour) {
 	kind, token, _ := strings.Cut(arg, " ")
 	plain, err := base64.StdEncoding.DecodeString(token)
 	want := "\x00" + b.Account + "\x00" + b.Password
@@ -181,7 +181,7 @@ func (d *dialogue) auth(arg string, b Behaviour) {
 	d.say("235 2.7.0 welcome")
 }
 
-func (d *dialogue) mail(arg string, b Behaviour) {
+func (d *conversation) mail(arg string, b Behaviour) {
 	path, rest, _ := strings.Cut(strings.TrimPrefix(arg, "FROM:<"), ">")
 	var size int64
 	for _, p := range strings.Fields(rest) {
@@ -205,7 +205,7 @@ func (d *dialogue) mail(arg string, b Behaviour) {
 	}
 }
 
-func (d *dialogue) rcpt(arg string) {
+func (d *conversation) rcpt(arg string) {
 	path, _, _ := strings.Cut(strings.TrimPrefix(arg, "TO:<"), ">")
 	client, _, _ := net.SplitHostPort(d.conn.RemoteAddr().String())
 	switch b := d.host.behaviour(); {
@@ -224,7 +224,7 @@ func (d *dialogue) rcpt(arg string) {
 }
 
 // data takes the content.
-func (d *dialogue) data(b Behaviour) bool {
+func (d *conversation) data(b Behaviour) bool {
 	if len(d.message.Recipients) == 0 {
 		d.say("503 5.5.1 no recipients")
 		return true
