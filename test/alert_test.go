@@ -96,7 +96,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 5 })
+	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Waiting == 5 })
 	s.run(t, "snag", "fix", x.ID.String())
 	for _, id := range ids {
 		s.until(t, id, mail.Delivered)

@@ -93,7 +93,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 	}
 	s.out(t, "logs@[127.30.0.60]")
 	for _, w := range wanted {
-		x := s.snag(t, w.cause, w.place, func(x snag.Snag) bool { return x.Held+x.Lost == 1 })
+		x := s.snag(t, w.cause, w.place, func(x snag.Snag) bool { return x.Waiting+x.Failed == 1 })
 		var offers []diagnose.Fix
 		for _, m := range x.Fixes {
 			offers = append(offers, m.Do)
@@ -110,7 +110,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 	for i := range 300 {
 		s.send(t, s.inside, "127.20.1.9", fmt.Sprintf("t%d@skerryline.example", i%30), message("Crossing"), "a@sunkenpier.example")
 	}
-	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 301 })
+	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Waiting == 301 })
 	if x.Severity != snag.Critical || len(x.Senders) > 20 {
 		t.Errorf("three hundred messages: %+v", x)
 	}
@@ -126,7 +126,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 	}
 
 	// What cannot be taken back is never done without being named.
-	lost := s.snag(t, diagnose.NoRoute, "[127.30.0.60]", func(x snag.Snag) bool { return x.Held == 1 })
+	lost := s.snag(t, diagnose.NoRoute, "[127.30.0.60]", func(x snag.Snag) bool { return x.Waiting == 1 })
 	if _, stderr, code := s.gull(t, "snag", "fix", lost.ID.String()); code != 2 || !strings.Contains(stderr, "name it: --do return") {
 		t.Errorf("a fix that is not named: %d %s", code, stderr)
 	}
@@ -172,24 +172,24 @@ func TestEveryFixFixes(t *testing.T) {
 		s.until(t, id, mail.Deferred)
 	}
 	// Messages that wait go another way, or again.
-	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 1 })
+	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(x)
 	arrives(refused, "by provider")
 	if ended := s.over(t, x); ended != "a message got through" && ended != "nothing waits for it any more" {
 		t.Errorf("ended: %s", ended)
 	}
 	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
-	x = s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Held == 1 })
+	x = s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(x, "--do", "flush")
 	arrives(full, "to the world")
 	if ended := s.over(t, x); ended != "a message got through" {
 		t.Errorf("ended: %s", ended)
 	}
 	// What concerns the configuration goes into the draft, and works when applied.
-	none := s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Held == 1 })
+	none := s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(none)
 	fix(s.snag(t, diagnose.BlockListed, "strandwatch.example", nil), "--do", "route")
-	locks := s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Held == 1 })
+	locks := s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(locks, "--do", "tls")
 	s.behave(t, "mx.plainscript.example", `{"rcpt": "450 4.7.1 slow down: too many messages"}`)
 	s.out(t, "a@plainscript.example")
@@ -216,7 +216,7 @@ func TestEveryFixFixes(t *testing.T) {
 	for _, d := range []string{"saltmarsh", "nosuch", "homelines", "barelock", "greywacke", "smallhatch"} {
 		ids = append(ids, s.out(t, "postmaster@"+d+".example"))
 	}
-	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
+	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Waiting == 6 })
 	if ours.Place.Kind != snag.Ourselves || ours.Severity != snag.Critical || ours.WhoCanFix != "us" || !strings.Contains(ours.Means, "our resolver is likely down") {
 		t.Errorf("ours: %+v", ours)
 	}
@@ -244,8 +244,8 @@ func TestFromTheOverviewToTheFixInThreeClicks(t *testing.T) {
 	s.until(t, s.out(t, "a@strandwatch.example"), mail.Bounced)
 	s.until(t, refused, mail.Deferred)
 	s.until(t, full, mail.Deferred)
-	s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Held == 1 })
-	s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Held == 1 })
+	s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Waiting == 1 })
+	s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	p := s.open(t, "keeper")
 	p.visit("/")
 	p.press("The host refuses the connection")
@@ -292,8 +292,8 @@ func TestWhatIsOursToFixIsMendedInThreeClicksToo(t *testing.T) {
 	none, locked := s.out(t, "a@dunlin.example"), s.out(t, "a@oldlocks.example")
 	s.until(t, none, mail.Deferred)
 	s.until(t, locked, mail.Deferred)
-	s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Held == 1 })
-	s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Held == 1 })
+	s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Waiting == 1 })
+	s.snag(t, diagnose.CertificateBad, "oldlocks.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	p := s.open(t, "keeper")
 	p.visit("/")
 	p.press("No route leads to this recipient")
@@ -318,7 +318,7 @@ func TestWhatIsOursToFixIsMendedInThreeClicksToo(t *testing.T) {
 	for _, d := range []string{"saltmarsh", "nosuch", "homelines", "barelock", "greywacke", "smallhatch"} {
 		last = s.out(t, "postmaster@"+d+".example")
 	}
-	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Held == 6 })
+	ours := s.snag(t, diagnose.DNSTrouble, "", func(x snag.Snag) bool { return x.Parts == 6 && x.Waiting == 6 })
 	p.visit("/")
 	p.press(ours.Title)
 	p.shows("our side", "our resolver is likely down", "we can fix it")
@@ -343,7 +343,7 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 		{"a@plainscript.example", message("8-bit") + "blå bølger\r\n", diagnose.Needs8Bit, "plainscript.example"},
 	} {
 		s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", c.content, c.to)
-		if x := s.snag(t, c.cause, c.place, func(x snag.Snag) bool { return x.Lost == 1 }); x.WhoCanFix == "" || x.Advice == "" || x.WaitingHelps {
+		if x := s.snag(t, c.cause, c.place, func(x snag.Snag) bool { return x.Failed == 1 }); x.WhoCanFix == "" || x.Advice == "" || x.WaitingHelps {
 			t.Errorf("%s: %+v", c.to, x)
 		}
 	}

@@ -64,8 +64,8 @@ func snagColumns() []column[snag.Snag] {
 		{"SEVERITY", false, func(s snag.Snag) string { text, _ := s.Severity.MarshalText(); return string(text) }},
 		{"WHAT", false, func(s snag.Snag) string { return s.Title }},
 		{"WHERE", false, func(s snag.Snag) string { return s.Place.Where() }},
-		{"HELD", true, func(s snag.Snag) string { return strconv.FormatInt(s.Held, 10) }},
-		{"LOST", true, func(s snag.Snag) string { return strconv.FormatInt(s.Lost, 10) }},
+		{"WAITING", true, func(s snag.Snag) string { return strconv.FormatInt(s.Waiting, 10) }},
+		{"FAILED", true, func(s snag.Snag) string { return strconv.FormatInt(s.Failed, 10) }},
 		{"SINCE", true, func(s snag.Snag) string { return ago(s.Since) }},
 		{"LAST", true, func(s snag.Snag) string { return ago(s.LastAt) }},
 		{"WHO CAN MEND IT", false, func(s snag.Snag) string { return s.WhoCanFix }},
@@ -129,7 +129,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if s.State == "closed" {
 		line("over", "%s (%s): %s", exact(s.ClosedAt.Time), ago(s.ClosedAt.Time), s.Ended)
 	}
-	line("effect", "%d messages wait, %d are lost; met %d times", s.Held, s.Lost, s.Attempts)
+	line("effect", "%d messages wait, %d have failed; met %d times", s.Waiting, s.Failed, s.Attempts)
 	if s.Parts > 0 {
 		line("places", "%d: %s", s.Parts, some(s.Domains))
 	}

@@ -209,7 +209,7 @@ func alertText(a *store.Alert, host string) string {
 	line("")
 	if a.Kind == "over" {
 		line("It is over since %s: %s.", x.ClosedAt.UTC().Format(form), x.Ended)
-		line("It had lasted since %s; %d messages were lost.", x.Since.UTC().Format(form), x.Lost)
+		line("It had lasted since %s; %d messages failed.", x.Since.UTC().Format(form), x.Failed)
 		return b.String()
 	}
 	line("%s", x.Means)
@@ -218,7 +218,7 @@ func alertText(a *store.Alert, host string) string {
 	}
 	line("")
 	line("Since:         %s", x.Since.UTC().Format(form))
-	line("Messages:       %d wait, %d are lost", x.Held, x.Lost)
+	line("Messages:       %d wait, %d have failed", x.Waiting, x.Failed)
 	line("Can be fixed: by %s", strings.ReplaceAll(x.WhoCanFix, "-", " "))
 	line("What to do:    %s", x.Advice)
 	example := "refused before it was a message"

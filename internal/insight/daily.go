@@ -119,7 +119,7 @@ func (s *Reporter) addNotes(ctx context.Context, p *report.Page) error {
 			break
 		}
 		x.Explain()
-		troubles = append(troubles, fmt.Sprintf("%s at %s since %s: %d wait, %d lost; %s", x.Title, x.Place.Where(), x.Since.In(p.Zone).Format("Mon 2 Jan 15:04"), x.Held, x.Lost, x.Advice))
+		troubles = append(troubles, fmt.Sprintf("%s at %s since %s: %d waiting, %d failed; %s", x.Title, x.Place.Where(), x.Since.In(p.Zone).Format("Mon 2 Jan 15:04"), x.Waiting, x.Failed, x.Advice))
 	}
 	note("Snags, worst first", troubles)
 	lanes, err := s.Lanes.List(ctx)

@@ -19,17 +19,17 @@ type Snags struct{ *DB }
 
 // SnagSeen is what was seen of one trouble since it was last written.
 type SnagSeen struct {
-	ID       ident.ID // if it is new
-	Cause    diagnose.Cause
-	Place    snag.Place
-	First    time.Time
-	Last     time.Time
-	N, Lost  int64
-	Hours    map[time.Time]int64 // how often, by the beginning of the hour
-	Senders  []string
-	Domains  []string
-	Lanes    []ident.ID
-	Evidence snag.Evidence
+	ID        ident.ID // if it is new
+	Cause     diagnose.Cause
+	Place     snag.Place
+	First     time.Time
+	Last      time.Time
+	N, Failed int64
+	Hours     map[time.Time]int64 // how often, by the beginning of the hour
+	Senders   []string
+	Domains   []string
+	Lanes     []ident.ID
+	Evidence  snag.Evidence
 }
 
 // maxTouched is how many senders, domains and lanes of a trouble are kept.
@@ -50,14 +50,14 @@ func (s Snags) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 		b.Queue(`UPDATE snag SET closed = false, closed_at = NULL, ended = '' WHERE id = (
 				SELECT id FROM snag WHERE closed AND cause = $1 AND place_kind = $2 AND place = $3 AND closed_at > $4::timestamptz - interval '`+reopenFor+`' AND closed_at < $4 ORDER BY closed_at DESC LIMIT 1)
 			AND NOT EXISTS (SELECT FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3)`, x.Cause, x.Place.Kind, x.Place.Name, x.Last)
-		b.Queue(`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, lost, attempts, weight, holds_all, by_delivery, quiet, senders, domains, lanes, evidence)
+		b.Queue(`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, failed, attempts, weight, holds_all, by_delivery, quiet, senders, domains, lanes, evidence)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $7, $9, $10, $11, $12, $13, $14, $15)
-			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = greatest(s.last_at, excluded.last_at), lost = s.lost + excluded.lost, attempts = s.attempts + excluded.attempts,
-				weight = s.held + s.lost + excluded.lost, evidence = excluded.evidence,
+			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = greatest(s.last_at, excluded.last_at), failed = s.failed + excluded.failed, attempts = s.attempts + excluded.attempts,
+				weight = s.waiting + s.failed + excluded.failed, evidence = excluded.evidence,
 				senders = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
 				domains = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
 				lanes = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.lanes || excluded.lanes) x LIMIT $16) u)`,
-			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Lost, x.N, snag.HoldsAll(x.Cause), snag.EndsOnceThrough(x.Cause), snag.Quiet(x.Cause),
+			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Failed, x.N, snag.HoldsAll(x.Cause), snag.EndsOnceThrough(x.Cause), snag.Quiet(x.Cause),
 			x.Senders, x.Domains, int64s(x.Lanes), evidence, maxTouched)
 		for at, n := range x.Hours {
 			b.Queue(`INSERT INTO snag_hour AS h SELECT id, $4, $5 FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3
@@ -125,14 +125,14 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 					WHEN s.place_kind = 'address' THEN (SELECT count(*) FROM (SELECT FROM delivery d WHERE lower(d.recipient) = s.place AND d.cause = s.cause LIMIT 1000) x)
 					WHEN s.holds_all THEN (SELECT coalesce(sum(waiting + deferred + held), 0) FROM lanes WHERE lane = ANY(s.lanes))
 					WHEN s.place_kind IN ('next-hop', 'route', 'domain') THEN (SELECT coalesce(sum(deferred), 0) FROM lanes WHERE lane = ANY(s.lanes))
-					ELSE 0 END AS held
+					ELSE 0 END AS waiting
 				FROM snag s WHERE NOT s.closed AND s.parts = 0)
-			UPDATE snag s SET held = c.held, weight = c.held + s.lost FROM counted c WHERE c.id = s.id AND s.held <> c.held`)
+			UPDATE snag s SET waiting = c.waiting, weight = c.waiting + s.failed FROM counted c WHERE c.id = s.id AND s.waiting <> c.waiting`)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery AND lost = 0 THEN 'nothing waits for it any more' ELSE 'nothing was seen of it since' END
-			WHERE NOT closed AND parts = 0 AND cause <> '`+string(diagnose.NotReady)+`' AND (last_at < $1::timestamptz - quiet AND held = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND held = 0 AND lost = 0)`, now); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery AND failed = 0 THEN 'nothing waits for it any more' ELSE 'nothing was seen of it since' END
+			WHERE NOT closed AND parts = 0 AND cause <> '`+string(diagnose.NotReady)+`' AND (last_at < $1::timestamptz - quiet AND waiting = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND waiting = 0 AND failed = 0)`, now); err != nil {
 			return err
 		}
 		if err := gatherWide(ctx, tx, now, next); err != nil {
@@ -145,19 +145,19 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 // gatherWide opens one trouble of ours where many places show the same at once,
 // and ends it when they no longer do.
 func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident.ID) error {
-	rows, err := tx.Query(ctx, `SELECT cause, count(*)::int, min(since), max(last_at), sum(held)::bigint, sum(lost)::bigint, sum(attempts)::bigint, (array_agg(evidence ORDER BY weight DESC))[1],
+	rows, err := tx.Query(ctx, `SELECT cause, count(*)::int, min(since), max(last_at), sum(waiting)::bigint, sum(failed)::bigint, sum(attempts)::bigint, (array_agg(evidence ORDER BY weight DESC))[1],
 			(array_agg(place ORDER BY weight DESC))[1:20]
 		FROM snag WHERE NOT closed AND place_kind = 'next-hop' AND last_at > $1::timestamptz - interval '2 hours' GROUP BY cause`, now)
 	if err != nil {
 		return err
 	}
 	type wide struct {
-		Cause                diagnose.Cause
-		Parts                int
-		Since, Last          time.Time
-		Held, Lost, Attempts int64
-		Evidence             []byte
-		Places               []string
+		Cause                     diagnose.Cause
+		Parts                     int
+		Since, Last               time.Time
+		Waiting, Failed, Attempts int64
+		Evidence                  []byte
+		Places                    []string
 	}
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[wide])
 	if err != nil {
@@ -169,11 +169,11 @@ func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident
 			continue
 		}
 		causes = append(causes, string(w.Cause))
-		if _, err := tx.Exec(ctx, `INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, held, lost, attempts, weight, holds_all, by_delivery, quiet, domains, evidence, parts)
+		if _, err := tx.Exec(ctx, `INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, waiting, failed, attempts, weight, holds_all, by_delivery, quiet, domains, evidence, parts)
 			VALUES ($1, $2, 'ourselves', '', $3, $4, $5, $6, $7, $8, true, false, '1 hour', $9, $10, $11)
-			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = excluded.last_at, held = excluded.held, lost = excluded.lost, attempts = excluded.attempts, weight = excluded.weight,
+			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = excluded.last_at, waiting = excluded.waiting, failed = excluded.failed, attempts = excluded.attempts, weight = excluded.weight,
 				domains = excluded.domains, evidence = excluded.evidence, parts = excluded.parts`,
-			int64(next()), w.Cause, w.Since, w.Last, w.Held, w.Lost, w.Attempts, w.Held+w.Lost, w.Places, w.Evidence, w.Parts); err != nil {
+			int64(next()), w.Cause, w.Since, w.Last, w.Waiting, w.Failed, w.Attempts, w.Waiting+w.Failed, w.Places, w.Evidence, w.Parts); err != nil {
 			return err
 		}
 	}
@@ -188,21 +188,21 @@ func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident
 
 // rateSnags puts a severity to every open trouble.
 func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
-	rows, err := tx.Query(ctx, `SELECT id, cause, place_kind, place, held, lost, since, severity FROM snag WHERE NOT closed`)
+	rows, err := tx.Query(ctx, `SELECT id, cause, place_kind, place, waiting, failed, since, severity FROM snag WHERE NOT closed`)
 	if err != nil {
 		return err
 	}
 	by := map[snag.Severity][]int64{}
 	for rows.Next() {
-		var id, held, lost int64
+		var id, waiting, failed int64
 		var c diagnose.Cause
 		var p snag.Place
 		var since time.Time
 		var is int16
-		if err := rows.Scan(&id, &c, &p.Kind, &p.Name, &held, &lost, &since, &is); err != nil {
+		if err := rows.Scan(&id, &c, &p.Kind, &p.Name, &waiting, &failed, &since, &is); err != nil {
 			return err
 		}
-		if want := snag.Rate(c, p, held, lost, since, now); want != snag.Severity(is) {
+		if want := snag.Rate(c, p, waiting, failed, since, now); want != snag.Severity(is) {
 			by[want] = append(by[want], id)
 		}
 	}
@@ -217,7 +217,7 @@ func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
 	return nil
 }
 
-const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at, ended, held, lost, attempts, senders, domains, lanes, evidence, part_of, parts, note, note_by, mine, muted_until`
+const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at, ended, waiting, failed, attempts, senders, domains, lanes, evidence, part_of, parts, note, note_by, mine, muted_until`
 
 func scanSnag(row pgx.CollectableRow) (snag.Snag, error) { return scanSnagWith(row) }
 
@@ -227,7 +227,7 @@ func scanSnagWith(row pgx.CollectableRow, first ...any) (x snag.Snag, err error)
 	var severity int16
 	var lanes []int64
 	var muted time.Time
-	err = row.Scan(append(first, &x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since, &x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Held, &x.Lost, &x.Attempts, &x.Senders, &x.Domains, &lanes,
+	err = row.Scan(append(first, &x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since, &x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Waiting, &x.Failed, &x.Attempts, &x.Senders, &x.Domains, &lanes,
 		&x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy, &x.Mine, &muted)...)
 	x.Severity, x.Since, x.LastAt, x.State = snag.Severity(severity), x.Since.UTC(), x.LastAt.UTC(), "open"
 	if closed {

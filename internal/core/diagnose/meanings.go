@@ -44,7 +44,7 @@ var meanings = map[Cause]Meaning{
 		"Ask the administrator of the host why, with the exact answer; meanwhile send through a smart host.", RemoteAdmin, FixSmartHost),
 	LowReputation: stays(Reputation, "The host thinks little of our address", "The host keeps count of what came from our address or domain, and the count is bad.",
 		"See what we send to it, and stop what is not wanted; reputation comes back in days to weeks. Meanwhile send through a smart host.", Us, FixSlower, FixSmartHost),
-	ResidentialAddress: stays(Reputation, "The host refuses addresses of residential addresses", "Our address belongs to a range of dynamic or private lines, and the host takes nothing from those.",
+	ResidentialAddress: stays(Reputation, "The host refuses residential addresses", "Our address belongs to a range of dynamic or private lines, and the host takes nothing from those.",
 		"Send to this domain through a smart host.", Us, FixSmartHost),
 	PolicyRefused: stays(Reputation, "The host refuses it by a rule of its own", "The host gives a rule as its reason, and not which.",
 		"Ask the administrator of the host, with the exact answer.", RemoteAdmin),

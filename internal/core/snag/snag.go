@@ -41,7 +41,7 @@ type Sighting struct {
 	Cause     diagnose.Cause
 	Place     Place
 	At        time.Time
-	Lost      bool // it came to its end
+	Failed    bool // it came to its end
 	Lane      ident.ID
 	Sender    string
 	Recipient string
@@ -56,7 +56,7 @@ func OfDelivery(d *mail.Delivery, sender string, at time.Time) (Sighting, bool) 
 	if d.State == mail.Delivered || d.Cause == diagnose.NoCause || d.Cause == diagnose.Returned || d.Cause == diagnose.TakenOut {
 		return Sighting{}, false
 	}
-	s := Sighting{Cause: d.Cause, At: at, Lost: d.State.Final(), Lane: d.LaneID, Sender: strings.ToLower(sender), Recipient: strings.ToLower(d.Recipient), Message: d.MessageID, N: d.N}
+	s := Sighting{Cause: d.Cause, At: at, Failed: d.State.Final(), Lane: d.LaneID, Sender: strings.ToLower(sender), Recipient: strings.ToLower(d.Recipient), Message: d.MessageID, N: d.N}
 	if d.Last != nil {
 		s.Last, s.Session = *d.Last, d.Last.SessionID
 	}
@@ -93,7 +93,7 @@ func placeOf(d *mail.Delivery, sender, recipient string) Place {
 
 // OfRefusal is what a refusal shows, where it is more than one client's fault.
 func OfRefusal(r *mail.Refusal) (Sighting, bool) {
-	s := Sighting{Cause: r.Cause, At: r.At, Lost: true, Sender: strings.ToLower(r.Sender), Recipient: strings.ToLower(r.Recipient), Session: r.SessionID,
+	s := Sighting{Cause: r.Cause, At: r.At, Failed: true, Sender: strings.ToLower(r.Sender), Recipient: strings.ToLower(r.Recipient), Session: r.SessionID,
 		Last: mail.LastReply{Stage: r.Stage, Host: r.Listener, Address: r.ClientAddress, Code: r.Code, Enhanced: r.Enhanced, Text: r.Text}}
 	switch r.Cause {
 	case diagnose.LimitReached:
@@ -202,9 +202,9 @@ type Snag struct {
 	LastAt       time.Time      `json:"last_at"`
 	ClosedAt     mail.OptTime   `json:"closed_at" nullable:"true"`
 	Ended        string         `json:"ended,omitempty" doc:"What ended it"`
-	Deliveries   int64          `json:"deliveries" doc:"Held up and lost"`
-	Held         int64          `json:"held" doc:"Messages that wait because of it"`
-	Lost         int64          `json:"lost" doc:"Messages that bounced, expired or were refused"`
+	Deliveries   int64          `json:"deliveries" doc:"Waiting and failed"`
+	Waiting      int64          `json:"waiting" doc:"Messages that wait because of it"`
+	Failed       int64          `json:"failed" doc:"Messages that bounced, expired or were refused"`
 	Attempts     int64          `json:"attempts" doc:"How often it was met"`
 	Senders      []string       `json:"senders" doc:"Up to twenty of those touched"`
 	Domains      []string       `json:"domains" doc:"Up to twenty domains of recipients"`
@@ -276,7 +276,7 @@ func (s *Snag) Explain() {
 			s.Means = text
 		}
 	}
-	s.Deliveries = s.Held + s.Lost
+	s.Deliveries = s.Waiting + s.Failed
 	s.doubt()
 	if s.Evidence.Last.Text != "" {
 		v := mail.Explain(s.Cause, &s.Evidence.Last)
@@ -295,7 +295,7 @@ const (
 // ever, a code that says later and means never.
 func (s *Snag) doubt() {
 	lasted := s.LastAt.Sub(s.Since)
-	if s.State == "closed" || s.Held == 0 || s.Attempts < oftenEnough || s.Place.Kind == Ourselves {
+	if s.State == "closed" || s.Waiting == 0 || s.Attempts < oftenEnough || s.Place.Kind == Ourselves {
 		return
 	}
 	times := fmt.Sprintf("%d times in %s", s.Attempts, inWords(lasted))
@@ -343,18 +343,18 @@ func (p Place) Where() string {
 }
 
 // Rate is the severity of a trouble by its effect.
-func Rate(c diagnose.Cause, p Place, held, lost int64, since, now time.Time) Severity {
+func Rate(c diagnose.Cause, p Place, waiting, failed int64, since, now time.Time) Severity {
 	switch {
 	case p.Kind == Client && c != diagnose.LimitReached: // strangers try all day
-		if lost >= 100 {
+		if failed >= 100 {
 			return Serious
 		}
 		return Minor
-	case p.Kind == Ourselves, c == diagnose.LimitReached, held >= 100, lost >= 50:
+	case p.Kind == Ourselves, c == diagnose.LimitReached, waiting >= 100, failed >= 50:
 		return Critical
 	case c == diagnose.NotReady:
 		return Serious
-	case held >= 5, lost >= 5, held > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && held > 0:
+	case waiting >= 5, failed >= 5, waiting > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && waiting > 0:
 		return Serious
 	}
 	return Minor
@@ -387,10 +387,10 @@ func (s *Snag) Offer(c *config.Compiled) {
 	}
 	for _, do := range fixes {
 		switch {
-		case do == diagnose.FixFlush && s.Held > 0:
+		case do == diagnose.FixFlush && s.Waiting > 0:
 			add(Fix{Do: do, Says: "Try now"})
 		case do == diagnose.FixSmartHost && smart != "" && (s.Place.Kind == NextHop || s.Place.Kind == Domain):
-			if s.Held > 0 {
+			if s.Waiting > 0 {
 				add(Fix{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
 			}
 			add(Fix{Do: diagnose.FixRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
@@ -398,11 +398,11 @@ func (s *Snag) Offer(c *config.Compiled) {
 			add(Fix{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
 		case do == diagnose.FixSlower && s.Place.Kind == NextHop && len(Slower(s.Cause)) > 0:
 			add(Fix{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
-		case do == diagnose.FixPause && s.Held > 0 && len(s.Lanes) > 0:
+		case do == diagnose.FixPause && s.Waiting > 0 && len(s.Lanes) > 0:
 			add(Fix{Do: do, Says: "Stop trying for two hours"})
 		case do == diagnose.FixRecord && s.ours(c) != "":
 			add(Fix{Do: do, Says: "Show the DNS records to publish for " + s.ours(c), Domain: s.ours(c)})
-		case do == diagnose.FixReturn && s.Held > 0:
+		case do == diagnose.FixReturn && s.Waiting > 0:
 			add(Fix{Do: do, Says: "Send what waits back"})
 		case do == diagnose.FixTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired || agreedTLS(c, s.Place.Name)):
 			says := "Ask less of " + s.Place.Name + " in TLS"

@@ -57,7 +57,7 @@ func TestATroubleIsWhereItCanBeMended(t *testing.T) {
 		}
 		got := "none"
 		if s, ok := OfDelivery(&d, sender, now); ok {
-			if got = fmt.Sprintf("%s %s", s.Place.Kind, s.Place.Name); s.Lost || s.Recipient != "ada@saltmarsh.example" {
+			if got = fmt.Sprintf("%s %s", s.Place.Kind, s.Place.Name); s.Failed || s.Recipient != "ada@saltmarsh.example" {
 				t.Errorf("%+v", s)
 			}
 		}
@@ -66,7 +66,7 @@ func TestATroubleIsWhereItCanBeMended(t *testing.T) {
 		}
 	}
 	d := mail.Delivery{Recipient: "a@b.example", Cause: diagnose.MailboxFull, State: mail.Bounced}
-	if s, ok := OfDelivery(&d, "", now); !ok || !s.Lost {
+	if s, ok := OfDelivery(&d, "", now); !ok || !s.Failed {
 		t.Error("a message that bounced is lost")
 	}
 }
@@ -94,11 +94,11 @@ func TestRefusalsThatAreOneClientsFaultAreNoTrouble(t *testing.T) {
 
 func TestSeverityGoesByEffect(t *testing.T) {
 	for _, c := range []struct {
-		cause      diagnose.Cause
-		kind       Kind
-		held, lost int64
-		age        time.Duration
-		want       Severity
+		cause           diagnose.Cause
+		kind            Kind
+		waiting, failed int64
+		age             time.Duration
+		want            Severity
 	}{
 		{diagnose.Greylisted, NextHop, 1, 0, time.Minute, Minor},
 		{diagnose.ConnectRefused, NextHop, 4, 0, 3 * time.Hour, Minor},
@@ -113,7 +113,7 @@ func TestSeverityGoesByEffect(t *testing.T) {
 		{diagnose.LimitReached, Account, 0, 1, time.Second, Critical},
 		{diagnose.DNSTrouble, Ourselves, 4, 0, time.Second, Critical},
 	} {
-		if got := Rate(c.cause, Place{c.kind, "x"}, c.held, c.lost, now.Add(-c.age), now); got != c.want {
+		if got := Rate(c.cause, Place{c.kind, "x"}, c.waiting, c.failed, now.Add(-c.age), now); got != c.want {
 			t.Errorf("%+v: %d", c, got)
 		}
 	}
@@ -134,18 +134,18 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 		s     Snag
 		wants string
 	}{
-		{plain + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Held: 3}, "[return]"},
-		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Held: 3}, "[smart-host route return]"},
+		{plain + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Waiting: 3}, "[return]"},
+		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Waiting: 3}, "[smart-host route return]"},
 		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}}, "[route]"},
-		{plain + provider + world, Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"}, Held: 1}, "[flush]"},
-		{plain + provider + world, Snag{Cause: diagnose.NoRoute, Place: Place{Domain, "c.example"}, Held: 1}, "[route return]"},
-		{plain + world, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1}, "[flush]"},
-		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1}, "[tls flush]"},
+		{plain + provider + world, Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"}, Waiting: 1}, "[flush]"},
+		{plain + provider + world, Snag{Cause: diagnose.NoRoute, Place: Place{Domain, "c.example"}, Waiting: 1}, "[route return]"},
+		{plain + world, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Waiting: 1}, "[flush]"},
+		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Waiting: 1}, "[tls flush]"},
 		{plain + world, Snag{Cause: diagnose.TLSRequired, Place: Place{NextHop, "c.example"}}, "[tls]"},
-		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Held: 1, State: "closed"}, "[]"},
-		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{NextHop, "c.example"}, Held: 1}, "[slower]"},
-		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{Route, "provider"}, Held: 1}, "[]"},
-		{plain + world, Snag{Cause: diagnose.NoSuchUser, Place: Place{Address, "x@c.example"}, Lost: 1}, "[]"},
+		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Waiting: 1, State: "closed"}, "[]"},
+		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{NextHop, "c.example"}, Waiting: 1}, "[slower]"},
+		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{Route, "provider"}, Waiting: 1}, "[]"},
+		{plain + world, Snag{Cause: diagnose.NoSuchUser, Place: Place{Address, "x@c.example"}, Failed: 1}, "[]"},
 	} {
 		parsed, err := config.Parse([]byte(c.text))
 		if err != nil {
@@ -166,7 +166,7 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 }
 
 func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
-	s := Snag{Cause: diagnose.ConnectTimeout, Place: Place{Kind: Ourselves}, Parts: 5, Held: 7, Lost: 2, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}}}
+	s := Snag{Cause: diagnose.ConnectTimeout, Place: Place{Kind: Ourselves}, Parts: 5, Waiting: 7, Failed: 2, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}}}
 	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at once" || s.Evidence.Verdict == nil {
 		t.Errorf("%+v", s)
 	}
@@ -184,7 +184,7 @@ func TestHistoryCountsMoreThanWords(t *testing.T) {
 		code     int
 		attempts int64
 		lasted   time.Duration
-		held     int64
+		waiting  int64
 		doubt    string
 	}{
 		{diagnose.Greylisted, 451, 9, 30 * time.Minute, 2, ""},
@@ -197,13 +197,13 @@ func TestHistoryCountsMoreThanWords(t *testing.T) {
 		{diagnose.ConnectRefused, 0, 30, 26 * time.Hour, 1, "It was met 30 times in 26 hours"},
 		{diagnose.MailboxFull, 452, 30, 26 * time.Hour, 1, ""},
 	} {
-		s := Snag{Cause: c.cause, Place: Place{NextHop, "greywacke.example"}, Since: now.Add(-c.lasted), LastAt: now, Attempts: c.attempts, Held: c.held, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageRecipient, Code: c.code, Text: "x"}}}
+		s := Snag{Cause: c.cause, Place: Place{NextHop, "greywacke.example"}, Since: now.Add(-c.lasted), LastAt: now, Attempts: c.attempts, Waiting: c.waiting, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageRecipient, Code: c.code, Text: "x"}}}
 		s.Explain()
 		if !strings.HasPrefix(s.Doubt, c.doubt) || (c.doubt == "") != (s.Doubt == "") || c.doubt != "" && s.WaitingHelps {
 			t.Errorf("%+v: %q, waiting helps %v", c, s.Doubt, s.WaitingHelps)
 		}
 	}
-	s := Snag{Cause: diagnose.Greylisted, Place: Place{NextHop, "c.example"}, Since: now.Add(-9 * time.Hour), LastAt: now, Attempts: 20, Held: 1}
+	s := Snag{Cause: diagnose.Greylisted, Place: Place{NextHop, "c.example"}, Since: now.Add(-9 * time.Hour), LastAt: now, Attempts: 20, Waiting: 1}
 	s.Explain()
 	parsed, err := config.Parse([]byte("service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n  - {name: provider, recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: verified, sign_in: {account: a, secret: s}}\n"))
 	if err != nil {

@@ -122,8 +122,8 @@ func (k *Keeper) see(x snag.Sighting) {
 	}
 	s.N++
 	s.Hours[x.At.UTC().Truncate(time.Hour)]++
-	if x.Lost {
-		s.Lost++
+	if x.Failed {
+		s.Failed++
 	}
 	s.Last = x.At
 	s.Senders = with(s.Senders, x.Sender)

@@ -66,7 +66,7 @@ func TestManyMessagesAreWrittenAsOneTroubleWithBounds(t *testing.T) {
 		t.Fatalf("%v %d", err, len(r.seen))
 	}
 	x := r.seen[0]
-	if x.N != 300 || x.Lost != 0 || len(x.Senders) != maxTouched || len(x.Domains) != 1 || len(x.Lanes) != 1 || !x.First.Equal(at) || !x.Last.Equal(at.Add(299*time.Second)) {
+	if x.N != 300 || x.Failed != 0 || len(x.Senders) != maxTouched || len(x.Domains) != 1 || len(x.Lanes) != 1 || !x.First.Equal(at) || !x.Last.Equal(at.Add(299*time.Second)) {
 		t.Errorf("%+v", x)
 	}
 	if x.Hours[at.Truncate(time.Hour)] != 60 || x.Hours[at.Truncate(time.Hour).Add(time.Hour)] != 240 {

@@ -7,3 +7,5 @@ ALTER TABLE session RENAME COLUMN letters TO messages;
 ALTER TABLE session RENAME COLUMN dialogue TO transcript_kept;
 ALTER TABLE secret RENAME COLUMN sealed TO encrypted;
 ALTER TABLE dkim_key RENAME COLUMN sealed TO encrypted;
+ALTER TABLE snag RENAME COLUMN held TO waiting;
+ALTER TABLE snag RENAME COLUMN lost TO failed;

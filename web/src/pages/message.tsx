@@ -255,8 +255,8 @@ function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 	}
 	return (
 		<Anchor component={Link} to="/snags/$id" params={{ id: snag.id } as never} size="sm" fw={600}>
-			{snag.held + snag.lost > 1
-				? `One of ${count(snag.held + snag.lost)} messages: fix it at the snag`
+			{snag.waiting + snag.failed > 1
+				? `One of ${count(snag.waiting + snag.failed)} messages: fix it at the snag`
 				: "Fix it at the snag"}
 		</Anchor>
 	);

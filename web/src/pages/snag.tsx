@@ -60,8 +60,8 @@ export function SnagPage() {
 				</Stack>
 			</section>
 			<SimpleGrid cols={{ base: 2, sm: 4 }} spacing="xs">
-				<Figure label="messages held up" value={count(s.held)} />
-				<Figure label="messages lost" value={count(s.lost)} />
+				<Figure label="messages waiting" value={count(s.waiting)} />
+				<Figure label="messages failed" value={count(s.failed)} />
 				<Figure label="times met" value={count(s.attempts)} />
 				<Figure label={s.parts ? "places" : "senders touched"} value={s.parts ? count(s.parts) : some(s.senders)} />
 			</SimpleGrid>

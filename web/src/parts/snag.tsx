@@ -63,10 +63,10 @@ export function SnagTable({ items }: { items: Snag[] }) {
 						<Table.Th w={95}>How bad</Table.Th>
 						<Table.Th>What and where</Table.Th>
 						<Table.Th ta="right" w={70}>
-							Held up
+							Waiting
 						</Table.Th>
 						<Table.Th ta="right" w={60}>
-							Lost
+							Failed
 						</Table.Th>
 						<Table.Th w={90}>Since</Table.Th>
 						<Table.Th w={90}>Last seen</Table.Th>
@@ -88,8 +88,8 @@ export function SnagTable({ items }: { items: Snag[] }) {
 									{s.mine && <span className={classes.mine}> · {s.mine} looks after it</span>}
 								</div>
 							</Table.Td>
-							<Table.Td ta="right">{s.held > 0 ? count(s.held) : "–"}</Table.Td>
-							<Table.Td ta="right">{s.lost > 0 ? count(s.lost) : "–"}</Table.Td>
+							<Table.Td ta="right">{s.waiting > 0 ? count(s.waiting) : "–"}</Table.Td>
+							<Table.Td ta="right">{s.failed > 0 ? count(s.failed) : "–"}</Table.Td>
 							<Table.Td>
 								<When time={s.since} />
 							</Table.Td>
@@ -168,7 +168,7 @@ export function Fixes({ snag }: { snag: Snag }) {
 			)}
 			<Modal opened={asking !== null} onClose={() => setAsking(null)} title="Send what waits back to its senders?">
 				<Stack gap="sm">
-					<Text size="sm">{count(snag.held)} messages go back, each with a notice. This cannot be taken back.</Text>
+					<Text size="sm">{count(snag.waiting)} messages go back, each with a notice. This cannot be taken back.</Text>
 					<TextInput
 						label="What the senders read"
 						placeholder="left empty, what the cause means to them"
