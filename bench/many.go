@@ -449,7 +449,7 @@ func (b *bench) acts() ([]result, error) {
 	}
 	for _, verb := range []string{mail.VerbHold, mail.VerbRelease, mail.VerbFlush} {
 		r := mail.ActionRequest{Verb: verb, Selection: mail.Selection{Sender: "tickets@skerryline.example"}, Why: "bench"}
-		if verb == mail.VerbRelease { // what is released goes out at once: here it must wait
+		if verb == mail.VerbRelease { // what is released goes out immediately: here it must wait
 			if _, err := h.client.Pause(b.ctx, client.Stop{Kind: mail.PauseDelivery}); err != nil {
 				return nil, err
 			}

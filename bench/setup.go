@@ -337,7 +337,7 @@ func (b *bench) signIns() ([]result, error) {
 	}
 	value, base, ratios := median(values, bases)
 	memory := s.memory()
-	fmt.Fprintf(os.Stderr, "sign-ins: %d were checked, %d deferred as too many at once\n", checked.Load(), busy.Load())
+	fmt.Fprintf(os.Stderr, "sign-ins: %d were checked, %d deferred as too many at the same time\n", checked.Load(), busy.Load())
 	return []result{
 		{"accept while 200 clients try to sign in", "accept without them", value, base, "messages/s", value / base, ratios, "mail goes on", value > 0},
 		{"largest memory meanwhile", "300 MB", memory, 300, "MB", memory / 300, []float64{memory / 300}, "< 1", memory < 300},

@@ -84,8 +84,8 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 	s.until(t, s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", message("To the recorder"), "logs@[127.30.0.60]"), mail.Deferred)
 	p := s.open(t, "keeper")
 
-	// Overview: the sentence on top, the numbers, what does not get on, and why.
-	p.shows("1 lane is stranded: no route leads on", "What does not get on", "sunkenpier.example", "connection refused by 127.30.0.20", "no route leads to [127.30.0.60]", "to ada@saltmarsh.example")
+	// Overview: the sentence on top, the numbers, what is in trouble, and why.
+	p.shows("1 lane is stranded: no route leads on", "In trouble", "sunkenpier.example", "connection refused by 127.30.0.20", "no route leads to [127.30.0.60]", "to ada@saltmarsh.example")
 	// In three clicks to why a message waits.
 	p.press("sunkenpier.example")
 	p.shows("by route to the world", "connect", "jo@sunkenpier.example", "ines.harrow@skerryline.example")
@@ -97,7 +97,7 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 	p.press("Try now")
 	p.shows("1 delivery match")
 	p.click("[role=dialog]", "Try now")
-	p.shows("to be tried at once", "delivered", "250 2.0.0 taken")
+	p.shows("to be tried immediately", "delivered", "250 2.0.0 taken")
 }
 
 func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {

@@ -153,7 +153,7 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	// A record that was cut in a form's field is recognised.
 	broken := publish.New(domain, next.Record.Name, "TXT", next.Record.Value[:200])
 	s.publish(t, "zone line", broken, domain)
-	if k, err := s.client().DoKey(ctx, domain, next.Selector, "check", false); err != nil || !strings.Contains(k.Fault, "is cut") || !strings.Contains(k.Next, "at once") {
+	if k, err := s.client().DoKey(ctx, domain, next.Selector, "check", false); err != nil || !strings.Contains(k.Fault, "is cut") || !strings.Contains(k.Next, "immediately") {
 		t.Errorf("a record that was cut: %+v %v", k, err)
 	}
 	for what, args := range map[string][]string{

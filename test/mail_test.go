@@ -314,7 +314,7 @@ func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
 		t.Fatalf("the lanes are %+v, %v", lanes, err)
 	}
 	s.behave(t, "mx.saltmarsh.example", `{"closed": false}`)
-	if out, errOut, code := s.gull(t, "queue", "flush", "--lane", lane.String()); code != 0 || !strings.Contains(out, "to be tried at once") {
+	if out, errOut, code := s.gull(t, "queue", "flush", "--lane", lane.String()); code != 0 || !strings.Contains(out, "to be tried immediately") {
 		t.Fatalf("flush: %s %s", out, errOut)
 	}
 	for _, id := range ids {

@@ -67,7 +67,7 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	if out := s.run(t, "queue", "undo", "1"); !strings.HasPrefix(out, "5 deliveries are released.") {
 		t.Errorf("undo says %q", out)
 	}
-	// What is released is tried at once and fails again; then each goes its own way.
+	// What is released is tried immediately and fails again; then each goes its own way.
 	if err := eventually(10*time.Second, func() error {
 		if out := s.run(t, "lane", "show", "saltmarsh.example"); !strings.Contains(out, "resting") {
 			return fmt.Errorf("%s", out)

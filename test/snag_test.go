@@ -220,7 +220,7 @@ func TestEveryFixFixes(t *testing.T) {
 	if ours.Place.Kind != snag.Ourselves || ours.Severity != snag.Critical || ours.WhoCanFix != "us" || !strings.Contains(ours.Means, "our resolver is likely down") {
 		t.Errorf("ours: %+v", ours)
 	}
-	if list := s.run(t, "snag", "list"); !strings.Contains(strings.Split(list, "\n")[1], "at many places at once") || strings.Contains(list, "saltmarsh.example") {
+	if list := s.run(t, "snag", "list"); !strings.Contains(strings.Split(list, "\n")[1], "at many places at the same time") || strings.Contains(list, "saltmarsh.example") {
 		t.Errorf("its parts are not folded:\n%s", list)
 	}
 	if parts := s.run(t, "snag", "list", "--part-of", ours.ID.String()); strings.Count(parts, "DNS gives no answer") != 6 {

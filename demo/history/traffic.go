@@ -19,7 +19,7 @@ const Days = 14
 // seed makes the same messages every time.
 const seed = 1847
 
-// message is one to be handed in.
+// message is one to be submitted.
 type message struct {
 	at       time.Time
 	listener string
@@ -126,7 +126,7 @@ func plan(from, to time.Time, days map[int]bool) []message {
 	}
 	slices.SortStableFunc(out, func(a, b message) int { return a.at.Compare(b.at) })
 	out = slices.DeleteFunc(out, func(l message) bool { return l.at.Before(from) || !l.at.Before(to) })
-	for i := range out { // no two at once: what happens together has no order
+	for i := range out { // no two at the same time: what happens together has no order
 		if i > 0 && !out[i].at.After(out[i-1].at.Add(3*time.Millisecond)) {
 			out[i].at = out[i-1].at.Add(3 * time.Millisecond)
 		}

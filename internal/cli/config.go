@@ -87,7 +87,7 @@ func (a configurationCommands) configImport() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&apply, "apply", false, "apply it at once, if its rehearsal finds nothing dangerous")
+	c.Flags().BoolVar(&apply, "apply", false, "apply it immediately, if its rehearsal finds nothing dangerous")
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
 	return c
 }

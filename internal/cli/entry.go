@@ -25,7 +25,7 @@ func (a entryCommands) mailboxCommand() *cobra.Command {
 	k := kind{"mailbox", "mailboxes", form.Shown[directory.Mailbox]("password_hash", "scram_keys"), "odile.marr@skerryline.example",
 		"gull mailbox add odile.marr@skerryline.example --name \"Odile Marr\" --quota \"2 GB\" --may-submit --password-stdin",
 		"gull mailbox set piet.sandholm@skerryline.example --automatic-reply-outside \"I am away\" --automatic-reply-until 2026-12-01"}
-	return group("mailbox", "Mailboxes; changes count at once", a.mailboxList(), a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k), a.entryExport(k),
+	return group("mailbox", "Mailboxes; changes take effect immediately", a.mailboxList(), a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k), a.entryExport(k),
 		a.mailboxMessages(), a.mailboxRaw())
 }
 
@@ -33,7 +33,7 @@ func (a entryCommands) aliasCommand() *cobra.Command {
 	k := kind{"alias", "aliases", form.Shown[directory.Alias](), "crew@skerryline.example",
 		"gull alias add crew@skerryline.example --to crew.north@skerryline.example,crew.south@skerryline.example",
 		"gull alias set info@skerryline.example --to odile.marr@skerryline.example"}
-	return group("alias", "Aliases and groups; changes count at once", a.aliasList(), a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k), a.entryExport(k))
+	return group("alias", "Aliases and groups; changes take effect immediately", a.aliasList(), a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k), a.entryExport(k))
 }
 
 // kind is mailboxes or aliases.
@@ -170,7 +170,7 @@ func (a *app) readLine() (string, error) {
 func (a entryCommands) entryAdd(k kind) *cobra.Command {
 	var f fieldFlags
 	var dry bool
-	c := &cobra.Command{Use: "add ADDRESS", Short: "Add one; it counts at once", Args: exactly(1), Example: "  " + k.addEx}
+	c := &cobra.Command{Use: "add ADDRESS", Short: "Add one; it takes effect immediately", Args: exactly(1), Example: "  " + k.addEx}
 	f.add(c, k.fields, "address", "password")
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
 	password := passwordFlag(c, k)
@@ -214,7 +214,7 @@ func (a entryCommands) entryDone(k kind, e client.Entry, err error, dry bool, wo
 func (a entryCommands) entrySet(k kind) *cobra.Command {
 	var f fieldFlags
 	var dry bool
-	c := &cobra.Command{Use: "set ADDRESS", Short: "Change fields; it counts at once", Args: exactly(1), Example: "  " + k.changeEx}
+	c := &cobra.Command{Use: "set ADDRESS", Short: "Change fields; it takes effect immediately", Args: exactly(1), Example: "  " + k.changeEx}
 	f.add(c, k.fields, "address", "password")
 	c.Flags().StringArrayVar(&f.unset, "unset", nil, "field to take out; may be given again")
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
@@ -240,7 +240,7 @@ func (a entryCommands) entrySet(k kind) *cobra.Command {
 func (a entryCommands) entryRemove(k kind) *cobra.Command {
 	var dry, yes bool
 	c := &cobra.Command{
-		Use: "remove ADDRESS", Short: "Take one out; it counts at once", Args: exactly(1),
+		Use: "remove ADDRESS", Short: "Take one out; it takes effect immediately", Args: exactly(1),
 		Long:    "Take one out. At a terminal it asks before. With --dry-run it only says what would go.",
 		Example: "  gull " + k.noun + " remove " + k.example + " --dry-run\n  gull " + k.noun + " remove " + k.example,
 		RunE: func(c *cobra.Command, args []string) error {

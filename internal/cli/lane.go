@@ -233,7 +233,7 @@ func (a laneCommands) laneFlush() *cobra.Command {
 	dry, why := false, ""
 	c := &cobra.Command{
 		Use: "flush LANE", Short: "Try all messages of a lane now", Args: exactly(1),
-		Long:    "Try all messages of a lane now, within its limits; a lane that rests tries its host at once. When messages expire does not change.",
+		Long:    "Try all messages of a lane now, within its limits; a lane that rests tries its host immediately. When messages expire does not change.",
 		Example: "  gull lane flush sunkenpier.example",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := a.laneID(c.Context(), args[0])

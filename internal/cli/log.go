@@ -23,7 +23,7 @@ type logCommands struct{ *app }
 
 func (a logCommands) command() *cobra.Command {
 	level := &cobra.Command{
-		Use: "level [LEVEL]", Short: "How much the service writes to its log; changes at once", Args: cobra.MaximumNArgs(1), ValidArgs: []string{"debug", "info", "warn", "error"},
+		Use: "level [LEVEL]", Short: "How much the service writes to its log; changes immediately", Args: cobra.MaximumNArgs(1), ValidArgs: []string{"debug", "info", "warn", "error"},
 		Example: "  gull log level\n  gull log level debug",
 		RunE: func(c *cobra.Command, args []string) error {
 			want := ""
@@ -128,7 +128,7 @@ func (a logCommands) logOpen() *cobra.Command {
 	return &cobra.Command{
 		Use: "open FILE…", Short: "Open archives, to be looked into with --archive", Args: cobra.MinimumNArgs(1),
 		Long: "Open archives made by gull log export, of this or another installation, compressed or not, of any size. The service keeps them apart from its own records: gull trace find, trace show, session list, session show and report look into one with --archive NUMBER, the console under Reports.\n\n" +
-			"An archive that was opened before is known by its content and is there at once. Damaged lines are counted and named. Archives that nobody looks into for two weeks are forgotten.",
+			"An archive that was opened before is known by its content and is there immediately. Damaged lines are counted and named. Archives that nobody looks into for two weeks are forgotten.",
 		Example: "  gull log open yesterday.jsonl.zst\n  gull trace find --archive 1 --state bounced",
 		RunE: func(c *cobra.Command, args []string) error {
 			var infos []archive.Info

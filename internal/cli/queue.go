@@ -168,7 +168,7 @@ func queueColumns() []column[mail.QueueItem] {
 			return next(q.Delivery.NextTryAt.Time)
 		}},
 		{"TOLD", true, func(q mail.QueueItem) string { return ago(q.Delivery.WarnedAt.Time) }},
-		{"GIVEN UP", true, func(q mail.QueueItem) string { return ago(q.Delivery.ExpiresAt.Time) }},
+		{"EXPIRES", true, func(q mail.QueueItem) string { return ago(q.Delivery.ExpiresAt.Time) }},
 		{"LAST ANSWER", false, func(q mail.QueueItem) string { return lastText(q.Delivery.Last) }},
 	}
 }

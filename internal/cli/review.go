@@ -73,7 +73,7 @@ func (a reviewCommands) printReview(list []review.Finding, accepted int) {
 
 func (a reviewCommands) reviewFix() *cobra.Command {
 	return &cobra.Command{
-		Use: "fix KEY…", Short: "Fix findings: into the draft, or at once for aliases", Args: cobra.MinimumNArgs(1), Example: "  gull review fix nobody-alerted no-daily-report",
+		Use: "fix KEY…", Short: "Fix findings: into the draft, or immediately for aliases", Args: cobra.MinimumNArgs(1), Example: "  gull review fix nobody-alerted no-daily-report",
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, key := range args {
 				done, err := a.client().FixFinding(c.Context(), key)

@@ -101,7 +101,7 @@ func (a revisionCommands) revisionShow() *cobra.Command {
 func (a revisionCommands) revisionRevert() *cobra.Command {
 	var why string
 	c := &cobra.Command{
-		Use: "revert NUMBER", Short: "Go back to a revision, at once", Args: exactly(1),
+		Use: "revert NUMBER", Short: "Go back to a revision; it is in force immediately", Args: exactly(1),
 		Long:    "Put an earlier revision in force again, as a new one. A draft stays, and is rebased with: gull draft rebase",
 		Example: "  gull revision revert 6 --why \"mail to saltmarsh.example stopped\"",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -79,7 +79,7 @@ func (a scheduleCommands) printPreview(p retry.Preview) {
 
 func after(s float64) string {
 	if s == 0 {
-		return "at once"
+		return "immediately"
 	}
 	return seconds(s)
 }

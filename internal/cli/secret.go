@@ -28,7 +28,7 @@ func (a secretCommands) command() *cobra.Command {
 	}
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Keep a password for somebody else's server, read from standard input", Args: exactly(1),
-		Long:    "Keep a password, encrypted under the key file of the service. A route's sign_in names it; it counts at once.",
+		Long:    "Keep a password, encrypted under the key file of the service. A route's sign_in names it; it takes effect immediately.",
 		Example: "  gull secret set harbourlight < password.txt",
 		RunE: func(c *cobra.Command, args []string) error {
 			value, err := a.readLine()

@@ -26,7 +26,7 @@ type verb struct {
 var verbs = []verb{
 	{mail.VerbHold, "Stop messages until they are released", "Held messages are not tried, and do not expire while they are held.",
 		"  gull queue hold --sender tickets@skerryline.example --why \"wrong prices\"\n  gull queue hold 0B4Z7H8Q2M000-1", nil},
-	{mail.VerbRelease, "Let held messages go on", "They are tried at once.", "  gull queue release --sender tickets@skerryline.example\n  gull queue release --action 12", nil},
+	{mail.VerbRelease, "Let held messages go on", "They are tried immediately.", "  gull queue release --sender tickets@skerryline.example\n  gull queue release --action 12", nil},
 	{mail.VerbFlush, "Try waiting messages now", "Within the limits of their lanes: a flush of very many is no flood. When they expire does not change.",
 		"  gull queue flush --domain greywacke.example\n  gull queue flush --all", nil},
 	{mail.VerbReroute, "Send messages another way", "By another route or straight to a host: for one attempt, or with --keep until they are gone.",

@@ -185,7 +185,7 @@ func (c MailCalls) Explain(ctx context.Context, q mail.Question) ([]mail.Answer,
 	return p.Items, err
 }
 
-// Send hands in a test message.
+// Send submits a test message.
 func (c MailCalls) Send(ctx context.Context, t mail.TestMessage) (mail.Submitted, error) {
 	return call[mail.Submitted](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
 }

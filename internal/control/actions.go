@@ -408,7 +408,7 @@ func (a *act) move(d *store.Due) bool {
 	return true
 }
 
-// flush makes messages due now and lets their lanes try at once. Their lanes'
+// flush makes messages due now and lets their lanes try immediately. Their lanes'
 // limits count as ever, and so does when they expire.
 func (a *act) flush(ctx context.Context) error {
 	lanes, err := a.on.Store.LanesOf(ctx, a.f)
@@ -441,7 +441,7 @@ func (a *act) say() string {
 }
 
 var doing = map[string]string{
-	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried at once", mail.VerbReroute: "sent another way", mail.VerbExpire: "given another end",
+	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried immediately", mail.VerbReroute: "sent another way", mail.VerbExpire: "given another end",
 	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbChangeDomain: "sent to another domain", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
 }
 

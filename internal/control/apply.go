@@ -84,7 +84,7 @@ func (s *Drafts) goBack(ctx context.Context) {
 	}
 }
 
-// record puts a configuration on record and in force, here at once and on the
+// record puts a configuration on record and in force, here immediately and on the
 // other nodes as they hear of it.
 func (s *Drafts) record(ctx context.Context, n store.NewRevision) (mail.Applied, error) {
 	number, says, err := s.Revisions.AddRevision(ctx, n)

@@ -20,7 +20,7 @@ import (
 	"gullroute/internal/store"
 )
 
-// Directory changes mailboxes and aliases. Every change counts at once, here and on the
+// Directory changes mailboxes and aliases. Every change takes effect immediately, here and on the
 // other nodes.
 type Directory struct {
 	Store   store.Directory
@@ -403,7 +403,7 @@ func sameAddresses(a, b []address.Address) bool {
 	return true
 }
 
-// change writes a change and follows it here at once.
+// change writes a change and follows it here immediately.
 func (s *Directory) change(ctx context.Context, c store.DirectoryChange) error {
 	if err := s.Store.ChangeDirectory(ctx, c); err != nil {
 		return err

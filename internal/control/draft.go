@@ -83,7 +83,7 @@ func (s *Drafts) WithWebhooks(ctx context.Context, text string) string {
 	return config.RestoreWebhooks(text, known...)
 }
 
-// triesOfEdit is how often an edit is made anew when others edit at once.
+// triesOfEdit is how often an edit is made anew when others edit at the same time.
 const triesOfEdit = 8
 
 // Edit changes the draft. edit may be called again if somebody else changed it

@@ -29,7 +29,7 @@ func (s *Fixer) Finding(ctx context.Context, key string) (review.Finding, error)
 }
 
 // FixFinding does what fixes a finding. What concerns the configuration goes into
-// the draft; an alias counts at once.
+// the draft; an alias takes effect immediately.
 func (s *Fixer) FixFinding(ctx context.Context, who, key string) (mail.Done, error) {
 	w, err := s.Finding(ctx, key)
 	if err != nil {

@@ -384,7 +384,7 @@ func (x *probing) expected(l *config.Listener, client netip.Addr, out *probe.Con
 			s.Result = probe.Warning
 			s.Says = client.String() + " may relay here by our rules, as machines inside may: " + s.Says
 		case s.Name == "relay" && s.Result == probe.Fail:
-			s.Says += ": this is an open relay; narrow the rule at once (gull explain names it)"
+			s.Says += ": this is an open relay; narrow the rule immediately (gull explain names it)"
 		}
 	}
 }

@@ -13,7 +13,7 @@ import (
 	"gullroute/internal/store"
 )
 
-// rehearsalPage is how many envelopes are read at once.
+// rehearsalPage is how many envelopes are read together.
 const rehearsalPage = 500
 
 // Rehearse replays the last messages, as many of the waiting ones, and what this

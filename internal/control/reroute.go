@@ -29,7 +29,7 @@ type Rerouter struct {
 const reroutePage = 1000
 
 // start plans waiting deliveries anew in the background, so that those whose
-// way changed leave their lane at once.
+// way changed leave their lane immediately.
 func (s *Rerouter) start() {
 	s.mu.Lock()
 	if s.stop != nil {

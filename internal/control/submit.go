@@ -91,7 +91,7 @@ func compose(t *mail.TestMessage, hostName string) (content string, utf8 bool, e
 		t.From, strings.Join(t.To, ">, <"), message.EncodeText(subject), now.Format(message.DateFormat), now.UnixNano(), hostName, strings.ReplaceAll(lines, "\n", "\r\n")), utf8, nil
 }
 
-// caller is the client's side of handing in.
+// caller is the client's side of submitting.
 type caller struct {
 	*mail.Submitted
 	conn net.Conn

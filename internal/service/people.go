@@ -21,7 +21,7 @@ import (
 // directoryAPI serves mailboxes, aliases and secrets.
 type directoryAPI struct{ *Service }
 
-// register adds the operations; they count at once.
+// register adds the operations; they take effect immediately.
 func (s directoryAPI) register(api huma.API) {
 	s.app.Post("/api/v1/mailboxes/import", func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
 	s.app.Post("/api/v1/aliases/import", func(c fiber.Ctx) error { return s.streamImport(c, "alias") })

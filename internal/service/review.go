@@ -19,7 +19,7 @@ type reviewAPI struct{ *Service }
 func (s reviewAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("review", "/api/v1/review", "Findings of the settings, worst first"), s.review)
-	huma.Register(api, admin.post("review-fix", "/api/v1/review/fix", "Fix a finding: into the draft, or at once for aliases"), s.fixFinding)
+	huma.Register(api, admin.post("review-fix", "/api/v1/review/fix", "Fix a finding: into the draft, or immediately for aliases"), s.fixFinding)
 	huma.Register(api, admin.post("review-accept", "/api/v1/review/accept", "Live with a finding, for a reason"), s.acceptFinding)
 	huma.Register(api, admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"), s.reopenFinding)
 }

@@ -20,7 +20,7 @@ func (s configAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("revisions", "/api/v1/revisions", "Configurations that were applied, newest first"), s.listRevisions)
 	huma.Register(api, read("revision", "/api/v1/revisions/{number}", "One revision, and what it changed"), s.showRevision)
-	huma.Register(api, admin.post("revision-revert", "/api/v1/revisions/{number}/revert", "Go back to a revision, at once"), s.revert)
+	huma.Register(api, admin.post("revision-revert", "/api/v1/revisions/{number}/revert", "Go back to a revision; it is in force immediately"), s.revert)
 	huma.Register(api, admin.post("revision-confirm", "/api/v1/revisions/{number}/confirm", "Keep a revision that would go back by itself"), s.confirm)
 	huma.Register(api, read("config", "/api/v1/config", "Configuration and directory as one text, secrets removed"), s.exportConfig)
 	huma.Register(api, admin.post("config-export-secrets", "/api/v1/config/with-secrets", "Configuration and directory as one text, hashes and passwords included"), s.exportSecrets)

@@ -113,7 +113,7 @@ func (ns *nameServer) withdraw(name, kind string) {
 	ns.records[name] = left
 }
 
-// maxEntry bounds what is published at once.
+// maxEntry bounds what is published in one call.
 const maxEntry = 1 << 20
 
 // serveRecords publishes and withdraws:

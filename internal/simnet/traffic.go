@@ -15,7 +15,7 @@ import (
 type Traffic struct {
 	Edge, Inside string
 	Seed         uint64
-	Burst        int           // messages sent at once, at the start
+	Burst        int           // messages sent at the same time, at the start
 	Every        time.Duration // one more message about so often, afterwards
 }
 

@@ -130,7 +130,7 @@ func (s Actions) LeaseSelected(ctx context.Context, node int, action int64, f ma
 }
 
 // Redirect puts deliveries leased to a node into the lanes they are given, due
-// at once, and lets go of them.
+// immediately, and lets go of them.
 func (s Actions) Redirect(ctx context.Context, node int, at time.Time, moved []*mail.Delivery) error {
 	if len(moved) == 0 {
 		return nil

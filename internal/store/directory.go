@@ -26,7 +26,7 @@ type DirectoryChange struct {
 	Aliases       []*directory.Alias
 	DropMailboxes []string // keys
 	DropAliases   []string
-	// Records are what is put on record; many at once are one record.
+	// Records are what is put on record; many together are one record.
 	Records []Record
 }
 

@@ -270,7 +270,7 @@ func (s Queue) Stranded(ctx context.Context, route string, after mail.DeliveryID
 }
 
 // Reroute puts waiting deliveries into the lanes they are planned for now, due
-// at once. What is leased meanwhile is left alone: its node plans it anew.
+// immediately. What is leased meanwhile is left alone: its node plans it anew.
 func (s Queue) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, error) {
 	if len(moved) == 0 {
 		return 0, nil

@@ -112,7 +112,7 @@ func (s Snags) EndSnag(ctx context.Context, c diagnose.Cause, domain, why string
 }
 
 // RefreshSnags counts what open troubles hold up, rates them, ends those of which
-// nothing was seen for long, and puts together what many places show at once. Only
+// nothing was seen for long, and puts together what many places show at the same time. Only
 // one node does it at a time; the others do nothing.
 func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
@@ -142,7 +142,7 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 	})
 }
 
-// gatherWide opens one trouble of ours where many places show the same at once,
+// gatherWide opens one trouble of ours where many places show the same at the same time,
 // and ends it when they no longer do.
 func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident.ID) error {
 	rows, err := tx.Query(ctx, `SELECT cause, count(*)::int, min(since), max(last_at), sum(waiting)::bigint, sum(failed)::bigint, sum(attempts)::bigint, (array_agg(evidence ORDER BY weight DESC))[1],

@@ -27,7 +27,7 @@ var (
 )
 
 // Compiled is a configuration in force: the lookups that decisions are made on.
-// It does not change but for the directory, whose changes count at once; a new
+// It does not change but for the directory, whose changes take effect immediately; a new
 // revision is a new Compiled.
 type Compiled struct {
 	*Config

@@ -58,7 +58,7 @@ type Service struct {
 	BlockLists          []DomainName     `yaml:"block_lists" doc:"DNS block lists (RFC 5782) on which our addresses are looked for"`
 	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
 	WithoutKey          string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
-	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at once"`
+	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at the same time"`
 	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
 	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of messages that do not arrive"`
 	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
@@ -176,7 +176,7 @@ const (
 	Edge       = "edge"       // the world, anonymous
 	Submission = "submission" // people, signed in (RFC 6409)
 	Inside     = "inside"     // our machines, without sign-in
-	LMTP       = "lmtp"       // a neighbour that hands over by LMTP (RFC 2033)
+	LMTP       = "lmtp"       // a neighbour that passes on by LMTP (RFC 2033)
 )
 
 // The uses of TLS at a listener.

@@ -47,7 +47,7 @@ func (k *DKIMKey) Explain(now time.Time) {
 	case k.State == KeySigning && k.Locked:
 		k.Next = "put the former key file of this node back and start it anew, or rotate the key (gull dkim rotate " + k.Domain + "): nothing is signed with it here"
 	case k.State == KeySigning && k.Fault != "":
-		k.Next = "publish its record again at once: messages are signed and nobody can verify them"
+		k.Next = "publish its record again immediately: messages are signed and nobody can verify them"
 	case k.State == KeySigning:
 		k.Next = "nothing: messages are signed with it"
 	case k.State == KeyRetired && (k.Fault != "" || k.SeenAt.IsZero()):

@@ -51,7 +51,7 @@ func TestManyDestinationsMeanUsAndOneMeansThem(t *testing.T) {
 		whose, says     string
 	}{
 		{"all well", 0, 9, "", "nobody", ""},
-		{"one", 1, 5, diagnose.StageConnect, "theirs", "x.example cannot be used; the 5 other lanes get on"},
+		{"one", 1, 5, diagnose.StageConnect, "theirs", "x.example cannot be used; the 5 other lanes are moving"},
 		{"the only one", 1, 0, diagnose.StageConnect, "theirs", "nothing else waits"},
 		{"a few of many", 3, 20, diagnose.StageConnect, "theirs", "3 destinations cannot be used"},
 		{"most at connect", 8, 2, diagnose.StageConnect, "ours", "8 of 10 destinations cannot be reached"},

@@ -24,7 +24,7 @@ type Session struct {
 	StartedAt      time.Time  `json:"started_at"`
 	EndedAt        OptTime    `json:"ended_at" nullable:"true" doc:"Null while it is open"`
 	Seconds        float64    `json:"seconds"`
-	MessageCount   int        `json:"message_count" doc:"Taken or handed over"`
+	MessageCount   int        `json:"message_count" doc:"Accepted or delivered"`
 	Recipients     int        `json:"recipients"`
 	Refused        int        `json:"refused" doc:"Recipients, messages and sign-ins that were refused"`
 	BytesIn        int64      `json:"bytes_in"`

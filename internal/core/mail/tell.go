@@ -67,7 +67,7 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 	case Held:
 		return fmt.Sprintf("It has not gone to %s yet: an administrator holds it. Ask the administrators to let it go.", to)
 	case Sending:
-		return fmt.Sprintf("It is being handed over to the server of %s at this moment. Ask again in a minute.", to)
+		return fmt.Sprintf("It is being delivered to the server of %s at this moment. Ask again in a minute.", to)
 	}
 	if d.Attempts == 0 {
 		return fmt.Sprintf("It waits for its turn to be sent to %s. Nothing needs to be done; we try until %s.", to, d.ExpiresAt.UTC().Format(form))

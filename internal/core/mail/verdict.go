@@ -54,7 +54,7 @@ func goOn(n int) string {
 	case 0:
 		return "nothing else waits"
 	case 1:
-		return "the one other lane gets on"
+		return "the one other lane is moving"
 	}
-	return fmt.Sprintf("the %d other lanes get on, so the trouble is at the remote host", n)
+	return fmt.Sprintf("the %d other lanes are moving, so the trouble is at the remote host", n)
 }

@@ -36,7 +36,7 @@ type Count struct {
 	Bytes int64     `json:"bytes"`
 }
 
-// TestMessage is a message to hand in at one of our own listeners, as a client
+// TestMessage is a message to submit at one of our own listeners, as a client
 // would.
 type TestMessage struct {
 	From     string   `json:"from"`
@@ -55,7 +55,7 @@ type Step struct {
 	Positive bool    `json:"positive"`
 }
 
-// Submitted is how handing in went.
+// Submitted is how submitting went.
 type Submitted struct {
 	ID       string `json:"id" doc:"The message's id; empty if it was refused"`
 	Listener string `json:"listener"`
@@ -91,7 +91,7 @@ type Status struct {
 	OldestAt  OptTime    `json:"oldest_at" nullable:"true"`
 	// Today are the counts of the last 24 hours by kind.
 	Today map[string]int64 `json:"today" doc:"Counts of the last 24 hours by kind"`
-	// Trouble are the lanes that do not get on: the stranded ones first, then
+	// Trouble are the lanes in trouble: the stranded ones first, then
 	// the resting ones, each with most mail first.
 	Trouble []Lane          `json:"trouble"`
 	Snags   map[string]int  `json:"snags" doc:"Open troubles by severity"`

@@ -44,7 +44,7 @@ func Again(cfg *config.Compiled, e config.Envelope, d *mail.Delivery) (moved boo
 	return moved, nil
 }
 
-// NewDelivery makes the delivery of a leg, due at once. original is the
+// NewDelivery makes the delivery of a leg, due immediately. original is the
 // recipient as it was given, rule what let it in.
 func NewDelivery(cfg *config.Compiled, m *mail.Message, n int, leg route.Leg, original address.Address, rule string) *mail.Delivery {
 	d := &mail.Delivery{MessageID: m.ID, N: int16(n), Recipient: leg.Recipient.String(), Original: original.String(), State: mail.Waiting,

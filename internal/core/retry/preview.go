@@ -64,7 +64,7 @@ func (s Schedule) Preview() Preview {
 func (s Schedule) cost(attempts, firstHour, warned int, longest time.Duration) []string {
 	out := []string{
 		fmt.Sprintf("A message whose host never answers is tried %d times, %d of them in the first hour.", attempts, firstHour),
-		fmt.Sprintf("Once its host is well again, a message waits up to %s longer for its next attempt; a flush tries it at once.", Words(longest)),
+		fmt.Sprintf("Once its host is well again, a message waits up to %s longer for its next attempt; a flush tries it immediately.", Words(longest)),
 	}
 	switch {
 	case s.WarnAfter <= 0:

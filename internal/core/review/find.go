@@ -180,7 +180,7 @@ func (v *reviewer) domains() {
 		where := "domain " + address.DisplayDomain(name)
 		if d.Kind == config.Relay {
 			if d.Verify == "none" || d.Verify == "" {
-				v.found("unverified-relay", where, address.DisplayDomain(name)+" does not check recipients", set("domains", name, "Ask the next server about each recipient", "Unknown recipients are refused at once; the next server is asked once an hour for each.", map[string]any{"verify": "call"}))
+				v.found("unverified-relay", where, address.DisplayDomain(name)+" does not check recipients", set("domains", name, "Ask the next server about each recipient", "Unknown recipients are refused immediately; the next server is asked once an hour for each.", map[string]any{"verify": "call"}))
 			}
 			continue
 		}
@@ -191,7 +191,7 @@ func (v *reviewer) domains() {
 			}
 		}
 		if d.CatchAll != nil {
-			take := set("domains", name, "Take the catch-all out", "Messages to unknown addresses are refused, and their senders learn it at once.", map[string]any{"catch_all": nil})
+			take := set("domains", name, "Take the catch-all out", "Messages to unknown addresses are refused, and their senders learn it immediately.", map[string]any{"catch_all": nil})
 			if box := v.c.Mailbox(*d.CatchAll); box != nil && box.Reply != nil {
 				v.found("catch-all-answer", where, d.CatchAll.Display()+" gets everything and answers by itself", take)
 			} else {

@@ -44,7 +44,7 @@ type Finding struct {
 type Remedy struct {
 	Says    string         `json:"says"`
 	Effect  string         `json:"effect" doc:"What changes for people and machines"`
-	Section string         `json:"section" doc:"Of the configuration; aliases count at once, the rest goes into the draft"`
+	Section string         `json:"section" doc:"Of the configuration; aliases take effect immediately, the rest goes into the draft"`
 	Name    string         `json:"name,omitempty"`
 	Fields  map[string]any `json:"fields,omitempty"`
 	Remove  bool           `json:"remove,omitempty"`

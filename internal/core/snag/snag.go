@@ -143,7 +143,7 @@ func HoldsAll(c diagnose.Cause) bool {
 	return c == diagnose.NoRoute || c == diagnose.SendingLimit
 }
 
-// Wide reports whether the cause, seen at many places at once, is likely ours.
+// Wide reports whether the cause, seen at many places at the same time, is likely ours.
 func Wide(c diagnose.Cause) bool {
 	switch c {
 	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable, diagnose.DNSTrouble, diagnose.BlockListed, diagnose.ResidentialAddress,
@@ -153,15 +153,15 @@ func Wide(c diagnose.Cause) bool {
 	return false
 }
 
-// wideMeans is what a cause means when many hosts show it at once.
+// wideMeans is what a cause means when many hosts show it at the same time.
 var wideMeans = map[diagnose.Cause]string{
-	diagnose.ConnectRefused: "Many hosts refuse our connections at once: our provider or a firewall of ours likely closes the port. Send through a smart host.",
-	diagnose.ConnectTimeout: "Many hosts cannot be reached at once: our provider or a firewall of ours likely drops what we send. Send through a smart host.",
+	diagnose.ConnectRefused: "Many hosts refuse our connections at the same time: our provider or a firewall of ours likely closes the port. Send through a smart host.",
+	diagnose.ConnectTimeout: "Many hosts cannot be reached at the same time: our provider or a firewall of ours likely drops what we send. Send through a smart host.",
 	diagnose.Unreachable:    "Many hosts cannot be reached from our network: look at our own line first, and whether IPv6 is tried where there is none.",
-	diagnose.DNSTrouble:     "Many domains cannot be looked up at once: our resolver is likely down. See the resolvers of the service.",
+	diagnose.DNSTrouble:     "Many domains cannot be looked up at the same time: our resolver is likely down. See the resolvers of the service.",
 }
 
-// WideFrom is at how many places at once a cause counts as ours.
+// WideFrom is at how many places at the same time a cause counts as ours.
 const WideFrom = 4
 
 // Severity is how bad a trouble is, by its effect.
@@ -271,7 +271,7 @@ func (s *Snag) Explain() {
 	s.Title, s.Means, s.Advice, s.WhoCanFix, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Fix, m.WhoCanFix, m.WaitingHelps, m.Usually
 	if s.Place.Kind == Ourselves && s.Parts > 0 {
 		s.WhoCanFix, s.WaitingHelps, s.Usually = diagnose.Us, false, ""
-		s.Title += ", at many places at once"
+		s.Title += ", at many places at the same time"
 		if text := wideMeans[s.Cause]; text != "" {
 			s.Means = text
 		}
@@ -446,7 +446,7 @@ func (s *Snag) ours(c *config.Compiled) string {
 	return domain
 }
 
-// Slower are the terms with a domain whose host wants less at once; none if that
+// Slower are the terms with a domain whose host wants less at a time; none if that
 // does not help.
 func Slower(c diagnose.Cause) map[string]any {
 	switch c {

@@ -167,7 +167,7 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 
 func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
 	s := Snag{Cause: diagnose.ConnectTimeout, Place: Place{Kind: Ourselves}, Parts: 5, Waiting: 7, Failed: 2, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}}}
-	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at once" || s.Evidence.Verdict == nil {
+	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at the same time" || s.Evidence.Verdict == nil {
 		t.Errorf("%+v", s)
 	}
 	for c := range wideMeans {

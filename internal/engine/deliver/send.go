@@ -16,7 +16,7 @@ import (
 // transfer is the part of a connection in which messages go over.
 type transfer struct{ *Conn }
 
-// Message is a message to hand over.
+// Message is a message to deliver.
 type Message struct {
 	ID       ident.ID
 	Sender   address.Address
@@ -113,7 +113,7 @@ func (c transfer) transact(message *Message, recipients []Recipient) []Result {
 }
 
 // separate finds who was refused only for being one too many beside others that were
-// taken: there is progress, so the host may be asked again at once. RFC 5321 section
+// taken: there is progress, so the host may be asked again immediately. RFC 5321 section
 // 4.5.3.1.10 has 552 mean that too, as old servers say it.
 func separate(results []Result, accepted []int) []Result {
 	for i := range results {
@@ -215,7 +215,7 @@ func (c transfer) envelope(l *Message, recipients []Recipient, results []Result)
 		all(results, mailFailure)
 	}
 	if len(accepted) == 0 && dataSent && (unclear || mailFailure != nil && mailFailure.Reply.Code < 400) {
-		// The host may have taken somebody: an empty message must not be handed over.
+		// The host may have taken somebody: an empty message must not be delivered.
 		c.Close()
 		return nil, false, c.failure(diagnose.StageRecipient, "4.5.0", diagnose.NotSMTP, "the host's replies neither take nor refuse a recipient")
 	}

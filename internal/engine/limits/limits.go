@@ -1,5 +1,5 @@
 // Package limits counts what accounts and clients send under relay rules with
-// limits: on this node at once, and with the other nodes through the database.
+// limits: on this node immediately, and with the other nodes through the database.
 package limits
 
 import (

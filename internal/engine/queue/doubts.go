@@ -119,7 +119,7 @@ func (d *doubts) withdraw(ctx context.Context, u unclear) error {
 	return nil
 }
 
-// withdrawLater withdraws what could not be withdrawn at once, as soon as the database
+// withdrawLater withdraws what could not be withdrawn immediately, as soon as the database
 // takes it.
 func (d *doubts) withdrawLater(ctx context.Context) error {
 	for {

@@ -72,7 +72,7 @@ func (h *heart) RunNumber() int { return int(h.run.Load()) }
 func (h *heart) Database() Database { return *h.database.Load() }
 
 // Taking is nil, or why no mail can be taken now: the last heartbeat did not reach the
-// database. Clients hear it at once, and do not wait for a commit that comes to no end.
+// database. Clients hear it immediately, and do not wait for a commit that comes to no end.
 func (h *heart) Taking() error {
 	if d := h.database.Load(); d.State != store.Well {
 		return ErrNotNow{d.Condition}

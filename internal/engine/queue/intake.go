@@ -94,7 +94,7 @@ func (x *intake) RunIntake(ctx context.Context) {
 }
 
 // writeEntries is one writer. It has no timer: under light load a message is
-// committed at once, under heavy load many share a commit.
+// committed immediately, under heavy load many share a commit.
 func (x *intake) writeEntries(ctx context.Context) {
 	for {
 		var first *entryRequest

@@ -100,7 +100,7 @@ func (b *base) Config() *config.Compiled { return b.cfg.Load() }
 // Client opens connections by the configuration in force.
 func (b *base) Client() *deliver.Current { return &b.client }
 
-// Wake lets the queue look for due deliveries at once.
+// Wake lets the queue look for due deliveries immediately.
 func (b *base) Wake() {
 	select {
 	case b.wake <- struct{}{}:
@@ -155,7 +155,7 @@ func New(o Options) *Queue {
 }
 
 // Apply makes a configuration the one in force. What waits in memory goes back
-// to the database and is planned anew when it is taken again, at once.
+// to the database and is planned anew when it is taken again, immediately.
 func (q *Queue) Apply(c *config.Compiled) {
 	q.client.Store(deliver.NewClient(c, q.Outward))
 	q.cfg.Store(c)

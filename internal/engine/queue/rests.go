@@ -36,7 +36,7 @@ func newRests(b *base) *rests {
 func (r *rests) record(one store.Rest) {
 	select {
 	case r.records <- one:
-	default: // so many at once: the database has other troubles
+	default: // so many at the same time: the database has other troubles
 	}
 }
 

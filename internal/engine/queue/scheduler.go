@@ -244,7 +244,7 @@ func (s *scheduler) jobsOfDue(cfg *config.Compiled, due []store.Due) (order []*j
 	return order
 }
 
-// reserve decides which deliveries this node takes on at once: those whose lane
+// reserve decides which deliveries this node takes on immediately: those whose lane
 // is open and has room in memory. The others wait in the database. It returns the run
 // that they are leased to.
 func (s *scheduler) reserve(entries []*store.Entry) (run int) {

@@ -174,7 +174,7 @@ func TestAHostOfFewConnectionsGetsNoMoreAndItsRateIsKept(t *testing.T) {
 		st := s.Net.Stats("mx.ebbandflow.example")
 		crowded := st.MostOpen - 2
 		if st.Messages != 150 || crowded > 4 || over < 60 || over > 95 || len(s.Rows.Notices()) != 0 {
-			t.Errorf("%d messages, at most %d connections at once, %d tried again", st.Messages, st.MostOpen, over)
+			t.Errorf("%d messages, at most %d connections at the same time, %d tried again", st.Messages, st.MostOpen, over)
 		}
 		if took := time.Since(s.start); took < 2*time.Minute || took > 10*time.Minute {
 			t.Errorf("150 messages at 60 a minute took %s", took)

@@ -63,7 +63,7 @@ const (
 )
 
 // warnDelayed tells senders of messages that have waited for long, once each. A
-// message is looked at once when its time comes: ids grow with time, so what has
+// message is looked at one time, when its time comes: ids grow with time, so what has
 // been looked at is a mark that moves on.
 func (w *warner) warnDelayed(ctx context.Context) error {
 	cfg := w.cfg.Load()

@@ -17,7 +17,7 @@ import (
 
 // identify finds who a stranger's message is from, and what is to be done about it.
 // It returns nil where nothing is asked: our people and machines, a neighbour that
-// hands over what it took itself, whom a relay rule allows, a listener that is not
+// passes on what it took itself, whom a relay rule allows, a listener that is not
 // to ask.
 func (se contentTalk) identify(s *spool, section []byte) *senderauth.Finding {
 	term := senderauth.Action(se.conf.Identity)

@@ -54,7 +54,7 @@ func TestWhoMayConnect(t *testing.T) {
 	s = with(t, newKeeper(), "kind: inside, limits: {connections_per_address: 1}")
 	first := dial(t, s)
 	first.say("", "220")
-	dial(t, s).say("", "421 4.7.0 too many connections from 127.0.0.1; at most 1 at once")
+	dial(t, s).say("", "421 4.7.0 too many connections from 127.0.0.1; at most 1 at the same time")
 }
 
 func TestAConnectionEndsWhenItHasSentEnough(t *testing.T) {

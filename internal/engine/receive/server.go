@@ -438,7 +438,7 @@ func (l *listener) enter(client netip.Addr, conf *config.Listener, now time.Time
 	case l.all >= limits.Connections:
 		r = smtp.NewReply(421, "4.3.2", "too many connections here; try again later")
 	case l.per[client] >= limits.ConnectionsPerAddress:
-		r = smtp.NewReply(421, "4.7.0", "too many connections from %s; at most %d at once", client, limits.ConnectionsPerAddress)
+		r = smtp.NewReply(421, "4.7.0", "too many connections from %s; at most %d at the same time", client, limits.ConnectionsPerAddress)
 	default:
 		l.all++
 		l.per[client]++

@@ -85,7 +85,7 @@ type introduced struct {
 	certificates []string        // names in the client's certificate, verified
 }
 
-// transaction is the message that is being handed in.
+// transaction is the message that is being received.
 type transaction struct {
 	mail     *smtp.Mail
 	rcpts    []recipient

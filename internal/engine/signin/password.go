@@ -97,7 +97,7 @@ func parseScram(text string) (scram.StoredCredentials, error) {
 	return out, nil
 }
 
-// ErrBusy reports that too many sign in at once.
+// ErrBusy reports that too many sign in at the same time.
 var ErrBusy = errors.New("too many sign in just now")
 
 // Bounds of checking passwords: each costs its memory and some ten milliseconds
@@ -107,7 +107,7 @@ const maxWaiting = 64
 // hashAtOnce leaves half of the processors to mail.
 var hashAtOnce = max(1, runtime.GOMAXPROCS(0)/2)
 
-// Gate bounds how many passwords are checked at once, so that guessing can
+// Gate bounds how many passwords are checked at the same time, so that guessing can
 // neither fill memory nor take the processors from mail.
 type Gate struct{ running, waiting chan struct{} }
 

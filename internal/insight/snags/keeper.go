@@ -180,7 +180,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 }
 
-// UpToDate writes, counts and rates at once what Run does in time.
+// UpToDate writes, counts and rates in one go what Run does in time.
 func (k *Keeper) UpToDate(ctx context.Context, now time.Time) error {
 	if err := k.write(ctx); err != nil {
 		return err
@@ -195,7 +195,7 @@ func (k *Keeper) write(ctx context.Context) error {
 	k.seen, k.through, k.missed = map[key]*store.SnagSeen{}, map[snag.Place]time.Time{}, 0
 	k.mu.Unlock()
 	if missed > 0 {
-		k.log.Warn("more troubles at once than are kept; some are not shown", "missed", missed)
+		k.log.Warn("more troubles at the same time than are kept; some are not shown", "missed", missed)
 	}
 	list := make([]store.SnagSeen, 0, len(seen))
 	for _, s := range seen {

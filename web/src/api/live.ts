@@ -10,7 +10,7 @@ const pace = 1000;
 const kinds = ["received", "delivered", "deferred", "bounced", "expired", "lane", "rejected", "setup", "lost"];
 
 /**
- * Reads again what is on the screen when something happens: at once for the
+ * Reads again what is on the screen when something happens: immediately for the
  * first event, then at most once a second. Give a message's id to listen for its
  * events only.
  */

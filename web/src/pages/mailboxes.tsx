@@ -42,7 +42,7 @@ const abouts = {
 	mailboxes: {
 		title: "Mailboxes",
 		one: "mailbox",
-		says: "Who has mail here. Changes count at once.",
+		says: "Who has mail here. Changes take effect immediately.",
 		empty: "Add the first one: an address at a local or shared domain of yours.",
 		first: [
 			"address",
@@ -59,7 +59,7 @@ const abouts = {
 	aliases: {
 		title: "Aliases",
 		one: "alias",
-		says: "Addresses that pass mail on to others: a function, a group, a group of groups. Changes count at once.",
+		says: "Addresses that pass mail on to others: a function, a group, a group of groups. Changes take effect immediately.",
 		empty: "Add one for a function, like info@ or crew@.",
 		first: ["address", "to", "about"],
 	},
@@ -315,7 +315,7 @@ function EntryEditor({ kind, item, onClose }: { kind: Kind; item?: string; onClo
 			initial={
 				adding ? {} : Object.fromEntries(Object.entries(entry.data?.fields ?? {}).filter(([k]) => k !== "address"))
 			}
-			note="It counts at once, and is on record."
+			note="It takes effect immediately, and is on record."
 			check={(v) => (adding ? setup.addEntry(kind, v, true) : setup.changeEntry(kind, item as string, whole(v), true))}
 			save={(v) =>
 				adding

@@ -173,7 +173,7 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 	return (
 		<section className="surface" aria-labelledby="trouble">
 			<Title order={2} size="h5" id="trouble" p="sm">
-				What does not get on
+				In trouble
 			</Title>
 			{lanes.length === 0 ? (
 				<Nothing title="Nothing is in trouble">Every lane with mail in it moves.</Nothing>

@@ -42,7 +42,7 @@ const dimensions = [
 const hour = 3_600_000;
 const ceilHour = (t: number) => Math.ceil(t / hour) * hour;
 
-/** Periods that can be chosen at once. */
+/** Periods that can be chosen directly. */
 const periods: { label: string; of: () => [number, number] }[] = [
 	{ label: "24 hours", of: () => [ceilHour(Date.now()) - 24 * hour, ceilHour(Date.now())] },
 	{ label: "Yesterday", of: () => [midnight(-1), midnight(0)] },

@@ -139,7 +139,7 @@ function GoBack({ revision }: { revision: Revision }) {
 				closeButtonProps={{ "aria-label": "Close" }}
 			>
 				<Stack gap="sm">
-					<Alert color="brass">It is in force at once, on all nodes. A draft stays, and can be rebased.</Alert>
+					<Alert color="brass">It is in force immediately, on all nodes. A draft stays, and can be rebased.</Alert>
 					<TextInput size="xs" label="Why" data-autofocus value={why} onChange={(e) => setWhy(e.currentTarget.value)} />
 					<Group justify="end">
 						<Button size="xs" loading={revert.isPending} onClick={() => revert.mutate()}>

@@ -144,8 +144,8 @@ function Drawn({ preview: p }: { preview: Preview }) {
 							{p.attempts.map((a) => (
 								<Table.Tr key={a.n}>
 									<Table.Td ta="right">{a.n}</Table.Td>
-									<Table.Td ta="right">{a.earliest === 0 ? "at once" : short(a.earliest)}</Table.Td>
-									<Table.Td ta="right">{a.latest === 0 ? "at once" : short(a.latest)}</Table.Td>
+									<Table.Td ta="right">{a.earliest === 0 ? "immediately" : short(a.earliest)}</Table.Td>
+									<Table.Td ta="right">{a.latest === 0 ? "immediately" : short(a.latest)}</Table.Td>
 									<Table.Td />
 								</Table.Tr>
 							))}

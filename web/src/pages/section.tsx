@@ -81,7 +81,7 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		one: "peer",
 		many: "Peers",
 		says: "What was agreed with others' domains: TLS, speed, format, automatic replies, forwards and notices. The first that matches counts.",
-		empty: "Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it less at once.",
+		empty: "Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it fewer messages at a time.",
 		columns: ["domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 		first: ["name", "domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 	},
@@ -212,7 +212,7 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 	const move = useMutation({
 		mutationFn: ({ name, place }: { name: string; place: number }) => setup.move(section, name, place),
 		onMutate: ({ name, place }) => {
-			// The row stands where it was put at once; the service's answer follows.
+			// The row stands immediately where it was put; the service's answer follows.
 			client.setQueryData<Section>(["setup", section], (old) => {
 				if (!old) {
 					return old;

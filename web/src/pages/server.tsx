@@ -91,7 +91,7 @@ export function SecretsPage() {
 				</Title>
 				<Text size="sm" c="dimmed">
 					Passwords for others' servers, encrypted under the service's key file. A route names one in its sign-in. They
-					count at once and cannot be read back.
+					take effect immediately and cannot be read back.
 				</Text>
 			</div>
 			<div className="surface">

@@ -35,7 +35,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		about: "They are not tried, and do not expire while they are held.",
 		button: "Hold",
 	},
-	release: { label: "Release", title: "Release", about: "Held messages go on at once.", button: "Release" },
+	release: { label: "Release", title: "Release", about: "Held messages go on immediately.", button: "Release" },
 	reroute: {
 		label: "Send another way …",
 		title: "Send another way",
@@ -43,7 +43,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		button: "Send",
 	},
 	"expire": {
-		label: "Give up sooner or later …",
+		label: "Change expiry …",
 		title: "Change when they expire",
 		about:
 			"Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.",

@@ -18,7 +18,7 @@ type EditorProps = {
 	fields: Field[];
 	initial: Fields;
 	first?: string[];
-	/** Says what saving does: in the draft, or at once. */
+	/** Says what saving does: in the draft, or immediately. */
 	note: string;
 	opened: boolean;
 	onClose: () => void;
