@@ -38,7 +38,7 @@ type Due struct {
 }
 
 // dueColumns are read by scanDue behind queueColumns; m is message. The last is
-// senderauth.Finding.Proof.
+// senderauth.Assessment.Proof.
 const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener, m.direction,
 	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass' WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
 		WHEN m.identity->'spf'->>'result' = 'pass' THEN 'pass' ELSE '' END`

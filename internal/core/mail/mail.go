@@ -64,7 +64,7 @@ type Message struct {
 	// from elsewhere, or the message it answers; 0 if none.
 	NoticeOf ident.ID `json:"notice_of,omitzero"`
 	// Identity is what was found of who it is from; nil where nobody asked.
-	Identity   *senderauth.Finding `json:"identity,omitempty"`
+	Identity   *senderauth.Assessment `json:"identity,omitempty"`
 	Deliveries []Delivery          `json:"deliveries"`
 }
 

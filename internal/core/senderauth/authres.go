@@ -8,7 +8,7 @@ import (
 
 // Field is the Authentication-Results field (RFC 8601) of a check, folded, with
 // its CRLF. host is our name, by which those behind us know that it is ours.
-func (c *Finding) Field(host string) string {
+func (c *Assessment) Field(host string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Authentication-Results: %s", host)
 	property := "smtp.mailfrom"

@@ -27,7 +27,7 @@ func FuzzStrip(f *testing.F) {
 func FuzzField(f *testing.F) {
 	f.Add("a) dmarc=pass\r\nX: y", "evil.example; dkim=pass", "s\x00", "pass")
 	f.Fuzz(func(t *testing.T, why, domain, selector, policy string) {
-		c := Finding{SPF: SPF{Result: Fail, Domain: domain, Scope: "mailfrom", Why: why}, DKIM: []Signature{{Result: Fail, Domain: domain, Selector: selector, Algorithm: why, Why: why}}, DMARC: DMARC{Result: Fail, Domain: domain, Policy: policy}}
+		c := Assessment{SPF: SPF{Result: Fail, Domain: domain, Scope: "mailfrom", Why: why}, DKIM: []Signature{{Result: Fail, Domain: domain, Selector: selector, Algorithm: why, Why: why}}, DMARC: DMARC{Result: Fail, Domain: domain, Policy: policy}}
 		field := c.Field("mail.skerryline.example")
 		if strings.Count(field, "\r\n") != 4 || strings.Count(field, "\n") != 4 || strings.Count(field, ";") != 3 || strings.Count(field, "(") != strings.Count(field, ")") {
 			t.Errorf("%q", field)

@@ -56,8 +56,8 @@ type DMARC struct {
 	Why    string `json:"why,omitempty"`
 }
 
-// Finding is everything that was found of one message.
-type Finding struct {
+// Assessment is everything that was found of one message.
+type Assessment struct {
 	SPF    SPF         `json:"spf"`
 	DKIM   []Signature `json:"dkim"`
 	DMARC  DMARC       `json:"dmarc"`
@@ -65,9 +65,9 @@ type Finding struct {
 	Reason string      `json:"reason,omitempty" doc:"Why"`
 }
 
-// Proof is what a finding says of the sender in one word: Pass, Fail, or "" if it says
+// Proof is what an assessment says of the sender in one word: Pass, Fail, or "" if it says
 // nothing. A DMARC pass outweighs an SPF that fails: a message that was forwarded.
-func (c *Finding) Proof() Result {
+func (c *Assessment) Proof() Result {
 	switch {
 	case c == nil:
 		return ""

@@ -58,13 +58,13 @@ func TestJudgingByAlignmentAndPolicy(t *testing.T) {
 }
 
 func TestWhatIsDoneFollowsThePolicyAndWhatWasAgreed(t *testing.T) {
-	found := func(dmarc Result, policy string, spf Result) Finding {
-		return Finding{SPF: SPF{Result: spf, Domain: "saltmarsh.example"}, DMARC: DMARC{Result: dmarc, Domain: "saltmarsh.example", Policy: policy, Why: "nothing proves it"}}
+	found := func(dmarc Result, policy string, spf Result) Assessment {
+		return Assessment{SPF: SPF{Result: spf, Domain: "saltmarsh.example"}, DMARC: DMARC{Result: dmarc, Domain: "saltmarsh.example", Policy: policy, Why: "nothing proves it"}}
 	}
 	none := Agreed{}
 	for _, c := range []struct {
 		name     string
-		f        Finding
+		f        Assessment
 		listener Action
 		agreed   Agreed
 		want     Action
@@ -125,7 +125,7 @@ func TestOurFieldCannotBeForgedNorBroken(t *testing.T) {
 			t.Errorf("%s: %d gone, left %q", name, gone, left)
 		}
 	}
-	f := Finding{SPF: SPF{Result: Fail, Domain: "a.example;\r\nspf=pass", Scope: "mailfrom", Why: "a) (b\r\nX-Evil: 1; dmarc=pass"},
+	f := Assessment{SPF: SPF{Result: Fail, Domain: "a.example;\r\nspf=pass", Scope: "mailfrom", Why: "a) (b\r\nX-Evil: 1; dmarc=pass"},
 		DKIM: []Signature{{Result: Pass, Domain: "b.example", Selector: "s; dmarc=pass", Algorithm: "rsa-sha256", Why: strings.Repeat("x", 500)}}, DMARC: DMARC{Result: Fail, Domain: "c.example", Policy: "reject"}}
 	field := f.Field("mail.skerryline.example")
 	if strings.Count(field, "\r\n") != 4 || strings.Contains(field, "X-Evil:\r") || strings.Contains(field, "\r\nX-Evil") || strings.Contains(field, "dmarc=pass\r") || !strings.HasSuffix(field, "dmarc=fail (p=reject) header.from=c.example\r\n") {

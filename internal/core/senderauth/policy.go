@@ -27,7 +27,7 @@ type Agreed struct {
 // Decide says what is done about a message by the term of its listener, and by what
 // was agreed with those in whose name it comes. A listener does at most what the
 // domain itself asks; a peer's term holds whatever the domain publishes.
-func (c *Finding) Decide(listener Action, agreed Agreed) {
+func (c *Assessment) Decide(listener Action, agreed Agreed) {
 	c.Action, c.Reason = Note, ""
 	if agreed.Term != "" {
 		if c.proved() || agreed.Term == Note || agreed.Term == Off || c.DMARC.Result == TempError {
@@ -60,7 +60,7 @@ func (c *Finding) Decide(listener Action, agreed Agreed) {
 	}
 }
 
-func (c *Finding) unproved() string {
+func (c *Assessment) unproved() string {
 	if c.DMARC.Result == Fail || c.DMARC.Result == PermError {
 		return c.DMARC.Why
 	}
@@ -72,7 +72,7 @@ func (c *Finding) unproved() string {
 
 // proved reports that the domain in From is proved, be it that it publishes no
 // DMARC record.
-func (c *Finding) proved() bool {
+func (c *Assessment) proved() bool {
 	if c.DMARC.Result != None {
 		return c.DMARC.Result == Pass
 	}
@@ -88,7 +88,7 @@ func (c *Finding) proved() bool {
 }
 
 // Reply refuses the message, by the codes of RFC 7372.
-func (c *Finding) Reply() smtp.Reply {
+func (c *Assessment) Reply() smtp.Reply {
 	enhanced := "5.7.26" // several checks failed
 	if c.DMARC.Result == None && c.SPF.Result == Fail {
 		enhanced = "5.7.23"

@@ -176,11 +176,11 @@ func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 
 func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 	q := start(t, newFake(), false)
-	fail := &senderauth.Finding{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.None}}
-	forwarded := &senderauth.Finding{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.Pass}}
+	fail := &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.None}}
+	forwarded := &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.Pass}}
 	for _, c := range []struct {
 		name, sender, direction, rule string
-		found                         *senderauth.Finding
+		found                         *senderauth.Assessment
 		told                          bool
 	}{
 		{"a stranger of whom nothing is known", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, nil, true},

@@ -19,7 +19,7 @@ import (
 // It returns nil where nothing is asked: our people and machines, a neighbour that
 // passes on what it took itself, whom a relay rule allows, a listener that is not
 // to ask.
-func (se contentTalk) identify(s *spool, section []byte) *senderauth.Finding {
+func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment {
 	term := senderauth.Action(se.conf.Identity)
 	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off || se.server.SenderChecker == nil {
 		return nil
@@ -40,7 +40,7 @@ func (se contentTalk) identify(s *spool, section []byte) *senderauth.Finding {
 }
 
 // unproved refuses a message by what was found of it, or returns nil.
-func (se contentTalk) unproved(c *senderauth.Finding, sum message.Summary, size int64) *smtp.Reply {
+func (se contentTalk) unproved(c *senderauth.Assessment, sum message.Summary, size int64) *smtp.Reply {
 	if c == nil || c.Action != senderauth.Refuse {
 		return nil
 	}
@@ -63,7 +63,7 @@ func holdUnproved(e *store.Entry, node string) {
 }
 
 // head puts a message's own header section behind what we write before it.
-func (se contentTalk) head(received, section []byte, c *senderauth.Finding, s *spool, old int) {
+func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s *spool, old int) {
 	var b bytes.Buffer
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))

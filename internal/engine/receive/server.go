@@ -60,7 +60,7 @@ type Originals interface {
 
 // SenderChecker finds who a message is from.
 type SenderChecker interface {
-	Check(ctx context.Context, f senderauth.Facts) core.Finding
+	Check(ctx context.Context, f senderauth.Facts) core.Assessment
 }
 
 // ContentStore keeps content that is too large for memory ahead of its message.

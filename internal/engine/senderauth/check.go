@@ -38,17 +38,17 @@ type Facts struct {
 type Checker struct{ Resolver *resolve.Current }
 
 // Check finds who a message is from.
-func (c Checker) Check(ctx context.Context, f Facts) senderauth.Finding {
+func (c Checker) Check(ctx context.Context, f Facts) senderauth.Assessment {
 	return Check(ctx, c.Resolver.Load(), f)
 }
 
 // Check finds who a message is from. It is bounded in time; what DNS does not answer
 // until then is a passing error.
-func Check(ctx context.Context, r Resolver, f Facts) senderauth.Finding {
+func Check(ctx context.Context, r Resolver, f Facts) senderauth.Assessment {
 	ctx, cancel := context.WithTimeout(ctx, checkTime)
 	defer cancel()
 	h := message.ParseHeader(f.Header)
-	c := senderauth.Finding{SPF: SPF(ctx, r, f.Client, f.Helo, f.Sender), DKIM: []senderauth.Signature{}}
+	c := senderauth.Assessment{SPF: SPF(ctx, r, f.Client, f.Helo, f.Sender), DKIM: []senderauth.Signature{}}
 	if h.First("DKIM-Signature") != "" {
 		c.DKIM = signatures(ctx, r, h, f.Content)
 	}

@@ -76,8 +76,13 @@ export const queue = {
 		ask<Done>("POST", "pauses", stop),
 	resume: (stop: { kind: Pause["kind"]; name?: string }) => ask<Done>("POST", "resume", stop),
 	nodes: () => read<Page<NodeView>>("nodes"),
-	preview: (words: { route?: string; domain?: string; intervals?: string; warn_after?: string; expire_after?: string }) =>
-		read<Preview>(`schedule/preview${query(words)}`),
+	preview: (words: {
+		route?: string;
+		domain?: string;
+		intervals?: string;
+		warn_after?: string;
+		expire_after?: string;
+	}) => read<Preview>(`schedule/preview${query(words)}`),
 	view: (id: string) => read<ContentView>(`messages/${id}/view`),
 };
 

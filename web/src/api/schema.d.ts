@@ -981,7 +981,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Weaknesses of the settings, worst first */
+        /** Findings of the settings, worst first */
         get: operations["review"];
         put?: never;
         post?: never;
@@ -1001,7 +1001,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Live with a weakness, for a reason
+         * Live with a finding, for a reason
          * @description Needs the role administrator.
          */
         post: operations["review-accept"];
@@ -1011,7 +1011,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/review/mend": {
+    "/api/v1/review/fix": {
         parameters: {
             query?: never;
             header?: never;
@@ -1021,10 +1021,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Mend a weakness: into the draft, or at once for aliases
+         * Fix a finding: into the draft, or immediately for aliases
          * @description Needs the role administrator.
          */
-        post: operations["review-mend"];
+        post: operations["review-fix"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1115,7 +1115,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Go back to a revision, at once
+         * Go back to a revision; it is in force immediately
          * @description Needs the role administrator.
          */
         post: operations["revision-revert"];
@@ -1132,7 +1132,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** When a message would be tried, its sender told and it be given up */
+        /** When a message would be tried, its sender be told and it expire */
         get: operations["schedule-preview"];
         put?: never;
         post?: never;
@@ -1227,7 +1227,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A session with its exact dialogue */
+        /** A session with its exact transcript */
         get: operations["session"];
         put?: never;
         post?: never;
@@ -1379,7 +1379,7 @@ export interface paths {
         patch: operations["change-snag"];
         trace?: never;
     };
-    "/api/v1/snags/{id}/mend": {
+    "/api/v1/snags/{id}/fix": {
         parameters: {
             query?: never;
             header?: never;
@@ -1392,7 +1392,7 @@ export interface paths {
          * Do one of the things that are offered; what concerns the configuration goes into the draft
          * @description Needs the role administrator.
          */
-        post: operations["mend-snag"];
+        post: operations["fix-snag"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1515,13 +1515,13 @@ export interface components {
         ActionRequest: {
             /** @description Needed where no filter is given */
             all?: boolean;
-            /** @description readdress: the right domain */
+            /** @description change-domain: the right domain */
             domain?: string;
             /** @description Only say how many messages it would touch */
             dry_run?: boolean;
+            /** @description expire: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says */
+            expire_after?: string;
             filter: components["schemas"]["Selection"];
-            /** @description give-up: so long from now (3d), so much later or earlier (+1d, -12h), or schedule for what the schedule says */
-            give_up?: string;
             /** @description reroute: to this host or host:port */
             host?: string;
             /** @description reroute: until they are gone; else for one attempt */
@@ -1533,7 +1533,7 @@ export interface components {
             /** @description drop: needed, after a dry run said how many */
             sure?: boolean;
             /** @enum {string} */
-            verb: "hold" | "release" | "flush" | "reroute" | "give-up" | "return" | "drop" | "readdress";
+            verb: "hold" | "release" | "flush" | "reroute" | "expire" | "return" | "drop" | "change-domain";
             /** @description Kept on record */
             why?: string;
         };
@@ -1614,6 +1614,18 @@ export interface components {
              */
             weight: number;
         };
+        Assessment: {
+            /**
+             * @description What was done about it
+             * @enum {string}
+             */
+            action: "note" | "hold" | "refuse";
+            dkim: components["schemas"]["Signature"][];
+            dmarc: components["schemas"]["DMARC"];
+            /** @description Why */
+            reason?: string;
+            spf: components["schemas"]["SPF"];
+        };
         Attempt: {
             client: string;
             form: string;
@@ -1658,9 +1670,9 @@ export interface components {
             /** @description The words and codes that decided */
             evidence?: string[];
             family: string;
+            fix: string;
             /** @description In a sentence or two */
             means: string;
-            mend: string;
             /** @enum {string} */
             sure?: "certain" | "likely" | "not-known";
             title: string;
@@ -1668,7 +1680,7 @@ export interface components {
             usually?: string;
             waiting_helps: boolean;
             /** @enum {string} */
-            who_can_mend: "us" | "recipient" | "far-administrator" | "provider" | "block-list" | "nobody";
+            who_can_fix: "us" | "recipient" | "remote-administrator" | "provider" | "block-list" | "nobody";
         };
         Change: {
             after?: {
@@ -1795,14 +1807,14 @@ export interface components {
             who: string;
         };
         DMARC: {
-            /** @description Where the wish is published */
+            /** @description Where the policy is published */
             at?: string;
             /** @description Of the address in From */
             domain: string;
+            /** @description none, quarantine or reject; empty if the domain publishes nothing */
+            policy?: string;
             result: string;
             why?: string;
-            /** @description none, quarantine or reject; empty if the domain publishes nothing */
-            wish?: string;
         };
         DNSRecord: {
             /** @description The fields of an editor's form */
@@ -2084,16 +2096,42 @@ export interface components {
             n: number;
         };
         Finding: {
-            /**
-             * @description What was done about it
-             * @enum {string}
-             */
-            action: "note" | "hold" | "refuse";
-            dkim: components["schemas"]["Signature"][];
-            dmarc: components["schemas"]["DMARC"];
-            /** @description Why */
-            reason?: string;
-            spf: components["schemas"]["SPF"];
+            /** @description Somebody decided to live with it */
+            accepted?: components["schemas"]["Acceptance"];
+            /** @description What a person does */
+            by_hand?: string;
+            /** @description What a button does; not there if a person must do it elsewhere */
+            fix?: components["schemas"]["Remedy"];
+            /** @description What it is, and where: it stays the same until it is fixed */
+            key: string;
+            rule: string;
+            /** @enum {string} */
+            severity: "critical" | "serious" | "minor";
+            /** @description What was found */
+            text: string;
+            title: string;
+            /** @description Like listener edge */
+            where: string;
+            /** @description Why it matters */
+            why: string;
+        };
+        FindingKey: {
+            key: string;
+        };
+        Fix: {
+            /** @description The alias of ours that names the address */
+            alias?: string;
+            do: string;
+            /** @description The domain of ours whose records it shows */
+            domain?: string;
+            /** @description It goes into the draft, to be rehearsed and applied */
+            draft?: boolean;
+            /** @description The one to try first */
+            first?: boolean;
+            /** @description The route it would use */
+            route?: string;
+            /** @description What it does, on a button */
+            says: string;
         };
         Found: {
             account: string;
@@ -2114,7 +2152,7 @@ export interface components {
              */
             hops: number;
             id: string;
-            identity?: components["schemas"]["Finding"];
+            identity?: components["schemas"]["Assessment"];
             listener: string;
             message_id_header: string;
             notice_of?: string;
@@ -2169,9 +2207,9 @@ export interface components {
         Hazard: {
             /** @description Applied only by force, with a reason */
             blocks: boolean;
+            fix: string;
             /** @enum {string} */
             kind: "open_relay" | "clear_sign_in" | "no_way_out" | "no_postmaster" | "lost_mailboxes" | "never_used" | "listener_trouble" | "locked_key" | "former_primary";
-            mend: string;
             text: string;
             /** @description Like relay rule visitors */
             where: string;
@@ -2271,7 +2309,7 @@ export interface components {
             connections: number;
             /** Format: int64 */
             deferred: number;
-            /** @description When its first message is given up */
+            /** @description When its first message expires */
             expires_at: string | null;
             /** Format: int64 */
             held: number;
@@ -2309,7 +2347,7 @@ export interface components {
             connections: number;
             /** Format: int64 */
             deferred: number;
-            /** @description When its first message is given up */
+            /** @description When its first message expires */
             expires_at: string | null;
             /** Format: int64 */
             held: number;
@@ -2446,21 +2484,6 @@ export interface components {
             replies: boolean;
             send_as: string[];
         };
-        Mend: {
-            /** @description The alias of ours that names the address */
-            alias?: string;
-            do: string;
-            /** @description The domain of ours whose records it shows */
-            domain?: string;
-            /** @description It goes into the draft, to be rehearsed and applied */
-            draft?: boolean;
-            /** @description The one to try first */
-            first?: boolean;
-            /** @description The route it would use */
-            route?: string;
-            /** @description What it does, on a button */
-            says: string;
-        };
         Message: {
             account: string;
             client_address: string;
@@ -2480,7 +2503,7 @@ export interface components {
              */
             hops: number;
             id: string;
-            identity?: components["schemas"]["Finding"];
+            identity?: components["schemas"]["Assessment"];
             listener: string;
             message_id_header: string;
             notice_of?: string;
@@ -2697,7 +2720,7 @@ export interface components {
              * Format: double
              * @description Seconds
              */
-            give_up: number;
+            expire_after: number;
             /** @description Seconds */
             intervals: number[];
             /**
@@ -2718,11 +2741,11 @@ export interface components {
         };
         Probe: {
             attempts: components["schemas"]["Conversation"][];
-            /** @description What the trouble means, and who can mend it */
+            /** @description What the trouble means, and who can fix it */
             cause?: components["schemas"]["Cause"];
             /** @enum {string} */
             result: "pass" | "warning" | "fail";
-            /** @description The message that was sent, if one was wished */
+            /** @description The message that was sent, if one was ordered */
             sent?: string;
             /** Format: date-time */
             started_at: string;
@@ -2889,7 +2912,7 @@ export interface components {
             name?: string;
             remove?: boolean;
             says: string;
-            /** @description Of the configuration; aliases count at once, the rest goes into the draft */
+            /** @description Of the configuration; aliases take effect immediately, the rest goes into the draft */
             section: string;
         };
         Report: {
@@ -2907,6 +2930,8 @@ export interface components {
             changed: number;
             /** Format: int64 */
             envelopes: number;
+            /** @description Those that the draft would bring */
+            findings: components["schemas"]["Finding"][];
             groups: components["schemas"]["Group"][];
             hazards: components["schemas"]["Hazard"][];
             /** @description Attempts to relay from outside that the draft would let through */
@@ -2925,8 +2950,6 @@ export interface components {
             stranded: number;
             /** @description Routes that none of these envelopes took */
             unused: string[];
-            /** @description Those that the draft would bring */
-            weaknesses: components["schemas"]["Weakness"][];
         };
         ReportShown: {
             before?: {
@@ -2967,10 +2990,10 @@ export interface components {
             key: string;
         };
         ReviewPage: {
-            items: components["schemas"]["Weakness"][];
+            items: components["schemas"]["Finding"][];
             /**
              * Format: int64
-             * @description How many weaknesses are looked for
+             * @description How many findings are looked for
              */
             rules: number;
         };
@@ -3033,7 +3056,7 @@ export interface components {
              * Format: double
              * @description Seconds
              */
-            give_up: number;
+            expire_after: number;
             /** @description Seconds */
             intervals: number[];
             /**
@@ -3115,8 +3138,6 @@ export interface components {
             bytes_in: number;
             /** Format: int64 */
             bytes_out: number;
-            /** @description Whether the dialogue was kept */
-            dialogue: boolean;
             /** @enum {string} */
             direction: "in" | "out";
             /** @description Why it ended, in words */
@@ -3128,7 +3149,7 @@ export interface components {
             listener?: string;
             /**
              * Format: int64
-             * @description Taken or handed over
+             * @description Accepted or delivered
              */
             message_count: number;
             /** @description Its messages, at most the first 200 */
@@ -3157,6 +3178,8 @@ export interface components {
             started_at: string;
             /** @description Version, cipher and what the certificate was worth; empty without TLS */
             tls: string;
+            /** @description Whether the transcript was kept */
+            transcript_kept: boolean;
         };
         SessionShown: {
             account: string;
@@ -3166,8 +3189,6 @@ export interface components {
             bytes_in: number;
             /** Format: int64 */
             bytes_out: number;
-            /** @description Whether the dialogue was kept */
-            dialogue: boolean;
             /** @enum {string} */
             direction: "in" | "out";
             /** @description Why it ended, in words */
@@ -3175,17 +3196,16 @@ export interface components {
             /** @description Null while it is open */
             ended_at: string | null;
             id: string;
-            lines: components["schemas"]["Line"][];
             /** @description Of a session in */
             listener?: string;
             /**
              * Format: int64
-             * @description Taken or handed over
+             * @description Accepted or delivered
              */
             message_count: number;
             /** @description Its messages, at most the first 200 */
             messages: string[];
-            /** @description Why there is no dialogue */
+            /** @description Why there is no transcript */
             missing?: string;
             /** @description What the client called itself, or the host we went to */
             name: string;
@@ -3214,6 +3234,9 @@ export interface components {
             subjects: components["schemas"]["MessageLink"][];
             /** @description Version, cipher and what the certificate was worth; empty without TLS */
             tls: string;
+            transcript: components["schemas"]["Line"][];
+            /** @description Whether the transcript was kept */
+            transcript_kept: boolean;
         };
         "Setup-addRequest": {
             dry_run?: boolean;
@@ -3285,7 +3308,7 @@ export interface components {
             closed_at: string | null;
             /**
              * Format: int64
-             * @description Held up and lost
+             * @description Waiting and failed
              */
             deliveries: number;
             /** @description Up to twenty domains of recipients */
@@ -3297,22 +3320,17 @@ export interface components {
             evidence: components["schemas"]["Evidence"];
             /**
              * Format: int64
-             * @description Messages that wait because of it
+             * @description Messages that bounced, expired or were refused
              */
-            held: number;
+            failed: number;
+            fixes: components["schemas"]["Fix"][];
             /** @description How often it was met, by hour */
             hours?: components["schemas"]["Hour"][];
             id: string;
             lanes: string[];
             /** Format: date-time */
             last_at: string;
-            /**
-             * Format: int64
-             * @description Messages that bounced, expired or were refused
-             */
-            lost: number;
             means: string;
-            mends: components["schemas"]["Mend"][];
             /** @description Who looks after it */
             mine?: string;
             muted_until: string | null;
@@ -3329,15 +3347,20 @@ export interface components {
             /** @description Up to twenty of those touched */
             senders: string[];
             /** @enum {string} */
-            severity: "slight" | "serious" | "grave";
+            severity: "minor" | "serious" | "critical";
             /** Format: date-time */
             since: string;
             /** @enum {string} */
             state: "open" | "closed";
             title: string;
             usually?: string;
+            /**
+             * Format: int64
+             * @description Messages that wait because of it
+             */
+            waiting: number;
             waiting_helps: boolean;
-            who_can_mend: string;
+            who_can_fix: string;
         };
         SnagChange: {
             /** @description Whether you look after it */
@@ -3454,19 +3477,19 @@ export interface components {
         Trace: {
             /** @description The message that it is about or answers */
             about?: components["schemas"]["Message"];
-            /** @description The messages of notices, with their own deliveries */
-            begotten: components["schemas"]["Message"][];
             /** @description What the causes among its deliveries mean */
             causes: components["schemas"]["Cause"][];
             events: components["schemas"]["Event"][];
             /** @description Times in UTC, addresses, ids and answers, for the administrator of the other side */
-            for_far: string;
+            for_remote: string;
             /** @description What became of it in three sentences, for whoever asks */
             for_user: string;
+            /** @description The messages of notices, with their own deliveries */
+            generated: components["schemas"]["Message"][];
             /** @description How full the mailboxes are that it went to */
             mailboxes: components["schemas"]["BoxUse"][];
             message: components["schemas"]["Message"];
-            /** @description Messages that it begot: notices, automatic replies, notices of others about it */
+            /** @description Messages that it generated: notices, automatic replies, notices of others about it */
             notices: string[];
             /** @description How it came in; null if that is no longer on record, or is not yet */
             session?: components["schemas"]["Session"];
@@ -3539,29 +3562,6 @@ export interface components {
             trouble?: string;
             via: string[];
             why: string;
-        };
-        Weakness: {
-            /** @description Somebody decided to live with it */
-            accepted?: components["schemas"]["Acceptance"];
-            /** @description What a person does */
-            by_hand?: string;
-            /** @description What it is, and where: it stays the same until it is mended */
-            key: string;
-            /** @description What a button does; not there if a person must do it elsewhere */
-            mend?: components["schemas"]["Remedy"];
-            rule: string;
-            /** @enum {string} */
-            severity: "grave" | "serious" | "slight";
-            /** @description What was found */
-            text: string;
-            title: string;
-            /** @description Like listener edge */
-            where: string;
-            /** @description Why it matters */
-            why: string;
-        };
-        WeaknessKey: {
-            key: string;
         };
         Who: {
             name: string;
@@ -4342,7 +4342,7 @@ export interface operations {
     changes: {
         parameters: {
             query?: {
-                what?: "mailbox" | "alias" | "secret" | "dkim" | "weakness";
+                what?: "mailbox" | "alias" | "secret" | "dkim" | "finding";
                 name?: string;
                 after?: number;
                 limit?: number;
@@ -5624,7 +5624,7 @@ export interface operations {
                 state?: "moving" | "paused" | "resting" | "stranded";
                 route?: string;
                 cause?: string;
-                /** @description trouble: what a person must mend first */
+                /** @description trouble: what a person must fix first */
                 sort?: "messages" | "bytes" | "oldest" | "next" | "host" | "state" | "trouble";
                 /** @description The sort's own if not given */
                 order?: "asc" | "desc";
@@ -7952,7 +7952,7 @@ export interface operations {
             };
         };
     };
-    "review-mend": {
+    "review-fix": {
         parameters: {
             query?: never;
             header?: never;
@@ -7961,7 +7961,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WeaknessKey"];
+                "application/json": components["schemas"]["FindingKey"];
             };
         };
         responses: {
@@ -8030,7 +8030,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WeaknessKey"];
+                "application/json": components["schemas"]["FindingKey"];
             };
         };
         responses: {
@@ -8390,7 +8390,7 @@ export interface operations {
                 /** @description In place of those in force: 5m,15m,1h */
                 intervals?: string[];
                 warn_after?: string;
-                give_up?: string;
+                expire_after?: string;
             };
             header?: never;
             path?: never;
@@ -9789,7 +9789,7 @@ export interface operations {
             };
         };
     };
-    "mend-snag": {
+    "fix-snag": {
         parameters: {
             query?: never;
             header?: never;

@@ -177,8 +177,7 @@ function Outcome({ probe: p }: { probe: Probe }) {
 				<Text fw={600}>{p.verdict}</Text>
 				{p.cause && (
 					<Text size="sm">
-						{p.cause.title}. {p.cause.means} {p.cause.fix} Who can fix it: {p.cause.who_can_fix.replaceAll("-", " ")}
-						.
+						{p.cause.title}. {p.cause.means} {p.cause.fix} Who can fix it: {p.cause.who_can_fix.replaceAll("-", " ")}.
 					</Text>
 				)}
 			</section>

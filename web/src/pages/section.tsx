@@ -81,7 +81,8 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		one: "peer",
 		many: "Peers",
 		says: "What was agreed with others' domains: TLS, speed, format, automatic replies, forwards and notices. The first that matches counts.",
-		empty: "Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it fewer messages at a time.",
+		empty:
+			"Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it fewer messages at a time.",
 		columns: ["domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 		first: ["name", "domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 	},

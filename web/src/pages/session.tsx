@@ -117,7 +117,7 @@ const foldFrom = 300;
 function Transcript({ session: s }: { session: SessionShown }) {
 	const [find, setFind] = useState("");
 	const needle = find.toLowerCase();
-	const lines = s.lines.filter((l) => l.text.toLowerCase().includes(needle));
+	const lines = s.transcript.filter((l) => l.text.toLowerCase().includes(needle));
 	return (
 		<section className="surface" aria-labelledby="transcript">
 			<Group justify="space-between" p="sm" pb={4}>
@@ -136,7 +136,7 @@ function Transcript({ session: s }: { session: SessionShown }) {
 						value={find}
 						onChange={(e) => setFind(e.currentTarget.value)}
 					/>
-					<CopyButton value={asText(s.lines)}>
+					<CopyButton value={asText(s.transcript)}>
 						{({ copied, copy }) => (
 							<Button size="xs" variant="default" leftSection={<IconCopy size={14} />} onClick={copy}>
 								{copied ? "Copied" : "Copy"}

@@ -44,7 +44,8 @@ export function SnagsPage() {
 				<Group gap="md">
 					{counts && (
 						<Text size="sm" c="dimmed">
-							{plural(counts.critical ?? 0, "critical", "critical")}, {counts.serious ?? 0} serious, {counts.minor ?? 0} minor
+							{plural(counts.critical ?? 0, "critical", "critical")}, {counts.serious ?? 0} serious, {counts.minor ?? 0}{" "}
+							minor
 						</Text>
 					)}
 					<FilterText label="Place" value={words.place} onChange={(place) => set({ place })} />

@@ -42,14 +42,14 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		about: "By another route, or straight to a host.",
 		button: "Send",
 	},
-	"expire": {
+	expire: {
 		label: "Change expiry …",
 		title: "Change when they expire",
 		about:
 			"Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.",
 		button: "Change",
 	},
-	change-domain: {
+	"change-domain": {
 		label: "Fix the domain …",
 		title: "Fix a wrong recipient domain",
 		about: "What stands before the @ stays; they are sent where the right domain leads.",

@@ -123,8 +123,7 @@ export function Fixes({ snag }: { snag: Snag }) {
 	const [asking, setAsking] = useState<SnagFix | null>(null);
 	const [say, setSay] = useState("");
 	const fix = useMutation({
-		mutationFn: (m: SnagFix) =>
-			snags.fix(snag.id, { do: m.do, route: m.route, alias: m.alias, say: say || undefined }),
+		mutationFn: (m: SnagFix) => snags.fix(snag.id, { do: m.do, route: m.route, alias: m.alias, say: say || undefined }),
 		onSuccess: (done) => {
 			setAsking(null);
 			notifications.show({ message: done.text });
