@@ -38,7 +38,7 @@ func (b *bench) all() []named {
 
 const (
 	connections = 50
-	messages     = 40_000
+	messages    = 40_000
 )
 
 // fresh empties the database and opens it.

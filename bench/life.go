@@ -104,7 +104,7 @@ func lifeEntry(id ident.ID, n int) *store.Entry {
 	m := &mail.Message{ID: id, ReceivedAt: now, Sender: "tickets@skerryline.example", HeaderFrom: "tickets@skerryline.example", Subject: "Your ticket",
 		Size: int64(len(payload)), Listener: "inside", ClientAddress: "127.20.1.5", Helo: "machine", Revision: 1, Protocol: "ESMTP"}
 	d := &mail.Delivery{MessageID: id, N: 1, Recipient: "x@" + host, Original: "x@" + host, State: mail.Waiting, LaneID: ident.ID(route.Lane("out", host)),
-		Route: "out", NextHop: host, Rule: "ticket machines", RouteWhy: "route out takes *", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(48 * time.Hour))}
+		Route: "out", NextHop: host, Rule: "ticket machines", RouteWhy: "route out takes *", Revision: 1, NextAttemptAt: mail.At(now), ExpiresAt: mail.At(now.Add(48 * time.Hour))}
 	return &store.Entry{Message: m, Content: []byte(payload), Deliveries: []*mail.Delivery{d}, Leased: []bool{false}}
 }
 

@@ -17,7 +17,7 @@ import (
 type load struct {
 	address     string
 	connections int
-	messages     int
+	messages    int
 	content     []byte
 	from, to    string // %d in to is the message's number
 }

@@ -23,14 +23,14 @@ import (
 
 // Sizes of a large queue.
 const (
-	standing   = 1_000_000 // messages that wait
-	someLanes  = 5000
+	standing    = 1_000_000 // messages that wait
+	someLanes   = 5000
 	fewMessages = 10_000
-	tiny       = 1000
-	moving     = 20_000 // messages that are due, in so many lanes
-	inLanes    = 100
-	acted      = 100_000
-	deadMail   = 100_000
+	tiny        = 1000
+	moving      = 20_000 // messages that are due, in so many lanes
+	inLanes     = 100
+	acted       = 100_000
+	deadMail    = 100_000
 )
 
 const manyConfig = `

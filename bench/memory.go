@@ -13,7 +13,7 @@ import (
 const (
 	largeSize        = 20_000_000
 	largeConnections = 20
-	largeMessages     = 60
+	largeMessages    = 60
 )
 
 // memory compares the peak memory of a node that takes messages of 4 KB with one

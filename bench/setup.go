@@ -297,7 +297,7 @@ func (s *server) rehearse(ctx context.Context) (float64, error) {
 }
 
 const (
-	attempts      = 200
+	attempts       = 200
 	signInMessages = 20_000
 )
 

@@ -22,7 +22,7 @@ import (
 const (
 	fewTraced  = 10_000
 	manyTraced = 1_000_000
-	perMessage  = 5 // events
+	perMessage = 5 // events
 	tracedDays = 30
 )
 

@@ -118,7 +118,7 @@ func TestTLSIsUsedWhereOfferedAndWhatIsWrongIsNoted(t *testing.T) {
 func TestGreylistedMailIsDeferredAndLeavesByItself(t *testing.T) {
 	s := world(t)
 	id := s.out(t, "patience@greywacke.example")
-	if d := s.until(t, id, mail.Deferred); d.Cause != diagnose.Greylisted || d.NextTryAt.IsZero() || d.ExpiresAt.IsZero() {
+	if d := s.until(t, id, mail.Deferred); d.Cause != diagnose.Greylisted || d.NextAttemptAt.IsZero() || d.ExpiresAt.IsZero() {
 		t.Errorf("deferred: %+v", d)
 	}
 	if d := s.until(t, id, mail.Delivered); d.Attempts < 2 {

@@ -82,7 +82,7 @@ func TestTenSupportCalls(t *testing.T) {
 		{"forwarded", "to:ailsa.brune@skerryline.example", []string{"ailsa@lightkeepers.example", "old-post.lightkeepers.example", "delivered"}},
 		{"in the mailbox", "umbrella tomas.vik@skerryline.example", []string{"delivered", "put into mailbox tomas.vik@skerryline.example", "messages,"}},
 		{"quota", "mailbox-full wren.castell@skerryline.example", []string{"452 4.2.2", "The recipient's mailbox is full", "The recipient must make room"}},
-		{"expired", "jo@sunkenpier.example expired", []string{"expired", "connection refused by", "tried in session"}},
+		{"expired", "jo@sunkenpier.example expired", []string{"expired", "connection refused by", "attempt in session"}},
 		{"looped", "rota@dunlin.example cause:loop", []string{"554 5.4.6", "goes round in a loop", "Find the forward that sends it back"}},
 	} {
 		p.visit("/trace?q=" + url.QueryEscape(strings.Trim(call.search, "“”")))

@@ -35,7 +35,7 @@ func laneColumns() []column[mail.Lane] {
 			if l.State == mail.LanePaused {
 				return "paused"
 			}
-			return next(l.NextTryAt.Time)
+			return next(l.NextAttemptAt.Time)
 		}},
 		{"LAST ANSWER", false, func(l mail.Lane) string {
 			if l.State == mail.LaneStranded || l.State == mail.LanePaused {
@@ -154,8 +154,8 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 	if !l.OldestAt.IsZero() {
 		fmt.Fprintf(w, "oldest       %s (%s), expires %s\n", exact(l.OldestAt.Time), ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
 	}
-	if !l.NextTryAt.IsZero() {
-		fmt.Fprintf(w, "next try     %s\n", next(l.NextTryAt.Time))
+	if !l.NextAttemptAt.IsZero() {
+		fmt.Fprintf(w, "next attempt     %s\n", next(l.NextAttemptAt.Time))
 	}
 	came, gone, failed := 0, 0, 0
 	for _, m := range l.Minutes {

@@ -165,7 +165,7 @@ func queueColumns() []column[mail.QueueItem] {
 			if q.Delivery.State == mail.Held {
 				return "held"
 			}
-			return next(q.Delivery.NextTryAt.Time)
+			return next(q.Delivery.NextAttemptAt.Time)
 		}},
 		{"TOLD", true, func(q mail.QueueItem) string { return ago(q.Delivery.WarnedAt.Time) }},
 		{"EXPIRES", true, func(q mail.QueueItem) string { return ago(q.Delivery.ExpiresAt.Time) }},

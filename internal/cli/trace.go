@@ -258,7 +258,7 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 		d := &m.Deliveries[i]
 		fmt.Fprintf(w, "  to       %s: %s", shown(d.Recipient), d.State)
 		if !d.State.Final() {
-			fmt.Fprintf(w, ", tried %d times, next %s, expires %s (%s)", d.Attempts, next(d.NextTryAt.Time), ago(d.ExpiresAt.Time), exact(d.ExpiresAt.Time))
+			fmt.Fprintf(w, ", %d attempts, next %s, expires %s (%s)", d.Attempts, next(d.NextAttemptAt.Time), ago(d.ExpiresAt.Time), exact(d.ExpiresAt.Time))
 		}
 		fmt.Fprintln(w)
 		if len(d.Via) > 0 {

@@ -83,13 +83,13 @@ func (s *Drafts) WithWebhooks(ctx context.Context, text string) string {
 	return config.RestoreWebhooks(text, known...)
 }
 
-// triesOfEdit is how often an edit is made anew when others edit at the same time.
-const triesOfEdit = 8
+// attemptsOfEdit is how often an edit is made anew when others edit at the same time.
+const attemptsOfEdit = 8
 
 // Edit changes the draft. edit may be called again if somebody else changed it
 // at the same time; it says in words what it did. With dry nothing is written.
 func (s *Drafts) Edit(ctx context.Context, who string, dry bool, edit func(*config.Document) (string, error)) (what string, err error) {
-	for range triesOfEdit {
+	for range attemptsOfEdit {
 		d, doc, err := s.document(ctx)
 		if err != nil {
 			return "", err
@@ -117,7 +117,7 @@ func (s *Drafts) ReplaceDraft(ctx context.Context, who, text, what string) error
 	if _, err := config.Parse([]byte(text)); err != nil {
 		return err
 	}
-	for range triesOfEdit {
+	for range attemptsOfEdit {
 		d, err := s.Revisions.Draft(ctx)
 		if err != nil && !errors.Is(err, fault.ErrNotFound) {
 			return err

@@ -33,7 +33,9 @@ type SigningKeys struct {
 }
 
 // KeyEncryptionName is what a private key is encrypted under.
-func KeyEncryptionName(domain, selector string) string { return "dkim " + selector + "._domainkey." + domain }
+func KeyEncryptionName(domain, selector string) string {
+	return "dkim " + selector + "._domainkey." + domain
+}
 
 // KeyName is a key in words.
 func KeyName(domain, selector string) string { return selector + " of " + domain }

@@ -71,7 +71,7 @@ func (s *Alerter) Tell(ctx context.Context, now time.Time) error {
 			s.Log.Error("an alert on record cannot be read and is dropped", "alert", one.ID, "error", one.Damaged)
 		} else if err := s.tellOne(ctx, cfg, one, now); err != nil {
 			faults = append(faults, fmt.Errorf("to %s: %w", one.Target, err))
-			if one.Tries < maxTells {
+			if one.Attempts < maxTells {
 				continue // DueAlerts has put it off
 			}
 			s.Log.Error("an alert was not told and is dropped", "to", one.Target, "snag", one.Snag.ID, "error", err)

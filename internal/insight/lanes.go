@@ -146,8 +146,8 @@ func (s *Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 		if v, ok := view[l.ID]; ok {
 			l.State, l.Since, l.Until, l.Why = v.State, mail.At(v.Since), OptAt(v.Until), v.Why
 			l.Sending, l.Connections, l.Limit = v.Sending, v.Connections, v.Limit
-			if v.State == mail.LaneResting && v.Until.After(l.NextTryAt.Time) {
-				l.NextTryAt = l.Until
+			if v.State == mail.LaneResting && v.Until.After(l.NextAttemptAt.Time) {
+				l.NextAttemptAt = l.Until
 			}
 			if v.Last != nil {
 				l.Last, l.Cause = v.Last, v.Cause
@@ -156,13 +156,13 @@ func (s *Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 		if l.State == mail.LaneMoving && l.Waiting+l.Sending == 0 && l.Deferred > 0 && l.Last != nil && l.Last.Stage.OfHost() {
 			// Nothing is known in memory of a lane whose host was in trouble long ago, or of an
 			// earlier run; all that it has waits for the next attempt.
-			l.State, l.Until, l.Why = mail.LaneResting, l.NextTryAt, "its host could not be used at the last attempt"
+			l.State, l.Until, l.Why = mail.LaneResting, l.NextAttemptAt, "its host could not be used at the last attempt"
 			if l.Since.IsZero() {
 				l.Since = l.LastAt
 			}
 		}
 		if r := cfg.Route(l.Route); r != nil && r.Unserved(running) {
-			l.State, l.Since, l.Why, l.NextTryAt = mail.LaneStranded, l.OldestAt, r.UnservedText(), mail.OptTime{}
+			l.State, l.Since, l.Why, l.NextAttemptAt = mail.LaneStranded, l.OldestAt, r.UnservedText(), mail.OptTime{}
 		}
 		if l.Route == config.RouteNone {
 			l.State, l.Since = mail.LaneStranded, l.OldestAt
@@ -170,7 +170,7 @@ func (s *Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 		}
 		if p := pauses.of(l); p != nil {
 			l.State, l.Since, l.Until, l.Pause = mail.LanePaused, mail.At(p.Since), p.Until, p
-			l.Why, l.NextTryAt = whyPaused(p), mail.OptTime{}
+			l.Why, l.NextAttemptAt = whyPaused(p), mail.OptTime{}
 		}
 	}
 	s.cache.lanes, s.cache.until = lanes, time.Now().Add(max(laneCacheTime, laneCacheShare*time.Since(began)))

@@ -79,8 +79,8 @@ func (t *Trace) MarkOne(d *mail.Delivery) {
 	if sending {
 		d.State = mail.Sending
 	}
-	if rest.After(d.NextTryAt.Time) {
-		d.NextTryAt = mail.At(rest)
+	if rest.After(d.NextAttemptAt.Time) {
+		d.NextAttemptAt = mail.At(rest)
 	}
 }
 

@@ -44,7 +44,7 @@ func (t *troubles) message(m *mail.Message) {
 		d := &m.Deliveries[i]
 		at := d.FinishedAt.Time
 		if !d.State.Final() {
-			at = d.LastTryAt.Time
+			at = d.LastAttemptAt.Time
 		}
 		if time.Since(at) < troubleDays*24*time.Hour {
 			*t = append(*t, trouble{at: at, delivery: d, sender: m.Sender})

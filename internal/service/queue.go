@@ -72,7 +72,7 @@ var laneOrders = map[string]func(a, b mail.Lane) int{
 	"messages": func(a, b mail.Lane) int { return cmp.Compare(messages(b), messages(a)) },
 	"bytes":    func(a, b mail.Lane) int { return cmp.Compare(b.Bytes, a.Bytes) },
 	"oldest":   func(a, b mail.Lane) int { return a.OldestAt.Compare(b.OldestAt.Time) },
-	"next":     func(a, b mail.Lane) int { return a.NextTryAt.Compare(b.NextTryAt.Time) },
+	"next":     func(a, b mail.Lane) int { return a.NextAttemptAt.Compare(b.NextAttemptAt.Time) },
 	"host":     func(a, b mail.Lane) int { return cmp.Compare(a.NextHop, b.NextHop) },
 	"state":    func(a, b mail.Lane) int { return cmp.Compare(a.State, b.State) },
 	"trouble": func(a, b mail.Lane) int {

@@ -69,9 +69,9 @@ func (s Actions) Act(ctx context.Context, c Change, ids []mail.DeliveryID) (int6
 	case c.Verb == mail.VerbDrop:
 		tag, err = s.pool.Exec(ctx, `WITH gone AS (DELETE FROM delivery d USING `+strings.TrimPrefix(freeSQL, "FROM ")+` RETURNING d.*), kept AS (
 			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action, actions)
+				attempts, first_attempt_at, last_attempt_at, expires_at, finished_at, reply, cause, action, actions)
 			SELECT message_id, n, recipient, original, via, orcpt, notify, 'discarded', lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, $4, $5::jsonb, 'dropped', $3, actions || $3::bigint FROM gone
+				attempts, first_attempt_at, last_attempt_at, expires_at, $4, $5::jsonb, 'dropped', $3, actions || $3::bigint FROM gone
 			RETURNING message_id, n
 		), counted AS (
 			INSERT INTO count_log (kind, ids, ns) SELECT 2, array_agg(message_id), array_agg(n) FROM kept HAVING count(*) > 0
@@ -104,9 +104,9 @@ func (s Actions) Restore(ctx context.Context, c Change, dropped int64, limit int
 			DELETE FROM delivery_done d USING picked p WHERE d.message_id = p.message_id AND d.n = p.n RETURNING d.*
 		), kept AS (
 			INSERT INTO delivery (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, due_at, expires_at, size, cause, domain, action, actions)
+				attempts, first_attempt_at, last_attempt_at, due_at, expires_at, size, cause, domain, action, actions)
 			SELECT b.message_id, b.n, b.recipient, b.original, b.via, b.orcpt, b.notify, CASE WHEN b.attempts > 0 THEN 'deferred' ELSE 'waiting' END, b.lane, b.rule, b.route_why, b.revision,
-				b.attempts, b.first_try_at, b.last_try_at, $2, greatest(b.expires_at, $2::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1, b.actions || $1::bigint
+				b.attempts, b.first_attempt_at, b.last_attempt_at, $2, greatest(b.expires_at, $2::timestamptz + interval '1 day'), m.size, '', substring(lower(b.recipient) from '[^@]*$'), $1, b.actions || $1::bigint
 			FROM back b JOIN message m ON m.id = b.message_id
 		), uncounted AS (
 			INSERT INTO count_log (kind, ids, ns, ats) SELECT 5, array_agg(message_id), array_agg(n), array_agg(finished_at) FROM back HAVING count(*) > 0

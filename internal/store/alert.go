@@ -22,12 +22,12 @@ type AlertTerms struct {
 
 // Alert is one thing to tell one target.
 type Alert struct {
-	ID     int64
-	Kind   string // opened, worse, reminder, over
-	Target string
-	At     time.Time
-	Tries  int
-	Snag   snag.Snag
+	ID       int64
+	Kind     string // opened, worse, reminder, over
+	Target   string
+	At       time.Time
+	Attempts int
+	Snag     snag.Snag
 	// Damaged says why the snag on record cannot be read: then there is nothing to tell.
 	Damaged error
 }
@@ -80,7 +80,7 @@ func (s Snags) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Alert
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a Alert, err error) {
 		var text []byte
-		if err = row.Scan(&a.ID, &a.Kind, &a.Target, &a.At, &a.Tries, &text); err == nil {
+		if err = row.Scan(&a.ID, &a.Kind, &a.Target, &a.At, &a.Attempts, &text); err == nil {
 			a.Damaged = json.Unmarshal(text, &a.Snag) // one that cannot be read holds up no other
 		}
 		return a, err

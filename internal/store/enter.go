@@ -132,7 +132,7 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {
 	w.row(18)
 	writePlan(w, d)
-	w.time(d.NextTryAt.Time)
+	w.time(d.NextAttemptAt.Time)
 	w.time(d.ExpiresAt.Time)
 	if leased {
 		w.int4(int32(node))

@@ -83,8 +83,8 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 		for _, e := range entries {
 			for _, d := range e.Deliveries {
 				if d.Attempts > 0 {
-					boxes.Queue(`UPDATE delivery SET attempts = $3, first_try_at = $4, last_try_at = $5, reply = $6::jsonb, cause = $7, warned_at = $8 WHERE message_id = $1 AND n = $2`,
-						int64(d.MessageID), d.N, d.Attempts, d.FirstTryAt.Time, d.LastTryAt.Time, replyJSON(d.Last), string(d.Cause), optional(d.WarnedAt))
+					boxes.Queue(`UPDATE delivery SET attempts = $3, first_attempt_at = $4, last_attempt_at = $5, reply = $6::jsonb, cause = $7, warned_at = $8 WHERE message_id = $1 AND n = $2`,
+						int64(d.MessageID), d.N, d.Attempts, d.FirstAttemptAt.Time, d.LastAttemptAt.Time, replyJSON(d.Last), string(d.Cause), optional(d.WarnedAt))
 				}
 			}
 		}
@@ -115,13 +115,13 @@ func (h History) writeLarge(w *rowWriter) {
 	}
 }
 
-const doneColumns = `message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause`
+const doneColumns = `message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, attempts, first_attempt_at, last_attempt_at, expires_at, finished_at, reply, cause`
 
 func writeDone(w *rowWriter, d *mail.Delivery) {
 	w.row(19)
 	writePlan(w, d)
 	w.int4(int32(d.Attempts))
-	for _, t := range []mail.OptTime{d.FirstTryAt, d.LastTryAt} {
+	for _, t := range []mail.OptTime{d.FirstAttemptAt, d.LastAttemptAt} {
 		if t.IsZero() {
 			w.null()
 		} else {
@@ -141,7 +141,7 @@ func writeDone(w *rowWriter, d *mail.Delivery) {
 // CountHistory counts all that is to be counted now, and finds the last answers
 // of lanes.
 func (s Histories) CountHistory(ctx context.Context) error {
-	if _, err := s.pool.Exec(ctx, lastSQL+` SELECT DISTINCT ON (lane) lane, last_try_at, reply, cause FROM delivery WHERE reply IS NOT NULL ORDER BY lane, last_try_at DESC`+lastConflict); err != nil {
+	if _, err := s.pool.Exec(ctx, lastSQL+` SELECT DISTINCT ON (lane) lane, last_attempt_at, reply, cause FROM delivery WHERE reply IS NOT NULL ORDER BY lane, last_attempt_at DESC`+lastConflict); err != nil {
 		return err
 	}
 	return (Counts{s.DB}).countAll(ctx)

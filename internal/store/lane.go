@@ -110,7 +110,7 @@ func (s Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Lane, error) {
 		var l mail.Lane
 		var oldest *int64
-		err := row.Scan(&l.ID, &l.Waiting, &l.Deferred, &l.Held, &l.Bytes, &l.Route, &l.NextHop, &oldest, optTime{&l.ExpiresAt}, optTime{&l.NextTryAt},
+		err := row.Scan(&l.ID, &l.Waiting, &l.Deferred, &l.Held, &l.Bytes, &l.Route, &l.NextHop, &oldest, optTime{&l.ExpiresAt}, optTime{&l.NextAttemptAt},
 			&l.Last, &l.Cause, optTime{&l.LastAt})
 		if oldest != nil {
 			l.OldestAt = mail.At(ident.ID(*oldest).Time())

@@ -121,12 +121,12 @@ func (r *outcomeRows) add(o *Outcome) {
 	r.lanes = append(r.lanes, int64(d.LaneID))
 	r.attempts = append(r.attempts, int32(d.Attempts))
 	var first *time.Time
-	if !d.FirstTryAt.IsZero() {
-		first = &d.FirstTryAt.Time
+	if !d.FirstAttemptAt.IsZero() {
+		first = &d.FirstAttemptAt.Time
 	}
 	r.firsts = append(r.firsts, first)
 	r.ats = append(r.ats, o.At)
-	r.dues = append(r.dues, d.NextTryAt.Time)
+	r.dues = append(r.dues, d.NextAttemptAt.Time)
 	r.replies = append(r.replies, replyJSON(d.Last))
 	r.causes = append(r.causes, string(d.Cause))
 	r.whys = append(r.whys, d.RouteWhy)
@@ -177,7 +177,7 @@ func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (m
 				WHERE d.message_id = o.message_id AND d.n = o.n RETURNING d.*
 			)
 			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_try_at, last_try_at, expires_at, finished_at, reply, cause, action, actions)
+				attempts, first_attempt_at, last_attempt_at, expires_at, finished_at, reply, cause, action, actions)
 			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state, o.lane, g.rule, o.why, o.revision,
 				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action, g.actions
 			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[])
@@ -186,7 +186,7 @@ func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (m
 			final.messages, final.ns, final.states, final.lanes, final.attempts, final.firsts, final.ats, final.replies, final.causes, final.whys, final.revs)
 	}
 	if len(later.ns) > 0 {
-		b.Queue(`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts, first_try_at = o.first, last_try_at = o.at,
+		b.Queue(`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts, first_attempt_at = o.first, last_attempt_at = o.at,
 				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision, detour = o.detour
 			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[], $13::int[], $14::text[])
 				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision, run, detour)

@@ -45,7 +45,7 @@ const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.
 
 // queueColumns are read by scanDelivery; d is delivery, l is lane.
 const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
-	d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, d.due_at, d.expires_at, d.reply, d.cause, d.bulk, d.detour, d.warned_at`
+	d.rule, d.route_why, d.revision, d.attempts, d.first_attempt_at, d.last_attempt_at, d.due_at, d.expires_at, d.reply, d.cause, d.bulk, d.detour, d.warned_at`
 
 // Lease says what a node takes from the queue.
 type Lease struct {
@@ -107,7 +107,7 @@ func scanDue(row pgx.CollectableRow) (Due, error) {
 func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 	var via string
 	err := row.Scan(append([]any{&d.MessageID, &d.N, &d.Recipient, &d.Original, &via, &d.ORCPT, &d.Notify, &d.State, &d.LaneID, &d.Route, &d.NextHop,
-		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstTryAt}, optTime{&d.LastTryAt}, optTime{&d.NextTryAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause,
+		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstAttemptAt}, optTime{&d.LastAttemptAt}, optTime{&d.NextAttemptAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause,
 		&d.Bulk, &d.Detour, optTime{&d.WarnedAt}}, more...)...)
 	if via != "" {
 		d.Via = strings.Split(via, viaSeparator)

@@ -86,7 +86,7 @@ func (s Messages) addDeliveries(ctx context.Context, messages []mail.Message) er
 		SELECT `+queueColumns+`, NULL::timestamptz FROM delivery d JOIN lane l ON l.id = d.lane WHERE d.message_id = ANY($1)
 		UNION ALL
 		SELECT d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
-			d.rule, d.route_why, d.revision, d.attempts, d.first_try_at, d.last_try_at, NULL, d.expires_at, d.reply, d.cause, false, '', NULL, d.finished_at
+			d.rule, d.route_why, d.revision, d.attempts, d.first_attempt_at, d.last_attempt_at, NULL, d.expires_at, d.reply, d.cause, false, '', NULL, d.finished_at
 		FROM delivery_done d JOIN lane l ON l.id = d.lane WHERE d.message_id = ANY($1)
 		ORDER BY 1, 2`, ids)
 	if err != nil {

@@ -62,7 +62,7 @@ func entry(sender string, leased bool, recipients ...string) *Entry {
 	for i, r := range recipients {
 		_, host, _ := strings.Cut(r, "@")
 		e.Deliveries = append(e.Deliveries, &mail.Delivery{MessageID: id, N: int16(i + 1), Recipient: r, Original: r, State: mail.Waiting, LaneID: ident.ID(len(host))*1000 + ident.ID(host[0]),
-			Route: "out", NextHop: host, Rule: "all", RouteWhy: "because", Revision: 1, NextTryAt: mail.At(now), ExpiresAt: mail.At(now.Add(time.Hour))})
+			Route: "out", NextHop: host, Rule: "all", RouteWhy: "because", Revision: 1, NextAttemptAt: mail.At(now), ExpiresAt: mail.At(now.Add(time.Hour))})
 		e.Leased = append(e.Leased, leased)
 	}
 	return e
@@ -86,8 +86,8 @@ func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
 
 func outcome(d Due, state mail.State) *Outcome {
 	now := time.Now().UTC()
-	d.Delivery.State, d.Delivery.Attempts, d.Delivery.FirstTryAt, d.Delivery.LastTryAt = state, d.Delivery.Attempts+1, mail.At(now), mail.At(now)
-	d.Delivery.NextTryAt = mail.At(now.Add(time.Hour))
+	d.Delivery.State, d.Delivery.Attempts, d.Delivery.FirstAttemptAt, d.Delivery.LastAttemptAt = state, d.Delivery.Attempts+1, mail.At(now), mail.At(now)
+	d.Delivery.NextAttemptAt = mail.At(now.Add(time.Hour))
 	d.Delivery.Last = &mail.LastReply{Stage: "recipient", Host: "mx", Code: 450, Enhanced: "4.2.0", Text: "later \"quoted\" ø"}
 	d.Delivery.Cause = "greylisted"
 	return &Outcome{Delivery: &d.Delivery, Run: d.Run, At: now}
@@ -183,7 +183,7 @@ func TestLargeContentComesAndGoesInPieces(t *testing.T) {
 func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
 	s, node := open(t)
 	later := entry("a@x.example", false, "c@saltmarsh.example")
-	later.Deliveries[0].NextTryAt = mail.At(time.Now().Add(time.Hour))
+	later.Deliveries[0].NextAttemptAt = mail.At(time.Now().Add(time.Hour))
 	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example", "b@dunlin.example"), entry("a@x.example", true, "mine@saltmarsh.example"), later)
 	other, err := s.RegisterNode(ctx, "other")
 	if err != nil {
@@ -200,7 +200,7 @@ func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
 		t.Fatal(err)
 	}
 	next, err := s.NextDue(ctx, time.Now().Add(time.Second), nil, nil)
-	if err != nil || next.Sub(later.Deliveries[0].NextTryAt.Time).Abs() > time.Millisecond {
+	if err != nil || next.Sub(later.Deliveries[0].NextAttemptAt.Time).Abs() > time.Millisecond {
 		t.Errorf("next is due at %s, %v", next, err)
 	}
 	if err := s.ReturnLeases(ctx, node, []mail.DeliveryID{first[0].Delivery.ID(), first[1].Delivery.ID()}, time.Now()); err != nil {
@@ -421,11 +421,11 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 	var all []*Entry
 	for _, r := range []string{"a@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example"} {
 		e := entry("Ines@skerryline.example", false, r)
-		e.Deliveries[0].NextTryAt = mail.At(time.Now().Add(time.Hour))
+		e.Deliveries[0].NextAttemptAt = mail.At(time.Now().Add(time.Hour))
 		all = append(all, e)
 	}
 	held := entry("ines@skerryline.example", false, "d@saltmarsh.example")
-	held.Deliveries[0].State, held.Deliveries[0].NextTryAt = mail.Held, mail.At(time.Now().Add(time.Hour))
+	held.Deliveries[0].State, held.Deliveries[0].NextAttemptAt = mail.Held, mail.At(time.Now().Add(time.Hour))
 	sending := entry("tomas@skerryline.example", true, "e@saltmarsh.example")
 	enterAll(t, s, node, append(all, held, sending)...)
 	old := ident.Floor(time.Now().Add(-time.Hour)).Time()
@@ -542,9 +542,9 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 		d.State, d.Last, d.Attempts = mail.Delivered, &mail.LastReply{Stage: "content", Code: 250}, 1
 		switch i % 3 {
 		case 0:
-			d.State, d.NextTryAt = mail.Deferred, mail.At(time.Now())
+			d.State, d.NextAttemptAt = mail.Deferred, mail.At(time.Now())
 		case 1:
-			d.State, d.NextTryAt, d.LaneID, d.NextHop = mail.Deferred, mail.At(time.Now()), 77, "elsewhere.example"
+			d.State, d.NextAttemptAt, d.LaneID, d.NextHop = mail.Deferred, mail.At(time.Now()), 77, "elsewhere.example"
 		}
 		outcomes = append(outcomes, &Outcome{Delivery: d, Run: node, At: time.Now()})
 	}
@@ -584,7 +584,7 @@ func TestOverdueDeliveriesAreFoundInAnyLane(t *testing.T) {
 	old.Message.ID = ident.Floor(time.Now().Add(-2 * time.Hour))
 	old.Deliveries[0].MessageID = old.Message.ID
 	old.Deliveries[0].ExpiresAt = mail.At(time.Now().Add(-time.Hour))
-	old.Deliveries[0].NextTryAt = mail.At(time.Now().Add(time.Hour)) // its lane rests
+	old.Deliveries[0].NextAttemptAt = mail.At(time.Now().Add(time.Hour)) // its lane rests
 	enterAll(t, s, node, old, entry("a@x.example", false, "b@saltmarsh.example"))
 	due, err := s.LeaseOverdue(ctx, node, time.Now(), time.Now().Add(-time.Hour), 10)
 	if err != nil || len(due) != 1 || due[0].Delivery.MessageID != old.Message.ID {

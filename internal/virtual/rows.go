@@ -115,7 +115,7 @@ func (r *Rows) dueBefore(ok func(d *mail.Delivery) bool) []*row {
 	}
 	slices.SortFunc(out, func(a, b *row) int {
 		x, y := &a.due.Delivery, &b.due.Delivery
-		if c := x.NextTryAt.Compare(y.NextTryAt.Time); c != 0 {
+		if c := x.NextAttemptAt.Compare(y.NextAttemptAt.Time); c != 0 {
 			return c
 		}
 		if x.MessageID != y.MessageID {
@@ -133,7 +133,7 @@ func (r *Rows) LeaseDue(_ context.Context, l store.Lease) ([]store.Due, error) {
 	var out []store.Due
 	per := map[ident.ID]int{}
 	for _, one := range r.dueBefore(func(d *mail.Delivery) bool {
-		return !d.NextTryAt.After(l.Now) && d.State != mail.Held && !slices.Contains(l.Skip, d.LaneID)
+		return !d.NextAttemptAt.After(l.Now) && d.State != mail.Held && !slices.Contains(l.Skip, d.LaneID)
 	}) {
 		lane, limit := one.due.Delivery.LaneID, l.PerLane
 		if slices.Contains(l.Try, lane) {
@@ -166,7 +166,7 @@ func (r *Rows) NextDue(_ context.Context, _ time.Time, skip []ident.ID, _ []stri
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, one := range r.waiting {
-		if at := one.due.Delivery.NextTryAt.Time; !one.leased && (next.IsZero() || at.Before(next)) && !slices.Contains(skip, one.due.Delivery.LaneID) {
+		if at := one.due.Delivery.NextAttemptAt.Time; !one.leased && (next.IsZero() || at.Before(next)) && !slices.Contains(skip, one.due.Delivery.LaneID) {
 			next = at
 		}
 	}
@@ -180,8 +180,8 @@ func (r *Rows) ReturnLeases(_ context.Context, _ int, ids []mail.DeliveryID, due
 	for _, id := range ids {
 		if one := r.waiting[id]; one != nil {
 			one.leased = false
-			if due.After(one.due.Delivery.NextTryAt.Time) {
-				one.due.Delivery.NextTryAt = mail.At(due)
+			if due.After(one.due.Delivery.NextAttemptAt.Time) {
+				one.due.Delivery.NextAttemptAt = mail.At(due)
 			}
 		}
 	}

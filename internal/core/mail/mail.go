@@ -65,7 +65,7 @@ type Message struct {
 	NoticeOf ident.ID `json:"notice_of,omitzero"`
 	// Identity is what was found of who it is from; nil where nobody asked.
 	Identity   *senderauth.Assessment `json:"identity,omitempty"`
-	Deliveries []Delivery          `json:"deliveries"`
+	Deliveries []Delivery             `json:"deliveries"`
 }
 
 // KindReport is the protocol of a daily report.
@@ -116,29 +116,29 @@ func (r LastReply) String() string {
 // Delivery is one recipient of one message.
 type Delivery struct {
 	// Key is filled in where a delivery is shown; ID gives it always.
-	Key        DeliveryID `json:"id"`
-	MessageID  ident.ID   `json:"message_id"`
-	N          int16      `json:"-"` // from 1 within the message
-	Recipient  string     `json:"recipient"`
-	Original   string     `json:"original_recipient" doc:"As the client gave it"`
-	Via        []string   `json:"via,omitempty" doc:"Aliases passed through"`
-	ORCPT      string     `json:"orcpt,omitempty" doc:"type;address of RFC 3461"`
-	Notify     int16      `json:"-"`
-	State      State      `json:"state"`
-	LaneID     ident.ID   `json:"lane"`
-	Route      string     `json:"route"`
-	NextHop    string     `json:"next_hop"`
-	Rule       string     `json:"rule" doc:"The relay rule that let it in"`
-	RouteWhy   string     `json:"route_why"`
-	Revision   int        `json:"revision"`
-	Attempts   int        `json:"attempts"`
-	FirstTryAt OptTime    `json:"first_attempt_at" nullable:"true"`
-	LastTryAt  OptTime    `json:"last_attempt_at" nullable:"true"`
-	NextTryAt  OptTime    `json:"next_attempt_at" nullable:"true"`
-	ExpiresAt  OptTime    `json:"expires_at" nullable:"true"`
-	FinishedAt OptTime    `json:"finished_at" nullable:"true"`
-	WarnedAt   OptTime    `json:"warned_at" nullable:"true" doc:"When the sender was told of the delay"`
-	Detour     Detour     `json:"detour,omitempty" enum:"once,kept" doc:"A person chose its way: for one attempt, or until it is gone"`
+	Key            DeliveryID `json:"id"`
+	MessageID      ident.ID   `json:"message_id"`
+	N              int16      `json:"-"` // from 1 within the message
+	Recipient      string     `json:"recipient"`
+	Original       string     `json:"original_recipient" doc:"As the client gave it"`
+	Via            []string   `json:"via,omitempty" doc:"Aliases passed through"`
+	ORCPT          string     `json:"orcpt,omitempty" doc:"type;address of RFC 3461"`
+	Notify         int16      `json:"-"`
+	State          State      `json:"state"`
+	LaneID         ident.ID   `json:"lane"`
+	Route          string     `json:"route"`
+	NextHop        string     `json:"next_hop"`
+	Rule           string     `json:"rule" doc:"The relay rule that let it in"`
+	RouteWhy       string     `json:"route_why"`
+	Revision       int        `json:"revision"`
+	Attempts       int        `json:"attempts"`
+	FirstAttemptAt OptTime    `json:"first_attempt_at" nullable:"true"`
+	LastAttemptAt  OptTime    `json:"last_attempt_at" nullable:"true"`
+	NextAttemptAt  OptTime    `json:"next_attempt_at" nullable:"true"`
+	ExpiresAt      OptTime    `json:"expires_at" nullable:"true"`
+	FinishedAt     OptTime    `json:"finished_at" nullable:"true"`
+	WarnedAt       OptTime    `json:"warned_at" nullable:"true" doc:"When the sender was told of the delay"`
+	Detour         Detour     `json:"detour,omitempty" enum:"once,kept" doc:"A person chose its way: for one attempt, or until it is gone"`
 	// Bulk is one of very many messages of its sender: those of others go first.
 	Bulk bool `json:"bulk,omitempty" doc:"One of very many of its sender: others go first"`
 	// Last is null before the first attempt.
@@ -271,25 +271,25 @@ const (
 
 // Lane is the deliveries that wait for one next hop on one route.
 type Lane struct {
-	ID          ident.ID   `json:"id"`
-	Route       string     `json:"route"`
-	NextHop     string     `json:"next_hop"`
-	State       LaneState  `json:"state"`
-	Why         string     `json:"why" doc:"Why it is in this state, in a sentence"`
-	Since       OptTime    `json:"since" nullable:"true"`
-	Until       OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again, or a pause ends by itself"`
-	Waiting     int64      `json:"waiting"`
-	Deferred    int64      `json:"deferred"`
-	Held        int64      `json:"held"`
-	Sending     int64      `json:"sending"`
-	Bytes       int64      `json:"bytes"`
-	Connections int        `json:"connections"`
-	Limit       int        `json:"connection_limit" doc:"Connections that it may open now: it grows as messages are taken and shrinks on trouble"`
-	OldestAt    OptTime    `json:"oldest_at" nullable:"true"`
-	NextTryAt   OptTime    `json:"next_attempt_at" nullable:"true"`
-	ExpiresAt   OptTime    `json:"expires_at" nullable:"true" doc:"When its first message expires"`
-	Last        *LastReply `json:"last_reply"`
-	LastAt      OptTime    `json:"last_reply_at" nullable:"true"`
-	Cause       string     `json:"cause"`
-	Pause       *Pause     `json:"pause,omitempty" doc:"What stops it"`
+	ID            ident.ID   `json:"id"`
+	Route         string     `json:"route"`
+	NextHop       string     `json:"next_hop"`
+	State         LaneState  `json:"state"`
+	Why           string     `json:"why" doc:"Why it is in this state, in a sentence"`
+	Since         OptTime    `json:"since" nullable:"true"`
+	Until         OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again, or a pause ends by itself"`
+	Waiting       int64      `json:"waiting"`
+	Deferred      int64      `json:"deferred"`
+	Held          int64      `json:"held"`
+	Sending       int64      `json:"sending"`
+	Bytes         int64      `json:"bytes"`
+	Connections   int        `json:"connections"`
+	Limit         int        `json:"connection_limit" doc:"Connections that it may open now: it grows as messages are taken and shrinks on trouble"`
+	OldestAt      OptTime    `json:"oldest_at" nullable:"true"`
+	NextAttemptAt OptTime    `json:"next_attempt_at" nullable:"true"`
+	ExpiresAt     OptTime    `json:"expires_at" nullable:"true" doc:"When its first message expires"`
+	Last          *LastReply `json:"last_reply"`
+	LastAt        OptTime    `json:"last_reply_at" nullable:"true"`
+	Cause         string     `json:"cause"`
+	Pause         *Pause     `json:"pause,omitempty" doc:"What stops it"`
 }

@@ -25,7 +25,7 @@ func TestDeliveriesAreNamedAfterTheirMessage(t *testing.T) {
 func TestRecordsSurviveJSON(t *testing.T) {
 	at := time.Date(2026, 11, 23, 5, 0, 0, 123456000, time.UTC)
 	d := Delivery{Key: DeliveryID{Message: 42, N: 1}, MessageID: 42, Recipient: "x@saltmarsh.example", State: Deferred, Via: []string{"a@skerryline.example"},
-		Attempts: 2, LastTryAt: At(at), Last: &LastReply{Stage: diagnose.StageConnect, Text: "refused", Tried: []LastReply{{Host: "mx1"}}}, Cause: diagnose.ConnectRefused}
+		Attempts: 2, LastAttemptAt: At(at), Last: &LastReply{Stage: diagnose.StageConnect, Text: "refused", Tried: []LastReply{{Host: "mx1"}}}, Cause: diagnose.ConnectRefused}
 	text, err := json.Marshal(d)
 	if err != nil {
 		t.Fatal(err)
@@ -34,7 +34,7 @@ func TestRecordsSurviveJSON(t *testing.T) {
 	if err := json.Unmarshal(text, &got); err != nil {
 		t.Fatal(err)
 	}
-	if got.Key != d.Key || !got.LastTryAt.Equal(at) || !got.NextTryAt.IsZero() || got.Last.Tried[0].Host != "mx1" || got.Cause != d.Cause {
+	if got.Key != d.Key || !got.LastAttemptAt.Equal(at) || !got.NextAttemptAt.IsZero() || got.Last.Tried[0].Host != "mx1" || got.Cause != d.Cause {
 		t.Errorf("%s\n%+v", text, got)
 	}
 	for _, want := range []string{`"id":"000000000001A-1"`, `"next_attempt_at":null`, `"last_attempt_at":"2026-11-23T05:00:00.123456Z"`} {

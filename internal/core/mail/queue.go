@@ -77,18 +77,18 @@ type Pause struct {
 
 // The things a person does with messages.
 const (
-	VerbHold      = "hold"
-	VerbRelease   = "release"
-	VerbFlush     = "flush"
-	VerbReroute   = "reroute"
-	VerbExpire    = "expire"
-	VerbReturn    = "return"
-	VerbDrop      = "drop"
-	VerbRestore   = "restore"
+	VerbHold         = "hold"
+	VerbRelease      = "release"
+	VerbFlush        = "flush"
+	VerbReroute      = "reroute"
+	VerbExpire       = "expire"
+	VerbReturn       = "return"
+	VerbDrop         = "drop"
+	VerbRestore      = "restore"
 	VerbChangeDomain = "change-domain"
-	VerbPause     = "pause"
-	VerbResume    = "resume"
-	VerbUndo      = "undo"
+	VerbPause        = "pause"
+	VerbResume       = "resume"
+	VerbUndo         = "undo"
 )
 
 // Verbs are those on messages of the queue.

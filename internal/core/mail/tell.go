@@ -73,8 +73,8 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 		return fmt.Sprintf("It waits for its turn to be sent to %s. Nothing needs to be done; we try until %s.", to, d.ExpiresAt.UTC().Format(form))
 	}
 	next := "soon"
-	if d.NextTryAt.After(now) {
-		next = "on " + d.NextTryAt.UTC().Format(form)
+	if d.NextAttemptAt.After(now) {
+		next = "on " + d.NextAttemptAt.UTC().Format(form)
 	}
 	return fmt.Sprintf("It has not arrived at %s yet: %s We try again %s and the message expires on %s; the sender is told then.", to, lowerFirst(means.Why), next, d.ExpiresAt.UTC().Format(form))
 }
@@ -112,8 +112,8 @@ func ForRemote(m *Message, sessions []Session, hostName string) string {
 		if d.Last == nil {
 			continue
 		}
-		if !d.LastTryAt.IsZero() {
-			fmt.Fprintf(&b, "Last attempt: %s\n", d.LastTryAt.UTC().Format(form))
+		if !d.LastAttemptAt.IsZero() {
+			fmt.Fprintf(&b, "Last attempt: %s\n", d.LastAttemptAt.UTC().Format(form))
 		}
 		if d.Last.Host != "" {
 			fmt.Fprintf(&b, "At: %s [%s]%s\n", d.Last.Host, d.Last.Address, at(sessions, d.Last))

@@ -140,14 +140,14 @@ type Trace struct {
 	Notices []ident.ID `json:"notices" doc:"Messages that it generated: notices, automatic replies, notices of others about it"`
 	Causes  []Cause    `json:"causes" doc:"What the causes among its deliveries mean"`
 	// Session is how it came in.
-	Session  *Session  `json:"session,omitempty" doc:"How it came in; null if that is no longer on record, or is not yet"`
-	Sessions []Session `json:"sessions" doc:"Those in which its deliveries were tried"`
+	Session   *Session  `json:"session,omitempty" doc:"How it came in; null if that is no longer on record, or is not yet"`
+	Sessions  []Session `json:"sessions" doc:"Those in which its deliveries were tried"`
 	Generated []Message `json:"generated" doc:"The messages of notices, with their own deliveries"`
-	About    *Message  `json:"about,omitempty" doc:"The message that it is about or answers"`
-	Boxes    []BoxUse  `json:"mailboxes" doc:"How full the mailboxes are that it went to"`
+	About     *Message  `json:"about,omitempty" doc:"The message that it is about or answers"`
+	Boxes     []BoxUse  `json:"mailboxes" doc:"How full the mailboxes are that it went to"`
 	// Words to hand on.
-	ForUser string `json:"for_user" doc:"What became of it in three sentences, for whoever asks"`
-	ForRemote  string `json:"for_remote" doc:"Times in UTC, addresses, ids and answers, for the administrator of the other side"`
+	ForUser   string `json:"for_user" doc:"What became of it in three sentences, for whoever asks"`
+	ForRemote string `json:"for_remote" doc:"Times in UTC, addresses, ids and answers, for the administrator of the other side"`
 }
 
 // BoxUse is how full a mailbox is.

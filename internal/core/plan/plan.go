@@ -49,7 +49,7 @@ func Again(cfg *config.Compiled, e config.Envelope, d *mail.Delivery) (moved boo
 func NewDelivery(cfg *config.Compiled, m *mail.Message, n int, leg route.Leg, original address.Address, rule string) *mail.Delivery {
 	d := &mail.Delivery{MessageID: m.ID, N: int16(n), Recipient: leg.Recipient.String(), Original: original.String(), State: mail.Waiting,
 		LaneID: ident.ID(leg.Lane()), Route: leg.Route.Name, NextHop: leg.NextHop, Rule: rule, RouteWhy: leg.Why, Revision: cfg.Revision,
-		NextTryAt: mail.At(m.ReceivedAt), ExpiresAt: mail.At(cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt))}
+		NextAttemptAt: mail.At(m.ReceivedAt), ExpiresAt: mail.At(cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt))}
 	for _, a := range leg.Via {
 		d.Via = append(d.Via, a.String())
 	}

@@ -247,7 +247,7 @@ func (c *Client) connectTo(ctx context.Context, r *config.Route, nextHop string,
 			tried = append(tried, fail.Reply)
 		}
 	}
-	if failure == nil { // ctx ended before the first try
+	if failure == nil { // ctx ended before the first attempt
 		failure = &Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageConnect, Enhanced: "4.3.2", Text: "the attempt was called off"}}
 	}
 	if n := len(tried); n > 1 {

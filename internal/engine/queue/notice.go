@@ -151,7 +151,7 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 			last.Host, last.Text = "", passedOnReply(d, last)
 		}
 	}
-	r := dsn.Recipient{Final: final, Cause: d.Cause, RemoteHost: last.Host, LastAttempt: d.LastTryAt.Time, Expired: d.State == mail.Expired,
+	r := dsn.Recipient{Final: final, Cause: d.Cause, RemoteHost: last.Host, LastAttempt: d.LastAttemptAt.Time, Expired: d.State == mail.Expired,
 		Reply: smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}}}
 	r.OrigType, r.Orig, _ = strings.Cut(d.ORCPT, ";")
 	ours := last.Stage == diagnose.StageMailbox || last.Stage == diagnose.StageRoute

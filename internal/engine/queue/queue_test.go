@@ -324,7 +324,7 @@ func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
 	within(t, "outcomes are recorded", func() bool { return len(f.outcomes()) > 0 })
 	tried := f.outcomes()
 	for _, o := range tried {
-		if o.Delivery.State != mail.Deferred || o.Delivery.Cause != diagnose.ConnectRefused || o.Delivery.NextTryAt.Before(time.Now().Add(50*time.Minute)) || len(o.Events) != 1 {
+		if o.Delivery.State != mail.Deferred || o.Delivery.Cause != diagnose.ConnectRefused || o.Delivery.NextAttemptAt.Before(time.Now().Add(50*time.Minute)) || len(o.Events) != 1 {
 			t.Errorf("%+v", o.Delivery)
 		}
 	}
@@ -343,7 +343,7 @@ func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
 	if err := q.Enter(context.Background(), next); err != nil {
 		t.Fatal(err)
 	}
-	if next.Leased[0] || next.Deliveries[0].NextTryAt.Before(time.Now().Add(50*time.Minute)) {
+	if next.Leased[0] || next.Deliveries[0].NextAttemptAt.Before(time.Now().Add(50*time.Minute)) {
 		t.Error("a message that comes while the lane rests is tried all the same")
 	}
 }

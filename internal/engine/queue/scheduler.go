@@ -271,9 +271,9 @@ func (s *scheduler) reserveOne(d *mail.Delivery, now time.Time) bool {
 	switch {
 	case d.State == mail.Held:
 	case now.Before(l.host.restUntil):
-		d.NextTryAt = mail.At(until)
+		d.NextAttemptAt = mail.At(until)
 	case resting:
-		d.NextTryAt = mail.At(elsewhere.Until)
+		d.NextAttemptAt = mail.At(elsewhere.Until)
 	case closed, !config.On(l.route().Nodes, s.Name):
 	case s.stopping.Load(), s.lanes.window.Load() >= maxWindow, l.load.window >= s.share(d), l.load.more && d.Bulk:
 		l.load.more = true

@@ -199,10 +199,10 @@ func (s *sender) concludeWith(l *lane, j *job, results []deliver.Result, more fu
 // attempted begins the outcome of an attempt.
 func attempted(d *mail.Delivery, now time.Time) *store.Outcome {
 	d.Attempts++
-	if d.FirstTryAt.IsZero() {
-		d.FirstTryAt = mail.At(now)
+	if d.FirstAttemptAt.IsZero() {
+		d.FirstAttemptAt = mail.At(now)
 	}
-	d.LastTryAt = mail.At(now)
+	d.LastAttemptAt = mail.At(now)
 	return &store.Outcome{Delivery: d, At: now.UTC()}
 }
 
@@ -216,11 +216,11 @@ func (s *sender) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.O
 		next = l.host.restUntil
 	}
 	l.mu.Unlock()
-	d.NextTryAt = mail.At(next)
+	d.NextAttemptAt = mail.At(next)
 	tried := d.LaneID
 	if f.Cause == diagnose.NoRoute && d.Revision < cfg.Revision { // a route may have come while it was in hand
 		if j.replan(cfg, d); d.LaneID != tried {
-			o.Lane, d.NextTryAt, d.Cause, d.Last = tried, mail.At(o.At), diagnose.NoCause, nil
+			o.Lane, d.NextAttemptAt, d.Cause, d.Last = tried, mail.At(o.At), diagnose.NoCause, nil
 			return
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Failures allowed in a minute before the next try is deferred.
+// Failures allowed in a minute before the next attempt is deferred.
 const (
 	pairFailures    = 5  // for one account from one address
 	accountFailures = 20 // for one account from anywhere

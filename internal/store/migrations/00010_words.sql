@@ -9,3 +9,7 @@ ALTER TABLE secret RENAME COLUMN sealed TO encrypted;
 ALTER TABLE dkim_key RENAME COLUMN sealed TO encrypted;
 ALTER TABLE snag RENAME COLUMN held TO waiting;
 ALTER TABLE snag RENAME COLUMN lost TO failed;
+ALTER TABLE delivery RENAME COLUMN first_try_at TO first_attempt_at;
+ALTER TABLE delivery RENAME COLUMN last_try_at TO last_attempt_at;
+ALTER TABLE delivery_done RENAME COLUMN first_try_at TO first_attempt_at;
+ALTER TABLE delivery_done RENAME COLUMN last_try_at TO last_attempt_at;

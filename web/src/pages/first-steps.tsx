@@ -14,7 +14,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { gull } from "../api/client";
-import { type Fields, type Submitted, type SectionKey, setup } from "../api/setup";
+import { type Fields, type SectionKey, type Submitted, setup } from "../api/setup";
 import { useMayChange } from "../parts/editor";
 import { words } from "../parts/fields";
 import { State } from "../parts/state";

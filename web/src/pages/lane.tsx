@@ -4,8 +4,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
-import { Messages } from "../parts/messages";
 import { WhyStranded } from "../parts/fix";
+import { Messages } from "../parts/messages";
 import { PauseButton } from "../parts/pause";
 import { Reply } from "../parts/reply";
 import { State } from "../parts/state";
@@ -83,7 +83,7 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 						<Row name="Connections">
 							{count(l.connections)} open, at most {count(l.connection_limit)} now
 						</Row>
-						<Row name="Next try">
+						<Row name="Next attempt">
 							{l.state === "paused" ? "when it goes on" : <When due time={l.until ?? l.next_attempt_at} />}
 							{l.state === "paused" && l.until && (
 								<>

@@ -147,7 +147,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 	const rows = [
 		t.session && session(t.session, "received in session"),
 		t.message.identity && <From key="from" found={t.message.identity} />,
-		...t.sessions.map((s) => session(s, "tried in session")),
+		...t.sessions.map((s) => session(s, "attempt in session")),
 		t.about && message(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
 		...t.generated.map((m) =>
 			message(

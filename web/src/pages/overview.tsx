@@ -186,7 +186,7 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 								<Table.Th>State</Table.Th>
 								<Table.Th ta="right">Waits</Table.Th>
 								<Table.Th>Oldest</Table.Th>
-								<Table.Th>Next try</Table.Th>
+								<Table.Th>Next attempt</Table.Th>
 								<Table.Th>Expired from</Table.Th>
 								<Table.Th>Last answer</Table.Th>
 							</Table.Tr>

@@ -5,8 +5,8 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { DataTable, type DataTableSortStatus } from "mantine-datatable";
 import type { Lane } from "../api/client";
 import { type LaneWords, type QueueWords, queue } from "../api/queue";
-import { Messages } from "../parts/messages";
 import { WhyStranded } from "../parts/fix";
+import { Messages } from "../parts/messages";
 import { PauseButton, Pauses } from "../parts/pause";
 import { ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";
@@ -283,7 +283,7 @@ function LaneTable({
 					{ accessor: "oldest_at", title: "Oldest", sortable: true, render: (l) => <When time={l.oldest_at} /> },
 					{
 						accessor: "next_attempt_at",
-						title: "Next try",
+						title: "Next attempt",
 						sortable: true,
 						render: (l) => (l.state === "paused" ? "paused" : <When due time={l.next_attempt_at} />),
 					},

@@ -3,7 +3,7 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { sound, type Finding } from "../api/sound";
+import { type Finding, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
 import { Severity } from "../parts/snag";
 import classes from "../parts/sound.module.css";

@@ -193,7 +193,7 @@ function Table({
 					{ accessor: "delivery.attempts", title: "Tries", textAlign: "right", width: 55 },
 					{
 						accessor: "delivery.next_attempt_at",
-						title: "Next try",
+						title: "Next attempt",
 						width: 80,
 						render: (q) =>
 							q.delivery.state === "held" ? "held" : <When due time={q.delivery.next_attempt_at} none="–" />,

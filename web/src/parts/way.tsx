@@ -80,11 +80,11 @@ function Stop({ kind, title, note }: { kind: string; title: ReactNode; note: Rea
 function tries(d: Delivery): string {
 	switch (d.attempts) {
 		case 0:
-			return "not tried yet";
+			return "no attempt yet";
 		case 1:
-			return "tried once";
+			return "1 attempt";
 		default:
-			return `tried ${d.attempts} times`;
+			return `${d.attempts} attempts`;
 	}
 }
 
@@ -106,7 +106,7 @@ function End({ delivery: d }: { delivery: Delivery }) {
 				{host && `${d.last_reply?.code ? "said by" : "at"} ${host}`}
 				{!final.has(d.state) && (
 					<>
-						{host && "; "}next try <When due time={d.next_attempt_at} />, expires <When time={d.expires_at} />
+						{host && "; "}next attempt <When due time={d.next_attempt_at} />, expires <When time={d.expires_at} />
 					</>
 				)}
 			</Text>
