@@ -152,6 +152,12 @@ func (a *app) root() *cobra.Command {
 		referenceCommands{a}.command(),
 	)
 	pauseCommands{a}.addPauses(root)
+	root.InitDefaultHelpCmd()
+	for _, c := range root.Commands() {
+		if c.Name() == "help" {
+			c.AddCommand(termsCommands{a}.command())
+		}
+	}
 	return root
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/glossary"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/insight"
 )
@@ -16,6 +17,10 @@ import (
 type statusAPI struct{ *Service }
 
 func (s statusAPI) register(api huma.API) {
+	huma.Register(api, read("terms", "/api/v1/terms", "What our own terms mean"),
+		func(context.Context, *struct{}) (*out[page[glossary.Term]], error) {
+			return &out[page[glossary.Term]]{page[glossary.Term]{Items: glossary.Terms}}, nil
+		})
 	admin := operation{admin: true}
 	huma.Register(api, read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
 	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)

@@ -1416,6 +1416,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What our own terms mean */
+        get: operations["terms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/trace": {
         parameters: {
             query?: never;
@@ -2680,6 +2697,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageTerm: {
+            items: components["schemas"]["Term"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageWatch: {
             items: components["schemas"]["Watch"][];
             /** @description Give this as after to go on; empty at the end */
@@ -3464,6 +3486,12 @@ export interface components {
             id: string;
             listener: string;
             steps: components["schemas"]["Step"][];
+        };
+        Term: {
+            example: string;
+            /** @description One sentence */
+            means: string;
+            name: string;
         };
         TestMessage: {
             /** @description Address of this machine to send from, such as 127.20.1.5 */
@@ -9876,6 +9904,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTerm"];
                 };
             };
             /** @description Unauthorized */

@@ -22,6 +22,7 @@ import { SessionPage } from "../pages/session";
 import { SetupFrame } from "../pages/setup";
 import { SnagPage } from "../pages/snag";
 import { SnagsPage } from "../pages/snags";
+import { TermsPage } from "../pages/terms";
 import { TracePage } from "../pages/trace";
 import { NotFound } from "../parts/states";
 import { Shell } from "./shell";
@@ -50,6 +51,7 @@ const queueWords = (s: Record<string, unknown>): QueueWords => ({
 });
 
 const root = createRootRoute({ component: Shell, notFoundComponent: NotFound });
+const terms = createRoute({ getParentRoute: () => root, path: "/terms", component: TermsPage });
 const overview = createRoute({ getParentRoute: () => root, path: "/", component: OverviewPage });
 const queue = createRoute({
 	getParentRoute: () => root,
@@ -236,6 +238,7 @@ const setupPages = [
 export const router = createRouter({
 	routeTree: root.addChildren([
 		overview,
+		terms,
 		queue,
 		lane,
 		trace,

@@ -11,7 +11,7 @@ import {
 	useMantineColorScheme,
 } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
-import { IconMoon, IconPlugConnectedX, IconSearch, IconSun, IconUser } from "@tabler/icons-react";
+import { IconHelp, IconMoon, IconPlugConnectedX, IconSearch, IconSun, IconUser } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useNavigate } from "@tanstack/react-router";
 import { useRef, useState } from "react";
@@ -78,6 +78,7 @@ function Frame({ who }: { who: Who }) {
 					</nav>
 					<Find />
 					<LiveBadge state={live} />
+					<Terms />
 					<Scheme />
 					<Account who={who} />
 				</Group>
@@ -134,6 +135,25 @@ function LiveBadge({ state }: { state: LiveState }) {
 			<Badge size="sm" tt="none" variant="outline" className={live ? classes.live : classes.away}>
 				{live ? "live" : "not live"}
 			</Badge>
+		</Tooltip>
+	);
+}
+
+/** Terms leads to what our own words mean; "?" does too. */
+function Terms() {
+	const navigate = useNavigate();
+	useHotkeys([["shift+?", () => void navigate({ to: "/terms" })]]);
+	return (
+		<Tooltip label="What our terms mean  ( ? )">
+			<ActionIcon
+				component={Link}
+				to="/terms"
+				variant="subtle"
+				className={classes.icon}
+				aria-label="What our terms mean"
+			>
+				<IconHelp size={18} />
+			</ActionIcon>
 		</Tooltip>
 	);
 }
