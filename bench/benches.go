@@ -33,7 +33,22 @@ type named struct {
 }
 
 func (b *bench) all() []named {
-	return []named{{"accept", b.accept}, {"relay", b.relay}, {"queue", b.queueLife}, {"memory", b.memory}, {"setup", b.setup}, {"many", b.many}, {"acts", b.acts}, {"dead", b.dead}, {"nodes", b.nodes}, {"bloat", b.bloat}, {"trace", b.trace}, {"transcripts", b.transcripts}, {"archive", b.archive}, {"snags", b.snags}}
+	return []named{
+		{"accept", b.accept},
+		{"relay", b.relay},
+		{"queue", b.queueLife},
+		{"memory", b.memory},
+		{"setup", b.setup},
+		{"many", b.many},
+		{"acts", b.acts},
+		{"dead", b.dead},
+		{"nodes", b.nodes},
+		{"bloat", b.bloat},
+		{"trace", b.trace},
+		{"transcripts", b.transcripts},
+		{"archive", b.archive},
+		{"snags", b.snags},
+	}
 }
 
 const (
@@ -91,7 +106,14 @@ func (b *bench) acceptThrowaway(n int) (float64, error) {
 }
 
 func (b *bench) load(address string, n int) (float64, error) {
-	return load{address: address, connections: connections, messages: n, content: messageOf(4096), from: "tickets@skerryline.example", to: "x%d@saltmarsh.example"}.run()
+	return load{
+		address:     address,
+		connections: connections,
+		messages:    n,
+		content:     messageOf(4096),
+		from:        "tickets@skerryline.example",
+		to:          "x%d@saltmarsh.example",
+	}.run()
 }
 
 // files is the floor of any spool that keeps a file a message.
@@ -158,8 +180,28 @@ func (b *bench) accept() ([]result, error) {
 	v1, b1, r1 := median(durable, thrown)
 	v2, b2, r2 := median(durable, files)
 	return []result{
-		{"accept, 4 KB, 50 connections, durable", "the same engine with a store that throws away", v1, b1, "messages/s", v1 / b1, r1, ">= 0.45", v1/b1 >= 0.45},
-		{"accept, 4 KB, 50 connections, durable", "50 workers, each a file and fdatasync a message", v2, b2, "messages/s", v2 / b2, r2, ">= 0.7", v2/b2 >= 0.7},
+		{
+			"accept, 4 KB, 50 connections, durable",
+			"the same engine with a store that throws away",
+			v1,
+			b1,
+			"messages/s",
+			v1 / b1,
+			r1,
+			">= 0.45",
+			v1/b1 >= 0.45,
+		},
+		{
+			"accept, 4 KB, 50 connections, durable",
+			"50 workers, each a file and fdatasync a message",
+			v2,
+			b2,
+			"messages/s",
+			v2 / b2,
+			r2,
+			">= 0.7",
+			v2/b2 >= 0.7,
+		},
 	}, nil
 }
 
@@ -179,7 +221,19 @@ func (b *bench) relay() ([]result, error) {
 		accepted, relayed = append(accepted, a), append(relayed, r)
 	}
 	v, base, ratios := median(relayed, accepted)
-	return []result{{"relay: accepted, delivered to a sink, recorded", "accept", v, base, "messages/s", v / base, ratios, ">= 0.4", v/base >= 0.4}}, nil
+	return []result{
+		{
+			"relay: accepted, delivered to a sink, recorded",
+			"accept",
+			v,
+			base,
+			"messages/s",
+			v / base,
+			ratios,
+			">= 0.4",
+			v/base >= 0.4,
+		},
+	}, nil
 }
 
 func (b *bench) relayOnce(n int) (float64, error) {
@@ -198,7 +252,8 @@ func (b *bench) relayOnce(n int) (float64, error) {
 		if _, _, err := b.fail(st, manyPlaces); err != nil {
 			return 0, err
 		}
-		keep = snags.New(st, ident.NewMaker(8, time.Now), counters.New(), slog.New(slog.DiscardHandler))
+		keep = snags.New(st, ident.NewMaker(8, time.Now), counters.New(),
+			slog.New(slog.DiscardHandler))
 		ctx, stop := context.WithCancel(b.ctx)
 		defer stop()
 		go keep.Run(ctx)
@@ -226,12 +281,18 @@ func (b *bench) waitRecorded(n int) error {
 	defer conn.Close(b.ctx)
 	for range 2400 {
 		var left int
-		if err := conn.QueryRow(b.ctx, `SELECT count(*) FROM (SELECT FROM delivery LIMIT 1) q`).Scan(&left); err != nil {
+		if err := conn.QueryRow(
+			b.ctx,
+			`SELECT count(*) FROM (SELECT FROM delivery LIMIT 1) q`,
+		).Scan(&left); err != nil {
 			return err
 		}
 		if left == 0 {
 			var done int
-			if err := conn.QueryRow(b.ctx, `SELECT count(*) FROM delivery_done WHERE state = 'delivered'`).Scan(&done); err != nil {
+			if err := conn.QueryRow(
+				b.ctx,
+				`SELECT count(*) FROM delivery_done WHERE state = 'delivered'`,
+			).Scan(&done); err != nil {
 				return err
 			}
 			if done != n {

@@ -43,7 +43,19 @@ func (b *bench) queueLife() ([]result, error) {
 		ours, theirs = append(ours, o), append(theirs, r)
 	}
 	v, base, ratios := median(ours, theirs)
-	return []result{{"queue life: enter, lease, outcome", "a general job queue on the same PostgreSQL", v, base, "jobs/s", v / base, ratios, ">= 1.5", v/base >= 1.5}}, nil
+	return []result{
+		{
+			"queue life: enter, lease, outcome",
+			"a general job queue on the same PostgreSQL",
+			v,
+			base,
+			"jobs/s",
+			v / base,
+			ratios,
+			">= 1.5",
+			v/base >= 1.5,
+		},
+	}, nil
 }
 
 func (b *bench) ourLife() (float64, error) {
@@ -63,7 +75,10 @@ func (b *bench) ourLife() (float64, error) {
 	}
 	var done atomic.Int64
 	finish := func() (int, error) {
-		due, err := st.LeaseDue(b.ctx, store.Lease{Node: node, Now: time.Now(), PerLane: 1000, Total: 1000}) // as the service does
+		due, err := st.LeaseDue(
+			b.ctx,
+			store.Lease{Node: node, Now: time.Now(), PerLane: 1000, Total: 1000},
+		) // as the service does
 		if err != nil || len(due) == 0 {
 			return 0, err
 		}
@@ -71,7 +86,14 @@ func (b *bench) ourLife() (float64, error) {
 		for i := range due {
 			d := &due[i].Delivery
 			d.State, d.Attempts = mail.Delivered, 1
-			d.Last = &mail.LastReply{Stage: "content", Host: "mx.saltmarsh.example", Address: "127.30.0.10", Code: 250, Enhanced: "2.0.0", Text: "taken"}
+			d.Last = &mail.LastReply{
+				Stage:    "content",
+				Host:     "mx.saltmarsh.example",
+				Address:  "127.30.0.10",
+				Code:     250,
+				Enhanced: "2.0.0",
+				Text:     "taken",
+			}
 			outcomes[i] = &store.Outcome{Delivery: d, At: time.Now()}
 		}
 		_, err = st.Finish(b.ctx, node, outcomes)
@@ -101,11 +123,40 @@ func (b *bench) keep(st *all, end chan struct{}) {
 func lifeEntry(id ident.ID, n int) *store.Entry {
 	host := fmt.Sprintf("lane%d.example", n%lifeLanes)
 	now := time.Now()
-	m := &mail.Message{ID: id, ReceivedAt: now, Sender: "tickets@skerryline.example", HeaderFrom: "tickets@skerryline.example", Subject: "Your ticket",
-		Size: int64(len(payload)), Listener: "inside", ClientAddress: "127.20.1.5", Helo: "machine", Revision: 1, Protocol: "ESMTP"}
-	d := &mail.Delivery{MessageID: id, N: 1, Recipient: "x@" + host, Original: "x@" + host, State: mail.Waiting, LaneID: ident.ID(route.Lane("out", host)),
-		Route: "out", NextHop: host, Rule: "ticket machines", RouteWhy: "route out takes *", Revision: 1, NextAttemptAt: mail.At(now), ExpiresAt: mail.At(now.Add(48 * time.Hour))}
-	return &store.Entry{Message: m, Content: []byte(payload), Deliveries: []*mail.Delivery{d}, Leased: []bool{false}}
+	m := &mail.Message{
+		ID:            id,
+		ReceivedAt:    now,
+		Sender:        "tickets@skerryline.example",
+		HeaderFrom:    "tickets@skerryline.example",
+		Subject:       "Your ticket",
+		Size:          int64(len(payload)),
+		Listener:      "inside",
+		ClientAddress: "127.20.1.5",
+		Helo:          "machine",
+		Revision:      1,
+		Protocol:      "ESMTP",
+	}
+	d := &mail.Delivery{
+		MessageID:     id,
+		N:             1,
+		Recipient:     "x@" + host,
+		Original:      "x@" + host,
+		State:         mail.Waiting,
+		LaneID:        ident.ID(route.Lane("out", host)),
+		Route:         "out",
+		NextHop:       host,
+		Rule:          "ticket machines",
+		RouteWhy:      "route out takes *",
+		Revision:      1,
+		NextAttemptAt: mail.At(now),
+		ExpiresAt:     mail.At(now.Add(48 * time.Hour)),
+	}
+	return &store.Entry{
+		Message:    m,
+		Content:    []byte(payload),
+		Deliveries: []*mail.Delivery{d},
+		Leased:     []bool{false},
+	}
 }
 
 // twoSides lets two goroutines enter groups while two others finish them, if
@@ -182,7 +233,12 @@ func (b *bench) riverLife() (float64, error) {
 	var done atomic.Int64
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &jobWorker{done: &done})
-	c, err := river.NewClient(riverpgxv5.New(pool), &river.Config{Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 1000}}, Workers: workers, FetchCooldown: time.Millisecond, FetchPollInterval: 5 * time.Millisecond})
+	c, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 1000}},
+		Workers:           workers,
+		FetchCooldown:     time.Millisecond,
+		FetchPollInterval: 5 * time.Millisecond,
+	})
 	if err != nil {
 		return 0, err
 	}
@@ -202,7 +258,10 @@ func (b *bench) riverLife() (float64, error) {
 		return 0, err
 	}
 	for completed := 0; completed < lifeJobs; time.Sleep(5 * time.Millisecond) {
-		if err := pool.QueryRow(b.ctx, `SELECT count(*) FROM river_job WHERE state = 'completed'`).Scan(&completed); err != nil {
+		if err := pool.QueryRow(
+			b.ctx,
+			`SELECT count(*) FROM river_job WHERE state = 'completed'`,
+		).Scan(&completed); err != nil {
 			return 0, err
 		}
 	}

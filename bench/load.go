@@ -26,7 +26,11 @@ type load struct {
 // nothing, like mail with an attachment.
 func messageOf(size int) []byte {
 	var b bytes.Buffer
-	b.WriteString("From: <tickets@skerryline.example>\r\nTo: <x@saltmarsh.example>\r\nSubject: Your ticket for the night boat\r\nMIME-Version: 1.0\r\nMessage-ID: <bench@skerryline.example>\r\n\r\n")
+	b.WriteString(
+		"From: <tickets@skerryline.example>\r\nTo: <x@saltmarsh.example>\r\nSubject: Your ticket " +
+			"for the night boat\r\nMIME-Version: 1.0\r\nMessage-ID: " +
+			"<bench@skerryline.example>\r\n\r\n",
+	)
 	const digits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
 	state := uint32(2463534242)
 	for b.Len() < size-78 {
@@ -92,7 +96,8 @@ func (l load) connection(next *atomic.Int64) error {
 		if strings.Contains(to, "%d") {
 			to = fmt.Sprintf(to, n)
 		}
-		fmt.Fprintf(conn, "MAIL FROM:<%s> SIZE=%d\r\nRCPT TO:<%s>\r\nDATA\r\n", l.from, len(l.content), to)
+		fmt.Fprintf(conn, "MAIL FROM:<%s> SIZE=%d\r\nRCPT TO:<%s>\r\nDATA\r\n", l.from,
+			len(l.content), to)
 		for _, code := range []string{"250", "250", "354"} {
 			if err := expect(br, code); err != nil {
 				return err

@@ -31,7 +31,8 @@ type result struct {
 func replaceSink(sink string) string { return strings.ReplaceAll(benchConfig, "SINK", sink) }
 
 func main() {
-	database := flag.String("database", os.Getenv("GULL_DATABASE_URL"), "database to use; what is in it goes")
+	database := flag.String("database", os.Getenv("GULL_DATABASE_URL"),
+		"database to use; what is in it goes")
 	dir := flag.String("dir", "", "directory for the file floor, on the database's disk")
 	rounds := flag.Int("rounds", 3, "rounds; the median counts")
 	only := flag.String("only", "", "names of benches, by comma")
@@ -50,7 +51,13 @@ func main() {
 		defer pprof.StopCPUProfile()
 	}
 	service.TuneMemory()
-	b := &bench{ctx: context.Background(), database: *database, dir: *dir, rounds: *rounds, through: *through}
+	b := &bench{
+		ctx:      context.Background(),
+		database: *database,
+		dir:      *dir,
+		rounds:   *rounds,
+		through:  *through,
+	}
 	if *node {
 		if err := b.serveNode(); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -80,13 +87,15 @@ func main() {
 }
 
 func print(results []result) {
-	fmt.Printf("%-44s %-52s %12s %12s %-10s %7s  %s\n", "bench", "against", "value", "base", "unit", "ratio", "reach")
+	fmt.Printf("%-44s %-52s %12s %12s %-10s %7s  %s\n", "bench", "against", "value", "base", "unit",
+		"ratio", "reach")
 	for _, r := range results {
 		word := "reached"
 		if !r.Reached {
 			word = "NOT REACHED"
 		}
-		fmt.Printf("%-44s %-52s %12.0f %12.0f %-10s %7.2f  %s %s\n", r.Bench, r.Against, r.Value, r.Base, r.Unit, r.Ratio, r.Reach, word)
+		fmt.Printf("%-44s %-52s %12.0f %12.0f %-10s %7.2f  %s %s\n", r.Bench, r.Against, r.Value,
+			r.Base, r.Unit, r.Ratio, r.Reach, word)
 	}
 }
 

@@ -48,7 +48,8 @@ domains:
 relay_rules:
   - {name: all here, networks: [127.0.0.0/8], action: allow}
 routes:
-  - {name: out, recipients: ["*"], next_hop: mx, tls: "off", connections: 5, messages_per_connection: 100000}
+  - {name: out, recipients: ["*"], next_hop: mx, tls: "off", connections: 5,
+	messages_per_connection: 100000}
 mailboxes:
   - {address: keeper@skerryline.example}
 `
@@ -71,12 +72,29 @@ func startSea() (*sea, error) {
 	}
 	s := &sea{port: l.Addr().(*net.TCPAddr).Port}
 	l.Close()
-	w := &simnet.World{Hosts: []simnet.Spec{{Name: "sink.saltmarsh.example", Address: sinkAddress, Behaviour: simnet.Behaviour{Forgets: true}}},
-		Domains: []simnet.Domain{{Name: "dead.example", MX: []string{"10 host.dead.example"}}, {Name: "host.dead.example", A: []string{deadAddress}}}}
-	for i := range someLanes {
-		w.Domains = append(w.Domains, simnet.Domain{Name: fmt.Sprintf("lane%d.example", i), MX: []string{"10 sink.saltmarsh.example"}})
+	w := &simnet.World{
+		Hosts: []simnet.Spec{
+			{
+				Name:      "sink.saltmarsh.example",
+				Address:   sinkAddress,
+				Behaviour: simnet.Behaviour{Forgets: true},
+			},
+		},
+		Domains: []simnet.Domain{
+			{Name: "dead.example", MX: []string{"10 host.dead.example"}},
+			{Name: "host.dead.example", A: []string{deadAddress}},
+		},
 	}
-	if s.dead, err = net.Listen("tcp", net.JoinHostPort(deadAddress, strconv.Itoa(s.port))); err != nil {
+	for i := range someLanes {
+		w.Domains = append(w.Domains, simnet.Domain{
+			Name: fmt.Sprintf("lane%d.example", i),
+			MX:   []string{"10 sink.saltmarsh.example"},
+		})
+	}
+	if s.dead, err = net.Listen(
+		"tcp",
+		net.JoinHostPort(deadAddress, strconv.Itoa(s.port)),
+	); err != nil {
 		return nil, err
 	}
 	go func() {
@@ -89,7 +107,9 @@ func startSea() (*sea, error) {
 			conn.Close()
 		}
 	}()
-	s.net, err = simnet.Start(simnet.Options{World: w, DNS: "127.0.0.1:0", Port: s.port, Control: "127.0.0.1:0"})
+	s.net, err = simnet.Start(
+		simnet.Options{World: w, DNS: "127.0.0.1:0", Port: s.port, Control: "127.0.0.1:0"},
+	)
 	return s, err
 }
 
@@ -132,8 +152,10 @@ func (b *bench) newHarbourWith(edit func(string) string) (*harbour, error) {
 		return nil, err
 	}
 	h.client = client.New("http://"+h.http, benchToken)
-	text := strings.NewReplacer("DNS", s.net.DNS, "PORT", strconv.Itoa(s.port), "INSIDE", h.inside).Replace(edit(manyConfig))
-	for name, content := range map[string]string{"setup.yaml": "tokens:\n  - {name: bench, role: administrator, token: " + benchToken + "}\n", "config.yaml": text} {
+	text := strings.NewReplacer("DNS", s.net.DNS, "PORT", strconv.Itoa(s.port), "INSIDE",
+		h.inside).Replace(edit(manyConfig))
+	for name, content := range map[string]string{"setup.yaml": "tokens:\n  - {name: bench, role: " +
+		"administrator, token: " + benchToken + "}\n", "config.yaml": text} {
 		if err := os.WriteFile(filepath.Join(h.dir, name), []byte(content), 0o600); err != nil {
 			return nil, err
 		}
@@ -157,7 +179,8 @@ func (h *harbour) start() error {
 }
 
 func (h *harbour) node(name, http, inside string) (*exec.Cmd, error) {
-	cmd := exec.Command("bin/gull", "serve", "--database", h.b.database, "--config", filepath.Join(h.dir, "config.yaml"), "--setup", filepath.Join(h.dir, "setup.yaml"),
+	cmd := exec.Command("bin/gull", "serve", "--database", h.b.database, "--config",
+		filepath.Join(h.dir, "config.yaml"), "--setup", filepath.Join(h.dir, "setup.yaml"),
 		"--http", http, "--spool", h.dir, "--node", name, "--bind", "inside="+inside)
 	cmd.Env = append(os.Environ(), "GULL_KEY_FILE=")
 	return cmd, cmd.Start()
@@ -189,15 +212,25 @@ func (h *harbour) fill(n, lanes int, domain, sender string, due time.Duration) e
 		sql  string
 		args []any
 	}{
-		{`INSERT INTO lane SELECT l.id, 'out', l.name FROM unnest($1::bigint[], $2::text[]) l(id, name) ON CONFLICT DO NOTHING`, []any{ids, names}},
-		{`INSERT INTO message SELECT $1::bigint + i * 2048, now(), $3::text, $3, 'Your ticket for the night boat', '<bench@skerryline.example>', 600, 'inside', '127.0.0.1', 'machine', '', 1, 1, 'ESMTP', 0, false, false, '', '', 0
+		{`INSERT INTO lane SELECT l.id, 'out', l.name FROM unnest($1::bigint[], $2::text[]) l(id,
+			name) ON CONFLICT DO NOTHING`, []any{ids, names}},
+		{`INSERT INTO message SELECT $1::bigint + i * 2048, now(), $3::text, $3,
+			'Your ticket for the night boat', '<bench@skerryline.example>', 600, 'inside',
+				'127.0.0.1', 'machine', '', 1, 1, 'ESMTP', 0, false, false, '', '', 0
 			FROM generate_series(0, $2::bigint - 1) i`, []any{base, n, sender}},
-		{`INSERT INTO content SELECT $1::bigint + i * 2048, 0, convert_to(E'Subject: Your ticket\r\n\r\n' || repeat('the night boat leaves at ten ', 6) || E'\r\n', 'UTF8')
+		{`INSERT INTO content SELECT $1::bigint + i * 2048, 0,
+			convert_to(E'Subject: Your ticket\r\n\r\n' || repeat('the night boat leaves at ten ',
+				6) || E'\r\n', 'UTF8')
 			FROM generate_series(0, $2::bigint - 1) i`, []any{base, n}},
-		{`INSERT INTO delivery (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, due_at, expires_at, size, domain)
-			SELECT $1::bigint + i * 2048, 1, 'r' || i || '@' || ($6::text[])[1 + i % $4::int], 'r' || i || '@' || ($6::text[])[1 + i % $4], '', '', 0, 'waiting', ($5::bigint[])[1 + i % $4], 'all here', 'because', 1,
-				now() + make_interval(secs => $3::float8), now() + interval '5 days', 600, ($6::text[])[1 + i % $4]
-			FROM generate_series(0, $2::bigint - 1) i`, []any{base, n, due.Seconds(), lanes, ids, names}},
+		{`INSERT INTO delivery (message_id, n, recipient, original, via, orcpt, notify, state, lane,
+			rule, route_why, revision, due_at, expires_at, size, domain)
+			SELECT $1::bigint + i * 2048, 1, 'r' || i || '@' || ($6::text[])[1 + i % $4::int],
+				'r' || i || '@' || ($6::text[])[1 + i % $4], '', '', 0, 'waiting',
+					($5::bigint[])[1 + i % $4], 'all here', 'because', 1,
+				now() + make_interval(secs => $3::float8), now() + interval '5 days', 600,
+					($6::text[])[1 + i % $4]
+			FROM generate_series(0,
+				$2::bigint - 1) i`, []any{base, n, due.Seconds(), lanes, ids, names}},
 	} {
 		if _, err := h.db.Exec(h.b.ctx, step.sql, step.args...); err != nil {
 			return err
@@ -262,10 +295,17 @@ func (h *harbour) pages() (lanes, messages, filter float64, err error) {
 		return 0, 0, 0, e
 	}
 	defer st.Close()
-	lanes = look(func(int) error { _, err := st.Lanes.List(h.b.ctx); return err }) // the service keeps them for a moment
-	messages = look(func(int) error { _, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}}); return err })
+	lanes = look(
+		func(int) error { _, err := st.Lanes.List(h.b.ctx); return err },
+	) // the service keeps them for a moment
+	messages = look(func(int) error {
+		_, err := h.client.Queue(h.b.ctx,
+			url.Values{"limit": {"100"}})
+		return err
+	})
 	filter = look(func(i int) error {
-		_, err := h.client.Queue(h.b.ctx, url.Values{"limit": {"100"}, "domain": {fmt.Sprintf("busy%d.example", i%3)}})
+		_, err := h.client.Queue(h.b.ctx,
+			url.Values{"limit": {"100"}, "domain": {fmt.Sprintf("busy%d.example", i%3)}})
 		return err
 	})
 	return lanes, messages, filter, err
@@ -294,7 +334,13 @@ func (h *harbour) restart() (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if err := h.fill(1, 1, "lane7.example", "tickets@skerryline.example", -time.Second); err != nil {
+	if err := h.fill(
+		1,
+		1,
+		"lane7.example",
+		"tickets@skerryline.example",
+		-time.Second,
+	); err != nil {
 		return 0, err
 	}
 	began := time.Now()
@@ -302,7 +348,8 @@ func (h *harbour) restart() (float64, error) {
 		return 0, err
 	}
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-		if done, err := h.number(`SELECT count(*) FROM delivery_done`); err != nil || done > before {
+		if done, err := h.number(`SELECT count(*) FROM delivery_done`); err != nil ||
+			done > before {
 			return time.Since(began).Seconds(), err
 		}
 	}
@@ -324,7 +371,14 @@ func (h *harbour) act(r mail.ActionRequest) (rate, longest float64, err error) {
 			default:
 			}
 			began := time.Now()
-			l := load{address: h.inside, connections: 1, messages: 1, content: messageOf(1000), from: "ines.harrow@skerryline.example", to: "quick%d@lane3.example"}
+			l := load{
+				address:     h.inside,
+				connections: 1,
+				messages:    1,
+				content:     messageOf(1000),
+				from:        "ines.harrow@skerryline.example",
+				to:          "quick%d@lane3.example",
+			}
 			if _, err := l.run(); err == nil {
 				longest = max(longest, float64(time.Since(began).Microseconds())/1000)
 			}
@@ -358,7 +412,13 @@ func (b *bench) many() ([]result, error) {
 	time.Sleep(3 * time.Second)
 	empty := h.resident()
 	// A queue of a thousand.
-	if err := h.fill(tiny, tiny, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(
+		tiny,
+		tiny,
+		"lane%d.example",
+		"spread@skerryline.example",
+		24*time.Hour,
+	); err != nil {
 		return nil, err
 	}
 	if _, err := h.deliver(moving, inLanes); err != nil { // warms up
@@ -377,10 +437,17 @@ func (b *bench) many() ([]result, error) {
 		return nil, err
 	}
 	// Ten thousand in five thousand lanes.
-	if err := h.fill(fewMessages, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(
+		fewMessages,
+		someLanes,
+		"lane%d.example",
+		"spread@skerryline.example",
+		24*time.Hour,
+	); err != nil {
 		return nil, err
 	}
-	if err := h.fill(600, 3, "busy%d.example", "spread@skerryline.example", 24*time.Hour); err != nil { // a full page in both
+	if err := h.fill(600, 3, "busy%d.example", "spread@skerryline.example",
+		24*time.Hour); err != nil { // a full page in both
 		return nil, err
 	}
 	time.Sleep(3 * time.Second)
@@ -389,10 +456,22 @@ func (b *bench) many() ([]result, error) {
 		return nil, err
 	}
 	// A million: a tenth of them one sender's.
-	if err := h.fill(standing-acted-fewMessages, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(
+		standing-acted-fewMessages,
+		someLanes,
+		"lane%d.example",
+		"spread@skerryline.example",
+		24*time.Hour,
+	); err != nil {
 		return nil, err
 	}
-	if err := h.fill(acted, someLanes, "lane%d.example", "tickets@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(
+		acted,
+		someLanes,
+		"lane%d.example",
+		"tickets@skerryline.example",
+		24*time.Hour,
+	); err != nil {
 		return nil, err
 	}
 	time.Sleep(5 * time.Second)
@@ -414,12 +493,27 @@ func (b *bench) many() ([]result, error) {
 	}
 	rate2, rate1, ratios := median(largeRates, smallRates)
 	results := []result{
-		one("memory with a million messages in 5,000 lanes", "with none", memory, empty, "MB", "adds <= 100 MB", memory-empty <= 100),
-		one("lane list, 5,000 lanes, a million messages", "10,000 messages", lanes2, lanes1, "ms", "<= 3", lanes2/lanes1 <= 3),
-		one("first page of messages, a million", "10,000 messages", letters2, letters1, "ms", "<= 3", letters2/letters1 <= 3),
-		one("messages of a domain, a million", "10,000 messages", filter2, filter1, "ms", "<= 3", filter2/filter1 <= 3),
-		{"deliveries, a million waiting", "1,000 waiting", rate2, rate1, "messages/s", rate2 / rate1, ratios, ">= 0.8", rate2/rate1 >= 0.8},
-		one("restart until the first delivery, a million", "1,000", largeRestart*1000, smallRestart*1000, "ms", "<= 2", largeRestart/smallRestart <= 2),
+		one("memory with a million messages in 5,000 lanes", "with none", memory, empty, "MB",
+			"adds <= 100 MB", memory-empty <= 100),
+		one("lane list, 5,000 lanes, a million messages", "10,000 messages", lanes2, lanes1, "ms",
+			"<= 3", lanes2/lanes1 <= 3),
+		one("first page of messages, a million", "10,000 messages", letters2, letters1, "ms",
+			"<= 3", letters2/letters1 <= 3),
+		one("messages of a domain, a million", "10,000 messages", filter2, filter1, "ms", "<= 3",
+			filter2/filter1 <= 3),
+		{
+			"deliveries, a million waiting",
+			"1,000 waiting",
+			rate2,
+			rate1,
+			"messages/s",
+			rate2 / rate1,
+			ratios,
+			">= 0.8",
+			rate2/rate1 >= 0.8,
+		},
+		one("restart until the first delivery, a million", "1,000", largeRestart*1000,
+			smallRestart*1000, "ms", "<= 2", largeRestart/smallRestart <= 2),
 	}
 	return results, nil
 }
@@ -441,14 +535,25 @@ func (b *bench) acts() ([]result, error) {
 	quiet := 0.0
 	for range 20 {
 		began := time.Now()
-		l := load{address: h.inside, connections: 1, messages: 1, content: messageOf(1000), from: "ines.harrow@skerryline.example", to: "quick%d@lane3.example"}
+		l := load{
+			address:     h.inside,
+			connections: 1,
+			messages:    1,
+			content:     messageOf(1000),
+			from:        "ines.harrow@skerryline.example",
+			to:          "quick%d@lane3.example",
+		}
 		if _, err := l.run(); err != nil {
 			return nil, err
 		}
 		quiet = max(quiet, float64(time.Since(began).Microseconds())/1000)
 	}
 	for _, verb := range []string{mail.VerbHold, mail.VerbRelease, mail.VerbFlush} {
-		r := mail.ActionRequest{Verb: verb, Selection: mail.Selection{Sender: "tickets@skerryline.example"}, Why: "bench"}
+		r := mail.ActionRequest{
+			Verb:      verb,
+			Selection: mail.Selection{Sender: "tickets@skerryline.example"},
+			Why:       "bench",
+		}
 		if verb == mail.VerbRelease { // what is released goes out immediately: here it must wait
 			if _, err := h.client.Pause(b.ctx, client.Stop{Kind: mail.PauseDelivery}); err != nil {
 				return nil, err
@@ -458,8 +563,13 @@ func (b *bench) acts() ([]result, error) {
 		if err != nil {
 			return nil, err
 		}
-		results = append(results, one(fmt.Sprintf("%s of 100,000 by filter", verb), "20,000 a second", rate, 20_000, "messages/s", ">= 1", rate >= 20_000),
-			one("the longest that a message waited for its 250 meanwhile", "without it", longest, quiet, "ms", "<= 100 ms more", longest-quiet <= 100))
+		results = append(
+			results,
+			one(fmt.Sprintf("%s of 100,000 by filter", verb), "20,000 a second", rate, 20_000,
+				"messages/s", ">= 1", rate >= 20_000),
+			one("the longest that a message waited for its 250 meanwhile", "without it", longest,
+				quiet, "ms", "<= 100 ms more", longest-quiet <= 100),
+		)
 	}
 	return results, nil
 }
@@ -495,15 +605,36 @@ func (b *bench) dead() ([]result, error) {
 	}
 	took := time.Since(began)
 	intervals := 1.0 // that began: rests of 2, 4, 8, … seconds
-	for rest, at := 2*time.Second, time.Duration(0); at+rest < took && rest <= time.Minute; rest *= 2 {
+	for rest, at := 2*time.Second, time.Duration(0); at+rest < took &&
+		rest <= time.Minute; rest *= 2 {
 		at += rest
 		intervals++
 	}
 	v, base, ratios := median(beside, alone)
 	n := float64(h.sea.attempts.Load())
 	return []result{
-		{"100 healthy lanes beside a dead host with 100,000 messages", "without it", v, base, "messages/s", v / base, ratios, ">= 0.9", v/base >= 0.9},
-		{"connections tried to the dead host", "intervals that began, and two more at first", n, intervals + 2, "", n / (intervals + 2), []float64{n / (intervals + 2)}, "<= 1", n <= intervals+2},
+		{
+			"100 healthy lanes beside a dead host with 100,000 messages",
+			"without it",
+			v,
+			base,
+			"messages/s",
+			v / base,
+			ratios,
+			">= 0.9",
+			v/base >= 0.9,
+		},
+		{
+			"connections tried to the dead host",
+			"intervals that began, and two more at first",
+			n,
+			intervals + 2,
+			"",
+			n / (intervals + 2),
+			[]float64{n / (intervals + 2)},
+			"<= 1",
+			n <= intervals+2,
+		},
 	}, nil
 }
 
@@ -539,7 +670,19 @@ func (b *bench) nodes() ([]result, error) {
 		double = append(double, rate)
 	}
 	v, base, ratios := median(double, single)
-	return []result{{"deliveries by two nodes on this machine", "by one", v, base, "messages/s", v / base, ratios, "reported", true}}, nil
+	return []result{
+		{
+			"deliveries by two nodes on this machine",
+			"by one",
+			v,
+			base,
+			"messages/s",
+			v / base,
+			ratios,
+			"reported",
+			true,
+		},
+	}, nil
 }
 
 // bloat measures the hot table's size after very many messages went through a
@@ -550,10 +693,22 @@ func (b *bench) bloat() ([]result, error) {
 		return nil, err
 	}
 	defer h.close()
-	if err := h.fill(fewMessages, someLanes, "lane%d.example", "spread@skerryline.example", 24*time.Hour); err != nil {
+	if err := h.fill(
+		fewMessages,
+		someLanes,
+		"lane%d.example",
+		"spread@skerryline.example",
+		24*time.Hour,
+	); err != nil {
 		return nil, err
 	}
-	if err := h.fill(moving, inLanes, "lane%d.example", "tickets@skerryline.example", time.Hour); err != nil {
+	if err := h.fill(
+		moving,
+		inLanes,
+		"lane%d.example",
+		"tickets@skerryline.example",
+		time.Hour,
+	); err != nil {
 		return nil, err
 	}
 	if _, err := h.db.Exec(b.ctx, `VACUUM FULL delivery`); err != nil {
@@ -565,11 +720,24 @@ func (b *bench) bloat() ([]result, error) {
 		return nil, err
 	}
 	through := 0
-	for began := time.Now(); through < b.through && time.Since(began) < 8*time.Minute; through += moving {
+	for began := time.Now(); through < b.through &&
+		time.Since(began) < 8*time.Minute; through += moving {
 		if _, err := h.deliver(moving, inLanes); err != nil {
 			return nil, err
 		}
 	}
 	after, err := h.number(size)
-	return []result{{fmt.Sprintf("queue table and indexes after %d messages went through", through), "at the start, 30,000 waiting", after, before, "MB", after / before, []float64{after / before}, "<= 2", after/before <= 2}}, err
+	return []result{
+		{
+			fmt.Sprintf("queue table and indexes after %d messages went through", through),
+			"at the start, 30,000 waiting",
+			after,
+			before,
+			"MB",
+			after / before,
+			[]float64{after / before},
+			"<= 2",
+			after/before <= 2,
+		},
+	}, err
 }

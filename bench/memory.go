@@ -19,15 +19,31 @@ const (
 // memory compares the peak memory of a node that takes messages of 4 KB with one
 // that takes messages of 20 MB.
 func (b *bench) memory() ([]result, error) {
-	small, err := b.peak(load{connections: connections, messages: messages, content: messageOf(4096)})
+	small, err := b.peak(
+		load{connections: connections, messages: messages, content: messageOf(4096)},
+	)
 	if err != nil {
 		return nil, err
 	}
-	large, err := b.peak(load{connections: largeConnections, messages: largeMessages, content: messageOf(largeSize)})
+	large, err := b.peak(
+		load{connections: largeConnections, messages: largeMessages, content: messageOf(largeSize)},
+	)
 	if err != nil {
 		return nil, err
 	}
-	return []result{{"peak memory, 20 MB messages, 20 connections", "4 KB messages, 50 connections", large, small, "MB", large / small, []float64{large / small}, "adds < 150 MB", large-small < 150}}, nil
+	return []result{
+		{
+			"peak memory, 20 MB messages, 20 connections",
+			"4 KB messages, 50 connections",
+			large,
+			small,
+			"MB",
+			large / small,
+			[]float64{large / small},
+			"adds < 150 MB",
+			large-small < 150,
+		},
+	}, nil
 }
 
 // peak runs a node in a process of its own and returns its largest resident
@@ -52,7 +68,9 @@ func (b *bench) peak(l load) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	l.address, l.from, l.to = strings.TrimSpace(address), "tickets@skerryline.example", "x%d@saltmarsh.example"
+	l.address, l.from, l.to = strings.TrimSpace(
+		address,
+	), "tickets@skerryline.example", "x%d@saltmarsh.example"
 	if _, err := l.run(); err != nil {
 		return 0, err
 	}

@@ -35,10 +35,23 @@ func (throwaway) OpenContent(context.Context, ident.ID) (*store.Content, error) 
 func (throwaway) LeaseDue(context.Context, store.Lease) ([]store.Due, error) {
 	return nil, nil
 }
-func (throwaway) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
+
+func (throwaway) LeaseOverdue(
+	context.Context,
+	int,
+	time.Time,
+	time.Time,
+	int,
+) ([]store.Due, error) {
 	return nil, nil
 }
-func (throwaway) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
+
+func (throwaway) Unwarned(
+	_ context.Context,
+	after mail.DeliveryID,
+	_ time.Time,
+	_ int,
+) ([]store.Due, mail.DeliveryID, error) {
 	return nil, mail.DeliveryID{}, nil
 }
 func (throwaway) Warn(context.Context, int, time.Time, []store.Warning) ([]*store.Entry, error) {
@@ -72,7 +85,8 @@ domains:
 relay_rules:
   - {name: all here, networks: [127.0.0.0/8], action: allow}
 routes:
-  - {name: out, recipients: ["*"], next_hop: smarthost, hosts: ["SINK"], tls: "off", connections: 20, messages_per_connection: 100000}
+  - {name: out, recipients: ["*"], next_hop: smarthost, hosts: ["SINK"], tls: "off",
+	connections: 20, messages_per_connection: 100000}
 mailboxes:
   - {address: keeper@skerryline.example}
 `
@@ -92,7 +106,13 @@ type benchStore interface {
 }
 
 // startNode runs an engine on a store. Without sending, what comes in stays.
-func startNode(st benchStore, id int, sink string, sending bool, keep *snags.Keeper) (*node, error) {
+func startNode(
+	st benchStore,
+	id int,
+	sink string,
+	sending bool,
+	keep *snags.Keeper,
+) (*node, error) {
 	c, err := config.Parse([]byte(replaceSink(sink)))
 	if err != nil {
 		return nil, err
@@ -103,13 +123,31 @@ func startNode(st benchStore, id int, sink string, sending bool, keep *snags.Kee
 	compiled := config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
 	hub, count, ids := feed.NewHub(), counters.New(), ident.NewMaker(id, time.Now)
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	options := queue.Options{Store: st, Node: id, Name: "bench", IDs: ids, Hub: hub, Tally: count, Log: log}
+	options := queue.Options{
+		Store: st,
+		Node:  id,
+		Name:  "bench",
+		IDs:   ids,
+		Hub:   hub,
+		Tally: count,
+		Log:   log,
+	}
 	if keep != nil {
 		options.Snags = keep
 	}
 	q := queue.New(options)
 	q.Apply(compiled)
-	r := receive.New(receive.Options{Intake: q, Contents: st, IDs: ids, Hub: hub, Tally: count, Log: log, Node: "bench", SpoolDir: os.TempDir(), Bind: map[string]netip.AddrPort{}})
+	r := receive.New(receive.Options{
+		Intake:   q,
+		Contents: st,
+		IDs:      ids,
+		Hub:      hub,
+		Tally:    count,
+		Log:      log,
+		Node:     "bench",
+		SpoolDir: os.TempDir(),
+		Bind:     map[string]netip.AddrPort{},
+	})
 	if err := r.Apply(compiled); err != nil {
 		return nil, err
 	}
@@ -123,5 +161,10 @@ func startNode(st benchStore, id int, sink string, sending bool, keep *snags.Kee
 			q.RunIntake(ctx)
 		}
 	}()
-	return &node{queue: q, receive: r, address: r.Addresses()["inside"], stop: func() { r.Stop(time.Second); cancel(); <-done }}, nil
+	return &node{
+		queue:   q,
+		receive: r,
+		address: r.Addresses()["inside"],
+		stop:    func() { r.Stop(time.Second); cancel(); <-done },
+	}, nil
 }

@@ -39,22 +39,42 @@ const (
 // setupText is a configuration with so many domains, rules and routes.
 func setupText(domains, rules, routes int) string {
 	var b strings.Builder
-	b.WriteString("service:\n  host_name: mail.skerryline.example\n  postmaster: keeper@skerryline.example\n  resolvers: [\"127.0.0.1:9\"]\n  address_family: ipv4\n" +
-		"listeners:\n  - {name: inside, address: \"INSIDE\", kind: inside, limits: {messages_per_connection: 1000000}}\n  - {name: submission, address: \"SUBMISSION\", kind: submission, tls: implicit, limits: {connections_per_address: 1000}}\ndomains:\n  - {name: skerryline.example, kind: local}\n")
+	b.WriteString("service:\n  host_name: mail.skerryline.example\n  postmaster: " +
+		"keeper@skerryline.example\n  resolvers: [\"127.0.0.1:9\"]\n  address_family: ipv4\n" +
+		"listeners:\n  - {name: inside, address: \"INSIDE\", kind: inside, limits: " +
+		"{messages_per_connection: 1000000}}\n  - {name: submission, address: " +
+		"\"SUBMISSION\", kind: submission, tls: implicit, limits: " +
+		"{connections_per_address: 1000}}\ndomains:\n  - {name: " +
+		"skerryline.example, kind: local}\n")
 	for i := range domains - 1 {
 		fmt.Fprintf(&b, "  - {name: d%d.skerryline.example, kind: local}\n", i)
 	}
 	b.WriteString("relay_rules:\n")
 	for i := range rules - 1 {
 		if i%2 == 0 {
-			fmt.Fprintf(&b, "  - {name: rule %d, networks: [127.%d.%d.0/24], action: allow}\n", i, 100+i/256, i%256)
+			fmt.Fprintf(&b, "  - {name: rule %d, networks: [127.%d.%d.0/24], action: allow}\n", i,
+				100+i/256, i%256)
 		} else {
-			fmt.Fprintf(&b, "  - {name: rule %d, recipients: [r%d.example], networks: [127.0.0.0/8], action: allow}\n", i, i)
+			fmt.Fprintf(
+				&b,
+				"  - {name: rule %d, recipients: [r%d.example], networks: [127.0.0.0/8], action: "+
+					"allow}\n",
+				i,
+				i,
+			)
 		}
 	}
 	b.WriteString("  - {name: all here, networks: [127.0.0.0/8], action: allow}\nroutes:\n")
 	for i := range routes - 1 {
-		fmt.Fprintf(&b, "  - {name: route %d, recipients: [r%d.example, \"*.r%d.example\"], next_hop: smarthost, hosts: [h%d.example]}\n", i, i, i, i)
+		fmt.Fprintf(
+			&b,
+			"  - {name: route %d, recipients: [r%d.example, \"*.r%d.example\"], next_hop: "+
+				"smarthost, hosts: [h%d.example]}\n",
+			i,
+			i,
+			i,
+			i,
+		)
 	}
 	b.WriteString("  - {name: out, recipients: [\"*\"], next_hop: mx}\n")
 	return b.String()
@@ -62,14 +82,27 @@ func setupText(domains, rules, routes int) string {
 
 // compiled is such a configuration with a directory of so many mailboxes.
 func compiledSetup(domains, rules, routes, mailboxes int) (*config.Compiled, error) {
-	c, err := config.Parse([]byte(strings.NewReplacer("INSIDE", "127.0.0.1:0", "SUBMISSION", "127.0.0.1:0").Replace(setupText(domains, rules, routes))))
+	c, err := config.Parse(
+		[]byte(
+			strings.NewReplacer("INSIDE", "127.0.0.1:0", "SUBMISSION",
+				"127.0.0.1:0").Replace(setupText(domains, rules, routes)),
+		),
+	)
 	if err != nil {
 		return nil, err
 	}
 	d := directory.New()
-	d.Put(&directory.Mailbox{Address: address.Address{Local: "keeper", Domain: "skerryline.example"}})
+	d.Put(
+		&directory.Mailbox{Address: address.Address{Local: "keeper", Domain: "skerryline.example"}},
+	)
 	for i := range mailboxes - 1 {
-		d.Put(&directory.Mailbox{Address: address.Address{Local: "hand" + strconv.Itoa(i), Domain: "skerryline.example"}, Name: "Hand " + strconv.Itoa(i)})
+		d.Put(&directory.Mailbox{
+			Address: address.Address{
+				Local:  "hand" + strconv.Itoa(i),
+				Domain: "skerryline.example",
+			},
+			Name: "Hand " + strconv.Itoa(i),
+		})
 	}
 	return config.Compile(c, 1, d), nil
 }
@@ -87,10 +120,20 @@ func decide(c *config.Compiled, rules, mailboxes int) float64 {
 	questions := make([]question, 2000)
 	for i := range questions {
 		n := r.IntN(rules)
-		q := question{e: config.Envelope{Listener: "inside", Client: netip.AddrFrom4([4]byte{127, byte(100 + n/256), byte(n % 256), 9}), Sender: address.Address{Local: "x", Domain: "skerryline.example"}, Size: 4096}}
+		q := question{
+			e: config.Envelope{
+				Listener: "inside",
+				Client:   netip.AddrFrom4([4]byte{127, byte(100 + n/256), byte(n % 256), 9}),
+				Sender:   address.Address{Local: "x", Domain: "skerryline.example"},
+				Size:     4096,
+			},
+		}
 		switch i % 4 {
 		case 0:
-			q.to = address.Address{Local: "hand" + strconv.Itoa(r.IntN(mailboxes-1)), Domain: "skerryline.example"}
+			q.to = address.Address{
+				Local:  "hand" + strconv.Itoa(r.IntN(mailboxes-1)),
+				Domain: "skerryline.example",
+			}
 		case 1:
 			q.to = address.Address{Local: "x", Domain: "r" + strconv.Itoa(n) + ".example"}
 		case 2:
@@ -126,7 +169,19 @@ func (b *bench) setup() ([]result, error) {
 		values = append(values, decide(large, manyRules, manyMailboxes))
 	}
 	value, base, ratios := median(values, bases)
-	results := []result{{"a decision, 5,000 domains, 2,000 rules and routes, 100,000 mailboxes", "10 of each", value, base, "ns", value / base, ratios, "<= 3", value/base <= 3}}
+	results := []result{
+		{
+			"a decision, 5,000 domains, 2,000 rules and routes, 100,000 mailboxes",
+			"10 of each",
+			value,
+			base,
+			"ns",
+			value / base,
+			ratios,
+			"<= 3",
+			value/base <= 3,
+		},
+	}
 	more, err := b.largeServer()
 	return append(results, more...), err
 }
@@ -162,14 +217,19 @@ func (b *bench) startServer() (*server, error) {
 	s := &server{inside: freeAddress(), submission: freeAddress()}
 	setup := filepath.Join(dir, "setup.yaml")
 	begin := filepath.Join(dir, "config.yaml")
-	text := s.text(setupText(fewOfEach, fewOfEach, fewOfEach)) + "mailboxes:\n  - {address: keeper@skerryline.example, may_submit: true, password: harbour-at-dawn}\n"
-	for file, content := range map[string]string{setup: "tokens:\n  - {name: bench, role: administrator, token: " + benchToken + "}\n", begin: text} {
+	text := s.text(
+		setupText(fewOfEach, fewOfEach, fewOfEach),
+	) + "mailboxes:\n  - {address: keeper@skerryline.example, may_submit: true, password: " +
+		"harbour-at-dawn}\n"
+	for file, content := range map[string]string{setup: "tokens:\n  - {name: bench, role: " +
+		"administrator, token: " + benchToken + "}\n", begin: text} {
 		if err := os.WriteFile(file, []byte(content), 0o600); err != nil {
 			return nil, err
 		}
 	}
 	http := freeAddress()
-	s.cmd = exec.Command("bin/gull", "serve", "--database", b.database, "--config", begin, "--setup", setup, "--http", http, "--spool", dir, "--node", "bench")
+	s.cmd = exec.Command("bin/gull", "serve", "--database", b.database, "--config", begin,
+		"--setup", setup, "--http", http, "--spool", dir, "--node", "bench")
 	s.cmd.Env = append(os.Environ(), "GULL_KEY_FILE=")
 	if err := s.cmd.Start(); err != nil {
 		return nil, err
@@ -251,7 +311,8 @@ func (b *bench) largeServer() ([]result, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.client.ImportConfig(b.ctx, "large", s.text(setupText(manyDomains, manyRules, manyRoutes)), false)
+	d, err := s.client.ImportConfig(b.ctx, "large",
+		s.text(setupText(manyDomains, manyRules, manyRoutes)), false)
 	if err != nil {
 		return nil, err
 	}
@@ -261,17 +322,59 @@ func (b *bench) largeServer() ([]result, error) {
 	}
 	apply := time.Since(began).Seconds()
 	results := []result{
-		{"first page of 100,000 mailboxes", "of 100", many, few, "ms", many / few, []float64{many / few}, "<= 3", many/few <= 3},
-		{"compile and apply the large set-up, rehearsed", "2 s", apply * 1000, 2000, "ms", apply / 2, []float64{apply / 2}, "<= 1", apply <= 2},
+		{
+			"first page of 100,000 mailboxes",
+			"of 100",
+			many,
+			few,
+			"ms",
+			many / few,
+			[]float64{many / few},
+			"<= 3",
+			many/few <= 3,
+		},
+		{
+			"compile and apply the large set-up, rehearsed",
+			"2 s",
+			apply * 1000,
+			2000,
+			"ms",
+			apply / 2,
+			[]float64{apply / 2},
+			"<= 1",
+			apply <= 2,
+		},
 	}
 	rehearsal, err := s.rehearse(b.ctx)
 	if err != nil {
 		return nil, err
 	}
 	memory := s.memory()
-	results = append(results,
-		result{"a rehearsal of 10,000 envelopes on it", "2 s", rehearsal * 1000, 2000, "ms", rehearsal / 2, []float64{rehearsal / 2}, "<= 1", rehearsal <= 2},
-		result{"largest memory of the service up to here", "300 MB", memory, 300, "MB", memory / 300, []float64{memory / 300}, "< 1", memory < 300})
+	results = append(
+		results,
+		result{
+			"a rehearsal of 10,000 envelopes on it",
+			"2 s",
+			rehearsal * 1000,
+			2000,
+			"ms",
+			rehearsal / 2,
+			[]float64{rehearsal / 2},
+			"<= 1",
+			rehearsal <= 2,
+		},
+		result{
+			"largest memory of the service up to here",
+			"300 MB",
+			memory,
+			300,
+			"MB",
+			memory / 300,
+			[]float64{memory / 300},
+			"< 1",
+			memory < 300,
+		},
+	)
 	more, err := b.signIns()
 	return append(results, more...), err
 }
@@ -281,11 +384,28 @@ const rehearsed = 10_000
 // rehearse fills the history with messages to mailboxes and rehearses a draft on
 // them.
 func (s *server) rehearse(ctx context.Context) (float64, error) {
-	l := load{address: s.inside, connections: 20, messages: rehearsed, content: messageOf(1000), from: "keeper@skerryline.example", to: "hand%d@skerryline.example"}
+	l := load{
+		address:     s.inside,
+		connections: 20,
+		messages:    rehearsed,
+		content:     messageOf(1000),
+		from:        "keeper@skerryline.example",
+		to:          "hand%d@skerryline.example",
+	}
 	if _, err := l.run(); err != nil {
 		return 0, err
 	}
-	if _, err := s.client.AddItem(ctx, "routes", map[string]any{"name": "another", "recipients": []string{"another.example"}, "next_hop": "mx"}, 1, false); err != nil {
+	if _, err := s.client.AddItem(
+		ctx,
+		"routes",
+		map[string]any{
+			"name":       "another",
+			"recipients": []string{"another.example"},
+			"next_hop":   "mx",
+		},
+		1,
+		false,
+	); err != nil {
 		return 0, err
 	}
 	began := time.Now()
@@ -309,7 +429,14 @@ func (b *bench) signIns() ([]result, error) {
 		return nil, err
 	}
 	defer s.stop()
-	l := load{address: s.inside, connections: 20, messages: signInMessages, content: messageOf(4096), from: "keeper@skerryline.example", to: "keeper@skerryline.example"}
+	l := load{
+		address:     s.inside,
+		connections: 20,
+		messages:    signInMessages,
+		content:     messageOf(4096),
+		from:        "keeper@skerryline.example",
+		to:          "keeper@skerryline.example",
+	}
 	if _, err := l.run(); err != nil { // the first messages warm up
 		return nil, err
 	}
@@ -337,10 +464,31 @@ func (b *bench) signIns() ([]result, error) {
 	}
 	value, base, ratios := median(values, bases)
 	memory := s.memory()
-	fmt.Fprintf(os.Stderr, "sign-ins: %d were checked, %d deferred as too many at the same time\n", checked.Load(), busy.Load())
+	fmt.Fprintf(os.Stderr, "sign-ins: %d were checked, %d deferred as too many at the same time\n",
+		checked.Load(), busy.Load())
 	return []result{
-		{"accept while 200 clients try to sign in", "accept without them", value, base, "messages/s", value / base, ratios, "mail goes on", value > 0},
-		{"largest memory meanwhile", "300 MB", memory, 300, "MB", memory / 300, []float64{memory / 300}, "< 1", memory < 300},
+		{
+			"accept while 200 clients try to sign in",
+			"accept without them",
+			value,
+			base,
+			"messages/s",
+			value / base,
+			ratios,
+			"mail goes on",
+			value > 0,
+		},
+		{
+			"largest memory meanwhile",
+			"300 MB",
+			memory,
+			300,
+			"MB",
+			memory / 300,
+			[]float64{memory / 300},
+			"< 1",
+			memory < 300,
+		},
 	}, nil
 }
 
@@ -359,7 +507,9 @@ func (s *server) signInUntil(stop chan struct{}, checked, busy *atomic.Int64) {
 		_ = conn.SetDeadline(time.Now().Add(30 * time.Second))
 		c, err := smtp.NewClient(conn, "127.0.0.1")
 		if err == nil {
-			err = c.Auth(smtp.PlainAuth("", "keeper@skerryline.example", "harbour-at-dawn", "127.0.0.1"))
+			err = c.Auth(
+				smtp.PlainAuth("", "keeper@skerryline.example", "harbour-at-dawn", "127.0.0.1"),
+			)
 			if err == nil {
 				checked.Add(1)
 			} else {

@@ -19,8 +19,18 @@ func startSink() (address string, stop func(), err error) {
 	}
 	port := l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	world := &simnet.World{Hosts: []simnet.Spec{{Name: "sink.saltmarsh.example", Address: sinkAddress, Behaviour: simnet.Behaviour{Forgets: true}}}}
-	n, err := simnet.Start(simnet.Options{World: world, DNS: "127.0.0.1:0", Port: port, Control: "127.0.0.1:0"})
+	world := &simnet.World{
+		Hosts: []simnet.Spec{
+			{
+				Name:      "sink.saltmarsh.example",
+				Address:   sinkAddress,
+				Behaviour: simnet.Behaviour{Forgets: true},
+			},
+		},
+	}
+	n, err := simnet.Start(
+		simnet.Options{World: world, DNS: "127.0.0.1:0", Port: port, Control: "127.0.0.1:0"},
+	)
 	if err != nil {
 		return "", nil, err
 	}

@@ -26,7 +26,12 @@ const (
 func troubled() (out []diagnose.Cause) {
 	for _, c := range diagnose.Causes() {
 		switch diagnose.Explain(c).Family {
-		case diagnose.Connection, diagnose.Rate, diagnose.Reputation, diagnose.TLS, diagnose.Content, diagnose.Size:
+		case diagnose.Connection,
+			diagnose.Rate,
+			diagnose.Reputation,
+			diagnose.TLS,
+			diagnose.Content,
+			diagnose.Size:
 			out = append(out, c)
 		}
 	}
@@ -36,7 +41,8 @@ func troubled() (out []diagnose.Cause) {
 // fail lets deliveries fail at so many places, and brings the troubles up to date.
 // It says how long one outcome took to be taken, and how much memory was kept.
 func (b *bench) fail(st *all, places int) (each time.Duration, kept float64, err error) {
-	keeper := snags.New(st, ident.NewMaker(9, time.Now), counters.New(), slog.New(slog.NewTextHandler(os.Stderr, nil)))
+	keeper := snags.New(st, ident.NewMaker(9, time.Now), counters.New(),
+		slog.New(slog.NewTextHandler(os.Stderr, nil)))
 	causes := troubled()
 	var before, after runtime.MemStats
 	runtime.GC()
@@ -44,8 +50,18 @@ func (b *bench) fail(st *all, places int) (each time.Duration, kept float64, err
 	for i := 0; i < failing; {
 		for range failing / 10 {
 			n := i % places
-			d := mail.Delivery{MessageID: ident.ID(i + 1), N: 1, LaneID: ident.ID(n + 1), Recipient: fmt.Sprintf("r%d@d%d.example", i%977, n), NextHop: fmt.Sprintf("d%d.example", n), Route: "out",
-				State: mail.Deferred, Cause: causes[n%len(causes)], Last: &mail.LastReply{Stage: diagnose.StageConnect, Code: 451, Text: "not now"}}
+			d := mail.Delivery{
+				MessageID: ident.ID(i + 1),
+				N:         1,
+				LaneID:    ident.ID(n + 1),
+				Recipient: fmt.Sprintf("r%d@d%d.example", i%977, n),
+				NextHop:   fmt.Sprintf("d%d.example", n),
+				Route:     "out",
+				State:     mail.Deferred,
+				Cause:     causes[n%len(causes)],
+				Last: &mail.LastReply{Stage: diagnose.StageConnect, Code: 451,
+					Text: "not now"},
+			}
 			began := time.Now()
 			keeper.Delivery(&d, fmt.Sprintf("s%d@skerryline.example", i%499), began)
 			each += time.Since(began)
@@ -104,8 +120,26 @@ func (b *bench) snagLists() ([]result, error) {
 		return nil, err
 	}
 	return []result{
-		{Bench: "first page of 2,000 snags", Against: "of 20 (100,000 failing deliveries each)", Value: many, Base: few, Unit: "ms", Ratio: many / few, Reach: "<= 3", Reached: many <= 3*few},
-		{Bench: "memory of what is not yet written", Against: "50 MB", Value: mb, Base: 50, Unit: "MB", Ratio: mb / 50, Reach: "<= 1", Reached: mb <= 50},
+		{
+			Bench:   "first page of 2,000 snags",
+			Against: "of 20 (100,000 failing deliveries each)",
+			Value:   many,
+			Base:    few,
+			Unit:    "ms",
+			Ratio:   many / few,
+			Reach:   "<= 3",
+			Reached: many <= 3*few,
+		},
+		{
+			Bench:   "memory of what is not yet written",
+			Against: "50 MB",
+			Value:   mb,
+			Base:    50,
+			Unit:    "MB",
+			Ratio:   mb / 50,
+			Reach:   "<= 1",
+			Reached: mb <= 50,
+		},
 	}, nil
 }
 
@@ -126,5 +160,15 @@ func (b *bench) snagUpkeep() (result, error) {
 	}
 	b.withSnags = false
 	v, base, ratios := median(with, without)
-	return result{Bench: "relay with 2,000 snags open and kept", Against: "without", Value: v, Base: base, Unit: "messages/s", Ratio: v / base, Ratios: ratios, Reach: ">= 0.95", Reached: v/base >= 0.95}, nil
+	return result{
+		Bench:   "relay with 2,000 snags open and kept",
+		Against: "without",
+		Value:   v,
+		Base:    base,
+		Unit:    "messages/s",
+		Ratio:   v / base,
+		Ratios:  ratios,
+		Reach:   ">= 0.95",
+		Reached: v/base >= 0.95,
+	}, nil
 }

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // mayUse are the rooms that each room may import, besides itself. Arrows point one way:
@@ -51,7 +52,8 @@ var engineMayUse = map[string]string{
 }
 
 // ofCore are the packages of others that core may import: computation, no input or output.
-var ofCore = []string{"golang.org/x/net/idna", "golang.org/x/net/publicsuffix", "golang.org/x/text/unicode/norm",
+var ofCore = []string{"golang.org/x/net/idna", "golang.org/x/net/publicsuffix",
+	"golang.org/x/text/unicode/norm",
 	"go.yaml.in/yaml/v3", "github.com/goccy/go-json"}
 
 var notOfCore = []string{"net", "net/http", "os", "os/exec", "database/sql", "net/smtp", "syscall", "log/slog"}
@@ -173,4 +175,38 @@ func receiver(e ast.Expr) string {
 		return e.Name
 	}
 	return ""
+}
+
+// Bounds on a line, in columns, a tab counted as four. Struct tags cannot be broken, and
+// raw strings are texts of another kind.
+const (
+	maxColumns  = 120
+	wideColumns = 100
+	widePer1000 = 5
+)
+
+func TestLinesAreShort(t *testing.T) {
+	lines, wide := 0, 0
+	for _, s := range sources(t) {
+		text, err := os.ReadFile(s.name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw := false
+		for n, line := range strings.Split(string(text), "\n") {
+			columns := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
+			ticks := strings.Count(line, "`")
+			if columns > maxColumns && ticks == 0 && !raw {
+				t.Errorf("%s:%d has %d columns", s.name, n+1, columns)
+			}
+			if columns > wideColumns {
+				wide++
+			}
+			raw = raw != (ticks%2 == 1)
+			lines++
+		}
+	}
+	if wide*1000 > widePer1000*lines {
+		t.Errorf("%d of %d lines have more than %d columns", wide, lines, wideColumns)
+	}
 }

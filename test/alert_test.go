@@ -75,14 +75,20 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	hook := httptest.NewServer(listener)
 	defer hook.Close()
 	s := own(t, "alerts", func(c string) string {
-		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "\nservice:\n", "\nservice:\n  alerts: {to: [tomas.vik@skerryline.example, watch@sunkenpier.example], webhook: \""+hook.URL+"\", secret: harbourlight, after: 1s, remind: 12s}\n").Replace("\n" + c)
+		return strings.NewReplacer(
+			"intervals: [1s]",
+			"intervals: [1h]",
+			"\nservice:\n",
+			"\nservice:\n  alerts: {to: [tomas.vik@skerryline.example, watch@sunkenpier.example], webhook: \""+hook.URL+"\", secret: harbourlight, after: 1s, remind: 12s}\n",
+		).Replace("\n" + c)
 	})
 	s.until(t, s.out(t, "minor@fogbank.example"), mail.Deferred) // not bad enough
 	var ids []string
 	for i := range 5 {
 		ids = append(ids, s.out(t, fmt.Sprintf("a%d@sunkenpier.example", i)))
 	}
-	for _, want := range []string{"opened connection-refused sunkenpier.example", "reminder connection-refused sunkenpier.example"} {
+	for _, want := range []string{"opened connection-refused sunkenpier.example",
+		"reminder connection-refused sunkenpier.example"} {
 		if err := eventually(40*time.Second, listener.has(want)); err != nil {
 			t.Fatal(err)
 		}
@@ -96,12 +102,14 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example", func(x snag.Snag) bool { return x.Waiting == 5 })
+	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example",
+		func(x snag.Snag) bool { return x.Waiting == 5 })
 	s.run(t, "snag", "fix", x.ID.String())
 	for _, id := range ids {
 		s.until(t, id, mail.Delivered)
 	}
-	if err := eventually(40*time.Second, listener.has("over connection-refused sunkenpier.example")); err != nil {
+	if err := eventually(40*time.Second,
+		listener.has("over connection-refused sunkenpier.example")); err != nil {
 		t.Error(err)
 	}
 	var subjects []string
@@ -111,7 +119,8 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 			subjects = append(subjects, l.Subject)
 		}
 		all := strings.Join(subjects, "\n")
-		for _, want := range []string{"[serious] The host refuses the connection at sunkenpier.example", "[serious] still: The host refuses", "Over: The host refuses the connection at sunkenpier.example"} {
+		for _, want := range []string{"[serious] The host refuses the connection at sunkenpier.example",
+			"[serious] still: The host refuses", "Over: The host refuses the connection at sunkenpier.example"} {
 			if !strings.Contains(all, want) {
 				return fmt.Errorf("%q is not in the mailbox: %q", want, subjects)
 			}
@@ -129,8 +138,17 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	if all := strings.Join(subjects, "\n"); opened != 1 || strings.Contains(all, "fogbank") {
 		t.Errorf("told more than once, or of what is minor: %q", subjects)
 	}
-	text := strings.NewReplacer("=\r\n", "", "=\n", "").Replace(s.run(t, "mailbox", "raw", "tomas.vik@skerryline.example", s.mailbox(t, "tomas.vik@skerryline.example")[len(subjects)-1].ID.String()))
-	for _, want := range []string{"nothing listens at the port", "5 wait, 0 are lost", "gull snag show " + x.ID.String(), "connection refused by 127.30.0.20"} {
+	text := strings.NewReplacer(
+		"=\r\n",
+		"",
+		"=\n",
+		"",
+	).Replace(
+		s.run(t, "mailbox", "raw", "tomas.vik@skerryline.example",
+			s.mailbox(t, "tomas.vik@skerryline.example")[len(subjects)-1].ID.String()),
+	)
+	for _, want := range []string{"nothing listens at the port", "5 wait, 0 are lost",
+		"gull snag show " + x.ID.String(), "connection refused by 127.30.0.20"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in the alert:\n%s", want, text)
 		}
@@ -140,7 +158,11 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	}
 	for bad, want := range map[string]string{"webhook: \"http://watch.skerryline.example/x\", secret: a": "must not be read on the way", "webhook: \"https://a:b@c.example\", secret: a": "without a name and password", "webhook: \"https://c.example/x\"": "name the secret"} {
 		file := filepath.Join(t.TempDir(), "bad.yaml")
-		if err := os.WriteFile(file, []byte("service: {host_name: a.example, postmaster: p@a.example, alerts: {"+bad+"}}\n"), 0o600); err != nil {
+		if err := os.WriteFile(
+			file,
+			[]byte("service: {host_name: a.example, postmaster: p@a.example, alerts: {"+bad+"}}\n"),
+			0o600,
+		); err != nil {
 			t.Fatal(err)
 		}
 		_, stderr, code := s.gull(t, "config", "check", file)

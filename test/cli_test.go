@@ -19,7 +19,14 @@ import (
 func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 	s := world(t)
 	bad := filepath.Join(t.TempDir(), "bad.yaml")
-	if err := os.WriteFile(bad, []byte("service: {host_name: a.example, postmaster: a@b.example}\nrelay_rules:\n  - {name: x, action: allow, networks: [10.0.0.0/33]}\n"), 0o600); err != nil {
+	if err := os.WriteFile(
+		bad,
+		[]byte(
+			"service: {host_name: a.example, postmaster: a@b.example}\nrelay_rules:\n  - {name: x, action: "+
+				"allow, networks: [10.0.0.0/33]}\n",
+		),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -28,7 +35,8 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 		want string
 	}{
 		{"status", 0, ""},
-		{"queue list -o nonsense", 2, `--output "nonsense" is not known; allowed: table, json, jsonl, csv, yaml`},
+		{"queue list -o nonsense", 2,
+			`--output "nonsense" is not known; allowed: table, json, jsonl, csv, yaml`},
 		{"queue dance", 2, `there is no command "gull queue dance"`},
 		{"dance", 2, "unknown command"},
 		{"queue list --colour red", 2, "unknown flag: --colour; see gull queue list --help"},
@@ -40,7 +48,8 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 		{"trace find --since soon", 2, `--since: "soon" is not a time`},
 		{"explain", 2, "say at least one recipient"},
 		{"explain --to a@b.example --client here", 2, `client: "here" is not an IP address`},
-		{"config check " + bad, 1, "line 3, relay_rules[0].networks[0]: \"10.0.0.0/33\" has the prefix length 33"},
+		{"config check " + bad, 1,
+			"line 3, relay_rules[0].networks[0]: \"10.0.0.0/33\" has the prefix length 33"},
 		{"config check /no/such/file", 2, "no such file"},
 		{"status --token stranger", 3, "this token or session is not known"},
 		{"status --url http://127.0.0.1:9", 3, "the service at http://127.0.0.1:9 cannot be reached"},
@@ -48,7 +57,8 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 		{"simnet messages mx.nowhere.example", 4, "there is no host mx.nowhere.example"},
 		{"simnet behave mx.barelock.example colour=red", 2, "unknown field"},
 		{"serve --database postgres://x --bind edge", 2, "write LISTENER=ADDRESS:PORT"},
-		{"send --from a@saltmarsh.example --to x@dunlin.example", 1, "the message was refused at listener edge"},
+		{"send --from a@saltmarsh.example --to x@dunlin.example", 1,
+			"the message was refused at listener edge"},
 	} {
 		_, stderr, code := s.gull(t, strings.Fields(c.args)...)
 		if code != c.code || !strings.Contains(stderr, c.want) {
@@ -59,13 +69,17 @@ func TestExitCodesAndErrorsSayWhatToDo(t *testing.T) {
 
 func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 	s := world(t)
-	out, _, _ := s.gull(t, "explain", "--client", "127.20.9.9", "--listener", "inside", "--from", "tickets@skerryline.example", "--to", "x@saltmarsh.example")
-	for _, want := range []string{"REFUSED", "rule   quarantined machine (line ", "550 5.7.1 this machine was found"} {
+	out, _, _ := s.gull(t, "explain", "--client", "127.20.9.9", "--listener", "inside", "--from",
+		"tickets@skerryline.example", "--to", "x@saltmarsh.example")
+	for _, want := range []string{"REFUSED", "rule   quarantined machine (line ",
+		"550 5.7.1 this machine was found"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("explain lacks %q:\n%s", want, out)
 		}
 	}
-	out, _, code := s.gull(t, "explain", "--to", "everyone@skerryline.example", "--to", "x@saltmarsh.example", "--to", "x@[127.30.0.60]", "--client", "127.20.1.5", "--listener", "inside", "-o", "json")
+	out, _, code := s.gull(t, "explain", "--to", "everyone@skerryline.example", "--to",
+		"x@saltmarsh.example", "--to", "x@[127.30.0.60]", "--client", "127.20.1.5", "--listener",
+		"inside", "-o", "json")
 	var answers []mail.Answer
 	if err := json.Unmarshal([]byte(out), &answers); err != nil || code != 0 || len(answers) != 3 {
 		t.Fatalf("%v %d %s", err, code, out)
@@ -73,7 +87,9 @@ func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 	if a := answers[0]; len(a.Ways) != 6 || a.Ways[0].Route != "mailbox" || len(a.Ways[0].Via) != 2 {
 		t.Errorf("an alias: %+v", a)
 	}
-	if a := answers[1]; a.Rule != "ticket machines" || a.Ways[0].Route != "to the world" || a.Ways[0].NextHop != "saltmarsh.example" || a.Ways[0].Stranded {
+	if a := answers[1]; a.Rule != "ticket machines" || a.Ways[0].Route != "to the world" ||
+		a.Ways[0].NextHop != "saltmarsh.example" ||
+		a.Ways[0].Stranded {
 		t.Errorf("outside: %+v", a)
 	}
 	if a := answers[2]; !a.Ways[0].Stranded || a.Ways[0].Why != "no route leads to [127.30.0.60]" {
@@ -92,26 +108,33 @@ func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 
 func TestSendFollowsAMessageToItsEnd(t *testing.T) {
 	s := world(t)
-	out, stderr, code := s.gull(t, "send", "--listener", "inside", "--client", "127.20.1.5", "--from", "tickets@skerryline.example", "--to", "cli@greywacke.example", "--subject", "Grüße", "--text", "one\ntwo\n.three")
+	out, stderr, code := s.gull(t, "send", "--listener", "inside", "--client", "127.20.1.5",
+		"--from", "tickets@skerryline.example", "--to", "cli@greywacke.example", "--subject",
+		"Grüße", "--text", "one\ntwo\n.three")
 	if code != 0 {
 		t.Fatalf("%d %s %s", code, out, stderr)
 	}
-	for _, want := range []string{"> MAIL FROM:<tickets@skerryline.example>", "< 250 2.0.0 accepted as ", "deferred   recipient: 451 4.7.1 greylisted", "delivered  content: 250 2.0.0", "It has ended: delivered."} {
+	for _, want := range []string{"> MAIL FROM:<tickets@skerryline.example>", "< 250 2.0.0 accepted as ",
+		"deferred   recipient: 451 4.7.1 greylisted", "delivered  content: 250 2.0.0", "It has ended: delivered."} {
 		if !strings.Contains(out, want) {
 			t.Errorf("send lacks %q:\n%s", want, out)
 		}
 	}
 	l := s.messages(t, "mx.greywacke.example", "cli@greywacke.example")
-	if len(l) != 1 || !strings.HasSuffix(string(l[0].Content), "one\r\ntwo\r\n.three\r\n") || !strings.Contains(string(l[0].Content), "Subject: =?utf-8?q?Gr=C3=BC=C3=9Fe?=") {
+	if len(l) != 1 || !strings.HasSuffix(string(l[0].Content), "one\r\ntwo\r\n.three\r\n") ||
+		!strings.Contains(string(l[0].Content), "Subject: =?utf-8?q?Gr=C3=BC=C3=9Fe?=") {
 		t.Errorf("the message: %s", l[0].Content)
 	}
 	out, _, code = s.gull(t, "send", "--to", "ines.harrow@skerryline.example", "-o", "json")
 	var h mail.Submitted
-	if err := json.Unmarshal([]byte(out), &h); err != nil || code != 0 || h.ID == "" || h.Listener != "edge" || len(h.Steps) != 6 {
+	if err := json.Unmarshal([]byte(out),
+		&h); err != nil || code != 0 || h.ID == "" || h.Listener != "edge" ||
+		len(h.Steps) != 6 {
 		t.Errorf("%v %d %s", err, code, out)
 	}
 	out, _, code = s.gull(t, "trace", "show", h.ID)
-	if code != 0 || !strings.Contains(out, "received from 127.0.0.1") || !strings.Contains(out, "let in by rule our-domain") {
+	if code != 0 || !strings.Contains(out, "received from 127.0.0.1") ||
+		!strings.Contains(out, "let in by rule our-domain") {
 		t.Errorf("trace show: %d %s", code, out)
 	}
 }
@@ -120,7 +143,24 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 	s := own(t, "formats", nil)
 	id := s.out(t, "shape@sunkenpier.example")
 	s.until(t, id, mail.Deferred)
-	fields := []string{"id", "message_id", "recipient", "original_recipient", "state", "lane", "route", "next_hop", "attempts", "first_attempt_at", "last_attempt_at", "next_attempt_at", "expires_at", "finished_at", "last_reply", "cause"}
+	fields := []string{
+		"id",
+		"message_id",
+		"recipient",
+		"original_recipient",
+		"state",
+		"lane",
+		"route",
+		"next_hop",
+		"attempts",
+		"first_attempt_at",
+		"last_attempt_at",
+		"next_attempt_at",
+		"expires_at",
+		"finished_at",
+		"last_reply",
+		"cause",
+	}
 	check := func(format string, record map[string]any) {
 		t.Helper()
 		for _, f := range fields {
@@ -171,7 +211,8 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &one); err != nil {
 		t.Fatal(err)
 	}
-	for _, f := range []string{"id", "route", "next_hop", "state", "waiting", "deferred", "held", "sending", "bytes", "oldest_at", "next_attempt_at", "last_reply"} {
+	for _, f := range []string{"id", "route", "next_hop", "state", "waiting", "deferred", "held", "sending",
+		"bytes", "oldest_at", "next_attempt_at", "last_reply"} {
 		if _, ok := one[f]; !ok {
 			t.Errorf("a lane lacks %s: %v", f, one)
 		}
@@ -181,13 +222,16 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 {
 		t.Fatalf("%v %s", err, out)
 	}
-	for _, f := range []string{"id", "received_at", "sender", "header_from", "subject", "size", "listener", "client_address", "helo", "account", "session_id", "revision", "deliveries"} {
+	for _, f := range []string{"id", "received_at", "sender", "header_from", "subject", "size", "listener",
+		"client_address", "helo", "account", "session_id", "revision", "deliveries"} {
 		if _, ok := list[0][f]; !ok {
 			t.Errorf("a message lacks %s: %v", f, list[0])
 		}
 	}
 	out, _, _ = s.gull(t, "queue", "list")
-	if !strings.Contains(out, "DELIVERY") || !strings.Contains(out, "connect: 4.4.1 connection refused by 127.30.0.20") || strings.Contains(out, "…") {
+	if !strings.Contains(out, "DELIVERY") ||
+		!strings.Contains(out, "connect: 4.4.1 connection refused by 127.30.0.20") ||
+		strings.Contains(out, "…") {
 		t.Errorf("the table:\n%s", out)
 	}
 	out, _, _ = s.gull(t, "queue", "list", "--recipient", "elsewhere.example")
@@ -198,10 +242,13 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 		filter string
 		found  int
 	}{
-		{"--state deferred", 1}, {"--state held", 0}, {"--sender ines.harrow@skerryline.example", 1}, {"--sender tomas", 0},
-		{"--recipient SHAPE@sunkenpier.example", 1}, {"--message " + id, 1}, {"--delivery " + id + "-1", 1}, {"--delivery " + id + "-2", 0},
+		{"--state deferred", 1}, {"--state held", 0}, {"--sender ines.harrow@skerryline.example",
+			1}, {"--sender tomas", 0},
+		{"--recipient SHAPE@sunkenpier.example", 1}, {"--message " + id, 1}, {"--delivery " + id + "-1",
+			1}, {"--delivery " + id + "-2", 0},
 	} {
-		out, stderr, code := s.gull(t, append([]string{"queue", "list", "-o", "jsonl"}, strings.Fields(c.filter)...)...)
+		out, stderr, code := s.gull(t, append([]string{"queue", "list", "-o", "jsonl"},
+			strings.Fields(c.filter)...)...)
 		if strings.Count(out, "\n") != c.found || code != 0 {
 			t.Errorf("%s: %d records, %s", c.filter, strings.Count(out, "\n"), stderr)
 		}
@@ -209,7 +256,10 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 }
 
 func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
-	s := own(t, "flush", func(c string) string { return strings.Replace(c, "intervals: [1s]", "intervals: [1h]", 1) })
+	s := own(t, "flush", func(c string) string {
+		return strings.Replace(c, "intervals: [1s]",
+			"intervals: [1h]", 1)
+	})
 	s.behave(t, "mx.barelock.example", `{"rcpt": "450 4.2.1 not now"}`)
 	id := s.out(t, "again@barelock.example")
 	before := s.until(t, id, mail.Deferred)
@@ -224,7 +274,8 @@ func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
 	}
 	after := s.until(t, id, mail.Delivered)
 	if after.Attempts != 2 || !after.ExpiresAt.Equal(before.ExpiresAt.Time) {
-		t.Errorf("after %d attempts, expires at %s and before at %s", after.Attempts, after.ExpiresAt, before.ExpiresAt)
+		t.Errorf("after %d attempts, expires at %s and before at %s", after.Attempts, after.ExpiresAt,
+			before.ExpiresAt)
 	}
 }
 
@@ -245,7 +296,8 @@ func TestTraceFollowTellsEverythingOfAllNodesAsItHappens(t *testing.T) {
 	told := func(id, node, kind string) int {
 		n := 0
 		for _, line := range strings.Split(readFile(t, out.Name()), "\n") {
-			if strings.Contains(line, id) && strings.Contains(line, `"node":"`+node+`"`) && strings.Contains(line, `"kind":"`+kind+`"`) {
+			if strings.Contains(line, id) && strings.Contains(line, `"node":"`+node+`"`) &&
+				strings.Contains(line, `"kind":"`+kind+`"`) {
 				n++
 			}
 		}
@@ -254,7 +306,9 @@ func TestTraceFollowTellsEverythingOfAllNodesAsItHappens(t *testing.T) {
 	if err := eventually(15*time.Second, func() error {
 		here, there = s.out(t, "follow@barelock.example"), other.out(t, "follow@barelock.example")
 		time.Sleep(time.Second)
-		if told(here, "shore", "received") != 1 || told(there, "reef", "received") != 1 || told(here, "shore", "delivered")+told(here, "reef", "delivered") != 1 || told(there, "reef", "delivered")+told(there, "shore", "delivered") != 1 {
+		if told(here, "shore", "received") != 1 || told(there, "reef", "received") != 1 ||
+			told(here, "shore", "delivered")+told(here, "reef", "delivered") != 1 ||
+			told(there, "reef", "delivered")+told(there, "shore", "delivered") != 1 {
 			return os.ErrNotExist
 		}
 		return nil
@@ -266,7 +320,8 @@ func TestTraceFollowTellsEverythingOfAllNodesAsItHappens(t *testing.T) {
 func TestTheServiceDoesNotStartOnABrokenConfiguration(t *testing.T) {
 	s := world(t)
 	bad := filepath.Join(t.TempDir(), "bad.yaml")
-	if err := os.WriteFile(bad, []byte("service:\n  host_name: a.example\n\tpostmaster: x\n"), 0o600); err != nil {
+	if err := os.WriteFile(bad, []byte("service:\n  host_name: a.example\n\tpostmaster: x\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	_, stderr, code := s.gull(t, "serve", "--config", bad, "--http", "127.0.0.1:0", "--node", "other")
@@ -282,12 +337,16 @@ func TestAServerStartsWithNothingSetUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	address := loopback()
-	c := s.command("serve", "--database", database, "--http", address, "--setup", s.setup, "--key-file", filepath.Join(t.TempDir(), "key"))
+	c := s.command("serve", "--database", database, "--http", address, "--setup", s.setup,
+		"--key-file", filepath.Join(t.TempDir(), "key"))
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
 	defer func() { _ = c.Process.Signal(syscall.SIGTERM); _ = c.Wait() }()
-	if err := eventually(10*time.Second, func() error { _, err := get("http://" + address + "/readyz"); return err }); err != nil {
+	if err := eventually(
+		10*time.Second,
+		func() error { _, err := get("http://" + address + "/readyz"); return err },
+	); err != nil {
 		t.Fatal(err)
 	}
 	out, stderr, code := s.gull(t, "--url", "http://"+address, "domain", "list")
@@ -297,9 +356,11 @@ func TestAServerStartsWithNothingSetUp(t *testing.T) {
 }
 
 func TestHelpShowsExamplesOfTheDemoWorld(t *testing.T) {
-	for _, args := range []string{"status", "send", "queue list", "queue flush", "lane list", "trace find", "explain", "mailbox raw", "config import", "serve", "simnet behave"} {
+	for _, args := range []string{"status", "send", "queue list", "queue flush", "lane list", "trace find",
+		"explain", "mailbox raw", "config import", "serve", "simnet behave"} {
 		out, err := exec.Command(binary, append(strings.Fields(args), "--help")...).Output()
-		if err != nil || !strings.Contains(string(out), "Examples:\n") || !strings.Contains(string(out), "gull "+args) {
+		if err != nil || !strings.Contains(string(out), "Examples:\n") || !strings.Contains(string(out),
+			"gull "+args) {
 			t.Errorf("gull %s --help: %v\n%s", args, err, out)
 		}
 	}

@@ -73,7 +73,12 @@ func (m missing) Error() string { return "the page lacks " + string(m) }
 // press clicks what carries exactly that text or label.
 func (p *page) press(name string) {
 	p.t.Helper()
-	p.do(chromedp.Click(`//*[self::a or self::button][normalize-space(.)="`+name+`" or @aria-label="`+name+`"]`, chromedp.BySearch))
+	p.do(
+		chromedp.Click(
+			`//*[self::a or self::button][normalize-space(.)="`+name+`" or @aria-label="`+name+`"]`,
+			chromedp.BySearch,
+		),
+	)
 }
 
 func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
@@ -81,16 +86,44 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 	stuck := s.out(t, "jo@sunkenpier.example")
 	s.until(t, stuck, mail.Deferred)
 	s.until(t, s.out(t, "ada@saltmarsh.example"), mail.Delivered)
-	s.until(t, s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", message("To the recorder"), "logs@[127.30.0.60]"), mail.Deferred)
+	s.until(
+		t,
+		s.send(
+			t,
+			s.inside,
+			"127.20.1.9",
+			"bridge@skerryline.example",
+			message("To the recorder"),
+			"logs@[127.30.0.60]",
+		),
+		mail.Deferred,
+	)
 	p := s.open(t, "keeper")
 
 	// Overview: the sentence on top, the numbers, what is in trouble, and why.
-	p.shows("1 lane is stranded: no route leads on", "In trouble", "sunkenpier.example", "connection refused by 127.30.0.20", "no route leads to [127.30.0.60]", "to ada@saltmarsh.example")
+	p.shows(
+		"1 lane is stranded: no route leads on",
+		"In trouble",
+		"sunkenpier.example",
+		"connection refused by 127.30.0.20",
+		"no route leads to [127.30.0.60]",
+		"to ada@saltmarsh.example",
+	)
 	// In three clicks to why a message waits.
 	p.press("sunkenpier.example")
 	p.shows("by route to the world", "connect", "jo@sunkenpier.example", "ines.harrow@skerryline.example")
 	p.press("to jo@sunkenpier.example")
-	p.shows("127.0.0.1", "listener inside", "let in by rule this machine", "route to the world", "tried", "deferred", "The host refuses the connection", "Who can fix it: remote administrator", "expires")
+	p.shows(
+		"127.0.0.1",
+		"listener inside",
+		"let in by rule this machine",
+		"route to the world",
+		"tried",
+		"deferred",
+		"The host refuses the connection",
+		"Who can fix it: remote administrator",
+		"expires",
+	)
 
 	// It is live: fixed at the remote host, the message's end shows by itself.
 	s.behave(t, "mx.sunkenpier.example", `{"closed": false}`)
@@ -155,7 +188,10 @@ func TestConsoleOfAViewerAndOfAStranger(t *testing.T) {
 	p.shows("deck, may look, not change")
 	p.do(chromedp.Click(`//*[@role="menuitem"]`, chromedp.BySearch))
 	p.shows("Sign in to see where the mail is.")
-	p.do(chromedp.SendKeys(`input[autocomplete="username"]`, "deck"), chromedp.SendKeys(`input[autocomplete="current-password"]`, "guess\r"))
+	p.do(
+		chromedp.SendKeys(`input[autocomplete="username"]`, "deck"),
+		chromedp.SendKeys(`input[autocomplete="current-password"]`, "guess\r"),
+	)
 	p.shows("name or password is wrong")
 }
 
@@ -188,7 +224,10 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	p.visit("/queue/" + lane)
 	p.shows("All in this lane", "a@sunkenpier.example", "3 came")
 	// Chosen ones: hold, with how many and why.
-	p.do(chromedp.Click(`input[aria-label="Choose `+ids[0]+`-1"]`), chromedp.Click(`input[aria-label="Choose `+ids[1]+`-1"]`))
+	p.do(
+		chromedp.Click(`input[aria-label="Choose `+ids[0]+`-1"]`),
+		chromedp.Click(`input[aria-label="Choose `+ids[1]+`-1"]`),
+	)
 	p.press("2 chosen messages")
 	p.click("[role=menu]", "Hold")
 	p.shows("2 deliveries match")

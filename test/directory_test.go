@@ -13,10 +13,11 @@ import (
 // boxes is a stack with people of every sort.
 func boxes(t *testing.T, name string) *stack {
 	return own(t, name, func(c string) string {
-		return strings.NewReplacer(
-			"name: Wren Castell, quota: 50 MB", "name: Wren Castell, quota: 4 KB",
-			"  - {name: bølgevik.example, kind: local}", "  - {name: bølgevik.example, kind: local, catch_all: \"søren@bølgevik.example\"}",
-			"  - {name: kelpworks.example, kind: relay, route: kelpworks}", "  - {name: kelpworks.example, kind: relay, route: kelpworks, verify: call}",
+		return strings.NewReplacer("name: Wren Castell, quota: 50 MB",
+			"name: Wren Castell, quota: 4 KB", "  - {name: bølgevik.example, kind: local}",
+			"  - {name: bølgevik.example, kind: local, catch_all: \"søren@bølgevik.example\"}",
+			"  - {name: kelpworks.example, kind: relay, route: kelpworks}",
+			"  - {name: kelpworks.example, kind: relay, route: kelpworks, verify: call}",
 			"intervals: [1s]", "intervals: [1h]").Replace(c)
 	})
 }
@@ -41,15 +42,29 @@ func TestWhereAMailboxIsReached(t *testing.T) {
 	d.want("550 5.1.1", "RCPT TO:<nobody+x@skerryline.example>")
 	// two of one name: the second gets a number, and keeps it when the first is gone
 	s.run(t, "mailbox", "add", "th@skerryline.example", "--name", "Tove Hall")
-	if out := s.run(t, "mailbox", "add", "th2@skerryline.example", "--name", "Tove Hall"); !strings.Contains(out, "tove.hall2@skerryline.example, thall2@skerryline.example too") {
+	if out := s.run(
+		t,
+		"mailbox",
+		"add",
+		"th2@skerryline.example",
+		"--name",
+		"Tove Hall",
+	); !strings.Contains(out, "tove.hall2@skerryline.example, thall2@skerryline.example too") {
 		t.Errorf("collision: %s", out)
 	}
 	s.run(t, "mailbox", "remove", "th@skerryline.example")
-	if out := s.run(t, "mailbox", "show", "th2@skerryline.example"); !strings.Contains(out, "tove.hall2@skerryline.example") {
+	if out := s.run(
+		t,
+		"mailbox",
+		"show",
+		"th2@skerryline.example",
+	); !strings.Contains(out, "tove.hall2@skerryline.example") {
 		t.Errorf("after the first was removed: %s", out)
 	}
 	d.want("550 5.1.1", "RCPT TO:<tove.hall@skerryline.example>")
-	if out := s.run(t, "change", "list", "--name", "th@skerryline.example"); strings.Count(out, "tests") != 2 || !strings.Contains(out, "removed") {
+	if out := s.run(t, "change", "list", "--name",
+		"th@skerryline.example"); strings.Count(out, "tests") != 2 ||
+		!strings.Contains(out, "removed") {
 		t.Errorf("the record:\n%s", out)
 	}
 }
@@ -67,7 +82,8 @@ func TestAFullMailboxDefersAndAnOverlargeMessageIsSentBack(t *testing.T) {
 	c := dial(t, s.edge, "127.30.0.10")
 	c.hear()
 	c.want("250", "EHLO a")
-	for _, x := range [][2]string{{"MAIL FROM:<> SIZE=3500", "452 4.2.2 mailbox " + wren + " is full"}, {"MAIL FROM:<> SIZE=50000", "552 5.2.3 the message has 50000 octets"}} {
+	for _, x := range [][2]string{{"MAIL FROM:<> SIZE=3500", "452 4.2.2 mailbox " + wren + " is full"},
+		{"MAIL FROM:<> SIZE=50000", "552 5.2.3 the message has 50000 octets"}} {
 		c.want("250", x[0])
 		c.want(x[1], "RCPT TO:<"+wren+">")
 		c.want("250", "RSET")
@@ -94,19 +110,29 @@ func TestForwardsGoOnStayAndDoNotCircle(t *testing.T) {
 		return tr.Message.Deliveries
 	}
 	d := to("ailsa.brune@skerryline.example")
-	if len(d) != 2 || d[0].Recipient != "ailsa@lightkeepers.example" || d[0].Route != "old post" || d[1].Recipient != "ailsa.brune@skerryline.example" || strings.Join(d[0].Via, " ") != "ailsa.brune@skerryline.example" {
+	if len(d) != 2 || d[0].Recipient != "ailsa@lightkeepers.example" || d[0].Route != "old post" ||
+		d[1].Recipient != "ailsa.brune@skerryline.example" ||
+		strings.Join(d[0].Via, " ") != "ailsa.brune@skerryline.example" {
 		t.Errorf("with a copy: %+v", d)
 	}
-	s.run(t, "mailbox", "set", "ailsa.brune@skerryline.example", "--unset", "keep_copy", "--forward-to", "tomas.vik@skerryline.example")
+	s.run(t, "mailbox", "set", "ailsa.brune@skerryline.example", "--unset", "keep_copy",
+		"--forward-to", "tomas.vik@skerryline.example")
 	s.run(t, "mailbox", "set", "tomas.vik@skerryline.example", "--forward-to", "ailsa.brune@skerryline.example")
 	if d := to("ailsa.brune@skerryline.example"); len(d) != 1 || d[0].Route != "mailbox" {
 		t.Errorf("a circle loses the message or doubles it: %+v", d)
 	}
-	s.run(t, "mailbox", "set", "odile.marr@skerryline.example", "--forward-to", "x@dunlin.example") // agreed: no forwards to them
+	s.run(t, "mailbox", "set", "odile.marr@skerryline.example", "--forward-to",
+		"x@dunlin.example") // agreed: no forwards to them
 	if d := to("odile.marr@skerryline.example"); len(d) != 1 || d[0].Recipient != "odile.marr@skerryline.example" {
 		t.Errorf("a forward that was agreed against: %+v", d)
 	}
-	if _, stderr, code := s.gull(t, "alias", "set", "crew@skerryline.example", "--to", "everyone@skerryline.example"); code != 1 || !strings.Contains(stderr, "to: this alias leads back to itself: crew@skerryline.example → everyone@skerryline.example → crew@skerryline.example") {
+	if _, stderr, code := s.gull(t, "alias", "set", "crew@skerryline.example", "--to",
+		"everyone@skerryline.example"); code != 1 ||
+		!strings.Contains(
+			stderr,
+			"to: this alias leads back to itself: crew@skerryline.example → everyone@skerryline.example → "+
+				"crew@skerryline.example",
+		) {
 		t.Errorf("an alias in a circle: %d %s", code, stderr)
 	}
 }
@@ -115,7 +141,8 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 	s := boxes(t, "replies")
 	const piet = "piet.sandholm@skerryline.example"
 	write := func(from, head string) {
-		content := "From: <" + from + ">\r\nTo: <" + piet + ">\r\nSubject: Berth 4\r\nMessage-ID: <b4@x.example>\r\n" + head + "\r\nAre you there?\r\n"
+		content := "From: <" + from + ">\r\nTo: <" + piet + ">\r\nSubject: Berth 4\r\nMessage-ID: " +
+			"<b4@x.example>\r\n" + head + "\r\nAre you there?\r\n"
 		listener, client := s.edge, "127.30.0.10"
 		s.until(t, s.send(t, listener, client, from, content, piet), mail.Delivered)
 	}
@@ -136,7 +163,8 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Auto-Submitted: auto-replied\r\n", "In-Reply-To: <b4@x.example>\r\n", "Subject: Auto: Berth 4\r\n", "From: Piet Sandholm <" + piet + ">\r\n", "please write to harbour@skerryline.example"} {
+	for _, want := range []string{"Auto-Submitted: auto-replied\r\n", "In-Reply-To: <b4@x.example>\r\n",
+		"Subject: Auto: Berth 4\r\n", "From: Piet Sandholm <" + piet + ">\r\n", "please write to harbour@skerryline.example"} {
 		if !strings.Contains(texts[0], want) {
 			t.Errorf("the reply lacks %q:\n%s", want, texts[0])
 		}
@@ -145,13 +173,15 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 		t.Error("the reply does not come from the null sender")
 	}
 	write("cleo@barelock.example", "") // a second one within the week
-	for _, head := range []string{"Auto-Submitted: auto-generated\r\n", "List-Id: <ferries.example>\r\n", "Precedence: bulk\r\n"} {
+	for _, head := range []string{"Auto-Submitted: auto-generated\r\n", "List-Id: <ferries.example>\r\n",
+		"Precedence: bulk\r\n"} {
 		write("other@barelock.example", head)
 	}
 	write("noreply@barelock.example", "")
 	write("bo@saltmarsh.example", "") // agreed: they get the inside text
 	if err := eventually(5*time.Second, func() error {
-		if texts := got("mx.saltmarsh.example", "bo@saltmarsh.example"); len(texts) != 1 || !strings.Contains(texts[0], "Tomas Vik has the keys") {
+		if texts := got("mx.saltmarsh.example", "bo@saltmarsh.example"); len(texts) != 1 ||
+			!strings.Contains(texts[0], "Tomas Vik has the keys") {
 			return fmt.Errorf("the peer's reply: %v", texts)
 		}
 		return nil
@@ -166,16 +196,44 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 func TestTheLimitsOfARuleStopAnAccountAndAMachine(t *testing.T) {
 	t.Parallel()
 	s := own(t, "limits", func(c string) string {
-		return strings.NewReplacer("limits: {messages_per_hour: 200, messages_per_day: 500, recipients_per_day: 1000}", "limits: {messages_per_day: 2}",
-			"  - name: ticket machines\n", "  - name: ticket machines\n    limits: {recipients_per_hour: 3}\n").Replace(c)
+		return strings.NewReplacer(
+			"limits: {messages_per_hour: 200, messages_per_day: 500, recipients_per_day: 1000}",
+			"limits: {messages_per_day: 2}",
+			"  - name: ticket machines\n",
+			"  - name: ticket machines\n    limits: {recipients_per_hour: 3}\n",
+		).Replace(c)
 	})
 	givePassword(t, s, inesAddress, inesPassword)
 	for n, want := range []int{250, 250, 450} {
-		if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, inesPassword, inesAddress, "x@barelock.example"); r.Code != want {
+		if r := python(
+			t,
+			s.smtps,
+			"tls",
+			"smtp",
+			"plain",
+			inesAddress,
+			inesPassword,
+			inesAddress,
+			"x@barelock.example",
+		); r.Code != want {
 			t.Errorf("message %d: %+v", n+1, r)
 		}
 	}
-	if out, _, _ := s.gull(t, "explain", "--listener", "submission", "--account", inesAddress, "--from", inesAddress, "--to", "x@barelock.example"); !strings.Contains(out, "REFUSED  limits of people: "+inesAddress+" has sent its 2 messages of today") {
+	if out, _, _ := s.gull(
+		t,
+		"explain",
+		"--listener",
+		"submission",
+		"--account",
+		inesAddress,
+		"--from",
+		inesAddress,
+		"--to",
+		"x@barelock.example",
+	); !strings.Contains(
+		out,
+		"REFUSED  limits of people: "+inesAddress+" has sent its 2 messages of today",
+	) {
 		t.Errorf("explain:\n%s", out)
 	}
 	time.Sleep(6 * time.Second) // counts are in the database by now
@@ -183,7 +241,9 @@ func TestTheLimitsOfARuleStopAnAccountAndAMachine(t *testing.T) {
 	if err := s.start(); err != nil {
 		t.Fatal(err)
 	}
-	if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, inesPassword, inesAddress, "x@barelock.example"); r.Code != 450 || !strings.Contains(r.Text, inesAddress+" has sent its 2 messages of today under rule people") {
+	if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, inesPassword, inesAddress,
+		"x@barelock.example"); r.Code != 450 ||
+		!strings.Contains(r.Text, inesAddress+" has sent its 2 messages of today under rule people") {
 		t.Errorf("after a restart: %+v", r)
 	}
 	c := dial(t, s.inside, "127.20.1.5")
@@ -198,10 +258,15 @@ func TestTheLimitsOfARuleStopAnAccountAndAMachine(t *testing.T) {
 
 func TestMachinesSendersAreWrittenAsOurDomain(t *testing.T) {
 	s := world(t)
-	content := "From: Root <root@host7>\r\nSender: <root@host7>\r\nSubject: disk\r\n\r\nroot@host7 stays in the text\r\n"
-	s.until(t, s.send(t, s.inside, "127.20.1.5", "root@host7", content, "disk@barelock.example"), mail.Delivered)
+	content := "From: Root <root@host7>\r\nSender: <root@host7>\r\nSubject: disk\r\n\r\nroot@host7 stays " +
+		"in the text\r\n"
+	s.until(t, s.send(t, s.inside, "127.20.1.5", "root@host7", content, "disk@barelock.example"),
+		mail.Delivered)
 	l := s.messages(t, "mx.barelock.example", "disk@barelock.example")[0]
-	if l.Sender != "root@skerryline.example" || !strings.Contains(string(l.Content), "From: Root <root@skerryline.example>\r\nSender: <root@skerryline.example>\r\n") || !strings.Contains(string(l.Content), "\r\nroot@host7 stays") {
+	if l.Sender != "root@skerryline.example" ||
+		!strings.Contains(string(l.Content),
+			"From: Root <root@skerryline.example>\r\nSender: <root@skerryline.example>\r\n") ||
+		!strings.Contains(string(l.Content), "\r\nroot@host7 stays") {
 		t.Errorf("%s\n%s", l.Sender, l.Content)
 	}
 	c := dial(t, s.inside, "127.20.1.5")
@@ -224,7 +289,8 @@ func TestRecipientsThatARelayedDomainHasAreVerifiedAhead(t *testing.T) {
 	c.want("250", "EHLO a")
 	c.want("250", "MAIL FROM:<>")
 	c.want("250", "RCPT TO:<orders@kelpworks.example>")
-	c.want("550 5.1.1 nobody@kelpworks.example is not known where its mail goes", "RCPT TO:<nobody@kelpworks.example>")
+	c.want("550 5.1.1 nobody@kelpworks.example is not known where its mail goes",
+		"RCPT TO:<nobody@kelpworks.example>")
 	c.want("550 5.7.1", "RCPT TO:<victim%saltmarsh.example@kelpworks.example>")
 	s.behave(t, "in.kelpworks.example", `{"closed":true}`)
 	c.want("250", "RCPT TO:<unsure@kelpworks.example>") // trouble on the way is no refusal
@@ -252,19 +318,42 @@ func TestLMTPInwardsAnswersForEachRecipient(t *testing.T) {
 
 func TestWhatWasAgreedWithAPeerHolds(t *testing.T) {
 	s := own(t, "peers", func(c string) string {
-		return strings.Replace(c, "peers:\n", "peers:\n  - {name: bare, domains: [barelock.example], tls: required}\n  - {name: old, domains: [oldlocks.example], tls: verified}\n  - {name: small, domains: [smallhatch.example], message_size: 1 KB, no_8bit: true}\n  - {name: quiet, domains: [nosuch.example], no_bounces: true}\n", 1)
+		return strings.Replace(
+			c,
+			"peers:\n",
+			"peers:\n  - {name: bare, domains: [barelock.example], tls: required}\n  - {name: old, "+
+				"domains: [oldlocks.example], tls: verified}\n  - {name: small, domains: "+
+				"[smallhatch.example], message_size: 1 KB, no_8bit: true}\n  - {name: quiet, domains: "+
+				"[nosuch.example], no_bounces: true}\n",
+			1,
+		)
 	})
-	if d := s.until(t, s.out(t, "x@barelock.example"), mail.Deferred); d.Cause != diagnose.TLSNotOffered || !strings.Contains(d.Last.Text, "the agreement bare demands it") {
+	if d := s.until(t, s.out(t, "x@barelock.example"),
+		mail.Deferred); d.Cause != diagnose.TLSNotOffered ||
+		!strings.Contains(d.Last.Text, "the agreement bare demands it") {
 		t.Errorf("%+v", d.Last)
 	}
-	if d := s.until(t, s.out(t, "x@oldlocks.example"), mail.Deferred); d.Cause != diagnose.CertificateBad || !strings.Contains(d.Last.Text, "expired") {
+	if d := s.until(t, s.out(t, "x@oldlocks.example"),
+		mail.Deferred); d.Cause != diagnose.CertificateBad ||
+		!strings.Contains(d.Last.Text, "expired") {
 		t.Errorf("%+v", d.Last)
 	}
 	long := message("long") + strings.Repeat("0123456789\r\n", 150)
-	if d := s.until(t, s.send(t, s.inside, "127.0.0.1", inesAddress, long, "x@smallhatch.example"), mail.Bounced); d.Last.Text != fmt.Sprintf("the message has %d octets; 1 KB was agreed with small", sizeOf(t, s, "x@smallhatch.example")) {
+	if d := s.until(
+		t,
+		s.send(t, s.inside, "127.0.0.1", inesAddress, long, "x@smallhatch.example"),
+		mail.Bounced,
+	); d.Last.Text != fmt.Sprintf(
+		"the message has %d octets; 1 KB was agreed with small",
+		sizeOf(t, s, "x@smallhatch.example"),
+	) {
 		t.Errorf("%+v", d.Last)
 	}
-	s.until(t, s.send(t, s.inside, "127.0.0.1", "known@nosuch.example", message("quiet"), "nobody@nosuch.example"), mail.Bounced)
+	s.until(
+		t,
+		s.send(t, s.inside, "127.0.0.1", "known@nosuch.example", message("quiet"), "nobody@nosuch.example"),
+		mail.Bounced,
+	)
 	if m, ok := s.find(t, "known@nosuch.example"); ok {
 		t.Errorf("a notice went to a peer that gets none: %+v", m)
 	}

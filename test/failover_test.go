@@ -47,7 +47,11 @@ func newPair(t *testing.T, name string) *pair {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &pair{t: t, names: [2]string{"test-" + name + "-a", "test-" + name + "-b"}, ports: [2]string{freePort("127.0.0.1"), freePort("127.0.0.1")}}
+	p := &pair{
+		t:     t,
+		names: [2]string{"test-" + name + "-a", "test-" + name + "-b"},
+		ports: [2]string{freePort("127.0.0.1"), freePort("127.0.0.1")},
+	}
 	p.secret, _ = u.User.Password()
 	t.Cleanup(func() {
 		for _, n := range p.names {
@@ -151,7 +155,8 @@ func (l *load) connection(at string, c, n int) int {
 	for ; !l.stop.Load(); n++ {
 		subject := fmt.Sprintf("load %d-%d", c, n)
 		ready := true
-		for _, step := range [][2]string{{"MAIL FROM:<tickets@skerryline.example>\r\n", "250"}, {"RCPT TO:<survivor@barelock.example>\r\n", "250"}, {"DATA\r\n", "354"}} {
+		for _, step := range [][2]string{{"MAIL FROM:<tickets@skerryline.example>\r\n", "250"},
+			{"RCPT TO:<survivor@barelock.example>\r\n", "250"}, {"DATA\r\n", "354"}} {
 			if reply := say(step[0]); !strings.HasPrefix(reply, step[1]) {
 				ready = false
 				break
@@ -165,7 +170,10 @@ func (l *load) connection(at string, c, n int) int {
 			return n + 1
 		}
 		began := time.Now()
-		reply := say("Subject: " + subject + "\r\n\r\n" + strings.Repeat(strings.Repeat("x", 70)+"\r\n", l.size/72) + ".\r\n")
+		reply := say(
+			"Subject: " + subject + "\r\n\r\n" + strings.Repeat(strings.Repeat("x", 70)+"\r\n",
+				l.size/72) + ".\r\n",
+		)
 		l.mu.Lock()
 		l.slowest = max(l.slowest, time.Since(began))
 		if id, ok := strings.CutPrefix(reply, "250 2.0.0 accepted as "); ok {
@@ -209,7 +217,8 @@ type arrivals struct {
 }
 
 func (p *pair) watch() *arrivals {
-	a := &arrivals{last: time.Now(), writable: time.Now(), stop: make(chan struct{}), ended: make(chan struct{})}
+	a := &arrivals{last: time.Now(), writable: time.Now(), stop: make(chan struct{}),
+		ended: make(chan struct{})}
 	go func() {
 		defer close(a.ended)
 		for {
@@ -316,7 +325,11 @@ var drills = []struct {
 }
 
 // short are the drills that the tests do; scripts/faults does all of them, many times.
-var short = map[string]bool{"freeze the primary, promote the standby": true, "lose the only standby, and have it back": true, "large messages, freeze the primary, promote the standby": true}
+var short = map[string]bool{
+	"freeze the primary, promote the standby":                 true,
+	"lose the only standby, and have it back":                 true,
+	"large messages, freeze the primary, promote the standby": true,
+}
 
 func TestFaultFailover(t *testing.T) {
 	if os.Getenv("GULL_FAULT_ROUNDS") == "" {
@@ -334,9 +347,25 @@ func TestFaultFailover(t *testing.T) {
 				}
 				t.Run("round", func(t *testing.T) { sum.add(drill(t, fmt.Sprintf("fo%d", i), d.size, d.do)) })
 			}
-			fmt.Printf("| %s, %d times | %d | %d | %d | %d | %d |\n[%s: stranded %d, delivered though refused %d; longest without delivery %s in all, %s with a host that takes writes; slowest answer %s; refused before the content %d]\n",
-				d.name, sum.rounds, sum.accepted, sum.delivered, sum.queued, sum.twice, sum.lost,
-				d.name, sum.stranded, sum.ghosts, sum.longest.Round(100*time.Millisecond), sum.after.Round(100*time.Millisecond), sum.slowest.Round(100*time.Millisecond), sum.early)
+			fmt.Printf(
+				"| %s, %d times | %d | %d | %d | %d | %d |\n[%s: stranded %d, delivered though refused %d; "+
+					"longest without delivery %s in all, %s with a host that takes writes; slowest answer "+
+					"%s; refused before the content %d]\n",
+				d.name,
+				sum.rounds,
+				sum.accepted,
+				sum.delivered,
+				sum.queued,
+				sum.twice,
+				sum.lost,
+				d.name,
+				sum.stranded,
+				sum.ghosts,
+				sum.longest.Round(100*time.Millisecond),
+				sum.after.Round(100*time.Millisecond),
+				sum.slowest.Round(100*time.Millisecond),
+				sum.early,
+			)
 		})
 	}
 }
@@ -376,9 +405,15 @@ func drill(t *testing.T, name string, size int, do func(*pair, *load, *arrivals)
 			_ = node.serve.Process.Signal(syscall.SIGQUIT)
 		}
 		time.Sleep(time.Second)
-		t.Errorf("%v; withdrawn %d, of lanes that are due %d, held %d", err, p.number(`SELECT count(*) FROM delivery d JOIN withdrawn w USING (message_id)`),
-			p.number(`SELECT count(*) FROM delivery d WHERE due_at <= now() AND EXISTS (SELECT FROM lane_count c WHERE c.lane = d.lane AND c.due <= now())`),
-			p.number(`SELECT count(*) FROM delivery WHERE state = 'held'`))
+		t.Errorf(
+			"%v; withdrawn %d, of lanes that are due %d, held %d",
+			err,
+			p.number(`SELECT count(*) FROM delivery d JOIN withdrawn w USING (message_id)`),
+			p.number(
+				`SELECT count(*) FROM delivery d WHERE due_at <= now() AND EXISTS (SELECT FROM lane_count c WHERE c.lane = d.lane AND c.due <= now())`,
+			),
+			p.number(`SELECT count(*) FROM delivery WHERE state = 'held'`),
+		)
 	}
 	close(a.stop)
 	<-a.ended
@@ -391,10 +426,22 @@ func drill(t *testing.T, name string, size int, do func(*pair, *load, *arrivals)
 	for subject := range l.refused {
 		refused = append(refused, subject)
 	}
-	sum.delivered = p.number(`SELECT count(*) FROM delivery_done WHERE state = $1 AND message_id = ANY($2)`, mail.Delivered, ids)
+	sum.delivered = p.number(
+		`SELECT count(*) FROM delivery_done WHERE state = $1 AND message_id = ANY($2)`,
+		mail.Delivered,
+		ids,
+	)
 	sum.lost = len(ids) - sum.delivered - p.number(`SELECT count(*) FROM delivery WHERE message_id = ANY($1)`, ids)
-	sum.ghosts = p.number(`SELECT count(*) FROM message m JOIN delivery_done d ON d.message_id = m.id WHERE m.subject = ANY($1)`, refused)
-	sum.twice = p.host(t, "mx.barelock.example").Stats.Messages - p.number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`)
+	sum.ghosts = p.number(
+		`SELECT count(*) FROM message m JOIN delivery_done d ON d.message_id = m.id WHERE m.subject = ANY($1)`,
+		refused,
+	)
+	sum.twice = p.host(
+		t,
+		"mx.barelock.example",
+	).Stats.Messages - p.number(
+		`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`,
+	)
 	if sum.lost != 0 || sum.stranded != 0 || sum.ghosts != 0 {
 		t.Errorf("%+v", sum)
 	}
@@ -416,7 +463,8 @@ func (s *stack) saysOfDatabase(t *testing.T, state, why string) {
 		switch {
 		case state == "" && err != nil:
 			return err
-		case state != "" && (err == nil || !strings.Contains(err.Error(), `"database":"`+state+`"`) || !strings.Contains(err.Error(), why)):
+		case state != "" && (err == nil || !strings.Contains(err.Error(),
+			`"database":"`+state+`"`) || !strings.Contains(err.Error(), why)):
 			return fmt.Errorf("readyz: %s %v, want %s: %s", body, err, state, why)
 		}
 		return nil

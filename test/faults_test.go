@@ -63,12 +63,16 @@ func (se *sender) account(t *testing.T, fault string) {
 	}
 	delivered := number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND message_id = ANY($1)`, known)
 	waiting := number(`SELECT count(*) FROM delivery WHERE message_id = ANY($1)`, known)
-	everywhere := number(`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`)
+	everywhere := number(
+		`SELECT count(*) FROM delivery_done WHERE state = 'delivered' AND recipient = 'survivor@barelock.example'`,
+	)
 	arrived := se.s.host(t, "mx.barelock.example").Stats.Messages
 	lost := len(known) - delivered - waiting
-	fmt.Printf("| %s | %d | %d | %d | %d | %d |\n", fault, len(known), delivered, waiting, arrived-everywhere, lost)
+	fmt.Printf("| %s | %d | %d | %d | %d | %d |\n", fault, len(known), delivered, waiting,
+		arrived-everywhere, lost)
 	if lost != 0 || arrived < everywhere {
-		t.Errorf("%d messages that got their 250 are lost; %d arrived, %d are on record", lost, arrived, everywhere)
+		t.Errorf("%d messages that got their 250 are lost; %d arrived, %d are on record", lost, arrived,
+			everywhere)
 	}
 }
 
@@ -85,7 +89,8 @@ func (s *stack) row(t *testing.T, fault string, ids []string, twice int) {
 	}
 	delivered := count[mail.Delivered]
 	queued := count[mail.Waiting] + count[mail.Deferred] + count[mail.Sending]
-	fmt.Printf("| %s | %d | %d | %d | %d | %d |\n", fault, len(ids), delivered, queued, twice, len(ids)-delivered-queued)
+	fmt.Printf("| %s | %d | %d | %d | %d | %d |\n", fault, len(ids), delivered, queued, twice,
+		len(ids)-delivered-queued)
 }
 
 func number64(t *testing.T, id string) int64 {
@@ -195,7 +200,15 @@ func TestFaultOneOfTwoNodesIsKilled(t *testing.T) {
 
 func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 	place := t.TempDir()
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64m,mode=777", "none", place).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"mount",
+		"-t",
+		"tmpfs",
+		"-o",
+		"size=64m,mode=777",
+		"none",
+		place,
+	).CombinedOutput(); err != nil {
 		t.Skipf("a small disk cannot be made here: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", place).Run() })
@@ -207,11 +220,22 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("install", "-d", "-m", "700", "-o", "postgres", filepath.Join(place, "small")).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"install",
+		"-d",
+		"-m",
+		"700",
+		"-o",
+		"postgres",
+		filepath.Join(place, "small"),
+	).CombinedOutput(); err != nil {
 		t.Skipf("no user postgres here: %s", out)
 	}
 	name := fmt.Sprintf("small_%d", time.Now().UnixNano())
-	if _, err := db.Exec(context.Background(), `CREATE TABLESPACE `+name+` LOCATION '`+filepath.Join(place, "small")+`'`); err != nil {
+	if _, err := db.Exec(
+		context.Background(),
+		`CREATE TABLESPACE `+name+` LOCATION '`+filepath.Join(place, "small")+`'`,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := db.Exec(context.Background(), `GRANT CREATE ON TABLESPACE `+name+` TO gull`); err != nil {
@@ -261,7 +285,8 @@ func TestFaultDNSIsDownSlowOrLying(t *testing.T) {
 		mode(c.mode)
 		id := s.out(t, c.to)
 		ids = append(ids, id)
-		if d := s.until(t, id, mail.Deferred); d.Cause != "dns-trouble" || !strings.Contains(d.Last.Text, c.says) {
+		if d := s.until(t, id, mail.Deferred); d.Cause != "dns-trouble" || !strings.Contains(d.Last.Text,
+			c.says) {
 			t.Errorf("DNS %s: %s, %s", c.mode, d.Cause, d.Last.Text)
 		}
 		mode("well")
@@ -294,7 +319,8 @@ func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
 	for _, c := range []struct {
 		at, stage string
 		twice     bool
-	}{{"greeting", "greeting", false}, {"ehlo", "hello", false}, {"mail", "sender", false}, {"rcpt", "sender", false}, {"data", "content", false}, {"final", "content", true}} {
+	}{{"greeting", "greeting", false}, {"ehlo", "hello", false}, {"mail", "sender", false}, {"rcpt",
+		"sender", false}, {"data", "content", false}, {"final", "content", true}} {
 		time.Sleep(2500 * time.Millisecond) // connections that wait for a message are closed
 		s.behave(t, "mx.barelock.example", `{"drop_at": "`+c.at+`"}`)
 		to := c.at + "@barelock.example"

@@ -69,7 +69,10 @@ func (s *stack) metric(t *testing.T, name string) float64 {
 // poison is what a hostile client says on one connection: text that no database keeps,
 // wherever a client may put it. It returns how many refusals it heard of recipients.
 func poison(s *stack, n int) (refused int) {
-	conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 66, 6)}, Timeout: time.Second}).Dial("tcp", s.edge)
+	conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 66, 6)}, Timeout: time.Second}).Dial(
+		"tcp",
+		s.edge,
+	)
 	if err != nil {
 		return 0
 	}
@@ -78,7 +81,8 @@ func poison(s *stack, n int) (refused int) {
 	c.hears()
 	c.says("EHLO hostile.example")
 	for i := range 20 {
-		for _, line := range []string{"MAIL FROM:<a@saltmarsh.example> ENVID=a+FFb", "MAIL FROM:<a@saltmarsh.example> ENVID=a+00b", "HELO \xff", "VRFY \xff\x1b[2J"} {
+		for _, line := range []string{"MAIL FROM:<a@saltmarsh.example> ENVID=a+FFb",
+			"MAIL FROM:<a@saltmarsh.example> ENVID=a+00b", "HELO \xff", "VRFY \xff\x1b[2J"} {
 			if !strings.HasPrefix(c.says(line), "5") && !strings.HasPrefix(line, "VRFY") {
 				return refused
 			}
@@ -98,7 +102,11 @@ func poison(s *stack, n int) (refused int) {
 		if !strings.HasPrefix(c.says("DATA"), "354") {
 			return refused
 		}
-		c.says("Message-ID: <\xff\xfe@x>\r\nFrom: \xff <a\xff@saltmarsh.example>\r\nSubject: \xff\xc0\x80\x1b[2J\r\nX: \xf5\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=\"\xff\"\r\n\r\n\xff\r\n.")
+		c.says(
+			"Message-ID: <\xff\xfe@x>\r\nFrom: \xff <a\xff@saltmarsh.example>\r\nSubject: " +
+				"\xff\xc0\x80\x1b[2J\r\nX: \xf5\r\nContent-Type: multipart/report; " +
+				"report-type=delivery-status; boundary=\"\xff\"\r\n\r\n\xff\r\n.",
+		)
 		if c.broken {
 			return refused
 		}
@@ -109,7 +117,13 @@ func poison(s *stack, n int) (refused int) {
 func TestFaultPoisonFailsNobodyElse(t *testing.T) {
 	t.Parallel()
 	s := own(t, "poison", func(c string) string {
-		return strings.Replace(c, "kind: edge\n", "kind: edge\n    limits: {errors: 1000, connections_per_address: 100, new_per_minute: 100000, messages_per_connection: 100000}\n", 1)
+		return strings.Replace(
+			c,
+			"kind: edge\n",
+			"kind: edge\n    limits: {errors: 1000, connections_per_address: 100, new_per_minute: 100000, "+
+				"messages_per_connection: 100000}\n",
+			1,
+		)
 	})
 	var refused atomic.Int64
 	var hostile sync.WaitGroup
@@ -146,7 +160,8 @@ func TestFaultPoisonFailsNobodyElse(t *testing.T) {
 	close(stop)
 	hostile.Wait()
 	if len(se.refused) > 0 || refused.Load() == 0 {
-		t.Errorf("good messages were refused: %v; of the hostile clients' %d recipients were", se.refused, refused.Load())
+		t.Errorf("good messages were refused: %v; of the hostile clients' %d recipients were",
+			se.refused, refused.Load())
 	}
 	se.account(t, fmt.Sprintf("poison of two hostile clients beside %d messages", se.count()))
 	s.counted(t)
@@ -189,7 +204,8 @@ func newCaller(conn net.Conn) *caller { return &caller{conn: conn} }
 func (c *caller) hears() string {
 	_ = c.conn.SetDeadline(time.Now().Add(20 * time.Second))
 	text := ""
-	for !strings.HasSuffix(text, "\n") || len(text) > 3 && strings.Contains(endOf(text), "-") && endOf(text)[3] == '-' {
+	for !strings.HasSuffix(text, "\n") || len(text) > 3 && strings.Contains(endOf(text),
+		"-") && endOf(text)[3] == '-' {
 		n, err := c.conn.Read(c.buf[:])
 		text += string(c.buf[:n])
 		if err != nil {
@@ -224,8 +240,13 @@ func hostileHost(t *testing.T, ip string) (port string, taken *atomic.Int64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "mx\x00evil", Organization: []string{"a\x00b"}}, DNSNames: []string{"mx\x00evil.example"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	template := x509.Certificate{
+		SerialNumber: big.NewInt(1),
+		Subject:      pkix.Name{CommonName: "mx\x00evil", Organization: []string{"a\x00b"}},
+		DNSNames:     []string{"mx\x00evil.example"},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(time.Hour),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
@@ -289,11 +310,21 @@ func TestFaultAHostileCertificateStopsNoRecord(t *testing.T) {
 	t.Parallel()
 	port, taken := hostileHost(t, "127.0.66.7")
 	s := own(t, "certificate", func(c string) string {
-		return strings.Replace(c, "routes:\n", "routes:\n  - {name: hostile, recipients: [hostile.example], next_hop: smarthost, hosts: [\"127.0.66.7:"+port+"\"], tls: offered}\n", 1)
+		return strings.Replace(
+			c,
+			"routes:\n",
+			"routes:\n  - {name: hostile, recipients: [hostile.example], next_hop: smarthost, hosts: "+
+				"[\"127.0.66.7:"+port+"\"], tls: offered}\n",
+			1,
+		)
 	})
 	var ids []string
 	for i := range 6 {
-		ids = append(ids, s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("hostile"), fmt.Sprintf("a%d@hostile.example", i)))
+		ids = append(
+			ids,
+			s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("hostile"),
+				fmt.Sprintf("a%d@hostile.example", i)),
+		)
 		ids = append(ids, s.out(t, fmt.Sprintf("b%d@barelock.example", i)))
 	}
 	if err := eventually(40*time.Second, func() error {
@@ -314,7 +345,8 @@ func TestFaultAHostileCertificateStopsNoRecord(t *testing.T) {
 	if err != nil || taken.Load() < 6 {
 		t.Fatal(taken.Load(), err)
 	}
-	if last := tr.Message.Deliveries[0].Last; last == nil || !strings.Contains(last.TLS, "not verified") || strings.Contains(last.TLS, "\x00") {
+	if last := tr.Message.Deliveries[0].Last; last == nil || !strings.Contains(last.TLS, "not verified") ||
+		strings.Contains(last.TLS, "\x00") {
 		t.Errorf("%+v", last)
 	}
 	if n := s.metric(t, `gull_data_refused_total{writer="outcomes"}`); n != 0 {
@@ -325,7 +357,10 @@ func TestFaultAHostileCertificateStopsNoRecord(t *testing.T) {
 
 func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 	_, do, port, secret := cluster(t, "test-away")
-	s := own(t, "away", func(c string) string { return strings.Replace(c, "intervals: [1s]", "intervals: [5s]", 1) })
+	s := own(t, "away", func(c string) string {
+		return strings.Replace(c, "intervals: [1s]",
+			"intervals: [5s]", 1)
+	})
 	lanes := 1000
 	if os.Getenv("GULL_FAULT_ROUNDS") == "" {
 		lanes = 100
@@ -349,11 +384,21 @@ func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 	before, heap := s.metric(t, "go_goroutines"), s.metric(t, "process_resident_memory_bytes")
 	do("crash", "test-away")
 	most, mostHeap := before, heap
-	for end := time.Now().Add(long(5*time.Minute, 30*time.Second)); time.Now().Before(end); time.Sleep(time.Second) {
-		most, mostHeap = max(most, s.metric(t, "go_goroutines")), max(mostHeap, s.metric(t, "process_resident_memory_bytes"))
+	for end := time.Now().Add(long(5*time.Minute,
+		30*time.Second)); time.Now().Before(end); time.Sleep(time.Second) {
+		most, mostHeap = max(
+			most,
+			s.metric(t, "go_goroutines"),
+		), max(mostHeap, s.metric(t, "process_resident_memory_bytes"))
 	}
 	do("start", "test-away", port, secret)
-	fmt.Printf("[goroutines before the outage and at most in it: %.0f, %.0f; resident memory: %.0f, %.0f MB]\n", before, most, heap/1e6, mostHeap/1e6)
+	fmt.Printf(
+		"[goroutines before the outage and at most in it: %.0f, %.0f; resident memory: %.0f, %.0f MB]\n",
+		before,
+		most,
+		heap/1e6,
+		mostHeap/1e6,
+	)
 	if most > before+1500 || mostHeap > heap+300e6 {
 		t.Errorf("what runs and what it holds grows while the database is away")
 	}
@@ -361,15 +406,19 @@ func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 	se.more(t, 20)
 	se.end()
 	s.behave(t, "mx.barelock.example", `{"pause": "0s"}`)
-	if err := eventually(60*time.Second, func() error { // the resolver's answers were no answers: those domains do not exist
-		if n := s.number(t, `SELECT count(*) FROM delivery`); n > 0 {
-			return fmt.Errorf("%d deliveries are left", n)
-		}
-		return nil
-	}); err != nil {
+	if err := eventually(
+		60*time.Second,
+		func() error { // the resolver's answers were no answers: those domains do not exist
+			if n := s.number(t, `SELECT count(*) FROM delivery`); n > 0 {
+				return fmt.Errorf("%d deliveries are left", n)
+			}
+			return nil
+		},
+	); err != nil {
 		t.Error(err)
 	}
-	se.account(t, fmt.Sprintf("the database away for %s, %d lanes waiting", long(5*time.Minute, 30*time.Second), lanes))
+	se.account(t, fmt.Sprintf("the database away for %s, %d lanes waiting",
+		long(5*time.Minute, 30*time.Second), lanes))
 }
 
 // dns lets the simulated resolver be well, slow, lying or down.
@@ -399,7 +448,8 @@ func TestFaultPausingUnderLoadStrandsNothing(t *testing.T) {
 	lane := m.Deliveries[0].LaneID.String()
 	c := s.client()
 	for i := range times {
-		p := []client.Stop{{Kind: mail.PauseDelivery}, {Kind: mail.PauseRoute, Name: "to the world"}, {Kind: mail.PauseLane, Name: lane}}[i%3]
+		p := []client.Stop{{Kind: mail.PauseDelivery}, {Kind: mail.PauseRoute, Name: "to the world"},
+			{Kind: mail.PauseLane, Name: lane}}[i%3]
 		if _, err := c.Pause(context.Background(), p); err != nil {
 			t.Fatal(err)
 		}
@@ -441,5 +491,6 @@ func TestFaultABadResolverDoesNotDelayItsOwnEnd(t *testing.T) {
 	if took := time.Since(began); took > within+8*time.Second || took < within-time.Second {
 		t.Errorf("a revision to be confirmed within %s went back after %s", within, took)
 	}
-	fmt.Printf("[a resolver that never answers, to be confirmed within %s: back after %s]\n", within, time.Since(began).Round(100*time.Millisecond))
+	fmt.Printf("[a resolver that never answers, to be confirmed within %s: back after %s]\n",
+		within, time.Since(began).Round(100*time.Millisecond))
 }

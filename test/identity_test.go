@@ -29,7 +29,8 @@ func (s *stack) publish(t *testing.T, form string, r publish.DNSRecord, zone str
 	case "zone line":
 		args = append(args, r.Zone)
 	case "editor's form":
-		args = append(args, "--zone", zone, "--host", r.Form.Host, "--type", r.Form.Type, "--value", r.Form.Value)
+		args = append(args, "--zone", zone, "--host", r.Form.Host, "--type", r.Form.Type, "--value",
+			r.Form.Value)
 	default: // piece by piece
 		args = append(args, "--host", r.Name, "--type", r.Type, "--value", r.Value)
 	}
@@ -94,7 +95,8 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	const domain = "skerryline.example"
 	rsa := key(map[string]any{"domain": domain, "algorithm": "rsa-3072"})
 	ed := key(map[string]any{"domain": domain, "algorithm": "ed25519", "selector": "tide"})
-	if _, stderr, code := s.gull(t, "dkim", "use", domain, "tide"); code != 1 || !strings.Contains(stderr, "there is no TXT record at tide._domainkey.skerryline.example") {
+	if _, stderr, code := s.gull(t, "dkim", "use", domain, "tide"); code != 1 ||
+		!strings.Contains(stderr, "there is no TXT record at tide._domainkey.skerryline.example") {
 		t.Errorf("a key that is not published may sign: %d %s", code, stderr)
 	}
 	s.publish(t, "zone line", ed.Record, domain)
@@ -107,7 +109,8 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	records := map[string]string{ed.Record.Name: ed.Record.Value, rsa.Record.Name: rsa.Record.Value}
 
 	long := message("signed") + strings.Repeat("Nichts als Wasser, Wind und Möwen.  \r\n", 12_000)
-	for name, content := range map[string]string{"short": message("signed"), "streamed": long, "bare": "From: <ines.harrow@skerryline.example>\r\n\r\n"} {
+	for name, content := range map[string]string{"short": message("signed"), "streamed": long,
+		"bare": "From: <ines.harrow@skerryline.example>\r\n\r\n"} {
 		to := name + "@saltmarsh.example"
 		s.until(t, s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", content, to), mail.Delivered)
 		got := s.received(t, "mx.saltmarsh.example", to)
@@ -120,13 +123,28 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 		}
 	}
 	// Our own notices are signed too, by the key of the domain above.
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", "From: <ada@saltmarsh.example>\r\nSubject: to nobody\r\n\r\nhi\r\n", "nobody-at-all@lightkeepers.example")
-	if got := s.received(t, "mx.saltmarsh.example", "ada@saltmarsh.example"); fmt.Sprint(verified(t, got.Content, records)) != "[true true]" {
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example",
+		"From: <ada@saltmarsh.example>\r\nSubject: to nobody\r\n\r\nhi\r\n",
+		"nobody-at-all@lightkeepers.example")
+	if got := s.received(
+		t,
+		"mx.saltmarsh.example",
+		"ada@saltmarsh.example",
+	); fmt.Sprint(verified(t, got.Content, records)) != "[true true]" {
 		t.Errorf("a notice is not signed:\n%.800s", got.Content)
 	}
 	// What a stranger wrote is not, whoever it says it is from.
-	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("forged"), "somebody@kelpworks.example"), mail.Delivered)
-	if got := s.received(t, "in.kelpworks.example", "somebody@kelpworks.example"); bytes.Contains(got.Content, []byte("DKIM-Signature")) {
+	s.until(
+		t,
+		s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("forged"),
+			"somebody@kelpworks.example"),
+		mail.Delivered,
+	)
+	if got := s.received(
+		t,
+		"in.kelpworks.example",
+		"somebody@kelpworks.example",
+	); bytes.Contains(got.Content, []byte("DKIM-Signature")) {
 		t.Errorf("a stranger's message was signed in our name:\n%.500s", got.Content)
 	}
 
@@ -139,7 +157,9 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	if out := s.run(t, "dkim", "check", domain, next.Selector); !strings.Contains(out, ": signing") {
 		t.Errorf("the new key has not taken over: %s", out)
 	}
-	if old, err := s.client().Key(ctx, domain, rsa.Selector); err != nil || old.State != mail.KeyRetired || !strings.Contains(old.Next, "leave its record in DNS until") {
+	if old, err := s.client().Key(ctx, domain,
+		rsa.Selector); err != nil || old.State != mail.KeyRetired ||
+		!strings.Contains(old.Next, "leave its record in DNS until") {
 		t.Errorf("the old key: %+v %v", old, err)
 	}
 	if k, err := s.client().Key(ctx, domain, "tide"); err != nil || k.State != mail.KeySigning {
@@ -147,13 +167,20 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	}
 	records[next.Record.Name] = next.Record.Value
 	s.until(t, s.out(t, "after@saltmarsh.example"), mail.Delivered)
-	if got := s.received(t, "mx.saltmarsh.example", "after@saltmarsh.example"); fmt.Sprint(verified(t, got.Content, records)) != "[true true]" || !bytes.Contains(got.Content, []byte("s="+next.Selector)) {
+	if got := s.received(
+		t,
+		"mx.saltmarsh.example",
+		"after@saltmarsh.example",
+	); fmt.Sprint(verified(t, got.Content, records)) != "[true true]" ||
+		!bytes.Contains(got.Content, []byte("s="+next.Selector)) {
 		t.Errorf("after the rotation:\n%.900s", got.Content)
 	}
 	// A record that was cut in a form's field is recognised.
 	broken := publish.New(domain, next.Record.Name, "TXT", next.Record.Value[:200])
 	s.publish(t, "zone line", broken, domain)
-	if k, err := s.client().DoKey(ctx, domain, next.Selector, "check", false); err != nil || !strings.Contains(k.Fault, "is cut") || !strings.Contains(k.Next, "immediately") {
+	if k, err := s.client().DoKey(ctx, domain, next.Selector, "check",
+		false); err != nil || !strings.Contains(k.Fault, "is cut") ||
+		!strings.Contains(k.Next, "immediately") {
 		t.Errorf("a record that was cut: %+v %v", k, err)
 	}
 	for what, args := range map[string][]string{
@@ -167,8 +194,14 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 		}
 	}
 	// Private keys are nowhere but encrypted in the database.
-	dump, err := exec.Command("psql", s.database, "-Atc", "SELECT string_agg(k::text, '') || (SELECT string_agg(c::text, '') FROM change c) FROM dkim_key k").CombinedOutput()
-	if err != nil || bytes.Contains(dump, []byte("PRIVATE")) || bytes.Contains(readLog(t, s), []byte("PRIVATE")) {
+	dump, err := exec.Command(
+		"psql",
+		s.database,
+		"-Atc",
+		"SELECT string_agg(k::text, '') || (SELECT string_agg(c::text, '') FROM change c) FROM dkim_key k",
+	).CombinedOutput()
+	if err != nil || bytes.Contains(dump, []byte("PRIVATE")) || bytes.Contains(readLog(t, s),
+		[]byte("PRIVATE")) {
 		t.Errorf("a private key shows: %v %.300s", err, dump)
 	}
 }
@@ -189,7 +222,11 @@ func foreign(t *testing.T, s *stack, domain string) func(content string) string 
 	s.txt(t, "far._domainkey."+domain, record)
 	return func(content string) string {
 		var b bytes.Buffer
-		if err := dkim.Sign(&b, strings.NewReader(content), &dkim.SignOptions{Domain: domain, Selector: "far", Signer: key}); err != nil {
+		if err := dkim.Sign(
+			&b,
+			strings.NewReader(content),
+			&dkim.SignOptions{Domain: domain, Selector: "far", Signer: key},
+		); err != nil {
 			t.Fatal(err)
 		}
 		return b.String()
@@ -200,7 +237,8 @@ func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
 	t.Parallel()
 	s := own(t, "identity", func(c string) string {
 		c = strings.Replace(c, "    kind: edge\n", "    kind: edge\n    identity: refuse\n", 1)
-		return strings.Replace(c, "\npeers:\n", "\npeers:\n  - {name: dunlin, domains: [dunlin.example], identity: hold}\n", 1)
+		return strings.Replace(c, "\npeers:\n",
+			"\npeers:\n  - {name: dunlin, domains: [dunlin.example], identity: hold}\n", 1)
 	})
 	s.txt(t, "saltmarsh.example", "v=spf1 ip4:127.30.0.10 -all")
 	s.txt(t, "_dmarc.saltmarsh.example", "v=DMARC1; p=reject; sp=quarantine; adkim=s")
@@ -211,26 +249,44 @@ func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
 	sign := foreign(t, s, "saltmarsh.example")
 	signSub := foreign(t, s, "news.saltmarsh.example")
 	from := func(domain string) string {
-		return "From: Ada <ada@" + domain + ">\r\nTo: <harbour@skerryline.example>\r\nSubject: tide\r\nAuthentication-Results: (forged) mail.SKERRYLINE.example;\r\n spf=pass smtp.mailfrom=king.example\r\nAuthentication-Results: mx.far.example; spf=pass\r\n\r\nHigh.\r\n"
+		return "From: Ada <ada@" + domain + ">\r\nTo: <harbour@skerryline.example>\r\nSubject: " +
+			"tide\r\nAuthentication-Results: (forged) mail.SKERRYLINE.example;\r\n spf=pass " +
+			"smtp.mailfrom=king.example\r\nAuthentication-Results: mx.far.example; spf=pass\r\n\r\nHigh.\r\n"
 	}
 	for _, c := range []struct {
 		name, client, sender, content string
 		want                          string // of the reply, or the results
 		state                         mail.State
 	}{
-		{"proved by SPF", "127.30.0.10", "ada@saltmarsh.example", from("saltmarsh.example"), "spf=pass dkim=none dmarc=pass", mail.Delivered},
-		{"proved by a signature", "127.30.0.99", "bounces@two.example", sign(from("saltmarsh.example")), "spf=pass dkim=pass dmarc=pass", mail.Delivered},
-		{"neither, and the domain says reject", "127.30.0.99", "ada@saltmarsh.example", from("saltmarsh.example"), "550 5.7.26 neither SPF nor a signature proves saltmarsh.example: SPF says fail for saltmarsh.example, and there is no signature; saltmarsh.example asks for p=reject (_dmarc.saltmarsh.example)", ""},
-		{"a signature that was broken", "127.30.0.99", "bounces@two.example", strings.Replace(sign(from("saltmarsh.example")), "High.", "Low.", 1), "550 5.7.26 neither SPF nor a signature proves", ""},
-		{"a signature of a domain below, strictly", "127.30.0.99", "bounces@two.example", signSub(from("saltmarsh.example")), "550 5.7.26 ", ""},
-		{"a domain below asks for quarantine", "127.30.0.99", "bounces@two.example", from("mail.saltmarsh.example"), "spf=pass dkim=none dmarc=fail", mail.Held},
-		{"nothing is asked for", "127.30.0.99", "ada@fogbank.example", from("fogbank.example"), "spf=none dkim=none dmarc=fail", mail.Delivered},
-		{"no policy at all", "127.30.0.99", "ada@nosuch.example", from("nosuch.example"), "spf=none dkim=none dmarc=none", mail.Delivered},
-		{"no policy, but SPF says no", "127.30.0.99", "ada@sunkenpier.example", from("sunkenpier.example"), "550 5.7.23 sunkenpier.example says by SPF that this client does not send for it", ""},
-		{"a policy that cannot be read", "127.30.0.99", "ada@greywacke.example", from("greywacke.example"), "spf=none dkim=none dmarc=permerror", mail.Held},
-		{"agreed with a peer", "127.30.0.99", "ada@dunlin.example", from("dunlin.example"), "spf=none dkim=none dmarc=none", mail.Held},
-		{"two senders", "127.30.0.10", "ada@saltmarsh.example", "From: <ada@saltmarsh.example>, <ben@fogbank.example>\r\nSubject: two\r\n\r\nHigh.\r\n", "spf=pass dkim=none dmarc=permerror", mail.Held},
-		{"the null sender", "127.30.0.10", "", from("fogbank.example"), "spf=none dkim=none dmarc=fail", mail.Delivered},
+		{"proved by SPF", "127.30.0.10", "ada@saltmarsh.example", from("saltmarsh.example"),
+			"spf=pass dkim=none dmarc=pass", mail.Delivered},
+		{"proved by a signature", "127.30.0.99", "bounces@two.example", sign(from("saltmarsh.example")),
+			"spf=pass dkim=pass dmarc=pass", mail.Delivered},
+		{"neither, and the domain says reject", "127.30.0.99", "ada@saltmarsh.example",
+			from("saltmarsh.example"), "550 5.7.26 neither SPF nor a signature proves saltmarsh.example: " +
+				"SPF says fail for saltmarsh.example, and there is no signature; saltmarsh.example asks for " +
+				"p=reject (_dmarc.saltmarsh.example)", ""},
+		{"a signature that was broken", "127.30.0.99", "bounces@two.example",
+			strings.Replace(sign(from("saltmarsh.example")), "High.", "Low.",
+				1), "550 5.7.26 neither SPF nor a signature proves", ""},
+		{"a signature of a domain below, strictly", "127.30.0.99", "bounces@two.example",
+			signSub(from("saltmarsh.example")), "550 5.7.26 ", ""},
+		{"a domain below asks for quarantine", "127.30.0.99", "bounces@two.example",
+			from("mail.saltmarsh.example"), "spf=pass dkim=none dmarc=fail", mail.Held},
+		{"nothing is asked for", "127.30.0.99", "ada@fogbank.example", from("fogbank.example"),
+			"spf=none dkim=none dmarc=fail", mail.Delivered},
+		{"no policy at all", "127.30.0.99", "ada@nosuch.example", from("nosuch.example"),
+			"spf=none dkim=none dmarc=none", mail.Delivered},
+		{"no policy, but SPF says no", "127.30.0.99", "ada@sunkenpier.example", from("sunkenpier.example"),
+			"550 5.7.23 sunkenpier.example says by SPF that this client does not send for it", ""},
+		{"a policy that cannot be read", "127.30.0.99", "ada@greywacke.example", from("greywacke.example"),
+			"spf=none dkim=none dmarc=permerror", mail.Held},
+		{"agreed with a peer", "127.30.0.99", "ada@dunlin.example", from("dunlin.example"),
+			"spf=none dkim=none dmarc=none", mail.Held},
+		{"two senders", "127.30.0.10", "ada@saltmarsh.example",
+			"From: <ada@saltmarsh.example>, <ben@fogbank.example>\r\nSubject: two\r\n\r\nHigh.\r\n", "spf=pass dkim=none dmarc=permerror", mail.Held},
+		{"the null sender", "127.30.0.10", "", from("fogbank.example"), "spf=none dkim=none dmarc=fail",
+			mail.Delivered},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := dial(t, s.edge, c.client)
@@ -264,16 +320,27 @@ func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
 			if got := fmt.Sprintf("spf=%s dkim=%s dmarc=%s", f.SPF.Result, sig, f.DMARC.Result); got != c.want {
 				t.Errorf("%s, want %s: %+v", got, c.want, f)
 			}
-			if held := c.state == mail.Held; held != (f.Action == senderauth.Hold) || held && !strings.Contains(s.run(t, "trace", "show", id), "held: ") {
+			if held := c.state == mail.Held; held != (f.Action == senderauth.Hold) ||
+				held && !strings.Contains(s.run(t, "trace", "show", id), "held: ") {
 				t.Errorf("what was done: %+v", f)
 			}
 			var raw bytes.Buffer
 			if c.state == mail.Delivered {
-				if err := s.client().MailboxRaw(context.Background(), "ines.harrow@skerryline.example", id, &raw); err != nil {
+				if err := s.client().MailboxRaw(
+					context.Background(),
+					"ines.harrow@skerryline.example",
+					id,
+					&raw,
+				); err != nil {
 					t.Fatal(err)
 				}
 				head := raw.String()
-				if !strings.Contains(head, "Authentication-Results: mail.skerryline.example;\r\n\tspf="+string(f.SPF.Result)) || strings.Contains(head, "king.example") || !strings.Contains(head, "mx.far.example") {
+				if !strings.Contains(
+					head,
+					"Authentication-Results: mail.skerryline.example;\r\n\tspf="+string(f.SPF.Result),
+				) ||
+					strings.Contains(head, "king.example") ||
+					!strings.Contains(head, "mx.far.example") {
 					t.Errorf("the message says:\n%s", head)
 				}
 			}
@@ -288,12 +355,20 @@ func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
 	s.run(t, "queue", "release", first)
 	s.until(t, first, mail.Delivered)
 	// Our own machines and people are not asked.
-	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", from("saltmarsh.example"), "harbour@skerryline.example")
+	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", from("saltmarsh.example"),
+		"harbour@skerryline.example")
 	s.until(t, id, mail.Delivered)
 	if tr, err := s.client().Trace(context.Background(), id, nil); err != nil || tr.Message.Identity != nil {
 		t.Errorf("our own machine was asked who it is: %+v %v", tr.Message.Identity, err)
 	}
-	if out := s.run(t, "trace", "find", "harbour@skerryline.example", "--cause", "sender-unproved"); strings.Count(out, "refused: sender-unproved") != 4 {
+	if out := s.run(
+		t,
+		"trace",
+		"find",
+		"harbour@skerryline.example",
+		"--cause",
+		"sender-unproved",
+	); strings.Count(out, "refused: sender-unproved") != 4 {
 		t.Errorf("refusals on record:\n%s", out)
 	}
 }
@@ -302,7 +377,8 @@ func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
 	t.Parallel()
 	s := own(t, "locked", nil)
 	const domain = "skerryline.example"
-	k, err := s.client().MakeKey(context.Background(), map[string]any{"domain": domain, "algorithm": "rsa-2048"})
+	k, err := s.client().MakeKey(context.Background(),
+		map[string]any{"domain": domain, "algorithm": "rsa-2048"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -318,7 +394,8 @@ func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
 		t.Fatal(err)
 	}
 	id := s.out(t, "unsigned@saltmarsh.example")
-	if d := s.until(t, id, mail.Deferred); d.Cause != diagnose.OurTrouble || !strings.Contains(d.Last.Text, "not opened by this node's key file") {
+	if d := s.until(t, id, mail.Deferred); d.Cause != diagnose.OurTrouble ||
+		!strings.Contains(d.Last.Text, "not opened by this node's key file") {
 		t.Errorf("%s: %+v", d.Cause, d.Last)
 	}
 	for _, args := range [][]string{{"status"}, {"dkim", "list"}, {"readiness", domain}} {
@@ -327,7 +404,8 @@ func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
 		}
 	}
 	if err := eventually(10*time.Second, func() error {
-		if out := s.run(t, "snag", "list"); !strings.Contains(out, "our side, signing key "+k.Selector+" of "+domain) {
+		if out := s.run(t, "snag", "list"); !strings.Contains(out,
+			"our side, signing key "+k.Selector+" of "+domain) {
 			return fmt.Errorf("no snag says that the key is not opened:\n%s", out)
 		}
 		return nil
@@ -343,7 +421,11 @@ func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
 	}
 	s.run(t, "queue", "flush", "--all")
 	s.until(t, id, mail.Delivered)
-	if got := s.received(t, "mx.saltmarsh.example", "unsigned@saltmarsh.example"); !strings.Contains(string(got.Content), "DKIM-Signature:") {
+	if got := s.received(
+		t,
+		"mx.saltmarsh.example",
+		"unsigned@saltmarsh.example",
+	); !strings.Contains(string(got.Content), "DKIM-Signature:") {
 		t.Error("it went out unsigned")
 	}
 }

@@ -26,11 +26,17 @@ func TestAMessageGoesOutByteForByteUnderOneReceivedLine(t *testing.T) {
 		t.Fatalf("the host has %d messages: %+v", len(got), got)
 	}
 	rest, ok := bytes.CutSuffix(got[0].Content, []byte(content))
-	want := fmt.Sprintf("Received: from machine.skerryline.example ([127.20.1.5])\r\n\tby mail.skerryline.example with ESMTP id %s\r\n\tfor <bytes@saltmarsh.example>;\r\n\t", id)
+	want := fmt.Sprintf(
+		"Received: from machine.skerryline.example ([127.20.1.5])\r\n\tby mail.skerryline.example with "+
+			"ESMTP id %s\r\n\tfor <bytes@saltmarsh.example>;\r\n\t",
+		id,
+	)
 	if !ok || !strings.HasPrefix(string(rest), want) || bytes.Count(rest, []byte("\n")) != 4 {
 		t.Errorf("on top of the message stands:\n%s", rest)
 	}
-	if d.Rule != "ticket machines" || d.Route != "to the world" || d.Revision != 1 || !strings.Contains(d.Last.TLS, "verified") || strings.Contains(d.Last.TLS, "not verified") {
+	if d.Rule != "ticket machines" || d.Route != "to the world" || d.Revision != 1 ||
+		!strings.Contains(d.Last.TLS, "verified") ||
+		strings.Contains(d.Last.TLS, "not verified") {
 		t.Errorf("the decision is not on record: %+v %+v", d, d.Last)
 	}
 }
@@ -41,10 +47,15 @@ func TestAMessageComesIntoAMailbox(t *testing.T) {
 	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", content, "Harbour@skerryline.example")
 	s.until(t, id, mail.Delivered)
 	var raw bytes.Buffer
-	if err := s.client().MailboxRaw(context.Background(), "ines.harrow@skerryline.example", id, &raw); err != nil {
+	if err := s.client().MailboxRaw(context.Background(), "ines.harrow@skerryline.example", id,
+		&raw); err != nil {
 		t.Fatal(err)
 	}
-	if !strings.HasPrefix(raw.String(), "Return-Path: <ada@saltmarsh.example>\r\nAuthentication-Results: mail.skerryline.example;\r\n\tspf=") || !strings.HasSuffix(raw.String(), content) {
+	if !strings.HasPrefix(
+		raw.String(),
+		"Return-Path: <ada@saltmarsh.example>\r\nAuthentication-Results: mail.skerryline.example;\r\n\tspf=",
+	) ||
+		!strings.HasSuffix(raw.String(), content) {
 		t.Errorf("the mailbox holds:\n%s", raw.String())
 	}
 }
@@ -89,7 +100,8 @@ func TestWhatBecomesOfMailToEachHost(t *testing.T) {
 			t.Parallel()
 			d := s.until(t, s.out(t, c.to), c.state)
 			if d.Last.Stage != c.stage || d.Cause != c.cause || d.Last.Enhanced != c.code {
-				t.Errorf("%s at %s: %s (%s), want %s %s %s", d.State, d.Last.Stage, d.Last, d.Cause, c.stage, c.code, c.cause)
+				t.Errorf("%s at %s: %s (%s), want %s %s %s", d.State, d.Last.Stage, d.Last, d.Cause,
+					c.stage, c.code, c.cause)
 			}
 		})
 	}
@@ -110,7 +122,9 @@ func TestTLSIsUsedWhereOfferedAndWhatIsWrongIsNoted(t *testing.T) {
 		t.Errorf("TLS with an expired certificate: %q", d.Last.TLS)
 	}
 	s.until(t, s.out(t, "signed@harbourmail.example"), mail.Delivered)
-	if got := s.messages(t, "harbourlight.example", "signed@harbourmail.example"); len(got) != 1 || got[0].Account != "skerryline" || !got[0].TLS {
+	if got := s.messages(t, "harbourlight.example",
+		"signed@harbourmail.example"); len(got) != 1 || got[0].Account != "skerryline" ||
+		!got[0].TLS {
 		t.Errorf("the smart host saw %+v", got)
 	}
 }
@@ -118,7 +132,9 @@ func TestTLSIsUsedWhereOfferedAndWhatIsWrongIsNoted(t *testing.T) {
 func TestGreylistedMailIsDeferredAndLeavesByItself(t *testing.T) {
 	s := world(t)
 	id := s.out(t, "patience@greywacke.example")
-	if d := s.until(t, id, mail.Deferred); d.Cause != diagnose.Greylisted || d.NextAttemptAt.IsZero() || d.ExpiresAt.IsZero() {
+	if d := s.until(t, id,
+		mail.Deferred); d.Cause != diagnose.Greylisted || d.NextAttemptAt.IsZero() ||
+		d.ExpiresAt.IsZero() {
 		t.Errorf("deferred: %+v", d)
 	}
 	if d := s.until(t, id, mail.Delivered); d.Attempts < 2 {
@@ -132,7 +148,9 @@ func TestGreylistedMailIsDeferredAndLeavesByItself(t *testing.T) {
 	for _, e := range tr.Events {
 		kinds = append(kinds, string(e.Kind))
 	}
-	if got := strings.Join(kinds, " "); !strings.HasPrefix(got, "received allowed routed deferred") || !strings.HasSuffix(got, "delivered") {
+	if got := strings.Join(kinds,
+		" "); !strings.HasPrefix(got, "received allowed routed deferred") ||
+		!strings.HasSuffix(got, "delivered") {
 		t.Errorf("the story is: %s", got)
 	}
 }
@@ -156,13 +174,17 @@ func TestAFailureIsToldToTheSenderAsADSN(t *testing.T) {
 	}
 	s.until(t, notice, mail.Delivered)
 	var raw bytes.Buffer
-	if err := s.client().MailboxRaw(context.Background(), "ines.harrow@skerryline.example", notice, &raw); err != nil {
+	if err := s.client().MailboxRaw(context.Background(), "ines.harrow@skerryline.example", notice,
+		&raw); err != nil {
 		t.Fatal(err)
 	}
 	parts := readReport(t, raw.Bytes())
 	for i, want := range [][]string{
-		{"To:           gone@nosuch.example", "There is no mailbox of that name", "there is nobody of that name here"},
-		{"Reporting-MTA: dns; mail.skerryline.example", "Final-Recipient: rfc822;gone@nosuch.example", "Action: failed", "Status: 5.1.1", "Remote-MTA: dns; mx.nosuch.example", "Diagnostic-Code: smtp; 550 5.1.1"},
+		{"To:           gone@nosuch.example", "There is no mailbox of that name",
+			"there is nobody of that name here"},
+		{"Reporting-MTA: dns; mail.skerryline.example", "Final-Recipient: rfc822;gone@nosuch.example",
+			"Action: failed", "Status: 5.1.1", "Remote-MTA: dns; mx.nosuch.example", "Diagnostic-Code: smtp; 550 " +
+				"5.1.1"},
 		{"Subject: to gone@nosuch.example", "Received: from machine"},
 	} {
 		for _, w := range want {
@@ -187,7 +209,8 @@ func readReport(t *testing.T, raw []byte) []string {
 		t.Fatal(err)
 	}
 	kind, params, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
-	if err != nil || kind != "multipart/report" || params["report-type"] != "delivery-status" || m.Header.Get("Auto-Submitted") != "auto-replied" {
+	if err != nil || kind != "multipart/report" || params["report-type"] != "delivery-status" ||
+		m.Header.Get("Auto-Submitted") != "auto-replied" {
 		t.Fatalf("the notice is %s %v %v", kind, params, err)
 	}
 	var parts []string
@@ -234,7 +257,8 @@ func TestALoopIsStopped(t *testing.T) {
 
 func TestAnAliasIsExpandedAndEachPersonGetsItOnce(t *testing.T) {
 	s := world(t)
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("to everyone"), "everyone@skerryline.example", "tomas.vik@skerryline.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("to everyone"),
+		"everyone@skerryline.example", "tomas.vik@skerryline.example")
 	var m mail.Message
 	if err := eventually(10*time.Second, func() error {
 		tr, err := s.client().Trace(context.Background(), id, nil)
@@ -248,7 +272,8 @@ func TestAnAliasIsExpandedAndEachPersonGetsItOnce(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if len(m.Deliveries) != 6 || strings.Join(m.Deliveries[0].Via, ">") != "everyone@skerryline.example>crew@skerryline.example" {
+	if len(m.Deliveries) != 6 ||
+		strings.Join(m.Deliveries[0].Via, ">") != "everyone@skerryline.example>crew@skerryline.example" {
 		t.Errorf("%d deliveries, the first by %v", len(m.Deliveries), m.Deliveries[0].Via)
 	}
 }
@@ -267,14 +292,16 @@ func TestAddressesAndHeadersInEveryScript(t *testing.T) {
 	if m, ok := s.find(t, "søren@xn--blgevik-q1a.example"); !ok || !m.UTF8 {
 		t.Errorf("the notice about a UTF-8 address: %+v", m)
 	}
-	id = s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", message("æ"), "ascii@saltmarsh.example")
+	id = s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", message("æ"),
+		"ascii@saltmarsh.example")
 	s.until(t, id, mail.Delivered)
 }
 
 func TestLargeMailStreamsAndSizeIsHeeded(t *testing.T) {
 	s := world(t)
 	content := message("large") + strings.Repeat(strings.Repeat("x", 76)+"\r\n", 40_000) // 3 MB
-	id := s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", content, "large@saltmarsh.example", "odile.marr@skerryline.example")
+	id := s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", content,
+		"large@saltmarsh.example", "odile.marr@skerryline.example")
 	s.until(t, id, mail.Delivered)
 	got := s.messages(t, "mx.saltmarsh.example", "large@saltmarsh.example")
 	if len(got) != 1 || !bytes.HasSuffix(got[0].Content, []byte(content)) {
@@ -310,11 +337,14 @@ func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
 	lane := s.until(t, ids[0], mail.Deferred).LaneID
 	page, err := s.client().Lanes(context.Background(), nil)
 	lanes := page.Items
-	if err != nil || len(lanes) != 1 || lanes[0].ID != lane || lanes[0].State != mail.LaneResting || lanes[0].Waiting+lanes[0].Deferred != 30 || lanes[0].Last == nil {
+	if err != nil || len(lanes) != 1 || lanes[0].ID != lane || lanes[0].State != mail.LaneResting ||
+		lanes[0].Waiting+lanes[0].Deferred != 30 ||
+		lanes[0].Last == nil {
 		t.Fatalf("the lanes are %+v, %v", lanes, err)
 	}
 	s.behave(t, "mx.saltmarsh.example", `{"closed": false}`)
-	if out, errOut, code := s.gull(t, "queue", "flush", "--lane", lane.String()); code != 0 || !strings.Contains(out, "to be tried immediately") {
+	if out, errOut, code := s.gull(t, "queue", "flush", "--lane", lane.String()); code != 0 ||
+		!strings.Contains(out, "to be tried immediately") {
 		t.Fatalf("flush: %s %s", out, errOut)
 	}
 	for _, id := range ids {
@@ -333,7 +363,14 @@ func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 		t.Errorf("status does not say so:\n%s", out)
 	}
 	s.run(t, "route", "set", "to the world", "--recipients", "*")
-	if out := s.run(t, "draft", "apply"); !strings.HasPrefix(out, "Revision 2 is in force.\n1 deliveries that were without a route have one and are tried now.") {
+	if out := s.run(
+		t,
+		"draft",
+		"apply",
+	); !strings.HasPrefix(
+		out,
+		"Revision 2 is in force.\n1 deliveries that were without a route have one and are tried now.",
+	) {
 		t.Errorf("apply: %s", out)
 	}
 	if d := s.until(t, id, mail.Delivered); d.Revision != 2 || d.Route != "to the world" {
@@ -343,7 +380,11 @@ func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 
 func TestMailIsGivenUpInTheEnd(t *testing.T) {
 	t.Parallel()
-	s := own(t, "expire", func(c string) string { return strings.Replace(c, "expire_after: 2d", "expire_after: 3s", 1) })
+	s := own(
+		t,
+		"expire",
+		func(c string) string { return strings.Replace(c, "expire_after: 2d", "expire_after: 3s", 1) },
+	)
 	id := s.out(t, "late@sunkenpier.example")
 	d := s.until(t, id, mail.Expired)
 	if d.Attempts < 2 || d.Cause != diagnose.ConnectRefused {
@@ -362,10 +403,19 @@ func TestMailIsGivenUpInTheEnd(t *testing.T) {
 
 func TestFinalDeliveryWritesTheOnlyReturnPath(t *testing.T) {
 	s := world(t)
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", "Return-Path: <forged@dunlin.example>\r\nreturn-path:\r\n <other@dunlin.example>\r\nFrom: ada@saltmarsh.example\r\nSubject: Paths\r\n\r\nhi\r\n", "keeper@skerryline.example")
+	id := s.send(
+		t,
+		s.edge,
+		"127.30.0.10",
+		"ada@saltmarsh.example",
+		"Return-Path: <forged@dunlin.example>\r\nreturn-path:\r\n <other@dunlin.example>\r\nFrom: "+
+			"ada@saltmarsh.example\r\nSubject: Paths\r\n\r\nhi\r\n",
+		"keeper@skerryline.example",
+	)
 	s.until(t, id, mail.Delivered)
 	raw := s.run(t, "mailbox", "raw", "keeper@skerryline.example", id)
-	if strings.Count(strings.ToLower(raw), "return-path:") != 1 || !strings.HasPrefix(raw, "Return-Path: <ada@saltmarsh.example>") {
+	if strings.Count(strings.ToLower(raw), "return-path:") != 1 ||
+		!strings.HasPrefix(raw, "Return-Path: <ada@saltmarsh.example>") {
 		t.Errorf("%s", raw)
 	}
 }

@@ -53,14 +53,16 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 		cause                      diagnose.Cause
 		exit                       int
 	}{
-		{"saltmarsh.example", "certificate", "pass", "the certificate verifies for mx.saltmarsh.example", "", 0},
+		{"saltmarsh.example", "certificate", "pass", "the certificate verifies for mx.saltmarsh.example",
+			"", 0},
 		{"harbour@saltmarsh.example", "recipient", "pass", "it answers 250", "", 0},
 		{"mx.saltmarsh.example", "dns", "pass", "mx.saltmarsh.example", "", 0},
 		{"dunlin.example", "connect", "fail", "connection refused", "", 0}, // the second host answers
 		{"sunkenpier.example", "connect", "fail", "connection refused", diagnose.ConnectRefused, 1},
 		{"somebody@nosuch.example", "recipient", "fail", "550 5.1.1", diagnose.NoSuchUser, 1},
 		{"a@strandwatch.example", "recipient", "fail", "block list driftnet.example", diagnose.BlockListed, 1},
-		{"homelines.example", "greeting", "fail", "554 5.7.1 no mail from residential addresses", diagnose.ResidentialAddress, 1},
+		{"homelines.example", "greeting", "fail", "554 5.7.1 no mail from residential addresses",
+			diagnose.ResidentialAddress, 1},
 		{"oldlocks.example", "certificate", "warning", "expired", "", 0},
 		{"barelock.example", "tls", "warning", "messages go in the clear", "", 0},
 		{"nomail.example", "dns", "fail", "null MX", diagnose.NoMail, 1},
@@ -83,22 +85,40 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 		})
 	}
 	// By several routes and addresses of ours, to compare.
-	p, _ := s.probed(t, "harbour@homelines.example", "--route", "to the world", "--route", "by provider", "--source", "127.20.1.5")
-	if len(p.Attempts) != 2 || p.Attempts[0].Failed() == nil || p.Attempts[1].Failed() != nil || p.Attempts[1].Source != "127.20.1.5" || p.Result != probe.Warning {
+	p, _ := s.probed(t, "harbour@homelines.example", "--route", "to the world", "--route",
+		"by provider", "--source", "127.20.1.5")
+	if len(p.Attempts) != 2 || p.Attempts[0].Failed() == nil || p.Attempts[1].Failed() != nil ||
+		p.Attempts[1].Source != "127.20.1.5" ||
+		p.Result != probe.Warning {
 		t.Errorf("two routes: %s %+v", p.Verdict, p.Attempts)
 	}
-	if in := taken(probe.Probe{Attempts: p.Attempts[1:]}, "sign-in"); in.Result != probe.Pass || strings.Contains(fmt.Sprint(in.Lines), "lantern-oil") || len(in.Lines) == 0 {
+	if in := taken(
+		probe.Probe{Attempts: p.Attempts[1:]},
+		"sign-in",
+	); in.Result != probe.Pass || strings.Contains(fmt.Sprint(in.Lines), "lantern-oil") ||
+		len(in.Lines) == 0 {
 		t.Errorf("sign-in at the smart host: %+v", in)
 	}
 	// A real message arrives.
-	if p, code := s.probed(t, "message@saltmarsh.example", "--message"); code != 0 || p.Sent == 0 || !strings.Contains(string(s.received(t, "mx.saltmarsh.example", "message@saltmarsh.example").Content), "Subject: A probe of the way to you") {
+	if p, code := s.probed(t, "message@saltmarsh.example", "--message"); code != 0 || p.Sent == 0 ||
+		!strings.Contains(
+			string(s.received(t, "mx.saltmarsh.example", "message@saltmarsh.example").Content),
+			"Subject: A probe of the way to you",
+		) {
 		t.Errorf("the message: %d %+v", code, p)
 	}
 	// The conversation stands among the sessions.
-	if p, _ := s.probed(t, "saltmarsh.example"); !strings.Contains(s.run(t, "session", "show", p.Attempts[0].Session.String()), "EHLO mail.skerryline.example") {
+	if p, _ := s.probed(
+		t,
+		"saltmarsh.example",
+	); !strings.Contains(
+		s.run(t, "session", "show", p.Attempts[0].Session.String()),
+		"EHLO mail.skerryline.example",
+	) {
 		t.Error("the session is not on record")
 	}
-	for args, want := range map[string]string{"probe": "name a host", "probe a@": "target", "probe saltmarsh.example --route nowhere": "none named", "probe saltmarsh.example --message": "needs an address", "probe x.example:port": "no port", "probe --inwards cellar": "none named"} {
+	for args, want := range map[string]string{"probe": "name a host", "probe a@": "target",
+		"probe saltmarsh.example --route nowhere": "none named", "probe saltmarsh.example --message": "needs an address", "probe x.example:port": "no port", "probe --inwards cellar": "none named"} {
 		if _, stderr, code := s.gull(t, strings.Fields(args)...); code != 2 || !strings.Contains(stderr, want) {
 			t.Errorf("gull %s: %d %s", args, code, stderr)
 		}
@@ -109,21 +129,32 @@ func TestAProbeInwardsShowsWhoMayRelay(t *testing.T) {
 	t.Parallel()
 	s := own(t, "inwards", nil)
 	p, code := s.probed(t, "--inwards", "edge", "--client", "127.30.0.10")
-	if relay := taken(p, "relay"); code != 0 || relay.Result != probe.Pass || !strings.Contains(relay.Says, "refused") && !strings.Contains(relay.Says, "none came through") || taken(p, "recipient").Result != probe.Pass {
+	if relay := taken(
+		p,
+		"relay",
+	); code != 0 || relay.Result != probe.Pass || !strings.Contains(relay.Says, "refused") &&
+		!strings.Contains(relay.Says, "none came through") ||
+		taken(p, "recipient").Result != probe.Pass {
 		t.Errorf("a stranger at the edge: %d %s %+v", code, p.Verdict, p.Attempts)
 	}
-	if p, _ := s.probed(t, "--inwards", "*", "--client", "127.30.0.10"); len(p.Attempts) != 4 || p.Result == probe.Fail {
+	if p, _ := s.probed(t, "--inwards", "*", "--client", "127.30.0.10"); len(p.Attempts) != 4 ||
+		p.Result == probe.Fail {
 		t.Errorf("all listeners: %s, %d", p.Verdict, len(p.Attempts))
 	}
-	if p, _ := s.probed(t, "--inwards", "inside", "--client", "127.20.1.5"); taken(p, "relay").Result != probe.Warning || !strings.Contains(taken(p, "relay").Says, "127.20.1.5 may relay here by our rules") {
+	if p, _ := s.probed(t, "--inwards", "inside", "--client",
+		"127.20.1.5"); taken(p, "relay").Result != probe.Warning ||
+		!strings.Contains(taken(p, "relay").Says, "127.20.1.5 may relay here by our rules") {
 		t.Errorf("a machine of ours: %+v", taken(p, "relay"))
 	}
 	// An open relay is found by the conversation.
 	s.run(t, "relay", "add", "anybody", "--networks", "127.30.0.0/16", "--action", "allow")
-	if out, stderr, code := s.gull(t, "draft", "apply", "--force", "--why", "the test of an open relay"); code != 0 {
+	if out, stderr, code := s.gull(t, "draft", "apply", "--force", "--why",
+		"the test of an open relay"); code != 0 {
 		t.Fatalf("apply: %s%s", out, stderr)
 	}
-	if p, code := s.probed(t, "--inwards", "edge", "--client", "127.30.0.10"); code != 1 || taken(p, "relay").Result != probe.Fail || !strings.Contains(p.Verdict, "this is an open relay") {
+	if p, code := s.probed(t, "--inwards", "edge", "--client",
+		"127.30.0.10"); code != 1 || taken(p, "relay").Result != probe.Fail ||
+		!strings.Contains(p.Verdict, "this is an open relay") {
 		t.Errorf("an open relay: %d %s", code, p.Verdict)
 	}
 }
@@ -141,14 +172,18 @@ func TestAHostileHostIsBounded(t *testing.T) {
 		{"an endless greeting", `{"endless": "greeting"}`, diagnose.NotSMTP},
 		{"an endless reply", `{"endless": "rcpt", "lacks": ["PIPELINING"]}`, diagnose.NotSMTP},
 		{"a line of a megabyte", `{"endless": "", "long_line": 1048576}`, diagnose.NotSMTP},
-		{"a certificate for ten thousand names", `{"long_line": 0, "tls": "crowded", "rcpt": "450 4.2.1 not now"}`, ""},
+		{"a certificate for ten thousand names",
+			`{"long_line": 0, "tls": "crowded", "rcpt": "450 4.2.1 not now"}`, ""},
 		{"control characters", `{"tls": "valid", "rcpt": "450 4.2.1 \u001b[2J\u001b]0;gone\u0007 \u202egnp.exe <script>alert(1)</script> <img src=x onerror=alert(1)>"}`, ""},
 	} {
 		s.behave(t, host, c.behave)
 		to := strings.ReplaceAll(c.name, " ", "-") + "@" + domain
 		start := time.Now()
 		d := s.until(t, s.out(t, to), mail.Deferred)
-		if took := time.Since(start); took > 15*time.Second || c.cause != "" && d.Cause != c.cause || len(d.Last.Text) > 8<<10 {
+		if took := time.Since(
+			start,
+		); took > 15*time.Second || c.cause != "" && d.Cause != c.cause ||
+			len(d.Last.Text) > 8<<10 {
 			t.Errorf("%s: %s after %s: %.200s", c.name, d.Cause, took, d.Last.Text)
 		}
 		if p, _ := s.probed(t, to); p.Took > 30 || len(fmt.Sprint(p)) > 64<<10 {
@@ -160,8 +195,10 @@ func TestAHostileHostIsBounded(t *testing.T) {
 	}
 	// What it says does nothing to a terminal, nor to a page.
 	m, _ := s.find(t, "control-characters@"+domain)
-	for _, args := range [][]string{{"trace", "show", m.ID.String()}, {"queue", "list"}, {"lane", "list"}, {"snag", "list"}, {"probe", "control-characters@" + domain}, {"session", "list"}} {
-		if out, stderr, _ := s.gull(t, args...); strings.ContainsAny(out+stderr, "\x1b\x07\u202e") || len(out) == 0 {
+	for _, args := range [][]string{{"trace", "show", m.ID.String()}, {"queue", "list"}, {"lane", "list"},
+		{"snag", "list"}, {"probe", "control-characters@" + domain}, {"session", "list"}} {
+		if out, stderr, _ := s.gull(t, args...); strings.ContainsAny(out+stderr,
+			"\x1b\x07\u202e") || len(out) == 0 {
 			t.Errorf("gull %v prints what acts on a terminal: %q", args, out)
 		}
 	}
@@ -169,7 +206,13 @@ func TestAHostileHostIsBounded(t *testing.T) {
 	for _, page := range []string{"/messages/" + m.ID.String(), "/queue", "/lanes", "/snags"} {
 		p.visit(page)
 		var bad bool
-		p.do(chromedp.Sleep(500*time.Millisecond), chromedp.Evaluate(`!!document.querySelector("main script, main img[src=x]") || /[\u001b\u0007\u202e]/.test(document.body.innerText)`, &bad))
+		p.do(
+			chromedp.Sleep(500*time.Millisecond),
+			chromedp.Evaluate(
+				`!!document.querySelector("main script, main img[src=x]") || /[\u001b\u0007\u202e]/.test(document.body.innerText)`,
+				&bad,
+			),
+		)
 		if bad {
 			t.Errorf("page %s shows what a host said as it came", page)
 		}
@@ -179,10 +222,22 @@ func TestAHostileHostIsBounded(t *testing.T) {
 	s.run(t, "simnet", "publish", "round.example. 60 IN CNAME about.example.")
 	s.run(t, "simnet", "publish", "about.example. 60 IN CNAME round.example.")
 	s.run(t, "simnet", "publish", "circle.example. 60 IN MX 10 round.example.")
-	s.run(t, "simnet", "publish", "circle.example. 60 IN TXT \"v=spf1 include:circle.example redirect=circle.example\"")
+	s.run(t, "simnet", "publish",
+		"circle.example. 60 IN TXT \"v=spf1 include:circle.example redirect=circle.example\"")
 	for n := range 230 {
-		s.publish(t, "zone line", publish.New("wide.example", "wide.example", "TXT", fmt.Sprintf("%03d %s", n, strings.Repeat("y", 250))), "wide.example")
-		s.run(t, "simnet", "publish", fmt.Sprintf("wide.example. 60 IN MX %d n%d.%s.wide.example.", n, n, strings.Repeat("z", 60)))
+		s.publish(
+			t,
+			"zone line",
+			publish.New("wide.example", "wide.example", "TXT",
+				fmt.Sprintf("%03d %s", n, strings.Repeat("y", 250))),
+			"wide.example",
+		)
+		s.run(
+			t,
+			"simnet",
+			"publish",
+			fmt.Sprintf("wide.example. 60 IN MX %d n%d.%s.wide.example.", n, n, strings.Repeat("z", 60)),
+		)
 	}
 	for _, to := range []string{"a@circle.example", "a@wide.example"} {
 		start := time.Now()

@@ -19,7 +19,8 @@ import (
 // slow is a stack on which nothing that failed is tried again by itself.
 func slow(t *testing.T, name string) *stack {
 	return own(t, name, func(c string) string {
-		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s", "lane_rest: 1h").Replace(c)
+		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s",
+			"lane_rest: 1h").Replace(c)
 	})
 }
 
@@ -48,13 +49,29 @@ func (s *stack) mxPort(t *testing.T) string {
 func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	s := slow(t, "actions")
 	s.behave(t, "mx.saltmarsh.example", `{"closed": true}`)
-	ids := s.stuck(t, "a@saltmarsh.example", "b@saltmarsh.example", "c@saltmarsh.example", "d@saltmarsh.example", "e@saltmarsh.example")
+	ids := s.stuck(t, "a@saltmarsh.example", "b@saltmarsh.example", "c@saltmarsh.example",
+		"d@saltmarsh.example", "e@saltmarsh.example")
 	state := func(id string, want mail.State) mail.Delivery { t.Helper(); return s.until(t, id, want) }
 
-	if out := s.run(t, "queue", "hold", "--domain", "saltmarsh.example", "--dry-run"); out != "5 deliveries would be held.\n" {
+	if out := s.run(
+		t,
+		"queue",
+		"hold",
+		"--domain",
+		"saltmarsh.example",
+		"--dry-run",
+	); out != "5 deliveries would be held.\n" {
 		t.Errorf("a dry run says %q", out)
 	}
-	if out := s.run(t, "queue", "hold", "--domain", "saltmarsh.example", "--why", "wrong prices"); out != "5 deliveries are held. On record as action 1.\n" {
+	if out := s.run(
+		t,
+		"queue",
+		"hold",
+		"--domain",
+		"saltmarsh.example",
+		"--why",
+		"wrong prices",
+	); out != "5 deliveries are held. On record as action 1.\n" {
 		t.Errorf("hold says %q", out)
 	}
 	state(ids[4], mail.Held)
@@ -94,11 +111,14 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	s.run(t, "queue", "return", ids[3], "--say", "the marsh is flooded")
 	d := state(ids[3], mail.Bounced)
 	notice := s.notice(t, ids[3], 0)
-	if d.Cause != "returned" || !strings.Contains(notice.Text, "sent it back: the marsh") || notice.Groups[1]["action"] != "failed" || notice.Groups[1]["status"] != "5.7.0" {
+	if d.Cause != "returned" || !strings.Contains(notice.Text, "sent it back: the marsh") ||
+		notice.Groups[1]["action"] != "failed" ||
+		notice.Groups[1]["status"] != "5.7.0" {
 		t.Errorf("returned for %s with %+v", d.Cause, notice)
 	}
 
-	if out, stderr, code := s.gull(t, "queue", "drop", ids[4]); code != 2 || out != "" || !strings.Contains(stderr, "dropping needs --yes") {
+	if out, stderr, code := s.gull(t, "queue", "drop", ids[4]); code != 2 || out != "" ||
+		!strings.Contains(stderr, "dropping needs --yes") {
 		t.Errorf("dropped without asking: %d %s", code, stderr)
 	}
 	s.run(t, "queue", "drop", ids[4], "--yes")
@@ -107,7 +127,8 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	if err := json.Unmarshal([]byte(s.run(t, "queue", "actions", "-o", "json")), &acts); err != nil {
 		t.Fatal(err)
 	}
-	if acts[0].Verb != "drop" || acts[0].Touched != 1 || acts[0].Who != "tests" || !acts[0].CanUndo || len(acts) != 7 {
+	if acts[0].Verb != "drop" || acts[0].Touched != 1 || acts[0].Who != "tests" || !acts[0].CanUndo ||
+		len(acts) != 7 {
 		t.Errorf("on record: %+v", acts)
 	}
 	s.run(t, "queue", "restore", fmt.Sprint(acts[0].ID))
@@ -121,7 +142,8 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 	time.Sleep(1200 * time.Millisecond)
 	s.run(t, "queue", "flush", ids[4])
 	state(ids[4], mail.Expired)
-	if n := s.notice(t, ids[4], 0); n.Groups[1]["status"] != "4.4.7" || !strings.Contains(n.Text, "has expired") {
+	if n := s.notice(t, ids[4], 0); n.Groups[1]["status"] != "4.4.7" || !strings.Contains(n.Text,
+		"has expired") {
 		t.Errorf("%+v", n)
 	}
 }
@@ -148,7 +170,9 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 	}
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
 	var done mail.Done
-	if err := json.Unmarshal([]byte(out), &done); err != nil || done.Touched+done.Sending != done.Matched || done.Touched < 6 || done.Sending == 0 {
+	if err := json.Unmarshal([]byte(out),
+		&done); err != nil || done.Touched+done.Sending != done.Matched || done.Touched < 6 ||
+		done.Sending == 0 {
 		t.Errorf("of what waits in memory and what is being sent: %s", out)
 	}
 	for _, c := range []struct {
@@ -196,7 +220,8 @@ func TestWhatIsPausedWaitsAndGoesOn(t *testing.T) {
 	if d := s.until(t, second, mail.Waiting); d.Attempts != 0 {
 		t.Error("a paused route was used")
 	}
-	if out := s.run(t, "lane", "list"); !strings.Contains(out, "paused by tests: their storm") && !strings.Contains(out, "route to the world is paused by tests") {
+	if out := s.run(t, "lane", "list"); !strings.Contains(out, "paused by tests: their storm") &&
+		!strings.Contains(out, "route to the world is paused by tests") {
 		t.Errorf("the list does not say who paused it and why:\n%s", out)
 	}
 	s.run(t, "route", "resume", "to the world")
@@ -211,7 +236,12 @@ func TestWhatIsPausedWaitsAndGoesOn(t *testing.T) {
 	inward := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in"), inesAddress)
 	time.Sleep(300 * time.Millisecond)
 	s.until(t, inward, mail.Waiting)
-	s.run(t, "queue", "undo", strings.TrimSuffix(strings.Fields(lastLine(s.run(t, "queue", "actions", "--limit", "1")))[0], "\n"))
+	s.run(
+		t,
+		"queue",
+		"undo",
+		strings.TrimSuffix(strings.Fields(lastLine(s.run(t, "queue", "actions", "--limit", "1")))[0], "\n"),
+	)
 	s.until(t, inward, mail.Delivered)
 
 	s.run(t, "listener", "pause", "edge")
@@ -284,7 +314,9 @@ func (s *stack) notice(t *testing.T, id string, n int) report {
 	if err != nil {
 		t.Fatalf("the notice cannot be read: %v %s", err, out)
 	}
-	if r.Type != "multipart/report" || r.ReportType != "delivery-status" || r.Auto != "auto-replied" || len(r.Parts) != 3 || len(r.Defects) != 0 {
+	if r.Type != "multipart/report" || r.ReportType != "delivery-status" || r.Auto != "auto-replied" ||
+		len(r.Parts) != 3 ||
+		len(r.Defects) != 0 {
 		t.Errorf("%+v", r)
 	}
 	return r
@@ -293,7 +325,8 @@ func (s *stack) notice(t *testing.T, id string, n int) report {
 func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 	t.Parallel()
 	s := own(t, "notices", func(c string) string {
-		return strings.NewReplacer("expire_after: 2d", "expire_after: 2d\n    warn_after: 1s", "  retry:\n", "  notices: {copy_to: failures}\n  retry:\n").Replace(c)
+		return strings.NewReplacer("expire_after: 2d", "expire_after: 2d\n    warn_after: 1s",
+			"  retry:\n", "  notices: {copy_to: failures}\n  retry:\n").Replace(c)
 	})
 	s.behave(t, "mx.saltmarsh.example", `{"lacks": ["DSN"]}`)
 	send := func(option string, recipients ...string) string {
@@ -312,17 +345,25 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 		option, to, action, status, subject, says string
 	}{
 		{"SUCCESS", inesAddress, "delivered", "2.1.5", "Delivered: Ünter Segeln", "in the mailbox"},
-		{"SUCCESS,FAILURE", "ada@saltmarsh.example", "relayed", "2.1.9", "Passed on: Ünter Segeln", "does not tell us"},
-		{"SUCCESS", "crew@skerryline.example", "expanded", "2.0.0", "Passed on to a list: Ünter Segeln", "stands for several"},
-		{"FAILURE", "gone@nosuch.example", "failed", "5.1.1", "Not delivered: Ünter Segeln", "There is no mailbox of that name"},
-		{"DELAY", "jo@sunkenpier.example", "delayed", "4.4.7", "Not delivered yet: Ünter Segeln", "We keep trying until"},
+		{"SUCCESS,FAILURE", "ada@saltmarsh.example", "relayed", "2.1.9", "Passed on: Ünter Segeln",
+			"does not tell us"},
+		{"SUCCESS", "crew@skerryline.example", "expanded", "2.0.0", "Passed on to a list: Ünter Segeln",
+			"stands for several"},
+		{"FAILURE", "gone@nosuch.example", "failed", "5.1.1", "Not delivered: Ünter Segeln",
+			"There is no mailbox of that name"},
+		{"DELAY", "jo@sunkenpier.example", "delayed", "4.4.7", "Not delivered yet: Ünter Segeln",
+			"We keep trying until"},
 	} {
 		id := send(c.option, c.to)
 		r := s.notice(t, id, 0)
 		group := r.Groups[1]
-		if r.Subject != c.subject || !strings.Contains(r.Text, c.says) || group["action"] != c.action || group["status"] != c.status || len(r.Groups) != 2 ||
-			r.Groups[0]["original-envelope-id"] != "QQ+7" || r.Groups[0]["reporting-mta"] != "dns; mail.skerryline.example" ||
-			group["original-recipient"] != "rfc822;"+c.to || group["final-recipient"] != "rfc822;"+c.to && c.action != "expanded" || !strings.Contains(r.Original, "Subject:") {
+		if r.Subject != c.subject || !strings.Contains(r.Text,
+			c.says) || group["action"] != c.action || group["status"] != c.status || len(r.Groups) != 2 ||
+			r.Groups[0]["original-envelope-id"] != "QQ+7" ||
+			r.Groups[0]["reporting-mta"] != "dns; mail.skerryline.example" ||
+			group["original-recipient"] != "rfc822;"+c.to ||
+			group["final-recipient"] != "rfc822;"+c.to && c.action != "expanded" ||
+			!strings.Contains(r.Original, "Subject:") {
 			t.Errorf("%s to %s: %+v", c.option, c.to, r)
 		}
 		if (r.Parts[2] == "message/rfc822") != (c.action == "failed") {
@@ -353,8 +394,13 @@ func TestAReportFromElsewhereIsTiedToItsMessage(t *testing.T) {
 	id := s.out(t, "ada@saltmarsh.example")
 	s.until(t, id, mail.Delivered)
 	text := "From: MAILER <postmaster@saltmarsh.example>\r\nTo: <" + inesAddress + ">\r\nSubject: failed\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n" +
-		"--b\r\n\r\nIt could not be delivered.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.saltmarsh.example\r\n\r\nFinal-Recipient: rfc822; ada@saltmarsh.example\r\nAction: failed\r\nStatus: 5.2.2\r\nDiagnostic-Code: smtp; 552 5.2.2 the boathouse is full\r\n\r\n" +
-		"--b\r\nContent-Type: text/rfc822-headers\r\n\r\nReceived: from machine.skerryline.example ([127.0.0.1])\r\n\tby mail.skerryline.example with ESMTP id " + id + ";\r\n\tMon, 23 Nov 2026 05:00:00 +0000\r\nSubject: x\r\n--b--\r\n"
+		"--b\r\n\r\nIt could not be delivered.\r\n--b\r\nContent-Type: " +
+		"message/delivery-status\r\n\r\nReporting-MTA: dns; " +
+		"mx.saltmarsh.example\r\n\r\nFinal-Recipient: rfc822; ada@saltmarsh.example\r\nAction: " +
+		"failed\r\nStatus: 5.2.2\r\nDiagnostic-Code: smtp; 552 5.2.2 the boathouse is full\r\n\r\n" +
+		"--b\r\nContent-Type: text/rfc822-headers\r\n\r\nReceived: from machine.skerryline.example " +
+		"([127.0.0.1])\r\n\tby mail.skerryline.example with ESMTP id " + id + ";\r\n\tMon, 23 Nov 2026 " +
+		"05:00:00 +0000\r\nSubject: x\r\n--b--\r\n"
 	notice := s.send(t, s.edge, "127.30.0.10", "", text, inesAddress)
 	tr, err := s.client().Trace(context.Background(), id, nil)
 	if err != nil || len(tr.Notices) != 1 || tr.Notices[0].String() != notice {
@@ -362,12 +408,17 @@ func TestAReportFromElsewhereIsTiedToItsMessage(t *testing.T) {
 	}
 	found := false
 	for _, e := range tr.Events {
-		found = found || e.Kind == mail.EventReport && e.Delivery != "" && strings.Contains(e.Text, "mx.saltmarsh.example reports: failed 5.2.2 552 5.2.2 the boathouse is full")
+		found = found ||
+			e.Kind == mail.EventReport && e.Delivery != "" &&
+				strings.Contains(e.Text, "mx.saltmarsh.example reports: failed 5.2.2 552 5.2.2 the "+
+					"boathouse is full")
 	}
 	if !found {
 		t.Errorf("the message's story: %+v", tr.Events)
 	}
-	if other, err := s.client().Trace(context.Background(), notice, nil); err != nil || other.Message.NoticeOf.String() != id || !strings.HasPrefix(other.Events[0].Text, "received from 127.30.0.10") {
+	if other, err := s.client().Trace(context.Background(), notice,
+		nil); err != nil || other.Message.NoticeOf.String() != id ||
+		!strings.HasPrefix(other.Events[0].Text, "received from 127.30.0.10") {
 		t.Errorf("the notice: %+v %v", other, err)
 	}
 }
@@ -375,7 +426,8 @@ func TestAReportFromElsewhereIsTiedToItsMessage(t *testing.T) {
 func TestTheScheduleIsShownAsItWillBe(t *testing.T) {
 	s := world(t)
 	out := s.run(t, "schedule", "preview", "--intervals", "1h", "--expire-after", "6h", "--warn-after", "2h")
-	for _, want := range []string{"is tried 7 times, 1 of them in the first hour", "hears of the delay after 2 h and 3 attempts", "A host that is down for a day loses the message", "|···········|···········w···········|···········|···········|···········x"} {
+	for _, want := range []string{"is tried 7 times, 1 of them in the first hour",
+		"hears of the delay after 2 h and 3 attempts", "A host that is down for a day loses the message", "|···········|···········w···········|···········|···········|···········x"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}
@@ -392,7 +444,8 @@ func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
 	// The messages wait in the other node's memory; this one holds them.
 	var done mail.Done
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
-	if err := json.Unmarshal([]byte(out), &done); err != nil || done.Touched < 5 || done.Touched+done.Sending > 10 {
+	if err := json.Unmarshal([]byte(out),
+		&done); err != nil || done.Touched < 5 || done.Touched+done.Sending > 10 {
 		t.Errorf("held from the other node: %s", out)
 	}
 	s.run(t, "queue", "pause")

@@ -25,14 +25,23 @@ import (
 func (s *stack) mixed(t *testing.T, round int) {
 	t.Helper()
 	tag := strconv.Itoa(round)
-	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in "+tag), "ines.harrow@skerryline.example", "crew@skerryline.example")
-	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", message("on "+tag), "ailsa.brune@skerryline.example", "anders@lightkeepers.example")
-	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", message("away "+tag), "piet.sandholm@skerryline.example")
-	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("out "+tag), "a"+tag+"@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example")
-	for _, to := range []string{"ned@nosuch.example", "finn@greywacke.example", "ivo@fullshelf.example", "jo@sunkenpier.example", "pia@lostbuoy.example"} {
+	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in "+tag),
+		"ines.harrow@skerryline.example", "crew@skerryline.example")
+	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", message("on "+tag),
+		"ailsa.brune@skerryline.example", "anders@lightkeepers.example")
+	s.send(t, s.edge, "127.30.0.12", "cleo@dunlin.example", message("away "+tag),
+		"piet.sandholm@skerryline.example")
+	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("out "+tag),
+		"a"+tag+"@saltmarsh.example", "b@saltmarsh.example", "c@dunlin.example")
+	for _, to := range []string{"ned@nosuch.example", "finn@greywacke.example", "ivo@fullshelf.example",
+		"jo@sunkenpier.example", "pia@lostbuoy.example"} {
 		s.out(t, to)
 	}
-	for _, c := range []struct{ listener, client, from, to string }{{s.inside, "127.20.9.9", "prizes@skerryline.example", "x@saltmarsh.example"}, {s.edge, "127.30.0.24", "dag@barelock.example", "nobody@skerryline.example"}, {s.edge, "127.30.0.24", "", "x@dunlin.example"}} {
+	for _, c := range []struct {
+		listener, client, from,
+		to string
+	}{{s.inside, "127.20.9.9", "prizes@skerryline.example", "x@saltmarsh.example"}, {s.edge,
+		"127.30.0.24", "dag@barelock.example", "nobody@skerryline.example"}, {s.edge, "127.30.0.24", "", "x@dunlin.example"}} {
 		d := dial(t, c.listener, c.client)
 		d.hear()
 		d.want("250", "EHLO a.example")
@@ -104,7 +113,13 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 	for _, kind := range counts.Kinds {
 		n := whole.Totals[kind].N
 		if got := behind(t, c, with("kind", kind)); got != n || series[kind] != n {
-			t.Errorf("%s: the report says %d, its series add up to %d, and %d messages are behind it", kind, n, series[kind], got)
+			t.Errorf(
+				"%s: the report says %d, its series add up to %d, and %d messages are behind it",
+				kind,
+				n,
+				series[kind],
+				got,
+			)
 		}
 		figures++
 	}
@@ -116,7 +131,8 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 		for _, row := range rows {
 			for kind, f := range row.Counts {
 				if got := behind(t, c, with("kind", kind, "dim", dim, "value", row.Value)); got != f.N {
-					t.Errorf("%s by %s %s: the report says %d, and %d messages are behind it", kind, dim, row.Value, f.N, got)
+					t.Errorf("%s by %s %s: the report says %d, and %d messages are behind it", kind,
+						dim, row.Value, f.N, got)
 				}
 				figures++
 			}
@@ -172,7 +188,10 @@ func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
 	}
 	// The whole day from days and hours is what its hours are.
 	today := time.Now().UTC().Truncate(24 * time.Hour)
-	days, err := s.client().ReportTable(context.Background(), "cause", url.Values{"since": {today.AddDate(0, 0, -20).Format(time.RFC3339)}, "until": {today.AddDate(0, 0, 20).Format(time.RFC3339)}})
+	days, err := s.client().ReportTable(context.Background(), "cause", url.Values{
+		"since": {today.AddDate(0, 0, -20).Format(time.RFC3339)},
+		"until": {today.AddDate(0, 0, 20).Format(time.RFC3339)},
+	})
 	hours, err2 := s.client().ReportTable(context.Background(), "cause", nil)
 	if err != nil || err2 != nil || text(days) != text(hours) {
 		t.Errorf("by weeks and days %v\nby hours %v", days, hours)
@@ -197,9 +216,11 @@ func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
 			t.Errorf("by %s: here %s\nin the archive %s", by, text(here), text(there))
 		}
 	}
-	for _, q := range []string{"", "saltmarsh.example", "ada@saltmarsh.example", "bounced", "refused", "127.20.1.0/24", "mx.sunkenpier.example", "127.30.0.13", "<>", "out 2", "to:crew.north@skerryline.example delivered", "no-such-user", `route:"old post"`, held, "greywacke deferred", "discarded"} {
+	for _, q := range []string{"", "saltmarsh.example", "ada@saltmarsh.example", "bounced", "refused",
+		"127.20.1.0/24", "mx.sunkenpier.example", "127.30.0.13", "<>", "out 2", "to:crew.north@skerryline.example delivered", "no-such-user", `route:"old post"`, held, "greywacke deferred", "discarded"} {
 		here, err := s.client().Search(context.Background(), url.Values{"q": {q}, "limit": {"1000"}})
-		there, err2 := elsewhere.client().Search(context.Background(), url.Values{"q": {q}, "limit": {"1000"}, "archive": {in}})
+		there, err2 := elsewhere.client().Search(context.Background(),
+			url.Values{"q": {q}, "limit": {"1000"}, "archive": {in}})
 		if err != nil || err2 != nil || ids(here) != ids(there) || q != "greywacke deferred" && len(here.Items) == 0 {
 			t.Errorf("%q: here %s %v\nin the archive %s %v", q, ids(here), err, ids(there), err2)
 		}
@@ -221,7 +242,8 @@ func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
 		t.Errorf("%v %+v", err, tr)
 	}
 	a, err := s.client().Session(context.Background(), tr.Session.ID.String(), nil)
-	b, err2 := elsewhere.client().Session(context.Background(), tr.Session.ID.String(), url.Values{"archive": {in}})
+	b, err2 := elsewhere.client().Session(context.Background(), tr.Session.ID.String(),
+		url.Values{"archive": {in}})
 	if err != nil || err2 != nil || len(a.Lines) < 5 || fmt.Sprint(a.Lines) != fmt.Sprint(b.Lines) {
 		t.Errorf("%v %v\n%v\n%v", err, err2, a.Lines, b.Lines)
 	}
@@ -263,7 +285,12 @@ func pages(t *testing.T, c *client.Client, q url.Values) string {
 
 func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {
 	s := world(t)
-	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("x"), "ines.harrow@skerryline.example"), mail.Delivered)
+	s.until(
+		t,
+		s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("x"),
+			"ines.harrow@skerryline.example"),
+		mail.Delivered,
+	)
 	dir := t.TempDir()
 	file := func(name string, text []byte) string {
 		path := filepath.Join(dir, name)
@@ -275,16 +302,30 @@ func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {
 	s.run(t, "log", "export", "-f", filepath.Join(dir, "whole"))
 	plain := unpacked(t, filepath.Join(dir, "whole"))
 	lines := strings.SplitAfter(plain, "\n")
-	broken := strings.Join(append(append([]string{}, lines[:2]...), "{\"kind\":\"message\",\"message\":{\"id\":\"what\"\n", "rubbish\n", strings.Join(lines[2:], "")), "")
+	broken := strings.Join(
+		append(append([]string{}, lines[:2]...),
+			"{\"kind\":\"message\",\"message\":{\"id\":\"what\"\n", "rubbish\n",
+			strings.Join(lines[2:], "")),
+		"",
+	)
 	out, errOut, code := s.gull(t, "log", "open", file("broken", []byte(broken)))
-	if code != 0 || !strings.Contains(errOut, "line 3: not a line of an archive") || !strings.Contains(errOut, "line 4: not a line of an archive") {
+	if code != 0 || !strings.Contains(errOut, "line 3: not a line of an archive") ||
+		!strings.Contains(errOut, "line 4: not a line of an archive") {
 		t.Errorf("%d %s%s", code, out, errOut)
 	}
 	packed := []byte(readFile(t, filepath.Join(dir, "whole")))
-	if _, errOut, code = s.gull(t, "log", "open", file("cut", packed[:len(packed)*2/3])); code != 0 && !strings.Contains(errOut, "cannot be opened") || code == 0 && !strings.Contains(errOut, "cut off") {
+	if _, errOut, code = s.gull(
+		t,
+		"log",
+		"open",
+		file("cut", packed[:len(packed)*2/3]),
+	); code != 0 && !strings.Contains(errOut, "cannot be opened") ||
+		code == 0 && !strings.Contains(errOut, "cut off") {
 		t.Errorf("a file that was cut: %d %s", code, errOut)
 	}
-	if _, errOut, code = s.gull(t, "log", "open", file("half", []byte(plain[:len(plain)/2]))); code != 0 || !strings.Contains(errOut, "it was cut off") {
+	if _, errOut, code = s.gull(t, "log", "open",
+		file("half", []byte(plain[:len(plain)/2]))); code != 0 ||
+		!strings.Contains(errOut, "it was cut off") {
 		t.Errorf("half of the text: %d %s", code, errOut)
 	}
 	// A line of hundreds of megabytes, and what unpacks to far more than it is.
@@ -299,14 +340,17 @@ func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {
 	}
 	z.Close()
 	before := rss(t, s)
-	if _, errOut, code = s.gull(t, "log", "open", file("bomb", bomb.Bytes())); code == 0 || !strings.Contains(errOut, "no archive is like that") && !strings.Contains(errOut, "unpack") {
+	if _, errOut, code = s.gull(t, "log", "open", file("bomb", bomb.Bytes())); code == 0 ||
+		!strings.Contains(errOut, "no archive is like that") && !strings.Contains(errOut, "unpack") {
 		t.Errorf("a bomb: %d %s", code, errOut)
 	}
 	if grown := rss(t, s) - before; grown > 150<<20 {
 		t.Errorf("a bomb took %d MB of memory", grown>>20)
 	}
-	for name, text := range map[string][]byte{"empty": {}, "image": {0x89, 'P', 'N', 'G', 0, 0, 0}, "other": []byte("{\"kind\":\"archive\",\"version\":9}\n")} {
-		if _, errOut, code := s.gull(t, "log", "open", file(name, text)); code == 0 || !strings.Contains(errOut, "cannot be opened") {
+	for name, text := range map[string][]byte{"empty": {}, "image": {0x89, 'P', 'N', 'G', 0, 0, 0},
+		"other": []byte("{\"kind\":\"archive\",\"version\":9}\n")} {
+		if _, errOut, code := s.gull(t, "log", "open", file(name, text)); code == 0 ||
+			!strings.Contains(errOut, "cannot be opened") {
 			t.Errorf("%s: %d %s", name, code, errOut)
 		}
 	}

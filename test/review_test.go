@@ -38,11 +38,27 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 	s := own(t, "review", nil)
 	ctx := context.Background()
 	planted := []string{
-		"alias-leads-out:alias carousel@skerryline.example", "cannot-sign-in", "eager-retry", "hasty-timeouts", "key-file-copy",
-		"no-abuse:domain bølgevik.example", "no-abuse:domain lightkeepers.example", "no-abuse:domain skerryline.example", "no-connection-limit:listener edge", "no-daily-report",
-		"no-machine-limits:relay rule bridge logs", "no-machine-limits:relay rule this machine", "no-machine-limits:relay rule ticket machines", "no-quota", "nobody-alerted",
-		"not-signed:domain bølgevik.example", "not-signed:domain lightkeepers.example", "not-signed:domain skerryline.example",
-		"own-certificate:listener submission", "own-certificate:listener submission over TLS", "unverified-relay:domain kelpworks.example",
+		"alias-leads-out:alias carousel@skerryline.example",
+		"cannot-sign-in",
+		"eager-retry",
+		"hasty-timeouts",
+		"key-file-copy",
+		"no-abuse:domain bølgevik.example",
+		"no-abuse:domain lightkeepers.example",
+		"no-abuse:domain skerryline.example",
+		"no-connection-limit:listener edge",
+		"no-daily-report",
+		"no-machine-limits:relay rule bridge logs",
+		"no-machine-limits:relay rule this machine",
+		"no-machine-limits:relay rule ticket machines",
+		"no-quota",
+		"nobody-alerted",
+		"not-signed:domain bølgevik.example",
+		"not-signed:domain lightkeepers.example",
+		"not-signed:domain skerryline.example",
+		"own-certificate:listener submission",
+		"own-certificate:listener submission over TLS",
+		"unverified-relay:domain kelpworks.example",
 	}
 	if got := s.weak(t, false); !slices.Equal(got, planted) {
 		t.Fatalf("the review finds\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(planted, "\n"))
@@ -54,7 +70,8 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 	pressed := 0
 	for _, w := range list {
 		if w.Fix == nil {
-			if _, stderr, code := s.gull(t, "review", "fix", w.Key); code != 1 || !strings.Contains(stderr, "by hand") {
+			if _, stderr, code := s.gull(t, "review", "fix", w.Key); code != 1 || !strings.Contains(stderr,
+				"by hand") {
 				t.Errorf("fixing %s: %d %s", w.Key, code, stderr)
 			}
 			continue
@@ -66,7 +83,9 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 		t.Errorf("only %d have a button", pressed)
 	}
 	for _, key := range s.weak(t, true) { // in the draft what has a button is fixed
-		if i := slices.IndexFunc(list, func(w review.Finding) bool { return w.Key == key }); i >= 0 && list[i].Fix != nil {
+		if i := slices.IndexFunc(list,
+			func(w review.Finding) bool { return w.Key == key }); i >= 0 &&
+			list[i].Fix != nil {
 			t.Errorf("%s is still in the draft", key)
 		}
 	}
@@ -90,11 +109,27 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 		s.publish(t, "zone line", k.Record, domain)
 		s.run(t, "dkim", "use", domain, k.Selector)
 	}
-	boxes := []string{"ines.harrow", "tomas.vik", "odile.marr", "wren.castell", "piet.sandholm", "ailsa.brune", "keeper", "deck", "tickets", "bridge", "accounts", "crew.north", "crew.south", "archive"}
+	boxes := []string{
+		"ines.harrow",
+		"tomas.vik",
+		"odile.marr",
+		"wren.castell",
+		"piet.sandholm",
+		"ailsa.brune",
+		"keeper",
+		"deck",
+		"tickets",
+		"bridge",
+		"accounts",
+		"crew.north",
+		"crew.south",
+		"archive",
+	}
 	for i := range boxes {
 		boxes[i] += "@skerryline.example"
 	}
-	for _, a := range append(boxes, "søren@bølgevik.example", "mette.lund@lightkeepers.example", "jon.aas@lightkeepers.example") {
+	for _, a := range append(boxes, "søren@bølgevik.example", "mette.lund@lightkeepers.example",
+		"jon.aas@lightkeepers.example") {
 		s.run(t, "mailbox", "set", a, "--quota", "2 GB")
 	}
 	for _, a := range []string{"ines.harrow", "tomas.vik", "odile.marr", "wren.castell"} {
@@ -105,10 +140,12 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 	if got := s.weak(t, false); len(got) > 0 {
 		t.Errorf("after all fixes the review still finds %s", strings.Join(got, ", "))
 	}
-	if out := s.run(t, "review"); !strings.Contains(out, "No finding was found") || !strings.Contains(out, "1 more are accepted") {
+	if out := s.run(t, "review"); !strings.Contains(out, "No finding was found") ||
+		!strings.Contains(out, "1 more are accepted") {
 		t.Errorf("the review says %s", out)
 	}
-	if out := s.run(t, "review", "--all"); !strings.Contains(out, "accepted by tests ") || !strings.Contains(out, "in the safe of the harbour office") {
+	if out := s.run(t, "review", "--all"); !strings.Contains(out, "accepted by tests ") ||
+		!strings.Contains(out, "in the safe of the harbour office") {
 		t.Errorf("what was accepted: %s", out)
 	}
 	s.run(t, "review", "reopen", "key-file-copy")
@@ -120,7 +157,8 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "People who sign in may send as anybody") {
 		t.Errorf("the rehearsal says %s", out)
 	}
-	for args, code := range map[string]int{"review fix nothing": 4, "review accept key-file-copy": 2, "review accept nothing --because it-is-so": 4, "review reopen nothing": 4} {
+	for args, code := range map[string]int{"review fix nothing": 4, "review accept key-file-copy": 2,
+		"review accept nothing --because it-is-so": 4, "review reopen nothing": 4} {
 		if _, _, got := s.gull(t, strings.Fields(args)...); got != code {
 			t.Errorf("gull %s: exit %d, want %d", args, got, code)
 		}
@@ -130,7 +168,8 @@ func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
 func TestASupportBundleHoldsNoSecretAndNoContent(t *testing.T) {
 	s := world(t)
 	s.run(t, "dkim", "make", "lightkeepers.example", "--selector", "bundle")
-	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("the secret of the bundle"), "harbour@skerryline.example")
+	id := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example",
+		message("the secret of the bundle"), "harbour@skerryline.example")
 	s.until(t, id, "delivered")
 	read := func(args ...string) map[string]string {
 		file := t.TempDir() + "/bundle.zip"
@@ -155,25 +194,31 @@ func TestASupportBundleHoldsNoSecretAndNoContent(t *testing.T) {
 		return parts
 	}
 	masked, whole := read(), read("--whole")
-	for _, name := range []string{"read-me.txt", "configuration.yaml", "health.json", "nodes.json", "lanes.json", "snags.json", "review.json", "readiness.json", "dkim.json", "messages/" + id + ".json"} {
+	for _, name := range []string{"read-me.txt", "configuration.yaml", "health.json", "nodes.json",
+		"lanes.json", "snags.json", "review.json", "readiness.json", "dkim.json", "messages/" + id + ".json"} {
 		if masked[name] == "" || whole[name] == "" {
 			t.Errorf("%s is missing: %v", name, slices.Sorted(maps.Keys(masked)))
 		}
 	}
 	all := strings.Join(slices.Collect(maps.Values(masked)), "\n")
-	for _, word := range []string{"ada@", "harbour@", "keeper@", "the secret of the bundle", "The tide is out", "lantern-oil", "PRIVATE", password, adminToken} {
+	for _, word := range []string{"ada@", "harbour@", "keeper@", "the secret of the bundle",
+		"The tide is out", "lantern-oil", "PRIVATE", password, adminToken} {
 		if strings.Contains(all, word) {
 			t.Errorf("a masked bundle shows %q", word)
 		}
 	}
 	all = strings.Join(slices.Collect(maps.Values(whole)), "\n")
-	if !strings.Contains(all, "ada@saltmarsh.example") || !strings.Contains(all, "the secret of the bundle") || strings.Contains(all, "The tide is out") || strings.Contains(all, "lantern-oil") || strings.Contains(all, "PRIVATE") {
+	if !strings.Contains(all, "ada@saltmarsh.example") || !strings.Contains(all, "the secret of the bundle") ||
+		strings.Contains(all, "The tide is out") ||
+		strings.Contains(all, "lantern-oil") ||
+		strings.Contains(all, "PRIVATE") {
 		t.Error("a whole bundle lacks addresses, or shows too much")
 	}
 	if _, err := client.New("http://"+s.http, viewerToken).Review(context.Background(), false); err != nil {
 		t.Error(err)
 	}
-	if err := client.New("http://"+s.http, viewerToken).Bundle(context.Background(), nil, io.Discard); err == nil {
+	if err := client.New("http://"+s.http, viewerToken).Bundle(context.Background(), nil,
+		io.Discard); err == nil {
 		t.Error("a viewer got a bundle")
 	}
 }

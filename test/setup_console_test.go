@@ -29,7 +29,8 @@ func (p *page) fill(within, label, text string) {
 		p.t.Fatalf("%v\nthe page shows:\n%s", err, p.text())
 	}
 	at := fmt.Sprintf(`[id=%q]`, id)
-	p.do(chromedp.Focus(at, chromedp.ByQuery), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(at, text, chromedp.ByQuery))
+	p.do(chromedp.Focus(at, chromedp.ByQuery), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+		chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(at, text, chromedp.ByQuery))
 }
 
 func orBody(selector string) string {
@@ -115,7 +116,17 @@ func TestConsoleLeadsFromNothingToAMessageInAndAMessageOut(t *testing.T) {
 	in := step("A test message in, as from a stranger")
 	p.click(in, "Send it")
 	p.shows("It was taken.", "delivered", "put into mailbox ines.harrow@skerryline.example")
-	if r := python(t, s.submission, "starttls", "smtp", "plain", inesAddress, inesPassword, inesAddress, "x@barelock.example"); r.Code != 250 {
+	if r := python(
+		t,
+		s.submission,
+		"starttls",
+		"smtp",
+		"plain",
+		inesAddress,
+		inesPassword,
+		inesAddress,
+		"x@barelock.example",
+	); r.Code != 250 {
 		t.Errorf("the password given on the page does not sign in: %+v", r)
 	}
 }
@@ -129,7 +140,8 @@ func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
 	p.fill(".mantine-Drawer-content", "Networks", "10.0.0.1/8")
 	p.do(chromedp.KeyEvent(kb.Tab))
 	p.shows("did you mean 10.0.0.0/8?") // while one types
-	p.do(chromedp.Focus(`.mantine-Drawer-content .mantine-TagsInput-inputField`, chromedp.ByQuery), chromedp.KeyEvent(kb.Backspace))
+	p.do(chromedp.Focus(`.mantine-Drawer-content .mantine-TagsInput-inputField`, chromedp.ByQuery),
+		chromedp.KeyEvent(kb.Backspace))
 	p.fill(".mantine-Drawer-content", "Networks", "0.0.0.0/0")
 	p.choose(".mantine-Drawer-content", "Action", "allow")
 	p.click(".mantine-Drawer-content", "Save")
@@ -179,13 +191,20 @@ func TestConsoleChangesTheOrderByKeyboardAndExplains(t *testing.T) {
 		t.Error(err)
 	}
 	p.visit("/explain?to=x@saltmarsh.example&client=127.20.1.5&listener=inside&other_client=127.20.9.9")
-	p.shows("x@saltmarsh.example is taken", "x@saltmarsh.example is refused", "relay rule quarantined machine", "next hop, TLS verified", "as agreed with saltmarsh ferries", "mx.saltmarsh.example port")
+	p.shows("x@saltmarsh.example is taken", "x@saltmarsh.example is refused",
+		"relay rule quarantined machine", "next hop, TLS verified",
+		"as agreed with saltmarsh ferries", "mx.saltmarsh.example port")
 
 	viewer := s.open(t, "deck")
 	viewer.visit("/setup/routes?item=shelf")
 	viewer.shows("A viewer may look, not change.")
 	var disabled bool
-	viewer.do(chromedp.Evaluate(`document.querySelector(".mantine-Drawer-content fieldset").disabled && [...document.querySelectorAll(".mantine-Drawer-content button[type=submit]")].every((b) => b.disabled)`, &disabled))
+	viewer.do(
+		chromedp.Evaluate(
+			`document.querySelector(".mantine-Drawer-content fieldset").disabled && [...document.querySelectorAll(".mantine-Drawer-content button[type=submit]")].every((b) => b.disabled)`,
+			&disabled,
+		),
+	)
 	if !disabled {
 		t.Error("a viewer's form can be filled in")
 	}
@@ -204,7 +223,9 @@ func TestConsoleMailboxesAreFoundChangedAndImported(t *testing.T) {
 	p.fill(".mantine-Drawer-content", "Quota", "10 MB")
 	p.click(".mantine-Drawer-content", "Save")
 	p.shows("is changed")
-	if out := s.run(t, "change", "list", "--name", "wren.castell@skerryline.example"); !strings.Contains(out, `quota "50 MB" → "10 MB"`) || !strings.Contains(out, "keeper") {
+	if out := s.run(t, "change", "list", "--name",
+		"wren.castell@skerryline.example"); !strings.Contains(out, `quota "50 MB" → "10 MB"`) ||
+		!strings.Contains(out, "keeper") {
 		t.Errorf("the record:\n%s", out)
 	}
 }

@@ -22,29 +22,46 @@ func blank(t *testing.T, name string) *stack {
 	t.Helper()
 	return own(t, name, func(demo string) string {
 		i, j := strings.Index(demo, "listeners:\n"), strings.Index(demo, "  - name: submission ")
-		return strings.Replace(demo[:i], "  default_sender_domain: skerryline.example\n", "", 1) + demo[i:j] + "\n" // the service and the edge
+		return strings.Replace(demo[:i], "  default_sender_domain: skerryline.example\n", "",
+			1) + demo[i:j] + "\n" // the service and the edge
 	})
 }
 
 func TestFromNothingToAMessageInAndAMessageOutByCommandsAlone(t *testing.T) {
 	s := blank(t, "fromnothing")
 	s.run(t, "service", "set", "--default-sender-domain", "", "--postmaster", "postmaster@skerryline.example")
-	s.run(t, "domain", "add", "skerryline.example", "--kind", "local", "--generated-addresses", "{first}.{last}")
+	s.run(t, "domain", "add", "skerryline.example", "--kind", "local", "--generated-addresses",
+		"{first}.{last}")
 	s.run(t, "listener", "add", "inside", "--address", s.inside, "--kind", "inside")
-	s.run(t, "relay", "add", "this machine", "--networks", "127.0.0.1", "--listeners", "inside", "--action", "allow")
+	s.run(t, "relay", "add", "this machine", "--networks", "127.0.0.1", "--listeners", "inside", "--action",
+		"allow")
 	if out := s.run(t, "draft", "apply"); out != "Revision 2 is in force.\n" {
 		t.Fatal(out)
 	}
-	if out := s.run(t, "mailbox", "add", "keeper@skerryline.example", "--name", "Ines Harrow"); !strings.Contains(out, "ines.harrow@skerryline.example too") {
+	if out := s.run(
+		t,
+		"mailbox",
+		"add",
+		"keeper@skerryline.example",
+		"--name",
+		"Ines Harrow",
+	); !strings.Contains(out, "ines.harrow@skerryline.example too") {
 		t.Errorf("the generated address is not told: %s", out)
 	}
-	in := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in"), "ines.harrow@skerryline.example")
+	in := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("in"),
+		"ines.harrow@skerryline.example")
 	s.until(t, in, mail.Delivered)
-	if out := s.run(t, "mailbox", "messages", "keeper@skerryline.example"); !strings.Contains(out, "ada@saltmarsh.example") {
+	if out := s.run(
+		t,
+		"mailbox",
+		"messages",
+		"keeper@skerryline.example",
+	); !strings.Contains(out, "ada@saltmarsh.example") {
 		t.Errorf("the message is not in the mailbox:\n%s", out)
 	}
 	// the answer has no way out: it is said where one looks, with the fix, and leaves by itself
-	out := s.send(t, s.inside, "127.0.0.1", "keeper@skerryline.example", message("out"), "ada@saltmarsh.example")
+	out := s.send(t, s.inside, "127.0.0.1", "keeper@skerryline.example", message("out"),
+		"ada@saltmarsh.example")
 	s.until(t, out, mail.Deferred)
 	status := s.run(t, "status")
 	for _, want := range []string{"1 stranded", "no route leads to saltmarsh.example", "gull route add"} {
@@ -53,7 +70,14 @@ func TestFromNothingToAMessageInAndAMessageOutByCommandsAlone(t *testing.T) {
 		}
 	}
 	s.run(t, "route", "add", "to the world", "--recipients", "*", "--next-hop", "mx")
-	if applied := s.run(t, "draft", "apply"); !strings.Contains(applied, "1 deliveries that were without a route have one and are tried now") {
+	if applied := s.run(
+		t,
+		"draft",
+		"apply",
+	); !strings.Contains(
+		applied,
+		"1 deliveries that were without a route have one and are tried now",
+	) {
 		t.Errorf("apply: %s", applied)
 	}
 	s.until(t, out, mail.Delivered)
@@ -63,7 +87,8 @@ func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilMended(t *testing.T) {
 	s := own(t, "openrelay", nil)
 	s.run(t, "relay", "add", "visitors", "--networks", "0.0.0.0/0", "--action", "allow")
 	rehearsal := s.run(t, "draft", "rehearse")
-	for _, want := range []string{"DANGER: relay rule visitors lets anyone send anywhere (an open relay): 0.0.0.0/0 is the whole world", "CAME THROUGH", "source route:", "percent sign at a literal"} {
+	for _, want := range []string{"DANGER: relay rule visitors lets anyone send anywhere (an open relay): " +
+		"0.0.0.0/0 is the whole world", "CAME THROUGH", "source route:", "percent sign at a literal"} {
 		if !strings.Contains(rehearsal, want) {
 			t.Errorf("the rehearsal lacks %q:\n%s", want, rehearsal)
 		}
@@ -80,10 +105,12 @@ func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilMended(t *testing.T) {
 		}
 	}
 	s.run(t, "draft", "apply", "--force", "--why", "the auditors test it")
-	if out := s.run(t, "status"); !strings.HasPrefix(out, "DANGER: relay rule visitors lets anyone send anywhere") {
+	if out := s.run(t, "status"); !strings.HasPrefix(out,
+		"DANGER: relay rule visitors lets anyone send anywhere") {
 		t.Errorf("status does not begin with it:\n%s", out)
 	}
-	if out := s.run(t, "revision", "list"); !strings.Contains(out, "forced") || !strings.Contains(out, "the auditors test it") {
+	if out := s.run(t, "revision", "list"); !strings.Contains(out, "forced") ||
+		!strings.Contains(out, "the auditors test it") {
 		t.Errorf("it is not on record:\n%s", out)
 	}
 	s.run(t, "revision", "revert", "1")
@@ -104,7 +131,9 @@ func TestARehearsalShowsWhatWasRefusedAndWouldBeTaken(t *testing.T) {
 	c.want("550 5.1.1", "RCPT TO:<nobody@skerryline.example>")
 	s.run(t, "relay", "set", "ticket machines", "--networks", "127.20.1.0/24,127.20.4.0/24")
 	out := s.run(t, "draft", "rehearse")
-	for _, want := range []string{"4 envelopes with 4 recipients were replayed: 4 would", "newly ALLOWED: 3 recipients\n  before   refused by no-rule: 550 5.7.1", "after    to the world → saltmarsh.example, allowed by ticket machines", "from 127.20.4.5 at inside"} {
+	for _, want := range []string{"4 envelopes with 4 recipients were replayed: 4 would",
+		"newly ALLOWED: 3 recipients\n  before   refused by no-rule: 550 5.7.1", "after    to the world → " +
+			"saltmarsh.example, allowed by ticket machines", "from 127.20.4.5 at inside"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the rehearsal lacks %q:\n%s", want, out)
 		}
@@ -119,7 +148,8 @@ func TestTwoPeopleChangeTheDraftAndNeitherLosesAChange(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			_, _, codes[i] = s.gull(t, "peer", "add", fmt.Sprintf("peer %d", i), "--domains", fmt.Sprintf("d%d.example", i))
+			_, _, codes[i] = s.gull(t, "peer", "add", fmt.Sprintf("peer %d", i), "--domains",
+				fmt.Sprintf("d%d.example", i))
 		}()
 	}
 	all.Wait()
@@ -144,11 +174,22 @@ func TestTwoPeopleChangeTheDraftAndNeitherLosesAChange(t *testing.T) {
 	}
 	seen := item()
 	s.run(t, "route", "set", "shelf", "--connections", "3")
-	resp, body := s.request(t, "PUT", "/api/v1/setup/routes/shelf", fmt.Sprintf(`{"mark":%q,"fields":{"name":"shelf","recipients":["archive@skerryline.example"],"next_hop":"lmtp","hosts":["shelf.skerryline.example:2424"]}}`, seen), bearer(adminToken)...)
-	if resp.StatusCode != http.StatusConflict || !strings.Contains(body, "somebody changed it meanwhile") || item() == seen {
+	resp, body := s.request(
+		t,
+		"PUT",
+		"/api/v1/setup/routes/shelf",
+		fmt.Sprintf(
+			`{"mark":%q,"fields":{"name":"shelf","recipients":["archive@skerryline.example"],"next_hop":"lmtp","hosts":["shelf.skerryline.example:2424"]}}`,
+			seen,
+		),
+		bearer(adminToken)...)
+	if resp.StatusCode != http.StatusConflict || !strings.Contains(body, "somebody changed it meanwhile") ||
+		item() == seen {
 		t.Errorf("an old form: %s %s", resp.Status, body)
 	}
-	if out := s.run(t, "draft", "show"); !strings.Contains(out, "route shelf: connections is now 3") || !strings.Contains(out, "tests: route shelf changed") {
+	if out := s.run(t, "draft",
+		"show"); !strings.Contains(out, "route shelf: connections is now 3") ||
+		!strings.Contains(out, "tests: route shelf changed") {
 		t.Errorf("the draft does not tell who changed what:\n%s", out)
 	}
 	// a revert beneath the draft: it is not applied before it is looked at anew
@@ -156,7 +197,8 @@ func TestTwoPeopleChangeTheDraftAndNeitherLosesAChange(t *testing.T) {
 	s.run(t, "draft", "apply")
 	s.run(t, "route", "set", "shelf", "--connections", "4")
 	s.run(t, "revision", "revert", "1")
-	if _, stderr, code := s.gull(t, "draft", "apply"); code != 1 || !strings.Contains(stderr, "another revision came into force") {
+	if _, stderr, code := s.gull(t, "draft", "apply"); code != 1 ||
+		!strings.Contains(stderr, "another revision came into force") {
 		t.Errorf("a draft that is behind: %d %s", code, stderr)
 	}
 	if out := s.run(t, "draft", "rebase"); !strings.Contains(out, "route shelf was changed meanwhile too") {
@@ -178,8 +220,15 @@ func TestAViewerChangesNothing(t *testing.T) {
 	if err := json.Unmarshal([]byte(body), &doc); err != nil {
 		t.Fatal(err)
 	}
-	free := map[string]bool{"sign-in": true, "sign-out": true, "explain": true, "config-check": true, "draft-rehearse": true} // these change nothing
-	fill := strings.NewReplacer("{section}", "routes", "{name}", "shelf", "{address}", inesAddress, "{number}", "1", "{id}", "0000000000001")
+	free := map[string]bool{
+		"sign-in":        true,
+		"sign-out":       true,
+		"explain":        true,
+		"config-check":   true,
+		"draft-rehearse": true,
+	} // these change nothing
+	fill := strings.NewReplacer("{section}", "routes", "{name}", "shelf", "{address}", inesAddress,
+		"{number}", "1", "{id}", "0000000000001")
 	before := s.run(t, "config", "export")
 	tried := 0
 	for path, methods := range doc.Paths {
@@ -188,11 +237,17 @@ func TestAViewerChangesNothing(t *testing.T) {
 				continue
 			}
 			tried++
-			resp, body := s.request(t, strings.ToUpper(method), fill.Replace(path), "{}", bearer(viewerToken)...)
+			resp, body := s.request(t, strings.ToUpper(method), fill.Replace(path), "{}",
+				bearer(viewerToken)...)
 			if resp.StatusCode != http.StatusForbidden {
 				t.Errorf("%s %s by a viewer: %s %s", method, path, resp.Status, body)
 			}
-			if resp, _ := s.request(t, strings.ToUpper(method), fill.Replace(path), "{}"); resp.StatusCode != http.StatusUnauthorized {
+			if resp, _ := s.request(
+				t,
+				strings.ToUpper(method),
+				fill.Replace(path),
+				"{}",
+			); resp.StatusCode != http.StatusUnauthorized {
 				t.Errorf("%s %s by a stranger: %s", method, path, resp.Status)
 			}
 		}
@@ -208,7 +263,8 @@ func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
 	s.run(t, "service", "set", "--retry-expire-after", "3d")
 	s.run(t, "draft", "apply", "--confirm-within", "1s")
 	if err := eventually(8*time.Second, func() error {
-		if out := s.run(t, "revision", "list"); !strings.Contains(out, "back to 1") || !strings.Contains(out, "was not confirmed in time") {
+		if out := s.run(t, "revision", "list"); !strings.Contains(out, "back to 1") ||
+			!strings.Contains(out, "was not confirmed in time") {
 			return fmt.Errorf("%s", out)
 		}
 		return nil
@@ -236,7 +292,8 @@ func TestAKillDuringApplyLeavesOneRevisionWhole(t *testing.T) {
 		if err := s.start(); err != nil {
 			t.Fatal(err)
 		}
-		inForce := strings.Contains(s.run(t, "config", "export", "--without-directory"), fmt.Sprintf("expire_after: %dd", 3+round))
+		inForce := strings.Contains(s.run(t, "config", "export", "--without-directory"),
+			fmt.Sprintf("expire_after: %dd", 3+round))
 		var d mail.Draft
 		if err := json.Unmarshal([]byte(s.run(t, "draft", "show", "-o", "json")), &d); err != nil {
 			t.Fatal(err)
@@ -276,8 +333,10 @@ func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 	}
 	session.want("452 4.5.3", "RCPT TO:<"+inesAddress+">") // the limit counts in the running session's next transaction
 	if err := eventually(5*time.Second, func() error {
-		out, stderr, code := s.gull(t, "--url", "http://"+other.http, "explain", "--to", "new@skerryline.example", "--listener", "edge")
-		if code != 0 || !strings.Contains(out, "of revision 2)") || !strings.Contains(out, "new@skerryline.example  allowed") {
+		out, stderr, code := s.gull(t, "--url", "http://"+other.http, "explain", "--to",
+			"new@skerryline.example", "--listener", "edge")
+		if code != 0 || !strings.Contains(out, "of revision 2)") ||
+			!strings.Contains(out, "new@skerryline.example  allowed") {
 			return fmt.Errorf("%s%s", out, stderr)
 		}
 		return nil
@@ -288,13 +347,20 @@ func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 
 func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
 	s := own(t, "otherway", func(c string) string {
-		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s", "lane_rest: 1h").Replace(c)
+		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s",
+			"lane_rest: 1h").Replace(c)
 	})
 	id := s.out(t, "x@sunkenpier.example")
 	s.until(t, id, mail.Deferred)
-	s.run(t, "route", "add", "pier by provider", "--place", "1", "--recipients", "sunkenpier.example", "--next-hop", "lmtp", "--hosts", strings.Split(s.run(t, "route", "show", "shelf", "-o", "json"), `"`)[3])
+	s.run(t, "route", "add", "pier by provider", "--place", "1", "--recipients",
+		"sunkenpier.example", "--next-hop", "lmtp", "--hosts",
+		strings.Split(s.run(t, "route", "show", "shelf", "-o", "json"), `"`)[3])
 	rehearsal := s.run(t, "draft", "rehearse")
-	if !strings.Contains(rehearsal, "another way: 1 recipients, 1 of them waiting now\n  before   to the world → sunkenpier.example\n  after    pier by provider") {
+	if !strings.Contains(
+		rehearsal,
+		"another way: 1 recipients, 1 of them waiting now\n  before   to the world → sunkenpier.example\n  "+
+			"after    pier by provider",
+	) {
 		t.Errorf("the rehearsal does not say so:\n%s", rehearsal)
 	}
 	s.run(t, "draft", "apply")
@@ -305,11 +371,15 @@ func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
 
 func TestTheDirectsSecondWayIsTheSmartHost(t *testing.T) {
 	s := own(t, "direct", nil)
-	provider := regexp.MustCompile(`port +(\d+)`).FindStringSubmatch(s.run(t, "route", "show", "by provider"))[1]
-	s.run(t, "route", "add", "direct first", "--place", "1", "--recipients", "homelines.example,strandwatch.example,nosuch.example", "--next-hop", "direct", "--hosts", "harbourlight.example",
-		"--port", provider, "--tls", "verified", "--sign-in-account", "skerryline", "--sign-in-secret", "harbourlight")
+	provider := regexp.MustCompile(`port +(\d+)`).FindStringSubmatch(s.run(t, "route", "show",
+		"by provider"))[1]
+	s.run(t, "route", "add", "direct first", "--place", "1", "--recipients",
+		"homelines.example,strandwatch.example,nosuch.example", "--next-hop", "direct", "--hosts",
+		"harbourlight.example", "--port", provider, "--tls", "verified", "--sign-in-account",
+		"skerryline", "--sign-in-secret", "harbourlight")
 	s.run(t, "draft", "apply")
-	for _, to := range []string{"a@homelines.example", "b@strandwatch.example"} { // refused at the greeting, and at RCPT
+	for _, to := range []string{"a@homelines.example",
+		"b@strandwatch.example"} { // refused at the greeting, and at RCPT
 		d := s.until(t, s.out(t, to), mail.Delivered)
 		if d.Last.Host != "harbourlight.example" || len(d.Last.Tried) == 0 {
 			t.Errorf("%s went by %+v", to, d.Last)
@@ -333,27 +403,40 @@ func TestEverythingIsExportedAndImportedAgain(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "all.yaml")
 	s.run(t, "config", "export", "--with-secrets", file)
 	info, err := os.Stat(file)
-	if err != nil || info.Mode().Perm() != 0o600 || !strings.Contains(readFile(t, file), "lantern-oil") || !strings.Contains(readFile(t, file), "$argon2id$") {
+	if err != nil || info.Mode().Perm() != 0o600 || !strings.Contains(readFile(t, file), "lantern-oil") ||
+		!strings.Contains(readFile(t, file), "$argon2id$") {
 		t.Errorf("%v %v", info, err)
 	}
 	if out := s.run(t, "config", "check", file); !strings.Contains(out, "17 mailboxes, 4 aliases") {
 		t.Errorf("check: %s", out)
 	}
 	fresh := blank(t, "import")
-	if out := fresh.run(t, "config", "import", file, "--apply"); !strings.HasPrefix(out, "Revision 2 is in force.") {
+	if out := fresh.run(t, "config", "import", file, "--apply"); !strings.HasPrefix(out,
+		"Revision 2 is in force.") {
 		t.Errorf("import: %s", out)
 	}
 	if again := fresh.run(t, "config", "export"); again != text {
 		t.Errorf("what was imported differs:\n%s", again)
 	}
-	if r := python(t, fresh.smtpsOf(t), "tls", "smtp", "scram", inesAddress, inesPassword, inesAddress, inesAddress); r.Code != 250 {
+	if r := python(
+		t,
+		fresh.smtpsOf(t),
+		"tls",
+		"smtp",
+		"scram",
+		inesAddress,
+		inesPassword,
+		inesAddress,
+		inesAddress,
+	); r.Code != 250 {
 		t.Errorf("the password did not come along: %+v", r)
 	}
 }
 
 // smtpsOf is where the submission listener with TLS from the start listens now.
 func (s *stack) smtpsOf(t *testing.T) string {
-	return regexp.MustCompile(`address +(\S+)`).FindStringSubmatch(s.run(t, "listener", "show", "submission over TLS"))[1]
+	return regexp.MustCompile(`address +(\S+)`).FindStringSubmatch(s.run(t, "listener", "show",
+		"submission over TLS"))[1]
 }
 
 func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
@@ -374,9 +457,14 @@ func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write(map[int]string{500: "no at sign,Hand,1 GB,", 70_001: "hand3@skerryline.example,Again,,", 99_999: "x@saltmarsh.example,Stranger,lots,"})
+	write(map[int]string{
+		500:    "no at sign,Hand,1 GB,",
+		70_001: "hand3@skerryline.example,Again,,",
+		99_999: "x@saltmarsh.example,Stranger,lots,",
+	})
 	out, _, code := s.gull(t, "mailbox", "import", file)
-	for _, want := range []string{"row at line 500, address:", "row at line 70001, address: hand3@skerryline.example stands already in row 5", "row at line 99999, quota: \"lots\" is not a size"} {
+	for _, want := range []string{"row at line 500, address:",
+		"row at line 70001, address: hand3@skerryline.example stands already in row 5", "row at line 99999, quota: \"lots\" is not a size"} {
 		if code != 1 || !strings.Contains(out, want) {
 			t.Errorf("%d, without %q:\n%s", code, want, out)
 		}
@@ -387,19 +475,31 @@ func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
 	write(nil)
 	began := time.Now()
 	text, _, code := s.gull(t, "mailbox", "import", file)
-	if code != 0 || !strings.Contains(text, "100000 rows were written: 100000 new") || s.mailboxes(t) != 100_017 {
+	if code != 0 || !strings.Contains(text,
+		"100000 rows were written: 100000 new") || s.mailboxes(t) != 100_017 {
 		t.Errorf("%d %s, %d mailboxes", code, text, s.mailboxes(t))
 	}
 	t.Logf("100,000 rows in %s", time.Since(began).Round(time.Millisecond))
 	for _, search := range []string{"hand99999", "Hand 99999"} {
-		if out := s.run(t, "mailbox", "list", "--search", search); !strings.Contains(out, "hand99999@skerryline.example") {
+		if out := s.run(
+			t,
+			"mailbox",
+			"list",
+			"--search",
+			search,
+		); !strings.Contains(out, "hand99999@skerryline.example") {
 			t.Errorf("search %s: %s", search, out)
 		}
 	}
 	if memory := rss(t, s); memory > 300<<20 && !raced { // the race detector takes several times as much
 		t.Errorf("the service uses %d MB", memory>>20)
 	}
-	s.until(t, s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("hand"), "hand77777@skerryline.example"), mail.Delivered)
+	s.until(
+		t,
+		s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("hand"),
+			"hand77777@skerryline.example"),
+		mail.Delivered,
+	)
 }
 
 func (s *stack) mailboxes(t *testing.T) int {

@@ -29,14 +29,18 @@ func TestTextThatCannotBeKeptIsRefusedByField(t *testing.T) {
 		{"GET", "/api/v1/messages/%ff", "", "path"},
 		{"POST", "/api/v1/sign-in", `{"name": "keeper\u0000", "password": "x"}`, "body.name"},
 		{"POST", "/api/v1/sign-in", "{\"name\": \"keeper\xff\", \"password\": \"x\"}", "body"},
-		{"POST", "/api/v1/mailboxes", `{"fields": {"address": "a@skerryline.example", "name": "x\u0000y"}}`, "body.fields.name"},
+		{"POST", "/api/v1/mailboxes", `{"fields": {"address": "a@skerryline.example", "name": "x\u0000y"}}`,
+			"body.fields.name"},
 		{"PUT", "/api/v1/secrets/x", `{"value": "\u0000"}`, "body.value"},
 		{"POST", "/api/v1/pauses", `{"kind": "delivery", "why": ["\u0000"]}`, "body.why[0]"},
 		{"POST", "/api/v1/mailboxes/import", "address\na\x00b@skerryline.example\n", "body"},
 	} {
 		resp, body := s.request(t, c.method, c.path, c.body, admin...)
-		if resp.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `"location":"`+c.field+`"`) || !strings.Contains(resp.Header.Get("Content-Type"), "problem+json") {
-			t.Errorf("%s %s %q: %s %s, want 422 that names %s", c.method, c.path, c.body, resp.Status, body, c.field)
+		if resp.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body,
+			`"location":"`+c.field+`"`) ||
+			!strings.Contains(resp.Header.Get("Content-Type"), "problem+json") {
+			t.Errorf("%s %s %q: %s %s, want 422 that names %s", c.method, c.path, c.body, resp.Status, body,
+				c.field)
 		}
 	}
 }
@@ -47,14 +51,21 @@ func TestBodiesOfStrangersAreNotRead(t *testing.T) {
 	for _, c := range []struct {
 		path, status string
 		size         int
-	}{{"/api/v1/config/check", "401", 30 << 20}, {"/api/v1/archives?name=x", "401", 1 << 30}, {"/api/v1/sign-in", "413", 80 << 10}} {
+	}{{"/api/v1/config/check", "401", 30 << 20}, {"/api/v1/archives?name=x", "401",
+		1 << 30}, {"/api/v1/sign-in", "413", 80 << 10}} {
 		conn, err := net.Dial("tcp", s.http)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer conn.Close()
 		_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
-		fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", c.path, c.size, strings.Repeat("x", 20<<10)) // the server looks at the head of a body only
+		fmt.Fprintf(
+			conn,
+			"POST %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+			c.path,
+			c.size,
+			strings.Repeat("x", 20<<10),
+		) // the server looks at the head of a body only
 		line, err := bufio.NewReader(conn).ReadString('\n')
 		if err != nil || !strings.Contains(line, " "+c.status+" ") {
 			t.Errorf("%s, %d octets announced and some sent: %q %v", c.path, c.size, line, err)

@@ -47,7 +47,8 @@ var manyDoors = sync.OnceValues(func() (*stack, []door) {
 	list := doors()
 	var text strings.Builder
 	for _, d := range list {
-		fmt.Fprintf(&text, "  - {name: %s, address: \"%s\", kind: %s, tls: %s", d.name, d.address, d.kind, d.tls)
+		fmt.Fprintf(&text, "  - {name: %s, address: \"%s\", kind: %s, tls: %s", d.name, d.address, d.kind,
+			d.tls)
 		if d.signIn != "" {
 			fmt.Fprintf(&text, ", sign_in: [%s], sign_in_without_tls: %v", d.signIn, d.tls == "off")
 		}
@@ -55,7 +56,13 @@ var manyDoors = sync.OnceValues(func() (*stack, []door) {
 	}
 	s, err := newStack("doors", func(c string) string {
 		c = strings.Replace(c, "listeners:\n", "listeners:\n"+text.String(), 1)
-		return strings.Replace(c, "    listeners: [inside]\n    action: allow\n\nroutes", "    listeners: [\"inside off\", \"inside starttls\", \"inside required\", \"inside implicit\"]\n    action: allow\n\nroutes", 1)
+		return strings.Replace(
+			c,
+			"    listeners: [inside]\n    action: allow\n\nroutes",
+			"    listeners: [\"inside off\", \"inside starttls\", \"inside required\", \"inside "+
+				"implicit\"]\n    action: allow\n\nroutes",
+			1,
+		)
 	})
 	if err != nil {
 		panic(err)
@@ -88,10 +95,16 @@ type sendResult struct {
 }
 
 // python sends a message with Python's client.
-func python(t *testing.T, address, tls, protocol, mechanism, login, password, from, to string, source ...string) sendResult {
+func python(
+	t *testing.T,
+	address, tls, protocol, mechanism, login, password, from, to string,
+	source ...string,
+) sendResult {
 	t.Helper()
 	host, port, _ := net.SplitHostPort(address)
-	args := append([]string{"clients/send.py", host, port, tls, protocol, mechanism, login, password, from, to}, source...)
+	args := append(
+		[]string{"clients/send.py", host, port, tls, protocol, mechanism, login, password, from, to},
+		source...)
 	out, err := exec.Command("python3", args...).Output()
 	var r sendResult
 	if err == nil {
@@ -120,7 +133,8 @@ func TestEveryListenerIsSpokenToByStrangersPrograms(t *testing.T) {
 			case "inside":
 				to = "out." + strings.ReplaceAll(d.name, " ", ".") + "@barelock.example"
 			}
-			r := python(t, d.address, wire[d.tls], protocol, mechanism, inesAddress, inesPassword, inesAddress, to)
+			r := python(t, d.address, wire[d.tls], protocol, mechanism, inesAddress, inesPassword,
+				inesAddress, to)
 			if r.Code != 250 || r.SignedIn != (d.signIn != "") {
 				t.Fatalf("%+v", r)
 			}
@@ -131,11 +145,13 @@ func TestEveryListenerIsSpokenToByStrangersPrograms(t *testing.T) {
 				t.Error("STARTTLS is offered under TLS")
 			}
 			s.arrives(t, to)
-			if d.kind == "submission" && d.tls != "off" { // without TLS where it is demanded, without sign-in, with a wrong password
+			if d.kind == "submission" &&
+				d.tls != "off" { // without TLS where it is demanded, without sign-in, with a wrong password
 				s.refusesWithout(t, d)
 			}
 			if d.tls == "required" {
-				if r := python(t, d.address, "plain", protocol, "none", "", "", inesAddress, to); r.Code != 530 {
+				if r := python(t, d.address, "plain", protocol, "none", "", "", inesAddress,
+					to); r.Code != 530 {
 					t.Errorf("mail in the clear: %+v", r)
 				}
 			}
@@ -165,7 +181,9 @@ func (s *stack) refusesWithout(t *testing.T, d door) {
 	if r := python(t, d.address, wire[d.tls], "smtp", "none", "", "", inesAddress, to); r.Code != 530 {
 		t.Errorf("without sign-in: %+v", r)
 	}
-	if r := python(t, d.address, wire[d.tls], "smtp", d.signIn, "odile.marr@skerryline.example", "wrong-"+inesPassword, inesAddress, to); r.Code != 535 && r.Code != 454 {
+	if r := python(t, d.address, wire[d.tls], "smtp", d.signIn, "odile.marr@skerryline.example",
+		"wrong-"+inesPassword, inesAddress, to); r.Code != 535 &&
+		r.Code != 454 {
 		t.Errorf("with a wrong password: %+v", r)
 	}
 	if d.tls == "starttls" {
@@ -182,25 +200,62 @@ func TestSignInBindsToTheConnectionAndTheSenderToTheAccount(t *testing.T) {
 		by[d.name] = d
 	}
 	d := by["submission required scram"]
-	if r := python(t, d.address, "starttls", "smtp", "scram-plus", inesAddress, inesPassword, inesAddress, "bound@barelock.example"); r.Code != 250 || !strings.Contains(r.Offers["auth"], "SCRAM-SHA-256-PLUS") {
+	if r := python(t, d.address, "starttls", "smtp", "scram-plus", inesAddress, inesPassword,
+		inesAddress, "bound@barelock.example"); r.Code != 250 ||
+		!strings.Contains(r.Offers["auth"], "SCRAM-SHA-256-PLUS") {
 		t.Errorf("bound to the certificate: %+v", r)
 	}
-	if r := python(t, d.address, "starttls", "smtp", "scram-unique", inesAddress, inesPassword, inesAddress, "bound@barelock.example"); r.Code != 250 {
+	if r := python(
+		t,
+		d.address,
+		"starttls",
+		"smtp",
+		"scram-unique",
+		inesAddress,
+		inesPassword,
+		inesAddress,
+		"bound@barelock.example",
+	); r.Code != 250 {
 		t.Errorf("bound to a connection of TLS 1.2: %+v", r)
 	}
-	if m := s.arrives(t, "bound@barelock.example"); m.Account != inesAddress || m.Protocol != "ESMTPSA" || m.Deliveries[0].Rule != "people" {
+	if m := s.arrives(t,
+		"bound@barelock.example"); m.Account != inesAddress || m.Protocol != "ESMTPSA" ||
+		m.Deliveries[0].Rule != "people" {
 		t.Errorf("%+v", m)
 	}
-	if r := python(t, d.address, "starttls", "smtp", "scram", inesAddress, inesPassword, "keeper@skerryline.example", "x@barelock.example"); r.Code != 550 || !strings.Contains(r.Text, "does not belong to "+inesAddress) {
+	if r := python(t, d.address, "starttls", "smtp", "scram", inesAddress, inesPassword,
+		"keeper@skerryline.example", "x@barelock.example"); r.Code != 550 ||
+		!strings.Contains(r.Text, "does not belong to "+inesAddress) {
 		t.Errorf("as somebody else: %+v", r)
 	}
 	// an address of the mailbox's own, a generated one, one with an addition
-	for _, own := range []string{"harbour@skerryline.example", "iharrow@skerryline.example", "ines.harrow+ferry@skerryline.example"} {
-		if r := python(t, d.address, "starttls", "smtp", "scram", inesAddress, inesPassword, own, "own@barelock.example"); r.Code != 250 {
+	for _, own := range []string{"harbour@skerryline.example", "iharrow@skerryline.example",
+		"ines.harrow+ferry@skerryline.example"} {
+		if r := python(
+			t,
+			d.address,
+			"starttls",
+			"smtp",
+			"scram",
+			inesAddress,
+			inesPassword,
+			own,
+			"own@barelock.example",
+		); r.Code != 250 {
 			t.Errorf("as %s: %+v", own, r)
 		}
 	}
-	if r := python(t, by["submission implicit plain"].address, "tls", "smtp", "plain", "deck@skerryline.example", inesPassword, "deck@skerryline.example", "x@barelock.example"); r.Code != 535 {
+	if r := python(
+		t,
+		by["submission implicit plain"].address,
+		"tls",
+		"smtp",
+		"plain",
+		"deck@skerryline.example",
+		inesPassword,
+		"deck@skerryline.example",
+		"x@barelock.example",
+	); r.Code != 535 {
 		t.Errorf("a mailbox that may not submit: %+v", r)
 	}
 }
@@ -208,7 +263,11 @@ func TestSignInBindsToTheConnectionAndTheSenderToTheAccount(t *testing.T) {
 func TestCurlAndOpenSSLSpeakToUs(t *testing.T) {
 	s, _ := doorsWithPassword(t)
 	message := filepath.Join(t.TempDir(), "message.eml")
-	if err := os.WriteFile(message, []byte("From: <"+inesAddress+">\r\nSubject: by curl\r\n\r\nhello\r\n"), 0o600); err != nil {
+	if err := os.WriteFile(
+		message,
+		[]byte("From: <"+inesAddress+">\r\nSubject: by curl\r\n\r\nhello\r\n"),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ name, url, auth string }{
@@ -216,23 +275,29 @@ func TestCurlAndOpenSSLSpeakToUs(t *testing.T) {
 		{"STARTTLS and LOGIN", "smtp://" + s.submission, "AUTH=LOGIN"},
 		{"TLS from the start", "smtps://" + s.smtps, "AUTH=PLAIN"},
 	} {
-		out, err := exec.Command("curl", "-sS", "--insecure", "--ssl-reqd", "--url", c.url, "--login-options", c.auth, "--user", inesAddress+":"+inesPassword,
-			"--mail-from", inesAddress, "--mail-rcpt", "curl@barelock.example", "--upload-file", message).CombinedOutput()
+		out, err := exec.Command("curl", "-sS", "--insecure", "--ssl-reqd", "--url", c.url,
+			"--login-options", c.auth, "--user", inesAddress+":"+inesPassword, "--mail-from",
+			inesAddress, "--mail-rcpt", "curl@barelock.example", "--upload-file",
+			message).CombinedOutput()
 		if err != nil {
 			t.Errorf("curl by %s: %v %s", c.name, err, out)
 		}
 	}
 	m := s.arrives(t, "curl@barelock.example")
 	raw := s.messages(t, "mx.barelock.example", "curl@barelock.example")[0].Content
-	if m.Protocol != "ESMTPSA" || !strings.Contains(string(raw), "\r\nDate: ") || !strings.Contains(string(raw), "\r\nMessage-ID: <") {
+	if m.Protocol != "ESMTPSA" || !strings.Contains(string(raw), "\r\nDate: ") ||
+		!strings.Contains(string(raw), "\r\nMessage-ID: <") {
 		t.Errorf("a submitted message lacks what RFC 6409 completes: %s\n%s", m.Protocol, raw)
 	}
-	for _, args := range [][]string{{"-starttls", "smtp", "-connect", s.edge}, {"-starttls", "smtp", "-connect", s.submission}, {"-connect", s.smtps}} {
+	for _, args := range [][]string{{"-starttls", "smtp", "-connect", s.edge},
+		{"-starttls", "smtp", "-connect", s.submission}, {"-connect", s.smtps}} {
 		for _, version := range []struct {
 			flag  string
 			taken bool
 		}{{"-tls1_3", true}, {"-tls1_2", true}, {"-tls1_1", false}} {
-			c := exec.Command("openssl", append([]string{"s_client", "-brief", "-cipher", "ALL:@SECLEVEL=0", version.flag}, args...)...)
+			c := exec.Command(
+				"openssl",
+				append([]string{"s_client", "-brief", "-cipher", "ALL:@SECLEVEL=0", version.flag}, args...)...)
 			c.Stdin = strings.NewReader("QUIT\r\n")
 			out, _ := c.CombinedOutput()
 			if got := strings.Contains(string(out), "CONNECTION ESTABLISHED"); got != version.taken {
@@ -254,7 +319,8 @@ func TestPlaintextBehindSTARTTLSIsNotBelieved(t *testing.T) {
 	}
 	d = dial(t, s.submission, "127.0.0.1")
 	d.hear()
-	for _, step := range [][2]string{{"EHLO a.example\r\n", "250"}, {"AUTH PLAIN AGEAYg==\r\n", "538 5.7.11"}, {"MAIL FROM:<>\r\n", "530 5.7.0 say STARTTLS first"}} {
+	for _, step := range [][2]string{{"EHLO a.example\r\n", "250"},
+		{"AUTH PLAIN AGEAYg==\r\n", "538 5.7.11"}, {"MAIL FROM:<>\r\n", "530 5.7.0 say STARTTLS first"}} {
 		d.raw(step[0])
 		if got := d.hear(); !strings.HasPrefix(got, step[1]) {
 			t.Errorf("%q: %q", step[0], got)
@@ -267,18 +333,33 @@ func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
 	s := own(t, "guessing", nil)
 	givePassword(t, s, inesAddress, inesPassword)
 	for range 5 {
-		if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, "guess", inesAddress, "x@barelock.example", "127.20.9.8"); r.Code != 535 || strings.Contains(r.Text, "guess") {
+		if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, "guess", inesAddress,
+			"x@barelock.example", "127.20.9.8"); r.Code != 535 ||
+			strings.Contains(r.Text, "guess") {
 			t.Errorf("%+v", r)
 		}
 	}
-	if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, inesPassword, inesAddress, "x@barelock.example"); r.Code != 250 {
+	if r := python(
+		t,
+		s.smtps,
+		"tls",
+		"smtp",
+		"plain",
+		inesAddress,
+		inesPassword,
+		inesAddress,
+		"x@barelock.example",
+	); r.Code != 250 {
 		t.Errorf("a guesser elsewhere keeps her out: %+v", r)
 	}
-	if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, inesPassword, inesAddress, "x@barelock.example", "127.20.9.8"); r.Code != 454 || !strings.Contains(r.Text, "too many failed tries") {
+	if r := python(t, s.smtps, "tls", "smtp", "plain", inesAddress, inesPassword, inesAddress,
+		"x@barelock.example", "127.20.9.8"); r.Code != 454 ||
+		!strings.Contains(r.Text, "too many failed tries") {
 		t.Errorf("after five failures: %+v", r)
 	}
 	log := readFile(t, filepath.Join(s.dir, "log"))
-	if strings.Contains(log, "guess\"") || strings.Contains(log, inesPassword) || !strings.Contains(log, `"cause":"wrong-password"`) {
+	if strings.Contains(log, "guess\"") || strings.Contains(log, inesPassword) ||
+		!strings.Contains(log, `"cause":"wrong-password"`) {
 		t.Error("the log lacks the refusals, or holds passwords")
 	}
 }
@@ -305,7 +386,8 @@ func TestWhoMayNotSubmitAnyMoreIsStoppedInARunningSession(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.run(t, "mailbox", "set", inesAddress, "--unset", "may_submit")
-	if err := c.Mail(inesAddress); err == nil || !strings.Contains(err.Error(), "sign in again: this account was changed") {
+	if err := c.Mail(inesAddress); err == nil ||
+		!strings.Contains(err.Error(), "sign in again: this account was changed") {
 		t.Errorf("after it was withdrawn: %v", err)
 	}
 }
@@ -320,10 +402,13 @@ func TestOurOwnClientSignsInAtOurselvesAndElsewhere(t *testing.T) {
 	}
 	// the smart host is our own submission listener, whose certificate nobody vouches for
 	s.run(t, "relay", "set", "people", "--unset", "own_sender")
-	s.run(t, "route", "add", "round", "--place", "1", "--recipients", "round@barelock.example", "--clients", "127.20.1.0/24", "--next-hop", "smarthost",
-		"--hosts", s.submission, "--tls", "required", "--sign-in-account", "keeper@skerryline.example", "--sign-in-secret", "ourselves")
+	s.run(t, "route", "add", "round", "--place", "1", "--recipients", "round@barelock.example",
+		"--clients", "127.20.1.0/24", "--next-hop", "smarthost", "--hosts", s.submission, "--tls",
+		"required", "--sign-in-account", "keeper@skerryline.example", "--sign-in-secret",
+		"ourselves")
 	s.run(t, "draft", "apply")
-	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("round"), "round@barelock.example")
+	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("round"),
+		"round@barelock.example")
 	if d := s.until(t, id, mail.Delivered); d.Route != "round" {
 		t.Errorf("%+v", d)
 	}

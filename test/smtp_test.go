@@ -95,7 +95,12 @@ func (s *stack) send(t *testing.T, listener, client, from, content string, to ..
 
 // message is content with a subject.
 func message(subject string) string {
-	return fmt.Sprintf("From: <ines.harrow@skerryline.example>\r\nTo: <somebody@saltmarsh.example>\r\nSubject: %s\r\nMessage-ID: <%d@skerryline.example>\r\n\r\nThe tide is out.\r\n.hidden\r\n", subject, time.Now().UnixNano())
+	return fmt.Sprintf(
+		"From: <ines.harrow@skerryline.example>\r\nTo: <somebody@saltmarsh.example>\r\nSubject: "+
+			"%s\r\nMessage-ID: <%d@skerryline.example>\r\n\r\nThe tide is out.\r\n.hidden\r\n",
+		subject,
+		time.Now().UnixNano(),
+	)
 }
 
 // out sends a message from one of our people through the inside listener.

@@ -18,11 +18,14 @@ func TestConsoleMakesADomainReady(t *testing.T) {
 	p.press("lightkeepers.example")
 	p.shows("It was not looked at yet", "Messages of this domain are not signed")
 	p.press("Look now")
-	p.shows("of 10", "Our address 127.0.0.1 does not pass", "v=spf1 include:_spf.harbourlight.example ip4:127.0.0.1 -all", "is on the block list driftnet.example")
+	p.shows("of 10", "Our address 127.0.0.1 does not pass",
+		"v=spf1 include:_spf.harbourlight.example ip4:127.0.0.1 -all",
+		"is on the block list driftnet.example")
 	p.press("Make")
 	p.shows("it signs by itself when DNS has shown it for 1h0m0s", "v=DKIM1; k=rsa; p=")
 	key := s.keys(t, "lightkeepers.example")[0]
-	s.run(t, "simnet", "publish", strings.TrimSpace(s.run(t, "dkim", "show", "lightkeepers.example", key, "--zone-line")))
+	s.run(t, "simnet", "publish",
+		strings.TrimSpace(s.run(t, "dkim", "show", "lightkeepers.example", key, "--zone-line")))
 	p.press("Ask DNS for " + key)
 	p.shows("In DNS.")
 	p.press("Let it sign")
@@ -39,7 +42,8 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.visit("/messages/" + waiting)
 	p.press("Probe the way there")
-	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world", "Who can fix it: remote administrator")
+	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world",
+		"Who can fix it: remote administrator")
 	p.visit("/probe?target=harbour@saltmarsh.example")
 	p.shows("Everything works up to the recipient", "the certificate verifies for mx.saltmarsh.example")
 	p.press("Show the transcript")
@@ -57,7 +61,8 @@ func TestConsoleMendsAndAcceptsFindings(t *testing.T) {
 	s := own(t, "reviewconsole", nil)
 	p := s.open(t, "keeper")
 	p.visit("/setup/review")
-	p.shows("kinds of finding were looked for", "Nobody is told of trouble", "Machines may send without limit", "If fixed:")
+	p.shows("kinds of finding were looked for", "Nobody is told of trouble",
+		"Machines may send without limit", "If fixed:")
 	p.press("Tell keeper@skerryline.example")
 	p.shows("In the draft now: tell keeper@skerryline.example")
 	s.run(t, "draft", "apply", "--why", "the review")

@@ -139,13 +139,42 @@ func (s *stack) second(t *testing.T, name string) *stack {
 	t.Helper()
 	other := *s
 	other.http, other.inside, other.edge = loopback(), loopback(), loopback()
-	bind := []string{"--bind", "edge=" + other.edge, "--bind", "submission=" + loopback(), "--bind", "submission over TLS=" + loopback(), "--bind", "inside=" + other.inside, "--bind", "neighbour=" + loopback()}
-	other.serve = s.command(append([]string{"serve", "--http", other.http, "--node", name, "--spool", s.dir, "--key-file", filepath.Join(s.dir, "key"), "--tls-roots", s.ca}, bind...)...)
+	bind := []string{
+		"--bind",
+		"edge=" + other.edge,
+		"--bind",
+		"submission=" + loopback(),
+		"--bind",
+		"submission over TLS=" + loopback(),
+		"--bind",
+		"inside=" + other.inside,
+		"--bind",
+		"neighbour=" + loopback(),
+	}
+	other.serve = s.command(
+		append(
+			[]string{
+				"serve",
+				"--http",
+				other.http,
+				"--node",
+				name,
+				"--spool",
+				s.dir,
+				"--key-file",
+				filepath.Join(s.dir, "key"),
+				"--tls-roots",
+				s.ca,
+			},
+			bind...)...)
 	if err := other.serve.Start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = other.serve.Process.Kill(); _ = other.serve.Wait() })
-	if err := eventually(10*time.Second, func() error { _, err := get("http://" + other.http + "/readyz"); return err }); err != nil {
+	if err := eventually(
+		10*time.Second,
+		func() error { _, err := get("http://" + other.http + "/readyz"); return err },
+	); err != nil {
 		t.Fatal(err)
 	}
 	return &other
@@ -169,16 +198,28 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 	if err != nil {
 		return nil, err
 	}
-	s := &stack{dir: dir, config: filepath.Join(dir, "config.yaml"), world: filepath.Join(dir, "world.yaml"), setup: filepath.Join(dir, "setup.yaml"), extra: extra}
-	mx, shelf, provider, dns := freePort("127.30.0.10"), freePort("127.30.0.52"), freePort("127.30.0.40"), freePort("127.0.0.1")
+	s := &stack{
+		dir:    dir,
+		config: filepath.Join(dir, "config.yaml"),
+		world:  filepath.Join(dir, "world.yaml"),
+		setup:  filepath.Join(dir, "setup.yaml"),
+		extra:  extra,
+	}
+	mx, shelf, provider, dns := freePort(
+		"127.30.0.10",
+	), freePort("127.30.0.52"), freePort("127.30.0.40"), freePort("127.0.0.1")
 	s.http, s.inside, s.control = loopback(), loopback(), loopback()
 	s.edge = "127.0.0.1:" + mx // where the simulated world looks for our MX host
 	s.submission, s.smtps, s.lmtp = loopback(), loopback(), loopback()
-	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "127.0.0.1:2530", s.edge, "2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider,
-		"127.0.0.1:2545", s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s", "greylist: 2s", "pause: 1500ms", "pause: 100ms",
-		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "lane_rest: 20s", "lane_rest: 1s", "greeting: 15s", "greeting: 2s")
+	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "127.0.0.1:2530", s.edge,
+		"2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "127.0.0.1:2545",
+		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s",
+		"greylist: 2s", "pause: 1500ms", "pause: 100ms",
+		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "lane_rest: 20s",
+		"lane_rest: 1s", "greeting: 15s", "greeting: 2s")
 	s.database = database
-	for from, to := range map[string]string{"../demo/skerryline.yaml": s.config, "../demo/simnet.yaml": s.world} {
+	for from, to := range map[string]string{"../demo/skerryline.yaml": s.config,
+		"../demo/simnet.yaml": s.world} {
 		text, err := os.ReadFile(from)
 		if err != nil {
 			return nil, err
@@ -191,8 +232,15 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 			return nil, err
 		}
 	}
-	setup := fmt.Sprintf("accounts:\n  - {name: keeper, role: administrator, password: %s}\n  - {name: deck, role: viewer, password: %s}\ntokens:\n  - {name: tests, role: administrator, token: %s}\n  - {name: looker, role: viewer, token: %s}\nsecrets:\n  - {name: harbourlight, value: lantern-oil}\n",
-		password, password, adminToken, viewerToken)
+	setup := fmt.Sprintf(
+		"accounts:\n  - {name: keeper, role: administrator, password: %s}\n  - {name: deck, role: viewer, "+
+			"password: %s}\ntokens:\n  - {name: tests, role: administrator, token: %s}\n  - {name: looker, "+
+			"role: viewer, token: %s}\nsecrets:\n  - {name: harbourlight, value: lantern-oil}\n",
+		password,
+		password,
+		adminToken,
+		viewerToken,
+	)
 	if err := os.WriteFile(s.setup, []byte(setup), 0o600); err != nil {
 		return nil, err
 	}
@@ -200,7 +248,22 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 		return nil, err
 	}
 	s.ca = filepath.Join(dir, "ca.pem")
-	s.simArgs = []string{"simnet", "serve", "--world", s.world, "--dns", "127.0.0.1:" + dns, "--mx-port", mx, "--control", s.control, "--edge", s.edge, "--ca-file", s.ca}
+	s.simArgs = []string{
+		"simnet",
+		"serve",
+		"--world",
+		s.world,
+		"--dns",
+		"127.0.0.1:" + dns,
+		"--mx-port",
+		mx,
+		"--control",
+		s.control,
+		"--edge",
+		s.edge,
+		"--ca-file",
+		s.ca,
+	}
 	if err := s.startSim(); err != nil {
 		return nil, err
 	}
@@ -214,7 +277,11 @@ func (s *stack) startSim() error {
 	if err := s.sim.Start(); err != nil {
 		return err
 	}
-	return eventually(10*time.Second, func() error { _, err := get("http://" + s.control + "/hosts"); return err })
+	return eventually(10*time.Second, func() error {
+		_,
+			err := get("http://" + s.control + "/hosts")
+		return err
+	})
 }
 
 func (s *stack) command(args ...string) *exec.Cmd {
@@ -223,7 +290,8 @@ func (s *stack) command(args ...string) *exec.Cmd {
 		path = server
 	}
 	c := exec.Command(path, args...)
-	c.Env = append(os.Environ(), "GULL_URL=http://"+s.http, "GULL_TOKEN="+adminToken, "GULL_SIMNET="+s.control, "GULL_DATABASE_URL="+s.database)
+	c.Env = append(os.Environ(), "GULL_URL=http://"+s.http, "GULL_TOKEN="+adminToken,
+		"GULL_SIMNET="+s.control, "GULL_DATABASE_URL="+s.database)
 	c.Stdout, c.Stderr = s.log, s.log
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	return c
@@ -231,11 +299,32 @@ func (s *stack) command(args ...string) *exec.Cmd {
 
 // start runs the service and waits until it is ready.
 func (s *stack) start() error {
-	s.serve = s.command(append([]string{"serve", "--config", s.config, "--http", s.http, "--node", "shore", "--spool", s.dir, "--key-file", filepath.Join(s.dir, "key"), "--setup", s.setup}, s.extra...)...)
+	s.serve = s.command(
+		append(
+			[]string{
+				"serve",
+				"--config",
+				s.config,
+				"--http",
+				s.http,
+				"--node",
+				"shore",
+				"--spool",
+				s.dir,
+				"--key-file",
+				filepath.Join(s.dir, "key"),
+				"--setup",
+				s.setup,
+			},
+			s.extra...)...)
 	if err := s.serve.Start(); err != nil {
 		return err
 	}
-	return eventually(20*time.Second, func() error { _, err := get("http://" + s.http + "/readyz"); return err })
+	return eventually(20*time.Second, func() error {
+		_,
+			err := get("http://" + s.http + "/readyz")
+		return err
+	})
 }
 
 // kill ends the service without warning.

@@ -73,7 +73,8 @@ func (se *sender) connection(c, n int) int {
 		name := fmt.Sprintf("%d-%d", c, n)
 		var reply string
 		ok := true
-		for _, text := range []string{"MAIL FROM:<tickets@skerryline.example>\r\n", "RCPT TO:<survivor@barelock.example>\r\n", "DATA\r\n", "Subject: " + name + "\r\n\r\nhi\r\n.\r\n"} {
+		for _, text := range []string{"MAIL FROM:<tickets@skerryline.example>\r\n",
+			"RCPT TO:<survivor@barelock.example>\r\n", "DATA\r\n", "Subject: " + name + "\r\n\r\nhi\r\n.\r\n"} {
 			if reply, ok = say(text); !ok {
 				return n + 1 // nobody knows about this one
 			}
@@ -163,17 +164,21 @@ func TestNoMessageThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	if resp, err := http.Get("http://" + s.http + "/readyz"); err != nil || resp.StatusCode != http.StatusServiceUnavailable {
+	if resp, err := http.Get("http://" + s.http + "/readyz"); err != nil ||
+		resp.StatusCode != http.StatusServiceUnavailable {
 		t.Errorf("/readyz with the database down: %v %v", resp, err)
 	}
-	if _, err := client.New("http://"+s.http, adminToken).Status(context.Background()); err == nil || !strings.Contains(err.Error(), "the database does not answer") {
+	if _, err := client.New("http://"+s.http,
+		adminToken).Status(context.Background()); err == nil ||
+		!strings.Contains(err.Error(), "the database does not answer") {
 		t.Errorf("status with the database down: %v", err)
 	}
 	postgres("start", "test-crash", port, secret)
 	some("after")
 	se.end()
 	twice := se.settle(t)
-	t.Logf("%d messages got their 250, none is lost, %d arrived twice, refused %v", len(se.taken), twice, se.refused)
+	t.Logf("%d messages got their 250, none is lost, %d arrived twice, refused %v", len(se.taken), twice,
+		se.refused)
 	if err := eventually(20*time.Second, func() error {
 		lanes, err := s.client().Lanes(context.Background(), nil)
 		if err == nil && len(lanes.Items) > 0 {

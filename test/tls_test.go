@@ -29,7 +29,16 @@ type authority struct {
 func newAuthority(t *testing.T) *authority {
 	t.Helper()
 	a := &authority{}
-	der, key := sign(t, &x509.Certificate{Subject: pkix.Name{CommonName: "tests"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, nil)
+	der, key := sign(
+		t,
+		&x509.Certificate{
+			Subject:               pkix.Name{CommonName: "tests"},
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign,
+		},
+		nil,
+	)
 	a.key = key
 	var err error
 	if a.cert, err = x509.ParseCertificate(der); err != nil {
@@ -44,7 +53,9 @@ func sign(t *testing.T, c *x509.Certificate, by *authority) ([]byte, *ecdsa.Priv
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.SerialNumber, c.NotBefore, c.NotAfter = big.NewInt(time.Now().UnixNano()), time.Now().Add(-time.Hour), time.Now().Add(90*24*time.Hour)
+	c.SerialNumber, c.NotBefore, c.NotAfter = big.NewInt(
+		time.Now().UnixNano(),
+	), time.Now().Add(-time.Hour), time.Now().Add(90*24*time.Hour)
 	parent, signer := c, key
 	if by != nil {
 		parent, signer = by.cert, by.key
@@ -59,12 +70,21 @@ func sign(t *testing.T, c *x509.Certificate, by *authority) ([]byte, *ecdsa.Priv
 // write puts a certificate for a name and its key into files.
 func (a *authority) write(t *testing.T, name, certFile, keyFile string) {
 	t.Helper()
-	der, key := sign(t, &x509.Certificate{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}, a)
+	der, key := sign(
+		t,
+		&x509.Certificate{
+			Subject:     pkix.Name{CommonName: name},
+			DNSNames:    []string{name},
+			ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+		},
+		a,
+	)
 	secret, err := x509.MarshalECPrivateKey(key)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for file, block := range map[string]*pem.Block{certFile: {Type: "CERTIFICATE", Bytes: der}, keyFile: {Type: "EC PRIVATE KEY", Bytes: secret}} {
+	for file, block := range map[string]*pem.Block{certFile: {Type: "CERTIFICATE", Bytes: der},
+		keyFile: {Type: "EC PRIVATE KEY", Bytes: secret}} {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -74,16 +94,40 @@ func (a *authority) write(t *testing.T, name, certFile, keyFile string) {
 func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	cert, key, clientCert, clientKey, roots := filepath.Join(dir, "cert"), filepath.Join(dir, "key"), filepath.Join(dir, "client"), filepath.Join(dir, "client.key"), filepath.Join(dir, "ca")
+	in := func(name string) string { return filepath.Join(dir, name) }
+	cert, key, roots := in("cert"), in("key"), in("ca")
+	clientCert, clientKey := in("client"), in("client.key")
 	ours, strangers := newAuthority(t), newAuthority(t)
 	ours.write(t, "mail.skerryline.example", cert, key)
-	if err := os.WriteFile(roots, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ours.cert.Raw}), 0o600); err != nil {
+	if err := os.WriteFile(
+		roots,
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ours.cert.Raw}),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	address := loopback()
 	own(t, "certificates", func(c string) string {
-		c = strings.Replace(c, "listeners:\n", fmt.Sprintf("listeners:\n  - {name: machines, address: \"%s\", kind: inside, tls: required, certificate: %s, key: %s, client_certificates: %s}\n", address, cert, key, roots), 1)
-		return strings.Replace(c, "relay_rules:\n", "relay_rules:\n  - {name: bridge by certificate, certificates: [bridge.skerryline.example], listeners: [machines], action: allow}\n", 1)
+		c = strings.Replace(
+			c,
+			"listeners:\n",
+			fmt.Sprintf(
+				"listeners:\n  - {name: machines, address: \"%s\", kind: inside, tls: required, "+
+					"certificate: %s, key: %s, client_certificates: %s}\n",
+				address,
+				cert,
+				key,
+				roots,
+			),
+			1,
+		)
+		return strings.Replace(
+			c,
+			"relay_rules:\n",
+			"relay_rules:\n  - {name: bridge by certificate, certificates: [bridge.skerryline.example], "+
+				"listeners: [machines], action: allow}\n",
+			1,
+		)
 	})
 	pool := x509.NewCertPool()
 	pool.AddCert(ours.cert)
@@ -94,7 +138,9 @@ func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
 			return err
 		}
 		defer c.Close()
-		if err := c.StartTLS(&tls.Config{ServerName: serverName, RootCAs: pool, Certificates: certificates}); err != nil {
+		if err := c.StartTLS(
+			&tls.Config{ServerName: serverName, RootCAs: pool, Certificates: certificates},
+		); err != nil {
 			return fmt.Errorf("tls: %w", err)
 		}
 		if err := c.Mail("bridge@skerryline.example"); err != nil {
@@ -120,23 +166,33 @@ func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
 		{"somebody else's authority", "tls", []tls.Certificate{load(strangers, "bridge.skerryline.example")}},
 	} {
 		err := rcpt("mail.skerryline.example", c.certificates...)
-		if c.want == "" && err != nil || c.want == "550" && (err == nil || !strings.Contains(err.Error(), "no relay rule matches")) || c.want == "tls" && (err == nil || strings.Contains(err.Error(), "550")) {
+		if c.want == "" && err != nil ||
+			c.want == "550" && (err == nil || !strings.Contains(err.Error(), "no relay rule matches")) ||
+			c.want == "tls" && (err == nil || strings.Contains(err.Error(), "550")) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	ours.write(t, "new.skerryline.example", cert, key)
-	if err := eventually(15*time.Second, func() error { return rcpt("new.skerryline.example", load(ours, "bridge.skerryline.example")) }); err != nil {
+	if err := eventually(
+		15*time.Second,
+		func() error { return rcpt("new.skerryline.example", load(ours, "bridge.skerryline.example")) },
+	); err != nil {
 		t.Errorf("a renewed certificate is not shown: %v", err)
 	}
 }
 
 func TestARoutesOwnAddressNameAndSizesCount(t *testing.T) {
 	s := own(t, "routeown", nil)
-	s.run(t, "route", "add", "by another door", "--place", "1", "--recipients", "barelock.example", "--next-hop", "mx", "--source-address", "127.20.7.7", "--ehlo-name", "door.skerryline.example", "--size-up-to", "2 KB")
-	s.run(t, "route", "add", "not so large", "--place", "2", "--recipients", "barelock.example", "--next-hop", "mx", "--message-size", "4 KB")
+	s.run(t, "route", "add", "by another door", "--place", "1", "--recipients", "barelock.example",
+		"--next-hop", "mx", "--source-address", "127.20.7.7", "--ehlo-name",
+		"door.skerryline.example", "--size-up-to", "2 KB")
+	s.run(t, "route", "add", "not so large", "--place", "2", "--recipients", "barelock.example",
+		"--next-hop", "mx", "--message-size", "4 KB")
 	s.run(t, "draft", "apply")
 	s.until(t, s.out(t, "small@barelock.example"), mail.Delivered)
-	if l := s.messages(t, "mx.barelock.example", "small@barelock.example"); len(l) != 1 || l[0].Client != "127.20.7.7" || l[0].Helo != "door.skerryline.example" {
+	if l := s.messages(t, "mx.barelock.example",
+		"small@barelock.example"); len(l) != 1 || l[0].Client != "127.20.7.7" ||
+		l[0].Helo != "door.skerryline.example" {
 		t.Errorf("%+v", l)
 	}
 	for size, want := range map[int]mail.State{30: mail.Delivered, 80: mail.Bounced} { // lines of 72 octets
@@ -146,7 +202,8 @@ func TestARoutesOwnAddressNameAndSizesCount(t *testing.T) {
 		c.want("250", "MAIL FROM:<"+inesAddress+">") // the size shows only when it is there
 		c.want("250", "RCPT TO:<large@barelock.example>")
 		c.want("354", "DATA")
-		id := strings.Fields(c.want("250", message("large")+strings.Repeat(strings.Repeat("x", 70)+"\r\n", size)+"."))[4]
+		id := strings.Fields(c.want("250", message("large")+strings.Repeat(strings.Repeat("x", 70)+"\r\n",
+			size)+"."))[4]
 		if d := s.until(t, id, want); d.Route != "not so large" {
 			t.Errorf("%d lines went by %s", size, d.Route)
 		}

@@ -44,7 +44,11 @@ func live(t *testing.T, until time.Time, days map[int]bool) *virtual.Rows {
 	synctest.Test(t, func(t *testing.T) {
 		from := until.Truncate(24*time.Hour).AddDate(0, 0, -Days)
 		time.Sleep(time.Until(from))
-		w, err := virtual.Start(strings.Replace(string(settings), "lane_rest: 20s", "lane_rest: 20s\n    jitter: 0", 1), world, "shore")
+		w, err := virtual.Start(
+			strings.Replace(string(settings), "lane_rest: 20s", "lane_rest: 20s\n    jitter: 0", 1),
+			world,
+			"shore",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -57,10 +61,13 @@ func live(t *testing.T, until time.Time, days map[int]bool) *virtual.Rows {
 			}
 			w.Rows.ScramKeys[mailbox] = keys
 		}
-		if err := w.Net.Change("mx.strandwatch.example", func(b *simnet.Behaviour) { b.Rcpt = "" }); err != nil {
+		if err := w.Net.Change("mx.strandwatch.example",
+			func(b *simnet.Behaviour) { b.Rcpt = "" }); err != nil {
 			t.Fatal(err)
 		}
-		listed, dark, light := from.AddDate(0, 0, dayBlockListed).Add(9*time.Hour), from.AddDate(0, 0, dayResolver).Add(13*time.Hour), from.AddDate(0, 0, dayResolver).Add(15*time.Hour)
+		listed, dark, light := from.AddDate(0, 0,
+			dayBlockListed).Add(9*time.Hour), from.AddDate(0, 0,
+			dayResolver).Add(13*time.Hour), from.AddDate(0, 0, dayResolver).Add(15*time.Hour)
 		isListed := false
 		clients := map[string]*virtual.Client{}
 		for i, l := range plan(from, until, days) {
@@ -76,7 +83,13 @@ func live(t *testing.T, until time.Time, days map[int]bool) *virtual.Rows {
 			w.DNSDown.Store(!l.at.Before(dark) && l.at.Before(light))
 			who := strings.Join([]string{l.listener, l.client, l.account, l.password}, " ")
 			if clients[who] == nil {
-				if clients[who], err = w.NewClient(l.listener, netip.MustParseAddr(l.client), l.name, l.account, l.password); err != nil {
+				if clients[who], err = w.NewClient(
+					l.listener,
+					netip.MustParseAddr(l.client),
+					l.name,
+					l.account,
+					l.password,
+				); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -104,7 +117,8 @@ func TestHistory(t *testing.T) {
 		return
 	}
 	until := time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
-	first, second := outline(live(t, until, map[int]bool{13: true})), outline(live(t, until, map[int]bool{13: true}))
+	first, second := outline(live(t, until, map[int]bool{13: true})), outline(live(t, until,
+		map[int]bool{13: true}))
 	if first != second {
 		t.Errorf("two runs differ:\n%s\n%s", first, second)
 	}
@@ -122,7 +136,8 @@ func outline(rows *virtual.Rows) string {
 	for _, l := range messages {
 		for _, d := range l.Message.Deliveries {
 			counts[string(d.State)+" "+string(d.Cause)]++
-			fmt.Fprintln(sum, l.Message.ReceivedAt.Truncate(time.Second), l.Message.Sender, d.Recipient, d.State, d.Cause, d.Attempts)
+			fmt.Fprintln(sum, l.Message.ReceivedAt.Truncate(time.Second), l.Message.Sender,
+				d.Recipient, d.State, d.Cause, d.Attempts)
 		}
 	}
 	for _, r := range refusals {
@@ -133,7 +148,8 @@ func outline(rows *virtual.Rows) string {
 		lines = append(lines, fmt.Sprint(k, " ", n))
 	}
 	sort.Strings(lines)
-	return fmt.Sprintf("%d messages, %d sessions, sum %x\n%s\n", len(messages), len(sessions), sum.Sum64(), strings.Join(lines, "\n"))
+	return fmt.Sprintf("%d messages, %d sessions, sum %x\n%s\n", len(messages), len(sessions),
+		sum.Sum64(), strings.Join(lines, "\n"))
 }
 
 // contentLine is a message's content, beside the lines of an archive.
@@ -172,7 +188,10 @@ func write(rows *virtual.Rows, file string) error {
 		if err != nil {
 			return err
 		}
-		if err := add(z, archive.SessionLine{Kind: archive.Session, Session: mail.Session(s.Session), Transcript: lines}); err != nil {
+		if err := add(
+			z,
+			archive.SessionLine{Kind: archive.Session, Session: mail.Session(s.Session), Transcript: lines},
+		); err != nil {
 			return err
 		}
 	}

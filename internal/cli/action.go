@@ -16,7 +16,9 @@ type actionCommands struct{ *app }
 func (a actionCommands) list() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "actions", Short: "What people did with messages, lanes and nodes, newest first", Args: exactly(0),
+		Use:     "actions",
+		Short:   "What people did with messages, lanes and nodes, newest first",
+		Args:    exactly(0),
 		Example: "  gull queue actions\n  gull queue actions --limit 5 -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Actions(c.Context(), limit)
@@ -64,7 +66,8 @@ func (a actionCommands) undo(name string) *cobra.Command {
 				return usage("%q is no number of an action; see gull queue actions", args[0])
 			}
 			tell, end := a.bar(1_000_000, name)
-			done, err := a.client().Undo(c.Context(), id, why, func(p client.Progress) { tell(p.Done, "") })
+			done, err := a.client().Undo(c.Context(), id, why,
+				func(p client.Progress) { tell(p.Done, "") })
 			end()
 			if err != nil {
 				return err

@@ -15,9 +15,15 @@ func (a bundleCommands) command() *cobra.Command {
 	var messages []string
 	var whole bool
 	c := &cobra.Command{
-		Use: "bundle FILE", Short: "Write a support bundle: what somebody who helps needs to see", Args: exactly(1),
-		Long:    "Write a zip archive with the settings without secrets, versions, health, nodes, lanes, snags, review, readiness, and the way of chosen messages. Contents of messages, passwords and keys are never in it; addresses and subjects are masked unless --whole.",
-		Example: "  gull bundle gull-support.zip\n  gull bundle gull-support.zip --message 05A870V5G0800 --whole",
+		Use:   "bundle FILE",
+		Short: "Write a support bundle: what somebody who helps needs to see",
+		Args:  exactly(1),
+		Long: "Write a zip archive with the settings without secrets, versions, health, nodes, " +
+			"lanes, snags, review, readiness, and the way of chosen messages. Contents of " +
+			"messages, passwords and keys are never in it; addresses and subjects are masked " +
+			"unless --whole.",
+		Example: "  gull bundle gull-support.zip\n  gull bundle gull-support.zip --message " +
+			"05A870V5G0800 --whole",
 		RunE: func(c *cobra.Command, args []string) error {
 			f, err := os.OpenFile(args[0], os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 			if err != nil {
@@ -39,7 +45,8 @@ func (a bundleCommands) command() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&messages, "message", nil, "id of a message whose way goes with it; may be given again")
+	c.Flags().StringArrayVar(&messages, "message", nil,
+		"id of a message whose way goes with it; may be given again")
 	c.Flags().BoolVar(&whole, "whole", false, "addresses and subjects as they are")
 	return c
 }

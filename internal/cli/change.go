@@ -21,7 +21,9 @@ func (a changeCommands) command() *cobra.Command {
 	var limit int
 	var what, name string
 	list := &cobra.Command{
-		Use: "list", Short: "What was changed in the directory, by whom, newest first", Args: exactly(0),
+		Use:     "list",
+		Short:   "What was changed in the directory, by whom, newest first",
+		Args:    exactly(0),
 		Example: "  gull change list --name ines.harrow@skerryline.example",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}

@@ -72,7 +72,9 @@ func exitCode(err error) int {
 	var unreachable *client.Unreachable
 	var p *client.Problem
 	switch {
-	case errors.As(err, &u), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
+	case errors.As(err, &u),
+		strings.HasPrefix(err.Error(), "unknown command"),
+		strings.HasPrefix(err.Error(), "required flag"):
 		return exitUsage
 	case errors.As(err, &unreachable):
 		return exitUnreachable
@@ -99,12 +101,17 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "gull",
 		Short: "Gull Route: a mail transfer server one can look into",
-		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, and shows every step.\n\n" +
-			"The service's address and your token come from --url and --token, or from GULL_URL and GULL_TOKEN.",
-		SilenceUsage: true, SilenceErrors: true,
+		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, and " +
+			"shows every step.\n\n" +
+			"The service's address and your token come from --url and --token, or from GULL_URL " +
+			"and GULL_TOKEN.",
+		SilenceUsage:  true,
+		SilenceErrors: true,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
-			if !slices.Contains(formats, a.format) && !(a.format == "html" && c.CommandPath() == "gull report") {
-				return usage("--output %q is not known; allowed: %s", a.format, strings.Join(formats, ", "))
+			if !slices.Contains(formats, a.format) &&
+				!(a.format == "html" && c.CommandPath() == "gull report") {
+				return usage("--output %q is not known; allowed: %s", a.format,
+					strings.Join(formats, ", "))
 			}
 			if a.format != "table" { // for programs: whole values
 				a.out = a.raw
@@ -116,41 +123,25 @@ func (a *app) root() *cobra.Command {
 		return usage("%w; see %s --help", err, c.CommandPath())
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.url, "url", "", "address of the service (GULL_URL); http://127.0.0.1:8480 if not given")
+	flags.StringVar(&a.url, "url", "",
+		"address of the service (GULL_URL); http://127.0.0.1:8480 if not given")
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
-	flags.StringVarP(&a.format, "output", "o", "table", "how to print: "+strings.Join(formats, ", "))
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+	flags.StringVarP(&a.format, "output", "o", "table",
+		"how to print: "+strings.Join(formats, ", "))
+	_ = root.RegisterFlagCompletionFunc("output",
+		cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(sectionCommands{a}.all()...)
-	root.AddCommand(
-		entryCommands{a}.aliasCommand(),
-		secretCommands{a}.command(),
-		changeCommands{a}.command(),
-		draftCommands{a}.command(),
-		revisionCommands{a}.command(),
-		serveCommands{a}.command(),
-		statusCommands{a}.command(),
-		sendCommands{a}.command(),
-		queueCommands{a}.command(),
-		laneCommands{a}.command(),
-		nodeCommands{a}.command(),
-		scheduleCommands{a}.command(),
-		traceCommands{a}.command(),
-		sessionCommands{a}.command(),
-		snagCommands{a}.command(),
-		probeCommands{a}.command(),
-		readinessCommands{a}.command(),
-		reviewCommands{a}.command(),
-		bundleCommands{a}.command(),
-		dkimCommands{a}.command(),
-		reportCommands{a}.command(),
-		logCommands{a}.command(),
-		explainCommands{a}.command(),
-		entryCommands{a}.mailboxCommand(),
-		configurationCommands{a}.command(),
-		simnetCommands{a}.command(),
-		serveCommands{a}.openAPICommand(),
-		referenceCommands{a}.command(),
-	)
+	root.AddCommand(entryCommands{a}.aliasCommand(), secretCommands{a}.command(),
+		changeCommands{a}.command(), draftCommands{a}.command(), revisionCommands{a}.command(),
+		serveCommands{a}.command(), statusCommands{a}.command(), sendCommands{a}.command(),
+		queueCommands{a}.command(), laneCommands{a}.command(), nodeCommands{a}.command(),
+		scheduleCommands{a}.command(), traceCommands{a}.command(), sessionCommands{a}.command(),
+		snagCommands{a}.command(), probeCommands{a}.command(), readinessCommands{a}.command(),
+		reviewCommands{a}.command(), bundleCommands{a}.command(), dkimCommands{a}.command(),
+		reportCommands{a}.command(), logCommands{a}.command(), explainCommands{a}.command(),
+		entryCommands{a}.mailboxCommand(), configurationCommands{a}.command(),
+		simnetCommands{a}.command(), serveCommands{a}.openAPICommand(),
+		referenceCommands{a}.command())
 	pauseCommands{a}.addPauses(root)
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {
@@ -183,17 +174,24 @@ func readEnvironment(flags *pflag.FlagSet) error {
 }
 
 func (a *app) client() *client.Client {
-	return client.New(cmp.Or(a.url, os.Getenv("GULL_URL"), "http://127.0.0.1:8480"), cmp.Or(a.token, os.Getenv("GULL_TOKEN")))
+	return client.New(cmp.Or(a.url, os.Getenv("GULL_URL"), "http://127.0.0.1:8480"),
+		cmp.Or(a.token, os.Getenv("GULL_TOKEN")))
 }
 
 // group is a command that only holds others.
 func group(use, short string, commands ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(c *cobra.Command, args []string) error {
-		if len(args) > 0 {
-			return usage("there is no command %q; see %s --help", c.CommandPath()+" "+args[0], c.CommandPath())
-		}
-		return c.Help()
-	}}
+	c := &cobra.Command{
+		Use:   use,
+		Short: short,
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("there is no command %q; see %s --help", c.CommandPath()+" "+args[0],
+					c.CommandPath())
+			}
+			return c.Help()
+		},
+	}
 	c.AddCommand(commands...)
 	return c
 }

@@ -38,22 +38,26 @@ func TestTimesAndSizesForPeople(t *testing.T) {
 			t.Errorf("%s: %s, want %s", d, got, want)
 		}
 	}
-	for n, want := range map[int64]string{0: "0 B", 9999: "9999 B", 10_000: "10 KB", 9_999_999: "10000 KB", 25_000_000: "25.0 MB"} {
+	for n, want := range map[int64]string{0: "0 B", 9999: "9999 B", 10_000: "10 KB", 9_999_999: "10000 KB",
+		25_000_000: "25.0 MB"} {
 		if got := octets(n); got != want {
 			t.Errorf("%d: %s, want %s", n, got, want)
 		}
 	}
-	if ago(time.Time{}) != "-" || !strings.HasPrefix(ago(time.Now().Add(time.Hour)), "in 59m") || !strings.HasSuffix(ago(time.Now().Add(-time.Hour)), " ago") {
+	if ago(time.Time{}) != "-" || !strings.HasPrefix(ago(time.Now().Add(time.Hour)), "in 59m") ||
+		!strings.HasSuffix(ago(time.Now().Add(-time.Hour)), " ago") {
 		t.Error("ago")
 	}
-	if shown("") != "<>" || shown("a@xn--blgevik-q1a.example") != "a@bølgevik.example" || shown("xn--blgevik-q1a.example") != "bølgevik.example" {
+	if shown("") != "<>" || shown("a@xn--blgevik-q1a.example") != "a@bølgevik.example" ||
+		shown("xn--blgevik-q1a.example") != "bølgevik.example" {
 		t.Error("addresses for people")
 	}
 }
 
 func TestAMessagesStatesAreSummedUp(t *testing.T) {
 	for want, list := range map[string][]mail.State{
-		"delivered": {mail.Delivered, mail.Delivered}, "1 deferred, 2 delivered": {mail.Delivered, mail.Deferred, mail.Delivered}, "": {},
+		"delivered": {mail.Delivered, mail.Delivered}, "1 deferred, 2 delivered": {mail.Delivered,
+			mail.Deferred, mail.Delivered}, "": {},
 	} {
 		var m mail.Message
 		for _, s := range list {
@@ -88,7 +92,9 @@ func TestCompletionKnowsFormatsAndCommands(t *testing.T) {
 		"__complete tr":               "trace\tWhat happened to messages",
 	} {
 		var out, errOut bytes.Buffer
-		if code := Main(strings.Split(args, " "), strings.NewReader(""), &out, &errOut); code != 0 || !strings.Contains(out.String(), want) {
+		if code := Main(strings.Split(args, " "), strings.NewReader(""), &out,
+			&errOut); code != 0 ||
+			!strings.Contains(out.String(), want) {
 			t.Errorf("%s: %d %q", args, code, out.String())
 		}
 	}

@@ -20,12 +20,15 @@ import (
 type draftCommands struct{ *app }
 
 func (a draftCommands) command() *cobra.Command {
-	return group("draft", "The draft: changes that are not in force yet", a.draftShow(), a.draftDiff(), a.draftRehearse(), a.draftApply(), a.draftRebase(), a.draftDiscard())
+	return group("draft", "The draft: changes that are not in force yet", a.draftShow(),
+		a.draftDiff(), a.draftRehearse(), a.draftApply(), a.draftRebase(), a.draftDiscard())
 }
 
 func (a draftCommands) draftShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "What differs from what is in force, and who changed it", Args: exactly(0),
+		Use:     "show",
+		Short:   "What differs from what is in force, and who changed it",
+		Args:    exactly(0),
 		Example: "  gull draft show\n  gull draft show -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			d, err := a.client().Draft(c.Context(), false)
@@ -45,9 +48,16 @@ func (a draftCommands) draftShow() *cobra.Command {
 			}
 			a.printHazards(d.Hazards)
 			if d.Stale {
-				fmt.Fprintf(a.out, "\nRevision %d came into force since it was begun from %d. Next: gull draft rebase\n", d.InForce, d.Base)
+				fmt.Fprintf(
+					a.out,
+					"\nRevision %d came into force since it was begun from %d. Next: gull draft "+
+						"rebase\n",
+					d.InForce,
+					d.Base,
+				)
 			} else {
-				fmt.Fprintln(a.out, "\nNext: gull draft rehearse, then gull draft apply (or gull draft discard).")
+				fmt.Fprintln(a.out,
+					"\nNext: gull draft rehearse, then gull draft apply (or gull draft discard).")
 			}
 			return nil
 		},
@@ -59,7 +69,9 @@ func (a *app) printChanges(changes []config.Change) {
 		fmt.Fprintln(a.out, "Nothing differs from what is in force.")
 	}
 	for _, ch := range changes {
-		fmt.Fprintf(a.out, "%s %s\n", map[string]string{"added": "+", "removed": "-", "changed": "~", "moved": "↕"}[ch.Kind], ch.Text)
+		fmt.Fprintf(a.out, "%s %s\n",
+			map[string]string{"added": "+", "removed": "-", "changed": "~", "moved": "↕"}[ch.Kind],
+			ch.Text)
 		if ch.Kind == "added" {
 			for _, f := range ch.Fields {
 				fmt.Fprintf(a.out, "    %s: %s\n", f.Field, f.After)
@@ -104,8 +116,10 @@ func (a draftCommands) draftDiff() *cobra.Command {
 func (a *app) bar(total int, what string) (tell func(done int, doing string), end func()) {
 	if f, ok := a.rawErr.(*os.File); ok {
 		if info, err := f.Stat(); err == nil && info.Mode()&os.ModeCharDevice != 0 {
-			b := progressbar.NewOptions(total, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
-				progressbar.OptionThrottle(80*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
+			b := progressbar.NewOptions(total, progressbar.OptionSetWriter(f),
+				progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
+				progressbar.OptionThrottle(80*time.Millisecond), progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetWidth(30))
 			return func(done int, doing string) {
 				if doing != "" {
 					b.Describe(what + ": " + doing)
@@ -126,12 +140,17 @@ func (a *app) bar(total int, what string) (tell func(done int, doing string), en
 func (a draftCommands) draftRehearse() *cobra.Command {
 	var messages int
 	c := &cobra.Command{
-		Use: "rehearse", Short: "Replay recent and hostile envelopes through the draft: what would change?", Args: exactly(0),
-		Long:    "Replay the last messages, what waits in the queue, and attempts to relay from outside in every classical form, through what is in force and through the draft. Nothing is sent and nothing changes.",
+		Use:   "rehearse",
+		Short: "Replay recent and hostile envelopes through the draft: what would change?",
+		Args:  exactly(0),
+		Long: "Replay the last messages, what waits in the queue, and attempts to relay from " +
+			"outside in every classical form, through what is in force and through the draft. " +
+			"Nothing is sent and nothing changes.",
 		Example: "  gull draft rehearse\n  gull draft rehearse --messages 20000 -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			tell, end := a.bar(1000, "rehearsing")
-			r, err := a.client().Rehearse(c.Context(), messages, func(p client.Progress) { tell(int(1000*p.Part), "") })
+			r, err := a.client().Rehearse(c.Context(), messages,
+				func(p client.Progress) { tell(int(1000*p.Part), "") })
 			end()
 			if err != nil {
 				return err
@@ -148,7 +167,11 @@ func (a draftCommands) draftRehearse() *cobra.Command {
 }
 
 var kindWords = map[string]string{
-	rehearse.NewlyRefused: "newly REFUSED", rehearse.NewlyAllowed: "newly ALLOWED", rehearse.NewlyStranded: "newly STRANDED", rehearse.OtherWay: "another way", rehearse.OtherRule: "by another rule",
+	rehearse.NewlyRefused:  "newly REFUSED",
+	rehearse.NewlyAllowed:  "newly ALLOWED",
+	rehearse.NewlyStranded: "newly STRANDED",
+	rehearse.OtherWay:      "another way",
+	rehearse.OtherRule:     "by another rule",
 }
 
 func (a draftCommands) printReport(r rehearse.Report) {
@@ -159,15 +182,19 @@ func (a draftCommands) printReport(r rehearse.Report) {
 	if len(r.Blocks) > 0 {
 		fmt.Fprint(w, "It is applied only with --force and --why.\n\n")
 	}
-	fmt.Fprintf(w, "%d envelopes with %d recipients were replayed: %d would be decided differently.\n", r.Envelopes, r.Recipients, r.Changed)
+	fmt.Fprintf(w,
+		"%d envelopes with %d recipients were replayed: %d would be decided differently.\n",
+		r.Envelopes, r.Recipients, r.Changed)
 	for _, g := range r.Groups {
 		fmt.Fprintf(w, "\n%s: %d recipients", kindWords[g.Kind], g.Count)
 		if g.Waiting > 0 {
 			fmt.Fprintf(w, ", %d of them waiting now", g.Waiting)
 		}
-		fmt.Fprintf(w, "\n  before   %s\n  after    %s\n", outcomeWords(g.Before), outcomeWords(g.After))
+		fmt.Fprintf(w, "\n  before   %s\n  after    %s\n", outcomeWords(g.Before),
+			outcomeWords(g.After))
 		x := g.Example
-		fmt.Fprintf(w, "  example  %s from %s at %s: %s to %s\n", x.ID, x.Client, x.Listener, shown(x.Sender), x.Recipient)
+		fmt.Fprintf(w, "  example  %s from %s at %s: %s to %s\n", x.ID, x.Client, x.Listener,
+			shown(x.Sender), x.Recipient)
 	}
 	fmt.Fprintf(w, "\n%d attempts to relay from outside were made; ", r.Attempts)
 	if len(r.Hostile) == 0 {
@@ -178,7 +205,8 @@ func (a draftCommands) printReport(r rehearse.Report) {
 		for _, h := range r.Hostile { // one of each form at each listener
 			if key := h.Form + h.Listener + h.Rule; !seen[key] {
 				seen[key] = true
-				fmt.Fprintf(w, "  %s: %s at %s, %s to %s, by rule %s\n", h.Form, h.Client, h.Listener, shown(h.Sender), h.Recipient, h.Rule)
+				fmt.Fprintf(w, "  %s: %s at %s, %s to %s, by rule %s\n", h.Form, h.Client,
+					h.Listener, shown(h.Sender), h.Recipient, h.Rule)
 			}
 		}
 	}
@@ -213,25 +241,35 @@ func (a draftCommands) draftApply() *cobra.Command {
 	var why string
 	var within time.Duration
 	c := &cobra.Command{
-		Use: "apply", Short: "Put the draft in force, without a restart", Args: exactly(0),
-		Long: "Put the draft in force on all nodes. What would open a relay, take passwords in the clear or strand mail is applied only with --force and a reason.\n\n" +
-			"With --confirm-within it goes back by itself unless it is confirmed in time, so that a change that cuts you off fixes itself.",
-		Example: "  gull draft apply\n  gull draft apply --confirm-within 5m\n  gull draft apply --force --why \"the auditors test it until noon\"",
+		Use:   "apply",
+		Short: "Put the draft in force, without a restart",
+		Args:  exactly(0),
+		Long: "Put the draft in force on all nodes. What would open a relay, take passwords in " +
+			"the clear or strand mail is applied only with --force and a reason.\n\n" +
+			"With --confirm-within it goes back by itself unless it is confirmed in time, so that " +
+			"a change that cuts you off fixes itself.",
+		Example: "  gull draft apply\n  gull draft apply --confirm-within 5m\n  gull draft apply " +
+			"--force --why \"the auditors test it until noon\"",
 		RunE: func(c *cobra.Command, _ []string) error {
-			done, err := a.client().ApplyDraft(c.Context(), map[string]any{"force": force, "why": why, "confirm_within": int(within.Seconds())})
+			done, err := a.client().ApplyDraft(c.Context(),
+				map[string]any{"force": force, "why": why, "confirm_within": int(within.Seconds())})
 			if err != nil {
 				return err
 			}
 			if err := a.applied(done); err != nil || within == 0 || a.format != "table" {
 				return err
 			}
-			fmt.Fprintf(a.out, "It goes back by itself in %s unless you keep it: gull revision confirm %d\n", within, done.Revision)
+			fmt.Fprintf(a.out,
+				"It goes back by itself in %s unless you keep it: gull revision confirm %d\n",
+				within, done.Revision)
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&force, "force", false, "apply what the rehearsal finds dangerous; needs --why")
+	c.Flags().BoolVar(&force, "force", false,
+		"apply what the rehearsal finds dangerous; needs --why")
 	c.Flags().StringVar(&why, "why", "", "the reason, for the record")
-	c.Flags().DurationVar(&within, "confirm-within", 0, "go back unless confirmed within this time, like 5m")
+	c.Flags().DurationVar(&within, "confirm-within", 0,
+		"go back unless confirmed within this time, like 5m")
 	return c
 }
 
@@ -241,7 +279,8 @@ func (a *app) applied(done mail.Applied) error {
 	}
 	fmt.Fprintf(a.out, "Revision %d is in force.\n", done.Revision)
 	if done.Rerouted > 0 {
-		fmt.Fprintf(a.out, "%d deliveries that were without a route have one and are tried now.\n", done.Rerouted)
+		fmt.Fprintf(a.out, "%d deliveries that were without a route have one and are tried now.\n",
+			done.Rerouted)
 	}
 	for _, t := range done.Directory {
 		fmt.Fprintf(a.out, "%s\n", strings.ToUpper(t[:1])+t[1:])
@@ -254,7 +293,9 @@ func (a *app) applied(done mail.Applied) error {
 
 func (a draftCommands) draftRebase() *cobra.Command {
 	return &cobra.Command{
-		Use: "rebase", Short: "Make the draft's changes anew on what is in force now", Args: exactly(0),
+		Use:     "rebase",
+		Short:   "Make the draft's changes anew on what is in force now",
+		Args:    exactly(0),
 		Example: "  gull draft rebase",
 		RunE: func(c *cobra.Command, _ []string) error {
 			met, err := a.client().RebaseDraft(c.Context())

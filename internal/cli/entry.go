@@ -22,18 +22,34 @@ import (
 type entryCommands struct{ *app }
 
 func (a entryCommands) mailboxCommand() *cobra.Command {
-	k := kind{"mailbox", "mailboxes", form.Shown[directory.Mailbox]("password_hash", "scram_keys"), "odile.marr@skerryline.example",
-		"gull mailbox add odile.marr@skerryline.example --name \"Odile Marr\" --quota \"2 GB\" --may-submit --password-stdin",
-		"gull mailbox set piet.sandholm@skerryline.example --automatic-reply-outside \"I am away\" --automatic-reply-until 2026-12-01"}
-	return group("mailbox", "Mailboxes; changes take effect immediately", a.mailboxList(), a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k), a.entryExport(k),
-		a.mailboxMessages(), a.mailboxRaw())
+	k := kind{
+		"mailbox",
+		"mailboxes",
+		form.Shown[directory.Mailbox]("password_hash", "scram_keys"),
+		"odile.marr@skerryline.example",
+		"gull mailbox add odile.marr@skerryline.example --name \"Odile Marr\" --quota \"2 GB\" " +
+			"--may-submit --password-stdin",
+		"gull mailbox set piet.sandholm@skerryline.example --automatic-reply-outside \"I am " +
+			"away\" --automatic-reply-until 2026-12-01",
+	}
+	return group("mailbox", "Mailboxes; changes take effect immediately", a.mailboxList(),
+		a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k),
+		a.entryExport(k), a.mailboxMessages(), a.mailboxRaw())
 }
 
 func (a entryCommands) aliasCommand() *cobra.Command {
-	k := kind{"alias", "aliases", form.Shown[directory.Alias](), "crew@skerryline.example",
-		"gull alias add crew@skerryline.example --to crew.north@skerryline.example,crew.south@skerryline.example",
-		"gull alias set info@skerryline.example --to odile.marr@skerryline.example"}
-	return group("alias", "Aliases and groups; changes take effect immediately", a.aliasList(), a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k), a.entryExport(k))
+	k := kind{
+		"alias",
+		"aliases",
+		form.Shown[directory.Alias](),
+		"crew@skerryline.example",
+		"gull alias add crew@skerryline.example --to " +
+			"crew.north@skerryline.example,crew.south@skerryline.example",
+		"gull alias set info@skerryline.example --to odile.marr@skerryline.example",
+	}
+	return group("alias", "Aliases and groups; changes take effect immediately", a.aliasList(),
+		a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k),
+		a.entryExport(k))
 }
 
 // kind is mailboxes or aliases.
@@ -48,8 +64,11 @@ func (a entryCommands) mailboxList() *cobra.Command {
 	var limit int
 	var search, domain, sort string
 	c := &cobra.Command{
-		Use: "list", Short: "Mailboxes by address, with how full they are", Args: exactly(0),
-		Example: "  gull mailbox list\n  gull mailbox list --search harrow -o csv\n  gull mailbox list --sort quota",
+		Use:   "list",
+		Short: "Mailboxes by address, with how full they are",
+		Args:  exactly(0),
+		Example: "  gull mailbox list\n  gull mailbox list --search harrow -o csv\n  gull mailbox " +
+			"list --sort quota",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var items []mail.MailboxLine
 			q := url.Values{"search": {search}, "domain": {domain}, "sort": {sort}}
@@ -67,12 +86,27 @@ func (a entryCommands) mailboxList() *cobra.Command {
 			err := printList(a.app, items, []column[mail.MailboxLine]{
 				{"ADDRESS", false, func(m mail.MailboxLine) string { return m.Address }},
 				{"NAME", false, func(m mail.MailboxLine) string { return m.Name }},
-				{"MESSAGES", true, func(m mail.MailboxLine) string { return fmt.Sprint(m.Messages) }},
+				{
+					"MESSAGES",
+					true,
+					func(m mail.MailboxLine) string { return fmt.Sprint(m.Messages) },
+				},
 				{"USED", true, func(m mail.MailboxLine) string { return octets(m.Octets) }},
 				{"QUOTA", true, func(m mail.MailboxLine) string { return quotaWords(m) }},
 				{"SUBMITS", false, func(m mail.MailboxLine) string { return submitWords(m) }},
-				{"FORWARDS TO", false, func(m mail.MailboxLine) string { return strings.Join(m.ForwardTo, ", ") }},
-				{"ALSO", false, func(m mail.MailboxLine) string { return strings.Join(append(m.Addresses, m.Generated...), ", ") }},
+				{
+					"FORWARDS TO",
+					false,
+					func(m mail.MailboxLine) string { return strings.Join(m.ForwardTo, ", ") },
+				},
+				{
+					"ALSO",
+					false,
+					func(m mail.MailboxLine) string {
+						return strings.Join(append(m.Addresses,
+							m.Generated...), ", ")
+					},
+				},
 			}, "There is no such mailbox. Add one: gull mailbox add ADDRESS --name NAME")
 			if err == nil && more && a.format == "table" {
 				fmt.Fprintf(a.err, "There are more; these are the first %d (--limit).\n", limit)
@@ -84,8 +118,13 @@ func (a entryCommands) mailboxList() *cobra.Command {
 	f.IntVar(&limit, "limit", 100, "at most so many")
 	f.StringVar(&search, "search", "", "a part of an address or a name")
 	f.StringVar(&domain, "domain", "", "only of this domain")
-	f.StringVar(&sort, "sort", "address", "address, name, used or quota: by the last two those first that use most")
-	_ = c.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"address", "name", "used", "quota"}, cobra.ShellCompDirectiveNoFileComp))
+	f.StringVar(&sort, "sort", "address",
+		"address, name, used or quota: by the last two those first that use most")
+	_ = c.RegisterFlagCompletionFunc(
+		"sort",
+		cobra.FixedCompletions([]string{"address", "name", "used", "quota"},
+			cobra.ShellCompDirectiveNoFileComp),
+	)
 	return c
 }
 
@@ -112,7 +151,8 @@ func (a entryCommands) aliasList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "Aliases by address", Args: exactly(0), Example: "  gull alias list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			p, err := a.client().Aliases(c.Context(), url.Values{"search": {search}, "limit": {strconv.Itoa(limit)}})
+			p, err := a.client().Aliases(c.Context(),
+				url.Values{"search": {search}, "limit": {strconv.Itoa(limit)}})
 			if err != nil {
 				return err
 			}
@@ -130,7 +170,10 @@ func (a entryCommands) aliasList() *cobra.Command {
 
 func (a entryCommands) entryShow(k kind) *cobra.Command {
 	return &cobra.Command{
-		Use: "show ADDRESS", Short: "All its fields", Args: exactly(1), Example: "  gull " + k.noun + " show " + k.example,
+		Use:     "show ADDRESS",
+		Short:   "All its fields",
+		Args:    exactly(1),
+		Example: "  gull " + k.noun + " show " + k.example,
 		RunE: func(c *cobra.Command, args []string) error {
 			e, err := a.client().ShowEntry(c.Context(), k.path, args[0])
 			if err != nil {
@@ -141,7 +184,8 @@ func (a entryCommands) entryShow(k kind) *cobra.Command {
 			}
 			a.showFields(k.fields, e.Fields, config.Words)
 			if len(e.Generated) > 0 {
-				fmt.Fprintf(a.out, "%-24s %s\n", "generated addresses", strings.Join(e.Generated, ", "))
+				fmt.Fprintf(a.out, "%-24s %s\n", "generated addresses",
+					strings.Join(e.Generated, ", "))
 			}
 			return nil
 		},
@@ -170,7 +214,12 @@ func (a *app) readLine() (string, error) {
 func (a entryCommands) entryAdd(k kind) *cobra.Command {
 	var f fieldFlags
 	var dry bool
-	c := &cobra.Command{Use: "add ADDRESS", Short: "Add one; it takes effect immediately", Args: exactly(1), Example: "  " + k.addEx}
+	c := &cobra.Command{
+		Use:     "add ADDRESS",
+		Short:   "Add one; it takes effect immediately",
+		Args:    exactly(1),
+		Example: "  " + k.addEx,
+	}
 	f.add(c, k.fields, "address", "password")
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
 	password := passwordFlag(c, k)
@@ -186,7 +235,12 @@ func (a entryCommands) entryAdd(k kind) *cobra.Command {
 	return c
 }
 
-func (a entryCommands) entryFields(c *cobra.Command, f *fieldFlags, before map[string]any, password bool) (map[string]any, error) {
+func (a entryCommands) entryFields(
+	c *cobra.Command,
+	f *fieldFlags,
+	before map[string]any,
+	password bool,
+) (map[string]any, error) {
 	fields, err := f.given(c.Flags(), before)
 	if err == nil && password {
 		fields["password"], err = a.readLine()
@@ -204,7 +258,8 @@ func (a entryCommands) entryDone(k kind, e client.Entry, err error, dry bool, wo
 		fmt.Fprintf(a.out, "It is valid. Nothing was changed.\n")
 		return nil
 	}
-	fmt.Fprintf(a.out, "%s %v %s.\n", strings.ToUpper(k.noun[:1])+k.noun[1:], e.Fields["address"], word)
+	fmt.Fprintf(a.out, "%s %v %s.\n", strings.ToUpper(k.noun[:1])+k.noun[1:], e.Fields["address"],
+		word)
 	if len(e.Generated) > 0 {
 		fmt.Fprintf(a.out, "It is reached under %s too.\n", strings.Join(e.Generated, ", "))
 	}
@@ -214,7 +269,12 @@ func (a entryCommands) entryDone(k kind, e client.Entry, err error, dry bool, wo
 func (a entryCommands) entrySet(k kind) *cobra.Command {
 	var f fieldFlags
 	var dry bool
-	c := &cobra.Command{Use: "set ADDRESS", Short: "Change fields; it takes effect immediately", Args: exactly(1), Example: "  " + k.changeEx}
+	c := &cobra.Command{
+		Use:     "set ADDRESS",
+		Short:   "Change fields; it takes effect immediately",
+		Args:    exactly(1),
+		Example: "  " + k.changeEx,
+	}
 	f.add(c, k.fields, "address", "password")
 	c.Flags().StringArrayVar(&f.unset, "unset", nil, "field to take out; may be given again")
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
@@ -240,9 +300,13 @@ func (a entryCommands) entrySet(k kind) *cobra.Command {
 func (a entryCommands) entryRemove(k kind) *cobra.Command {
 	var dry, yes bool
 	c := &cobra.Command{
-		Use: "remove ADDRESS", Short: "Take one out; it takes effect immediately", Args: exactly(1),
-		Long:    "Take one out. At a terminal it asks before. With --dry-run it only says what would go.",
-		Example: "  gull " + k.noun + " remove " + k.example + " --dry-run\n  gull " + k.noun + " remove " + k.example,
+		Use:   "remove ADDRESS",
+		Short: "Take one out; it takes effect immediately",
+		Args:  exactly(1),
+		Long: "Take one out. At a terminal it asks before. With --dry-run it only says what " +
+			"would go.",
+		Example: "  gull " + k.noun + " remove " + k.example + " --dry-run\n  gull " + k.noun +
+			" remove " + k.example,
 		RunE: func(c *cobra.Command, args []string) error {
 			says, err := a.removalOf(c.Context(), k, args[0])
 			if err != nil {
@@ -279,7 +343,8 @@ func (a entryCommands) removalOf(ctx context.Context, k kind, address string) (s
 	}
 	for _, m := range list.Items {
 		if m.Address == e.Fields["address"] && m.Messages > 0 {
-			return fmt.Sprintf("; the %d messages in it (%s) can then be reached no more", m.Messages, octets(m.Octets)), nil
+			return fmt.Sprintf("; the %d messages in it (%s) can then be reached no more",
+				m.Messages, octets(m.Octets)), nil
 		}
 	}
 	return "; it is empty", nil
@@ -292,17 +357,23 @@ func (a entryCommands) entryImport(k kind) *cobra.Command {
 		columns = directory.AliasColumns
 	}
 	c := &cobra.Command{
-		Use: "import FILE", Short: "Add and change from CSV, all rows or none", Args: exactly(1),
-		Long: "Read CSV whose first row names the columns: " + strings.Join(columns, ", ") + ". Lists are written with spaces between. " +
-			"Rows add or change; nobody is taken out. With a single row at fault nothing is changed, and every fault is named by its row.",
-		Example: "  gull " + k.noun + " import people.csv --dry-run\n  gull " + k.noun + " import people.csv",
+		Use:   "import FILE",
+		Short: "Add and change from CSV, all rows or none",
+		Args:  exactly(1),
+		Long: "Read CSV whose first row names the columns: " + strings.Join(columns,
+			", ") + ". Lists are written with spaces between. " +
+			"Rows add or change; nobody is taken out. With a single row at fault nothing is " +
+			"changed, and every fault is named by its row.",
+		Example: "  gull " + k.noun + " import people.csv --dry-run\n  gull " + k.noun +
+			" import people.csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := a.readFile(args[0])
 			if err != nil {
 				return usage("%v", err)
 			}
 			tell, end := a.bar(max(bytes.Count(text, []byte("\n"))-1, 1), "importing")
-			done, err := a.client().ImportEntries(c.Context(), k.path, bytes.NewReader(text), dry, func(p client.Progress) { tell(p.Done, p.What) })
+			done, err := a.client().ImportEntries(c.Context(), k.path, bytes.NewReader(text), dry,
+				func(p client.Progress) { tell(p.Done, p.What) })
 			end()
 			if err != nil {
 				return err
@@ -334,7 +405,8 @@ func (a entryCommands) imported(done mail.Imported, dry bool) error {
 		if done.Written {
 			verb = "were written"
 		}
-		fmt.Fprintf(a.out, "%d rows %s: %d new, %d changed, %d as they were.\n", done.Rows, verb, done.New, done.Changed, done.Unchanged)
+		fmt.Fprintf(a.out, "%d rows %s: %d new, %d changed, %d as they were.\n", done.Rows, verb,
+			done.New, done.Changed, done.Unchanged)
 		if dry && len(done.Problems) == 0 {
 			fmt.Fprintln(a.out, "Nothing was changed.")
 		}
@@ -347,8 +419,14 @@ func (a entryCommands) imported(done mail.Imported, dry bool) error {
 
 func (a entryCommands) entryExport(k kind) *cobra.Command {
 	return &cobra.Command{
-		Use: "export", Short: "All of them as CSV, without passwords", Args: exactly(0), Example: "  gull " + k.noun + " export > " + k.path + ".csv",
-		RunE: func(c *cobra.Command, _ []string) error { return a.client().ExportEntries(c.Context(), k.path, a.raw) },
+		Use:     "export",
+		Short:   "All of them as CSV, without passwords",
+		Args:    exactly(0),
+		Example: "  gull " + k.noun + " export > " + k.path + ".csv",
+		RunE: func(c *cobra.Command,
+			_ []string) error {
+			return a.client().ExportEntries(c.Context(), k.path, a.raw)
+		},
 	}
 }
 

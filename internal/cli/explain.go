@@ -17,12 +17,19 @@ func (a explainCommands) command() *cobra.Command {
 	var q mail.Question
 	var otherClient, otherFrom, otherAccount string
 	c := &cobra.Command{
-		Use: "explain --to ADDRESS", Short: "What would be decided for an envelope, and which rule says so; nothing is sent", Args: exactly(0),
-		Long: "Go through every check that a real envelope goes through, in order, with the rule or route that decides, the next hops as DNS names them now, and what is left of limits.\n\n" +
-			"With --other-client, --other-from or --other-account the same is asked of a second envelope, and both are shown.",
-		Example: "  gull explain --client 127.20.9.9 --listener inside --from tickets@skerryline.example --to x@saltmarsh.example\n" +
+		Use:   "explain --to ADDRESS",
+		Short: "What would be decided for an envelope, and which rule says so; nothing is sent",
+		Args:  exactly(0),
+		Long: "Go through every check that a real envelope goes through, in order, with the rule " +
+			"or route that decides, the next hops as DNS names them now, and what is left of " +
+			"limits.\n\n" +
+			"With --other-client, --other-from or --other-account the same is asked of a second " +
+			"envelope, and both are shown.",
+		Example: "  gull explain --client 127.20.9.9 --listener inside --from " +
+			"tickets@skerryline.example --to x@saltmarsh.example\n" +
 			"  gull explain --to crew@skerryline.example\n" +
-			"  gull explain --client 127.20.1.5 --other-client 127.20.4.5 --listener inside --to x@saltmarsh.example",
+			"  gull explain --client 127.20.1.5 --other-client 127.20.4.5 --listener inside --to " +
+			"x@saltmarsh.example",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if len(q.To) == 0 {
 				return usage("say at least one recipient with --to")
@@ -30,7 +37,8 @@ func (a explainCommands) command() *cobra.Command {
 			questions := []mail.Question{q}
 			if otherClient+otherFrom+otherAccount != "" {
 				second := q
-				for to, text := range map[*string]string{&second.Client: otherClient, &second.From: otherFrom, &second.Account: otherAccount} {
+				for to, text := range map[*string]string{&second.Client: otherClient,
+					&second.From: otherFrom, &second.Account: otherAccount} {
 					if text != "" {
 						*to = text
 					}
@@ -68,7 +76,8 @@ func (a explainCommands) explainAll(c *cobra.Command, questions []mail.Question)
 			if i > 0 {
 				fmt.Fprintln(a.out)
 			}
-			fmt.Fprintf(a.out, "== client %s, sender %s, account %s\n", q.Client, shown(q.From), orNobody(q.Account))
+			fmt.Fprintf(a.out, "== client %s, sender %s, account %s\n", q.Client, shown(q.From),
+				orNobody(q.Account))
 		}
 		for k, ans := range answers {
 			if k > 0 {
@@ -90,7 +99,12 @@ func orNobody(account string) string {
 	return account
 }
 
-var checkWords = map[string]string{"passed": "passed ", "refused": "REFUSED", "no_match": "  -    ", "decided": "decides"}
+var checkWords = map[string]string{
+	"passed":   "passed ",
+	"refused":  "REFUSED",
+	"no_match": "  -    ",
+	"decided":  "decides",
+}
 
 func printAnswer(w io.Writer, ans mail.Answer) {
 	word := "REFUSED"
@@ -111,12 +125,17 @@ func printAnswer(w io.Writer, ans mail.Answer) {
 		for _, v := range way.Via {
 			fmt.Fprintf(w, "  via    %s\n", v)
 		}
-		fmt.Fprintf(w, "  way    %s by route %s to %s: %s\n", way.Recipient, way.Route, way.NextHop, way.Why)
+		fmt.Fprintf(w, "  way    %s by route %s to %s: %s\n", way.Recipient, way.Route, way.NextHop,
+			way.Why)
 		for _, e := range way.Earlier {
 			fmt.Fprintf(w, "         not %s: %s\n", e.What, e.Text)
 		}
 		if way.Stranded {
-			fmt.Fprintln(w, "         it would wait: add a route for it, such as: gull route add \"to the world\" --recipients \"*\" --next-hop mx")
+			fmt.Fprintln(
+				w,
+				"         it would wait: add a route for it, such as: gull route add \"to the "+
+					"world\" --recipients \"*\" --next-hop mx",
+			)
 			continue
 		}
 		terms := way.TLS

@@ -24,7 +24,8 @@ type fieldFlags struct {
 // names are those of all fields, as show prints them.
 func (f *fieldFlags) names() []string {
 	var out []string
-	f.each(nil, f.fields, func(path []string, _ form.Field) { out = append(out, strings.Join(path, ".")) })
+	f.each(nil, f.fields,
+		func(path []string, _ form.Field) { out = append(out, strings.Join(path, ".")) })
 	return out
 }
 
@@ -34,7 +35,8 @@ func flagName(path []string) string {
 
 // add adds the flags to a command. skip are fields that have another way in.
 func (f *fieldFlags) add(c *cobra.Command, fields []form.Field, skip ...string) {
-	f.fields = slices.DeleteFunc(slices.Clone(fields), func(x form.Field) bool { return slices.Contains(skip, x.Name) })
+	f.fields = slices.DeleteFunc(slices.Clone(fields),
+		func(x form.Field) bool { return slices.Contains(skip, x.Name) })
 	f.each(nil, f.fields, func(path []string, x form.Field) {
 		name, help := flagName(path), describe(x)
 		switch x.Type {
@@ -46,7 +48,8 @@ func (f *fieldFlags) add(c *cobra.Command, fields []form.Field, skip ...string) 
 			c.Flags().String(name, "", help)
 		}
 		if len(x.Allowed) > 0 {
-			_ = c.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(x.Allowed, cobra.ShellCompDirectiveNoFileComp))
+			_ = c.RegisterFlagCompletionFunc(name,
+				cobra.FixedCompletions(x.Allowed, cobra.ShellCompDirectiveNoFileComp))
 		}
 	})
 }
@@ -94,7 +97,9 @@ func (f *fieldFlags) given(flags *pflag.FlagSet, before map[string]any) (map[str
 	})
 	for _, name := range f.unset {
 		found := false
-		want := flagName(strings.Split(name, ".")) // as a flag, and as show prints it: retry.lane_rest
+		want := flagName(
+			strings.Split(name, "."),
+		) // as a flag, and as show prints it: retry.lane_rest
 		f.each(nil, f.fields, func(path []string, _ form.Field) {
 			if flagName(path) == want {
 				put(out, before, path, nil)
@@ -108,7 +113,8 @@ func (f *fieldFlags) given(flags *pflag.FlagSet, before map[string]any) (map[str
 			}
 		}
 		if !found {
-			err = usage("--unset %s: there is no such field; there are %s", name, strings.Join(f.names(), ", "))
+			err = usage("--unset %s: there is no such field; there are %s", name,
+				strings.Join(f.names(), ", "))
 		}
 	}
 	return out, err

@@ -29,7 +29,8 @@ func (f *follower) run(ctx context.Context) error {
 	}
 	broken := make(chan error, 1)
 	go func() {
-		broken <- f.app.client().Live(ctx, f.id, poke, func(client.LiveEvent) bool { poke(); return true })
+		broken <- f.app.client().Live(ctx, f.id, poke,
+			func(client.LiveEvent) bool { poke(); return true })
 	}()
 	// The stream says that something happened; the trace says what. Looking again
 	// now and then covers what is recorded a moment after it is told.
@@ -91,7 +92,12 @@ func (f followFilter) wants(e client.LiveEvent) bool {
 	if len(f.kinds) > 0 && !slices.Contains(f.kinds, string(e.Kind)) {
 		return false
 	}
-	all := strings.ToLower(strings.Join([]string{e.MessageID.String(), e.Sender, e.Recipient, e.Lane, e.Client, e.Text, e.Node}, "\n"))
+	all := strings.ToLower(
+		strings.Join(
+			[]string{e.MessageID.String(), e.Sender, e.Recipient, e.Lane, e.Client, e.Text, e.Node},
+			"\n",
+		),
+	)
 	return strings.Contains(all, strings.ToLower(f.with))
 }
 
@@ -111,7 +117,8 @@ func (a traceCommands) followAll(ctx context.Context, f followFilter) error {
 		if e.MessageID != 0 {
 			id = e.MessageID.String()
 		}
-		fmt.Fprintf(a.out, "%s  %-13s  %-10s %s%s\n", e.At.UTC().Format("15:04:05.000"), id, e.Kind, who, e.Text)
+		fmt.Fprintf(a.out, "%s  %-13s  %-10s %s%s\n", e.At.UTC().Format("15:04:05.000"), id, e.Kind,
+			who, e.Text)
 		return true
 	})
 }

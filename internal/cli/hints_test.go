@@ -26,7 +26,9 @@ func TestHintsNameCommandsAndFlagsThatThereAre(t *testing.T) {
 	looked := 0
 	for _, dir := range []string{"..", "../../web/src", "../../docs", "../../README.md"} {
 		err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || strings.Contains(path, "/dist/") || strings.HasSuffix(path, "_test.go") || !regexp.MustCompile(`\.(go|tsx?|md)$`).MatchString(path) {
+			if err != nil || d.IsDir() || strings.Contains(path, "/dist/") || strings.HasSuffix(path,
+				"_test.go") ||
+				!regexp.MustCompile(`\.(go|tsx?|md)$`).MatchString(path) {
 				return err
 			}
 			text, err := os.ReadFile(path)

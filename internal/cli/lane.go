@@ -47,16 +47,27 @@ func laneColumns() []column[mail.Lane] {
 }
 
 func (a laneCommands) command() *cobra.Command {
-	return group("lane", "Lanes: what waits for the same next hop", a.laneList(), a.laneShow(), a.laneGroups(), a.laneFlush(),
-		pauseCommands{a.app}.pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"), pauseCommands{a.app}.resumeCommand(mail.PauseLane, "Let a lane go on"))
+	return group(
+		"lane",
+		"Lanes: what waits for the same next hop",
+		a.laneList(),
+		a.laneShow(),
+		a.laneGroups(),
+		a.laneFlush(),
+		pauseCommands(a).pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"),
+		pauseCommands(a).resumeCommand(mail.PauseLane, "Let a lane go on"),
+	)
 }
 
 func (a laneCommands) laneList() *cobra.Command {
 	filter := map[string]*string{}
 	limit := 0
 	c := &cobra.Command{
-		Use: "list", Short: "Lanes with mail waiting, those with most first", Args: exactly(0),
-		Example: "  gull lane list\n  gull lane list --state resting --sort oldest\n  gull lane list --find greywacke -o jsonl",
+		Use:   "list",
+		Short: "Lanes with mail waiting, those with most first",
+		Args:  exactly(0),
+		Example: "  gull lane list\n  gull lane list --state resting --sort oldest\n  gull lane " +
+			"list --find greywacke -o jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			for name, v := range filter {
@@ -71,18 +82,26 @@ func (a laneCommands) laneList() *cobra.Command {
 			if a.format == "table" && p.Verdict.Title != "" {
 				fmt.Fprintf(a.out, "%s\n%s\n\n", p.Verdict.Title, p.Verdict.Next)
 			}
-			if err := printList(a.app, p.Items, laneColumns(), "Nothing waits: no lane holds mail."); err != nil {
+			if err := printList(
+				a.app,
+				p.Items,
+				laneColumns(),
+				"Nothing waits: no lane holds mail.",
+			); err != nil {
 				return err
 			}
 			if p.Next != "" && a.format == "table" {
-				fmt.Fprintf(a.err, "There are %d lanes; these are %d of them (--limit).\n", p.Total, len(p.Items))
+				fmt.Fprintf(a.err, "There are %d lanes; these are %d of them (--limit).\n", p.Total,
+					len(p.Items))
 			}
 			return nil
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"find": "a part of the next hop, route, state or cause", "state": "moving, paused, resting or stranded", "route": "a route's name",
-		"cause": "why it waits", "sort": "messages, bytes, oldest, next, host, state or trouble", "order": "asc or desc"} {
+	for name, help := range map[string]string{"find": "a part of the next hop, route, state or " +
+		"cause", "state": "moving, paused, resting or stranded", "route": "a route's name",
+		"cause": "why it waits", "sort": "messages, bytes, oldest, next, host, state or " +
+			"trouble", "order": "asc or desc"} {
 		filter[name] = f.String(name, "", help)
 	}
 	f.IntVar(&limit, "limit", 1000, "at most so many")
@@ -108,14 +127,18 @@ func (a laneCommands) laneID(ctx context.Context, text string) (string, error) {
 		return p.Items[0].ID.String(), nil
 	}
 	if len(p.Items) == 0 {
-		return "", fmt.Errorf("nothing waits in a lane %q; see gull lane list: %w", text, errNotFound)
+		return "", fmt.Errorf("nothing waits in a lane %q; see gull lane list: %w", text,
+			errNotFound)
 	}
-	return "", usage("%d lanes match %q; give the id of one, see gull lane list --find %s", p.Total, text, text)
+	return "", usage("%d lanes match %q; give the id of one, see gull lane list --find %s", p.Total,
+		text, text)
 }
 
 func (a laneCommands) laneShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show LANE", Short: "One lane: state, counts, ages, last hour and last answer", Args: exactly(1),
+		Use:     "show LANE",
+		Short:   "One lane: state, counts, ages, last hour and last answer",
+		Args:    exactly(1),
 		Long:    "One lane, by its id or its next hop.",
 		Example: "  gull lane show greywacke.example\n  gull lane show 2XK4T9Q8R7Y1C -o json",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -149,10 +172,12 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 	if !l.Until.IsZero() {
 		fmt.Fprintf(w, "until        %s (%s)\n", exact(l.Until.Time), ago(l.Until.Time))
 	}
-	fmt.Fprintf(w, "messages      %d waiting, %d deferred, %d held, %d being sent; %s\n", l.Waiting, l.Deferred, l.Held, l.Sending, octets(l.Bytes))
+	fmt.Fprintf(w, "messages      %d waiting, %d deferred, %d held, %d being sent; %s\n", l.Waiting,
+		l.Deferred, l.Held, l.Sending, octets(l.Bytes))
 	fmt.Fprintf(w, "connections  %d open, at most %d now\n", l.Connections, l.Limit)
 	if !l.OldestAt.IsZero() {
-		fmt.Fprintf(w, "oldest       %s (%s), expires %s\n", exact(l.OldestAt.Time), ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
+		fmt.Fprintf(w, "oldest       %s (%s), expires %s\n", exact(l.OldestAt.Time),
+			ago(l.OldestAt.Time), ago(l.ExpiresAt.Time))
 	}
 	if !l.NextAttemptAt.IsZero() {
 		fmt.Fprintf(w, "next attempt     %s\n", next(l.NextAttemptAt.Time))
@@ -162,11 +187,14 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 		came, gone, failed = came+m.Came, gone+m.Gone, failed+m.Failed
 	}
 	fmt.Fprintf(w, "last hour    %d came, %d left, %d attempts deferred\n", came, gone, failed)
-	fmt.Fprintf(w, "schedule     %s; the sender is told after %s; expires after %s\n", intervals(l.Schedule.Intervals), seconds(l.Schedule.WarnAfter), seconds(l.Schedule.ExpireAfter))
+	fmt.Fprintf(w, "schedule     %s; the sender is told after %s; expires after %s\n",
+		intervals(l.Schedule.Intervals), seconds(l.Schedule.WarnAfter),
+		seconds(l.Schedule.ExpireAfter))
 	if l.Last != nil {
 		fmt.Fprintf(w, "\nlast answer  %s\n", lastText(l.Last))
 		if l.Last.Host != "" {
-			fmt.Fprintf(w, "             from %s [%s], %s\n", l.Last.Host, l.Last.Address, ago(l.LastAt.Time))
+			fmt.Fprintf(w, "             from %s [%s], %s\n", l.Last.Host, l.Last.Address,
+				ago(l.LastAt.Time))
 		}
 	}
 	fmt.Fprintln(w, "\nage of its messages")
@@ -201,7 +229,9 @@ func intervals(list []float64) string {
 func (a laneCommands) laneGroups() *cobra.Command {
 	by := "route"
 	c := &cobra.Command{
-		Use: "groups", Short: "The lanes summed up by route, host, cause or state", Args: exactly(0),
+		Use:     "groups",
+		Short:   "The lanes summed up by route, host, cause or state",
+		Args:    exactly(0),
 		Example: "  gull lane groups --by cause",
 		RunE: func(c *cobra.Command, _ []string) error {
 			groups, err := a.client().LaneGroups(c.Context(), by)
@@ -232,15 +262,27 @@ func dash(s string) string {
 func (a laneCommands) laneFlush() *cobra.Command {
 	dry, why := false, ""
 	c := &cobra.Command{
-		Use: "flush LANE", Short: "Try all messages of a lane now", Args: exactly(1),
-		Long:    "Try all messages of a lane now, within its limits; a lane that rests tries its host immediately. When messages expire does not change.",
+		Use:   "flush LANE",
+		Short: "Try all messages of a lane now",
+		Args:  exactly(1),
+		Long: "Try all messages of a lane now, within its limits; a lane that rests tries its " +
+			"host immediately. When messages expire does not change.",
 		Example: "  gull lane flush sunkenpier.example",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := a.laneID(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			return verbCommands{a.app}.act(c, mail.ActionRequest{Verb: mail.VerbFlush, Selection: mail.Selection{Lane: id}, Why: why, DryRun: dry}, true)
+			return verbCommands(a).act(
+				c,
+				mail.ActionRequest{
+					Verb:      mail.VerbFlush,
+					Selection: mail.Selection{Lane: id},
+					Why:       why,
+					DryRun:    dry,
+				},
+				true,
+			)
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only say how many messages it would touch")

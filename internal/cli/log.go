@@ -23,8 +23,11 @@ type logCommands struct{ *app }
 
 func (a logCommands) command() *cobra.Command {
 	level := &cobra.Command{
-		Use: "level [LEVEL]", Short: "How much the service writes to its log; changes immediately", Args: cobra.MaximumNArgs(1), ValidArgs: []string{"debug", "info", "warn", "error"},
-		Example: "  gull log level\n  gull log level debug",
+		Use:       "level [LEVEL]",
+		Short:     "How much the service writes to its log; changes immediately",
+		Args:      cobra.MaximumNArgs(1),
+		ValidArgs: []string{"debug", "info", "warn", "error"},
+		Example:   "  gull log level\n  gull log level debug",
 		RunE: func(c *cobra.Command, args []string) error {
 			want := ""
 			if len(args) == 1 {
@@ -44,7 +47,8 @@ func (a logCommands) command() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a.app, items, archiveColumns(), "No archive is open. Open one with gull log open FILE.")
+			return printList(a.app, items, archiveColumns(),
+				"No archive is open. Open one with gull log open FILE.")
 		},
 	}
 	closing := &cobra.Command{
@@ -57,7 +61,8 @@ func (a logCommands) command() *cobra.Command {
 			return a.client().CloseLog(c.Context(), id)
 		},
 	}
-	return group("log", "The service's log, and archives of what happened", a.logExport(), a.logOpen(), list, closing, level)
+	return group("log", "The service's log, and archives of what happened", a.logExport(),
+		a.logOpen(), list, closing, level)
 }
 
 func archiveColumns() []column[archive.Info] {
@@ -77,9 +82,14 @@ func (a logCommands) logExport() *cobra.Command {
 	var p period
 	var file string
 	c := &cobra.Command{
-		Use: "export", Short: "Write messages, refusals and sessions of a period to an archive", Args: exactly(0),
-		Long:    "Write what happened in a period to an archive: messages with their way, refusals, and sessions with their transcripts, as JSON Lines compressed by zstd. Content and credentials are not in it.",
-		Example: "  gull log export --period yesterday -f yesterday.jsonl.zst\n  gull log export --since 2026-11-20 --until 2026-11-21 | zstdcat | head",
+		Use:   "export",
+		Short: "Write messages, refusals and sessions of a period to an archive",
+		Args:  exactly(0),
+		Long: "Write what happened in a period to an archive: messages with their way, " +
+			"refusals, and sessions with their transcripts, as JSON Lines compressed by zstd. " +
+			"Content and credentials are not in it.",
+		Example: "  gull log export --period yesterday -f yesterday.jsonl.zst\n  gull log export " +
+			"--since 2026-11-20 --until 2026-11-21 | zstdcat | head",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
 			if err != nil {
@@ -119,17 +129,26 @@ func (a logCommands) exportTo(c *cobra.Command, q url.Values, file string) error
 	}
 	info, err := os.Stat(file)
 	if err == nil && a.format == "table" {
-		fmt.Fprintf(a.err, "%s: %s. Open it with gull log open %s.\n", file, octets(info.Size()), file)
+		fmt.Fprintf(a.err, "%s: %s. Open it with gull log open %s.\n", file, octets(info.Size()),
+			file)
 	}
 	return err
 }
 
 func (a logCommands) logOpen() *cobra.Command {
 	return &cobra.Command{
-		Use: "open FILE…", Short: "Open archives, to be looked into with --archive", Args: cobra.MinimumNArgs(1),
-		Long: "Open archives made by gull log export, of this or another installation, compressed or not, of any size. The service keeps them apart from its own records: gull trace find, trace show, session list, session show and report look into one with --archive NUMBER, the console under Reports.\n\n" +
-			"An archive that was opened before is known by its content and is there immediately. Damaged lines are counted and named. Archives that nobody looks into for two weeks are forgotten.",
-		Example: "  gull log open yesterday.jsonl.zst\n  gull trace find --archive 1 --state bounced",
+		Use:   "open FILE…",
+		Short: "Open archives, to be looked into with --archive",
+		Args:  cobra.MinimumNArgs(1),
+		Long: "Open archives made by gull log export, of this or another installation, compressed " +
+			"or not, of any size. The service keeps them apart from its own records: gull trace " +
+			"find, trace show, session list, session show and report look into one with " +
+			"--archive NUMBER, the console under Reports.\n\n" +
+			"An archive that was opened before is known by its content and is there immediately. " +
+			"Damaged lines are counted and named. Archives that nobody looks into for two " +
+			"weeks are forgotten.",
+		Example: "  gull log open yesterday.jsonl.zst\n  gull trace find --archive 1 --state " +
+			"bounced",
 		RunE: func(c *cobra.Command, args []string) error {
 			var infos []archive.Info
 			for _, file := range args {
@@ -139,7 +158,8 @@ func (a logCommands) logOpen() *cobra.Command {
 				}
 				infos = append(infos, info)
 			}
-			if err := printList(a.app, infos, archiveColumns(), ""); err != nil || a.format != "table" {
+			if err := printList(a.app, infos, archiveColumns(), ""); err != nil ||
+				a.format != "table" {
 				return err
 			}
 			for _, i := range infos {
@@ -150,8 +170,15 @@ func (a logCommands) logOpen() *cobra.Command {
 					fmt.Fprintf(a.err, "%s: %s\n", i.Name, f)
 				}
 			}
-			fmt.Fprintf(a.err, "Look into it: gull trace find --archive %d, gull session list --archive %d, gull report --archive %d --since %s\n",
-				infos[0].ID, infos[0].ID, infos[0].ID, infos[0].About.Since.Format("2006-01-02"))
+			fmt.Fprintf(
+				a.err,
+				"Look into it: gull trace find --archive %d, gull session list --archive %d, gull "+
+					"report --archive %d --since %s\n",
+				infos[0].ID,
+				infos[0].ID,
+				infos[0].ID,
+				infos[0].About.Since.Format("2006-01-02"),
+			)
 			return nil
 		},
 	}
@@ -193,8 +220,12 @@ func (a logCommands) transfer(what string, size int64) *transfer {
 	if size == 0 {
 		size = -1
 	}
-	return &transfer{progressbar.NewOptions64(size, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what), progressbar.OptionShowBytes(true),
-		progressbar.OptionThrottle(80*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))}
+	return &transfer{
+		progressbar.NewOptions64(size, progressbar.OptionSetWriter(f),
+			progressbar.OptionSetDescription(what), progressbar.OptionShowBytes(true),
+			progressbar.OptionThrottle(80*time.Millisecond), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetWidth(30)),
+	}
 }
 
 // transfer counts what goes through it.

@@ -14,8 +14,11 @@ import (
 type pauseCommands struct{ *app }
 
 var pauseExamples = map[string]string{
-	mail.PauseLane: "  gull lane pause fogbank.example --why \"their host floods us\" --for 2h", mail.PauseRoute: "  gull route pause \"by provider\"",
-	mail.PauseListener: "  gull listener pause edge --for 30m", mail.PauseNode: "  gull node drain shore --why \"new kernel\"", mail.PauseDelivery: "  gull queue pause --for 15m",
+	mail.PauseLane:     "  gull lane pause fogbank.example --why \"their host floods us\" --for 2h",
+	mail.PauseRoute:    "  gull route pause \"by provider\"",
+	mail.PauseListener: "  gull listener pause edge --for 30m",
+	mail.PauseNode:     "  gull node drain shore --why \"new kernel\"",
+	mail.PauseDelivery: "  gull queue pause --for 15m",
 }
 
 // stop is what a command names.
@@ -26,7 +29,7 @@ func (a pauseCommands) stop(ctx context.Context, kind string, args []string) (cl
 	}
 	s.Name = args[0]
 	if kind == mail.PauseLane {
-		id, err := laneCommands{a.app}.laneID(ctx, args[0])
+		id, err := laneCommands(a).laneID(ctx, args[0])
 		if err != nil {
 			return s, err
 		}
@@ -67,7 +70,16 @@ func (a pauseCommands) resumeCommand(kind, short string) *cobra.Command {
 	case mail.PauseLane:
 		use = "resume LANE"
 	}
-	c := &cobra.Command{Use: use, Short: short, Args: exactly(n), Example: "  " + strings.Replace(strings.Split(strings.TrimSpace(pauseExamples[kind]), " --")[0], " pause", " resume", 1),
+	c := &cobra.Command{
+		Use:   use,
+		Short: short,
+		Args:  exactly(n),
+		Example: "  " + strings.Replace(
+			strings.Split(strings.TrimSpace(pauseExamples[kind]), " --")[0],
+			" pause",
+			" resume",
+			1,
+		),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.stop(c.Context(), kind, args)
 			if err != nil {
@@ -79,7 +91,8 @@ func (a pauseCommands) resumeCommand(kind, short string) *cobra.Command {
 				return err
 			}
 			return a.printDone(done)
-		}}
+		},
+	}
 	if kind == mail.PauseNode {
 		c.Example = "  gull node resume shore"
 	}
@@ -93,9 +106,17 @@ func (a pauseCommands) addPauses(root *cobra.Command) {
 	for _, c := range root.Commands() {
 		switch c.Name() {
 		case "route":
-			c.AddCommand(a.pauseCommand(mail.PauseRoute, "pause NAME", "Stop delivery by a route; its mail waits"), a.resumeCommand(mail.PauseRoute, "Let a route go on"))
+			c.AddCommand(
+				a.pauseCommand(mail.PauseRoute, "pause NAME",
+					"Stop delivery by a route; its mail waits"),
+				a.resumeCommand(mail.PauseRoute, "Let a route go on"),
+			)
 		case "listener":
-			c.AddCommand(a.pauseCommand(mail.PauseListener, "pause NAME", "Take nothing at a listener: clients are asked to come back"), a.resumeCommand(mail.PauseListener, "Let a listener go on"))
+			c.AddCommand(
+				a.pauseCommand(mail.PauseListener, "pause NAME",
+					"Take nothing at a listener: clients are asked to come back"),
+				a.resumeCommand(mail.PauseListener, "Let a listener go on"),
+			)
 		}
 	}
 }

@@ -158,7 +158,11 @@ func printTable[T any](w io.Writer, items []T, columns []column[T]) {
 	for i, c := range columns {
 		head = append(head, c.title)
 		if c.right {
-			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			configs = append(configs, table.ColumnConfig{
+				Number:      i + 1,
+				Align:       text.AlignRight,
+				AlignHeader: text.AlignRight,
+			})
 		}
 	}
 	t.AppendHeader(head)

@@ -63,10 +63,27 @@ func filterOf(f *pflag.FlagSet) url.Values {
 // selectionOf reads the words, and ids of messages or deliveries as arguments.
 func selectionOf(f *pflag.FlagSet, args []string) (mail.Selection, error) {
 	word := filterOf(f).Get
-	s := mail.Selection{Lane: word("lane"), Route: word("route"), Message: word("message"), State: mail.State(word("state")), Sender: word("sender"),
-		Recipient: word("recipient"), Domain: word("domain"), Older: word("older"), Newer: word("newer"), Larger: word("larger"), Smaller: word("smaller"),
-		Cause: word("cause"), Subject: word("subject"), Client: word("client"), Account: word("account")}
-	for name, into := range map[string]func(int64){"attempts": func(n int64) { s.Attempts = int(n) }, "action": func(n int64) { s.Action = n }} {
+	s := mail.Selection{
+		Lane:      word("lane"),
+		Route:     word("route"),
+		Message:   word("message"),
+		State:     mail.State(word("state")),
+		Sender:    word("sender"),
+		Recipient: word("recipient"),
+		Domain:    word("domain"),
+		Older:     word("older"),
+		Newer:     word("newer"),
+		Larger:    word("larger"),
+		Smaller:   word("smaller"),
+		Cause:     word("cause"),
+		Subject:   word("subject"),
+		Client:    word("client"),
+		Account:   word("account"),
+	}
+	for name, into := range map[string]func(int64){
+		"attempts": func(n int64) { s.Attempts = int(n) },
+		"action":   func(n int64) { s.Action = n },
+	} {
 		if text := word(name); text != "" {
 			n, err := strconv.ParseInt(text, 10, 32)
 			if err != nil || n < 0 {
@@ -93,15 +110,29 @@ func selectionOf(f *pflag.FlagSet, args []string) (mail.Selection, error) {
 }
 
 func (a queueCommands) command() *cobra.Command {
-	return group("queue", "Deliveries that are not finished: look, and act on them", append([]*cobra.Command{a.queueList(), a.queueShow(), actionCommands{a.app}.list(), actionCommands{a.app}.undo("undo"), actionCommands{a.app}.undo("restore"),
-		pauseCommands{a.app}.pauseCommand(mail.PauseDelivery, "pause", "Stop all delivery; mail is still taken in"), pauseCommands{a.app}.resumeCommand(mail.PauseDelivery, "Let delivery go on")}, verbCommands{a.app}.all()...)...)
+	return group(
+		"queue",
+		"Deliveries that are not finished: look, and act on them",
+		append([]*cobra.Command{
+			a.queueList(),
+			a.queueShow(),
+			actionCommands(a).list(),
+			actionCommands(a).undo("undo"),
+			actionCommands(a).undo("restore"),
+			pauseCommands(a).pauseCommand(mail.PauseDelivery, "pause",
+				"Stop all delivery; mail is still taken in"),
+			pauseCommands(a).resumeCommand(mail.PauseDelivery, "Let delivery go on"),
+		}, verbCommands(a).all()...)...)
 }
 
 func (a queueCommands) queueList() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "list", Short: "Deliveries that are not finished, oldest first", Args: exactly(0),
-		Example: "  gull queue list --domain greywacke.example\n  gull queue list --state deferred --older 4h -o jsonl",
+		Use:   "list",
+		Short: "Deliveries that are not finished, oldest first",
+		Args:  exactly(0),
+		Example: "  gull queue list --domain greywacke.example\n  gull queue list --state " +
+			"deferred --older 4h -o jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var items []mail.QueueItem
 			filter := filterOf(c.Flags())
@@ -147,7 +178,13 @@ type queuedDelivery struct {
 func deliveriesOf(items []mail.QueueItem) []queuedDelivery {
 	out := make([]queuedDelivery, len(items))
 	for i, it := range items {
-		out[i] = queuedDelivery{it.Delivery, it.Sender, it.Subject, it.Size, it.ReceivedAt.UTC().Format("2006-01-02T15:04:05.999Z")}
+		out[i] = queuedDelivery{
+			it.Delivery,
+			it.Sender,
+			it.Subject,
+			it.Size,
+			it.ReceivedAt.UTC().Format("2006-01-02T15:04:05.999Z"),
+		}
 	}
 	return out
 }
@@ -176,8 +213,11 @@ func queueColumns() []column[mail.QueueItem] {
 func (a queueCommands) queueShow() *cobra.Command {
 	text := false
 	c := &cobra.Command{
-		Use: "show ID", Short: "One waiting message or delivery with all that is known of it", Args: exactly(1),
-		Example: "  gull queue show 0B4Z7H8Q2M000\n  gull queue show 0B4Z7H8Q2M000 --text\n  gull queue show 0B4Z7H8Q2M000-1 -o json",
+		Use:   "show ID",
+		Short: "One waiting message or delivery with all that is known of it",
+		Args:  exactly(1),
+		Example: "  gull queue show 0B4Z7H8Q2M000\n  gull queue show 0B4Z7H8Q2M000 --text\n  gull " +
+			"queue show 0B4Z7H8Q2M000-1 -o json",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, _, _ := strings.Cut(args[0], "-")
 			if _, err := ident.Parse(id); err != nil {
@@ -190,7 +230,7 @@ func (a queueCommands) queueShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return traceCommands{a.app}.printTrace(t)
+			return traceCommands(a).printTrace(t)
 		},
 	}
 	c.Flags().BoolVar(&text, "text", false, "the message itself: its header, structure and text")

@@ -16,9 +16,15 @@ type readinessCommands struct{ *app }
 func (a readinessCommands) command() *cobra.Command {
 	var last bool
 	c := &cobra.Command{
-		Use: "readiness [DOMAIN]", Short: "Whether what the world sees of a domain is right, and what to publish", Args: cobra.MaximumNArgs(1),
-		Long: "Look at one of our domains as the world sees it: MX and hosts, names of our addresses, TLS, SPF, DKIM, DMARC, block lists. Each point says what was expected and found, what it costs of ten, " +
-			"and the exact record to publish, as a line of a zone file, in the form of a DNS editor, and piece by piece. Without a domain the last look at every domain is listed; the service looks by itself every six hours.",
+		Use:   "readiness [DOMAIN]",
+		Short: "Whether what the world sees of a domain is right, and what to publish",
+		Args:  cobra.MaximumNArgs(1),
+		Long: "Look at one of our domains as the world sees it: MX and hosts, names of our " +
+			"addresses, TLS, SPF, DKIM, DMARC, block lists. Each point says what was expected and " +
+			"found, what it costs of ten, " +
+			"and the exact record to publish, as a line of a zone file, in the form of a DNS " +
+			"editor, and piece by piece. Without a domain the last look at every domain is " +
+			"listed; the service looks by itself every six hours.",
 		Example: "  gull readiness skerryline.example\n  gull readiness",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -42,7 +48,8 @@ func (a readinessCommands) command() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&last, "last", false, "the last look, and what changed since earlier ones, without looking anew")
+	c.Flags().BoolVar(&last, "last", false,
+		"the last look, and what changed since earlier ones, without looking anew")
 	return c
 }
 
@@ -52,7 +59,11 @@ func (a readinessCommands) listReadiness(c *cobra.Command) error {
 		return err
 	}
 	return printList(a.app, all, []column[readiness.Readiness]{
-		{"DOMAIN", false, func(r readiness.Readiness) string { return address.DisplayDomain(r.Domain) }},
+		{
+			"DOMAIN",
+			false,
+			func(r readiness.Readiness) string { return address.DisplayDomain(r.Domain) },
+		},
 		{"KIND", false, func(r readiness.Readiness) string { return r.Kind }},
 		{"SCORE", true, score},
 		{"LOOKED AT", true, func(r readiness.Readiness) string {
@@ -103,11 +114,12 @@ func (a readinessCommands) printReadiness(r readiness.Readiness) {
 			fmt.Fprintf(w, "             expected: %s\n", p.Expected)
 		}
 		if len(p.Found) > 0 {
-			fmt.Fprintf(w, "             found: %s\n", strings.Join(p.Found, "\n                    "))
+			fmt.Fprintf(w, "             found: %s\n",
+				strings.Join(p.Found, "\n                    "))
 		}
 		for _, rec := range p.Records {
 			fmt.Fprintln(w)
-			dkimCommands{a.app}.printRecord(rec)
+			dkimCommands(a).printRecord(rec)
 		}
 	}
 }

@@ -15,11 +15,19 @@ type referenceCommands struct{ *app }
 // referenceCommand prints docs/commands.md, made from the commands themselves.
 func (a referenceCommands) command() *cobra.Command {
 	return &cobra.Command{
-		Use: "reference", Short: "Print the reference of all commands (Markdown)", Args: exactly(0), Hidden: true,
+		Use:    "reference",
+		Short:  "Print the reference of all commands (Markdown)",
+		Args:   exactly(0),
+		Hidden: true,
 		RunE: func(c *cobra.Command, _ []string) error {
-			fmt.Fprintf(a.out, "# Commands\n\nMade by `gull reference`. Every command also takes:\n\n")
+			fmt.Fprintf(a.out,
+				"# Commands\n\nMade by `gull reference`. Every command also takes:\n\n")
 			writeFlags(a.out, c.Root().PersistentFlags())
-			fmt.Fprint(a.out, "\nExit codes: 0 done, 1 the service said no, 2 wrong usage, 3 could not reach or sign in, 4 not found.\n")
+			fmt.Fprint(
+				a.out,
+				"\nExit codes: 0 done, 1 the service said no, 2 wrong usage, 3 could not reach or "+
+					"sign in, 4 not found.\n",
+			)
 			writeCommands(a.out, c.Root())
 			return nil
 		},
@@ -41,7 +49,8 @@ func writeCommands(w io.Writer, c *cobra.Command) {
 		}
 		fmt.Fprintf(w, "\n    %s\n", sub.UseLine())
 		if sub.Example != "" {
-			fmt.Fprintf(w, "\nExamples:\n\n```sh\n%s\n```\n", strings.ReplaceAll(strings.TrimPrefix(sub.Example, "  "), "\n  ", "\n"))
+			fmt.Fprintf(w, "\nExamples:\n\n```sh\n%s\n```\n",
+				strings.ReplaceAll(strings.TrimPrefix(sub.Example, "  "), "\n  ", "\n"))
 		}
 		if sub.LocalNonPersistentFlags().HasAvailableFlags() {
 			fmt.Fprintln(w)
@@ -60,6 +69,7 @@ func writeFlags(w io.Writer, flags *pflag.FlagSet) {
 		if f.Name == "node" || value == "[]" || f.Name == "spool" { // of this machine
 			value = ""
 		}
-		fmt.Fprintf(w, "| `--%s` | %s | %s |\n", f.Name, strings.ReplaceAll(f.Usage, "|", "\\|"), value)
+		fmt.Fprintf(w, "| `--%s` | %s | %s |\n", f.Name, strings.ReplaceAll(f.Usage, "|", "\\|"),
+			value)
 	})
 }

@@ -22,11 +22,17 @@ type period struct{ name, since, until, zone string }
 
 func (p *period) flags(c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&p.name, "period", "", "today, yesterday, week (the last 7 days), month (30), quarter (90), or a time like 12h")
-	f.StringVar(&p.since, "since", "", "from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
+	f.StringVar(&p.name, "period", "",
+		"today, yesterday, week (the last 7 days), month (30), quarter (90), or a time like 12h")
+	f.StringVar(&p.since, "since", "",
+		"from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&p.until, "until", "", "before this time")
 	f.StringVar(&p.zone, "zone", localZone(), "time zone of days")
-	_ = c.RegisterFlagCompletionFunc("period", cobra.FixedCompletions([]string{"today", "yesterday", "week", "month", "quarter"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc(
+		"period",
+		cobra.FixedCompletions([]string{"today", "yesterday", "week", "month", "quarter"},
+			cobra.ShellCompDirectiveNoFileComp),
+	)
 }
 
 // query is the period as the service takes it.
@@ -57,7 +63,9 @@ func (p *period) query(now time.Time) (url.Values, error) {
 	default:
 		since, err := parseTime(p.name, now)
 		if err != nil {
-			return nil, usage("--period: there are today, yesterday, week, month, quarter, or a time like 12h")
+			return nil, usage(
+				"--period: there are today, yesterday, week, month, quarter, or a time like 12h",
+			)
 		}
 		set(since, now)
 	}
@@ -70,10 +78,19 @@ func (a reportCommands) command() *cobra.Command {
 	var kinds []string
 	var limit int
 	c := &cobra.Command{
-		Use: "report", Short: "What the traffic looks like", Args: exactly(0),
-		Long: "What the traffic looks like in a period, from counts that are kept as it happens.\n\nWithout --by: totals, the course of time, and who is on top. With --by: one table, by direction, sender_domain, sender, client, listener, account, recipient_domain, recipient, host, route or cause. " +
-			"The messages behind a figure are shown by gull report messages. -o html prints a page to read or print. deferred counts attempts that were deferred; rejected counts recipients, and what never got as far.",
-		Example: "  gull report --period yesterday\n  gull report --period week --by recipient_domain --kind deferred --kind bounced\n  gull report --period month -o html > month.html\n  gull report --by cause --kind rejected -o csv",
+		Use:   "report",
+		Short: "What the traffic looks like",
+		Args:  exactly(0),
+		Long: "What the traffic looks like in a period, from counts that are kept as it " +
+			"happens.\n\nWithout --by: totals, the course of time, and who is on top. With --by: " +
+			"one table, by direction, sender_domain, sender, client, listener, account, " +
+			"recipient_domain, recipient, host, route or cause. " +
+			"The messages behind a figure are shown by gull report messages. -o html prints a " +
+			"page to read or print. deferred counts attempts that were deferred; rejected " +
+			"counts recipients, and what never got as far.",
+		Example: "  gull report --period yesterday\n  gull report --period week --by " +
+			"recipient_domain --kind deferred --kind bounced\n  gull report --period month -o " +
+			"html > month.html\n  gull report --by cause --kind rejected -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
 			if err != nil {
@@ -116,7 +133,11 @@ func (a reportCommands) command() *cobra.Command {
 	c.Flags().StringVar(&compare, "compare", "", "compare with the period that begins at this time")
 	c.Flags().StringVar(&archive, "archive", "", "of an opened archive (gull log list)")
 	c.Flags().IntVar(&limit, "limit", 8, "rows of each table")
-	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions(report.Dims[1:len(report.Dims)-1], cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc(
+		"by",
+		cobra.FixedCompletions(report.Dims[1:len(report.Dims)-1],
+			cobra.ShellCompDirectiveNoFileComp),
+	)
 	c.AddCommand(a.reportMessages())
 	return c
 }
@@ -143,9 +164,19 @@ func kindsIn(rows []report.Row) []string {
 }
 
 func rowColumns(by string, rows []report.Row) []column[report.Row] {
-	columns := []column[report.Row]{{strings.ToUpper(strings.ReplaceAll(by, "_", " ")), false, func(r report.Row) string { return r.Value }}}
+	columns := []column[report.Row]{
+		{
+			strings.ToUpper(strings.ReplaceAll(by, "_", " ")),
+			false,
+			func(r report.Row) string { return r.Value },
+		},
+	}
 	for _, k := range kindsIn(rows) {
-		columns = append(columns, column[report.Row]{strings.ToUpper(k), true, func(r report.Row) string { return number(r.Counts[k].N) }})
+		columns = append(columns, column[report.Row]{
+			strings.ToUpper(k),
+			true,
+			func(r report.Row) string { return number(r.Counts[k].N) },
+		})
 	}
 	columns = append(columns, column[report.Row]{"SIZE", true, func(r report.Row) string {
 		var n int64
@@ -163,7 +194,8 @@ func rowColumns(by string, rows []report.Row) []column[report.Row] {
 		}})
 	}
 	if slices.ContainsFunc(rows, func(r report.Row) bool { return r.Title != "" }) {
-		columns = append(columns, column[report.Row]{"MEANS", false, func(r report.Row) string { return r.Title }})
+		columns = append(columns,
+			column[report.Row]{"MEANS", false, func(r report.Row) string { return r.Title }})
 	}
 	return columns
 }
@@ -183,7 +215,8 @@ func (a reportCommands) printTraffic(r client.Report) {
 	if err != nil {
 		zone = time.UTC
 	}
-	fmt.Fprintf(w, "%s to %s (%s)\n\n", since.In(zone).Format("Mon 2 Jan 2006 15:04"), until.In(zone).Format("Mon 2 Jan 2006 15:04"), r.Zone)
+	fmt.Fprintf(w, "%s to %s (%s)\n\n", since.In(zone).Format("Mon 2 Jan 2006 15:04"),
+		until.In(zone).Format("Mon 2 Jan 2006 15:04"), r.Zone)
 	if r.Note != "" {
 		fmt.Fprintf(w, "%s\n\n", r.Note)
 	}
@@ -202,7 +235,15 @@ func (a reportCommands) printTraffic(r client.Report) {
 		{"SIZE", true, func(t total) string { return octets(t.now.Bytes) }},
 	}
 	if r.Before != nil {
-		columns = append(columns, column[total]{"BEFORE", true, func(t total) string { return number(t.before.N) }}, column[total]{"CHANGE", true, func(t total) string { return change(t.now.N, t.before.N) }})
+		columns = append(
+			columns,
+			column[total]{"BEFORE", true, func(t total) string { return number(t.before.N) }},
+			column[total]{
+				"CHANGE",
+				true,
+				func(t total) string { return change(t.now.N, t.before.N) },
+			},
+		)
 	}
 	printTable(w, totals, columns)
 	if d := r.Delay; d != nil {
@@ -274,15 +315,19 @@ func (a reportCommands) reportMessages() *cobra.Command {
 	var kind, by, value, archive, after string
 	var limit int
 	c := &cobra.Command{
-		Use: "messages --kind KIND", Short: "The messages behind a figure of a report", Args: exactly(0),
-		Example: "  gull report messages --kind bounced --period week --by cause --value no-such-user\n  gull report messages --kind rejected --by client --value 127.20.9.9",
+		Use:   "messages --kind KIND",
+		Short: "The messages behind a figure of a report",
+		Args:  exactly(0),
+		Example: "  gull report messages --kind bounced --period week --by cause --value " +
+			"no-such-user\n  gull report messages --kind rejected --by client --value 127.20.9.9",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
 			if err != nil {
 				return err
 			}
 			q.Del("zone")
-			for name, v := range map[string]string{"kind": kind, "dim": by, "value": value, "archive": archive, "after": after} {
+			for name, v := range map[string]string{"kind": kind, "dim": by, "value": value,
+				"archive": archive, "after": after} {
 				if v != "" {
 					q.Set(name, v)
 				}

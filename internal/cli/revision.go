@@ -15,13 +15,17 @@ import (
 type revisionCommands struct{ *app }
 
 func (a revisionCommands) command() *cobra.Command {
-	return group("revision", "Configurations that were in force", a.revisionList(), a.revisionShow(), a.revisionRevert(), a.revisionConfirm())
+	return group("revision", "Configurations that were in force", a.revisionList(),
+		a.revisionShow(), a.revisionRevert(), a.revisionConfirm())
 }
 
 func (a revisionCommands) revisionList() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "list", Short: "Revisions, newest first", Args: exactly(0), Example: "  gull revision list",
+		Use:     "list",
+		Short:   "Revisions, newest first",
+		Args:    exactly(0),
+		Example: "  gull revision list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Revisions(c.Context(), limit)
 			if err != nil {
@@ -67,8 +71,11 @@ func (a revisionCommands) revisionShow() *cobra.Command {
 	var against int
 	var text bool
 	c := &cobra.Command{
-		Use: "show NUMBER", Short: "What a revision changed", Args: exactly(1),
-		Example: "  gull revision show 7\n  gull revision show 7 --against 3\n  gull revision show 7 --text > skerryline.yaml",
+		Use:   "show NUMBER",
+		Short: "What a revision changed",
+		Args:  exactly(1),
+		Example: "  gull revision show 7\n  gull revision show 7 --against 3\n  gull revision " +
+			"show 7 --text > skerryline.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := revisionNumber(args[0])
 			if err != nil {
@@ -84,7 +91,9 @@ func (a revisionCommands) revisionShow() *cobra.Command {
 			case a.format != "table":
 				return a.printValue(v)
 			}
-			fmt.Fprintf(a.out, "Revision %d, applied %s (%s) by %s. %s %s\n\n", v.Revision.Number, exact(v.Revision.AppliedAt), ago(v.Revision.AppliedAt), v.Revision.Who, v.Revision.Why, revisionWords(v.Revision))
+			fmt.Fprintf(a.out, "Revision %d, applied %s (%s) by %s. %s %s\n\n", v.Revision.Number,
+				exact(v.Revision.AppliedAt), ago(v.Revision.AppliedAt), v.Revision.Who,
+				v.Revision.Why, revisionWords(v.Revision))
 			if v.Against > 0 {
 				fmt.Fprintf(a.out, "Against revision %d:\n", v.Against)
 				a.printChanges(v.Changes)
@@ -93,7 +102,8 @@ func (a revisionCommands) revisionShow() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().IntVar(&against, "against", 0, "compare with this revision; the one before if not given")
+	c.Flags().IntVar(&against, "against", 0,
+		"compare with this revision; the one before if not given")
 	c.Flags().BoolVar(&text, "text", false, "print its text")
 	return c
 }
@@ -101,8 +111,11 @@ func (a revisionCommands) revisionShow() *cobra.Command {
 func (a revisionCommands) revisionRevert() *cobra.Command {
 	var why string
 	c := &cobra.Command{
-		Use: "revert NUMBER", Short: "Go back to a revision; it is in force immediately", Args: exactly(1),
-		Long:    "Put an earlier revision in force again, as a new one. A draft stays, and is rebased with: gull draft rebase",
+		Use:   "revert NUMBER",
+		Short: "Go back to a revision; it is in force immediately",
+		Args:  exactly(1),
+		Long: "Put an earlier revision in force again, as a new one. A draft stays, and is " +
+			"rebased with: gull draft rebase",
 		Example: "  gull revision revert 6 --why \"mail to saltmarsh.example stopped\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := revisionNumber(args[0])
@@ -122,7 +135,10 @@ func (a revisionCommands) revisionRevert() *cobra.Command {
 
 func (a revisionCommands) revisionConfirm() *cobra.Command {
 	return &cobra.Command{
-		Use: "confirm NUMBER", Short: "Keep a revision that would go back by itself", Args: exactly(1), Example: "  gull revision confirm 8",
+		Use:     "confirm NUMBER",
+		Short:   "Keep a revision that would go back by itself",
+		Args:    exactly(1),
+		Example: "  gull revision confirm 8",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := revisionNumber(args[0])
 			if err != nil {

@@ -17,9 +17,13 @@ func (a scheduleCommands) command() *cobra.Command {
 	words := map[string]*string{}
 	var list []string
 	preview := &cobra.Command{
-		Use: "preview", Short: "When a message would be tried, its sender be told and it expire", Args: exactly(0),
-		Long:    "Plays a schedule through for a message whose host never answers: the one in force for a route or domain, or one that you try out.",
-		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  gull schedule preview --intervals 5m,15m,1h --expire-after 3d",
+		Use:   "preview",
+		Short: "When a message would be tried, its sender be told and it expire",
+		Args:  exactly(0),
+		Long: "Plays a schedule through for a message whose host never answers: the one in " +
+			"force for a route or domain, or one that you try out.",
+		Example: "  gull schedule preview\n  gull schedule preview --domain greywacke.example\n  " +
+			"gull schedule preview --intervals 5m,15m,1h --expire-after 3d",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{}
 			setWords(q, words)
@@ -38,7 +42,10 @@ func (a scheduleCommands) command() *cobra.Command {
 		},
 	}
 	f := preview.Flags()
-	for name, help := range map[string]string{"route": "a route whose schedule counts", "domain": "a domain whose peer's schedule counts", "warn-after": "try out: until the sender is told", "expire-after": "try out: until it expires"} {
+	for name, help := range map[string]string{"route": "a route whose schedule counts",
+		"domain":       "a domain whose peer's schedule counts",
+		"warn-after":   "try out: until the sender is told",
+		"expire-after": "try out: until it expires"} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringSliceVar(&list, "intervals", nil, "try out: between attempts, like 5m,15m,1h")
@@ -61,7 +68,8 @@ func (a scheduleCommands) printPreview(p retry.Preview) {
 		line[at(p.WarnAfter)] = 'w'
 	}
 	line[width] = 'x'
-	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x expired\n\n", string(line), width, seconds(p.ExpireAfter))
+	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x expired\n\n", string(line),
+		width, seconds(p.ExpireAfter))
 	shownAttempts := p.Attempts
 	const most = 40
 	if len(shownAttempts) > most {
@@ -73,7 +81,8 @@ func (a scheduleCommands) printPreview(p retry.Preview) {
 		{"AT THE LATEST", true, func(t retry.Try) string { return after(t.Latest) }},
 	})
 	if n := len(p.Attempts) - most; n > 0 {
-		fmt.Fprintf(w, "and %d more, the last after %s\n", n, after(p.Attempts[len(p.Attempts)-1].Earliest))
+		fmt.Fprintf(w, "and %d more, the last after %s\n", n,
+			after(p.Attempts[len(p.Attempts)-1].Earliest))
 	}
 }
 

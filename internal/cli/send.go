@@ -20,8 +20,11 @@ func (a sendCommands) command() *cobra.Command {
 	var detach bool
 	var wait time.Duration
 	c := &cobra.Command{
-		Use: "send --to ADDRESS", Short: "Send a test message through a real listener and follow it until it ends", Args: exactly(0),
-		Example: "  gull send --from tickets@skerryline.example --to x@saltmarsh.example --listener inside --client 127.20.1.5\n" +
+		Use:   "send --to ADDRESS",
+		Short: "Send a test message through a real listener and follow it until it ends",
+		Args:  exactly(0),
+		Example: "  gull send --from tickets@skerryline.example --to x@saltmarsh.example " +
+			"--listener inside --client 127.20.1.5\n" +
 			"  gull send --from someone@saltmarsh.example --to ines.harrow@skerryline.example",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if len(t.To) == 0 {
@@ -52,7 +55,13 @@ func (a sendCommands) command() *cobra.Command {
 			defer cancel()
 			err = a.follow(ctx, h.ID)
 			if errors.Is(ctx.Err(), context.DeadlineExceeded) && c.Context().Err() == nil {
-				fmt.Fprintf(a.out, "\nIt has not come to its end within %s, and is tried on by itself. Follow it: gull trace follow %s\n", wait, h.ID)
+				fmt.Fprintf(
+					a.out,
+					"\nIt has not come to its end within %s, and is tried on by itself. Follow "+
+						"it: gull trace follow %s\n",
+					wait,
+					h.ID,
+				)
 				return nil
 			}
 			return err
@@ -80,11 +89,20 @@ func (a sendCommands) notTaken(h mail.Submitted) error {
 	}
 	switch {
 	case strings.HasPrefix(last, "421"):
-		return fmt.Errorf("listener %s takes nothing just now: %s; see gull status and gull listener list", h.Listener, last)
+		return fmt.Errorf(
+			"listener %s takes nothing just now: %s; see gull status and gull listener list",
+			h.Listener,
+			last,
+		)
 	case strings.HasPrefix(last, "4"):
-		return fmt.Errorf("listener %s did not take it now: %s; the same may be taken later", h.Listener, last)
+		return fmt.Errorf("listener %s did not take it now: %s; the same may be taken later",
+			h.Listener, last)
 	case strings.HasPrefix(last, "5"):
-		return fmt.Errorf("the message was refused at listener %s: %s; see which rule says so with gull explain", h.Listener, last)
+		return fmt.Errorf(
+			"the message was refused at listener %s: %s; see which rule says so with gull explain",
+			h.Listener,
+			last,
+		)
 	}
 	return fmt.Errorf("the message was not taken at listener %s: %s", h.Listener, last)
 }

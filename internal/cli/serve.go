@@ -41,13 +41,21 @@ type serveFlags struct {
 func (a serveCommands) command() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
-		Use: "serve", Short: "Run the service", Args: exactly(0),
-		Long: "Run the service until it gets SIGINT or SIGTERM; then it takes no more mail, finishes what is under way and ends.\n\n" +
-			"The configuration file is what a server is begun with: mailboxes and aliases may stand in it too. Once there is a configuration in the database, " +
-			"that one counts, and is changed by console or command line while the service runs.\n\n" +
-			"The setup file holds the first sign-ins, in YAML: accounts with name, role (administrator or viewer) and password; tokens with name, role and token; " +
-			"secrets with name and value. Only hashes and encrypted secrets are kept: remove the file afterwards.",
-		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config demo/skerryline.yaml --setup first.yaml",
+		Use:   "serve",
+		Short: "Run the service",
+		Args:  exactly(0),
+		Long: "Run the service until it gets SIGINT or SIGTERM; then it takes no more mail, " +
+			"finishes what is under way and ends.\n\n" +
+			"The configuration file is what a server is begun with: mailboxes and aliases may " +
+			"stand in it too. Once there is a configuration in the database, " +
+			"that one counts, and is changed by console or command line while the service " +
+			"runs.\n\n" +
+			"The setup file holds the first sign-ins, in YAML: accounts with name, role " +
+			"(administrator or viewer) and password; tokens with name, role and token; " +
+			"secrets with name and value. Only hashes and encrypted secrets are kept: remove the " +
+			"file afterwards.",
+		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config " +
+			"demo/skerryline.yaml --setup first.yaml",
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
@@ -57,19 +65,44 @@ func (a serveCommands) command() *cobra.Command {
 	fl := c.Flags()
 	host, _ := os.Hostname()
 	fl.StringVar(&f.database, "database", "", "address of the database (GULL_DATABASE_URL)")
-	fl.StringVar(&f.config, "config", "", "configuration to begin with, if the database has none yet")
+	fl.StringVar(&f.config, "config", "",
+		"configuration to begin with, if the database has none yet")
 	fl.StringVar(&f.http, "http", "127.0.0.1:8480", "address of console and API (GULL_HTTP)")
 	fl.StringVar(&f.node, "node", host, "name of this node (GULL_NODE)")
-	fl.StringVar(&f.spool, "spool", os.TempDir(), "directory for content that is too large for memory while it comes in")
-	fl.StringVar(&f.cert, "tls-cert", "", "certificate of console and API; without it sign-in is offered on loopback only")
+	fl.StringVar(&f.spool, "spool", os.TempDir(),
+		"directory for content that is too large for memory while it comes in")
+	fl.StringVar(&f.cert, "tls-cert", "",
+		"certificate of console and API; without it sign-in is offered on loopback only")
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
-	fl.StringVar(&f.roots, "tls-roots", "", "certificates by which remote hosts are verified; the system's if not given")
-	fl.StringVar(&f.keyFile, "key-file", "", "file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
-	fl.StringVar(&f.level, "log-level", "info", "how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level changes it while it runs")
-	fl.StringVar(&f.syslog, "syslog", "", "send the log and what happens to messages to a log server too (RFC 5424): udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)")
+	fl.StringVar(&f.roots, "tls-roots", "",
+		"certificates by which remote hosts are verified; the system's if not given")
+	fl.StringVar(&f.keyFile, "key-file", "",
+		"file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
+	fl.StringVar(
+		&f.level,
+		"log-level",
+		"info",
+		"how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level "+
+			"changes it while it runs",
+	)
+	fl.StringVar(
+		&f.syslog,
+		"syslog",
+		"",
+		"send the log and what happens to messages to a log server too (RFC 5424): "+
+			"udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)",
+	)
 	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
-	fl.StringArrayVar(&f.bind, "bind", nil, "LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given again")
-	for option, variable := range map[string]string{"database": "GULL_DATABASE_URL", "http": "GULL_HTTP", "node": "GULL_NODE", "key-file": "GULL_KEY_FILE", "log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG"} {
+	fl.StringArrayVar(
+		&f.bind,
+		"bind",
+		nil,
+		"LISTENER=ADDRESS: open a listener elsewhere than the configuration says; may be given "+
+			"again",
+	)
+	for option, variable := range map[string]string{"database": "GULL_DATABASE_URL",
+		"http": "GULL_HTTP", "node": "GULL_NODE", "key-file": "GULL_KEY_FILE",
+		"log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG"} {
 		environment(fl, option, variable)
 	}
 	return c
@@ -117,8 +150,11 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	n, err := node.New(ctx, node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
-		ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log})
+	n, err := node.New(
+		ctx,
+		node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
+			ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log},
+	)
 	if err != nil {
 		return err
 	}
@@ -135,18 +171,31 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if far != nil {
 		go far.Follow(ctx, n.Engine.Hub)
 	}
-	s, err := service.New(service.Options{Control: n.Control, Insight: n.Insight, InForce: n.InForce, Hub: n.Engine.Hub,
-		SignIn: n.Engine.SignIn, Log: log, Level: &level, Address: f.http, CertFile: f.cert, KeyFile: f.key})
+	s, err := service.New(service.Options{
+		Control:  n.Control,
+		Insight:  n.Insight,
+		InForce:  n.InForce,
+		Hub:      n.Engine.Hub,
+		SignIn:   n.Engine.SignIn,
+		Log:      log,
+		Level:    &level,
+		Address:  f.http,
+		CertFile: f.cert,
+		KeyFile:  f.key,
+	})
 	if err != nil {
 		return err
 	}
-	log.Info("ready", "console", s.Address(), "listeners", n.Engine.Receive.Addresses(), "revision", n.InForce.Config().Revision)
+	log.Info("ready", "console", s.Address(), "listeners", n.Engine.Receive.Addresses(),
+		"revision", n.InForce.Config().Revision)
 	return s.Run(ctx)
 }
 
 func (a serveCommands) openAPICommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "openapi", Short: "Print the description of the HTTP interface (OpenAPI 3.1)", Args: exactly(0),
+		Use:   "openapi",
+		Short: "Print the description of the HTTP interface (OpenAPI 3.1)",
+		Args:  exactly(0),
 		RunE: func(*cobra.Command, []string) error {
 			text, err := service.OpenAPI()
 			if err == nil {
@@ -231,8 +280,10 @@ func setUp(ctx context.Context, c *control.Control, file string) error {
 	if err != nil {
 		return usage("--setup: %w", err)
 	}
-	if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
-		return usage("--setup: %s holds passwords and can be read by others; chmod 600 %s", file, file)
+	if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() &&
+		info.Mode().Perm()&0o077 != 0 {
+		return usage("--setup: %s holds passwords and can be read by others; chmod 600 %s", file,
+			file)
 	}
 	var s setupFile
 	if err := yaml.Unmarshal(text, &s); err != nil {
@@ -240,7 +291,8 @@ func setUp(ctx context.Context, c *control.Control, file string) error {
 	}
 	for _, acc := range s.Accounts {
 		if len(acc.Password) < minPassword {
-			return usage("--setup: the password of %s has fewer than %d characters", acc.Name, minPassword)
+			return usage("--setup: the password of %s has fewer than %d characters", acc.Name,
+				minPassword)
 		}
 		hash, err := signin.Hash(acc.Password)
 		if err != nil {
@@ -254,12 +306,22 @@ func setUp(ctx context.Context, c *control.Control, file string) error {
 		if len(t.Token) < minToken {
 			return usage("--setup: the token of %s has fewer than %d characters", t.Name, minToken)
 		}
-		if err := c.Operators.SetToken(ctx, service.HashToken(t.Token), t.Name, mail.Role(t.Role)); err != nil {
+		if err := c.Operators.SetToken(
+			ctx,
+			service.HashToken(t.Token),
+			t.Name,
+			mail.Role(t.Role),
+		); err != nil {
 			return setupError(t.Name, err)
 		}
 	}
 	for _, sec := range s.Secrets {
-		if err := c.Directory.Secrets.SetSecret(ctx, "serve --setup", sec.Name, sec.Value); err != nil {
+		if err := c.Directory.Secrets.SetSecret(
+			ctx,
+			"serve --setup",
+			sec.Name,
+			sec.Value,
+		); err != nil {
 			return fmt.Errorf("setup of secret %s: %w", sec.Name, err)
 		}
 	}

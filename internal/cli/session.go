@@ -17,7 +17,8 @@ import (
 type sessionCommands struct{ *app }
 
 func (a sessionCommands) command() *cobra.Command {
-	return group("session", "SMTP and LMTP sessions, in and out, with their exact transcript", a.sessionList(), a.sessionShow(), a.sessionWatch())
+	return group("session", "SMTP and LMTP sessions, in and out, with their exact transcript",
+		a.sessionList(), a.sessionShow(), a.sessionWatch())
 }
 
 func (a sessionCommands) sessionList() *cobra.Command {
@@ -25,8 +26,12 @@ func (a sessionCommands) sessionList() *cobra.Command {
 	var since, until string
 	words := map[string]*string{}
 	c := &cobra.Command{
-		Use: "list", Short: "Sessions, newest first", Args: exactly(0),
-		Example: "  gull session list --direction out --peer saltmarsh.example\n  gull session list --outcome trouble --since 2h\n  gull session list --peer 127.20.1.0/24 --sort duration",
+		Use:   "list",
+		Short: "Sessions, newest first",
+		Args:  exactly(0),
+		Example: "  gull session list --direction out --peer saltmarsh.example\n  gull session " +
+			"list --outcome trouble --since 2h\n  gull session list --peer 127.20.1.0/24 --sort " +
+			"duration",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			setWords(q, words)
@@ -37,7 +42,12 @@ func (a sessionCommands) sessionList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := printList(a.app, p.Items, sessionColumns(), "No session matches."); err != nil {
+			if err := printList(
+				a.app,
+				p.Items,
+				sessionColumns(),
+				"No session matches.",
+			); err != nil {
 				return err
 			}
 			if p.Next != "" && a.format == "table" {
@@ -50,12 +60,17 @@ func (a sessionCommands) sessionList() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"direction": "in or out", "protocol": "SMTP or LMTP", "listener": "of sessions in", "route": "of sessions out", "peer": "IP address, network, or a part of the other side's name",
-		"account": "who signed in", "outcome": "passed, partly, refused, idle, broken, open; trouble is all but passed and idle", "longer": "lasted at least so long, like 30s",
-		"sort": "time, duration, bytes or messages", "archive": "look in an opened archive (gull log list)", "after": "go on where the page before ended"} {
+	for name, help := range map[string]string{"direction": "in or out", "protocol": "SMTP or LMTP",
+		"listener": "of sessions in", "route": "of sessions out",
+		"peer":    "IP address, network, or a part of the other side's name",
+		"account": "who signed in", "outcome": "passed, partly, refused, idle, broken, open; " +
+			"trouble is all but passed and idle", "longer": "lasted at least so long, like 30s",
+		"sort": "time, duration, bytes or messages", "archive": "look in an opened archive (gull " +
+			"log list)", "after": "go on where the page before ended"} {
 		words[name] = f.String(name, "", help)
 	}
-	f.StringVar(&since, "since", "", "begun from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
+	f.StringVar(&since, "since", "",
+		"begun from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&until, "until", "", "begun before this time")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
 	return c
@@ -66,9 +81,17 @@ func sessionColumns() []column[mail.Session] {
 		{"ID", false, func(s mail.Session) string { return s.ID.String() }},
 		{"BEGAN", true, func(s mail.Session) string { return ago(s.StartedAt) }},
 		{"LASTED", true, func(s mail.Session) string { return lasted(s.Seconds) }},
-		{"WAY", false, func(s mail.Session) string { return s.Direction + " " + s.Listener + s.Route }},
+		{
+			"WAY",
+			false,
+			func(s mail.Session) string { return s.Direction + " " + s.Listener + s.Route },
+		},
 		{"PEER", false, func(s mail.Session) string { return s.Address + " " + s.Name }},
-		{"TLS", false, func(s mail.Session) string { v, _, _ := strings.Cut(s.TLS, " TLS_"); return dash(v) }},
+		{
+			"TLS",
+			false,
+			func(s mail.Session) string { v, _, _ := strings.Cut(s.TLS, " TLS_"); return dash(v) },
+		},
 		{"MESSAGES", true, func(s mail.Session) string { return strconv.Itoa(s.MessageCount) }},
 		{"REFUSED", true, func(s mail.Session) string { return strconv.Itoa(s.Refused) }},
 		{"OUTCOME", false, func(s mail.Session) string { return s.Outcome }},
@@ -90,7 +113,9 @@ func lasted(seconds float64) string {
 func (a sessionCommands) sessionShow() *cobra.Command {
 	var archive, find string
 	c := &cobra.Command{
-		Use: "show ID", Short: "A session's exact transcript, without credentials and content", Args: exactly(1),
+		Use:     "show ID",
+		Short:   "A session's exact transcript, without credentials and content",
+		Args:    exactly(1),
 		Example: "  gull session show 0B4Z7H8Q2M000\n  gull session show 0B4Z7H8Q2M000 --find 550",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client().Session(c.Context(), args[0], inArchive(archive))
@@ -115,13 +140,16 @@ func (a sessionCommands) printSession(s client.SessionView, find string) {
 	if s.Direction == "out" {
 		direction = "to"
 	}
-	fmt.Fprintf(w, "%s  %s %s %s [%s]:%d, %s%s\n", s.ID, s.Protocol, direction, s.Name, s.Address, s.Port, s.Listener, s.Route)
-	fmt.Fprintf(w, "  began    %s (%s), lasted %s\n", exact(s.StartedAt), ago(s.StartedAt), lasted(s.Seconds))
+	fmt.Fprintf(w, "%s  %s %s %s [%s]:%d, %s%s\n", s.ID, s.Protocol, direction, s.Name, s.Address,
+		s.Port, s.Listener, s.Route)
+	fmt.Fprintf(w, "  began    %s (%s), lasted %s\n", exact(s.StartedAt), ago(s.StartedAt),
+		lasted(s.Seconds))
 	fmt.Fprintf(w, "  TLS      %s\n", dash(s.TLS))
 	if s.Account != "" {
 		fmt.Fprintf(w, "  account  %s\n", s.Account)
 	}
-	fmt.Fprintf(w, "  messages  %d to %d recipients, %d refused; %s in, %s out\n", s.MessageCount, s.Recipients, s.Refused, octets(s.BytesIn), octets(s.BytesOut))
+	fmt.Fprintf(w, "  messages  %d to %d recipients, %d refused; %s in, %s out\n", s.MessageCount,
+		s.Recipients, s.Refused, octets(s.BytesIn), octets(s.BytesOut))
 	fmt.Fprintf(w, "  outcome  %s: %s\n\n", s.Outcome, dash(s.Ended))
 	for _, l := range s.Lines {
 		if find != "" && !strings.Contains(strings.ToLower(l.Text), find) {
@@ -138,7 +166,8 @@ func (a sessionCommands) printSession(s client.SessionView, find string) {
 		fmt.Fprintln(w, s.Missing)
 	}
 	for _, r := range s.Refusals {
-		fmt.Fprintf(w, "\nRefused: %s to %s: %s (gull trace show %s)", shown(r.Sender), dash(r.Recipient), r.Reply(), r.ID)
+		fmt.Fprintf(w, "\nRefused: %s to %s: %s (gull trace show %s)", shown(r.Sender),
+			dash(r.Recipient), r.Reply(), r.ID)
 	}
 	for _, id := range s.Messages {
 		fmt.Fprintf(w, "\nMessage: %s", id)
@@ -150,9 +179,15 @@ func (a sessionCommands) sessionWatch() *cobra.Command {
 	var forTime string
 	var end bool
 	c := &cobra.Command{
-		Use: "watch [CLIENT|DOMAIN]", Short: "Record sessions of a client or domain in full for a while, whatever the settings say", Args: cobra.MaximumNArgs(1),
-		Long:    "Record sessions of a client (an IP address or network) or with a domain in full for a while, whatever the listener's, route's or peer's transcript setting says, and up to 1 MB each.\n\nWithout an argument the watches are listed.",
-		Example: "  gull session watch 127.20.1.5\n  gull session watch saltmarsh.example --for 30m\n  gull session watch saltmarsh.example --end",
+		Use: "watch [CLIENT|DOMAIN]",
+		Short: "Record sessions of a client or domain in full for a while, whatever the " +
+			"settings say",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Record sessions of a client (an IP address or network) or with a domain in full " +
+			"for a while, whatever the listener's, route's or peer's transcript setting says, and " +
+			"up to 1 MB each.\n\nWithout an argument the watches are listed.",
+		Example: "  gull session watch 127.20.1.5\n  gull session watch saltmarsh.example --for " +
+			"30m\n  gull session watch saltmarsh.example --end",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				list, err := a.client().Watches(c.Context())
@@ -180,7 +215,8 @@ func (a sessionCommands) sessionWatch() *cobra.Command {
 				_, err = fmt.Fprintf(a.out, "%s %s is not watched any more.\n", w.Kind, w.What)
 				return err
 			}
-			_, err = fmt.Fprintf(a.out, "Sessions with %s %s are recorded in full until %s.\n", w.Kind, w.What, exact(w.Until))
+			_, err = fmt.Fprintf(a.out, "Sessions with %s %s are recorded in full until %s.\n",
+				w.Kind, w.What, exact(w.Until))
 			return err
 		},
 	}

@@ -19,38 +19,84 @@ var sectionHelp = map[string]struct {
 	short, add, set, example string
 	columns                  []string
 }{
-	"listeners": {"Listeners: addresses at which mail comes in", "gull listener add submission --address 0.0.0.0:587 --kind submission --tls required",
-		"gull listener set edge --limits-message-size \"25 MB\"", "edge", []string{"address", "kind", "tls", "sign_in", "allow"}},
-	"domains": {"Domains whose mail is taken from anyone", "gull domain add skerryline.example --kind local",
-		"gull domain set skerryline.example --generated-addresses \"{first}.{last}\" --plus-addressing", "skerryline.example", []string{"kind", "route", "generated_addresses", "catch_all", "outgoing"}},
-	"relay_rules": {"Relay rules: who may send where; the first that matches decides", "gull relay add \"ticket machines\" --networks 127.20.1.0/24 --listeners inside --action allow",
-		"gull relay set people --limits-messages-per-day 300", "ticket machines", []string{"action", "networks", "accounts", "listeners", "senders", "recipients"}},
-	"routes": {"Routes: where mail goes next; the first that matches decides", "gull route add \"to the world\" --recipients \"*\" --next-hop mx",
-		"gull route set \"by provider\" --sign-in-account skerryline --sign-in-secret harbourlight", "to the world", []string{"recipients", "next_hop", "hosts", "port", "tls", "off"}},
-	"peers": {"Peers: what was agreed with others' domains", "gull peer add \"saltmarsh ferries\" --domains saltmarsh.example --tls verified",
-		"gull peer set \"dunlin post\" --messages-per-minute 60", "dunlin post", []string{"domains", "tls", "connections", "automatic_replies"}},
-	"service": {"What concerns the server as a whole", "", "gull service set --retry-expire-after 3d", "", nil},
+	"listeners": {
+		"Listeners: addresses at which mail comes in",
+		"gull listener add submission --address 0.0.0.0:587 --kind submission --tls required",
+		"gull listener set edge --limits-message-size \"25 MB\"",
+		"edge",
+		[]string{"address", "kind", "tls", "sign_in", "allow"},
+	},
+	"domains": {
+		"Domains whose mail is taken from anyone",
+		"gull domain add skerryline.example --kind local",
+		"gull domain set skerryline.example --generated-addresses \"{first}.{last}\" " +
+			"--plus-addressing",
+		"skerryline.example",
+		[]string{"kind", "route", "generated_addresses", "catch_all", "outgoing"},
+	},
+	"relay_rules": {
+		"Relay rules: who may send where; the first that matches decides",
+		"gull relay add \"ticket machines\" --networks 127.20.1.0/24 --listeners inside --action " +
+			"allow",
+		"gull relay set people --limits-messages-per-day 300",
+		"ticket machines",
+		[]string{"action", "networks", "accounts", "listeners", "senders", "recipients"},
+	},
+	"routes": {
+		"Routes: where mail goes next; the first that matches decides",
+		"gull route add \"to the world\" --recipients \"*\" --next-hop mx",
+		"gull route set \"by provider\" --sign-in-account skerryline --sign-in-secret harbourlight",
+		"to the world",
+		[]string{"recipients", "next_hop", "hosts", "port", "tls", "off"},
+	},
+	"peers": {
+		"Peers: what was agreed with others' domains",
+		"gull peer add \"saltmarsh ferries\" --domains saltmarsh.example --tls verified",
+		"gull peer set \"dunlin post\" --messages-per-minute 60",
+		"dunlin post",
+		[]string{"domains", "tls", "connections", "automatic_replies"},
+	},
+	"service": {
+		"What concerns the server as a whole",
+		"",
+		"gull service set --retry-expire-after 3d",
+		"",
+		nil,
+	},
 }
 
 // sectionCommands are one group of commands for every section.
 func (a sectionCommands) all() []*cobra.Command {
 	out := []*cobra.Command{}
 	for _, s := range config.Sections {
-		commands := []*cobra.Command{a.itemList(s), a.itemShow(s), a.itemAdd(s), a.itemSet(s), a.itemRemove(s)}
+		commands := []*cobra.Command{
+			a.itemList(s),
+			a.itemShow(s),
+			a.itemAdd(s),
+			a.itemSet(s),
+			a.itemRemove(s),
+		}
 		if s.Ordered {
 			commands = append(commands, a.itemMove(s))
 		}
 		out = append(out, group(s.Noun, sectionHelp[s.Key].short, commands...))
 	}
 	service := config.ServiceSection
-	return append(out, group(service.Noun, sectionHelp[service.Key].short, a.itemShow(service), a.itemSet(service)))
+	return append(
+		out,
+		group(service.Noun, sectionHelp[service.Key].short, a.itemShow(service),
+			a.itemSet(service)),
+	)
 }
 
-const inDraft = "The change collects in the draft and counts when it is applied: gull draft rehearse, gull draft apply."
+const inDraft = "The change collects in the draft and counts when it is applied: gull draft " +
+	"rehearse, gull draft apply."
 
 func (a sectionCommands) itemList(s config.Section) *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "All of them, as the draft has them, or in force if there is none", Args: exactly(0),
+		Use:     "list",
+		Short:   "All of them, as the draft has them, or in force if there is none",
+		Args:    exactly(0),
 		Example: fmt.Sprintf("  gull %s list\n  gull %s list -o yaml", s.Noun, s.Noun),
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Items(c.Context(), s.Key)
@@ -66,17 +112,35 @@ func (a sectionCommands) itemList(s config.Section) *cobra.Command {
 			}
 			columns := []column[config.Item]{}
 			if s.Ordered {
-				columns = append(columns, column[config.Item]{"PLACE", true, func(it config.Item) string { return fmt.Sprint(it.Place) }})
+				columns = append(columns, column[config.Item]{
+					"PLACE",
+					true,
+					func(it config.Item) string { return fmt.Sprint(it.Place) },
+				})
 			}
-			columns = append(columns, column[config.Item]{"NAME", false, func(it config.Item) string { return it.Name }})
+			columns = append(columns,
+				column[config.Item]{"NAME", false, func(it config.Item) string { return it.Name }})
 			for _, name := range sectionHelp[s.Key].columns {
-				columns = append(columns, column[config.Item]{strings.ToUpper(strings.ReplaceAll(name, "_", " ")), false, func(it config.Item) string { return config.Words(it.Fields[name]) }})
+				columns = append(columns, column[config.Item]{
+					strings.ToUpper(strings.ReplaceAll(name, "_", " ")),
+					false,
+					func(it config.Item) string { return config.Words(it.Fields[name]) },
+				})
 			}
-			if err := printList(a.app, list.Items, columns, "There is none yet. Add one: "+sectionHelp[s.Key].add); err != nil {
+			if err := printList(
+				a.app,
+				list.Items,
+				columns,
+				"There is none yet. Add one: "+sectionHelp[s.Key].add,
+			); err != nil {
 				return err
 			}
 			if list.Draft {
-				fmt.Fprintln(a.err, "This is the draft; see what differs from what is in force with: gull draft show")
+				fmt.Fprintln(
+					a.err,
+					"This is the draft; see what differs from what is in force with: gull draft "+
+						"show",
+				)
 			}
 			return nil
 		},
@@ -108,8 +172,13 @@ func quoted(name string) string {
 func (a sectionCommands) itemShow(s config.Section) *cobra.Command {
 	use, n := itemArgs(s)
 	return &cobra.Command{
-		Use: "show" + use, Short: "All its fields", Args: exactly(n),
-		Example:           strings.TrimRight(fmt.Sprintf("  gull %s show %s", s.Noun, quoted(sectionHelp[s.Key].example)), " "),
+		Use:   "show" + use,
+		Short: "All its fields",
+		Args:  exactly(n),
+		Example: strings.TrimRight(
+			fmt.Sprintf("  gull %s show %s", s.Noun, quoted(sectionHelp[s.Key].example)),
+			" ",
+		),
 		ValidArgsFunction: a.completeNames(s),
 		RunE: func(c *cobra.Command, args []string) error {
 			it, err := a.client().Item(c.Context(), s.Key, itemName(s, args))
@@ -148,7 +217,10 @@ func (a sectionCommands) itemAdd(s config.Section) *cobra.Command {
 	var place int
 	var dry bool
 	c := &cobra.Command{
-		Use: "add NAME", Short: "Add one, in the draft", Long: "Add one. " + inDraft, Args: exactly(1),
+		Use:     "add NAME",
+		Short:   "Add one, in the draft",
+		Long:    "Add one. " + inDraft,
+		Args:    exactly(1),
 		Example: "  " + sectionHelp[s.Key].add,
 		RunE: func(c *cobra.Command, args []string) error {
 			fields, err := f.given(c.Flags(), nil)
@@ -177,7 +249,8 @@ func (a sectionCommands) edited(done client.Edited, err error) error {
 	case done.Dry:
 		fmt.Fprintf(a.out, "It would be: %s. Nothing was changed.\n", done.Text)
 	default:
-		fmt.Fprintf(a.out, "In the draft: %s. Next: gull draft rehearse, then gull draft apply.\n", done.Text)
+		fmt.Fprintf(a.out, "In the draft: %s. Next: gull draft rehearse, then gull draft apply.\n",
+			done.Text)
 	}
 	return nil
 }
@@ -188,7 +261,10 @@ func (a sectionCommands) itemSet(s config.Section) *cobra.Command {
 	var rename string
 	use, n := itemArgs(s)
 	c := &cobra.Command{
-		Use: "set" + use, Short: "Change fields, in the draft", Long: "Change the fields that are given; the others stay. " + inDraft, Args: exactly(n),
+		Use:               "set" + use,
+		Short:             "Change fields, in the draft",
+		Long:              "Change the fields that are given; the others stay. " + inDraft,
+		Args:              exactly(n),
 		Example:           "  " + sectionHelp[s.Key].set,
 		ValidArgsFunction: a.completeNames(s),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -223,7 +299,10 @@ func (a sectionCommands) itemSet(s config.Section) *cobra.Command {
 func (a sectionCommands) itemRemove(s config.Section) *cobra.Command {
 	var dry bool
 	c := &cobra.Command{
-		Use: "remove NAME", Short: "Take one out, in the draft", Long: "Take one out. " + inDraft, Args: exactly(1),
+		Use:               "remove NAME",
+		Short:             "Take one out, in the draft",
+		Long:              "Take one out. " + inDraft,
+		Args:              exactly(1),
 		Example:           fmt.Sprintf("  gull %s remove %s", s.Noun, quoted(sectionHelp[s.Key].example)),
 		ValidArgsFunction: a.completeNames(s),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -239,8 +318,12 @@ func (a sectionCommands) itemMove(s config.Section) *cobra.Command {
 	var dry bool
 	var place int
 	c := &cobra.Command{
-		Use: "move NAME --place N", Short: "Put one at another place in the order, in the draft", Long: "Put one at another place. " + inDraft, Args: exactly(1),
-		Example:           fmt.Sprintf("  gull %s move %s --place 1", s.Noun, quoted(sectionHelp[s.Key].example)),
+		Use:   "move NAME --place N",
+		Short: "Put one at another place in the order, in the draft",
+		Long:  "Put one at another place. " + inDraft,
+		Args:  exactly(1),
+		Example: fmt.Sprintf("  gull %s move %s --place 1", s.Noun,
+			quoted(sectionHelp[s.Key].example)),
 		ValidArgsFunction: a.completeNames(s),
 		RunE: func(c *cobra.Command, args []string) error {
 			if place < 1 {

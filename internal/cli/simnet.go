@@ -21,15 +21,20 @@ import (
 )
 
 func (a simnetCommands) command() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetHistory(), a.simnetHosts(), a.simnetMessages(), a.simnetBehave(), a.simnetPublish(), a.simnetWithdraw())
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(),
+		a.simnetHistory(), a.simnetHosts(), a.simnetMessages(), a.simnetBehave(), a.simnetPublish(),
+		a.simnetWithdraw())
 }
 
 func (a simnetCommands) simnetServe() *cobra.Command {
 	var o simnet.Options
 	var world string
 	c := &cobra.Command{
-		Use: "serve", Short: "Run the simulated internet", Args: exactly(0),
-		Example: "  gull simnet serve --world demo/simnet.yaml --dns 127.0.0.1:5355 --mx-port 2530 --control 127.0.0.1:5380",
+		Use:   "serve",
+		Short: "Run the simulated internet",
+		Args:  exactly(0),
+		Example: "  gull simnet serve --world demo/simnet.yaml --dns 127.0.0.1:5355 --mx-port " +
+			"2530 --control 127.0.0.1:5380",
 		RunE: func(c *cobra.Command, _ []string) error {
 			w, err := simnet.Load(world)
 			if err != nil {
@@ -41,7 +46,8 @@ func (a simnetCommands) simnetServe() *cobra.Command {
 				return err
 			}
 			defer n.Close()
-			fmt.Fprintf(a.out, "simulated internet: DNS at %s, control at http://%s\n", n.DNS, n.Control)
+			fmt.Fprintf(a.out, "simulated internet: DNS at %s, control at http://%s\n", n.DNS,
+				n.Control)
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
 			<-ctx.Done()
@@ -53,7 +59,8 @@ func (a simnetCommands) simnetServe() *cobra.Command {
 	f.StringVar(&o.DNS, "dns", "127.0.0.1:5355", "address of the name server")
 	f.IntVar(&o.Port, "mx-port", 2530, "port of MX hosts")
 	f.StringVar(&o.Control, "control", "127.0.0.1:5380", "address of the control interface")
-	f.StringVar(&o.Edge, "edge", "127.0.0.1:2530", "our edge listener, for hosts that send mail back")
+	f.StringVar(&o.Edge, "edge", "127.0.0.1:2530",
+		"our edge listener, for hosts that send mail back")
 	f.StringVar(&o.CAFile, "ca-file", "", "where to write the certificate of its authority")
 	return c
 }
@@ -61,7 +68,9 @@ func (a simnetCommands) simnetServe() *cobra.Command {
 func (a simnetCommands) simnetTraffic() *cobra.Command {
 	var t simnet.Traffic
 	c := &cobra.Command{
-		Use: "traffic", Short: "Send messages of the demo world through our listeners", Args: exactly(0),
+		Use:     "traffic",
+		Short:   "Send messages of the demo world through our listeners",
+		Args:    exactly(0),
 		Example: "  gull simnet traffic --edge 127.0.0.1:2530 --inside 127.0.0.1:2526 --every 2s",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if t.Every <= 0 {
@@ -82,7 +91,8 @@ func (a simnetCommands) simnetTraffic() *cobra.Command {
 }
 
 func controlURL() string {
-	return "http://" + strings.TrimPrefix(cmp.Or(os.Getenv("GULL_SIMNET"), "127.0.0.1:5380"), "http://")
+	return "http://" + strings.TrimPrefix(cmp.Or(os.Getenv("GULL_SIMNET"), "127.0.0.1:5380"),
+		"http://")
 }
 
 // callSimnet calls the simulated internet's control interface.
@@ -118,10 +128,16 @@ func callSimnet(method, path string, body []byte, out any) error {
 func (a simnetCommands) simnetPublish() *cobra.Command {
 	var e simnet.Entry
 	c := &cobra.Command{
-		Use: "publish [LINE]", Short: "Publish a DNS record, as a line of a zone file or as an editor's form takes it", Args: cobra.MaximumNArgs(1),
-		Long: "Publish a DNS record in the simulated internet: a line of a zone file (- reads lines from standard input), or host, type and value as they are put into the form of an editor.",
-		Example: "  gull simnet publish '_dmarc.skerryline.example. 3600 IN TXT \"v=DMARC1; p=quarantine\"' --replace\n" +
-			"  gull simnet publish --zone skerryline.example --host @ --type TXT --value 'v=spf1 mx -all' --replace",
+		Use:   "publish [LINE]",
+		Short: "Publish a DNS record, as a line of a zone file or as an editor's form takes it",
+		Args:  cobra.MaximumNArgs(1),
+		Long: "Publish a DNS record in the simulated internet: a line of a zone file (- reads " +
+			"lines from standard input), or host, type and value as they are put into the form of " +
+			"an editor.",
+		Example: "  gull simnet publish '_dmarc.skerryline.example. 3600 IN TXT \"v=DMARC1; " +
+			"p=quarantine\"' --replace\n" +
+			"  gull simnet publish --zone skerryline.example --host @ --type TXT --value 'v=spf1 " +
+			"mx -all' --replace",
 		RunE: func(_ *cobra.Command, args []string) error {
 			var lines []string
 			if len(args) == 0 {
@@ -144,7 +160,12 @@ func (a simnetCommands) simnetPublish() *cobra.Command {
 					}
 					text = string(all)
 				}
-				if err := callSimnet(http.MethodPost, fmt.Sprintf("/dns/records?replace=%t", e.Replace), []byte(text), &lines); err != nil {
+				if err := callSimnet(
+					http.MethodPost,
+					fmt.Sprintf("/dns/records?replace=%t", e.Replace),
+					[]byte(text),
+					&lines,
+				); err != nil {
 					return err
 				}
 			}
@@ -157,15 +178,24 @@ func (a simnetCommands) simnetPublish() *cobra.Command {
 	f.StringVar(&e.Host, "host", "", "name within the zone, @ for the zone itself, or a whole name")
 	f.StringVar(&e.Type, "type", "", "such as TXT or MX")
 	f.StringVar(&e.Value, "value", "", "as an editor's form takes it")
-	f.BoolVar(&e.Replace, "replace", false, "in place of the records of that name and type; of TXT of those that begin alike")
+	f.BoolVar(&e.Replace, "replace", false,
+		"in place of the records of that name and type; of TXT of those that begin alike")
 	return c
 }
 
 func (a simnetCommands) simnetWithdraw() *cobra.Command {
 	return &cobra.Command{
-		Use: "withdraw NAME TYPE", Short: "Take DNS records out", Args: exactly(2), Example: "  gull simnet withdraw _dmarc.skerryline.example TXT",
+		Use:     "withdraw NAME TYPE",
+		Short:   "Take DNS records out",
+		Args:    exactly(2),
+		Example: "  gull simnet withdraw _dmarc.skerryline.example TXT",
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := callSimnet(http.MethodDelete, "/dns/records/"+args[0]+"/"+args[1], nil, nil); err != nil {
+			if err := callSimnet(
+				http.MethodDelete,
+				"/dns/records/"+args[0]+"/"+args[1],
+				nil,
+				nil,
+			); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s has no %s record any more.\n", args[0], args[1])
@@ -185,9 +215,21 @@ func (a simnetCommands) simnetHosts() *cobra.Command {
 			return printList(a.app, hosts, []column[simnet.HostView]{
 				{"HOST", false, func(h simnet.HostView) string { return h.Name }},
 				{"LISTENS", false, func(h simnet.HostView) string { return h.Listens }},
-				{"CONNECTIONS", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Connections) }},
-				{"MESSAGES", true, func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Messages) }},
-				{"BEHAVIOUR", false, func(h simnet.HostView) string { return behaviourText(h.Behaviour) }},
+				{
+					"CONNECTIONS",
+					true,
+					func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Connections) },
+				},
+				{
+					"MESSAGES",
+					true,
+					func(h simnet.HostView) string { return fmt.Sprint(h.Stats.Messages) },
+				},
+				{
+					"BEHAVIOUR",
+					false,
+					func(h simnet.HostView) string { return behaviourText(h.Behaviour) },
+				},
 			}, "There are no hosts.")
 		},
 	}
@@ -218,11 +260,19 @@ func behaviourText(b simnet.Behaviour) string {
 func (a simnetCommands) simnetMessages() *cobra.Command {
 	var raw int
 	c := &cobra.Command{
-		Use: "messages HOST", Short: "What a host received, newest last", Args: exactly(1),
-		Example: "  gull simnet messages mx.saltmarsh.example\n  gull simnet messages mx.saltmarsh.example --raw 1",
+		Use:   "messages HOST",
+		Short: "What a host received, newest last",
+		Args:  exactly(1),
+		Example: "  gull simnet messages mx.saltmarsh.example\n  gull simnet messages " +
+			"mx.saltmarsh.example --raw 1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			var messages []simnet.Message
-			if err := callSimnet(http.MethodGet, "/hosts/"+args[0]+"/messages", nil, &messages); err != nil {
+			if err := callSimnet(
+				http.MethodGet,
+				"/hosts/"+args[0]+"/messages",
+				nil,
+				&messages,
+			); err != nil {
 				return err
 			}
 			if raw > 0 {
@@ -238,9 +288,20 @@ func (a simnetCommands) simnetMessages() *cobra.Command {
 				{"N", true, func(l simnet.Message) string { return fmt.Sprint(l.N) }},
 				{"CAME", true, func(l simnet.Message) string { return ago(l.At) }},
 				{"FROM", false, func(l simnet.Message) string { return shown(l.Sender) }},
-				{"TO", false, func(l simnet.Message) string { return strings.Join(l.Recipients, ", ") }},
+				{
+					"TO",
+					false,
+					func(l simnet.Message) string { return strings.Join(l.Recipients, ", ") },
+				},
 				{"SIZE", true, func(l simnet.Message) string { return octets(int64(l.Size)) }},
-				{"TLS", false, func(l simnet.Message) string { return map[bool]string{true: "yes", false: "no"}[l.TLS] }},
+				{
+					"TLS",
+					false,
+					func(l simnet.Message) string {
+						return map[bool]string{true: "yes",
+							false: "no"}[l.TLS]
+					},
+				},
 			}, "The host received nothing.")
 		},
 	}
@@ -250,8 +311,11 @@ func (a simnetCommands) simnetMessages() *cobra.Command {
 
 func (a simnetCommands) simnetBehave() *cobra.Command {
 	return &cobra.Command{
-		Use: "behave HOST FIELD=VALUE…", Short: "Change how a host acts while it runs", Args: cobra.MinimumNArgs(2),
-		Example: "  gull simnet behave mx.sunkenpier.example closed=false\n  gull simnet behave mx.saltmarsh.example rcpt=\"450 4.2.1 not now\"",
+		Use:   "behave HOST FIELD=VALUE…",
+		Short: "Change how a host acts while it runs",
+		Args:  cobra.MinimumNArgs(2),
+		Example: "  gull simnet behave mx.sunkenpier.example closed=false\n  gull simnet behave " +
+			"mx.saltmarsh.example rcpt=\"450 4.2.1 not now\"",
 		RunE: func(_ *cobra.Command, args []string) error {
 			fields := map[string]any{}
 			for _, arg := range args[1:] {
@@ -263,7 +327,8 @@ func (a simnetCommands) simnetBehave() *cobra.Command {
 				if s, isText := value.(string); isText || value == nil {
 					value = s
 				}
-				if strings.HasPrefix(text, "2") || strings.HasPrefix(text, "4") || strings.HasPrefix(text, "5") {
+				if strings.HasPrefix(text, "2") || strings.HasPrefix(text, "4") ||
+					strings.HasPrefix(text, "5") {
 					if _, number := value.(int); !number {
 						value = text
 					}

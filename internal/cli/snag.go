@@ -16,7 +16,9 @@ import (
 type snagCommands struct{ *app }
 
 func (a snagCommands) command() *cobra.Command {
-	return group("snag", "Snags: the same trouble at the same place, whatever the number of messages", a.snagList(), a.snagShow(), a.snagFix(), a.snagNote(), a.snagMine(), a.snagMute())
+	return group("snag",
+		"Snags: the same trouble at the same place, whatever the number of messages", a.snagList(),
+		a.snagShow(), a.snagFix(), a.snagNote(), a.snagMine(), a.snagMute())
 }
 
 func (a snagCommands) snagList() *cobra.Command {
@@ -24,8 +26,11 @@ func (a snagCommands) snagList() *cobra.Command {
 	var muted, parts bool
 	words := map[string]*string{}
 	c := &cobra.Command{
-		Use: "list", Short: "What is wrong, worst first", Args: exactly(0),
-		Example: "  gull snag list\n  gull snag list --place strandwatch\n  gull snag list --state closed",
+		Use:   "list",
+		Short: "What is wrong, worst first",
+		Args:  exactly(0),
+		Example: "  gull snag list\n  gull snag list --place strandwatch\n  gull snag list " +
+			"--state closed",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			setWords(q, words)
@@ -38,7 +43,12 @@ func (a snagCommands) snagList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := printList(a.app, p.Items, snagColumns(), "Nothing is in trouble."); err != nil {
+			if err := printList(
+				a.app,
+				p.Items,
+				snagColumns(),
+				"Nothing is in trouble.",
+			); err != nil {
 				return err
 			}
 			if p.Next != "" && a.format == "table" {
@@ -48,7 +58,9 @@ func (a snagCommands) snagList() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"state": "open or closed", "cause": "a cause, such as block-listed", "place": "a part of a place's name", "lane": "a lane's id", "part-of": "those that one of ours is made of",
+	for name, help := range map[string]string{"state": "open or closed",
+		"cause": "a cause, such as block-listed", "place": "a part of a place's name",
+		"lane": "a lane's id", "part-of": "those that one of ours is made of",
 		"after": "go on where the page before ended"} {
 		words[name] = f.String(name, "", help)
 	}
@@ -61,7 +73,11 @@ func (a snagCommands) snagList() *cobra.Command {
 func snagColumns() []column[snag.Snag] {
 	return []column[snag.Snag]{
 		{"ID", false, func(s snag.Snag) string { return s.ID.String() }},
-		{"SEVERITY", false, func(s snag.Snag) string { text, _ := s.Severity.MarshalText(); return string(text) }},
+		{
+			"SEVERITY",
+			false,
+			func(s snag.Snag) string { text, _ := s.Severity.MarshalText(); return string(text) },
+		},
 		{"WHAT", false, func(s snag.Snag) string { return s.Title }},
 		{"WHERE", false, func(s snag.Snag) string { return s.Place.Where() }},
 		{"WAITING", true, func(s snag.Snag) string { return strconv.FormatInt(s.Waiting, 10) }},
@@ -78,7 +94,8 @@ func nextStep(s snag.Snag) string {
 	switch {
 	case s.State == "closed":
 		return "over: " + s.Ended
-	case len(s.Fixes) > 0 && s.Fixes[0].First && !(s.WaitingHelps && s.WhoCanFix == diagnose.Nobody):
+	case len(s.Fixes) > 0 && s.Fixes[0].First && !(s.WaitingHelps &&
+		s.WhoCanFix == diagnose.Nobody):
 		return s.Fixes[0].Says
 	case s.WaitingHelps:
 		return "wait: " + s.Usually
@@ -97,7 +114,9 @@ func firstPart(s string) string {
 
 func (a snagCommands) snagShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ID", Short: "One snag: what it means, an example, and what can be done", Args: exactly(1),
+		Use:     "show ID",
+		Short:   "One snag: what it means, an example, and what can be done",
+		Args:    exactly(1),
 		Example: "  gull snag show 0B4Z7H8Q2M000",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client().Snag(c.Context(), args[0])
@@ -129,7 +148,8 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if s.State == "closed" {
 		line("over", "%s (%s): %s", exact(s.ClosedAt.Time), ago(s.ClosedAt.Time), s.Ended)
 	}
-	line("effect", "%d messages wait, %d have failed; met %d times", s.Waiting, s.Failed, s.Attempts)
+	line("effect", "%d messages wait, %d have failed; met %d times", s.Waiting, s.Failed,
+		s.Attempts)
 	if s.Parts > 0 {
 		line("places", "%d: %s", s.Parts, some(s.Domains))
 	}
@@ -150,7 +170,8 @@ func (a snagCommands) printSnag(s snag.Snag) {
 		what = "none, refused before"
 	}
 	line("  message", "%s from %s to %s", what, dash(e.Sender), dash(e.Recipient))
-	line("  answer", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address, e.Last.String())
+	line("  answer", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address,
+		e.Last.String())
 	if v := e.Verdict; v != nil && v.Sure != "" {
 		line("  read as", "%s: %s", v.Sure, strings.Join(v.Evidence, ", "))
 		if v.Contradiction != "" {
@@ -200,9 +221,15 @@ func (a snagCommands) snagFix() *cobra.Command {
 	var o snag.Order
 	var do string
 	c := &cobra.Command{
-		Use: "fix ID", Short: "Do what is offered for a snag: the first thing, or the one named", Args: exactly(1),
-		Long:    "Do what is offered for a snag. Without --do it is the first thing that gull snag show lists. What concerns the configuration goes into the draft, to be rehearsed and applied.",
-		Example: "  gull snag fix 0B4Z7H8Q2M000\n  gull snag fix 0B4Z7H8Q2M000 --do smart-host\n  gull snag fix 0B4Z7H8Q2M000 --do return --say \"the mailbox has been full for a week\"",
+		Use:   "fix ID",
+		Short: "Do what is offered for a snag: the first thing, or the one named",
+		Args:  exactly(1),
+		Long: "Do what is offered for a snag. Without --do it is the first thing that gull " +
+			"snag show lists. What concerns the configuration goes into the draft, to be " +
+			"rehearsed and applied.",
+		Example: "  gull snag fix 0B4Z7H8Q2M000\n  gull snag fix 0B4Z7H8Q2M000 --do smart-host\n  " +
+			"gull snag fix 0B4Z7H8Q2M000 --do return --say \"the mailbox has been full for a " +
+			"week\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if o.Do = diagnose.Fix(do); do == "" {
 				s, err := a.client().Snag(c.Context(), args[0])
@@ -213,7 +240,8 @@ func (a snagCommands) snagFix() *cobra.Command {
 					return fmt.Errorf("nothing can be done about this snag from here: %s", s.Advice)
 				}
 				if !s.Fixes[0].First {
-					return usage("this cannot be taken back, so name it: --do %s (%s)", s.Fixes[0].Do, s.Fixes[0].Says)
+					return usage("this cannot be taken back, so name it: --do %s (%s)",
+						s.Fixes[0].Do, s.Fixes[0].Says)
 				}
 				o.Do, o.Route = s.Fixes[0].Do, s.Fixes[0].Route
 				if a.format == "table" {
@@ -228,7 +256,13 @@ func (a snagCommands) snagFix() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&do, "do", "", "flush, smart-host, route, slower, pause, return, tls, record or alias, of those that are offered")
+	f.StringVar(
+		&do,
+		"do",
+		"",
+		"flush, smart-host, route, slower, pause, return, tls, record or alias, of those that are "+
+			"offered",
+	)
 	f.StringVar(&o.Route, "route", "", "of several that are offered, the one by this route")
 	f.StringVar(&o.Why, "why", "", "kept on record")
 	f.StringVar(&o.Say, "say", "", "return: the sentence that the senders read")
@@ -269,8 +303,11 @@ func (a snagCommands) snagMine() *cobra.Command {
 func (a snagCommands) snagMute() *cobra.Command {
 	var long string
 	c := &cobra.Command{
-		Use: "mute ID", Short: "Leave it out of the list for a while", Args: exactly(1),
-		Example: "  gull snag mute 0B4Z7H8Q2M000 --for 2d\n  gull snag mute 0B4Z7H8Q2M000 --for \"\"",
+		Use:   "mute ID",
+		Short: "Leave it out of the list for a while",
+		Args:  exactly(1),
+		Example: "  gull snag mute 0B4Z7H8Q2M000 --for 2d\n  gull snag mute 0B4Z7H8Q2M000 --for " +
+			"\"\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.changeSnag(c, args[0], map[string]any{"mute": long})
 		},

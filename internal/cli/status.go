@@ -38,32 +38,43 @@ func (a statusCommands) printStatus(st mail.Status) {
 		fmt.Fprintln(w)
 	}
 	if !st.ConfirmBy.IsZero() {
-		fmt.Fprintf(w, "Revision %d goes back by itself %s unless you keep it: gull revision confirm %d\n\n", st.Revision, ago(st.ConfirmBy.Time), st.Revision)
+		fmt.Fprintf(w,
+			"Revision %d goes back by itself %s unless you keep it: gull revision confirm %d\n\n",
+			st.Revision, ago(st.ConfirmBy.Time), st.Revision)
 	}
 	stuck := st.Resting + st.Stranded + st.Paused
 	switch {
 	case st.Stopped != "":
 		fmt.Fprintf(w, "%s\n\n", st.Stopped)
 	case st.Domains == 0:
-		fmt.Fprint(w, "No domain is set up yet, so no mail is taken. Begin with: gull domain add skerryline.example --kind local\n\n")
+		fmt.Fprint(
+			w,
+			"No domain is set up yet, so no mail is taken. Begin with: gull domain add "+
+				"skerryline.example --kind local\n\n",
+		)
 	case stuck > 0:
-		fmt.Fprintf(w, "%d of %d lanes do not move (%d resting, %d stranded, %d paused).\n\n", stuck, st.Lanes, st.Resting, st.Stranded, st.Paused)
+		fmt.Fprintf(w, "%d of %d lanes do not move (%d resting, %d stranded, %d paused).\n\n",
+			stuck, st.Lanes, st.Resting, st.Stranded, st.Paused)
 	case st.Deferred > 0:
 		fmt.Fprintf(w, "Mail moves; %d deliveries wait for another attempt.\n\n", st.Deferred)
 	default:
 		fmt.Fprint(w, "Mail moves and nothing is in trouble.\n\n")
 	}
-	fmt.Fprintf(w, "server     %s, node %s, up since %s (%s), configuration revision %d\n", st.HostName, st.Node, exact(st.StartedAt), ago(st.StartedAt), st.Revision)
-	fmt.Fprintf(w, "queue      %d waiting, %d deferred, %d held, %d sending in %d lanes", st.Waiting, st.Deferred, st.Held, st.Sending, st.Lanes)
+	fmt.Fprintf(w, "server     %s, node %s, up since %s (%s), configuration revision %d\n",
+		st.HostName, st.Node, exact(st.StartedAt), ago(st.StartedAt), st.Revision)
+	fmt.Fprintf(w, "queue      %d waiting, %d deferred, %d held, %d sending in %d lanes",
+		st.Waiting, st.Deferred, st.Held, st.Sending, st.Lanes)
 	if !st.OldestAt.IsZero() {
 		fmt.Fprintf(w, "; the oldest came in %s", ago(st.OldestAt.Time))
 	}
 	fmt.Fprintln(w)
 	if n := st.Snags["critical"] + st.Snags["serious"]; n > 0 {
-		fmt.Fprintf(w, "snags      %d critical, %d serious, %d minor: gull snag list\n", st.Snags["critical"], st.Snags["serious"], st.Snags["minor"])
+		fmt.Fprintf(w, "snags      %d critical, %d serious, %d minor: gull snag list\n",
+			st.Snags["critical"], st.Snags["serious"], st.Snags["minor"])
 	}
 	var words []string
-	for _, kind := range []string{"received", "delivered", "deferred", "bounced", "expired", "rejected"} {
+	for _, kind := range []string{"received", "delivered", "deferred", "bounced", "expired",
+		"rejected"} {
 		words = append(words, fmt.Sprintf("%d %s", st.Today[kind], kind))
 	}
 	fmt.Fprintf(w, "24 hours   %s\n", strings.Join(words, ", "))
@@ -72,7 +83,8 @@ func (a statusCommands) printStatus(st mail.Status) {
 		if i == 0 {
 			label = "listeners"
 		}
-		fmt.Fprintf(w, "%s  %s (%s) at %s, %d sessions open\n", label, l.Name, l.Kind, l.Address, l.Sessions)
+		fmt.Fprintf(w, "%s  %s (%s) at %s, %d sessions open\n", label, l.Name, l.Kind, l.Address,
+			l.Sessions)
 	}
 	if len(st.Trouble) > 0 {
 		fmt.Fprintln(w)

@@ -15,7 +15,9 @@ type termsCommands struct{ *app }
 func (a termsCommands) command() *cobra.Command {
 	markdown := false
 	c := &cobra.Command{
-		Use: "terms", Short: "What our own terms mean: lane, snag, peer, draft, rehearsal and the like", Args: exactly(0),
+		Use:     "terms",
+		Short:   "What our own terms mean: lane, snag, peer, draft, rehearsal and the like",
+		Args:    exactly(0),
 		Example: "  gull help terms\n  gull help terms -o json",
 		RunE: func(*cobra.Command, []string) error {
 			switch {

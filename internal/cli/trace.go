@@ -31,7 +31,11 @@ func (a traceCommands) command() *cobra.Command {
 			t, err := a.client().Trace(c.Context(), args[0], inArchive(archive))
 			var p *client.Problem
 			if errors.As(err, &p) && p.Status == 404 {
-				if r, refusedErr := a.client().Refusal(c.Context(), args[0], inArchive(archive)); refusedErr == nil {
+				if r, refusedErr := a.client().Refusal(
+					c.Context(),
+					args[0],
+					inArchive(archive),
+				); refusedErr == nil {
 					return a.printRefusal(r, tell)
 				}
 			}
@@ -47,13 +51,20 @@ func (a traceCommands) command() *cobra.Command {
 		},
 	}
 	show.Flags().StringVar(&archive, "archive", "", "look in an opened archive (gull log list)")
-	show.Flags().StringVar(&tell, "for", "", "words to hand on: user (whoever asks) or far (the administrator of the other side)")
+	show.Flags().StringVar(&tell, "for", "",
+		"words to hand on: user (whoever asks) or far (the administrator of the other side)")
 	f := followFilter{}
 	follow := &cobra.Command{
-		Use: "follow [ID]", Short: "Follow a message until it ends, or everything as it happens", Args: cobra.MaximumNArgs(1),
-		Long: "Follow a message until it ends, or everything that happens on the node, as it happens.\n\nWithout an id, --with keeps to events that have a text anywhere in them (an address, a lane, a client), --kind to kinds: received, delivered, deferred, bounced, expired, rejected. " +
+		Use:   "follow [ID]",
+		Short: "Follow a message until it ends, or everything as it happens",
+		Args:  cobra.MaximumNArgs(1),
+		Long: "Follow a message until it ends, or everything that happens on the node, as it " +
+			"happens.\n\nWithout an id, --with keeps to events that have a text anywhere in them " +
+			"(an address, a lane, a client), --kind to kinds: received, delivered, deferred, " +
+			"bounced, expired, rejected. " +
 			"What is missed because this program was too slow is said, never left out silently.",
-		Example: "  gull trace follow 0B4Z7H8Q2M000\n  gull trace follow --with saltmarsh.example --kind deferred --kind bounced",
+		Example: "  gull trace follow 0B4Z7H8Q2M000\n  gull trace follow --with saltmarsh.example " +
+			"--kind deferred --kind bounced",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return a.follow(c.Context(), args[0])
@@ -61,7 +72,8 @@ func (a traceCommands) command() *cobra.Command {
 			return a.followAll(c.Context(), f)
 		},
 	}
-	follow.Flags().StringArrayVar(&f.kinds, "kind", nil, "only this kind of event; may be given again")
+	follow.Flags().StringArrayVar(&f.kinds, "kind", nil,
+		"only this kind of event; may be given again")
 	follow.Flags().StringVar(&f.with, "with", "", "only events with this in them")
 	return group("trace", "What happened to messages", a.traceFind(), show, follow)
 }
@@ -80,10 +92,19 @@ func (a traceCommands) traceFind() *cobra.Command {
 	var since, until string
 	words := map[string]*string{}
 	c := &cobra.Command{
-		Use: "find [WORDS…]", Short: "Find messages, and what was refused before it was one, newest first", Args: cobra.ArbitraryArgs,
-		Long: "Find messages, and what was refused before it was one, newest first.\n\nThe words are understood as in the console's search box: an address or a part of one, a domain, a subject (in quotes if it has words of time), our id, a Message-ID, " +
-			"an IP address or network, a remote host, a state (refused too), a cause, and times: today 10:00, since yesterday, last 2h, between 9:00 and 11:00, 2026-11-23. How they were understood goes to standard error. The flags ask for the same one by one.",
-		Example: "  gull trace find ines.harrow@skerryline.example since yesterday\n  gull trace find saltmarsh.example bounced last week\n  gull trace find \"night boat\" today 10:00\n  gull trace find --state refused --client 127.20.9.0/24 -o json",
+		Use:   "find [WORDS…]",
+		Short: "Find messages, and what was refused before it was one, newest first",
+		Args:  cobra.ArbitraryArgs,
+		Long: "Find messages, and what was refused before it was one, newest first.\n\nThe words " +
+			"are understood as in the console's search box: an address or a part of one, a " +
+			"domain, a subject (in quotes if it has words of time), our id, a Message-ID, " +
+			"an IP address or network, a remote host, a state (refused too), a cause, and times: " +
+			"today 10:00, since yesterday, last 2h, between 9:00 and 11:00, 2026-11-23. How " +
+			"they were understood goes to standard error. The flags ask for the same one " +
+			"by one.",
+		Example: "  gull trace find ines.harrow@skerryline.example since yesterday\n  gull trace " +
+			"find saltmarsh.example bounced last week\n  gull trace find \"night boat\" today " +
+			"10:00\n  gull trace find --state refused --client 127.20.9.0/24 -o json",
 		RunE: func(c *cobra.Command, args []string) error {
 			filter := url.Values{"limit": {strconv.Itoa(limit)}, "zone": {localZone()}}
 			for i, w := range args { // what the shell kept together stays together
@@ -115,9 +136,12 @@ func (a traceCommands) traceFind() *cobra.Command {
 			}
 			switch {
 			case p.Next != "" && !p.Back.IsZero() && a.format == "table":
-				fmt.Fprintf(a.err, "Looked as far as %s; go on with --after %s.\n", exact(p.Back.Time), p.Next)
+				fmt.Fprintf(a.err, "Looked as far as %s; go on with --after %s.\n",
+					exact(p.Back.Time), p.Next)
 			case p.Next != "" && a.format == "table":
-				fmt.Fprintf(a.err, "There may be more; these are the %d %s. Go on with --after %s.\n", len(p.Items), first, p.Next)
+				fmt.Fprintf(a.err,
+					"There may be more; these are the %d %s. Go on with --after %s.\n",
+					len(p.Items), first, p.Next)
 			}
 			if len(p.Items) == 0 {
 				return errNotFound
@@ -126,12 +150,20 @@ func (a traceCommands) traceFind() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"from": "sender: an address, a part of one, a domain, or <>", "to": "recipient: an address, a part of one, or a domain", "subject": "a part of the subject",
-		"id": "our id, or a Message-ID", "client": "IP address or network of the client", "host": "remote host", "state": "a delivery's state, or refused", "cause": "a cause, such as greylisted",
-		"listener": "it came by this listener", "route": "it goes by this route", "account": "sent by this account", "archive": "look in an opened archive (gull log list)", "after": "go on where the page before ended"} {
+	for name, help := range map[string]string{"from": "sender: an address, a part of one, a " +
+		"domain, or <>", "to": "recipient: an address, a part of one, or a " +
+		"domain", "subject": "a part of the subject",
+		"id": "our id, or a Message-ID", "client": "IP address or network of the " +
+			"client", "host": "remote host", "state": "a delivery's state, or " +
+			"refused", "cause": "a cause, such as greylisted",
+		"listener": "it came by this listener", "route": "it goes by this route",
+		"account": "sent by this account",
+		"archive": "look in an opened archive (gull log list)",
+		"after":   "go on where the page before ended"} {
 		words[name] = f.String(name, "", help)
 	}
-	f.StringVar(&since, "since", "", "from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
+	f.StringVar(&since, "since", "",
+		"from this time on: 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago")
 	f.StringVar(&until, "until", "", "before this time")
 	f.IntVar(&limit, "limit", 50, "at most so many, up to 1000")
 	f.BoolVar(&oldest, "oldest-first", false, "the oldest first")
@@ -180,12 +212,16 @@ func parseTime(text string, now time.Time) (time.Time, error) {
 			return now.AddDate(0, 0, -n), nil
 		}
 	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02"} {
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04",
+		"2006-01-02"} {
 		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is not a time; write 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago", text)
+	return time.Time{}, fmt.Errorf(
+		"%q is not a time; write 2026-11-23T10:00:00Z, 2026-11-23, or 2h for two hours ago",
+		text,
+	)
 }
 
 func foundColumns() []column[mail.Found] {
@@ -244,25 +280,30 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 	fmt.Fprintf(w, "%s  %s\n", m.ID, states(m))
 	fmt.Fprintf(w, "  from     %s\n", shown(m.Sender))
 	fmt.Fprintf(w, "  subject  %s\n", m.Subject)
-	fmt.Fprintf(w, "  came     %s (%s), %s\n", exact(m.ReceivedAt), ago(m.ReceivedAt), octets(m.Size))
+	fmt.Fprintf(w, "  came     %s (%s), %s\n", exact(m.ReceivedAt), ago(m.ReceivedAt),
+		octets(m.Size))
 	if s := t.Session; s != nil {
-		fmt.Fprintf(w, "  by       listener %s, session %s from %s (%s)%s\n", s.Listener, s.ID, s.Address, s.Name, under(s.TLS))
+		fmt.Fprintf(w, "  by       listener %s, session %s from %s (%s)%s\n", s.Listener, s.ID,
+			s.Address, s.Name, under(s.TLS))
 	}
 	if m.Account != "" {
 		fmt.Fprintf(w, "  account  %s\n", m.Account)
 	}
 	if f := m.Identity; f != nil {
-		fmt.Fprintf(w, "  proves   SPF %s for %s, DKIM %s, DMARC %s for %s\n", f.SPF.Result, f.SPF.Domain, signatureWords(f.DKIM), f.DMARC.Result, f.DMARC.Domain)
+		fmt.Fprintf(w, "  proves   SPF %s for %s, DKIM %s, DMARC %s for %s\n", f.SPF.Result,
+			f.SPF.Domain, signatureWords(f.DKIM), f.DMARC.Result, f.DMARC.Domain)
 	}
 	for i := range m.Deliveries {
 		d := &m.Deliveries[i]
 		fmt.Fprintf(w, "  to       %s: %s", shown(d.Recipient), d.State)
 		if !d.State.Final() {
-			fmt.Fprintf(w, ", %d attempts, next %s, expires %s (%s)", d.Attempts, next(d.NextAttemptAt.Time), ago(d.ExpiresAt.Time), exact(d.ExpiresAt.Time))
+			fmt.Fprintf(w, ", %d attempts, next %s, expires %s (%s)", d.Attempts,
+				next(d.NextAttemptAt.Time), ago(d.ExpiresAt.Time), exact(d.ExpiresAt.Time))
 		}
 		fmt.Fprintln(w)
 		if len(d.Via) > 0 {
-			fmt.Fprintf(w, "           by way of %s\n", strings.Join(append([]string{d.Original}, d.Via...), " → "))
+			fmt.Fprintf(w, "           by way of %s\n",
+				strings.Join(append([]string{d.Original}, d.Via...), " → "))
 		}
 	}
 	for _, b := range t.Boxes {
@@ -280,13 +321,16 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 		fmt.Fprintf(w, "\n%s (%s). %s\n", c.Title, c.Cause, c.Fix)
 	}
 	for _, s := range t.Sessions {
-		fmt.Fprintf(w, "\nTried in session %s at %s [%s]%s: %s, %s.\n", s.ID, s.Name, s.Address, under(s.TLS), s.Outcome, s.Ended)
+		fmt.Fprintf(w, "\nTried in session %s at %s [%s]%s: %s, %s.\n", s.ID, s.Name, s.Address,
+			under(s.TLS), s.Outcome, s.Ended)
 	}
 	for _, b := range t.Generated {
-		fmt.Fprintf(w, "\nIt generated the %s %s “%s” to %s: %s.\n", kindOf(b), b.ID, b.Subject, recipientsOf(b), states(b))
+		fmt.Fprintf(w, "\nIt generated the %s %s “%s” to %s: %s.\n", kindOf(b), b.ID, b.Subject,
+			recipientsOf(b), states(b))
 	}
 	if t.About != nil {
-		fmt.Fprintf(w, "\nIt is a %s about %s “%s” from %s: %s.\n", kindOf(m), t.About.ID, t.About.Subject, shown(t.About.Sender), states(*t.About))
+		fmt.Fprintf(w, "\nIt is a %s about %s “%s” from %s: %s.\n", kindOf(m), t.About.ID,
+			t.About.Subject, shown(t.About.Sender), states(*t.About))
 	}
 	return nil
 }
@@ -322,11 +366,14 @@ func (a traceCommands) printRefusal(r client.RefusalView, tell string) error {
 		return a.printValue(r)
 	}
 	x, w := r.Refusal, a.out
-	fmt.Fprintf(w, "%s  refused at stage %s\n  when     %s (%s)\n  client   %s (%s) at listener %s\n", x.ID, x.Stage, exact(x.At), ago(x.At), x.ClientAddress, x.Helo, x.Listener)
+	fmt.Fprintf(w,
+		"%s  refused at stage %s\n  when     %s (%s)\n  client   %s (%s) at listener %s\n", x.ID,
+		x.Stage, exact(x.At), ago(x.At), x.ClientAddress, x.Helo, x.Listener)
 	if x.Account != "" {
 		fmt.Fprintf(w, "  account  %s\n", x.Account)
 	}
-	fmt.Fprintf(w, "  from     %s\n  to       %s\n  told     %s\n", shown(x.Sender), cmp.Or(x.Recipient, "-"), x.Reply())
+	fmt.Fprintf(w, "  from     %s\n  to       %s\n  told     %s\n", shown(x.Sender),
+		cmp.Or(x.Recipient, "-"), x.Reply())
 	if x.Rule != "" {
 		fmt.Fprintf(w, "  rule     %s, revision %d\n", x.Rule, x.Revision)
 	}

@@ -24,30 +24,73 @@ type verb struct {
 }
 
 var verbs = []verb{
-	{mail.VerbHold, "Stop messages until they are released", "Held messages are not tried, and do not expire while they are held.",
-		"  gull queue hold --sender tickets@skerryline.example --why \"wrong prices\"\n  gull queue hold 0B4Z7H8Q2M000-1", nil},
-	{mail.VerbRelease, "Let held messages go on", "They are tried immediately.", "  gull queue release --sender tickets@skerryline.example\n  gull queue release --action 12", nil},
-	{mail.VerbFlush, "Try waiting messages now", "Within the limits of their lanes: a flush of very many is no flood. When they expire does not change.",
-		"  gull queue flush --domain greywacke.example\n  gull queue flush --all", nil},
-	{mail.VerbReroute, "Send messages another way", "By another route or straight to a host: for one attempt, or with --keep until they are gone.",
-		"  gull queue reroute --domain homelines.example --by \"by provider\"\n  gull queue reroute --lane 2XK4T9Q8R7Y1C --host mx2.dunlin.example:2530 --keep",
+	{
+		mail.VerbHold,
+		"Stop messages until they are released",
+		"Held messages are not tried, and do not expire while they are held.",
+		"  gull queue hold --sender tickets@skerryline.example --why \"wrong prices\"\n  gull " +
+			"queue hold 0B4Z7H8Q2M000-1",
+		nil,
+	},
+	{
+		mail.VerbRelease,
+		"Let held messages go on",
+		"They are tried immediately.",
+		"  gull queue release --sender tickets@skerryline.example\n  gull queue release --action " +
+			"12",
+		nil,
+	},
+	{
+		mail.VerbFlush,
+		"Try waiting messages now",
+		"Within the limits of their lanes: a flush of very many is no flood. When they expire " +
+			"does not change.",
+		"  gull queue flush --domain greywacke.example\n  gull queue flush --all",
+		nil,
+	},
+	{
+		mail.VerbReroute,
+		"Send messages another way",
+		"By another route or straight to a host: for one attempt, or with --keep until they are " +
+			"gone.",
+		"  gull queue reroute --domain homelines.example --by \"by provider\"\n  gull queue " +
+			"reroute --lane 2XK4T9Q8R7Y1C --host mx2.dunlin.example:2530 --keep",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.Route, "by", "", "name of the route to send by")
 			f.StringVar(&r.Host, "host", "", "host or host:port to send to")
 			f.BoolVar(&r.Keep, "keep", false, "until they are gone, not for one attempt only")
-		}},
-	{mail.VerbExpire, "Change when messages expire", "Write 12h for twelve hours from now, +1d or -12h for later or earlier, or schedule for what the schedule says.",
-		"  gull queue expire --domain fogbank.example --in 2h\n  gull queue expire --domain fogbank.example --in +2d",
+		},
+	},
+	{
+		mail.VerbExpire,
+		"Change when messages expire",
+		"Write 12h for twelve hours from now, +1d or -12h for later or earlier, or schedule for " +
+			"what the schedule says.",
+		"  gull queue expire --domain fogbank.example --in 2h\n  gull queue expire --domain " +
+			"fogbank.example --in +2d",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.ExpireAfter, "in", "", "12h, +1d, -12h or schedule")
-		}},
-	{mail.VerbReturn, "Send messages back to their senders now", "Each sender gets a notice with your sentence.",
-		"  gull queue return --domain sunkenpier.example --say \"the pier is closed for the winter\"",
+		},
+	},
+	{
+		mail.VerbReturn,
+		"Send messages back to their senders now",
+		"Each sender gets a notice with your sentence.",
+		"  gull queue return --domain sunkenpier.example --say \"the pier is closed for the " +
+			"winter\"",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
 			f.StringVar(&r.Say, "say", "", "the sentence that the sender reads")
-		}},
-	{mail.VerbDrop, "Take messages out; nobody is told", "For a day they can be put back with gull queue restore. Needs two confirmations, or --yes.",
-		"  gull queue drop --sender spam@skerryline.example --why \"stolen password\"\n  gull queue drop --sender spam@skerryline.example --dry-run", nil},
+		},
+	},
+	{
+		mail.VerbDrop,
+		"Take messages out; nobody is told",
+		"For a day they can be put back with gull queue restore. Needs two confirmations, or " +
+			"--yes.",
+		"  gull queue drop --sender spam@skerryline.example --why \"stolen password\"\n  gull " +
+			"queue drop --sender spam@skerryline.example --dry-run",
+		nil,
+	},
 	{mail.VerbChangeDomain, "Fix a wrong recipient domain", "",
 		"  gull queue change-domain --domain saltmrsh.example --to-domain saltmarsh.example",
 		func(f *pflag.FlagSet, r *mail.ActionRequest) {
@@ -60,14 +103,21 @@ func (a verbCommands) all() []*cobra.Command {
 	for _, v := range verbs {
 		r := &mail.ActionRequest{Verb: v.name}
 		yes := false
-		c := &cobra.Command{Use: v.name + " [ID...]", Short: v.short, Long: v.short + ". " + v.long + "\n\nMessages are chosen by ids or by the same words as in gull queue list.", Example: v.example, Args: cobra.ArbitraryArgs,
+		c := &cobra.Command{
+			Use:   v.name + " [ID...]",
+			Short: v.short,
+			Long: v.short + ". " + v.long + "\n\nMessages are chosen by ids or by the same " +
+				"words as in gull queue list.",
+			Example: v.example,
+			Args:    cobra.ArbitraryArgs,
 			RunE: func(c *cobra.Command, args []string) error {
 				var err error
 				if r.Selection, err = selectionOf(c.Flags(), args); err != nil {
 					return err
 				}
 				return a.act(c, *r, yes)
-			}}
+			},
+		}
 		f := c.Flags()
 		addFilter(f)
 		f.BoolVar(&r.All, "all", false, "everything that waits")
@@ -86,7 +136,9 @@ func (a verbCommands) all() []*cobra.Command {
 // terminal, and does it.
 func (a verbCommands) act(c *cobra.Command, r mail.ActionRequest, yes bool) error {
 	if r.Selection.Everything() && !r.All {
-		return usage("say which messages with --lane, --domain or another filter or by their ids, or --all")
+		return usage(
+			"say which messages with --lane, --domain or another filter or by their ids, or --all",
+		)
 	}
 	probe := r
 	probe.DryRun = true
@@ -107,7 +159,9 @@ func (a verbCommands) act(c *cobra.Command, r mail.ActionRequest, yes bool) erro
 		return a.printValue(would)
 	case r.Verb == mail.VerbDrop && !yes && !asks:
 		return usage("dropping needs --yes where nobody can be asked; %s", would.Text)
-	case asks && !a.confirm(would.Text+". Go on?"), asks && r.Verb == mail.VerbDrop && !a.confirm("Nobody will be told, and after a day they are gone for good. Really drop them?"):
+	case asks && !a.confirm(would.Text+". Go on?"),
+		asks && r.Verb == mail.VerbDrop && !a.confirm("Nobody will be told, and after a day they "+
+			"are gone for good. Really drop them?"):
 		fmt.Fprintln(a.err, "Nothing was done.")
 		return nil
 	}

@@ -44,7 +44,17 @@ type conn struct {
 // New makes a client of the service at base, such as http://127.0.0.1:8480.
 func New(base, token string) *Client {
 	c := &conn{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{}}
-	return &Client{MailCalls{c}, KeysCalls{c}, ProbesCalls{c}, QueueCalls{c}, ReviewsCalls{c}, SetupCalls{c}, DirectoryCalls{c}, SnagsCalls{c}, RecordsCalls{c}}
+	return &Client{
+		MailCalls{c},
+		KeysCalls{c},
+		ProbesCalls{c},
+		QueueCalls{c},
+		ReviewsCalls{c},
+		SetupCalls{c},
+		DirectoryCalls{c},
+		SnagsCalls{c},
+		RecordsCalls{c},
+	}
 }
 
 // Unreachable is an error of the way to the service.
@@ -55,7 +65,11 @@ type Unreachable struct {
 
 // Error says what to do.
 func (e *Unreachable) Error() string {
-	return fmt.Sprintf("the service at %s cannot be reached: %v; is it running, and is --url or GULL_URL right?", e.Base, e.Err)
+	return fmt.Sprintf(
+		"the service at %s cannot be reached: %v; is it running, and is --url or GULL_URL right?",
+		e.Base,
+		e.Err,
+	)
 }
 
 // Unwrap is the cause.
@@ -83,7 +97,8 @@ func (p *Problem) Error() string {
 			fmt.Fprintf(&b, "line %.0f, ", line)
 		}
 		if at := e.Location; at != "" {
-			for _, part := range []string{"query.", "path.", "body.", "header."} { // where it stood in the request is nobody's business
+			// where it stood in the request is nobody's business
+			for _, part := range []string{"query.", "path.", "body.", "header."} {
 				at = strings.TrimPrefix(at, part)
 			}
 			b.WriteString(at + ": ")
@@ -99,7 +114,12 @@ type Page[T any] struct {
 	Next  string `json:"next"`
 }
 
-func (c *conn) do(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+func (c *conn) do(
+	ctx context.Context,
+	method, path string,
+	query url.Values,
+	body any,
+) (*http.Response, error) {
 	if body == nil {
 		return c.doRaw(ctx, method, path, query, nil, "")
 	}
@@ -110,7 +130,13 @@ func (c *conn) do(ctx context.Context, method, path string, query url.Values, bo
 	return c.doRaw(ctx, method, path, query, bytes.NewReader(text), "application/json")
 }
 
-func (c *conn) doRaw(ctx context.Context, method, path string, query url.Values, r io.Reader, contentType string) (*http.Response, error) {
+func (c *conn) doRaw(
+	ctx context.Context,
+	method, path string,
+	query url.Values,
+	r io.Reader,
+	contentType string,
+) (*http.Response, error) {
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
@@ -140,7 +166,13 @@ func (c *conn) doRaw(ctx context.Context, method, path string, query url.Values,
 	return nil, p
 }
 
-func call[T any](ctx context.Context, c *conn, method, path string, query url.Values, body any) (T, error) {
+func call[T any](
+	ctx context.Context,
+	c *conn,
+	method, path string,
+	query url.Values,
+	body any,
+) (T, error) {
 	var out T
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -176,7 +208,8 @@ func (c MailCalls) Find(ctx context.Context, filter url.Values) (Page[mail.Messa
 
 // Trace is a message's whole way.
 func (c MailCalls) Trace(ctx context.Context, id string, from url.Values) (mail.Trace, error) {
-	return call[mail.Trace](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id), from, nil)
+	return call[mail.Trace](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id),
+		from, nil)
 }
 
 // Explain says what would be decided.
@@ -191,17 +224,25 @@ func (c MailCalls) Send(ctx context.Context, t mail.TestMessage) (mail.Submitted
 }
 
 // Mailbox lists one page of a mailbox.
-func (c MailCalls) Mailbox(ctx context.Context, address string, limit int, after string) (Page[mail.MailboxItem], error) {
+func (c MailCalls) Mailbox(
+	ctx context.Context,
+	address string,
+	limit int,
+	after string,
+) (Page[mail.MailboxItem], error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if after != "" {
 		q.Set("after", after)
 	}
-	return call[Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
+	return call[Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet,
+		"/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
 }
 
 // MailboxRaw copies a message in a mailbox to w.
 func (c MailCalls) MailboxRaw(ctx context.Context, address, id string, w io.Writer) error {
-	resp, err := c.do(ctx, http.MethodGet, "/api/v1/mailboxes/"+url.PathEscape(address)+"/messages/"+url.PathEscape(id)+"/raw", nil, nil)
+	resp, err := c.do(ctx, http.MethodGet,
+		"/api/v1/mailboxes/"+url.PathEscape(address)+"/messages/"+url.PathEscape(id)+"/raw", nil,
+		nil)
 	if err != nil {
 		return err
 	}
@@ -223,7 +264,12 @@ type LiveEvent struct {
 // Live gives events as they happen, those of one message if an id is given,
 // until f returns false, ctx ends or the stream breaks. ready is called once the
 // service listens: nothing that happens afterwards is missed.
-func (c MailCalls) Live(ctx context.Context, message string, ready func(), f func(LiveEvent) bool) error {
+func (c MailCalls) Live(
+	ctx context.Context,
+	message string,
+	ready func(),
+	f func(LiveEvent) bool,
+) error {
 	q := url.Values{}
 	if message != "" {
 		q.Set("message", message)

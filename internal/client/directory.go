@@ -14,7 +14,10 @@ import (
 type DirectoryCalls struct{ *conn }
 
 // Mailboxes lists one page of mailboxes.
-func (c DirectoryCalls) Mailboxes(ctx context.Context, q url.Values) (Page[mail.MailboxLine], error) {
+func (c DirectoryCalls) Mailboxes(
+	ctx context.Context,
+	q url.Values,
+) (Page[mail.MailboxLine], error) {
 	return call[Page[mail.MailboxLine]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes", q, nil)
 }
 
@@ -38,17 +41,30 @@ type Entry struct {
 
 // ShowEntry reads a mailbox or an alias; noun is mailboxes or aliases.
 func (c DirectoryCalls) ShowEntry(ctx context.Context, noun, address string) (Entry, error) {
-	return call[Entry](ctx, c.conn, http.MethodGet, "/api/v1/"+noun+"/"+url.PathEscape(address), nil, nil)
+	return call[Entry](ctx, c.conn, http.MethodGet, "/api/v1/"+noun+"/"+url.PathEscape(address),
+		nil, nil)
 }
 
 // AddEntry adds one.
-func (c DirectoryCalls) AddEntry(ctx context.Context, noun string, fields map[string]any, dry bool) (Entry, error) {
-	return call[Entry](ctx, c.conn, http.MethodPost, "/api/v1/"+noun, nil, map[string]any{"fields": fields, "dry_run": dry})
+func (c DirectoryCalls) AddEntry(
+	ctx context.Context,
+	noun string,
+	fields map[string]any,
+	dry bool,
+) (Entry, error) {
+	return call[Entry](ctx, c.conn, http.MethodPost, "/api/v1/"+noun, nil,
+		map[string]any{"fields": fields, "dry_run": dry})
 }
 
 // ChangeEntry changes fields of one.
-func (c DirectoryCalls) ChangeEntry(ctx context.Context, noun, address string, fields map[string]any, dry bool) (Entry, error) {
-	return call[Entry](ctx, c.conn, http.MethodPatch, "/api/v1/"+noun+"/"+url.PathEscape(address), nil, map[string]any{"fields": fields, "dry_run": dry})
+func (c DirectoryCalls) ChangeEntry(
+	ctx context.Context,
+	noun, address string,
+	fields map[string]any,
+	dry bool,
+) (Entry, error) {
+	return call[Entry](ctx, c.conn, http.MethodPatch, "/api/v1/"+noun+"/"+url.PathEscape(address),
+		nil, map[string]any{"fields": fields, "dry_run": dry})
 }
 
 // RemoveEntry takes one out.
@@ -57,8 +73,15 @@ func (c DirectoryCalls) RemoveEntry(ctx context.Context, noun, address string) e
 }
 
 // ImportEntries adds and changes from CSV.
-func (c DirectoryCalls) ImportEntries(ctx context.Context, noun string, csv io.Reader, dry bool, progress func(Progress)) (mail.Imported, error) {
-	return streamed[mail.Imported](ctx, c.conn, "/api/v1/"+noun+"/import", url.Values{"dry_run": {strconv.FormatBool(dry)}}, csv, progress)
+func (c DirectoryCalls) ImportEntries(
+	ctx context.Context,
+	noun string,
+	csv io.Reader,
+	dry bool,
+	progress func(Progress),
+) (mail.Imported, error) {
+	return streamed[mail.Imported](ctx, c.conn, "/api/v1/"+noun+"/import",
+		url.Values{"dry_run": {strconv.FormatBool(dry)}}, csv, progress)
 }
 
 // ExportEntries copies all of them to w as CSV.
@@ -86,7 +109,8 @@ func (c DirectoryCalls) Secrets(ctx context.Context) ([]mail.SecretLine, error) 
 
 // SetSecret keeps a password.
 func (c DirectoryCalls) SetSecret(ctx context.Context, name, value string) error {
-	return c.send(ctx, http.MethodPut, "/api/v1/secrets/"+url.PathEscape(name), map[string]any{"value": value})
+	return c.send(ctx, http.MethodPut, "/api/v1/secrets/"+url.PathEscape(name),
+		map[string]any{"value": value})
 }
 
 // RemoveSecret forgets a password.

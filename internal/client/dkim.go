@@ -21,7 +21,8 @@ func keyPath(domain, selector, verb string) string {
 
 // Keys lists keys that sign messages, of one domain or of all.
 func (c KeysCalls) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
-	p, err := call[Page[mail.DKIMKey]](ctx, c.conn, http.MethodGet, "/api/v1/dkim", url.Values{"domain": {domain}}, nil)
+	p, err := call[Page[mail.DKIMKey]](ctx, c.conn, http.MethodGet, "/api/v1/dkim",
+		url.Values{"domain": {domain}}, nil)
 	return p.Items, err
 }
 
@@ -36,12 +37,17 @@ func (c KeysCalls) MakeKey(ctx context.Context, fields map[string]any) (mail.DKI
 }
 
 // DoKey does something to a key: check, use or retire.
-func (c KeysCalls) DoKey(ctx context.Context, domain, selector, verb string, force bool) (mail.DKIMKey, error) {
+func (c KeysCalls) DoKey(
+	ctx context.Context,
+	domain, selector, verb string,
+	force bool,
+) (mail.DKIMKey, error) {
 	var body any
 	if verb == "use" {
 		body = map[string]any{"force": force}
 	}
-	return call[mail.DKIMKey](ctx, c.conn, http.MethodPost, keyPath(domain, selector, verb), nil, body)
+	return call[mail.DKIMKey](ctx, c.conn, http.MethodPost, keyPath(domain, selector, verb), nil,
+		body)
 }
 
 // RemoveKey forgets a key.

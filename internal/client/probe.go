@@ -19,16 +19,22 @@ func (c ProbesCalls) Probe(ctx context.Context, order map[string]any) (probe.Pro
 
 // AllReadiness is how ready our domains are, at the last look at each.
 func (c ProbesCalls) AllReadiness(ctx context.Context) ([]readiness.Readiness, error) {
-	p, err := call[Page[readiness.Readiness]](ctx, c.conn, http.MethodGet, "/api/v1/readiness", nil, nil)
+	p, err := call[Page[readiness.Readiness]](ctx, c.conn, http.MethodGet, "/api/v1/readiness", nil,
+		nil)
 	return p.Items, err
 }
 
 // Readiness is the last look at a domain, and what changed.
 func (c ProbesCalls) Readiness(ctx context.Context, domain string) (readiness.Looks, error) {
-	return call[readiness.Looks](ctx, c.conn, http.MethodGet, "/api/v1/readiness/"+url.PathEscape(domain), nil, nil)
+	return call[readiness.Looks](ctx, c.conn, http.MethodGet,
+		"/api/v1/readiness/"+url.PathEscape(domain), nil, nil)
 }
 
 // CheckReadiness looks at a domain now.
-func (c ProbesCalls) CheckReadiness(ctx context.Context, domain string) (readiness.Readiness, error) {
-	return call[readiness.Readiness](ctx, c.conn, http.MethodPost, "/api/v1/readiness/"+url.PathEscape(domain)+"/check", nil, nil)
+func (c ProbesCalls) CheckReadiness(
+	ctx context.Context,
+	domain string,
+) (readiness.Readiness, error) {
+	return call[readiness.Readiness](ctx, c.conn, http.MethodPost,
+		"/api/v1/readiness/"+url.PathEscape(domain)+"/check", nil, nil)
 }

@@ -30,36 +30,50 @@ func (c QueueCalls) Lanes(ctx context.Context, filter url.Values) (Lanes, error)
 
 // LaneGroups sums up the lanes by route, host, cause or state.
 func (c QueueCalls) LaneGroups(ctx context.Context, by string) ([]mail.LaneGroup, error) {
-	p, err := call[Page[mail.LaneGroup]](ctx, c.conn, http.MethodGet, "/api/v1/lane-groups", url.Values{"by": {by}}, nil)
+	p, err := call[Page[mail.LaneGroup]](ctx, c.conn, http.MethodGet, "/api/v1/lane-groups",
+		url.Values{"by": {by}}, nil)
 	return p.Items, err
 }
 
 // Lane is one lane with its last hour.
 func (c QueueCalls) Lane(ctx context.Context, id string) (mail.LaneDetail, error) {
-	return call[mail.LaneDetail](ctx, c.conn, http.MethodGet, "/api/v1/lanes/"+url.PathEscape(id), nil, nil)
+	return call[mail.LaneDetail](ctx, c.conn, http.MethodGet, "/api/v1/lanes/"+url.PathEscape(id),
+		nil, nil)
 }
 
 // Act does something with messages.
-func (c QueueCalls) Act(ctx context.Context, r mail.ActionRequest, progress func(Progress)) (mail.Done, error) {
+func (c QueueCalls) Act(
+	ctx context.Context,
+	r mail.ActionRequest,
+	progress func(Progress),
+) (mail.Done, error) {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return streamedAs[mail.Done](ctx, c.conn, "/api/v1/queue/act", nil, bytes.NewReader(text), "application/json", progress)
+	return streamedAs[mail.Done](ctx, c.conn, "/api/v1/queue/act", nil, bytes.NewReader(text),
+		"application/json", progress)
 }
 
 // Undo takes an action back.
-func (c QueueCalls) Undo(ctx context.Context, id int64, why string, progress func(Progress)) (mail.Done, error) {
+func (c QueueCalls) Undo(
+	ctx context.Context,
+	id int64,
+	why string,
+	progress func(Progress),
+) (mail.Done, error) {
 	text, err := json.Marshal(map[string]string{"why": why})
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return streamedAs[mail.Done](ctx, c.conn, "/api/v1/actions/"+strconv.FormatInt(id, 10)+"/undo", nil, bytes.NewReader(text), "application/json", progress)
+	return streamedAs[mail.Done](ctx, c.conn, "/api/v1/actions/"+strconv.FormatInt(id, 10)+"/undo",
+		nil, bytes.NewReader(text), "application/json", progress)
 }
 
 // Actions lists one page of what people did.
 func (c QueueCalls) Actions(ctx context.Context, limit int) ([]mail.Action, error) {
-	p, err := call[Page[mail.Action]](ctx, c.conn, http.MethodGet, "/api/v1/actions", url.Values{"limit": {strconv.Itoa(limit)}}, nil)
+	p, err := call[Page[mail.Action]](ctx, c.conn, http.MethodGet, "/api/v1/actions",
+		url.Values{"limit": {strconv.Itoa(limit)}}, nil)
 	return p.Items, err
 }
 
@@ -94,5 +108,6 @@ func (c QueueCalls) SchedulePreview(ctx context.Context, q url.Values) (retry.Pr
 
 // Message is a message's header, structure and text.
 func (c QueueCalls) Message(ctx context.Context, id string) (mail.ContentView, error) {
-	return call[mail.ContentView](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id)+"/view", nil, nil)
+	return call[mail.ContentView](ctx, c.conn, http.MethodGet,
+		"/api/v1/messages/"+url.PathEscape(id)+"/view", nil, nil)
 }

@@ -16,18 +16,21 @@ type ReviewsCalls struct{ *conn }
 
 // Review lists the findings of the settings in force, or of the draft.
 func (c ReviewsCalls) Review(ctx context.Context, draft bool) ([]review.Finding, error) {
-	p, err := call[Page[review.Finding]](ctx, c.conn, http.MethodGet, "/api/v1/review", url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
+	p, err := call[Page[review.Finding]](ctx, c.conn, http.MethodGet, "/api/v1/review",
+		url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
 	return p.Items, err
 }
 
 // FixFinding fixes a finding.
 func (c ReviewsCalls) FixFinding(ctx context.Context, key string) (mail.Done, error) {
-	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/fix", nil, map[string]any{"key": key})
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/fix", nil,
+		map[string]any{"key": key})
 }
 
 // AcceptFinding lives with a finding, for a reason.
 func (c ReviewsCalls) AcceptFinding(ctx context.Context, key, because string) error {
-	return c.send(ctx, http.MethodPost, "/api/v1/review/accept", map[string]any{"key": key, "because": because})
+	return c.send(ctx, http.MethodPost, "/api/v1/review/accept",
+		map[string]any{"key": key, "because": because})
 }
 
 // ReopenFinding takes such a decision back.

@@ -44,28 +44,53 @@ type Edited struct {
 }
 
 // AddItem adds an item to the draft.
-func (c SetupCalls) AddItem(ctx context.Context, section string, fields map[string]any, place int, dry bool) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodPost, setupPath(section), nil, map[string]any{"fields": fields, "place": place, "dry_run": dry})
+func (c SetupCalls) AddItem(
+	ctx context.Context,
+	section string,
+	fields map[string]any,
+	place int,
+	dry bool,
+) (Edited, error) {
+	return call[Edited](ctx, c.conn, http.MethodPost, setupPath(section), nil,
+		map[string]any{"fields": fields, "place": place, "dry_run": dry})
 }
 
 // ChangeItem changes fields of an item in the draft.
-func (c SetupCalls) ChangeItem(ctx context.Context, section, name string, fields map[string]any, dry bool) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodPatch, setupPath(section, name), nil, map[string]any{"fields": fields, "dry_run": dry})
+func (c SetupCalls) ChangeItem(
+	ctx context.Context,
+	section, name string,
+	fields map[string]any,
+	dry bool,
+) (Edited, error) {
+	return call[Edited](ctx, c.conn, http.MethodPatch, setupPath(section, name), nil,
+		map[string]any{"fields": fields, "dry_run": dry})
 }
 
 // MoveItem puts an item elsewhere in the draft.
-func (c SetupCalls) MoveItem(ctx context.Context, section, name string, place int, dry bool) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodPost, setupPath(section, name)+"/move", nil, map[string]any{"place": place, "dry_run": dry})
+func (c SetupCalls) MoveItem(
+	ctx context.Context,
+	section, name string,
+	place int,
+	dry bool,
+) (Edited, error) {
+	return call[Edited](ctx, c.conn, http.MethodPost, setupPath(section, name)+"/move", nil,
+		map[string]any{"place": place, "dry_run": dry})
 }
 
 // RemoveItem takes an item out of the draft.
-func (c SetupCalls) RemoveItem(ctx context.Context, section, name string, dry bool) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodDelete, setupPath(section, name), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil)
+func (c SetupCalls) RemoveItem(
+	ctx context.Context,
+	section, name string,
+	dry bool,
+) (Edited, error) {
+	return call[Edited](ctx, c.conn, http.MethodDelete, setupPath(section, name),
+		url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil)
 }
 
 // Draft is the draft's state.
 func (c SetupCalls) Draft(ctx context.Context, yaml bool) (mail.Draft, error) {
-	return call[mail.Draft](ctx, c.conn, http.MethodGet, "/api/v1/draft", url.Values{"yaml": {strconv.FormatBool(yaml)}}, nil)
+	return call[mail.Draft](ctx, c.conn, http.MethodGet, "/api/v1/draft",
+		url.Values{"yaml": {strconv.FormatBool(yaml)}}, nil)
 }
 
 // ApplyDraft puts the draft in force.
@@ -87,8 +112,13 @@ func (c SetupCalls) RebaseDraft(ctx context.Context) ([]string, error) {
 }
 
 // Rehearse replays envelopes through the draft.
-func (c SetupCalls) Rehearse(ctx context.Context, messages int, progress func(Progress)) (rehearse.Report, error) {
-	return streamed[rehearse.Report](ctx, c.conn, "/api/v1/draft/rehearse", url.Values{"messages": {strconv.Itoa(messages)}}, nil, progress)
+func (c SetupCalls) Rehearse(
+	ctx context.Context,
+	messages int,
+	progress func(Progress),
+) (rehearse.Report, error) {
+	return streamed[rehearse.Report](ctx, c.conn, "/api/v1/draft/rehearse",
+		url.Values{"messages": {strconv.Itoa(messages)}}, nil, progress)
 }
 
 // Progress is how far long work is.
@@ -99,12 +129,27 @@ type Progress struct {
 }
 
 // streamed calls an operation that tells of its progress.
-func streamed[T any](ctx context.Context, c *conn, path string, query url.Values, body io.Reader, progress func(Progress)) (T, error) {
+func streamed[T any](
+	ctx context.Context,
+	c *conn,
+	path string,
+	query url.Values,
+	body io.Reader,
+	progress func(Progress),
+) (T, error) {
 	return streamedAs[T](ctx, c, path, query, body, "text/csv", progress)
 }
 
 // streamedAs is streamed with a body of a type.
-func streamedAs[T any](ctx context.Context, c *conn, path string, query url.Values, body io.Reader, contentType string, progress func(Progress)) (T, error) {
+func streamedAs[T any](
+	ctx context.Context,
+	c *conn,
+	path string,
+	query url.Values,
+	body io.Reader,
+	contentType string,
+	progress func(Progress),
+) (T, error) {
 	var out T
 	resp, err := c.doRaw(ctx, http.MethodPost, path, query, body, contentType)
 	if err != nil {
@@ -134,7 +179,8 @@ func streamedAs[T any](ctx context.Context, c *conn, path string, query url.Valu
 
 // Revisions lists one page of them.
 func (c SetupCalls) Revisions(ctx context.Context, limit int) ([]mail.Revision, error) {
-	p, err := call[Page[mail.Revision]](ctx, c.conn, http.MethodGet, "/api/v1/revisions", url.Values{"limit": {strconv.Itoa(limit)}}, nil)
+	p, err := call[Page[mail.Revision]](ctx, c.conn, http.MethodGet, "/api/v1/revisions",
+		url.Values{"limit": {strconv.Itoa(limit)}}, nil)
 	return p.Items, err
 }
 
@@ -152,12 +198,14 @@ func (c SetupCalls) Revision(ctx context.Context, number, against int) (Revision
 	if against > 0 {
 		q.Set("against", strconv.Itoa(against))
 	}
-	return call[RevisionView](ctx, c.conn, http.MethodGet, "/api/v1/revisions/"+strconv.Itoa(number), q, nil)
+	return call[RevisionView](ctx, c.conn, http.MethodGet,
+		"/api/v1/revisions/"+strconv.Itoa(number), q, nil)
 }
 
 // Revert goes back to a revision.
 func (c SetupCalls) Revert(ctx context.Context, number int, why string) (mail.Applied, error) {
-	return call[mail.Applied](ctx, c.conn, http.MethodPost, "/api/v1/revisions/"+strconv.Itoa(number)+"/revert", nil, map[string]any{"why": why})
+	return call[mail.Applied](ctx, c.conn, http.MethodPost,
+		"/api/v1/revisions/"+strconv.Itoa(number)+"/revert", nil, map[string]any{"why": why})
 }
 
 // Confirm keeps a revision that would go back by itself.
@@ -173,7 +221,8 @@ type ConfigText struct {
 
 // Config is the configuration in force, with the directory if it is wanted.
 func (c SetupCalls) Config(ctx context.Context, directory bool) (ConfigText, error) {
-	return call[ConfigText](ctx, c.conn, http.MethodGet, "/api/v1/config", url.Values{"directory": {strconv.FormatBool(directory)}}, nil)
+	return call[ConfigText](ctx, c.conn, http.MethodGet, "/api/v1/config",
+		url.Values{"directory": {strconv.FormatBool(directory)}}, nil)
 }
 
 // ConfigWithSecrets is everything, hashes and passwords too.
@@ -182,6 +231,11 @@ func (c SetupCalls) ConfigWithSecrets(ctx context.Context) (ConfigText, error) {
 }
 
 // ImportConfig takes a text as the draft.
-func (c SetupCalls) ImportConfig(ctx context.Context, name, text string, dry bool) (mail.Draft, error) {
-	return call[mail.Draft](ctx, c.conn, http.MethodPut, "/api/v1/config", nil, map[string]any{"text": text, "name": name, "dry_run": dry})
+func (c SetupCalls) ImportConfig(
+	ctx context.Context,
+	name, text string,
+	dry bool,
+) (mail.Draft, error) {
+	return call[mail.Draft](ctx, c.conn, http.MethodPut, "/api/v1/config", nil,
+		map[string]any{"text": text, "name": name, "dry_run": dry})
 }

@@ -26,15 +26,22 @@ func (c SnagsCalls) Snags(ctx context.Context, filter url.Values) (SnagPage, err
 
 // Snag reads one trouble.
 func (c SnagsCalls) Snag(ctx context.Context, id string) (snag.Snag, error) {
-	return call[snag.Snag](ctx, c.conn, http.MethodGet, "/api/v1/snags/"+url.PathEscape(id), nil, nil)
+	return call[snag.Snag](ctx, c.conn, http.MethodGet, "/api/v1/snags/"+url.PathEscape(id), nil,
+		nil)
 }
 
 // FixSnag does one of the things that are offered.
 func (c SnagsCalls) FixSnag(ctx context.Context, id string, o snag.Order) (mail.Done, error) {
-	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/fix", nil, o)
+	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/fix",
+		nil, o)
 }
 
 // ChangeSnag notes something, takes it on or mutes it.
-func (c SnagsCalls) ChangeSnag(ctx context.Context, id string, change map[string]any) (snag.Snag, error) {
-	return call[snag.Snag](ctx, c.conn, http.MethodPatch, "/api/v1/snags/"+url.PathEscape(id), nil, change)
+func (c SnagsCalls) ChangeSnag(
+	ctx context.Context,
+	id string,
+	change map[string]any,
+) (snag.Snag, error) {
+	return call[snag.Snag](ctx, c.conn, http.MethodPatch, "/api/v1/snags/"+url.PathEscape(id), nil,
+		change)
 }

@@ -38,8 +38,13 @@ type RefusalView struct {
 }
 
 // Refusal reads one refusal.
-func (c RecordsCalls) Refusal(ctx context.Context, id string, from url.Values) (RefusalView, error) {
-	return call[RefusalView](ctx, c.conn, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id), from, nil)
+func (c RecordsCalls) Refusal(
+	ctx context.Context,
+	id string,
+	from url.Values,
+) (RefusalView, error) {
+	return call[RefusalView](ctx, c.conn, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id),
+		from, nil)
 }
 
 // Sessions lists one page of sessions.
@@ -56,8 +61,13 @@ type SessionView struct {
 }
 
 // Session reads one session.
-func (c RecordsCalls) Session(ctx context.Context, id string, from url.Values) (SessionView, error) {
-	return call[SessionView](ctx, c.conn, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id), from, nil)
+func (c RecordsCalls) Session(
+	ctx context.Context,
+	id string,
+	from url.Values,
+) (SessionView, error) {
+	return call[SessionView](ctx, c.conn, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id),
+		from, nil)
 }
 
 // Watches lists whose sessions are recorded in full.
@@ -68,7 +78,8 @@ func (c RecordsCalls) Watches(ctx context.Context) ([]mail.Watch, error) {
 
 // Watch begins or ends a watch.
 func (c RecordsCalls) Watch(ctx context.Context, what, forTime string) (mail.Watch, error) {
-	return call[mail.Watch](ctx, c.conn, http.MethodPost, "/api/v1/watches", nil, map[string]string{"what": what, "for": forTime})
+	return call[mail.Watch](ctx, c.conn, http.MethodPost, "/api/v1/watches", nil,
+		map[string]string{"what": what, "for": forTime})
 }
 
 // Report is what the traffic looks like.
@@ -94,8 +105,13 @@ func (c RecordsCalls) Report(ctx context.Context, q url.Values) (Report, error) 
 }
 
 // ReportTable reads counts by value of a dimension.
-func (c RecordsCalls) ReportTable(ctx context.Context, dim string, q url.Values) ([]report.Row, error) {
-	p, err := call[Page[report.Row]](ctx, c.conn, http.MethodGet, "/api/v1/report/tables/"+url.PathEscape(dim), q, nil)
+func (c RecordsCalls) ReportTable(
+	ctx context.Context,
+	dim string,
+	q url.Values,
+) ([]report.Row, error) {
+	p, err := call[Page[report.Row]](ctx, c.conn, http.MethodGet,
+		"/api/v1/report/tables/"+url.PathEscape(dim), q, nil)
 	return p.Items, err
 }
 
@@ -127,7 +143,8 @@ func (c *conn) copy(ctx context.Context, path string, q url.Values, w io.Writer)
 // OpenLog opens an archive.
 func (c RecordsCalls) OpenLog(ctx context.Context, name string, r io.Reader) (archive.Info, error) {
 	var out archive.Info
-	resp, err := c.doRaw(ctx, http.MethodPost, "/api/v1/archives", url.Values{"name": {name}}, r, "application/octet-stream")
+	resp, err := c.doRaw(ctx, http.MethodPost, "/api/v1/archives", url.Values{"name": {name}}, r,
+		"application/octet-stream")
 	if err != nil {
 		return out, err
 	}
@@ -147,7 +164,8 @@ func (c RecordsCalls) Archives(ctx context.Context, hash string) ([]archive.Info
 
 // CloseLog forgets an opened archive.
 func (c RecordsCalls) CloseLog(ctx context.Context, id int64) error {
-	resp, err := c.do(ctx, http.MethodDelete, "/api/v1/archives/"+strconv.FormatInt(id, 10), nil, nil)
+	resp, err := c.do(ctx, http.MethodDelete, "/api/v1/archives/"+strconv.FormatInt(id, 10), nil,
+		nil)
 	if err == nil {
 		resp.Body.Close()
 	}

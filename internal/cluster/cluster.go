@@ -96,7 +96,9 @@ const EventSetup mail.Kind = "setup"
 // Changed lets consoles know that something was changed.
 func (c *Cluster) Changed(what string) {
 	if c.Hub.Watched() {
-		c.Hub.Publish(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: EventSetup, Node: c.Node, Text: what}})
+		c.Hub.Publish(feed.Event{
+			Event: mail.Event{At: time.Now().UTC(), Kind: EventSetup, Node: c.Node, Text: what},
+		})
 	}
 }
 

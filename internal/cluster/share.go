@@ -75,7 +75,8 @@ func (c *Cluster) give(ctx context.Context, own *feed.Watcher) {
 	lost, sent, size := own.Lost(), 0, 0
 	var texts []json.RawMessage
 	send := func() {
-		if len(texts) > 0 && c.Notices.Say(ctx, store.Notice{Kind: noticeLive, Node: c.Node, Live: texts}) != nil {
+		if len(texts) > 0 &&
+			c.Notices.Say(ctx, store.Notice{Kind: noticeLive, Node: c.Node, Live: texts}) != nil {
 			lost += len(texts)
 		}
 		texts, size = nil, 0
@@ -103,7 +104,14 @@ func (c *Cluster) give(ctx context.Context, own *feed.Watcher) {
 	}
 	if send(); lost > 0 {
 		sent = 0
-		add(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: feed.EventLost, Node: c.Node, Text: fmt.Sprintf("%d events of node %s were missed", lost, c.Node)}})
+		add(feed.Event{
+			Event: mail.Event{
+				At:   time.Now().UTC(),
+				Kind: feed.EventLost,
+				Node: c.Node,
+				Text: fmt.Sprintf("%d events of node %s were missed", lost, c.Node),
+			},
+		})
 		send()
 	}
 }

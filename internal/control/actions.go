@@ -62,7 +62,12 @@ type act struct {
 // Act does something with the messages that a selection chooses: it says how many
 // they are, goes through them in steps of their own transactions, and keeps on
 // record who did it and why.
-func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tell func(done, total int64)) (mail.Done, error) {
+func (s *Actions) Act(
+	ctx context.Context,
+	who string,
+	r mail.ActionRequest,
+	tell func(done, total int64),
+) (mail.Done, error) {
 	a := &act{on: s, who: who, r: r, now: time.Now().UTC(), cfg: s.InForce.Config(), tell: tell}
 	if err := a.check(); err != nil {
 		return mail.Done{}, err
@@ -73,13 +78,21 @@ func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tel
 		return mail.Done{}, err
 	}
 	if r.DryRun {
-		return mail.Done{DryRun: true, Matched: a.matched, Sending: leased, Text: a.wouldText()}, nil
+		return mail.Done{
+			DryRun:  true,
+			Matched: a.matched,
+			Sending: leased,
+			Text:    a.wouldText(),
+		}, nil
 	}
 	if r.Verb == mail.VerbDrop && !r.Sure {
-		return mail.Done{}, fault.Refuse("sure", "dropping needs a second confirmation: %s would be dropped; say that you are sure", plural(a.matched, "delivery", "deliveries"))
+		return mail.Done{}, fault.Refuse("sure",
+			"dropping needs a second confirmation: %s would be dropped; say that you are sure",
+			plural(a.matched, "delivery", "deliveries"))
 	}
 	detail := map[string]any{}
-	for k, v := range map[string]string{"route": r.Route, "host": r.Host, "expire_after": r.ExpireAfter, "say": r.Say, "domain": r.Domain} {
+	for k, v := range map[string]string{"route": r.Route, "host": r.Host,
+		"expire_after": r.ExpireAfter, "say": r.Say, "domain": r.Domain} {
 		if v != "" {
 			detail[k] = v
 		}
@@ -87,7 +100,16 @@ func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tel
 	if r.Verb == mail.VerbReroute {
 		detail["keep"] = r.Keep
 	}
-	id, err := s.Store.BeginAction(ctx, mail.Action{Who: who, Verb: r.Verb, On: r.Selection.String(), Told: a.eventText(), Node: s.InForce.Node, Filter: &r.Selection, Detail: detail, Why: r.Why})
+	id, err := s.Store.BeginAction(ctx, mail.Action{
+		Who:    who,
+		Verb:   r.Verb,
+		On:     r.Selection.String(),
+		Told:   a.eventText(),
+		Node:   s.InForce.Node,
+		Filter: &r.Selection,
+		Detail: detail,
+		Why:    r.Why,
+	})
 	if err != nil {
 		return mail.Done{}, err
 	}
@@ -96,9 +118,16 @@ func (s *Actions) Act(ctx context.Context, who string, r mail.ActionRequest, tel
 
 // carryOut does it, and records what it came to even if it breaks off.
 func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
-	a.c = store.Change{Verb: a.r.Verb, Action: id, At: a.now, ExpireAt: a.c.ExpireAt, ExpireBy: a.c.ExpireBy}
+	a.c = store.Change{
+		Verb:     a.r.Verb,
+		Action:   id,
+		At:       a.now,
+		ExpireAt: a.c.ExpireAt,
+		ExpireBy: a.c.ExpireBy,
+	}
 	a.c.Reply = &mail.LastReply{Stage: "route", Enhanced: "5.7.0", Text: a.eventText()}
-	a.f.NotAction = id // lanes are gone through again for what waits in memory: nothing is done twice
+	// lanes are gone through again for what waits in memory: nothing is done twice
+	a.f.NotAction = id
 	began := time.Now()
 	err := a.run(ctx)
 	sending := int64(0)
@@ -110,12 +139,21 @@ func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
 	err = errors.Join(err, a.on.Store.EndAction(record, id, a.touched, sending))
 	a.on.Queue.Wake()
 	a.on.Cluster.Tell(record, "wake", nil)
-	a.on.Log.Info("action", "id", id, "who", a.who, "verb", a.r.Verb, "on", a.r.Selection.String(), "deliveries", a.touched, "sending", sending, "seconds", time.Since(began).Seconds(), "why", a.r.Why)
+	a.on.Log.Info("action", "id", id, "who", a.who, "verb", a.r.Verb, "on", a.r.Selection.String(),
+		"deliveries", a.touched, "sending", sending, "seconds", time.Since(began).Seconds(), "why",
+		a.r.Why)
 	a.on.Cluster.Changed("queue")
 	if err != nil {
-		return mail.Done{}, fmt.Errorf("after %s: %w", plural(a.touched, "delivery", "deliveries"), err)
+		return mail.Done{}, fmt.Errorf("after %s: %w", plural(a.touched, "delivery", "deliveries"),
+			err)
 	}
-	return mail.Done{Action: id, Matched: a.matched, Touched: a.touched, Sending: sending, Text: a.doneText(sending)}, nil
+	return mail.Done{
+		Action:  id,
+		Matched: a.matched,
+		Touched: a.touched,
+		Sending: sending,
+		Text:    a.doneText(sending),
+	}, nil
 }
 
 // check reads the request.
@@ -125,7 +163,8 @@ func (a *act) check() error {
 		return fault.Refuse(wrong[0].Word, "%s", wrong[0].Error())
 	}
 	if a.r.Selection.Everything() && !a.r.All {
-		return fault.Refuse("all", "say which messages: a lane, message, sender, recipient domain or another word; or all")
+		return fault.Refuse("all",
+			"say which messages: a lane, message, sender, recipient domain or another word; or all")
 	}
 	if a.r.DryRun && a.r.Route+a.r.Host+a.r.ExpireAfter+a.r.Domain == "" {
 		return nil // only how many is asked
@@ -151,8 +190,10 @@ func (a *act) checkTarget() error {
 		return fault.Refuse("route", "say either a route or a host to send by")
 	case a.r.Host != "":
 		host, port := config.SplitHost(a.r.Host, 25)
-		if _, err := address.ParseDomain(host); (err != nil && !isIP(host)) || port < 1 || port > 65535 {
-			return fault.Refuse("host", "%q is no host; write name, name:port or an IP address", a.r.Host)
+		if _, err := address.ParseDomain(host); (err != nil && !isIP(host)) || port < 1 ||
+			port > 65535 {
+			return fault.Refuse("host", "%q is no host; write name, name:port or an IP address",
+				a.r.Host)
 		}
 		a.target, a.host = a.cfg.Route(config.RouteDetour), fmt.Sprintf("%s:%d", host, port)
 		return nil
@@ -160,9 +201,15 @@ func (a *act) checkTarget() error {
 	a.target = a.cfg.Route(a.r.Route)
 	switch {
 	case a.target == nil:
-		return fault.Refuse("route", "there is no route %s that is on; see gull route list", a.r.Route)
-	case a.target.NextHop == config.HopMailbox, a.target.NextHop == config.HopRefuse, a.target.NextHop == config.HopNone, a.target.Name == config.RouteDetour:
-		return fault.Refuse("route", "route %s sends nothing on; choose one with next hop mx, smarthost, direct or lmtp", a.r.Route)
+		return fault.Refuse("route", "there is no route %s that is on; see gull route list",
+			a.r.Route)
+	case a.target.NextHop == config.HopMailbox,
+		a.target.NextHop == config.HopRefuse,
+		a.target.NextHop == config.HopNone,
+		a.target.Name == config.RouteDetour:
+		return fault.Refuse("route",
+			"route %s sends nothing on; choose one with next hop mx, smarthost, direct or lmtp",
+			a.r.Route)
 	}
 	return nil
 }
@@ -171,7 +218,8 @@ func (a *act) checkExpiry() error {
 	text := strings.TrimSpace(a.r.ExpireAfter)
 	switch {
 	case text == "":
-		return fault.Refuse("expire_after", "say when: 3d from now, +1d later, -12h earlier, or schedule")
+		return fault.Refuse("expire_after",
+			"say when: 3d from now, +1d later, -12h earlier, or schedule")
 	case text == "schedule":
 		return nil
 	}
@@ -184,7 +232,8 @@ func (a *act) checkExpiry() error {
 	}
 	d, err := form.ParseDuration(rest)
 	if err != nil {
-		return fault.Refuse("expire_after", "%v; with + or - before it, so much later or earlier", err)
+		return fault.Refuse("expire_after", "%v; with + or - before it, so much later or earlier",
+			err)
 	}
 	if sign == 0 {
 		a.c.ExpireAt = a.now.Add(d)
@@ -374,7 +423,10 @@ func (a *act) move(d *store.Due) bool {
 	envelope := plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size)
 	switch a.r.Verb {
 	case mail.VerbExpire:
-		d.Delivery.ExpiresAt = mail.At(a.cfg.ScheduleOf(a.cfg.Route(d.Delivery.Route), to.Domain, d.Sender == "").Expires(d.Received))
+		d.Delivery.ExpiresAt = mail.At(
+			a.cfg.ScheduleOf(a.cfg.Route(d.Delivery.Route), to.Domain,
+				d.Sender == "").Expires(d.Received),
+		)
 	case mail.VerbReroute:
 		nextHop := a.host
 		if nextHop == "" {
@@ -384,7 +436,16 @@ func (a *act) move(d *store.Due) bool {
 		if a.r.Keep {
 			d.Delivery.Detour = mail.DetourKept
 		}
-		plan.SetLeg(&d.Delivery, route.Leg{Route: a.target, NextHop: nextHop, Recipient: to, Why: "sent this way by " + a.who}, a.cfg.Revision)
+		plan.SetLeg(
+			&d.Delivery,
+			route.Leg{
+				Route:     a.target,
+				NextHop:   nextHop,
+				Recipient: to,
+				Why:       "sent this way by " + a.who,
+			},
+			a.cfg.Revision,
+		)
 	case mail.VerbChangeDomain:
 		to.Domain = a.host
 		legs, fault := route.Plan(a.cfg, envelope, to)
@@ -441,8 +502,16 @@ func (a *act) say() string {
 }
 
 var doing = map[string]string{
-	mail.VerbHold: "held", mail.VerbRelease: "released", mail.VerbFlush: "to be tried immediately", mail.VerbReroute: "sent another way", mail.VerbExpire: "given another end",
-	mail.VerbReturn: "sent back", mail.VerbDrop: "dropped", mail.VerbChangeDomain: "sent to another domain", mail.VerbRestore: "restored", mail.VerbUndo: "put back where the routes send them",
+	mail.VerbHold:         "held",
+	mail.VerbRelease:      "released",
+	mail.VerbFlush:        "to be tried immediately",
+	mail.VerbReroute:      "sent another way",
+	mail.VerbExpire:       "given another end",
+	mail.VerbReturn:       "sent back",
+	mail.VerbDrop:         "dropped",
+	mail.VerbChangeDomain: "sent to another domain",
+	mail.VerbRestore:      "restored",
+	mail.VerbUndo:         "put back where the routes send them",
 }
 
 // eventText is what the message's own story says.
@@ -450,7 +519,9 @@ func (a *act) eventText() string {
 	text := doing[a.r.Verb] + " by " + a.who
 	switch a.r.Verb {
 	case mail.VerbReroute:
-		text = fmt.Sprintf("sent by %s %s by %s", map[bool]string{true: "route", false: "host"}[a.r.Route != ""], a.r.Route+a.r.Host, a.who)
+		text = fmt.Sprintf("sent by %s %s by %s",
+			map[bool]string{true: "route", false: "host"}[a.r.Route != ""], a.r.Route+a.r.Host,
+			a.who)
 	case mail.VerbExpire:
 		text = "the time it expires was changed by " + a.who + " (" + a.r.ExpireAfter + ")"
 	case mail.VerbChangeDomain:
@@ -463,11 +534,13 @@ func (a *act) eventText() string {
 }
 
 func (a *act) wouldText() string {
-	return fmt.Sprintf("%s would be %s", plural(a.matched, "delivery", "deliveries"), strings.TrimPrefix(doing[a.r.Verb], "to be "))
+	return fmt.Sprintf("%s would be %s", plural(a.matched, "delivery", "deliveries"),
+		strings.TrimPrefix(doing[a.r.Verb], "to be "))
 }
 
 func (a *act) doneText(sending int64) string {
-	text := fmt.Sprintf("%s %s", plural(a.touched, "delivery is", "deliveries are"), doing[a.r.Verb])
+	text := fmt.Sprintf("%s %s", plural(a.touched, "delivery is", "deliveries are"),
+		doing[a.r.Verb])
 	if a.touched == 0 {
 		text = "nothing that matches could be " + strings.TrimPrefix(doing[a.r.Verb], "to be ")
 		if a.f.Action != 0 {
@@ -475,10 +548,12 @@ func (a *act) doneText(sending int64) string {
 		}
 	}
 	if a.skipped > 0 {
-		text += fmt.Sprintf("; %s left as before: the new address is refused here", plural(a.skipped, "was", "were"))
+		text += fmt.Sprintf("; %s left as before: the new address is refused here",
+			plural(a.skipped, "was", "were"))
 	}
 	if sending > 0 {
-		text += fmt.Sprintf("; %s left alone, being sent at that moment", plural(sending, "was", "were"))
+		text += fmt.Sprintf("; %s left alone, being sent at that moment",
+			plural(sending, "was", "were"))
 	}
 	return text
 }
@@ -491,7 +566,13 @@ func plural(n int64, one, many string) string {
 }
 
 // Undo takes an action back, where that makes sense.
-func (s *Actions) Undo(ctx context.Context, who string, id int64, why string, tell func(done, total int64)) (mail.Done, error) {
+func (s *Actions) Undo(
+	ctx context.Context,
+	who string,
+	id int64,
+	why string,
+	tell func(done, total int64),
+) (mail.Done, error) {
 	old, err := s.Store.Action(ctx, id)
 	if err != nil {
 		return mail.Done{}, err
@@ -502,16 +583,39 @@ func (s *Actions) Undo(ctx context.Context, who string, id int64, why string, te
 	if old.Verb == mail.VerbPause || old.Verb == mail.VerbResume {
 		return s.Pauses.undo(ctx, who, old, why)
 	}
-	a := &act{on: s, who: who, now: time.Now().UTC(), cfg: s.InForce.Config(), tell: tell, f: mail.Filter{Action: id}, matched: old.Touched}
-	a.r = mail.ActionRequest{Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold, mail.VerbDrop: mail.VerbRestore,
-		mail.VerbReroute: mail.VerbUndo, mail.VerbChangeDomain: mail.VerbUndo, mail.VerbExpire: mail.VerbExpire}[old.Verb], Selection: mail.Selection{Action: id}, Why: why}
+	a := &act{
+		on:      s,
+		who:     who,
+		now:     time.Now().UTC(),
+		cfg:     s.InForce.Config(),
+		tell:    tell,
+		f:       mail.Filter{Action: id},
+		matched: old.Touched,
+	}
+	a.r = mail.ActionRequest{
+		Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold,
+			mail.VerbDrop:    mail.VerbRestore,
+			mail.VerbReroute: mail.VerbUndo, mail.VerbChangeDomain: mail.VerbUndo,
+			mail.VerbExpire: mail.VerbExpire}[old.Verb],
+		Selection: mail.Selection{Action: id},
+		Why:       why,
+	}
 	switch old.Verb {
 	case mail.VerbExpire:
 		a.r.ExpireAfter = "schedule"
 	case mail.VerbChangeDomain:
 		a.r.Domain = "before"
 	}
-	number, err := s.Store.BeginAction(ctx, mail.Action{Who: who, Verb: a.r.Verb, On: fmt.Sprintf("what action %d (%s) touched", id, old.Verb), Told: a.eventText(), Node: s.InForce.Node, Filter: &a.r.Selection, Why: why, Undoes: id})
+	number, err := s.Store.BeginAction(ctx, mail.Action{
+		Who:    who,
+		Verb:   a.r.Verb,
+		On:     fmt.Sprintf("what action %d (%s) touched", id, old.Verb),
+		Told:   a.eventText(),
+		Node:   s.InForce.Node,
+		Filter: &a.r.Selection,
+		Why:    why,
+		Undoes: id,
+	})
 	if err != nil {
 		return mail.Done{}, err
 	}
@@ -539,7 +643,12 @@ func (a *act) restore(ctx context.Context, number, dropped int64) (mail.Done, er
 	}
 	a.on.Queue.Wake()
 	a.on.Cluster.Changed("queue")
-	return mail.Done{Action: number, Matched: a.matched, Touched: a.touched, Text: a.doneText(0)}, nil
+	return mail.Done{
+		Action:  number,
+		Matched: a.matched,
+		Touched: a.touched,
+		Text:    a.doneText(0),
+	}, nil
 }
 
 type undoing struct {
@@ -557,9 +666,13 @@ func undoOf(a mail.Action, now time.Time) (string, undoing) {
 		return no("it has not come to its end")
 	}
 	text := map[string]string{
-		mail.VerbHold: "releases those that are still held", mail.VerbRelease: "holds those that still wait", mail.VerbReroute: "sends those that still wait as the routes say",
-		mail.VerbExpire: "expires those that still wait when the schedule says", mail.VerbChangeDomain: "gives those that still wait their old address",
-		mail.VerbDrop: "puts them back into the queue", mail.VerbPause: "lets it go on", mail.VerbResume: "stops it again",
+		mail.VerbHold:    "releases those that are still held",
+		mail.VerbRelease: "holds those that still wait",
+		mail.VerbReroute: "sends those that still wait as the routes say",
+		mail.VerbExpire: "expires those that still wait when the schedule " +
+			"says", mail.VerbChangeDomain: "gives those that still wait their old address",
+		mail.VerbDrop: "puts them back into the " +
+			"queue", mail.VerbPause: "lets it go on", mail.VerbResume: "stops it again",
 	}[a.Verb]
 	switch {
 	case a.Verb == mail.VerbDrop && now.Sub(a.At) > restoreBound:

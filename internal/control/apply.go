@@ -46,7 +46,13 @@ func (s *Drafts) Apply(ctx context.Context, who string, a Apply) (mail.Applied, 
 	if len(report.Blocks) > 0 && !a.Force {
 		return mail.Applied{}, &Blocked{report.Blocks}
 	}
-	n := store.NewRevision{Who: who, Why: a.Why, Base: d.Base, Draft: d.Version, Forced: a.Force && len(report.Blocks) > 0}
+	n := store.NewRevision{
+		Who:    who,
+		Why:    a.Why,
+		Base:   d.Base,
+		Draft:  d.Version,
+		Forced: a.Force && len(report.Blocks) > 0,
+	}
 	if n.Text, err = config.SplitDirectory(d.Text); err != nil {
 		return mail.Applied{}, err
 	}
@@ -61,7 +67,12 @@ func (s *Drafts) Apply(ctx context.Context, who string, a Apply) (mail.Applied, 
 }
 
 // Revert goes back to a revision.
-func (s *Drafts) Revert(ctx context.Context, who string, number int, why string) (mail.Applied, error) {
+func (s *Drafts) Revert(
+	ctx context.Context,
+	who string,
+	number int,
+	why string,
+) (mail.Applied, error) {
 	rev, err := s.Revisions.Revision(ctx, number)
 	if err != nil {
 		return mail.Applied{}, err
@@ -77,10 +88,17 @@ func (s *Drafts) goBack(ctx context.Context) {
 	number := s.InForce.Config().Revision
 	rev, err := s.Revisions.Revision(ctx, number-1)
 	if err == nil {
-		_, err = s.record(ctx, store.NewRevision{Who: "gull serve", Why: fmt.Sprintf("revision %d was not confirmed in time", number), Text: rev.Text, Reverts: rev.Number, Base: number})
+		_, err = s.record(ctx, store.NewRevision{
+			Who:     "gull serve",
+			Why:     fmt.Sprintf("revision %d was not confirmed in time", number),
+			Text:    rev.Text,
+			Reverts: rev.Number,
+			Base:    number,
+		})
 	}
 	if err != nil && !errors.Is(err, store.ErrMoved) {
-		s.Log.Error("the revision that was not confirmed could not be taken back", "revision", number, "error", err)
+		s.Log.Error("the revision that was not confirmed could not be taken back",
+			"revision", number, "error", err)
 	}
 }
 
@@ -94,7 +112,11 @@ func (s *Drafts) record(ctx context.Context, n store.NewRevision) (mail.Applied,
 	if err != nil {
 		return mail.Applied{}, err
 	}
-	out := mail.Applied{Revision: number, Directory: append([]string{}, says...), Trouble: []string{}}
+	out := mail.Applied{
+		Revision:  number,
+		Directory: append([]string{}, says...),
+		Trouble:   []string{},
+	}
 	if n.Directory != nil || len(says) > 0 {
 		if err := s.InForce.FollowDirectory(ctx, nil); err != nil {
 			return out, err
@@ -139,7 +161,12 @@ func (s *Drafts) Adopt(ctx context.Context, who, text string) (bool, error) {
 	if n.Text, err = config.SplitDirectory(text); err != nil {
 		return false, err
 	}
-	if n.Directory, err = s.Directory.directoryOf(ctx, who, config.Compile(c, 1, directory.New()), c); err != nil {
+	if n.Directory, err = s.Directory.directoryOf(
+		ctx,
+		who,
+		config.Compile(c, 1, directory.New()),
+		c,
+	); err != nil {
 		return false, err
 	}
 	_, _, err = s.Revisions.AddRevision(ctx, n)

@@ -32,7 +32,12 @@ type Directory struct {
 
 // PutMailbox adds a mailbox, or changes the one with its address. It counts at
 // once. The error may be form.Problems.
-func (s *Directory) PutMailbox(ctx context.Context, who string, m *directory.Mailbox, mustBeNew, dry bool) error {
+func (s *Directory) PutMailbox(
+	ctx context.Context,
+	who string,
+	m *directory.Mailbox,
+	mustBeNew, dry bool,
+) error {
 	cfg := s.InForce.Config()
 	old := ownMailbox(cfg, m.Address)
 	if old != nil && mustBeNew {
@@ -54,7 +59,11 @@ func (s *Directory) PutMailbox(ctx context.Context, who string, m *directory.Mai
 	if old != nil {
 		r.Before = old.Fields()
 	}
-	err := s.change(ctx, store.DirectoryChange{Who: who, Mailboxes: []*directory.Mailbox{m}, Records: []store.Record{r}})
+	err := s.change(ctx, store.DirectoryChange{
+		Who:       who,
+		Mailboxes: []*directory.Mailbox{m},
+		Records:   []store.Record{r},
+	})
 	s.Cluster.Changed("directory")
 	return err
 }
@@ -98,7 +107,12 @@ func (s *Directory) RemoveMailbox(ctx context.Context, who string, a address.Add
 }
 
 // PutAlias adds an alias, or changes the one with its address.
-func (s *Directory) PutAlias(ctx context.Context, who string, a *directory.Alias, mustBeNew, dry bool) error {
+func (s *Directory) PutAlias(
+	ctx context.Context,
+	who string,
+	a *directory.Alias,
+	mustBeNew, dry bool,
+) error {
 	cfg := s.InForce.Config()
 	old := cfg.Directory.Alias(a.Address)
 	if old != nil && mustBeNew {
@@ -114,7 +128,8 @@ func (s *Directory) PutAlias(ctx context.Context, who string, a *directory.Alias
 	if old != nil {
 		r.Before = old.Fields()
 	}
-	err := s.change(ctx, store.DirectoryChange{Who: who, Aliases: []*directory.Alias{a}, Records: []store.Record{r}})
+	err := s.change(ctx,
+		store.DirectoryChange{Who: who, Aliases: []*directory.Alias{a}, Records: []store.Record{r}})
 	s.Cluster.Changed("directory")
 	return err
 }
@@ -161,7 +176,13 @@ func (im *importer) wrong(line int, problems form.Problems) {
 func (im *importer) twice(key, name string, line int) bool {
 	first, ok := im.seen[key]
 	if ok {
-		im.wrong(line, form.Problems{{Line: line, Field: "address", Text: fmt.Sprintf("%s stands already in row %d", name, first)}})
+		im.wrong(line, form.Problems{
+			{
+				Line:  line,
+				Field: "address",
+				Text:  fmt.Sprintf("%s stands already in row %d", name, first),
+			},
+		})
 	} else {
 		im.seen[key] = line
 	}
@@ -171,9 +192,21 @@ func (im *importer) twice(key, name string, line int) bool {
 // Import reads mailboxes or aliases from CSV: rows add or change, nobody is
 // taken out. With a single row at fault nothing is changed. Columns that are not
 // there keep what a mailbox has.
-func (s *Directory) Import(ctx context.Context, who, what string, r io.Reader, dry bool, progress func(done int, what string)) (mail.Imported, error) {
+func (s *Directory) Import(
+	ctx context.Context,
+	who, what string,
+	r io.Reader,
+	dry bool,
+	progress func(done int, what string),
+) (mail.Imported, error) {
 	cfg := s.InForce.Config()
-	im := &importer{cfg: cfg, dir: cfg.Directory.Clone(), out: mail.Imported{Problems: []form.Problem{}}, seen: map[string]int{}, progress: progress}
+	im := &importer{
+		cfg:      cfg,
+		dir:      cfg.Directory.Clone(),
+		out:      mail.Imported{Problems: []form.Problem{}},
+		seen:     map[string]int{},
+		progress: progress,
+	}
 	allowed := directory.MailboxColumns
 	if what == "alias" {
 		allowed = directory.AliasColumns
@@ -267,7 +300,8 @@ func keepMissing(m, old *directory.Mailbox, columns []string) {
 	}
 	into, from := reflect.ValueOf(m).Elem(), reflect.ValueOf(old).Elem()
 	for i := range into.NumField() {
-		if name := into.Type().Field(i).Tag.Get("yaml"); name != "" && !has[name] && name != "password" {
+		if name := into.Type().Field(i).Tag.Get("yaml"); name != "" && !has[name] &&
+			name != "password" {
 			into.Field(i).Set(from.Field(i))
 		}
 	}
@@ -318,7 +352,17 @@ func (im *importer) write(ctx context.Context, e *Directory, who, what string) e
 		}
 	}
 	im.change.Who = who
-	im.change.Records = []store.Record{{What: what, Name: "import", After: map[string]any{"rows": im.out.Rows, "new": im.out.New, "changed": im.out.Changed}}}
+	im.change.Records = []store.Record{
+		{
+			What: what,
+			Name: "import",
+			After: map[string]any{
+				"rows":    im.out.Rows,
+				"new":     im.out.New,
+				"changed": im.out.Changed,
+			},
+		},
+	}
 	im.progress(im.out.Rows, "writing")
 	if err := e.change(ctx, im.change); err != nil {
 		return err
@@ -331,7 +375,12 @@ func (im *importer) write(ctx context.Context, e *Directory, who, what string) e
 // directoryOf makes of the mailboxes and aliases that stand in a configuration's
 // text a change of the directory: they add or change. Encrypted secrets come with
 // them.
-func (d *Directory) directoryOf(ctx context.Context, who string, cfg *config.Compiled, c *config.Config) (*store.DirectoryChange, error) {
+func (d *Directory) directoryOf(
+	ctx context.Context,
+	who string,
+	cfg *config.Compiled,
+	c *config.Config,
+) (*store.DirectoryChange, error) {
 	for _, s := range c.Secrets {
 		if err := d.Secrets.SetSecret(ctx, who, s.Name, s.Value); err != nil {
 			return nil, fmt.Errorf("secret %s: %w", s.Name, err)
@@ -341,7 +390,16 @@ func (d *Directory) directoryOf(ctx context.Context, who string, cfg *config.Com
 		return nil, nil
 	}
 	scratch := cfg.Directory.Clone()
-	change := &store.DirectoryChange{Who: who, Records: []store.Record{{What: "mailbox", Name: "import", After: map[string]any{"mailboxes": len(c.Mailboxes), "aliases": len(c.Aliases)}}}}
+	change := &store.DirectoryChange{
+		Who: who,
+		Records: []store.Record{
+			{
+				What:  "mailbox",
+				Name:  "import",
+				After: map[string]any{"mailboxes": len(c.Mailboxes), "aliases": len(c.Aliases)},
+			},
+		},
+	}
 	var problems form.Problems
 	for i := range c.Mailboxes {
 		m := c.Mailboxes[i]
@@ -387,7 +445,13 @@ func (s *Directory) regenerate(ctx context.Context, who string) error {
 		return nil
 	}
 	change.Who = who
-	change.Records = []store.Record{{What: "mailbox", Name: "generated addresses", After: map[string]any{"mailboxes": len(change.Mailboxes)}}}
+	change.Records = []store.Record{
+		{
+			What:  "mailbox",
+			Name:  "generated addresses",
+			After: map[string]any{"mailboxes": len(change.Mailboxes)},
+		},
+	}
 	return s.change(ctx, change)
 }
 
@@ -432,7 +496,12 @@ func (s *Directory) List(ctx context.Context, l mail.MailboxList) ([]mail.Mailbo
 }
 
 // Records are what was changed in the directory, newest first.
-func (s *Directory) Records(ctx context.Context, what, name string, before int64, limit int) ([]mail.Record, error) {
+func (s *Directory) Records(
+	ctx context.Context,
+	what, name string,
+	before int64,
+	limit int,
+) ([]mail.Record, error) {
 	return s.Store.Records(ctx, what, name, before, limit)
 }
 

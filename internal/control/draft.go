@@ -20,9 +20,13 @@ import (
 // The errors of changing the configuration.
 var (
 	ErrNoDraft = errors.New("there is no draft: nothing was changed since the last apply")
-	ErrStale   = errors.New("another revision came into force since the draft was begun; rebase it: gull draft rebase")
-	ErrMark    = errors.New("somebody changed it meanwhile; look at it again and make your change anew")
-	ErrNoWhy   = errors.New("force needs a reason: say why with --why")
+	ErrStale   = errors.New(
+		"another revision came into force since the draft was begun; rebase it: gull draft rebase",
+	)
+	ErrMark = errors.New(
+		"somebody changed it meanwhile; look at it again and make your change anew",
+	)
+	ErrNoWhy = errors.New("force needs a reason: say why with --why")
 )
 
 // Blocked reports that a draft is applied only by force.
@@ -62,7 +66,10 @@ func (s *Drafts) document(ctx context.Context) (store.Draft, *config.Document, e
 }
 
 // Items lists a section as it stands in the draft, or in force.
-func (s *Drafts) Items(ctx context.Context, section config.Section) (items []config.Item, draft bool, err error) {
+func (s *Drafts) Items(
+	ctx context.Context,
+	section config.Section,
+) (items []config.Item, draft bool, err error) {
 	d, doc, err := s.document(ctx)
 	if err != nil {
 		return nil, false, err
@@ -88,7 +95,12 @@ const attemptsOfEdit = 8
 
 // Edit changes the draft. edit may be called again if somebody else changed it
 // at the same time; it says in words what it did. With dry nothing is written.
-func (s *Drafts) Edit(ctx context.Context, who string, dry bool, edit func(*config.Document) (string, error)) (what string, err error) {
+func (s *Drafts) Edit(
+	ctx context.Context,
+	who string,
+	dry bool,
+	edit func(*config.Document) (string, error),
+) (what string, err error) {
 	for range attemptsOfEdit {
 		d, doc, err := s.document(ctx)
 		if err != nil {
@@ -140,7 +152,12 @@ func (s *Drafts) State(ctx context.Context, withYAML bool) (mail.Draft, error) {
 	if err != nil {
 		return mail.Draft{}, err
 	}
-	out := mail.Draft{InForce: rev.Number, Changes: []config.Change{}, Log: []mail.DraftChange{}, Hazards: []config.Hazard{}}
+	out := mail.Draft{
+		InForce: rev.Number,
+		Changes: []config.Change{},
+		Log:     []mail.DraftChange{},
+		Hazards: []config.Hazard{},
+	}
 	d, err := s.Revisions.Draft(ctx)
 	if errors.Is(err, fault.ErrNotFound) {
 		return out, nil
@@ -148,7 +165,8 @@ func (s *Drafts) State(ctx context.Context, withYAML bool) (mail.Draft, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Exists, out.Base, out.Stale, out.Version, out.ChangedAt = true, d.Base, d.Base != rev.Number, d.Version, mail.At(d.ChangedAt)
+	out.Exists, out.Base, out.Stale, out.Version, out.ChangedAt = true, d.Base,
+		d.Base != rev.Number, d.Version, mail.At(d.ChangedAt)
 	before, err := config.ParseDocument(rev.Text)
 	if err != nil {
 		return out, err
@@ -165,14 +183,21 @@ func (s *Drafts) State(ctx context.Context, withYAML bool) (mail.Draft, error) {
 		out.Hazards = config.Compile(c, rev.Number, s.InForce.Config().Directory).Hazards()
 	}
 	if withYAML {
-		out.YAML, err = YAMLDiff(before.String(), after.String(), fmt.Sprintf("revision %d", rev.Number), "draft")
+		out.YAML, err = YAMLDiff(before.String(), after.String(),
+			fmt.Sprintf("revision %d", rev.Number), "draft")
 	}
 	return out, err
 }
 
 // YAMLDiff is the difference of two texts as a unified diff.
 func YAMLDiff(a, b, nameA, nameB string) (string, error) {
-	return difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(a), B: difflib.SplitLines(b), FromFile: nameA, ToFile: nameB, Context: 2})
+	return difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
+		A:        difflib.SplitLines(a),
+		B:        difflib.SplitLines(b),
+		FromFile: nameA,
+		ToFile:   nameB,
+		Context:  2,
+	})
 }
 
 // Discard forgets the draft.
@@ -213,7 +238,12 @@ func (s *Drafts) Rebase(ctx context.Context, who string) ([]string, error) {
 	if _, err := config.Parse([]byte(d.Text)); err != nil {
 		return nil, err
 	}
-	if _, err := s.Revisions.SaveDraft(ctx, d, who, fmt.Sprintf("rebased on revision %d", rev.Number)); err != nil {
+	if _, err := s.Revisions.SaveDraft(
+		ctx,
+		d,
+		who,
+		fmt.Sprintf("rebased on revision %d", rev.Number),
+	); err != nil {
 		if errors.Is(err, store.ErrMoved) {
 			return nil, ErrMark
 		}

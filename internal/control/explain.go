@@ -92,7 +92,8 @@ func pickListener(c *config.Compiled, name string) (*config.Listener, error) {
 		for _, l := range c.Listeners {
 			names = append(names, l.Name)
 		}
-		return nil, fmt.Errorf("listener: there is none named %q; there are: %s", name, strings.Join(names, ", "))
+		return nil, fmt.Errorf("listener: there is none named %q; there are: %s", name,
+			strings.Join(names, ", "))
 	}
 	if len(c.Listeners) == 0 {
 		return nil, errors.New("listener: the configuration has none")
@@ -112,7 +113,8 @@ type explainer struct {
 }
 
 func (x *explainer) note(what, result, format string, args ...any) {
-	x.out.Checks = append(x.out.Checks, mail.Check{What: what, Result: result, Text: fmt.Sprintf(format, args...)})
+	x.out.Checks = append(x.out.Checks,
+		mail.Check{What: what, Result: result, Text: fmt.Sprintf(format, args...)})
 }
 
 func (x *explainer) refuse(rule, why string, r smtp.Reply) mail.Answer {
@@ -121,28 +123,49 @@ func (x *explainer) refuse(rule, why string, r smtp.Reply) mail.Answer {
 }
 
 func (x *explainer) answer() mail.Answer {
-	x.out = mail.Answer{Recipient: x.to.Display(), Revision: x.c.Revision, Ways: []mail.Way{}, Checks: []mail.Check{}}
+	x.out = mail.Answer{
+		Recipient: x.to.Display(),
+		Revision:  x.c.Revision,
+		Ways:      []mail.Way{},
+		Checks:    []mail.Check{},
+	}
 	where := "listener " + x.l.Name
 	if !rehearse.Admits(x.l, x.env.Client) {
 		x.note(where, "refused", "%s may not connect here", x.env.Client)
-		return x.refuse("listener", "the listener's allow and deny lists keep "+x.env.Client.String()+" out", smtp.NewReply(554, "5.7.1", "%s may not connect to this listener", x.env.Client))
+		return x.refuse("listener",
+			"the listener's allow and deny lists keep "+x.env.Client.String()+" out",
+			smtp.NewReply(554, "5.7.1", "%s may not connect to this listener", x.env.Client))
 	}
 	if x.l.Kind == config.Submission && x.env.Account.IsNull() {
 		x.note(where, "refused", "it is for people who signed in")
-		return x.refuse("listener", "nobody sends at a submission listener without sign-in; ask with an account", smtp.NewReply(530, "5.7.0", "sign in first; this listener is for people with an account"))
+		return x.refuse(
+			"listener",
+			"nobody sends at a submission listener without sign-in; ask with an account",
+			smtp.NewReply(530, "5.7.0",
+				"sign in first; this listener is for people with an account"),
+		)
 	}
 	if !x.env.Account.IsNull() {
 		if box := x.c.Mailbox(x.env.Account); box == nil || !box.MaySubmit {
-			x.note("account "+x.env.Account.Display(), "refused", "there is no mailbox of that name that may submit")
-			return x.refuse("account", "only mailboxes with may_submit sign in", smtp.NewReply(535, "5.7.8", "account or password is wrong"))
+			x.note("account "+x.env.Account.Display(), "refused",
+				"there is no mailbox of that name that may submit")
+			return x.refuse("account", "only mailboxes with may_submit sign in",
+				smtp.NewReply(535, "5.7.8", "account or password is wrong"))
 		}
 	}
 	if limit := int64(x.l.Limits.MessageSize); x.env.Size > limit {
 		x.note(where, "refused", "it takes at most %d octets", limit)
-		return x.refuse("listener", fmt.Sprintf("listener %s takes at most %d octets", x.l.Name, limit), smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", x.env.Size, limit))
+		return x.refuse(
+			"listener",
+			fmt.Sprintf("listener %s takes at most %d octets", x.l.Name, limit),
+			smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here",
+				x.env.Size, limit),
+		)
 	}
-	x.note(where, "passed", "kind %s, TLS %s, at most %s", x.l.Kind, x.l.TLS, x.l.Limits.MessageSize)
-	if fresh := x.c.RewriteSender(x.env.Sender); fresh != x.env.Sender && (x.l.Kind == config.Inside || x.l.Kind == config.Submission) {
+	x.note(where, "passed", "kind %s, TLS %s, at most %s", x.l.Kind, x.l.TLS,
+		x.l.Limits.MessageSize)
+	if fresh := x.c.RewriteSender(x.env.Sender); fresh != x.env.Sender &&
+		(x.l.Kind == config.Inside || x.l.Kind == config.Submission) {
 		x.note("sender", "passed", "it is written as %s", fresh.Display())
 		x.env.Sender = fresh
 	}
@@ -169,7 +192,12 @@ func (x *explainer) rules() mail.Answer {
 	}
 	x.note("relay rule "+d.Rule, "decided", "%s", d.Why)
 	x.out.Reply = smtp.NewReply(250, "2.1.5", "recipient ok").String()
-	if x.out.Limits = x.on.Limits.Words(x.ctx, d.Rule, relay.Holder(x.env), d.Limits); x.out.Limits != "" {
+	if x.out.Limits = x.on.Limits.Words(
+		x.ctx,
+		d.Rule,
+		relay.Holder(x.env),
+		d.Limits,
+	); x.out.Limits != "" {
 		if why := x.on.Limits.Left(x.ctx, d.Rule, relay.Holder(x.env), d.Limits); why != "" {
 			x.note("limits of "+d.Rule, "refused", "%s", why)
 			return x.refuse(d.Rule, why, smtp.NewReply(450, "4.7.1", "%s", why))
@@ -191,12 +219,14 @@ func (x *explainer) verified() *smtp.Reply {
 	switch d.Verify {
 	case "list":
 		if !d.Lists(x.to) {
-			r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", x.to.Display(), address.DisplayDomain(x.to.Domain))
+			r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", x.to.Display(),
+				address.DisplayDomain(x.to.Domain))
 			return &r
 		}
 		x.note("domain "+string(d.Name), "passed", "the recipient is on its list")
 	case "call":
-		x.note("domain "+string(d.Name), "passed", "its next hop would be asked about the recipient; that is not done here")
+		x.note("domain "+string(d.Name), "passed",
+			"its next hop would be asked about the recipient; that is not done here")
 	}
 	return nil
 }
@@ -219,8 +249,17 @@ func (x *explainer) ways() mail.Answer {
 }
 
 func (x *explainer) way(leg route.Leg) mail.Way {
-	w := mail.Way{Recipient: leg.Recipient.Display(), Via: []string{}, Route: leg.Route.Name, NextHop: address.DisplayDomain(leg.NextHop),
-		Lane: ident.ID(leg.Lane()).String(), Stranded: leg.Stranded(), Why: leg.Why, Earlier: []mail.Check{}, Hosts: []mail.HopHost{}}
+	w := mail.Way{
+		Recipient: leg.Recipient.Display(),
+		Via:       []string{},
+		Route:     leg.Route.Name,
+		NextHop:   address.DisplayDomain(leg.NextHop),
+		Lane:      ident.ID(leg.Lane()).String(),
+		Stranded:  leg.Stranded(),
+		Why:       leg.Why,
+		Earlier:   []mail.Check{},
+		Hosts:     []mail.HopHost{},
+	}
 	for _, v := range leg.Via {
 		w.Via = append(w.Via, v.Display())
 	}
@@ -233,14 +272,18 @@ func (x *explainer) way(leg route.Leg) mail.Way {
 			continue
 		}
 		if why := route.Unmet(x.c, r, x.env, leg.Recipient); why != "" {
-			w.Earlier = append(w.Earlier, mail.Check{What: "route " + r.Name, Result: "no_match", Text: why})
+			w.Earlier = append(w.Earlier,
+				mail.Check{What: "route " + r.Name, Result: "no_match", Text: why})
 		}
 	}
 	switch leg.Route.NextHop {
 	case config.HopMailbox:
 		w.TLS = "none: it stays here"
 		if box := x.c.Mailbox(leg.Recipient); box != nil && box.Quota > 0 {
-			if _, used, err := x.on.Mailboxes.MailboxUse(x.ctx, leg.Recipient.String()); err == nil {
+			if _, used, err := x.on.Mailboxes.MailboxUse(
+				x.ctx,
+				leg.Recipient.String(),
+			); err == nil {
 				w.Trouble = fullWords(used, int64(box.Quota), x.env.Size)
 			}
 		}

@@ -55,7 +55,10 @@ func (s *Fixer) FixFinding(ctx context.Context, who, key string) (mail.Done, err
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return mail.Done{Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull draft apply)"}, nil
+	return mail.Done{
+		Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull " +
+			"draft apply)",
+	}, nil
 }
 
 func (s *Fixer) fixByAlias(ctx context.Context, who string, m *review.Remedy) (mail.Done, error) {
@@ -74,7 +77,9 @@ func (s *Fixer) fixByAlias(ctx context.Context, who string, m *review.Remedy) (m
 	if err := s.Directory.PutAlias(ctx, who, a, true, false); err != nil {
 		return mail.Done{}, err
 	}
-	return mail.Done{Text: fmt.Sprintf("%s goes on to %s now", a.Address.Display(), a.To[0].Display())}, nil
+	return mail.Done{
+		Text: fmt.Sprintf("%s goes on to %s now", a.Address.Display(), a.To[0].Display()),
+	}, nil
 }
 
 // ReviewDraft are the findings in the draft, in what is in force if there is none.

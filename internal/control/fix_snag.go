@@ -53,13 +53,19 @@ const pauseFor = 2 * time.Hour
 
 // FixSnag does what is offered for a trouble. What concerns the configuration goes
 // into the draft.
-func (s *Fixer) FixSnag(ctx context.Context, who string, id ident.ID, m snag.Order) (mail.Done, error) {
+func (s *Fixer) FixSnag(
+	ctx context.Context,
+	who string,
+	id ident.ID,
+	m snag.Order,
+) (mail.Done, error) {
 	x, err := s.Snags.One(ctx, id)
 	if err != nil {
 		return mail.Done{}, err
 	}
 	at := slices.IndexFunc(x.Fixes, func(o snag.Fix) bool {
-		return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) && (m.Alias == "" || o.Alias == m.Alias)
+		return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) &&
+			(m.Alias == "" || o.Alias == m.Alias)
 	})
 	if at < 0 {
 		var offered []string
@@ -67,9 +73,11 @@ func (s *Fixer) FixSnag(ctx context.Context, who string, id ident.ID, m snag.Ord
 			offered = append(offered, string(o.Do))
 		}
 		if len(offered) == 0 {
-			return mail.Done{}, fault.Refuse("do", "nothing can be done about this snag from here: %s", x.Advice)
+			return mail.Done{}, fault.Refuse("do",
+				"nothing can be done about this snag from here: %s", x.Advice)
 		}
-		return mail.Done{}, fault.Refuse("do", "%s is not offered for this snag; %s is", m.Do, strings.Join(offered, ", "))
+		return mail.Done{}, fault.Refuse("do", "%s is not offered for this snag; %s is", m.Do,
+			strings.Join(offered, ", "))
 	}
 	o := x.Fixes[at]
 	if m.Why == "" {
@@ -77,13 +85,17 @@ func (s *Fixer) FixSnag(ctx context.Context, who string, id ident.ID, m snag.Ord
 	}
 	switch m.Do {
 	case diagnose.FixRoute:
-		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) { return routeThrough(d, o.Route, x.Place.Name) })
+		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) {
+			return routeThrough(d, o.Route,
+				x.Place.Name)
+		})
 	case diagnose.FixSlower:
 		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) {
 			return agree(d, x.Place.Name, snag.Slower(x.Cause))
 		})
 	case diagnose.FixTLS:
-		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
+		return s.draftFix(ctx, who, o,
+			func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
 	case diagnose.FixAlias:
 		return s.leaveAlias(ctx, who, o.Alias, x.Place.Name)
 	case diagnose.FixRecord:
@@ -92,7 +104,14 @@ func (s *Fixer) FixSnag(ctx context.Context, who string, id ident.ID, m snag.Ord
 	case diagnose.FixPause:
 		var done mail.Done
 		for _, lane := range x.Lanes {
-			if done, err = s.Pauses.Pause(ctx, mail.Pause{Kind: mail.PauseLane, Name: lane.String(), Who: who, Why: m.Why, Since: time.Now().UTC(), Until: mail.At(time.Now().Add(pauseFor))}); err != nil {
+			if done, err = s.Pauses.Pause(ctx, mail.Pause{
+				Kind:  mail.PauseLane,
+				Name:  lane.String(),
+				Who:   who,
+				Why:   m.Why,
+				Since: time.Now().UTC(),
+				Until: mail.At(time.Now().Add(pauseFor)),
+			}); err != nil {
 				return done, err
 			}
 		}
@@ -112,10 +131,13 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Do
 		return mail.Done{}, fault.ErrNotFound
 	}
 	if strings.EqualFold(at.Key(), out) { // its messages come round: it goes
-		return mail.Done{Text: "the alias " + at.Display() + " is gone; what comes there is refused"}, s.Directory.RemoveAlias(ctx, who, at)
+		return mail.Done{
+			Text: "the alias " + at.Display() + " is gone; what comes there is refused",
+		}, s.Directory.RemoveAlias(ctx, who, at)
 	}
 	fresh := *old
-	fresh.To = slices.DeleteFunc(slices.Clone(old.To), func(a address.Address) bool { return strings.EqualFold(a.Key(), out) })
+	fresh.To = slices.DeleteFunc(slices.Clone(old.To),
+		func(a address.Address) bool { return strings.EqualFold(a.Key(), out) })
 	if err := s.Directory.PutAlias(ctx, who, &fresh, false, false); err != nil {
 		return mail.Done{}, err
 	}
@@ -123,7 +145,13 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Do
 }
 
 // actOn does something to the messages that a trouble holds up.
-func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Fix, m snag.Order) (mail.Done, error) {
+func (f *Fixer) actOn(
+	ctx context.Context,
+	who string,
+	x snag.Snag,
+	o snag.Fix,
+	m snag.Order,
+) (mail.Done, error) {
 	r := mail.ActionRequest{Why: m.Why}
 	switch m.Do {
 	case diagnose.FixFlush:
@@ -163,7 +191,8 @@ func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Fix, 
 			return all, err
 		}
 		all.Action, all.Text = done.Action, done.Text
-		all.Matched, all.Touched, all.Sending = all.Matched+done.Matched, all.Touched+done.Touched, all.Sending+done.Sending
+		all.Matched, all.Touched, all.Sending = all.Matched+done.Matched, all.Touched+done.Touched,
+			all.Sending+done.Sending
 	}
 	if len(selections) > 1 {
 		all.Text = fmt.Sprintf("%d messages of %d lanes: %s", all.Touched, len(selections), o.Says)
@@ -171,12 +200,20 @@ func (f *Fixer) actOn(ctx context.Context, who string, x snag.Snag, o snag.Fix, 
 	return all, nil
 }
 
-func (s *Fixer) draftFix(ctx context.Context, who string, o snag.Fix, edit func(*config.Document) (string, error)) (mail.Done, error) {
+func (s *Fixer) draftFix(
+	ctx context.Context,
+	who string,
+	o snag.Fix,
+	edit func(*config.Document) (string, error),
+) (mail.Done, error) {
 	what, err := s.Drafts.Edit(ctx, who, false, edit)
 	if err != nil {
 		return mail.Done{}, err
 	}
-	return mail.Done{Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull draft apply)"}, nil
+	return mail.Done{
+		Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull " +
+			"draft apply)",
+	}, nil
 }
 
 func section(key string) config.Section {
@@ -194,9 +231,15 @@ func routeThrough(d *config.Document, name, domain string) (string, error) {
 	}
 	recipients := words(item.Fields["recipients"])
 	if slices.Contains(recipients, any(domain)) {
-		return "", fault.Refuse("do", "route %s takes mail for %s already, in the draft", name, domain)
+		return "", fault.Refuse("do", "route %s takes mail for %s already, in the draft", name,
+			domain)
 	}
-	if err := d.Set(routes, name, map[string]any{"recipients": append(recipients, domain)}, false); err != nil {
+	if err := d.Set(
+		routes,
+		name,
+		map[string]any{"recipients": append(recipients, domain)},
+		false,
+	); err != nil {
 		return "", err
 	}
 	what := fmt.Sprintf("route %s takes %s", name, domain)
@@ -204,7 +247,10 @@ func routeThrough(d *config.Document, name, domain string) (string, error) {
 		if other.Name == name {
 			break
 		}
-		if slices.ContainsFunc(words(other.Fields["recipients"]), func(p any) bool { return takes(p, domain) }) {
+		if slices.ContainsFunc(
+			words(other.Fields["recipients"]),
+			func(p any) bool { return takes(p, domain) },
+		) {
 			return what, d.Move(routes, name, i+1)
 		}
 	}
@@ -235,7 +281,8 @@ func words(v any) []any {
 
 // lessTLS sets what is agreed with a domain about TLS: what its host can do.
 func lessTLS(d *config.Document, domain string, c diagnose.Cause) (string, error) {
-	terms := map[diagnose.Cause]string{diagnose.TLSRequired: "required", diagnose.CertificateBad: "required"}[c]
+	terms := map[diagnose.Cause]string{diagnose.TLSRequired: "required",
+		diagnose.CertificateBad: "required"}[c]
 	if terms == "" {
 		terms = "offered"
 	}
@@ -252,7 +299,10 @@ func agree(d *config.Document, domain string, terms map[string]any) (string, err
 	what := fmt.Sprintf("agreed with %s: %s", domain, strings.Join(said, ", "))
 	peers := section("peers")
 	for _, p := range d.Items(peers) {
-		if slices.ContainsFunc(words(p.Fields["domains"]), func(p any) bool { return takes(p, domain) }) {
+		if slices.ContainsFunc(
+			words(p.Fields["domains"]),
+			func(p any) bool { return takes(p, domain) },
+		) {
 			return what, d.Set(peers, p.Name, terms, false)
 		}
 	}

@@ -41,14 +41,18 @@ func TestARouteTakesADomainFromThePlaceItNeeds(t *testing.T) {
 		if strings.Join(order, " ") != c.order || strings.Join(recipients, " ") != c.recipients {
 			t.Errorf("%s: %q, recipients %q", c.domain, order, recipients)
 		}
-		if _, err := routeThrough(d, "provider", c.domain); err == nil || !strings.Contains(err.Error(), "already") {
+		if _, err := routeThrough(d, "provider", c.domain); err == nil || !strings.Contains(err.Error(),
+			"already") {
 			t.Errorf("the same again: %v", err)
 		}
 	}
 }
 
 func TestTermsAreAgreedWithThePeerThatThereIs(t *testing.T) {
-	d, err := config.ParseDocument("service: {host_name: a.example, postmaster: p@a.example}\npeers:\n  - {name: isles, domains: [\"*.isles.example\"], tls: verified}\n")
+	d, err := config.ParseDocument(
+		"service: {host_name: a.example, postmaster: p@a.example}\npeers:\n  - {name: isles, domains: " +
+			"[\"*.isles.example\"], tls: verified}\n",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -58,7 +62,9 @@ func TestTermsAreAgreedWithThePeerThatThereIs(t *testing.T) {
 		}
 	}
 	list := d.Items(section("peers"))
-	if len(list) != 2 || list[0].Name != "isles" || list[0].Fields["tls"] != "required" || list[1].Name != "c.example" || list[1].Fields["tls"] != "required" {
+	if len(list) != 2 || list[0].Name != "isles" || list[0].Fields["tls"] != "required" ||
+		list[1].Name != "c.example" ||
+		list[1].Fields["tls"] != "required" {
 		t.Errorf("%+v", list)
 	}
 }

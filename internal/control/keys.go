@@ -41,9 +41,19 @@ type NewKey struct {
 
 // MakeKey makes a key; it signs nothing until its record is in DNS.
 func (s *Keys) MakeKey(ctx context.Context, who string, n NewKey) (mail.DKIMKey, error) {
-	k := mail.DKIMKey{Domain: n.Domain, Selector: n.Selector, Algorithm: n.Algorithm, TakesOver: n.TakesOver, Overlap: int64(n.Overlap / time.Second), Who: who}
+	k := mail.DKIMKey{
+		Domain:    n.Domain,
+		Selector:  n.Selector,
+		Algorithm: n.Algorithm,
+		TakesOver: n.TakesOver,
+		Overlap:   int64(n.Overlap / time.Second),
+		Who:       who,
+	}
 	if s.InForce.Config().Domain(n.Domain) == nil {
-		return k, fault.Input("domain: %s is not among our domains; messages are signed for those only", n.Domain)
+		return k, fault.Input(
+			"domain: %s is not among our domains; messages are signed for those only",
+			n.Domain,
+		)
 	}
 	var private string
 	var err error
@@ -60,8 +70,10 @@ func (s *Keys) MakeKey(ctx context.Context, who string, n NewKey) (mail.DKIMKey,
 			return k, err
 		}
 	}
-	if _, ok := dns.IsDomainName(k.Selector + "._domainkey." + k.Domain); !ok || strings.ContainsAny(k.Selector, " _\"\\;=") {
-		return k, fault.Input("selector: %q is no name; use letters, digits, hyphens and dots", k.Selector)
+	if _, ok := dns.IsDomainName(k.Selector + "._domainkey." + k.Domain); !ok ||
+		strings.ContainsAny(k.Selector, " _\"\\;=") {
+		return k, fault.Input("selector: %q is no name; use letters, digits, hyphens and dots",
+			k.Selector)
 	}
 	encrypted, err := s.Box.Encrypt(inforce.KeyEncryptionName(k.Domain, k.Selector), private)
 	if err != nil {
@@ -82,7 +94,10 @@ func (s *Keys) freeSelector(ctx context.Context, k mail.DKIMKey) (string, error)
 	kind, _, _ := strings.Cut(k.Algorithm, "-")
 	base := kind[:1] + time.Now().UTC().Format("200601")
 	for _, behind := range append([]string{""}, strings.Split("bcdefghijklmnopqrstuvwxyz", "")...) {
-		if !slices.ContainsFunc(keys, func(o mail.DKIMKey) bool { return o.Selector == base+behind }) {
+		if !slices.ContainsFunc(
+			keys,
+			func(o mail.DKIMKey) bool { return o.Selector == base+behind },
+		) {
 			return base + behind, nil
 		}
 	}
@@ -132,7 +147,8 @@ func (s *Keys) CheckKey(ctx context.Context, domain, selector string) (mail.DKIM
 	if k, err = s.Key(ctx, domain, selector); err != nil {
 		return k, err
 	}
-	if k.TakesOver && k.State == mail.KeyPublished && !now.Before(k.SeenAt.Add(time.Duration(k.Overlap)*time.Second)) {
+	if k.TakesOver && k.State == mail.KeyPublished &&
+		!now.Before(k.SeenAt.Add(time.Duration(k.Overlap)*time.Second)) {
 		if err := s.Store.UseKey(ctx, k.Who, domain, selector, now); err != nil {
 			return k, err
 		}
@@ -153,7 +169,8 @@ func (s *Keys) keyFault(ctx context.Context, k mail.DKIMKey) (fault string, know
 	case len(texts) == 0:
 		return "there is no TXT record at " + k.Record.Name, true
 	case len(texts) > 1:
-		return fmt.Sprintf("there are %d TXT records at %s; one must stand alone", len(texts), k.Record.Name), true
+		return fmt.Sprintf("there are %d TXT records at %s; one must stand alone", len(texts),
+			k.Record.Name), true
 	}
 	if err := senderauth.SameKey(k.Record.Value, texts[0]); err != nil {
 		return err.Error(), true
@@ -165,13 +182,21 @@ func (s *Keys) keyFault(ctx context.Context, k mail.DKIMKey) (fault string, know
 var ErrNotPublished = errors.New("its record is not in DNS")
 
 // UseKey lets a key sign; unless force, only if its record is in DNS.
-func (s *Keys) UseKey(ctx context.Context, who, domain, selector string, force bool) (mail.DKIMKey, error) {
+func (s *Keys) UseKey(
+	ctx context.Context,
+	who, domain, selector string,
+	force bool,
+) (mail.DKIMKey, error) {
 	k, err := s.CheckKey(ctx, domain, selector)
 	if err != nil || k.State == mail.KeySigning {
 		return k, err
 	}
 	if (k.Fault != "" || k.SeenAt.IsZero()) && !force {
-		return k, fmt.Errorf("%w: %s; what is signed with it would fail everywhere. Publish it first", ErrNotPublished, k.Fault)
+		return k, fmt.Errorf(
+			"%w: %s; what is signed with it would fail everywhere. Publish it first",
+			ErrNotPublished,
+			k.Fault,
+		)
 	}
 	if err := s.Store.UseKey(ctx, who, domain, selector, time.Now()); err != nil {
 		return k, err

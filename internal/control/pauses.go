@@ -57,9 +57,21 @@ func (s *Pauses) Resume(ctx context.Context, p mail.Pause) (mail.Done, error) {
 	return s.record(ctx, mail.VerbResume, p, 0)
 }
 
-func (s *Pauses) record(ctx context.Context, verb string, p mail.Pause, undoes int64) (mail.Done, error) {
+func (s *Pauses) record(
+	ctx context.Context,
+	verb string,
+	p mail.Pause,
+	undoes int64,
+) (mail.Done, error) {
 	name := s.nameOf(ctx, p)
-	id, err := s.Actions.BeginAction(ctx, mail.Action{Who: p.Who, Verb: verb, On: name, Detail: map[string]any{"kind": p.Kind, "name": p.Name}, Why: p.Why, Undoes: undoes})
+	id, err := s.Actions.BeginAction(ctx, mail.Action{
+		Who:    p.Who,
+		Verb:   verb,
+		On:     name,
+		Detail: map[string]any{"kind": p.Kind, "name": p.Name},
+		Why:    p.Why,
+		Undoes: undoes,
+	})
 	if err == nil {
 		err = s.Actions.EndAction(ctx, id, 0, 0)
 	}
@@ -81,7 +93,12 @@ func (s *Pauses) record(ctx context.Context, verb string, p mail.Pause, undoes i
 	return mail.Done{Action: id, Text: text}, nil
 }
 
-func (s *Pauses) undo(ctx context.Context, who string, old mail.Action, why string) (mail.Done, error) {
+func (s *Pauses) undo(
+	ctx context.Context,
+	who string,
+	old mail.Action,
+	why string,
+) (mail.Done, error) {
 	kind, _ := old.Detail["kind"].(string)
 	name, _ := old.Detail["name"].(string)
 	p := mail.Pause{Kind: kind, Name: name, Who: who, Why: why}
@@ -132,11 +149,13 @@ func (s *Pauses) known(ctx context.Context, p *mail.Pause) error {
 			}
 			names = append(names, n.Name)
 		}
-		return fault.Refuse("name", "there is no node %s; there are %s", p.Name, strings.Join(names, ", "))
+		return fault.Refuse("name", "there is no node %s; there are %s", p.Name,
+			strings.Join(names, ", "))
 	case mail.PauseDelivery:
 		p.Name = ""
 	default:
-		return fault.Refuse("kind", "%q cannot be paused; lane, route, listener, node or delivery can", p.Kind)
+		return fault.Refuse("kind",
+			"%q cannot be paused; lane, route, listener, node or delivery can", p.Kind)
 	}
 	return nil
 }

@@ -51,7 +51,12 @@ func (s *Prober) Probe(ctx context.Context, w ProbeOrder) (probe.Probe, error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTime)
 	defer cancel()
 	x := &probing{on: s, cfg: s.InForce.Config(), order: w, began: time.Now()}
-	x.out = probe.Probe{Target: w.Target, StartedAt: x.began.UTC(), Steps: []probe.ProbeStep{}, Attempts: []probe.Conversation{}}
+	x.out = probe.Probe{
+		Target:    w.Target,
+		StartedAt: x.began.UTC(),
+		Steps:     []probe.ProbeStep{},
+		Attempts:  []probe.Conversation{},
+	}
 	var err error
 	if x.sender, err = x.parseSender(); err != nil {
 		return x.out, err
@@ -95,7 +100,13 @@ func (x *probing) parseSender() (address.Address, error) {
 
 // note adds a step that needs no connection.
 func (x *probing) note(name, result, says string, cause diagnose.Cause, began time.Time) {
-	x.out.Steps = append(x.out.Steps, probe.ProbeStep{Name: name, Result: result, Says: says, Cause: cause, Took: time.Since(began).Seconds()})
+	x.out.Steps = append(x.out.Steps, probe.ProbeStep{
+		Name:   name,
+		Result: result,
+		Says:   says,
+		Cause:  cause,
+		Took:   time.Since(began).Seconds(),
+	})
 }
 
 func (x *probing) outwards(ctx context.Context) error {
@@ -110,7 +121,12 @@ func (x *probing) outwards(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	order := deliver.ProbeOrder{Sender: x.sender, Recipient: to, Began: x.began, Dialled: x.on.Receive.Dialled}
+	order := deliver.ProbeOrder{
+		Sender:    x.sender,
+		Recipient: to,
+		Began:     x.began,
+		Dialled:   x.on.Receive.Dialled,
+	}
 	if x.order.Message {
 		order.Message = x.message(*to)
 		x.out.Sent = order.Message.ID
@@ -141,7 +157,8 @@ func (x *probing) target() (to *address.Address, host string, port int, err erro
 	}
 	host, port = config.SplitHost(text, -1)
 	if port == 0 || port > 65535 {
-		return nil, "", 0, fault.Input("target: %q has no port that is a number; write host:port", text)
+		return nil, "", 0, fault.Input("target: %q has no port that is a number; write host:port",
+			text)
 	}
 	if ip, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
 		return nil, ip.String(), max(port, 0), nil
@@ -214,20 +231,43 @@ func (x *probing) usual(to *address.Address, host string, port int, began time.T
 	leg, fault := route.Find(x.cfg, config.Envelope{Sender: x.sender}, ask)
 	switch {
 	case fault != nil:
-		x.note("route", probe.Warning, "a message there is sent back by our own rules: "+fault.String()+"; probed directly all the same", diagnose.NoCause, began)
-	case leg.Route.NextHop == config.HopMX || leg.Route.NextHop == config.HopDirect || leg.Route.NextHop == config.HopSmartHost:
-		x.note("route", probe.Pass, "a message there takes route "+leg.Route.Name+": "+leg.Why, diagnose.NoCause, began)
+		x.note(
+			"route",
+			probe.Warning,
+			"a message there is sent back by our own rules: "+fault.String()+"; probed directly all the same",
+			diagnose.NoCause,
+			began,
+		)
+	case leg.Route.NextHop == config.HopMX || leg.Route.NextHop == config.HopDirect ||
+		leg.Route.NextHop == config.HopSmartHost:
+		x.note("route", probe.Pass, "a message there takes route "+leg.Route.Name+": "+leg.Why,
+			diagnose.NoCause, began)
 		return way{leg.Route, leg.NextHop}
 	case leg.Route.NextHop == config.HopNone:
-		x.note("route", probe.Fail, "no route leads to "+address.DisplayDomain(host)+": messages there wait; probed directly all the same", diagnose.NoRoute, began)
+		x.note(
+			"route",
+			probe.Fail,
+			"no route leads to "+address.DisplayDomain(
+				host,
+			)+": messages there wait; probed directly all the same",
+			diagnose.NoRoute,
+			began,
+		)
 	default:
-		x.note("route", probe.Warning, "messages there stay here ("+leg.Route.Name+"); probed directly as the world would", diagnose.NoCause, began)
+		x.note("route", probe.Warning,
+			"messages there stay here ("+leg.Route.Name+"); probed directly as the world would",
+			diagnose.NoCause, began)
 	}
 	return way{direct, host}
 }
 
 // converse probes every address of a way, within a bound.
-func (x *probing) converse(ctx context.Context, client *deliver.Client, w way, order deliver.ProbeOrder) {
+func (x *probing) converse(
+	ctx context.Context,
+	client *deliver.Client,
+	w way,
+	order deliver.ProbeOrder,
+) {
 	began := time.Now()
 	targets, failure := client.Targets(ctx, w.route, w.nextHop)
 	if failure != nil {
@@ -255,7 +295,8 @@ func (x *probing) converse(ctx context.Context, client *deliver.Client, w way, o
 			continue
 		}
 		if _, literal := netip.ParseAddr(t.Host); literal != nil {
-			x.note("address", probe.Pass, fmt.Sprintf("%s is %s", t.Host, joinAddrs(addrs)), diagnose.NoCause, began)
+			x.note("address", probe.Pass, fmt.Sprintf("%s is %s", t.Host, joinAddrs(addrs)),
+				diagnose.NoCause, began)
 		}
 		for _, ip := range addrs {
 			if len(x.out.Attempts) >= deliver.MaxProbes || ctx.Err() != nil {
@@ -289,13 +330,26 @@ func (s *Prober) outward() deliver.Options {
 func (x *probing) message(to address.Address) *deliver.Message {
 	id := x.on.Outward.IDs.Next()
 	now := time.Now()
-	content := fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: A probe of the way to you\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\n\r\n"+
-		"This message was sent by hand to see whether mail from %s arrives.\r\nNothing needs to be done.\r\n",
-		x.sender, to, now.Format("Mon, 02 Jan 2006 15:04:05 -0700"), id, x.cfg.Service.HostName, x.cfg.Service.HostName)
+	content := fmt.Sprintf(
+		"From: <%s>\r\nTo: <%s>\r\nSubject: A probe of the way to you\r\nDate: %s\r\nMessage-ID: "+
+			"<%s@%s>\r\nAuto-Submitted: auto-generated\r\n\r\n"+
+			"This message was sent by hand to see whether mail from %s arrives.\r\nNothing needs "+
+			"to be done.\r\n",
+		x.sender,
+		to,
+		now.Format("Mon, 02 Jan 2006 15:04:05 -0700"),
+		id,
+		x.cfg.Service.HostName,
+		x.cfg.Service.HostName,
+	)
 	l := &deliver.Message{ID: id, Sender: x.sender, UTF8: x.sender.NeedsUTF8() || to.NeedsUTF8()}
 	l.EightBit = l.UTF8
 	text := []byte(content)
-	if fields, err := x.on.Signer.Sign(context.Background(), nil, func() (io.Reader, error) { return bytes.NewReader(text), nil }); err == nil {
+	if fields, err := x.on.Signer.Sign(
+		context.Background(),
+		nil,
+		func() (io.Reader, error) { return bytes.NewReader(text), nil },
+	); err == nil {
 		text = append(fields, text...)
 	}
 	l.Size = int64(len(text))
@@ -323,7 +377,8 @@ func (x *probing) inwards(ctx context.Context) error {
 		seen = true
 		at, err := netip.ParseAddrPort(open[l.Name])
 		if err != nil {
-			x.note("connect", probe.Fail, "listener "+l.Name+" is not open on this node", diagnose.NoCause, time.Now())
+			x.note("connect", probe.Fail, "listener "+l.Name+" is not open on this node",
+				diagnose.NoCause, time.Now())
 			continue
 		}
 		x.out.Attempts = append(x.out.Attempts, x.listener(ctx, l, at, client))
@@ -335,14 +390,31 @@ func (x *probing) inwards(ctx context.Context) error {
 	return nil
 }
 
-func (x *probing) listener(ctx context.Context, l *config.Listener, at netip.AddrPort, client netip.Addr) probe.Conversation {
+func (x *probing) listener(
+	ctx context.Context,
+	l *config.Listener,
+	at netip.AddrPort,
+	client netip.Addr,
+) probe.Conversation {
 	ip := at.Addr()
 	if ip.IsUnspecified() {
 		ip = client // an address of this machine, since we connect from it
 	}
-	r := &config.Route{Name: "", NextHop: config.HopSmartHost, TLS: "offered", SourceAddress: client, TLSFromStart: l.TLS == config.TLSImplicit}
-	own := deliver.NewClient(x.cfg, deliver.Options{Roots: x.on.Outward.Roots, Resolver: x.on.InForce.FreshResolver()})
-	order := deliver.ProbeOrder{Sender: address.Address{Local: "stranger", Domain: "driftnet.example"}, Began: x.began, Name: "probe.driftnet.example", Dialled: x.on.Receive.Dialled}
+	r := &config.Route{
+		Name:          "",
+		NextHop:       config.HopSmartHost,
+		TLS:           "offered",
+		SourceAddress: client,
+		TLSFromStart:  l.TLS == config.TLSImplicit,
+	}
+	own := deliver.NewClient(x.cfg,
+		deliver.Options{Roots: x.on.Outward.Roots, Resolver: x.on.InForce.FreshResolver()})
+	order := deliver.ProbeOrder{
+		Sender:  address.Address{Local: "stranger", Domain: "driftnet.example"},
+		Began:   x.began,
+		Name:    "probe.driftnet.example",
+		Dialled: x.on.Receive.Dialled,
+	}
 	if x.order.From != "" {
 		order.Sender = x.sender
 	}
@@ -359,7 +431,8 @@ func (x *probing) listener(ctx context.Context, l *config.Listener, at netip.Add
 	}
 	env := config.Envelope{Client: client, Listener: l.Name, Sender: order.Sender}
 	order.Relays = func(path string) bool { return rehearse.Through(x.cfg, env, path) }
-	out := own.Probe(ctx, r, "", deliver.Target{Host: string(l.GreetingName), Port: int(at.Port())}, ip, order)
+	out := own.Probe(ctx, r, "", deliver.Target{Host: string(l.GreetingName), Port: int(at.Port())},
+		ip, order)
 	out.Host = "listener " + l.Name
 	x.expected(l, client, &out)
 	return out
@@ -370,19 +443,28 @@ func (x *probing) expected(l *config.Listener, client netip.Addr, out *probe.Con
 	for i := range out.Steps {
 		s := &out.Steps[i]
 		switch {
-		case l.Kind == config.Submission && s.Name == "sender" && s.Result == probe.Fail && s.Code == 530:
-			s.Result, s.Cause, s.Says = probe.Pass, diagnose.NoCause, "nobody sends here without sign-in: "+s.Says
-			out.Steps = append(out.Steps[:i+1], probe.ProbeStep{Name: "relay", Result: probe.Pass, Says: "nobody relays here without sign-in"})
+		case l.Kind == config.Submission && s.Name == "sender" && s.Result == probe.Fail &&
+			s.Code == 530:
+			s.Result, s.Cause, s.Says = probe.Pass, diagnose.NoCause, "nobody sends here without "+
+				"sign-in: "+s.Says
+			out.Steps = append(out.Steps[:i+1], probe.ProbeStep{
+				Name:   "relay",
+				Result: probe.Pass,
+				Says:   "nobody relays here without sign-in",
+			})
 			return
 		case s.Name == "certificate" && s.Result == probe.Warning:
-			s.Says = strings.Replace(s.Says, "with TLS only offered, messages go all the same", "senders that verify will not send", 1)
+			s.Says = strings.Replace(s.Says, "with TLS only offered, messages go all the same",
+				"senders that verify will not send", 1)
 		case s.Name == "connect" && s.Result == probe.Fail || s.Name == "greeting" && s.Code == 554:
 			if !rehearse.Admits(l, client) {
-				s.Result, s.Cause, s.Says = probe.Pass, diagnose.NoCause, client.String()+" may not connect here, and cannot: "+s.Says
+				s.Result, s.Cause, s.Says = probe.Pass, diagnose.NoCause,
+					client.String()+" may not connect here, and cannot: "+s.Says
 			}
 		case s.Name == "relay" && s.Result == probe.Fail && l.Kind == config.Inside:
 			s.Result = probe.Warning
-			s.Says = client.String() + " may relay here by our rules, as machines inside may: " + s.Says
+			s.Says = client.String() + " may relay here by our rules, as machines inside may: " +
+				s.Says
 		case s.Name == "relay" && s.Result == probe.Fail:
 			s.Says += ": this is an open relay; narrow the rule immediately (gull explain names it)"
 		}

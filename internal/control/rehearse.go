@@ -17,8 +17,13 @@ import (
 const rehearsalPage = 500
 
 // Rehearse replays the last messages, as many of the waiting ones, and what this
-// node refused lately, through what is in force and the draft. progress is told of parts between 0 and 1.
-func (s *Drafts) Rehearse(ctx context.Context, messages int, progress func(float64)) (rehearse.Report, error) {
+// node refused lately, through what is in force and the draft. progress is told of parts
+// between 0 and 1.
+func (s *Drafts) Rehearse(
+	ctx context.Context,
+	messages int,
+	progress func(float64),
+) (rehearse.Report, error) {
 	_, draft, err := s.Compiled(ctx)
 	if err != nil {
 		return rehearse.Report{}, err
@@ -26,7 +31,12 @@ func (s *Drafts) Rehearse(ctx context.Context, messages int, progress func(float
 	return s.rehearse(ctx, draft, messages, progress)
 }
 
-func (s *Drafts) rehearse(ctx context.Context, draft *config.Compiled, messages int, progress func(float64)) (rehearse.Report, error) {
+func (s *Drafts) rehearse(
+	ctx context.Context,
+	draft *config.Compiled,
+	messages int,
+	progress func(float64),
+) (rehearse.Report, error) {
 	r := rehearse.New(s.InForce.Config(), draft)
 	for _, refused := range s.Refused() {
 		r.Add(refused)
@@ -59,7 +69,12 @@ func (s *Drafts) rehearse(ctx context.Context, draft *config.Compiled, messages 
 			if err != nil {
 				continue
 			}
-			r.Add(rehearse.Envelope{Envelope: plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), ID: d.Delivery.ID().String(), Recipients: []address.Address{to}, Waiting: true})
+			r.Add(rehearse.Envelope{
+				Envelope:   plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size),
+				ID:         d.Delivery.ID().String(),
+				Recipients: []address.Address{to},
+				Waiting:    true,
+			})
 			after = d.Delivery.ID()
 		}
 		waiting += len(page)
@@ -73,7 +88,10 @@ func (s *Drafts) rehearse(ctx context.Context, draft *config.Compiled, messages 
 }
 
 func envelopeOf(m store.Envelope) rehearse.Envelope {
-	e := rehearse.Envelope{Envelope: plan.Envelope(m.Sender, m.Account, m.Client, m.Listener, m.Size), ID: m.ID.String()}
+	e := rehearse.Envelope{
+		Envelope: plan.Envelope(m.Sender, m.Account, m.Client, m.Listener, m.Size),
+		ID:       m.ID.String(),
+	}
 	for _, text := range m.Recipients {
 		if strings.EqualFold(text, "postmaster") {
 			e.Recipients = append(e.Recipients, address.Address{Local: "postmaster"})

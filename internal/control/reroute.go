@@ -51,7 +51,12 @@ func (s *Rerouter) start() {
 			}
 			if err != nil {
 				if ctx.Err() == nil {
-					s.Log.Error("waiting messages could not be planned anew; they will be at their next attempt", "error", err)
+					s.Log.Error(
+						"waiting messages could not be planned anew; they will be at their next "+
+							"attempt",
+						"error",
+						err,
+					)
 				}
 				return
 			}
@@ -60,7 +65,8 @@ func (s *Rerouter) start() {
 			}
 		}
 		if moved > 0 {
-			s.Log.Info("waiting messages go another way", "deliveries", moved, "revision", cfg.Revision)
+			s.Log.Info("waiting messages go another way", "deliveries", moved,
+				"revision", cfg.Revision)
 			s.Queue.Wake()
 		}
 	}()
@@ -89,12 +95,18 @@ func (s *Rerouter) stranded(ctx context.Context) (moved int64, err error) {
 	return moved, nil
 }
 
-func (s *Rerouter) page(ctx context.Context, cfg *config.Compiled, page []store.Due, after mail.DeliveryID) (int64, mail.DeliveryID, error) {
+func (s *Rerouter) page(
+	ctx context.Context,
+	cfg *config.Compiled,
+	page []store.Due,
+	after mail.DeliveryID,
+) (int64, mail.DeliveryID, error) {
 	var moved []*mail.Delivery
 	for i := range page {
 		d := &page[i].Delivery
 		after = d.ID()
-		envelope := plan.Envelope(page[i].Sender, page[i].Account, page[i].Client, page[i].Listener, page[i].Size)
+		envelope := plan.Envelope(page[i].Sender, page[i].Account, page[i].Client, page[i].Listener,
+			page[i].Size)
 		if changed, fault := plan.Again(cfg, envelope, d); !changed || fault != nil {
 			continue
 		}

@@ -32,7 +32,11 @@ func (s *Submitter) Submit(ctx context.Context, t mail.TestMessage) (mail.Submit
 	if err != nil {
 		return mail.Submitted{}, err
 	}
-	out := mail.Submitted{Listener: l.Name, Address: s.Receive.Addresses()[l.Name], Steps: []mail.Step{}}
+	out := mail.Submitted{
+		Listener: l.Name,
+		Address:  s.Receive.Addresses()[l.Name],
+		Steps:    []mail.Step{},
+	}
 	if out.Address == "" {
 		return out, fmt.Errorf("listener %s is not open", l.Name)
 	}
@@ -87,8 +91,18 @@ func compose(t *mail.TestMessage, hostName string) (content string, utf8 bool, e
 	}
 	now := time.Now()
 	lines := strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\r", "\n")
-	return fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <test.%d@%s>\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n%s\r\n",
-		t.From, strings.Join(t.To, ">, <"), message.EncodeText(subject), now.Format(message.DateFormat), now.UnixNano(), hostName, strings.ReplaceAll(lines, "\n", "\r\n")), utf8, nil
+	return fmt.Sprintf(
+		"From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
+			"<test.%d@%s>\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; "+
+			"charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n%s\r\n",
+		t.From,
+		strings.Join(t.To, ">, <"),
+		message.EncodeText(subject),
+		now.Format(message.DateFormat),
+		now.UnixNano(),
+		hostName,
+		strings.ReplaceAll(lines, "\n", "\r\n"),
+	), utf8, nil
 }
 
 // caller is the client's side of submitting.
@@ -125,7 +139,8 @@ func (c *caller) talk(t mail.TestMessage, content string, utf8 bool) {
 			w := smtp.NewContentWriter(bufio.NewWriter(&wire))
 			_, _ = w.Write([]byte(content))
 			_ = w.Close()
-			last := c.step(strings.TrimSuffix(wire.String(), "\r\n"), fmt.Sprintf("(%d octets of content)", len(content)))
+			last := c.step(strings.TrimSuffix(wire.String(), "\r\n"),
+				fmt.Sprintf("(%d octets of content)", len(content)))
 			if _, id, ok := strings.Cut(last.Heard, "accepted as "); ok {
 				if _, err := ident.Parse(id); err == nil {
 					c.ID = id

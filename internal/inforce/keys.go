@@ -68,9 +68,11 @@ func (k *SigningKeys) Follow(ctx context.Context) error {
 			}
 		}
 		if err != nil {
-			keys = append(keys, senderauth.Key{Domain: name[0], Selector: name[1]}) // what it would sign waits
+			keys = append(keys,
+				senderauth.Key{Domain: name[0], Selector: name[1]}) // what it would sign waits
 			locked = append(locked, KeyName(name[0], name[1]))
-			k.Troubles.Ours("signing key "+KeyName(name[0], name[1]), "node "+k.Node+": "+err.Error(), time.Now())
+			k.Troubles.Ours("signing key "+KeyName(name[0], name[1]),
+				"node "+k.Node+": "+err.Error(), time.Now())
 			trouble = errors.Join(trouble, fmt.Errorf("key %s of %s: %w", name[1], name[0], err))
 		}
 	}

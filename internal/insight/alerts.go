@@ -57,7 +57,18 @@ func (s *Alerter) Tell(ctx context.Context, now time.Time) error {
 	}
 	var from snag.Severity
 	_ = from.UnmarshalText([]byte(a.From))
-	err := s.Store.ClaimAlerts(ctx, store.AlertTerms{Now: now, From: from, After: a.After, Remind: a.Remind, Limit: alertsAtOnce, Targets: targets(a)}, func(x *snag.Snag) { x.Explain(); x.Offer(cfg) })
+	err := s.Store.ClaimAlerts(
+		ctx,
+		store.AlertTerms{
+			Now:     now,
+			From:    from,
+			After:   a.After,
+			Remind:  a.Remind,
+			Limit:   alertsAtOnce,
+			Targets: targets(a),
+		},
+		func(x *snag.Snag) { x.Explain(); x.Offer(cfg) },
+	)
 	if err != nil {
 		return err
 	}
@@ -68,13 +79,15 @@ func (s *Alerter) Tell(ctx context.Context, now time.Time) error {
 	var faults []error
 	for _, one := range due {
 		if one.Damaged != nil {
-			s.Log.Error("an alert on record cannot be read and is dropped", "alert", one.ID, "error", one.Damaged)
+			s.Log.Error("an alert on record cannot be read and is dropped", "alert", one.ID,
+				"error", one.Damaged)
 		} else if err := s.tellOne(ctx, cfg, one, now); err != nil {
 			faults = append(faults, fmt.Errorf("to %s: %w", one.Target, err))
 			if one.Attempts < maxTells {
 				continue // DueAlerts has put it off
 			}
-			s.Log.Error("an alert was not told and is dropped", "to", one.Target, "snag", one.Snag.ID, "error", err)
+			s.Log.Error("an alert was not told and is dropped", "to", one.Target,
+				"snag", one.Snag.ID, "error", err)
 		}
 		if err := s.Store.AlertTold(ctx, one.ID); err != nil {
 			return err
@@ -97,7 +110,12 @@ func targets(a config.Alerts) []string {
 	return out
 }
 
-func (s *Alerter) tellOne(ctx context.Context, cfg *config.Compiled, one store.Alert, now time.Time) error {
+func (s *Alerter) tellOne(
+	ctx context.Context,
+	cfg *config.Compiled,
+	one store.Alert,
+	now time.Time,
+) error {
 	if one.Target == webhookTarget {
 		if cfg.Service.Alerts.Webhook == "" {
 			return nil // it was taken out of the configuration since
@@ -121,13 +139,23 @@ type alertBody struct {
 
 // callWebhook posts JSON. Its header says when, and proves with the secret that it
 // is ours: HMAC-SHA256 over the time, a full stop and the body.
-func (s *Alerter) callWebhook(ctx context.Context, cfg *config.Compiled, one store.Alert, now time.Time) error {
+func (s *Alerter) callWebhook(
+	ctx context.Context,
+	cfg *config.Compiled,
+	one store.Alert,
+	now time.Time,
+) error {
 	a := cfg.Service.Alerts
 	secret, err := s.Secrets.Secret(ctx, a.Secret)
 	if err != nil {
 		return fmt.Errorf("secret %s cannot be used: %w", a.Secret, err)
 	}
-	body, err := json.Marshal(alertBody{Kind: one.Kind, At: one.At.UTC(), HostName: string(cfg.Service.HostName), Snag: one.Snag})
+	body, err := json.Marshal(alertBody{
+		Kind:     one.Kind,
+		At:       one.At.UTC(),
+		HostName: string(cfg.Service.HostName),
+		Snag:     one.Snag,
+	})
 	if err != nil {
 		return err
 	}
@@ -160,15 +188,24 @@ func (s *Alerter) callWebhook(ctx context.Context, cfg *config.Compiled, one sto
 }
 
 // webhooks follow no redirects: what is signed goes where it was meant to.
-var webhooks = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+var webhooks = &http.Client{
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
 
 // mailAlert sends an alert by our own queue, around the trouble that it tells of.
-func (s *Alerter) mailAlert(ctx context.Context, cfg *config.Compiled, to address.Address, one store.Alert, now time.Time) error {
+func (s *Alerter) mailAlert(
+	ctx context.Context,
+	cfg *config.Compiled,
+	to address.Address,
+	one store.Alert,
+	now time.Time,
+) error {
 	body, err := quoted(alertText(&one, string(cfg.Service.HostName)))
 	if err != nil {
 		return err
 	}
-	entry, err := s.Own.compose(cfg, to, alertSubject(&one), "text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable", body, now)
+	entry, err := s.Own.compose(cfg, to, alertSubject(&one),
+		"text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable", body, now)
 	if err != nil {
 		return err
 	}
@@ -186,18 +223,26 @@ func around(cfg *config.Compiled, d *mail.Delivery, x *snag.Snag) {
 	}
 	if r := cfg.SmartHost(d.Route); r != nil {
 		d.Route, d.NextHop, d.Detour = r.Name, route.SmartHosts(r), mail.DetourKept
-		d.LaneID, d.RouteWhy = ident.ID(route.Lane(d.Route, d.NextHop)), "around the trouble that it tells of"
+		d.LaneID, d.RouteWhy = ident.ID(
+			route.Lane(d.Route, d.NextHop),
+		), "around the trouble that it tells of"
 	}
 }
 
-var alertWords = map[string]string{"opened": "", "worse": "worse: ", "reminder": "still: ", "over": "over: "}
+var alertWords = map[string]string{
+	"opened":   "",
+	"worse":    "worse: ",
+	"reminder": "still: ",
+	"over":     "over: ",
+}
 
 func alertSubject(a *store.Alert) string {
 	severity, _ := a.Snag.Severity.MarshalText()
 	if a.Kind == "over" {
 		return fmt.Sprintf("Over: %s at %s", a.Snag.Title, a.Snag.Place.Where())
 	}
-	return fmt.Sprintf("[%s] %s%s at %s", severity, alertWords[a.Kind], a.Snag.Title, a.Snag.Place.Where())
+	return fmt.Sprintf("[%s] %s%s at %s", severity, alertWords[a.Kind], a.Snag.Title,
+		a.Snag.Place.Where())
 }
 
 func alertText(a *store.Alert, host string) string {

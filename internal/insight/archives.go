@@ -35,13 +35,34 @@ const exportStep = 500
 
 // ExportLog writes what happened in a period as an archive, compressed. tell hears
 // how far it is, from 0 to 1.
-func (s *Archiver) ExportLog(ctx context.Context, w io.Writer, since, until time.Time, tell func(float64)) error {
-	z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(archive.Window))
+func (s *Archiver) ExportLog(
+	ctx context.Context,
+	w io.Writer,
+	since, until time.Time,
+	tell func(float64),
+) error {
+	z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedDefault),
+		zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(archive.Window))
 	if err != nil {
 		return err
 	}
-	x := exporter{on: s, ctx: ctx, w: z, lower: ident.Floor(since), upper: ident.Floor(until), tell: tell}
-	x.write(archive.About{Kind: archive.Head, Version: archive.Version, HostName: string(s.InForce.Config().Service.HostName), Node: s.InForce.Node, MadeAt: time.Now().UTC(), Since: since.UTC(), Until: until.UTC()})
+	x := exporter{
+		on:    s,
+		ctx:   ctx,
+		w:     z,
+		lower: ident.Floor(since),
+		upper: ident.Floor(until),
+		tell:  tell,
+	}
+	x.write(archive.About{
+		Kind:     archive.Head,
+		Version:  archive.Version,
+		HostName: string(s.InForce.Config().Service.HostName),
+		Node:     s.InForce.Node,
+		MadeAt:   time.Now().UTC(),
+		Since:    since.UTC(),
+		Until:    until.UTC(),
+	})
 	x.messages()
 	x.refusals()
 	x.sessions()
@@ -151,13 +172,23 @@ var ErrArchive = errors.New("this file cannot be opened")
 
 // OpenLog reads an archive, compressed or not, and makes it ready to be
 // looked into. Lines that are damaged are left out and counted.
-func (s *Archiver) OpenLog(ctx context.Context, r io.Reader, name, who string) (archive.Info, error) {
+func (s *Archiver) OpenLog(
+	ctx context.Context,
+	r io.Reader,
+	name, who string,
+) (archive.Info, error) {
 	id, err := s.Archives.BeginArchive(ctx, name, who)
 	if err != nil {
 		return archive.Info{}, err
 	}
 	hash := sha256.New()
-	o := &opener{on: s, ctx: ctx, id: id, info: archive.Info{ID: id, Name: name, Faults: []string{}}, blocks: make(chan lines, 1)}
+	o := &opener{
+		on:     s,
+		ctx:    ctx,
+		id:     id,
+		info:   archive.Info{ID: id, Name: name, Faults: []string{}},
+		blocks: make(chan lines, 1),
+	}
 	err = o.read(io.TeeReader(r, hash))
 	if err == nil {
 		var info archive.Info
@@ -211,7 +242,8 @@ func (o *opener) read(r io.Reader) error {
 	var text io.Reader = br
 	packed := false
 	if magic, _ := br.Peek(4); bytes.Equal(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}) {
-		z, err := zstd.NewReader(br, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(archiveWindow))
+		z, err := zstd.NewReader(br, zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderMaxWindow(archiveWindow))
 		if err != nil {
 			return err
 		}
@@ -231,10 +263,15 @@ func (o *opener) read(r io.Reader) error {
 		err = o.err
 	}
 	if err == nil && o.info.About.Kind == "" {
-		return fmt.Errorf("%w: its first line is not that of an archive made by gull log export", ErrArchive)
+		return fmt.Errorf("%w: its first line is not that of an archive made by gull log export",
+			ErrArchive)
 	}
 	if err == nil && !o.whole {
-		o.fault(o.info.Lines, "the archive ends here, before its last line: it was cut off, or something is still writing it")
+		o.fault(
+			o.info.Lines,
+			"the archive ends here, before its last line: it was cut off, or something is still "+
+				"writing it",
+		)
 	}
 	return err
 }
@@ -270,23 +307,36 @@ func (o *opener) split(text io.Reader, raw *counter, packed bool) error {
 		o.info.Lines++
 		switch {
 		case o.info.Bytes > maxArchive:
-			return fmt.Errorf("%w: it has more than %d GB when unpacked", ErrArchive, maxArchive>>30)
+			return fmt.Errorf("%w: it has more than %d GB when unpacked", ErrArchive,
+				maxArchive>>30)
 		case packed && o.info.Bytes > ratioFrom && o.info.Bytes/max(raw.n, 1) > maxRatio:
-			return fmt.Errorf("%w: %d octets unpack to more than %d; no archive is like that", ErrArchive, raw.n, o.info.Bytes)
+			return fmt.Errorf("%w: %d octets unpack to more than %d; no archive is like that",
+				ErrArchive, raw.n, o.info.Bytes)
 		case size > maxArchiveLine:
-			o.fault(o.info.Lines, fmt.Sprintf("the line has %d octets; at most %d are read", size, maxArchiveLine))
+			o.fault(o.info.Lines,
+				fmt.Sprintf("the line has %d octets; at most %d are read", size, maxArchiveLine))
 			if o.info.Lines == 1 {
-				return fmt.Errorf("%w: its first line has %d octets; it is no archive", ErrArchive, size)
+				return fmt.Errorf("%w: its first line has %d octets; it is no archive", ErrArchive,
+					size)
 			}
 			continue
 		}
 		kind := archive.KindOf(line)
 		if o.info.Lines == 1 {
-			if err := json.Unmarshal(line, &o.info.About); err != nil || o.info.About.Kind != archive.Head {
-				return fmt.Errorf("%w: its first line is not that of an archive made by gull log export", ErrArchive)
+			if err := json.Unmarshal(line, &o.info.About); err != nil ||
+				o.info.About.Kind != archive.Head {
+				return fmt.Errorf(
+					"%w: its first line is not that of an archive made by gull log export",
+					ErrArchive,
+				)
 			}
 			if v := o.info.About.Version; v != archive.Version {
-				return fmt.Errorf("%w: it is of version %d of the form, and this service reads version %d", ErrArchive, v, archive.Version)
+				return fmt.Errorf(
+					"%w: it is of version %d of the form, and this service reads version %d",
+					ErrArchive,
+					v,
+					archive.Version,
+				)
 			}
 			continue
 		}

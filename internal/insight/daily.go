@@ -47,7 +47,9 @@ func (s *Reporter) Daily(ctx context.Context, now time.Time) error {
 	}
 	local := now.In(zone)
 	midnight := time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, zone)
-	if local.Before(midnight.Add(time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute)) {
+	if local.Before(
+		midnight.Add(time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute),
+	) {
 		return nil
 	}
 	day := midnight.AddDate(0, 0, -1)
@@ -69,7 +71,11 @@ func (s *Reporter) Daily(ctx context.Context, now time.Time) error {
 
 // DayPage is the report of a day against the week's usual, with what somebody
 // should look at now.
-func (s *Reporter) DayPage(ctx context.Context, from, to time.Time, zone *time.Location) (*report.Page, error) {
+func (s *Reporter) DayPage(
+	ctx context.Context,
+	from, to time.Time,
+	zone *time.Location,
+) (*report.Page, error) {
 	p, err := s.ReportPage(ctx, s.Counts, from, to, zone, "hour", 5)
 	if err != nil {
 		return nil, err
@@ -104,7 +110,8 @@ func (s *Reporter) addNotes(ctx context.Context, p *report.Page) error {
 	var dangers []string
 	for _, w := range weak {
 		if w.Accepted == nil && w.Severity != review.Minor {
-			dangers = append(dangers, fmt.Sprintf("%s (%s): %s. %s", w.Title, w.Where, w.Text, w.Why))
+			dangers = append(dangers,
+				fmt.Sprintf("%s (%s): %s. %s", w.Title, w.Where, w.Text, w.Why))
 		}
 	}
 	note("Weak settings", dangers)
@@ -119,7 +126,11 @@ func (s *Reporter) addNotes(ctx context.Context, p *report.Page) error {
 			break
 		}
 		x.Explain()
-		troubles = append(troubles, fmt.Sprintf("%s at %s since %s: %d waiting, %d failed; %s", x.Title, x.Place.Where(), x.Since.In(p.Zone).Format("Mon 2 Jan 15:04"), x.Waiting, x.Failed, x.Advice))
+		troubles = append(
+			troubles,
+			fmt.Sprintf("%s at %s since %s: %d waiting, %d failed; %s", x.Title, x.Place.Where(),
+				x.Since.In(p.Zone).Format("Mon 2 Jan 15:04"), x.Waiting, x.Failed, x.Advice),
+		)
 	}
 	note("Snags, worst first", troubles)
 	lanes, err := s.Lanes.List(ctx)
@@ -129,8 +140,12 @@ func (s *Reporter) addNotes(ctx context.Context, p *report.Page) error {
 	var worst []string
 	for _, l := range lanes {
 		if len(worst) < 5 && l.Deferred > 0 {
-			worst = append(worst, fmt.Sprintf("%s by route %s: %d wait, the oldest since %s; %s", l.NextHop, l.Route, l.Waiting+l.Deferred+l.Held,
-				l.OldestAt.In(p.Zone).Format("Mon 2 Jan 15:04"), diagnose.Explain(diagnose.Cause(l.Cause)).Title))
+			worst = append(
+				worst,
+				fmt.Sprintf("%s by route %s: %d wait, the oldest since %s; %s", l.NextHop, l.Route,
+					l.Waiting+l.Deferred+l.Held, l.OldestAt.In(p.Zone).Format("Mon 2 Jan 15:04"),
+					diagnose.Explain(diagnose.Cause(l.Cause)).Title),
+			)
 		}
 	}
 	note("Lanes with trouble now", worst)
@@ -150,8 +165,13 @@ func (s *Reporter) fullMailboxes(ctx context.Context) ([]string, error) {
 		if err != nil {
 			continue
 		}
-		if box := s.InForce.Config().Mailbox(a); box != nil && box.Quota > 0 && float64(u.Used) >= nearFull*float64(box.Quota) {
-			out = append(out, fmt.Sprintf("%s: %s of %s", u.Address, report.Octets(u.Used), report.Octets(int64(box.Quota))))
+		if box := s.InForce.Config().Mailbox(a); box != nil && box.Quota > 0 &&
+			float64(u.Used) >= nearFull*float64(box.Quota) {
+			out = append(
+				out,
+				fmt.Sprintf("%s: %s of %s", u.Address, report.Octets(u.Used),
+					report.Octets(int64(box.Quota))),
+			)
 		}
 	}
 	return out, nil
@@ -159,20 +179,37 @@ func (s *Reporter) fullMailboxes(ctx context.Context) ([]string, error) {
 
 // Counts are what a report is made of: the service's own, or an archive's.
 type Counts interface {
-	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error)
+	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span,
+		limit int) ([]report.Sum, error)
 	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
 }
 
 // ReportPage is the report of a period, to be read away from the console.
-func (s *Reporter) ReportPage(ctx context.Context, counts Counts, from, to time.Time, zone *time.Location, step string, limit int) (*report.Page, error) {
-	p := &report.Page{HostName: string(s.InForce.Config().Service.HostName), Title: "What the traffic looked like", Since: from, Until: to, Zone: zone, Reasons: map[string][]report.Row{}, Tables: map[string][]report.Row{}}
+func (s *Reporter) ReportPage(
+	ctx context.Context,
+	counts Counts,
+	from, to time.Time,
+	zone *time.Location,
+	step string,
+	limit int,
+) (*report.Page, error) {
+	p := &report.Page{
+		HostName: string(s.InForce.Config().Service.HostName),
+		Title:    "What the traffic looked like",
+		Since:    from,
+		Until:    to,
+		Zone:     zone,
+		Reasons:  map[string][]report.Row{},
+		Tables:   map[string][]report.Row{},
+	}
 	hours, err := counts.SumHours(ctx, "total", "", from, to)
 	if err != nil {
 		return nil, err
 	}
 	var sums []report.Sum
 	for _, h := range hours {
-		sums = append(sums, report.Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax})
+		sums = append(sums,
+			report.Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax})
 	}
 	p.Totals, p.Delay = report.Totals(sums)
 	p.Series = report.Series(hours, from, to, step, zone)
@@ -206,15 +243,25 @@ func (s *Reporter) ReportPage(ctx context.Context, counts Counts, from, to time.
 }
 
 // mailReport sends a report by our own queue.
-func (s *Reporter) mailReport(ctx context.Context, cfg *config.Compiled, to address.Address, p *report.Page, now time.Time) error {
+func (s *Reporter) mailReport(
+	ctx context.Context,
+	cfg *config.Compiled,
+	to address.Address,
+	p *report.Page,
+	now time.Time,
+) error {
 	page, err := p.HTML()
 	if err != nil {
 		return err
 	}
 	var body bytes.Buffer
 	w := multipart.NewWriter(&body)
-	for _, part := range []struct{ kind, text string }{{"text/plain; charset=utf-8", p.Text()}, {"text/html; charset=utf-8", page}} {
-		out, err := w.CreatePart(textproto.MIMEHeader{"Content-Type": {part.kind}, "Content-Transfer-Encoding": {"quoted-printable"}})
+	for _, part := range []struct{ kind, text string }{{"text/plain; charset=utf-8", p.Text()},
+		{"text/html; charset=utf-8", page}} {
+		out, err := w.CreatePart(textproto.MIMEHeader{
+			"Content-Type":              {part.kind},
+			"Content-Transfer-Encoding": {"quoted-printable"},
+		})
 		if err != nil {
 			return err
 		}
@@ -229,7 +276,8 @@ func (s *Reporter) mailReport(ctx context.Context, cfg *config.Compiled, to addr
 	if err := w.Close(); err != nil {
 		return err
 	}
-	entry, err := s.Own.compose(cfg, to, p.Title+", "+string(cfg.Service.HostName), "multipart/alternative; boundary=\""+w.Boundary()+"\"", body.Bytes(), now)
+	entry, err := s.Own.compose(cfg, to, p.Title+", "+string(cfg.Service.HostName),
+		"multipart/alternative; boundary=\""+w.Boundary()+"\"", body.Bytes(), now)
 	if err != nil {
 		return err
 	}

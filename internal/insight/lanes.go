@@ -54,13 +54,22 @@ func (s *Lanes) One(ctx context.Context, id ident.ID) (mail.LaneDetail, error) {
 	}
 	l := mail.Lane{ID: id, Route: route, NextHop: nextHop, State: mail.LaneMoving}
 	if p := s.pausesByName().of(&l); p != nil {
-		l.State, l.Pause, l.Why, l.Until, l.Since = mail.LanePaused, p, whyPaused(p), p.Until, mail.At(p.Since)
+		l.State, l.Pause, l.Why, l.Until, l.Since = mail.LanePaused, p, whyPaused(
+			p,
+		), p.Until, mail.At(p.Since)
 	}
 	return s.Detail(ctx, l)
 }
 
 // laneAges are the bounds by which a lane's messages are counted.
-var laneAges = []time.Duration{10 * time.Minute, time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour}
+var laneAges = []time.Duration{
+	10 * time.Minute,
+	time.Hour,
+	4 * time.Hour,
+	12 * time.Hour,
+	24 * time.Hour,
+	48 * time.Hour,
+}
 
 // Detail adds to a lane its ages, its last hour and its schedule.
 func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (mail.LaneDetail, error) {
@@ -70,19 +79,28 @@ func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (mail.LaneDetail, error
 	if out.Ages, err = s.Store.LaneAges(ctx, l.ID, now, laneAges); err != nil {
 		return out, err
 	}
-	if out.Minutes, err = s.Store.LaneFlow(ctx, l.ID, now.Add(-time.Hour).Truncate(time.Minute)); err != nil {
+	if out.Minutes, err = s.Store.LaneFlow(
+		ctx,
+		l.ID,
+		now.Add(-time.Hour).Truncate(time.Minute),
+	); err != nil {
 		return out, err
 	}
 	cfg := s.InForce.Config()
 	domain := l.NextHop
-	if r := cfg.Route(l.Route); r != nil && r.NextHop != config.HopMX && r.NextHop != config.HopDirect {
+	if r := cfg.Route(l.Route); r != nil && r.NextHop != config.HopMX &&
+		r.NextHop != config.HopDirect {
 		domain = ""
 	}
 	if r := cfg.Route(l.Route); r != nil && l.Limit == 0 {
 		out.Limit = route.TermsOf(cfg, r, l.NextHop).Connections
 	}
 	terms := cfg.ScheduleOf(cfg.Route(l.Route), domain, false)
-	out.Schedule = mail.ScheduleTerms{Intervals: []float64{}, WarnAfter: terms.WarnAfter.Seconds(), ExpireAfter: terms.ExpireAfter.Seconds()}
+	out.Schedule = mail.ScheduleTerms{
+		Intervals:   []float64{},
+		WarnAfter:   terms.WarnAfter.Seconds(),
+		ExpireAfter: terms.ExpireAfter.Seconds(),
+	}
 	for _, i := range terms.Intervals {
 		out.Schedule.Intervals = append(out.Schedule.Intervals, i.Seconds())
 	}
@@ -91,12 +109,16 @@ func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (mail.LaneDetail, error
 
 // SchedulePreview plays a schedule through: the one of a route and a domain, with other
 // terms over it.
-func (s *Lanes) SchedulePreview(routeName, domain string, own config.OwnRetry) (retry.Preview, error) {
+func (s *Lanes) SchedulePreview(
+	routeName, domain string,
+	own config.OwnRetry,
+) (retry.Preview, error) {
 	cfg := s.InForce.Config()
 	var r *config.Route
 	if routeName != "" {
 		if r = cfg.Route(routeName); r == nil {
-			return retry.Preview{}, fault.Refuse("route", "there is no route %s that is on", routeName)
+			return retry.Preview{}, fault.Refuse("route", "there is no route %s that is on",
+				routeName)
 		}
 	}
 	return own.Over(cfg.ScheduleOf(r, domain, false)).Preview(), nil
@@ -153,16 +175,20 @@ func (s *Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 				l.Last, l.Cause = v.Last, v.Cause
 			}
 		}
-		if l.State == mail.LaneMoving && l.Waiting+l.Sending == 0 && l.Deferred > 0 && l.Last != nil && l.Last.Stage.OfHost() {
+		if l.State == mail.LaneMoving && l.Waiting+l.Sending == 0 && l.Deferred > 0 &&
+			l.Last != nil &&
+			l.Last.Stage.OfHost() {
 			// Nothing is known in memory of a lane whose host was in trouble long ago, or of an
 			// earlier run; all that it has waits for the next attempt.
-			l.State, l.Until, l.Why = mail.LaneResting, l.NextAttemptAt, "its host could not be used at the last attempt"
+			l.State, l.Until, l.Why = mail.LaneResting, l.NextAttemptAt, "its host could not be "+
+				"used at the last attempt"
 			if l.Since.IsZero() {
 				l.Since = l.LastAt
 			}
 		}
 		if r := cfg.Route(l.Route); r != nil && r.Unserved(running) {
-			l.State, l.Since, l.Why, l.NextAttemptAt = mail.LaneStranded, l.OldestAt, r.UnservedText(), mail.OptTime{}
+			l.State, l.Since, l.Why, l.NextAttemptAt = mail.LaneStranded, l.OldestAt,
+				r.UnservedText(), mail.OptTime{}
 		}
 		if l.Route == config.RouteNone {
 			l.State, l.Since = mail.LaneStranded, l.OldestAt
@@ -173,7 +199,9 @@ func (s *Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 			l.Why, l.NextAttemptAt = whyPaused(p), mail.OptTime{}
 		}
 	}
-	s.cache.lanes, s.cache.until = lanes, time.Now().Add(max(laneCacheTime, laneCacheShare*time.Since(began)))
+	s.cache.lanes, s.cache.until = lanes, time.Now().Add(
+		max(laneCacheTime, laneCacheShare*time.Since(began)),
+	)
 	return lanes, nil
 }
 
@@ -189,11 +217,14 @@ func (s *Lanes) pausesByName() pauseNames {
 }
 
 func (p pauseNames) of(l *mail.Lane) *mail.Pause {
-	return cmp.Or(p[[2]string{mail.PauseDelivery, ""}], p[[2]string{mail.PauseRoute, l.Route}], p[[2]string{mail.PauseLane, l.ID.String()}])
+	return cmp.Or(p[[2]string{mail.PauseDelivery, ""}], p[[2]string{mail.PauseRoute, l.Route}],
+		p[[2]string{mail.PauseLane, l.ID.String()}])
 }
 
 func whyPaused(p *mail.Pause) string {
-	text := map[string]string{mail.PauseDelivery: "all delivery is paused", mail.PauseRoute: "route " + p.Name + " is paused", mail.PauseLane: "paused"}[p.Kind] + " by " + p.Who
+	text := map[string]string{mail.PauseDelivery: "all delivery is paused",
+		mail.PauseRoute: "route " + p.Name + " is paused", mail.PauseLane: "paused"}[p.Kind] +
+		" by " + p.Who
 	if p.Why != "" {
 		text += ": " + p.Why
 	}

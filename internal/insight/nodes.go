@@ -68,7 +68,10 @@ func (s *Nodes) Stopped(ctx context.Context) string {
 			return ""
 		}
 	}
-	return "Every running node is drained (" + strings.Join(names, ", ") + "): no mail is taken and none leaves. Let one go on: gull node resume " + s.InForce.Node
+	return "Every running node is drained (" + strings.Join(
+		names,
+		", ",
+	) + "): no mail is taken and none leaves. Let one go on: gull node resume " + s.InForce.Node
 }
 
 // List are the services on this database.

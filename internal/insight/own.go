@@ -20,10 +20,26 @@ type OwnMail struct{ Queue *queue.Queue }
 
 // compose makes a message of our own, from the null sender: if it does not arrive,
 // nobody is to be told by mail.
-func (s *OwnMail) compose(cfg *config.Compiled, to address.Address, subject, contentType string, body []byte, now time.Time) (*store.Entry, error) {
+func (s *OwnMail) compose(
+	cfg *config.Compiled,
+	to address.Address,
+	subject, contentType string,
+	body []byte,
+	now time.Time,
+) (*store.Entry, error) {
 	id, host := s.Queue.IDs.Next(), cfg.Service.HostName
-	head := fmt.Sprintf("From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: %s\r\n\r\n",
-		cfg.Service.Postmaster, to, mime.QEncoding.Encode("utf-8", subject), now.Format(message.DateFormat), id, host, contentType)
+	head := fmt.Sprintf(
+		"From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
+			"<%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: "+
+			"%s\r\n\r\n",
+		cfg.Service.Postmaster,
+		to,
+		mime.QEncoding.Encode("utf-8", subject),
+		now.Format(message.DateFormat),
+		id,
+		host,
+		contentType,
+	)
 	entry, fault := s.Queue.Own(cfg, id, to, append([]byte(head), body...), mail.KindReport, now)
 	if fault != nil {
 		return nil, fmt.Errorf("the address is refused here: %s", fault.Text())

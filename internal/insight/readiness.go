@@ -62,11 +62,19 @@ func (s *Readiness) Look(ctx context.Context, domain string) (readiness.Readines
 	cfg := s.InForce.Config()
 	d := cfg.Domain(domain)
 	if d == nil {
-		return readiness.Readiness{}, fault.Input("domain: %s is not among our domains; gull probe looks at others", address.DisplayDomain(domain))
+		return readiness.Readiness{}, fault.Input(
+			"domain: %s is not among our domains; gull probe looks at others",
+			address.DisplayDomain(domain),
+		)
 	}
 	ctx, cancel := context.WithTimeout(ctx, readinessTime)
 	defer cancel()
-	l := looker{on: s, cfg: cfg, r: s.InForce.FreshResolver(), f: readiness.Facts{Domain: domain, Kind: d.Kind, HostName: string(cfg.Service.HostName)}}
+	l := looker{
+		on:  s,
+		cfg: cfg,
+		r:   s.InForce.FreshResolver(),
+		f:   readiness.Facts{Domain: domain, Kind: d.Kind, HostName: string(cfg.Service.HostName)},
+	}
 	if l.f.Postmaster = "postmaster@" + domain; d.Kind == config.Relay {
 		l.f.Postmaster = cfg.Service.Postmaster.String()
 	}
@@ -99,7 +107,8 @@ func (l *looker) ourselves(ctx context.Context) {
 	names := []string{l.f.HostName}
 	for i := range l.cfg.Routes {
 		r := &l.cfg.Routes[i]
-		if r.SourceAddress.IsValid() && !slices.Contains(l.f.Ours, r.SourceAddress) && len(l.cfg.Service.Addresses) == 0 {
+		if r.SourceAddress.IsValid() && !slices.Contains(l.f.Ours, r.SourceAddress) &&
+			len(l.cfg.Service.Addresses) == 0 {
 			l.f.Ours = append(l.f.Ours, r.SourceAddress)
 		}
 		if n := string(r.EHLOName); n != "" && !slices.Contains(names, n) {
@@ -208,7 +217,9 @@ func (l *looker) connect(ctx context.Context, h *readiness.Host) {
 	h.Tried = true
 	r := &config.Route{NextHop: config.HopMX, TLS: "offered"}
 	client := deliver.NewClient(l.cfg, deliver.Options{Roots: l.on.Roots, Resolver: l.r})
-	seen := client.Probe(ctx, r, l.f.Domain, deliver.Target{Host: h.Name, Port: l.cfg.Service.MXPort}, h.Addrs[0], deliver.ProbeOrder{Began: time.Now(), Dialled: l.on.Receive.Dialled})
+	seen := client.Probe(ctx, r, l.f.Domain,
+		deliver.Target{Host: h.Name, Port: l.cfg.Service.MXPort}, h.Addrs[0],
+		deliver.ProbeOrder{Began: time.Now(), Dialled: l.on.Receive.Dialled})
 	for _, s := range seen.Steps {
 		switch {
 		case s.Name == "hello" && s.Result == "pass":
@@ -217,7 +228,10 @@ func (l *looker) connect(ctx context.Context, h *readiness.Host) {
 			h.TLS = true
 		case s.Name == "certificate":
 			h.Verified = s.Result == "pass" || strings.Contains(s.Says, "ends soon")
-			if h.TLSTrouble, _, _ = strings.Cut(strings.TrimPrefix(s.Says, "the certificate does not verify: "), "; with TLS"); len(s.Certificates) > 0 {
+			if h.TLSTrouble, _, _ = strings.Cut(
+				strings.TrimPrefix(s.Says, "the certificate does not verify: "),
+				"; with TLS",
+			); len(s.Certificates) > 0 {
 				h.Until = s.Certificates[0].Until
 				h.DANE = l.dane(ctx, h.Name, s.Chain)
 			}
@@ -278,7 +292,8 @@ func fits(t *dns.TLSA, chain []*x509.Certificate) bool {
 func (l *looker) sending(ctx context.Context) {
 	f := &l.f
 	var err error
-	if f.SPF.Records, err = asking.SPFRecords(ctx, l.r, f.Domain); err != nil && len(f.SPF.Records) == 0 {
+	if f.SPF.Records, err = asking.SPFRecords(ctx, l.r, f.Domain); err != nil &&
+		len(f.SPF.Records) == 0 {
 		var gone *net.DNSError
 		if !errors.As(err, &gone) || !gone.IsNotFound {
 			f.SPF.Error = err.Error()
@@ -286,7 +301,8 @@ func (l *looker) sending(ctx context.Context) {
 	}
 	f.SPF.Results = map[netip.Addr]core.SPF{}
 	for _, a := range f.Ours {
-		f.SPF.Results[a] = asking.SPF(ctx, l.r, a, f.HostName, address.Address{Local: "postmaster", Domain: f.Domain})
+		f.SPF.Results[a] = asking.SPF(ctx, l.r, a, f.HostName,
+			address.Address{Local: "postmaster", Domain: f.Domain})
 	}
 	if len(f.SPF.Records) == 1 {
 		f.SPF.Tree = asking.Tree(ctx, l.r, f.Domain, f.SPF.Records[0])
@@ -327,17 +343,27 @@ func (l *looker) sts(ctx context.Context) {
 	if s.Record = l.text(ctx, "_mta-sts."+l.f.Domain, "v=STSv1"); s.Record == "" {
 		return
 	}
-	web := &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it redirects, which is not allowed") },
-		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, at string) (net.Conn, error) {
-			host, port, _ := net.SplitHostPort(at)
-			addrs, err := l.addrs(ctx, host)
-			if err != nil || len(addrs) == 0 {
-				return nil, errors.Join(fmt.Errorf("%s has no address in DNS", host), err)
-			}
-			d := net.Dialer{Timeout: 5 * time.Second}
-			return d.DialContext(ctx, network, net.JoinHostPort(addrs[0].String(), port))
-		}}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://mta-sts."+l.f.Domain+"/.well-known/mta-sts.txt", nil)
+	web := &http.Client{
+		Timeout: 10 * time.Second,
+		CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return errors.New("it redirects, which is not allowed")
+		},
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, network, at string) (net.Conn, error) {
+				host, port, _ := net.SplitHostPort(at)
+				addrs, err := l.addrs(ctx, host)
+				if err != nil || len(addrs) == 0 {
+					return nil, errors.Join(fmt.Errorf("%s has no address in DNS", host), err)
+				}
+				d := net.Dialer{Timeout: 5 * time.Second}
+				return d.DialContext(ctx, network, net.JoinHostPort(addrs[0].String(), port))
+			},
+		},
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		"https://mta-sts."+l.f.Domain+"/.well-known/mta-sts.txt", nil)
 	if err != nil {
 		s.Error = err.Error()
 		return
@@ -373,7 +399,8 @@ func (l *looker) lists(ctx context.Context) {
 	for _, list := range l.cfg.Service.BlockLists {
 		for _, a := range l.f.Ours {
 			one := readiness.Listing{List: string(list), Addr: a}
-			name := strings.TrimSuffix(strings.TrimSuffix(publish.Reverse(a), ".in-addr.arpa"), ".ip6.arpa") + "." + string(list)
+			name := strings.TrimSuffix(strings.TrimSuffix(publish.Reverse(a), ".in-addr.arpa"),
+				".ip6.arpa") + "." + string(list)
 			rrs, err := l.r.Records(ctx, name, dns.TypeA)
 			if err = notGone(err); err != nil {
 				one.Error = err.Error()
@@ -400,7 +427,8 @@ func (l *looker) smartHosts() {
 	for i := range l.cfg.Routes {
 		r := &l.cfg.Routes[i]
 		_, sends := r.Senders.Match(from)
-		if way == nil && !r.Off && (sends || len(r.Senders) == 0) && slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return !p.Exact() }) {
+		if way == nil && !r.Off && (sends || len(r.Senders) == 0) &&
+			slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return !p.Exact() }) {
 			way = r
 		}
 	}
@@ -442,9 +470,12 @@ func (s *Readiness) Check(ctx context.Context, domain string) (readiness.Readine
 		return r, err
 	}
 	if len(broken) > 0 {
-		s.Troubles.Ready(domain, mail.LastReply{Stage: diagnose.StageDNS, Host: domain, Text: strings.Join(broken, " ")}, time.Now())
+		s.Troubles.Ready(domain,
+			mail.LastReply{Stage: diagnose.StageDNS, Host: domain, Text: strings.Join(broken, " ")},
+			time.Now())
 	} else {
-		err = s.Snags.EndSnag(ctx, diagnose.NotReady, domain, "what was wrong is right again", time.Now())
+		err = s.Snags.EndSnag(ctx, diagnose.NotReady, domain, "what was wrong is right again",
+			time.Now())
 	}
 	return r, err
 }

@@ -77,7 +77,11 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 	f.ClockOff = time.Since(now)
 	var disk syscall.Statfs_t
 	if syscall.Statfs(s.SpoolDir, &disk) == nil && disk.Blocks > 0 {
-		f.Disks = append(f.Disks, review.Disk{What: "the disk of " + s.SpoolDir, Used: 1 - float64(disk.Bavail)/float64(disk.Blocks), Free: int64(disk.Bavail) * disk.Bsize})
+		f.Disks = append(f.Disks, review.Disk{
+			What: "the disk of " + s.SpoolDir,
+			Used: 1 - float64(disk.Bavail)/float64(disk.Blocks),
+			Free: int64(disk.Bavail) * disk.Bsize,
+		})
 	}
 	looks, err := s.Readiness.AllReadiness(ctx)
 	if err != nil {
@@ -92,8 +96,10 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 			if p.Key == "ptr" && p.Result == readiness.Fail {
 				f.NoReverse = s.InForce.Config().Service.Addresses
 			}
-			if p.Result == readiness.Fail && p.Weight >= 0.5 && p.Key != "dkim" && f.NotReady[r.Domain] == "" {
-				f.NotReady[r.Domain] = fmt.Sprintf("%.1f of 10 at the last look: %s", r.Score, strings.TrimSuffix(p.Says, "."))
+			if p.Result == readiness.Fail && p.Weight >= 0.5 && p.Key != "dkim" &&
+				f.NotReady[r.Domain] == "" {
+				f.NotReady[r.Domain] = fmt.Sprintf("%.1f of 10 at the last look: %s", r.Score,
+					strings.TrimSuffix(p.Says, "."))
 			}
 		}
 	}

@@ -28,10 +28,15 @@ func (t *Trace) OpenSessions(f mail.SessionFilter) []mail.Session {
 			}
 		}
 		a, _ := netip.ParseAddr(x.Address)
-		return f.Direction != "" && f.Direction != x.Direction || f.Protocol != "" && f.Protocol != x.Protocol || f.Listener != "" && f.Listener != x.Listener || f.Route != "" && f.Route != x.Route ||
-			f.Outcome != "" && f.Outcome != mail.Open && f.Outcome != "trouble" || f.Outcome == "trouble" || f.Address != "" && !network.Contains(a) ||
-			f.Name != "" && !strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) || f.Account != "" && !strings.EqualFold(f.Account, x.Account) ||
-			x.Seconds < f.Longer.Seconds() || !f.Since.IsZero() && x.StartedAt.Before(f.Since) || !f.Until.IsZero() && !x.StartedAt.Before(f.Until)
+		return f.Direction != "" && f.Direction != x.Direction || f.Protocol != "" &&
+			f.Protocol != x.Protocol || f.Listener != "" && f.Listener != x.Listener ||
+			f.Route != "" && f.Route != x.Route ||
+			f.Outcome != "" && f.Outcome != mail.Open && f.Outcome != "trouble" ||
+			f.Outcome == "trouble" || f.Address != "" && !network.Contains(a) ||
+			f.Name != "" && !strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) ||
+			f.Account != "" && !strings.EqualFold(f.Account, x.Account) ||
+			x.Seconds < f.Longer.Seconds() || !f.Since.IsZero() && x.StartedAt.Before(f.Since) ||
+			!f.Until.IsZero() && !x.StartedAt.Before(f.Until)
 	})
 	slices.SortFunc(list, func(a, b mail.Session) int { return cmp.Compare(b.ID, a.ID) })
 	return list[:min(len(list), maxOpen)]
@@ -70,7 +75,11 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 	if err != nil {
 		return SessionShown{}, err
 	}
-	v := SessionShown{SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}}, Refusals: []mail.Refusal{}, Subjects: []MessageLink{}}
+	v := SessionShown{
+		SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}},
+		Refusals:    []mail.Refusal{},
+		Subjects:    []MessageLink{},
+	}
 	switch {
 	case rec.Transcript != nil:
 		v.Lines, err = transcript.Read(rec.Transcript)
@@ -78,9 +87,11 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 			v.Missing = err.Error()
 		}
 	case rec.TranscriptKept:
-		v.Missing = "The transcript is past the time for which transcripts are kept (service.transcripts_kept)."
+		v.Missing = "The transcript is past the time for which transcripts are kept " +
+			"(service.transcripts_kept)."
 	default:
-		v.Missing = "The settings do not keep this transcript (transcript of the listener, route or peer). Watch the client or domain to keep the next ones."
+		v.Missing = "The settings do not keep this transcript (transcript of the listener, route " +
+			"or peer). Watch the client or domain to keep the next ones."
 	}
 	if rec.Refused > 0 && rec.Direction == mail.In {
 		end := time.Now()
@@ -106,10 +117,14 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 }
 
 // Watches are whose sessions are recorded in full.
-func (t *Trace) Watches(ctx context.Context) ([]mail.Watch, error) { return t.Sessions.Watches(ctx) }
+func (t *Trace) Watches(ctx context.Context) ([]mail.Watch, error) {
+	return t.Sessions.Watches(ctx)
+}
 
 // SetWatch records somebody's sessions in full for a while.
-func (t *Trace) SetWatch(ctx context.Context, w mail.Watch) error { return t.Sessions.SetWatch(ctx, w) }
+func (t *Trace) SetWatch(ctx context.Context, w mail.Watch) error {
+	return t.Sessions.SetWatch(ctx, w)
+}
 
 // OpenContent reads the content of a message.
 func (t *Trace) OpenContent(ctx context.Context, id ident.ID) (io.Reader, error) {
@@ -117,11 +132,20 @@ func (t *Trace) OpenContent(ctx context.Context, id ident.ID) (io.Reader, error)
 }
 
 // MailboxMessages lists the messages in a mailbox, newest first.
-func (t *Trace) MailboxMessages(ctx context.Context, mailbox string, before ident.ID, limit int) ([]mail.MailboxItem, error) {
+func (t *Trace) MailboxMessages(
+	ctx context.Context,
+	mailbox string,
+	before ident.ID,
+	limit int,
+) ([]mail.MailboxItem, error) {
 	return t.Mailboxes.MailboxMessages(ctx, mailbox, before, limit)
 }
 
 // MailboxContent reads a message in a mailbox.
-func (t *Trace) MailboxContent(ctx context.Context, mailbox string, id ident.ID) (io.Reader, error) {
+func (t *Trace) MailboxContent(
+	ctx context.Context,
+	mailbox string,
+	id ident.ID,
+) (io.Reader, error) {
 	return t.Mailboxes.MailboxContent(ctx, mailbox, id)
 }

@@ -28,9 +28,11 @@ type Records interface {
 	Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error)
 	Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error)
 	SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Session, error)
-	RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error)
+	RefusalsOf(ctx context.Context, session ident.ID, address string,
+		ended time.Time) ([]mail.Refusal, error)
 	ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail.Session, error)
-	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error)
+	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span,
+		limit int) ([]report.Sum, error)
 	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
 	Figure(ctx context.Context, q report.Question) ([]report.Behind, string, error)
 }
@@ -98,7 +100,12 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 	if live {
 		t.Mark(&m)
 	}
-	out := mail.Trace{Message: m, Notices: []ident.ID{}, Causes: []mail.Cause{}, Boxes: []mail.BoxUse{}}
+	out := mail.Trace{
+		Message: m,
+		Notices: []ident.ID{},
+		Causes:  []mail.Cause{},
+		Boxes:   []mail.BoxUse{},
+	}
 	events, err := r.Events(ctx, id)
 	if err == nil {
 		out.Events = m.Story(events, t.InForce.Node)
@@ -131,7 +138,8 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 			out.Causes = append(out.Causes, mail.Explain(d.Cause, d.Last))
 		}
 	}
-	out.ForUser, out.ForRemote = mail.ForUser(&m, time.Now()), mail.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
+	out.ForUser, out.ForRemote = mail.ForUser(&m,
+		time.Now()), mail.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
 	return out, nil
 }
 
@@ -194,7 +202,12 @@ func (t *Trace) addBoxes(ctx context.Context, out *mail.Trace) {
 		}
 		messages, used, err := t.Mailboxes.MailboxUse(ctx, box.Address.String())
 		if err == nil {
-			out.Boxes = append(out.Boxes, mail.BoxUse{Address: box.Address.String(), Messages: messages, Used: used, Quota: int64(box.Quota)})
+			out.Boxes = append(out.Boxes, mail.BoxUse{
+				Address:  box.Address.String(),
+				Messages: messages,
+				Used:     used,
+				Quota:    int64(box.Quota),
+			})
 		}
 	}
 }
@@ -217,7 +230,11 @@ func (t *Trace) Refusal(ctx context.Context, archive int64, id ident.ID) (Refusa
 	if err != nil {
 		return RefusalView{}, err
 	}
-	v := RefusalView{Refusal: x, Meaning: mail.Explain(x.Cause, nil), ForUser: mail.RefusalForUser(&x)}
+	v := RefusalView{
+		Refusal: x,
+		Meaning: mail.Explain(x.Cause, nil),
+		ForUser: mail.RefusalForUser(&x),
+	}
 	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {
 		v.Session = &list[0]
 	} else if open := t.Open.OpenOne(x.SessionID); open != nil && archive == 0 {
@@ -240,7 +257,12 @@ func (t *Trace) View(ctx context.Context, id ident.ID) (mail.ContentView, error)
 	if err != nil {
 		return mail.ContentView{}, err
 	}
-	l := mail.ContentView{ID: id, Fields: []mail.HeaderField{}, Parts: []mail.ContentPart{}, Truncated: len(content) > maxMessage}
+	l := mail.ContentView{
+		ID:        id,
+		Fields:    []mail.HeaderField{},
+		Parts:     []mail.ContentPart{},
+		Truncated: len(content) > maxMessage,
+	}
 	content = content[:min(len(content), maxMessage)]
 	section, _ := message.SplitHeader(content)
 	l.Header = strings.ToValidUTF8(string(section), "\uFFFD")
@@ -249,7 +271,15 @@ func (t *Trace) View(ctx context.Context, id ident.ID) (mail.ContentView, error)
 	}
 	parts := message.Structure(content)
 	for _, p := range parts {
-		l.Parts = append(l.Parts, mail.ContentPart{Path: p.Path, Type: p.Type, Charset: p.Charset, Encoding: p.Encoding, Name: p.Name, Disposition: p.Disposition, Size: p.Size})
+		l.Parts = append(l.Parts, mail.ContentPart{
+			Path:        p.Path,
+			Type:        p.Type,
+			Charset:     p.Charset,
+			Encoding:    p.Encoding,
+			Name:        p.Name,
+			Disposition: p.Disposition,
+			Size:        p.Size,
+		})
 	}
 	l.Text, l.TextType = message.Readable(parts)
 	l.Truncated = l.Truncated || len(l.Text) >= message.MaxText

@@ -30,9 +30,23 @@ func (n *Node) build(run int, salt []byte) {
 	n.buildInForce()
 	n.buildInsight()
 	n.buildControl()
-	n.follow = &follower{db: n.DB, engine: &n.Engine, inForce: n.InForce, secrets: n.Secrets, signing: n.Signing,
-		cluster: n.Cluster, running: n.life.running, log: n.Log}
-	n.upkeep = &upkeep{db: n.DB, queue: n.Engine.Queue, counters: n.Engine.Counters, inForce: n.InForce, log: n.Log}
+	n.follow = &follower{
+		db:      n.DB,
+		engine:  &n.Engine,
+		inForce: n.InForce,
+		secrets: n.Secrets,
+		signing: n.Signing,
+		cluster: n.Cluster,
+		running: n.life.running,
+		log:     n.Log,
+	}
+	n.upkeep = &upkeep{
+		db:       n.DB,
+		queue:    n.Engine.Queue,
+		counters: n.Engine.Counters,
+		inForce:  n.InForce,
+		log:      n.Log,
+	}
 }
 
 // buildBase makes what all others stand on.
@@ -42,8 +56,10 @@ func (n *Node) buildBase(run int) {
 	e.Resolver, e.Signer = &resolve.Current{}, &senderauth.Signer{}
 	n.Troubles = snags.New(store.Snags{DB: n.DB}, e.IDs, e.Counters, n.Log)
 	n.Secrets = &inforce.Secrets{Store: store.Secrets{DB: n.DB}, Box: n.Box}
-	n.Cluster = cluster.New(cluster.Options{Runs: store.Runs{DB: n.DB}, Notices: store.Notices{DB: n.DB}, Hub: e.Hub,
-		Node: n.Name, Run: func() int { return e.Queue.RunNumber() }, Log: n.Log})
+	n.Cluster = cluster.New(
+		cluster.Options{Runs: store.Runs{DB: n.DB}, Notices: store.Notices{DB: n.DB}, Hub: e.Hub,
+			Node: n.Name, Run: func() int { return e.Queue.RunNumber() }, Log: n.Log},
+	)
 }
 
 // buildEngine makes what moves mail.
@@ -53,15 +69,38 @@ func (n *Node) buildEngine(run int, salt []byte) {
 	e.SignIn = signin.NewChecker(store.Directory{DB: n.DB}, salt)
 	e.SignIn.Limiter.Proofs = proofs
 	e.Limits = limits.New(store.Limits{DB: n.DB})
-	e.Sessions = sessions.New(sessions.Options{Store: store.Sessions{DB: n.DB}, Node: n.Name, IDs: e.IDs, Hub: e.Hub,
-		Snags: n.Troubles, Tally: e.Counters, Log: n.Log})
+	e.Sessions = sessions.New(
+		sessions.Options{Store: store.Sessions{DB: n.DB}, Node: n.Name, IDs: e.IDs, Hub: e.Hub,
+			Snags: n.Troubles, Tally: e.Counters, Log: n.Log},
+	)
 	e.Outward = deliver.Options{Roots: n.Roots, Secrets: n.Secrets, Record: e.Sessions, IDs: e.IDs}
-	e.Queue = queue.New(queue.Options{Store: queueStore(n.DB), Node: run, Name: n.Name, IDs: e.IDs, Hub: e.Hub,
-		Snags: n.Troubles, Tally: e.Counters, Log: n.Log, Signer: e.Signer, Recovered: n.Cluster.Missed,
-		Journal: journalPath(n.Options), Outward: e.Outward})
+	e.Queue = queue.New(queue.Options{
+		Store:     queueStore(n.DB),
+		Node:      run,
+		Name:      n.Name,
+		IDs:       e.IDs,
+		Hub:       e.Hub,
+		Snags:     n.Troubles,
+		Tally:     e.Counters,
+		Log:       n.Log,
+		Signer:    e.Signer,
+		Recovered: n.Cluster.Missed,
+		Journal:   journalPath(n.Options),
+		Outward:   e.Outward,
+	})
 	e.Receive = receive.New(receive.Options{
-		Intake: e.Queue, Contents: store.Intake{DB: n.DB}, IDs: e.IDs, Hub: e.Hub, Tally: e.Counters, Log: n.Log, Node: n.Name,
-		SpoolDir: n.SpoolDir, Record: e.Sessions, Bind: n.Bind, SignIn: e.SignIn, Allowance: e.Limits,
+		Intake:        e.Queue,
+		Contents:      store.Intake{DB: n.DB},
+		IDs:           e.IDs,
+		Hub:           e.Hub,
+		Tally:         e.Counters,
+		Log:           n.Log,
+		Node:          n.Name,
+		SpoolDir:      n.SpoolDir,
+		Record:        e.Sessions,
+		Bind:          n.Bind,
+		SignIn:        e.SignIn,
+		Allowance:     e.Limits,
 		Verifier:      &deliver.Recipients{Client: e.Queue.Client()},
 		Mailboxes:     store.Mailboxes{DB: n.DB},
 		Originals:     receive.Reported{Messages: store.Messages{DB: n.DB}, Node: n.Name},
@@ -80,41 +119,115 @@ func queueStore(db *store.DB) queue.Store {
 		store.Outcomes
 		store.Queue
 		store.Runs
-	}{db, store.Intake{DB: db}, store.Lanes{DB: db}, store.Mailboxes{DB: db}, store.Messages{DB: db},
+	}{db, store.Intake{DB: db}, store.Lanes{DB: db}, store.Mailboxes{DB: db},
+		store.Messages{DB: db},
 		store.Outcomes{DB: db}, store.Queue{DB: db}, store.Runs{DB: db}}
 }
 
 // buildInForce makes what puts configurations in force.
 func (n *Node) buildInForce() {
 	e := &n.Engine
-	n.InForce = inforce.New(inforce.Options{Revisions: store.Revisions{DB: n.DB}, Directory: store.Directory{DB: n.DB},
-		Pauses: store.Pauses{DB: n.DB}, Queue: e.Queue, Listeners: e.Receive, Resolver: e.Resolver, Node: n.Name, Log: n.Log})
-	n.Signing = &inforce.SigningKeys{Store: store.Keys{DB: n.DB}, Box: n.Box, Signer: e.Signer, Troubles: n.Troubles, Node: n.Name}
+	n.InForce = inforce.New(inforce.Options{
+		Revisions: store.Revisions{DB: n.DB},
+		Directory: store.Directory{DB: n.DB},
+		Pauses: store.Pauses{
+			DB: n.DB,
+		},
+		Queue:     e.Queue,
+		Listeners: e.Receive,
+		Resolver:  e.Resolver,
+		Node:      n.Name,
+		Log:       n.Log,
+	})
+	n.Signing = &inforce.SigningKeys{
+		Store:    store.Keys{DB: n.DB},
+		Box:      n.Box,
+		Signer:   e.Signer,
+		Troubles: n.Troubles,
+		Node:     n.Name,
+	}
 }
 
 // buildInsight makes what people see.
 func (n *Node) buildInsight() {
 	e, in := &n.Engine, n.InForce
 	own := &insight.OwnMail{Queue: e.Queue}
-	reviewer := &insight.Reviewer{DB: n.DB, Directory: store.Directory{DB: n.DB}, Findings: store.Findings{DB: n.DB},
-		Keys: store.Keys{DB: n.DB}, Readiness: store.Readiness{DB: n.DB}, Secrets: store.Secrets{DB: n.DB},
-		InForce: in, Receive: e.Receive, SpoolDir: n.SpoolDir, ConsoleOpen: n.ConsoleInClear}
+	reviewer := &insight.Reviewer{
+		DB:        n.DB,
+		Directory: store.Directory{DB: n.DB},
+		Findings:  store.Findings{DB: n.DB},
+		Keys: store.Keys{
+			DB: n.DB,
+		},
+		Readiness:   store.Readiness{DB: n.DB},
+		Secrets:     store.Secrets{DB: n.DB},
+		InForce:     in,
+		Receive:     e.Receive,
+		SpoolDir:    n.SpoolDir,
+		ConsoleOpen: n.ConsoleInClear,
+	}
 	n.Insight = &insight.Insight{
-		Trace: &insight.Trace{Messages: store.Messages{DB: n.DB}, Sessions: store.Sessions{DB: n.DB}, Counts: store.Counts{DB: n.DB},
-			Archives: store.Archives{DB: n.DB}, Mailboxes: store.Mailboxes{DB: n.DB}, InForce: in, Queue: e.Queue, Open: e.Sessions},
-		Lanes: &insight.Lanes{Store: store.Lanes{DB: n.DB}, Waiting: store.Queue{DB: n.DB}, Runs: store.Runs{DB: n.DB},
-			InForce: in, Queue: e.Queue},
+		Trace: &insight.Trace{
+			Messages: store.Messages{DB: n.DB},
+			Sessions: store.Sessions{DB: n.DB},
+			Counts:   store.Counts{DB: n.DB},
+			Archives: store.Archives{
+				DB: n.DB,
+			},
+			Mailboxes: store.Mailboxes{DB: n.DB},
+			InForce:   in,
+			Queue:     e.Queue,
+			Open:      e.Sessions,
+		},
+		Lanes: &insight.Lanes{
+			Store:   store.Lanes{DB: n.DB},
+			Waiting: store.Queue{DB: n.DB},
+			Runs:    store.Runs{DB: n.DB},
+			InForce: in,
+			Queue:   e.Queue,
+		},
 		Snags: &insight.Snags{Store: store.Snags{DB: n.DB}, InForce: in},
-		Nodes: &insight.Nodes{Runs: store.Runs{DB: n.DB}, InForce: in, Signing: n.Signing, Queue: e.Queue, Receive: e.Receive,
-			Counters: e.Counters, Loops: n.Loops, Started: time.Now()},
-		Reporter: &insight.Reporter{Counts: store.Counts{DB: n.DB}, Lanes: store.Lanes{DB: n.DB}, Mailboxes: store.Mailboxes{DB: n.DB},
-			Snags: store.Snags{DB: n.DB}, Reviewer: reviewer, InForce: in, Own: own},
-		Readiness: &insight.Readiness{Store: store.Readiness{DB: n.DB}, Snags: store.Snags{DB: n.DB}, Troubles: n.Troubles,
-			InForce: in, Receive: e.Receive, Roots: n.Roots},
+		Nodes: &insight.Nodes{
+			Runs:     store.Runs{DB: n.DB},
+			InForce:  in,
+			Signing:  n.Signing,
+			Queue:    e.Queue,
+			Receive:  e.Receive,
+			Counters: e.Counters,
+			Loops:    n.Loops,
+			Started:  time.Now(),
+		},
+		Reporter: &insight.Reporter{
+			Counts:    store.Counts{DB: n.DB},
+			Lanes:     store.Lanes{DB: n.DB},
+			Mailboxes: store.Mailboxes{DB: n.DB},
+			Snags:     store.Snags{DB: n.DB},
+			Reviewer:  reviewer,
+			InForce:   in,
+			Own:       own,
+		},
+		Readiness: &insight.Readiness{
+			Store:    store.Readiness{DB: n.DB},
+			Snags:    store.Snags{DB: n.DB},
+			Troubles: n.Troubles,
+			InForce:  in,
+			Receive:  e.Receive,
+			Roots:    n.Roots,
+		},
 		Reviewer: reviewer,
-		Archiver: &insight.Archiver{Archives: store.Archives{DB: n.DB}, Messages: store.Messages{DB: n.DB},
-			Sessions: store.Sessions{DB: n.DB}, InForce: in},
-		Alerter: &insight.Alerter{Store: store.Snags{DB: n.DB}, InForce: in, Secrets: n.Secrets, Own: own, Log: n.Log},
+		Archiver: &insight.Archiver{
+			Archives: store.Archives{DB: n.DB},
+			Messages: store.Messages{DB: n.DB},
+			Sessions: store.Sessions{DB: n.DB},
+			InForce:  in,
+		},
+		Alerter: &insight.Alerter{
+			Store:   store.Snags{DB: n.DB},
+			InForce: in,
+			Secrets: n.Secrets,
+			Own:     own,
+			Log:     n.Log,
+		},
 	}
 }
 
@@ -122,22 +235,79 @@ func (n *Node) buildInsight() {
 func (n *Node) buildControl() {
 	e, in := &n.Engine, n.InForce
 	c := &control.Control{Operators: control.Operators{Accounts: store.Accounts{DB: n.DB}}}
-	c.Directory = &control.Directory{Store: store.Directory{DB: n.DB}, Names: store.Secrets{DB: n.DB}, InForce: in,
-		Secrets: n.Secrets, Cluster: n.Cluster}
-	c.Drafts = &control.Drafts{Revisions: store.Revisions{DB: n.DB}, Messages: store.Messages{DB: n.DB}, Waiting: store.Queue{DB: n.DB},
-		Directory: c.Directory, InForce: in, Refused: e.Receive.Refused, Log: n.Log,
-		Rerouter: &control.Rerouter{Waiting: store.Queue{DB: n.DB}, InForce: in, Queue: e.Queue, Running: n.life.running, Log: n.Log}}
-	c.Pauses = &control.Pauses{Store: store.Pauses{DB: n.DB}, Actions: store.Actions{DB: n.DB}, Lanes: store.Lanes{DB: n.DB},
-		Runs: store.Runs{DB: n.DB}, InForce: in, Cluster: n.Cluster, Log: n.Log}
-	c.Actions = &control.Actions{Store: store.Actions{DB: n.DB}, Waiting: store.Queue{DB: n.DB}, InForce: in, Cluster: n.Cluster,
-		Queue: e.Queue, Pauses: c.Pauses, Log: n.Log}
-	c.Keys = &control.Keys{Store: store.Keys{DB: n.DB}, Box: n.Box, InForce: in, Signing: n.Signing, Log: n.Log}
-	c.Explainer = &control.Explainer{InForce: in, Draft: c.Drafts, Runs: store.Runs{DB: n.DB}, Mailboxes: store.Mailboxes{DB: n.DB},
-		Limits: e.Limits, Queue: e.Queue}
-	c.Prober = &control.Prober{InForce: in, Receive: e.Receive, Outward: e.Outward, Signer: e.Signer}
+	c.Directory = &control.Directory{
+		Store:   store.Directory{DB: n.DB},
+		Names:   store.Secrets{DB: n.DB},
+		InForce: in,
+		Secrets: n.Secrets,
+		Cluster: n.Cluster,
+	}
+	c.Drafts = &control.Drafts{
+		Revisions: store.Revisions{DB: n.DB},
+		Messages:  store.Messages{DB: n.DB},
+		Waiting:   store.Queue{DB: n.DB},
+		Directory: c.Directory,
+		InForce:   in,
+		Refused:   e.Receive.Refused,
+		Log:       n.Log,
+		Rerouter: &control.Rerouter{
+			Waiting: store.Queue{DB: n.DB},
+			InForce: in,
+			Queue:   e.Queue,
+			Running: n.life.running,
+			Log:     n.Log,
+		},
+	}
+	c.Pauses = &control.Pauses{
+		Store:   store.Pauses{DB: n.DB},
+		Actions: store.Actions{DB: n.DB},
+		Lanes:   store.Lanes{DB: n.DB},
+		Runs:    store.Runs{DB: n.DB},
+		InForce: in,
+		Cluster: n.Cluster,
+		Log:     n.Log,
+	}
+	c.Actions = &control.Actions{
+		Store:   store.Actions{DB: n.DB},
+		Waiting: store.Queue{DB: n.DB},
+		InForce: in,
+		Cluster: n.Cluster,
+		Queue:   e.Queue,
+		Pauses:  c.Pauses,
+		Log:     n.Log,
+	}
+	c.Keys = &control.Keys{
+		Store:   store.Keys{DB: n.DB},
+		Box:     n.Box,
+		InForce: in,
+		Signing: n.Signing,
+		Log:     n.Log,
+	}
+	c.Explainer = &control.Explainer{
+		InForce:   in,
+		Draft:     c.Drafts,
+		Runs:      store.Runs{DB: n.DB},
+		Mailboxes: store.Mailboxes{DB: n.DB},
+		Limits:    e.Limits,
+		Queue:     e.Queue,
+	}
+	c.Prober = &control.Prober{
+		InForce: in,
+		Receive: e.Receive,
+		Outward: e.Outward,
+		Signer:  e.Signer,
+	}
 	c.Submitter = &control.Submitter{InForce: in, Receive: e.Receive}
 	n.Insight.Readiness.Keys = c.Keys
-	c.Fixer = &control.Fixer{Snags: n.Insight.Snags, InForce: in, Drafts: c.Drafts, Directory: c.Directory, Actions: c.Actions,
-		Pauses: c.Pauses, Readiness: n.Insight.Readiness, Review: n.Insight.Reviewer}
+	c.Fixer = &control.Fixer{
+		Snags:     n.Insight.Snags,
+		InForce:   in,
+		Drafts:    c.Drafts,
+		Directory: c.Directory,
+		Actions:   c.Actions,
+		Pauses:    c.Pauses,
+		Readiness: n.Insight.Readiness,
+		Review:    n.Insight.Reviewer,
+	}
 	n.Control = c
 }

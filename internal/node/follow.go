@@ -67,7 +67,8 @@ func (f *follower) noticed(n store.Notice) {
 
 // catchUp follows everything: notices may have been missed.
 func (f *follower) catchUp() {
-	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "watch", "rest"} {
+	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "watch",
+		"rest"} {
 		f.noticed(store.Notice{Kind: kind})
 	}
 }

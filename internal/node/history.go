@@ -61,7 +61,8 @@ func (t *troubles) refusal(r mail.Refusal) {
 // keep makes the snags.
 func (t troubles) keep(ctx context.Context, db *store.DB) error {
 	slices.SortStableFunc(t, func(a, b trouble) int { return a.at.Compare(b.at) })
-	k := snags.New(store.Snags{DB: db}, ident.NewMaker(0, time.Now), counters.New(), slog.New(slog.DiscardHandler))
+	k := snags.New(store.Snags{DB: db}, ident.NewMaker(0, time.Now), counters.New(),
+		slog.New(slog.DiscardHandler))
 	for _, x := range t {
 		if x.refusal != nil {
 			k.Refusal(x.refusal)
@@ -114,7 +115,11 @@ func LoadHistory(ctx context.Context, url string, r io.Reader) error {
 				return fmt.Errorf("line %d: %w", total, err)
 			}
 			if !partitions {
-				if err := s.MakePartitions(ctx, l.Message.ReceivedAt.AddDate(0, 0, -1), time.Now()); err != nil {
+				if err := s.MakePartitions(
+					ctx,
+					l.Message.ReceivedAt.AddDate(0, 0, -1),
+					time.Now(),
+				); err != nil {
 					return err
 				}
 				partitions = true

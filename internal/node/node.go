@@ -113,7 +113,8 @@ func New(ctx context.Context, o Options) (*Node, error) {
 // journalPath is the file of what the queue is to withdraw: this node's, on this database.
 func journalPath(o Options) string {
 	of := sha256.Sum256([]byte(o.DB.Name()))
-	return filepath.Join(o.SpoolDir, fmt.Sprintf("gull-withdrawn-%s-%x", url.PathEscape(o.Name), of[:6]))
+	return filepath.Join(o.SpoolDir,
+		fmt.Sprintf("gull-withdrawn-%s-%x", url.PathEscape(o.Name), of[:6]))
 }
 
 // Start puts the latest configuration in force and lets mail move.
@@ -175,23 +176,70 @@ func (n *Node) loops() []supervise.Loop {
 		return func(ctx context.Context) error { return do(ctx, time.Now().UTC()) }
 	}
 	return []supervise.Loop{
-		{Name: "going back from what nobody confirmed", Every: second, Limit: 20 * second, Steady: true,
-			Do: n.Control.Drafts.GoBackInTime},
-		{Name: "ends of pauses", Every: second, Limit: 20 * second, Steady: true, Do: n.InForce.EndPauses},
+		{
+			Name:   "going back from what nobody confirmed",
+			Every:  second,
+			Limit:  20 * second,
+			Steady: true,
+			Do:     n.Control.Drafts.GoBackInTime,
+		},
+		{
+			Name:   "ends of pauses",
+			Every:  second,
+			Limit:  20 * second,
+			Steady: true,
+			Do:     n.InForce.EndPauses,
+		},
 		{Name: "counts of limits", Every: 5 * second, Limit: 20 * second, Do: e.Limits.Flush},
-		{Name: "daily report", Every: 20 * second, Limit: 5 * time.Minute, Do: now(in.Reporter.Daily)},
-		{Name: "records of keys", Every: keysEvery, Limit: 5 * time.Minute, Do: n.Control.Keys.CheckAll},
-		{Name: "readiness of our domains", Every: keysEvery, Limit: 15 * time.Minute, Do: in.Readiness.Watch},
+		{
+			Name:  "daily report",
+			Every: 20 * second,
+			Limit: 5 * time.Minute,
+			Do:    now(in.Reporter.Daily),
+		},
+		{
+			Name:  "records of keys",
+			Every: keysEvery,
+			Limit: 5 * time.Minute,
+			Do:    n.Control.Keys.CheckAll,
+		},
+		{
+			Name:  "readiness of our domains",
+			Every: keysEvery,
+			Limit: 15 * time.Minute,
+			Do:    in.Readiness.Watch,
+		},
 		{Name: "forgetting", Every: time.Hour, Limit: 30 * time.Minute, Do: now(up.forget)},
 		{Name: "counts", Every: countEvery, Limit: time.Minute, Do: up.count},
-		{Name: "counts by lane", Every: gatherEvery, Limit: time.Minute, Do: store.Lanes{DB: n.DB}.GatherLanes},
+		{
+			Name:  "counts by lane",
+			Every: gatherEvery,
+			Limit: time.Minute,
+			Do:    store.Lanes{DB: n.DB}.GatherLanes,
+		},
 		{Name: "sweeping", Every: gatherEvery, Limit: 10 * time.Minute, Do: up.sweep},
 		{Name: "flow by lane", Every: 5 * second, Limit: time.Minute, Do: up.storeFlow},
-		{Name: "what lanes moved before", Every: 5 * time.Minute, Limit: time.Minute, Do: now(up.forgetFlow)},
+		{
+			Name:  "what lanes moved before",
+			Every: 5 * time.Minute,
+			Limit: time.Minute,
+			Do:    now(up.forgetFlow),
+		},
 		{Name: "lanes in trouble", Every: time.Minute, Limit: time.Minute, Do: up.leaveLanes},
-		{Name: "alerts", Every: insight.TellEvery, Limit: 5 * time.Minute, Do: now(in.Alerter.Tell)},
+		{
+			Name:  "alerts",
+			Every: insight.TellEvery,
+			Limit: 5 * time.Minute,
+			Do:    now(in.Alerter.Tell),
+		},
 		{Name: "snags", Do: endless(n.Troubles.Run)},
-		{Name: "hosts of the database", Every: hostsEvery, Limit: 20 * second, Steady: true, Do: up.watchHosts},
+		{
+			Name:   "hosts of the database",
+			Every:  hostsEvery,
+			Limit:  20 * second,
+			Steady: true,
+			Do:     up.watchHosts,
+		},
 		{Name: "notices of other nodes", Do: endless(n.follow.listen)},
 		{Name: "what was missed", Do: endless(n.follow.missed)},
 		{Name: "events of other nodes", Do: endless(n.Cluster.Share)},

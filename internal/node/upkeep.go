@@ -110,12 +110,14 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 	keep := u.inForce.Config().Service
 	old := now.Add(-keep.Retention)
 	return errors.Join(
-		u.db.KeepPartitions(ctx, now, store.Retention{Messages: keep.Retention, Transcripts: keep.TranscriptsKept}),
+		u.db.KeepPartitions(ctx, now,
+			store.Retention{Messages: keep.Retention, Transcripts: keep.TranscriptsKept}),
 		store.Snags{DB: u.db}.ForgetSnags(ctx, old),
 		store.Counts{DB: u.db}.ForgetCounts(ctx, old, now.Add(-keep.CountsKept)),
 		store.Limits{DB: u.db}.ForgetSent(ctx, now),
 		store.Lanes{DB: u.db}.ForgetLanes(ctx, old),
-		store.SignIns{DB: u.db}.ForgetProofs(ctx, now.Add(-proofsKept)))
+		store.SignIns{DB: u.db}.ForgetProofs(ctx, now.Add(-proofsKept)),
+	)
 }
 
 // watchHosts follows a promotion, and says which former primary still takes writes.
@@ -126,8 +128,13 @@ func (u *upkeep) watchHosts(ctx context.Context) error {
 	}
 	former := strings.Join(u.db.Former(), ", ")
 	if former != "" && former != u.former {
-		u.log.Error("a former primary still takes writes; nothing of ours goes there, and what others write there is lost: "+
-			"stop it", "hosts", former)
+		u.log.Error(
+			"a former primary still takes writes; nothing of ours goes there, and what others "+
+				"write there is lost: "+
+				"stop it",
+			"hosts",
+			former,
+		)
 	}
 	u.former = former
 	return err

@@ -53,6 +53,7 @@ type fiberContext struct {
 func (f *fiberContext) Operation() *huma.Operation { return f.op }
 func (f *fiberContext) Context() context.Context   { return f.ctx }
 func (f *fiberContext) TLS() *tls.ConnectionState  { return f.c.RequestCtx().TLSConnectionState() }
+
 func (f *fiberContext) Version() huma.ProtoVersion { return huma.ProtoVersion{Proto: f.c.Protocol()} }
 func (f *fiberContext) Method() string             { return f.c.Method() }
 func (f *fiberContext) Host() string               { return f.c.Host() }

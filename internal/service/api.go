@@ -11,7 +11,9 @@ import (
 func (s *Service) newAPI() huma.API {
 	huma.DefaultArrayNullable = false
 	cfg := huma.DefaultConfig("Gull Route", "1")
-	cfg.Info.Description = "Configure a mail transfer server, look after its queue, trace messages and find out why they wait or bounce. Every error is a problem document (RFC 9457)."
+	cfg.Info.Description = "Configure a mail transfer server, look after its queue, trace " +
+		"messages and find out why they wait or bounce. Every error is a problem document (RFC " +
+		"9457)."
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},
@@ -71,8 +73,18 @@ type page[T any] struct {
 type operation struct{ open, admin bool }
 
 func (o operation) make(method, id, path, summary string) huma.Operation {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary,
-		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusServiceUnavailable}, Metadata: map[string]any{"open": o.open, "administrator": o.admin}}
+	op := huma.Operation{
+		OperationID: id,
+		Method:      method,
+		Path:        path,
+		Summary:     summary,
+		Errors: []int{
+			http.StatusUnauthorized,
+			http.StatusForbidden,
+			http.StatusServiceUnavailable,
+		},
+		Metadata: map[string]any{"open": o.open, "administrator": o.admin},
+	}
 	if o.open {
 		op.Security = []map[string][]string{}
 	}

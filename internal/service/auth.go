@@ -47,7 +47,9 @@ func signedIn(ctx context.Context) who {
 	return w
 }
 
-var errNotSignedIn = huma.Error401Unauthorized("sign in first: send a bearer token, or sign in at the console")
+var errNotSignedIn = huma.Error401Unauthorized(
+	"sign in first: send a bearer token, or sign in at the console",
+)
 
 // identify finds who makes a request, by token or by cookie.
 func (s *Service) identify(ctx context.Context, authorization, cookie string) (who, error) {
@@ -69,7 +71,9 @@ func (s *Service) identify(ctx context.Context, authorization, cookie string) (w
 		s.known.add(key, w, time.Now())
 	case errors.Is(err, fault.ErrNotFound):
 		s.known.drop(key)
-		return w, huma.Error401Unauthorized("this token or session is not known, or has ended; sign in again")
+		return w, huma.Error401Unauthorized(
+			"this token or session is not known, or has ended; sign in again",
+		)
 	default:
 		if known, ok := s.known.of(key, time.Now()); ok {
 			return known, nil
@@ -119,7 +123,9 @@ func (a *acquaintances) of(key string, now time.Time) (who, bool) {
 	return one.who, ok && now.Sub(one.at) < knownFor
 }
 
-var errDatabase = huma.Error503ServiceUnavailable("the database does not answer; mail is deferred with 451 until it does")
+var errDatabase = huma.Error503ServiceUnavailable(
+	"the database does not answer; mail is deferred with 451 until it does",
+)
 
 // guard is the typed handlers' middleware: every operation needs sign-in, and
 // those that change something need the administrator, unless they say
@@ -143,7 +149,13 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 		writeError(s.api, ctx, err)
 		return
 	}
-	if err := mayCall(w, op.Method, ctx.Header("Authorization"), ctx.Header("X-Gull-Console"), op.Metadata["administrator"] == true); err != nil {
+	if err := mayCall(
+		w,
+		op.Method,
+		ctx.Header("Authorization"),
+		ctx.Header("X-Gull-Console"),
+		op.Metadata["administrator"] == true,
+	); err != nil {
 		writeError(s.api, ctx, err)
 		return
 	}
@@ -157,7 +169,9 @@ func mayCall(w who, method, authorization, console string, administrator bool) e
 		return huma.Error403Forbidden("changes by cookie need the header X-Gull-Console")
 	}
 	if administrator && w.Role != mail.Administrator {
-		return huma.Error403Forbidden("this needs the role administrator; " + w.Name + " is a viewer")
+		return huma.Error403Forbidden(
+			"this needs the role administrator; " + w.Name + " is a viewer",
+		)
 	}
 	return nil
 }
@@ -190,9 +204,13 @@ func (s signInAPI) register(api huma.API) {
 	open := operation{open: true}
 	huma.Register(api, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
 	huma.Register(api, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
-	huma.Register(api, read("me", "/api/v1/me", "Who is signed in"), func(ctx context.Context, _ *struct{}) (*out[who], error) {
-		return &out[who]{signedIn(ctx)}, nil
-	})
+	huma.Register(
+		api,
+		read("me", "/api/v1/me", "Who is signed in"),
+		func(ctx context.Context, _ *struct{}) (*out[who], error) {
+			return &out[who]{signedIn(ctx)}, nil
+		},
+	)
 }
 
 type signInBody struct {
@@ -216,15 +234,21 @@ type signInReply struct {
 
 // noAccount is checked against when the name is unknown, so that the time of an
 // answer does not tell which names exist.
-var noAccount = sync.OnceValue(func() string { h, _ := signin.Hash("nobody has this password"); return h })
+var noAccount = sync.OnceValue(
+	func() string { h, _ := signin.Hash("nobody has this password"); return h },
+)
 
 func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, error) {
 	if s.CertFile == "" && !onLoopback(s.listener) {
-		return nil, huma.Error403Forbidden("sign-in is offered under TLS only; start the service with --tls-cert and --tls-key")
+		return nil, huma.Error403Forbidden(
+			"sign-in is offered under TLS only; start the service with --tls-cert and --tls-key",
+		)
 	}
 	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
 	if !ok {
-		return nil, huma.Error429TooManyRequests("too many failed tries for this name or from this address; wait a minute")
+		return nil, huma.Error429TooManyRequests(
+			"too many failed tries for this name or from this address; wait a minute",
+		)
 	}
 	defer try.GiveBack()
 	select {
@@ -241,7 +265,9 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	}
 	fits, busy := s.SignIn.Gate.Check(ctx, hash, in.Body.Password)
 	if busy != nil {
-		return nil, huma.Error503ServiceUnavailable("too many sign in just now; try again in a moment")
+		return nil, huma.Error503ServiceUnavailable(
+			"too many sign in just now; try again in a moment",
+		)
 	}
 	if !fits || err != nil {
 		try.Failed()
@@ -249,14 +275,27 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	}
 	try.Passed(ctx)
 	token := rand.Text() + rand.Text()
-	if err := s.Control.Operators.SignIn(ctx, HashToken(token), in.Body.Name, time.Now().Add(sessionTime)); err != nil {
+	if err := s.Control.Operators.SignIn(
+		ctx,
+		HashToken(token),
+		in.Body.Name,
+		time.Now().Add(sessionTime),
+	); err != nil {
 		return nil, errDatabase
 	}
 	return &signInReply{SetCookie: s.cookie(token, sessionTime), Body: who{in.Body.Name, role}}, nil
 }
 
 func (s signInAPI) cookie(token string, life time.Duration) string {
-	c := http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.CertFile != "", MaxAge: int(life.Seconds())}
+	c := http.Cookie{
+		Name:     Cookie,
+		Value:    token,
+		Path:     "/",
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		Secure:   s.CertFile != "",
+		MaxAge:   int(life.Seconds()),
+	}
 	return c.String()
 }
 
@@ -284,7 +323,8 @@ func tlsListener(l net.Listener, certFile, keyFile string) (net.Listener, error)
 	if err != nil {
 		return nil, fmt.Errorf("certificate: %w", err)
 	}
-	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}), nil
+	return tls.NewListener(l,
+		&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}), nil
 }
 
 func statusText(status int) string { return http.StatusText(status) }

@@ -20,8 +20,21 @@ type bundleAPI struct{ *Service }
 const maxBundled = 100
 
 func (s bundleAPI) register(api huma.API) {
-	op := operation{admin: true}.make(http.MethodGet, "bundle", "/api/v1/bundle", "A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen messages")
-	op.Responses = map[string]*huma.Response{"200": {Description: "A zip archive", Content: map[string]*huma.MediaType{"application/zip": {}}}}
+	op := operation{
+		admin: true,
+	}.make(
+		http.MethodGet,
+		"bundle",
+		"/api/v1/bundle",
+		"A support bundle: settings without secrets, versions, health, lanes, snags, review, "+
+			"readiness, and the way of chosen messages",
+	)
+	op.Responses = map[string]*huma.Response{
+		"200": {
+			Description: "A zip archive",
+			Content:     map[string]*huma.MediaType{"application/zip": {}},
+		},
+	}
 	huma.Register(api, op, s.bundle)
 }
 
@@ -42,16 +55,31 @@ func (s bundleAPI) bundle(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "configuration")
 	}
-	b.text("read-me.txt", fmt.Sprintf("A support bundle of %s, made %s.\nGull Route %s, %s %s/%s, node %s, revision %d.\nNo password, key or content of a message is in it; addresses are %s.\n",
-		cfg.Service.HostName, time.Now().UTC().Format(time.RFC3339), Version, runtime.Version(), runtime.GOOS, runtime.GOARCH, s.InForce.Node, rev.Number, map[bool]string{true: "whole", false: "masked"}[in.Whole]))
+	b.text(
+		"read-me.txt",
+		fmt.Sprintf(
+			"A support bundle of %s, made %s.\nGull Route %s, %s %s/%s, node %s, revision %d.\nNo "+
+				"password, key or content of a message is in it; addresses are %s.\n",
+			cfg.Service.HostName,
+			time.Now().UTC().Format(time.RFC3339),
+			Version,
+			runtime.Version(),
+			runtime.GOOS,
+			runtime.GOARCH,
+			s.InForce.Node,
+			rev.Number,
+			map[bool]string{true: "whole", false: "masked"}[in.Whole],
+		),
+	)
 	b.text("configuration.yaml", rev.Text)
-	status, err := statusAPI{s.Service}.status(ctx, nil)
+	status, err := statusAPI(s).status(ctx, nil)
 	b.part("health.json", err, func() any { return status.Body })
-	nodes, err := queueAPI{s.Service}.listNodes(ctx, nil)
+	nodes, err := queueAPI(s).listNodes(ctx, nil)
 	b.part("nodes.json", err, func() any { return nodes.Body.Items })
 	lanes, err := s.Insight.Lanes.Stored(ctx)
 	b.part("lanes.json", err, func() any { return lanes })
-	snags, err := snagAPI{s.Service}.listSnags(ctx, &snagsInput{State: "open", Muted: true, Parts: true, Paging: Paging{Limit: maxBundled}})
+	snags, err := snagAPI(s).listSnags(ctx,
+		&snagsInput{State: "open", Muted: true, Parts: true, Paging: Paging{Limit: maxBundled}})
 	b.part("snags.json", err, func() any { return snags.Body.Items })
 	weak, err := s.Insight.Reviewer.Review(ctx, cfg)
 	b.part("review.json", err, func() any { return weak })
@@ -60,7 +88,7 @@ func (s bundleAPI) bundle(ctx context.Context, in *struct {
 	keys, err := s.Control.Keys.List(ctx, "")
 	b.part("dkim.json", err, func() any { return keys })
 	for _, id := range in.Messages {
-		way, err := traceAPI{s.Service}.showMessage(ctx, &oneOf{ID: id})
+		way, err := traceAPI(s).showMessage(ctx, &oneOf{ID: id})
 		b.part("messages/"+id+".json", err, func() any { return way.Body })
 	}
 	if b.err == nil {
@@ -98,7 +126,9 @@ func (b *bundler) write(name string, data []byte) {
 	if b.err != nil {
 		return
 	}
-	w, err := b.z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Now()})
+	w, err := b.z.CreateHeader(
+		&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Now()},
+	)
 	if err == nil {
 		_, err = w.Write(data)
 	}

@@ -23,7 +23,8 @@ func (s *Service) console() {
 		panic(err) // the directory is part of the binary
 	}
 	s.app.Get("/api/*", func(c fiber.Ctx) error {
-		return fiber.NewError(fiber.StatusNotFound, "there is no "+c.Path()+"; see /api/openapi.json")
+		return fiber.NewError(fiber.StatusNotFound,
+			"there is no "+c.Path()+"; see /api/openapi.json")
 	})
 	s.app.Get("/*", func(c fiber.Ctx) error {
 		name := strings.TrimPrefix(path.Clean(c.Path()), "/")

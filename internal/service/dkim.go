@@ -19,13 +19,44 @@ type keysAPI struct{ *Service }
 
 func (s keysAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("dkim-keys", "/api/v1/dkim", "Keys that sign messages (DKIM), with the records that publish them"), s.listKeys)
-	huma.Register(api, admin.post("dkim-make", "/api/v1/dkim", "Make a key, or take over one that was in use elsewhere; it signs nothing until its record is in DNS"), s.makeKey)
+	huma.Register(
+		api,
+		read("dkim-keys", "/api/v1/dkim",
+			"Keys that sign messages (DKIM), with the records that publish them"),
+		s.listKeys,
+	)
+	huma.Register(
+		api,
+		admin.post(
+			"dkim-make",
+			"/api/v1/dkim",
+			"Make a key, or take over one that was in use elsewhere; it signs nothing until its "+
+				"record is in DNS",
+		),
+		s.makeKey,
+	)
 	huma.Register(api, read("dkim-key", "/api/v1/dkim/{domain}/{selector}", "One key"), s.showKey)
-	huma.Register(api, admin.post("dkim-check", "/api/v1/dkim/{domain}/{selector}/check", "Ask DNS for its record now"), s.checkKey)
-	huma.Register(api, admin.post("dkim-use", "/api/v1/dkim/{domain}/{selector}/use", "Let it sign; the domain's key of the same kind before it retires"), s.useKey)
-	huma.Register(api, admin.post("dkim-retire", "/api/v1/dkim/{domain}/{selector}/retire", "Let it sign no more"), s.retireKey)
-	huma.Register(api, admin.remove("dkim-remove", "/api/v1/dkim/{domain}/{selector}", "Forget a key that signs nothing"), s.removeKey)
+	huma.Register(
+		api,
+		admin.post("dkim-check", "/api/v1/dkim/{domain}/{selector}/check",
+			"Ask DNS for its record now"),
+		s.checkKey,
+	)
+	huma.Register(
+		api,
+		admin.post("dkim-use", "/api/v1/dkim/{domain}/{selector}/use",
+			"Let it sign; the domain's key of the same kind before it retires"),
+		s.useKey,
+	)
+	huma.Register(api,
+		admin.post("dkim-retire", "/api/v1/dkim/{domain}/{selector}/retire", "Let it sign no more"),
+		s.retireKey)
+	huma.Register(
+		api,
+		admin.remove("dkim-remove", "/api/v1/dkim/{domain}/{selector}",
+			"Forget a key that signs nothing"),
+		s.removeKey,
+	)
 }
 
 // KeyPath names a key in a path.
@@ -78,7 +109,14 @@ func (s keysAPI) makeKey(ctx context.Context, in *struct {
 	if b.Overlap != nil {
 		overlap = time.Duration(*b.Overlap) * time.Second
 	}
-	k, err := s.Control.Keys.MakeKey(ctx, signedIn(ctx).Name, control.NewKey{Domain: domain, Selector: b.Selector, Algorithm: b.Algorithm, Private: b.Private, TakesOver: b.TakesOver, Overlap: overlap})
+	k, err := s.Control.Keys.MakeKey(ctx, signedIn(ctx).Name, control.NewKey{
+		Domain:    domain,
+		Selector:  b.Selector,
+		Algorithm: b.Algorithm,
+		Private:   b.Private,
+		TakesOver: b.TakesOver,
+		Overlap:   overlap,
+	})
 	return s.keyAnswer(k, err)
 }
 
@@ -89,11 +127,15 @@ func (s keysAPI) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], error
 	case err == nil:
 		return &out[mail.DKIMKey]{k}, nil
 	case errors.Is(err, fault.ErrExists):
-		return nil, huma.Error409Conflict("there is a key " + name + " already; choose another selector")
+		return nil, huma.Error409Conflict(
+			"there is a key " + name + " already; choose another selector",
+		)
 	case errors.Is(err, control.ErrNotPublished), errors.Is(err, keyfile.ErrNoKey):
 		return nil, huma.Error409Conflict(err.Error())
 	case errors.Is(err, fault.ErrNotFound):
-		return nil, huma.Error404NotFound("there is no such key, or it is in that state already; gull dkim list shows them")
+		return nil, huma.Error404NotFound(
+			"there is no such key, or it is in that state already; gull dkim list shows them",
+		)
 	case errors.Is(err, fault.ErrInput):
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -101,11 +143,17 @@ func (s keysAPI) keyAnswer(k mail.DKIMKey, err error) (*out[mail.DKIMKey], error
 }
 
 func (s keysAPI) showKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
-	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Control.Keys.Key(ctx, domain, in.Selector) })
+	return s.withKey(in, func(domain string) (mail.DKIMKey, error) {
+		return s.Control.Keys.Key(ctx, domain,
+			in.Selector)
+	})
 }
 
 // withKey does something to the key of a path.
-func (s keysAPI) withKey(in *KeyPath, f func(domain string) (mail.DKIMKey, error)) (*out[mail.DKIMKey], error) {
+func (s keysAPI) withKey(
+	in *KeyPath,
+	f func(domain string) (mail.DKIMKey, error),
+) (*out[mail.DKIMKey], error) {
 	domain, err := domainOf(in.Domain)
 	if err != nil {
 		return nil, err
@@ -114,7 +162,10 @@ func (s keysAPI) withKey(in *KeyPath, f func(domain string) (mail.DKIMKey, error
 }
 
 func (s keysAPI) checkKey(ctx context.Context, in *KeyPath) (*out[mail.DKIMKey], error) {
-	return s.withKey(in, func(domain string) (mail.DKIMKey, error) { return s.Control.Keys.CheckKey(ctx, domain, in.Selector) })
+	return s.withKey(in, func(domain string) (mail.DKIMKey, error) {
+		return s.Control.Keys.CheckKey(ctx, domain,
+			in.Selector)
+	})
 }
 
 func (s keysAPI) useKey(ctx context.Context, in *struct {
@@ -141,7 +192,9 @@ func (s keysAPI) removeKey(ctx context.Context, in *KeyPath) (*struct{}, error) 
 	}
 	k, err := s.Control.Keys.Key(ctx, domain, in.Selector)
 	if err == nil && k.State == mail.KeySigning {
-		return nil, huma.Error409Conflict("messages are signed with this key; retire it first, or let another one take over")
+		return nil, huma.Error409Conflict(
+			"messages are signed with this key; retire it first, or let another one take over",
+		)
 	}
 	if err == nil {
 		err = s.Control.Keys.Remove(ctx, signedIn(ctx).Name, domain, in.Selector)

@@ -38,7 +38,8 @@ const whoLocal = "who"
 // identified sees that the body of a request is read only of somebody who is signed
 // in: reading costs memory.
 func (s *Service) identified(c fiber.Ctx) error {
-	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || c.Path() == signInPath || c.Path() == signOutPath {
+	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || c.Path() == signInPath ||
+		c.Path() == signOutPath {
 		return c.Next()
 	}
 	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
@@ -51,7 +52,9 @@ func (s *Service) identified(c fiber.Ctx) error {
 }
 
 // asks reports a request whose body, if it has one, means nothing.
-func asks(c fiber.Ctx) bool { return c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead }
+func asks(c fiber.Ctx) bool {
+	return c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead
+}
 
 // bounded refuses bodies that are too large, but of archives, which are read as
 // they come in.
@@ -64,7 +67,8 @@ func bounded(c fiber.Ctx) error {
 	case asks(c), c.Path() == signInPath, c.Path() == signOutPath:
 		limit = maxSignIn
 	}
-	tooLarge := fiber.NewError(fiber.StatusRequestEntityTooLarge, fmt.Sprintf("the request has more than %d octets", limit))
+	tooLarge := fiber.NewError(fiber.StatusRequestEntityTooLarge,
+		fmt.Sprintf("the request has more than %d octets", limit))
 	if r.Header.ContentLength() > limit {
 		c.RequestCtx().SetConnectionClose()
 		return tooLarge
@@ -72,7 +76,8 @@ func bounded(c fiber.Ctx) error {
 	if body := r.BodyStream(); body != nil {
 		text, err := io.ReadAll(io.LimitReader(body, int64(limit)+1))
 		if err != nil {
-			return fiber.NewError(fiber.StatusBadRequest, "the request could not be read: "+err.Error())
+			return fiber.NewError(fiber.StatusBadRequest,
+				"the request could not be read: "+err.Error())
 		}
 		if len(text) > limit {
 			c.RequestCtx().SetConnectionClose()
@@ -129,7 +134,8 @@ func badText(s string) string {
 		return "it holds a NUL"
 	}
 	if len(s) >= len("2026-11-23T10:00:00Z") && len(s) < 40 && s[0] >= '0' && s[0] <= '9' {
-		if t, err := time.Parse(time.RFC3339, s); err == nil && (t.Year() < firstYear || t.Year() > lastYear) {
+		if t, err := time.Parse(time.RFC3339, s); err == nil &&
+			(t.Year() < firstYear || t.Year() > lastYear) {
 			return fmt.Sprintf("the year must be between %d and %d", firstYear, lastYear)
 		}
 	}
@@ -163,7 +169,8 @@ func badField(at string, v any) string {
 }
 
 func unreadable(field, why string) error {
-	return huma.Error422UnprocessableEntity(field+": "+why, &huma.ErrorDetail{Location: field, Message: why})
+	return huma.Error422UnprocessableEntity(field+": "+why,
+		&huma.ErrorDetail{Location: field, Message: why})
 }
 
 // Bounds on connections to console and API.
@@ -181,7 +188,9 @@ type guardedListener struct {
 	per map[string]int
 }
 
-func guard(l net.Listener) net.Listener { return &guardedListener{Listener: l, per: map[string]int{}} }
+func guard(l net.Listener) net.Listener {
+	return &guardedListener{Listener: l, per: map[string]int{}}
+}
 
 // Accept waits for a connection that is welcome.
 func (g *guardedListener) Accept() (net.Conn, error) {
@@ -243,7 +252,9 @@ type liveStream struct {
 	once       sync.Once
 }
 
-var errManyStreams = huma.Error429TooManyRequests(fmt.Sprintf("you have %d live streams open; close one of them", maxStreams))
+var errManyStreams = huma.Error429TooManyRequests(
+	fmt.Sprintf("you have %d live streams open; close one of them", maxStreams),
+)
 
 func (s *streams) begin(name, credential string) (*liveStream, error) {
 	s.mu.Lock()
@@ -262,7 +273,10 @@ func (s *streams) begin(name, credential string) (*liveStream, error) {
 func (s *streams) leave(name string, one *liveStream) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.open[name] = slices.DeleteFunc(s.open[name], func(x *liveStream) bool { return x == one }); len(s.open[name]) == 0 {
+	if s.open[name] = slices.DeleteFunc(
+		s.open[name],
+		func(x *liveStream) bool { return x == one },
+	); len(s.open[name]) == 0 {
 		delete(s.open, name)
 	}
 }

@@ -37,7 +37,8 @@ func (s *Service) actionError(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &refused):
-		return huma.Error422UnprocessableEntity(refused.Text, &huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
+		return huma.Error422UnprocessableEntity(refused.Text,
+			&huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
 	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound("there is no such action, lane or message")
 	}
@@ -72,9 +73,12 @@ func (s *Service) setupError(err error, sec config.Section, name string, place .
 		}
 		var details []error
 		for _, p := range problems {
-			details = append(details, &huma.ErrorDetail{Location: strings.TrimPrefix(p.Field, own), Message: p.Text})
+			details = append(details,
+				&huma.ErrorDetail{Location: strings.TrimPrefix(p.Field, own), Message: p.Text})
 		}
-		return huma.Error422UnprocessableEntity("this is not valid; nothing was changed", details...)
+		return huma.Error422UnprocessableEntity(
+			"this is not valid; nothing was changed",
+			details...)
 	case errors.Is(err, config.ErrNoItem):
 		return huma.Error404NotFound(fmt.Sprintf("there is no %s %q", sec.Noun, name))
 	case errors.Is(err, config.ErrIsThere):
@@ -84,8 +88,12 @@ func (s *Service) setupError(err error, sec config.Section, name string, place .
 		for _, why := range blocked.Why {
 			details = append(details, &huma.ErrorDetail{Message: why})
 		}
-		return huma.Error409Conflict("this draft is applied only by force, with a reason", details...)
-	case errors.Is(err, control.ErrMark), errors.Is(err, control.ErrStale), errors.Is(err, control.ErrNoWhy):
+		return huma.Error409Conflict(
+			"this draft is applied only by force, with a reason",
+			details...)
+	case errors.Is(err, control.ErrMark),
+		errors.Is(err, control.ErrStale),
+		errors.Is(err, control.ErrNoWhy):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, control.ErrNoDraft), errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound(err.Error())

@@ -62,7 +62,14 @@ const beatEvery = 10 * time.Second
 
 // stream writes until the client is gone, its sign-in ends, or, which is asked with
 // every beat, it may no longer watch.
-func stream(bw *bufio.Writer, w *feed.Watcher, only ident.ID, hide mask, end <-chan struct{}, still func() bool) {
+func stream(
+	bw *bufio.Writer,
+	w *feed.Watcher,
+	only ident.ID,
+	hide mask,
+	end <-chan struct{},
+	still func() bool,
+) {
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
 	write := func(e feed.Event) {
@@ -91,7 +98,13 @@ func stream(bw *bufio.Writer, w *feed.Watcher, only ident.ID, hide mask, end <-c
 			fmt.Fprint(bw, ": here\n\n")
 		}
 		if n := w.Lost(); n > 0 {
-			e := feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: feed.EventLost, Text: fmt.Sprintf("%d events were missed", n)}}
+			e := feed.Event{
+				Event: mail.Event{
+					At:   time.Now().UTC(),
+					Kind: feed.EventLost,
+					Text: fmt.Sprintf("%d events were missed", n),
+				},
+			}
 			text, _ := json.Marshal(e)
 			fmt.Fprintf(bw, "event: %s\ndata: %s\n\n", feed.EventLost, text)
 		}

@@ -25,10 +25,16 @@ type archivesAPI struct{ *Service }
 
 func (s archivesAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("archives", "/api/v1/archives", "Opened archives, newest first"), s.listArchives)
-	huma.Register(api, admin.remove("archive-close", "/api/v1/archives/{id}", "Forget an opened archive"), s.closeArchive)
-	huma.Register(api, read("log-level", "/api/v1/log/level", "How much the service writes to its log"), s.showLogLevel)
-	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"), s.setLogLevel)
+	huma.Register(api, read("archives", "/api/v1/archives", "Opened archives, newest first"),
+		s.listArchives)
+	huma.Register(api,
+		admin.remove("archive-close", "/api/v1/archives/{id}", "Forget an opened archive"),
+		s.closeArchive)
+	huma.Register(api,
+		read("log-level", "/api/v1/log/level", "How much the service writes to its log"),
+		s.showLogLevel)
+	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"),
+		s.setLogLevel)
 	s.app.Get("/api/v1/log/export", s.exportLog)
 	s.app.Post(archivesPath, s.openLog)
 }
@@ -44,7 +50,8 @@ func (s archivesAPI) exportLog(c fiber.Ctx) error {
 		if text := c.Query(name); text != "" {
 			at, err := time.Parse(time.RFC3339, text)
 			if err != nil {
-				return fiber.NewError(fiber.StatusUnprocessableEntity, name+": write a time like 2026-11-23T10:00:00Z")
+				return fiber.NewError(fiber.StatusUnprocessableEntity,
+					name+": write a time like 2026-11-23T10:00:00Z")
 			}
 			*t = at
 		}
@@ -53,10 +60,16 @@ func (s archivesAPI) exportLog(c fiber.Ctx) error {
 		return err
 	}
 	c.Set("Content-Type", "application/zstd")
-	c.Set("Content-Disposition", `attachment; filename="gull-`+period.Since.Format("20060102T1504")+"-"+period.Until.Format("20060102T1504")+`.jsonl.zst"`)
+	c.Set(
+		"Content-Disposition",
+		`attachment; filename="gull-`+period.Since.Format(
+			"20060102T1504",
+		)+"-"+period.Until.Format("20060102T1504")+`.jsonl.zst"`,
+	)
 	_ = c.RequestCtx().Conn().SetWriteDeadline(time.Time{})
 	return c.SendStreamWriter(func(w *bufio.Writer) {
-		err := s.Insight.Archiver.ExportLog(context.Background(), w, period.Since, period.Until, nil)
+		err := s.Insight.Archiver.ExportLog(context.Background(), w, period.Since, period.Until,
+			nil)
 		if err != nil { // the archive then lacks its last line, and says so when it is opened
 			s.Log.Error("an export broke off", "error", err)
 		}
@@ -71,7 +84,8 @@ func (s archivesAPI) openLog(c fiber.Ctx) error {
 	}
 	name := strings.TrimSpace(c.Query("name"))
 	if name == "" || len(name) > 255 {
-		return fiber.NewError(fiber.StatusUnprocessableEntity, "name: say the file's name, up to 255 characters")
+		return fiber.NewError(fiber.StatusUnprocessableEntity,
+			"name: say the file's name, up to 255 characters")
 	}
 	body := c.Request().BodyStream()
 	if body == nil {
@@ -134,7 +148,9 @@ func (s archivesAPI) listArchives(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "archive")
 	}
-	return &out[page[archive.Info]]{page[archive.Info]{Items: append([]archive.Info{}, list...)}}, nil
+	return &out[page[archive.Info]]{
+		page[archive.Info]{Items: append([]archive.Info{}, list...)},
+	}, nil
 }
 
 func (s archivesAPI) closeArchive(ctx context.Context, in *struct {
@@ -155,7 +171,10 @@ func (s archivesAPI) showLogLevel(context.Context, *struct{}) (*out[logLevel], e
 	return &out[logLevel]{logLevel{strings.ToLower(s.Level.Level().String())}}, nil
 }
 
-func (s archivesAPI) setLogLevel(ctx context.Context, in *struct{ Body logLevel }) (*out[logLevel], error) {
+func (s archivesAPI) setLogLevel(
+	ctx context.Context,
+	in *struct{ Body logLevel },
+) (*out[logLevel], error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(in.Body.Level)); err != nil {
 		return nil, huma.Error422UnprocessableEntity("level: there are debug, info, warn and error")
@@ -171,13 +190,64 @@ var openedType = reflect.TypeFor[archive.Info]()
 // interface.
 func describeLog(api huma.API) {
 	bytes := &huma.Schema{Type: "string", Format: "binary"}
-	times := []*huma.Param{{Name: "since", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}}, {Name: "until", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}}}
-	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "report-page", Method: http.MethodGet, Path: "/api/v1/report.html", Summary: "A report as a page to read or print",
-		Parameters: append(times, &huma.Param{Name: "zone", In: "query", Schema: &huma.Schema{Type: "string"}}, &huma.Param{Name: "archive", In: "query", Schema: &huma.Schema{Type: "integer"}}), Responses: map[string]*huma.Response{"200": {Description: "HTML", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}})
-	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "log-export", Method: http.MethodGet, Path: "/api/v1/log/export", Summary: "What happened in a period: messages, refusals and sessions as JSON Lines, compressed by zstd", Description: "Needs the role administrator.",
-		Parameters: times, Responses: map[string]*huma.Response{"200": {Description: "An archive", Content: map[string]*huma.MediaType{"application/zstd": {Schema: bytes}}}}})
-	api.OpenAPI().AddOperation(&huma.Operation{OperationID: "archive-open", Method: http.MethodPost, Path: "/api/v1/archives", Summary: "Open an archive, compressed or not, of any size", Description: "Needs the role administrator.",
-		Parameters:  []*huma.Param{{Name: "name", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}}},
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: bytes}}},
-		Responses:   map[string]*huma.Response{"200": {Description: "The opened archive", Content: map[string]*huma.MediaType{"application/json": {Schema: api.OpenAPI().Components.Schemas.Schema(openedType, true, "")}}}}})
+	times := []*huma.Param{
+		{Name: "since", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}},
+		{Name: "until", In: "query", Schema: &huma.Schema{Type: "string", Format: "date-time"}},
+	}
+	api.OpenAPI().AddOperation(&huma.Operation{
+		OperationID: "report-page",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/report.html",
+		Summary:     "A report as a page to read or print",
+		Parameters: append(times,
+			&huma.Param{Name: "zone", In: "query", Schema: &huma.Schema{Type: "string"}},
+			&huma.Param{Name: "archive", In: "query", Schema: &huma.Schema{Type: "integer"}}),
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "HTML",
+				Content: map[string]*huma.MediaType{
+					"text/html": {Schema: &huma.Schema{Type: "string"}},
+				},
+			},
+		},
+	})
+	api.OpenAPI().AddOperation(&huma.Operation{
+		OperationID: "log-export",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/log/export",
+		Summary: "What happened in a period: messages, refusals and sessions as JSON " +
+			"Lines, compressed by zstd",
+		Description: "Needs the role administrator.",
+		Parameters:  times,
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "An archive",
+				Content:     map[string]*huma.MediaType{"application/zstd": {Schema: bytes}},
+			},
+		},
+	})
+	api.OpenAPI().AddOperation(&huma.Operation{
+		OperationID: "archive-open",
+		Method:      http.MethodPost,
+		Path:        "/api/v1/archives",
+		Summary:     "Open an archive, compressed or not, of any size",
+		Description: "Needs the role administrator.",
+		Parameters: []*huma.Param{
+			{Name: "name", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}},
+		},
+		RequestBody: &huma.RequestBody{
+			Required: true,
+			Content:  map[string]*huma.MediaType{"application/octet-stream": {Schema: bytes}},
+		},
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "The opened archive",
+				Content: map[string]*huma.MediaType{
+					"application/json": {
+						Schema: api.OpenAPI().Components.Schemas.Schema(openedType, true, ""),
+					},
+				},
+			},
+		},
+	})
 }

@@ -33,7 +33,9 @@ func (s *Service) maskFor(w who) mask {
 
 // anAddress is what looks like an address anywhere in a text; its local part may be
 // quoted, in HTML too.
-var anAddress = regexp.MustCompile(`("(?:[^"\\\r\n]|\\.)*"|&#34;[^<>\r\n]*?&#34;|[^\s<>@"'(),;:\[\]\\=]+)@[\p{L}\p{N}._-]+`)
+var anAddress = regexp.MustCompile(
+	`("(?:[^"\\\r\n]|\\.)*"|&#34;[^<>\r\n]*?&#34;|[^\s<>@"'(),;:\[\]\\=]+)@[\p{L}\p{N}._-]+`,
+)
 
 // text hides addresses in a text, and the paths of webhooks.
 func (m mask) text(s string) string {
@@ -109,7 +111,15 @@ func (m mask) json(text []byte) []byte {
 var unmasked = []string{"me", "sign-in", "config-export-secrets"}
 
 // ofSettings are the paths whose answers may hold what is hidden from everybody.
-var ofSettings = []string{"/api/v1/setup", "/api/v1/draft", "/api/v1/config", "/api/v1/revisions", "/api/v1/review", "/api/v1/changes", "/api/v1/status"}
+var ofSettings = []string{
+	"/api/v1/setup",
+	"/api/v1/draft",
+	"/api/v1/config",
+	"/api/v1/revisions",
+	"/api/v1/review",
+	"/api/v1/changes",
+	"/api/v1/status",
+}
 
 // maskAnswer hides in the answers of typed operations.
 func (s *Service) maskAnswer(ctx huma.Context, _ string, v any) (any, error) {
@@ -120,7 +130,11 @@ func (s *Service) maskAnswer(ctx huma.Context, _ string, v any) (any, error) {
 		return v, nil
 	}
 	m := s.maskFor(signedIn(ctx.Context()))
-	if m == (mask{}) && !slices.ContainsFunc(ofSettings, func(p string) bool { return strings.HasPrefix(ctx.Operation().Path, p) }) {
+	if m == (mask{}) &&
+		!slices.ContainsFunc(
+			ofSettings,
+			func(p string) bool { return strings.HasPrefix(ctx.Operation().Path, p) },
+		) {
 		return v, nil
 	}
 	text, err := json.Marshal(v)
@@ -139,9 +153,13 @@ func (s *Service) mayLookFor(ctx context.Context, q search.Query) error {
 		switch {
 		case m.addresses && t.Field == search.Dotted:
 			t.Field = search.Domain
-		case m.addresses && (t.Field == search.SenderPart || t.Field == search.RecipientPart || t.Field == search.Text),
+		case m.addresses && (t.Field == search.SenderPart || t.Field == search.RecipientPart ||
+			t.Field == search.Text),
 			m.subjects && (t.Field == search.Subject || t.Field == search.Text):
-			return huma.Error422UnprocessableEntity(t.Says + ": parts of addresses and subjects are hidden from viewers; look for a whole address, a domain, an id, a client or a time")
+			return huma.Error422UnprocessableEntity(
+				t.Says + ": parts of addresses and subjects are hidden from viewers; look for a " +
+					"whole address, a domain, an id, a client or a time",
+			)
 		}
 	}
 	return nil
@@ -154,7 +172,9 @@ func (s *Service) mayFind(ctx context.Context, words ...string) error {
 	}
 	for _, word := range words {
 		if _, err := address.Parse(word); word != "" && err != nil {
-			return huma.Error422UnprocessableEntity("parts of addresses are hidden from viewers; write a whole address")
+			return huma.Error422UnprocessableEntity(
+				"parts of addresses are hidden from viewers; write a whole address",
+			)
 		}
 	}
 	return nil

@@ -15,24 +15,47 @@ import (
 )
 
 var (
-	countDesc    = prometheus.NewDesc("gull_mail_total", "Messages received, deliveries delivered, deferred, bounced and expired, and commands rejected.", []string{"kind"}, nil)
-	bytesDesc    = prometheus.NewDesc("gull_mail_bytes_total", "Octets of the same.", []string{"kind"}, nil)
-	queueDesc    = prometheus.NewDesc("gull_queue_deliveries", "Deliveries in the queue.", []string{"state"}, nil)
-	laneDesc     = prometheus.NewDesc("gull_lanes", "Lanes with mail waiting.", []string{"state"}, nil)
-	memoryDesc   = prometheus.NewDesc("gull_queue_window_deliveries", "Deliveries that this node holds in memory.", nil, nil)
-	keptDesc     = prometheus.NewDesc("gull_queue_window_bytes", "Octets of content that this node holds in memory.", nil, nil)
-	refusedDesc  = prometheus.NewDesc("gull_data_refused_total", "Items that the database refused and that were put aside, by who writes them.", []string{"writer"}, nil)
-	roundsDesc   = prometheus.NewDesc("gull_loop_rounds_total", "Rounds of background loops.", []string{"loop"}, nil)
-	faultsDesc   = prometheus.NewDesc("gull_loop_faults_total", "Rounds of background loops that failed.", []string{"loop"}, nil)
-	roundDesc    = prometheus.NewDesc("gull_loop_round_seconds", "How long the running round of a background loop takes, or the last one took.", []string{"loop"}, nil)
-	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.", []string{"listener"}, nil)
-	snagDesc     = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.", []string{"severity"}, nil)
+	countDesc = prometheus.NewDesc(
+		"gull_mail_total",
+		"Messages received, deliveries delivered, deferred, bounced and expired, and commands "+
+			"rejected.",
+		[]string{"kind"},
+		nil,
+	)
+	bytesDesc = prometheus.NewDesc("gull_mail_bytes_total", "Octets of the same.", []string{"kind"},
+		nil)
+	queueDesc = prometheus.NewDesc("gull_queue_deliveries", "Deliveries in the queue.",
+		[]string{"state"}, nil)
+	laneDesc   = prometheus.NewDesc("gull_lanes", "Lanes with mail waiting.", []string{"state"}, nil)
+	memoryDesc = prometheus.NewDesc("gull_queue_window_deliveries",
+		"Deliveries that this node holds in memory.", nil, nil)
+	keptDesc = prometheus.NewDesc("gull_queue_window_bytes",
+		"Octets of content that this node holds in memory.", nil, nil)
+	refusedDesc = prometheus.NewDesc("gull_data_refused_total",
+		"Items that the database refused and that were put aside, by who writes them.",
+		[]string{"writer"}, nil)
+	roundsDesc = prometheus.NewDesc("gull_loop_rounds_total", "Rounds of background loops.",
+		[]string{"loop"}, nil)
+	faultsDesc = prometheus.NewDesc("gull_loop_faults_total",
+		"Rounds of background loops that failed.", []string{"loop"}, nil)
+	roundDesc = prometheus.NewDesc("gull_loop_round_seconds",
+		"How long the running round of a background loop takes, or the last one took.",
+		[]string{"loop"}, nil)
+	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.",
+		[]string{"listener"}, nil)
+	snagDesc = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.",
+		[]string{"severity"}, nil)
 	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
-	stateDesc    = prometheus.NewDesc("gull_database_state", "1 for how the database does: well, or why no mail is taken.", []string{"state"}, nil)
-	writeDesc    = prometheus.NewDesc("gull_database_write_seconds", "How long the last small durable write took.", nil, nil)
-	formerDesc   = prometheus.NewDesc("gull_database_former_primaries", "Hosts that take writes though another was promoted after them.", nil, nil)
-	freedDesc    = prometheus.NewDesc("gull_leases_freed_total", "Deliveries that were leased to this node and in nobody's hands.", nil, nil)
-	lockedDesc   = prometheus.NewDesc("gull_signing_keys_locked", "Keys that should sign and that this node's key file does not open.", nil, nil)
+	stateDesc    = prometheus.NewDesc("gull_database_state",
+		"1 for how the database does: well, or why no mail is taken.", []string{"state"}, nil)
+	writeDesc = prometheus.NewDesc("gull_database_write_seconds",
+		"How long the last small durable write took.", nil, nil)
+	formerDesc = prometheus.NewDesc("gull_database_former_primaries",
+		"Hosts that take writes though another was promoted after them.", nil, nil)
+	freedDesc = prometheus.NewDesc("gull_leases_freed_total",
+		"Deliveries that were leased to this node and in nobody's hands.", nil, nil)
+	lockedDesc = prometheus.NewDesc("gull_signing_keys_locked",
+		"Keys that should sign and that this node's key file does not open.", nil, nil)
 )
 
 // collector reads the numbers when they are asked for.
@@ -40,7 +63,9 @@ type collector struct{ s *Service }
 
 // Describe lists the metrics.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc, keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc, databaseDesc, stateDesc, writeDesc, formerDesc, freedDesc, lockedDesc} {
+	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc,
+		keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc,
+		databaseDesc, stateDesc, writeDesc, formerDesc, freedDesc, lockedDesc} {
 		ch <- d
 	}
 }
@@ -53,14 +78,18 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	for _, kind := range counters.Kinds {
 		n, bytes := c.s.Insight.Nodes.Counters.Total(kind)
 		ch <- prometheus.MustNewConstMetric(countDesc, prometheus.CounterValue, float64(n), kind)
-		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(bytes), kind)
+		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(bytes),
+			kind)
 	}
 	for _, w := range counters.Writers {
-		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(c.s.Insight.Nodes.Counters.Refused(w)), w)
+		ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue,
+			float64(c.s.Insight.Nodes.Counters.Refused(w)), w)
 	}
 	for _, l := range c.s.Insight.Nodes.Loops() {
-		ch <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(l.Rounds), l.Name)
-		ch <- prometheus.MustNewConstMetric(faultsDesc, prometheus.CounterValue, float64(l.Faults), l.Name)
+		ch <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(l.Rounds),
+			l.Name)
+		ch <- prometheus.MustNewConstMetric(faultsDesc, prometheus.CounterValue, float64(l.Faults),
+			l.Name)
 		took := l.Took
 		if !l.Since.IsZero() {
 			took = time.Since(l.Since)
@@ -78,7 +107,8 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(writeDesc, d.Took.Seconds())
 	gauge(formerDesc, float64(len(c.s.Insight.Nodes.FormerPrimaries())))
 	gauge(lockedDesc, float64(len(c.s.Insight.Nodes.Signing.Locked())))
-	ch <- prometheus.MustNewConstMetric(freedDesc, prometheus.CounterValue, float64(c.s.Insight.Nodes.Queue.Freed()))
+	ch <- prometheus.MustNewConstMetric(freedDesc, prometheus.CounterValue,
+		float64(c.s.Insight.Nodes.Queue.Freed()))
 	deliveries, octets := c.s.Insight.Nodes.Queue.InMemory()
 	gauge(memoryDesc, float64(deliveries))
 	gauge(keptDesc, float64(octets))
@@ -94,7 +124,12 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(databaseDesc, 1)
 	var sum mail.Lane
-	states := map[mail.LaneState]int{mail.LaneMoving: 0, mail.LanePaused: 0, mail.LaneResting: 0, mail.LaneStranded: 0}
+	states := map[mail.LaneState]int{
+		mail.LaneMoving:   0,
+		mail.LanePaused:   0,
+		mail.LaneResting:  0,
+		mail.LaneStranded: 0,
+	}
 	for _, l := range lanes {
 		sum.Waiting += l.Waiting
 		sum.Deferred += l.Deferred
@@ -116,6 +151,9 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 
 func metrics(s *Service) fiber.Handler {
 	reg := prometheus.NewRegistry()
-	reg.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return adaptor.HTTPHandler(promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}))
+	reg.MustRegister(collector{s}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return adaptor.HTTPHandler(
+		promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}),
+	)
 }

@@ -23,25 +23,56 @@ type directoryAPI struct{ *Service }
 
 // register adds the operations; they take effect immediately.
 func (s directoryAPI) register(api huma.API) {
-	s.app.Post("/api/v1/mailboxes/import", func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
-	s.app.Post("/api/v1/aliases/import", func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
+	s.app.Post("/api/v1/mailboxes/import",
+		func(c fiber.Ctx) error { return s.streamImport(c, "mailbox") })
+	s.app.Post("/api/v1/aliases/import",
+		func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
 	s.app.Get("/api/v1/mailboxes.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "mailbox") })
 	s.app.Get("/api/v1/aliases.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "alias") })
 	admin := operation{admin: true}
-	huma.Register(api, read("mailboxes", "/api/v1/mailboxes", "Mailboxes by address"), s.listMailboxes)
+	huma.Register(api, read("mailboxes", "/api/v1/mailboxes", "Mailboxes by address"),
+		s.listMailboxes)
 	huma.Register(api, read("mailbox", "/api/v1/mailboxes/{address}", "One mailbox"), s.showMailbox)
-	huma.Register(api, admin.post("mailbox-add", "/api/v1/mailboxes", "Add a mailbox"), s.addMailbox)
-	huma.Register(api, admin.patch("mailbox-change", "/api/v1/mailboxes/{address}", "Change fields of a mailbox; null takes one out"), s.changeMailbox)
-	huma.Register(api, admin.remove("mailbox-remove", "/api/v1/mailboxes/{address}", "Take a mailbox out"), s.removeMailbox)
+	huma.Register(api, admin.post("mailbox-add", "/api/v1/mailboxes", "Add a mailbox"),
+		s.addMailbox)
+	huma.Register(
+		api,
+		admin.patch("mailbox-change", "/api/v1/mailboxes/{address}",
+			"Change fields of a mailbox; null takes one out"),
+		s.changeMailbox,
+	)
+	huma.Register(api,
+		admin.remove("mailbox-remove", "/api/v1/mailboxes/{address}", "Take a mailbox out"),
+		s.removeMailbox)
 	huma.Register(api, read("aliases", "/api/v1/aliases", "Aliases by address"), s.listAliases)
 	huma.Register(api, read("alias", "/api/v1/aliases/{address}", "One alias"), s.showAlias)
 	huma.Register(api, admin.post("alias-add", "/api/v1/aliases", "Add an alias"), s.addAlias)
-	huma.Register(api, admin.patch("alias-change", "/api/v1/aliases/{address}", "Change fields of an alias; null takes one out"), s.changeAlias)
-	huma.Register(api, admin.remove("alias-remove", "/api/v1/aliases/{address}", "Take an alias out"), s.removeAlias)
-	huma.Register(api, read("changes", "/api/v1/changes", "What was changed in the directory, by whom, newest first"), s.listChanges)
-	huma.Register(api, read("secrets", "/api/v1/secrets", "Names of the passwords kept for others' servers"), s.listSecrets)
-	huma.Register(api, admin.put("secret-set", "/api/v1/secrets/{name}", "Keep a password, encrypted under the key file"), s.setSecret)
-	huma.Register(api, admin.remove("secret-remove", "/api/v1/secrets/{name}", "Forget a password"), s.removeSecret)
+	huma.Register(
+		api,
+		admin.patch("alias-change", "/api/v1/aliases/{address}",
+			"Change fields of an alias; null takes one out"),
+		s.changeAlias,
+	)
+	huma.Register(api,
+		admin.remove("alias-remove", "/api/v1/aliases/{address}", "Take an alias out"),
+		s.removeAlias)
+	huma.Register(
+		api,
+		read("changes", "/api/v1/changes",
+			"What was changed in the directory, by whom, newest first"),
+		s.listChanges,
+	)
+	huma.Register(api,
+		read("secrets", "/api/v1/secrets", "Names of the passwords kept for others' servers"),
+		s.listSecrets)
+	huma.Register(
+		api,
+		admin.put("secret-set", "/api/v1/secrets/{name}",
+			"Keep a password, encrypted under the key file"),
+		s.setSecret,
+	)
+	huma.Register(api, admin.remove("secret-remove", "/api/v1/secrets/{name}", "Forget a password"),
+		s.removeSecret)
 }
 
 func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
@@ -53,7 +84,12 @@ func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 	if err := s.mayFind(ctx, in.Search); err != nil {
 		return nil, err
 	}
-	l := mail.MailboxList{Search: searchForm(in.Search), Sort: in.Sort, After: in.After, Limit: in.Limit}
+	l := mail.MailboxList{
+		Search: searchForm(in.Search),
+		Sort:   in.Sort,
+		After:  in.After,
+		Limit:  in.Limit,
+	}
 	shown, err := strconv.Atoi(in.After)
 	if in.Sort != "address" && in.After != "" && (err != nil || shown < 0) {
 		return nil, huma.Error422UnprocessableEntity("after: give back what next was")
@@ -162,7 +198,11 @@ func decode(fields map[string]any, into any) error {
 	return nil
 }
 
-func (s directoryAPI) putMailbox(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
+func (s directoryAPI) putMailbox(
+	ctx context.Context,
+	c EntryChange,
+	mustBeNew bool,
+) (*out[Entry], error) {
 	m := &directory.Mailbox{}
 	err := decode(c.Fields, m)
 	if err == nil {
@@ -174,7 +214,10 @@ func (s directoryAPI) putMailbox(ctx context.Context, c EntryChange, mustBeNew b
 	return s.entryOf(m), nil
 }
 
-func (s directoryAPI) addMailbox(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
+func (s directoryAPI) addMailbox(
+	ctx context.Context,
+	in *struct{ Body EntryChange },
+) (*out[Entry], error) {
 	return s.putMailbox(ctx, in.Body, true)
 }
 
@@ -237,7 +280,8 @@ func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 			line.To = append(line.To, t.Display())
 			text += " " + t.Key()
 		}
-		if a.Address.Key() <= in.After || search != "" && !strings.Contains(text, strings.ToLower(search)) {
+		if a.Address.Key() <= in.After ||
+			search != "" && !strings.Contains(text, strings.ToLower(search)) {
 			continue
 		}
 		if len(body.Items) == in.Limit {
@@ -269,7 +313,11 @@ func (s directoryAPI) showAlias(_ context.Context, in *EntryPath) (*out[Entry], 
 	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
 }
 
-func (s directoryAPI) putAlias(ctx context.Context, c EntryChange, mustBeNew bool) (*out[Entry], error) {
+func (s directoryAPI) putAlias(
+	ctx context.Context,
+	c EntryChange,
+	mustBeNew bool,
+) (*out[Entry], error) {
 	alias := &directory.Alias{}
 	err := decode(c.Fields, alias)
 	if err == nil {
@@ -281,7 +329,10 @@ func (s directoryAPI) putAlias(ctx context.Context, c EntryChange, mustBeNew boo
 	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
 }
 
-func (s directoryAPI) addAlias(ctx context.Context, in *struct{ Body EntryChange }) (*out[Entry], error) {
+func (s directoryAPI) addAlias(
+	ctx context.Context,
+	in *struct{ Body EntryChange },
+) (*out[Entry], error) {
 	return s.putAlias(ctx, in.Body, true)
 }
 
@@ -316,9 +367,13 @@ func (s directoryAPI) entryError(err error, what string, a address.Address) erro
 		for _, p := range problems {
 			details = append(details, &huma.ErrorDetail{Location: p.Field, Message: p.Text})
 		}
-		return huma.Error422UnprocessableEntity("this is not valid; nothing was changed", details...)
+		return huma.Error422UnprocessableEntity(
+			"this is not valid; nothing was changed",
+			details...)
 	case errors.Is(err, fault.ErrExists):
-		return huma.Error409Conflict("there is a " + what + " " + a.Display() + " already; change it instead")
+		return huma.Error409Conflict(
+			"there is a " + what + " " + a.Display() + " already; change it instead",
+		)
 	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound("there is no " + what + " " + a.Display())
 	}
@@ -338,7 +393,10 @@ func (s directoryAPI) listChanges(ctx context.Context, in *struct {
 	return &out[page[mail.Record]]{page[mail.Record]{Items: items}}, nil
 }
 
-func (s directoryAPI) listSecrets(ctx context.Context, _ *struct{}) (*out[page[mail.SecretLine]], error) {
+func (s directoryAPI) listSecrets(
+	ctx context.Context,
+	_ *struct{},
+) (*out[page[mail.SecretLine]], error) {
 	items, err := s.Control.Directory.SecretNames(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "secret")

@@ -16,7 +16,12 @@ type probeAPI struct{ *Service }
 
 func (s probeAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, admin.post("probe", "/api/v1/probe", "Converse live with a host, a domain's hosts, or our own listeners, step by step"), s.probe)
+	huma.Register(
+		api,
+		admin.post("probe", "/api/v1/probe",
+			"Converse live with a host, a domain's hosts, or our own listeners, step by step"),
+		s.probe,
+	)
 }
 
 func (s probeAPI) probe(ctx context.Context, in *struct {
@@ -32,9 +37,19 @@ func (s probeAPI) probe(ctx context.Context, in *struct {
 }) (*out[probe.Probe], error) {
 	b := in.Body
 	if (b.Target == "") == (b.Inwards == "") {
-		return nil, huma.Error422UnprocessableEntity("target: give a target, or inwards for our own listeners")
+		return nil, huma.Error422UnprocessableEntity(
+			"target: give a target, or inwards for our own listeners",
+		)
 	}
-	p, err := s.Control.Prober.Probe(ctx, control.ProbeOrder{Target: b.Target, Routes: b.Routes, Sources: b.Sources, From: b.From, Message: b.Message, Inwards: b.Inwards, Client: b.Client})
+	p, err := s.Control.Prober.Probe(ctx, control.ProbeOrder{
+		Target:  b.Target,
+		Routes:  b.Routes,
+		Sources: b.Sources,
+		From:    b.From,
+		Message: b.Message,
+		Inwards: b.Inwards,
+		Client:  b.Client,
+	})
 	if errors.Is(err, fault.ErrInput) {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

@@ -26,16 +26,45 @@ type queueAPI struct{ *Service }
 
 func (s queueAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"), s.listLanes)
-	huma.Register(api, read("lane", "/api/v1/lanes/{id}", "One lane with its last hour, also when nothing waits in it"), s.showLane)
-	huma.Register(api, read("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"), s.listQueue)
-	huma.Register(api, read("lane-groups", "/api/v1/lane-groups", "The lanes summed up by route, host, cause or state"), s.groupLanes)
-	huma.Register(api, read("actions", "/api/v1/actions", "What people did with messages, lanes and nodes, newest first"), s.listActions)
+	huma.Register(api,
+		read("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"),
+		s.listLanes)
+	huma.Register(
+		api,
+		read("lane", "/api/v1/lanes/{id}",
+			"One lane with its last hour, also when nothing waits in it"),
+		s.showLane,
+	)
+	huma.Register(api,
+		read("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"),
+		s.listQueue)
+	huma.Register(
+		api,
+		read("lane-groups", "/api/v1/lane-groups",
+			"The lanes summed up by route, host, cause or state"),
+		s.groupLanes,
+	)
+	huma.Register(
+		api,
+		read("actions", "/api/v1/actions",
+			"What people did with messages, lanes and nodes, newest first"),
+		s.listActions,
+	)
 	huma.Register(api, read("pauses", "/api/v1/pauses", "What people have stopped"), s.listPauses)
-	huma.Register(api, admin.post("pause", "/api/v1/pauses", "Stop a lane, a route, a listener, a node or all delivery"), s.pause)
+	huma.Register(
+		api,
+		admin.post("pause", "/api/v1/pauses",
+			"Stop a lane, a route, a listener, a node or all delivery"),
+		s.pause,
+	)
 	huma.Register(api, admin.post("resume", "/api/v1/resume", "Let it go on"), s.resume)
 	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
-	huma.Register(api, read("schedule-preview", "/api/v1/schedule/preview", "When a message would be tried, its sender be told and it expire"), s.previewSchedule)
+	huma.Register(
+		api,
+		read("schedule-preview", "/api/v1/schedule/preview",
+			"When a message would be tried, its sender be told and it expire"),
+		s.previewSchedule,
+	)
 	s.app.Post("/api/v1/queue/act", s.streamAct)
 	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
 }
@@ -61,8 +90,14 @@ type laneInput struct {
 }
 
 func (in *laneInput) matches(l *mail.Lane) bool {
-	return (in.State == "" || l.State == in.State) && (in.Route == "" || l.Route == in.Route) && (in.Cause == "" || l.Cause == in.Cause) &&
-		(in.Find == "" || strings.Contains(strings.ToLower(l.NextHop+" "+address.DisplayDomain(l.NextHop)+" "+l.Route+" "+string(l.State)+" "+l.Cause), strings.ToLower(in.Find)))
+	if in.State != "" && l.State != in.State || in.Route != "" && l.Route != in.Route ||
+		in.Cause != "" && l.Cause != in.Cause {
+		return false
+	}
+	shown := strings.Join([]string{
+		l.NextHop, address.DisplayDomain(l.NextHop), l.Route, string(l.State), l.Cause,
+	}, " ")
+	return strings.Contains(strings.ToLower(shown), strings.ToLower(in.Find))
 }
 
 func messages(l mail.Lane) int64 { return l.Waiting + l.Deferred + l.Held }
@@ -76,7 +111,8 @@ var laneOrders = map[string]func(a, b mail.Lane) int{
 	"host":     func(a, b mail.Lane) int { return cmp.Compare(a.NextHop, b.NextHop) },
 	"state":    func(a, b mail.Lane) int { return cmp.Compare(a.State, b.State) },
 	"trouble": func(a, b mail.Lane) int {
-		return cmp.Or(cmp.Compare(urgency(b.State), urgency(a.State)), cmp.Compare(messages(b), messages(a)))
+		return cmp.Or(cmp.Compare(urgency(b.State), urgency(a.State)),
+			cmp.Compare(messages(b), messages(a)))
 	},
 }
 
@@ -85,7 +121,11 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	body := lanePage{Items: []mail.Lane{}, Verdict: mail.LookAt(lanes), Pauses: append([]mail.Pause{}, s.InForce.Paused()...)}
+	body := lanePage{
+		Items:   []mail.Lane{},
+		Verdict: mail.LookAt(lanes),
+		Pauses:  append([]mail.Pause{}, s.InForce.Paused()...),
+	}
 	var matching []mail.Lane
 	for i := range lanes {
 		if in.matches(&lanes[i]) {
@@ -94,7 +134,11 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 	}
 	compare := laneOrders[in.Sort]
 	slices.SortStableFunc(matching, compare)
-	if backwards := map[string]bool{"messages": in.Order == "asc", "bytes": in.Order == "asc"}; backwards[in.Sort] || in.Order == "desc" && in.Sort != "messages" && in.Sort != "bytes" && in.Sort != "trouble" {
+	if backwards := map[string]bool{
+		"messages": in.Order == "asc",
+		"bytes":    in.Order == "asc",
+	}; backwards[in.Sort] ||
+		in.Order == "desc" && in.Sort != "messages" && in.Sort != "bytes" && in.Sort != "trouble" {
 		slices.Reverse(matching)
 	}
 	from := 0
@@ -240,10 +284,12 @@ func (s queueAPI) streamAct(c fiber.Ctx) error {
 		return fiber.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
 	if !slices.Contains(mail.Verbs, r.Verb) {
-		return fiber.NewError(http.StatusUnprocessableEntity, "verb: "+strconv.Quote(r.Verb)+" is none; write "+strings.Join(mail.Verbs, ", "))
+		return fiber.NewError(http.StatusUnprocessableEntity,
+			"verb: "+strconv.Quote(r.Verb)+" is none; write "+strings.Join(mail.Verbs, ", "))
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		done, err := s.Control.Actions.Act(context.WithoutCancel(ctx), w.Name, r, progress(tell)) // whoever asked may leave
+		done, err := s.Control.Actions.Act(context.WithoutCancel(ctx), w.Name, r,
+			progress(tell)) // whoever asked may leave
 		s.Insight.Lanes.Forget()
 		return done, s.actionError(err)
 	})
@@ -257,7 +303,8 @@ func (s queueAPI) streamUndo(c fiber.Ctx) error {
 	}
 	id, err := strconv.ParseInt(c.Params("id"), 10, 64)
 	if err != nil {
-		return fiber.NewError(http.StatusUnprocessableEntity, "an action's number is a number; see gull queue actions")
+		return fiber.NewError(http.StatusUnprocessableEntity,
+			"an action's number is a number; see gull queue actions")
 	}
 	var body struct {
 		Why string `json:"why"`
@@ -268,7 +315,8 @@ func (s queueAPI) streamUndo(c fiber.Ctx) error {
 		}
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		done, err := s.Control.Actions.Undo(context.WithoutCancel(ctx), w.Name, id, body.Why, progress(tell))
+		done, err := s.Control.Actions.Undo(context.WithoutCancel(ctx), w.Name, id, body.Why,
+			progress(tell))
 		s.Insight.Lanes.Forget()
 		return done, s.actionError(err)
 	})
@@ -307,12 +355,22 @@ type stopRequest struct {
 	For  string `json:"for,omitempty" doc:"Ends by itself after this: 30m, 2h"`
 }
 
-func (s queueAPI) pause(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
-	p := mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why}
+func (s queueAPI) pause(
+	ctx context.Context,
+	in *struct{ Body stopRequest },
+) (*out[mail.Done], error) {
+	p := mail.Pause{
+		Kind: in.Body.Kind,
+		Name: in.Body.Name,
+		Who:  signedIn(ctx).Name,
+		Why:  in.Body.Why,
+	}
 	if in.Body.For != "" {
 		d, err := form.ParseDuration(in.Body.For)
 		if err != nil || d <= 0 {
-			return nil, huma.Error422UnprocessableEntity("for: " + strconv.Quote(in.Body.For) + " is no length of time; write 30m or 2h")
+			return nil, huma.Error422UnprocessableEntity(
+				"for: " + strconv.Quote(in.Body.For) + " is no length of time; write 30m or 2h",
+			)
 		}
 		p.Until = mail.At(time.Now().Add(d))
 	}
@@ -324,8 +382,16 @@ func (s queueAPI) pause(ctx context.Context, in *struct{ Body stopRequest }) (*o
 	return &out[mail.Done]{done}, nil
 }
 
-func (s queueAPI) resume(ctx context.Context, in *struct{ Body stopRequest }) (*out[mail.Done], error) {
-	done, err := s.Control.Pauses.Resume(ctx, mail.Pause{Kind: in.Body.Kind, Name: in.Body.Name, Who: signedIn(ctx).Name, Why: in.Body.Why})
+func (s queueAPI) resume(
+	ctx context.Context,
+	in *struct{ Body stopRequest },
+) (*out[mail.Done], error) {
+	done, err := s.Control.Pauses.Resume(ctx, mail.Pause{
+		Kind: in.Body.Kind,
+		Name: in.Body.Name,
+		Who:  signedIn(ctx).Name,
+		Why:  in.Body.Why,
+	})
 	s.Insight.Lanes.Forget()
 	if err != nil {
 		return nil, s.actionError(err)
@@ -334,7 +400,9 @@ func (s queueAPI) resume(ctx context.Context, in *struct{ Body stopRequest }) (*
 }
 
 func (s queueAPI) listPauses(context.Context, *struct{}) (*out[page[mail.Pause]], error) {
-	return &out[page[mail.Pause]]{page[mail.Pause]{Items: append([]mail.Pause{}, s.InForce.Paused()...)}}, nil
+	return &out[page[mail.Pause]]{
+		page[mail.Pause]{Items: append([]mail.Pause{}, s.InForce.Paused()...)},
+	}, nil
 }
 
 func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.Node]], error) {
@@ -364,14 +432,16 @@ func (s queueAPI) previewSchedule(_ context.Context, in *struct {
 			err = errors.New("write more than nothing")
 		}
 		if err != nil {
-			errs = append(errs, &huma.ErrorDetail{Location: field, Message: err.Error(), Value: text})
+			errs = append(errs,
+				&huma.ErrorDetail{Location: field, Message: err.Error(), Value: text})
 		}
 		return d
 	}
 	for _, text := range in.Intervals {
 		own.Intervals = append(own.Intervals, read("intervals", text))
 	}
-	own.WarnAfter, own.ExpireAfter = read("warn_after", in.WarnAfter), read("expire_after", in.ExpireAfter)
+	own.WarnAfter, own.ExpireAfter = read("warn_after",
+		in.WarnAfter), read("expire_after", in.ExpireAfter)
 	if len(errs) > 0 {
 		return nil, huma.Error422UnprocessableEntity("the schedule cannot be read", errs...)
 	}

@@ -15,12 +15,32 @@ import (
 type readinessAPI struct{ *Service }
 
 func (s readinessAPI) register(api huma.API) {
-	huma.Register(api, read("readiness-list", "/api/v1/readiness", "How ready our domains are, at the last look at each"), s.listReadiness)
-	huma.Register(api, read("readiness", "/api/v1/readiness/{domain}", "What the world sees of one of our domains, at the last look, and what changed"), s.showReadiness)
-	huma.Register(api, operation{admin: true}.post("readiness-check", "/api/v1/readiness/{domain}/check", "Look at one of our domains now: its DNS, hosts, identity and reputation"), s.checkReadiness)
+	huma.Register(
+		api,
+		read("readiness-list", "/api/v1/readiness",
+			"How ready our domains are, at the last look at each"),
+		s.listReadiness,
+	)
+	huma.Register(
+		api,
+		read("readiness", "/api/v1/readiness/{domain}",
+			"What the world sees of one of our domains, at the last look, and what changed"),
+		s.showReadiness,
+	)
+	huma.Register(
+		api,
+		operation{
+			admin: true,
+		}.post("readiness-check", "/api/v1/readiness/{domain}/check",
+			"Look at one of our domains now: its DNS, hosts, identity and reputation"),
+		s.checkReadiness,
+	)
 }
 
-func (s readinessAPI) listReadiness(ctx context.Context, _ *struct{}) (*out[page[readiness.Readiness]], error) {
+func (s readinessAPI) listReadiness(
+	ctx context.Context,
+	_ *struct{},
+) (*out[page[readiness.Readiness]], error) {
 	all, err := s.Insight.Readiness.All(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "readiness")
@@ -35,7 +55,13 @@ func (s readinessAPI) listReadiness(ctx context.Context, _ *struct{}) (*out[page
 	}
 	for _, d := range cfg.Domains {
 		if !looked[string(d.Name)] {
-			items = append(items, readiness.Readiness{Domain: string(d.Name), Name: address.DisplayDomain(string(d.Name)), Kind: d.Kind, Verdict: "Not looked at yet.", Points: []readiness.Aspect{}})
+			items = append(items, readiness.Readiness{
+				Domain:  string(d.Name),
+				Name:    address.DisplayDomain(string(d.Name)),
+				Kind:    d.Kind,
+				Verdict: "Not looked at yet.",
+				Points:  []readiness.Aspect{},
+			})
 		}
 	}
 	return &out[page[readiness.Readiness]]{page[readiness.Readiness]{Items: items}}, nil

@@ -19,9 +19,17 @@ import (
 type reportAPI struct{ *Service }
 
 func (s reportAPI) register(api huma.API) {
-	huma.Register(api, read("report", "/api/v1/report", "What the traffic looks like in a period"), s.report)
-	huma.Register(api, read("report-messages", "/api/v1/report/messages", "The messages behind a figure"), s.figure)
-	huma.Register(api, read("report-table", "/api/v1/report/tables/{dim}", "Counts by value of a dimension, those with most first"), s.reportTable)
+	huma.Register(api, read("report", "/api/v1/report", "What the traffic looks like in a period"),
+		s.report)
+	huma.Register(api,
+		read("report-messages", "/api/v1/report/messages", "The messages behind a figure"),
+		s.figure)
+	huma.Register(
+		api,
+		read("report-table", "/api/v1/report/tables/{dim}",
+			"Counts by value of a dimension, those with most first"),
+		s.reportTable,
+	)
 	s.app.Get("/api/v1/report.html", s.reportPage)
 }
 
@@ -60,7 +68,8 @@ type reportShown struct {
 }
 
 // archiveNote says of which messages an archive's figures are.
-const archiveNote = "An archive holds the messages received in its period, with all that became of them: what happened in it to messages received before is not in these figures."
+const archiveNote = "An archive holds the messages received in its period, with all that became " +
+	"of them: what happened in it to messages received before is not in these figures."
 
 // longestReport bounds a period.
 const longestReport = 2 * 366 * 24 * time.Hour
@@ -77,7 +86,9 @@ func (in *reportInput) resolve(now time.Time) (*time.Location, error) {
 		in.Since = in.Until.Add(-24 * time.Hour)
 	}
 	if !in.Since.Before(in.Until) || in.Until.Sub(in.Since) > longestReport {
-		return nil, huma.Error422UnprocessableEntity("since must be before until, and at most two years")
+		return nil, huma.Error422UnprocessableEntity(
+			"since must be before until, and at most two years",
+		)
 	}
 	in.Since, in.Until = report.Hours(in.Since, in.Until)
 	if in.Step == "" {
@@ -102,7 +113,16 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShow
 	if err != nil {
 		return nil, err
 	}
-	shown := reportShown{Since: in.Since, Until: in.Until, Zone: in.Zone.Zone, Step: in.Step, Dim: in.Dim, Value: in.Value, Tables: map[string][]report.Row{}, Reasons: map[string][]report.Row{}}
+	shown := reportShown{
+		Since:   in.Since,
+		Until:   in.Until,
+		Zone:    in.Zone.Zone,
+		Step:    in.Step,
+		Dim:     in.Dim,
+		Value:   in.Value,
+		Tables:  map[string][]report.Row{},
+		Reasons: map[string][]report.Row{},
+	}
 	if in.Archive != 0 {
 		shown.Note = archiveNote
 	}
@@ -112,9 +132,11 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShow
 	}
 	shown.Totals, shown.Delay = totals(hours)
 	shown.Series = report.Series(hours, in.Since, in.Until, in.Step, zone)
-	shown.HourOfDay, shown.Weekdays = report.ByHourOfDay(hours, in.Since, in.Until, zone), report.ByWeekday(hours, in.Since, in.Until, zone)
+	shown.HourOfDay, shown.Weekdays = report.ByHourOfDay(hours, in.Since, in.Until,
+		zone), report.ByWeekday(hours, in.Since, in.Until, zone)
 	if shown.Delay != nil && in.Dim == "total" {
-		buckets, err := r.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "", report.Spans(in.Since, in.Until), 0)
+		buckets, err := r.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "",
+			report.Spans(in.Since, in.Until), 0)
 		if err != nil {
 			return nil, s.storeError(err, "count")
 		}
@@ -140,7 +162,13 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShow
 func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
 	sums := make([]report.Sum, len(hours))
 	for i, h := range hours {
-		sums[i] = report.Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax}
+		sums[i] = report.Sum{
+			Kind:     h.Kind,
+			N:        h.N,
+			Bytes:    h.Bytes,
+			Delay:    h.Delay,
+			DelayMax: h.DelayMax,
+		}
 	}
 	return report.Totals(sums)
 }
@@ -149,10 +177,17 @@ func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
 // by single sender, recipient, client and account are asked for one by one.
 const tablesOfAll = 31 * 24 * time.Hour
 
-func (s reportAPI) addTables(ctx context.Context, r insight.Records, in *reportInput, shown *reportShown, then []report.Span) error {
+func (s reportAPI) addTables(
+	ctx context.Context,
+	r insight.Records,
+	in *reportInput,
+	shown *reportShown,
+	then []report.Span,
+) error {
 	spans, long := report.Spans(in.Since, in.Until), in.Until.Sub(in.Since) > tablesOfAll
 	for _, dim := range report.Dims {
-		if dim == "total" || dim == "delay" || dim == "cause" || long && slices.Contains(report.Fine, dim) {
+		if dim == "total" || dim == "delay" || dim == "cause" ||
+			long && slices.Contains(report.Fine, dim) {
 			continue
 		}
 		rows, err := s.table(ctx, r, dim, report.Kinds, spans, then, in.Limit)
@@ -174,7 +209,14 @@ func (s reportAPI) addTables(ctx context.Context, r insight.Records, in *reportI
 	return nil
 }
 
-func (s reportAPI) table(ctx context.Context, r insight.Records, dim string, kinds []string, spans, then []report.Span, limit int) ([]report.Row, error) {
+func (s reportAPI) table(
+	ctx context.Context,
+	r insight.Records,
+	dim string,
+	kinds []string,
+	spans, then []report.Span,
+	limit int,
+) ([]report.Row, error) {
 	sums, err := r.Sums(ctx, dim, kinds, "", spans, limit)
 	if err != nil {
 		return nil, s.storeError(err, "count")
@@ -202,7 +244,10 @@ type tableInput struct {
 	From
 }
 
-func (s reportAPI) reportTable(ctx context.Context, in *tableInput) (*out[page[report.Row]], error) {
+func (s reportAPI) reportTable(
+	ctx context.Context,
+	in *tableInput,
+) (*out[page[report.Row]], error) {
 	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
@@ -220,7 +265,8 @@ func (s reportAPI) reportTable(ctx context.Context, in *tableInput) (*out[page[r
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.table(ctx, r, in.Dim, kinds, report.Spans(period.Since, period.Until), nil, in.Limit)
+	rows, err := s.table(ctx, r, in.Dim, kinds, report.Spans(period.Since, period.Until), nil,
+		in.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -251,11 +297,21 @@ func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[page[repor
 	if err != nil {
 		return nil, err
 	}
-	items, next, err := r.Figure(ctx, report.Question{Kind: in.Kind, Dim: in.Dim, Value: in.Value, From: period.Since, To: period.Until, After: in.After, Limit: in.Limit})
+	items, next, err := r.Figure(ctx, report.Question{
+		Kind:  in.Kind,
+		Dim:   in.Dim,
+		Value: in.Value,
+		From:  period.Since,
+		To:    period.Until,
+		After: in.After,
+		Limit: in.Limit,
+	})
 	if err != nil {
 		return nil, s.storeError(err, "count")
 	}
-	return &out[page[report.Behind]]{page[report.Behind]{Items: append([]report.Behind{}, items...), Next: next}}, nil
+	return &out[page[report.Behind]]{
+		page[report.Behind]{Items: append([]report.Behind{}, items...), Next: next},
+	}, nil
 }
 
 // reportPage is a report as a page to read or print.
@@ -268,7 +324,8 @@ func (s reportAPI) reportPage(c fiber.Ctx) error {
 	for name, t := range map[string]*time.Time{"since": &in.Since, "until": &in.Until} {
 		if text := c.Query(name); text != "" {
 			if *t, err = time.Parse(time.RFC3339, text); err != nil {
-				return fiber.NewError(fiber.StatusUnprocessableEntity, name+": write a time like 2026-11-23T10:00:00Z")
+				return fiber.NewError(fiber.StatusUnprocessableEntity,
+					name+": write a time like 2026-11-23T10:00:00Z")
 			}
 		}
 	}
@@ -278,7 +335,8 @@ func (s reportAPI) reportPage(c fiber.Ctx) error {
 	}
 	if text := c.Query("archive"); text != "" {
 		if in.Archive, err = strconv.ParseInt(text, 10, 64); err != nil {
-			return fiber.NewError(fiber.StatusUnprocessableEntity, "archive: write the number of an opened archive")
+			return fiber.NewError(fiber.StatusUnprocessableEntity,
+				"archive: write the number of an opened archive")
 		}
 	}
 	r, err := s.records(c.Context(), in.From)

@@ -18,10 +18,20 @@ type reviewAPI struct{ *Service }
 
 func (s reviewAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("review", "/api/v1/review", "Findings of the settings, worst first"), s.review)
-	huma.Register(api, admin.post("review-fix", "/api/v1/review/fix", "Fix a finding: into the draft, or immediately for aliases"), s.fixFinding)
-	huma.Register(api, admin.post("review-accept", "/api/v1/review/accept", "Live with a finding, for a reason"), s.acceptFinding)
-	huma.Register(api, admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"), s.reopenFinding)
+	huma.Register(api, read("review", "/api/v1/review", "Findings of the settings, worst first"),
+		s.review)
+	huma.Register(
+		api,
+		admin.post("review-fix", "/api/v1/review/fix",
+			"Fix a finding: into the draft, or immediately for aliases"),
+		s.fixFinding,
+	)
+	huma.Register(api,
+		admin.post("review-accept", "/api/v1/review/accept", "Live with a finding, for a reason"),
+		s.acceptFinding)
+	huma.Register(api,
+		admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"),
+		s.reopenFinding)
 }
 
 // reviewPage is a review with how much was looked for.
@@ -64,7 +74,10 @@ func (s reviewAPI) findingError(err error) error {
 	return s.storeError(err, "finding")
 }
 
-func (s reviewAPI) fixFinding(ctx context.Context, in *struct{ Body findingKey }) (*out[mail.Done], error) {
+func (s reviewAPI) fixFinding(
+	ctx context.Context,
+	in *struct{ Body findingKey },
+) (*out[mail.Done], error) {
 	done, err := s.Control.Fixer.FixFinding(ctx, signedIn(ctx).Name, in.Body.Key)
 	if err != nil {
 		return nil, s.findingError(err)
@@ -79,18 +92,28 @@ func (s reviewAPI) acceptFinding(ctx context.Context, in *struct {
 	}
 }) (*struct{}, error) {
 	if strings.TrimSpace(in.Body.Because) == "" {
-		return nil, huma.Error422UnprocessableEntity("because: say why, for those who come after you")
+		return nil, huma.Error422UnprocessableEntity(
+			"because: say why, for those who come after you",
+		)
 	}
 	if _, err := s.Control.Fixer.Finding(ctx, in.Body.Key); err != nil {
 		return nil, s.findingError(err)
 	}
-	if err := s.Insight.Reviewer.Accept(ctx, signedIn(ctx).Name, in.Body.Key, strings.TrimSpace(in.Body.Because)); err != nil {
+	if err := s.Insight.Reviewer.Accept(
+		ctx,
+		signedIn(ctx).Name,
+		in.Body.Key,
+		strings.TrimSpace(in.Body.Because),
+	); err != nil {
 		return nil, s.storeError(err, "finding")
 	}
 	return nil, nil
 }
 
-func (s reviewAPI) reopenFinding(ctx context.Context, in *struct{ Body findingKey }) (*struct{}, error) {
+func (s reviewAPI) reopenFinding(
+	ctx context.Context,
+	in *struct{ Body findingKey },
+) (*struct{}, error) {
 	if err := s.Insight.Reviewer.Reopen(ctx, signedIn(ctx).Name, in.Body.Key); err != nil {
 		return nil, s.findingError(err)
 	}

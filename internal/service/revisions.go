@@ -18,15 +18,47 @@ type configAPI struct{ *Service }
 
 func (s configAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("revisions", "/api/v1/revisions", "Configurations that were applied, newest first"), s.listRevisions)
-	huma.Register(api, read("revision", "/api/v1/revisions/{number}", "One revision, and what it changed"), s.showRevision)
-	huma.Register(api, admin.post("revision-revert", "/api/v1/revisions/{number}/revert", "Go back to a revision; it is in force immediately"), s.revert)
-	huma.Register(api, admin.post("revision-confirm", "/api/v1/revisions/{number}/confirm", "Keep a revision that would go back by itself"), s.confirm)
-	huma.Register(api, read("config", "/api/v1/config", "Configuration and directory as one text, secrets removed"), s.exportConfig)
-	huma.Register(api, admin.post("config-export-secrets", "/api/v1/config/with-secrets", "Configuration and directory as one text, hashes and passwords included"), s.exportSecrets)
-	huma.Register(api, operation{}.post("config-check", "/api/v1/config/check", "Check a configuration; nothing changes"), s.checkConfig)
-	huma.Register(api, admin.put("config-import", "/api/v1/config", "Take a whole text as the draft"), s.importConfig)
-	s.app.Get("/api/v1/config/schema.json", func(c fiber.Ctx) error { return c.JSON(config.Schema()) })
+	huma.Register(api,
+		read("revisions", "/api/v1/revisions", "Configurations that were applied, newest first"),
+		s.listRevisions)
+	huma.Register(api,
+		read("revision", "/api/v1/revisions/{number}", "One revision, and what it changed"),
+		s.showRevision)
+	huma.Register(
+		api,
+		admin.post("revision-revert", "/api/v1/revisions/{number}/revert",
+			"Go back to a revision; it is in force immediately"),
+		s.revert,
+	)
+	huma.Register(
+		api,
+		admin.post("revision-confirm", "/api/v1/revisions/{number}/confirm",
+			"Keep a revision that would go back by itself"),
+		s.confirm,
+	)
+	huma.Register(
+		api,
+		read("config", "/api/v1/config",
+			"Configuration and directory as one text, secrets removed"),
+		s.exportConfig,
+	)
+	huma.Register(
+		api,
+		admin.post("config-export-secrets", "/api/v1/config/with-secrets",
+			"Configuration and directory as one text, hashes and passwords included"),
+		s.exportSecrets,
+	)
+	huma.Register(
+		api,
+		operation{}.post("config-check", "/api/v1/config/check",
+			"Check a configuration; nothing changes"),
+		s.checkConfig,
+	)
+	huma.Register(api,
+		admin.put("config-import", "/api/v1/config", "Take a whole text as the draft"),
+		s.importConfig)
+	s.app.Get("/api/v1/config/schema.json",
+		func(c fiber.Ctx) error { return c.JSON(config.Schema()) })
 }
 
 func (s configAPI) listRevisions(ctx context.Context, in *struct {
@@ -75,7 +107,8 @@ func (s configAPI) showRevision(ctx context.Context, in *struct {
 			return nil, huma.Error500InternalServerError(err.Error())
 		}
 		v.Changes = config.Diff(before, after)
-		v.YAML, _ = control.YAMLDiff(before.String(), after.String(), fmt.Sprintf("revision %d", v.Against), fmt.Sprintf("revision %d", rev.Number))
+		v.YAML, _ = control.YAMLDiff(before.String(), after.String(),
+			fmt.Sprintf("revision %d", v.Against), fmt.Sprintf("revision %d", rev.Number))
 	}
 	return &out[RevisionView]{v}, nil
 }
@@ -102,7 +135,9 @@ func (s configAPI) confirm(ctx context.Context, in *struct {
 		return nil, s.storeError(err, "revision")
 	}
 	if !ok {
-		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d does not wait for confirmation", in.Number))
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("revision %d does not wait for confirmation", in.Number),
+		)
 	}
 	return nil, nil
 }
@@ -162,7 +197,12 @@ func (s configAPI) importConfig(ctx context.Context, in *configInput) (*out[mail
 		if in.Body.Name != "" {
 			what = "import of " + in.Body.Name
 		}
-		if err := s.Control.Drafts.ReplaceDraft(ctx, signedIn(ctx).Name, in.Body.Text, what); err != nil {
+		if err := s.Control.Drafts.ReplaceDraft(
+			ctx,
+			signedIn(ctx).Name,
+			in.Body.Text,
+			what,
+		); err != nil {
 			return nil, s.setupError(err, config.ServiceSection, "")
 		}
 	}
@@ -179,7 +219,10 @@ func configProblem(err error) error {
 	errors.As(err, &problems)
 	var details []error
 	for _, p := range problems {
-		details = append(details, &huma.ErrorDetail{Location: p.Field, Message: p.Text, Value: p.Line})
+		details = append(details,
+			&huma.ErrorDetail{Location: p.Field, Message: p.Text, Value: p.Line})
 	}
-	return huma.Error422UnprocessableEntity("the configuration is not valid; nothing was changed", details...)
+	return huma.Error422UnprocessableEntity(
+		"the configuration is not valid; nothing was changed",
+		details...)
 }

@@ -61,8 +61,15 @@ const maxBody = 32 << 20
 func New(o Options) (*Service, error) {
 	s := &Service{Options: o, running: context.Background()}
 	s.signIns.Proofs = o.SignIn.Limiter.Proofs
-	s.app = fiber.New(fiber.Config{AppName: "Gull Route", Immutable: true, BodyLimit: maxBody, StreamRequestBody: true, ReadTimeout: 30 * time.Second,
-		IdleTimeout: 2 * time.Minute, ErrorHandler: s.problem})
+	s.app = fiber.New(fiber.Config{
+		AppName:           "Gull Route",
+		Immutable:         true,
+		BodyLimit:         maxBody,
+		StreamRequestBody: true,
+		ReadTimeout:       30 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorHandler:      s.problem,
+	})
 	s.app.Use(s.survive, s.headers, s.identified, bounded, readable)
 	s.health()
 	s.api = s.newAPI()
@@ -113,8 +120,10 @@ func onLoopback(l net.Listener) bool {
 func (s *Service) survive(c fiber.Ctx) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
-			s.Log.Error("request failed", "path", c.Path(), "fault", fault, "stack", string(debug.Stack()))
-			err = fiber.NewError(fiber.StatusInternalServerError, "a fault of the service; its log has the details")
+			s.Log.Error("request failed", "path", c.Path(), "fault", fault,
+				"stack", string(debug.Stack()))
+			err = fiber.NewError(fiber.StatusInternalServerError,
+				"a fault of the service; its log has the details")
 		}
 	}()
 	return c.Next()
@@ -128,7 +137,11 @@ func (s *Service) headers(c fiber.Ctx) error {
 	if s.CertFile != "" {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
-	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	c.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src "+
+			"'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+	)
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
@@ -163,16 +176,27 @@ func (s *Service) problem(c fiber.Ctx, err error) error {
 // health answers probes without sign-in. Ready means that mail can be taken:
 // the database took a small durable write a moment ago, and a configuration is in force.
 func (s *Service) health() {
-	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "alive", "version": Version}) })
+	s.app.Get("/healthz",
+		func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "alive", "version": Version}) })
 	s.app.Get("/readyz", func(c fiber.Ctx) error {
 		if why := s.Insight.Nodes.Ready(); why != "" {
-			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "database": s.Insight.Nodes.DatabaseState(), "why": why})
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{
+				"status":   "not ready",
+				"database": s.Insight.Nodes.DatabaseState(),
+				"why":      why,
+			})
 		}
 		if s.InForce.Config() == nil {
-			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "no configuration is in force"})
+			return c.Status(
+				fiber.StatusServiceUnavailable,
+			).JSON(fiber.Map{"status": "not ready", "why": "no configuration is in force"})
 		}
 		if s.InForce.Drained() {
-			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{"status": "not ready", "why": "this node is drained: it takes no mail until somebody lets it go on (gull node resume " + s.InForce.Node + ")"})
+			return c.Status(fiber.StatusServiceUnavailable).JSON(fiber.Map{
+				"status": "not ready",
+				"why": "this node is drained: it takes no mail until somebody lets it go " +
+					"on (gull node resume " + s.InForce.Node + ")",
+			})
 		}
 		ready := fiber.Map{"status": "ready", "revision": s.InForce.Config().Revision}
 		if s.InForce.DeliveryPaused() {

@@ -20,10 +20,24 @@ type sessionAPI struct{ *Service }
 
 func (s sessionAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("sessions", "/api/v1/sessions", "SMTP and LMTP sessions in and out, newest first; open ones on top"), s.listSessions)
-	huma.Register(api, read("session", "/api/v1/sessions/{id}", "A session with its exact transcript"), s.showSession)
-	huma.Register(api, read("watches", "/api/v1/watches", "Whose sessions are recorded in full for now"), s.listWatches)
-	huma.Register(api, admin.post("watch", "/api/v1/watches", "Record sessions of a client or domain in full for a while"), s.watch)
+	huma.Register(
+		api,
+		read("sessions", "/api/v1/sessions",
+			"SMTP and LMTP sessions in and out, newest first; open ones on top"),
+		s.listSessions,
+	)
+	huma.Register(api,
+		read("session", "/api/v1/sessions/{id}", "A session with its exact transcript"),
+		s.showSession)
+	huma.Register(api,
+		read("watches", "/api/v1/watches", "Whose sessions are recorded in full for now"),
+		s.listWatches)
+	huma.Register(
+		api,
+		admin.post("watch", "/api/v1/watches",
+			"Record sessions of a client or domain in full for a while"),
+		s.watch,
+	)
 }
 
 type sessionsInput struct {
@@ -42,8 +56,22 @@ type sessionsInput struct {
 	Paging
 }
 
-func (s sessionAPI) listSessions(ctx context.Context, in *sessionsInput) (*out[page[mail.Session]], error) {
-	f := mail.SessionFilter{Direction: in.Direction, Protocol: in.Protocol, Listener: in.Listener, Route: in.Route, Account: in.Account, Outcome: in.Outcome, Since: in.Since, Until: in.Until, Sort: in.Sort, Limit: in.Limit}
+func (s sessionAPI) listSessions(
+	ctx context.Context,
+	in *sessionsInput,
+) (*out[page[mail.Session]], error) {
+	f := mail.SessionFilter{
+		Direction: in.Direction,
+		Protocol:  in.Protocol,
+		Listener:  in.Listener,
+		Route:     in.Route,
+		Account:   in.Account,
+		Outcome:   in.Outcome,
+		Since:     in.Since,
+		Until:     in.Until,
+		Sort:      in.Sort,
+		Limit:     in.Limit,
+	}
 	if f.Sort == "time" {
 		f.Sort = ""
 	}
@@ -87,14 +115,18 @@ func (s sessionAPI) listSessions(ctx context.Context, in *sessionsInput) (*out[p
 	return &out[page[mail.Session]]{body}, nil
 }
 
-func (s sessionAPI) showSession(ctx context.Context, in *oneOf) (*out[insight.SessionShown], error) {
+func (s sessionAPI) showSession(
+	ctx context.Context,
+	in *oneOf,
+) (*out[insight.SessionShown], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
 	}
 	v, err := s.Insight.Trace.Session(ctx, in.Archive, id)
 	if err != nil {
-		return nil, s.storeError(err, "session; it may still be open on another node, or past the retention time")
+		return nil, s.storeError(err,
+			"session; it may still be open on another node, or past the retention time")
 	}
 	return &out[insight.SessionShown]{v}, nil
 }
@@ -115,12 +147,20 @@ type watchRequest struct {
 	For  string `json:"for,omitempty" doc:"How long, at most a day; 0s ends it" default:"1h"`
 }
 
-func (s sessionAPI) watch(ctx context.Context, in *struct{ Body watchRequest }) (*out[mail.Watch], error) {
+func (s sessionAPI) watch(
+	ctx context.Context,
+	in *struct{ Body watchRequest },
+) (*out[mail.Watch], error) {
 	d, err := form.ParseDuration(cmp.Or(in.Body.For, "1h"))
 	if err != nil || d < 0 || d > longestWatch {
 		return nil, huma.Error422UnprocessableEntity("for: write a time up to 24h, like 1h")
 	}
-	w := mail.Watch{Kind: "client", What: in.Body.What, Who: signedIn(ctx).Name, Until: time.Now().Add(d).UTC()}
+	w := mail.Watch{
+		Kind:  "client",
+		What:  in.Body.What,
+		Who:   signedIn(ctx).Name,
+		Until: time.Now().Add(d).UTC(),
+	}
 	if p, err := netip.ParsePrefix(in.Body.What); err == nil {
 		w.What = p.Masked().String()
 	} else if a, err := netip.ParseAddr(in.Body.What); err == nil {
@@ -128,7 +168,9 @@ func (s sessionAPI) watch(ctx context.Context, in *struct{ Body watchRequest }) 
 	} else if dom, err := address.ParseDomain(strings.TrimPrefix(in.Body.What, "@")); err == nil {
 		w.Kind, w.What = "domain", string(dom)
 	} else {
-		return nil, huma.Error422UnprocessableEntity("what: write an IP address, a network like 127.20.1.0/24, or a domain")
+		return nil, huma.Error422UnprocessableEntity(
+			"what: write an IP address, a network like 127.20.1.0/24, or a domain",
+		)
 	}
 	if err := s.Insight.Trace.SetWatch(ctx, w); err != nil {
 		return nil, s.storeError(err, "watch")

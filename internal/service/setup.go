@@ -24,17 +24,51 @@ type draftAPI struct{ *Service }
 func (s draftAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	section := "/api/v1/setup/{section}"
-	huma.Register(api, read("setup-list", section, "A section of the configuration, as the draft has it, or what is in force"), s.listItems)
+	huma.Register(
+		api,
+		read("setup-list", section,
+			"A section of the configuration, as the draft has it, or what is in force"),
+		s.listItems,
+	)
 	huma.Register(api, read("setup-show", section+"/{name}", "One item of a section"), s.showItem)
 	huma.Register(api, admin.post("setup-add", section, "Add an item, in the draft"), s.addItem)
-	huma.Register(api, admin.put("setup-set", section+"/{name}", "Write an item anew, in the draft"), s.setItem)
-	huma.Register(api, admin.patch("setup-change", section+"/{name}", "Change fields of an item, in the draft; null takes one out"), s.changeItem)
-	huma.Register(api, admin.post("setup-move", section+"/{name}/move", "Put an item at another place, in the draft"), s.moveItem)
-	huma.Register(api, admin.remove("setup-remove", section+"/{name}", "Take an item out, in the draft"), s.removeItem)
-	huma.Register(api, read("draft", "/api/v1/draft", "The draft: what differs from the configuration in force, and who changed it"), s.showDraft)
-	huma.Register(api, admin.post("draft-apply", "/api/v1/draft/apply", "Put the draft in force, if its rehearsal finds nothing dangerous"), s.applyDraft)
-	huma.Register(api, admin.post("draft-rebase", "/api/v1/draft/rebase", "Make the draft's changes anew on what is in force now"), s.rebaseDraft)
-	huma.Register(api, admin.remove("draft-discard", "/api/v1/draft", "Forget the draft"), s.discardDraft)
+	huma.Register(api,
+		admin.put("setup-set", section+"/{name}", "Write an item anew, in the draft"), s.setItem)
+	huma.Register(
+		api,
+		admin.patch("setup-change", section+"/{name}",
+			"Change fields of an item, in the draft; null takes one out"),
+		s.changeItem,
+	)
+	huma.Register(
+		api,
+		admin.post("setup-move", section+"/{name}/move",
+			"Put an item at another place, in the draft"),
+		s.moveItem,
+	)
+	huma.Register(api,
+		admin.remove("setup-remove", section+"/{name}", "Take an item out, in the draft"),
+		s.removeItem)
+	huma.Register(
+		api,
+		read("draft", "/api/v1/draft",
+			"The draft: what differs from the configuration in force, and who changed it"),
+		s.showDraft,
+	)
+	huma.Register(
+		api,
+		admin.post("draft-apply", "/api/v1/draft/apply",
+			"Put the draft in force, if its rehearsal finds nothing dangerous"),
+		s.applyDraft,
+	)
+	huma.Register(
+		api,
+		admin.post("draft-rebase", "/api/v1/draft/rebase",
+			"Make the draft's changes anew on what is in force now"),
+		s.rebaseDraft,
+	)
+	huma.Register(api, admin.remove("draft-discard", "/api/v1/draft", "Forget the draft"),
+		s.discardDraft)
 	s.app.Post("/api/v1/draft/rehearse", s.streamRehearsal)
 }
 
@@ -60,7 +94,14 @@ func (s draftAPI) listItems(ctx context.Context, in *Section) (*out[mail.Section
 	if err != nil {
 		return nil, s.setupError(err, sec, "")
 	}
-	return &out[mail.SectionItems]{mail.SectionItems{Items: items, Fields: form.FieldsOf(sec.Type), Ordered: sec.Ordered, Draft: draft}}, nil
+	return &out[mail.SectionItems]{
+		mail.SectionItems{
+			Items:   items,
+			Fields:  form.FieldsOf(sec.Type),
+			Ordered: sec.Ordered,
+			Draft:   draft,
+		},
+	}, nil
 }
 
 func (s draftAPI) showItem(ctx context.Context, in *ItemPath) (*out[config.Item], error) {
@@ -85,17 +126,28 @@ type Edited struct {
 }
 
 // edit changes the draft by f and answers with the item.
-func (s draftAPI) edit(ctx context.Context, sec config.Section, name string, dry bool, f func(*config.Document) (string, error)) (*out[Edited], error) {
+func (s draftAPI) edit(
+	ctx context.Context,
+	sec config.Section,
+	name string,
+	dry bool,
+	f func(*config.Document) (string, error),
+) (*out[Edited], error) {
 	var item config.Item
 	var edited *config.Document
-	text, err := s.Control.Drafts.Edit(ctx, signedIn(ctx).Name, dry, func(d *config.Document) (string, error) {
-		text, err := f(d)
-		if err == nil {
-			item, _ = d.Item(sec, name)
-			edited = d
-		}
-		return text, err
-	})
+	text, err := s.Control.Drafts.Edit(
+		ctx,
+		signedIn(ctx).Name,
+		dry,
+		func(d *config.Document) (string, error) {
+			text, err := f(d)
+			if err == nil {
+				item, _ = d.Item(sec, name)
+				edited = d
+			}
+			return text, err
+		},
+	)
 	if err != nil {
 		return nil, s.setupError(named(err, edited, sec, item.Place), sec, name, item.Place)
 	}
@@ -120,7 +172,8 @@ func named(err error, d *config.Document, own config.Section, place int) error {
 		sec, ok := config.FindSection(m[1])
 		n, _ := strconv.Atoi(m[2])
 		if items := d.Items(sec); ok && n < len(items) && (sec.Key != own.Key || n != place-1) {
-			out[i].Field = fmt.Sprintf("%s %s, %s", sec.Noun, items[n].Name, strings.TrimPrefix(p.Field, m[0]))
+			out[i].Field = fmt.Sprintf("%s %s, %s", sec.Noun, items[n].Name,
+				strings.TrimPrefix(p.Field, m[0]))
 		}
 	}
 	return out
@@ -140,7 +193,8 @@ func (s draftAPI) addItem(ctx context.Context, in *struct {
 		return nil, huma.Error409Conflict("there is one service; change it with PATCH")
 	}
 	if name == "" {
-		return nil, huma.Error422UnprocessableEntity("the item is not valid; nothing was changed", &huma.ErrorDetail{Location: "name", Message: "this field is missing"})
+		return nil, huma.Error422UnprocessableEntity("the item is not valid; nothing was changed",
+			&huma.ErrorDetail{Location: "name", Message: "this field is missing"})
 	}
 	return s.edit(ctx, sec, name, in.Body.Dry, func(d *config.Document) (string, error) {
 		return sec.Noun + " " + name + " added", d.Add(sec, in.Body.Fields, in.Body.Place)
@@ -168,7 +222,12 @@ func (s draftAPI) changeItem(ctx context.Context, in *struct {
 	return s.write(ctx, in.ItemPath, in.Body, false)
 }
 
-func (s draftAPI) write(ctx context.Context, at ItemPath, c ItemChange, all bool) (*out[Edited], error) {
+func (s draftAPI) write(
+	ctx context.Context,
+	at ItemPath,
+	c ItemChange,
+	all bool,
+) (*out[Edited], error) {
 	sec := at.section()
 	name := at.Name
 	if fresh, ok := c.Fields["name"].(string); ok && sec.Key != config.ServiceSection.Key {
@@ -188,7 +247,8 @@ func (s draftAPI) write(ctx context.Context, at ItemPath, c ItemChange, all bool
 		text := sec.Noun + " " + at.Name + " changed"
 		if !config.SameName(sec, name, before.Name) {
 			if n := d.Rename(sec, before.Name, name); n > 0 {
-				text = fmt.Sprintf("%s %s renamed to %s, in %d places more", sec.Noun, before.Name, name, n)
+				text = fmt.Sprintf("%s %s renamed to %s, in %d places more", sec.Noun, before.Name,
+					name, n)
 			}
 		}
 		return text, nil
@@ -212,7 +272,8 @@ func (s draftAPI) moveItem(ctx context.Context, in *struct {
 		if err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s %s moved to place %d", sec.Noun, in.Name, in.Body.Place), d.Move(sec, in.Name, in.Body.Place)
+		return fmt.Sprintf("%s %s moved to place %d", sec.Noun, in.Name,
+			in.Body.Place), d.Move(sec, in.Name, in.Body.Place)
 	})
 }
 
@@ -253,7 +314,12 @@ func (s draftAPI) applyDraft(ctx context.Context, in *struct {
 	}
 }) (*out[mail.Applied], error) {
 	b := in.Body
-	a, err := s.Control.Drafts.Apply(ctx, signedIn(ctx).Name, control.Apply{Force: b.Force, Why: b.Why, ConfirmWithin: time.Duration(b.ConfirmWithin) * time.Second, Version: b.Version})
+	a, err := s.Control.Drafts.Apply(ctx, signedIn(ctx).Name, control.Apply{
+		Force:         b.Force,
+		Why:           b.Why,
+		ConfirmWithin: time.Duration(b.ConfirmWithin) * time.Second,
+		Version:       b.Version,
+	})
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}

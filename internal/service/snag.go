@@ -19,10 +19,28 @@ type snagAPI struct{ *Service }
 
 func (s snagAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, read("snags", "/api/v1/snags", "Troubles: the same cause at the same place, worst first"), s.listSnags)
-	huma.Register(api, read("snag", "/api/v1/snags/{id}", "One trouble, with an example, its hours and what can be done"), s.showSnag)
-	huma.Register(api, admin.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"), s.changeSnag)
-	huma.Register(api, admin.post("fix-snag", "/api/v1/snags/{id}/fix", "Do one of the things that are offered; what concerns the configuration goes into the draft"), s.fixSnag)
+	huma.Register(api,
+		read("snags", "/api/v1/snags", "Troubles: the same cause at the same place, worst first"),
+		s.listSnags)
+	huma.Register(
+		api,
+		read("snag", "/api/v1/snags/{id}",
+			"One trouble, with an example, its hours and what can be done"),
+		s.showSnag,
+	)
+	huma.Register(api,
+		admin.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"),
+		s.changeSnag)
+	huma.Register(
+		api,
+		admin.post(
+			"fix-snag",
+			"/api/v1/snags/{id}/fix",
+			"Do one of the things that are offered; what concerns the configuration goes into the "+
+				"draft",
+		),
+		s.fixSnag,
+	)
 }
 
 type snagsInput struct {
@@ -44,11 +62,20 @@ type snagPage struct {
 }
 
 func (s snagAPI) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage], error) {
-	f := snag.Filter{Closed: in.State == "closed", Muted: in.Muted, Parts: in.Parts, Cause: in.Cause, Place: in.Place, After: in.After, Limit: in.Limit}
+	f := snag.Filter{
+		Closed: in.State == "closed",
+		Muted:  in.Muted,
+		Parts:  in.Parts,
+		Cause:  in.Cause,
+		Place:  in.Place,
+		After:  in.After,
+		Limit:  in.Limit,
+	}
 	for _, word := range []struct {
 		name, text string
 		into       *ident.ID
-	}{{"part_of", in.PartOf, &f.PartOf}, {"lane", in.Lane, &f.Lane}, {"after", in.After, new(ident.ID)}} {
+	}{{"part_of", in.PartOf, &f.PartOf}, {"lane", in.Lane, &f.Lane}, {"after", in.After,
+		new(ident.ID)}} {
 		if word.text == "" {
 			continue
 		}
@@ -123,7 +150,9 @@ func (s snagAPI) changeSnag(ctx context.Context, in *struct {
 		if *m != "" {
 			d, err := form.ParseDuration(*m)
 			if err != nil || d <= 0 {
-				return nil, huma.Error422UnprocessableEntity("mute: write a time like 4h or 2d, or nothing to end it")
+				return nil, huma.Error422UnprocessableEntity(
+					"mute: write a time like 4h or 2d, or nothing to end it",
+				)
 			}
 			until = time.Now().Add(d)
 		}
@@ -143,13 +172,16 @@ func (s snagAPI) fixSnag(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.Control.Fixer.FixSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id, in.Body)
+	done, err := s.Control.Fixer.FixSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id,
+		in.Body)
 	s.Insight.Lanes.Forget()
 	switch {
 	case err == nil:
 		return &out[mail.Done]{done}, nil
 	case errors.Is(err, config.ErrNoItem), errors.Is(err, config.ErrIsThere):
-		return nil, huma.Error409Conflict("the draft does not fit this fix any more: " + err.Error())
+		return nil, huma.Error409Conflict(
+			"the draft does not fit this fix any more: " + err.Error(),
+		)
 	}
 	return nil, s.actionError(err)
 }

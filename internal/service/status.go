@@ -22,9 +22,17 @@ func (s statusAPI) register(api huma.API) {
 			return &out[page[glossary.Term]]{page[glossary.Term]{Items: glossary.Terms}}, nil
 		})
 	admin := operation{admin: true}
-	huma.Register(api, read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"), s.status)
-	huma.Register(api, operation{}.post("explain", "/api/v1/explain", "What would be decided for an envelope; nothing is sent"), s.explain)
-	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test message in at a listener"), s.send)
+	huma.Register(api,
+		read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"),
+		s.status)
+	huma.Register(
+		api,
+		operation{}.post("explain", "/api/v1/explain",
+			"What would be decided for an envelope; nothing is sent"),
+		s.explain,
+	)
+	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test message in at a listener"),
+		s.send)
 }
 
 // maxTrouble is how many troubled lanes a status lists.
@@ -36,15 +44,31 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], 
 		return nil, s.storeError(err, "lane")
 	}
 	cfg := s.InForce.Config()
-	st := mail.Status{Node: s.InForce.Node, Version: Version, HostName: string(cfg.Service.HostName), StartedAt: s.Insight.Nodes.Started.UTC(),
-		Revision: cfg.Revision, Lanes: len(lanes), Today: map[string]int64{}, Trouble: []mail.Lane{},
-		Hazards: s.hazards(cfg), ConfirmBy: insight.OptAt(s.InForce.ConfirmBy()), Domains: len(cfg.Domains), Routes: len(cfg.Routes)}
+	st := mail.Status{
+		Node:      s.InForce.Node,
+		Version:   Version,
+		HostName:  string(cfg.Service.HostName),
+		StartedAt: s.Insight.Nodes.Started.UTC(),
+		Revision:  cfg.Revision,
+		Lanes:     len(lanes),
+		Today:     map[string]int64{},
+		Trouble:   []mail.Lane{},
+		Hazards:   s.hazards(cfg),
+		ConfirmBy: insight.OptAt(s.InForce.ConfirmBy()),
+		Domains:   len(cfg.Domains),
+		Routes:    len(cfg.Routes),
+	}
 	st.Mailboxes, _ = cfg.Directory.Counts()
 	sessions := s.Insight.Nodes.Receive.Sessions()
 	open := s.Insight.Nodes.Receive.Addresses()
 	st.Listeners = []mail.Listener{}
 	for _, l := range cfg.Listeners {
-		st.Listeners = append(st.Listeners, mail.Listener{Name: l.Name, Kind: l.Kind, Address: open[l.Name], Sessions: sessions[l.Name]})
+		st.Listeners = append(st.Listeners, mail.Listener{
+			Name:     l.Name,
+			Kind:     l.Kind,
+			Address:  open[l.Name],
+			Sessions: sessions[l.Name],
+		})
 	}
 	addLanes(&st, lanes)
 	st.Stopped = s.Insight.Nodes.Stopped(ctx)
@@ -67,19 +91,34 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], 
 func (s statusAPI) hazards(cfg *config.Compiled) []config.Hazard {
 	list := cfg.Hazards()
 	if t := s.InForce.Trouble(); t != "" {
-		list = append(list, config.Hazard{Kind: "listener_trouble", Where: "listeners", Text: t, Fix: "free the address or fix the certificate, then apply again"})
+		list = append(list, config.Hazard{
+			Kind:  "listener_trouble",
+			Where: "listeners",
+			Text:  t,
+			Fix:   "free the address or fix the certificate, then apply again",
+		})
 	}
 	for _, k := range s.Insight.Nodes.Signing.Locked() {
 		what := "what it would sign waits"
 		if cfg.Service.WithoutKey == config.SendUnsigned {
 			what = "mail goes out unsigned"
 		}
-		list = append(list, config.Hazard{Kind: "locked_key", Where: "signing",
-			Text: "signing key " + k + " is not opened by this node's key file: " + what, Fix: "put the former key file back and start the service anew, or rotate the key (gull dkim rotate)"})
+		list = append(list, config.Hazard{
+			Kind:  "locked_key",
+			Where: "signing",
+			Text:  "signing key " + k + " is not opened by this node's key file: " + what,
+			Fix: "put the former key file back and start the service anew, or rotate the key " +
+				"(gull dkim rotate)",
+		})
 	}
 	for _, at := range s.Insight.Nodes.FormerPrimaries() {
-		list = append(list, config.Hazard{Kind: "former_primary", Where: "database",
-			Text: "database host " + at + " was the primary before another was promoted, and still takes writes: what is written there is lost", Fix: "stop it, or make it a standby of the promoted one"})
+		list = append(list, config.Hazard{
+			Kind:  "former_primary",
+			Where: "database",
+			Text: "database host " + at + " was the primary before another was promoted, and " +
+				"still takes writes: what is written there is lost",
+			Fix: "stop it, or make it a standby of the promoted one",
+		})
 	}
 	return list
 }
@@ -107,7 +146,8 @@ func addLanes(st *mail.Status, lanes []mail.Lane) {
 			st.Trouble = append(st.Trouble, l)
 		}
 	}
-	slices.SortStableFunc(st.Trouble, func(a, b mail.Lane) int { return urgency(b.State) - urgency(a.State) })
+	slices.SortStableFunc(st.Trouble,
+		func(a, b mail.Lane) int { return urgency(b.State) - urgency(a.State) })
 	st.Trouble = st.Trouble[:min(len(st.Trouble), maxTrouble)]
 }
 
@@ -122,7 +162,10 @@ func urgency(s mail.LaneState) int {
 	return 0
 }
 
-func (s statusAPI) explain(ctx context.Context, in *struct{ Body mail.Question }) (*out[page[mail.Answer]], error) {
+func (s statusAPI) explain(
+	ctx context.Context,
+	in *struct{ Body mail.Question },
+) (*out[page[mail.Answer]], error) {
 	answers, err := s.Control.Explainer.Explain(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -130,7 +173,10 @@ func (s statusAPI) explain(ctx context.Context, in *struct{ Body mail.Question }
 	return &out[page[mail.Answer]]{page[mail.Answer]{Items: answers}}, nil
 }
 
-func (s statusAPI) send(ctx context.Context, in *struct{ Body mail.TestMessage }) (*out[mail.Submitted], error) {
+func (s statusAPI) send(
+	ctx context.Context,
+	in *struct{ Body mail.TestMessage },
+) (*out[mail.Submitted], error) {
 	handed, err := s.Control.Submitter.Submit(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())

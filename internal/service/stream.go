@@ -30,34 +30,113 @@ import (
 // describeStreams writes them into the description of the interface.
 func describeStreams(api huma.API) {
 	lines := func(schema *huma.Schema) map[string]*huma.Response {
-		return map[string]*huma.Response{"200": {Description: "JSON Lines: progress, and at the end result or problem",
-			Content: map[string]*huma.MediaType{"application/jsonl": {Schema: schema}}}}
+		return map[string]*huma.Response{
+			"200": {Description: "JSON Lines: progress, and at the end result or problem",
+				Content: map[string]*huma.MediaType{"application/jsonl": {Schema: schema}}},
+		}
 	}
 	reg := api.OpenAPI().Components.Schemas
 	result := func(s *huma.Schema) *huma.Schema {
-		return &huma.Schema{Type: "object", Properties: map[string]*huma.Schema{"progress": {Type: "number"}, "what": {Type: "string"}, "done": {Type: "integer"}, "result": s,
-			"problem": {Type: "object", AdditionalProperties: true}}}
+		return &huma.Schema{
+			Type: "object",
+			Properties: map[string]*huma.Schema{
+				"progress": {Type: "number"},
+				"what":     {Type: "string"},
+				"done":     {Type: "integer"},
+				"result":   s,
+				"problem":  {Type: "object", AdditionalProperties: true},
+			},
+		}
 	}
 	text := func() map[string]*huma.Response {
-		return map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+		return map[string]*huma.Response{
+			"200": {
+				Description: "CSV",
+				Content: map[string]*huma.MediaType{
+					"text/csv": {Schema: &huma.Schema{Type: "string"}},
+				},
+			},
+		}
 	}
-	csvBody := &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
+	csvBody := &huma.RequestBody{
+		Required: true,
+		Content:  map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}},
+	}
 	dry := []*huma.Param{{Name: "dry_run", In: "query", Schema: &huma.Schema{Type: "boolean"}}}
 	done := reg.Schema(reflect.TypeFor[mail.Done](), true, "")
 	imported := reg.Schema(reflect.TypeFor[mail.Imported](), true, "")
 	ops := []huma.Operation{
-		{OperationID: "draft-rehearse", Method: http.MethodPost, Path: "/api/v1/draft/rehearse", Summary: "Replay real and hostile envelopes through the draft; nothing changes",
-			Parameters: []*huma.Param{{Name: "messages", In: "query", Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(reg.Schema(reflect.TypeFor[rehearse.Report](), true, "")))},
-		{OperationID: "act", Method: http.MethodPost, Path: "/api/v1/queue/act", Summary: "Hold, release, flush, reroute, return, drop messages and more", Description: "Needs the role administrator.",
-			RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: reg.Schema(reflect.TypeFor[mail.ActionRequest](), true, "")}}}, Responses: lines(result(done))},
-		{OperationID: "undo", Method: http.MethodPost, Path: "/api/v1/actions/{id}/undo", Summary: "Take an action back", Description: "Needs the role administrator.",
-			Parameters: []*huma.Param{{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}}}, Responses: lines(result(done))},
-		{OperationID: "mailbox-import", Method: http.MethodPost, Path: "/api/v1/mailboxes/import", Summary: "Add and change mailboxes from CSV, all or none", Description: "Needs the role administrator.",
-			Parameters: dry, RequestBody: csvBody, Responses: lines(result(imported))},
-		{OperationID: "alias-import", Method: http.MethodPost, Path: "/api/v1/aliases/import", Summary: "Add and change aliases from CSV, all or none", Description: "Needs the role administrator.",
-			Parameters: dry, RequestBody: csvBody, Responses: lines(result(imported))},
-		{OperationID: "mailbox-export", Method: http.MethodGet, Path: "/api/v1/mailboxes.csv", Summary: "All mailboxes as CSV, without passwords", Responses: text()},
-		{OperationID: "alias-export", Method: http.MethodGet, Path: "/api/v1/aliases.csv", Summary: "All aliases as CSV", Responses: text()},
+		{
+			OperationID: "draft-rehearse",
+			Method:      http.MethodPost,
+			Path:        "/api/v1/draft/rehearse",
+			Summary:     "Replay real and hostile envelopes through the draft; nothing changes",
+			Parameters: []*huma.Param{
+				{Name: "messages", In: "query", Schema: &huma.Schema{Type: "integer"}},
+			},
+			Responses: lines(result(reg.Schema(reflect.TypeFor[rehearse.Report](), true, ""))),
+		},
+		{
+			OperationID: "act",
+			Method:      http.MethodPost,
+			Path:        "/api/v1/queue/act",
+			Summary:     "Hold, release, flush, reroute, return, drop messages and more",
+			Description: "Needs the role administrator.",
+			RequestBody: &huma.RequestBody{
+				Required: true,
+				Content: map[string]*huma.MediaType{
+					"application/json": {
+						Schema: reg.Schema(reflect.TypeFor[mail.ActionRequest](), true, ""),
+					},
+				},
+			},
+			Responses: lines(result(done)),
+		},
+		{
+			OperationID: "undo",
+			Method:      http.MethodPost,
+			Path:        "/api/v1/actions/{id}/undo",
+			Summary:     "Take an action back",
+			Description: "Needs the role administrator.",
+			Parameters: []*huma.Param{
+				{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}},
+			},
+			Responses: lines(result(done)),
+		},
+		{
+			OperationID: "mailbox-import",
+			Method:      http.MethodPost,
+			Path:        "/api/v1/mailboxes/import",
+			Summary:     "Add and change mailboxes from CSV, all or none",
+			Description: "Needs the role administrator.",
+			Parameters:  dry,
+			RequestBody: csvBody,
+			Responses:   lines(result(imported)),
+		},
+		{
+			OperationID: "alias-import",
+			Method:      http.MethodPost,
+			Path:        "/api/v1/aliases/import",
+			Summary:     "Add and change aliases from CSV, all or none",
+			Description: "Needs the role administrator.",
+			Parameters:  dry,
+			RequestBody: csvBody,
+			Responses:   lines(result(imported)),
+		},
+		{
+			OperationID: "mailbox-export",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/mailboxes.csv",
+			Summary:     "All mailboxes as CSV, without passwords",
+			Responses:   text(),
+		},
+		{
+			OperationID: "alias-export",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/aliases.csv",
+			Summary:     "All aliases as CSV",
+			Responses:   text(),
+		},
 	}
 	for i := range ops {
 		api.OpenAPI().AddOperation(&ops[i])
@@ -75,7 +154,11 @@ type line struct {
 
 // stream answers somebody with JSON Lines. work tells of its progress and returns
 // the result; it ends when the client goes away.
-func (s *Service) stream(c fiber.Ctx, w who, work func(ctx context.Context, tell func(line)) (any, error)) error {
+func (s *Service) stream(
+	c fiber.Ctx,
+	w who,
+	work func(ctx context.Context, tell func(line)) (any, error),
+) error {
 	c.Set("Content-Type", "application/jsonl")
 	c.Set("Cache-Control", "no-store")
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
@@ -108,7 +191,11 @@ func (s *Service) stream(c fiber.Ctx, w who, work func(ctx context.Context, tell
 		if !errors.As(err, &se) {
 			se = huma.Error500InternalServerError(err.Error())
 		}
-		problem := &huma.ErrorModel{Status: se.GetStatus(), Title: statusText(se.GetStatus()), Detail: se.Error()}
+		problem := &huma.ErrorModel{
+			Status: se.GetStatus(),
+			Title:  statusText(se.GetStatus()),
+			Detail: se.Error(),
+		}
 		if m, ok := se.(*huma.ErrorModel); ok {
 			problem = m
 		}
@@ -130,11 +217,13 @@ func (s draftAPI) streamRehearsal(c fiber.Ctx) error {
 	n := defaultRehearsal
 	if text := c.Query("messages"); text != "" {
 		if n, err = strconv.Atoi(text); err != nil || n < 1 || n > maxRehearsal {
-			return fiber.NewError(fiber.StatusUnprocessableEntity, "messages: write a number from 1 to "+strconv.Itoa(maxRehearsal))
+			return fiber.NewError(fiber.StatusUnprocessableEntity,
+				"messages: write a number from 1 to "+strconv.Itoa(maxRehearsal))
 		}
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		report, err := s.Control.Drafts.Rehearse(ctx, n, func(part float64) { tell(line{Progress: part}) })
+		report, err := s.Control.Drafts.Rehearse(ctx, n,
+			func(part float64) { tell(line{Progress: part}) })
 		if err != nil {
 			return nil, s.setupError(err, config.ServiceSection, "")
 		}
@@ -150,7 +239,8 @@ func (s directoryAPI) streamImport(c fiber.Ctx, what string) error {
 	body := bytes.Clone(c.Body())
 	dry := c.Query("dry_run") == "true"
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
-		done, err := s.Control.Directory.Import(ctx, w.Name, what, bytes.NewReader(body), dry, func(n int, doing string) { tell(line{Done: n, What: doing}) })
+		done, err := s.Control.Directory.Import(ctx, w.Name, what, bytes.NewReader(body), dry,
+			func(n int, doing string) { tell(line{Done: n, What: doing}) })
 		if err != nil {
 			return nil, s.storeError(err, what)
 		}
@@ -196,7 +286,8 @@ func decodeStrict(body []byte, into any) error {
 	d := json.NewDecoder(bytes.NewReader(body))
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil {
-		return fmt.Errorf("the request cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+		return fmt.Errorf("the request cannot be read: %s",
+			strings.TrimPrefix(err.Error(), "json: "))
 	}
 	return nil
 }

@@ -21,12 +21,27 @@ type traceAPI struct{ *Service }
 
 func (s traceAPI) register(api huma.API) {
 	admin := operation{admin: true}
-	huma.Register(api, admin.make(http.MethodGet, "message-view", "/api/v1/messages/{id}/view", "A message's header, structure and text, safe to look at"), s.showContent)
-	huma.Register(api, read("trace", "/api/v1/trace", "Find messages, and what was refused before it was one"), s.search)
-	huma.Register(api, read("messages", "/api/v1/messages", "The same, of messages only"), s.findMessages)
-	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"), s.showMessage)
-	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"), s.showRefusal)
-	huma.Register(api, read("mailbox-messages", "/api/v1/mailboxes/{address}/messages", "Messages in a mailbox, newest first"), s.listMailbox)
+	huma.Register(
+		api,
+		admin.make(http.MethodGet, "message-view", "/api/v1/messages/{id}/view",
+			"A message's header, structure and text, safe to look at"),
+		s.showContent,
+	)
+	huma.Register(api,
+		read("trace", "/api/v1/trace", "Find messages, and what was refused before it was one"),
+		s.search)
+	huma.Register(api, read("messages", "/api/v1/messages", "The same, of messages only"),
+		s.findMessages)
+	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"),
+		s.showMessage)
+	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"),
+		s.showRefusal)
+	huma.Register(
+		api,
+		read("mailbox-messages", "/api/v1/mailboxes/{address}/messages",
+			"Messages in a mailbox, newest first"),
+		s.listMailbox,
+	)
 	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
 	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
 }
@@ -44,7 +59,9 @@ type Zone struct {
 func (z Zone) location() (*time.Location, error) {
 	l, err := time.LoadLocation(z.Zone)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("zone: " + z.Zone + " is no time zone; write one like Europe/Oslo or UTC")
+		return nil, huma.Error422UnprocessableEntity(
+			"zone: " + z.Zone + " is no time zone; write one like Europe/Oslo or UTC",
+		)
 	}
 	return l, nil
 }
@@ -80,8 +97,10 @@ func questionOf(in *searchInput, now time.Time) (search.Query, error) {
 	if err != nil {
 		return q, huma.Error422UnprocessableEntity(err.Error())
 	}
-	for _, f := range []struct{ field, value string }{{"from", in.Sender}, {"to", in.To}, {"subject", in.Subject}, {"id", in.ID}, {"client", in.Client}, {"host", in.Host},
-		{"state", in.State}, {"cause", in.Cause}, {"listener", in.Listener}, {"route", in.Route}, {"account", in.Account}} {
+	for _, f := range []struct{ field, value string }{{"from", in.Sender}, {"to", in.To},
+		{"subject", in.Subject}, {"id", in.ID}, {"client", in.Client}, {"host", in.Host},
+		{"state", in.State}, {"cause", in.Cause}, {"listener", in.Listener}, {"route", in.Route},
+		{"account", in.Account}} {
 		if err := q.Add(f.field, f.value); err != nil {
 			return q, huma.Error422UnprocessableEntity(err.Error())
 		}
@@ -108,7 +127,11 @@ func (s traceAPI) findMessages(ctx context.Context, in *searchInput) (*out[found
 	return s.find(ctx, in, true)
 }
 
-func (s traceAPI) find(ctx context.Context, in *searchInput, messagesOnly bool) (*out[foundPage], error) {
+func (s traceAPI) find(
+	ctx context.Context,
+	in *searchInput,
+	messagesOnly bool,
+) (*out[foundPage], error) {
 	q, err := questionOf(in, time.Now())
 	if err != nil {
 		return nil, err

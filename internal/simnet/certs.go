@@ -29,8 +29,15 @@ func newAuthority() (*authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Simulated internet"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-365 * 24 * time.Hour), NotAfter: time.Now().Add(365 * 24 * time.Hour), KeyUsage: x509.KeyUsageCertSign}
+	t := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		Subject:               pkix.Name{CommonName: "Simulated internet"},
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+		NotBefore:             time.Now().Add(-365 * 24 * time.Hour),
+		NotAfter:              time.Now().Add(365 * 24 * time.Hour),
+		KeyUsage:              x509.KeyUsageCertSign,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -57,8 +64,13 @@ func (a *authority) issue(host, kind string) (*tls.Certificate, error) {
 		return nil, err
 	}
 	a.serial++
-	t := &x509.Certificate{SerialNumber: big.NewInt(a.serial), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host},
-		NotBefore: time.Now().Add(-90 * 24 * time.Hour), NotAfter: time.Now().Add(90 * 24 * time.Hour)}
+	t := &x509.Certificate{
+		SerialNumber: big.NewInt(a.serial),
+		Subject:      pkix.Name{CommonName: host},
+		DNSNames:     []string{host},
+		NotBefore:    time.Now().Add(-90 * 24 * time.Hour),
+		NotAfter:     time.Now().Add(90 * 24 * time.Hour),
+	}
 	switch kind {
 	case "expired":
 		t.NotAfter = time.Now().Add(-24 * time.Hour)

@@ -253,7 +253,8 @@ func (d *conversation) data(b Behaviour) bool {
 		}
 	}
 	l := d.message
-	l.At, l.Helo, l.TLS, l.Account, l.Size, l.Content = time.Now().UTC(), d.helo, d.tls, d.account, size, content.Bytes()
+	l.At, l.Helo, l.TLS, l.Account, l.Size, l.Content = time.Now().UTC(), d.helo, d.tls, d.account,
+		size, content.Bytes()
 	l.Client, _, _ = net.SplitHostPort(d.conn.RemoteAddr().String())
 	d.message = Message{}
 	replies := 1
@@ -280,10 +281,19 @@ func (d *conversation) data(b Behaviour) bool {
 // sendBack passes a message to an address at our edge, as a forward elsewhere
 // would; if that is refused for good, the sender gets a short notice.
 func (h *host) sendBack(l Message, to string) {
-	trace := fmt.Sprintf("Received: from %s ([%s])\r\n\tby %s with ESMTP;\r\n\t%s\r\n", l.Helo, l.Client, h.spec.Name, time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"))
+	trace := fmt.Sprintf("Received: from %s ([%s])\r\n\tby %s with ESMTP;\r\n\t%s\r\n", l.Helo,
+		l.Client, h.spec.Name, time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"))
 	reply := h.handOver(l.Sender, to, append([]byte(trace), l.Content...))
 	if strings.HasPrefix(reply, "5") && l.Sender != "" {
-		notice := fmt.Sprintf("From: <postmaster@%s>\r\nTo: <%s>\r\nSubject: Your message came back\r\nAuto-Submitted: auto-replied\r\n\r\nIt could not be passed on to %s:\r\n%s\r\n", h.spec.Name, l.Sender, to, reply)
+		notice := fmt.Sprintf(
+			"From: <postmaster@%s>\r\nTo: <%s>\r\nSubject: Your message came "+
+				"back\r\nAuto-Submitted: auto-replied\r\n\r\nIt could not be passed on to "+
+				"%s:\r\n%s\r\n",
+			h.spec.Name,
+			l.Sender,
+			to,
+			reply,
+		)
 		h.handOver("", l.Sender, []byte(notice))
 	}
 }
@@ -307,13 +317,15 @@ func (h *host) handOver(from, to string, content []byte) string {
 	}
 	read()
 	reply := ""
-	for _, line := range []string{"EHLO " + h.spec.Name, "MAIL FROM:<" + from + ">", "RCPT TO:<" + to + ">", "DATA"} {
+	for _, line := range []string{"EHLO " + h.spec.Name, "MAIL FROM:<" + from + ">", "RCPT TO:<" +
+		to + ">", "DATA"} {
 		fmt.Fprintf(conn, "%s\r\n", line)
 		if reply = read(); !strings.HasPrefix(reply, "2") && !strings.HasPrefix(reply, "354") {
 			return reply
 		}
 	}
-	stuffed := bytes.ReplaceAll(append([]byte("\r\n"), content...), []byte("\r\n."), []byte("\r\n.."))[2:]
+	stuffed := bytes.ReplaceAll(append([]byte("\r\n"), content...), []byte("\r\n."),
+		[]byte("\r\n.."))[2:]
 	_, _ = conn.Write(append(stuffed, ".\r\n"...))
 	reply = read()
 	fmt.Fprint(conn, "QUIT\r\n")

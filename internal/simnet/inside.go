@@ -34,9 +34,21 @@ func NewInside(w *World) (*Inside, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &Inside{world: w, shared: &Net{}, ca: ca, hosts: map[netip.Addr]*host{}, dials: map[string][]time.Time{}}
+	n := &Inside{
+		world:  w,
+		shared: &Net{},
+		ca:     ca,
+		hosts:  map[netip.Addr]*host{},
+		dials:  map[string][]time.Time{},
+	}
 	for _, spec := range w.Hosts {
-		h := &host{spec: spec, net: n.shared, certs: ca, firstTry: map[string]time.Time{}, tries: map[string]int{}}
+		h := &host{
+			spec:     spec,
+			net:      n.shared,
+			certs:    ca,
+			firstTry: map[string]time.Time{},
+			tries:    map[string]int{},
+		}
 		if err := h.setBehaviour(spec.Behaviour); err != nil {
 			return nil, err
 		}
@@ -46,16 +58,27 @@ func NewInside(w *World) (*Inside, error) {
 }
 
 // Dial connects to a host.
-func (n *Inside) Dial(_ context.Context, _ netip.Addr, to netip.AddrPort, _ time.Duration) (net.Conn, error) {
+func (n *Inside) Dial(
+	_ context.Context,
+	_ netip.Addr,
+	to netip.AddrPort,
+	_ time.Duration,
+) (net.Conn, error) {
 	h := n.hosts[to.Addr()]
 	if h == nil {
-		return nil, &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.EHOSTUNREACH)}
+		return nil, &net.OpError{
+			Op:  "dial",
+			Err: os.NewSyscallError("connect", syscall.EHOSTUNREACH),
+		}
 	}
 	n.mu.Lock()
 	n.dials[h.spec.Name] = append(n.dials[h.spec.Name], time.Now())
 	n.mu.Unlock()
 	if h.behaviour().Closed {
-		return nil, &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
+		return nil, &net.OpError{
+			Op:  "dial",
+			Err: os.NewSyscallError("connect", syscall.ECONNREFUSED),
+		}
 	}
 	time.Sleep(n.Latency)
 	ours, theirs := net.Pipe()
@@ -164,4 +187,6 @@ func (n *Inside) Change(host string, change func(*Behaviour)) error {
 }
 
 // SendBackBy says how hosts that send messages back reach us.
-func (n *Inside) SendBackBy(dial func(from netip.Addr) (net.Conn, error)) { n.shared.dialEdge = dial }
+func (n *Inside) SendBackBy(dial func(from netip.Addr) (net.Conn, error)) {
+	n.shared.dialEdge = dial
+}

@@ -64,7 +64,10 @@ func parseRecord(line string) (dns.RR, error) {
 	if txt, ok := rr.(*dns.TXT); ok {
 		for _, s := range txt.Txt {
 			if len(s) > 255 {
-				return nil, fmt.Errorf("DNS record: a text has %d octets in one piece; 255 are allowed", len(s))
+				return nil, fmt.Errorf(
+					"DNS record: a text has %d octets in one piece; 255 are allowed",
+					len(s),
+				)
 			}
 		}
 	}
@@ -78,7 +81,10 @@ func (ns *nameServer) publish(rr dns.RR, replace bool) {
 	name := strings.ToLower(rr.Header().Name)
 	kept := slices.Clone(ns.records[name])
 	if replace {
-		kept = slices.DeleteFunc(kept, func(old dns.RR) bool { return old.Header().Rrtype == rr.Header().Rrtype && alike(old, rr) })
+		kept = slices.DeleteFunc(kept, func(old dns.RR) bool {
+			return old.Header().Rrtype == rr.Header().Rrtype && alike(old,
+				rr)
+		})
 	}
 	ns.records[name] = append(kept, rr)
 }
@@ -153,8 +159,11 @@ func (n *Net) serveRecords(mux *http.ServeMux) {
 		}
 		writeJSON(w, lines)
 	})
-	mux.HandleFunc("DELETE /dns/records/{name}/{type}", func(w http.ResponseWriter, r *http.Request) {
-		n.names.withdraw(r.PathValue("name"), r.PathValue("type"))
-		w.WriteHeader(http.StatusNoContent)
-	})
+	mux.HandleFunc(
+		"DELETE /dns/records/{name}/{type}",
+		func(w http.ResponseWriter, r *http.Request) {
+			n.names.withdraw(r.PathValue("name"), r.PathValue("type"))
+			w.WriteHeader(http.StatusNoContent)
+		},
+	)
 }

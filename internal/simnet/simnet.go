@@ -50,7 +50,11 @@ func Start(o Options) (*Net, error) {
 	n := &Net{}
 	if o.Edge != "" {
 		n.dialEdge = func(from netip.Addr) (net.Conn, error) {
-			return (&net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0)), Timeout: 5 * time.Second}).Dial("tcp", o.Edge)
+			return (&net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0)),
+				Timeout: 5 * time.Second}).Dial(
+				"tcp",
+				o.Edge,
+			)
 		}
 	}
 	if n.names, err = newNameServer(o.World); err != nil {
@@ -64,7 +68,14 @@ func Start(o Options) (*Net, error) {
 		if port == 0 {
 			port = o.Port
 		}
-		h := &host{spec: spec, net: n, certs: ca, addr: net.JoinHostPort(spec.Address, strconv.Itoa(port)), firstTry: map[string]time.Time{}, tries: map[string]int{}}
+		h := &host{
+			spec:     spec,
+			net:      n,
+			certs:    ca,
+			addr:     net.JoinHostPort(spec.Address, strconv.Itoa(port)),
+			firstTry: map[string]time.Time{},
+			tries:    map[string]int{},
+		}
 		n.hosts = append(n.hosts, h)
 		if err := h.setBehaviour(spec.Behaviour); err != nil {
 			n.Close()
@@ -123,33 +134,47 @@ func (n *Net) serveControl(address string) error {
 		}
 		writeJSON(w, views)
 	})
-	mux.HandleFunc("GET /hosts/{name}", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) { writeJSON(w, h.view()) }))
-	mux.HandleFunc("PATCH /hosts/{name}", n.withHost(func(w http.ResponseWriter, r *http.Request, h *host) {
-		b := h.behaviour()
-		d := json.NewDecoder(r.Body)
-		d.DisallowUnknownFields()
-		if err := d.Decode(&b); err != nil {
-			http.Error(w, err.Error(), http.StatusBadRequest)
-			return
-		}
-		if err := h.setBehaviour(b); err != nil {
-			http.Error(w, err.Error(), http.StatusConflict)
-			return
-		}
-		writeJSON(w, h.view())
-	}))
-	mux.HandleFunc("GET /hosts/{name}/messages", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
-		h.mu.Lock()
-		messages := append([]Message{}, h.messages...)
-		h.mu.Unlock()
-		writeJSON(w, messages)
-	}))
-	mux.HandleFunc("DELETE /hosts/{name}/messages", n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
-		h.mu.Lock()
-		h.messages, h.stats.Messages, h.stats.Octets = nil, 0, 0
-		h.mu.Unlock()
-		w.WriteHeader(http.StatusNoContent)
-	}))
+	mux.HandleFunc(
+		"GET /hosts/{name}",
+		n.withHost(
+			func(w http.ResponseWriter, _ *http.Request, h *host) { writeJSON(w, h.view()) },
+		),
+	)
+	mux.HandleFunc(
+		"PATCH /hosts/{name}",
+		n.withHost(func(w http.ResponseWriter, r *http.Request, h *host) {
+			b := h.behaviour()
+			d := json.NewDecoder(r.Body)
+			d.DisallowUnknownFields()
+			if err := d.Decode(&b); err != nil {
+				http.Error(w, err.Error(), http.StatusBadRequest)
+				return
+			}
+			if err := h.setBehaviour(b); err != nil {
+				http.Error(w, err.Error(), http.StatusConflict)
+				return
+			}
+			writeJSON(w, h.view())
+		}),
+	)
+	mux.HandleFunc(
+		"GET /hosts/{name}/messages",
+		n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
+			h.mu.Lock()
+			messages := append([]Message{}, h.messages...)
+			h.mu.Unlock()
+			writeJSON(w, messages)
+		}),
+	)
+	mux.HandleFunc(
+		"DELETE /hosts/{name}/messages",
+		n.withHost(func(w http.ResponseWriter, _ *http.Request, h *host) {
+			h.mu.Lock()
+			h.messages, h.stats.Messages, h.stats.Octets = nil, 0, 0
+			h.mu.Unlock()
+			w.WriteHeader(http.StatusNoContent)
+		}),
+	)
 	mux.HandleFunc("PUT /dns/{mode}", func(w http.ResponseWriter, r *http.Request) {
 		mode := strings.TrimPrefix(r.PathValue("mode"), "well")
 		if !slices.Contains([]string{dnsWell, dnsDown, dnsSlow, dnsLying}, mode) {
@@ -173,7 +198,8 @@ func (n *Net) withHost(f func(http.ResponseWriter, *http.Request, *host)) http.H
 				return
 			}
 		}
-		http.Error(w, "there is no host "+r.PathValue("name")+"; GET /hosts lists them", http.StatusNotFound)
+		http.Error(w, "there is no host "+r.PathValue("name")+"; GET /hosts lists them",
+			http.StatusNotFound)
 	}
 }
 

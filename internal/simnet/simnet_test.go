@@ -70,7 +70,8 @@ func TestDNSAnswersOverBothTransports(t *testing.T) {
 				got = strings.TrimPrefix(r.Answer[0].String(), r.Answer[0].Header().String())
 			}
 			if r.Rcode != c.rcode || got != c.want {
-				t.Errorf("%s %s over %s: %s %q", c.name, dns.TypeToString[c.kind], transport, dns.RcodeToString[r.Rcode], got)
+				t.Errorf("%s %s over %s: %s %q", c.name, dns.TypeToString[c.kind], transport,
+					dns.RcodeToString[r.Rcode], got)
 			}
 		}
 	}
@@ -125,7 +126,8 @@ func TestHostsActAsTheyAreDescribed(t *testing.T) {
 		{"known person", "127.30.0.15", append(envelope[:2:2], "RCPT TO:<harbour@nosuch.example>"), "250"},
 		{"block list", "127.30.0.16", envelope, "550 5.7.1 your address is on the block list"},
 		{"residential addresses", "127.30.0.17", nil, "554 5.7.1 no mail from residential addresses"},
-		{"too large", "127.30.0.22", append(envelope[:1:1], "MAIL FROM:<a@b.example> SIZE=300000"), "552 5.3.4"},
+		{"too large", "127.30.0.22", append(envelope[:1:1], "MAIL FROM:<a@b.example> SIZE=300000"),
+			"552 5.3.4"},
 		{"hangs up", "127.30.0.25", append(envelope, "DATA", strings.Repeat("x", 300)+"\r\n."), "gone"},
 		{"nobody to send to", "127.30.0.10", append(envelope[:2:2], "DATA"), "503 5.5.1"},
 	} {
@@ -134,7 +136,13 @@ func TestHostsActAsTheyAreDescribed(t *testing.T) {
 			t.Errorf("%s: %q, want %s", c.name, got, c.last)
 		}
 	}
-	if got := ask(t, "127.30.0.14:"+mx, append(envelope, "RCPT TO:<x@y.example>", "RCPT TO:<x@y.example>")...); !strings.HasPrefix(got[len(got)-1], "552 5.2.2") {
+	if got := ask(
+		t,
+		"127.30.0.14:"+mx,
+		append(envelope, "RCPT TO:<x@y.example>", "RCPT TO:<x@y.example>")...); !strings.HasPrefix(
+		got[len(got)-1],
+		"552 5.2.2",
+	) {
 		t.Errorf("after some tries a full shelf is full for good: %q", got)
 	}
 }
@@ -173,7 +181,8 @@ func TestControlShowsAndChangesAHost(t *testing.T) {
 	if status := call(http.MethodGet, "/hosts/nowhere", ""); status != http.StatusNotFound {
 		t.Errorf("an unknown host: %d", status)
 	}
-	if status := call(http.MethodDelete, "/hosts/mx.barelock.example/messages", ""); status != http.StatusNoContent {
+	if status := call(http.MethodDelete, "/hosts/mx.barelock.example/messages",
+		""); status != http.StatusNoContent {
 		t.Errorf("forget messages: %d", status)
 	}
 }

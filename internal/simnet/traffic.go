@@ -28,25 +28,126 @@ type way struct {
 	subjects []string
 }
 
-var staff = []string{"ines.harrow@skerryline.example", "tomas.vik@skerryline.example", "odile.marr@skerryline.example", "wren.castell@skerryline.example", "accounts@skerryline.example"}
+var staff = []string{
+	"ines.harrow@skerryline.example",
+	"tomas.vik@skerryline.example",
+	"odile.marr@skerryline.example",
+	"wren.castell@skerryline.example",
+	"accounts@skerryline.example",
+}
 
 var ways = []way{
-	{30, true, "127.20.1.5", []string{"tickets@skerryline.example"}, []string{"ada@saltmarsh.example", "bo@saltmarsh.example", "cleo@dunlin.example", "dag@barelock.example", "eli@oldlocks.example"},
-		[]string{"Your ticket for the night boat", "Your ticket for the 07:40 to North Skerry", "Change of quay today"}},
-	{18, false, "127.30.0.10", []string{"ada@saltmarsh.example", "bo@saltmarsh.example"}, append(staff, "info@skerryline.example", "crew@skerryline.example"),
-		[]string{"Question about bicycles on board", "Lost: one grey umbrella", "Timetable for December", "Thank you"}},
-	{10, true, "127.20.2.3", []string{"bridge@skerryline.example"}, []string{"archive@skerryline.example", "bridge@skerryline.example"},
-		[]string{"Bridge log, northern boat", "Bridge log, southern boat"}},
-	{8, false, "127.30.0.12", []string{"cleo@dunlin.example"}, []string{"anders@lightkeepers.example", "mette.lund@lightkeepers.example", "orders@kelpworks.example"},
-		[]string{"Lamp oil, forty litres", "Watch list for next week"}},
-	{6, true, "127.0.0.1", staff, []string{"finn@greywacke.example", "gro@slowtide.example", "hal@ebbandflow.example", "ivo@fullshelf.example"},
-		[]string{"Berth for Thursday", "Invoice 2231", "About the pontoon"}},
-	{4, true, "127.0.0.1", staff, []string{"jo@sunkenpier.example", "kit@fogbank.example", "liv@strandwatch.example", "moa@homelines.example", "ned@nosuch.example", "ola@hangup.example"},
-		[]string{"Reminder: harbour dues", "Invoice 2240", "Meeting on the breakwater"}},
-	{2, true, "127.0.0.1", staff, []string{"pia@lostbuoy.example", "rut@nomail.example", "sol@foghorn.example"}, []string{"Are you still there?"}},
-	{1, true, "127.20.1.9", []string{"bridge@skerryline.example"}, []string{"logs@[127.30.0.60]"}, []string{"Bridge log, to the old recorder"}},
-	{1, true, "127.20.9.9", []string{"prizes@skerryline.example"}, []string{"tove@saltmarsh.example"}, []string{"You have won"}},
-	{1, false, "127.30.0.24", []string{"nobody@barelock.example"}, []string{"x@saltmarsh.example", "nosuchperson@skerryline.example"}, []string{"hello"}},
+	{
+		30,
+		true,
+		"127.20.1.5",
+		[]string{"tickets@skerryline.example"},
+		[]string{
+			"ada@saltmarsh.example",
+			"bo@saltmarsh.example",
+			"cleo@dunlin.example",
+			"dag@barelock.example",
+			"eli@oldlocks.example",
+		},
+		[]string{
+			"Your ticket for the night boat",
+			"Your ticket for the 07:40 to North Skerry",
+			"Change of quay today",
+		},
+	},
+	{
+		18,
+		false,
+		"127.30.0.10",
+		[]string{"ada@saltmarsh.example", "bo@saltmarsh.example"},
+		append(staff, "info@skerryline.example", "crew@skerryline.example"),
+		[]string{
+			"Question about bicycles on board",
+			"Lost: one grey umbrella",
+			"Timetable for December",
+			"Thank you",
+		},
+	},
+	{
+		10,
+		true,
+		"127.20.2.3",
+		[]string{"bridge@skerryline.example"},
+		[]string{"archive@skerryline.example", "bridge@skerryline.example"},
+		[]string{"Bridge log, northern boat", "Bridge log, southern boat"},
+	},
+	{
+		8,
+		false,
+		"127.30.0.12",
+		[]string{"cleo@dunlin.example"},
+		[]string{
+			"anders@lightkeepers.example",
+			"mette.lund@lightkeepers.example",
+			"orders@kelpworks.example",
+		},
+		[]string{"Lamp oil, forty litres", "Watch list for next week"},
+	},
+	{
+		6,
+		true,
+		"127.0.0.1",
+		staff,
+		[]string{
+			"finn@greywacke.example",
+			"gro@slowtide.example",
+			"hal@ebbandflow.example",
+			"ivo@fullshelf.example",
+		},
+		[]string{"Berth for Thursday", "Invoice 2231", "About the pontoon"},
+	},
+	{
+		4,
+		true,
+		"127.0.0.1",
+		staff,
+		[]string{
+			"jo@sunkenpier.example",
+			"kit@fogbank.example",
+			"liv@strandwatch.example",
+			"moa@homelines.example",
+			"ned@nosuch.example",
+			"ola@hangup.example",
+		},
+		[]string{"Reminder: harbour dues", "Invoice 2240", "Meeting on the breakwater"},
+	},
+	{
+		2,
+		true,
+		"127.0.0.1",
+		staff,
+		[]string{"pia@lostbuoy.example", "rut@nomail.example", "sol@foghorn.example"},
+		[]string{"Are you still there?"},
+	},
+	{
+		1,
+		true,
+		"127.20.1.9",
+		[]string{"bridge@skerryline.example"},
+		[]string{"logs@[127.30.0.60]"},
+		[]string{"Bridge log, to the old recorder"},
+	},
+	{
+		1,
+		true,
+		"127.20.9.9",
+		[]string{"prizes@skerryline.example"},
+		[]string{"tove@saltmarsh.example"},
+		[]string{"You have won"},
+	},
+	{
+		1,
+		false,
+		"127.30.0.24",
+		[]string{"nobody@barelock.example"},
+		[]string{"x@saltmarsh.example", "nosuchperson@skerryline.example"},
+		[]string{"hello"},
+	},
 }
 
 // Run sends until ctx ends. The same seed sends the same messages.
@@ -93,14 +194,24 @@ func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(30 * time.Second))
 	br := bufio.NewReader(conn)
-	content := fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <demo.%d.%d@%s>\r\n\r\n%s", from, to, subject,
-		time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"), n, time.Now().UnixNano(), from[strings.IndexByte(from, '@')+1:],
-		strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines))
+	content := fmt.Sprintf(
+		"From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
+			"<demo.%d.%d@%s>\r\n\r\n%s",
+		from,
+		to,
+		subject,
+		time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"),
+		n,
+		time.Now().UnixNano(),
+		from[strings.IndexByte(from, '@')+1:],
+		strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines),
+	)
 	helo := "machine.skerryline.example"
 	if !w.inside {
 		helo = "mx." + from[strings.IndexByte(from, '@')+1:]
 	}
-	for _, line := range []string{"", "EHLO " + helo, "MAIL FROM:<" + from + ">", "RCPT TO:<" + to + ">", "DATA", content + "."} {
+	for _, line := range []string{"", "EHLO " + helo, "MAIL FROM:<" + from + ">", "RCPT TO:<" + to +
+		">", "DATA", content + "."} {
 		if line != "" {
 			fmt.Fprintf(conn, "%s\r\n", line)
 		}

@@ -103,7 +103,8 @@ func Parse(text []byte) (*World, error) {
 	}
 	for _, h := range w.Hosts {
 		if ip, err := netip.ParseAddr(h.Address); err != nil || !ip.IsLoopback() {
-			return nil, fmt.Errorf("simnet: host %s: address %q is not a loopback address", h.Name, h.Address)
+			return nil, fmt.Errorf("simnet: host %s: address %q is not a loopback address", h.Name,
+				h.Address)
 		}
 	}
 	return w, nil

@@ -31,5 +31,31 @@ type Store struct {
 
 // All gives every aggregate its database.
 func All(db *DB) *Store {
-	return &Store{db, Accounts{db}, Actions{db}, Archives{db}, Counts{db}, Directory{db}, Findings{db}, Histories{db}, Intake{db}, Keys{db}, Lanes{db}, Limits{db}, Mailboxes{db}, Messages{db}, Notices{db}, Outcomes{db}, Pauses{db}, Queue{db}, Readiness{db}, Revisions{db}, Runs{db}, Secrets{db}, Sessions{db}, SignIns{db}, Snags{db}}
+	return &Store{
+		db,
+		Accounts{db},
+		Actions{db},
+		Archives{db},
+		Counts{db},
+		Directory{db},
+		Findings{db},
+		Histories{db},
+		Intake{db},
+		Keys{db},
+		Lanes{db},
+		Limits{db},
+		Mailboxes{db},
+		Messages{db},
+		Notices{db},
+		Outcomes{db},
+		Pauses{db},
+		Queue{db},
+		Readiness{db},
+		Revisions{db},
+		Runs{db},
+		Secrets{db},
+		Sessions{db},
+		SignIns{db},
+		Snags{db},
+	}
 }

@@ -27,7 +27,9 @@ type ArchiveBlock struct {
 
 // BeginArchive makes room for an archive that is being opened.
 func (s Archives) BeginArchive(ctx context.Context, name, who string) (id int64, err error) {
-	err = s.pool.QueryRow(ctx, `INSERT INTO archive (hash, name, who) VALUES ('', $1, $2) RETURNING id`, name, who).Scan(&id)
+	err = s.pool.QueryRow(ctx,
+		`INSERT INTO archive (hash, name, who) VALUES ('', $1, $2) RETURNING id`, name,
+		who).Scan(&id)
 	return id, err
 }
 
@@ -37,8 +39,17 @@ func (s Archives) AddArchiveBlock(ctx context.Context, id int64, b ArchiveBlock)
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO archive_block (archive, seq, kind, first_id, last_id, data) VALUES ($1, $2, $3, $4, $5, $6)`,
-			id, b.Seq, b.Kind, int64(b.First), int64(b.Last), pack.EncodeAll(b.Data, nil))
+		_, err := tx.Exec(
+			ctx,
+			`INSERT INTO archive_block (archive, seq, kind, first_id, last_id, data) VALUES ($1, $2,
+				$3, $4, $5, $6)`,
+			id,
+			b.Seq,
+			b.Kind,
+			int64(b.First),
+			int64(b.Last),
+			pack.EncodeAll(b.Data, nil),
+		)
 		return err
 	})
 }
@@ -47,21 +58,36 @@ func (s Archives) AddArchiveBlock(ctx context.Context, id int64, b ArchiveBlock)
 func (s Archives) AddArchiveSums(ctx context.Context, id int64, c *report.Count) error {
 	b := &pgx.Batch{}
 	for day, data := range c.Pack() {
-		b.Queue(`INSERT INTO archive_sums (archive, dim, day, data) VALUES ($1, $2, $3, $4)`, id, day.Dim, day.Time(), pack.EncodeAll(data, nil))
+		b.Queue(`INSERT INTO archive_sums (archive, dim, day, data) VALUES ($1, $2, $3, $4)`, id,
+			day.Dim, day.Time(), pack.EncodeAll(data, nil))
 	}
 	return s.pool.SendBatch(ctx, b).Close()
 }
 
 // EndArchive makes an archive ready, or, if the same was opened before, forgets
 // it and gives the one there was.
-func (s Archives) EndArchive(ctx context.Context, a archive.Info, hash []byte) (archive.Info, error) {
+func (s Archives) EndArchive(
+	ctx context.Context,
+	a archive.Info,
+	hash []byte,
+) (archive.Info, error) {
 	if known, err := s.ArchiveByHash(ctx, hash); err == nil {
 		return known, s.CloseArchive(ctx, a.ID)
 	}
 	faults, _ := json.Marshal(a.Faults)
 	about, _ := json.Marshal(a.About)
-	_, err := s.pool.Exec(ctx, `UPDATE archive SET hash = $2, ready = true, octets = $3, lines = $4, damaged = $5, faults = $6, about = $7 WHERE id = $1`,
-		a.ID, hash, a.Bytes, a.Lines, a.Damaged, faults, about)
+	_, err := s.pool.Exec(
+		ctx,
+		`UPDATE archive SET hash = $2, ready = true, octets = $3, lines = $4, damaged = $5,
+			faults = $6, about = $7 WHERE id = $1`,
+		a.ID,
+		hash,
+		a.Bytes,
+		a.Lines,
+		a.Damaged,
+		faults,
+		about,
+	)
 	if err != nil {
 		return a, err
 	}
@@ -82,22 +108,30 @@ func (s Archives) CloseArchive(ctx context.Context, id int64) error {
 // ForgetArchives forgets those that nobody has looked into since a time, and
 // what is left of openings that broke off.
 func (s Archives) ForgetArchives(ctx context.Context, before time.Time) error {
-	_, err := s.pool.Exec(ctx, `DELETE FROM archive WHERE used_at < $1 OR NOT ready AND opened_at < now() - interval '1 day'`, before)
+	_, err := s.pool.Exec(
+		ctx,
+		`DELETE FROM archive WHERE used_at < $1 OR NOT ready
+			AND opened_at < now() - interval '1 day'`,
+		before,
+	)
 	return err
 }
 
-const archiveColumns = `id, encode(hash, 'hex'), name, who, opened_at, octets, lines, damaged, faults, about`
+const archiveColumns = `id, encode(hash, 'hex'), name, who, opened_at, octets, lines, damaged,
+	faults, about`
 
 func scanArchive(row pgx.CollectableRow) (archive.Info, error) {
 	var a archive.Info
-	err := row.Scan(&a.ID, &a.Hash, &a.Name, &a.Who, &a.OpenedAt, &a.Bytes, &a.Lines, &a.Damaged, &a.Faults, &a.About)
+	err := row.Scan(&a.ID, &a.Hash, &a.Name, &a.Who, &a.OpenedAt, &a.Bytes, &a.Lines, &a.Damaged,
+		&a.Faults, &a.About)
 	a.OpenedAt = a.OpenedAt.UTC()
 	return a, err
 }
 
 // ArchiveByHash is an archive that was opened before.
 func (s Archives) ArchiveByHash(ctx context.Context, hash []byte) (archive.Info, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+archiveColumns+` FROM archive WHERE ready AND hash = $1`, hash)
+	rows, err := s.pool.Query(ctx,
+		`SELECT `+archiveColumns+` FROM archive WHERE ready AND hash = $1`, hash)
 	if err != nil {
 		return archive.Info{}, err
 	}
@@ -108,7 +142,8 @@ func (s Archives) ArchiveByHash(ctx context.Context, hash []byte) (archive.Info,
 
 // Archives are the open ones, newest first.
 func (s Archives) List(ctx context.Context) ([]archive.Info, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+archiveColumns+` FROM archive WHERE ready ORDER BY id DESC`)
+	rows, err := s.pool.Query(ctx,
+		`SELECT `+archiveColumns+` FROM archive WHERE ready ORDER BY id DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +172,13 @@ func (s Archives) OpenedArchive(ctx context.Context, id int64) (*Opened, error) 
 const blocksAhead = 4
 
 // each goes through the lines of a kind, the newest first.
-func (o *Opened) each(ctx context.Context, kind string, lower, upper ident.ID, needles [][]byte, visit func(line []byte) bool) error {
+func (o *Opened) each(
+	ctx context.Context,
+	kind string,
+	lower, upper ident.ID,
+	needles [][]byte,
+	visit func(line []byte) bool,
+) error {
 	return o.through(ctx, kind, lower, upper, false, needles, visit)
 }
 
@@ -145,14 +186,30 @@ func (o *Opened) each(ctx context.Context, kind string, lower, upper ident.ID, n
 // block first and each block's lines from its end, or the other way round. Only
 // lines that hold all needles, whatever their case, are visited, until visit
 // returns false.
-func (o *Opened) through(ctx context.Context, kind string, lower, upper ident.ID, oldestFirst bool, needles [][]byte, visit func(line []byte) bool) error {
+func (o *Opened) through(
+	ctx context.Context,
+	kind string,
+	lower, upper ident.ID,
+	oldestFirst bool,
+	needles [][]byte,
+	visit func(line []byte) bool,
+) error {
 	last, beyond, lines := int64(1<<31-1), "seq < $5 ORDER BY seq DESC", linesBack
 	if oldestFirst {
 		last, beyond, lines = -1, "seq > $5 ORDER BY seq", linesOn
 	}
 	for {
-		rows, err := o.db.pool.Query(ctx, `SELECT seq, data FROM archive_block WHERE archive = $1 AND kind = $2 AND last_id >= $3 AND first_id < $4 AND `+beyond+` LIMIT $6`,
-			o.id, kind, int64(lower), int64(upper), last, blocksAhead)
+		rows, err := o.db.pool.Query(
+			ctx,
+			`SELECT seq, data FROM archive_block WHERE archive = $1 AND kind = $2 AND last_id >= $3
+				AND first_id < $4 AND `+beyond+` LIMIT $6`,
+			o.id,
+			kind,
+			int64(lower),
+			int64(upper),
+			last,
+			blocksAhead,
+		)
 		if err != nil {
 			return err
 		}
@@ -304,14 +361,26 @@ func (o *Opened) Refusal(ctx context.Context, id ident.ID) (r mail.Refusal, err 
 }
 
 // RefusalsOf are the refusals of a session.
-func (o *Opened) RefusalsOf(ctx context.Context, session ident.ID, _ string, ended time.Time) ([]mail.Refusal, error) {
+func (o *Opened) RefusalsOf(
+	ctx context.Context,
+	session ident.ID,
+	_ string,
+	ended time.Time,
+) ([]mail.Refusal, error) {
 	var out []mail.Refusal
 	needle := bytes.ToLower([]byte(`"session_id":"` + session.String() + `"`))
-	err := o.each(ctx, archive.Refusal, session, ident.Floor(ended.Add(time.Minute)), [][]byte{needle}, func(line []byte) bool {
-		if r, err := archive.ReadRefusal(line); err == nil && r.SessionID == session {
-			out = append([]mail.Refusal{r}, out...)
-		}
-		return true
-	})
+	err := o.each(
+		ctx,
+		archive.Refusal,
+		session,
+		ident.Floor(ended.Add(time.Minute)),
+		[][]byte{needle},
+		func(line []byte) bool {
+			if r, err := archive.ReadRefusal(line); err == nil && r.SessionID == session {
+				out = append([]mail.Refusal{r}, out...)
+			}
+			return true
+		},
+	)
 	return out, err
 }

@@ -26,40 +26,58 @@ func needles(q search.Query) [][]byte {
 	for _, t := range q.Terms {
 		v := t.Value
 		switch {
-		case v == "", t.Field == search.State, t.Field == search.Client && !t.Network.IsSingleIP(), t.Field == search.IP && !t.Network.IsSingleIP():
+		case v == "",
+			t.Field == search.State,
+			t.Field == search.Client && !t.Network.IsSingleIP(),
+			t.Field == search.IP && !t.Network.IsSingleIP():
 			continue
 		case t.Field == search.Client, t.Field == search.IP:
 			v = t.Network.Addr().String()
 		}
 		text, err := archive.Write(strings.ToLower(v))
 		if err == nil && len(text) > 3 {
-			out = append(out, bytes.ToLower(text[1:len(text)-2])) // as it stands in JSON, without the quotes
+			out = append(out,
+				bytes.ToLower(text[1:len(text)-2])) // as it stands in JSON, without the quotes
 		}
 	}
 	return out
 }
 
 // Search looks through an archive as Store.Search does.
-func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (search.Page, error) {
+func (o *Opened) Search(
+	ctx context.Context,
+	q search.Query,
+	after ident.ID,
+	limit int,
+) (search.Page, error) {
 	lower, upper := narrow(q, 0, 1<<63-1, after)
 	started := time.Now()
 	var page search.Page
 	var back [2]ident.ID // how far each kind was looked through when time was up
-	look := func(kind string, n int, read func(line []byte) (mail.Found, []mail.Event, bool)) error {
+	look := func(kind string, n int, read func(line []byte) (mail.Found, []mail.Event,
+		bool)) error {
 		found := 0
-		return o.through(ctx, kind, lower, upper, q.OldestFirst, needles(q), func(line []byte) bool {
-			f, events, ok := read(line)
-			if !ok || f.ID >= upper || f.ID < lower || !q.Match(&f, events) {
-				if time.Since(started) > searchTime && ok {
-					back[n] = f.ID
-					return false
+		return o.through(
+			ctx,
+			kind,
+			lower,
+			upper,
+			q.OldestFirst,
+			needles(q),
+			func(line []byte) bool {
+				f, events, ok := read(line)
+				if !ok || f.ID >= upper || f.ID < lower || !q.Match(&f, events) {
+					if time.Since(started) > searchTime && ok {
+						back[n] = f.ID
+						return false
+					}
+					return true
 				}
-				return true
-			}
-			page.Items = append(page.Items, f)
-			found++
-			return found < limit
-		})
+				page.Items = append(page.Items, f)
+				found++
+				return found < limit
+			},
+		)
 	}
 	err := look(archive.Message, 0, func(line []byte) (mail.Found, []mail.Event, bool) {
 		l, err := archive.ReadMessage(line)
@@ -80,7 +98,10 @@ func (o *Opened) Search(ctx context.Context, q search.Query, after ident.ID, lim
 		upTo = min(back[0], back[1])
 	}
 	if upTo != 0 { // what is beyond was not looked through in both
-		page.Items = slices.DeleteFunc(page.Items, func(f mail.Found) bool { return byAge(q, f, mail.Found{Message: mail.Message{ID: upTo}}) > 0 })
+		page.Items = slices.DeleteFunc(page.Items, func(f mail.Found) bool {
+			return byAge(q, f,
+				mail.Found{Message: mail.Message{ID: upTo}}) > 0
+		})
 		page.Next, page.Back = upTo, upTo.Time()
 	}
 	if len(page.Items) >= limit {
@@ -163,18 +184,30 @@ func (o *Opened) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail
 	})
 	switch f.Sort {
 	case "duration":
-		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.Seconds, a.Seconds) })
+		slices.SortStableFunc(out,
+			func(a, b mail.Session) int { return cmp.Compare(b.Seconds, a.Seconds) })
 	case "bytes":
-		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.BytesIn+b.BytesOut, a.BytesIn+a.BytesOut) })
+		slices.SortStableFunc(out, func(a, b mail.Session) int {
+			return cmp.Compare(b.BytesIn+b.BytesOut,
+				a.BytesIn+a.BytesOut)
+		})
 	case "messages":
-		slices.SortStableFunc(out, func(a, b mail.Session) int { return cmp.Compare(b.MessageCount, a.MessageCount) })
+		slices.SortStableFunc(out,
+			func(a, b mail.Session) int { return cmp.Compare(b.MessageCount, a.MessageCount) })
 	}
 	return out[:min(len(out), f.Limit)], err
 }
 
 // eachSum goes through the counts of a dimension in a period.
-func (o *Opened) eachSum(ctx context.Context, dim string, from, to time.Time, visit func(hour int64, s report.Sum)) error {
-	rows, err := o.db.pool.Query(ctx, `SELECT data FROM archive_sums WHERE archive = $1 AND dim = $2 AND day >= $3 AND day <= $4`, o.id, dim, from.UTC().Truncate(24*time.Hour), to.UTC())
+func (o *Opened) eachSum(
+	ctx context.Context,
+	dim string,
+	from, to time.Time,
+	visit func(hour int64, s report.Sum),
+) error {
+	rows, err := o.db.pool.Query(ctx,
+		`SELECT data FROM archive_sums WHERE archive = $1 AND dim = $2 AND day >= $3 AND day <= $4`,
+		o.id, dim, from.UTC().Truncate(24*time.Hour), to.UTC())
 	if err != nil {
 		return err
 	}
@@ -194,7 +227,14 @@ func (o *Opened) eachSum(ctx context.Context, dim string, from, to time.Time, vi
 }
 
 // Sums adds up counts by value, those with most first.
-func (o *Opened) Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error) {
+func (o *Opened) Sums(
+	ctx context.Context,
+	dim string,
+	kinds []string,
+	value string,
+	spans []report.Span,
+	limit int,
+) ([]report.Sum, error) {
 	if len(spans) == 0 {
 		return nil, nil
 	}
@@ -210,14 +250,18 @@ func (o *Opened) Sums(ctx context.Context, dim string, kinds []string, value str
 			by[k] = &report.Sum{Value: s.Value, Kind: s.Kind}
 		}
 		x := by[k]
-		x.N, x.Bytes, x.Delay, x.DelayMax = x.N+s.N, x.Bytes+s.Bytes, x.Delay+s.Delay, max(x.DelayMax, s.DelayMax)
+		x.N, x.Bytes, x.Delay, x.DelayMax = x.N+s.N, x.Bytes+s.Bytes, x.Delay+s.Delay, max(
+			x.DelayMax,
+			s.DelayMax,
+		)
 		all[s.Value] += s.N
 	})
 	values := make([]string, 0, len(all))
 	for v := range all {
 		values = append(values, v)
 	}
-	slices.SortFunc(values, func(a, b string) int { return cmp.Or(cmp.Compare(all[b], all[a]), cmp.Compare(a, b)) })
+	slices.SortFunc(values,
+		func(a, b string) int { return cmp.Or(cmp.Compare(all[b], all[a]), cmp.Compare(a, b)) })
 	if limit > 0 {
 		values = values[:min(len(values), limit)]
 	}
@@ -233,7 +277,11 @@ func (o *Opened) Sums(ctx context.Context, dim string, kinds []string, value str
 }
 
 // SumHours reads one value's counts hour by hour.
-func (o *Opened) SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error) {
+func (o *Opened) SumHours(
+	ctx context.Context,
+	dim, value string,
+	from, to time.Time,
+) ([]report.Hour, error) {
 	type key struct {
 		hour int64
 		kind string
@@ -243,14 +291,24 @@ func (o *Opened) SumHours(ctx context.Context, dim, value string, from, to time.
 		if s.Value == value {
 			k := key{hour, s.Kind}
 			h := by[k]
-			by[k] = report.Hour{At: time.Unix(hour*3600, 0).UTC(), Kind: s.Kind, N: h.N + s.N, Bytes: h.Bytes + s.Bytes, Delay: h.Delay + s.Delay, DelayMax: max(h.DelayMax, s.DelayMax)}
+			by[k] = report.Hour{
+				At:       time.Unix(hour*3600, 0).UTC(),
+				Kind:     s.Kind,
+				N:        h.N + s.N,
+				Bytes:    h.Bytes + s.Bytes,
+				Delay:    h.Delay + s.Delay,
+				DelayMax: max(h.DelayMax, s.DelayMax),
+			}
 		}
 	})
 	out := make([]report.Hour, 0, len(by))
 	for _, h := range by {
 		out = append(out, h)
 	}
-	slices.SortFunc(out, func(a, b report.Hour) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Kind, b.Kind)) })
+	slices.SortFunc(out, func(a, b report.Hour) int {
+		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Kind,
+			b.Kind))
+	})
 	return out, err
 }
 
@@ -266,7 +324,8 @@ func (o *Opened) Figure(ctx context.Context, f report.Question) ([]report.Behind
 	items := []report.Behind{}
 	add := func(found *mail.Found, events []mail.Event) bool {
 		for _, fact := range report.Of(found, events) {
-			if fact.Kind != f.Kind || fact.At.Before(from) || !fact.At.Before(to) || !fact.Is(f.Dim, f.Value) {
+			if fact.Kind != f.Kind || fact.At.Before(from) || !fact.At.Before(to) ||
+				!fact.Is(f.Dim, f.Value) {
 				continue
 			}
 			if skip > 0 {
@@ -279,16 +338,24 @@ func (o *Opened) Figure(ctx context.Context, f report.Question) ([]report.Behind
 	}
 	lower, upper := ident.Floor(from.Add(-longestLife)), ident.Floor(to)
 	var holds [][]byte
-	if text, err := json.Marshal(f.Value); err == nil && f.Value != "" && f.Value != "<>" && f.Dim != "total" {
+	if text, err := json.Marshal(f.Value); err == nil && f.Value != "" && f.Value != "<>" &&
+		f.Dim != "total" {
 		holds = append(holds, bytes.ToLower(text[1:len(text)-1]))
 	}
 	var err error
 	if f.Kind == "rejected" {
-		err = o.each(ctx, archive.Refusal, ident.Floor(from.Add(-time.Minute)), ident.Floor(to.Add(time.Minute)), holds, func(line []byte) bool {
-			r, err := archive.ReadRefusal(line)
-			x := mail.FoundRefusal(r)
-			return err != nil || add(&x, nil)
-		})
+		err = o.each(
+			ctx,
+			archive.Refusal,
+			ident.Floor(from.Add(-time.Minute)),
+			ident.Floor(to.Add(time.Minute)),
+			holds,
+			func(line []byte) bool {
+				r, err := archive.ReadRefusal(line)
+				x := mail.FoundRefusal(r)
+				return err != nil || add(&x, nil)
+			},
+		)
 	} else {
 		err = o.each(ctx, archive.Message, max(lower, 0), upper, holds, func(line []byte) bool {
 			l, err := archive.ReadMessage(line)
@@ -305,7 +372,14 @@ func (o *Opened) Figure(ctx context.Context, f report.Question) ([]report.Behind
 }
 
 func itemOf(f *mail.Found, fact report.Fact) report.Behind {
-	x := report.Behind{At: fact.At.UTC(), Kind: fact.Kind, Sender: f.Sender, Subject: f.Subject, Size: fact.Bytes, SessionID: f.SessionID.String()}
+	x := report.Behind{
+		At:        fact.At.UTC(),
+		Kind:      fact.Kind,
+		Sender:    f.Sender,
+		Subject:   f.Subject,
+		Size:      fact.Bytes,
+		SessionID: f.SessionID.String(),
+	}
 	if r := f.Refused; r != nil {
 		x.RefusalID, x.Recipient, x.Text, x.Cause = r.ID.String(), r.Recipient, r.Reply(), r.Cause
 		return x

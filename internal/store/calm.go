@@ -11,10 +11,13 @@ import (
 // stores of tests, of benches and of virtual time are built on it.
 type Calm struct{}
 
-func (Calm) RegisterNode(context.Context, string) (int, error)        { return 1, nil }
-func (Calm) ReleaseNode(context.Context, int) error                   { return nil }
-func (Calm) Heartbeat(context.Context, int) (Pulse, error)            { return Pulse{}, nil }
-func (Calm) Ask(context.Context, error) Condition                     { return Condition{State: Away} }
+func (Calm) RegisterNode(context.Context, string) (int, error) { return 1, nil }
+func (Calm) ReleaseNode(context.Context, int) error            { return nil }
+func (Calm) Heartbeat(context.Context, int) (Pulse, error)     { return Pulse{}, nil }
+
+func (Calm) Ask(context.Context, error) Condition {
+	return Condition{State: Away}
+}
 func (Calm) Renew()                                                   {}
 func (Calm) Leases(context.Context, int) ([]LeaseHeld, error)         { return nil, nil }
 func (Calm) ReleaseDead(context.Context) (int64, error)               { return 0, nil }

@@ -29,7 +29,18 @@ const (
 
 // States are all of them.
 func States() []State {
-	return []State{Well, Away, Frozen, ReadOnly, Waiting, Hanging, Former, Newer, Replaced, Refusing}
+	return []State{
+		Well,
+		Away,
+		Frozen,
+		ReadOnly,
+		Waiting,
+		Hanging,
+		Former,
+		Newer,
+		Replaced,
+		Refusing,
+	}
 }
 
 // Condition is a state with what it means.
@@ -40,17 +51,22 @@ type Condition struct {
 
 var sentences = map[State]string{
 	Away: "the database cannot be reached: %s",
-	Frozen: "the database takes connections and does not answer: it is frozen or overloaded; look at its machine, " +
+	Frozen: "the database takes connections and does not answer: it is frozen or overloaded; look " +
+		"at its machine, " +
 		"or promote its standby",
-	ReadOnly: "the database is read-only: it is a standby, or was set so; let this service reach the primary " +
+	ReadOnly: "the database is read-only: it is a standby, or was set so; let this service reach " +
+		"the primary " +
 		"(name all hosts in the database's address, with target_session_attrs=read-write)",
 	Waiting: "commits wait for a synchronous standby that does not answer: start it, " +
 		"or take it out of synchronous_standby_names",
 	Hanging: "the database answers, and its commits come to no end: look at its disk",
-	Former:  "only a former primary takes writes, and what it takes is lost to the promoted one: stop it (%s)",
-	Newer: "the database's schema is newer than this program: stop this service and start the program " +
+	Former: "only a former primary takes writes, and what it takes is lost to the promoted one: " +
+		"stop it (%s)",
+	Newer: "the database's schema is newer than this program: stop this service and start the " +
+		"program " +
 		"that changed the schema, or a later one",
-	Replaced: "another service runs under the name of this node, and this one has stopped: give each its own --node",
+	Replaced: "another service runs under the name of this node, and this one has stopped: give " +
+		"each its own --node",
 	Refusing: "the database refuses a heartbeat: %s",
 }
 
@@ -108,7 +124,8 @@ func unreached(s *DB, err error) Condition {
 		return condition(Former, strings.Join(s.Former(), ", "))
 	case errors.Is(err, ErrOtherCluster):
 		return condition(Refusing, err)
-	case strings.Contains(err.Error(), "read only connection") || strings.Contains(err.Error(), "ValidateConnect failed"):
+	case strings.Contains(err.Error(), "read only connection") || strings.Contains(err.Error(),
+		"ValidateConnect failed"):
 		return condition(ReadOnly)
 	case isTimeout(err):
 		return condition(Frozen)
@@ -118,5 +135,6 @@ func unreached(s *DB, err error) Condition {
 
 func isTimeout(err error) bool {
 	var t net.Error
-	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &t) && t.Timeout() || pgconn.Timeout(err)
+	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &t) && t.Timeout() ||
+		pgconn.Timeout(err)
 }

@@ -59,7 +59,8 @@ func ended(outcomes []*Outcome, recorded map[mail.DeliveryID]bool) []keys {
 		}
 		for _, e := range o.Events {
 			if e.Kind == mail.EventDeferred {
-				later.ids, later.ns, later.ats = append(later.ids, int64(id.Message)), append(later.ns, id.N), append(later.ats, e.At)
+				later.ids, later.ns, later.ats = append(later.ids,
+					int64(id.Message)), append(later.ns, id.N), append(later.ats, e.At)
 			}
 		}
 	}
@@ -90,7 +91,9 @@ const countAtOnce = 400
 func (s Counts) Count(ctx context.Context) (more bool, err error) {
 	err = s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
-		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext('gull counts'))`).Scan(&mine); err != nil || !mine {
+		if err := tx.QueryRow(ctx,
+			`SELECT pg_try_advisory_xact_lock(hashtext('gull counts'))`).Scan(&mine); err != nil ||
+			!mine {
 			return err
 		}
 		more, err = count(ctx, tx, countAtOnce)
@@ -114,8 +117,12 @@ func (s Counts) countOneByOne(ctx context.Context) error {
 			continue
 		}
 		if errors.Is(err, ErrData) {
-			_, gone := s.pool.Exec(ctx, `DELETE FROM count_log WHERE seq = (SELECT min(seq) FROM count_log)`)
-			err = errors.Join(fmt.Errorf("what one commit holds can't be counted and is left out: %w", err), gone)
+			_, gone := s.pool.Exec(ctx,
+				`DELETE FROM count_log WHERE seq = (SELECT min(seq) FROM count_log)`)
+			err = errors.Join(
+				fmt.Errorf("what one commit holds can't be counted and is left out: %w", err),
+				gone,
+			)
 		}
 		return err
 	}
@@ -127,7 +134,10 @@ func (s Counts) countAll(ctx context.Context) error {
 	for {
 		var more bool
 		err := s.inTx(ctx, func(tx pgx.Tx) error {
-			if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtext('gull counts'))`); err != nil {
+			if _, err := tx.Exec(
+				ctx,
+				`SELECT pg_advisory_xact_lock(hashtext('gull counts'))`,
+			); err != nil {
 				return err
 			}
 			var err error
@@ -143,10 +153,19 @@ func (s Counts) countAll(ctx context.Context) error {
 // count takes keys out of the log and counts their rows, in one transaction.
 func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 	// Rows are found by their keys, whatever the planner takes their number for.
-	if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off; SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off; SET LOCAL enable_seqscan = off; SET LOCAL jit = off`); err != nil {
+	if _, err := tx.Exec(
+		ctx,
+		`SET LOCAL synchronous_commit = off; SET LOCAL enable_hashjoin = off;
+			SET LOCAL enable_mergejoin = off; SET LOCAL enable_seqscan = off; SET LOCAL jit = off`,
+	); err != nil {
 		return false, err
 	}
-	rows, err := tx.Query(ctx, `DELETE FROM count_log WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1) RETURNING kind, ids, ns, ats`, limit)
+	rows, err := tx.Query(
+		ctx,
+		`DELETE FROM count_log WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1)
+			RETURNING kind, ids, ns, ats`,
+		limit,
+	)
 	if err != nil {
 		return false, err
 	}
@@ -192,78 +211,139 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 // The facts of rows, one for each thing counted. total says whether it counts in
 // all; a message of several recipients counts once, and once for each of them.
 const (
-	messageFacts = `m.direction, CASE m.sender WHEN '' THEN '<>' ELSE lower(m.sender) END AS sender, CASE m.sender WHEN '' THEN '<>' ELSE split_part(lower(m.sender), '@', -1) END AS sender_domain,
-		nullif(m.client_address, '') AS client, nullif(m.listener, '') AS listener, nullif(lower(m.account), '') AS account`
-	noMessageFacts  = `NULL AS direction, NULL AS sender, NULL AS sender_domain, NULL AS client, NULL AS listener, NULL AS account`
-	deliveryFacts   = `lower(d.recipient) AS recipient, split_part(lower(d.recipient), '@', -1) AS recipient_domain`
-	noDeliveryFacts = `NULL AS recipient, NULL AS recipient_domain, NULL AS host, NULL AS route, NULL AS cause`
-	hostFact        = `CASE WHEN d.reply->>'stage' NOT IN ('mailbox', 'route') THEN nullif(d.reply->>'host', '') END AS host`
+	messageFacts = `m.direction, CASE m.sender WHEN '' THEN '<>' ELSE lower(m.sender) END AS sender,
+		CASE m.sender WHEN '' THEN '<>' ELSE split_part(lower(m.sender), '@',
+			-1) END AS sender_domain,
+		nullif(m.client_address, '') AS client, nullif(m.listener, '') AS listener,
+			nullif(lower(m.account), '') AS account`
+	noMessageFacts = `NULL AS direction, NULL AS sender, NULL AS sender_domain, NULL AS client,
+		NULL AS listener, NULL AS account`
+	deliveryFacts = `lower(d.recipient) AS recipient, split_part(lower(d.recipient), '@',
+		-1) AS recipient_domain`
+	noDeliveryFacts = `NULL AS recipient, NULL AS recipient_domain, NULL AS host, NULL AS route,
+		NULL AS cause`
+	hostFact = `CASE WHEN d.reply->>'stage' NOT IN ('mailbox', 'route')
+		THEN nullif(d.reply->>'host', '') END AS host`
 	// Sent on by an alias or a forward, to another domain than it was addressed to.
-	forwardedSQL = `d.via <> '' AND split_part(lower(d.recipient), '@', -1) <> split_part(lower(d.original), '@', -1)`
+	forwardedSQL = `d.via <> '' AND split_part(lower(d.recipient), '@',
+		-1) <> split_part(lower(d.original), '@', -1)`
 )
 
 var factsSQL = [...]string{
-	countReceived: `SELECT true AS total, 'received' AS kind, m.received_at AS at, 1 AS n, m.size AS bytes, NULL::bigint AS delay, ` + messageFacts + `, ` + noDeliveryFacts + `
+	countReceived: `SELECT true AS total, 'received' AS kind, m.received_at AS at, 1 AS n,
+		m.size AS bytes, NULL::bigint AS delay, ` + messageFacts + `, ` + noDeliveryFacts + `
 			FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id
 		UNION ALL
-		SELECT false, 'received', r.received_at, 1, r.size, NULL, ` + noMessageFacts + `, r.recipient, NULL, NULL, NULL, NULL FROM (
-			SELECT DISTINCT m.id, m.received_at, m.size, lower(d.original) AS recipient FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id
-			JOIN LATERAL (SELECT original FROM delivery WHERE message_id = k.id UNION ALL SELECT original FROM delivery_done WHERE message_id = k.id) d ON true) r
+		SELECT false, 'received', r.received_at, 1, r.size, NULL, ` + noMessageFacts + `,
+			r.recipient, NULL, NULL, NULL, NULL FROM (
+			SELECT DISTINCT m.id, m.received_at, m.size, lower(d.original) AS recipient
+				FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id
+			JOIN LATERAL (SELECT original FROM delivery
+				WHERE message_id = k.id UNION ALL SELECT original FROM delivery_done
+					WHERE message_id = k.id) d ON true) r
 		UNION ALL
-		SELECT false, 'received', r.received_at, 1, r.size, NULL, ` + noMessageFacts + `, NULL, r.domain, NULL, NULL, NULL FROM (
-			SELECT DISTINCT m.id, m.received_at, m.size, split_part(lower(d.original), '@', -1) AS domain FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id
-			JOIN LATERAL (SELECT original FROM delivery WHERE message_id = k.id UNION ALL SELECT original FROM delivery_done WHERE message_id = k.id) d ON true) r`,
-	countEnded: `SELECT true AS total, CASE WHEN d.state = 'delivered' AND ` + forwardedSQL + ` THEN 'forwarded' ELSE d.state END AS kind, d.finished_at AS at, 1 AS n, m.size AS bytes,
-			CASE WHEN d.state = 'delivered' THEN greatest(0, extract(epoch FROM d.finished_at - m.received_at) * 1000)::bigint END AS delay,
-			` + messageFacts + `, ` + deliveryFacts + `, ` + hostFact + `, l.route, nullif(d.cause, '') AS cause
-		FROM unnest($1::bigint[], $2::smallint[]) k(id, n) JOIN delivery_done d ON d.message_id = k.id AND d.n = k.n JOIN message m ON m.id = k.id JOIN lane l ON l.id = d.lane`,
-	countDeferred: `SELECT true AS total, 'deferred' AS kind, e.at, 1 AS n, m.size AS bytes, NULL::bigint AS delay,
+		SELECT false, 'received', r.received_at, 1, r.size, NULL, ` + noMessageFacts + `, NULL,
+			r.domain, NULL, NULL, NULL FROM (
+			SELECT DISTINCT m.id, m.received_at, m.size, split_part(lower(d.original), '@',
+				-1) AS domain FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id
+			JOIN LATERAL (SELECT original FROM delivery
+				WHERE message_id = k.id UNION ALL SELECT original FROM delivery_done
+					WHERE message_id = k.id) d ON true) r`,
+	countEnded: `SELECT true AS total, CASE WHEN d.state = 'delivered' AND ` + forwardedSQL +
+		` THEN 'forwarded' ELSE d.state END AS kind, d.finished_at AS at, 1 AS n, m.size AS bytes,
+			CASE WHEN d.state = 'delivered' THEN greatest(0, extract(epoch
+				FROM d.finished_at - m.received_at) * 1000)::bigint END AS delay,
+			` + messageFacts + `, ` + deliveryFacts + `, ` + hostFact + `, l.route, nullif(d.cause,
+				'') AS cause
+		FROM unnest($1::bigint[], $2::smallint[]) k(id, n)
+			JOIN delivery_done d ON d.message_id = k.id AND d.n = k.n JOIN message m ON m.id = k.id
+				JOIN lane l ON l.id = d.lane`,
+	countDeferred: `SELECT true AS total, 'deferred' AS kind, e.at, 1 AS n, m.size AS bytes,
+		NULL::bigint AS delay,
 			` + messageFacts + `, ` + deliveryFacts + `, ` + hostFact + `, d.route, d.cause
-		FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) k(id, n, at) JOIN event e ON e.message_id = k.id AND e.at = k.at AND e.n = k.n AND e.kind = 'deferred' JOIN message m ON m.id = k.id
-		CROSS JOIN LATERAL (SELECT coalesce(e.detail->>'recipient', (SELECT recipient FROM delivery WHERE message_id = k.id AND n = k.n), (SELECT recipient FROM delivery_done WHERE message_id = k.id AND n = k.n)) AS recipient,
-			e.detail->'reply' AS reply, e.detail->>'route' AS route, e.detail->>'cause' AS cause) d`,
-	countRefused: `SELECT true AS total, 'rejected' AS kind, m.at, 1 AS n, CASE m.stage WHEN 'content' THEN m.size ELSE 0 END AS bytes, NULL::bigint AS delay, 'in' AS direction,
-			CASE WHEN m.sender <> '' THEN lower(m.sender) WHEN m.stage IN ('sender', 'recipient', 'content') THEN '<>' END AS sender,
-			CASE WHEN m.sender <> '' THEN split_part(lower(m.sender), '@', -1) WHEN m.stage IN ('sender', 'recipient', 'content') THEN '<>' END AS sender_domain,
-			nullif(m.client_address, '') AS client, nullif(m.listener, '') AS listener, nullif(lower(m.account), '') AS account,
-			nullif(lower(m.recipient), '') AS recipient, nullif(split_part(lower(m.recipient), '@', -1), '') AS recipient_domain, NULL AS host, NULL AS route, nullif(m.cause, '') AS cause
+		FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) k(id, n, at)
+			JOIN event e ON e.message_id = k.id AND e.at = k.at AND e.n = k.n
+				AND e.kind = 'deferred' JOIN message m ON m.id = k.id
+		CROSS JOIN LATERAL (SELECT coalesce(e.detail->>'recipient', (SELECT recipient FROM delivery
+			WHERE message_id = k.id AND n = k.n), (SELECT recipient FROM delivery_done
+				WHERE message_id = k.id AND n = k.n)) AS recipient,
+			e.detail->'reply' AS reply, e.detail->>'route' AS route,
+				e.detail->>'cause' AS cause) d`,
+	countRefused: `SELECT true AS total, 'rejected' AS kind, m.at, 1 AS n, CASE m.stage
+		WHEN 'content' THEN m.size ELSE 0 END AS bytes, NULL::bigint AS delay, 'in' AS direction,
+			CASE WHEN m.sender <> '' THEN lower(m.sender) WHEN m.stage IN ('sender', 'recipient',
+				'content') THEN '<>' END AS sender,
+			CASE WHEN m.sender <> '' THEN split_part(lower(m.sender), '@', -1)
+				WHEN m.stage IN ('sender', 'recipient', 'content') THEN '<>' END AS sender_domain,
+			nullif(m.client_address, '') AS client, nullif(m.listener, '') AS listener,
+				nullif(lower(m.account), '') AS account,
+			nullif(lower(m.recipient), '') AS recipient, nullif(split_part(lower(m.recipient), '@',
+				-1), '') AS recipient_domain, NULL AS host, NULL AS route, nullif(m.cause,
+					'') AS cause
 		FROM unnest($1::bigint[]) k(id) JOIN refusal m ON m.id = k.id`,
-	countBack: `SELECT true AS total, 'discarded' AS kind, k.at, -1 AS n, -m.size AS bytes, NULL::bigint AS delay,
+	countBack: `SELECT true AS total, 'discarded' AS kind, k.at, -1 AS n, -m.size AS bytes,
+		NULL::bigint AS delay,
 			` + messageFacts + `, ` + deliveryFacts + `, NULL AS host, l.route, 'dropped' AS cause
-		FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) k(id, n, at) JOIN message m ON m.id = k.id
-		CROSS JOIN LATERAL (SELECT recipient, lane FROM delivery WHERE message_id = k.id AND n = k.n UNION ALL SELECT recipient, lane FROM delivery_done WHERE message_id = k.id AND n = k.n) d
+		FROM unnest($1::bigint[], $2::smallint[], $3::timestamptz[]) k(id, n, at)
+			JOIN message m ON m.id = k.id
+		CROSS JOIN LATERAL (SELECT recipient, lane FROM delivery WHERE message_id = k.id
+			AND n = k.n UNION ALL SELECT recipient, lane FROM delivery_done WHERE message_id = k.id
+				AND n = k.n) d
 		JOIN lane l ON l.id = d.lane`,
 }
 
 // addUp adds facts to the counts of every kind of figure. The delays of what was
 // delivered are counted by eighths of an octave too, for the median.
 const addUp = `, hours AS MATERIALIZED (
-		SELECT date_trunc('hour', f.at, 'UTC') AS at, v.dim, v.value, f.kind, sum(f.n) AS n, sum(f.bytes) AS bytes, sum(coalesce(f.delay, 0)) AS delay, max(coalesce(f.delay, 0)) AS delay_max
+		SELECT date_trunc('hour', f.at, 'UTC') AS at, v.dim, v.value, f.kind, sum(f.n) AS n,
+			sum(f.bytes) AS bytes, sum(coalesce(f.delay, 0)) AS delay, max(coalesce(f.delay,
+				0)) AS delay_max
 		FROM facts f CROSS JOIN LATERAL (VALUES
-			('total', CASE WHEN f.total THEN '' END), ('direction', f.direction), ('sender', f.sender), ('sender_domain', f.sender_domain), ('client', f.client), ('listener', f.listener),
-			('account', f.account), ('recipient', f.recipient), ('recipient_domain', f.recipient_domain), ('host', f.host), ('route', f.route), ('cause', f.cause),
-			('delay', CASE WHEN f.delay IS NOT NULL THEN lpad(floor(8 * ln((f.delay + 1)::float8) / ln(2::float8) + 1e-9)::text, 3, '0') END)) v(dim, value)
+			('total', CASE WHEN f.total THEN '' END), ('direction', f.direction), ('sender',
+				f.sender), ('sender_domain', f.sender_domain), ('client', f.client), ('listener',
+					f.listener),
+			('account', f.account), ('recipient', f.recipient), ('recipient_domain',
+				f.recipient_domain), ('host', f.host), ('route', f.route), ('cause', f.cause),
+			('delay', CASE WHEN f.delay IS NOT NULL
+				THEN lpad(floor(8 * ln((f.delay + 1)::float8) / ln(2::float8) + 1e-9)::text, 3,
+					'0') END)) v(dim, value)
 		WHERE v.value IS NOT NULL GROUP BY 1, 2, 3, 4
 	)
 	INSERT INTO count_sum AS c (tier, at, dim, value, kind, n, bytes, delay, delay_max)
-	SELECT t.tier, date_trunc(t.tier, h.at, 'UTC'), h.dim, left(h.value, 400), h.kind, sum(h.n), sum(h.bytes), sum(h.delay), max(h.delay_max)
-	FROM hours h CROSS JOIN (VALUES ('hour'), ('day'), ('week')) t(tier) GROUP BY 1, 2, 3, 4, 5 ORDER BY 3, 1, 2, 5, 4
-	ON CONFLICT (dim, tier, at, kind, value) DO UPDATE SET n = c.n + excluded.n, bytes = c.bytes + excluded.bytes, delay = c.delay + excluded.delay, delay_max = greatest(c.delay_max, excluded.delay_max)`
+	SELECT t.tier, date_trunc(t.tier, h.at, 'UTC'), h.dim, left(h.value, 400), h.kind, sum(h.n),
+		sum(h.bytes), sum(h.delay), max(h.delay_max)
+	FROM hours h CROSS JOIN (VALUES ('hour'), ('day'), ('week')) t(tier) GROUP BY 1, 2, 3, 4, 5
+		ORDER BY 3, 1, 2, 5, 4
+	ON CONFLICT (dim, tier, at, kind, value) DO UPDATE SET n = c.n + excluded.n,
+		bytes = c.bytes + excluded.bytes, delay = c.delay + excluded.delay,
+			delay_max = greatest(c.delay_max, excluded.delay_max)`
 
 // wordsSQL writes the words of what was counted, for searches by a part of them.
 var wordsSQL = [...]string{
-	countReceived: `INSERT INTO find_text SELECT m.id, left(lower(concat_ws(E'\n', m.sender, m.header_from, m.subject, m.message_id, r.all)), 4000)
-		FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id CROSS JOIN LATERAL (SELECT string_agg(DISTINCT a, E'\n') AS all FROM (
-			SELECT unnest(ARRAY[recipient, original]) AS a FROM delivery WHERE message_id = k.id UNION ALL SELECT unnest(ARRAY[recipient, original]) FROM delivery_done WHERE message_id = k.id) d) r
+	countReceived: `INSERT INTO find_text SELECT m.id, left(lower(concat_ws(E'\n', m.sender,
+		m.header_from, m.subject, m.message_id, r.all)), 4000)
+		FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id CROSS
+			JOIN LATERAL (SELECT string_agg(DISTINCT a, E'\n') AS all FROM (
+			SELECT unnest(ARRAY[recipient, original]) AS a FROM delivery
+				WHERE message_id = k.id UNION ALL SELECT unnest(ARRAY[recipient, original])
+					FROM delivery_done WHERE message_id = k.id) d) r
 		ON CONFLICT DO NOTHING`,
-	countRefused: `INSERT INTO find_text SELECT m.id, left(lower(concat_ws(E'\n', m.sender, m.header_from, m.subject, m.message_id, m.recipient)), 4000)
+	countRefused: `INSERT INTO find_text SELECT m.id, left(lower(concat_ws(E'\n', m.sender,
+		m.header_from, m.subject, m.message_id, m.recipient)), 4000)
 		FROM unnest($1::bigint[]) k(id) JOIN refusal m ON m.id = k.id ON CONFLICT DO NOTHING`,
 	countBack: "",
 }
 
 // Sums reads what was counted, added up over spans for each value of a dimension:
 // those with most first.
-func (s Counts) Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span, limit int) ([]report.Sum, error) {
+func (s Counts) Sums(
+	ctx context.Context,
+	dim string,
+	kinds []string,
+	value string,
+	spans []report.Span,
+	limit int,
+) ([]report.Sum, error) {
 	q := query{}
 	q.and("dim = %s", dim)
 	q.and("kind = ANY(%s)", kinds)
@@ -271,10 +351,15 @@ func (s Counts) Sums(ctx context.Context, dim string, kinds []string, value stri
 		q.and("value = %s", value)
 	}
 	q.inSpans(spans)
-	sql := `WITH s AS (SELECT value, kind, sum(n)::bigint AS n, sum(bytes)::bigint, sum(delay)::bigint, max(delay_max)::bigint FROM count_sum WHERE true` + q.String() + ` GROUP BY value, kind HAVING sum(n) <> 0)
+	sql := `WITH s AS (SELECT value, kind, sum(n)::bigint AS n, sum(bytes)::bigint,
+		sum(delay)::bigint, max(delay_max)::bigint FROM count_sum
+			WHERE true` + q.String() + ` GROUP BY value, kind HAVING sum(n) <> 0)
 		SELECT * FROM s`
 	if limit > 0 {
-		sql += ` WHERE value IN (SELECT value FROM s GROUP BY value ORDER BY sum(n) DESC, value LIMIT ` + q.arg(limit) + `)`
+		sql += ` WHERE value IN (SELECT value FROM s GROUP BY value ORDER BY sum(n) DESC,
+			value LIMIT ` + q.arg(
+			limit,
+		) + `)`
 	}
 	rows, err := s.pool.Query(ctx, sql, q.args...)
 	if err != nil {
@@ -290,20 +375,32 @@ func (s Counts) Sums(ctx context.Context, dim string, kinds []string, value stri
 func (q *query) inSpans(spans []report.Span) {
 	q.WriteString(" AND (false")
 	for _, s := range spans {
-		q.WriteString(" OR tier = " + q.arg(s.Tier) + " AND at >= " + q.arg(s.From) + " AND at < " + q.arg(s.To))
+		q.WriteString(
+			" OR tier = " + q.arg(
+				s.Tier,
+			) + " AND at >= " + q.arg(s.From) + " AND at < " + q.arg(s.To),
+		)
 	}
 	q.WriteString(")")
 }
 
 // SumHours reads one value's counts hour by hour.
-func (s Counts) SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error) {
+func (s Counts) SumHours(
+	ctx context.Context,
+	dim, value string,
+	from, to time.Time,
+) ([]report.Hour, error) {
 	q := query{}
 	q.and("tier = %s", "hour")
 	q.and("dim = %s", dim)
 	q.and("value = %s", value)
 	q.and("at >= %s", from)
 	q.and("at < %s", to)
-	rows, err := s.pool.Query(ctx, `SELECT at, kind, n, bytes, delay, delay_max FROM count_sum WHERE n <> 0`+q.String()+` ORDER BY at, kind`, q.args...)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT at, kind, n, bytes, delay, delay_max FROM count_sum WHERE n <> 0`+q.String()+`
+			ORDER BY at, kind`,
+		q.args...)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +414,12 @@ func (s Counts) SumHours(ctx context.Context, dim, value string, from, to time.T
 
 // Since reads the counts by kind since an hour.
 func (s Counts) Since(ctx context.Context, since time.Time) ([]mail.Count, error) {
-	rows, err := s.pool.Query(ctx, `SELECT at, kind, n, bytes FROM count_sum WHERE dim = 'total' AND tier = 'hour' AND at >= $1 AND n <> 0 ORDER BY at, kind`, since)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT at, kind, n, bytes FROM count_sum WHERE dim = 'total' AND tier = 'hour' AND at >= $1
+			AND n <> 0 ORDER BY at, kind`,
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -333,13 +435,24 @@ func (s Counts) Since(ctx context.Context, since time.Time) ([]mail.Count, error
 // and accounts hour by hour sooner than the others.
 func (s Counts) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 	for _, dim := range report.Fine {
-		if _, err := s.pool.Exec(ctx, `DELETE FROM count_sum WHERE dim = $1 AND tier = 'hour' AND at < $2`, dim, fine.UTC().Truncate(24*time.Hour)); err != nil {
+		if _, err := s.pool.Exec(
+			ctx,
+			`DELETE FROM count_sum WHERE dim = $1 AND tier = 'hour' AND at < $2`,
+			dim,
+			fine.UTC().Truncate(24*time.Hour),
+		); err != nil {
 			return err
 		}
 	}
 	for _, dim := range report.Dims {
 		for _, tier := range []string{"hour", "day", "week"} {
-			if _, err := s.pool.Exec(ctx, `DELETE FROM count_sum WHERE dim = $1 AND tier = $2 AND at < $3`, dim, tier, all); err != nil {
+			if _, err := s.pool.Exec(
+				ctx,
+				`DELETE FROM count_sum WHERE dim = $1 AND tier = $2 AND at < $3`,
+				dim,
+				tier,
+				all,
+			); err != nil {
 				return err
 			}
 		}

@@ -38,12 +38,17 @@ type Record struct {
 	After  map[string]any `json:"after"`
 }
 
-const mailboxColumns = "key, address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply, password, scram"
+const mailboxColumns = "key, address, name, addresses, generated, quota, forward_to, keep_copy, " +
+	"may_submit, send_as, reply, password, scram"
 
 // LoadDirectory reads every mailbox and alias.
 func (s Directory) LoadDirectory(ctx context.Context) (*directory.Directory, error) {
 	d := directory.New()
-	rows, err := s.pool.Query(ctx, `SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply FROM mailbox`)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit,
+			send_as, reply FROM mailbox`,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -59,18 +64,34 @@ func (s Directory) LoadDirectory(ctx context.Context) (*directory.Directory, err
 }
 
 // DirectoryEntries reads the mailboxes and aliases with the given keys.
-func (s Directory) DirectoryEntries(ctx context.Context, keys []string) (boxes []*directory.Mailbox, aliases []*directory.Alias, err error) {
-	rows, err := s.pool.Query(ctx, `SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit, send_as, reply FROM mailbox WHERE key = ANY($1)`, keys)
+func (s Directory) DirectoryEntries(
+	ctx context.Context,
+	keys []string,
+) (boxes []*directory.Mailbox, aliases []*directory.Alias, err error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit,
+			send_as, reply FROM mailbox WHERE key = ANY($1)`,
+		keys,
+	)
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := eachMailbox(rows, func(m *directory.Mailbox) { boxes = append(boxes, m) }); err != nil {
+	if err := eachMailbox(
+		rows,
+		func(m *directory.Mailbox) { boxes = append(boxes, m) },
+	); err != nil {
 		return nil, nil, err
 	}
-	if rows, err = s.pool.Query(ctx, `SELECT address, targets, about FROM alias WHERE key = ANY($1)`, keys); err != nil {
+	if rows, err = s.pool.Query(
+		ctx,
+		`SELECT address, targets, about FROM alias WHERE key = ANY($1)`,
+		keys,
+	); err != nil {
 		return nil, nil, err
 	}
-	return boxes, aliases, eachAlias(rows, func(a *directory.Alias) { aliases = append(aliases, a) })
+	return boxes, aliases, eachAlias(rows,
+		func(a *directory.Alias) { aliases = append(aliases, a) })
 }
 
 func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
@@ -81,7 +102,18 @@ func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
 		var addresses, generated, forward, sendAs []string
 		var quota int64
 		var reply []byte
-		if err := rows.Scan(&own, &m.Name, &addresses, &generated, &quota, &forward, &m.KeepCopy, &m.MaySubmit, &sendAs, &reply); err != nil {
+		if err := rows.Scan(
+			&own,
+			&m.Name,
+			&addresses,
+			&generated,
+			&quota,
+			&forward,
+			&m.KeepCopy,
+			&m.MaySubmit,
+			&sendAs,
+			&reply,
+		); err != nil {
 			return err
 		}
 		m.Quota = form.Size(quota)
@@ -89,7 +121,9 @@ func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
 		if m.Address, err = address.Parse(own); err != nil {
 			return err
 		}
-		m.Addresses, m.Generated, m.ForwardTo = parseAll(addresses), parseAll(generated), parseAll(forward)
+		m.Addresses, m.Generated, m.ForwardTo = parseAll(
+			addresses,
+		), parseAll(generated), parseAll(forward)
 		for _, text := range sendAs {
 			if p, err := address.ParsePattern(text); err == nil {
 				m.SendAs = append(m.SendAs, p)
@@ -153,43 +187,82 @@ func (s Directory) ChangeDirectory(ctx context.Context, c DirectoryChange) error
 }
 
 func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
-	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE new_mailbox (LIKE mailbox) ON COMMIT DROP`); err != nil {
+	if _, err := tx.Exec(
+		ctx,
+		`CREATE TEMP TABLE new_mailbox (LIKE mailbox) ON COMMIT DROP`,
+	); err != nil {
 		return err
 	}
-	_, err := tx.CopyFrom(ctx, pgx.Identifier{"new_mailbox"}, strings.Split(mailboxColumns, ", "), pgx.CopyFromSlice(len(c.Mailboxes), func(i int) ([]any, error) {
-		m := c.Mailboxes[i]
-		sendAs := make([]string, len(m.SendAs))
-		for j, p := range m.SendAs {
-			sendAs[j] = p.String()
-		}
-		var reply []byte
-		if m.Reply != nil {
-			var err error
-			if reply, err = json.Marshal(m.Reply); err != nil {
-				return nil, err
+	_, err := tx.CopyFrom(
+		ctx,
+		pgx.Identifier{"new_mailbox"},
+		strings.Split(mailboxColumns, ", "),
+		pgx.CopyFromSlice(len(c.Mailboxes), func(i int) ([]any, error) {
+			m := c.Mailboxes[i]
+			sendAs := make([]string, len(m.SendAs))
+			for j, p := range m.SendAs {
+				sendAs[j] = p.String()
 			}
-		}
-		return []any{m.Address.Key(), m.Address.String(), m.Name, wire(m.Addresses), wire(m.Generated), int64(m.Quota), wire(m.ForwardTo), m.KeepCopy, m.MaySubmit, sendAs, reply, m.Hash, m.Scram}, nil
-	}))
+			var reply []byte
+			if m.Reply != nil {
+				var err error
+				if reply, err = json.Marshal(m.Reply); err != nil {
+					return nil, err
+				}
+			}
+			return []any{
+				m.Address.Key(),
+				m.Address.String(),
+				m.Name,
+				wire(m.Addresses),
+				wire(m.Generated),
+				int64(m.Quota),
+				wire(m.ForwardTo),
+				m.KeepCopy,
+				m.MaySubmit,
+				sendAs,
+				reply,
+				m.Hash,
+				m.Scram,
+			}, nil
+		}),
+	)
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, `INSERT INTO mailbox (`+mailboxColumns+`) SELECT `+mailboxColumns+` FROM new_mailbox
-		ON CONFLICT (key) DO UPDATE SET address = excluded.address, name = excluded.name, addresses = excluded.addresses, generated = excluded.generated,
-			quota = excluded.quota, forward_to = excluded.forward_to, keep_copy = excluded.keep_copy, may_submit = excluded.may_submit,
+	if _, err := tx.Exec(
+		ctx,
+		`INSERT INTO mailbox (`+mailboxColumns+`) SELECT `+mailboxColumns+` FROM new_mailbox
+		ON CONFLICT (key) DO UPDATE SET address = excluded.address, name = excluded.name,
+			addresses = excluded.addresses, generated = excluded.generated,
+			quota = excluded.quota, forward_to = excluded.forward_to,
+				keep_copy = excluded.keep_copy, may_submit = excluded.may_submit,
 			send_as = excluded.send_as, reply = excluded.reply,
-			password = CASE WHEN excluded.password = '' THEN mailbox.password ELSE excluded.password END,
-			scram = CASE WHEN excluded.password = '' THEN mailbox.scram ELSE excluded.scram END`); err != nil {
+			password = CASE WHEN excluded.password = '' THEN mailbox.password
+				ELSE excluded.password END,
+			scram = CASE WHEN excluded.password = '' THEN mailbox.scram ELSE excluded.scram END`,
+	); err != nil {
 		return err
 	}
 	for _, a := range c.Aliases {
-		if _, err := tx.Exec(ctx, `INSERT INTO alias (key, address, targets, about) VALUES ($1, $2, $3, $4)
-			ON CONFLICT (key) DO UPDATE SET address = excluded.address, targets = excluded.targets, about = excluded.about`,
-			a.Address.Key(), a.Address.String(), wire(a.To), a.About); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`INSERT INTO alias (key, address, targets, about) VALUES ($1, $2, $3, $4)
+			ON CONFLICT (key) DO UPDATE SET address = excluded.address, targets = excluded.targets,
+				about = excluded.about`,
+			a.Address.Key(),
+			a.Address.String(),
+			wire(a.To),
+			a.About,
+		); err != nil {
 			return err
 		}
 	}
-	if _, err := tx.Exec(ctx, `DELETE FROM mailbox WHERE key = ANY($1)`, c.DropMailboxes); err != nil {
+	if _, err := tx.Exec(
+		ctx,
+		`DELETE FROM mailbox WHERE key = ANY($1)`,
+		c.DropMailboxes,
+	); err != nil {
 		return err
 	}
 	if _, err := tx.Exec(ctx, `DELETE FROM alias WHERE key = ANY($1)`, c.DropAliases); err != nil {
@@ -218,7 +291,11 @@ func endSignIns(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 	if len(fresh) == 0 {
 		return nil
 	}
-	if _, err := tx.Exec(ctx, `DELETE FROM signin_proof WHERE account = ANY($1)`, fresh); err != nil {
+	if _, err := tx.Exec(
+		ctx,
+		`DELETE FROM signin_proof WHERE account = ANY($1)`,
+		fresh,
+	); err != nil {
 		return err
 	}
 	if len(fresh) > copyAtOnce {
@@ -243,24 +320,39 @@ func (c *DirectoryChange) keys() []string {
 }
 
 func addRecord(ctx context.Context, tx pgx.Tx, who string, r Record) error {
-	_, err := tx.Exec(ctx, `INSERT INTO change (who, what, name, before, after) VALUES ($1, $2, $3, $4, $5)`, who, r.What, r.Name, r.Before, r.After)
+	_, err := tx.Exec(ctx,
+		`INSERT INTO change (who, what, name, before, after) VALUES ($1, $2, $3, $4, $5)`, who,
+		r.What, r.Name, r.Before, r.After)
 	return err
 }
 
 // mailboxOrder is how each sort is done. Only that by address needs not look at
 // every mailbox.
-var mailboxOrder = map[string]string{"name": "lower(m.name), m.key", "used": "coalesce(u.octets, 0) DESC, m.key", "quota": "CASE WHEN m.quota = 0 THEN 0 ELSE coalesce(u.octets, 0)::float / m.quota END DESC, m.key"}
+var mailboxOrder = map[string]string{
+	"name": "lower(m.name), m.key",
+	"used": "coalesce(u.octets, 0) DESC, m.key",
+	"quota": "CASE WHEN m.quota = 0 THEN 0 ELSE coalesce(u.octets, 0)::float / m.quota END DESC, " +
+		"m.key",
+}
 
 // ListMailboxes lists mailboxes by address, with how full they are. The first page
 // of a hundred thousand costs no more than that of a hundred.
-func (s Directory) ListMailboxes(ctx context.Context, l mail.MailboxList) ([]mail.MailboxLine, error) {
-	const fields = `SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to, m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
+func (s Directory) ListMailboxes(
+	ctx context.Context,
+	l mail.MailboxList,
+) ([]mail.MailboxLine, error) {
+	const fields = `SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to,
+		m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
 		m.password <> '', coalesce(u.messages, 0), coalesce(u.octets, 0) FROM `
-	const match = `($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0 OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
+	const match = `($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0
+		OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
 		AND ($3 = '' OR key LIKE '%@' || $3)`
-	sql := fields + `(SELECT * FROM mailbox WHERE key > $1 AND ` + match + ` ORDER BY key LIMIT $4) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`
+	sql := fields + `(SELECT * FROM mailbox WHERE key > $1 AND ` + match +
+		` ORDER BY key LIMIT $4) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`
 	if order, ok := mailboxOrder[l.Sort]; ok {
-		sql = fields + `(SELECT * FROM mailbox WHERE ` + match + `) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY ` + order + ` LIMIT $4 OFFSET coalesce(nullif($1, ''), '0')::int`
+		sql = fields + `(SELECT * FROM mailbox WHERE ` + match +
+			`) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY ` + order +
+			` LIMIT $4 OFFSET coalesce(nullif($1, ''), '0')::int`
 	}
 	rows, err := s.pool.Query(ctx, sql, l.After, strings.ToLower(l.Search), l.Domain, l.Limit)
 	if err != nil {
@@ -268,14 +360,20 @@ func (s Directory) ListMailboxes(ctx context.Context, l mail.MailboxList) ([]mai
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxLine, error) {
 		var m mail.MailboxLine
-		err := row.Scan(&m.Address, &m.Name, &m.Addresses, &m.Generated, &m.Quota, &m.ForwardTo, &m.KeepCopy, &m.MaySubmit, &m.SendAs, &m.Replies, &m.HasPassword, &m.Messages, &m.Octets)
+		err := row.Scan(&m.Address, &m.Name, &m.Addresses, &m.Generated, &m.Quota, &m.ForwardTo,
+			&m.KeepCopy, &m.MaySubmit, &m.SendAs, &m.Replies, &m.HasPassword, &m.Messages,
+			&m.Octets)
 		return m, err
 	})
 }
 
 // MailboxUse is how full a mailbox is.
-func (s Mailboxes) MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT messages, octets FROM mailbox_use WHERE mailbox = $1`, mailbox).Scan(&messages, &octets)
+func (s Mailboxes) MailboxUse(
+	ctx context.Context,
+	mailbox string,
+) (messages, octets int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT messages, octets FROM mailbox_use WHERE mailbox = $1`,
+		mailbox).Scan(&messages, &octets)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, 0, nil
 	}
@@ -284,7 +382,8 @@ func (s Mailboxes) MailboxUse(ctx context.Context, mailbox string) (messages, oc
 
 // Credentials are what a mailbox's sign-in is checked against.
 func (s Directory) Credentials(ctx context.Context, key string) (hash, scram string, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT password, scram FROM mailbox WHERE key = $1 AND may_submit`, key).Scan(&hash, &scram)
+	err = s.pool.QueryRow(ctx, `SELECT password, scram FROM mailbox WHERE key = $1 AND may_submit`,
+		key).Scan(&hash, &scram)
 	return hash, scram, found(err)
 }
 
@@ -296,14 +395,21 @@ func (s Directory) AllCredentials(ctx context.Context) (map[string][2]string, er
 	}
 	out := map[string][2]string{}
 	var key, hash, scram string
-	_, err = pgx.ForEachRow(rows, []any{&key, &hash, &scram}, func() error { out[key] = [2]string{hash, scram}; return nil })
+	_, err = pgx.ForEachRow(rows, []any{&key, &hash, &scram},
+		func() error { out[key] = [2]string{hash, scram}; return nil })
 	return out, err
 }
 
 // Records lists what was changed, newest first.
-func (s Directory) Records(ctx context.Context, what, name string, before int64, limit int) ([]mail.Record, error) {
+func (s Directory) Records(
+	ctx context.Context,
+	what, name string,
+	before int64,
+	limit int,
+) ([]mail.Record, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, at, who, what, name, before, after FROM change
-		WHERE ($1 = '' OR what = $1) AND ($2 = '' OR name = $2) AND ($3 = 0 OR id < $3) ORDER BY id DESC LIMIT $4`, what, name, before, limit)
+		WHERE ($1 = '' OR what = $1) AND ($2 = '' OR name = $2) AND ($3 = 0 OR id < $3)
+			ORDER BY id DESC LIMIT $4`, what, name, before, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,12 @@ func (s Intake) Enter(ctx context.Context, node int, entries []*Entry) error {
 		return err
 	}
 	defer conn.Release()
-	return data(full(copyIn(ctx, conn.Conn().PgConn(), s.before(node, entries), append(entryTables(node, entries), toCount(received(entries))))))
+	return data(
+		full(
+			copyIn(ctx, conn.Conn().PgConn(), s.before(node, entries),
+				append(entryTables(node, entries), toCount(received(entries)))),
+		),
+	)
 }
 
 // before is what must hold in the transaction that enters messages: that the run which
@@ -52,7 +57,10 @@ func (s Intake) Enter(ctx context.Context, node int, entries []*Entry) error {
 // in a transaction of its own, and on another host if there was a promotion in between.
 func (s Intake) before(node int, entries []*Entry) string {
 	first := ""
-	if slices.ContainsFunc(entries, func(e *Entry) bool { return slices.Contains(e.Leased, true) }) {
+	if slices.ContainsFunc(
+		entries,
+		func(e *Entry) bool { return slices.Contains(e.Leased, true) },
+	) {
 		first = s.alive(node)
 	}
 	for _, e := range entries {
@@ -68,12 +76,18 @@ const eventColumns = "message_id, n, at, kind, node, text, detail"
 // entryTables are the rows of entries, table by table.
 func entryTables(node int, entries []*Entry) []table {
 	return []table{
-		{"message", "id, received_at, sender, header_from, subject, message_id, size, listener, client_address, helo, " +
-			"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, notice_of, direction, identity", func(w *rowWriter) {
-			for _, e := range entries {
-				writeMessage(w, e.Message)
-			}
-		}},
+		{
+			"message",
+			"id, received_at, sender, header_from, subject, message_id, size, listener, " +
+				"client_address, helo, " +
+				"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, " +
+				"notice_of, direction, identity",
+			func(w *rowWriter) {
+				for _, e := range entries {
+					writeMessage(w, e.Message)
+				}
+			},
+		},
 		{"content", "message_id, seq, data", func(w *rowWriter) {
 			for _, e := range entries {
 				if e.Content != nil {
@@ -84,13 +98,18 @@ func entryTables(node int, entries []*Entry) []table {
 				}
 			}
 		}},
-		{"delivery", "message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, due_at, expires_at, lease, size, domain, bulk", func(w *rowWriter) {
-			for _, e := range entries {
-				for i, d := range e.Deliveries {
-					writeDelivery(w, d, e.Message.Size, node, e.Leased[i])
+		{
+			"delivery",
+			"message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, " +
+				"route_why, revision, due_at, expires_at, lease, size, domain, bulk",
+			func(w *rowWriter) {
+				for _, e := range entries {
+					for i, d := range e.Deliveries {
+						writeDelivery(w, d, e.Message.Size, node, e.Leased[i])
+					}
 				}
-			}
-		}},
+			},
+		},
 		{"event", eventColumns, func(w *rowWriter) {
 			for _, e := range entries {
 				writeEvents(w, e.Events)
@@ -192,7 +211,13 @@ func (s Intake) StoreContent(ctx context.Context, id ident.ID, content io.Reader
 		for seq := int32(0); ; seq++ {
 			n, err := io.ReadFull(content, piece)
 			if n > 0 {
-				if _, err := tx.Exec(ctx, `INSERT INTO content (message_id, seq, data) VALUES ($1, $2, $3)`, int64(id), seq, piece[:n]); err != nil {
+				if _, err := tx.Exec(
+					ctx,
+					`INSERT INTO content (message_id, seq, data) VALUES ($1, $2, $3)`,
+					int64(id),
+					seq,
+					piece[:n],
+				); err != nil {
 					return err
 				}
 			}

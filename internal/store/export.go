@@ -12,8 +12,19 @@ import (
 
 // MessagesFrom reads messages with ids in [lower, upper), the first of them, with
 // their deliveries.
-func (s Messages) MessagesFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Message, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE m.id >= $1 AND m.id < $2 ORDER BY m.id LIMIT $3`, int64(lower), int64(upper), limit)
+func (s Messages) MessagesFrom(
+	ctx context.Context,
+	lower, upper ident.ID,
+	limit int,
+) ([]mail.Message, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT `+messageSelect+` FROM message m WHERE m.id >= $1 AND m.id < $2 ORDER BY m.id
+			LIMIT $3`,
+		int64(lower),
+		int64(upper),
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -26,13 +37,25 @@ func (s Messages) MessagesFrom(ctx context.Context, lower, upper ident.ID, limit
 
 // EventsFrom reads the recorded events of messages with ids in [lower, upper], by
 // message.
-func (s Messages) EventsFrom(ctx context.Context, lower, upper ident.ID) (map[ident.ID][]mail.Event, error) {
-	rows, err := s.pool.Query(ctx, `SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id >= $1 AND message_id <= $2
+func (s Messages) EventsFrom(
+	ctx context.Context,
+	lower, upper ident.ID,
+) (map[ident.ID][]mail.Event, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id >= $1
+			AND message_id <= $2
 		UNION ALL
-		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id) FROM (
-			SELECT message_id, n, unnest(actions) AS action FROM delivery WHERE message_id >= $1 AND message_id <= $2 AND action <> 0
-			UNION ALL SELECT message_id, n, unnest(actions) FROM delivery_done WHERE message_id >= $1 AND message_id <= $2 AND action <> 0) d
-		JOIN action a ON a.id = d.action ORDER BY 1, 3, 2`, int64(lower), int64(upper))
+		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id)
+			FROM (
+			SELECT message_id, n, unnest(actions) AS action FROM delivery WHERE message_id >= $1
+				AND message_id <= $2 AND action <> 0
+			UNION ALL SELECT message_id, n, unnest(actions) FROM delivery_done
+				WHERE message_id >= $1 AND message_id <= $2 AND action <> 0) d
+		JOIN action a ON a.id = d.action ORDER BY 1, 3, 2`,
+		int64(lower),
+		int64(upper),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -45,8 +68,14 @@ func (s Messages) EventsFrom(ctx context.Context, lower, upper ident.ID) (map[id
 }
 
 // RefusalsFrom reads refusals with ids in [lower, upper), the first of them.
-func (s Sessions) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Refusal, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`, int64(lower), int64(upper), limit)
+func (s Sessions) RefusalsFrom(
+	ctx context.Context,
+	lower, upper ident.ID,
+	limit int,
+) ([]mail.Refusal, error) {
+	rows, err := s.pool.Query(ctx,
+		`SELECT `+refusalColumns+` FROM refusal WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`,
+		int64(lower), int64(upper), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -55,8 +84,14 @@ func (s Sessions) RefusalsFrom(ctx context.Context, lower, upper ident.ID, limit
 
 // SessionsFrom reads sessions with ids in [lower, upper), the first of them, with
 // their transcripts.
-func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit int) ([]mail.Session, map[ident.ID][]transcript.Line, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`, int64(lower), int64(upper), limit)
+func (s Sessions) SessionsFrom(
+	ctx context.Context,
+	lower, upper ident.ID,
+	limit int,
+) ([]mail.Session, map[ident.ID][]transcript.Line, error) {
+	rows, err := s.pool.Query(ctx,
+		`SELECT `+sessionColumns+` FROM session WHERE id >= $1 AND id < $2 ORDER BY id LIMIT $3`,
+		int64(lower), int64(upper), limit)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -64,7 +99,9 @@ func (s Sessions) SessionsFrom(ctx context.Context, lower, upper ident.ID, limit
 	if err != nil || len(list) == 0 {
 		return list, nil, err
 	}
-	rows, err = s.pool.Query(ctx, `SELECT session_id, data FROM transcript WHERE session_id >= $1 AND session_id <= $2`, int64(list[0].ID), int64(list[len(list)-1].ID))
+	rows, err = s.pool.Query(ctx,
+		`SELECT session_id, data FROM transcript WHERE session_id >= $1 AND session_id <= $2`,
+		int64(list[0].ID), int64(list[len(list)-1].ID))
 	if err != nil {
 		return nil, nil, err
 	}

@@ -33,10 +33,12 @@ func TestARunThatIsOverMakesNoLeases(t *testing.T) {
 		}
 	}
 	s.deadAfter = deadAfter
-	if err := s.Enter(ctx, run, []*Entry{entry("b@x.example", true, "b@saltmarsh.example")}); !errors.Is(err, ErrOver) {
+	if err := s.Enter(ctx, run,
+		[]*Entry{entry("b@x.example", true, "b@saltmarsh.example")}); !errors.Is(err, ErrOver) {
 		t.Errorf("entered with a lease: %v", err)
 	}
-	if _, err := s.LeaseDue(ctx, Lease{Node: run, Now: time.Now(), PerLane: 10, Total: 10}); !errors.Is(err, ErrOver) {
+	if _, err := s.LeaseDue(ctx, Lease{Node: run, Now: time.Now(), PerLane: 10, Total: 10}); !errors.Is(err,
+		ErrOver) {
 		t.Errorf("leased: %v", err)
 	}
 	if n := tally(t, s, `SELECT count(*) FROM delivery WHERE lease IS NOT NULL`); n != 0 {
@@ -52,7 +54,8 @@ func TestARunThatIsOverMakesNoLeases(t *testing.T) {
 	if p, err := s.Heartbeat(ctx, run); err != nil || !p.Replaced {
 		t.Errorf("two services under one name, and the first does not hear of it: %+v %v", p, err)
 	}
-	if _, err := s.pool.Exec(ctx, `DELETE FROM node WHERE id = $1`, again); err != nil { // a failover lost its row
+	if _, err := s.pool.Exec(ctx, `DELETE FROM node WHERE id = $1`,
+		again); err != nil { // a failover lost its row
 		t.Fatal(err)
 	}
 	if p, err := s.Heartbeat(ctx, again); err != nil || !p.Over || p.Replaced {
@@ -136,7 +139,11 @@ func TestWhatIsWithdrawnIsNotDeliveredWhenItComesToLight(t *testing.T) {
 	if n, err := s.DropWithdrawn(ctx, time.Now()); err != nil || n != 1 {
 		t.Errorf("%d were deleted, %v", n, err)
 	}
-	if n := tally(t, s, `SELECT (SELECT count(*) FROM message) + (SELECT count(*) FROM delivery) + (SELECT count(*) FROM content)`); n != 0 {
+	if n := tally(
+		t,
+		s,
+		`SELECT (SELECT count(*) FROM message) + (SELECT count(*) FROM delivery) + (SELECT count(*) FROM content)`,
+	); n != 0 {
 		t.Errorf("%d rows of it are left", n)
 	}
 	fate(FateNot)
@@ -150,7 +157,8 @@ func TestAMessageIsEnteredWithAllOfItsContent(t *testing.T) {
 	if err := s.StoreContent(ctx, e.Message.ID, bytes.NewReader(content)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.pool.Exec(ctx, `DELETE FROM content WHERE seq = 1`); err != nil { // another host was promoted in between
+	if _, err := s.pool.Exec(ctx,
+		`DELETE FROM content WHERE seq = 1`); err != nil { // another host was promoted in between
 		t.Fatal(err)
 	}
 	if err := s.Enter(ctx, run, []*Entry{e}); !errors.Is(err, ErrIncomplete) {
@@ -194,7 +202,11 @@ func TestAnOutcomeOfAnotherRunIsLeftAlone(t *testing.T) {
 
 func TestANewerSchemaStopsAnOldProgram(t *testing.T) {
 	s, run := open(t)
-	if _, err := s.pool.Exec(ctx, `INSERT INTO goose_db_version (version_id, is_applied) VALUES ($1, true)`, knownSchema+1); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		`INSERT INTO goose_db_version (version_id, is_applied) VALUES ($1, true)`,
+		knownSchema+1,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if p, err := s.Heartbeat(ctx, run); err != nil || !p.Newer {
@@ -210,7 +222,8 @@ func TestSeveralHostsMustSayWhichTakesWrites(t *testing.T) {
 	url := s.pool.Config().ConnString()
 	at := hostPort(s.pool.Config().ConnConfig.Host, s.pool.Config().ConnConfig.Port)
 	several := strings.Replace(url, at, "127.0.0.1:1,"+at, 1)
-	if _, err := Open(ctx, several); err == nil || !strings.Contains(err.Error(), "target_session_attrs=read-write") {
+	if _, err := Open(ctx, several); err == nil || !strings.Contains(err.Error(),
+		"target_session_attrs=read-write") {
 		t.Errorf("several hosts without it: %v", err)
 	}
 	more := "?"

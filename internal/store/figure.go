@@ -35,22 +35,43 @@ func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind,
 		low = int64(ident.Floor(from))
 		cond := messageFigure(q, f)
 		if f.Dim == "recipient" || f.Dim == "recipient_domain" {
-			col := map[string]string{"recipient": "lower(d.original)", "recipient_domain": domainSQL("d.original")}[f.Dim] + " = " + q.param(f.Value)
-			cond = "(EXISTS (SELECT FROM delivery d WHERE d.message_id = m.id AND " + col + ") OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = m.id AND " + col + "))"
+			col := map[string]string{"recipient": "lower(d.original)",
+				"recipient_domain": domainSQL("d.original")}[f.Dim] + " = " + q.param(
+				f.Value,
+			)
+			cond = "(EXISTS (SELECT FROM delivery d WHERE d.message_id = m.id AND " + col +
+				") OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = m.id AND " + col +
+				"))"
 		}
 		sql = `SELECT m.received_at, m.id, 0::smallint, 0::bigint, m.session_id, m.sender,
-				coalesce((SELECT min(original) FROM delivery_done d WHERE d.message_id = m.id), (SELECT min(original) FROM delivery d WHERE d.message_id = m.id), ''), m.subject, m.size, '', ''
-			FROM message m WHERE m.id >= ` + q.param(low) + ` AND m.id < ` + q.param(high+1) + ` AND ` + period("m.received_at") + ` AND ` + cond
+				coalesce((SELECT min(original) FROM delivery_done d WHERE d.message_id = m.id),
+					(SELECT min(original) FROM delivery d WHERE d.message_id = m.id), ''),
+						m.subject, m.size, '', ''
+			FROM message m WHERE m.id >= ` + q.param(low) + ` AND m.id < ` + q.param(high+1) + `
+				AND ` + period("m.received_at") + ` AND ` + cond
 	case "rejected":
 		low = int64(ident.Floor(from.Add(-time.Minute)))
-		sql = `SELECT m.at, 0::bigint, 0::smallint, m.id, m.session_id, m.sender, m.recipient, m.subject, m.size, m.code || ' ' || m.enhanced || ' ' || m.text, m.cause
-			FROM refusal m WHERE m.id >= ` + q.param(low) + ` AND m.id < ` + q.param(int64(ident.Floor(to.Add(time.Minute)))) + ` AND ` + period("m.at") + ` AND ` + refusalFigure(q, f)
+		sql = `SELECT m.at, 0::bigint, 0::smallint, m.id, m.session_id, m.sender, m.recipient,
+			m.subject, m.size, m.code || ' ' || m.enhanced || ' ' || m.text, m.cause
+			FROM refusal m WHERE m.id >= ` + q.param(
+			low,
+		) + ` AND m.id < ` + q.param(
+			int64(ident.Floor(to.Add(time.Minute))),
+		) + ` AND ` + period("m.at") + ` AND ` + refusalFigure(q, f)
 	case "deferred":
-		sql = `SELECT e.at, m.id, e.n, 0::bigint, 0::bigint, m.sender, d.recipient, m.subject, m.size, e.text, coalesce(d.cause, '')
+		sql = `SELECT e.at, m.id, e.n, 0::bigint, 0::bigint, m.sender, d.recipient, m.subject,
+			m.size, e.text, coalesce(d.cause, '')
 			FROM event e JOIN message m ON m.id = e.message_id
-			CROSS JOIN LATERAL (SELECT coalesce(e.detail->>'recipient', (SELECT recipient FROM delivery WHERE message_id = e.message_id AND n = e.n), (SELECT recipient FROM delivery_done WHERE message_id = e.message_id AND n = e.n)) AS recipient,
-				e.detail->'reply' AS reply, e.detail->>'route' AS route, e.detail->>'cause' AS cause) d
-			WHERE e.kind = 'deferred' AND e.message_id >= ` + q.param(low) + ` AND e.message_id < ` + q.param(high) + ` AND ` + period("e.at") + ` AND ` + deliveryFigure(q, f, "d.route")
+			CROSS JOIN LATERAL (SELECT coalesce(e.detail->>'recipient', (SELECT recipient
+				FROM delivery WHERE message_id = e.message_id AND n = e.n), (SELECT recipient
+					FROM delivery_done WHERE message_id = e.message_id AND n = e.n)) AS recipient,
+				e.detail->'reply' AS reply, e.detail->>'route' AS route,
+					e.detail->>'cause' AS cause) d
+			WHERE e.kind = 'deferred' AND e.message_id >= ` + q.param(
+			low,
+		) + ` AND e.message_id < ` + q.param(
+			high,
+		) + ` AND ` + period("e.at") + ` AND ` + deliveryFigure(q, f, "d.route")
 	default:
 		var state string
 		switch f.Kind {
@@ -61,9 +82,17 @@ func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind,
 		default:
 			state = "d.state <> 'delivered' AND d.state = " + q.param(f.Kind)
 		}
-		sql = `SELECT d.finished_at, m.id, d.n, 0::bigint, 0::bigint, m.sender, d.recipient, m.subject, m.size, concat_ws(' ', nullif(d.reply->>'code', '0'), d.reply->>'enhanced', d.reply->>'text'), d.cause
+		sql = `SELECT d.finished_at, m.id, d.n, 0::bigint, 0::bigint, m.sender, d.recipient,
+			m.subject, m.size, concat_ws(' ', nullif(d.reply->>'code', '0'), d.reply->>'enhanced',
+				d.reply->>'text'), d.cause
 			FROM delivery_done d JOIN message m ON m.id = d.message_id JOIN lane l ON l.id = d.lane
-			WHERE d.message_id >= ` + q.param(low) + ` AND d.message_id < ` + q.param(high) + ` AND ` + state + ` AND ` + period("d.finished_at") + ` AND ` + deliveryFigure(q, f, "l.route")
+			WHERE d.message_id >= ` + q.param(
+			low,
+		) + ` AND d.message_id < ` + q.param(
+			high,
+		) + ` AND ` + state + ` AND ` + period(
+			"d.finished_at",
+		) + ` AND ` + deliveryFigure(q, f, "l.route")
 	}
 	var offset int
 	if f.After != "" {
@@ -71,7 +100,9 @@ func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind,
 			return nil, "", fmt.Errorf("after: %q is no place in this list", f.After)
 		}
 	}
-	sql += ` ORDER BY 2 DESC, 4 DESC, 3, 1 LIMIT ` + q.param(f.Limit+1) + ` OFFSET ` + q.param(offset)
+	sql += ` ORDER BY 2 DESC, 4 DESC, 3, 1 LIMIT ` + q.param(
+		f.Limit+1,
+	) + ` OFFSET ` + q.param(offset)
 	rows, err := s.pool.Query(ctx, sql, q.args...)
 	if err != nil {
 		return nil, "", err
@@ -81,7 +112,8 @@ func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind,
 		var message, refusal, session ident.ID
 		var n int16
 		var cause string
-		err := row.Scan(&x.At, &message, &n, &refusal, &session, &x.Sender, &x.Recipient, &x.Subject, &x.Size, &x.Text, &cause)
+		err := row.Scan(&x.At, &message, &n, &refusal, &session, &x.Sender, &x.Recipient,
+			&x.Subject, &x.Size, &x.Text, &cause)
 		x.At, x.Cause = x.At.UTC(), diagnose.Cause(cause)
 		if message != 0 {
 			x.MessageID = message.String()
@@ -122,7 +154,9 @@ func messageFigure(q *query, f report.Question) string {
 		}
 		return "m.sender <> '' AND " + domainSQL("m.sender") + " = " + q.param(f.Value)
 	case "client":
-		return "m.client_address <> '' AND nullif(m.client_address, '')::inet = " + q.param(f.Value) + "::text::inet"
+		return "m.client_address <> '' AND nullif(m.client_address, '')::inet = " + q.param(
+			f.Value,
+		) + "::text::inet"
 	case "listener":
 		return "m.listener = " + q.param(f.Value)
 	case "account":
@@ -139,7 +173,9 @@ func deliveryFigure(q *query, f report.Question, route string) string {
 	case "recipient_domain":
 		return domainSQL("d.recipient") + " = " + q.param(f.Value)
 	case "host":
-		return "d.reply->>'stage' NOT IN ('mailbox', 'route') AND d.reply->>'host' = " + q.param(f.Value)
+		return "d.reply->>'stage' NOT IN ('mailbox', 'route') AND d.reply->>'host' = " + q.param(
+			f.Value,
+		)
 	case "route":
 		return route + " = " + q.param(f.Value)
 	case "cause":

@@ -24,7 +24,9 @@ func conditions(f mail.Filter, args []any) (string, []any) {
 	}
 	if len(f.Deliveries) > 0 {
 		messages, ns := split(f.Deliveries)
-		fmt.Fprintf(&q, " AND (d.message_id, d.n) IN (SELECT * FROM unnest(%s::bigint[], %s::smallint[]))", q.arg(messages), q.arg(ns))
+		fmt.Fprintf(&q,
+			" AND (d.message_id, d.n) IN (SELECT * FROM unnest(%s::bigint[], %s::smallint[]))",
+			q.arg(messages), q.arg(ns))
 		q.and("d.message_id = ANY(%s)", messages)
 	}
 	if f.State != "" {
@@ -67,7 +69,8 @@ func conditions(f mail.Filter, args []any) (string, []any) {
 		q.and("lower(m.account) = %s", strings.ToLower(f.Account))
 	}
 	if f.After.N != 0 {
-		fmt.Fprintf(&q, " AND (d.message_id, d.n) > (%s, %s)", q.arg(int64(f.After.Message)), q.arg(f.After.N))
+		fmt.Fprintf(&q, " AND (d.message_id, d.n) > (%s, %s)", q.arg(int64(f.After.Message)),
+			q.arg(f.After.N))
 	}
 	q.andSender(f.Sender, f.After.Message)
 	q.andAddress("d.recipient", f.Recipient)
@@ -81,7 +84,13 @@ func (q *query) andSender(text string, after ident.ID) {
 		q.andAddress("m.sender", text)
 		return
 	}
-	fmt.Fprintf(q, ` AND lower(m.sender) = %s AND m.id >= greatest(%s, (SELECT min(message_id) FROM delivery))`, q.arg(strings.ToLower(text)), q.arg(int64(after)))
+	fmt.Fprintf(
+		q,
+		` AND lower(m.sender) = %s AND m.id >= greatest(%s, (SELECT min(message_id)
+			FROM delivery))`,
+		q.arg(strings.ToLower(text)),
+		q.arg(int64(after)),
+	)
 }
 
 // ofMessage reports whether a filter asks for something of the message.

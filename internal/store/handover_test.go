@@ -44,7 +44,8 @@ func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 			entered[next], byID[e.Message.ID] = e, next
 			dues[next] = Due{Delivery: *e.Deliveries[0], Run: numbers[r]}
 		case what < 6:
-			due, err := s.LeaseDue(ctx, Lease{Node: numbers[r], Now: time.Now().Add(48 * time.Hour), PerLane: 2, Total: 2})
+			due, err := s.LeaseDue(ctx,
+				Lease{Node: numbers[r], Now: time.Now().Add(48 * time.Hour), PerLane: 2, Total: 2})
 			got, want := rows.Lease(r, 2)
 			same("lease", err, want)
 			if len(due) != len(got) {
@@ -119,7 +120,12 @@ func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 			done++
 		}
 	}
-	if n, waiting := tally(t, s, `SELECT count(*) FROM delivery_done`), tally(t, s, `SELECT count(*) FROM delivery`); n != done || waiting != len(rows.There)-done {
+	if n, waiting := tally(
+		t,
+		s,
+		`SELECT count(*) FROM delivery_done`,
+	), tally(t, s, `SELECT count(*) FROM delivery`); n != done ||
+		waiting != len(rows.There)-done {
 		t.Errorf("%d are done and %d wait; in the model %d and %d", n, waiting, done, len(rows.There)-done)
 	}
 }

@@ -48,14 +48,21 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 			done = append(done, *d)
 			final.ids, final.ns = append(final.ids, int64(m.ID)), append(final.ns, d.N)
 			if d.State == mail.Delivered && d.Last != nil && d.Last.Stage == diagnose.StageMailbox {
-				l := MailboxMessage{Mailbox: d.Recipient, ID: m.ID, Sender: m.Sender, Received: d.FinishedAt.Time, Head: []byte("Return-Path: <" + m.Sender + ">\r\n")}
+				l := MailboxMessage{
+					Mailbox:  d.Recipient,
+					ID:       m.ID,
+					Sender:   m.Sender,
+					Received: d.FinishedAt.Time,
+					Head:     []byte("Return-Path: <" + m.Sender + ">\r\n"),
+				}
 				l.queue(boxes)
 			}
 		}
 		for _, ev := range h.Messages[i].Events {
 			events = append(events, ev)
 			if ev.Kind == mail.EventDeferred {
-				later.ids, later.ns, later.ats = append(later.ids, int64(m.ID)), append(later.ns, ev.N), append(later.ats, ev.At)
+				later.ids, later.ns, later.ats = append(later.ids,
+					int64(m.ID)), append(later.ns, ev.N), append(later.ats, ev.At)
 			}
 		}
 		entries = append(entries, e)
@@ -75,7 +82,8 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 			}
 		}},
 		table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }})
-	tables = append(append(tables, recordTables(h.Sessions, h.Refusals)...), toCount(append(received(entries), final, later, refused)))
+	tables = append(append(tables, recordTables(h.Sessions, h.Refusals)...),
+		toCount(append(received(entries), final, later, refused)))
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if err := copyIn(ctx, tx.Conn().PgConn(), "", tables); err != nil {
 			return err
@@ -83,8 +91,19 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 		for _, e := range entries {
 			for _, d := range e.Deliveries {
 				if d.Attempts > 0 {
-					boxes.Queue(`UPDATE delivery SET attempts = $3, first_attempt_at = $4, last_attempt_at = $5, reply = $6::jsonb, cause = $7, warned_at = $8 WHERE message_id = $1 AND n = $2`,
-						int64(d.MessageID), d.N, d.Attempts, d.FirstAttemptAt.Time, d.LastAttemptAt.Time, replyJSON(d.Last), string(d.Cause), optional(d.WarnedAt))
+					boxes.Queue(
+						`UPDATE delivery SET attempts = $3, first_attempt_at = $4,
+							last_attempt_at = $5, reply = $6::jsonb, cause = $7, warned_at = $8
+								WHERE message_id = $1 AND n = $2`,
+						int64(d.MessageID),
+						d.N,
+						d.Attempts,
+						d.FirstAttemptAt.Time,
+						d.LastAttemptAt.Time,
+						replyJSON(d.Last),
+						string(d.Cause),
+						optional(d.WarnedAt),
+					)
 				}
 			}
 		}
@@ -115,7 +134,9 @@ func (h History) writeLarge(w *rowWriter) {
 	}
 }
 
-const doneColumns = `message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision, attempts, first_attempt_at, last_attempt_at, expires_at, finished_at, reply, cause`
+const doneColumns = `message_id, n, recipient, original, via, orcpt, notify, state, lane, rule,
+	route_why, revision, attempts, first_attempt_at, last_attempt_at, expires_at, finished_at,
+		reply, cause`
 
 func writeDone(w *rowWriter, d *mail.Delivery) {
 	w.row(19)
@@ -141,8 +162,12 @@ func writeDone(w *rowWriter, d *mail.Delivery) {
 // CountHistory counts all that is to be counted now, and finds the last answers
 // of lanes.
 func (s Histories) CountHistory(ctx context.Context) error {
-	if _, err := s.pool.Exec(ctx, lastSQL+` SELECT DISTINCT ON (lane) lane, last_attempt_at, reply, cause FROM delivery WHERE reply IS NOT NULL ORDER BY lane, last_attempt_at DESC`+lastConflict); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		lastSQL+` SELECT DISTINCT ON (lane) lane, last_attempt_at, reply, cause FROM delivery
+			WHERE reply IS NOT NULL ORDER BY lane, last_attempt_at DESC`+lastConflict,
+	); err != nil {
 		return err
 	}
-	return (Counts{s.DB}).countAll(ctx)
+	return (Counts(s)).countAll(ctx)
 }

@@ -16,17 +16,35 @@ const hostile = "a\xff\x00b"
 
 func TestStrangersTextFailsNoStatement(t *testing.T) {
 	s, node := open(t)
-	bad, good := entry("ines@skerryline.example", true, "a@saltmarsh.example"), entry("ines@skerryline.example", true, "b@saltmarsh.example")
+	bad, good := entry("ines@skerryline.example", true,
+		"a@saltmarsh.example"), entry("ines@skerryline.example", true, "b@saltmarsh.example")
 	bad.Message.EnvID, bad.Message.MessageID, bad.Message.Helo, bad.Deliveries[0].ORCPT = hostile, hostile, hostile, hostile
-	bad.Events = []mail.Event{{At: time.Now(), Kind: mail.EventDeferred, MessageID: bad.Message.ID, Text: hostile, Detail: map[string]any{hostile: hostile}}}
+	bad.Events = []mail.Event{
+		{
+			At:        time.Now(),
+			Kind:      mail.EventDeferred,
+			MessageID: bad.Message.ID,
+			Text:      hostile,
+			Detail:    map[string]any{hostile: hostile},
+		},
+	}
 	if err := s.Enter(ctx, node, []*Entry{bad, good}); err != nil {
 		t.Fatal(err)
 	}
 	for _, e := range []*Entry{bad, good} {
 		d := e.Deliveries[0]
-		d.State, d.Attempts, d.Last, d.RouteWhy = mail.Delivered, 1, &mail.LastReply{Code: 250, Text: hostile, TLS: hostile}, hostile
+		d.State, d.Attempts, d.Last, d.RouteWhy = mail.Delivered, 1, &mail.LastReply{
+			Code: 250,
+			Text: hostile,
+			TLS:  hostile,
+		}, hostile
 	}
-	if _, err := s.Finish(ctx, node, []*Outcome{{Delivery: bad.Deliveries[0], At: time.Now()}, {Delivery: good.Deliveries[0], At: time.Now()}}); err != nil {
+	if _, err := s.Finish(
+		ctx,
+		node,
+		[]*Outcome{{Delivery: bad.Deliveries[0], At: time.Now()},
+			{Delivery: good.Deliveries[0], At: time.Now()}},
+	); err != nil {
 		t.Fatal(err)
 	}
 	m, err := s.Message(ctx, bad.Message.ID)
@@ -34,8 +52,23 @@ func TestStrangersTextFailsNoStatement(t *testing.T) {
 		t.Errorf("%+v %v", m.Deliveries, err)
 	}
 	id := ids.Next()
-	session := mail.SessionRecord{Session: mail.Session{ID: id, Direction: mail.In, Protocol: "SMTP", Address: "127.0.0.1", Name: hostile, Ended: hostile, StartedAt: time.Now(), EndedAt: mail.At(time.Now())}}
-	if err := s.Record(ctx, []mail.SessionRecord{session}, []mail.Refusal{{ID: ids.Next(), At: time.Now(), SessionID: id, Sender: hostile, Text: hostile}}); err != nil {
+	session := mail.SessionRecord{
+		Session: mail.Session{
+			ID:        id,
+			Direction: mail.In,
+			Protocol:  "SMTP",
+			Address:   "127.0.0.1",
+			Name:      hostile,
+			Ended:     hostile,
+			StartedAt: time.Now(),
+			EndedAt:   mail.At(time.Now()),
+		},
+	}
+	if err := s.Record(
+		ctx,
+		[]mail.SessionRecord{session},
+		[]mail.Refusal{{ID: ids.Next(), At: time.Now(), SessionID: id, Sender: hostile, Text: hostile}},
+	); err != nil {
 		t.Error(err)
 	}
 	if _, err := s.Count(ctx); err != nil {
@@ -46,8 +79,20 @@ func TestStrangersTextFailsNoStatement(t *testing.T) {
 func TestANullSenderRefusedTwiceIsATroubleLikeAnother(t *testing.T) {
 	s, _ := open(t)
 	for range 2 {
-		seen := SnagSeen{ID: ids.Next(), Cause: diagnose.NoSuchUser, Place: snag.Place{Kind: snag.Client, Name: hostile}, First: time.Now(), Last: time.Now(), N: 1,
-			Hours: map[time.Time]int64{time.Now().UTC().Truncate(time.Hour): 1}, Senders: []string{}, Domains: []string{}, Evidence: snag.Evidence{Recipient: hostile}}
+		seen := SnagSeen{
+			ID:    ids.Next(),
+			Cause: diagnose.NoSuchUser,
+			Place: snag.Place{Kind: snag.Client, Name: hostile},
+			First: time.Now(),
+			Last:  time.Now(),
+			N:     1,
+			Hours: map[time.Time]int64{
+				time.Now().UTC().Truncate(time.Hour): 1,
+			},
+			Senders:  []string{},
+			Domains:  []string{},
+			Evidence: snag.Evidence{Recipient: hostile},
+		}
 		if err := s.SeeSnags(ctx, []SnagSeen{seen}); err != nil {
 			t.Fatal(err)
 		}
@@ -101,7 +146,11 @@ func TestWhatCannotBeCountedHoldsUpNothing(t *testing.T) {
 		t.Errorf("%d are still to be counted, %d were told of: %v", n, told, err)
 	}
 	var n int64
-	if err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(n), 0) FROM count_sum WHERE dim = 'sender' AND tier = 'hour' AND value = 'ines@skerryline.example'`).Scan(&n); err != nil || n != 1 {
+	if err := s.pool.QueryRow(
+		ctx,
+		`SELECT coalesce(sum(n), 0) FROM count_sum WHERE dim = 'sender' AND tier = 'hour' AND value = 'ines@skerryline.example'`,
+	).Scan(&n); err != nil ||
+		n != 1 {
 		t.Errorf("the other message counts %d times: %v", n, err)
 	}
 }
@@ -117,11 +166,21 @@ func TestLanesThatNobodyUsesAreForgotten(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, id := range []ident.ID{77, kept.Deliveries[0].LaneID} {
-		if err := s.SetRest(ctx, Rest{Lane: id, Node: node, Since: time.Now(), Until: time.Now().Add(-2 * time.Hour), Failures: 3, Last: &mail.LastReply{Text: "no"}}); err != nil {
+		if err := s.SetRest(ctx, Rest{
+			Lane:     id,
+			Node:     node,
+			Since:    time.Now(),
+			Until:    time.Now().Add(-2 * time.Hour),
+			Failures: 3,
+			Last:     &mail.LastReply{Text: "no"},
+		}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := s.pool.Exec(ctx, `UPDATE lane SET seen_on = current_date - 100; UPDATE lane_last SET at = now() - interval '3 days'`); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		`UPDATE lane SET seen_on = current_date - 100; UPDATE lane_last SET at = now() - interval '3 days'`,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.ForgetLanes(ctx, time.Now().AddDate(0, 0, -90)); err != nil {
@@ -130,12 +189,16 @@ func TestLanesThatNobodyUsesAreForgotten(t *testing.T) {
 	for _, table := range []string{"lane WHERE id =", "lane_rest WHERE lane =", "lane_last WHERE lane ="} {
 		for id, want := range map[ident.ID]int{77: 0, kept.Deliveries[0].LaneID: 1} {
 			var n int
-			if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM `+table+` $1`, int64(id)).Scan(&n); err != nil || n != want {
+			if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM `+table+` $1`,
+				int64(id)).Scan(&n); err != nil ||
+				n != want {
 				t.Errorf("%s %d: %d rows, want %d: %v", table, id, n, want, err)
 			}
 		}
 	}
-	if empty, err := s.Empty(ctx, []ident.ID{77, kept.Deliveries[0].LaneID}); err != nil || len(empty) != 1 || empty[0] != 77 {
+	if empty, err := s.Empty(ctx,
+		[]ident.ID{77, kept.Deliveries[0].LaneID}); err != nil || len(empty) != 1 ||
+		empty[0] != 77 {
 		t.Errorf("%v %v", empty, err)
 	}
 }
@@ -143,7 +206,11 @@ func TestLanesThatNobodyUsesAreForgotten(t *testing.T) {
 func TestAnAlertThatCannotBeReadHoldsUpNoOther(t *testing.T) {
 	s, _ := open(t)
 	for _, text := range []string{`{"since": 5}`, `{"title": "A trouble"}`} {
-		if _, err := s.pool.Exec(ctx, `INSERT INTO alert (kind, target, at, due_at, snag) VALUES ('opened', 'keeper@skerryline.example', now(), now() - interval '1 minute', $1)`, []byte(text)); err != nil {
+		if _, err := s.pool.Exec(
+			ctx,
+			`INSERT INTO alert (kind, target, at, due_at, snag) VALUES ('opened', 'keeper@skerryline.example', now(), now() - interval '1 minute', $1)`,
+			[]byte(text),
+		); err != nil {
 			t.Fatal(err)
 		}
 	}

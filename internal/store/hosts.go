@@ -33,12 +33,16 @@ type Generation struct {
 }
 
 // ErrFormer reports a host that was the primary before another was promoted.
-var ErrFormer = errors.New("this host was the primary before another was promoted, and still takes writes: " +
-	"stop it, or make it a standby")
+var ErrFormer = errors.New(
+	"this host was the primary before another was promoted, and still takes writes: " +
+		"stop it, or make it a standby",
+)
 
 // ErrOtherCluster reports a host with other data.
-var ErrOtherCluster = errors.New("this host has another database cluster than the one this service began with; " +
-	"start the service anew if that is meant")
+var ErrOtherCluster = errors.New(
+	"this host has another database cluster than the one this service began with; " +
+		"start the service anew if that is meant",
+)
 
 // hosts knows which hosts there are and how they do.
 type hosts struct {
@@ -79,7 +83,10 @@ func (h *hosts) prepare(cfg *pgxpool.Config) error {
 		}
 		return h.admit(ctx, conn)
 	}
-	cfg.PrepareConn = func(_ context.Context, conn *pgx.Conn) (bool, error) { return !h.behind(conn.PgConn()), nil }
+	cfg.PrepareConn = func(_ context.Context, conn *pgx.Conn) (bool,
+		error) {
+		return !h.behind(conn.PgConn()), nil
+	}
 	cfg.BeforeConnect = func(_ context.Context, c *pgx.ConnConfig) error { h.order(c); return nil }
 	return nil
 }
@@ -103,7 +110,9 @@ func (h *hosts) order(c *pgx.ConnConfig) {
 	if good == "" || hostPort(c.Host, c.Port) == good {
 		return
 	}
-	all := append([]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}}, c.Fallbacks...)
+	all := append(
+		[]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}},
+		c.Fallbacks...)
 	slices.SortStableFunc(all, func(a, b *pgconn.FallbackConfig) int {
 		x, y := hostPort(a.Host, a.Port) == good, hostPort(b.Host, b.Port) == good
 		switch {
@@ -208,7 +217,9 @@ func (s *DB) WatchHosts(ctx context.Context) (moved bool, err error) {
 	if !severalHosts(c) {
 		return false, nil
 	}
-	all := append([]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}}, c.Fallbacks...)
+	all := append(
+		[]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}},
+		c.Fallbacks...)
 	found := make([]Generation, len(all))
 	var asking sync.WaitGroup
 	for i, f := range all {
@@ -216,7 +227,8 @@ func (s *DB) WatchHosts(ctx context.Context) (moved bool, err error) {
 			ctx, cancel := context.WithTimeout(ctx, hostTimeout)
 			defer cancel()
 			one := c.Config.Copy()
-			one.Host, one.Port, one.TLSConfig, one.Fallbacks, one.ValidateConnect = f.Host, f.Port, f.TLSConfig, nil, nil
+			one.Host, one.Port, one.TLSConfig, one.Fallbacks, one.ValidateConnect = f.Host, f.Port,
+				f.TLSConfig, nil, nil
 			conn, err := pgconn.ConnectConfig(ctx, one)
 			if err != nil {
 				return

@@ -39,7 +39,8 @@ func (s *DB) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
 	s.lanesMu.RLock()
 	for _, d := range list {
 		if !s.lanes[d.LaneID].Equal(today) && !slices.Contains(fresh, d.LaneID) {
-			ids, routes, hops = append(ids, int64(d.LaneID)), append(routes, d.Route), append(hops, d.NextHop)
+			ids, routes, hops = append(ids,
+				int64(d.LaneID)), append(routes, d.Route), append(hops, d.NextHop)
 			fresh = append(fresh, d.LaneID)
 		}
 	}
@@ -47,8 +48,17 @@ func (s *DB) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
 	if len(fresh) == 0 {
 		return nil
 	}
-	if _, err := s.pool.Exec(ctx, `INSERT INTO lane AS l (id, route, next_hop, seen_on) SELECT *, $4::date FROM unnest($1::bigint[], $2::text[], $3::text[]) ORDER BY 1
-		ON CONFLICT (id) DO UPDATE SET seen_on = excluded.seen_on WHERE l.seen_on < excluded.seen_on`, ids, routes, hops, today); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		`INSERT INTO lane AS l (id, route, next_hop, seen_on) SELECT *, $4::date
+			FROM unnest($1::bigint[], $2::text[], $3::text[]) ORDER BY 1
+		ON CONFLICT (id) DO UPDATE SET seen_on = excluded.seen_on
+			WHERE l.seen_on < excluded.seen_on`,
+		ids,
+		routes,
+		hops,
+		today,
+	); err != nil {
 		return data(fmt.Errorf("lane: %w", err))
 	}
 	s.lanesMu.Lock()
@@ -64,7 +74,12 @@ func (s *DB) nameLanesOf(ctx context.Context, list []*mail.Delivery) error {
 
 // Empty are those of some lanes in which no mail waits.
 func (s Lanes) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error) {
-	rows, err := s.pool.Query(ctx, `SELECT id FROM unnest($1::bigint[]) l(id) WHERE NOT EXISTS (SELECT FROM delivery d WHERE d.lane = l.id)`, int64s(lanes))
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT id FROM unnest($1::bigint[]) l(id) WHERE NOT EXISTS (SELECT FROM delivery d
+			WHERE d.lane = l.id)`,
+		int64s(lanes),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -75,34 +90,47 @@ func (s Lanes) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error) 
 // no history refers to any longer, rests that are over, last replies.
 func (s Lanes) ForgetLanes(ctx context.Context, before time.Time) error {
 	for _, sql := range []string{
-		`DELETE FROM lane_rest r WHERE until < now() - interval '1 hour' AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = r.lane)`,
-		`DELETE FROM lane_last r WHERE at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = r.lane)`,
+		`DELETE FROM lane_rest r WHERE until < now() - interval '1 hour' AND NOT EXISTS (SELECT
+			FROM delivery d WHERE d.lane = r.lane)`,
+		`DELETE FROM lane_last r WHERE at < now() - interval '1 day' AND NOT EXISTS (SELECT
+			FROM delivery d WHERE d.lane = r.lane)`,
 	} {
 		if _, err := s.pool.Exec(ctx, sql); err != nil {
 			return err
 		}
 	}
 	// A day more than history: a lane is seen once a day only.
-	_, err := s.pool.Exec(ctx, `DELETE FROM lane l WHERE seen_on < $1::timestamptz::date - 2 AND NOT EXISTS (SELECT FROM delivery d WHERE d.lane = l.id)`, before)
+	_, err := s.pool.Exec(
+		ctx,
+		`DELETE FROM lane l WHERE seen_on < $1::timestamptz::date - 2 AND NOT EXISTS (SELECT
+			FROM delivery d WHERE d.lane = l.id)`,
+		before,
+	)
 	return err
 }
 
 // laneCounts are the lanes with mail: the counts that were gathered and what
 // came since.
-const laneCounts = `SELECT lane, sum(waiting)::bigint AS waiting, sum(deferred)::bigint AS deferred, sum(held)::bigint AS held, sum(octets)::bigint AS octets
-	FROM (SELECT * FROM lane_count UNION ALL SELECT * FROM lane_delta) c GROUP BY lane HAVING sum(waiting + deferred + held) > 0`
+const laneCounts = `SELECT lane, sum(waiting)::bigint AS waiting, sum(deferred)::bigint AS deferred,
+	sum(held)::bigint AS held, sum(octets)::bigint AS octets
+	FROM (SELECT * FROM lane_count UNION ALL SELECT *
+		FROM lane_delta) c GROUP BY lane HAVING sum(waiting + deferred + held) > 0`
 
 // Lanes reads what waits, by lane; those with most first. What it costs grows
 // with the lanes, not with their messages.
 func (s Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 	rows, err := s.pool.Query(ctx, `
-		SELECT c.lane, c.waiting, c.deferred, c.held, c.octets, l.route, l.next_hop, o.message_id, o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
+		SELECT c.lane, c.waiting, c.deferred, c.held, c.octets, l.route, l.next_hop, o.message_id,
+			o.expires_at, least(f.due_at, b.due_at), r.reply, coalesce(r.cause, ''), r.at
 		FROM (`+laneCounts+`) c
 		JOIN lane l ON l.id = c.lane
 		LEFT JOIN lane_last r ON r.lane = c.lane
-		LEFT JOIN LATERAL (SELECT message_id, expires_at FROM delivery d WHERE d.lane = c.lane ORDER BY message_id, n LIMIT 1) o ON true
-		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND NOT bulk ORDER BY due_at LIMIT 1) f ON true
-		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND bulk ORDER BY due_at LIMIT 1) b ON true
+		LEFT JOIN LATERAL (SELECT message_id, expires_at FROM delivery d WHERE d.lane = c.lane
+			ORDER BY message_id, n LIMIT 1) o ON true
+		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held'
+			AND NOT bulk ORDER BY due_at LIMIT 1) f ON true
+		LEFT JOIN LATERAL (SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held'
+			AND bulk ORDER BY due_at LIMIT 1) b ON true
 		ORDER BY c.waiting + c.deferred + c.held DESC, l.route, l.next_hop`)
 	if err != nil {
 		return nil, err
@@ -110,8 +138,9 @@ func (s Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Lane, error) {
 		var l mail.Lane
 		var oldest *int64
-		err := row.Scan(&l.ID, &l.Waiting, &l.Deferred, &l.Held, &l.Bytes, &l.Route, &l.NextHop, &oldest, optTime{&l.ExpiresAt}, optTime{&l.NextAttemptAt},
-			&l.Last, &l.Cause, optTime{&l.LastAt})
+		err := row.Scan(&l.ID, &l.Waiting, &l.Deferred, &l.Held, &l.Bytes, &l.Route, &l.NextHop,
+			&oldest, optTime{&l.ExpiresAt}, optTime{&l.NextAttemptAt}, &l.Last, &l.Cause,
+			optTime{&l.LastAt})
 		if oldest != nil {
 			l.OldestAt = mail.At(ident.ID(*oldest).Time())
 		}
@@ -122,7 +151,8 @@ func (s Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 // LaneName is the route and next hop of a lane, whether anything waits in it or
 // not.
 func (s Lanes) LaneName(ctx context.Context, id ident.ID) (route, nextHop string, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT route, next_hop FROM lane WHERE id = $1`, int64(id)).Scan(&route, &nextHop)
+	err = s.pool.QueryRow(ctx, `SELECT route, next_hop FROM lane WHERE id = $1`,
+		int64(id)).Scan(&route, &nextHop)
 	return route, nextHop, found(err)
 }
 
@@ -131,7 +161,12 @@ const maxCounted = 20_000
 
 // LaneAges counts a lane's messages by how long they have been here. Bounds are
 // ages, the youngest first; the last group is older than all of them.
-func (s Lanes) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds []time.Duration) ([]mail.Age, error) {
+func (s Lanes) LaneAges(
+	ctx context.Context,
+	id ident.ID,
+	now time.Time,
+	bounds []time.Duration,
+) ([]mail.Age, error) {
 	b := &pgx.Batch{}
 	upper := int64(ident.Floor(now.Add(time.Hour)))
 	ages := make([]mail.Age, 0, len(bounds)+1)
@@ -144,7 +179,14 @@ func (s Lanes) LaneAges(ctx context.Context, id ident.ID, now time.Time, bounds 
 			age.To, lower = bounds[i].Seconds(), int64(ident.Floor(now.Add(-bounds[i])))
 		}
 		ages = append(ages, age)
-		b.Queue(`SELECT count(*) FROM (SELECT FROM delivery WHERE lane = $1 AND message_id >= $2 AND message_id < $3 LIMIT $4) c`, int64(id), lower, upper, maxCounted)
+		b.Queue(
+			`SELECT count(*) FROM (SELECT FROM delivery WHERE lane = $1 AND message_id >= $2
+				AND message_id < $3 LIMIT $4) c`,
+			int64(id),
+			lower,
+			upper,
+			maxCounted,
+		)
 		upper = lower
 	}
 	results := s.pool.SendBatch(ctx, b)
@@ -178,15 +220,23 @@ func (s Lanes) AddFlow(ctx context.Context, flows []Flow) error {
 		came, gone, failed = append(came, f.Came), append(gone, f.Gone), append(failed, f.Failed)
 	}
 	_, err := s.pool.Exec(ctx, `INSERT INTO lane_minute (lane, minute, came, gone, failed)
-		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::int[], $4::int[], $5::int[]) f(lane, minute, came, gone, failed) ORDER BY lane, minute
-		ON CONFLICT (lane, minute) DO UPDATE SET came = lane_minute.came + excluded.came, gone = lane_minute.gone + excluded.gone, failed = lane_minute.failed + excluded.failed`,
+		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::int[], $4::int[],
+			$5::int[]) f(lane, minute, came, gone, failed) ORDER BY lane, minute
+		ON CONFLICT (lane, minute) DO UPDATE SET came = lane_minute.came + excluded.came,
+			gone = lane_minute.gone + excluded.gone, failed = lane_minute.failed + excluded.failed`,
 		lanes, minutes, came, gone, failed)
 	return err
 }
 
 // LaneFlow is what came into a lane and left it, by minute, since a time.
 func (s Lanes) LaneFlow(ctx context.Context, id ident.ID, since time.Time) ([]mail.Minute, error) {
-	rows, err := s.pool.Query(ctx, `SELECT minute, came, gone, failed FROM lane_minute WHERE lane = $1 AND minute >= $2 ORDER BY minute`, int64(id), since)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT minute, came, gone, failed FROM lane_minute WHERE lane = $1 AND minute >= $2
+			ORDER BY minute`,
+		int64(id),
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -214,11 +264,17 @@ type Rest struct {
 func (s Lanes) SetRest(ctx context.Context, r Rest) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if r.Failures == 0 {
-			if _, err := tx.Exec(ctx, `DELETE FROM lane_rest WHERE lane = $1`, int64(r.Lane)); err != nil {
+			if _, err := tx.Exec(
+				ctx,
+				`DELETE FROM lane_rest WHERE lane = $1`,
+				int64(r.Lane),
+			); err != nil {
 				return err
 			}
-		} else if _, err := tx.Exec(ctx, `INSERT INTO lane_rest (lane, node, since, until, failures) VALUES ($1, $2, $3, $4, $5)
-			ON CONFLICT (lane) DO UPDATE SET node = excluded.node, since = excluded.since, until = excluded.until, failures = excluded.failures`,
+		} else if _, err := tx.Exec(ctx, `INSERT INTO lane_rest (lane, node, since, until, failures)
+			VALUES ($1, $2, $3, $4, $5)
+			ON CONFLICT (lane) DO UPDATE SET node = excluded.node, since = excluded.since,
+				until = excluded.until, failures = excluded.failures`,
 			int64(r.Lane), r.Node, r.Since, r.Until, r.Failures); err != nil {
 			return err
 		}
@@ -227,7 +283,13 @@ func (s Lanes) SetRest(ctx context.Context, r Rest) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, lastSQL+` VALUES ($1, now(), $2::jsonb, $3)`+lastConflict, int64(r.Lane), string(reply), r.Cause); err != nil {
+			if _, err := tx.Exec(
+				ctx,
+				lastSQL+` VALUES ($1, now(), $2::jsonb, $3)`+lastConflict,
+				int64(r.Lane),
+				string(reply),
+				r.Cause,
+			); err != nil {
 				return err
 			}
 		}
@@ -237,13 +299,19 @@ func (s Lanes) SetRest(ctx context.Context, r Rest) error {
 
 const (
 	lastSQL      = `INSERT INTO lane_last (lane, at, reply, cause)`
-	lastConflict = ` ON CONFLICT (lane) DO UPDATE SET at = excluded.at, reply = excluded.reply, cause = excluded.cause`
+	lastConflict = ` ON CONFLICT (lane) DO UPDATE SET at = excluded.at, reply = excluded.reply,
+		cause = excluded.cause`
 )
 
 // Rests are the rests on record of some lanes, or of all.
 func (s Lanes) Rests(ctx context.Context, lanes []ident.ID) ([]Rest, error) {
-	rows, err := s.pool.Query(ctx, `SELECT r.lane, r.node, r.since, r.until, r.failures, l.reply, coalesce(l.cause, '') FROM lane_rest r LEFT JOIN lane_last l USING (lane)
-		WHERE $1::bigint[] = '{}' OR r.lane = ANY($1)`, int64s(lanes))
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT r.lane, r.node, r.since, r.until, r.failures, l.reply, coalesce(l.cause, '')
+			FROM lane_rest r LEFT JOIN lane_last l USING (lane)
+		WHERE $1::bigint[] = '{}' OR r.lane = ANY($1)`,
+		int64s(lanes),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -262,31 +330,48 @@ const lanesAtOnce = 500
 func (s Lanes) GatherLanes(ctx context.Context) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
-		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtext('gull lanes'))`).Scan(&mine); err != nil || !mine {
+		if err := tx.QueryRow(ctx,
+			`SELECT pg_try_advisory_xact_lock(hashtext('gull lanes'))`).Scan(&mine); err != nil ||
+			!mine {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
 		tag, err := tx.Exec(ctx, `WITH d AS (DELETE FROM lane_delta RETURNING *)
-			INSERT INTO lane_count SELECT lane, sum(waiting), sum(deferred), sum(held), sum(octets), min(due) FROM d GROUP BY lane
-			ON CONFLICT (lane) DO UPDATE SET waiting = lane_count.waiting + excluded.waiting, deferred = lane_count.deferred + excluded.deferred,
-				held = lane_count.held + excluded.held, octets = lane_count.octets + excluded.octets, due = least(lane_count.due, excluded.due)`)
+			INSERT INTO lane_count SELECT lane, sum(waiting), sum(deferred), sum(held), sum(octets),
+				min(due) FROM d GROUP BY lane
+			ON CONFLICT (lane) DO UPDATE SET waiting = lane_count.waiting + excluded.waiting,
+				deferred = lane_count.deferred + excluded.deferred,
+				held = lane_count.held + excluded.held,
+					octets = lane_count.octets + excluded.octets, due = least(lane_count.due,
+						excluded.due)`)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() > 0 {
-			if _, err := tx.Exec(ctx, `DELETE FROM lane_count WHERE waiting = 0 AND deferred = 0 AND held = 0 AND octets = 0`); err != nil {
+			if _, err := tx.Exec(
+				ctx,
+				`DELETE FROM lane_count WHERE waiting = 0 AND deferred = 0 AND held = 0
+					AND octets = 0`,
+			); err != nil {
 				return err
 			}
 		}
 		// Lanes from which what was due has been taken: when is something due again?
 		// What changes meanwhile is told by a change that is gathered later.
-		_, err = tx.Exec(ctx, `WITH over AS (SELECT lane FROM lane_count WHERE due <= now() ORDER BY random() LIMIT $1)
+		_, err = tx.Exec(
+			ctx,
+			`WITH over AS (SELECT lane FROM lane_count WHERE due <= now()
+				ORDER BY random() LIMIT $1)
 			UPDATE lane_count c SET due = coalesce(least(
-				(SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND NOT bulk AND lease IS NULL ORDER BY due_at LIMIT 1),
-				(SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND bulk AND lease IS NULL ORDER BY due_at LIMIT 1)), 'infinity')
-			FROM over WHERE c.lane = over.lane`, lanesAtOnce)
+				(SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held'
+					AND NOT bulk AND lease IS NULL ORDER BY due_at LIMIT 1),
+				(SELECT due_at FROM delivery d WHERE d.lane = c.lane AND state <> 'held' AND bulk
+					AND lease IS NULL ORDER BY due_at LIMIT 1)), 'infinity')
+			FROM over WHERE c.lane = over.lane`,
+			lanesAtOnce,
+		)
 		return err
 	})
 }
@@ -294,7 +379,8 @@ func (s Lanes) GatherLanes(ctx context.Context) error {
 // QueueLength is how many deliveries wait, as far as it was gathered.
 func (s Queue) QueueLength(ctx context.Context) (int64, error) {
 	var n int64
-	err := s.pool.QueryRow(ctx, `SELECT coalesce(sum(waiting + deferred + held), 0)::bigint FROM lane_count`).Scan(&n)
+	err := s.pool.QueryRow(ctx,
+		`SELECT coalesce(sum(waiting + deferred + held), 0)::bigint FROM lane_count`).Scan(&n)
 	return n, err
 }
 
@@ -314,7 +400,10 @@ func (s Queue) Sweep(ctx context.Context, queue bool) error {
 		tables = append(tables, "delivery")
 	}
 	for _, t := range tables {
-		if _, err := s.pool.Exec(ctx, `VACUUM (SKIP_LOCKED, INDEX_CLEANUP ON, TRUNCATE OFF) `+t); err != nil {
+		if _, err := s.pool.Exec(
+			ctx,
+			`VACUUM (SKIP_LOCKED, INDEX_CLEANUP ON, TRUNCATE OFF) `+t,
+		); err != nil {
 			return fmt.Errorf("sweep %s: %w", t, err)
 		}
 	}
@@ -325,16 +414,20 @@ func (s Queue) Sweep(ctx context.Context, queue bool) error {
 func (s Queue) List(ctx context.Context, f mail.Filter) ([]mail.QueueItem, error) {
 	where, args := conditions(f, nil)
 	args = append(args, f.Limit)
-	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+`, d.lease IS NOT NULL, m.sender, m.subject, m.size, m.received_at
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT `+queueColumns+`, d.lease IS NOT NULL, m.sender, m.subject, m.size, m.received_at
 		FROM delivery d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
-		WHERE true`+where+fmt.Sprintf(` ORDER BY d.message_id, d.n LIMIT $%d`, len(args)), args...)
+		WHERE true`+where+fmt.Sprintf(` ORDER BY d.message_id, d.n LIMIT $%d`, len(args)),
+		args...)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.QueueItem, error) {
 		var it mail.QueueItem
 		var leased bool
-		err := scanDelivery(row, &it.Delivery, &leased, &it.Sender, &it.Subject, &it.Size, &it.ReceivedAt)
+		err := scanDelivery(row, &it.Delivery, &leased, &it.Sender, &it.Subject, &it.Size,
+			&it.ReceivedAt)
 		it.ReceivedAt = it.ReceivedAt.UTC()
 		return it, err
 	})
@@ -344,6 +437,12 @@ func (s Queue) List(ctx context.Context, f mail.Filter) ([]mail.QueueItem, error
 // this moment.
 func (s Queue) CountQueue(ctx context.Context, f mail.Filter) (messages, leased int64, err error) {
 	where, args := conditions(f, nil)
-	err = s.pool.QueryRow(ctx, `SELECT count(*), count(d.lease) FROM `+from(f)+` WHERE true`+where, args...).Scan(&messages, &leased)
+	err = s.pool.QueryRow(
+		ctx,
+		`SELECT count(*), count(d.lease) FROM `+from(f)+` WHERE true`+where,
+		args...).Scan(
+		&messages,
+		&leased,
+	)
 	return messages, leased, err
 }

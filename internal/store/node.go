@@ -61,10 +61,16 @@ func (s Runs) RegisterNode(ctx context.Context, name string) (int, error) {
 	key := int64(binary.BigEndian.Uint64(random[:]) >> 1)
 	var run int
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE node SET gone = true, replaced = true WHERE name = $1 AND NOT (gone AND replaced)`, name); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`UPDATE node SET gone = true, replaced = true WHERE name = $1 AND NOT (gone
+				AND replaced)`,
+			name,
+		); err != nil {
 			return err
 		}
-		return tx.QueryRow(ctx, `INSERT INTO node (name, key) VALUES ($1, $2) RETURNING id`, name, key).Scan(&run)
+		return tx.QueryRow(ctx, `INSERT INTO node (name, key) VALUES ($1, $2) RETURNING id`, name,
+			key).Scan(&run)
 	})
 	if err == nil {
 		s.nodesMu.Lock()
@@ -100,12 +106,19 @@ func (s Runs) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
 		return p, err
 	}
 	var schema int64
-	err = conn.QueryRow(ctx, `UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
-		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`, run, s.key(run)).Scan(&schema)
+	err = conn.QueryRow(
+		ctx,
+		`UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
+		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`,
+		run,
+		s.key(run),
+	).Scan(&schema)
 	p.Newer = schema > knownSchema
 	if errors.Is(err, pgx.ErrNoRows) {
 		p.Over = true
-		err = conn.QueryRow(ctx, `SELECT coalesce(bool_or(replaced), false) FROM node WHERE id = $1 AND key = $2`, run, s.key(run)).Scan(&p.Replaced)
+		err = conn.QueryRow(ctx,
+			`SELECT coalesce(bool_or(replaced), false) FROM node WHERE id = $1 AND key = $2`, run,
+			s.key(run)).Scan(&p.Replaced)
 	}
 	if err != nil {
 		s.pulse.drop()
@@ -123,7 +136,8 @@ type pulse struct {
 func (p *pulse) get(ctx context.Context, s *DB) (*pgx.Conn, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if now := s.renewed.Load(); p.conn == nil || p.conn.IsClosed() || p.renewed != now || s.hosts.behind(p.conn.PgConn()) {
+	if now := s.renewed.Load(); p.conn == nil || p.conn.IsClosed() || p.renewed != now ||
+		s.hosts.behind(p.conn.PgConn()) {
 		p.close()
 		c := s.pool.Config().ConnConfig
 		s.hosts.order(c)
@@ -236,13 +250,20 @@ func (s Runs) release(ctx context.Context, run int) (int64, error) {
 	var released int64
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
 		var free bool
-		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1, $2)`, leaseLocks, run).Scan(&free); err != nil {
+		if err := tx.QueryRow(
+			ctx,
+			`SELECT pg_try_advisory_xact_lock($1, $2)`,
+			leaseLocks,
+			run,
+		).Scan(&free); err != nil {
 			return err
 		}
 		if !free {
 			_, err := tx.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_locks
-				WHERE locktype = 'advisory' AND classid = $1 AND objid = $2 AND objsubid = 2 AND granted AND pid <> pg_backend_pid()
-					AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`, leaseLocks, run)
+				WHERE locktype = 'advisory' AND classid = $1 AND objid = $2 AND objsubid = 2
+					AND granted AND pid <> pg_backend_pid()
+					AND database = (SELECT oid FROM pg_database
+						WHERE datname = current_database())`, leaseLocks, run)
 			return err
 		}
 		tag, err := tx.Exec(ctx, `UPDATE delivery SET lease = NULL WHERE lease = $1`, run)
@@ -260,7 +281,11 @@ func (s Runs) release(ctx context.Context, run int) (int64, error) {
 // standby that was behind can lose a node's row and keep its leases. The whole queue is
 // looked at.
 func (s Runs) ReleaseLost(ctx context.Context) (int64, error) {
-	tag, err := s.pool.Exec(ctx, `UPDATE delivery d SET lease = NULL WHERE lease IS NOT NULL AND NOT EXISTS (SELECT FROM node n WHERE n.id = d.lease)`)
+	tag, err := s.pool.Exec(
+		ctx,
+		`UPDATE delivery d SET lease = NULL WHERE lease IS NOT NULL AND NOT EXISTS (SELECT
+			FROM node n WHERE n.id = d.lease)`,
+	)
 	return tag.RowsAffected(), err
 }
 
@@ -274,7 +299,8 @@ func (s Runs) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 		run    int
 		seenAt time.Time
 	}
-	beats, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (b beat, err error) { return b, row.Scan(&b.run, &b.seenAt) })
+	beats, err := pgx.CollectRows(rows,
+		func(row pgx.CollectableRow) (b beat, err error) { return b, row.Scan(&b.run, &b.seenAt) })
 	if err != nil {
 		return nil, err
 	}
@@ -301,7 +327,12 @@ func (s Runs) silent(ctx context.Context, tx pgx.Tx) ([]int, error) {
 
 // ReleaseNode ends a run and makes due what it holds: at a graceful stop.
 func (s Runs) ReleaseNode(ctx context.Context, run int) error {
-	if _, err := s.pool.Exec(ctx, `UPDATE node SET gone = true WHERE id = $1 AND key = $2`, run, s.key(run)); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		`UPDATE node SET gone = true WHERE id = $1 AND key = $2`,
+		run,
+		s.key(run),
+	); err != nil {
 		return err
 	}
 	_, err := s.release(ctx, run)
@@ -311,7 +342,8 @@ func (s Runs) ReleaseNode(ctx context.Context, run int) error {
 // Leases are deliveries leased to a run, in order. Leases are in no index, so that taking
 // one rewrites none: the whole queue is looked at.
 func (s Runs) Leases(ctx context.Context, run int) ([]LeaseHeld, error) {
-	rows, err := s.pool.Query(ctx, `SELECT message_id, n, lane FROM delivery WHERE lease = $1 ORDER BY 1, 2`, run)
+	rows, err := s.pool.Query(ctx,
+		`SELECT message_id, n, lane FROM delivery WHERE lease = $1 ORDER BY 1, 2`, run)
 	if err != nil {
 		return nil, err
 	}

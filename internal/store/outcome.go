@@ -39,7 +39,11 @@ type Outcome struct {
 // after a lost answer: what is recorded already is left alone, and so is what another
 // run has recorded, or may be trying, meanwhile. New messages are leased to a run; foreign
 // are those that are not there, because their outcome is another run's.
-func (s Outcomes) Finish(ctx context.Context, node int, outcomes []*Outcome) (foreign []*Entry, err error) {
+func (s Outcomes) Finish(
+	ctx context.Context,
+	node int,
+	outcomes []*Outcome,
+) (foreign []*Entry, err error) {
 	var notices []*Entry
 	var used []*mail.Delivery
 	for _, o := range outcomes {
@@ -70,8 +74,10 @@ func (s Outcomes) Finish(ctx context.Context, node int, outcomes []*Outcome) (fo
 			return err
 		}
 		counts := append(ended(outcomes, done), received(entered)...)
-		tables := append(entryTables(node, entered), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(counts))
-		return copyIn(ctx, tx.Conn().PgConn(), (Intake{s.DB}).before(node, entered), tables)
+		tables := append(entryTables(node, entered),
+			table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }},
+			toCount(counts))
+		return copyIn(ctx, tx.Conn().PgConn(), (Intake(s)).before(node, entered), tables)
 	}))
 	return foreign, err
 }
@@ -90,7 +96,8 @@ func missing(ctx context.Context, tx pgx.Tx, entries []*Entry) ([]*Entry, error)
 		return nil, err
 	}
 	there, err := pgx.CollectRows(rows, pgx.RowTo[ident.ID])
-	return slices.DeleteFunc(entries, func(e *Entry) bool { return slices.Contains(there, e.Message.ID) }), err
+	return slices.DeleteFunc(entries,
+		func(e *Entry) bool { return slices.Contains(there, e.Message.ID) }), err
 }
 
 // outcomeRows are the columns of many outcomes.
@@ -154,7 +161,11 @@ func replyJSON(r *mail.LastReply) *string {
 // record moves rows in one round trip. It returns those that were there to be
 // moved: not those that were recorded before. An end counts whoever leases the delivery
 // by now: the remote host has spoken.
-func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (map[mail.DeliveryID]bool, error) {
+func (s Outcomes) record(
+	ctx context.Context,
+	tx pgx.Tx,
+	outcomes []*Outcome,
+) (map[mail.DeliveryID]bool, error) {
 	var final, later outcomeRows
 	var messages []*MailboxMessage
 	for _, o := range outcomes {
@@ -172,29 +183,72 @@ func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (m
 		l.queue(b)
 	}
 	if len(final.ns) > 0 {
-		b.Queue(`WITH gone AS (
-				DELETE FROM delivery d USING unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
+		b.Queue(
+			`WITH gone AS (
+				DELETE FROM delivery d USING unnest($1::bigint[], $2::smallint[]) AS o(message_id,
+					n)
 				WHERE d.message_id = o.message_id AND d.n = o.n RETURNING d.*
 			)
-			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, route_why, revision,
-				attempts, first_attempt_at, last_attempt_at, expires_at, finished_at, reply, cause, action, actions)
-			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state, o.lane, g.rule, o.why, o.revision,
-				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action, g.actions
-			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[], $10::text[], $11::int[])
-				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why, revision) ON g.message_id = o.message_id AND g.n = o.n
+			INSERT INTO delivery_done (message_id, n, recipient, original, via, orcpt, notify,
+				state, lane, rule, route_why, revision,
+				attempts, first_attempt_at, last_attempt_at, expires_at, finished_at, reply, cause,
+					action, actions)
+			SELECT g.message_id, g.n, g.recipient, g.original, g.via, g.orcpt, g.notify, o.state,
+				o.lane, g.rule, o.why, o.revision,
+				o.attempts, o.first, o.at, g.expires_at, o.at, o.reply::jsonb, o.cause, g.action,
+					g.actions
+			FROM gone g JOIN unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[],
+				$5::int[], $6::timestamptz[], $7::timestamptz[], $8::text[], $9::text[],
+					$10::text[], $11::int[])
+				AS o(message_id, n, state, lane, attempts, first, at, reply, cause, why,
+					revision) ON g.message_id = o.message_id AND g.n = o.n
 			RETURNING message_id, n`,
-			final.messages, final.ns, final.states, final.lanes, final.attempts, final.firsts, final.ats, final.replies, final.causes, final.whys, final.revs)
+			final.messages,
+			final.ns,
+			final.states,
+			final.lanes,
+			final.attempts,
+			final.firsts,
+			final.ats,
+			final.replies,
+			final.causes,
+			final.whys,
+			final.revs,
+		)
 	}
 	if len(later.ns) > 0 {
-		b.Queue(`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts, first_attempt_at = o.first, last_attempt_at = o.at,
-				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause, route_why = o.why, revision = o.revision, detour = o.detour
-			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[], $6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::int[], $13::int[], $14::text[])
-				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why, revision, run, detour)
-			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = o.run RETURNING d.message_id, d.n`,
-			later.messages, later.ns, later.states, later.lanes, later.attempts, later.firsts, later.ats, later.dues, later.replies, later.causes, later.whys, later.revs, later.runs, later.detours)
+		b.Queue(
+			`UPDATE delivery d SET state = o.state, lane = o.lane, attempts = o.attempts,
+				first_attempt_at = o.first, last_attempt_at = o.at,
+				due_at = o.due, lease = NULL, reply = o.reply::jsonb, cause = o.cause,
+					route_why = o.why, revision = o.revision, detour = o.detour
+			FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::bigint[], $5::int[],
+				$6::timestamptz[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[],
+					$11::text[], $12::int[], $13::int[], $14::text[])
+				AS o(message_id, n, state, lane, attempts, first, at, due, reply, cause, why,
+					revision, run, detour)
+			WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease = o.run
+				RETURNING d.message_id, d.n`,
+			later.messages,
+			later.ns,
+			later.states,
+			later.lanes,
+			later.attempts,
+			later.firsts,
+			later.ats,
+			later.dues,
+			later.replies,
+			later.causes,
+			later.whys,
+			later.revs,
+			later.runs,
+			later.detours,
+		)
 		b.Queue(lastSQL+`
-			SELECT DISTINCT ON (lane) lane, at, reply::jsonb, cause FROM unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[]) AS o(lane, at, reply, cause)
-			WHERE reply IS NOT NULL ORDER BY lane, at DESC`+lastConflict, later.tried, later.ats, later.replies, later.causes)
+			SELECT DISTINCT ON (lane) lane, at, reply::jsonb, cause FROM unnest($1::bigint[],
+				$2::timestamptz[], $3::text[], $4::text[]) AS o(lane, at, reply, cause)
+			WHERE reply IS NOT NULL ORDER BY lane,
+				at DESC`+lastConflict, later.tried, later.ats, later.replies, later.causes)
 	}
 	results := tx.SendBatch(ctx, b)
 	defer results.Close()
@@ -216,7 +270,11 @@ func (s Outcomes) record(ctx context.Context, tx pgx.Tx, outcomes []*Outcome) (m
 			return nil, err
 		}
 		var id mail.DeliveryID
-		if _, err := pgx.ForEachRow(found, []any{&id.Message, &id.N}, func() error { moved[id] = true; return nil }); err != nil {
+		if _, err := pgx.ForEachRow(
+			found,
+			[]any{&id.Message, &id.N},
+			func() error { moved[id] = true; return nil },
+		); err != nil {
 			return nil, err
 		}
 	}

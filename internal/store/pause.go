@@ -19,8 +19,17 @@ func (s Pauses) SetPause(ctx context.Context, p mail.Pause) error {
 		until = &p.Until.Time
 	}
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO pause (kind, name, who, why, until) VALUES ($1, $2, $3, $4, $5)
-			ON CONFLICT (kind, name) DO UPDATE SET who = excluded.who, why = excluded.why, until = excluded.until`, p.Kind, p.Name, p.Who, p.Why, until)
+		_, err := tx.Exec(
+			ctx,
+			`INSERT INTO pause (kind, name, who, why, until) VALUES ($1, $2, $3, $4, $5)
+			ON CONFLICT (kind, name) DO UPDATE SET who = excluded.who, why = excluded.why,
+				until = excluded.until`,
+			p.Kind,
+			p.Name,
+			p.Who,
+			p.Why,
+			until,
+		)
 		if err != nil {
 			return err
 		}
@@ -47,7 +56,8 @@ func (s Pauses) List(ctx context.Context) ([]mail.Pause, error) {
 	if _, err := s.pool.Exec(ctx, `DELETE FROM pause WHERE until <= now()`); err != nil {
 		return nil, err
 	}
-	rows, err := s.pool.Query(ctx, `SELECT kind, name, who, why, since, until FROM pause ORDER BY kind, name`)
+	rows, err := s.pool.Query(ctx,
+		`SELECT kind, name, who, why, since, until FROM pause ORDER BY kind, name`)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +72,8 @@ func (s Pauses) List(ctx context.Context) ([]mail.Pause, error) {
 // Nodes are the services that run, and those that fell silent within a day.
 func (s Runs) Nodes(ctx context.Context) ([]mail.Node, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT ON (name) name, id, started_at, seen_at,
-			(SELECT count(*) FROM (SELECT FROM delivery d WHERE d.lease = n.id LIMIT 50000) c), gone OR seen_at < now() - $1::interval
+			(SELECT count(*) FROM (SELECT FROM delivery d WHERE d.lease = n.id LIMIT 50000) c), gone
+				OR seen_at < now() - $1::interval
 		FROM node n WHERE seen_at > now() - interval '1 day' ORDER BY name, id DESC`, deadAfter)
 	if err != nil {
 		return nil, err
@@ -81,7 +92,12 @@ func (s Runs) Nodes(ctx context.Context) ([]mail.Node, error) {
 
 // RunningNodes are the names of the services that run.
 func (s Runs) RunningNodes(ctx context.Context) ([]string, error) {
-	rows, err := s.pool.Query(ctx, `SELECT DISTINCT name FROM node WHERE NOT gone AND seen_at > now() - $1::interval ORDER BY name`, deadAfter)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT DISTINCT name FROM node WHERE NOT gone AND seen_at > now() - $1::interval
+			ORDER BY name`,
+		deadAfter,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -39,13 +39,17 @@ type Due struct {
 
 // dueColumns are read by scanDue behind queueColumns; m is message. The last is
 // senderauth.Assessment.Proof.
-const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.received_at, m.account, m.client_address, m.listener, m.direction,
-	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass' WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
+const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of,
+	m.received_at, m.account, m.client_address, m.listener, m.direction,
+	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass'
+		WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
 		WHEN m.identity->'spf'->>'result' = 'pass' THEN 'pass' ELSE '' END`
 
 // queueColumns are read by scanDelivery; d is delivery, l is lane.
-const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
-	d.rule, d.route_why, d.revision, d.attempts, d.first_attempt_at, d.last_attempt_at, d.due_at, d.expires_at, d.reply, d.cause, d.bulk, d.detour, d.warned_at`
+const queueColumns = `d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state,
+	d.lane, l.route, l.next_hop,
+	d.rule, d.route_why, d.revision, d.attempts, d.first_attempt_at, d.last_attempt_at, d.due_at,
+		d.expires_at, d.reply, d.cause, d.bulk, d.detour, d.warned_at`
 
 // Lease says what a node takes from the queue.
 type Lease struct {
@@ -63,8 +67,10 @@ type Lease struct {
 
 // laneDue are the lanes with a time before which nothing of them is due, but for
 // those in $1 and those of the routes in $2.
-const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due FROM lane_count UNION ALL SELECT lane, due FROM lane_delta) c
-	WHERE c.lane <> ALL($1) AND ($2::text[] = '{}' OR NOT EXISTS (SELECT FROM lane l WHERE l.id = c.lane AND l.route = ANY($2))) GROUP BY c.lane`
+const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due
+	FROM lane_count UNION ALL SELECT lane, due FROM lane_delta) c
+	WHERE c.lane <> ALL($1) AND ($2::text[] = '{}' OR NOT EXISTS (SELECT FROM lane l
+		WHERE l.id = c.lane AND l.route = ANY($2))) GROUP BY c.lane`
 
 // LeaseDue takes what is due for a node, lane by lane until there is enough. A
 // lane with a hundred thousand messages costs no more than one with a single
@@ -73,25 +79,33 @@ const laneDue = `SELECT c.lane AS id, min(c.due) AS due FROM (SELECT lane, due F
 // its window of them.
 func (s Queue) LeaseDue(ctx context.Context, l Lease) ([]Due, error) {
 	return s.leasing(ctx, l.Node, `
-		WITH lanes AS (SELECT id FROM (`+laneDue+`) l WHERE due <= $5 ORDER BY id <= $3, id), picked AS MATERIALIZED (
+		WITH lanes AS (SELECT id FROM (`+laneDue+`) l WHERE due <= $5 ORDER BY id <= $3, id),
+			picked AS MATERIALIZED (
 			SELECT p.message_id, p.n FROM lanes, LATERAL (
 				SELECT * FROM (SELECT d.message_id, d.n FROM delivery d
-					WHERE d.lane = lanes.id AND d.state <> 'held' AND NOT d.bulk AND d.lease IS NULL AND d.due_at <= $5
-					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END FOR UPDATE SKIP LOCKED) f
+					WHERE d.lane = lanes.id AND d.state <> 'held' AND NOT d.bulk AND d.lease IS NULL
+						AND d.due_at <= $5
+					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1
+						ELSE $7::int END FOR UPDATE SKIP LOCKED) f
 				UNION ALL
 				SELECT * FROM (SELECT d.message_id, d.n FROM delivery d
-					WHERE d.lane = lanes.id AND d.state <> 'held' AND d.bulk AND d.lease IS NULL AND d.due_at <= $5
-					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END FOR UPDATE SKIP LOCKED) b
+					WHERE d.lane = lanes.id AND d.state <> 'held' AND d.bulk AND d.lease IS NULL
+						AND d.due_at <= $5
+					ORDER BY d.due_at LIMIT CASE WHEN lanes.id = ANY($6) THEN 1
+						ELSE $7::int END FOR UPDATE SKIP LOCKED) b
 				LIMIT CASE WHEN lanes.id = ANY($6) THEN 1 ELSE $7::int END) p
-			WHERE (SELECT set_config('gull.leasing', 'yes', true)) = 'yes' -- see the trigger changed
+			WHERE (SELECT set_config('gull.leasing', 'yes',
+				true)) = 'yes' -- see the trigger changed
 			LIMIT $8
 		), taken AS (
-			UPDATE delivery d SET lease = $4 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n`+notWithdrawn+`
+			UPDATE delivery d SET lease = $4 FROM picked p WHERE d.message_id = p.message_id
+				AND d.n = p.n`+notWithdrawn+`
 			RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
 		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id
-		ORDER BY d.bulk, d.due_at, d.message_id, d.n`, int64s(l.Skip), append([]string{}, l.Routes...), int64(l.From), l.Node, l.Now, int64s(l.Try), l.PerLane, l.Total)
+		ORDER BY d.bulk, d.due_at, d.message_id,
+			d.n`, int64s(l.Skip), append([]string{}, l.Routes...), int64(l.From), l.Node, l.Now, int64s(l.Try), l.PerLane, l.Total)
 }
 
 // notWithdrawn keeps from delivery what has come to light after its client was told no.
@@ -99,16 +113,42 @@ const notWithdrawn = ` AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_i
 
 func scanDue(row pgx.CollectableRow) (Due, error) {
 	var due Due
-	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit, &due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client, &due.Listener, &due.Direction, &due.Proof)
+	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit,
+		&due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client,
+		&due.Listener, &due.Direction, &due.Proof)
 	return due, err
 }
 
 // scanDelivery reads queueColumns and what follows them.
 func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 	var via string
-	err := row.Scan(append([]any{&d.MessageID, &d.N, &d.Recipient, &d.Original, &via, &d.ORCPT, &d.Notify, &d.State, &d.LaneID, &d.Route, &d.NextHop,
-		&d.Rule, &d.RouteWhy, &d.Revision, &d.Attempts, optTime{&d.FirstAttemptAt}, optTime{&d.LastAttemptAt}, optTime{&d.NextAttemptAt}, optTime{&d.ExpiresAt}, &d.Last, &d.Cause,
-		&d.Bulk, &d.Detour, optTime{&d.WarnedAt}}, more...)...)
+	err := row.Scan(
+		append([]any{
+			&d.MessageID,
+			&d.N,
+			&d.Recipient,
+			&d.Original,
+			&via,
+			&d.ORCPT,
+			&d.Notify,
+			&d.State,
+			&d.LaneID,
+			&d.Route,
+			&d.NextHop,
+			&d.Rule,
+			&d.RouteWhy,
+			&d.Revision,
+			&d.Attempts,
+			optTime{&d.FirstAttemptAt},
+			optTime{&d.LastAttemptAt},
+			optTime{&d.NextAttemptAt},
+			optTime{&d.ExpiresAt},
+			&d.Last,
+			&d.Cause,
+			&d.Bulk,
+			&d.Detour,
+			optTime{&d.WarnedAt},
+		}, more...)...)
 	if via != "" {
 		d.Via = strings.Split(via, viaSeparator)
 	}
@@ -118,9 +158,16 @@ func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 
 // NextDue is when the next delivery without a lease may be due; zero if there is
 // none to come.
-func (s Queue) NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error) {
+func (s Queue) NextDue(
+	ctx context.Context,
+	now time.Time,
+	skip []ident.ID,
+	routes []string,
+) (time.Time, error) {
 	var t *time.Time
-	err := s.pool.QueryRow(ctx, `SELECT min(due) FROM (`+laneDue+`) l WHERE due > $3 AND due < 'infinity'`, int64s(skip), append([]string{}, routes...), now).Scan(&t)
+	err := s.pool.QueryRow(ctx,
+		`SELECT min(due) FROM (`+laneDue+`) l WHERE due > $3 AND due < 'infinity'`, int64s(skip),
+		append([]string{}, routes...), now).Scan(&t)
 	if err != nil || t == nil {
 		return time.Time{}, err
 	}
@@ -128,7 +175,12 @@ func (s Queue) NextDue(ctx context.Context, now time.Time, skip []ident.ID, rout
 }
 
 // ReturnLeases gives deliveries back untried: they are due at the given time.
-func (s Queue) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID, due time.Time) error {
+func (s Queue) ReturnLeases(
+	ctx context.Context,
+	node int,
+	ids []mail.DeliveryID,
+	due time.Time,
+) error {
 	messages, ns := split(ids)
 	_, err := s.pool.Exec(ctx, `UPDATE delivery d SET lease = NULL, due_at = greatest(d.due_at, $4)
 		FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
@@ -139,7 +191,12 @@ func (s Queue) ReturnLeases(ctx context.Context, node int, ids []mail.DeliveryID
 // LeaseOverdue takes for a node, whatever their lane, deliveries whose time is
 // up: those of messages that came before a time, and those whose end a person
 // changed.
-func (s Queue) LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]Due, error) {
+func (s Queue) LeaseOverdue(
+	ctx context.Context,
+	node int,
+	now, before time.Time,
+	limit int,
+) ([]Due, error) {
 	return s.leasing(ctx, node, `
 		WITH picked AS MATERIALIZED (
 			SELECT * FROM (SELECT message_id, n FROM delivery
@@ -150,18 +207,27 @@ func (s Queue) LeaseOverdue(ctx context.Context, node int, now, before time.Time
 				WHERE own_end AND expires_at <= $2 AND lease IS NULL AND state <> 'held'
 				ORDER BY expires_at LIMIT $4 FOR UPDATE SKIP LOCKED) b
 		), taken AS (
-			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id AND d.n = p.n`+notWithdrawn+` RETURNING d.*
+			UPDATE delivery d SET lease = $1 FROM picked p WHERE d.message_id = p.message_id
+				AND d.n = p.n`+notWithdrawn+` RETURNING d.*
 		)
 		SELECT `+queueColumns+dueColumns+`
-		FROM taken d JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id`, node, now, int64(ident.Floor(before)), limit)
+		FROM taken d JOIN lane l ON l.id = d.lane
+			JOIN message m ON m.id = d.message_id`, node, now, int64(ident.Floor(before)), limit)
 }
 
 // Unwarned reads, in order of ids behind after, deliveries of messages that came
 // before a time and whose senders were not told of the delay.
-func (s Queue) Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) (due []Due, last mail.DeliveryID, err error) {
+func (s Queue) Unwarned(
+	ctx context.Context,
+	after mail.DeliveryID,
+	before time.Time,
+	limit int,
+) (due []Due, last mail.DeliveryID, err error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
-		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND message_id < $3 ORDER BY message_id, n LIMIT $4) d
-		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, int64(ident.Floor(before)), limit)
+		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND message_id < $3
+			ORDER BY message_id, n LIMIT $4) d
+		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id,
+			d.n`, int64(after.Message), after.N, int64(ident.Floor(before)), limit)
 	if err != nil {
 		return nil, after, err
 	}
@@ -180,7 +246,12 @@ func (s Queue) Unwarned(ctx context.Context, after mail.DeliveryID, before time.
 
 // Warn enters the notices of delays and records that the senders were told.
 // Notices about deliveries of which another node has told meanwhile are dropped.
-func (s Queue) Warn(ctx context.Context, node int, at time.Time, warnings []Warning) (dropped []*Entry, err error) {
+func (s Queue) Warn(
+	ctx context.Context,
+	node int,
+	at time.Time,
+	warnings []Warning,
+) (dropped []*Entry, err error) {
 	var notices []*Entry
 	for _, w := range warnings {
 		notices = append(notices, w.Notices...)
@@ -197,14 +268,26 @@ func (s Queue) Warn(ctx context.Context, node int, at time.Time, warnings []Warn
 			ids = append(ids, w.Deliveries...)
 		}
 		messages, ns := split(ids)
-		rows, err := tx.Query(ctx, `UPDATE delivery d SET warned_at = $3 FROM unnest($1::bigint[], $2::smallint[]) AS o(message_id, n)
-			WHERE d.message_id = o.message_id AND d.n = o.n AND d.warned_at IS NULL RETURNING d.message_id`, messages, ns, at)
+		rows, err := tx.Query(
+			ctx,
+			`UPDATE delivery d SET warned_at = $3 FROM unnest($1::bigint[],
+				$2::smallint[]) AS o(message_id, n)
+			WHERE d.message_id = o.message_id AND d.n = o.n AND d.warned_at IS NULL
+				RETURNING d.message_id`,
+			messages,
+			ns,
+			at,
+		)
 		if err != nil {
 			return err
 		}
 		first := map[ident.ID]bool{}
 		var id ident.ID
-		if _, err := pgx.ForEachRow(rows, []any{&id}, func() error { first[id] = true; return nil }); err != nil {
+		if _, err := pgx.ForEachRow(
+			rows,
+			[]any{&id},
+			func() error { first[id] = true; return nil },
+		); err != nil {
 			return err
 		}
 		for _, w := range warnings {
@@ -217,7 +300,14 @@ func (s Queue) Warn(ctx context.Context, node int, at time.Time, warnings []Warn
 		if len(told) == 0 {
 			return nil
 		}
-		return copyIn(ctx, tx.Conn().PgConn(), (Intake{s.DB}).before(node, told), append(entryTables(node, told), table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }}, toCount(received(told))))
+		return copyIn(
+			ctx,
+			tx.Conn().PgConn(),
+			(Intake(s)).before(node, told),
+			append(entryTables(node, told),
+				table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }},
+				toCount(received(told))),
+		)
 	})
 	return dropped, data(err)
 }
@@ -247,10 +337,17 @@ func split(ids []mail.DeliveryID) (messages []int64, ns []int16) {
 
 // PlannedBefore reads waiting deliveries that were planned under an earlier
 // revision, in order of their ids behind after.
-func (s Queue) PlannedBefore(ctx context.Context, revision int, after mail.DeliveryID, limit int) ([]Due, error) {
+func (s Queue) PlannedBefore(
+	ctx context.Context,
+	revision int,
+	after mail.DeliveryID,
+	limit int,
+) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
-		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND lease IS NULL AND revision < $3 AND detour = '' ORDER BY message_id, n LIMIT $4) d
-		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, revision, limit)
+		FROM (SELECT * FROM delivery WHERE (message_id, n) > ($1, $2) AND lease IS NULL
+			AND revision < $3 AND detour = '' ORDER BY message_id, n LIMIT $4) d
+		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id,
+			d.n`, int64(after.Message), after.N, revision, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -259,10 +356,18 @@ func (s Queue) PlannedBefore(ctx context.Context, revision int, after mail.Deliv
 
 // Stranded reads waiting deliveries of the lanes of a route, in order of their ids
 // behind after.
-func (s Queue) Stranded(ctx context.Context, route string, after mail.DeliveryID, limit int) ([]Due, error) {
+func (s Queue) Stranded(
+	ctx context.Context,
+	route string,
+	after mail.DeliveryID,
+	limit int,
+) ([]Due, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+queueColumns+dueColumns+`
-		FROM (SELECT d.* FROM lane l JOIN delivery d ON d.lane = l.id WHERE l.route = $3 AND (d.message_id, d.n) > ($1, $2) AND d.lease IS NULL ORDER BY d.message_id, d.n LIMIT $4) d
-		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id, d.n`, int64(after.Message), after.N, route, limit)
+		FROM (SELECT d.* FROM lane l JOIN delivery d ON d.lane = l.id WHERE l.route = $3
+			AND (d.message_id, d.n) > ($1, $2) AND d.lease IS NULL ORDER BY d.message_id,
+				d.n LIMIT $4) d
+		JOIN lane l ON l.id = d.lane JOIN message m ON m.id = d.message_id ORDER BY d.message_id,
+			d.n`, int64(after.Message), after.N, route, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -283,13 +388,24 @@ func (s Queue) Reroute(ctx context.Context, moved []*mail.Delivery) (int64, erro
 		return 0, err
 	}
 	for _, d := range moved {
-		messages, ns, lanes = append(messages, int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
+		messages, ns, lanes = append(messages,
+			int64(d.MessageID)), append(ns, d.N), append(lanes, int64(d.LaneID))
 		whys, revisions = append(whys, d.RouteWhy), append(revisions, int32(d.Revision))
 	}
-	tag, err := s.pool.Exec(ctx, `UPDATE delivery d SET lane = o.lane, route_why = o.why, revision = o.revision,
-			due_at = CASE WHEN d.state = 'held' THEN d.due_at ELSE now() END, cause = '', reply = NULL
-		FROM unnest($1::bigint[], $2::smallint[], $3::bigint[], $4::text[], $5::int[]) AS o(message_id, n, lane, why, revision)
-		WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease IS NULL`, messages, ns, lanes, whys, revisions)
+	tag, err := s.pool.Exec(
+		ctx,
+		`UPDATE delivery d SET lane = o.lane, route_why = o.why, revision = o.revision,
+			due_at = CASE WHEN d.state = 'held' THEN d.due_at ELSE now() END, cause = '',
+				reply = NULL
+		FROM unnest($1::bigint[], $2::smallint[], $3::bigint[], $4::text[],
+			$5::int[]) AS o(message_id, n, lane, why, revision)
+		WHERE d.message_id = o.message_id AND d.n = o.n AND d.lease IS NULL`,
+		messages,
+		ns,
+		lanes,
+		whys,
+		revisions,
+	)
 	return tag.RowsAffected(), err
 }
 
@@ -306,9 +422,14 @@ type Envelope struct {
 
 // RecentEnvelopes reads the last messages that came by a listener, newest first,
 // from before an id.
-func (s Messages) RecentEnvelopes(ctx context.Context, before ident.ID, limit int) ([]Envelope, error) {
+func (s Messages) RecentEnvelopes(
+	ctx context.Context,
+	before ident.ID,
+	limit int,
+) ([]Envelope, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, sender, size, listener, client_address, account
-		FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1) ORDER BY id DESC LIMIT $2`, int64(before), limit)
+		FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1)
+			ORDER BY id DESC LIMIT $2`, int64(before), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -326,8 +447,14 @@ func (s Messages) RecentEnvelopes(ctx context.Context, before ident.ID, limit in
 		at[list[i].ID], ids[i] = &list[i], int64(list[i].ID)
 	}
 	// The least of the ids lets PostgreSQL pass over the partitions before it.
-	if rows, err = s.pool.Query(ctx, `SELECT message_id, original FROM delivery WHERE message_id = ANY($1)
-		UNION SELECT message_id, original FROM delivery_done WHERE message_id = ANY($1) AND message_id >= $2`, ids, ids[len(ids)-1]); err != nil {
+	if rows, err = s.pool.Query(
+		ctx,
+		`SELECT message_id, original FROM delivery WHERE message_id = ANY($1)
+		UNION SELECT message_id, original FROM delivery_done WHERE message_id = ANY($1)
+			AND message_id >= $2`,
+		ids,
+		ids[len(ids)-1],
+	); err != nil {
 		return nil, err
 	}
 	var id ident.ID

@@ -17,12 +17,36 @@ import (
 // Messages are messages, their deliveries, events and content.
 type Messages struct{ *DB }
 
-const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id, m.size, m.listener, m.client_address,
-	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of, m.direction, m.identity`
+const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id,
+	m.size, m.listener, m.client_address,
+	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret,
+		m.env_id, m.notice_of, m.direction, m.identity`
 
 func messageTargets(m *mail.Message) []any {
-	return []any{&m.ID, &m.ReceivedAt, &m.Sender, &m.HeaderFrom, &m.Subject, &m.MessageID, &m.Size, &m.Listener, &m.ClientAddress,
-		&m.Helo, &m.Account, &m.SessionID, &m.Revision, &m.Protocol, &m.Hops, &m.UTF8, &m.EightBit, &m.Ret, &m.EnvID, &m.NoticeOf, &m.Direction, &m.Identity}
+	return []any{
+		&m.ID,
+		&m.ReceivedAt,
+		&m.Sender,
+		&m.HeaderFrom,
+		&m.Subject,
+		&m.MessageID,
+		&m.Size,
+		&m.Listener,
+		&m.ClientAddress,
+		&m.Helo,
+		&m.Account,
+		&m.SessionID,
+		&m.Revision,
+		&m.Protocol,
+		&m.Hops,
+		&m.UTF8,
+		&m.EightBit,
+		&m.Ret,
+		&m.EnvID,
+		&m.NoticeOf,
+		&m.Direction,
+		&m.Identity,
+	}
 }
 
 func scanMessage(row pgx.CollectableRow) (mail.Message, error) {
@@ -34,7 +58,8 @@ func scanMessage(row pgx.CollectableRow) (mail.Message, error) {
 
 // Message reads a message with all its deliveries.
 func (s Messages) Message(ctx context.Context, id ident.ID) (mail.Message, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE m.id = $1`, int64(id))
+	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE m.id = $1`,
+		int64(id))
 	if err != nil {
 		return mail.Message{}, err
 	}
@@ -53,7 +78,13 @@ const maxGenerated = 50
 // Generated are the messages that a message generated, the first of them: notices,
 // automatic replies, and notices of others about it.
 func (s Messages) Generated(ctx context.Context, id ident.ID) ([]mail.Message, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+messageSelect+` FROM message m WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id LIMIT $2`, int64(id), maxGenerated)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT `+messageSelect+` FROM message m WHERE notice_of = $1 AND notice_of <> 0 ORDER BY id
+			LIMIT $2`,
+		int64(id),
+		maxGenerated,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -65,10 +96,19 @@ func (s Messages) Generated(ctx context.Context, id ident.ID) ([]mail.Message, e
 }
 
 // LatestTo is the last message to a recipient that has left since a time.
-func (s Messages) LatestTo(ctx context.Context, recipient string, since time.Time) (ident.ID, error) {
+func (s Messages) LatestTo(
+	ctx context.Context,
+	recipient string,
+	since time.Time,
+) (ident.ID, error) {
 	var id ident.ID
-	err := s.pool.QueryRow(ctx, `SELECT message_id FROM delivery_done WHERE lower(recipient) = lower($1) AND message_id >= $2 ORDER BY message_id DESC LIMIT 1`,
-		recipient, int64(ident.Floor(since))).Scan(&id)
+	err := s.pool.QueryRow(
+		ctx,
+		`SELECT message_id FROM delivery_done WHERE lower(recipient) = lower($1)
+			AND message_id >= $2 ORDER BY message_id DESC LIMIT 1`,
+		recipient,
+		int64(ident.Floor(since)),
+	).Scan(&id)
 	return id, found(err)
 }
 
@@ -83,10 +123,13 @@ func (s Messages) addDeliveries(ctx context.Context, messages []mail.Message) er
 		ids[i] = int64(messages[i].ID)
 	}
 	rows, err := s.pool.Query(ctx, `
-		SELECT `+queueColumns+`, NULL::timestamptz FROM delivery d JOIN lane l ON l.id = d.lane WHERE d.message_id = ANY($1)
+		SELECT `+queueColumns+`, NULL::timestamptz FROM delivery d JOIN lane l ON l.id = d.lane
+			WHERE d.message_id = ANY($1)
 		UNION ALL
-		SELECT d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state, d.lane, l.route, l.next_hop,
-			d.rule, d.route_why, d.revision, d.attempts, d.first_attempt_at, d.last_attempt_at, NULL, d.expires_at, d.reply, d.cause, false, '', NULL, d.finished_at
+		SELECT d.message_id, d.n, d.recipient, d.original, d.via, d.orcpt, d.notify, d.state,
+			d.lane, l.route, l.next_hop,
+			d.rule, d.route_why, d.revision, d.attempts, d.first_attempt_at, d.last_attempt_at,
+				NULL, d.expires_at, d.reply, d.cause, false, '', NULL, d.finished_at
 		FROM delivery_done d JOIN lane l ON l.id = d.lane WHERE d.message_id = ANY($1)
 		ORDER BY 1, 2`, ids)
 	if err != nil {
@@ -106,12 +149,18 @@ func (s Messages) addDeliveries(ctx context.Context, messages []mail.Message) er
 
 // Events reads what happened to a message beyond what its rows tell, in order.
 func (s Messages) Events(ctx context.Context, id ident.ID) ([]mail.Event, error) {
-	rows, err := s.pool.Query(ctx, `SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id = $1
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT message_id, n, at, kind, node, text, detail FROM event WHERE message_id = $1
 		UNION ALL
-		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id) FROM (
+		SELECT d.message_id, d.n, a.at, 'action', a.node, a.told, jsonb_build_object('action', a.id)
+			FROM (
 			SELECT message_id, n, unnest(actions) AS action FROM delivery WHERE message_id = $1
-			UNION ALL SELECT message_id, n, unnest(actions) FROM delivery_done WHERE message_id = $1) d
-		JOIN action a ON a.id = d.action ORDER BY 3, 2`, int64(id))
+			UNION ALL SELECT message_id, n, unnest(actions) FROM delivery_done
+				WHERE message_id = $1) d
+		JOIN action a ON a.id = d.action ORDER BY 3, 2`,
+		int64(id),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -181,7 +230,8 @@ func ContentOf(data []byte) *Content { return &Content{rest: data, done: true} }
 func (s Messages) OpenContent(ctx context.Context, id ident.ID) (*Content, error) {
 	c := &Content{ctx: ctx, next: func(seq int) ([]byte, error) {
 		var data []byte
-		err := s.pool.QueryRow(ctx, `SELECT data FROM content WHERE message_id = $1 AND seq = $2`, int64(id), seq).Scan(&data)
+		err := s.pool.QueryRow(ctx, `SELECT data FROM content WHERE message_id = $1 AND seq = $2`,
+			int64(id), seq).Scan(&data)
 		return data, found(err)
 	}}
 	first, err := c.next(0)

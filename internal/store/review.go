@@ -32,10 +32,19 @@ func (s Findings) Accepted(ctx context.Context) (map[string]review.Acceptance, e
 // Accept puts a decision to live with a finding on record.
 func (s Findings) Accept(ctx context.Context, who, key, because string) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `INSERT INTO accepted (key, who, because) VALUES ($1, $2, $3) ON CONFLICT (key) DO UPDATE SET who = excluded.who, at = now(), because = excluded.because`, key, who, because); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`INSERT INTO accepted (key, who, because) VALUES ($1, $2, $3)
+				ON CONFLICT (key) DO UPDATE SET who = excluded.who, at = now(),
+					because = excluded.because`,
+			key,
+			who,
+			because,
+		); err != nil {
 			return err
 		}
-		return addRecord(ctx, tx, who, Record{What: "finding", Name: key, After: map[string]any{"accepted because": because}})
+		return addRecord(ctx, tx, who,
+			Record{What: "finding", Name: key, After: map[string]any{"accepted because": because}})
 	})
 }
 
@@ -49,13 +58,16 @@ func (s Findings) Reopen(ctx context.Context, who, key string) error {
 		if tag.RowsAffected() == 0 {
 			return ErrNotFound
 		}
-		return addRecord(ctx, tx, who, Record{What: "finding", Name: key, Before: map[string]any{"accepted": true}})
+		return addRecord(ctx, tx, who,
+			Record{What: "finding", Name: key, Before: map[string]any{"accepted": true}})
 	})
 }
 
 // WithoutPassword are mailboxes that may send and have no password, the first of them.
 func (s Directory) WithoutPassword(ctx context.Context, limit int) ([]string, error) {
-	rows, err := s.pool.Query(ctx, `SELECT address FROM mailbox WHERE may_submit AND password = '' ORDER BY key LIMIT $1`, limit)
+	rows, err := s.pool.Query(ctx,
+		`SELECT address FROM mailbox WHERE may_submit AND password = '' ORDER BY key LIMIT $1`,
+		limit)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +77,8 @@ func (s Directory) WithoutPassword(ctx context.Context, limit int) ([]string, er
 // KeepsSecrets reports whether anything is kept under the key file.
 func (s Secrets) KeepsSecrets(ctx context.Context) (bool, error) {
 	var kept bool
-	err := s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM secret) OR EXISTS (SELECT FROM dkim_key)`).Scan(&kept)
+	err := s.pool.QueryRow(ctx,
+		`SELECT EXISTS (SELECT FROM secret) OR EXISTS (SELECT FROM dkim_key)`).Scan(&kept)
 	return kept, err
 }
 

@@ -20,19 +20,22 @@ const revisionColumns = `number, applied_at, who, why, forced, reverts, confirm_
 
 func scanRevision(row pgx.CollectableRow) (mail.Revision, error) {
 	var r mail.Revision
-	err := row.Scan(&r.Number, &r.AppliedAt, &r.Who, &r.Why, &r.Forced, &r.Reverts, optTime{&r.ConfirmBy}, &r.Text)
+	err := row.Scan(&r.Number, &r.AppliedAt, &r.Who, &r.Why, &r.Forced, &r.Reverts,
+		optTime{&r.ConfirmBy}, &r.Text)
 	r.AppliedAt = r.AppliedAt.UTC()
 	return r, err
 }
 
 // LatestRevision is the configuration in force; ErrNotFound before the first.
 func (s Revisions) LatestRevision(ctx context.Context) (mail.Revision, error) {
-	return s.revision(ctx, `SELECT `+revisionColumns+`, text FROM config_revision ORDER BY number DESC LIMIT 1`)
+	return s.revision(ctx,
+		`SELECT `+revisionColumns+`, text FROM config_revision ORDER BY number DESC LIMIT 1`)
 }
 
 // Revision is one by number.
 func (s Revisions) Revision(ctx context.Context, number int) (mail.Revision, error) {
-	return s.revision(ctx, `SELECT `+revisionColumns+`, text FROM config_revision WHERE number = $1`, number)
+	return s.revision(ctx,
+		`SELECT `+revisionColumns+`, text FROM config_revision WHERE number = $1`, number)
 }
 
 func (s Revisions) revision(ctx context.Context, sql string, args ...any) (mail.Revision, error) {
@@ -46,7 +49,13 @@ func (s Revisions) revision(ctx context.Context, sql string, args ...any) (mail.
 
 // List lists them without their texts, newest first, from before a number.
 func (s Revisions) List(ctx context.Context, before, limit int) ([]mail.Revision, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+revisionColumns+`, '' FROM config_revision WHERE $1 = 0 OR number < $1 ORDER BY number DESC LIMIT $2`, before, limit)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT `+revisionColumns+`, '' FROM config_revision WHERE $1 = 0 OR number < $1
+			ORDER BY number DESC LIMIT $2`,
+		before,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +88,10 @@ func (s Revisions) AddRevision(ctx context.Context, n NewRevision) (int, []strin
 			return err
 		}
 		var last string
-		err := tx.QueryRow(ctx, `SELECT number, text FROM config_revision ORDER BY number DESC LIMIT 1`).Scan(&number, &last)
+		err := tx.QueryRow(
+			ctx,
+			`SELECT number, text FROM config_revision ORDER BY number DESC LIMIT 1`,
+		).Scan(&number, &last)
 		if err != nil && found(err) != ErrNotFound {
 			return err
 		}
@@ -100,7 +112,12 @@ func (s Revisions) AddRevision(ctx context.Context, n NewRevision) (int, []strin
 		}
 		same, had := err == nil && last == n.Text, number
 		if n.Directory != nil {
-			if err := writeWithRevision(ctx, tx, n.Directory, number+map[bool]int{false: 1}[same]); err != nil {
+			if err := writeWithRevision(
+				ctx,
+				tx,
+				n.Directory,
+				number+map[bool]int{false: 1}[same],
+			); err != nil {
 				return err
 			}
 		}
@@ -113,8 +130,18 @@ func (s Revisions) AddRevision(ctx context.Context, n NewRevision) (int, []strin
 			return nil
 		}
 		number++
-		if _, err = tx.Exec(ctx, `INSERT INTO config_revision (number, who, why, forced, reverts, confirm_by, text) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
-			number, n.Who, n.Why, n.Forced, n.Reverts, n.ConfirmBy, n.Text); err != nil {
+		if _, err = tx.Exec(
+			ctx,
+			`INSERT INTO config_revision (number, who, why, forced, reverts, confirm_by, text)
+				VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+			number,
+			n.Who,
+			n.Why,
+			n.Forced,
+			n.Reverts,
+			n.ConfirmBy,
+			n.Text,
+		); err != nil {
 			return err
 		}
 		return notify(ctx, tx, "config", nil)
@@ -124,8 +151,12 @@ func (s Revisions) AddRevision(ctx context.Context, n NewRevision) (int, []strin
 
 // Confirm keeps a revision that would go back by itself.
 func (s Revisions) Confirm(ctx context.Context, number int) (bool, error) {
-	tag, err := s.pool.Exec(ctx, `UPDATE config_revision SET confirm_by = NULL WHERE number = $1 AND confirm_by IS NOT NULL
-		AND number = (SELECT max(number) FROM config_revision)`, number)
+	tag, err := s.pool.Exec(
+		ctx,
+		`UPDATE config_revision SET confirm_by = NULL WHERE number = $1 AND confirm_by IS NOT NULL
+		AND number = (SELECT max(number) FROM config_revision)`,
+		number,
+	)
 	return tag.RowsAffected() > 0, err
 }
 
@@ -140,7 +171,10 @@ type Draft struct {
 // Draft reads the draft; ErrNotFound if there is none.
 func (s Revisions) Draft(ctx context.Context) (Draft, error) {
 	var d Draft
-	err := s.pool.QueryRow(ctx, `SELECT base, text, version, changed_at FROM config_draft`).Scan(&d.Base, &d.Text, &d.Version, &d.ChangedAt)
+	err := s.pool.QueryRow(
+		ctx,
+		`SELECT base, text, version, changed_at FROM config_draft`,
+	).Scan(&d.Base, &d.Text, &d.Version, &d.ChangedAt)
 	return d, found(err)
 }
 
@@ -160,11 +194,23 @@ func (s Revisions) SaveDraft(ctx context.Context, d Draft, who, what string) (in
 			return ErrMoved
 		}
 		version = time.Now().UnixMicro()
-		if _, err := tx.Exec(ctx, `INSERT INTO config_draft (base, text, version) VALUES ($1, $2, $3)
-			ON CONFLICT (one) DO UPDATE SET base = excluded.base, text = excluded.text, version = excluded.version, changed_at = now()`, d.Base, d.Text, version); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`INSERT INTO config_draft (base, text, version) VALUES ($1, $2, $3)
+			ON CONFLICT (one) DO UPDATE SET base = excluded.base, text = excluded.text,
+				version = excluded.version, changed_at = now()`,
+			d.Base,
+			d.Text,
+			version,
+		); err != nil {
 			return err
 		}
-		if _, err = tx.Exec(ctx, `INSERT INTO config_draft_change (who, text) VALUES ($1, $2)`, who, what); err != nil {
+		if _, err = tx.Exec(
+			ctx,
+			`INSERT INTO config_draft_change (who, text) VALUES ($1, $2)`,
+			who,
+			what,
+		); err != nil {
 			return err
 		}
 		return notify(ctx, tx, "draft", nil)
@@ -187,7 +233,11 @@ func (s Revisions) DropDraft(ctx context.Context) error {
 
 // DraftChanges lists who changed what in the draft, the last 200, oldest first.
 func (s Revisions) DraftChanges(ctx context.Context) ([]mail.DraftChange, error) {
-	rows, err := s.pool.Query(ctx, `SELECT at, who, text FROM (SELECT * FROM config_draft_change ORDER BY id DESC LIMIT 200) c ORDER BY id`)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT at, who, text FROM (SELECT * FROM config_draft_change ORDER BY id DESC LIMIT 200) c
+			ORDER BY id`,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -47,7 +47,12 @@ func narrow(q search.Query, lower, upper, after ident.ID) (ident.ID, ident.ID) {
 // Search finds messages, and what was refused before it became one, after the id
 // at which the page before ended. It counts nothing and never goes through more
 // than a page needs, as far as an index knows where to look.
-func (s Messages) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (search.Page, error) {
+func (s Messages) Search(
+	ctx context.Context,
+	q search.Query,
+	after ident.ID,
+	limit int,
+) (search.Page, error) {
 	started := time.Now()
 	lowest, err := s.oldest(ctx)
 	if err != nil {
@@ -113,7 +118,11 @@ func only(q search.Query) (ident.ID, bool) {
 // oldest is an id before all that there is.
 func (s Messages) oldest(ctx context.Context) (ident.ID, error) {
 	var name *string
-	err := s.pool.QueryRow(ctx, `SELECT min(right(c.relname, 8)) FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = 'message'::regclass`).Scan(&name)
+	err := s.pool.QueryRow(
+		ctx,
+		`SELECT min(right(c.relname, 8)) FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
+			WHERE i.inhparent = 'message'::regclass`,
+	).Scan(&name)
 	if err != nil || name == nil {
 		return 0, err
 	}
@@ -122,7 +131,12 @@ func (s Messages) oldest(ctx context.Context) (ident.ID, error) {
 }
 
 // searchBetween finds what has an id in [lower, upper).
-func (s Messages) searchBetween(ctx context.Context, q search.Query, lower, upper ident.ID, limit int) ([]mail.Found, error) {
+func (s Messages) searchBetween(
+	ctx context.Context,
+	q search.Query,
+	lower, upper ident.ID,
+	limit int,
+) ([]mail.Found, error) {
 	var found []mail.Found
 	if sql, args, ok := messagesSQL(q, lower, upper, limit); ok {
 		rows, err := s.pool.Query(ctx, sql, args...)
@@ -176,7 +190,8 @@ func messagesSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + messageTerm(q, t, lower, upper))
 	}
-	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower, upper) + q.String() + order(sq, "m.id") + q.param(limit)
+	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower,
+		upper) + q.String() + order(sq, "m.id") + q.param(limit)
 	return sql, q.args, true
 }
 
@@ -191,40 +206,64 @@ func domainSQL(column string) string { return "split_part(lower(" + column + "),
 
 // messageTerm is one condition on message m.
 func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
-	in := func(selects ...string) string { return "m.id IN (" + strings.Join(selects, " UNION ALL ") + ")" }
+	in := func(selects ...string) string {
+		return "m.id IN (" + strings.Join(selects,
+			" UNION ALL ") + ")"
+	}
 	// Of deliveries, in the queue and finished.
 	deliveries := func(waiting, done string) string {
-		return in("SELECT d.message_id FROM delivery d WHERE "+q.window("d.message_id", lower, upper)+" AND ("+waiting+")",
-			"SELECT d.message_id FROM delivery_done d WHERE "+q.window("d.message_id", lower, upper)+" AND ("+done+")")
+		return in(
+			"SELECT d.message_id FROM delivery d WHERE "+q.window("d.message_id", lower,
+				upper)+" AND ("+waiting+")",
+			"SELECT d.message_id FROM delivery_done d WHERE "+q.window("d.message_id", lower,
+				upper)+" AND ("+done+")",
+		)
 	}
 	recipient := func(v string) []string {
 		a, w := q.param(v), q.window("d.message_id", lower, upper)
 		meant := " AND lower(d.original) = " + a + " AND lower(d.original) <> lower(d.recipient)"
 		return []string{
-			"SELECT d.message_id FROM delivery d WHERE " + w + " AND lower(d.recipient) = " + a, "SELECT d.message_id FROM delivery d WHERE " + w + meant,
-			"SELECT d.message_id FROM delivery_done d WHERE " + w + " AND lower(d.recipient) = " + a, "SELECT d.message_id FROM delivery_done d WHERE " + w + meant,
+			"SELECT d.message_id FROM delivery d WHERE " + w + " AND lower(d.recipient) = " + a,
+			"SELECT d.message_id FROM delivery d WHERE " + w + meant,
+			"SELECT d.message_id FROM delivery_done d WHERE " + w + " AND lower(d.recipient) = " +
+				a,
+			"SELECT d.message_id FROM delivery_done d WHERE " + w + meant,
 		}
 	}
 	toDomain := func(v string) []string {
 		a, w := q.param(v), q.window("d.message_id", lower, upper)
-		meant := " AND " + domainSQL("d.original") + " = " + a + " AND lower(d.original) <> lower(d.recipient)"
+		meant := " AND " + domainSQL(
+			"d.original",
+		) + " = " + a + " AND lower(d.original) <> lower(d.recipient)"
 		return []string{
-			"SELECT d.message_id FROM delivery d WHERE " + w + " AND d.domain = " + a, "SELECT d.message_id FROM delivery d WHERE " + w + meant,
-			"SELECT d.message_id FROM delivery_done d WHERE " + w + " AND " + domainSQL("d.recipient") + " = " + a, "SELECT d.message_id FROM delivery_done d WHERE " + w + meant,
+			"SELECT d.message_id FROM delivery d WHERE " + w + " AND d.domain = " + a,
+			"SELECT d.message_id FROM delivery d WHERE " + w + meant,
+			"SELECT d.message_id FROM delivery_done d WHERE " + w + " AND " + domainSQL(
+				"d.recipient",
+			) + " = " + a,
+			"SELECT d.message_id FROM delivery_done d WHERE " + w + meant,
 		}
 	}
 	sender := func(v string) string {
-		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND lower(x.sender) = " + q.param(v)
+		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower,
+			upper) + " AND lower(x.sender) = " + q.param(v)
 	}
 	fromDomain := func(v string) string {
-		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND x.sender <> '' AND " + domainSQL("x.sender") + " = " + q.param(v)
+		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower,
+			upper) + " AND x.sender <> '' AND " + domainSQL("x.sender") + " = " + q.param(v)
 	}
 	client := func() string {
-		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) + " AND " + q.inNetwork("x.client_address", t)
+		return "SELECT x.id FROM message x WHERE " + q.window("x.id", lower,
+			upper) + " AND " + q.inNetwork("x.client_address", t)
 	}
 	// A message's sessions begin after it: they are looked for without an end.
 	sessions := func(condition string) string {
-		return fmt.Sprintf("SELECT unnest(s.messages) FROM session s WHERE s.id >= %d AND s.direction = 'out' AND %s", int64(lower), condition)
+		return fmt.Sprintf(
+			"SELECT unnest(s.messages) FROM session s WHERE s.id >= %d AND s.direction = 'out' "+
+				"AND %s",
+			int64(lower),
+			condition,
+		)
 	}
 	switch t.Field {
 	case search.ID:
@@ -235,23 +274,34 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Sender:
 		return in(sender(t.Value))
 	case search.SenderPart:
-		return in(wordsSelect(q, t.Value, lower, upper)) + " AND lower(m.sender) LIKE " + q.param(part(t.Value))
+		return in(
+			wordsSelect(q, t.Value, lower, upper),
+		) + " AND lower(m.sender) LIKE " + q.param(part(t.Value))
 	case search.SenderDomain:
 		return in(fromDomain(t.Value))
 	case search.Recipient:
 		return in(recipient(t.Value)...)
 	case search.RecipientPart:
 		a := q.param(part(t.Value))
-		return in(wordsSelect(q, t.Value, lower, upper)) + ` AND (EXISTS (SELECT FROM delivery d WHERE d.message_id = m.id AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `))
-			OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = m.id AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `)))`
+		return in(
+			wordsSelect(q, t.Value, lower, upper),
+		) + ` AND (EXISTS (SELECT FROM delivery d WHERE d.message_id = m.id
+			AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `))
+			OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = m.id
+				AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `)))`
 	case search.RecipientDomain:
 		return in(toDomain(t.Value)...)
 	case search.Address:
 		return in(append(recipient(t.Value), sender(t.Value))...)
 	case search.Domain:
-		return in(append(toDomain(t.Value), fromDomain(t.Value), sessions("lower(s.name) = "+q.param(t.Value)))...)
+		return in(
+			append(toDomain(t.Value), fromDomain(t.Value),
+				sessions("lower(s.name) = "+q.param(t.Value)))...)
 	case search.Dotted:
-		return in(append(toDomain(t.Value), fromDomain(t.Value), sessions("lower(s.name) = "+q.param(t.Value)), wordsSelect(q, t.Value, lower, upper))...)
+		return in(
+			append(toDomain(t.Value), fromDomain(t.Value),
+				sessions("lower(s.name) = "+q.param(t.Value)),
+				wordsSelect(q, t.Value, lower, upper))...)
 	case search.Host:
 		return in(sessions("lower(s.name) = " + q.param(t.Value)))
 	case search.Client:
@@ -261,7 +311,9 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Text:
 		return in(wordsSelect(q, t.Value, lower, upper))
 	case search.Subject:
-		return in(wordsSelect(q, t.Value, lower, upper)) + " AND lower(m.subject) LIKE " + q.param(part(t.Value))
+		return in(
+			wordsSelect(q, t.Value, lower, upper),
+		) + " AND lower(m.subject) LIKE " + q.param(part(t.Value))
 	case search.Listener:
 		return "m.listener = " + q.param(t.Value)
 	case search.Account:
@@ -289,9 +341,13 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 // inNetwork asks for a column of addresses by its index: one address, or a network.
 func (q *query) inNetwork(column string, t search.Term) string {
 	if t.Network.IsSingleIP() {
-		return column + " <> '' AND nullif(" + column + ", '')::inet = " + q.param(t.Network.Addr().String()) + "::text::inet"
+		return column + " <> '' AND nullif(" + column + ", '')::inet = " + q.param(
+			t.Network.Addr().String(),
+		) + "::text::inet"
 	}
-	return column + " <> '' AND nullif(" + column + ", '')::inet <<= " + q.param(t.Value) + "::text::inet"
+	return column + " <> '' AND nullif(" + column + ", '')::inet <<= " + q.param(
+		t.Value,
+	) + "::text::inet"
 }
 
 // part is a pattern for a part of a text.
@@ -301,11 +357,20 @@ func part(v string) string { return "%" + escapeLike(v) + "%" }
 // that are written, and the messages whose words are still to be.
 func wordsSelect(q *query, v string, lower, upper ident.ID) string {
 	a := q.param(part(v))
-	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower, upper) + " AND t.words LIKE " + a + `
-		UNION ALL SELECT x.id FROM (SELECT unnest(ids) AS id FROM count_log WHERE kind = 1) k JOIN message x ON x.id = k.id WHERE ` + q.window("x.id", lower, upper) + `
-			AND (lower(concat_ws(E'\n', x.sender, x.header_from, x.subject, x.message_id)) LIKE ` + a + `
-			OR EXISTS (SELECT FROM delivery d WHERE d.message_id = x.id AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `))
-			OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = x.id AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `)))`
+	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower,
+		upper) + " AND t.words LIKE " + a + `
+		UNION ALL SELECT x.id FROM (SELECT unnest(ids) AS id FROM count_log WHERE kind = 1) k
+			JOIN message x ON x.id = k.id WHERE ` + q.window(
+		"x.id",
+		lower,
+		upper,
+	) + `
+			AND (lower(concat_ws(E'\n', x.sender, x.header_from, x.subject,
+				x.message_id)) LIKE ` + a + `
+			OR EXISTS (SELECT FROM delivery d WHERE d.message_id = x.id
+				AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `))
+			OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = x.id
+				AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `)))`
 }
 
 // refusalsSQL asks for refusals; false if none can match.
@@ -319,13 +384,18 @@ func refusalsSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + condition)
 	}
-	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower, upper) + q.String() + order(sq, "r.id") + q.param(limit), q.args, true
+	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower,
+		upper) + q.String() + order(sq, "r.id") + q.param(limit), q.args, true
 }
 
 func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
-	in := func(selects ...string) string { return "r.id IN (" + strings.Join(selects, " UNION ALL ") + ")" }
+	in := func(selects ...string) string {
+		return "r.id IN (" + strings.Join(selects,
+			" UNION ALL ") + ")"
+	}
 	by := func(column string, v any) string {
-		return "SELECT x.id FROM refusal x WHERE " + q.window("x.id", lower, upper) + " AND " + column + " = " + q.param(v)
+		return "SELECT x.id FROM refusal x WHERE " + q.window("x.id", lower,
+			upper) + " AND " + column + " = " + q.param(v)
 	}
 	words := func() string { return in(refusalWords(q, t.Value, lower, upper)) }
 	switch t.Field {
@@ -335,7 +405,9 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		trimmed := strings.Trim(t.Value, "<>")
 		return "r.message_id IN (" + q.param(trimmed) + ", " + q.param("<"+trimmed+">") + ")"
 	case search.Sender:
-		return in(by("lower(x.sender)", t.Value)) + " AND r.stage IN ('sender', 'recipient', 'content')"
+		return in(
+			by("lower(x.sender)", t.Value),
+		) + " AND r.stage IN ('sender', 'recipient', 'content')"
 	case search.SenderPart:
 		return words() + " AND lower(r.sender) LIKE " + q.param(part(t.Value))
 	case search.SenderDomain:
@@ -351,7 +423,8 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Domain:
 		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value))
 	case search.Dotted:
-		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value), refusalWords(q, t.Value, lower, upper))
+		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value),
+			refusalWords(q, t.Value, lower, upper))
 	case search.Client, search.IP:
 		return q.inNetwork("r.client_address", t)
 	case search.Text:
@@ -374,7 +447,14 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 
 func refusalWords(q *query, v string, lower, upper ident.ID) string {
 	a := q.param(part(v))
-	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower, upper) + " AND t.words LIKE " + a + `
-		UNION ALL SELECT x.id FROM (SELECT unnest(ids) AS id FROM count_log WHERE kind = 4) k JOIN refusal x ON x.id = k.id WHERE ` + q.window("x.id", lower, upper) + `
-			AND lower(concat_ws(E'\n', x.sender, x.header_from, x.subject, x.message_id, x.recipient)) LIKE ` + a
+	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower,
+		upper) + " AND t.words LIKE " + a + `
+		UNION ALL SELECT x.id FROM (SELECT unnest(ids) AS id FROM count_log WHERE kind = 4) k
+			JOIN refusal x ON x.id = k.id WHERE ` + q.window(
+		"x.id",
+		lower,
+		upper,
+	) + `
+			AND lower(concat_ws(E'\n', x.sender, x.header_from, x.subject, x.message_id,
+				x.recipient)) LIKE ` + a
 }

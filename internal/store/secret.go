@@ -15,10 +15,16 @@ type Secrets struct{ *DB }
 func (s Secrets) SetSecret(ctx context.Context, who, name string, encrypted []byte) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO secret (name, encrypted, who) VALUES ($1, $2, $3)
-			ON CONFLICT (name) DO UPDATE SET encrypted = excluded.encrypted, who = excluded.who, changed_at = now()`, name, encrypted, who); err != nil {
+			ON CONFLICT (name) DO UPDATE SET encrypted = excluded.encrypted, who = excluded.who,
+				changed_at = now()`, name, encrypted, who); err != nil {
 			return err
 		}
-		if err := addRecord(ctx, tx, who, Record{What: "secret", Name: name, After: map[string]any{"set": true}}); err != nil {
+		if err := addRecord(
+			ctx,
+			tx,
+			who,
+			Record{What: "secret", Name: name, After: map[string]any{"set": true}},
+		); err != nil {
 			return err
 		}
 		return notify(ctx, tx, "secret", nil)
@@ -35,7 +41,12 @@ func (s Secrets) RemoveSecret(ctx context.Context, who, name string) error {
 		if tag.RowsAffected() == 0 {
 			return ErrNotFound
 		}
-		if err := addRecord(ctx, tx, who, Record{What: "secret", Name: name, Before: map[string]any{"set": true}}); err != nil {
+		if err := addRecord(
+			ctx,
+			tx,
+			who,
+			Record{What: "secret", Name: name, Before: map[string]any{"set": true}},
+		); err != nil {
 			return err
 		}
 		return notify(ctx, tx, "secret", nil)
@@ -45,7 +56,8 @@ func (s Secrets) RemoveSecret(ctx context.Context, who, name string) error {
 // Secret reads a encrypted secret.
 func (s Secrets) Secret(ctx context.Context, name string) ([]byte, error) {
 	var encrypted []byte
-	err := s.pool.QueryRow(ctx, `SELECT encrypted FROM secret WHERE name = $1`, name).Scan(&encrypted)
+	err := s.pool.QueryRow(ctx, `SELECT encrypted FROM secret WHERE name = $1`,
+		name).Scan(&encrypted)
 	return encrypted, found(err)
 }
 

@@ -26,19 +26,33 @@ func (s Limits) AddSent(ctx context.Context, list []Sent) error {
 	var hours []time.Time
 	var messages, recipients []int64
 	for _, c := range list {
-		rules, holders, hours = append(rules, c.Rule), append(holders, c.Holder), append(hours, c.Hour)
+		rules, holders, hours = append(rules,
+			c.Rule), append(holders, c.Holder), append(hours, c.Hour)
 		messages, recipients = append(messages, c.Messages), append(recipients, c.Recipients)
 	}
 	_, err := s.pool.Exec(ctx, `INSERT INTO sent_hour (rule, holder, hour, messages, recipients)
 		SELECT * FROM unnest($1::text[], $2::text[], $3::timestamptz[], $4::bigint[], $5::bigint[])
-		ON CONFLICT (rule, holder, hour) DO UPDATE SET messages = sent_hour.messages + excluded.messages, recipients = sent_hour.recipients + excluded.recipients`,
+		ON CONFLICT (rule, holder, hour) DO UPDATE
+			SET messages = sent_hour.messages + excluded.messages,
+				recipients = sent_hour.recipients + excluded.recipients`,
 		rules, holders, hours, messages, recipients)
 	return err
 }
 
 // SentSince reads a holder's counts under a rule.
-func (s Limits) SentSince(ctx context.Context, rule, holder string, since time.Time) ([]Sent, error) {
-	rows, err := s.pool.Query(ctx, `SELECT hour, messages, recipients FROM sent_hour WHERE rule = $1 AND holder = $2 AND hour >= $3`, rule, holder, since)
+func (s Limits) SentSince(
+	ctx context.Context,
+	rule, holder string,
+	since time.Time,
+) ([]Sent, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT hour, messages, recipients FROM sent_hour WHERE rule = $1 AND holder = $2
+			AND hour >= $3`,
+		rule,
+		holder,
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -19,18 +19,29 @@ type Sessions struct{ *DB }
 
 // Transcripts compress well, and are small: one coder serves all.
 var (
-	pack, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10))
-	unpack, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(16<<20))
+	pack, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10))
+	unpack, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1),
+		zstd.WithDecoderMaxMemory(16<<20))
 	// Blocks of archives are larger.
-	unpackBlock, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(64<<20))
+	unpackBlock, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2),
+		zstd.WithDecoderMaxMemory(64<<20))
 )
 
-const sessionColumns = `id, node, direction, protocol, place, address, port, name, account, tls, started_at, ended_at, message_count, recipients, refused, bytes_in, bytes_out, outcome, ended, messages, transcript_kept`
+const sessionColumns = `id, node, direction, protocol, place, address, port, name, account, tls,
+	started_at, ended_at, message_count, recipients, refused, bytes_in, bytes_out, outcome, ended,
+		messages, transcript_kept`
 
-const refusalColumns = `id, at, session_id, node, listener, client_address, helo, account, sender, recipient, stage, code, enhanced, text, cause, rule, revision, size, subject, header_from, message_id`
+const refusalColumns = `id, at, session_id, node, listener, client_address, helo, account, sender,
+	recipient, stage, code, enhanced, text, cause, rule, revision, size, subject, header_from,
+		message_id`
 
 // Record keeps sessions with their transcript, and refusals.
-func (s Sessions) Record(ctx context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
+func (s Sessions) Record(
+	ctx context.Context,
+	sessions []mail.SessionRecord,
+	refusals []mail.Refusal,
+) error {
 	refused := keys{kind: countRefused}
 	for _, r := range refusals {
 		if !r.Probe {
@@ -41,7 +52,8 @@ func (s Sessions) Record(ctx context.Context, sessions []mail.SessionRecord, ref
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
 			return err
 		}
-		return copyIn(ctx, tx.Conn().PgConn(), "", append(recordTables(sessions, refusals), toCount([]keys{refused})))
+		return copyIn(ctx, tx.Conn().PgConn(), "",
+			append(recordTables(sessions, refusals), toCount([]keys{refused})))
 	}))
 }
 
@@ -103,7 +115,8 @@ func writeRefusal(w *rowWriter, r *mail.Refusal) {
 	w.int8(int64(r.ID))
 	w.time(r.At)
 	w.int8(int64(r.SessionID))
-	for _, text := range []string{r.Node, r.Listener, r.ClientAddress, r.Helo, r.Account, r.Sender, r.Recipient, string(r.Stage)} {
+	for _, text := range []string{r.Node, r.Listener, r.ClientAddress, r.Helo, r.Account, r.Sender,
+		r.Recipient, string(r.Stage)} {
 		w.text(text)
 	}
 	w.int4(int32(r.Code))
@@ -120,8 +133,9 @@ func writeRefusal(w *rowWriter, r *mail.Refusal) {
 func scanSession(row pgx.CollectableRow) (mail.Session, error) {
 	var s mail.Session
 	var place string
-	err := row.Scan(&s.ID, &s.Node, &s.Direction, &s.Protocol, &place, &s.Address, &s.Port, &s.Name, &s.Account, &s.TLS, &s.StartedAt, optTime{&s.EndedAt},
-		&s.MessageCount, &s.Recipients, &s.Refused, &s.BytesIn, &s.BytesOut, &s.Outcome, &s.Ended, &s.Messages, &s.TranscriptKept)
+	err := row.Scan(&s.ID, &s.Node, &s.Direction, &s.Protocol, &place, &s.Address, &s.Port, &s.Name,
+		&s.Account, &s.TLS, &s.StartedAt, optTime{&s.EndedAt}, &s.MessageCount, &s.Recipients,
+		&s.Refused, &s.BytesIn, &s.BytesOut, &s.Outcome, &s.Ended, &s.Messages, &s.TranscriptKept)
 	if s.Listener = place; s.Direction == mail.Out {
 		s.Listener, s.Route = "", place
 	}
@@ -133,14 +147,17 @@ func scanSession(row pgx.CollectableRow) (mail.Session, error) {
 func scanRefusal(row pgx.CollectableRow) (mail.Refusal, error) {
 	var r mail.Refusal
 	var stage, cause string
-	err := row.Scan(&r.ID, &r.At, &r.SessionID, &r.Node, &r.Listener, &r.ClientAddress, &r.Helo, &r.Account, &r.Sender, &r.Recipient, &stage, &r.Code, &r.Enhanced, &r.Text, &cause, &r.Rule, &r.Revision, &r.Size, &r.Subject, &r.HeaderFrom, &r.MessageID)
+	err := row.Scan(&r.ID, &r.At, &r.SessionID, &r.Node, &r.Listener, &r.ClientAddress, &r.Helo,
+		&r.Account, &r.Sender, &r.Recipient, &stage, &r.Code, &r.Enhanced, &r.Text, &cause, &r.Rule,
+		&r.Revision, &r.Size, &r.Subject, &r.HeaderFrom, &r.MessageID)
 	r.Stage, r.Cause, r.At = diagnose.Stage(stage), diagnose.Cause(cause), r.At.UTC()
 	return r, err
 }
 
 // Session reads a session with its transcript, as far as it is kept.
 func (s Sessions) Session(ctx context.Context, id ident.ID) (mail.SessionRecord, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id = $1`, int64(id))
+	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id = $1`,
+		int64(id))
 	if err != nil {
 		return mail.SessionRecord{}, err
 	}
@@ -150,7 +167,10 @@ func (s Sessions) Session(ctx context.Context, id ident.ID) (mail.SessionRecord,
 	}
 	rec := mail.SessionRecord{Session: one}
 	var data []byte
-	err = found(s.pool.QueryRow(ctx, `SELECT data FROM transcript WHERE session_id = $1`, int64(id)).Scan(&data))
+	err = found(
+		s.pool.QueryRow(ctx, `SELECT data FROM transcript WHERE session_id = $1`,
+			int64(id)).Scan(&data),
+	)
 	if err == ErrNotFound {
 		return rec, nil
 	}
@@ -165,7 +185,8 @@ func (s Sessions) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Sess
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM session WHERE id = ANY($1) ORDER BY id`, int64s(ids))
+	rows, err := s.pool.Query(ctx,
+		`SELECT `+sessionColumns+` FROM session WHERE id = ANY($1) ORDER BY id`, int64s(ids))
 	if err != nil {
 		return nil, err
 	}
@@ -173,9 +194,21 @@ func (s Sessions) SessionsByID(ctx context.Context, ids []ident.ID) ([]mail.Sess
 }
 
 // RefusalsOf are the refusals of a session, in order.
-func (s Sessions) RefusalsOf(ctx context.Context, session ident.ID, address string, ended time.Time) ([]mail.Refusal, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE session_id = $1 AND id >= $1 AND id < $2 AND client_address <> '' AND nullif(client_address, '')::inet = $3::text::inet ORDER BY id LIMIT 200`,
-		int64(session), int64(ident.Floor(ended.Add(time.Minute))), address)
+func (s Sessions) RefusalsOf(
+	ctx context.Context,
+	session ident.ID,
+	address string,
+	ended time.Time,
+) ([]mail.Refusal, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT `+refusalColumns+` FROM refusal WHERE session_id = $1 AND id >= $1 AND id < $2
+			AND client_address <> '' AND nullif(client_address, '')::inet = $3::text::inet
+				ORDER BY id LIMIT 200`,
+		int64(session),
+		int64(ident.Floor(ended.Add(time.Minute))),
+		address,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +217,8 @@ func (s Sessions) RefusalsOf(ctx context.Context, session ident.ID, address stri
 
 // Refusal reads one refusal.
 func (s Sessions) Refusal(ctx context.Context, id ident.ID) (mail.Refusal, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE id = $1`, int64(id))
+	rows, err := s.pool.Query(ctx, `SELECT `+refusalColumns+` FROM refusal WHERE id = $1`,
+		int64(id))
 	if err != nil {
 		return mail.Refusal{}, err
 	}
@@ -200,7 +234,8 @@ const sortedAtMost = 50_000
 // among the newest that match.
 func (s Sessions) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail.Session, error) {
 	q := query{}
-	for _, c := range []struct{ column, value string }{{"direction", f.Direction}, {"protocol", f.Protocol}} {
+	for _, c := range []struct{ column, value string }{{"direction", f.Direction}, {"protocol",
+		f.Protocol}} {
 		if c.value != "" {
 			q.and(c.column+" = %s", c.value)
 		}
@@ -239,12 +274,16 @@ func (s Sessions) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mai
 	if f.Before != 0 {
 		q.and("id < %s", int64(f.Before))
 	}
-	sql := `SELECT ` + sessionColumns + ` FROM session WHERE true` + q.String() + ` ORDER BY id DESC LIMIT `
-	order := map[string]string{"duration": "ended_at - started_at", "bytes": "bytes_in + bytes_out", "messages": "message_count"}[f.Sort]
+	sql := `SELECT ` + sessionColumns + ` FROM session WHERE true` + q.String() +
+		` ORDER BY id DESC LIMIT `
+	order := map[string]string{"duration": "ended_at - started_at", "bytes": "bytes_in + bytes_out",
+		"messages": "message_count"}[f.Sort]
 	if order == "" {
 		sql += q.arg(f.Limit)
 	} else {
-		sql = `SELECT * FROM (` + sql + q.arg(sortedAtMost) + `) x ORDER BY ` + order + ` DESC, id DESC LIMIT ` + q.arg(f.Limit)
+		sql = `SELECT * FROM (` + sql + q.arg(
+			sortedAtMost,
+		) + `) x ORDER BY ` + order + ` DESC, id DESC LIMIT ` + q.arg(f.Limit)
 	}
 	rows, err := s.pool.Query(ctx, sql, q.args...)
 	if err != nil {
@@ -255,7 +294,8 @@ func (s Sessions) ListSessions(ctx context.Context, f mail.SessionFilter) ([]mai
 
 // Watches are those that are not over.
 func (s Sessions) Watches(ctx context.Context) ([]mail.Watch, error) {
-	rows, err := s.pool.Query(ctx, `SELECT kind, what, who, until FROM watch WHERE until > now() ORDER BY until DESC`)
+	rows, err := s.pool.Query(ctx,
+		`SELECT kind, what, who, until FROM watch WHERE until > now() ORDER BY until DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -274,8 +314,15 @@ func (s Sessions) SetWatch(ctx context.Context, w mail.Watch) error {
 		if _, err := tx.Exec(ctx, `DELETE FROM watch WHERE until < now()`); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO watch (kind, what, who, until) VALUES ($1, $2, $3, $4) ON CONFLICT (kind, what) DO UPDATE SET who = excluded.who, until = excluded.until`,
-			w.Kind, w.What, w.Who, w.Until); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`INSERT INTO watch (kind, what, who, until) VALUES ($1, $2, $3, $4) ON CONFLICT (kind,
+				what) DO UPDATE SET who = excluded.who, until = excluded.until`,
+			w.Kind,
+			w.What,
+			w.Who,
+			w.Until,
+		); err != nil {
 			return err
 		}
 		return notify(ctx, tx, "watch", nil)

@@ -30,11 +30,37 @@ func TestTheDirectoryIsKeptAsItWasWritten(t *testing.T) {
 	pattern, _ := address.ParsePattern("skerryline.example")
 	until := form.Day{}
 	_ = until.UnmarshalText([]byte("2026-12-01"))
-	ines := &directory.Mailbox{Address: addr(t, "Søren@bølgevik.example"), Name: "Søren", Addresses: []address.Address{addr(t, `"odd one"@bølgevik.example`)}, Quota: 50_000_000,
-		ForwardTo: []address.Address{addr(t, "x@saltmarsh.example")}, KeepCopy: true, MaySubmit: true, SendAs: address.Patterns{pattern},
-		Reply: &directory.Reply{Inside: "in", Outside: "out\nof office", Until: until}, Hash: "hash", Scram: "keys", Generated: []address.Address{addr(t, "s@bølgevik.example")}}
-	crew := &directory.Alias{Address: addr(t, "crew@skerryline.example"), To: []address.Address{addr(t, "a@skerryline.example"), addr(t, "b@saltmarsh.example")}, About: "boats"}
-	change := DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{ines}, Aliases: []*directory.Alias{crew}, Records: []Record{{What: "mailbox", Name: "Søren@bølgevik.example", After: ines.Fields()}}}
+	ines := &directory.Mailbox{
+		Address:   addr(t, "Søren@bølgevik.example"),
+		Name:      "Søren",
+		Addresses: []address.Address{addr(t, `"odd one"@bølgevik.example`)},
+		Quota:     50_000_000,
+		ForwardTo: []address.Address{
+			addr(t, "x@saltmarsh.example"),
+		},
+		KeepCopy:  true,
+		MaySubmit: true,
+		SendAs:    address.Patterns{pattern},
+		Reply: &directory.Reply{
+			Inside:  "in",
+			Outside: "out\nof office",
+			Until:   until,
+		},
+		Hash:      "hash",
+		Scram:     "keys",
+		Generated: []address.Address{addr(t, "s@bølgevik.example")},
+	}
+	crew := &directory.Alias{
+		Address: addr(t, "crew@skerryline.example"),
+		To:      []address.Address{addr(t, "a@skerryline.example"), addr(t, "b@saltmarsh.example")},
+		About:   "boats",
+	}
+	change := DirectoryChange{
+		Who:       "keeper",
+		Mailboxes: []*directory.Mailbox{ines},
+		Aliases:   []*directory.Alias{crew},
+		Records:   []Record{{What: "mailbox", Name: "Søren@bølgevik.example", After: ines.Fields()}},
+	}
 	if err := s.ChangeDirectory(ctx, change); err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +69,10 @@ func TestTheDirectoryIsKeptAsItWasWritten(t *testing.T) {
 		t.Fatal(err)
 	}
 	kept := d.Mailbox(addr(t, "søren@bølgevik.example"))
-	if kept == nil || fmt.Sprint(kept.Fields()) != fmt.Sprint(ines.Fields()) || d.Mailbox(addr(t, `"odd one"@bølgevik.example`)) != kept || d.Mailbox(addr(t, "s@bølgevik.example")) != kept || kept.Hash != "" {
+	if kept == nil || fmt.Sprint(kept.Fields()) != fmt.Sprint(ines.Fields()) ||
+		d.Mailbox(addr(t, `"odd one"@bølgevik.example`)) != kept ||
+		d.Mailbox(addr(t, "s@bølgevik.example")) != kept ||
+		kept.Hash != "" {
 		t.Errorf("%+v", kept)
 	}
 	if a := d.Alias(crew.Address); a == nil || fmt.Sprint(a.Fields()) != fmt.Sprint(crew.Fields()) {
@@ -51,17 +80,25 @@ func TestTheDirectoryIsKeptAsItWasWritten(t *testing.T) {
 	}
 	again := *ines
 	again.Hash, again.Scram, again.Name = "", "", "Søren of Bølgevik"
-	if err := s.ChangeDirectory(ctx, DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{&again}}); err != nil {
+	if err := s.ChangeDirectory(
+		ctx,
+		DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{&again}},
+	); err != nil {
 		t.Fatal(err)
 	}
-	if hash, scram, err := s.Credentials(ctx, ines.Address.Key()); err != nil || hash != "hash" || scram != "keys" {
+	if hash, scram, err := s.Credentials(ctx,
+		ines.Address.Key()); err != nil || hash != "hash" || scram != "keys" {
 		t.Errorf("a change without password took the password: %q %q %v", hash, scram, err)
 	}
-	boxes, aliases, err := s.DirectoryEntries(ctx, []string{ines.Address.Key(), crew.Address.Key(), "nobody@x.example"})
+	boxes, aliases, err := s.DirectoryEntries(ctx,
+		[]string{ines.Address.Key(), crew.Address.Key(), "nobody@x.example"})
 	if err != nil || len(boxes) != 1 || boxes[0].Name != "Søren of Bølgevik" || len(aliases) != 1 {
 		t.Errorf("%v %v %v", boxes, aliases, err)
 	}
-	if err := s.ChangeDirectory(ctx, DirectoryChange{DropMailboxes: []string{ines.Address.Key()}, DropAliases: []string{crew.Address.Key()}}); err != nil {
+	if err := s.ChangeDirectory(
+		ctx,
+		DirectoryChange{DropMailboxes: []string{ines.Address.Key()}, DropAliases: []string{crew.Address.Key()}},
+	); err != nil {
 		t.Fatal(err)
 	}
 	if d, _ := s.LoadDirectory(ctx); len(d.Mailboxes())+len(d.Aliases()) != 0 {
@@ -70,7 +107,9 @@ func TestTheDirectoryIsKeptAsItWasWritten(t *testing.T) {
 	if _, _, err := s.Credentials(ctx, ines.Address.Key()); !errors.Is(err, ErrNotFound) {
 		t.Errorf("the password of a mailbox that is gone: %v", err)
 	}
-	if records, err := s.Records(ctx, "mailbox", "Søren@bølgevik.example", 0, 10); err != nil || len(records) != 1 || records[0].Who != "keeper" || records[0].After["quota"] != "50 MB" {
+	if records, err := s.Records(ctx, "mailbox", "Søren@bølgevik.example", 0,
+		10); err != nil || len(records) != 1 || records[0].Who != "keeper" ||
+		records[0].After["quota"] != "50 MB" {
 		t.Errorf("%+v %v", records, err)
 	}
 }
@@ -79,16 +118,27 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	s, node := open(t)
 	var change DirectoryChange
 	for i := range 250 {
-		change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{Address: addr(t, fmt.Sprintf("hand%03d@skerryline.example", i)), Name: fmt.Sprintf("Hand %d", i)})
+		change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{
+			Address: addr(t, fmt.Sprintf("hand%03d@skerryline.example", i)),
+			Name:    fmt.Sprintf("Hand %d", i),
+		})
 	}
-	change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{Address: addr(t, "zoe@bølgevik.example"), Addresses: []address.Address{addr(t, "pier@bølgevik.example")}})
+	change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{
+		Address:   addr(t, "zoe@bølgevik.example"),
+		Addresses: []address.Address{addr(t, "pier@bølgevik.example")},
+	})
 	if err := s.ChangeDirectory(ctx, change); err != nil {
 		t.Fatal(err)
 	}
 	e := entry("ada@saltmarsh.example", true, "hand000@skerryline.example")
 	enterAll(t, s, node, e)
 	o := outcome(Due{Delivery: *e.Deliveries[0]}, mail.Delivered)
-	o.Mailbox = &MailboxMessage{Mailbox: "hand000@skerryline.example", ID: e.Message.ID, Received: time.Now(), Head: []byte("Return-Path: <>\r\n")}
+	o.Mailbox = &MailboxMessage{
+		Mailbox:  "hand000@skerryline.example",
+		ID:       e.Message.ID,
+		Received: time.Now(),
+		Head:     []byte("Return-Path: <>\r\n"),
+	}
 	for range 2 { // the second time as after a lost answer: it counts once
 		if _, err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
 			t.Fatal(err)
@@ -115,7 +165,8 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	if seen != 251 {
 		t.Errorf("%d on all pages", seen)
 	}
-	for words, want := range map[mail.MailboxList]int{{Search: "HAND 24"}: 11, {Search: "pier@"}: 1, {Domain: "xn--blgevik-q1a.example"}: 1, {Search: "%"}: 0} {
+	for words, want := range map[mail.MailboxList]int{{Search: "HAND 24"}: 11, {Search: "pier@"}: 1,
+		{Domain: "xn--blgevik-q1a.example"}: 1, {Search: "%"}: 0} {
 		words.Limit = 100 // by address
 		if page, err := s.Directory.ListMailboxes(ctx, words); err != nil || len(page) != want {
 			t.Errorf("%+v: %d, want %d, %v", words, len(page), want, err)
@@ -127,15 +178,25 @@ func TestMailboxesAreSortedByWhatTheyUse(t *testing.T) {
 	s, _ := open(t)
 	var change DirectoryChange
 	for i, name := range []string{"Bo", "ada", "Cleo"} {
-		change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{Address: addr(t, fmt.Sprintf("m%d@skerryline.example", i)), Name: name, Quota: form.Size(1000 * (i + 1))})
-		if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use VALUES ($1, 1, $2)`, fmt.Sprintf("m%d@skerryline.example", i), []int{500, 1900, 2000}[i]); err != nil {
+		change.Mailboxes = append(change.Mailboxes, &directory.Mailbox{
+			Address: addr(t, fmt.Sprintf("m%d@skerryline.example", i)),
+			Name:    name,
+			Quota:   form.Size(1000 * (i + 1)),
+		})
+		if _, err := s.pool.Exec(
+			ctx,
+			`INSERT INTO mailbox_use VALUES ($1, 1, $2)`,
+			fmt.Sprintf("m%d@skerryline.example", i),
+			[]int{500, 1900, 2000}[i],
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if err := s.ChangeDirectory(ctx, change); err != nil {
 		t.Fatal(err)
 	}
-	for sort, want := range map[string]string{"name": "ada Bo Cleo", "used": "Cleo ada Bo", "quota": "ada Cleo Bo", "address": "Bo ada Cleo"} {
+	for sort, want := range map[string]string{"name": "ada Bo Cleo", "used": "Cleo ada Bo",
+		"quota": "ada Cleo Bo", "address": "Bo ada Cleo"} {
 		var got []string
 		for after := ""; len(got) < 3; {
 			page, err := s.Directory.ListMailboxes(ctx, mail.MailboxList{Sort: sort, After: after, Limit: 2})
@@ -167,7 +228,12 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.SaveDraft(ctx, Draft{Base: 1, Text: "c"}, "deck", "as if there were none"); !errors.Is(err, ErrMoved) {
+	if _, err := s.SaveDraft(
+		ctx,
+		Draft{Base: 1, Text: "c"},
+		"deck",
+		"as if there were none",
+	); !errors.Is(err, ErrMoved) {
 		t.Errorf("a save over another's: %v", err)
 	}
 	var won, moved int
@@ -192,14 +258,27 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 		t.Errorf("%d saves of one version, %d refused", won, moved)
 	}
 	d, _ := s.Draft(ctx)
-	for _, n := range []NewRevision{{Text: "d", Base: 1, Draft: first}, {Text: "d", Base: 7, Draft: d.Version}} {
+	for _, n := range []NewRevision{{Text: "d", Base: 1, Draft: first},
+		{Text: "d", Base: 7, Draft: d.Version}} {
 		if _, _, err := s.AddRevision(ctx, n); !errors.Is(err, ErrMoved) {
 			t.Errorf("%+v: %v", n, err)
 		}
 	}
 	soon := time.Now().Add(time.Minute)
-	change := &DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{{Address: addr(t, "a@skerryline.example")}}}
-	n, _, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Why: "because", Text: "d", Base: 1, Draft: d.Version, Forced: true, ConfirmBy: &soon, Directory: change})
+	change := &DirectoryChange{
+		Who:       "keeper",
+		Mailboxes: []*directory.Mailbox{{Address: addr(t, "a@skerryline.example")}},
+	}
+	n, _, err := s.AddRevision(ctx, NewRevision{
+		Who:       "keeper",
+		Why:       "because",
+		Text:      "d",
+		Base:      1,
+		Draft:     d.Version,
+		Forced:    true,
+		ConfirmBy: &soon,
+		Directory: change,
+	})
 	if err != nil || n != 2 {
 		t.Fatal(n, err)
 	}
@@ -210,7 +289,8 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 		t.Errorf("and so does its record: %v", log)
 	}
 	list, err := s.Revisions.List(ctx, 0, 10)
-	if err != nil || len(list) != 2 || !list[0].Forced || list[0].Why != "because" || list[0].ConfirmBy.IsZero() || list[0].Text != "" {
+	if err != nil || len(list) != 2 || !list[0].Forced || list[0].Why != "because" || list[0].ConfirmBy.IsZero() ||
+		list[0].Text != "" {
 		t.Errorf("%+v %v", list, err)
 	}
 	for i, want := range []bool{true, false} { // once is enough
@@ -228,14 +308,21 @@ func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {
 	done := entry("ada@saltmarsh.example", true, "a@skerryline.example", "b@skerryline.example")
 	waits := entry("ines@skerryline.example", false, "x@dunlin.example")
 	enterAll(t, s, node, done, waits)
-	if _, err := s.Finish(ctx, node, []*Outcome{outcome(Due{Delivery: *done.Deliveries[0]}, mail.Delivered)}); err != nil {
+	if _, err := s.Finish(
+		ctx,
+		node,
+		[]*Outcome{outcome(Due{Delivery: *done.Deliveries[0]}, mail.Delivered)},
+	); err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.RecentEnvelopes(ctx, 0, 10)
-	if err != nil || len(list) != 2 || list[0].ID != waits.Message.ID || len(list[1].Recipients) != 2 || list[1].Client != "127.20.1.5" || list[1].Listener != "inside" {
+	if err != nil || len(list) != 2 || list[0].ID != waits.Message.ID || len(list[1].Recipients) != 2 ||
+		list[1].Client != "127.20.1.5" ||
+		list[1].Listener != "inside" {
 		t.Errorf("%+v %v", list, err)
 	}
-	if older, _ := s.RecentEnvelopes(ctx, waits.Message.ID, 10); len(older) != 1 || older[0].ID != done.Message.ID {
+	if older, _ := s.RecentEnvelopes(ctx, waits.Message.ID,
+		10); len(older) != 1 || older[0].ID != done.Message.ID {
 		t.Errorf("%+v", older)
 	}
 	due, err := s.PlannedBefore(ctx, 2, mail.DeliveryID{}, 10)
@@ -248,7 +335,8 @@ func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	moved := lease(t, s, node)
-	if len(moved) != 1 || moved[0].Delivery.Route != "by provider" || moved[0].Delivery.Revision != 2 || moved[0].Delivery.RouteWhy != "moved" {
+	if len(moved) != 1 || moved[0].Delivery.Route != "by provider" || moved[0].Delivery.Revision != 2 ||
+		moved[0].Delivery.RouteWhy != "moved" {
 		t.Errorf("%+v", moved)
 	}
 	if again, _ := s.PlannedBefore(ctx, 2, mail.DeliveryID{}, 10); len(again) != 0 {
@@ -256,7 +344,10 @@ func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {
 	}
 	other := entry("", false, "y@dunlin.example")
 	enterAll(t, s, node, other)
-	due, err = s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Routes: []string{"out"}, PerLane: 10, Total: 10})
+	due, err = s.LeaseDue(
+		ctx,
+		Lease{Node: node, Now: time.Now().Add(time.Second), Routes: []string{"out"}, PerLane: 10, Total: 10},
+	)
 	if err != nil || len(due) != 0 {
 		t.Errorf("a route of another node's was taken: %+v %v", due, err)
 	}
@@ -276,7 +367,8 @@ func TestSecretsRepliesAndCountsAreKept(t *testing.T) {
 	if _, err := s.Secret(ctx, "harbourlight"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a secret that is gone: %v", err)
 	}
-	if records, _ := s.Records(ctx, "secret", "", 0, 10); len(records) != 2 || strings.Contains(fmt.Sprint(records), "encrypted") {
+	if records, _ := s.Records(ctx, "secret", "", 0, 10); len(records) != 2 ||
+		strings.Contains(fmt.Sprint(records), "encrypted") {
 		t.Errorf("%+v", records)
 	}
 	now := time.Now()
@@ -290,11 +382,16 @@ func TestSecretsRepliesAndCountsAreKept(t *testing.T) {
 	}
 	hour := now.UTC().Truncate(time.Hour)
 	for range 2 {
-		if err := s.AddSent(ctx, []Sent{{"people", "ines", hour, 1, 3}, {"people", "ines", hour.Add(-72 * time.Hour), 9, 9}}); err != nil {
+		if err := s.AddSent(
+			ctx,
+			[]Sent{{"people", "ines", hour, 1, 3}, {"people", "ines", hour.Add(-72 * time.Hour), 9, 9}},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if list, err := s.SentSince(ctx, "people", "ines", hour.Add(-time.Hour)); err != nil || len(list) != 1 || list[0].Messages != 2 || list[0].Recipients != 6 {
+	if list, err := s.SentSince(ctx, "people", "ines",
+		hour.Add(-time.Hour)); err != nil || len(list) != 1 || list[0].Messages != 2 ||
+		list[0].Recipients != 6 {
 		t.Errorf("%+v %v", list, err)
 	}
 	if err := s.ForgetSent(ctx, now); err != nil {
@@ -311,7 +408,11 @@ func TestOtherNodesHearOfChanges(t *testing.T) {
 	missed := make(chan struct{}, 10)
 	go s.Listen(t.Context(), func() { missed <- struct{}{} }, func(n Notice) { heard <- n })
 	<-missed // it listens, and first reads what it may have missed
-	if err := s.ChangeDirectory(ctx, DirectoryChange{Who: "keeper", Mailboxes: []*directory.Mailbox{{Address: addr(t, "A@skerryline.example")}}}); err != nil {
+	if err := s.ChangeDirectory(
+		ctx,
+		DirectoryChange{Who: "keeper",
+			Mailboxes: []*directory.Mailbox{{Address: addr(t, "A@skerryline.example")}}},
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := s.AddRevision(ctx, NewRevision{Text: "a"}); err != nil {
@@ -350,16 +451,28 @@ func TestGoingBackTakesOutWhatARevisionBrought(t *testing.T) {
 		return &DirectoryChange{Who: "keeper", Mailboxes: boxes}
 	}
 	add(NewRevision{Who: "keeper", Text: "a", Directory: change(box("ines@skerryline.example", "Ines"))})
-	add(NewRevision{Who: "keeper", Text: "b", Directory: change(box("ines@skerryline.example", "Other"), box("new@skerryline.example", "New"), box("full@skerryline.example", "Full"), box("later@skerryline.example", "Later"))})
+	add(NewRevision{
+		Who:  "keeper",
+		Text: "b",
+		Directory: change(box("ines@skerryline.example", "Other"),
+			box("new@skerryline.example", "New"), box("full@skerryline.example", "Full"),
+			box("later@skerryline.example", "Later")),
+	})
 	if err := s.ChangeDirectory(ctx, *change(box("later@skerryline.example", "Changed by hand"))); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use (mailbox, messages, octets) VALUES ('full@skerryline.example', 1, 100)`); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		`INSERT INTO mailbox_use (mailbox, messages, octets) VALUES ('full@skerryline.example', 1, 100)`,
+	); err != nil {
 		t.Fatal(err)
 	}
 	names := func() string {
 		t.Helper()
-		rows, err := s.pool.Query(ctx, `SELECT name || CASE password WHEN '' THEN ' without' ELSE '' END FROM mailbox ORDER BY key`)
+		rows, err := s.pool.Query(
+			ctx,
+			`SELECT name || CASE password WHEN '' THEN ' without' ELSE '' END FROM mailbox ORDER BY key`,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -48,24 +48,64 @@ func (s Snags) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 			return err
 		}
 		b.Queue(`UPDATE snag SET closed = false, closed_at = NULL, ended = '' WHERE id = (
-				SELECT id FROM snag WHERE closed AND cause = $1 AND place_kind = $2 AND place = $3 AND closed_at > $4::timestamptz - interval '`+reopenFor+`' AND closed_at < $4 ORDER BY closed_at DESC LIMIT 1)
-			AND NOT EXISTS (SELECT FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3)`, x.Cause, x.Place.Kind, x.Place.Name, x.Last)
-		b.Queue(`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, failed, attempts, weight, holds_all, by_delivery, quiet, senders, domains, lanes, evidence)
+				SELECT id FROM snag WHERE closed AND cause = $1 AND place_kind = $2 AND place = $3
+					AND closed_at > $4::timestamptz - interval '`+reopenFor+`' AND closed_at < $4 ORDER BY closed_at DESC LIMIT 1)
+			AND NOT EXISTS (SELECT FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2
+				AND place = $3)`, x.Cause, x.Place.Kind, x.Place.Name, x.Last)
+		b.Queue(
+			`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, failed, attempts,
+				weight, holds_all, by_delivery, quiet, senders, domains, lanes, evidence)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $7, $9, $10, $11, $12, $13, $14, $15)
-			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = greatest(s.last_at, excluded.last_at), failed = s.failed + excluded.failed, attempts = s.attempts + excluded.attempts,
+			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE
+				SET last_at = greatest(s.last_at, excluded.last_at),
+					failed = s.failed + excluded.failed, attempts = s.attempts + excluded.attempts,
 				weight = s.waiting + s.failed + excluded.failed, evidence = excluded.evidence,
-				senders = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
-				domains = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
-				lanes = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x FROM unnest(s.lanes || excluded.lanes) x LIMIT $16) u)`,
-			int64(x.ID), x.Cause, x.Place.Kind, x.Place.Name, x.First, x.Last, x.Failed, x.N, snag.HoldsAll(x.Cause), snag.EndsOnceThrough(x.Cause), snag.Quiet(x.Cause),
-			x.Senders, x.Domains, int64s(x.Lanes), evidence, maxTouched)
+				senders = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x
+					FROM unnest(s.senders || excluded.senders) x LIMIT $16) u),
+				domains = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x
+					FROM unnest(s.domains || excluded.domains) x LIMIT $16) u),
+				lanes = (SELECT coalesce(array_agg(x), '{}') FROM (SELECT DISTINCT x
+					FROM unnest(s.lanes || excluded.lanes) x LIMIT $16) u)`,
+			int64(x.ID),
+			x.Cause,
+			x.Place.Kind,
+			x.Place.Name,
+			x.First,
+			x.Last,
+			x.Failed,
+			x.N,
+			snag.HoldsAll(x.Cause),
+			snag.EndsOnceThrough(x.Cause),
+			snag.Quiet(x.Cause),
+			x.Senders,
+			x.Domains,
+			int64s(x.Lanes),
+			evidence,
+			maxTouched,
+		)
 		for at, n := range x.Hours {
-			b.Queue(`INSERT INTO snag_hour AS h SELECT id, $4, $5 FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2 AND place = $3
-				ON CONFLICT (snag, at) DO UPDATE SET n = h.n + excluded.n`, x.Cause, x.Place.Kind, x.Place.Name, at, n)
+			b.Queue(
+				`INSERT INTO snag_hour AS h SELECT id, $4, $5 FROM snag WHERE NOT closed
+					AND cause = $1 AND place_kind = $2 AND place = $3
+				ON CONFLICT (snag, at) DO UPDATE SET n = h.n + excluded.n`,
+				x.Cause,
+				x.Place.Kind,
+				x.Place.Name,
+				at,
+				n,
+			)
 		}
 		if snag.HoldsAll(x.Cause) { // a host has one such trouble at a time
-			b.Queue(`UPDATE snag SET closed = true, closed_at = $4, ended = 'it became another: ' || $5::text WHERE NOT closed AND holds_all AND place_kind = $2 AND place = $3 AND cause <> $1 AND last_at <= $4`,
-				x.Cause, x.Place.Kind, x.Place.Name, x.Last, diagnose.Explain(x.Cause).Title)
+			b.Queue(
+				`UPDATE snag SET closed = true, closed_at = $4,
+					ended = 'it became another: ' || $5::text WHERE NOT closed AND holds_all
+						AND place_kind = $2 AND place = $3 AND cause <> $1 AND last_at <= $4`,
+				x.Cause,
+				x.Place.Kind,
+				x.Place.Name,
+				x.Last,
+				diagnose.Explain(x.Cause).Title,
+			)
 		}
 	}
 	return s.writeSnags(ctx, b)
@@ -89,7 +129,9 @@ func (s Snags) writeSnags(ctx context.Context, b *pgx.Batch) error {
 
 // OpenPlaces are the places of open troubles that a message getting through ends.
 func (s Snags) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) {
-	rows, err := s.pool.Query(ctx, `SELECT DISTINCT place_kind, place FROM snag WHERE NOT closed AND by_delivery LIMIT $1`, limit)
+	rows, err := s.pool.Query(ctx,
+		`SELECT DISTINCT place_kind, place FROM snag WHERE NOT closed AND by_delivery LIMIT $1`,
+		limit)
 	if err != nil {
 		return nil, err
 	}
@@ -100,14 +142,34 @@ func (s Snags) OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error) 
 func (s Snags) EndSnags(ctx context.Context, through map[snag.Place]time.Time) error {
 	b := &pgx.Batch{}
 	for p, at := range through {
-		b.Queue(`UPDATE snag SET closed = true, closed_at = $3, ended = 'a message got through' WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2 AND last_at < $3`, p.Kind, p.Name, at)
+		b.Queue(
+			`UPDATE snag SET closed = true, closed_at = $3, ended = 'a message got through'
+				WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2
+					AND last_at < $3`,
+			p.Kind,
+			p.Name,
+			at,
+		)
 	}
 	return s.writeSnags(ctx, b)
 }
 
 // EndSnag closes a trouble of a domain.
-func (s Snags) EndSnag(ctx context.Context, c diagnose.Cause, domain, why string, now time.Time) error {
-	_, err := s.pool.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $4, ended = $3 WHERE NOT closed AND cause = $1 AND place_kind = 'domain' AND place = $2`, c, domain, why, now)
+func (s Snags) EndSnag(
+	ctx context.Context,
+	c diagnose.Cause,
+	domain, why string,
+	now time.Time,
+) error {
+	_, err := s.pool.Exec(
+		ctx,
+		`UPDATE snag SET closed = true, closed_at = $4, ended = $3 WHERE NOT closed AND cause = $1
+			AND place_kind = 'domain' AND place = $2`,
+		c,
+		domain,
+		why,
+		now,
+	)
 	return err
 }
 
@@ -117,22 +179,37 @@ func (s Snags) EndSnag(ctx context.Context, c diagnose.Cause, domain, why string
 func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
-		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1)`, snagLock).Scan(&mine); err != nil || !mine {
+		if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock($1)`,
+			snagLock).Scan(&mine); err != nil ||
+			!mine {
 			return err
 		}
 		_, err := tx.Exec(ctx, `WITH lanes AS MATERIALIZED (`+laneCounts+`), counted AS (
 				SELECT s.id, CASE
-					WHEN s.place_kind = 'address' THEN (SELECT count(*) FROM (SELECT FROM delivery d WHERE lower(d.recipient) = s.place AND d.cause = s.cause LIMIT 1000) x)
-					WHEN s.holds_all THEN (SELECT coalesce(sum(waiting + deferred + held), 0) FROM lanes WHERE lane = ANY(s.lanes))
-					WHEN s.place_kind IN ('next-hop', 'route', 'domain') THEN (SELECT coalesce(sum(deferred), 0) FROM lanes WHERE lane = ANY(s.lanes))
+					WHEN s.place_kind = 'address' THEN (SELECT count(*) FROM (SELECT FROM delivery d
+						WHERE lower(d.recipient) = s.place AND d.cause = s.cause LIMIT 1000) x)
+					WHEN s.holds_all THEN (SELECT coalesce(sum(waiting + deferred + held), 0)
+						FROM lanes WHERE lane = ANY(s.lanes))
+					WHEN s.place_kind IN ('next-hop', 'route', 'domain')
+						THEN (SELECT coalesce(sum(deferred), 0) FROM lanes
+							WHERE lane = ANY(s.lanes))
 					ELSE 0 END AS waiting
 				FROM snag s WHERE NOT s.closed AND s.parts = 0)
-			UPDATE snag s SET waiting = c.waiting, weight = c.waiting + s.failed FROM counted c WHERE c.id = s.id AND s.waiting <> c.waiting`)
+			UPDATE snag s SET waiting = c.waiting, weight = c.waiting + s.failed FROM counted c
+				WHERE c.id = s.id AND s.waiting <> c.waiting`)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery AND failed = 0 THEN 'nothing waits for it any more' ELSE 'nothing was seen of it since' END
-			WHERE NOT closed AND parts = 0 AND cause <> '`+string(diagnose.NotReady)+`' AND (last_at < $1::timestamptz - quiet AND waiting = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND waiting = 0 AND failed = 0)`, now); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery
+				AND failed = 0 THEN 'nothing waits for it any more'
+					ELSE 'nothing was seen of it since' END
+			WHERE NOT closed AND parts = 0 AND cause <> '`+string(
+				diagnose.NotReady,
+			)+`' AND (last_at < $1::timestamptz - quiet AND waiting = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND waiting = 0 AND failed = 0)`,
+			now,
+		); err != nil {
 			return err
 		}
 		if err := gatherWide(ctx, tx, now, next); err != nil {
@@ -145,9 +222,16 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 // gatherWide opens one trouble of ours where many places show the same at the same time,
 // and ends it when they no longer do.
 func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident.ID) error {
-	rows, err := tx.Query(ctx, `SELECT cause, count(*)::int, min(since), max(last_at), sum(waiting)::bigint, sum(failed)::bigint, sum(attempts)::bigint, (array_agg(evidence ORDER BY weight DESC))[1],
+	rows, err := tx.Query(
+		ctx,
+		`SELECT cause, count(*)::int, min(since), max(last_at), sum(waiting)::bigint,
+			sum(failed)::bigint, sum(attempts)::bigint, (array_agg(evidence
+				ORDER BY weight DESC))[1],
 			(array_agg(place ORDER BY weight DESC))[1:20]
-		FROM snag WHERE NOT closed AND place_kind = 'next-hop' AND last_at > $1::timestamptz - interval '2 hours' GROUP BY cause`, now)
+		FROM snag WHERE NOT closed AND place_kind = 'next-hop'
+			AND last_at > $1::timestamptz - interval '2 hours' GROUP BY cause`,
+		now,
+	)
 	if err != nil {
 		return err
 	}
@@ -169,26 +253,56 @@ func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident
 			continue
 		}
 		causes = append(causes, string(w.Cause))
-		if _, err := tx.Exec(ctx, `INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, waiting, failed, attempts, weight, holds_all, by_delivery, quiet, domains, evidence, parts)
-			VALUES ($1, $2, 'ourselves', '', $3, $4, $5, $6, $7, $8, true, false, '1 hour', $9, $10, $11)
-			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE SET last_at = excluded.last_at, waiting = excluded.waiting, failed = excluded.failed, attempts = excluded.attempts, weight = excluded.weight,
+		if _, err := tx.Exec(
+			ctx,
+			`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, waiting, failed,
+				attempts, weight, holds_all, by_delivery, quiet, domains, evidence, parts)
+			VALUES ($1, $2, 'ourselves', '', $3, $4, $5, $6, $7, $8, true, false, '1 hour', $9, $10,
+				$11)
+			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE
+				SET last_at = excluded.last_at, waiting = excluded.waiting,
+					failed = excluded.failed, attempts = excluded.attempts,
+						weight = excluded.weight,
 				domains = excluded.domains, evidence = excluded.evidence, parts = excluded.parts`,
-			int64(next()), w.Cause, w.Since, w.Last, w.Waiting, w.Failed, w.Attempts, w.Waiting+w.Failed, w.Places, w.Evidence, w.Parts); err != nil {
+			int64(next()),
+			w.Cause,
+			w.Since,
+			w.Last,
+			w.Waiting,
+			w.Failed,
+			w.Attempts,
+			w.Waiting+w.Failed,
+			w.Places,
+			w.Evidence,
+			w.Parts,
+		); err != nil {
 			return err
 		}
 	}
-	if _, err := tx.Exec(ctx, `UPDATE snag SET closed = true, closed_at = $1, ended = 'fewer places show it' WHERE NOT closed AND parts > 0 AND NOT cause = ANY($2)`, now, causes); err != nil {
+	if _, err := tx.Exec(
+		ctx,
+		`UPDATE snag SET closed = true, closed_at = $1, ended = 'fewer places show it'
+			WHERE NOT closed AND parts > 0 AND NOT cause = ANY($2)`,
+		now,
+		causes,
+	); err != nil {
 		return err
 	}
 	_, err = tx.Exec(ctx, `UPDATE snag s SET part_of = w.whole FROM (
-			SELECT p.id, coalesce(w.id, 0) AS whole FROM snag p LEFT JOIN snag w ON w.cause = p.cause AND NOT w.closed AND w.parts > 0
-			WHERE NOT p.closed AND p.place_kind = 'next-hop') w WHERE w.id = s.id AND s.part_of <> w.whole`)
+			SELECT p.id, coalesce(w.id, 0) AS whole FROM snag p
+				LEFT JOIN snag w ON w.cause = p.cause AND NOT w.closed AND w.parts > 0
+			WHERE NOT p.closed AND p.place_kind = 'next-hop') w WHERE w.id = s.id
+				AND s.part_of <> w.whole`)
 	return err
 }
 
 // rateSnags puts a severity to every open trouble.
 func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
-	rows, err := tx.Query(ctx, `SELECT id, cause, place_kind, place, waiting, failed, since, severity FROM snag WHERE NOT closed`)
+	rows, err := tx.Query(
+		ctx,
+		`SELECT id, cause, place_kind, place, waiting, failed, since, severity FROM snag
+			WHERE NOT closed`,
+	)
 	if err != nil {
 		return err
 	}
@@ -210,14 +324,21 @@ func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
 		return err
 	}
 	for severity, ids := range by {
-		if _, err := tx.Exec(ctx, `UPDATE snag SET severity = $1 WHERE id = ANY($2)`, int16(severity), ids); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`UPDATE snag SET severity = $1 WHERE id = ANY($2)`,
+			int16(severity),
+			ids,
+		); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at, ended, waiting, failed, attempts, senders, domains, lanes, evidence, part_of, parts, note, note_by, mine, muted_until`
+const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at,
+	ended, waiting, failed, attempts, senders, domains, lanes, evidence, part_of, parts, note,
+		note_by, mine, muted_until`
 
 func scanSnag(row pgx.CollectableRow) (snag.Snag, error) { return scanSnagWith(row) }
 
@@ -227,9 +348,14 @@ func scanSnagWith(row pgx.CollectableRow, first ...any) (x snag.Snag, err error)
 	var severity int16
 	var lanes []int64
 	var muted time.Time
-	err = row.Scan(append(first, &x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since, &x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Waiting, &x.Failed, &x.Attempts, &x.Senders, &x.Domains, &lanes,
-		&x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy, &x.Mine, &muted)...)
-	x.Severity, x.Since, x.LastAt, x.State = snag.Severity(severity), x.Since.UTC(), x.LastAt.UTC(), "open"
+	err = row.Scan(
+		append(first, &x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since,
+			&x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Waiting, &x.Failed, &x.Attempts,
+			&x.Senders, &x.Domains, &lanes, &x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy,
+			&x.Mine, &muted)...)
+	x.Severity, x.Since, x.LastAt, x.State = snag.Severity(
+		severity,
+	), x.Since.UTC(), x.LastAt.UTC(), "open"
 	if closed {
 		x.State = "closed"
 	}
@@ -276,14 +402,18 @@ func (s Snags) List(ctx context.Context, f snag.Filter) ([]snag.Snag, error) {
 		if f.Closed {
 			q.and("(closed_at, id) < (SELECT closed_at, id FROM snag WHERE id = %s)", int64(after))
 		} else {
-			q.and("(severity, weight, id) < (SELECT severity, weight, id FROM snag WHERE id = %s)", int64(after))
+			q.and("(severity, weight, id) < (SELECT severity, weight, id FROM snag WHERE id = %s)",
+				int64(after))
 		}
 	}
 	order := " ORDER BY severity DESC, weight DESC, id DESC LIMIT "
 	if f.Closed {
 		order = " ORDER BY closed_at DESC, id DESC LIMIT "
 	}
-	rows, err := s.pool.Query(ctx, `SELECT `+snagColumns+` FROM snag WHERE true`+q.String()+order+q.arg(f.Limit), q.args...)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT `+snagColumns+` FROM snag WHERE true`+q.String()+order+q.arg(f.Limit),
+		q.args...)
 	if err != nil {
 		return nil, err
 	}
@@ -300,7 +430,12 @@ func (s Snags) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
 	if err != nil {
 		return x, found(err)
 	}
-	hours, err := s.pool.Query(ctx, `SELECT at, n FROM snag_hour WHERE snag = $1 AND at > now() - interval '7 days' ORDER BY at`, int64(id))
+	hours, err := s.pool.Query(
+		ctx,
+		`SELECT at, n FROM snag_hour WHERE snag = $1 AND at > now() - interval '7 days'
+			ORDER BY at`,
+		int64(id),
+	)
 	if err != nil {
 		return x, err
 	}
@@ -313,7 +448,11 @@ func (s Snags) Snag(ctx context.Context, id ident.ID) (snag.Snag, error) {
 
 // SnagCounts are how many are open by severity, without muted ones and parts.
 func (s Snags) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
-	rows, err := s.pool.Query(ctx, `SELECT severity, count(*) FROM snag WHERE NOT closed AND part_of = 0 AND muted_until < now() GROUP BY severity`)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT severity, count(*) FROM snag WHERE NOT closed AND part_of = 0
+			AND muted_until < now() GROUP BY severity`,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -329,8 +468,17 @@ func (s Snags) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
 
 // ChangeSnag writes what a person said.
 func (s Snags) ChangeSnag(ctx context.Context, id ident.ID, who string, c snag.Change) error {
-	tag, err := s.pool.Exec(ctx, `UPDATE snag SET note = coalesce($2, note), note_by = CASE WHEN $2::text IS NULL THEN note_by ELSE $5 END, mine = coalesce($3, mine), muted_until = coalesce($4, muted_until) WHERE id = $1`,
-		int64(id), c.Note, c.Mine, c.MutedUntil, who)
+	tag, err := s.pool.Exec(
+		ctx,
+		`UPDATE snag SET note = coalesce($2, note), note_by = CASE WHEN $2::text IS NULL
+			THEN note_by ELSE $5 END, mine = coalesce($3, mine), muted_until = coalesce($4,
+				muted_until) WHERE id = $1`,
+		int64(id),
+		c.Note,
+		c.Mine,
+		c.MutedUntil,
+		who,
+	)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
 	}
@@ -349,7 +497,9 @@ func (s Snags) ForgetSnags(ctx context.Context, before time.Time) error {
 
 // SnagParts are the lanes of the troubles that one of ours is made of.
 func (s Snags) SnagParts(ctx context.Context, id ident.ID) ([]ident.ID, error) {
-	rows, err := s.pool.Query(ctx, `SELECT DISTINCT unnest(lanes) FROM snag WHERE part_of = $1 AND NOT closed LIMIT 500`, int64(id))
+	rows, err := s.pool.Query(ctx,
+		`SELECT DISTINCT unnest(lanes) FROM snag WHERE part_of = $1 AND NOT closed LIMIT 500`,
+		int64(id))
 	if err != nil {
 		return nil, err
 	}

@@ -66,7 +66,12 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	cfg.MaxConns = max(cfg.MaxConns, 16)
-	s := &DB{hosts: hosts{former: map[string]Generation{}, names: map[string]string{}}, lanes: map[ident.ID]time.Time{}, keys: map[int]int64{}, deadAfter: deadAfter}
+	s := &DB{
+		hosts:     hosts{former: map[string]Generation{}, names: map[string]string{}},
+		lanes:     map[ident.ID]time.Time{},
+		keys:      map[int]int64{},
+		deadAfter: deadAfter,
+	}
 	if err := s.hosts.prepare(cfg); err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
@@ -113,14 +118,18 @@ func (s *DB) migrate(ctx context.Context) error {
 		return err
 	}
 	if there > knownSchema {
-		return fmt.Errorf("%w: it has version %d, and this program knows up to %d", ErrNewerSchema, there, knownSchema)
+		return fmt.Errorf("%w: it has version %d, and this program knows up to %d", ErrNewerSchema,
+			there, knownSchema)
 	}
 	_, err = p.Up(ctx)
 	return err
 }
 
 // ErrNewerSchema reports a database that a later program has changed.
-var ErrNewerSchema = errors.New("the database's schema is newer than this program: start the program that made it, or a later one")
+var ErrNewerSchema = errors.New(
+	"the database's schema is newer than this program: start the program that made it, or a later " +
+		"one",
+)
 
 // knownSchema is the latest version that this program knows.
 var knownSchema = func() (latest int64) {
@@ -158,25 +167,40 @@ type Retention struct{ Messages, Transcripts time.Duration }
 // KeepPartitions makes the partitions for the days around now and drops those that
 // are past their time, unless a message of theirs still waits.
 func (s *DB) KeepPartitions(ctx context.Context, now time.Time, keep Retention) error {
-	if err := s.MakePartitions(ctx, now.AddDate(0, 0, -1), now.AddDate(0, 0, daysAhead)); err != nil || keep.Messages == 0 {
+	if err := s.MakePartitions(ctx, now.AddDate(0, 0, -1),
+		now.AddDate(0, 0, daysAhead)); err != nil ||
+		keep.Messages == 0 {
 		return err
 	}
 	return errors.Join(
-		s.dropOld(ctx, now.Add(-keep.Messages), "message", "content", "delivery_done", "event", "find_text", "session", "transcript", "refusal"),
-		s.dropOld(ctx, now.Add(-keep.Transcripts), "transcript"))
+		s.dropOld(ctx, now.Add(-keep.Messages), "message", "content", "delivery_done", "event",
+			"find_text", "session", "transcript", "refusal"),
+		s.dropOld(ctx, now.Add(-keep.Transcripts), "transcript"),
+	)
 }
 
 // MakePartitions makes the partitions of days that are not there yet.
 func (s *DB) MakePartitions(ctx context.Context, first, last time.Time) error {
 	first, last = first.UTC().Truncate(24*time.Hour), last.UTC().Truncate(24*time.Hour)
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtext('gull partitions'))`); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`SELECT pg_advisory_xact_lock(hashtext('gull partitions'))`,
+		); err != nil {
 			return err
 		}
 		for _, p := range partitioned {
 			for from := first; !from.After(last); from = from.AddDate(0, 0, 1) {
-				sql := fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM (%d) TO (%d) %s`,
-					p.table, from.Format(dayFormat), p.table, ident.Floor(from), ident.Floor(from.AddDate(0, 0, 1)), p.with)
+				sql := fmt.Sprintf(
+					`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR
+						VALUES FROM (%d) TO (%d) %s`,
+					p.table,
+					from.Format(dayFormat),
+					p.table,
+					ident.Floor(from),
+					ident.Floor(from.AddDate(0, 0, 1)),
+					p.with,
+				)
 				if _, err := tx.Exec(ctx, sql); err != nil {
 					return err
 				}
@@ -194,15 +218,25 @@ const lockWait = "300ms"
 // table meanwhile does not notice.
 func (s *DB) dropOld(ctx context.Context, before time.Time, tables ...string) error {
 	var oldest *int64
-	if err := s.pool.QueryRow(ctx, `SELECT min(message_id) FROM delivery`).Scan(&oldest); err != nil {
+	if err := s.pool.QueryRow(
+		ctx,
+		`SELECT min(message_id) FROM delivery`,
+	).Scan(&oldest); err != nil {
 		return err
 	}
 	if oldest != nil && ident.ID(*oldest).Time().Before(before) {
 		before = ident.ID(*oldest).Time()
 	}
 	last := before.UTC().Truncate(24*time.Hour).AddDate(0, 0, -1).Format(dayFormat)
-	rows, err := s.pool.Query(ctx, `SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
-		WHERE p.relname = ANY($2) AND c.relkind = 'r' AND right(c.relname, 8) <= $1 ORDER BY right(c.relname, 8)`, last, tables)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
+			JOIN pg_class p ON p.oid = i.inhparent
+		WHERE p.relname = ANY($2) AND c.relkind = 'r' AND right(c.relname, 8) <= $1
+			ORDER BY right(c.relname, 8)`,
+		last,
+		tables,
+	)
 	if err != nil {
 		return err
 	}

@@ -56,13 +56,38 @@ var ids = ident.NewMaker(1, time.Now)
 func entry(sender string, leased bool, recipients ...string) *Entry {
 	now := time.Now().UTC()
 	id := ids.Next()
-	m := &mail.Message{ID: id, ReceivedAt: now, Sender: sender, Subject: "Berth for Thursday", HeaderFrom: sender, MessageID: "<1@x>", Size: 100, Listener: "inside",
-		ClientAddress: "127.20.1.5", Helo: "machine", Revision: 1, Protocol: "ESMTP"}
+	m := &mail.Message{
+		ID:            id,
+		ReceivedAt:    now,
+		Sender:        sender,
+		Subject:       "Berth for Thursday",
+		HeaderFrom:    sender,
+		MessageID:     "<1@x>",
+		Size:          100,
+		Listener:      "inside",
+		ClientAddress: "127.20.1.5",
+		Helo:          "machine",
+		Revision:      1,
+		Protocol:      "ESMTP",
+	}
 	e := &Entry{Message: m, Content: []byte("Subject: Berth for Thursday\r\n\r\nhi\r\n")}
 	for i, r := range recipients {
 		_, host, _ := strings.Cut(r, "@")
-		e.Deliveries = append(e.Deliveries, &mail.Delivery{MessageID: id, N: int16(i + 1), Recipient: r, Original: r, State: mail.Waiting, LaneID: ident.ID(len(host))*1000 + ident.ID(host[0]),
-			Route: "out", NextHop: host, Rule: "all", RouteWhy: "because", Revision: 1, NextAttemptAt: mail.At(now), ExpiresAt: mail.At(now.Add(time.Hour))})
+		e.Deliveries = append(e.Deliveries, &mail.Delivery{
+			MessageID:     id,
+			N:             int16(i + 1),
+			Recipient:     r,
+			Original:      r,
+			State:         mail.Waiting,
+			LaneID:        ident.ID(len(host))*1000 + ident.ID(host[0]),
+			Route:         "out",
+			NextHop:       host,
+			Rule:          "all",
+			RouteWhy:      "because",
+			Revision:      1,
+			NextAttemptAt: mail.At(now),
+			ExpiresAt:     mail.At(now.Add(time.Hour)),
+		})
 		e.Leased = append(e.Leased, leased)
 	}
 	return e
@@ -77,7 +102,8 @@ func enterAll(t *testing.T, s *Store, node int, entries ...*Entry) {
 
 func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
 	t.Helper()
-	due, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Skip: skip, PerLane: 100, Total: 1000})
+	due, err := s.LeaseDue(ctx,
+		Lease{Node: node, Now: time.Now().Add(time.Second), Skip: skip, PerLane: 100, Total: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -86,9 +112,17 @@ func lease(t *testing.T, s *Store, node int, skip ...ident.ID) []Due {
 
 func outcome(d Due, state mail.State) *Outcome {
 	now := time.Now().UTC()
-	d.Delivery.State, d.Delivery.Attempts, d.Delivery.FirstAttemptAt, d.Delivery.LastAttemptAt = state, d.Delivery.Attempts+1, mail.At(now), mail.At(now)
+	d.Delivery.State, d.Delivery.Attempts, d.Delivery.FirstAttemptAt, d.Delivery.LastAttemptAt = state, d.Delivery.Attempts+1, mail.At(
+		now,
+	), mail.At(now)
 	d.Delivery.NextAttemptAt = mail.At(now.Add(time.Hour))
-	d.Delivery.Last = &mail.LastReply{Stage: "recipient", Host: "mx", Code: 450, Enhanced: "4.2.0", Text: "later \"quoted\" ø"}
+	d.Delivery.Last = &mail.LastReply{
+		Stage:    "recipient",
+		Host:     "mx",
+		Code:     450,
+		Enhanced: "4.2.0",
+		Text:     "later \"quoted\" ø",
+	}
 	d.Delivery.Cause = "greylisted"
 	return &Outcome{Delivery: &d.Delivery, Run: d.Run, At: now}
 }
@@ -100,20 +134,38 @@ func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
 	e.Message.UTF8, e.Message.Ret, e.Message.EnvID, e.Message.Hops = true, "FULL", "QQ1", 3
 	e.Deliveries[0].Via = []string{"x@skerryline.example", "y@skerryline.example"}
 	e.Deliveries[1].ORCPT = "rfc822;b@dunlin.example"
-	e.Events = []mail.Event{{At: e.Message.ReceivedAt, Kind: mail.EventDeferred, MessageID: e.Message.ID, N: 1, Node: "shore", Text: "t", Detail: map[string]any{"n": 1.0, "s": "ü"}}}
+	e.Events = []mail.Event{
+		{
+			At:        e.Message.ReceivedAt,
+			Kind:      mail.EventDeferred,
+			MessageID: e.Message.ID,
+			N:         1,
+			Node:      "shore",
+			Text:      "t",
+			Detail:    map[string]any{"n": 1.0, "s": "ü"},
+		},
+	}
 	enterAll(t, s, node, e)
 	m, err := s.Message(ctx, e.Message.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if m.Subject != "NUL \uFFFD\uFFFD, quote ', Grüße" || !m.UTF8 || m.Ret != "FULL" || m.EnvID != "QQ1" || m.Hops != 3 || m.ReceivedAt.Sub(e.Message.ReceivedAt).Abs() > time.Microsecond {
+	if m.Subject != "NUL \uFFFD\uFFFD, quote ', Grüße" || !m.UTF8 || m.Ret != "FULL" || m.EnvID != "QQ1" ||
+		m.Hops != 3 ||
+		m.ReceivedAt.Sub(e.Message.ReceivedAt).Abs() > time.Microsecond {
 		t.Errorf("%+v", m)
 	}
-	if d := m.Deliveries; len(d) != 2 || strings.Join(d[0].Via, ",") != "x@skerryline.example,y@skerryline.example" || d[1].ORCPT != "rfc822;b@dunlin.example" || d[1].NextHop != "dunlin.example" || d[0].Key.N != 1 || d[0].Last != nil {
+	if d := m.Deliveries; len(d) != 2 || strings.Join(d[0].Via,
+		",") != "x@skerryline.example,y@skerryline.example" ||
+		d[1].ORCPT != "rfc822;b@dunlin.example" ||
+		d[1].NextHop != "dunlin.example" ||
+		d[0].Key.N != 1 ||
+		d[0].Last != nil {
 		t.Errorf("%+v", d)
 	}
 	events, err := s.Events(ctx, e.Message.ID)
-	if err != nil || len(events) != 1 || events[0].Detail["s"] != "ü" || events[0].Delivery != e.Message.ID.String()+"-1" {
+	if err != nil || len(events) != 1 || events[0].Detail["s"] != "ü" ||
+		events[0].Delivery != e.Message.ID.String()+"-1" {
 		t.Errorf("%+v %v", events, err)
 	}
 	c, err := s.OpenContent(ctx, e.Message.ID)
@@ -133,10 +185,12 @@ func TestWhatIsEnteredIsReadBackWhole(t *testing.T) {
 
 func TestAGroupIsEnteredWholeOrNotAtAll(t *testing.T) {
 	s, node := open(t)
-	good, bad := entry("a@x.example", false, "a@saltmarsh.example"), entry("b@x.example", false, "b@saltmarsh.example")
+	good, bad := entry("a@x.example", false, "a@saltmarsh.example"), entry("b@x.example", false,
+		"b@saltmarsh.example")
 	bad.Deliveries = append(bad.Deliveries, bad.Deliveries[0]) // the same key twice
 	bad.Leased = append(bad.Leased, false)
-	if err := s.Enter(ctx, node, []*Entry{good, bad}); err == nil || !strings.Contains(err.Error(), "duplicate key") {
+	if err := s.Enter(ctx, node, []*Entry{good, bad}); err == nil || !strings.Contains(err.Error(),
+		"duplicate key") {
 		t.Fatalf("entered: %v", err)
 	}
 	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 0 {
@@ -184,13 +238,15 @@ func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
 	s, node := open(t)
 	later := entry("a@x.example", false, "c@saltmarsh.example")
 	later.Deliveries[0].NextAttemptAt = mail.At(time.Now().Add(time.Hour))
-	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example", "b@dunlin.example"), entry("a@x.example", true, "mine@saltmarsh.example"), later)
+	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example", "b@dunlin.example"),
+		entry("a@x.example", true, "mine@saltmarsh.example"), later)
 	other, err := s.RegisterNode(ctx, "other")
 	if err != nil {
 		t.Fatal(err)
 	}
 	first := lease(t, s, node)
-	if len(first) != 2 || first[0].Sender != "a@x.example" || first[0].Delivery.NextHop != "saltmarsh.example" || first[0].Size != 100 {
+	if len(first) != 2 || first[0].Sender != "a@x.example" || first[0].Delivery.NextHop != "saltmarsh.example" ||
+		first[0].Size != 100 {
 		t.Fatalf("%+v", first)
 	}
 	if again := lease(t, s, other); len(again) != 0 {
@@ -203,13 +259,24 @@ func TestLeasesAreTakenOnceAndOnlyWhatIsDue(t *testing.T) {
 	if err != nil || next.Sub(later.Deliveries[0].NextAttemptAt.Time).Abs() > time.Millisecond {
 		t.Errorf("next is due at %s, %v", next, err)
 	}
-	if err := s.ReturnLeases(ctx, node, []mail.DeliveryID{first[0].Delivery.ID(), first[1].Delivery.ID()}, time.Now()); err != nil {
+	if err := s.ReturnLeases(
+		ctx,
+		node,
+		[]mail.DeliveryID{first[0].Delivery.ID(), first[1].Delivery.ID()},
+		time.Now(),
+	); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.ReturnLeases(ctx, other, []mail.DeliveryID{first[0].Delivery.ID()}, time.Now().Add(time.Hour)); err != nil {
+	if err := s.ReturnLeases(
+		ctx,
+		other,
+		[]mail.DeliveryID{first[0].Delivery.ID()},
+		time.Now().Add(time.Hour),
+	); err != nil {
 		t.Fatal(err)
 	}
-	if got := lease(t, s, other, first[0].Delivery.LaneID); len(got) != 1 || got[0].Delivery.NextHop != "dunlin.example" {
+	if got := lease(t, s, other, first[0].Delivery.LaneID); len(got) != 1 ||
+		got[0].Delivery.NextHop != "dunlin.example" {
 		t.Errorf("with a lane skipped: %+v", got)
 	}
 }
@@ -222,7 +289,8 @@ func TestALaneOfManyDoesNotCrowdOutTheOthers(t *testing.T) {
 	}
 	enterAll(t, s, node, append(many, entry("a@x.example", false, "b@dunlin.example"))...)
 	try := many[0].Deliveries[0].LaneID
-	one, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Try: []ident.ID{try}, Total: 100})
+	one, err := s.LeaseDue(ctx, Lease{Node: node, Now: time.Now().Add(time.Second), Try: []ident.ID{try},
+		Total: 100})
 	if err != nil || len(one) != 1 || one[0].Delivery.LaneID != try {
 		t.Errorf("a lane that is only tried gave %d messages, %v", len(one), err)
 	}
@@ -250,7 +318,11 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 		t.Errorf("a living node lost %d leases, %v", n, err)
 	}
 	// A clock that is set makes nobody dead.
-	if _, err := s.pool.Exec(ctx, `UPDATE node SET seen_at = now() - interval '1 day' WHERE id = $1`, node); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		`UPDATE node SET seen_at = now() - interval '1 day' WHERE id = $1`,
+		node,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := s.ReleaseDead(ctx); err != nil || n != 0 {
@@ -302,14 +374,24 @@ func silence(t *testing.T, s *Store) {
 
 func TestOutcomesAreRecordedOnce(t *testing.T) {
 	s, node := open(t)
-	enterAll(t, s, node, entry("ines@skerryline.example", false, "a@saltmarsh.example", "b@dunlin.example", "c@greywacke.example"))
+	enterAll(
+		t,
+		s,
+		node,
+		entry("ines@skerryline.example", false, "a@saltmarsh.example", "b@dunlin.example",
+			"c@greywacke.example"),
+	)
 	due := lease(t, s, node)
 	byDomain := map[string]Due{}
 	for _, d := range due {
 		byDomain[d.Delivery.NextHop] = d
 	}
-	delivered, bounced, deferred := outcome(byDomain["saltmarsh.example"], mail.Delivered), outcome(byDomain["dunlin.example"], mail.Bounced), outcome(byDomain["greywacke.example"], mail.Deferred)
-	deferred.Events = []mail.Event{{At: time.Now(), Kind: mail.EventDeferred, MessageID: deferred.Delivery.MessageID, N: 3, Text: "later"}}
+	delivered, bounced, deferred := outcome(byDomain["saltmarsh.example"],
+		mail.Delivered), outcome(byDomain["dunlin.example"],
+		mail.Bounced), outcome(byDomain["greywacke.example"], mail.Deferred)
+	deferred.Events = []mail.Event{
+		{At: time.Now(), Kind: mail.EventDeferred, MessageID: deferred.Delivery.MessageID, N: 3, Text: "later"},
+	}
 	notice := entry("", false, "ines@skerryline.example")
 	bounced.Generated = []*Entry{notice}
 	notice.Message.NoticeOf = bounced.Delivery.MessageID
@@ -336,7 +418,8 @@ func TestOutcomesAreRecordedOnce(t *testing.T) {
 	if events, err := s.Events(ctx, m.ID); err != nil || len(events) != 1 {
 		t.Errorf("%d events, %v", len(events), err)
 	}
-	if notices, err := s.Generated(ctx, m.ID); err != nil || len(notices) != 1 || notices[0].ID != notice.Message.ID {
+	if notices, err := s.Generated(ctx,
+		m.ID); err != nil || len(notices) != 1 || notices[0].ID != notice.Message.ID {
 		t.Errorf("notices %v, %v", notices, err)
 	}
 	if left := lease(t, s, node); len(left) != 1 || left[0].Delivery.MessageID != notice.Message.ID {
@@ -369,7 +452,13 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	e := entry("ada@saltmarsh.example", false, "ines@skerryline.example")
 	enterAll(t, s, node, e)
 	o := outcome(lease(t, s, node)[0], mail.Delivered)
-	o.Mailbox = &MailboxMessage{Mailbox: "ines@skerryline.example", ID: e.Message.ID, Sender: "ada@saltmarsh.example", Received: time.Now(), Head: []byte("Return-Path: <ada@saltmarsh.example>\r\n")}
+	o.Mailbox = &MailboxMessage{
+		Mailbox:  "ines@skerryline.example",
+		ID:       e.Message.ID,
+		Sender:   "ada@saltmarsh.example",
+		Received: time.Now(),
+		Head:     []byte("Return-Path: <ada@saltmarsh.example>\r\n"),
+	}
 	if _, err := s.Finish(ctx, node, []*Outcome{o}); err != nil {
 		t.Fatal(err)
 	}
@@ -390,14 +479,17 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	if _, err := s.MailboxContent(ctx, "odile@skerryline.example", items[0].ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("somebody else's message: %v", err)
 	}
-	if none, err := s.MailboxMessages(ctx, "ines@skerryline.example", items[0].ID, 10); err != nil || len(none) != 0 {
+	if none, err := s.MailboxMessages(ctx, "ines@skerryline.example", items[0].ID,
+		10); err != nil || len(none) != 0 {
 		t.Errorf("before the first: %v %v", none, err)
 	}
 }
 
 func TestLanesAreCounted(t *testing.T) {
 	s, node := open(t)
-	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"), entry("a@x.example", false, "b@saltmarsh.example"), entry("a@x.example", true, "c@dunlin.example"))
+	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"),
+		entry("a@x.example", false, "b@saltmarsh.example"),
+		entry("a@x.example", true, "c@dunlin.example"))
 	var ours []Due
 	for _, d := range lease(t, s, node) {
 		if d.Delivery.Recipient == "a@saltmarsh.example" {
@@ -411,7 +503,10 @@ func TestLanesAreCounted(t *testing.T) {
 	if err != nil || len(lanes) != 2 {
 		t.Fatalf("%+v %v", lanes, err)
 	}
-	if l := lanes[0]; l.NextHop != "saltmarsh.example" || l.Waiting != 1 || l.Deferred != 1 || l.Bytes != 200 || l.Last == nil || l.Cause != "greylisted" || l.OldestAt.IsZero() {
+	if l := lanes[0]; l.NextHop != "saltmarsh.example" || l.Waiting != 1 || l.Deferred != 1 || l.Bytes != 200 ||
+		l.Last == nil ||
+		l.Cause != "greylisted" ||
+		l.OldestAt.IsZero() {
 		t.Errorf("%+v", l)
 	}
 }
@@ -452,7 +547,8 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 		{"a subject and a client", mail.Filter{Subject: "berth", Client: "127.20.1.5"}, 4, 5},
 		{"a size", mail.Filter{Larger: 99, Smaller: 101}, 4, 5},
 		{"an age", mail.Filter{Before: old}, 0, 0},
-		{"chosen ones", mail.Filter{Deliveries: []mail.DeliveryID{held.Deliveries[0].ID(), all[0].Deliveries[0].ID()}}, 2, 2},
+		{"chosen ones", mail.Filter{Deliveries: []mail.DeliveryID{held.Deliveries[0].ID(),
+			all[0].Deliveries[0].ID()}}, 2, 2},
 		{"attempts", mail.Filter{Attempts: 1}, 0, 0},
 	} {
 		matched, leased, err := s.CountQueue(ctx, c.f)
@@ -468,7 +564,9 @@ func TestActionsTouchOnlyWhatMatches(t *testing.T) {
 			if len(ids) == 0 {
 				break
 			}
-			n, err := s.Act(ctx, Change{Verb: mail.VerbExpire, Action: number, At: time.Now(), ExpireBy: time.Hour}, ids)
+			n, err := s.Act(ctx,
+				Change{Verb: mail.VerbExpire, Action: number, At: time.Now(), ExpireBy: time.Hour},
+				ids)
 			if err != nil {
 				t.Fatal(c.name, err)
 			}
@@ -493,7 +591,11 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 	s, node := open(t)
 	var entries []*Entry
 	for i := range 6 {
-		entries = append(entries, entry("a@x.example", false, fmt.Sprintf("r%d@saltmarsh.example", i), fmt.Sprintf("r%d@dunlin.example", i)))
+		entries = append(
+			entries,
+			entry("a@x.example", false, fmt.Sprintf("r%d@saltmarsh.example", i),
+				fmt.Sprintf("r%d@dunlin.example", i)),
+		)
 	}
 	enterAll(t, s, node, entries...)
 	compare := func(when string) {
@@ -507,7 +609,10 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 			for _, l := range lanes {
 				got[l.ID] = fmt.Sprint(l.Waiting, l.Deferred, l.Held, l.Bytes)
 			}
-			rows, err := s.pool.Query(ctx, `SELECT lane, count(*) FILTER (WHERE state = 'waiting') || ' ' || count(*) FILTER (WHERE state = 'deferred') || ' ' || count(*) FILTER (WHERE state = 'held') || ' ' || sum(size) FROM delivery GROUP BY lane`)
+			rows, err := s.pool.Query(
+				ctx,
+				`SELECT lane, count(*) FILTER (WHERE state = 'waiting') || ' ' || count(*) FILTER (WHERE state = 'deferred') || ' ' || count(*) FILTER (WHERE state = 'held') || ' ' || sum(size) FROM delivery GROUP BY lane`,
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -527,8 +632,12 @@ func TestLanesAreCountedWithEveryChange(t *testing.T) {
 				t.Fatal(err)
 			}
 			var late int // a time before which nothing is due may never be too late
-			if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM delivery d WHERE lease IS NULL AND state <> 'held' AND due_at <
-				(SELECT min(due) FROM (SELECT lane, due FROM lane_count UNION ALL SELECT lane, due FROM lane_delta) c WHERE c.lane = d.lane)`).Scan(&late); err != nil || late > 0 {
+			if err := s.pool.QueryRow(
+				ctx,
+				`SELECT count(*) FROM delivery d WHERE lease IS NULL AND state <> 'held' AND due_at <
+				(SELECT min(due) FROM (SELECT lane, due FROM lane_count UNION ALL SELECT lane, due FROM lane_delta) c WHERE c.lane = d.lane)`,
+			).Scan(&late); err != nil ||
+				late > 0 {
 				t.Errorf("%s: %d deliveries would be overlooked, %v", when, late, err)
 			}
 		}
@@ -597,7 +706,10 @@ func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
 	now := time.Now()
 	partitions := func() int {
 		var n int
-		if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent WHERE p.relname IN ('message', 'content', 'event', 'delivery_done')`).Scan(&n); err != nil {
+		if err := s.pool.QueryRow(
+			ctx,
+			`SELECT count(*) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent WHERE p.relname IN ('message', 'content', 'event', 'delivery_done')`,
+		).Scan(&n); err != nil {
 			t.Fatal(err)
 		}
 		return n
@@ -610,7 +722,8 @@ func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
 		t.Errorf("%d partitions after ten days, %d before", got, before)
 	}
 	enterAll(t, s, node, entry("a@x.example", false, "a@saltmarsh.example"))
-	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), Retention{24 * time.Hour, 24 * time.Hour}); err != nil {
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10),
+		Retention{24 * time.Hour, 24 * time.Hour}); err != nil {
 		t.Fatal(err)
 	}
 	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 1 {
@@ -619,7 +732,8 @@ func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
 	if _, err := s.Finish(ctx, node, []*Outcome{outcome(lease(t, s, node)[0], mail.Delivered)}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10), Retention{24 * time.Hour, 24 * time.Hour}); err != nil {
+	if err := s.KeepPartitions(ctx, now.AddDate(0, 0, 10),
+		Retention{24 * time.Hour, 24 * time.Hour}); err != nil {
 		t.Fatal(err)
 	}
 	if found, err := s.Search(ctx, search.Query{}, 0, 10); err != nil || len(found.Items) != 0 {
@@ -644,12 +758,14 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 	if _, _, err := s.Account(ctx, "nobody"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
 	}
-	for name, expires := range map[string]time.Time{"fresh": time.Now().Add(time.Hour), "stale": time.Now().Add(-time.Second)} {
+	for name, expires := range map[string]time.Time{"fresh": time.Now().Add(time.Hour),
+		"stale": time.Now().Add(-time.Second)} {
 		if err := s.SignIn(ctx, []byte(name), "keeper", expires); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if who, role, err := s.SignedIn(ctx, []byte("fresh")); err != nil || who != "keeper" || role != mail.Viewer {
+	if who, role, err := s.SignedIn(ctx,
+		[]byte("fresh")); err != nil || who != "keeper" || role != mail.Viewer {
 		t.Errorf("%s %s %v", who, role, err)
 	}
 	if _, _, err := s.SignedIn(ctx, []byte("stale")); !errors.Is(err, ErrNotFound) {
@@ -664,7 +780,8 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 	if err := s.SetToken(ctx, []byte("t"), "script", mail.Administrator); err != nil {
 		t.Fatal(err)
 	}
-	if name, role, err := s.Token(ctx, []byte("t")); err != nil || name != "script" || role != mail.Administrator {
+	if name, role, err := s.Token(ctx,
+		[]byte("t")); err != nil || name != "script" || role != mail.Administrator {
 		t.Errorf("%s %s %v", name, role, err)
 	}
 }
@@ -678,7 +795,8 @@ func TestRevisionsAndCounts(t *testing.T) {
 		text string
 		want int
 	}{{"a", 1}, {"a", 1}, {"b", 2}, {"a", 3}} {
-		if n, _, err := s.AddRevision(ctx, NewRevision{Who: "keeper", Text: c.text}); err != nil || n != c.want {
+		if n, _, err := s.AddRevision(ctx, NewRevision{Who: "keeper",
+			Text: c.text}); err != nil || n != c.want {
 			t.Errorf("%s: %d %v", c.text, n, err)
 		}
 	}

@@ -125,12 +125,18 @@ func cleanTexts(_ context.Context, conn *pgx.Conn) error {
 	}{
 		{"text", pgtype.TextOID, pgtype.TextArrayOID, pgtype.TextCodec{}, storedText},
 		{"varchar", pgtype.VarcharOID, pgtype.VarcharArrayOID, pgtype.TextCodec{}, storedText},
-		{"json", pgtype.JSONOID, pgtype.JSONArrayOID, codecOf(types, pgtype.JSONOID), inert.StoredJSON},
-		{"jsonb", pgtype.JSONBOID, pgtype.JSONBArrayOID, codecOf(types, pgtype.JSONBOID), storedJSONB},
+		{"json", pgtype.JSONOID, pgtype.JSONArrayOID, codecOf(types, pgtype.JSONOID),
+			inert.StoredJSON},
+		{"jsonb", pgtype.JSONBOID, pgtype.JSONBArrayOID, codecOf(types, pgtype.JSONBOID),
+			storedJSONB},
 	} {
 		one := &pgtype.Type{Name: t.name, OID: t.oid, Codec: cleanCodec{t.codec, t.clean}}
 		types.RegisterType(one)
-		types.RegisterType(&pgtype.Type{Name: "_" + t.name, OID: t.array, Codec: &pgtype.ArrayCodec{ElementType: one}})
+		types.RegisterType(&pgtype.Type{
+			Name:  "_" + t.name,
+			OID:   t.array,
+			Codec: &pgtype.ArrayCodec{ElementType: one},
+		})
 	}
 	return nil
 }
@@ -162,7 +168,12 @@ type cleanCodec struct {
 }
 
 // PlanEncode is pgtype.Codec's.
-func (c cleanCodec) PlanEncode(m *pgtype.Map, oid uint32, format int16, value any) pgtype.EncodePlan {
+func (c cleanCodec) PlanEncode(
+	m *pgtype.Map,
+	oid uint32,
+	format int16,
+	value any,
+) pgtype.EncodePlan {
 	plan := c.Codec.PlanEncode(m, oid, format, value)
 	if plan == nil {
 		return nil

@@ -31,7 +31,11 @@ func (u *Unclear) Unwrap() error { return u.Cause }
 
 // unclear is the error of a connection that broke, or was too slow, while it committed.
 func unclear(conn *pgconn.PgConn, cause error) error {
-	return &Unclear{Cause: fmt.Errorf("copy: %w", cause), pid: conn.PID(), cancel: conn.CancelRequest}
+	return &Unclear{
+		Cause:  fmt.Errorf("copy: %w", cause),
+		pid:    conn.PID(),
+		cancel: conn.CancelRequest,
+	}
 }
 
 // Cancel asks the database to end what is unclear, so that a process which waits for a
@@ -56,11 +60,19 @@ const (
 func (s Intake) FateOf(ctx context.Context, u *Unclear, id ident.ID) (Fate, error) {
 	var running, there bool
 	// First the process, then the message: in the other order it could commit in between.
-	if err := s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_stat_activity WHERE pid = $1 AND usename = current_user AND datname = current_database() AND pid <> pg_backend_pid() AND state <> 'idle')`,
-		int64(u.pid)).Scan(&running); err != nil {
+	if err := s.pool.QueryRow(
+		ctx,
+		`SELECT EXISTS (SELECT FROM pg_stat_activity WHERE pid = $1 AND usename = current_user
+			AND datname = current_database() AND pid <> pg_backend_pid() AND state <> 'idle')`,
+		int64(u.pid),
+	).Scan(&running); err != nil {
 		return FateOpen, err
 	}
-	if err := s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM message WHERE id = $1)`, int64(id)).Scan(&there); err != nil {
+	if err := s.pool.QueryRow(
+		ctx,
+		`SELECT EXISTS (SELECT FROM message WHERE id = $1)`,
+		int64(id),
+	).Scan(&there); err != nil {
 		return FateOpen, err
 	}
 	switch {
@@ -80,7 +92,11 @@ func (s Intake) Withdraw(ctx context.Context, ids []ident.ID) error {
 		if _, err := tx.Exec(ctx, `SET LOCAL synchronous_commit = local`); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO withdrawn (message_id) SELECT unnest($1::bigint[]) ON CONFLICT DO NOTHING`, int64s(ids)); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`INSERT INTO withdrawn (message_id) SELECT unnest($1::bigint[]) ON CONFLICT DO NOTHING`,
+			int64s(ids),
+		); err != nil {
 			return err
 		}
 		return unenter(ctx, tx, int64s(ids))
@@ -89,7 +105,11 @@ func (s Intake) Withdraw(ctx context.Context, ids []ident.ID) error {
 
 func unenter(ctx context.Context, tx pgx.Tx, ids []int64) error {
 	for _, table := range []string{"delivery", "content", "event"} {
-		if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE message_id = ANY($1)`, ids); err != nil {
+		if _, err := tx.Exec(
+			ctx,
+			`DELETE FROM `+table+` WHERE message_id = ANY($1)`,
+			ids,
+		); err != nil {
 			return err
 		}
 	}
@@ -102,7 +122,11 @@ const withdrawnKept = 30 * 24 * time.Hour
 
 // DropWithdrawn deletes withdrawn messages that have come to light, and returns how many.
 func (s Intake) DropWithdrawn(ctx context.Context, now time.Time) (int, error) {
-	rows, err := s.pool.Query(ctx, `SELECT w.message_id FROM withdrawn w WHERE EXISTS (SELECT FROM delivery d WHERE d.message_id = w.message_id) LIMIT 10000`)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT w.message_id FROM withdrawn w WHERE EXISTS (SELECT FROM delivery d
+			WHERE d.message_id = w.message_id) LIMIT 10000`,
+	)
 	if err != nil {
 		return 0, err
 	}

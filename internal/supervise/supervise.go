@@ -124,7 +124,8 @@ func (s *Supervisor) run(ctx context.Context, l Loop, state *State) {
 			if !l.Steady {
 				wait = max(wait, min(firstWait<<min(failed-1, 10), longestWait))
 			}
-			s.log.Warn("a round of a background loop failed", "loop", l.Name, "error", err, "again_in", wait.String())
+			s.log.Warn("a round of a background loop failed", "loop", l.Name, "error", err,
+				"again_in", wait.String())
 		}
 		timer.Reset(wait)
 	}
@@ -143,7 +144,8 @@ func (s *Supervisor) round(ctx context.Context, l Loop, state *State) (err error
 	s.mu.Unlock()
 	defer func() {
 		if fault := recover(); fault != nil {
-			s.log.Error("a background loop has a fault", "loop", l.Name, "fault", fault, "stack", string(debug.Stack()))
+			s.log.Error("a background loop has a fault", "loop", l.Name, "fault", fault,
+				"stack", string(debug.Stack()))
 			err = fmt.Errorf("fault: %v", fault)
 		}
 		s.mu.Lock()

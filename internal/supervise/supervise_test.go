@@ -17,13 +17,20 @@ func TestOneLoopHoldsUpNoOther(t *testing.T) {
 		loop := func(name string, every, limit time.Duration, do func(context.Context) error) {
 			s.Go(ctx, Loop{Name: name, Every: every, Limit: limit, Do: do})
 		}
-		loop("slow", time.Second, 20*time.Second, func(ctx context.Context) error { <-ctx.Done(); return ctx.Err() })
+		loop("slow", time.Second, 20*time.Second,
+			func(ctx context.Context) error { <-ctx.Done(); return ctx.Err() })
 		loop("faulty", time.Second, time.Minute, func(context.Context) error { panic("a fault") })
 		loop("failing", time.Second, time.Minute, func(context.Context) error { return errors.New("away") })
 		loop("well", time.Second, time.Minute, func(context.Context) error { return nil })
-		s.Go(ctx, Loop{Name: "steady", Every: time.Second, Steady: true, Do: func(context.Context) error { return errors.New("away") }})
+		s.Go(ctx, Loop{
+			Name:   "steady",
+			Every:  time.Second,
+			Steady: true,
+			Do:     func(context.Context) error { return errors.New("away") },
+		})
 		soon := make(chan struct{}, 1)
-		s.Go(ctx, Loop{Name: "asked", Every: time.Hour, Soon: soon, Do: func(context.Context) error { return nil }})
+		s.Go(ctx, Loop{Name: "asked", Every: time.Hour, Soon: soon,
+			Do: func(context.Context) error { return nil }})
 		time.Sleep(100 * time.Second)
 		soon <- struct{}{}
 		synctest.Wait()
@@ -31,7 +38,8 @@ func TestOneLoopHoldsUpNoOther(t *testing.T) {
 		for _, st := range s.States() {
 			count[st.Name] = st.Rounds
 		}
-		if count["well"] != 100 && count["well"] != 99 || count["slow"] < 3 || count["slow"] > 5 || count["asked"] != 1 {
+		if count["well"] != 100 && count["well"] != 99 || count["slow"] < 3 || count["slow"] > 5 ||
+			count["asked"] != 1 {
 			t.Errorf("%v", count)
 		}
 		if n := count["steady"]; n < 99 {

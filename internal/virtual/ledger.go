@@ -34,7 +34,11 @@ func (l *ledger) AddSent(_ context.Context, list []store.Sent) error {
 }
 
 // SentSince reads it.
-func (l *ledger) SentSince(_ context.Context, rule, holder string, since time.Time) ([]store.Sent, error) {
+func (l *ledger) SentSince(
+	_ context.Context,
+	rule, holder string,
+	since time.Time,
+) ([]store.Sent, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var out []store.Sent
@@ -47,7 +51,11 @@ func (l *ledger) SentSince(_ context.Context, rule, holder string, since time.Ti
 }
 
 // Record keeps sessions and refusals.
-func (l *ledger) Record(_ context.Context, sessions []mail.SessionRecord, refusals []mail.Refusal) error {
+func (l *ledger) Record(
+	_ context.Context,
+	sessions []mail.SessionRecord,
+	refusals []mail.Refusal,
+) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.sessions, l.refusals = append(l.sessions, sessions...), append(l.refusals, refusals...)

@@ -44,8 +44,17 @@ type row struct {
 
 // NewRows makes an empty store.
 func NewRows() *Rows {
-	return &Rows{waiting: map[mail.DeliveryID]*row{}, content: map[ident.ID][]byte{}, message: map[ident.ID]*mail.Message{}, done: map[mail.DeliveryID]mail.Delivery{}, tries: map[mail.DeliveryID][]time.Time{},
-		events: map[ident.ID][]mail.Event{}, used: map[string][2]int64{}, replied: map[string]time.Time{}, ScramKeys: map[string]string{}}
+	return &Rows{
+		waiting:   map[mail.DeliveryID]*row{},
+		content:   map[ident.ID][]byte{},
+		message:   map[ident.ID]*mail.Message{},
+		done:      map[mail.DeliveryID]mail.Delivery{},
+		tries:     map[mail.DeliveryID][]time.Time{},
+		events:    map[ident.ID][]mail.Event{},
+		used:      map[string][2]int64{},
+		replied:   map[string]time.Time{},
+		ScramKeys: map[string]string{},
+	}
 }
 
 // Enter keeps messages.
@@ -64,8 +73,24 @@ func (r *Rows) enter(entries []*store.Entry) {
 			r.content[m.ID] = e.Content
 		}
 		for i, d := range e.Deliveries {
-			r.waiting[d.ID()] = &row{store.Due{Delivery: *d, Proof: m.Identity.Proof(), Sender: m.Sender, Size: m.Size, UTF8: m.UTF8, EightBit: m.EightBit, Ret: m.Ret, EnvID: m.EnvID, NoticeOf: m.NoticeOf, Received: m.ReceivedAt,
-				Account: m.Account, Client: m.ClientAddress, Listener: m.Listener}, e.Leased[i]}
+			r.waiting[d.ID()] = &row{
+				store.Due{
+					Delivery: *d,
+					Proof:    m.Identity.Proof(),
+					Sender:   m.Sender,
+					Size:     m.Size,
+					UTF8:     m.UTF8,
+					EightBit: m.EightBit,
+					Ret:      m.Ret,
+					EnvID:    m.EnvID,
+					NoticeOf: m.NoticeOf,
+					Received: m.ReceivedAt,
+					Account:  m.Account,
+					Client:   m.ClientAddress,
+					Listener: m.Listener,
+				},
+				e.Leased[i],
+			}
 		}
 		r.note(e.Events)
 		if m.MadeHere() {
@@ -133,7 +158,8 @@ func (r *Rows) LeaseDue(_ context.Context, l store.Lease) ([]store.Due, error) {
 	var out []store.Due
 	per := map[ident.ID]int{}
 	for _, one := range r.dueBefore(func(d *mail.Delivery) bool {
-		return !d.NextAttemptAt.After(l.Now) && d.State != mail.Held && !slices.Contains(l.Skip, d.LaneID)
+		return !d.NextAttemptAt.After(l.Now) && d.State != mail.Held && !slices.Contains(l.Skip,
+			d.LaneID)
 	}) {
 		lane, limit := one.due.Delivery.LaneID, l.PerLane
 		if slices.Contains(l.Try, lane) {
@@ -150,7 +176,12 @@ func (r *Rows) LeaseDue(_ context.Context, l store.Lease) ([]store.Due, error) {
 }
 
 // LeaseOverdue takes what should have expired.
-func (r *Rows) LeaseOverdue(_ context.Context, _ int, now, _ time.Time, _ int) ([]store.Due, error) {
+func (r *Rows) LeaseOverdue(
+	_ context.Context,
+	_ int,
+	now, _ time.Time,
+	_ int,
+) ([]store.Due, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var out []store.Due
@@ -162,11 +193,18 @@ func (r *Rows) LeaseOverdue(_ context.Context, _ int, now, _ time.Time, _ int) (
 }
 
 // NextDue is when something is due next.
-func (r *Rows) NextDue(_ context.Context, _ time.Time, skip []ident.ID, _ []string) (next time.Time, _ error) {
+func (r *Rows) NextDue(
+	_ context.Context,
+	_ time.Time,
+	skip []ident.ID,
+	_ []string,
+) (next time.Time, _ error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, one := range r.waiting {
-		if at := one.due.Delivery.NextAttemptAt.Time; !one.leased && (next.IsZero() || at.Before(next)) && !slices.Contains(skip, one.due.Delivery.LaneID) {
+		if at := one.due.Delivery.NextAttemptAt.Time; !one.leased &&
+			(next.IsZero() || at.Before(next)) &&
+			!slices.Contains(skip, one.due.Delivery.LaneID) {
 			next = at
 		}
 	}
@@ -214,7 +252,12 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 }
 
 // Unwarned are messages whose senders are to be told of a delay.
-func (r *Rows) Unwarned(_ context.Context, after mail.DeliveryID, before time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
+func (r *Rows) Unwarned(
+	_ context.Context,
+	after mail.DeliveryID,
+	before time.Time,
+	_ int,
+) ([]store.Due, mail.DeliveryID, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	last := mail.DeliveryID{}
@@ -234,7 +277,12 @@ func (r *Rows) Unwarned(_ context.Context, after mail.DeliveryID, before time.Ti
 }
 
 // Warn records that senders were told.
-func (r *Rows) Warn(_ context.Context, _ int, at time.Time, warnings []store.Warning) ([]*store.Entry, error) {
+func (r *Rows) Warn(
+	_ context.Context,
+	_ int,
+	at time.Time,
+	warnings []store.Warning,
+) ([]*store.Entry, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, w := range warnings {
@@ -261,7 +309,11 @@ func (r *Rows) MailboxUse(_ context.Context, mailbox string) (int64, int64, erro
 }
 
 // Replying reports whether a mailbox may answer a sender now.
-func (r *Rows) Replying(_ context.Context, mailbox, sender string, now, since time.Time) (bool, error) {
+func (r *Rows) Replying(
+	_ context.Context,
+	mailbox, sender string,
+	now, since time.Time,
+) (bool, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	key := mailbox + "\x00" + sender
@@ -311,7 +363,8 @@ func (r *Rows) Waiting() int {
 
 // Lines are all records as those of an archive, in order of their ids, and each
 // message's content.
-func (r *Rows) Lines() (messages []archive.MessageLine, refusals []mail.Refusal, sessions []mail.SessionRecord, content map[ident.ID][]byte) {
+func (r *Rows) Lines() (messages []archive.MessageLine, refusals []mail.Refusal,
+	sessions []mail.SessionRecord, content map[ident.ID][]byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.frozen != nil {
@@ -330,10 +383,15 @@ func (r *Rows) Lines() (messages []archive.MessageLine, refusals []mail.Refusal,
 		slices.SortFunc(whole.Deliveries, func(a, b mail.Delivery) int { return int(a.N - b.N) })
 		messages = append(messages, archive.OfMessage(whole, r.events[id]))
 	}
-	slices.SortFunc(messages, func(a, b archive.MessageLine) int { return int(min(1, max(-1, a.Message.ID-b.Message.ID))) })
+	slices.SortFunc(messages, func(a, b archive.MessageLine) int {
+		return int(min(1, max(-1,
+			a.Message.ID-b.Message.ID)))
+	})
 	refusals, sessions = r.ledger.all()
-	slices.SortFunc(refusals, func(a, b mail.Refusal) int { return int(min(1, max(-1, a.ID-b.ID))) })
-	slices.SortFunc(sessions, func(a, b mail.SessionRecord) int { return int(min(1, max(-1, a.ID-b.ID))) })
+	slices.SortFunc(refusals,
+		func(a, b mail.Refusal) int { return int(min(1, max(-1, a.ID-b.ID))) })
+	slices.SortFunc(sessions,
+		func(a, b mail.SessionRecord) int { return int(min(1, max(-1, a.ID-b.ID))) })
 	return messages, refusals, sessions, r.content
 }
 
@@ -341,7 +399,13 @@ func (r *Rows) Lines() (messages []archive.MessageLine, refusals []mail.Refusal,
 func (r *Rows) Freeze() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	frozen := &Rows{waiting: map[mail.DeliveryID]*row{}, content: maps.Clone(r.content), message: maps.Clone(r.message), done: maps.Clone(r.done), events: maps.Clone(r.events)}
+	frozen := &Rows{
+		waiting: map[mail.DeliveryID]*row{},
+		content: maps.Clone(r.content),
+		message: maps.Clone(r.message),
+		done:    maps.Clone(r.done),
+		events:  maps.Clone(r.events),
+	}
 	frozen.refusals, frozen.sessions = r.ledger.all()
 	for id, one := range r.waiting {
 		copied := *one

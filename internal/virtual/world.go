@@ -43,10 +43,19 @@ type Names struct {
 // MX are the mail hosts of a domain.
 func (n Names) MX(_ context.Context, domain string) ([]resolve.Host, error) {
 	if n.Broken != nil && n.Broken() || n.Net.Broken(domain) {
-		return nil, &resolve.Failure{Cause: diagnose.DNSTrouble, Enhanced: "4.4.3", Text: "DNS gives no answer for " + domain}
+		return nil, &resolve.Failure{
+			Cause:    diagnose.DNSTrouble,
+			Enhanced: "4.4.3",
+			Text:     "DNS gives no answer for " + domain,
+		}
 	}
 	if n.Net.NullMX(domain) {
-		return nil, &resolve.Failure{Cause: diagnose.NoMail, Permanent: true, Enhanced: "5.1.10", Text: domain + " says that it takes no mail (RFC 7505)"}
+		return nil, &resolve.Failure{
+			Cause:     diagnose.NoMail,
+			Permanent: true,
+			Enhanced:  "5.1.10",
+			Text:      domain + " says that it takes no mail (RFC 7505)",
+		}
 	}
 	var out []resolve.Host
 	for i, h := range n.Net.Hosts(domain) {
@@ -56,7 +65,12 @@ func (n Names) MX(_ context.Context, domain string) ([]resolve.Host, error) {
 		return []resolve.Host{{Name: domain, Implicit: true}}, nil
 	}
 	if len(out) == 0 {
-		return nil, &resolve.Failure{Cause: diagnose.NoSuchDomain, Permanent: true, Enhanced: "5.1.2", Text: "the domain " + domain + " does not exist in DNS"}
+		return nil, &resolve.Failure{
+			Cause:     diagnose.NoSuchDomain,
+			Permanent: true,
+			Enhanced:  "5.1.2",
+			Text:      "the domain " + domain + " does not exist in DNS",
+		}
 	}
 	return out, nil
 }
@@ -96,15 +110,48 @@ func Start(settings string, world *simnet.World, node string) (*World, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &World{Rows: NewRows(), Net: n, Config: config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), IDs: ident.NewMaker(1, time.Now), done: make(chan struct{})}
+	w := &World{
+		Rows:   NewRows(),
+		Net:    n,
+		Config: config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)),
+		IDs:    ident.NewMaker(1, time.Now),
+		done:   make(chan struct{}),
+	}
 	log, hub, counts := slog.New(slog.DiscardHandler), feed.NewHub(), counters.New()
-	rec := sessions.New(sessions.Options{Store: w.Rows, Node: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log})
-	outward := deliver.Options{Dial: n.Dial, Resolver: Names{n, w.DNSDown.Load}, Roots: n.Roots(), Record: rec, IDs: w.IDs,
-		Secrets: passwords(n.Password)}
-	w.Queue = queue.New(queue.Options{Store: w.Rows, Node: 1, Name: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log, Outward: outward})
+	rec := sessions.New(
+		sessions.Options{Store: w.Rows, Node: node, IDs: w.IDs, Hub: hub, Tally: counts, Log: log},
+	)
+	outward := deliver.Options{
+		Dial:     n.Dial,
+		Resolver: Names{n, w.DNSDown.Load},
+		Roots:    n.Roots(),
+		Record:   rec,
+		IDs:      w.IDs,
+		Secrets:  passwords(n.Password),
+	}
+	w.Queue = queue.New(queue.Options{
+		Store:   w.Rows,
+		Node:    1,
+		Name:    node,
+		IDs:     w.IDs,
+		Hub:     hub,
+		Tally:   counts,
+		Log:     log,
+		Outward: outward,
+	})
 	w.Queue.Apply(w.Config)
-	w.Receive = receive.New(receive.Options{Intake: w.Queue, Contents: w.Rows, IDs: w.IDs, Record: rec, Log: log, Node: node, SignIn: signin.NewChecker(w.Rows, []byte("virtual")), Allowance: limits.New(w.Rows),
-		Mailboxes: w.Rows, Originals: original{}})
+	w.Receive = receive.New(receive.Options{
+		Intake:    w.Queue,
+		Contents:  w.Rows,
+		IDs:       w.IDs,
+		Record:    rec,
+		Log:       log,
+		Node:      node,
+		SignIn:    signin.NewChecker(w.Rows, []byte("virtual")),
+		Allowance: limits.New(w.Rows),
+		Mailboxes: w.Rows,
+		Originals: original{},
+	})
 	w.Receive.Force(w.Config)
 	n.SendBackBy(func(from netip.Addr) (net.Conn, error) { return w.Dial("edge", from) })
 	ctx, cancel := context.WithCancel(context.Background())
@@ -130,7 +177,12 @@ func (p passwords) Secret(_ context.Context, name string) (string, error) { retu
 // original ties a notice from elsewhere to its message by our id in it.
 type original struct{}
 
-func (original) Original(_ context.Context, _ string, r dsn.Report, _ ident.ID) (ident.ID, []mail.Event) {
+func (original) Original(
+	_ context.Context,
+	_ string,
+	r dsn.Report,
+	_ ident.ID,
+) (ident.ID, []mail.Event) {
 	for _, text := range append([]string{r.EnvID}, r.OurIDs...) {
 		if id, err := ident.Parse(text); err == nil {
 			return id, nil
@@ -155,7 +207,11 @@ func (c conn) RemoteAddr() net.Addr { return c.remote }
 func (w *World) Dial(listener string, from netip.Addr) (net.Conn, error) {
 	theirs, ours := net.Pipe()
 	l := w.Config.Listener(listener)
-	w.Receive.Take(listener, conn{ours, net.TCPAddrFromAddrPort(l.Address), net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 40000))})
+	w.Receive.Take(listener, conn{
+		ours,
+		net.TCPAddrFromAddrPort(l.Address),
+		net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 40000)),
+	})
 	return theirs, nil
 }
 
@@ -168,19 +224,32 @@ type Client struct {
 }
 
 // NewClient makes a client of a listener. account may be empty.
-func (w *World) NewClient(listener string, from netip.Addr, name, account, password string) (*Client, error) {
+func (w *World) NewClient(
+	listener string,
+	from netip.Addr,
+	name, account, password string,
+) (*Client, error) {
 	host, err := address.ParseDomain(name)
 	if err != nil {
 		return nil, err
 	}
-	r := &config.Route{Name: "client", NextHop: config.HopSmartHost, TLS: "off", EHLOName: config.DomainName(host), Hosts: []string{"127.0.0.1:25"}}
+	r := &config.Route{
+		Name:     "client",
+		NextHop:  config.HopSmartHost,
+		TLS:      "off",
+		EHLOName: config.DomainName(host),
+		Hosts:    []string{"127.0.0.1:25"},
+	}
 	if account != "" {
 		r.TLS, r.SignIn = "required", &config.SignIn{Account: account, Secret: "x"}
 	}
-	o := deliver.Options{Resolver: here{}, Secrets: passwords(func(string) string { return password }),
+	o := deliver.Options{
+		Resolver: here{},
+		Secrets:  passwords(func(string) string { return password }),
 		Dial: func(context.Context, netip.Addr, netip.AddrPort, time.Duration) (net.Conn, error) {
 			return w.Dial(listener, from)
-		}}
+		},
+	}
 	return &Client{w, deliver.NewClient(w.Config, o), r, "127.0.0.1:25"}, nil
 }
 
@@ -207,8 +276,15 @@ func (c *Client) Send(from string, to []string, content []byte) {
 	if failure != nil {
 		return
 	}
-	utf8 := strings.ContainsFunc(string(content[:min(len(content), 400)]), func(r rune) bool { return r >= 0x80 })
-	message := &deliver.Message{Sender: sender, Size: int64(len(content)), UTF8: utf8, EightBit: utf8, Content: reader(content)}
+	utf8 := strings.ContainsFunc(string(content[:min(len(content), 400)]),
+		func(r rune) bool { return r >= 0x80 })
+	message := &deliver.Message{
+		Sender:   sender,
+		Size:     int64(len(content)),
+		UTF8:     utf8,
+		EightBit: utf8,
+		Content:  reader(content),
+	}
 	conn.Send(message, rcpts)
 	conn.Quit()
 }
@@ -217,11 +293,18 @@ func (c *Client) Send(from string, to []string, content []byte) {
 func (w *World) Message(from, to string, content []byte) *store.Entry {
 	sender, _ := address.Parse(from)
 	recipient, _ := address.Parse(to)
-	m := &mail.Message{ID: w.IDs.Next(), ReceivedAt: time.Now(), Sender: from, Size: int64(len(content)), Revision: 1}
+	m := &mail.Message{
+		ID:         w.IDs.Next(),
+		ReceivedAt: time.Now(),
+		Sender:     from,
+		Size:       int64(len(content)),
+		Revision:   1,
+	}
 	e := &store.Entry{Message: m, Content: content}
 	legs, _ := route.Plan(w.Config, config.Envelope{Sender: sender}, recipient)
 	for i, leg := range legs {
-		e.Deliveries = append(e.Deliveries, plan.NewDelivery(w.Config, m, i+1, leg, recipient, "rule"))
+		e.Deliveries = append(e.Deliveries,
+			plan.NewDelivery(w.Config, m, i+1, leg, recipient, "rule"))
 	}
 	return e
 }

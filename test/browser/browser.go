@@ -21,8 +21,10 @@ func Start(ctx context.Context, width, height int, dark bool) (context.Context, 
 	if path == "" {
 		return nil, nil, errors.New("there is no Chromium; scripts/test installs it")
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.WindowSize(width, height), chromedp.NoSandbox,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-dev-shm-usage", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path),
+		chromedp.WindowSize(width, height), chromedp.NoSandbox, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-dev-shm-usage", true))
 	if dark {
 		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
 	}

@@ -62,9 +62,14 @@ func shoot(url, name, password, out, arg string) error {
 		tasks = browser.SignIn(url, name, password)
 	}
 	var picture []byte
-	tasks = append(tasks, chromedp.EmulateViewport(int64(width), height), chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond))
+	tasks = append(tasks, chromedp.EmulateViewport(int64(width), height),
+		chromedp.Navigate(url+parts[0]), chromedp.Sleep(1500*time.Millisecond))
 	for _, name := range press {
-		tasks = append(tasks, chromedp.Click(`//button[normalize-space(.)="`+name+`"]`, chromedp.BySearch), chromedp.Sleep(2*time.Second))
+		tasks = append(
+			tasks,
+			chromedp.Click(`//button[normalize-space(.)="`+name+`"]`, chromedp.BySearch),
+			chromedp.Sleep(2*time.Second),
+		)
 	}
 	tasks = append(tasks, chromedp.CaptureScreenshot(&picture))
 	if err := chromedp.Run(ctx, tasks); err != nil {

@@ -65,7 +65,8 @@ func Parse(s string) (Address, error) {
 		return Address{}, errors.New("the address is empty")
 	}
 	if len(s) > MaxPath {
-		return Address{}, fmt.Errorf("the address is %d octets long; %d are allowed", len(s), MaxPath)
+		return Address{}, fmt.Errorf("the address is %d octets long; %d are allowed", len(s),
+			MaxPath)
 	}
 	if !utf8.ValidString(s) {
 		return Address{}, errors.New("the address is not valid UTF-8")
@@ -97,7 +98,8 @@ func takeLocal(s string) (local, rest string, err error) {
 		err = checkDotString(local)
 	}
 	if err == nil && len(local) > MaxLocal {
-		err = fmt.Errorf("the part before \"@\" is %d octets long; %d are allowed", len(local), MaxLocal)
+		err = fmt.Errorf("the part before \"@\" is %d octets long; %d are allowed", len(local),
+			MaxLocal)
 	}
 	return local, rest, err
 }
@@ -168,7 +170,8 @@ func isASCII(s string) bool {
 	return true
 }
 
-var profile = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.Transitional(false), idna.StrictDomainName(true))
+var profile = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.Transitional(false),
+	idna.StrictDomainName(true))
 
 // ParseDomain reads a domain in A-label or U-label form, or an address literal
 // (RFC 5321 section 4.1.3), and returns it as it is stored: lower case A-labels.
@@ -230,7 +233,10 @@ func parseLiteral(s string) (string, error) {
 	}
 	ip, err := netip.ParseAddr(text)
 	if err != nil || ip.Zone() != "" || v6 != ip.Is6() {
-		return "", fmt.Errorf("%q is not an address literal; write [192.0.2.1] or [IPv6:2001:db8::1]", s)
+		return "", fmt.Errorf(
+			"%q is not an address literal; write [192.0.2.1] or [IPv6:2001:db8::1]",
+			s,
+		)
 	}
 	if v6 {
 		return "[IPv6:" + ip.String() + "]", nil

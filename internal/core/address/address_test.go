@@ -9,7 +9,8 @@ func TestParse(t *testing.T) {
 	for _, c := range []struct{ in, wire, display string }{
 		{"ines.harrow@skerryline.example", "ines.harrow@skerryline.example", "ines.harrow@skerryline.example"},
 		{"Ines@SKERRYLINE.Example", "Ines@skerryline.example", "Ines@skerryline.example"},
-		{"a+b_c!#$%&'*/=?^`{|}~-@x.example", "a+b_c!#$%&'*/=?^`{|}~-@x.example", "a+b_c!#$%&'*/=?^`{|}~-@x.example"},
+		{"a+b_c!#$%&'*/=?^`{|}~-@x.example", "a+b_c!#$%&'*/=?^`{|}~-@x.example",
+			"a+b_c!#$%&'*/=?^`{|}~-@x.example"},
 		{`"a b"@x.example`, `"a b"@x.example`, `"a b"@x.example`},
 		{`"a\"b\\c"@x.example`, `"a\"b\\c"@x.example`, `"a\"b\\c"@x.example`},
 		{`"plain"@x.example`, "plain@x.example", "plain@x.example"},
@@ -21,7 +22,8 @@ func TestParse(t *testing.T) {
 		{"x@[127.30.0.1]", "x@[127.30.0.1]", "x@[127.30.0.1]"},
 		{"x@[ipv6:2001:DB8::1]", "x@[IPv6:2001:db8::1]", "x@[IPv6:2001:db8::1]"},
 		{"x@localhost", "x@localhost", "x@localhost"},
-		{strings.Repeat("l", 64) + "@x.example", strings.Repeat("l", 64) + "@x.example", strings.Repeat("l", 64) + "@x.example"},
+		{strings.Repeat("l", 64) + "@x.example", strings.Repeat("l", 64) + "@x.example",
+			strings.Repeat("l", 64) + "@x.example"},
 	} {
 		a, err := Parse(c.in)
 		if err != nil || a.String() != c.wire || a.Display() != c.display {

@@ -50,7 +50,8 @@ func ParsePattern(s string) (Pattern, error) {
 	}
 	domain, err := ParseDomain(rest)
 	if err != nil {
-		return p, fmt.Errorf("pattern %q: %w; write \"*\", a domain, \"*.domain\" or an address", s, err)
+		return p, fmt.Errorf("pattern %q: %w; write \"*\", a domain, \"*.domain\" or an address", s,
+			err)
 	}
 	p.domain = domain
 	return p, nil
@@ -67,9 +68,15 @@ func (p Pattern) Never() error {
 	}
 	domain := p.text[strings.LastIndexByte(p.text, '@')+1:]
 	if p.local == "*" {
-		return fmt.Errorf("pattern %q matches nothing: write %q for every address there", p.text, domain)
+		return fmt.Errorf("pattern %q matches nothing: write %q for every address there", p.text,
+			domain)
 	}
-	return fmt.Errorf("pattern %q matches nothing: \"*\" stands for no part of a name; write the whole address, or %q for every address there", p.text, domain)
+	return fmt.Errorf(
+		"pattern %q matches nothing: \"*\" stands for no part of a name; write the whole address, "+
+			"or %q for every address there",
+		p.text,
+		domain,
+	)
 }
 
 // Any reports whether p selects every address.

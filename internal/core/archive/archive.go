@@ -185,11 +185,23 @@ func ReadCounted(line []byte) (*mail.Found, []mail.Event, error) {
 	if m.ID <= 0 {
 		return nil, nil, fmt.Errorf("a message without an id")
 	}
-	f := &mail.Found{Message: mail.Message{ID: m.ID, ReceivedAt: m.ReceivedAt, Sender: m.Sender, Size: m.Size, Listener: m.Listener,
-		ClientAddress: m.ClientAddress, Account: m.Account, Direction: m.Direction, Deliveries: make([]mail.Delivery, len(m.Deliveries))}}
+	f := &mail.Found{
+		Message: mail.Message{
+			ID:            m.ID,
+			ReceivedAt:    m.ReceivedAt,
+			Sender:        m.Sender,
+			Size:          m.Size,
+			Listener:      m.Listener,
+			ClientAddress: m.ClientAddress,
+			Account:       m.Account,
+			Direction:     m.Direction,
+			Deliveries:    make([]mail.Delivery, len(m.Deliveries)),
+		},
+	}
 	for i := range m.Deliveries {
 		from, d := &m.Deliveries[i], &f.Deliveries[i]
-		d.N, d.Recipient, d.Original, d.Via, d.State = from.Key.N, from.Recipient, from.Original, from.Via, from.State
+		d.N, d.Recipient, d.Original, d.Via, d.State = from.Key.N, from.Recipient, from.Original,
+			from.Via, from.State
 		d.Route, d.FinishedAt, d.Cause = from.Route, from.FinishedAt, from.Cause
 		if from.Last != nil {
 			d.Last = &mail.LastReply{Stage: from.Last.Stage, Host: from.Last.Host}

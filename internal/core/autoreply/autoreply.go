@@ -16,11 +16,22 @@ import (
 
 // InSeason reports whether a reply's days hold now.
 func InSeason(r directory.Reply, now time.Time) bool {
-	return (r.From.IsZero() || !now.Before(r.From.Time)) && (r.Until.IsZero() || now.Before(r.Until.AddDate(0, 0, 1)))
+	return (r.From.IsZero() || !now.Before(r.From.Time)) &&
+		(r.Until.IsZero() || now.Before(r.Until.AddDate(0, 0, 1)))
 }
 
 // robots are local parts that nobody reads (RFC 3834 section 2).
-var robots = []string{"mailer-daemon", "noreply", "no-reply", "donotreply", "do-not-reply", "bounce", "bounces", "postmaster", "listserv"}
+var robots = []string{
+	"mailer-daemon",
+	"noreply",
+	"no-reply",
+	"donotreply",
+	"do-not-reply",
+	"bounce",
+	"bounces",
+	"postmaster",
+	"listserv",
+}
 
 // isRobot reports a local part of machines: their names by themselves, those of lists
 // around a list's name, and return addresses that carry a key behind a sign.
@@ -28,15 +39,20 @@ func isRobot(local string) bool {
 	local = strings.ToLower(local)
 	name, _, _ := strings.Cut(local, "+")
 	name, _, _ = strings.Cut(name, "=")
-	if slices.Contains(robots, name) || slices.Contains(robots, local) || strings.HasPrefix(name, "owner-") || strings.HasPrefix(name, "bounce") {
+	if slices.Contains(robots, name) || slices.Contains(robots, local) ||
+		strings.HasPrefix(name, "owner-") ||
+		strings.HasPrefix(name, "bounce") {
 		return true
 	}
-	for _, end := range []string{"-request", "-owner", "-bounce", "-bounces", "-admin", "-confirm", "-errors", "-join", "-leave", "-subscribe", "-unsubscribe", "-return", "-noreply", "-no-reply"} {
+	for _, end := range []string{"-request", "-owner", "-bounce", "-bounces", "-admin", "-confirm",
+		"-errors", "-join", "-leave", "-subscribe", "-unsubscribe", "-return", "-noreply",
+		"-no-reply"} {
 		if strings.HasSuffix(name, end) {
 			return true
 		}
 	}
-	return strings.Contains(local, "-bounces+") || strings.Contains(local, "-bounces-") || strings.Contains(local, "-return-")
+	return strings.Contains(local, "-bounces+") || strings.Contains(local, "-bounces-") ||
+		strings.Contains(local, "-return-")
 }
 
 // WhyNot says why a message gets no automatic reply, "" if it gets one: messages
@@ -67,8 +83,15 @@ func WhyNot(section []byte, sender address.Address, box *directory.Mailbox) stri
 			own = append(own, a.Key())
 		}
 	}
-	named := strings.ToLower(h.First("To") + "," + h.First("Cc") + "," + h.First("Resent-To") + "," + h.First("Resent-Cc"))
-	if !slices.ContainsFunc(own, func(a string) bool { return strings.Contains(named, a) || strings.Contains(named, display(a)) }) {
+	named := strings.ToLower(
+		h.First(
+			"To",
+		) + "," + h.First("Cc") + "," + h.First("Resent-To") + "," + h.First("Resent-Cc"),
+	)
+	if !slices.ContainsFunc(own, func(a string) bool {
+		return strings.Contains(named, a) || strings.Contains(named,
+			display(a))
+	}) {
 		return "the mailbox is named neither in To nor in Cc"
 	}
 	return ""
@@ -103,12 +126,19 @@ func Compose(a Answer) []byte {
 	if subject == "" {
 		subject = "your message"
 	}
-	fmt.Fprintf(&b, "From: %s\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\n", from, a.To, message.EncodeText("Auto: "+subject), a.Now.Format(message.DateFormat), a.ID, a.HostName)
+	fmt.Fprintf(&b, "From: %s\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\n",
+		from, a.To, message.EncodeText("Auto: "+subject), a.Now.Format(message.DateFormat), a.ID,
+		a.HostName)
 	if id := oneID(h.First("Message-ID")); id != "" {
-		fmt.Fprintf(&b, "In-Reply-To: %s\r\nReferences: %s\r\n", id, strings.Join(append(references(h), id), "\r\n\t"))
+		fmt.Fprintf(&b, "In-Reply-To: %s\r\nReferences: %s\r\n", id,
+			strings.Join(append(references(h), id), "\r\n\t"))
 	}
-	b.WriteString("Auto-Submitted: auto-replied\r\nPrecedence: junk\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: ")
-	text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSpace(a.Text), "\r\n", "\n"), "\r", "\n")
+	b.WriteString(
+		"Auto-Submitted: auto-replied\r\nPrecedence: junk\r\nMIME-Version: 1.0\r\nContent-Type: " +
+			"text/plain; charset=utf-8\r\nContent-Transfer-Encoding: ",
+	)
+	text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSpace(a.Text), "\r\n", "\n"), "\r",
+		"\n")
 	if strings.ContainsFunc(text, func(r rune) bool { return r >= 0x80 }) {
 		b.WriteString("8bit\r\n\r\n")
 	} else {
@@ -131,7 +161,8 @@ func references(h message.Header) []string {
 	}
 	var ids []string
 	for _, word := range strings.Fields(value) {
-		if id := oneID(word); id != "" && !slices.Contains(ids, id) && id != oneID(h.First("Message-ID")) {
+		if id := oneID(word); id != "" && !slices.Contains(ids, id) &&
+			id != oneID(h.First("Message-ID")) {
 			ids = append(ids, id)
 		}
 	}
@@ -144,7 +175,8 @@ func references(h message.Header) []string {
 // oneID is a Message-ID if it is a plain one.
 func oneID(v string) string {
 	v = strings.TrimSpace(v)
-	if len(v) > 250 || !strings.HasPrefix(v, "<") || !strings.HasSuffix(v, ">") || strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' || r >= 0x7f }) {
+	if len(v) > 250 || !strings.HasPrefix(v, "<") || !strings.HasSuffix(v, ">") ||
+		strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' || r >= 0x7f }) {
 		return ""
 	}
 	return v

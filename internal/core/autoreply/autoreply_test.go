@@ -11,7 +11,10 @@ import (
 	"gullroute/internal/core/form"
 )
 
-var piet = directory.Mailbox{Address: address.Address{Local: "piet", Domain: "xn--blgevik-q1a.example"}, Name: "Piet Sandholm"}
+var piet = directory.Mailbox{
+	Address: address.Address{Local: "piet", Domain: "xn--blgevik-q1a.example"},
+	Name:    "Piet Sandholm",
+}
 
 func TestWhenNotToAnswer(t *testing.T) {
 	const to = "To: Piet <piet@bølgevik.example>\r\n"
@@ -40,7 +43,8 @@ func TestWhenNotToAnswer(t *testing.T) {
 	}
 	day := func(s string) (d form.Day) { _ = d.UnmarshalText([]byte(s)); return d }
 	r := directory.Reply{From: day("2026-11-20"), Until: day("2026-11-23")}
-	for at, want := range map[string]bool{"2026-11-19T23:59:00Z": false, "2026-11-20T00:00:00Z": true, "2026-11-23T23:59:00Z": true, "2026-11-24T00:00:00Z": false} {
+	for at, want := range map[string]bool{"2026-11-19T23:59:00Z": false, "2026-11-20T00:00:00Z": true,
+		"2026-11-23T23:59:00Z": true, "2026-11-24T00:00:00Z": false} {
 		now, _ := time.Parse(time.RFC3339, at)
 		if InSeason(r, now) != want {
 			t.Errorf("%s: %v", at, !want)
@@ -49,18 +53,28 @@ func TestWhenNotToAnswer(t *testing.T) {
 }
 
 func TestTheReplyIsAMessage(t *testing.T) {
-	content := Compose(Answer{ID: "ID", HostName: "mail.skerryline.example", From: piet.Address, Name: piet.Name, To: address.Address{Local: "ada", Domain: "saltmarsh.example"},
-		Text: "På ferie\ntil våren", Original: []byte("Subject: =?utf-8?q?F=C3=A6rge?=\r\nMessage-ID: <a b\r\n"), Now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)})
+	content := Compose(Answer{
+		ID:       "ID",
+		HostName: "mail.skerryline.example",
+		From:     piet.Address,
+		Name:     piet.Name,
+		To:       address.Address{Local: "ada", Domain: "saltmarsh.example"},
+		Text:     "På ferie\ntil våren",
+		Original: []byte("Subject: =?utf-8?q?F=C3=A6rge?=\r\nMessage-ID: <a b\r\n"),
+		Now:      time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC),
+	})
 	m, err := mail.ReadMessage(strings.NewReader(string(content)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"Auto-Submitted": "auto-replied", "From": "Piet Sandholm <piet@xn--blgevik-q1a.example>", "In-Reply-To": "", "Content-Transfer-Encoding": "8bit"} {
+	for name, want := range map[string]string{"Auto-Submitted": "auto-replied",
+		"From": "Piet Sandholm <piet@xn--blgevik-q1a.example>", "In-Reply-To": "", "Content-Transfer-Encoding": "8bit"} {
 		if got := m.Header.Get(name); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
-	if !strings.HasSuffix(string(content), "\r\n\r\nPå ferie\r\ntil våren\r\n") || strings.Contains(strings.ReplaceAll(string(content), "\r\n", ""), "\n") {
+	if !strings.HasSuffix(string(content), "\r\n\r\nPå ferie\r\ntil våren\r\n") ||
+		strings.Contains(strings.ReplaceAll(string(content), "\r\n", ""), "\n") {
 		t.Errorf("%q", content)
 	}
 }

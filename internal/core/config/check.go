@@ -13,7 +13,12 @@ import (
 // check finds what is wrong between the parts of a configuration; of a stored one not
 // what earlier versions took.
 func check(c *Config, stored bool) Problems {
-	k := checker{c: c, routeAt: map[string]int{}, listenerAt: map[string]int{}, kinds: map[string]string{}}
+	k := checker{
+		c:          c,
+		routeAt:    map[string]int{},
+		listenerAt: map[string]int{},
+		kinds:      map[string]string{},
+	}
 	k.listeners()
 	k.routes()
 	k.domains()
@@ -24,7 +29,10 @@ func check(c *Config, stored bool) Problems {
 		k.patterns()
 	}
 	if len(c.Mailboxes)+len(c.Aliases) > 0 {
-		k.problems = append(k.problems, directory.CheckAll(c.Mailboxes, c.Aliases, func(d string) string { return k.kinds[d] })...)
+		k.problems = append(
+			k.problems,
+			directory.CheckAll(c.Mailboxes, c.Aliases,
+				func(d string) string { return k.kinds[d] })...)
 	}
 	slices.SortStableFunc(k.problems, func(a, b Problem) int { return a.Line - b.Line })
 	return k.problems
@@ -38,7 +46,8 @@ type checker struct {
 }
 
 func (k *checker) wrong(line int, field, format string, args ...any) {
-	k.problems = append(k.problems, Problem{Line: line, Field: field, Text: fmt.Sprintf(format, args...)})
+	k.problems = append(k.problems,
+		Problem{Line: line, Field: field, Text: fmt.Sprintf(format, args...)})
 }
 
 // unique reports names that stand twice.
@@ -60,10 +69,12 @@ func (k *checker) service() {
 		k.wrong(s.Line, "service.alerts."+field, "%s", fault)
 	}
 	if s.TranscriptsKept > s.Retention {
-		k.wrong(s.Line, "service.transcripts_kept", "%s is longer than messages are kept (retention, %s)", s.TranscriptsKept, s.Retention)
+		k.wrong(s.Line, "service.transcripts_kept",
+			"%s is longer than messages are kept (retention, %s)", s.TranscriptsKept, s.Retention)
 	}
 	if s.DefaultSenderDomain != "" && k.kinds[string(s.DefaultSenderDomain)] == "" {
-		k.wrong(s.Line, "service.default_sender_domain", "%s is not among our domains", address.DisplayDomain(string(s.DefaultSenderDomain)))
+		k.wrong(s.Line, "service.default_sender_domain", "%s is not among our domains",
+			address.DisplayDomain(string(s.DefaultSenderDomain)))
 	}
 }
 
@@ -92,7 +103,8 @@ func (k *checker) patterns() {
 		look(k.c.Peers[i].Line, fmt.Sprintf("peers[%d].domains", i), k.c.Peers[i].Domains)
 	}
 	for i := range k.c.Domains {
-		look(k.c.Domains[i].Line, fmt.Sprintf("domains[%d].rewrite_senders", i), k.c.Domains[i].RewriteSenders)
+		look(k.c.Domains[i].Line, fmt.Sprintf("domains[%d].rewrite_senders", i),
+			k.c.Domains[i].RewriteSenders)
 	}
 	for _, m := range k.c.Mailboxes {
 		look(m.Line, "mailboxes.send_as", m.SendAs)
@@ -106,7 +118,8 @@ func (k *checker) listeners() {
 		field := fmt.Sprintf("listeners[%d]", i)
 		k.unique(k.listenerAt, l.Line, field+".name", l.Name)
 		if l.Address.Port() != 0 {
-			k.unique(addresses, l.Line, field+".address", l.Address.String()+" "+strings.Join(l.Nodes, ","))
+			k.unique(addresses, l.Line, field+".address",
+				l.Address.String()+" "+strings.Join(l.Nodes, ","))
 		}
 		if (l.Certificate == "") != (l.Key == "") {
 			k.wrong(l.Line, field+".certificate", "certificate and key go together")
@@ -114,15 +127,23 @@ func (k *checker) listeners() {
 		if l.TLS == TLSOff {
 			switch {
 			case l.Certificate != "":
-				k.wrong(l.Line, field+".certificate", "tls is off; write tls: starttls, required or implicit")
+				k.wrong(l.Line, field+".certificate",
+					"tls is off; write tls: starttls, required or implicit")
 			case l.ClientCertificates != "":
-				k.wrong(l.Line, field+".client_certificates", "tls is off; clients show certificates only under TLS")
+				k.wrong(l.Line, field+".client_certificates",
+					"tls is off; clients show certificates only under TLS")
 			case len(l.Mechanisms()) > 0 && !l.SignInWithoutTLS:
-				k.wrong(l.Line, field+".tls", "sign-in needs TLS: write tls: starttls, required or implicit (or sign_in_without_tls: true on loopback)")
+				k.wrong(
+					l.Line,
+					field+".tls",
+					"sign-in needs TLS: write tls: starttls, required or implicit (or "+
+						"sign_in_without_tls: true on loopback)",
+				)
 			}
 		}
 		if l.Kind == Edge && len(l.SignIn) > 0 {
-			k.wrong(l.Line, field+".sign_in", "people sign in at a listener of kind submission; the edge is for the world")
+			k.wrong(l.Line, field+".sign_in",
+				"people sign in at a listener of kind submission; the edge is for the world")
 		}
 		if l.Kind == LMTP && (len(l.SignIn) > 0 || l.TLS == TLSImplicit) {
 			k.wrong(l.Line, field+".kind", "an lmtp listener has neither sign-in nor implicit TLS")
@@ -136,7 +157,8 @@ func (k *checker) routes() {
 		field := fmt.Sprintf("routes[%d]", i)
 		k.unique(k.routeAt, r.Line, field+".name", r.Name)
 		if slices.Contains(builtinRoutes, r.Name) {
-			k.wrong(r.Line, field+".name", "%q is the name of a built-in route; choose another", r.Name)
+			k.wrong(r.Line, field+".name", "%q is the name of a built-in route; choose another",
+				r.Name)
 		}
 		if r.Retry.given() {
 			k.checkRetry(r.Line, field+".retry", r.Retry.Over(k.c.Service.Retry.schedule()))
@@ -146,22 +168,28 @@ func (k *checker) routes() {
 		case (smart || r.NextHop == HopLMTP) && len(r.Hosts) == 0:
 			k.wrong(r.Line, field+".hosts", "next hop %s needs at least one host", r.NextHop)
 		case !smart && r.NextHop != HopLMTP && len(r.Hosts) > 0:
-			k.wrong(r.Line, field+".hosts", "next hop %s takes no hosts; only smarthost, direct and lmtp do", r.NextHop)
+			k.wrong(r.Line, field+".hosts",
+				"next hop %s takes no hosts; only smarthost, direct and lmtp do", r.NextHop)
 		}
 		if r.MXLookup && !smart {
 			k.wrong(r.Line, field+".mx_lookup", "only next hops smarthost and direct have it")
 		}
 		if r.SignIn != nil && (!smart || r.TLS != "required" && r.TLS != "verified") {
-			k.wrong(r.Line, field+".sign_in", "a password is sent only to a smarthost with tls: required or verified")
+			k.wrong(r.Line, field+".sign_in",
+				"a password is sent only to a smarthost with tls: required or verified")
 		}
 		if r.TLSFromStart && (!smart || r.TLS != "required" && r.TLS != "verified") {
-			k.wrong(r.Line, field+".tls_from_start", "it goes with next hop smarthost and tls: required or verified")
+			k.wrong(r.Line, field+".tls_from_start",
+				"it goes with next hop smarthost and tls: required or verified")
 		}
 		if len(r.Weights) > 0 && len(r.Weights) != len(r.Hosts) {
-			k.wrong(r.Line, field+".weights", "there are %d hosts and %d weights; write one for each", len(r.Hosts), len(r.Weights))
+			k.wrong(r.Line, field+".weights",
+				"there are %d hosts and %d weights; write one for each", len(r.Hosts),
+				len(r.Weights))
 		}
 		if r.SizeOver > 0 && r.SizeUpTo > 0 && r.SizeUpTo <= r.SizeOver {
-			k.wrong(r.Line, field+".size_up_to", "no message is larger than %s and not larger than %s", r.SizeOver, r.SizeUpTo)
+			k.wrong(r.Line, field+".size_up_to",
+				"no message is larger than %s and not larger than %s", r.SizeOver, r.SizeUpTo)
 		}
 		for j, h := range r.Hosts {
 			if err := checkHost(h); err != nil {
@@ -193,31 +221,42 @@ func (k *checker) domains() {
 		k.kinds[string(d.Name)] = d.Kind
 		switch {
 		case d.Kind == Local && d.Route != "":
-			k.wrong(d.Line, field+".route", "a local domain has no route; its mail goes to its mailboxes")
+			k.wrong(d.Line, field+".route",
+				"a local domain has no route; its mail goes to its mailboxes")
 		case d.Kind != Local && d.Route == "":
-			k.wrong(d.Line, field+".route", "a %s domain needs the name of the route by which its mail goes on", d.Kind)
+			k.wrong(d.Line, field+".route",
+				"a %s domain needs the name of the route by which its mail goes on", d.Kind)
 		}
 		for name, route := range map[string]string{"route": d.Route, "outgoing": d.Outgoing} {
 			if _, ok := k.routeAt[route]; route != "" && !ok {
-				k.wrong(d.Line, field+"."+name, "there is no route %q; there are: %s", route, k.routeNames())
+				k.wrong(d.Line, field+"."+name, "there is no route %q; there are: %s", route,
+					k.routeNames())
 			}
 		}
 		if d.Verify != "none" && d.Kind != Relay {
-			k.wrong(d.Line, field+".verify", "only a relay domain's recipients are verified; ours are known")
+			k.wrong(d.Line, field+".verify",
+				"only a relay domain's recipients are verified; ours are known")
 		}
 		if d.Verify == "list" && len(d.Recipients) == 0 {
 			k.wrong(d.Line, field+".recipients", "verify: list needs the recipients")
 		}
 		for j, a := range d.Recipients {
 			if a.Domain != string(d.Name) {
-				k.wrong(d.Line, fmt.Sprintf("%s.recipients[%d]", field, j), "%s is not an address of this domain", a.Display())
+				k.wrong(d.Line, fmt.Sprintf("%s.recipients[%d]", field, j),
+					"%s is not an address of this domain", a.Display())
 			}
 		}
 		if d.Kind == Relay && (len(d.Generated) > 0 || d.CatchAll != nil || d.PlusAddressing) {
-			k.wrong(d.Line, field+".kind", "a relay domain has no addresses here: generated_addresses, catch_all and plus_addressing are for local and shared ones")
+			k.wrong(
+				d.Line,
+				field+".kind",
+				"a relay domain has no addresses here: generated_addresses, catch_all and "+
+					"plus_addressing are for local and shared ones",
+			)
 		}
 		if d.Kind == Shared && d.CatchAll != nil {
-			k.wrong(d.Line, field+".catch_all", "what a shared domain doesn't know goes on by its route; a catch-all would keep it")
+			k.wrong(d.Line, field+".catch_all",
+				"what a shared domain doesn't know goes on by its route; a catch-all would keep it")
 		}
 		for j, p := range d.Generated {
 			if err := directory.CheckPattern(p); err != nil {
@@ -248,15 +287,18 @@ func (k *checker) rules() {
 		field := fmt.Sprintf("relay_rules[%d]", i)
 		k.unique(names, r.Line, field+".name", r.Name)
 		if slices.Contains(builtinRules, r.Name) {
-			k.wrong(r.Line, field+".name", "%q is the name of a built-in rule; choose another", r.Name)
+			k.wrong(r.Line, field+".name", "%q is the name of a built-in rule; choose another",
+				r.Name)
 		}
 		for j, name := range r.Listeners {
 			if _, ok := k.listenerAt[name]; !ok {
-				k.wrong(r.Line, fmt.Sprintf("%s.listeners[%d]", field, j), "there is no listener %q", name)
+				k.wrong(r.Line, fmt.Sprintf("%s.listeners[%d]", field, j),
+					"there is no listener %q", name)
 			}
 		}
 		if r.OwnSender && len(r.Accounts) == 0 {
-			k.wrong(r.Line, field+".own_sender", "it goes with accounts: without sign-in nobody knows whose sender it is")
+			k.wrong(r.Line, field+".own_sender",
+				"it goes with accounts: without sign-in nobody knows whose sender it is")
 		}
 		k.sentence(r.Line, field, r.Say)
 	}
@@ -282,7 +324,8 @@ func (k *checker) peers() {
 		}
 		for j, pattern := range p.Domains {
 			if pattern.Domain() == "" {
-				k.wrong(p.Line, fmt.Sprintf("%s.domains[%d]", field, j), "write a domain or *.domain; %q is none", pattern)
+				k.wrong(p.Line, fmt.Sprintf("%s.domains[%d]", field, j),
+					"write a domain or *.domain; %q is none", pattern)
 			}
 		}
 	}

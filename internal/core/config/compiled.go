@@ -72,9 +72,26 @@ func Compile(c *Config, revision int, dir *directory.Directory) *Compiled {
 		Directory: dir,
 		domains:   make(map[string]*Domain, len(c.Domains)),
 		routes: map[string]*Route{
-			RouteMailbox: {Name: RouteMailbox, NextHop: HopMailbox, Connections: 2, MessagesPerConnection: 1000},
-			RouteNone:    {Name: RouteNone, NextHop: HopNone, Connections: 1, MessagesPerConnection: 1},
-			RouteDetour:  {Name: RouteDetour, NextHop: HopSmartHost, TLS: "offered", Port: 25, Connections: 10, MessagesPerConnection: 100},
+			RouteMailbox: {
+				Name:                  RouteMailbox,
+				NextHop:               HopMailbox,
+				Connections:           2,
+				MessagesPerConnection: 1000,
+			},
+			RouteNone: {
+				Name:                  RouteNone,
+				NextHop:               HopNone,
+				Connections:           1,
+				MessagesPerConnection: 1,
+			},
+			RouteDetour: {
+				Name:                  RouteDetour,
+				NextHop:               HopSmartHost,
+				TLS:                   "offered",
+				Port:                  25,
+				Connections:           10,
+				MessagesPerConnection: 100,
+			},
 		},
 		ruleIndex: newFirstMatch(), routeIdx: newFirstMatch(), peerIdx: newFirstMatch(),
 	}
@@ -158,20 +175,23 @@ func (c *Compiled) Route(name string) *Route {
 // EachRule calls try with the relay rules that can match, in order, until it
 // returns true.
 func (c *Compiled) EachRule(e Envelope, recipient address.Address, try func(*RelayRule) bool) {
-	c.ruleIndex.each(recipient, e.Sender, e.Account, e.Client, func(i int) bool { return try(&c.RelayRules[i]) })
+	c.ruleIndex.each(recipient, e.Sender, e.Account, e.Client,
+		func(i int) bool { return try(&c.RelayRules[i]) })
 }
 
 // EachRoute calls try with the routes that can match, in order, until it returns
 // true.
 func (c *Compiled) EachRoute(e Envelope, recipient address.Address, try func(*Route) bool) {
-	c.routeIdx.each(recipient, e.Sender, e.Account, e.Client, func(i int) bool { return try(&c.Routes[i]) })
+	c.routeIdx.each(recipient, e.Sender, e.Account, e.Client,
+		func(i int) bool { return try(&c.Routes[i]) })
 }
 
 // SmartHost is the first route to a smart host that signs in, one that takes mail
 // for anywhere; nil if there is none but the one to leave out.
 func (c *Compiled) SmartHost(leaveOut string) *Route {
 	for i := range c.Routes {
-		if r := &c.Routes[i]; !r.Off && r.NextHop == HopSmartHost && r.SignIn != nil && r.Name != leaveOut {
+		if r := &c.Routes[i]; !r.Off && r.NextHop == HopSmartHost && r.SignIn != nil &&
+			r.Name != leaveOut {
 			return r
 		}
 	}
@@ -254,10 +274,12 @@ func (d *Domain) Lists(a address.Address) bool {
 
 // Unserved reports a route for nodes of which none runs: its mail would wait for ever.
 func (r *Route) Unserved(running []string) bool {
-	return len(r.Nodes) > 0 && !slices.ContainsFunc(running, func(name string) bool { return On(r.Nodes, name) })
+	return len(r.Nodes) > 0 &&
+		!slices.ContainsFunc(running, func(name string) bool { return On(r.Nodes, name) })
 }
 
 // UnservedText says so.
 func (r *Route) UnservedText() string {
-	return "route " + r.Name + " is for " + strings.Join(r.Nodes, ", ") + ", and no node of that name runs: start one, or change the route's nodes"
+	return "route " + r.Name + " is for " + strings.Join(r.Nodes,
+		", ") + ", and no node of that name runs: start one, or change the route's nodes"
 }

@@ -109,18 +109,25 @@ func (a Alerts) check() (field, fault string) {
 		return "", ""
 	}
 	if strings.HasSuffix(a.Webhook, hiddenPath) {
-		return "webhook", "write the whole URL: its path is a secret, and was left out where you read it"
+		return "webhook", "write the whole URL: its path is a secret, and was left out where you " +
+			"read it"
 	}
 	u, err := url.Parse(a.Webhook)
 	if err != nil || u.Host == "" || u.User != nil {
-		return "webhook", "write a URL like https://watch.skerryline.example/gull, without a name and password"
+		return "webhook",
+			"write a URL like https://watch.skerryline.example/gull, without a name " +
+				"and password"
 	}
 	ip, _ := netip.ParseAddr(u.Hostname())
-	if u.Scheme != "https" && !(u.Scheme == "http" && (ip.IsLoopback() || u.Hostname() == "localhost")) {
-		return "webhook", "what is told there must not be read on the way: write https (http only on loopback)"
+	if u.Scheme != "https" &&
+		!(u.Scheme == "http" && (ip.IsLoopback() || u.Hostname() == "localhost")) {
+		return "webhook",
+			"what is told there must not be read on the way: write https (http only " +
+				"on loopback)"
 	}
 	if a.Secret == "" {
-		return "secret", "name the secret that signs what the webhook gets, and set it with gull secret set"
+		return "secret", "name the secret that signs what the webhook gets, and set it with gull " +
+			"secret set"
 	}
 	return "", ""
 }
@@ -128,7 +135,8 @@ func (a Alerts) check() (field, fault string) {
 // Time is the hour and minute, and the zone.
 func (d DailyReport) Time() (hour, minute int, zone *time.Location, err error) {
 	if zone, err = time.LoadLocation(d.Zone); err != nil {
-		return 0, 0, nil, fmt.Errorf("zone: %q is no time zone; write one like Europe/Oslo or UTC", d.Zone)
+		return 0, 0, nil, fmt.Errorf("zone: %q is no time zone; write one like Europe/Oslo or UTC",
+			d.Zone)
 	}
 	at, err := time.Parse("15:04", d.At)
 	if err != nil {

@@ -37,21 +37,44 @@ func Diff(a, b *Document) []Change {
 		seen := byName(after)
 		for _, it := range before {
 			if _, ok := seen[it.Name]; !ok {
-				out = append(out, Change{Section: s.Key, Name: it.Name, Kind: "removed", Fields: []FieldChange{}, Before: it.Fields, Text: s.Noun + " " + it.Name + " is taken out"})
+				out = append(out, Change{
+					Section: s.Key,
+					Name:    it.Name,
+					Kind:    "removed",
+					Fields:  []FieldChange{},
+					Before:  it.Fields,
+					Text:    s.Noun + " " + it.Name + " is taken out",
+				})
 			}
 		}
 		for _, it := range after {
 			o, ok := old[it.Name]
 			switch {
 			case !ok:
-				out = append(out, Change{Section: s.Key, Name: it.Name, Kind: "added", Fields: fieldChanges(s, nil, it.Fields), After: it.Fields, Text: s.Noun + " " + it.Name + " is new"})
+				out = append(out, Change{
+					Section: s.Key,
+					Name:    it.Name,
+					Kind:    "added",
+					Fields:  fieldChanges(s, nil, it.Fields),
+					After:   it.Fields,
+					Text:    s.Noun + " " + it.Name + " is new",
+				})
 			case o.Mark != it.Mark:
-				c := Change{Section: s.Key, Name: it.Name, Kind: "changed", Fields: fieldChanges(s, o.Fields, it.Fields), Before: o.Fields, After: it.Fields}
+				c := Change{
+					Section: s.Key,
+					Name:    it.Name,
+					Kind:    "changed",
+					Fields:  fieldChanges(s, o.Fields, it.Fields),
+					Before:  o.Fields,
+					After:   it.Fields,
+				}
 				words := make([]string, len(c.Fields))
 				for i, f := range c.Fields {
 					words[i] = f.words()
 				}
-				c.Text = strings.TrimSpace(s.Noun+" "+nameUnlessService(s, it.Name)) + ": " + strings.Join(words, "; ")
+				c.Text = strings.TrimSpace(
+					s.Noun+" "+nameUnlessService(s, it.Name),
+				) + ": " + strings.Join(words, "; ")
 				out = append(out, c)
 			}
 		}
@@ -95,8 +118,14 @@ func moved(s Section, before, after []Item) []Change {
 	for _, it := range common {
 		if !keep[it.Name] {
 			was := place[it.Name] + 1
-			out = append(out, Change{Section: s.Key, Name: it.Name, Kind: "moved", Fields: []FieldChange{},
-				Text: fmt.Sprintf("%s %s moves from place %d to %d", s.Noun, it.Name, was, it.Place)})
+			out = append(out, Change{
+				Section: s.Key,
+				Name:    it.Name,
+				Kind:    "moved",
+				Fields:  []FieldChange{},
+				Text: fmt.Sprintf("%s %s moves from place %d to %d", s.Noun, it.Name, was,
+					it.Place),
+			})
 		}
 	}
 	return out
@@ -108,7 +137,8 @@ func longestRise(items []Item, place map[string]int) map[string]bool {
 	var tails []int // index of the smallest end of a run of each length
 	prev := make([]int, len(items))
 	for i, it := range items {
-		at, _ := slices.BinarySearchFunc(tails, place[it.Name], func(t, p int) int { return place[items[t].Name] - p })
+		at, _ := slices.BinarySearchFunc(tails, place[it.Name],
+			func(t, p int) int { return place[items[t].Name] - p })
 		prev[i] = -1
 		if at > 0 {
 			prev[i] = tails[at-1]
@@ -191,8 +221,13 @@ func Replay(changes []Change, onto *Document) []string {
 		}
 		now, err := onto.Item(s, c.Name)
 		there := err == nil
-		if there && c.Before != nil && !reflect.DeepEqual(now.Fields, c.Before) || there && c.Kind == "added" && !reflect.DeepEqual(now.Fields, c.After) {
-			met = append(met, fmt.Sprintf("%s %s was changed meanwhile too; the draft's word counts", s.Noun, c.Name))
+		if there && c.Before != nil && !reflect.DeepEqual(now.Fields, c.Before) ||
+			there && c.Kind == "added" && !reflect.DeepEqual(now.Fields, c.After) {
+			met = append(
+				met,
+				fmt.Sprintf("%s %s was changed meanwhile too; the draft's word counts", s.Noun,
+					c.Name),
+			)
 		}
 		switch c.Kind {
 		case "moved":

@@ -73,7 +73,12 @@ func ParseDocument(text string) (*Document, error) {
 		return nil, err
 	}
 	if root.Kind != yaml.MappingNode {
-		return nil, Problems{{Line: root.Line, Text: "expected fields: service, listeners, domains, relay_rules, routes, peers"}}
+		return nil, Problems{
+			{
+				Line: root.Line,
+				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers",
+			},
+		}
 	}
 	return &Document{root}, nil
 }
@@ -89,7 +94,8 @@ func (d *Document) String() string {
 	var out strings.Builder
 	inComment := false
 	for i, line := range strings.SplitAfter(b.String(), "\n") {
-		top := line != "" && line != "\n" && !strings.HasPrefix(line, " ") && !strings.HasPrefix(line, "-")
+		top := line != "" && line != "\n" && !strings.HasPrefix(line, " ") &&
+			!strings.HasPrefix(line, "-")
 		if i > 0 && top && !inComment {
 			out.WriteByte('\n')
 		}
@@ -158,7 +164,8 @@ func (d *Document) find(s Section, name string) (list *yaml.Node, at int) {
 	if list == nil {
 		return nil, -1
 	}
-	return list, slices.IndexFunc(list.Content, func(n *yaml.Node) bool { return SameName(s, nameOf(n), name) })
+	return list, slices.IndexFunc(list.Content,
+		func(n *yaml.Node) bool { return SameName(s, nameOf(n), name) })
 }
 
 // Item finds one.
@@ -250,7 +257,8 @@ func (d *Document) Move(s Section, name string, place int) error {
 // Rename follows a new name to where the old one is mentioned, and says how many
 // mentions there were.
 func (d *Document) Rename(s Section, from, to string) int {
-	fields := map[string][]string{"routes": {"route", "outgoing"}, "listeners": {"listeners"}}[s.Key]
+	fields := map[string][]string{"routes": {"route", "outgoing"},
+		"listeners": {"listeners"}}[s.Key]
 	count := 0
 	for _, section := range Sections {
 		list := d.child(section.Key)
@@ -301,7 +309,8 @@ func setFields(n *yaml.Node, t reflect.Type, fields map[string]any, all bool) {
 		if !given {
 			continue
 		}
-		at := slices.IndexFunc(n.Content, func(c *yaml.Node) bool { return c.Value == name && c.Kind == yaml.ScalarNode })
+		at := slices.IndexFunc(n.Content,
+			func(c *yaml.Node) bool { return c.Value == name && c.Kind == yaml.ScalarNode })
 		if at%2 == 1 {
 			at = -1
 			for i := 0; i+1 < len(n.Content); i += 2 {
@@ -317,7 +326,8 @@ func setFields(n *yaml.Node, t reflect.Type, fields map[string]any, all bool) {
 		case at >= 0:
 			if !reflect.DeepEqual(form.Plain(n.Content[at+1]), v) {
 				fresh := form.NodeOf(v)
-				fresh.LineComment, fresh.HeadComment = n.Content[at+1].LineComment, n.Content[at+1].HeadComment
+				fresh.LineComment, fresh.HeadComment = n.Content[at+1].LineComment,
+					n.Content[at+1].HeadComment
 				n.Content[at+1] = fresh
 			}
 		default:
@@ -345,12 +355,19 @@ func SplitDirectory(text string) (string, error) {
 			continue
 		}
 		if root.Style&yaml.FlowStyle != 0 || key.Column != 1 {
-			return "", Problems{{Line: key.Line, Field: key.Value, Text: "write sections as blocks at the left margin"}}
+			return "", Problems{
+				{
+					Line:  key.Line,
+					Field: key.Value,
+					Text:  "write sections as blocks at the left margin",
+				},
+			}
 		}
 		end := len(lines)
 		if i+2 < len(root.Content) {
 			end = root.Content[i+2].Line - 1
-			for end > key.Line && strings.HasPrefix(lines[end-1], "#") { // comments above the next section
+			// comments above the next section
+			for end > key.Line && strings.HasPrefix(lines[end-1], "#") {
 				end--
 			}
 		}

@@ -15,7 +15,9 @@ func FuzzConfig(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(string(demo))
-	for _, text := range []string{"", "service: {}", "service: {host_name: a.example, postmaster: b@a.example}\nroutes: [{name: x, next_hop: smarthost, hosts: [\"h:1\"], weights: [1]}]\n", "a: &a [*a]", "service: !!binary x", "? - a", "service:\n  retry: {intervals: [1s, -1s]}\n"} {
+	for _, text := range []string{"", "service: {}",
+		"service: {host_name: a.example, postmaster: b@a.example}\nroutes: [{name: x, next_hop: smarthost, " +
+			"hosts: [\"h:1\"], weights: [1]}]\n", "a: &a [*a]", "service: !!binary x", "? - a", "service:\n  retry: {intervals: [1s, -1s]}\n"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -24,14 +24,20 @@ func (c *Compiled) Hazards() []Hazard {
 	out := []Hazard{}
 	for i := range c.RelayRules {
 		if r := &c.RelayRules[i]; r.Action == "allow" && Opens(r) && !c.shadowed(i) {
-			out = append(out, Hazard{"open_relay", true, "relay rule " + r.Name,
-				fmt.Sprintf("relay rule %s lets anyone send anywhere (an open relay): %s", r.Name, opening(r)),
-				"name the networks of your own machines, or accounts that sign in"})
+			out = append(out, Hazard{
+				"open_relay",
+				true,
+				"relay rule " + r.Name,
+				fmt.Sprintf("relay rule %s lets anyone send anywhere (an open relay): %s", r.Name,
+					opening(r)),
+				"name the networks of your own machines, or accounts that sign in",
+			})
 		}
 	}
 	for i := range c.Listeners {
 		l := &c.Listeners[i]
-		if l.SignInWithoutTLS && l.TLS != TLSRequired && l.TLS != TLSImplicit && !l.Address.Addr().IsLoopback() {
+		if l.SignInWithoutTLS && l.TLS != TLSRequired && l.TLS != TLSImplicit &&
+			!l.Address.Addr().IsLoopback() {
 			out = append(out, Hazard{"clear_sign_in", true, "listener " + l.Name,
 				fmt.Sprintf("listener %s takes passwords in the clear from the network", l.Name),
 				"set tls: required and take sign_in_without_tls out"})
@@ -41,15 +47,22 @@ func (c *Compiled) Hazards() []Hazard {
 		out = append(out, c.directoryHazards()...)
 	}
 	if len(c.Domains) > 0 && !c.hasWayOut() {
-		out = append(out, Hazard{"no_way_out", false, "routes", "no route leads to the outside: messages to others' domains will wait as stranded",
-			`add a route, such as: gull route add "to the world" --recipients "*" --next-hop mx`})
+		out = append(out, Hazard{
+			"no_way_out",
+			false,
+			"routes",
+			"no route leads to the outside: messages to others' domains will wait as stranded",
+			`add a route, such as: gull route add "to the world" --recipients "*" --next-hop mx`,
+		})
 	}
 	return out
 }
 
 // Opens reports whether a rule that allows would let the world relay.
 func Opens(r *RelayRule) bool {
-	if len(r.Recipients) > 0 && !slices.ContainsFunc(r.Recipients, address.Pattern.Any) || len(r.Accounts) > 0 || len(r.Certificates) > 0 {
+	if len(r.Recipients) > 0 && !slices.ContainsFunc(r.Recipients, address.Pattern.Any) ||
+		len(r.Accounts) > 0 ||
+		len(r.Certificates) > 0 {
 		return false
 	}
 	return len(r.Networks) == 0 || slices.ContainsFunc(r.Networks, wide)
@@ -74,22 +87,38 @@ func opening(r *RelayRule) string {
 // shadowed reports that an earlier rule refuses everything.
 func (c *Compiled) shadowed(i int) bool {
 	return slices.ContainsFunc(c.RelayRules[:i], func(r RelayRule) bool {
-		return r.Action == "refuse" && len(r.Networks)+len(r.Accounts)+len(r.Listeners)+len(r.Certificates)+len(r.Senders)+len(r.Recipients) == 0
+		return r.Action == "refuse" &&
+			len(
+				r.Networks,
+			)+len(
+				r.Accounts,
+			)+len(r.Listeners)+len(r.Certificates)+len(r.Senders)+len(r.Recipients) == 0
 	})
 }
 
 func (c *Compiled) hasWayOut() bool {
 	return slices.ContainsFunc(c.Routes, func(r Route) bool {
-		return !r.Off && slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return !p.Exact() })
+		return !r.Off &&
+			slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return !p.Exact() })
 	})
 }
 
 func (c *Compiled) directoryHazards() []Hazard {
 	var out []Hazard
 	pm := c.Service.Postmaster
-	if kind := c.Kind(pm.Domain); (kind == Local || kind == Shared) && c.Mailbox(pm) == nil && c.Alias(pm) == nil {
-		out = append(out, Hazard{"no_postmaster", false, "service", fmt.Sprintf("the postmaster %s is neither a mailbox nor an alias: mail to postmaster is refused", pm.Display()),
-			"add the mailbox, or name another postmaster"})
+	if kind := c.Kind(pm.Domain); (kind == Local || kind == Shared) && c.Mailbox(pm) == nil &&
+		c.Alias(pm) == nil {
+		out = append(out, Hazard{
+			"no_postmaster",
+			false,
+			"service",
+			fmt.Sprintf(
+				"the postmaster %s is neither a mailbox nor an alias: mail to postmaster is "+
+					"refused",
+				pm.Display(),
+			),
+			"add the mailbox, or name another postmaster",
+		})
 	}
 	lost := c.Directory.Domains()
 	var domains []string
@@ -100,9 +129,14 @@ func (c *Compiled) directoryHazards() []Hazard {
 	}
 	slices.Sort(domains)
 	for _, d := range domains {
-		out = append(out, Hazard{"lost_mailboxes", true, "domain " + address.DisplayDomain(d),
-			fmt.Sprintf("%s is no local or shared domain any more: its %d mailboxes get no mail", address.DisplayDomain(d), lost[d]),
-			"keep the domain, or remove the mailboxes first"})
+		out = append(out, Hazard{
+			"lost_mailboxes",
+			true,
+			"domain " + address.DisplayDomain(d),
+			fmt.Sprintf("%s is no local or shared domain any more: its %d mailboxes get no mail",
+				address.DisplayDomain(d), lost[d]),
+			"keep the domain, or remove the mailboxes first",
+		})
 	}
 	return out
 }
@@ -114,10 +148,20 @@ func (c *Compiled) NeverUsed() []Hazard {
 	rules := make([]sets, min(len(c.RelayRules), maxCompared))
 	for i := range rules {
 		rules[i] = ruleSets(&c.RelayRules[i])
-		if j := slices.IndexFunc(rules[:i], func(earlier sets) bool { return covers(earlier, rules[i]) }); j >= 0 {
-			out = append(out, Hazard{Kind: "never_used", Where: "relay rule " + c.RelayRules[i].Name,
-				Text: fmt.Sprintf("relay rule %s is never reached: %s, before it, decides all it would", c.RelayRules[i].Name, c.RelayRules[j].Name),
-				Fix:  "move it up or take it out"})
+		if j := slices.IndexFunc(
+			rules[:i],
+			func(earlier sets) bool { return covers(earlier, rules[i]) },
+		); j >= 0 {
+			out = append(out, Hazard{
+				Kind:  "never_used",
+				Where: "relay rule " + c.RelayRules[i].Name,
+				Text: fmt.Sprintf(
+					"relay rule %s is never reached: %s, before it, decides all it would",
+					c.RelayRules[i].Name,
+					c.RelayRules[j].Name,
+				),
+				Fix: "move it up or take it out",
+			})
 		}
 	}
 	var routes []sets
@@ -130,8 +174,13 @@ func (c *Compiled) NeverUsed() []Hazard {
 		this := routeSets(r)
 		j := slices.IndexFunc(routes, func(earlier sets) bool { return covers(earlier, this) })
 		if j >= 0 && !c.takesOurs(r) {
-			out = append(out, Hazard{Kind: "never_used", Where: "route " + r.Name,
-				Text: fmt.Sprintf("route %s is never used: %s, before it, takes all it would", r.Name, names[j]), Fix: "move it up or take it out"})
+			out = append(out, Hazard{
+				Kind:  "never_used",
+				Where: "route " + r.Name,
+				Text: fmt.Sprintf("route %s is never used: %s, before it, takes all it would",
+					r.Name, names[j]),
+				Fix: "move it up or take it out",
+			})
 		}
 		if r.SizeOver == 0 && r.SizeUpTo == 0 {
 			routes, names = append(routes, this), append(names, r.Name)
@@ -146,7 +195,8 @@ const maxCompared = 500
 // takesOurs reports that a route names an address or domain of ours, which the
 // asterisk of an earlier one does not take.
 func (c *Compiled) takesOurs(r *Route) bool {
-	return slices.ContainsFunc(r.Recipients, func(p address.Pattern) bool { return p.Exact() && c.Domain(p.Domain()) != nil })
+	return slices.ContainsFunc(r.Recipients,
+		func(p address.Pattern) bool { return p.Exact() && c.Domain(p.Domain()) != nil })
 }
 
 // sets are a rule's conditions as texts; an empty one asks nothing.
@@ -156,7 +206,16 @@ type sets struct {
 }
 
 func ruleSets(r *RelayRule) sets {
-	return sets{r.Networks, [][]string{texts(r.Accounts), r.Listeners, r.Certificates, texts(r.Senders), texts(r.Recipients)}}
+	return sets{
+		r.Networks,
+		[][]string{
+			texts(r.Accounts),
+			r.Listeners,
+			r.Certificates,
+			texts(r.Senders),
+			texts(r.Recipients),
+		},
+	}
 }
 
 func routeSets(r *Route) sets {
@@ -175,13 +234,17 @@ func texts(ps address.Patterns) []string {
 
 // covers reports whether whatever meets b meets a.
 func covers(a, b sets) bool {
-	if len(a.networks) > 0 && (len(b.networks) == 0 || slices.ContainsFunc(b.networks, func(n netip.Prefix) bool {
-		return !slices.ContainsFunc(a.networks, func(m netip.Prefix) bool { return m.Bits() <= n.Bits() && m.Contains(n.Addr()) })
-	})) {
+	if len(a.networks) > 0 &&
+		(len(b.networks) == 0 || slices.ContainsFunc(b.networks, func(n netip.Prefix) bool {
+			return !slices.ContainsFunc(a.networks,
+				func(m netip.Prefix) bool { return m.Bits() <= n.Bits() && m.Contains(n.Addr()) })
+		})) {
 		return false
 	}
 	for i, wide := range a.texts {
-		if len(wide) > 0 && (len(b.texts[i]) == 0 || slices.ContainsFunc(b.texts[i], func(t string) bool { return !slices.Contains(wide, t) })) {
+		if len(wide) > 0 &&
+			(len(b.texts[i]) == 0 || slices.ContainsFunc(b.texts[i],
+				func(t string) bool { return !slices.Contains(wide, t) })) {
 			return false
 		}
 	}

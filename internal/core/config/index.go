@@ -28,7 +28,12 @@ type conditions struct {
 }
 
 func newFirstMatch() *firstMatch {
-	return &firstMatch{recipients: map[string][]int{}, senders: map[string][]int{}, accounts: map[string][]int{}, networks: map[netip.Prefix][]int{}}
+	return &firstMatch{
+		recipients: map[string][]int{},
+		senders:    map[string][]int{},
+		accounts:   map[string][]int{},
+		networks:   map[netip.Prefix][]int{},
+	}
 }
 
 // add puts entry number i under one of its conditions. Numbers must grow.
@@ -58,7 +63,8 @@ func (f *firstMatch) add(i int, c conditions) {
 
 // addPatterns reports false if a pattern names no domain.
 func addPatterns(m map[string][]int, ps address.Patterns, i int) bool {
-	if len(ps) == 0 || slices.ContainsFunc(ps, func(p address.Pattern) bool { return p.Domain() == "" }) {
+	if len(ps) == 0 ||
+		slices.ContainsFunc(ps, func(p address.Pattern) bool { return p.Domain() == "" }) {
 		return false
 	}
 	for _, p := range ps {
@@ -75,7 +81,11 @@ func addPatterns(m map[string][]int, ps address.Patterns, i int) bool {
 
 // each calls try with the numbers of entries that can match, in order, until it
 // returns true.
-func (f *firstMatch) each(recipient, sender, account address.Address, client netip.Addr, try func(i int) bool) {
+func (f *firstMatch) each(
+	recipient, sender, account address.Address,
+	client netip.Addr,
+	try func(i int) bool,
+) {
 	var room [12][]int
 	lists := append(room[:0], f.rest)
 	lists = byDomain(lists, f.recipients, recipient.Domain)

@@ -20,7 +20,13 @@ func parse(text []byte, stored bool) (*Config, error) {
 		return nil, err
 	}
 	if len(root.Content) == 0 {
-		return nil, Problems{{Line: 1, Text: "the configuration is empty; it needs at least service with host_name and postmaster"}}
+		return nil, Problems{
+			{
+				Line: 1,
+				Text: "the configuration is empty; it needs at least service with host_name and " +
+					"postmaster",
+			},
+		}
 	}
 	c := &Config{}
 	if problems := form.Decode(root, c, ""); len(problems) > 0 {

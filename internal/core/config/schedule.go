@@ -18,7 +18,10 @@ func (r Retry) schedule() retry.Schedule {
 }
 
 // given reports whether anything differs from the server's schedule.
-func (o OwnRetry) given() bool { return len(o.Intervals) > 0 || o.WarnAfter > 0 || o.ExpireAfter > 0 }
+func (o OwnRetry) given() bool {
+	return len(o.Intervals) > 0 || o.WarnAfter > 0 ||
+		o.ExpireAfter > 0
+}
 
 // Over is another schedule with what differs put in.
 func (o OwnRetry) Over(s retry.Schedule) retry.Schedule {
@@ -94,6 +97,7 @@ func (k *checker) checkRetry(line int, field string, s retry.Schedule) {
 		}
 	}
 	if s.ExpireAfter < time.Second {
-		k.wrong(line, field+".expire_after", "a message expires after %s; write at least 1s", s.ExpireAfter)
+		k.wrong(line, field+".expire_after", "a message expires after %s; write at least 1s",
+			s.ExpireAfter)
 	}
 }

@@ -81,8 +81,13 @@ func TestTheCorpusIsReadRightly(t *testing.T) {
 	if len(tuned) < 400 || len(kept) < 150 {
 		t.Fatalf("%d replies, %d kept out", len(tuned), len(kept))
 	}
-	precision, recall := score(tuned, func(s sample, v Verdict) { t.Logf("%s: %s, want %s %v", s.text, v.Cause, s.want, v.Evidence) })
-	if t.Logf("tuned by %d: precision %.3f, recall %.3f", len(tuned), precision, recall); precision < 0.98 || recall < 0.98 {
+	precision, recall := score(
+		tuned,
+		func(s sample, v Verdict) { t.Logf("%s: %s, want %s %v", s.text, v.Cause, s.want, v.Evidence) },
+	)
+	if t.Logf("tuned by %d: precision %.3f, recall %.3f", len(tuned), precision,
+		recall); precision < 0.98 ||
+		recall < 0.98 {
 		t.Errorf("what the rules were tuned by: precision %.3f, recall %.3f", precision, recall)
 	}
 	mistaken := map[[2]Cause]int{}
@@ -92,10 +97,19 @@ func TestTheCorpusIsReadRightly(t *testing.T) {
 			t.Logf("%s: %s, want %s %v", s.text, v.Cause, s.want, v.Evidence)
 		}
 	})
-	if t.Logf("kept out %d: precision %.3f, recall %.3f", len(kept), precision, recall); precision < 0.97 || recall < 0.9 {
+	if t.Logf("kept out %d: precision %.3f, recall %.3f", len(kept), precision,
+		recall); precision < 0.97 ||
+		recall < 0.9 {
 		t.Errorf("what was kept out: precision %.3f, recall %.3f", precision, recall)
 	}
-	figures := fmt.Sprintf("Of %d replies kept out of tuning, **precision is %.3f and recall %.3f**; the rules were tuned by %d others.\n\n", len(kept), precision, recall, len(tuned)) + confusion(kept, mistaken)
+	figures := fmt.Sprintf(
+		"Of %d replies kept out of tuning, **precision is %.3f and recall %.3f**; the rules were tuned by "+
+			"%d others.\n\n",
+		len(kept),
+		precision,
+		recall,
+		len(tuned),
+	) + confusion(kept, mistaken)
 	documented(t, "figures", figures)
 	documented(t, "causes", table())
 }
@@ -118,7 +132,8 @@ func confusion(kept []sample, mistaken map[[2]Cause]int) string {
 	for _, n := range of {
 		right += n
 	}
-	return "| it was | taken for | times |\n|---|---|---|\n" + strings.Join(rows, "") + fmt.Sprintf("| any | itself | %d |\n", right)
+	return "| it was | taken for | times |\n|---|---|---|\n" + strings.Join(rows,
+		"") + fmt.Sprintf("| any | itself | %d |\n", right)
 }
 
 // table is every cause and what it means.
@@ -156,7 +171,8 @@ func documented(t *testing.T, part, want string) {
 		t.Errorf("docs/diagnosis.md is not up to date: run GULL_WRITE_DOCS=1 go test ./internal/core/diagnose")
 		return
 	}
-	if err := os.WriteFile(file, []byte(head+"<!-- "+part+" -->\n"+want+"<!-- end -->"+tail), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte(head+"<!-- "+part+" -->\n"+want+"<!-- end -->"+tail),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 }

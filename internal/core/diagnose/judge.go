@@ -60,7 +60,8 @@ func init() {
 		return out
 	}
 	for _, r := range textRules {
-		textJudges = append(textJudges, compiled{r, take(r.words), take(r.also), take(r.unless), slices.Contains(r.words, "*")})
+		textJudges = append(textJudges,
+			compiled{r, take(r.words), take(r.also), take(r.unless), slices.Contains(r.words, "*")})
 	}
 	known = newPhrases(listed)
 }
@@ -135,15 +136,22 @@ func (v *Verdict) weigh(coded code, r smtp.Reply) {
 	switch {
 	case coded.cause == v.Cause:
 		v.Evidence = append(v.Evidence, coded.why(r))
-	case coded.cause != NoCause && coded.enhanced && Explain(coded.cause).Family != Explain(v.Cause).Family:
+	case coded.cause != NoCause && coded.enhanced &&
+		Explain(coded.cause).Family != Explain(v.Cause).Family:
 		v.Sure = Likely
-		v.Contradiction = fmt.Sprintf("Code %s would mean “%s”; the text counts.", r.Enhanced, Explain(coded.cause).Title)
+		v.Contradiction = fmt.Sprintf("Code %s would mean “%s”; the text counts.", r.Enhanced,
+			Explain(coded.cause).Title)
 	}
 	switch {
 	case r.Code/100 == 5 && waits && v.Contradiction == "":
-		v.Contradiction = fmt.Sprintf("Code %d says never, but this usually ends by itself: to send the message again later may succeed.", r.Code)
+		v.Contradiction = fmt.Sprintf(
+			"Code %d says never, but this usually ends by itself: to send the message again later "+
+				"may succeed.",
+			r.Code,
+		)
 	case r.Code/100 == 4 && !waits && v.Contradiction == "":
-		v.Contradiction = fmt.Sprintf("Code %d says later, but this does not end by itself.", r.Code)
+		v.Contradiction = fmt.Sprintf("Code %d says later, but this does not end by itself.",
+			r.Code)
 	}
 }
 
@@ -182,7 +190,8 @@ func (ru *rule) fits(stage Stage, r smtp.Reply) bool {
 	if len(ru.codes) > 0 && !slices.Contains(ru.codes, r.Code) {
 		return false
 	}
-	if len(ru.enhanced) > 0 && (len(r.Enhanced) < 5 || !slices.Contains(ru.enhanced, r.Enhanced[2:])) {
+	if len(ru.enhanced) > 0 &&
+		(len(r.Enhanced) < 5 || !slices.Contains(ru.enhanced, r.Enhanced[2:])) {
 		return false
 	}
 	return len(ru.stages) == 0 || slices.Contains(ru.stages, stage)

@@ -57,7 +57,16 @@ func space(b []byte) []byte {
 }
 
 // lookalikes are letters that no decomposition makes plain.
-var lookalikes = map[rune]string{'ß': "ss", 'ø': "o", 'æ': "ae", 'œ': "oe", 'ł': "l", 'đ': "d", 'ı': "i", '’': ""}
+var lookalikes = map[rune]string{
+	'ß': "ss",
+	'ø': "o",
+	'æ': "ae",
+	'œ': "oe",
+	'ł': "l",
+	'đ': "d",
+	'ı': "i",
+	'’': "",
+}
 
 // phrases finds all of many phrases in one pass over a text: an automaton after
 // Aho and Corasick.

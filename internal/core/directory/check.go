@@ -26,8 +26,12 @@ func (d *Directory) CheckMailbox(m *Mailbox, kinds Kinds) form.Problems {
 		c.wrong("address", "%s is an alias; remove it first", m.Address.Display())
 	}
 	if other := d.Mailbox(m.Address); other != nil && other.Address.Key() != m.Address.Key() {
-		if !slices.ContainsFunc(other.Generated, func(a address.Address) bool { return a.Key() == m.Address.Key() }) {
-			c.wrong("address", "%s is an address of mailbox %s", m.Address.Display(), other.Address.Display())
+		if !slices.ContainsFunc(
+			other.Generated,
+			func(a address.Address) bool { return a.Key() == m.Address.Key() },
+		) {
+			c.wrong("address", "%s is an address of mailbox %s", m.Address.Display(),
+				other.Address.Display())
 		}
 	}
 	seen := map[string]bool{m.Address.Key(): true}
@@ -47,7 +51,8 @@ func (d *Directory) CheckMailbox(m *Mailbox, kinds Kinds) form.Problems {
 	}
 	for i, a := range m.ForwardTo {
 		if a.Key() == m.Address.Key() {
-			c.wrong(fmt.Sprintf("forward_to[%d]", i), "a mailbox cannot forward to itself; keep_copy keeps its mail here")
+			c.wrong(fmt.Sprintf("forward_to[%d]", i),
+				"a mailbox cannot forward to itself; keep_copy keeps its mail here")
 		}
 	}
 	if r := m.Reply; r != nil {
@@ -55,7 +60,8 @@ func (d *Directory) CheckMailbox(m *Mailbox, kinds Kinds) form.Problems {
 			c.wrong("automatic_reply", "write a text: inside, outside or both")
 		}
 		if !r.From.IsZero() && !r.Until.IsZero() && r.Until.Before(r.From.Time) {
-			c.wrong("automatic_reply.until", "the last day, %s, is before the first, %s", r.Until, r.From)
+			c.wrong("automatic_reply.until", "the last day, %s, is before the first, %s", r.Until,
+				r.From)
 		}
 	}
 	if m.Password != "" && len([]rune(m.Password)) < minPassword {
@@ -71,7 +77,11 @@ func (d *Directory) CheckAlias(a *Alias, kinds Kinds) form.Problems {
 	if len(a.To) == 0 {
 		c.wrong("to", "write at least one address")
 	}
-	if m := d.Mailbox(a.Address); m != nil && !slices.ContainsFunc(m.Generated, func(g address.Address) bool { return g.Key() == a.Address.Key() }) {
+	if m := d.Mailbox(a.Address); m != nil &&
+		!slices.ContainsFunc(
+			m.Generated,
+			func(g address.Address) bool { return g.Key() == a.Address.Key() },
+		) {
 		c.wrong("address", "%s belongs to mailbox %s", a.Address.Display(), m.Address.Display())
 	}
 	targets := func(key string) []address.Address {
@@ -123,7 +133,13 @@ func CheckAll(mailboxes []Mailbox, aliases []Alias, kinds Kinds) form.Problems {
 	for i := range mailboxes {
 		m := &mailboxes[i]
 		if d.Holder(m.Address) == "a mailbox" {
-			add("mailboxes", i, form.Problems{{Line: m.Line, Field: "address", Text: fmt.Sprintf("%s stands already above", m.Address.Display())}})
+			add("mailboxes", i, form.Problems{
+				{
+					Line:  m.Line,
+					Field: "address",
+					Text:  fmt.Sprintf("%s stands already above", m.Address.Display()),
+				},
+			})
 		}
 		add("mailboxes", i, d.CheckMailbox(m, kinds))
 		d.Put(m)
@@ -131,7 +147,13 @@ func CheckAll(mailboxes []Mailbox, aliases []Alias, kinds Kinds) form.Problems {
 	for i := range aliases {
 		a := &aliases[i]
 		if d.Alias(a.Address) != nil {
-			add("aliases", i, form.Problems{{Line: a.Line, Field: "address", Text: fmt.Sprintf("%s stands already above", a.Address.Display())}})
+			add("aliases", i, form.Problems{
+				{
+					Line:  a.Line,
+					Field: "address",
+					Text:  fmt.Sprintf("%s stands already above", a.Address.Display()),
+				},
+			})
 		}
 		d.PutAlias(a)
 	}
@@ -148,7 +170,8 @@ type checker struct {
 }
 
 func (c *checker) wrong(field, format string, args ...any) {
-	c.problems = append(c.problems, form.Problem{Line: c.line, Field: field, Text: fmt.Sprintf(format, args...)})
+	c.problems = append(c.problems,
+		form.Problem{Line: c.line, Field: field, Text: fmt.Sprintf(format, args...)})
 }
 
 // ours reports addresses at domains that are not local or shared.
@@ -156,8 +179,10 @@ func (c *checker) ours(field string, a address.Address) {
 	switch c.kinds(a.Domain) {
 	case "local", "shared":
 	case "relay":
-		c.wrong(field, "%s is a relay domain; it has no addresses here", address.DisplayDomain(a.Domain))
+		c.wrong(field, "%s is a relay domain; it has no addresses here",
+			address.DisplayDomain(a.Domain))
 	default:
-		c.wrong(field, "%s is not among our domains; add it and apply the draft first", address.DisplayDomain(a.Domain))
+		c.wrong(field, "%s is not among our domains; add it and apply the draft first",
+			address.DisplayDomain(a.Domain))
 	}
 }

@@ -16,8 +16,21 @@ import (
 
 // MailboxColumns are the columns of mailboxes in CSV. Lists are written with
 // spaces between; a password is only ever read.
-var MailboxColumns = []string{"address", "name", "addresses", "quota", "forward_to", "keep_copy", "may_submit", "send_as",
-	"reply_inside", "reply_outside", "reply_from", "reply_until", "password"}
+var MailboxColumns = []string{
+	"address",
+	"name",
+	"addresses",
+	"quota",
+	"forward_to",
+	"keep_copy",
+	"may_submit",
+	"send_as",
+	"reply_inside",
+	"reply_outside",
+	"reply_from",
+	"reply_until",
+	"password",
+}
 
 // AliasColumns are the columns of aliases in CSV.
 var AliasColumns = []string{"address", "to", "about"}
@@ -36,22 +49,31 @@ func NewRows(r io.Reader, allowed []string) (*Rows, error) {
 	in.FieldsPerRecord, in.ReuseRecord = -1, true
 	head, err := in.Read()
 	if err != nil {
-		return nil, form.Problems{{Line: 1, Text: "the first row must name the columns: " + strings.Join(allowed, ",")}}
+		return nil, form.Problems{
+			{Line: 1, Text: "the first row must name the columns: " + strings.Join(allowed, ",")},
+		}
 	}
 	rows := &Rows{in: in}
 	var problems form.Problems
 	for i, name := range head {
 		name = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))
 		if !slices.Contains(allowed, name) {
-			problems = append(problems, form.Problem{Line: 1, Field: name, Text: fmt.Sprintf("column %d is not known; allowed: %s", i+1, strings.Join(allowed, ", "))})
+			problems = append(problems, form.Problem{
+				Line:  1,
+				Field: name,
+				Text: fmt.Sprintf("column %d is not known; allowed: %s", i+1,
+					strings.Join(allowed, ", ")),
+			})
 		}
 		if slices.Contains(rows.columns, name) {
-			problems = append(problems, form.Problem{Line: 1, Field: name, Text: "this column stands twice"})
+			problems = append(problems,
+				form.Problem{Line: 1, Field: name, Text: "this column stands twice"})
 		}
 		rows.columns = append(rows.columns, name)
 	}
 	if !slices.Contains(rows.columns, "address") {
-		problems = append(problems, form.Problem{Line: 1, Field: "address", Text: "this column is missing"})
+		problems = append(problems,
+			form.Problem{Line: 1, Field: "address", Text: "this column is missing"})
 	}
 	if len(problems) > 0 {
 		return nil, problems
@@ -67,14 +89,22 @@ func (r *Rows) next() (n *yaml.Node, line int, problems form.Problems, err error
 	}
 	var parse *csv.ParseError
 	if errors.As(err, &parse) {
-		return nil, parse.Line, form.Problems{{Line: parse.Line, Text: "this is not CSV: " + parse.Err.Error()}}, nil
+		return nil, parse.Line, form.Problems{
+			{Line: parse.Line, Text: "this is not CSV: " + parse.Err.Error()},
+		}, nil
 	}
 	if err != nil {
 		return nil, 0, nil, err
 	}
 	line, _ = r.in.FieldPos(0)
 	if len(row) > len(r.columns) {
-		return nil, line, form.Problems{{Line: line, Text: fmt.Sprintf("the row has %d fields and there are %d columns", len(row), len(r.columns))}}, nil
+		return nil, line, form.Problems{
+			{
+				Line: line,
+				Text: fmt.Sprintf("the row has %d fields and there are %d columns", len(row),
+					len(r.columns)),
+			},
+		}, nil
 	}
 	n = &yaml.Node{Kind: yaml.MappingNode, Line: line}
 	var reply *yaml.Node

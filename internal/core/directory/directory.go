@@ -55,7 +55,8 @@ type Alias struct {
 // generated ones too, and those he was given.
 func (m *Mailbox) May(sender address.Address) bool {
 	own := func(a address.Address) bool { return a.Key() == sender.Key() }
-	if own(m.Address) || slices.ContainsFunc(m.Addresses, own) || slices.ContainsFunc(m.Generated, own) {
+	if own(m.Address) || slices.ContainsFunc(m.Addresses, own) ||
+		slices.ContainsFunc(m.Generated, own) {
 		return true
 	}
 	_, ok := m.SendAs.Match(sender)
@@ -87,7 +88,11 @@ type Directory struct {
 
 // New makes an empty directory.
 func New() *Directory {
-	return &Directory{boxes: map[string]*Mailbox{}, aliases: map[string]*Alias{}, domains: map[string]int{}}
+	return &Directory{
+		boxes:   map[string]*Mailbox{},
+		aliases: map[string]*Alias{},
+		domains: map[string]int{},
+	}
 }
 
 // Counts are how many mailboxes and aliases there are.
@@ -164,7 +169,8 @@ func (d *Directory) Mailboxes() []*Mailbox {
 		}
 	}
 	d.mu.RUnlock()
-	slices.SortFunc(out, func(a, b *Mailbox) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
+	slices.SortFunc(out,
+		func(a, b *Mailbox) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
 	return out
 }
 
@@ -176,7 +182,8 @@ func (d *Directory) Aliases() []*Alias {
 		out = append(out, a)
 	}
 	d.mu.RUnlock()
-	slices.SortFunc(out, func(a, b *Alias) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
+	slices.SortFunc(out,
+		func(a, b *Alias) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
 	return out
 }
 
@@ -186,12 +193,16 @@ func (d *Directory) Naming(a address.Address) []*Alias {
 	d.mu.RLock()
 	var out []*Alias
 	for _, alias := range d.aliases {
-		if slices.ContainsFunc(alias.To, func(to address.Address) bool { return to.Key() == a.Key() }) {
+		if slices.ContainsFunc(
+			alias.To,
+			func(to address.Address) bool { return to.Key() == a.Key() },
+		) {
 			out = append(out, alias)
 		}
 	}
 	d.mu.RUnlock()
-	slices.SortFunc(out, func(a, b *Alias) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
+	slices.SortFunc(out,
+		func(a, b *Alias) int { return strings.Compare(a.Address.Key(), b.Address.Key()) })
 	return out
 }
 
@@ -234,7 +245,12 @@ func (d *Directory) Become(other *Directory) {
 func (d *Directory) Clone() *Directory {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
-	return &Directory{boxes: maps.Clone(d.boxes), aliases: maps.Clone(d.aliases), count: d.count, domains: maps.Clone(d.domains)}
+	return &Directory{
+		boxes:   maps.Clone(d.boxes),
+		aliases: maps.Clone(d.aliases),
+		count:   d.count,
+		domains: maps.Clone(d.domains),
+	}
 }
 
 // Of makes a directory of what stands in one text with a configuration.

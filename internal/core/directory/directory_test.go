@@ -74,9 +74,15 @@ func TestRowsAreReadExactly(t *testing.T) {
 			}
 		}
 	}
-	boxes, faults := read("\ufeffAddress,Name,forward_to,keep_copy,reply_outside,reply_until\r\na@s.example,\"Hall, Tove\",x@b.example y@c.example,true,\"I am\naway\",2026-12-01\nb@s.example\n")
+	boxes, faults := read(
+		"\ufeffAddress,Name,forward_to,keep_copy,reply_outside,reply_until\r\na@s.example,\"Hall, " +
+			"Tove\",x@b.example y@c.example,true,\"I am\naway\",2026-12-01\nb@s.example\n",
+	)
 	m := boxes[0]
-	if faults != "" || len(boxes) != 2 || m.Name != "Hall, Tove" || len(m.ForwardTo) != 2 || !m.KeepCopy || m.Reply.Outside != "I am\naway" || m.Reply.Until.String() != "2026-12-01" || boxes[1].Line != 4 {
+	if faults != "" || len(boxes) != 2 || m.Name != "Hall, Tove" || len(m.ForwardTo) != 2 || !m.KeepCopy ||
+		m.Reply.Outside != "I am\naway" ||
+		m.Reply.Until.String() != "2026-12-01" ||
+		boxes[1].Line != 4 {
 		t.Errorf("%q %+v", faults, boxes)
 	}
 	if row := m.Row(); strings.Join(row[:6], "|") != "a@s.example|Hall, Tove|||x@b.example y@c.example|true" {
@@ -102,7 +108,8 @@ func TestRowsAreReadExactly(t *testing.T) {
 func TestWhoMaySendAsWhom(t *testing.T) {
 	m := box("ines@s.example", "Ines")
 	m.Addresses = []address.Address{addr("harbour@s.example")}
-	for a, want := range map[string]bool{"INES@s.example": true, "harbour@s.example": true, "keeper@s.example": false, "x@t.example": false} {
+	for a, want := range map[string]bool{"INES@s.example": true, "harbour@s.example": true,
+		"keeper@s.example": false, "x@t.example": false} {
 		if m.May(addr(a)) != want {
 			t.Errorf("%s: %v", a, !want)
 		}

@@ -22,14 +22,19 @@ func CheckPattern(pattern string) error {
 		return fmt.Errorf("%q has none of %s", pattern, strings.Join(patternWords, ", "))
 	}
 	if _, err := address.Parse(rest + "@skerryline.example"); err != nil {
-		return fmt.Errorf("%q does not make an address; between the words only letters, digits, dots and hyphens stand", pattern)
+		return fmt.Errorf(
+			"%q does not make an address; between the words only letters, digits, dots and "+
+				"hyphens stand",
+			pattern,
+		)
 	}
 	return nil
 }
 
 // folds are messages that names have and addresses avoid.
-var folds = strings.NewReplacer("æ", "ae", "ø", "oe", "å", "aa", "ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "é", "e", "è", "e", "ê", "e",
-	"á", "a", "à", "a", "â", "a", "ç", "c", "ñ", "n", "í", "i", "ó", "o", "ô", "o", "ú", "u", "ð", "d", "þ", "th", "ł", "l", "š", "s", "ž", "z", "č", "c")
+var folds = strings.NewReplacer("æ", "ae", "ø", "oe", "å", "aa", "ä", "ae", "ö", "oe", "ü", "ue",
+	"ß", "ss", "é", "e", "è", "e", "ê", "e", "á", "a", "à", "a", "â", "a", "ç", "c", "ñ", "n", "í",
+	"i", "ó", "o", "ô", "o", "ú", "u", "ð", "d", "þ", "th", "ł", "l", "š", "s", "ž", "z", "č", "c")
 
 // nameParts are the first and last part of a name and the whole of it, in the
 // messages of addresses.
@@ -63,7 +68,8 @@ func local(pattern, name string) string {
 		}
 		return ""
 	}
-	return strings.NewReplacer("{first}", first, "{last}", last, "{f}", initial(first), "{l}", initial(last), "{name}", whole).Replace(pattern)
+	return strings.NewReplacer("{first}", first, "{last}", last, "{f}", initial(first), "{l}",
+		initial(last), "{name}", whole).Replace(pattern)
 }
 
 // isPerson reports a name like Ines Harrow: two to four words in capitals. What

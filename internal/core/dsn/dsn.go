@@ -109,7 +109,8 @@ func Compose(n Notice) []byte {
 	line("Message-ID: <%s@%s>", n.ID, n.HostName)
 	line("Auto-Submitted: auto-replied")
 	line("MIME-Version: 1.0")
-	line("Content-Type: multipart/report; report-type=delivery-status;\r\n\tboundary=\"%s\"", boundary)
+	line("Content-Type: multipart/report; report-type=delivery-status;\r\n\tboundary=\"%s\"",
+		boundary)
 	line("")
 	line("--%s", boundary)
 	line("Content-Type: text/plain; charset=utf-8\r\nContent-Language: en")
@@ -210,7 +211,8 @@ func (n Notice) writeStatus(b *bytes.Buffer) {
 func (n Notice) coded(s string) string {
 	var b strings.Builder
 	for _, r := range s {
-		if r > ' ' && r < 0x7f && r != '+' && r != '=' && r != '\\' || n.NeedsUTF8() && r >= 0xa0 && !inert.Acts(r) {
+		if r > ' ' && r < 0x7f && r != '+' && r != '=' && r != '\\' ||
+			n.NeedsUTF8() && r >= 0xa0 && !inert.Acts(r) {
 			b.WriteRune(r)
 		} else {
 			fmt.Fprintf(&b, "\\x{%X}", r)
@@ -243,10 +245,12 @@ func (n Notice) writeOriginal(b *bytes.Buffer) {
 		kind, body = "message/rfc822", n.Content
 	}
 	if !isASCII(n.Header) {
-		kind = map[bool]string{true: "message/global", false: "message/global-headers"}[n.Content != nil]
+		kind = map[bool]string{true: "message/global",
+			false: "message/global-headers"}[n.Content != nil]
 	}
 	b.WriteString("Content-Type: " + kind + "\r\n")
-	if kind == "message/rfc822" && !isASCII(body) { // it may not be encoded (RFC 2046 section 5.2.1)
+	if kind == "message/rfc822" &&
+		!isASCII(body) { // it may not be encoded (RFC 2046 section 5.2.1)
 		b.WriteString("Content-Transfer-Encoding: 8bit\r\n\r\n")
 		b.Write(body)
 		return

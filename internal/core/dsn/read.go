@@ -44,7 +44,8 @@ var ErrNoReport = errors.New("not a delivery status notification")
 // IsReport tells by its header whether a message is a notification.
 func IsReport(section []byte) bool {
 	kind, params, err := mime.ParseMediaType(message.ParseHeader(section).First("Content-Type"))
-	return err == nil && kind == "multipart/report" && strings.Contains(strings.ToLower(params["report-type"]), "delivery-status")
+	return err == nil && kind == "multipart/report" &&
+		strings.Contains(strings.ToLower(params["report-type"]), "delivery-status")
 }
 
 // maxRecipients bounds what is read of a report.
@@ -92,7 +93,8 @@ func (r *Report) tidy() {
 	for i := range r.Recipients {
 		one := &r.Recipients[i]
 		one.Action = Action(inert.Line(string(one.Action), most))
-		list = append(list, &one.Final, &one.Original, &one.Status, &one.RemoteHost, &one.Diagnostic)
+		list = append(list, &one.Final, &one.Original, &one.Status, &one.RemoteHost,
+			&one.Diagnostic)
 	}
 	for _, text := range list {
 		*text = inert.Line(*text, most)
@@ -109,9 +111,14 @@ func (r *Report) readStatus(body []byte) {
 			r.ReportingHost = afterType(group.Get("Reporting-MTA"))
 			r.EnvID = fromXtext(group.Get("Original-Envelope-Id"))
 		default:
-			r.Recipients = append(r.Recipients, ReportedRecipient{Action: Action(strings.ToLower(firstWord(group.Get("Action")))),
-				Final: recipient(group.Get("Final-Recipient")), Original: recipient(group.Get("Original-Recipient")), Status: firstWord(group.Get("Status")),
-				RemoteHost: afterType(group.Get("Remote-Mta")), Diagnostic: oneLine(afterType(group.Get("Diagnostic-Code")))})
+			r.Recipients = append(r.Recipients, ReportedRecipient{
+				Action:     Action(strings.ToLower(firstWord(group.Get("Action")))),
+				Final:      recipient(group.Get("Final-Recipient")),
+				Original:   recipient(group.Get("Original-Recipient")),
+				Status:     firstWord(group.Get("Status")),
+				RemoteHost: afterType(group.Get("Remote-Mta")),
+				Diagnostic: oneLine(afterType(group.Get("Diagnostic-Code"))),
+			})
 		}
 		first = first && len(group) == 0
 		if err != nil {

@@ -11,11 +11,14 @@ import (
 
 // openings say in a sentence what happened.
 var openings = map[Action]string{
-	Failed:    "Your message could not be delivered. It will not be tried again.",
-	Delayed:   "Your message has not been delivered yet. You need not send it again: we keep trying.",
+	Failed: "Your message could not be delivered. It will not be tried again.",
+	Delayed: "Your message has not been delivered yet. You need not send it again: we keep " +
+		"trying.",
 	Delivered: "Your message was delivered.",
-	Relayed:   "Your message was passed on to the recipient's mail server. That server does not tell us when it is delivered.",
-	Expanded:  "Your message was passed on to all who are behind the address you wrote to. You will not be told of each of them.",
+	Relayed: "Your message was passed on to the recipient's mail server. That server does not " +
+		"tell us when it is delivered.",
+	Expanded: "Your message was passed on to all who are behind the address you wrote to. You " +
+		"will not be told of each of them.",
 }
 
 // dateForPeople is how a time is written in the first part.
@@ -30,7 +33,8 @@ func (n Notice) words() string {
 	if n.CopyOf != n.To && n.CopyOf.String() != "" {
 		line("This is the postmaster's copy of a notice to %s.", n.CopyOf.Display())
 		if n.Uncopied > 0 {
-			line("%d notices before it were not copied: the limit for an hour was reached.", n.Uncopied)
+			line("%d notices before it were not copied: the limit for an hour was reached.",
+				n.Uncopied)
 		}
 		line("")
 	}
@@ -85,11 +89,21 @@ func (n Notice) about(r Recipient) []statement {
 	meaning := diagnose.ForSender(r.Cause)
 	say("Why:", meaning.Why)
 	if r.Expired {
-		say("", "We tried for "+retry.Words(n.Now.Sub(n.Arrived).Round(time.Minute))+" and it has expired.")
+		say(
+			"",
+			"We tried for "+retry.Words(
+				n.Now.Sub(n.Arrived).Round(time.Minute),
+			)+" and it has expired.",
+		)
 	}
 	if r.Action == Delayed {
 		if !r.RetryUntil.IsZero() {
-			say("What next:", "We keep trying until "+r.RetryUntil.UTC().Format(dateForPeople)+". You hear from us again only if it cannot be delivered by then.")
+			say(
+				"What next:",
+				"We keep trying until "+r.RetryUntil.UTC().Format(
+					dateForPeople,
+				)+". You hear from us again only if it cannot be delivered by then.",
+			)
 		}
 		if meaning.Do != "" && !meaning.Waiting {
 			say("You can:", meaning.Do)

@@ -86,7 +86,10 @@ func syntaxProblem(err error, text string) Problem {
 		line, _ := strconv.Atoi(m[1])
 		if strings.Contains(m[2], "tab character") {
 			for i, l := range strings.Split(text, "\n") {
-				if indent := l[:len(l)-len(strings.TrimLeft(l, " \t"))]; strings.Contains(indent, "\t") {
+				if indent := l[:len(l)-len(strings.TrimLeft(l, " \t"))]; strings.Contains(
+					indent,
+					"\t",
+				) {
 					line = i + 1
 					break
 				}
@@ -111,7 +114,8 @@ func (d *decoder) wrong(n *yaml.Node, field, format string, args ...any) {
 
 func (d *decoder) decode(n *yaml.Node, v reflect.Value, field string, tag reflect.StructTag) {
 	if n.Kind == yaml.AliasNode {
-		d.wrong(n, field, "YAML references (*name) are not used in a configuration; write the value out")
+		d.wrong(n, field,
+			"YAML references (*name) are not used in a configuration; write the value out")
 		return
 	}
 	if parse, ok := scalars[v.Type()]; ok {
@@ -135,8 +139,10 @@ func (d *decoder) decode(n *yaml.Node, v reflect.Value, field string, tag reflec
 	case reflect.String:
 		if text, ok := d.scalar(n, field, "a text"); ok {
 			v.SetString(text)
-			if enum := tag.Get("enum"); enum != "" && !slices.Contains(strings.Split(enum, ","), text) {
-				d.wrong(n, field, "%q is not known; allowed: %s", text, strings.ReplaceAll(enum, ",", ", "))
+			if enum := tag.Get("enum"); enum != "" &&
+				!slices.Contains(strings.Split(enum, ","), text) {
+				d.wrong(n, field, "%q is not known; allowed: %s", text,
+					strings.ReplaceAll(enum, ",", ", "))
 			}
 		}
 	case reflect.Int:
@@ -183,7 +189,8 @@ func (d *decoder) decodeStruct(n *yaml.Node, v reflect.Value, field string) {
 		index := fieldByName(v.Type(), key.Value)
 		switch {
 		case index < 0:
-			d.wrong(key, path, "this field is not known; allowed: %s", strings.Join(fieldNames(v.Type()), ", "))
+			d.wrong(key, path, "this field is not known; allowed: %s",
+				strings.Join(fieldNames(v.Type()), ", "))
 		case seen[key.Value]:
 			d.wrong(key, path, "this field is given twice")
 		default:
@@ -298,12 +305,15 @@ type scalarForm struct {
 }
 
 var scalars = map[reflect.Type]scalarForm{
-	reflect.TypeFor[time.Duration]():   form("a duration like 30s, 15m or 5d", ParseDuration),
-	reflect.TypeFor[Size]():            form("a size like 500 KB or 50 MB", ParseSize),
-	reflect.TypeFor[netip.Prefix]():    form("a network like 127.20.1.0/24", ParseNetwork),
-	reflect.TypeFor[netip.AddrPort]():  form("an address with port like 127.0.0.1:2525", parseAddrPort),
-	reflect.TypeFor[address.Address](): form("an address like keeper@skerryline.example", address.Parse),
-	reflect.TypeFor[address.Pattern](): form("a pattern like \"*\", a domain or an address", address.ParsePattern),
+	reflect.TypeFor[time.Duration](): form("a duration like 30s, 15m or 5d", ParseDuration),
+	reflect.TypeFor[Size]():          form("a size like 500 KB or 50 MB", ParseSize),
+	reflect.TypeFor[netip.Prefix]():  form("a network like 127.20.1.0/24", ParseNetwork),
+	reflect.TypeFor[netip.AddrPort](): form("an address with port like 127.0.0.1:2525",
+		parseAddrPort),
+	reflect.TypeFor[address.Address](): form("an address like keeper@skerryline.example",
+		address.Parse),
+	reflect.TypeFor[address.Pattern](): form("a pattern like \"*\", a domain or an address",
+		address.ParsePattern),
 	reflect.TypeFor[DomainName](): form("a domain", func(s string) (DomainName, error) {
 		d, err := address.ParseDomain(s)
 		return DomainName(d), err
@@ -363,12 +373,21 @@ func ParseNetwork(s string) (netip.Prefix, error) {
 	if err != nil {
 		host, bits, _ := strings.Cut(s, "/")
 		if ip, addrErr := netip.ParseAddr(host); addrErr == nil {
-			return p, fmt.Errorf("%q has the prefix length %s; for this kind of address 0 to %d are allowed", s, bits, ip.BitLen())
+			return p, fmt.Errorf(
+				"%q has the prefix length %s; for this kind of address 0 to %d are allowed",
+				s,
+				bits,
+				ip.BitLen(),
+			)
 		}
-		return p, fmt.Errorf("%q is not a network; write 127.20.1.0/24, 2001:db8::/32 or a single address", s)
+		return p, fmt.Errorf(
+			"%q is not a network; write 127.20.1.0/24, 2001:db8::/32 or a single address",
+			s,
+		)
 	}
 	if p.Masked() != p {
-		return p, fmt.Errorf("%q has bits beyond its prefix length; did you mean %s?", s, p.Masked())
+		return p, fmt.Errorf("%q has bits beyond its prefix length; did you mean %s?", s,
+			p.Masked())
 	}
 	return p, nil
 }
@@ -376,7 +395,9 @@ func ParseNetwork(s string) (netip.Prefix, error) {
 func parseAddrPort(s string) (netip.AddrPort, error) {
 	ap, err := netip.ParseAddrPort(s)
 	if err != nil {
-		return ap, errors.New(strconv.Quote(s) + " is not an address with port; write 127.0.0.1:2525 or [::]:25")
+		return ap, errors.New(
+			strconv.Quote(s) + " is not an address with port; write 127.0.0.1:2525 or [::]:25",
+		)
 	}
 	return ap, nil
 }

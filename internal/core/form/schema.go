@@ -21,8 +21,17 @@ type Field struct {
 }
 
 // forms name what a scalar stands for.
-var forms = map[string]string{"Duration": "duration", "Size": "size", "Prefix": "network", "AddrPort": "address_port",
-	"Addr": "ip", "Address": "address", "Pattern": "pattern", "DomainName": "domain", "Day": "day"}
+var forms = map[string]string{
+	"Duration":   "duration",
+	"Size":       "size",
+	"Prefix":     "network",
+	"AddrPort":   "address_port",
+	"Addr":       "ip",
+	"Address":    "address",
+	"Pattern":    "pattern",
+	"DomainName": "domain",
+	"Day":        "day",
+}
 
 // FieldsOf describes the fields of a struct type, in order.
 func FieldsOf(t reflect.Type) []Field {
@@ -39,7 +48,12 @@ func FieldsOf(t reflect.Type) []Field {
 }
 
 func describe(name string, t reflect.Type, tag reflect.StructTag) Field {
-	field := Field{Name: name, Doc: tag.Get("doc"), Required: tag.Get("required") != "", Default: tag.Get("default")}
+	field := Field{
+		Name:     name,
+		Doc:      tag.Get("doc"),
+		Required: tag.Get("required") != "",
+		Default:  tag.Get("default"),
+	}
 	if enum := tag.Get("enum") + tag.Get("each"); enum != "" {
 		field.Allowed = strings.Split(enum, ",")
 	}
@@ -145,5 +159,6 @@ func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 
 // Shown are the fields of T but those named.
 func Shown[T any](hidden ...string) []Field {
-	return slices.DeleteFunc(FieldsOf(reflect.TypeFor[T]()), func(f Field) bool { return slices.Contains(hidden, f.Name) })
+	return slices.DeleteFunc(FieldsOf(reflect.TypeFor[T]()),
+		func(f Field) bool { return slices.Contains(hidden, f.Name) })
 }

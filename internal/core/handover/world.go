@@ -101,9 +101,17 @@ type World struct {
 
 // NewWorld is a world of n nodes whose chances come from a seed.
 func NewWorld(n int, seed uint64, f Faults) *World {
-	w := &World{Rows: NewRows(), Faults: f, rnd: rand.New(rand.NewPCG(seed, seed)),
-		Told: map[Message]Answer{}, Far: map[Message]int{}, Excused: map[Message]bool{}, Doubtful: map[Message]bool{},
-		beats: map[Run]int{}, wellAt: map[Run]int{}}
+	w := &World{
+		Rows:     NewRows(),
+		Faults:   f,
+		rnd:      rand.New(rand.NewPCG(seed, seed)),
+		Told:     map[Message]Answer{},
+		Far:      map[Message]int{},
+		Excused:  map[Message]bool{},
+		Doubtful: map[Message]bool{},
+		beats:    map[Run]int{},
+		wellAt:   map[Run]int{},
+	}
 	for range n {
 		nd := &node{}
 		w.nodes = append(w.nodes, nd)
@@ -123,7 +131,8 @@ func (w *World) say(format string, args ...any) {
 func (w *World) Trace(m Message) (out []string) {
 	name := fmt.Sprintf("message %d ", m)
 	for _, line := range w.trace {
-		if _, event, _ := strings.Cut(line, " "); strings.HasPrefix(event, name) || !strings.HasPrefix(event, "message ") {
+		if _, event, _ := strings.Cut(line, " "); strings.HasPrefix(event, name) ||
+			!strings.HasPrefix(event, "message ") {
 			out = append(out, line)
 		}
 	}
@@ -198,7 +207,8 @@ func (w *World) kill(n *node) {
 			w.hidden = append(w.hidden, e)
 		}
 	}
-	n.memory, n.hands, n.under = map[Message]Run{}, map[Message]attempt{}, nil // what is in doubt is written down
+	// what is in doubt is written down
+	n.memory, n.hands, n.under = map[Message]Run{}, map[Message]attempt{}, nil
 }
 
 // excuse notes what was in a transaction as its run ended.
@@ -391,8 +401,11 @@ func (w *World) watch(n *node) {
 		}
 		if w.now-known[1] > deadAfter {
 			if w.wellTicks-w.wellAt[run] < deadAfter/3 {
-				w.unfair = fmt.Errorf("run %d is taken for dead though it could hardly be heard: %d ticks",
-					run, w.wellTicks-w.wellAt[run])
+				w.unfair = fmt.Errorf(
+					"run %d is taken for dead though it could hardly be heard: %d ticks",
+					run,
+					w.wellTicks-w.wellAt[run],
+				)
 			}
 			w.say("run %d takes %d for dead", n.run, run)
 			for _, other := range w.nodes {
@@ -407,7 +420,8 @@ func (w *World) watch(n *node) {
 
 // lease takes what is due. Its answer may be lost: then the lease is nobody's.
 func (w *World) lease(n *node) {
-	if w.State == Away || w.fenced(n) || len(n.doubts) > 0 { // what is to be withdrawn must not be leased
+	if w.State == Away || w.fenced(n) ||
+		len(n.doubts) > 0 { // what is to be withdrawn must not be leased
 		return
 	}
 	list, err := w.Rows.Lease(n.run, 3)

@@ -28,7 +28,8 @@ func search(seed uint64, steps int, f Faults) error {
 				b = &Broken{}
 			}
 			trace := w.Trace(b.Message)
-			return fmt.Errorf("seed %d, step %d: %w\n%s", seed, i, err, strings.Join(trace[max(0, len(trace)-60):], "\n"))
+			return fmt.Errorf("seed %d, step %d: %w\n%s", seed, i, err,
+				strings.Join(trace[max(0, len(trace)-60):], "\n"))
 		}
 	}
 	return nil

@@ -12,7 +12,9 @@ import (
 // Acts reports a character that does something in place of being shown. Line ends
 // and tabs do too; marks of direction without effect on other text do not.
 func Acts(r rune) bool {
-	return r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x2028 || r == 0x2029 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
+	return r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x2028 || r == 0x2029 ||
+		r >= 0x202a && r <= 0x202e ||
+		r >= 0x2066 && r <= 0x2069
 }
 
 // Text is s with such characters, and octets that are no UTF-8, as escapes; tabs stay.
@@ -53,7 +55,10 @@ func Cell(s string) string {
 	case '=', '+', '-', '@', '\t', '\r', '\n', 0x1b:
 		s = "'" + s
 	}
-	if !strings.ContainsFunc(s, func(r rune) bool { return r != '\n' && r != '\t' && r != '\r' && Acts(r) || r == utf8.RuneError }) {
+	if !strings.ContainsFunc(s, func(r rune) bool {
+		return r != '\n' && r != '\t' && r != '\r' && Acts(r) ||
+			r == utf8.RuneError
+	}) {
 		return s
 	}
 	var b strings.Builder

@@ -45,23 +45,31 @@ func (k *DKIMKey) Explain(now time.Time) {
 	takes := "gull dkim use " + k.Domain + " " + k.Selector
 	switch {
 	case k.State == KeySigning && k.Locked:
-		k.Next = "put the former key file of this node back and start it anew, or rotate the key (gull dkim rotate " + k.Domain + "): nothing is signed with it here"
+		k.Next = "put the former key file of this node back and start it anew, or rotate the key " +
+			"(gull dkim rotate " + k.Domain + "): nothing is signed with it here"
 	case k.State == KeySigning && k.Fault != "":
-		k.Next = "publish its record again immediately: messages are signed and nobody can verify them"
+		k.Next = "publish its record again immediately: messages are signed and nobody can verify " +
+			"them"
 	case k.State == KeySigning:
 		k.Next = "nothing: messages are signed with it"
 	case k.State == KeyRetired && (k.Fault != "" || k.SeenAt.IsZero()):
-		k.Next = "its record is not in DNS; forget it: gull dkim remove " + k.Domain + " " + k.Selector
+		k.Next = "its record is not in DNS; forget it: gull dkim remove " + k.Domain + " " +
+			k.Selector
 	case k.State == KeyRetired && now.After(k.RetiredAt.Add(RetiredFor)):
 		k.Next = "take its record out of DNS, then: gull dkim remove " + k.Domain + " " + k.Selector
 	case k.State == KeyRetired:
-		k.Next = "leave its record in DNS until " + k.RetiredAt.Add(RetiredFor).UTC().Format("2006-01-02 15:04 UTC") + ": messages under way are verified by it"
+		k.Next = "leave its record in DNS until " + k.RetiredAt.Add(
+			RetiredFor,
+		).UTC().Format("2006-01-02 15:04 UTC") + ": messages under way are verified by it"
 	case k.State == KeyMade && k.TakesOver:
-		k.Next = "publish its record; it signs by itself when DNS has shown it for " + (time.Duration(k.Overlap) * time.Second).String()
+		k.Next = "publish its record; it signs by itself when DNS has shown it for " +
+			(time.Duration(k.Overlap) * time.Second).String()
 	case k.State == KeyMade:
 		k.Next = "publish its record, then: " + takes
 	case k.TakesOver:
-		k.Next = "nothing: it signs from " + k.SeenAt.Add(time.Duration(k.Overlap)*time.Second).UTC().Format("2006-01-02 15:04 UTC") + " by itself"
+		k.Next = "nothing: it signs from " + k.SeenAt.Add(
+			time.Duration(k.Overlap)*time.Second,
+		).UTC().Format("2006-01-02 15:04 UTC") + " by itself"
 	default:
 		k.Next = "its record is in DNS; let it sign: " + takes
 	}

@@ -39,7 +39,10 @@ func (f SessionFilter) Matches(x Session) bool {
 		}
 	}
 	fits := func(want, is string) bool { return want == "" || want == is }
-	return fits(f.Direction, x.Direction) && fits(f.Protocol, x.Protocol) && fits(f.Listener, x.Listener) && fits(f.Route, x.Route) &&
-		(fits(f.Outcome, x.Outcome) || f.Outcome == "trouble" && x.Trouble()) && (f.Account == "" || strings.EqualFold(f.Account, x.Account)) &&
-		strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) && x.Seconds >= f.Longer.Seconds()
+	return fits(f.Direction, x.Direction) && fits(f.Protocol, x.Protocol) && fits(f.Listener,
+		x.Listener) && fits(f.Route, x.Route) &&
+		(fits(f.Outcome, x.Outcome) || f.Outcome == "trouble" && x.Trouble()) && (f.Account == "" ||
+		strings.EqualFold(f.Account, x.Account)) &&
+		strings.Contains(strings.ToLower(x.Name), strings.ToLower(f.Name)) &&
+		x.Seconds >= f.Longer.Seconds()
 }

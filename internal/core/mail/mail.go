@@ -174,7 +174,10 @@ func ParseDeliveryID(s string) (DeliveryID, error) {
 	m, err := ident.Parse(head)
 	n, numErr := strconv.ParseInt(tail, 10, 16)
 	if !ok || err != nil || numErr != nil || n < 1 {
-		return DeliveryID{}, fmt.Errorf("%q is not a delivery's id: write the message's id, a hyphen and a number", s)
+		return DeliveryID{}, fmt.Errorf(
+			"%q is not a delivery's id: write the message's id, a hyphen and a number",
+			s,
+		)
 	}
 	return DeliveryID{m, int16(n)}, nil
 }

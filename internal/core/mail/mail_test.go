@@ -15,7 +15,8 @@ func TestDeliveriesAreNamedAfterTheirMessage(t *testing.T) {
 	if err != nil || got != id || !strings.HasSuffix(id.String(), "-7") {
 		t.Errorf("%s: %+v %v", id, got, err)
 	}
-	for _, bad := range []string{"", "-1", "0000000000001", "0000000000001-", "0000000000001-0", "0000000000001--1", "0000000000001-99999", "x-1"} {
+	for _, bad := range []string{"", "-1", "0000000000001", "0000000000001-", "0000000000001-0",
+		"0000000000001--1", "0000000000001-99999", "x-1"} {
 		if got, err := ParseDeliveryID(bad); err == nil {
 			t.Errorf("%q was read as %+v", bad, got)
 		}
@@ -24,8 +25,18 @@ func TestDeliveriesAreNamedAfterTheirMessage(t *testing.T) {
 
 func TestRecordsSurviveJSON(t *testing.T) {
 	at := time.Date(2026, 11, 23, 5, 0, 0, 123456000, time.UTC)
-	d := Delivery{Key: DeliveryID{Message: 42, N: 1}, MessageID: 42, Recipient: "x@saltmarsh.example", State: Deferred, Via: []string{"a@skerryline.example"},
-		Attempts: 2, LastAttemptAt: At(at), Last: &LastReply{Stage: diagnose.StageConnect, Text: "refused", Tried: []LastReply{{Host: "mx1"}}}, Cause: diagnose.ConnectRefused}
+	d := Delivery{
+		Key:           DeliveryID{Message: 42, N: 1},
+		MessageID:     42,
+		Recipient:     "x@saltmarsh.example",
+		State:         Deferred,
+		Via:           []string{"a@skerryline.example"},
+		Attempts:      2,
+		LastAttemptAt: At(at),
+		Last: &LastReply{Stage: diagnose.StageConnect, Text: "refused",
+			Tried: []LastReply{{Host: "mx1"}}},
+		Cause: diagnose.ConnectRefused,
+	}
 	text, err := json.Marshal(d)
 	if err != nil {
 		t.Fatal(err)
@@ -34,10 +45,13 @@ func TestRecordsSurviveJSON(t *testing.T) {
 	if err := json.Unmarshal(text, &got); err != nil {
 		t.Fatal(err)
 	}
-	if got.Key != d.Key || !got.LastAttemptAt.Equal(at) || !got.NextAttemptAt.IsZero() || got.Last.Tried[0].Host != "mx1" || got.Cause != d.Cause {
+	if got.Key != d.Key || !got.LastAttemptAt.Equal(at) || !got.NextAttemptAt.IsZero() ||
+		got.Last.Tried[0].Host != "mx1" ||
+		got.Cause != d.Cause {
 		t.Errorf("%s\n%+v", text, got)
 	}
-	for _, want := range []string{`"id":"000000000001A-1"`, `"next_attempt_at":null`, `"last_attempt_at":"2026-11-23T05:00:00.123456Z"`} {
+	for _, want := range []string{`"id":"000000000001A-1"`, `"next_attempt_at":null`,
+		`"last_attempt_at":"2026-11-23T05:00:00.123456Z"`} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("%s lacks %s", text, want)
 		}
@@ -46,12 +60,32 @@ func TestRecordsSurviveJSON(t *testing.T) {
 
 func TestTheStoryIsTheRowsAndTheRecordInOrder(t *testing.T) {
 	at := time.Date(2026, 11, 23, 5, 0, 0, 0, time.UTC)
-	m := &Message{ID: 42, ReceivedAt: at, ClientAddress: "127.20.1.5", Helo: "machine", Listener: "inside", Deliveries: []Delivery{
-		{MessageID: 42, N: 1, Original: "crew@skerryline.example", Recipient: "x@saltmarsh.example", Via: []string{"crew@skerryline.example"}, Rule: "ticket machines",
-			Route: "out", NextHop: "saltmarsh.example", State: Delivered, FinishedAt: At(at.Add(2 * time.Minute)), Attempts: 2, Last: &LastReply{Stage: diagnose.StageContent, Code: 250, Text: "taken"}},
-		{MessageID: 42, N: 2, Original: "y@dunlin.example", Recipient: "y@dunlin.example", State: Waiting},
-	}}
-	recorded := []Event{{At: at.Add(time.Minute), Kind: EventDeferred, N: 1, Text: "recipient: 451 4.7.1 later"}}
+	m := &Message{
+		ID:            42,
+		ReceivedAt:    at,
+		ClientAddress: "127.20.1.5",
+		Helo:          "machine",
+		Listener:      "inside",
+		Deliveries: []Delivery{
+			{
+				MessageID:  42,
+				N:          1,
+				Original:   "crew@skerryline.example",
+				Recipient:  "x@saltmarsh.example",
+				Via:        []string{"crew@skerryline.example"},
+				Rule:       "ticket machines",
+				Route:      "out",
+				NextHop:    "saltmarsh.example",
+				State:      Delivered,
+				FinishedAt: At(at.Add(2 * time.Minute)),
+				Attempts:   2,
+				Last:       &LastReply{Stage: diagnose.StageContent, Code: 250, Text: "taken"},
+			},
+			{MessageID: 42, N: 2, Original: "y@dunlin.example", Recipient: "y@dunlin.example", State: Waiting},
+		},
+	}
+	recorded := []Event{{At: at.Add(time.Minute), Kind: EventDeferred, N: 1,
+		Text: "recipient: 451 4.7.1 later"}}
 	var lines []string
 	for _, e := range m.Story(recorded, "shore") {
 		lines = append(lines, string(e.Kind)+" "+e.Text)
@@ -69,8 +103,16 @@ func TestTheStoryIsTheRowsAndTheRecordInOrder(t *testing.T) {
 	if strings.Join(lines, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s", strings.Join(lines, "\n"))
 	}
-	notice := &Message{ID: 43, ReceivedAt: at, NoticeOf: 42, Protocol: "notice", Direction: Own, Deliveries: []Delivery{{MessageID: 43, N: 1}}}
-	if s := notice.Story(nil, "shore"); s[0].Text != "made here as a notice about 000000000001A" || s[1].Kind != EventRouted {
+	notice := &Message{
+		ID:         43,
+		ReceivedAt: at,
+		NoticeOf:   42,
+		Protocol:   "notice",
+		Direction:  Own,
+		Deliveries: []Delivery{{MessageID: 43, N: 1}},
+	}
+	if s := notice.Story(nil, "shore"); s[0].Text != "made here as a notice about 000000000001A" ||
+		s[1].Kind != EventRouted {
 		t.Errorf("%+v", s)
 	}
 }

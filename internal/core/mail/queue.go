@@ -92,7 +92,16 @@ const (
 )
 
 // Verbs are those on messages of the queue.
-var Verbs = []string{VerbHold, VerbRelease, VerbFlush, VerbReroute, VerbExpire, VerbReturn, VerbDrop, VerbChangeDomain}
+var Verbs = []string{
+	VerbHold,
+	VerbRelease,
+	VerbFlush,
+	VerbReroute,
+	VerbExpire,
+	VerbReturn,
+	VerbDrop,
+	VerbChangeDomain,
+}
 
 // ActionRequest asks for something to be done with messages.
 type ActionRequest struct {

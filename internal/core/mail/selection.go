@@ -69,8 +69,18 @@ func (s Selection) Everything() bool { return len(s.words()) == 0 }
 
 // Filter reads the words; every one that is wrong is named.
 func (s Selection) Filter(now time.Time) (Filter, []WordError) {
-	f := Filter{Route: s.Route, State: s.State, Sender: searchForm(s.Sender), Recipient: searchForm(s.Recipient), Cause: s.Cause,
-		Attempts: s.Attempts, Subject: s.Subject, Client: s.Client, Account: searchForm(s.Account), Action: s.Action}
+	f := Filter{
+		Route:     s.Route,
+		State:     s.State,
+		Sender:    searchForm(s.Sender),
+		Recipient: searchForm(s.Recipient),
+		Cause:     s.Cause,
+		Attempts:  s.Attempts,
+		Subject:   s.Subject,
+		Client:    s.Client,
+		Account:   searchForm(s.Account),
+		Action:    s.Action,
+	}
 	var wrong []WordError
 	read := func(word, text string, into func(string) error) {
 		if text == "" {
@@ -89,13 +99,24 @@ func (s Selection) Filter(now time.Time) (Filter, []WordError) {
 			return err
 		})
 	}
-	read("domain", s.Domain, func(t string) (err error) { f.Domain, err = address.ParseDomain(strings.TrimPrefix(t, "@")); return })
+	read("domain", s.Domain, func(t string) (err error) {
+		f.Domain, err = address.ParseDomain(strings.TrimPrefix(t,
+			"@"))
+		return
+	})
 	read("older", s.Older, func(t string) (err error) { f.Before, err = ago(t, now); return })
 	read("newer", s.Newer, func(t string) (err error) { f.Since, err = ago(t, now); return })
-	read("larger", s.Larger, func(t string) error { n, err := form.ParseSize(t); f.Larger = int64(n); return err })
-	read("smaller", s.Smaller, func(t string) error { n, err := form.ParseSize(t); f.Smaller = int64(n); return err })
+	read("larger", s.Larger,
+		func(t string) error { n, err := form.ParseSize(t); f.Larger = int64(n); return err })
+	read("smaller", s.Smaller,
+		func(t string) error { n, err := form.ParseSize(t); f.Smaller = int64(n); return err })
 	if s.State != "" && s.State != Waiting && s.State != Deferred && s.State != Held {
-		wrong = append(wrong, WordError{"state", string(s.State), fmt.Sprintf("%q is no state of a message in the queue; write waiting, deferred or held", s.State)})
+		wrong = append(wrong, WordError{
+			"state",
+			string(s.State),
+			fmt.Sprintf("%q is no state of a message in the queue; write waiting, deferred or held",
+				s.State),
+		})
 	}
 	return f, wrong
 }
@@ -113,12 +134,16 @@ func ago(text string, now time.Time) (time.Time, error) {
 	if d, err := form.ParseDuration(text); err == nil {
 		return now.Add(-d), nil
 	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04",
+		"2006-01-02"} {
 		if t, err := time.Parse(layout, text); err == nil {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is neither a length of time like 2h or 3d nor a time like 2026-11-23T10:00", text)
+	return time.Time{}, fmt.Errorf(
+		"%q is neither a length of time like 2h or 3d nor a time like 2026-11-23T10:00",
+		text,
+	)
 }
 
 // String is the selection in words: "deferred, domain greywacke.example".

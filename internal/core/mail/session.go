@@ -131,8 +131,22 @@ type Found struct {
 
 // FoundRefusal makes a refusal look like the message it did not become.
 func FoundRefusal(r Refusal) Found {
-	m := Message{ID: r.ID, ReceivedAt: r.At, Sender: r.Sender, HeaderFrom: r.HeaderFrom, Subject: r.Subject, MessageID: r.MessageID, Size: r.Size,
-		Listener: r.Listener, ClientAddress: r.ClientAddress, Helo: r.Helo, Account: r.Account, SessionID: r.SessionID, Revision: r.Revision, Deliveries: []Delivery{}}
+	m := Message{
+		ID:            r.ID,
+		ReceivedAt:    r.At,
+		Sender:        r.Sender,
+		HeaderFrom:    r.HeaderFrom,
+		Subject:       r.Subject,
+		MessageID:     r.MessageID,
+		Size:          r.Size,
+		Listener:      r.Listener,
+		ClientAddress: r.ClientAddress,
+		Helo:          r.Helo,
+		Account:       r.Account,
+		SessionID:     r.SessionID,
+		Revision:      r.Revision,
+		Deliveries:    []Delivery{},
+	}
 	return Found{Message: m, Refused: &r}
 }
 

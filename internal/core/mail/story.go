@@ -49,29 +49,77 @@ func (m *Message) received(node string) Event {
 			text += " about " + m.NoticeOf.String()
 		}
 	}
-	return Event{At: m.ReceivedAt, Kind: EventReceived, MessageID: m.ID, Node: node, Text: text,
-		Detail: map[string]any{"protocol": m.Protocol, "size": m.Size, "session_id": m.SessionID, "revision": m.Revision}}
+	return Event{
+		At:        m.ReceivedAt,
+		Kind:      EventReceived,
+		MessageID: m.ID,
+		Node:      node,
+		Text:      text,
+		Detail: map[string]any{
+			"protocol":   m.Protocol,
+			"size":       m.Size,
+			"session_id": m.SessionID,
+			"revision":   m.Revision,
+		},
+	}
 }
 
 // begun is how a delivery came to be: by rule, alias and route.
 func (m *Message) begun(d *Delivery, node string) []Event {
 	event := func(k Kind, text string, detail map[string]any) Event {
-		return Event{At: m.ReceivedAt, Kind: k, MessageID: m.ID, N: d.N, Delivery: d.ID().String(), Node: node, Text: text, Detail: detail}
+		return Event{
+			At:        m.ReceivedAt,
+			Kind:      k,
+			MessageID: m.ID,
+			N:         d.N,
+			Delivery:  d.ID().String(),
+			Node:      node,
+			Text:      text,
+			Detail:    detail,
+		}
 	}
 	var out []Event
 	if !m.MadeHere() {
-		out = append(out, event(EventAllowed, fmt.Sprintf("%s let in by rule %s", d.Original, d.Rule), map[string]any{"rule": d.Rule, "revision": m.Revision}))
+		out = append(
+			out,
+			event(EventAllowed, fmt.Sprintf("%s let in by rule %s", d.Original, d.Rule),
+				map[string]any{"rule": d.Rule, "revision": m.Revision}),
+		)
 	}
 	if len(d.Via) > 0 {
-		out = append(out, event(EventExpanded, strings.Join(d.Via, " → ")+" → "+d.Recipient, map[string]any{"via": d.Via}))
+		out = append(
+			out,
+			event(EventExpanded, strings.Join(d.Via, " → ")+" → "+d.Recipient,
+				map[string]any{"via": d.Via}),
+		)
 	}
-	return append(out, event(EventRouted, fmt.Sprintf("by route %s to %s: %s", d.Route, d.NextHop, d.RouteWhy),
-		map[string]any{"route": d.Route, "next_hop": d.NextHop, "lane": d.LaneID, "revision": d.Revision}))
+	return append(
+		out,
+		event(
+			EventRouted,
+			fmt.Sprintf("by route %s to %s: %s", d.Route, d.NextHop, d.RouteWhy),
+			map[string]any{
+				"route":    d.Route,
+				"next_hop": d.NextHop,
+				"lane":     d.LaneID,
+				"revision": d.Revision,
+			},
+		),
+	)
 }
 
 func (m *Message) ended(d *Delivery, node string) Event {
-	kind := map[State]Kind{Delivered: EventDelivered, Bounced: EventBounced, Expired: EventExpired, Discarded: EventBounced}[d.State]
-	e := Event{At: d.FinishedAt.Time, Kind: kind, MessageID: m.ID, N: d.N, Delivery: d.ID().String(), Node: node, Detail: map[string]any{"attempt": d.Attempts}}
+	kind := map[State]Kind{Delivered: EventDelivered, Bounced: EventBounced, Expired: EventExpired,
+		Discarded: EventBounced}[d.State]
+	e := Event{
+		At:        d.FinishedAt.Time,
+		Kind:      kind,
+		MessageID: m.ID,
+		N:         d.N,
+		Delivery:  d.ID().String(),
+		Node:      node,
+		Detail:    map[string]any{"attempt": d.Attempts},
+	}
 	if d.Last != nil {
 		e.Text = string(d.Last.Stage) + ": " + d.Last.String()
 		e.Detail["reply"] = d.Last

@@ -17,13 +17,15 @@ func ForUser(m *Message, now time.Time) string {
 	if m.Subject != "" {
 		subject = "“" + m.Subject + "”"
 	}
-	first := fmt.Sprintf("The message %s from %s was taken by our server on %s.", subject, userAddress(m.Sender), m.ReceivedAt.UTC().Format(form))
+	first := fmt.Sprintf("The message %s from %s was taken by our server on %s.", subject,
+		userAddress(m.Sender), m.ReceivedAt.UTC().Format(form))
 	if len(m.Deliveries) == 1 {
 		return first + " " + userDelivery(m, &m.Deliveries[0], now)
 	}
 	lines := []string{first}
 	for i := range m.Deliveries {
-		lines = append(lines, "To "+m.Deliveries[i].Recipient+": "+userDelivery(m, &m.Deliveries[i], now))
+		lines = append(lines,
+			"To "+m.Deliveries[i].Recipient+": "+userDelivery(m, &m.Deliveries[i], now))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -46,13 +48,24 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 	case Delivered:
 		at := d.FinishedAt.UTC().Format(form)
 		if d.NextHop == "local" {
-			return fmt.Sprintf("It was put into the mailbox of %s on %s. If it is not seen there, look in other folders and filters of the mail program.", to, at)
+			return fmt.Sprintf(
+				"It was put into the mailbox of %s on %s. If it is not seen there, look in other "+
+					"folders and filters of the mail program.",
+				to,
+				at,
+			)
 		}
 		host := "the next server"
 		if d.Last != nil && d.Last.Host != "" {
 			host = d.Last.Host
 		}
-		return fmt.Sprintf("The server of the recipient %s, %s, took it on %s. What happened to it after that only the administrators of that server can see.", to, host, at)
+		return fmt.Sprintf(
+			"The server of the recipient %s, %s, took it on %s. What happened to it after that "+
+				"only the administrators of that server can see.",
+			to,
+			host,
+			at,
+		)
 	case Bounced, Expired:
 		tail := " The sender was told by a notice."
 		switch {
@@ -61,22 +74,46 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 		case d.Notify != 0 && d.Notify&int16(smtp.NotifyFailure) == 0:
 			tail = " The sender had asked not to be told."
 		}
-		return fmt.Sprintf("It could not be delivered to %s: %s %s%s", to, lowerFirst(means.Why), means.Do, tail)
+		return fmt.Sprintf("It could not be delivered to %s: %s %s%s", to, lowerFirst(means.Why),
+			means.Do, tail)
 	case Discarded:
-		return fmt.Sprintf("It was taken out by an administrator on %s and did not go to %s. Ask the administrators why.", d.FinishedAt.UTC().Format(form), to)
+		return fmt.Sprintf(
+			"It was taken out by an administrator on %s and did not go to %s. Ask the "+
+				"administrators why.",
+			d.FinishedAt.UTC().Format(form),
+			to,
+		)
 	case Held:
-		return fmt.Sprintf("It has not gone to %s yet: an administrator holds it. Ask the administrators to let it go.", to)
+		return fmt.Sprintf(
+			"It has not gone to %s yet: an administrator holds it. Ask the administrators to let "+
+				"it go.",
+			to,
+		)
 	case Sending:
-		return fmt.Sprintf("It is being delivered to the server of %s at this moment. Ask again in a minute.", to)
+		return fmt.Sprintf(
+			"It is being delivered to the server of %s at this moment. Ask again in a minute.",
+			to,
+		)
 	}
 	if d.Attempts == 0 {
-		return fmt.Sprintf("It waits for its turn to be sent to %s. Nothing needs to be done; we try until %s.", to, d.ExpiresAt.UTC().Format(form))
+		return fmt.Sprintf(
+			"It waits for its turn to be sent to %s. Nothing needs to be done; we try until %s.",
+			to,
+			d.ExpiresAt.UTC().Format(form),
+		)
 	}
 	next := "soon"
 	if d.NextAttemptAt.After(now) {
 		next = "on " + d.NextAttemptAt.UTC().Format(form)
 	}
-	return fmt.Sprintf("It has not arrived at %s yet: %s We try again %s and the message expires on %s; the sender is told then.", to, lowerFirst(means.Why), next, d.ExpiresAt.UTC().Format(form))
+	return fmt.Sprintf(
+		"It has not arrived at %s yet: %s We try again %s and the message expires on %s; the "+
+			"sender is told then.",
+		to,
+		lowerFirst(means.Why),
+		next,
+		d.ExpiresAt.UTC().Format(form),
+	)
 }
 
 func lowerFirst(s string) string {
@@ -92,8 +129,14 @@ func RefusalForUser(r *Refusal) string {
 	if r.Recipient != "" {
 		what += " to " + r.Recipient
 	}
-	return fmt.Sprintf("%s was not taken by our server on %s. The program or server that tried to send it was told why: %s. %s",
-		what, r.At.UTC().Format("Monday 2 January 2006 at 15:04 MST"), strings.TrimSuffix(r.Text, "."), diagnose.Explain(r.Cause).Fix)
+	return fmt.Sprintf(
+		"%s was not taken by our server on %s. The program or server that tried to send it was "+
+			"told why: %s. %s",
+		what,
+		r.At.UTC().Format("Monday 2 January 2006 at 15:04 MST"),
+		strings.TrimSuffix(r.Text, "."),
+		diagnose.Explain(r.Cause).Fix,
+	)
 }
 
 // ForRemote is what the administrator of the other side needs to find a message in
@@ -105,10 +148,12 @@ func ForRemote(m *Message, sessions []Session, hostName string) string {
 	if m.MessageID != "" {
 		fmt.Fprintf(&b, "Message-ID: %s\n", m.MessageID)
 	}
-	fmt.Fprintf(&b, "Envelope sender: <%s>\nSize: %d octets\nReceived here: %s from %s (%s)\n", m.Sender, m.Size, m.ReceivedAt.UTC().Format(form), m.ClientAddress, m.Helo)
+	fmt.Fprintf(&b, "Envelope sender: <%s>\nSize: %d octets\nReceived here: %s from %s (%s)\n",
+		m.Sender, m.Size, m.ReceivedAt.UTC().Format(form), m.ClientAddress, m.Helo)
 	for i := range m.Deliveries {
 		d := &m.Deliveries[i]
-		fmt.Fprintf(&b, "\nRecipient: <%s>\nState: %s after %d attempts\n", d.Recipient, d.State, d.Attempts)
+		fmt.Fprintf(&b, "\nRecipient: <%s>\nState: %s after %d attempts\n", d.Recipient, d.State,
+			d.Attempts)
 		if d.Last == nil {
 			continue
 		}
@@ -130,7 +175,8 @@ func ForRemote(m *Message, sessions []Session, hostName string) string {
 func at(sessions []Session, r *LastReply) string {
 	for _, s := range sessions {
 		if s.ID == r.SessionID {
-			return fmt.Sprintf(", port %d, session %s begun %s", s.Port, s.ID, s.StartedAt.UTC().Format("15:04:05.000"))
+			return fmt.Sprintf(", port %d, session %s begun %s", s.Port, s.ID,
+				s.StartedAt.UTC().Format("15:04:05.000"))
 		}
 	}
 	return ""

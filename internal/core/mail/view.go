@@ -123,11 +123,23 @@ type Cause struct {
 // Explain says what a cause means; last is the answer that gave it, if one did.
 func Explain(c diagnose.Cause, last *LastReply) Cause {
 	m := diagnose.Explain(c)
-	out := Cause{Cause: string(c), Family: string(m.Family), Title: m.Title, Means: m.Means, Fix: m.Fix, WhoCanFix: m.WhoCanFix, WaitingHelps: m.WaitingHelps, Usually: m.Usually}
+	out := Cause{
+		Cause:        string(c),
+		Family:       string(m.Family),
+		Title:        m.Title,
+		Means:        m.Means,
+		Fix:          m.Fix,
+		WhoCanFix:    m.WhoCanFix,
+		WaitingHelps: m.WaitingHelps,
+		Usually:      m.Usually,
+	}
 	if last == nil || last.Code == 0 {
 		return out
 	}
-	if v := diagnose.Judge(last.Stage, smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}}); v.Cause == c {
+	if v := diagnose.Judge(
+		last.Stage,
+		smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}},
+	); v.Cause == c {
 		out.Sure, out.Evidence, out.Contradiction = string(v.Sure), v.Evidence, v.Contradiction
 	}
 	return out

@@ -14,7 +14,11 @@ func DropFields(section []byte, names ...string) ([]byte, int) {
 	for line := range bytes.Lines(section) {
 		if line[0] != ' ' && line[0] != '\t' {
 			name, _, isField := bytes.Cut(line, []byte(":"))
-			dropping = isField && slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, string(bytes.TrimRight(name, " \t"))) })
+			dropping = isField &&
+				slices.ContainsFunc(names, func(n string) bool {
+					return strings.EqualFold(n, string(bytes.TrimRight(name,
+						" \t")))
+				})
 			if dropping {
 				dropped++
 			}

@@ -11,8 +11,11 @@ import (
 
 // FuzzMessage gives any octets to all that reads a message's header and structure.
 func FuzzMessage(f *testing.F) {
-	for _, text := range []string{"From: a@b.example\r\nSubject: =?utf-8?q?=C3=9Cb?=\r\n\r\nhi\r\n", "Message-ID: <\xff@x>\r\nReturn-Path:\r\n <x>\r\n\r\n", " folded first\r\nA: b\r\n",
-		"Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/html\r\n\r\n<script>x</script>\r\n--b--\r\n", "Content-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n", "A : b\r\nno field\r\n"} {
+	for _, text := range []string{"From: a@b.example\r\nSubject: =?utf-8?q?=C3=9Cb?=\r\n\r\nhi\r\n",
+		"Message-ID: <\xff@x>\r\nReturn-Path:\r\n <x>\r\n\r\n", " folded first\r\nA: b\r\n",
+		"Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+			"text/html\r\n\r\n<script>x</script>\r\n--b--\r\n", "Content-Type: multipart/mixed; " +
+			"boundary=\"\"\r\n\r\n--\r\n", "A : b\r\nno field\r\n"} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, content []byte) {
@@ -27,7 +30,8 @@ func FuzzMessage(f *testing.F) {
 			}
 		}
 		left, dropped := DropFields(section, "Return-Path", "Bcc")
-		if h := ParseHeader(left); dropped > 0 && h.Count("Bcc") > 0 && ParseHeader(section).Count("Bcc") <= h.Count("Bcc") {
+		if h := ParseHeader(left); dropped > 0 && h.Count("Bcc") > 0 &&
+			ParseHeader(section).Count("Bcc") <= h.Count("Bcc") {
 			t.Errorf("Bcc is left in %q", left)
 		}
 		for _, p := range Structure(content) {

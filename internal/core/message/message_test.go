@@ -10,12 +10,18 @@ import (
 )
 
 func TestHeadersAreReadAsTheyCome(t *testing.T) {
-	section, complete := SplitHeader([]byte("From: Ines\r\n Harrow <ines@x.example>\r\nSUBJECT : =?utf-8?q?Gr=C3=BC=C3=9Fe?= =?utf-8?b?IQ==?=\r\nReceived: a\r\nreceived: b\r\n\r\nbody: no\r\n"))
+	section, complete := SplitHeader(
+		[]byte(
+			"From: Ines\r\n Harrow <ines@x.example>\r\nSUBJECT : =?utf-8?q?Gr=C3=BC=C3=9Fe?= " +
+				"=?utf-8?b?IQ==?=\r\nReceived: a\r\nreceived: b\r\n\r\nbody: no\r\n",
+		),
+	)
 	if !complete {
 		t.Fatal("the empty line was not found")
 	}
 	h := ParseHeader(section)
-	if len(h) != 4 || h.First("from") != "Ines Harrow <ines@x.example>" || Decode(h.First("Subject")) != "Grüße!" || h.First("body") != "" {
+	if len(h) != 4 || h.First("from") != "Ines Harrow <ines@x.example>" || Decode(h.First("Subject")) != "Grüße!" ||
+		h.First("body") != "" {
 		t.Errorf("%+v", h)
 	}
 	for in, want := range map[string]struct {
@@ -57,7 +63,10 @@ func TestSummaryCountsHopsAndOurOwn(t *testing.T) {
 	ours := "Received: from a by Mail.Skerryline.Example with ESMTP id 1;\r\n\tnow\r\n"
 	theirs := "Received: from mail.skerryline.example by mx.saltmarsh.example;\r\n\tnow\r\n"
 	long := strings.Repeat("ø", 400)
-	s := Summarize([]byte(ours+theirs+ours+"Subject: "+long+"\r\nMessage-ID: <1@x>\r\nFrom: a@b.example\r\n"), "mail.skerryline.example")
+	s := Summarize(
+		[]byte(ours+theirs+ours+"Subject: "+long+"\r\nMessage-ID: <1@x>\r\nFrom: a@b.example\r\n"),
+		"mail.skerryline.example",
+	)
 	if s.Hops != 3 || s.OwnHops != 2 || s.MessageID != "<1@x>" || s.From != "a@b.example" {
 		t.Errorf("%+v", s)
 	}
@@ -70,12 +79,22 @@ func TestReceivedLine(t *testing.T) {
 	at := time.Date(2026, 11, 23, 5, 21, 53, 0, time.UTC)
 	to, _ := address.Parse("x@saltmarsh.example")
 	utf8, _ := address.Parse("å@saltmarsh.example")
-	r := Received{Helo: "machine.skerryline.example", Client: netip.MustParseAddr("127.20.1.5"), By: "mail.skerryline.example", Protocol: "ESMTP", ID: "05A", For: to, At: at}
-	want := "Received: from machine.skerryline.example ([127.20.1.5])\r\n\tby mail.skerryline.example with ESMTP id 05A\r\n\tfor <x@saltmarsh.example>;\r\n\tMon, 23 Nov 2026 05:21:53 +0000\r\n"
+	r := Received{
+		Helo:     "machine.skerryline.example",
+		Client:   netip.MustParseAddr("127.20.1.5"),
+		By:       "mail.skerryline.example",
+		Protocol: "ESMTP",
+		ID:       "05A",
+		For:      to,
+		At:       at,
+	}
+	want := "Received: from machine.skerryline.example ([127.20.1.5])\r\n\tby mail.skerryline.example with " +
+		"ESMTP id 05A\r\n\tfor <x@saltmarsh.example>;\r\n\tMon, 23 Nov 2026 05:21:53 +0000\r\n"
 	if got := r.String(); got != want {
 		t.Errorf("%q", got)
 	}
-	for _, helo := range []string{"", "a b", "x) by evil (", "new\r\nline", strings.Repeat("x", 300), "bücher"} {
+	for _, helo := range []string{"", "a b", "x) by evil (", "new\r\nline", strings.Repeat("x", 300),
+		"bücher"} {
 		r.Helo = helo
 		if got := r.String(); !strings.HasPrefix(got, "Received: from unknown (") {
 			t.Errorf("the name %q got into the line: %q", helo, got)
@@ -86,13 +105,15 @@ func TestReceivedLine(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 	r.Protocol, r.Client = "UTF8SMTP", netip.MustParseAddr("2001:db8::1")
-	if got := r.String(); !strings.Contains(got, "for <å@saltmarsh.example>") || !strings.Contains(got, "([IPv6:2001:db8::1])") {
+	if got := r.String(); !strings.Contains(got, "for <å@saltmarsh.example>") ||
+		!strings.Contains(got, "([IPv6:2001:db8::1])") {
 		t.Errorf("%q", got)
 	}
 }
 
 func TestEncodedTextStaysOnItsLines(t *testing.T) {
-	for _, s := range []string{"plain", "Grüße", "a\r\nBcc: x@y.example", strings.Repeat("long words ", 40), strings.Repeat("blåbær ", 40)} {
+	for _, s := range []string{"plain", "Grüße", "a\r\nBcc: x@y.example", strings.Repeat("long words ", 40),
+		strings.Repeat("blåbær ", 40)} {
 		got := EncodeText(s)
 		for i, line := range strings.Split(got, "\r\n") {
 			if len(line) > 900 || i > 0 && !strings.HasPrefix(line, " ") {

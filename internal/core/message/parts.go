@@ -53,7 +53,13 @@ func walk(h Header, body []byte, path string, depth int, parts *[]Part) {
 			path = "0"
 		}
 	}
-	p := Part{Path: path, Type: kind, Charset: params["charset"], Encoding: strings.ToLower(h.First("Content-Transfer-Encoding")), Size: int64(len(body))}
+	p := Part{
+		Path:     path,
+		Type:     kind,
+		Charset:  params["charset"],
+		Encoding: strings.ToLower(h.First("Content-Transfer-Encoding")),
+		Size:     int64(len(body)),
+	}
 	disposition, attributes, _ := mime.ParseMediaType(h.First("Content-Disposition"))
 	p.Disposition, p.Name = disposition, Decode(attributes["filename"])
 	if p.Name == "" {
@@ -90,9 +96,14 @@ func walk(h Header, body []byte, path string, depth int, parts *[]Part) {
 // text decodes a part for people. HTML becomes its words: nothing in it is run
 // or fetched.
 func text(p Part, body []byte) string {
-	decoded, _ := io.ReadAll(io.LimitReader(DecodeTransfer(p.Encoding, bytes.NewReader(body)), MaxText))
+	decoded, _ := io.ReadAll(
+		io.LimitReader(DecodeTransfer(p.Encoding, bytes.NewReader(body)), MaxText),
+	)
 	s := string(decoded)
-	if charset := strings.ToLower(p.Charset); !utf8.ValidString(s) || strings.HasPrefix(charset, "iso-8859-1") || strings.HasPrefix(charset, "windows-125") {
+	if charset := strings.ToLower(
+		p.Charset,
+	); !utf8.ValidString(s) || strings.HasPrefix(charset, "iso-8859-1") ||
+		strings.HasPrefix(charset, "windows-125") {
 		if !utf8.ValidString(s) {
 			s = latin1(decoded)
 		}
@@ -101,7 +112,8 @@ func text(p Part, body []byte) string {
 		s = wordsOf(s)
 	}
 	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\n' && r != '\t' || r == 0x7f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+		if r < ' ' && r != '\n' && r != '\t' || r == 0x7f || r >= 0x202a && r <= 0x202e ||
+			r >= 0x2066 && r <= 0x2069 {
 			return -1
 		}
 		return r
@@ -117,7 +129,9 @@ func latin1(b []byte) string {
 }
 
 var (
-	unseen  = regexp.MustCompile(`(?is)<(script|style|head|title)\b.*?</(script|style|head|title)\s*>|<!--.*?-->`)
+	unseen = regexp.MustCompile(
+		`(?is)<(script|style|head|title)\b.*?</(script|style|head|title)\s*>|<!--.*?-->`,
+	)
 	breaks  = regexp.MustCompile(`(?i)<(br|/p|/div|/tr|/li|/h[1-6]|/table)\b[^>]*>`)
 	anyTag  = regexp.MustCompile(`(?s)<[^>]*>`)
 	manyGap = regexp.MustCompile(`\n[ \t]*\n[\s]*\n`)
@@ -136,7 +150,8 @@ func wordsOf(s string) string {
 func Readable(parts []Part) (text, kind string) {
 	for _, want := range []string{"text/plain", "text/html", "text/"} {
 		for _, p := range parts {
-			if strings.HasPrefix(p.Type, want) && p.Disposition != "attachment" && strings.TrimSpace(p.Text) != "" {
+			if strings.HasPrefix(p.Type, want) && p.Disposition != "attachment" &&
+				strings.TrimSpace(p.Text) != "" {
 				return p.Text, p.Type
 			}
 		}

@@ -19,13 +19,15 @@ func RewriteAddresses(section []byte, fields []string, f func(string) string) ([
 	for line := range bytes.Lines(section) {
 		if line[0] != ' ' && line[0] != '\t' {
 			name, _, _ := strings.Cut(string(line), ":")
-			ours = slices.ContainsFunc(fields, func(want string) bool { return strings.EqualFold(strings.TrimSpace(name), want) })
+			ours = slices.ContainsFunc(fields,
+				func(want string) bool { return strings.EqualFold(strings.TrimSpace(name), want) })
 		}
 		if !ours {
 			out.Write(line)
 			continue
 		}
-		fresh := addressWord.ReplaceAllFunc(line, func(a []byte) []byte { return []byte(f(string(a))) })
+		fresh := addressWord.ReplaceAllFunc(line,
+			func(a []byte) []byte { return []byte(f(string(a))) })
 		changed = changed || !bytes.Equal(fresh, line)
 		out.Write(fresh)
 	}

@@ -24,13 +24,19 @@ func Envelope(sender, account, client, listener string, size int64) config.Envel
 
 // SetLeg puts a delivery on the way that a leg is.
 func SetLeg(d *mail.Delivery, leg route.Leg, revision int) {
-	d.LaneID, d.Route, d.NextHop, d.RouteWhy, d.Revision = ident.ID(leg.Lane()), leg.Route.Name, leg.NextHop, leg.Why, revision
+	d.LaneID, d.Route, d.NextHop, d.RouteWhy, d.Revision = ident.ID(
+		leg.Lane(),
+	), leg.Route.Name, leg.NextHop, leg.Why, revision
 }
 
 // Again plans a delivery that waits anew, and reports whether it goes another way now.
 // The reply is not nil if the configuration refuses it; then it stays as it was. So does
 // one whose recipient cannot be read.
-func Again(cfg *config.Compiled, e config.Envelope, d *mail.Delivery) (moved bool, refused *smtp.Reply) {
+func Again(
+	cfg *config.Compiled,
+	e config.Envelope,
+	d *mail.Delivery,
+) (moved bool, refused *smtp.Reply) {
 	to, err := address.Parse(d.Recipient)
 	if err != nil {
 		return false, nil
@@ -46,10 +52,31 @@ func Again(cfg *config.Compiled, e config.Envelope, d *mail.Delivery) (moved boo
 
 // NewDelivery makes the delivery of a leg, due immediately. original is the
 // recipient as it was given, rule what let it in.
-func NewDelivery(cfg *config.Compiled, m *mail.Message, n int, leg route.Leg, original address.Address, rule string) *mail.Delivery {
-	d := &mail.Delivery{MessageID: m.ID, N: int16(n), Recipient: leg.Recipient.String(), Original: original.String(), State: mail.Waiting,
-		LaneID: ident.ID(leg.Lane()), Route: leg.Route.Name, NextHop: leg.NextHop, Rule: rule, RouteWhy: leg.Why, Revision: cfg.Revision,
-		NextAttemptAt: mail.At(m.ReceivedAt), ExpiresAt: mail.At(cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt))}
+func NewDelivery(
+	cfg *config.Compiled,
+	m *mail.Message,
+	n int,
+	leg route.Leg,
+	original address.Address,
+	rule string,
+) *mail.Delivery {
+	d := &mail.Delivery{
+		MessageID:     m.ID,
+		N:             int16(n),
+		Recipient:     leg.Recipient.String(),
+		Original:      original.String(),
+		State:         mail.Waiting,
+		LaneID:        ident.ID(leg.Lane()),
+		Route:         leg.Route.Name,
+		NextHop:       leg.NextHop,
+		Rule:          rule,
+		RouteWhy:      leg.Why,
+		Revision:      cfg.Revision,
+		NextAttemptAt: mail.At(m.ReceivedAt),
+		ExpiresAt: mail.At(
+			cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt),
+		),
+	}
 	for _, a := range leg.Via {
 		d.Via = append(d.Via, a.String())
 	}

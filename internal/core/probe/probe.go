@@ -177,8 +177,11 @@ func (r *Probe) last() string {
 	for _, a := range r.Attempts {
 		for _, s := range a.Steps {
 			if s.Result == Pass {
-				name = map[string]string{"connect": "the connection", "greeting": "the greeting", "hello": "EHLO", "tls": "TLS", "certificate": "TLS", "sign-in": "sign-in", "sender": "the sender",
-					"recipient": "the recipient", "content": "the message itself", "relay": "the relay test"}[s.Name]
+				name = map[string]string{"connect": "the connection", "greeting": "the greeting",
+					"hello": "EHLO", "tls": "TLS", "certificate": "TLS", "sign-in": "sign-in",
+					"sender":    "the sender",
+					"recipient": "the recipient", "content": "the message itself",
+					"relay": "the relay test"}[s.Name]
 			}
 		}
 	}
@@ -189,6 +192,11 @@ func (r *Probe) mean(bad *ProbeStep) {
 	if bad.Cause == diagnose.NoCause {
 		return
 	}
-	c := mail.Explain(bad.Cause, &mail.LastReply{Stage: diagnose.Stage(bad.Name), Code: bad.Code, Enhanced: bad.Enhanced, Text: strings.TrimSpace(bad.Says)})
+	c := mail.Explain(bad.Cause, &mail.LastReply{
+		Stage:    diagnose.Stage(bad.Name),
+		Code:     bad.Code,
+		Enhanced: bad.Enhanced,
+		Text:     strings.TrimSpace(bad.Says),
+	})
 	r.Cause = &c
 }

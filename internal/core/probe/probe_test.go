@@ -13,9 +13,22 @@ func step(name, result, says string) ProbeStep {
 }
 
 func TestTheVerdictSaysWhatMatters(t *testing.T) {
-	refused := ProbeStep{Name: "connect", Result: Fail, Says: "connection refused by 127.30.0.20", Cause: diagnose.ConnectRefused}
-	good := Conversation{Steps: []ProbeStep{step("connect", Pass, "connected"), step("greeting", Pass, "it greets"), step("recipient", Pass, "it answers 250")}}
-	weak := Conversation{Steps: []ProbeStep{step("connect", Pass, "connected"), step("tls", Warning, "the host offers no TLS")}}
+	refused := ProbeStep{
+		Name:   "connect",
+		Result: Fail,
+		Says:   "connection refused by 127.30.0.20",
+		Cause:  diagnose.ConnectRefused,
+	}
+	good := Conversation{
+		Steps: []ProbeStep{
+			step("connect", Pass, "connected"),
+			step("greeting", Pass, "it greets"),
+			step("recipient", Pass, "it answers 250"),
+		},
+	}
+	weak := Conversation{
+		Steps: []ProbeStep{step("connect", Pass, "connected"), step("tls", Warning, "the host offers no TLS")},
+	}
 	bad := Conversation{Steps: []ProbeStep{refused}}
 	for _, c := range []struct {
 		name    string
@@ -24,14 +37,23 @@ func TestTheVerdictSaysWhatMatters(t *testing.T) {
 		verdict string
 		cause   diagnose.Cause
 	}{
-		{"all is well", Probe{Steps: []ProbeStep{step("dns", Pass, "")}, Attempts: []Conversation{good}}, Pass, "Everything works up to the recipient.", ""},
-		{"something to look at", Probe{Attempts: []Conversation{weak}}, Warning, "It works, with something to look at: the host offers no TLS", ""},
-		{"one of two", Probe{Attempts: []Conversation{bad, good}}, Warning, "1 of 2 ways lead there. One does not: connection refused", diagnose.ConnectRefused},
-		{"none of two", Probe{Attempts: []Conversation{bad, bad}}, Fail, "None of 2 ways leads there. The first: connection refused", diagnose.ConnectRefused},
-		{"the only one", Probe{Attempts: []Conversation{bad}}, Fail, "connection refused", diagnose.ConnectRefused},
-		{"DNS fails", Probe{Steps: []ProbeStep{{Name: "dns", Result: Fail, Says: "no such domain", Cause: diagnose.NoSuchDomain}}}, Fail, "No connection was tried: no such domain", diagnose.NoSuchDomain},
-		{"hosts without addresses", Probe{Steps: []ProbeStep{{Name: "address", Result: Warning, Says: "it has no address", Cause: diagnose.NoAddress}}}, Fail, "No connection could be tried: it has no address", diagnose.NoAddress},
-		{"no route, but it answers", Probe{Steps: []ProbeStep{step("route", Fail, "no route leads there")}, Attempts: []Conversation{good}}, Warning, "something to look at: no route leads there", ""},
+		{"all is well", Probe{Steps: []ProbeStep{step("dns", Pass, "")}, Attempts: []Conversation{good}},
+			Pass, "Everything works up to the recipient.", ""},
+		{"something to look at", Probe{Attempts: []Conversation{weak}}, Warning,
+			"It works, with something to look at: the host offers no TLS", ""},
+		{"one of two", Probe{Attempts: []Conversation{bad, good}}, Warning,
+			"1 of 2 ways lead there. One does not: connection refused", diagnose.ConnectRefused},
+		{"none of two", Probe{Attempts: []Conversation{bad, bad}}, Fail,
+			"None of 2 ways leads there. The first: connection refused", diagnose.ConnectRefused},
+		{"the only one", Probe{Attempts: []Conversation{bad}}, Fail, "connection refused",
+			diagnose.ConnectRefused},
+		{"DNS fails", Probe{Steps: []ProbeStep{{Name: "dns", Result: Fail, Says: "no such domain",
+			Cause: diagnose.NoSuchDomain}}}, Fail, "No connection was tried: no such domain", diagnose.NoSuchDomain},
+		{"hosts without addresses",
+			Probe{Steps: []ProbeStep{{Name: "address", Result: Warning, Says: "it has no address",
+				Cause: diagnose.NoAddress}}}, Fail, "No connection could be tried: it has no address", diagnose.NoAddress},
+		{"no route, but it answers", Probe{Steps: []ProbeStep{step("route", Fail, "no route leads there")},
+			Attempts: []Conversation{good}}, Warning, "something to look at: no route leads there", ""},
 		{"nothing at all", Probe{}, Fail, "No connection could be tried", ""},
 	} {
 		c.p.Judge()

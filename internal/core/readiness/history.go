@@ -32,7 +32,14 @@ func (h *Looks) Note(r Readiness) (broken []string) {
 		if h.Last != nil {
 			for _, old := range h.Last.Points {
 				if old.Key == p.Key && old.Result != p.Result && p.Result != NotChecked {
-					h.Fresh = append(h.Fresh, Turn{At: r.CheckedAt, Key: p.Key, Title: p.Title, Was: old.Result, Is: p.Result, Says: p.Says})
+					h.Fresh = append(h.Fresh, Turn{
+						At:    r.CheckedAt,
+						Key:   p.Key,
+						Title: p.Title,
+						Was:   old.Result,
+						Is:    p.Result,
+						Says:  p.Says,
+					})
 				}
 			}
 		}
@@ -59,5 +66,6 @@ func (r *Readiness) ToDo() string {
 	if b.Len() == 0 {
 		return fmt.Sprintf("%s was looked at now: %.1f of 10. %s", r.Domain, r.Score, r.Verdict)
 	}
-	return fmt.Sprintf("%s was looked at now: %.1f of 10. Publish these records:%s", r.Domain, r.Score, b.String())
+	return fmt.Sprintf("%s was looked at now: %.1f of 10. Publish these records:%s", r.Domain,
+		r.Score, b.String())
 }

@@ -58,10 +58,11 @@ type Host struct {
 	Name       string
 	Preference int
 	Addrs      []netip.Addr
-	CNAME      string // where the name leads by a CNAME, which an MX must not (RFC 5321 section 5.1)
-	Literal    bool   // the MX is an address, not a name
-	Error      string
-	Ours       bool
+	// where the name leads by a CNAME, which an MX must not (RFC 5321 section 5.1)
+	CNAME   string
+	Literal bool // the MX is an address, not a name
+	Error   string
+	Ours    bool
 	// What a connection to it showed.
 	Tried, Reached, TLS, Verified bool
 	Trouble                       string // why it cannot be used
@@ -144,10 +145,33 @@ type Facts struct {
 
 // Judge judges a domain.
 func Judge(f Facts, now time.Time) Readiness {
-	r := Readiness{Domain: f.Domain, Name: address.DisplayDomain(f.Domain), Kind: f.Kind, CheckedAt: now.UTC(), Points: []Aspect{}}
-	points := []Aspect{f.mx(), f.reach(), f.tls(now), f.hostName(), f.ptr(), f.ehlo(), f.blockLists(), f.tlsReports(), f.sts(), f.dane()}
+	r := Readiness{
+		Domain:    f.Domain,
+		Name:      address.DisplayDomain(f.Domain),
+		Kind:      f.Kind,
+		CheckedAt: now.UTC(),
+		Points:    []Aspect{},
+	}
+	points := []Aspect{
+		f.mx(),
+		f.reach(),
+		f.tls(now),
+		f.hostName(),
+		f.ptr(),
+		f.ehlo(),
+		f.blockLists(),
+		f.tlsReports(),
+		f.sts(),
+		f.dane(),
+	}
 	if f.Kind == "relay" {
-		points = append(points, Aspect{Key: "spf", Title: "SPF, DKIM and DMARC", Result: NotChecked, Expected: "those of who sends for it", Says: "We pass this domain's mail on and send nothing in its name."})
+		points = append(points, Aspect{
+			Key:      "spf",
+			Title:    "SPF, DKIM and DMARC",
+			Result:   NotChecked,
+			Expected: "those of who sends for it",
+			Says:     "We pass this domain's mail on and send nothing in its name.",
+		})
 	} else {
 		points = append(points, f.spf(), f.dkim(), f.dmarc())
 	}
@@ -199,11 +223,13 @@ func verdict(failed, warned int, points []Aspect) string {
 	case failed+warned == 0:
 		return "Everything that was looked at is right."
 	case failed == 0:
-		return fmt.Sprintf("It works; %s could be better. First: %s", count(warned, "point"), points[0].Says)
+		return fmt.Sprintf("It works; %s could be better. First: %s", count(warned, "point"),
+			points[0].Says)
 	case warned == 0:
 		return fmt.Sprintf("%s wrong. First: %s", isAre(failed, "point"), points[0].Says)
 	}
-	return fmt.Sprintf("%s wrong, %s could be better. First: %s", isAre(failed, "point"), count(warned, "point"), points[0].Says)
+	return fmt.Sprintf("%s wrong, %s could be better. First: %s", isAre(failed, "point"),
+		count(warned, "point"), points[0].Says)
 }
 
 func count(n int, what string) string {

@@ -14,8 +14,17 @@ import (
 const maxLookups = 10
 
 func (f *Facts) spf() Aspect {
-	p := Aspect{Key: "spf", Title: "Who may send for it (SPF)", Weight: 1.5, Expected: "one record in which our addresses pass: " + join(f.Ours), Found: f.SPF.Records}
-	suggest := func(text string) { p.Records = []publish.DNSRecord{publish.New(f.Domain, f.Domain, "TXT", text)} }
+	p := Aspect{
+		Key:      "spf",
+		Title:    "Who may send for it (SPF)",
+		Weight:   1.5,
+		Expected: "one record in which our addresses pass: " + join(f.Ours),
+		Found:    f.SPF.Records,
+	}
+	suggest := func(text string) {
+		p.Records = []publish.DNSRecord{publish.New(f.Domain, f.Domain,
+			"TXT", text)}
+	}
 	var outside []netip.Addr
 	for _, a := range f.Ours {
 		if f.SPF.Results[a].Result != senderauth.Pass {
@@ -24,37 +33,58 @@ func (f *Facts) spf() Aspect {
 	}
 	tree := f.SPF.Tree
 	if len(tree.Passes) > 0 {
-		p.Found = append(append([]string{}, p.Found...), fmt.Sprintf("%d of %d lookups; these pass: %s", tree.Lookups, maxLookups, strings.Join(tree.Passes, ", ")))
+		p.Found = append(
+			append([]string{}, p.Found...),
+			fmt.Sprintf("%d of %d lookups; these pass: %s", tree.Lookups, maxLookups,
+				strings.Join(tree.Passes, ", ")),
+		)
 	}
 	switch {
 	case f.SPF.Error != "":
 		p.Result, p.Says = NotChecked, "DNS gives no answer: "+f.SPF.Error
 	case len(f.SPF.Records) == 0:
-		p.Result, p.Says = Fail, "It publishes no SPF record: hosts cannot tell our messages from forged ones."
+		p.Result, p.Says = Fail, "It publishes no SPF record: hosts cannot tell our messages from "+
+			"forged ones."
 		suggest("v=spf1" + terms(f.Ours) + " -all")
 	case len(f.SPF.Records) > 1:
-		p.Result, p.Says = Fail, "It publishes several SPF records: then none counts (RFC 7208 section 4.5). Join them into one."
+		p.Result, p.Says = Fail, "It publishes several SPF records: then none counts (RFC 7208 "+
+			"section 4.5). Join them into one."
 		suggest("v=spf1" + terms(f.Ours) + " -all")
 	case len(tree.Faults) > 0:
 		p.Result, p.Says = Fail, "The record has a fault: "+tree.Faults[0]+"."
 		suggest("v=spf1" + terms(f.Ours) + " -all")
 	case tree.Lookups > maxLookups:
 		p.Result = Fail
-		p.Says = fmt.Sprintf("The record asks DNS %d times; after ten it counts as broken everywhere (RFC 7208 section 4.6.4). Put networks in place of includes.", tree.Lookups)
+		p.Says = fmt.Sprintf(
+			"The record asks DNS %d times; after ten it counts as broken everywhere (RFC 7208 "+
+				"section 4.6.4). Put networks in place of includes.",
+			tree.Lookups,
+		)
 	case tree.All == "+all":
-		p.Result, p.Says = Fail, "The record ends in +all: the whole world may send in its name. End it in -all."
+		p.Result, p.Says = Fail, "The record ends in +all: the whole world may send in its name. "+
+			"End it in -all."
 		suggest(strings.TrimSuffix(strings.TrimSuffix(f.SPF.Records[0], "all"), "+") + "-all")
 	case len(outside) > 0 && len(f.SmartHosts) > 0:
 		p.Result = Warning
-		p.Says = fmt.Sprintf("%s does not pass. That matters for messages that leave directly; those by %s need that host's addresses in the record: ask its provider for the include.", join(outside), strings.Join(f.SmartHosts, ", "))
+		p.Says = fmt.Sprintf(
+			"%s does not pass. That matters for messages that leave directly; those by %s need "+
+				"that host's addresses in the record: ask its provider for the include.",
+			join(outside),
+			strings.Join(f.SmartHosts, ", "),
+		)
 		suggest(withTerms(f.SPF.Records[0], outside))
 	case len(outside) > 0:
-		p.Result, p.Says = Fail, fmt.Sprintf("Our address %s does not pass (%s): our messages look forged.", join(outside), f.SPF.Results[outside[0]].Result)
+		p.Result, p.Says = Fail, fmt.Sprintf(
+			"Our address %s does not pass (%s): our messages look forged.",
+			join(outside),
+			f.SPF.Results[outside[0]].Result,
+		)
 		suggest(withTerms(f.SPF.Records[0], outside))
 	case len(f.Ours) == 0:
 		p.Result, p.Says = NotChecked, "Our addresses are not known."
 	case tree.All == "" || tree.All == "?all":
-		p.Result, p.Says = Warning, "The record says nothing of all others: forged messages are neutral. End it in -all, or ~all while you try."
+		p.Result, p.Says = Warning, "The record says nothing of all others: forged messages are "+
+			"neutral. End it in -all, or ~all while you try."
 		suggest(strings.TrimSpace(strings.TrimSuffix(f.SPF.Records[0], "?all")) + " -all")
 	default:
 		p.Result, p.Says = Pass, "Our addresses pass, others do not."
@@ -82,7 +112,8 @@ func terms(addrs []netip.Addr) string {
 func withTerms(record string, addrs []netip.Addr) string {
 	words := strings.Fields(record)
 	for i, w := range words {
-		if strings.EqualFold(strings.TrimLeft(w, "+-~?"), "all") || strings.HasPrefix(strings.ToLower(w), "redirect=") {
+		if strings.EqualFold(strings.TrimLeft(w, "+-~?"), "all") ||
+			strings.HasPrefix(strings.ToLower(w), "redirect=") {
 			return strings.Join(words[:i], " ") + terms(addrs) + " " + strings.Join(words[i:], " ")
 		}
 	}
@@ -90,11 +121,17 @@ func withTerms(record string, addrs []netip.Addr) string {
 }
 
 func (f *Facts) dkim() Aspect {
-	p := Aspect{Key: "dkim", Title: "Signatures (DKIM)", Weight: 1, Expected: "messages are signed with a key of 2048 bits or more, and DNS has that key"}
+	p := Aspect{
+		Key:      "dkim",
+		Title:    "Signatures (DKIM)",
+		Weight:   1,
+		Expected: "messages are signed with a key of 2048 bits or more, and DNS has that key",
+	}
 	signing, rsa := 0, false
 	for i := range f.Keys {
 		k := &f.Keys[i]
-		p.Found = append(p.Found, fmt.Sprintf("%s (%s): %s%s", k.Selector, k.Algorithm, k.State, behind(k.Fault)))
+		p.Found = append(p.Found,
+			fmt.Sprintf("%s (%s): %s%s", k.Selector, k.Algorithm, k.State, behind(k.Fault)))
 		switch {
 		case k.State == mail.KeyRetired:
 			continue
@@ -108,21 +145,30 @@ func (f *Facts) dkim() Aspect {
 		rsa = rsa || strings.HasPrefix(k.Algorithm, "rsa")
 		switch {
 		case k.Locked:
-			p.Result, p.Says = Fail, "Nothing is signed with "+k.Selector+" on this node: its key file does not open the key. Put the former key file back, or rotate the key (gull dkim rotate "+f.Domain+")."
+			p.Result, p.Says = Fail, "Nothing is signed with "+k.Selector+" on this node: its key "+
+				"file does not open the key. Put the former key file back, or rotate the key "+
+				"(gull dkim rotate "+f.Domain+")."
 		case k.Fault != "":
-			p.Result, p.Says, p.Records = Fail, "Messages are signed with "+k.Selector+", and nobody can verify them: "+k.Fault+".", append(p.Records, k.Record)
+			p.Result, p.Says, p.Records = Fail,
+				"Messages are signed with "+k.Selector+", and nobody can verify them: "+k.Fault+".",
+				append(p.Records, k.Record)
 		case p.Result == "" && strings.HasPrefix(k.Algorithm, "rsa-1"):
-			p.Result, p.Says = Warning, "The key "+k.Selector+" is short ("+k.Algorithm+"): rotate to one of 2048 bits (gull dkim rotate "+f.Domain+")."
+			p.Result, p.Says = Warning,
+				"The key "+k.Selector+" is short ("+k.Algorithm+"): rotate to one of 2048 bits "+
+					"(gull dkim rotate "+f.Domain+")."
 		}
 	}
 	switch {
 	case p.Result != "":
 	case signing == 0 && len(f.Keys) == 0:
-		p.Result, p.Says = Fail, "Messages are not signed. Make a key (gull dkim make "+f.Domain+"), publish its record, and let it sign."
+		p.Result, p.Says = Fail,
+			"Messages are not signed. Make a key (gull dkim make "+f.Domain+"), publish its record, and let it sign."
 	case signing == 0:
-		p.Result, p.Says = Fail, "There are keys, and none signs: publish the record, then let one sign (gull dkim use)."
+		p.Result, p.Says = Fail, "There are keys, and none signs: publish the record, then let "+
+			"one sign (gull dkim use)."
 	case !rsa:
-		p.Result, p.Says = Warning, "Messages are signed by Ed25519 only, which many hosts cannot verify: let an RSA key sign beside it."
+		p.Result, p.Says = Warning, "Messages are signed by Ed25519 only, which many hosts cannot "+
+			"verify: let an RSA key sign beside it."
 	default:
 		p.Result, p.Says = Pass, "Messages are signed, and DNS has the keys."
 	}
@@ -137,8 +183,14 @@ func behind(fault string) string {
 }
 
 func (f *Facts) dmarc() Aspect {
-	p := Aspect{Key: "dmarc", Title: "What hosts shall do with forged messages (DMARC)", Weight: 0.5, Expected: "a policy of quarantine or reject, and somebody who gets the reports"}
-	record := publish.New(f.Domain, "_dmarc."+f.Domain, "TXT", "v=DMARC1; p=quarantine; rua=mailto:"+f.Postmaster)
+	p := Aspect{
+		Key:      "dmarc",
+		Title:    "What hosts shall do with forged messages (DMARC)",
+		Weight:   0.5,
+		Expected: "a policy of quarantine or reject, and somebody who gets the reports",
+	}
+	record := publish.New(f.Domain, "_dmarc."+f.Domain, "TXT",
+		"v=DMARC1; p=quarantine; rua=mailto:"+f.Postmaster)
 	if f.DMARCText != "" {
 		p.Found = []string{f.DMARCText}
 	}
@@ -147,15 +199,24 @@ func (f *Facts) dmarc() Aspect {
 	case f.DMARC.Error != nil && f.DMARC.Temp:
 		p.Result, p.Says = NotChecked, "DNS gives no answer: "+f.DMARC.Error.Error()
 	case f.DMARC.Error != nil:
-		p.Result, p.Says, p.Records = Fail, "The record cannot be read: "+f.DMARC.Error.Error()+".", []publish.DNSRecord{record}
+		p.Result, p.Says, p.Records = Fail, "The record cannot be read: "+f.DMARC.Error.Error()+".",
+			[]publish.DNSRecord{
+				record,
+			}
 	case w == nil:
 		p.Result, p.Records = Fail, []publish.DNSRecord{record}
-		p.Says = "It publishes no policy: large receivers trust such domains less, and forged messages are taken. If other servers send for it too, begin with p=none and read the reports first."
+		p.Says = "It publishes no policy: large receivers trust such domains less, and forged " +
+			"messages are taken. If other servers send for it too, begin with p=none and read the " +
+			"reports first."
 	case w.Policy == "none":
 		p.Result, p.Records = Warning, []publish.DNSRecord{record}
-		p.Says = "The policy is none: it watches and protects nobody. Once the reports show only our own hosts, ask for quarantine."
+		p.Says = "The policy is none: it watches and protects nobody. Once the reports show only " +
+			"our own hosts, ask for quarantine."
 	case len(w.Reports) == 0:
-		p.Result, p.Records = Warning, []publish.DNSRecord{publish.New(f.Domain, "_dmarc."+f.Domain, "TXT", strings.TrimRight(f.DMARCText, "; ")+"; rua=mailto:"+f.Postmaster)}
+		p.Result, p.Records = Warning, []publish.DNSRecord{
+			publish.New(f.Domain, "_dmarc."+f.Domain, "TXT",
+				strings.TrimRight(f.DMARCText, "; ")+"; rua=mailto:"+f.Postmaster),
+		}
 		p.Says = "Nobody gets the reports: add rua, so that you see who sends in your name."
 	default:
 		p.Result, p.Says = Pass, "Forged messages are to be kept away. "+aligned
@@ -164,7 +225,14 @@ func (f *Facts) dmarc() Aspect {
 }
 
 func (f *Facts) blockLists() Aspect {
-	p := Aspect{Key: "block-lists", Title: "Block lists", Weight: 1, Result: NotChecked, Expected: "our addresses are on none", Says: "No list is set to look at: name some in service.block_lists."}
+	p := Aspect{
+		Key:      "block-lists",
+		Title:    "Block lists",
+		Weight:   1,
+		Result:   NotChecked,
+		Expected: "our addresses are on none",
+		Says:     "No list is set to look at: name some in service.block_lists.",
+	}
 	for _, l := range f.Lists {
 		switch {
 		case l.Error != "":
@@ -174,7 +242,13 @@ func (f *Facts) blockLists() Aspect {
 			}
 		case l.Listed:
 			p.Found = append(p.Found, fmt.Sprintf("%s lists %s: %s", l.List, l.Addr, l.Reason))
-			p.Result, p.Says = Fail, fmt.Sprintf("%s is on the block list %s (%s). Stop what caused it first, then ask the list to take it out; until then send by a smart host.", l.Addr, l.List, l.Reason)
+			p.Result, p.Says = Fail, fmt.Sprintf(
+				"%s is on the block list %s (%s). Stop what caused it first, then ask the list to "+
+					"take it out; until then send by a smart host.",
+				l.Addr,
+				l.List,
+				l.Reason,
+			)
 		default:
 			p.Found = append(p.Found, fmt.Sprintf("%s does not list %s", l.List, l.Addr))
 			if p.Result == NotChecked {
@@ -186,7 +260,12 @@ func (f *Facts) blockLists() Aspect {
 }
 
 func (f *Facts) tlsReports() Aspect {
-	p := Aspect{Key: "tls-reports", Title: "Reports about TLS", Weight: 0.25, Expected: "a TLSRPT record with an address for reports"}
+	p := Aspect{
+		Key:      "tls-reports",
+		Title:    "Reports about TLS",
+		Weight:   0.25,
+		Expected: "a TLSRPT record with an address for reports",
+	}
 	if f.TLSReports != "" {
 		p.Found = []string{f.TLSReports}
 	}
@@ -196,12 +275,22 @@ func (f *Facts) tlsReports() Aspect {
 		return p
 	}
 	p.Result, p.Says = Warning, "Nobody tells us when hosts fail to reach us by TLS (RFC 8460)."
-	p.Records = []publish.DNSRecord{publish.New(f.Domain, "_smtp._tls."+f.Domain, "TXT", "v=TLSRPTv1; rua=mailto:"+f.Postmaster)}
+	p.Records = []publish.DNSRecord{
+		publish.New(f.Domain, "_smtp._tls."+f.Domain, "TXT",
+			"v=TLSRPTv1; rua=mailto:"+f.Postmaster),
+	}
 	return p
 }
 
 func (f *Facts) sts() Aspect {
-	p := Aspect{Key: "mta-sts", Title: "TLS demanded of senders (MTA-STS)", Weight: 0.25, Result: NotChecked, Expected: "where it is published, a policy that names our hosts", Says: "It is not published; that is allowed (RFC 8461)."}
+	p := Aspect{
+		Key:      "mta-sts",
+		Title:    "TLS demanded of senders (MTA-STS)",
+		Weight:   0.25,
+		Result:   NotChecked,
+		Expected: "where it is published, a policy that names our hosts",
+		Says:     "It is not published; that is allowed (RFC 8461).",
+	}
 	if f.STS.Record == "" {
 		return p
 	}
@@ -210,12 +299,16 @@ func (f *Facts) sts() Aspect {
 		p.Found = append(p.Found, "mode "+f.STS.Mode+", for "+strings.Join(f.STS.MX, ", "))
 	}
 	if f.STS.Error != "" {
-		p.Result, p.Says = Fail, "The record is published, and its policy cannot be used: "+f.STS.Error+"."
+		p.Result, p.Says = Fail,
+			"The record is published, and its policy cannot be used: "+f.STS.Error+"."
 		return p
 	}
 	for _, h := range f.Hosts {
 		if !namedBy(f.STS.MX, h.Name) {
-			p.Result, p.Says = Fail, fmt.Sprintf("The policy does not name the host %s: strict senders will not send to it.", h.Name)
+			p.Result, p.Says = Fail, fmt.Sprintf(
+				"The policy does not name the host %s: strict senders will not send to it.",
+				h.Name,
+			)
 			return p
 		}
 	}

@@ -21,7 +21,11 @@ type Attempt struct {
 }
 
 // strangers are addresses of nobody's network (RFC 5737, RFC 3849).
-var strangers = []netip.Addr{netip.MustParseAddr("192.0.2.66"), netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("2001:db8::66")}
+var strangers = []netip.Addr{
+	netip.MustParseAddr("192.0.2.66"),
+	netip.MustParseAddr("203.0.113.9"),
+	netip.MustParseAddr("2001:db8::66"),
+}
 
 // attackDomain is a domain that is not ours.
 const attackDomain = "saltmarsh.example"
@@ -49,7 +53,11 @@ var forms = []struct{ name, path string }{
 // comes through is returned, with the number of attempts.
 func Attack(c *config.Compiled) (through []Attempt, attempts int) {
 	through = []Attempt{}
-	senders := []address.Address{{}, {Local: "stranger", Domain: "driftnet.example"}, {Local: "victim", Domain: attackDomain}}
+	senders := []address.Address{
+		{},
+		{Local: "stranger", Domain: "driftnet.example"},
+		{Local: "victim", Domain: attackDomain},
+	}
 	ours := someOfEachKind(c.Domains)
 	for _, d := range ours {
 		senders = append(senders, address.Address{Local: "postmaster", Domain: d})
@@ -158,7 +166,14 @@ func attack(c *config.Compiled, e config.Envelope, name, path string) (Attempt, 
 	}
 	for _, leg := range legs {
 		if c.Domain(leg.Recipient.Domain) == nil {
-			return Attempt{name, e.Listener, e.Client.String(), e.Sender.String(), rcpt.To.String(), d.Rule}, true
+			return Attempt{
+				name,
+				e.Listener,
+				e.Client.String(),
+				e.Sender.String(),
+				rcpt.To.String(),
+				d.Rule,
+			}, true
 		}
 	}
 	return Attempt{}, false

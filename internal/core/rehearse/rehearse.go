@@ -44,7 +44,8 @@ func Judge(c *config.Compiled, e config.Envelope, to address.Address) Outcome {
 		return o
 	}
 	if e.Size > int64(l.Limits.MessageSize) {
-		o.Rule, o.Reply = "listener", fmt.Sprintf("552 5.3.4 listener %s takes at most %s", l.Name, l.Limits.MessageSize)
+		o.Rule, o.Reply = "listener", fmt.Sprintf("552 5.3.4 listener %s takes at most %s", l.Name,
+			l.Limits.MessageSize)
 		return o
 	}
 	if l.Kind == config.Submission && e.Account.IsNull() {
@@ -144,7 +145,8 @@ func (r *Rehearsal) Add(e Envelope) {
 		r.report.Recipients++
 		var before, after Outcome
 		if e.Waiting { // taken already: only its way is decided again
-			before, after = plan(r.now, e.Envelope, to, Outcome{Ways: []string{}}), plan(r.draft, e.Envelope, to, Outcome{Ways: []string{}})
+			before, after = plan(r.now, e.Envelope, to,
+				Outcome{Ways: []string{}}), plan(r.draft, e.Envelope, to, Outcome{Ways: []string{}})
 		} else {
 			before, after = Judge(r.now, e.Envelope, to), Judge(r.draft, e.Envelope, to)
 		}
@@ -182,7 +184,16 @@ func (r *Rehearsal) note(kind string, before, after Outcome, e Envelope, to addr
 	if kind == NewlyStranded {
 		r.report.Stranded++
 	}
-	key := strings.Join([]string{kind, before.Rule, after.Rule, strings.Join(sorts(before), ","), strings.Join(sorts(after), ",")}, "|")
+	key := strings.Join(
+		[]string{
+			kind,
+			before.Rule,
+			after.Rule,
+			strings.Join(sorts(before), ","),
+			strings.Join(sorts(after), ","),
+		},
+		"|",
+	)
 	g := r.groups[key]
 	if g == nil {
 		g = &Group{Kind: kind, Before: before, After: after, Example: example(e, to)}
@@ -210,7 +221,13 @@ func sorts(o Outcome) []string {
 }
 
 func example(e Envelope, to address.Address) Example {
-	x := Example{ID: e.ID, Listener: e.Listener, Sender: e.Sender.Display(), Recipient: to.Display(), Size: e.Size}
+	x := Example{
+		ID:        e.ID,
+		Listener:  e.Listener,
+		Sender:    e.Sender.Display(),
+		Recipient: to.Display(),
+		Size:      e.Size,
+	}
 	if e.Client.IsValid() {
 		x.Client = e.Client.String()
 	}
@@ -228,7 +245,8 @@ func (r *Rehearsal) Report() Report {
 		out.Groups = append(out.Groups, *g)
 	}
 	slices.SortFunc(out.Groups, func(a, b Group) int {
-		return cmp.Or(slices.Index(order, a.Kind)-slices.Index(order, b.Kind), b.Count-a.Count, cmp.Compare(a.Example.Recipient, b.Example.Recipient))
+		return cmp.Or(slices.Index(order, a.Kind)-slices.Index(order, b.Kind), b.Count-a.Count,
+			cmp.Compare(a.Example.Recipient, b.Example.Recipient))
 	})
 	for _, rt := range r.draft.Routes {
 		if !r.used[rt.Name] && !rt.Off {
@@ -237,7 +255,9 @@ func (r *Rehearsal) Report() Report {
 	}
 	out.Hostile, out.Attempts = Attack(r.draft)
 	out.Hazards = append(r.draft.Hazards(), r.draft.NeverUsed()...)
-	out.Findings = append([]review.Finding{}, review.New(review.Settings(r.now), review.Settings(r.draft))...)
+	out.Findings = append(
+		[]review.Finding{},
+		review.New(review.Settings(r.now), review.Settings(r.draft))...)
 	for _, h := range out.Hazards {
 		if h.Blocks {
 			out.Blocks = append(out.Blocks, h.Text)
@@ -245,10 +265,18 @@ func (r *Rehearsal) Report() Report {
 	}
 	if len(out.Hostile) > 0 && len(out.Blocks) == 0 {
 		a := out.Hostile[0]
-		out.Blocks = append(out.Blocks, fmt.Sprintf("a stranger could send outside (%s): %s lets <%s> through at listener %s", a.Form, a.Rule, a.Recipient, a.Listener))
+		out.Blocks = append(
+			out.Blocks,
+			fmt.Sprintf("a stranger could send outside (%s): %s lets <%s> through at listener %s",
+				a.Form, a.Rule, a.Recipient, a.Listener),
+		)
 	}
 	if out.Stranded > 0 {
-		out.Blocks = append(out.Blocks, fmt.Sprintf("%d recipients that have a way now would be stranded without a route", out.Stranded))
+		out.Blocks = append(
+			out.Blocks,
+			fmt.Sprintf("%d recipients that have a way now would be stranded without a route",
+				out.Stranded),
+		)
 	}
 	return out
 }

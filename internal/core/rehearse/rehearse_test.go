@@ -40,7 +40,17 @@ func envelope(t *testing.T, client, listener, account, from string, waiting bool
 		}
 		return a
 	}
-	e := Envelope{Envelope: config.Envelope{Client: netip.MustParseAddr(client), Listener: listener, Account: parse(account), Sender: parse(from), Size: 2000}, ID: "X", Waiting: waiting}
+	e := Envelope{
+		Envelope: config.Envelope{
+			Client:   netip.MustParseAddr(client),
+			Listener: listener,
+			Account:  parse(account),
+			Sender:   parse(from),
+			Size:     2000,
+		},
+		ID:      "X",
+		Waiting: waiting,
+	}
 	for _, r := range to {
 		e.Recipients = append(e.Recipients, parse(r))
 	}
@@ -49,10 +59,13 @@ func envelope(t *testing.T, client, listener, account, from string, waiting bool
 
 func traffic(t *testing.T) []Envelope {
 	return []Envelope{
-		envelope(t, "127.30.0.10", "edge", "", "ada@saltmarsh.example", false, "ines.harrow@skerryline.example", "x@kelpworks.example"),
-		envelope(t, "127.20.1.5", "inside", "", "tickets@skerryline.example", false, "x@saltmarsh.example", "y@dunlin.example"),
+		envelope(t, "127.30.0.10", "edge", "", "ada@saltmarsh.example", false,
+			"ines.harrow@skerryline.example", "x@kelpworks.example"),
+		envelope(t, "127.20.1.5", "inside", "", "tickets@skerryline.example", false,
+			"x@saltmarsh.example", "y@dunlin.example"),
 		envelope(t, "127.20.2.5", "inside", "", "bridge@skerryline.example", false, "x@saltmarsh.example"),
-		envelope(t, "127.0.0.1", "submission", "ines.harrow@skerryline.example", "ines.harrow@skerryline.example", false, "x@saltmarsh.example"),
+		envelope(t, "127.0.0.1", "submission", "ines.harrow@skerryline.example",
+			"ines.harrow@skerryline.example", false, "x@saltmarsh.example"),
 		envelope(t, "127.30.0.66", "edge", "", "spam@driftnet.example", false, "x@saltmarsh.example"),
 		envelope(t, "127.0.0.1", "inside", "", "ines.harrow@skerryline.example", true, "z@sunkenpier.example"),
 	}
@@ -66,13 +79,21 @@ func TestWhatADraftWouldChange(t *testing.T) {
 		text string // in the blocks or a group's after
 	}{
 		{"nothing", []string{"The demo world", "Our world"}, "", ""},
-		{"a rule less", []string{"networks: [127.20.2.0/24]", "networks: [127.20.3.0/24]"}, "newly_refused:1", "no-rule"},
-		{"a rule wider", []string{"networks: [127.20.2.0/24]\n    listeners: [inside]\n", "networks: [127.30.0.0/16]\n"}, "newly_refused:1 newly_allowed:1 other_rule:1", ""},
-		{"no way out", []string{`recipients: ["*.example"]`, `recipients: [dunlin.example]`}, "newly_stranded:1 newly_stranded:1 newly_stranded:1 newly_stranded:1", "4 recipients that have a way now would be stranded"},
-		{"another route", []string{"recipients: [harbourmail.example]", "recipients: [saltmarsh.example]"}, "other_way:1 other_way:1 other_way:1", ""},
-		{"a smaller message", []string{"limits: {message_size: 25 MB, recipients: 500}", "limits: {message_size: 1500}"}, "newly_refused:2 newly_refused:1", "552"},
-		{"a listener less", []string{"name: edge ", "name: world "}, "newly_refused:1 newly_refused:1 other_rule:1", "there is no listener edge"},
-		{"the world may relay", []string{"networks: [127.20.1.0/24]\n    listeners: [inside]\n", "networks: [0.0.0.0/0]\n"}, "", "lets anyone send anywhere"},
+		{"a rule less", []string{"networks: [127.20.2.0/24]", "networks: [127.20.3.0/24]"},
+			"newly_refused:1", "no-rule"},
+		{"a rule wider", []string{"networks: [127.20.2.0/24]\n    listeners: [inside]\n",
+			"networks: [127.30.0.0/16]\n"}, "newly_refused:1 newly_allowed:1 other_rule:1", ""},
+		{"no way out", []string{`recipients: ["*.example"]`, `recipients: [dunlin.example]`},
+			"newly_stranded:1 newly_stranded:1 newly_stranded:1 newly_stranded:1", "4 recipients that have " +
+				"a way now would be stranded"},
+		{"another route", []string{"recipients: [harbourmail.example]", "recipients: [saltmarsh.example]"},
+			"other_way:1 other_way:1 other_way:1", ""},
+		{"a smaller message", []string{"limits: {message_size: 25 MB, recipients: 500}",
+			"limits: {message_size: 1500}"}, "newly_refused:2 newly_refused:1", "552"},
+		{"a listener less", []string{"name: edge ", "name: world "},
+			"newly_refused:1 newly_refused:1 other_rule:1", "there is no listener edge"},
+		{"the world may relay", []string{"networks: [127.20.1.0/24]\n    listeners: [inside]\n",
+			"networks: [0.0.0.0/0]\n"}, "", "lets anyone send anywhere"},
 	} {
 		now, draft := demo(t), demo(t, c.edit...)
 		r := New(now, draft)
@@ -96,7 +117,8 @@ func TestWhatADraftWouldChange(t *testing.T) {
 			t.Errorf("%s: %q lacks %q", c.name, all, c.text)
 		}
 		if report.Envelopes != 6 || report.Recipients != 8 || report.Attempts < 500 {
-			t.Errorf("%s: %d envelopes, %d recipients, %d attempts", c.name, report.Envelopes, report.Recipients, report.Attempts)
+			t.Errorf("%s: %d envelopes, %d recipients, %d attempts", c.name, report.Envelopes,
+				report.Recipients, report.Attempts)
 		}
 	}
 }
@@ -107,9 +129,12 @@ func TestNoClassicalFormComesThroughTheDemo(t *testing.T) {
 	}
 	// each opening is found in the forms that it lets through
 	for _, c := range []struct{ name, from, to, form string }{
-		{"a sender", "networks: [127.20.1.0/24]\n    listeners: [inside]\n", "senders: [skerryline.example]\n", "plain"},
-		{"the neighbours of a wide network", "networks: [127.20.1.0/24]\n    listeners: [inside]\n", "networks: [192.0.0.0/8]\n", "source route"},
-		{"IPv6", "networks: [127.20.1.0/24]\n    listeners: [inside]\n", "networks: [\"2001::/16\"]\n", "address literal"},
+		{"a sender", "networks: [127.20.1.0/24]\n    listeners: [inside]\n",
+			"senders: [skerryline.example]\n", "plain"},
+		{"the neighbours of a wide network", "networks: [127.20.1.0/24]\n    listeners: [inside]\n",
+			"networks: [192.0.0.0/8]\n", "source route"},
+		{"IPv6", "networks: [127.20.1.0/24]\n    listeners: [inside]\n", "networks: [\"2001::/16\"]\n",
+			"address literal"},
 	} {
 		through, _ := Attack(demo(t, c.from, c.to, `recipients: ["*.example"]`, `recipients: ["*"]`))
 		found := false
@@ -123,8 +148,14 @@ func TestNoClassicalFormComesThroughTheDemo(t *testing.T) {
 }
 
 func TestAttemptsGoThroughADomainOfEachKind(t *testing.T) {
-	domains := []config.Domain{{Name: "a.example", Kind: "local"}, {Name: "b.example", Kind: "local"}, {Name: "c.example", Kind: "local"}, {Name: "d.example", Kind: "local"},
-		{Name: "e.example", Kind: "relay"}, {Name: "f.example", Kind: "shared"}}
+	domains := []config.Domain{
+		{Name: "a.example", Kind: "local"},
+		{Name: "b.example", Kind: "local"},
+		{Name: "c.example", Kind: "local"},
+		{Name: "d.example", Kind: "local"},
+		{Name: "e.example", Kind: "relay"},
+		{Name: "f.example", Kind: "shared"},
+	}
 	if got := strings.Join(someOfEachKind(domains), " "); got != "a.example e.example f.example b.example" {
 		t.Errorf("%s", got)
 	}

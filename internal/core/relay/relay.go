@@ -44,21 +44,37 @@ func Decide(c *config.Compiled, e config.Envelope, recipient address.Address) De
 		return *d
 	}
 	ours := c.Domain(recipient.Domain)
-	if ours != nil && ours.Kind != config.Local && strings.ContainsAny(recipient.Local, "%!@") && c.Mailbox(recipient) == nil {
-		return Decision{Rule: config.RuleNoRule, Revision: c.Revision,
-			Why:   "an address within the address would be followed by the next server, which trusts us",
-			Reply: smtp.NewReply(550, "5.7.1", "<%s> holds a way of its own (%%, ! or @ before the last @); that is not followed here", recipient)}
+	if ours != nil && ours.Kind != config.Local && strings.ContainsAny(recipient.Local, "%!@") &&
+		c.Mailbox(recipient) == nil {
+		return Decision{
+			Rule:     config.RuleNoRule,
+			Revision: c.Revision,
+			Why: "an address within the address would be followed by the next server, which " +
+				"trusts us",
+			Reply: smtp.NewReply(
+				550,
+				"5.7.1",
+				"<%s> holds a way of its own (%%, ! or @ before the last @); that is not followed "+
+					"here",
+				recipient,
+			),
+		}
 	}
 	if recipient.Domain == "" || ours != nil {
 		return Decision{Allow: true, Rule: config.RuleOurDomain, Revision: c.Revision,
 			Why: "mail for our own domains is taken from anyone"}
 	}
-	out := Decision{Rule: config.RuleNoRule, Revision: c.Revision,
-		Why: "no relay rule allows " + Holder(e) + " to send to outside domains",
-		Reply: smtp.NewReply(550, "5.7.1", "relaying to %s is not allowed from %s: no relay rule matches",
-			address.DisplayDomain(recipient.Domain), e.Client)}
+	out := Decision{
+		Rule:     config.RuleNoRule,
+		Revision: c.Revision,
+		Why:      "no relay rule allows " + Holder(e) + " to send to outside domains",
+		Reply: smtp.NewReply(550, "5.7.1",
+			"relaying to %s is not allowed from %s: no relay rule matches",
+			address.DisplayDomain(recipient.Domain), e.Client),
+	}
 	if !e.Account.IsNull() {
-		out.Reply = smtp.NewReply(550, "5.7.1", "relaying to %s is not allowed for %s: no relay rule matches",
+		out.Reply = smtp.NewReply(550, "5.7.1",
+			"relaying to %s is not allowed for %s: no relay rule matches",
 			address.DisplayDomain(recipient.Domain), e.Account.Display())
 	}
 	return out
@@ -74,12 +90,20 @@ func Holder(e config.Envelope) string {
 }
 
 func byRule(c *config.Compiled, r *config.RelayRule, e config.Envelope) *Decision {
-	d := &Decision{Allow: r.Action == "allow", Rule: r.Name, Line: r.Line, Revision: c.Revision, Limits: r.Limits}
+	d := &Decision{
+		Allow:    r.Action == "allow",
+		Rule:     r.Name,
+		Line:     r.Line,
+		Revision: c.Revision,
+		Limits:   r.Limits,
+	}
 	switch {
 	case d.Allow && r.OwnSender && !Belongs(c, e):
 		d.Allow = false
 		d.Why = "relay rule " + r.Name + " allows only senders that belong to the account"
-		d.Reply = smtp.NewReply(550, "5.7.1", "<%s> does not belong to %s; send as one of your own addresses", e.Sender.Display(), e.Account.Display())
+		d.Reply = smtp.NewReply(550, "5.7.1",
+			"<%s> does not belong to %s; send as one of your own addresses", e.Sender.Display(),
+			e.Account.Display())
 	case d.Allow:
 		if r.OwnSender {
 			d.OwnFrom = cmp.Or(r.OwnFrom, config.OwnFromRefuse)
@@ -109,7 +133,11 @@ func Belongs(c *config.Compiled, e config.Envelope) bool {
 // Unmet is the first condition of a rule that an envelope does not meet, in
 // words.
 func Unmet(r *config.RelayRule, e config.Envelope, recipient address.Address) (string, bool) {
-	if len(r.Networks) > 0 && !slices.ContainsFunc(r.Networks, func(n netip.Prefix) bool { return n.Contains(e.Client) }) {
+	if len(r.Networks) > 0 &&
+		!slices.ContainsFunc(
+			r.Networks,
+			func(n netip.Prefix) bool { return n.Contains(e.Client) },
+		) {
 		return "the client is in none of its networks", true
 	}
 	if len(r.Listeners) > 0 && !slices.Contains(r.Listeners, e.Listener) {
@@ -124,7 +152,8 @@ func Unmet(r *config.RelayRule, e config.Envelope, recipient address.Address) (s
 		}
 	}
 	if len(r.Certificates) > 0 && !slices.ContainsFunc(e.Certificates, func(name string) bool {
-		return slices.ContainsFunc(r.Certificates, func(want string) bool { return strings.EqualFold(want, name) })
+		return slices.ContainsFunc(r.Certificates,
+			func(want string) bool { return strings.EqualFold(want, name) })
 	}) {
 		return "no client certificate has one of its names", true
 	}

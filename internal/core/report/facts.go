@@ -65,7 +65,9 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 			fact.Bytes = r.Size
 		}
 		fact.add(byDirection, "in")
-		if r.Sender != "" || r.Stage == diagnose.StageSender || r.Stage == diagnose.StageRecipient || r.Stage == diagnose.StageContent {
+		if r.Sender != "" || r.Stage == diagnose.StageSender ||
+			r.Stage == diagnose.StageRecipient ||
+			r.Stage == diagnose.StageContent {
 			fact.addSender(r.Sender)
 		}
 		fact.add(byClient, r.ClientAddress)
@@ -88,7 +90,12 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 		}
 		end := Fact{Kind: string(d.State), At: d.FinishedAt.Time, Bytes: f.Size, Delay: -1, N: d.N}
 		if d.State == mail.Delivered {
-			end.Delay = max(0, int64(math.RoundToEven(float64(d.FinishedAt.Sub(f.ReceivedAt).Microseconds())/1000)))
+			end.Delay = max(
+				0,
+				int64(
+					math.RoundToEven(float64(d.FinishedAt.Sub(f.ReceivedAt).Microseconds())/1000),
+				),
+			)
 			end.addDelay()
 			if len(d.Via) > 0 && domainOf(d.Recipient) != domainOf(d.Original) {
 				end.Kind = "forwarded"

@@ -35,7 +35,9 @@ type Notes struct {
 // Period is the period in words.
 func (p *Page) Period() string {
 	const form = "Mon 2 Jan 2006 15:04"
-	return p.Since.In(p.Zone).Format(form) + " to " + p.Until.In(p.Zone).Format(form) + " (" + p.Zone.String() + ")"
+	return p.Since.In(
+		p.Zone,
+	).Format(form) + " to " + p.Until.In(p.Zone).Format(form) + " (" + p.Zone.String() + ")"
 }
 
 // line is one kind in the totals.
@@ -75,7 +77,8 @@ func (p *Page) DelayText() string {
 func (d *Delay) Text() string {
 	text := fmt.Sprintf("mean %s, at most %s", Seconds(d.Mean), Seconds(d.Max))
 	if d.Median != nil && d.P95 != nil {
-		text = fmt.Sprintf("half within %s, 95 of 100 within %s, ", Seconds(*d.Median), Seconds(*d.P95)) + text
+		text = fmt.Sprintf("half within %s, 95 of 100 within %s, ", Seconds(*d.Median),
+			Seconds(*d.P95)) + text
 	}
 	return text
 }
@@ -118,7 +121,8 @@ func (p *Page) Groups() []group {
 	for _, r := range []struct {
 		name  string
 		kinds []string
-	}{{"deferred", []string{"deferred"}}, {"bounced", []string{"bounced", "expired"}}, {"rejected", []string{"rejected"}}} {
+	}{{"deferred", []string{"deferred"}}, {"bounced", []string{"bounced", "expired"}}, {"rejected",
+		[]string{"rejected"}}} {
 		if rows := p.Reasons[r.name]; len(rows) > 0 {
 			out = append(out, group{"Why " + r.name, rows, r.kinds})
 		}

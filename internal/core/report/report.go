@@ -12,11 +12,34 @@ import (
 
 // Kinds of what is counted. Deferred counts attempts that were deferred, each of
 // them; rejected counts recipients refused, and what never got as far.
-var Kinds = []string{"received", "delivered", "forwarded", "deferred", "bounced", "expired", "rejected", "discarded"}
+var Kinds = []string{
+	"received",
+	"delivered",
+	"forwarded",
+	"deferred",
+	"bounced",
+	"expired",
+	"rejected",
+	"discarded",
+}
 
 // Dims are what a figure can be asked by. total has one value, the empty one;
 // delay counts what was delivered by eighths of an octave of milliseconds.
-var Dims = []string{"total", "direction", "sender_domain", "sender", "client", "listener", "account", "recipient_domain", "recipient", "host", "route", "cause", "delay"}
+var Dims = []string{
+	"total",
+	"direction",
+	"sender_domain",
+	"sender",
+	"client",
+	"listener",
+	"account",
+	"recipient_domain",
+	"recipient",
+	"host",
+	"route",
+	"cause",
+	"delay",
+}
 
 // Fine are those with so many values that their hours are kept for less time.
 var Fine = []string{"sender", "recipient", "account", "client"}
@@ -205,7 +228,12 @@ func Series(hours []Hour, from, to time.Time, by string, zone *time.Location) []
 		if next.After(to) {
 			next = to
 		}
-		points = append(points, Point{At: at.UTC(), To: next.UTC(), Label: label(at, by, zone), Counts: map[string]Figure{}})
+		points = append(points, Point{
+			At:     at.UTC(),
+			To:     next.UTC(),
+			Label:  label(at, by, zone),
+			Counts: map[string]Figure{},
+		})
 		at = next
 	}
 	i := 0
@@ -221,7 +249,8 @@ func Series(hours []Hour, from, to time.Time, by string, zone *time.Location) []
 			close()
 			i++
 		}
-		sums = append(sums, Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax})
+		sums = append(sums,
+			Sum{Kind: h.Kind, N: h.N, Bytes: h.Bytes, Delay: h.Delay, DelayMax: h.DelayMax})
 	}
 	close()
 	return points
@@ -265,15 +294,25 @@ type Slot struct {
 // ByHourOfDay and ByWeekday put hours together by when in the day or week they
 // are, in a time zone.
 func ByHourOfDay(hours []Hour, from, to time.Time, zone *time.Location) []Slot {
-	return slots(hours, from, to, 24, func(t time.Time) int { return t.In(zone).Hour() }, func(i int) string { return strconv.Itoa(i) + ":00" }, 1)
+	return slots(hours, from, to, 24, func(t time.Time) int { return t.In(zone).Hour() },
+		func(i int) string { return strconv.Itoa(i) + ":00" }, 1)
 }
 
 // ByWeekday puts hours together by day of the week.
 func ByWeekday(hours []Hour, from, to time.Time, zone *time.Location) []Slot {
-	return slots(hours, from, to, 7, func(t time.Time) int { return (int(t.In(zone).Weekday()) + 6) % 7 }, func(i int) string { return time.Weekday((i + 1) % 7).String() }, 24)
+	return slots(hours, from, to, 7,
+		func(t time.Time) int { return (int(t.In(zone).Weekday()) + 6) % 7 },
+		func(i int) string { return time.Weekday((i + 1) % 7).String() }, 24)
 }
 
-func slots(hours []Hour, from, to time.Time, n int, of func(time.Time) int, name func(int) string, perDay int) []Slot {
+func slots(
+	hours []Hour,
+	from, to time.Time,
+	n int,
+	of func(time.Time) int,
+	name func(int) string,
+	perDay int,
+) []Slot {
 	from, to = Hours(from, to)
 	out := make([]Slot, n)
 	for i := range out {
@@ -296,4 +335,8 @@ func slots(hours []Hour, from, to time.Time, n int, of func(time.Time) int, name
 }
 
 // Reasons are the kinds that have causes, by what one asks.
-var Reasons = map[string][]string{"deferred": {"deferred"}, "bounced": {"bounced", "expired"}, "rejected": {"rejected"}}
+var Reasons = map[string][]string{
+	"deferred": {"deferred"},
+	"bounced":  {"bounced", "expired"},
+	"rejected": {"rejected"},
+}

@@ -25,7 +25,8 @@ func TestSpansCoverAPeriodOnceAndWithFewStretches(t *testing.T) {
 		hours := map[time.Time]int{}
 		spans := Spans(from, to)
 		for _, s := range spans {
-			step := map[string]time.Duration{"hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}[s.Tier]
+			step := map[string]time.Duration{"hour": time.Hour, "day": 24 * time.Hour,
+				"week": 7 * 24 * time.Hour}[s.Tier]
 			if !s.From.Truncate(step).Equal(s.From) || !s.To.Truncate(step).Equal(s.To) {
 				t.Fatalf("%s from %s to %s is not whole", s.Tier, s.From, s.To)
 			}
@@ -54,16 +55,27 @@ func TestSeriesFollowTheDaysOfAZone(t *testing.T) {
 	if err != nil {
 		t.Skip(err)
 	}
-	hours := []Hour{{At: at("2026-10-24 22:00"), Kind: "received", N: 3}, {At: at("2026-10-25 22:00"), Kind: "received", N: 5}, {At: at("2026-10-25 23:00"), Kind: "delivered", N: 2, Delay: 3000, DelayMax: 2500}}
+	hours := []Hour{
+		{At: at("2026-10-24 22:00"), Kind: "received", N: 3},
+		{At: at("2026-10-25 22:00"), Kind: "received", N: 5},
+		{At: at("2026-10-25 23:00"), Kind: "delivered", N: 2, Delay: 3000, DelayMax: 2500},
+	}
 	points := Series(hours, at("2026-10-24 22:00"), at("2026-10-26 23:00"), "day", oslo)
 	// The clocks go back on the 25th: it has 25 hours.
-	if len(points) != 2 || points[0].To.Sub(points[0].At) != 25*time.Hour || points[0].Counts["received"].N != 8 || points[1].Counts["delivered"].N != 2 || points[1].Delay.Mean != 1.5 || points[1].Delay.Max != 2.5 {
+	if len(points) != 2 || points[0].To.Sub(points[0].At) != 25*time.Hour || points[0].Counts["received"].N != 8 ||
+		points[1].Counts["delivered"].N != 2 ||
+		points[1].Delay.Mean != 1.5 ||
+		points[1].Delay.Max != 2.5 {
 		t.Errorf("%+v", points)
 	}
-	if by := ByWeekday(hours, at("2026-10-24 22:00"), at("2026-10-26 23:00"), oslo); by[6].Total["received"] != 8 || by[0].Total["delivered"] != 2 || by[6].Label != "Sunday" {
+	if by := ByWeekday(hours, at("2026-10-24 22:00"), at("2026-10-26 23:00"),
+		oslo); by[6].Total["received"] != 8 || by[0].Total["delivered"] != 2 ||
+		by[6].Label != "Sunday" {
 		t.Errorf("%+v", by)
 	}
-	if by := ByHourOfDay(hours, at("2026-10-24 22:00"), at("2026-10-26 23:00"), time.UTC); by[22].Days != 3 || by[22].Mean["received"] != 2.67 {
+	if by := ByHourOfDay(hours, at("2026-10-24 22:00"), at("2026-10-26 23:00"),
+		time.UTC); by[22].Days != 3 ||
+		by[22].Mean["received"] != 2.67 {
 		t.Errorf("%+v", by[22])
 	}
 }
@@ -119,10 +131,19 @@ func quantile(all []float64, share float64) float64 {
 func TestPackedCountsAreReadBack(t *testing.T) {
 	var c Count
 	for i := range 3 {
-		c.Add(Fact{Kind: "delivered", At: time.Unix(493000*3600, 0), Bytes: 1 << 40, Delay: int64(i), by: []pair{{bySender, "a@x.example"}}})
+		c.Add(Fact{
+			Kind:  "delivered",
+			At:    time.Unix(493000*3600, 0),
+			Bytes: 1 << 40,
+			Delay: int64(i),
+			by:    []pair{{bySender, "a@x.example"}},
+		})
 	}
 	c.Add(Fact{Kind: "rejected", At: time.Unix(493001*3600, 0), Delay: -1, by: []pair{{bySender, "<>"}}})
-	sums := []Sum{{Value: "<>", Kind: "rejected", N: 1}, {Value: "a@x.example", Kind: "delivered", N: 3, Bytes: 3 << 40, Delay: 3, DelayMax: 2}}
+	sums := []Sum{
+		{Value: "<>", Kind: "rejected", N: 1},
+		{Value: "a@x.example", Kind: "delivered", N: 3, Bytes: 3 << 40, Delay: 3, DelayMax: 2},
+	}
 	b := c.Pack()[Day{"sender", 493000 / 24}]
 	var got []Sum
 	if err := Unpack(b, func(hour int64, s Sum) { got = append(got, s) }); err != nil {
@@ -142,21 +163,48 @@ func TestPackedCountsAreReadBack(t *testing.T) {
 
 func TestAPageSaysWhatMattersInTextAndHTML(t *testing.T) {
 	median, p95 := 0.2, 1.5
-	p := &Page{HostName: "mail.skerryline.example", Title: "Mail on Sunday", Since: at("2026-11-22 00:00"), Until: at("2026-11-23 00:00"), Zone: time.UTC,
-		Totals: map[string]Figure{"received": {120, 5e6}, "bounced": {3, 9000}}, Usual: map[string]float64{"received": 100}, UsualIs: "the mean of the seven days before",
-		Delay: &Delay{0.4, &median, &p95, 30}, Reasons: map[string][]Row{"bounced": {{Value: "no-such-user", Title: "There is no such mailbox", Counts: map[string]Figure{"bounced": {N: 3}}}}},
-		Notes: []Notes{{"Lanes with trouble now", []string{"<b>sunkenpier.example</b> waits"}}}}
+	p := &Page{
+		HostName: "mail.skerryline.example",
+		Title:    "Mail on Sunday",
+		Since:    at("2026-11-22 00:00"),
+		Until:    at("2026-11-23 00:00"),
+		Zone:     time.UTC,
+		Totals: map[string]Figure{
+			"received": {120, 5e6},
+			"bounced":  {3, 9000},
+		},
+		Usual:   map[string]float64{"received": 100},
+		UsualIs: "the mean of the seven days before",
+		Delay: &Delay{
+			0.4,
+			&median,
+			&p95,
+			30,
+		},
+		Reasons: map[string][]Row{
+			"bounced": {
+				{
+					Value:  "no-such-user",
+					Title:  "There is no such mailbox",
+					Counts: map[string]Figure{"bounced": {N: 3}},
+				},
+			},
+		},
+		Notes: []Notes{{"Lanes with trouble now", []string{"<b>sunkenpier.example</b> waits"}}},
+	}
 	if few := (&Delay{Mean: 1, Max: 2}).Text(); few != "mean 1s, at most 2s" {
 		t.Errorf("without a median: %s", few)
 	}
 	text := p.Text()
-	for _, want := range []string{"received", "120", "+20 %", "There is no such mailbox: 3 bounced", "half within 200ms", "<b>sunkenpier"} {
+	for _, want := range []string{"received", "120", "+20 %", "There is no such mailbox: 3 bounced",
+		"half within 200ms", "<b>sunkenpier"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %q in\n%s", want, text)
 		}
 	}
 	page, err := p.HTML()
-	if err != nil || !strings.Contains(page, "&lt;b&gt;sunkenpier") || strings.Contains(page, "<script") || !strings.Contains(page, "There is no such mailbox") {
+	if err != nil || !strings.Contains(page, "&lt;b&gt;sunkenpier") || strings.Contains(page, "<script") ||
+		!strings.Contains(page, "There is no such mailbox") {
 		t.Errorf("%v\n%s", err, page)
 	}
 }

@@ -31,7 +31,14 @@ const maxPreview = 2000
 
 // Preview plays the schedule through to its end.
 func (s Schedule) Preview() Preview {
-	p := Preview{Jitter: s.Jitter, WarnAfter: s.WarnAfter.Seconds(), ExpireAfter: s.ExpireAfter.Seconds(), Attempts: []Try{}, Intervals: []float64{}, Cost: []string{}}
+	p := Preview{
+		Jitter:      s.Jitter,
+		WarnAfter:   s.WarnAfter.Seconds(),
+		ExpireAfter: s.ExpireAfter.Seconds(),
+		Attempts:    []Try{},
+		Intervals:   []float64{},
+		Cost:        []string{},
+	}
 	for _, i := range s.Intervals {
 		p.Intervals = append(p.Intervals, i.Seconds())
 	}
@@ -39,7 +46,8 @@ func (s Schedule) Preview() Preview {
 	end := start.Add(s.ExpireAfter)
 	early, late, first, warned := start, start, 0, 0
 	for n := 1; n <= maxPreview; n++ {
-		p.Attempts = append(p.Attempts, Try{n, early.Sub(start).Seconds(), late.Sub(start).Seconds()})
+		p.Attempts = append(p.Attempts,
+			Try{n, early.Sub(start).Seconds(), late.Sub(start).Seconds()})
 		if early.Sub(start) < time.Hour {
 			first++
 		}
@@ -63,25 +71,65 @@ func (s Schedule) Preview() Preview {
 // cost says in sentences what the schedule costs.
 func (s Schedule) cost(attempts, firstHour, warned int, longest time.Duration) []string {
 	out := []string{
-		fmt.Sprintf("A message whose host never answers is tried %d times, %d of them in the first hour.", attempts, firstHour),
-		fmt.Sprintf("Once its host is well again, a message waits up to %s longer for its next attempt; a flush tries it immediately.", Words(longest)),
+		fmt.Sprintf(
+			"A message whose host never answers is tried %d times, %d of them in the first hour.",
+			attempts,
+			firstHour,
+		),
+		fmt.Sprintf(
+			"Once its host is well again, a message waits up to %s longer for its next attempt; a "+
+				"flush tries it immediately.",
+			Words(longest),
+		),
 	}
 	switch {
 	case s.WarnAfter <= 0:
-		out = append(out, fmt.Sprintf("The sender hears nothing until the message expires after %s.", Words(s.ExpireAfter)))
+		out = append(
+			out,
+			fmt.Sprintf("The sender hears nothing until the message expires after %s.",
+				Words(s.ExpireAfter)),
+		)
 	default:
-		out = append(out, fmt.Sprintf("The sender hears of the delay after %s and %d attempts, and gets the message back after %s.", Words(s.WarnAfter), warned, Words(s.ExpireAfter)))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"The sender hears of the delay after %s and %d attempts, and gets the message "+
+					"back after %s.",
+				Words(s.WarnAfter),
+				warned,
+				Words(s.ExpireAfter),
+			),
+		)
 	}
 	if s.ExpireAfter < 24*time.Hour {
-		out = append(out, "A host that is down for a day loses the message: RFC 5321 asks for at least four to five days.")
+		out = append(
+			out,
+			"A host that is down for a day loses the message: RFC 5321 asks for at least four to "+
+				"five days.",
+		)
 	} else if s.ExpireAfter < 4*24*time.Hour {
-		out = append(out, "A host that is down over a long weekend loses the message: RFC 5321 asks for at least four to five days.")
+		out = append(
+			out,
+			"A host that is down over a long weekend loses the message: RFC 5321 asks for at "+
+				"least four to five days.",
+		)
 	}
 	if first := s.Interval(1); first > 30*time.Minute {
-		out = append(out, fmt.Sprintf("A host that greylists gets its second attempt only after %s; most take a message after five to fifteen minutes.", Words(first)))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"A host that greylists gets its second attempt only after %s; most take a message "+
+					"after five to fifteen minutes.",
+				Words(first),
+			),
+		)
 	}
 	if s.Interval(len(s.Intervals)) < 5*time.Minute {
-		out = append(out, "The last interval goes on to the end: so many attempts may look like an attack to the remote host.")
+		out = append(
+			out,
+			"The last interval goes on to the end: so many attempts may look like an attack to "+
+				"the remote host.",
+		)
 	}
 	return out
 }

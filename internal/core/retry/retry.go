@@ -24,7 +24,16 @@ type Schedule struct {
 func Default() Schedule {
 	m := time.Minute
 	return Schedule{
-		Intervals:   []time.Duration{2 * m, 5 * m, 10 * m, 20 * m, 40 * m, 60 * m, 120 * m, 240 * m},
+		Intervals: []time.Duration{
+			2 * m,
+			5 * m,
+			10 * m,
+			20 * m,
+			40 * m,
+			60 * m,
+			120 * m,
+			240 * m,
+		},
 		WarnAfter:   4 * time.Hour,
 		ExpireAfter: 5 * 24 * time.Hour,
 		Jitter:      0.1,

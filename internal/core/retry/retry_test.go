@@ -13,9 +13,11 @@ func TestTwoWeeksOfScheduleInNoTime(t *testing.T) {
 		attempts int
 	}{
 		{"the default", Default(), 37},
-		{"one interval", Schedule{Intervals: []time.Duration{time.Hour}, ExpireAfter: 14 * 24 * time.Hour}, 337},
+		{"one interval", Schedule{Intervals: []time.Duration{time.Hour}, ExpireAfter: 14 * 24 * time.Hour},
+			337},
 		{"none given", Schedule{ExpireAfter: 3 * time.Hour}, 4},
-		{"expired before the first retry", Schedule{Intervals: []time.Duration{time.Hour}, ExpireAfter: time.Minute}, 2},
+		{"expired before the first retry", Schedule{Intervals: []time.Duration{time.Hour},
+			ExpireAfter: time.Minute}, 2},
 	} {
 		now, expires, attempts := start, c.s.Expires(start), 1
 		for now.Before(expires) {
@@ -27,7 +29,8 @@ func TestTwoWeeksOfScheduleInNoTime(t *testing.T) {
 			attempts++
 		}
 		if attempts != c.attempts || !now.Equal(expires) {
-			t.Errorf("%s: %d attempts, the last at %s; want %d, the last at the very end %s", c.name, attempts, now, c.attempts, expires)
+			t.Errorf("%s: %d attempts, the last at %s; want %d, the last at the very end %s",
+				c.name, attempts, now, c.attempts, expires)
 		}
 	}
 }

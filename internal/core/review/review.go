@@ -77,9 +77,10 @@ type Facts struct {
 	ConsoleOpen  bool          // the console is reached from the network without TLS
 	KeyFile      bool          // secrets or keys are kept under a key file
 	NoReverse    []netip.Addr  // addresses of ours without a name
-	Standbys     int           // of the database; so many are connected, or named beside the primary
-	Synchronous  string        // its setting synchronous_standby_names
-	NoPassword   []string      // mailboxes that may send and cannot sign in
+	// of the database; so many are connected, or named beside the primary
+	Standbys    int
+	Synchronous string   // its setting synchronous_standby_names
+	NoPassword  []string // mailboxes that may send and cannot sign in
 	// NotReady are domains at whose last look something failed.
 	NotReady map[string]string
 }
@@ -110,7 +111,17 @@ func (v *reviewer) found(rule, where, text string, fix *Remedy) {
 	if fix != nil || name == "" {
 		byHand = r.byHand
 	}
-	v.out = append(v.out, Finding{Key: key, Rule: rule, Severity: r.severity, Title: r.title, Where: cmp.Or(where, "the server"), Text: text, Why: r.why, ByHand: byHand, Fix: fix})
+	v.out = append(v.out, Finding{
+		Key:      key,
+		Rule:     rule,
+		Severity: r.severity,
+		Title:    r.title,
+		Where:    cmp.Or(where, "the server"),
+		Text:     text,
+		Why:      r.why,
+		ByHand:   byHand,
+		Fix:      fix,
+	})
 }
 
 // Settings are the findings that a configuration has by itself, worst first.
@@ -126,7 +137,8 @@ func Of(c *config.Compiled, f Facts) []Finding {
 	v.service()
 	v.people()
 	v.machine()
-	slices.SortStableFunc(v.out, func(a, b Finding) int { return order[a.Severity] - order[b.Severity] })
+	slices.SortStableFunc(v.out,
+		func(a, b Finding) int { return order[a.Severity] - order[b.Severity] })
 	return v.out
 }
 

@@ -79,7 +79,8 @@ func (p *planner) expand(to address.Address, via []address.Address) *smtp.Reply 
 	}
 	box := p.c.Mailbox(to)
 	if box == nil {
-		if d := p.c.Domain(to.Domain); d != nil && d.CatchAll != nil && d.CatchAll.Key() != to.Key() {
+		if d := p.c.Domain(to.Domain); d != nil && d.CatchAll != nil &&
+			d.CatchAll.Key() != to.Key() {
 			return p.expand(*d.CatchAll, append(slices.Clone(via), to))
 		}
 		return p.add(to, via)
@@ -97,12 +98,17 @@ func (p *planner) passed(to address.Address, via []address.Address) bool {
 
 // forward passes a mailbox's mail on. It stays in the mailbox too if a copy is
 // wanted, if it would come back here, or if none of its forwards may be used.
-func (p *planner) forward(box *directory.Mailbox, to address.Address, via []address.Address) *smtp.Reply {
+func (p *planner) forward(
+	box *directory.Mailbox,
+	to address.Address,
+	via []address.Address,
+) *smtp.Reply {
 	way := append(slices.Clone(via), box.Address)
 	before := len(p.legs)
 	stays := box.KeepCopy
 	for _, target := range box.ForwardTo {
-		if peer := p.c.Peer(target.Domain); peer != nil && peer.NoForwards || p.passed(target, way) {
+		if peer := p.c.Peer(target.Domain); peer != nil && peer.NoForwards ||
+			p.passed(target, way) {
 			stays = true
 			continue
 		}
@@ -128,7 +134,10 @@ func (p *planner) add(to address.Address, via []address.Address) *smtp.Reply {
 	if fault != nil {
 		return fault
 	}
-	if slices.ContainsFunc(p.legs, func(l Leg) bool { return l.Recipient.Key() == leg.Recipient.Key() }) {
+	if slices.ContainsFunc(
+		p.legs,
+		func(l Leg) bool { return l.Recipient.Key() == leg.Recipient.Key() },
+	) {
 		return nil // reached by two ways, delivered once
 	}
 	leg.Via = via
@@ -143,7 +152,8 @@ func isPostmaster(c *config.Compiled, to address.Address) bool {
 		return false
 	}
 	d := c.Domain(to.Domain)
-	return to.Domain == "" || d != nil && d.Kind != config.Relay && to.Key() != c.Service.Postmaster.Key()
+	return to.Domain == "" ||
+		d != nil && d.Kind != config.Relay && to.Key() != c.Service.Postmaster.Key()
 }
 
 // Find asks the routes for an address that is no alias.
@@ -168,7 +178,12 @@ func Find(c *config.Compiled, e config.Envelope, to address.Address) (Leg, *smtp
 	})
 	switch {
 	case own != nil && (found == nil || !by.Exact() && len(found.Senders) == 0):
-		return legBy(own, to, fmt.Sprintf("people of %s send by route %s", address.DisplayDomain(e.Sender.Domain), own.Name))
+		return legBy(
+			own,
+			to,
+			fmt.Sprintf("people of %s send by route %s", address.DisplayDomain(e.Sender.Domain),
+				own.Name),
+		)
 	case found != nil && found.NextHop == config.HopMailbox && box == nil:
 		return Leg{}, noMailbox(to)
 	case found != nil:
@@ -181,11 +196,22 @@ func Find(c *config.Compiled, e config.Envelope, to address.Address) (Leg, *smtp
 	case domain != nil:
 		r := c.Route(domain.Route)
 		if r == nil {
-			return legBy(c.Route(config.RouteNone), to, fmt.Sprintf("route %s of %s is off", domain.Route, address.DisplayDomain(to.Domain)))
+			return legBy(
+				c.Route(config.RouteNone),
+				to,
+				fmt.Sprintf("route %s of %s is off", domain.Route,
+					address.DisplayDomain(to.Domain)),
+			)
 		}
-		return legBy(r, to, fmt.Sprintf("%s is a %s domain with route %s", address.DisplayDomain(to.Domain), domain.Kind, domain.Route))
+		return legBy(
+			r,
+			to,
+			fmt.Sprintf("%s is a %s domain with route %s", address.DisplayDomain(to.Domain),
+				domain.Kind, domain.Route),
+		)
 	}
-	return legBy(c.Route(config.RouteNone), to, "no route leads to "+address.DisplayDomain(to.Domain))
+	return legBy(c.Route(config.RouteNone), to,
+		"no route leads to "+address.DisplayDomain(to.Domain))
 }
 
 // Unmet is the first condition of a route that an envelope to an address does
@@ -202,7 +228,12 @@ func Unmet(c *config.Compiled, r *config.Route, e config.Envelope, to address.Ad
 }
 
 // match says by which pattern a route takes an address, or why it does not.
-func match(r *config.Route, e config.Envelope, to address.Address, ours bool) (address.Pattern, string) {
+func match(
+	r *config.Route,
+	e config.Envelope,
+	to address.Address,
+	ours bool,
+) (address.Pattern, string) {
 	pattern, ok := r.Recipients.Match(to)
 	switch {
 	case !ok:
@@ -216,7 +247,8 @@ func match(r *config.Route, e config.Envelope, to address.Address, ours bool) (a
 	if _, ok := r.Accounts.Match(e.Account); len(r.Accounts) > 0 && (!ok || e.Account.IsNull()) {
 		return pattern, "the account is not among its accounts"
 	}
-	if len(r.Clients) > 0 && !slices.ContainsFunc(r.Clients, func(n netip.Prefix) bool { return n.Contains(e.Client) }) {
+	if len(r.Clients) > 0 &&
+		!slices.ContainsFunc(r.Clients, func(n netip.Prefix) bool { return n.Contains(e.Client) }) {
 		return pattern, "the client is in none of its networks"
 	}
 	switch {

@@ -24,7 +24,13 @@ var tlsStrength = []string{"off", "offered", "required", "verified"}
 // TermsOf joins a route's terms with those of the peer behind the next hop. A
 // smart host is nobody's peer: what it is asked is the route's alone.
 func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
-	t := Terms{TLS: r.TLS, Connections: r.Connections, MessagesPerConnection: r.MessagesPerConnection, MessagesPerMinute: r.MessagesPerMinute, Transcript: cmp.Or(r.Transcript, config.TranscriptAll)}
+	t := Terms{
+		TLS:                   r.TLS,
+		Connections:           r.Connections,
+		MessagesPerConnection: r.MessagesPerConnection,
+		MessagesPerMinute:     r.MessagesPerMinute,
+		Transcript:            cmp.Or(r.Transcript, config.TranscriptAll),
+	}
 	if r.NextHop == config.HopDirect {
 		t.TLS = "offered"
 	}
@@ -35,7 +41,9 @@ func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
 	if p == nil {
 		return t
 	}
-	t.Peer, t.PinnedName, t.Transcript = p.Name, string(p.PinnedName), cmp.Or(p.Transcript, t.Transcript)
+	t.Peer, t.PinnedName, t.Transcript = p.Name, string(
+		p.PinnedName,
+	), cmp.Or(p.Transcript, t.Transcript)
 	if slices.Index(tlsStrength, p.TLS) > slices.Index(tlsStrength, t.TLS) {
 		t.TLS = p.TLS
 	}

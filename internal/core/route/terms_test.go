@@ -30,14 +30,22 @@ peers:
 		route, hop string
 		want       Terms
 	}{
-		{"out", "greywacke.example", Terms{TLS: "offered", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 60}},
-		{"out", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 10}},
-		{"out", "x.saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 10}},
-		{"out", "in.saltmarsh.example", Terms{Peer: "exact", TLS: "verified", PinnedName: "mx.pinned.example", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 60}},
-		{"out", "dunlin.example", Terms{Peer: "few", TLS: "offered", Connections: 2, MessagesPerConnection: 3, MessagesPerMinute: 60}},
-		{"strict", "saltmarsh.example", Terms{Peer: "salt", TLS: "verified", Connections: 9, MessagesPerConnection: 100, MessagesPerMinute: 10}},
-		{"bare", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 9, MessagesPerConnection: 100, MessagesPerMinute: 10}},
-		{"smart", "saltmarsh.example", Terms{TLS: "off", Connections: 10, MessagesPerConnection: 100}}, // a smart host is nobody's peer
+		{"out", "greywacke.example", Terms{TLS: "offered", Connections: 5, MessagesPerConnection: 100,
+			MessagesPerMinute: 60}},
+		{"out", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5,
+			MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"out", "x.saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 5,
+			MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"out", "in.saltmarsh.example", Terms{Peer: "exact", TLS: "verified",
+			PinnedName: "mx.pinned.example", Connections: 5, MessagesPerConnection: 100, MessagesPerMinute: 60}},
+		{"out", "dunlin.example", Terms{Peer: "few", TLS: "offered", Connections: 2,
+			MessagesPerConnection: 3, MessagesPerMinute: 60}},
+		{"strict", "saltmarsh.example", Terms{Peer: "salt", TLS: "verified", Connections: 9,
+			MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"bare", "saltmarsh.example", Terms{Peer: "salt", TLS: "required", Connections: 9,
+			MessagesPerConnection: 100, MessagesPerMinute: 10}},
+		{"smart", "saltmarsh.example", Terms{TLS: "off", Connections: 10,
+			MessagesPerConnection: 100}}, // a smart host is nobody's peer
 		{"both", "greywacke.example", Terms{TLS: "offered", Connections: 10, MessagesPerConnection: 100}},
 	} {
 		x.want.Transcript = config.TranscriptAll
@@ -59,19 +67,34 @@ func TestMoreWaysOfMail(t *testing.T) {
 		name, account, client, from, to, want string
 		size                                  int64
 	}{
-		{name: "by account", account: "ines.harrow@skerryline.example", to: "x@saltmarsh.example", want: "x@saltmarsh.example by hers to harbourlight.example:587"},
-		{name: "another account", account: "tomas.vik@skerryline.example", to: "x@saltmarsh.example", want: "x@saltmarsh.example by to the world to saltmarsh.example"},
-		{name: "by client", client: "127.20.1.7", to: "x@saltmarsh.example", want: "x@saltmarsh.example by machines to machines.example:25"},
-		{name: "by size", size: 2_000_000, to: "x@saltmarsh.example", want: "x@saltmarsh.example by heavy to heavy.example:25"},
-		{name: "not so large", size: 1_000_000, to: "x@saltmarsh.example", want: "x@saltmarsh.example by to the world to saltmarsh.example"},
-		{name: "a sender's own smart host", from: "mette.lund@lightkeepers.example", to: "x@saltmarsh.example", want: "x@saltmarsh.example by keepers to keepers.example:25"},
-		{name: "but a route that names the domain", from: "mette.lund@lightkeepers.example", to: "x@harbourmail.example", want: "x@harbourmail.example by by provider to harbourlight.example:2587"},
-		{name: "and not for our own", from: "mette.lund@lightkeepers.example", to: "ines.harrow@skerryline.example", want: "ines.harrow@skerryline.example by mailbox to local"},
-		{name: "a catch-all", to: "nobody@bølgevik.example", want: "søren@xn--blgevik-q1a.example by mailbox to local"},
-		{name: "an addition", to: "tomas.vik+x+y@skerryline.example", want: "tomas.vik@skerryline.example by mailbox to local"},
-		{name: "an addition to an alias", to: "info+x@skerryline.example", want: "odile.marr@skerryline.example by mailbox to local"},
-		{name: "no addition elsewhere", to: "mette.lund+x@lightkeepers.example", want: "mette.lund+x@lightkeepers.example by old post to old-post.lightkeepers.example:2530"},
-		{name: "a forward with a copy", to: "ailsa.brune@skerryline.example", want: "ailsa@lightkeepers.example by old post to old-post.lightkeepers.example:2530; ailsa.brune@skerryline.example by mailbox to local"},
+		{name: "by account", account: "ines.harrow@skerryline.example", to: "x@saltmarsh.example",
+			want: "x@saltmarsh.example by hers to harbourlight.example:587"},
+		{name: "another account", account: "tomas.vik@skerryline.example", to: "x@saltmarsh.example",
+			want: "x@saltmarsh.example by to the world to saltmarsh.example"},
+		{name: "by client", client: "127.20.1.7", to: "x@saltmarsh.example",
+			want: "x@saltmarsh.example by machines to machines.example:25"},
+		{name: "by size", size: 2_000_000, to: "x@saltmarsh.example",
+			want: "x@saltmarsh.example by heavy to heavy.example:25"},
+		{name: "not so large", size: 1_000_000, to: "x@saltmarsh.example",
+			want: "x@saltmarsh.example by to the world to saltmarsh.example"},
+		{name: "a sender's own smart host", from: "mette.lund@lightkeepers.example",
+			to: "x@saltmarsh.example", want: "x@saltmarsh.example by keepers to keepers.example:25"},
+		{name: "but a route that names the domain", from: "mette.lund@lightkeepers.example",
+			to: "x@harbourmail.example", want: "x@harbourmail.example by by provider to " +
+				"harbourlight.example:2587"},
+		{name: "and not for our own", from: "mette.lund@lightkeepers.example",
+			to: "ines.harrow@skerryline.example", want: "ines.harrow@skerryline.example by mailbox to local"},
+		{name: "a catch-all", to: "nobody@bølgevik.example",
+			want: "søren@xn--blgevik-q1a.example by mailbox to local"},
+		{name: "an addition", to: "tomas.vik+x+y@skerryline.example",
+			want: "tomas.vik@skerryline.example by mailbox to local"},
+		{name: "an addition to an alias", to: "info+x@skerryline.example",
+			want: "odile.marr@skerryline.example by mailbox to local"},
+		{name: "no addition elsewhere", to: "mette.lund+x@lightkeepers.example",
+			want: "mette.lund+x@lightkeepers.example by old post to old-post.lightkeepers.example:2530"},
+		{name: "a forward with a copy", to: "ailsa.brune@skerryline.example",
+			want: "ailsa@lightkeepers.example by old post to old-post.lightkeepers.example:2530; " +
+				"ailsa.brune@skerryline.example by mailbox to local"},
 	} {
 		k := demo(t, extra...)
 		e := config.Envelope{Size: c.size, Sender: addr(t, c.from), Account: addr(t, c.account)}

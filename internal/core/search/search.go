@@ -96,8 +96,24 @@ func (q *Query) Add(field, value string) error {
 }
 
 // keys are what may stand before a colon.
-var keys = map[string]bool{"from": true, "sender": true, "to": true, "recipient": true, "subject": true, "id": true, "client": true, "ip": true, "host": true, "state": true, "cause": true,
-	"listener": true, "route": true, "account": true, "domain": true, "text": true}
+var keys = map[string]bool{
+	"from":      true,
+	"sender":    true,
+	"to":        true,
+	"recipient": true,
+	"subject":   true,
+	"id":        true,
+	"client":    true,
+	"ip":        true,
+	"host":      true,
+	"state":     true,
+	"cause":     true,
+	"listener":  true,
+	"route":     true,
+	"account":   true,
+	"domain":    true,
+	"text":      true,
+}
 
 func keyed(key, value string) (Term, error) {
 	lower := strings.ToLower(value)
@@ -113,7 +129,12 @@ func keyed(key, value string) (Term, error) {
 			d := domain(lower)
 			return Term{SenderDomain, d, "from the domain " + d, netip.Prefix{}}, nil
 		}
-		return Term{SenderPart, lower, "from an address with “" + lower + "” in it", netip.Prefix{}}, nil
+		return Term{
+			SenderPart,
+			lower,
+			"from an address with “" + lower + "” in it",
+			netip.Prefix{},
+		}, nil
 	case "to", "recipient":
 		switch {
 		case whole(lower):
@@ -123,7 +144,12 @@ func keyed(key, value string) (Term, error) {
 			d := domain(lower)
 			return Term{RecipientDomain, d, "to the domain " + d, netip.Prefix{}}, nil
 		}
-		return Term{RecipientPart, lower, "to an address with “" + lower + "” in it", netip.Prefix{}}, nil
+		return Term{
+			RecipientPart,
+			lower,
+			"to an address with “" + lower + "” in it",
+			netip.Prefix{},
+		}, nil
 	case "subject":
 		return Term{Subject, lower, "“" + value + "” in the subject", netip.Prefix{}}, nil
 	case "text":
@@ -136,7 +162,11 @@ func keyed(key, value string) (Term, error) {
 	case "client", "ip":
 		p, err := network(value)
 		if err != nil {
-			return Term{}, fmt.Errorf("%s: %q is neither an IP address nor a network like 127.20.1.0/24", key, value)
+			return Term{}, fmt.Errorf(
+				"%s: %q is neither an IP address nor a network like 127.20.1.0/24",
+				key,
+				value,
+			)
 		}
 		if key == "ip" {
 			return ipTerm(p), nil
@@ -146,11 +176,20 @@ func keyed(key, value string) (Term, error) {
 		return Term{Host, lower, "tried at host " + lower, netip.Prefix{}}, nil
 	case "domain":
 		d := domain(lower)
-		return Term{Domain, d, "from or to the domain " + d + ", or tried at that host", netip.Prefix{}}, nil
+		return Term{
+			Domain,
+			d,
+			"from or to the domain " + d + ", or tried at that host",
+			netip.Prefix{},
+		}, nil
 	case "state":
 		s, ok := states[lower]
 		if !ok {
-			return Term{}, fmt.Errorf("state: %q is none; there are waiting, sending, deferred, held, delivered, bounced, expired, discarded and refused", value)
+			return Term{}, fmt.Errorf(
+				"state: %q is none; there are waiting, sending, deferred, held, delivered, "+
+					"bounced, expired, discarded and refused",
+				value,
+			)
 		}
 		return Term{State, s, "state " + s, netip.Prefix{}}, nil
 	case "cause":
@@ -162,11 +201,26 @@ func keyed(key, value string) (Term, error) {
 	case "account":
 		return Term{Account, lower, "sent by account " + lower, netip.Prefix{}}, nil
 	}
-	return Term{}, fmt.Errorf("%q is nothing that can be asked for; there are from, to, subject, id, client, ip, host, domain, state, cause, listener, route, account and text", key)
+	return Term{}, fmt.Errorf(
+		"%q is nothing that can be asked for; there are from, to, subject, id, client, ip, host, "+
+			"domain, state, cause, listener, route, account and text",
+		key,
+	)
 }
 
-var states = map[string]string{"waiting": "waiting", "sending": "sending", "deferred": "deferred", "held": "held", "delivered": "delivered", "bounced": "bounced", "expired": "expired",
-	"discarded": "discarded", "dropped": "discarded", "refused": Refused, "rejected": Refused}
+var states = map[string]string{
+	"waiting":   "waiting",
+	"sending":   "sending",
+	"deferred":  "deferred",
+	"held":      "held",
+	"delivered": "delivered",
+	"bounced":   "bounced",
+	"expired":   "expired",
+	"discarded": "discarded",
+	"dropped":   "discarded",
+	"refused":   Refused,
+	"rejected":  Refused,
+}
 
 // written is an address as it is kept: domains in their ASCII form.
 func written(text string) string {
@@ -227,14 +281,21 @@ func ipTerm(p netip.Prefix) Term {
 }
 
 func text(value string) Term {
-	return Term{Text, strings.ToLower(value), "“" + value + "” in an address or the subject", netip.Prefix{}}
+	return Term{
+		Text,
+		strings.ToLower(value),
+		"“" + value + "” in an address or the subject",
+		netip.Prefix{},
+	}
 }
 
 // byID reads our own ids, of messages, deliveries and refusals.
 func byID(word string) (Term, bool) {
 	head, _, _ := strings.Cut(word, "-")
 	id, err := ident.Parse(head)
-	if err != nil || !strings.ContainsAny(head, "0123456789") || id.Time().Before(ident.Epoch.AddDate(1, 0, 0)) || id.Time().After(ident.Epoch.AddDate(40, 0, 0)) {
+	if err != nil || !strings.ContainsAny(head, "0123456789") ||
+		id.Time().Before(ident.Epoch.AddDate(1, 0, 0)) ||
+		id.Time().After(ident.Epoch.AddDate(40, 0, 0)) {
 		return Term{}, false
 	}
 	return Term{ID, id.String(), "id " + id.String(), netip.Prefix{}}, true
@@ -287,7 +348,8 @@ func Parse(line string, now time.Time, zone *time.Location) (Query, error) {
 func (q *Query) join() {
 	var out []Term
 	for _, t := range q.Terms {
-		if n := len(out); n > 0 && t.Field == Text && out[n-1].Field == Text && !strings.ContainsAny(t.Value+out[n-1].Value, "@.") {
+		if n := len(out); n > 0 && t.Field == Text && out[n-1].Field == Text &&
+			!strings.ContainsAny(t.Value+out[n-1].Value, "@.") {
 			out[n-1] = text(out[n-1].Value + " " + t.Value)
 			continue
 		}
@@ -308,23 +370,39 @@ func bare(word string) Term {
 	if s, ok := states[lower]; ok {
 		return Term{State, s, "state " + s, netip.Prefix{}}
 	}
-	if (strings.Contains(lower, "-") || lower == string(diagnose.Greylisted)) && slices.Contains(diagnose.Causes(), diagnose.Cause(lower)) {
+	if (strings.Contains(lower, "-") || lower == string(diagnose.Greylisted)) &&
+		slices.Contains(diagnose.Causes(), diagnose.Cause(lower)) {
 		return Term{Cause, lower, "cause: " + lower, netip.Prefix{}}
 	}
 	switch {
 	case word == "<>":
 		return Term{Sender, "", "from the null sender", netip.Prefix{}}
 	case word != inner && whole(inner):
-		return Term{Text, strings.ToLower(inner), inner + " as an address or Message-ID", netip.Prefix{}}
+		return Term{
+			Text,
+			strings.ToLower(inner),
+			inner + " as an address or Message-ID",
+			netip.Prefix{},
+		}
 	case whole(lower):
 		a := written(word)
 		return Term{Address, a, "from or to " + a, netip.Prefix{}}
 	case strings.HasPrefix(word, "@"):
 		d := domain(lower)
-		return Term{Domain, d, "from or to the domain " + d + ", or tried at that host", netip.Prefix{}}
+		return Term{
+			Domain,
+			d,
+			"from or to the domain " + d + ", or tried at that host",
+			netip.Prefix{},
+		}
 	case domainLike(lower):
 		d := domain(lower)
-		return Term{Dotted, d, "“" + d + "” as a domain, a host, or in an address or the subject", netip.Prefix{}}
+		return Term{
+			Dotted,
+			d,
+			"“" + d + "” as a domain, a host, or in an address or the subject",
+			netip.Prefix{},
+		}
 	}
 	return text(word)
 }
@@ -348,7 +426,8 @@ func split(line string) ([]word, error) {
 				return nil, fmt.Errorf("a quotation mark has no partner: %s", line[i:])
 			}
 			inside := line[i+1 : i+1+end]
-			if key := strings.ToLower(strings.TrimSuffix(line[:i], ":")); i > 0 && keys[key] { // subject:"night boat"
+			if key := strings.ToLower(strings.TrimSuffix(line[:i], ":")); i > 0 &&
+				keys[key] { // subject:"night boat"
 				out = append(out, word{key + ":" + inside, false})
 			} else {
 				if i > 0 {
@@ -367,7 +446,8 @@ func split(line string) ([]word, error) {
 // Match reports whether something found meets all conditions. It is what a look
 // through an archive is made with; the database asks the same in its own way.
 func (q Query) Match(f *mail.Found, events []mail.Event) bool {
-	if !q.Since.IsZero() && f.ReceivedAt.Before(q.Since) || !q.Until.IsZero() && !f.ReceivedAt.Before(q.Until) {
+	if !q.Since.IsZero() && f.ReceivedAt.Before(q.Since) ||
+		!q.Until.IsZero() && !f.ReceivedAt.Before(q.Until) {
 		return false
 	}
 	for _, t := range q.Terms {
@@ -399,13 +479,15 @@ func (t Term) match(f *mail.Found, events []mail.Event) bool {
 	case Dotted:
 		return Term{Field: Domain, Value: v}.match(f, events) || strings.Contains(Words(f), v)
 	case Domain:
-		return domainOf(sender) == v || anyRecipient(f, Term{Field: RecipientDomain, Value: v}) || tried(f, events, func(r mail.LastReply) bool { return strings.EqualFold(r.Host, v) })
+		return domainOf(sender) == v || anyRecipient(f, Term{Field: RecipientDomain, Value: v}) ||
+			tried(f, events, func(r mail.LastReply) bool { return strings.EqualFold(r.Host, v) })
 	case Host:
 		return tried(f, events, func(r mail.LastReply) bool { return strings.EqualFold(r.Host, v) })
 	case Client:
 		return t.contains(f.ClientAddress)
 	case IP:
-		return t.contains(f.ClientAddress) || tried(f, events, func(r mail.LastReply) bool { return t.contains(r.Address) })
+		return t.contains(f.ClientAddress) ||
+			tried(f, events, func(r mail.LastReply) bool { return t.contains(r.Address) })
 	case Text:
 		return strings.Contains(Words(f), v)
 	case Subject:
@@ -418,9 +500,14 @@ func (t Term) match(f *mail.Found, events []mail.Event) bool {
 		if v == Refused {
 			return f.Refused != nil
 		}
-		return slices.ContainsFunc(f.Deliveries, func(d mail.Delivery) bool { return string(d.State) == v || v == "waiting" && d.State == mail.Sending })
+		return slices.ContainsFunc(f.Deliveries, func(d mail.Delivery) bool {
+			return string(d.State) == v || v == "waiting" &&
+				d.State == mail.Sending
+		})
 	case Cause:
-		return f.Refused != nil && string(f.Refused.Cause) == v || slices.ContainsFunc(f.Deliveries, func(d mail.Delivery) bool { return string(d.Cause) == v })
+		return f.Refused != nil && string(f.Refused.Cause) == v ||
+			slices.ContainsFunc(f.Deliveries,
+				func(d mail.Delivery) bool { return string(d.Cause) == v })
 	case Route:
 		return slices.ContainsFunc(f.Deliveries, func(d mail.Delivery) bool { return d.Route == v })
 	}
@@ -469,7 +556,10 @@ func tried(f *mail.Found, events []mail.Event, is func(mail.LastReply) bool) boo
 	one := func(r mail.LastReply) bool {
 		return r.Stage != diagnose.StageMailbox && (is(r) || slices.ContainsFunc(r.Tried, is))
 	}
-	if slices.ContainsFunc(f.Deliveries, func(d mail.Delivery) bool { return d.Last != nil && one(*d.Last) }) {
+	if slices.ContainsFunc(
+		f.Deliveries,
+		func(d mail.Delivery) bool { return d.Last != nil && one(*d.Last) },
+	) {
 		return true
 	}
 	return slices.ContainsFunc(events, func(e mail.Event) bool {
@@ -480,5 +570,10 @@ func tried(f *mail.Found, events []mail.Event, is func(mail.LastReply) bool) boo
 
 // Words are what a part is looked for in.
 func Words(f *mail.Found) string {
-	return strings.ToLower(strings.Join(append([]string{f.Sender, f.HeaderFrom, f.Subject, f.MessageID}, Recipients(f)...), "\n"))
+	return strings.ToLower(
+		strings.Join(
+			append([]string{f.Sender, f.HeaderFrom, f.Subject, f.MessageID}, Recipients(f)...),
+			"\n",
+		),
+	)
 }

@@ -44,7 +44,8 @@ func TestWhatPeopleTypeIsUnderstood(t *testing.T) {
 		for _, term := range q.Terms {
 			got = append(got, string(term.Field)+"="+term.Value)
 		}
-		if err != nil || strings.Join(got, " ") != want || !q.Since.IsZero() || !q.Until.IsZero() || len(q.Understood()) != len(q.Terms) {
+		if err != nil || strings.Join(got, " ") != want || !q.Since.IsZero() || !q.Until.IsZero() ||
+			len(q.Understood()) != len(q.Terms) {
 			t.Errorf("%s: %q %v, %s to %s", line, got, err, q.Since, q.Until)
 		}
 	}
@@ -87,7 +88,12 @@ func TestTimesAreUnderstood(t *testing.T) {
 			}
 			return at.In(oslo).Format("02 15:04")
 		}
-		if got := form(q.Since) + " - " + form(q.Until); err != nil || got != want || len(q.Terms) != 1 || q.When == "" {
+		if got := form(
+			q.Since,
+		) + " - " + form(
+			q.Until,
+		); err != nil || got != want || len(q.Terms) != 1 ||
+			q.When == "" {
 			t.Errorf("%s: %q %v, %d terms, %q", line, got, err, len(q.Terms), q.When)
 		}
 	}
@@ -95,10 +101,38 @@ func TestTimesAreUnderstood(t *testing.T) {
 
 func TestAMessageMatchesByAllThatIsKnownOfIt(t *testing.T) {
 	id := ident.Floor(now)
-	f := &mail.Found{Message: mail.Message{ID: id, ReceivedAt: now, Sender: "Ada@saltmarsh.example", Subject: "The Night boat", MessageID: "<x@y.example>", ClientAddress: "127.30.0.10", Listener: "edge",
-		Deliveries: []mail.Delivery{{N: 1, Recipient: "crew.north@skerryline.example", Original: "crew@skerryline.example", State: mail.Bounced, Cause: diagnose.MailboxFull, Route: "shelf",
-			Last: &mail.LastReply{Stage: diagnose.StageRecipient, Host: "shelf.skerryline.example", Address: "127.30.0.52"}}}}}
-	events := []mail.Event{{Kind: mail.EventDeferred, Detail: map[string]any{"reply": map[string]any{"host": "old.skerryline.example", "stage": "connect"}}}}
+	f := &mail.Found{
+		Message: mail.Message{
+			ID:            id,
+			ReceivedAt:    now,
+			Sender:        "Ada@saltmarsh.example",
+			Subject:       "The Night boat",
+			MessageID:     "<x@y.example>",
+			ClientAddress: "127.30.0.10",
+			Listener:      "edge",
+			Deliveries: []mail.Delivery{
+				{
+					N:         1,
+					Recipient: "crew.north@skerryline.example",
+					Original:  "crew@skerryline.example",
+					State:     mail.Bounced,
+					Cause:     diagnose.MailboxFull,
+					Route:     "shelf",
+					Last: &mail.LastReply{
+						Stage:   diagnose.StageRecipient,
+						Host:    "shelf.skerryline.example",
+						Address: "127.30.0.52",
+					},
+				},
+			},
+		},
+	}
+	events := []mail.Event{
+		{
+			Kind:   mail.EventDeferred,
+			Detail: map[string]any{"reply": map[string]any{"host": "old.skerryline.example", "stage": "connect"}},
+		},
+	}
 	for line, want := range map[string]bool{
 		"ada@saltmarsh.example": true, "from:ada@saltmarsh.example": true, "to:ada@saltmarsh.example": false, "crew@skerryline.example": true, "to:crew.north@skerryline.example": true, "to:north": true,
 		"saltmarsh.example": true, "host:saltmarsh.example": false, "host:shelf.skerryline.example": true, "host:old.skerryline.example": true, "127.30.0.0/16": true, "127.30.0.52": true, "client:127.30.0.52": false,
@@ -110,7 +144,16 @@ func TestAMessageMatchesByAllThatIsKnownOfIt(t *testing.T) {
 			t.Errorf("%s: %v %v", line, !want, err)
 		}
 	}
-	r := mail.FoundRefusal(mail.Refusal{ID: id, At: now, Sender: "x@dunlin.example", Recipient: "y@saltmarsh.example", ClientAddress: "127.20.9.9", Cause: diagnose.RuleRefuses})
+	r := mail.FoundRefusal(
+		mail.Refusal{
+			ID:            id,
+			At:            now,
+			Sender:        "x@dunlin.example",
+			Recipient:     "y@saltmarsh.example",
+			ClientAddress: "127.20.9.9",
+			Cause:         diagnose.RuleRefuses,
+		},
+	)
 	for line, want := range map[string]bool{"refused": true, "y@saltmarsh.example": true, "rule-refuses": true, "127.20.9.0/24 refused": true, "bounced": false, "host:saltmarsh.example": false} {
 		if q, err := Parse(line, now, time.UTC); err != nil || q.Match(&r, nil) != want {
 			t.Errorf("refusal, %s: %v %v", line, !want, err)

@@ -133,13 +133,23 @@ func (q *Query) last(words []string, now time.Time) (int, bool) {
 	return n + 1, true
 }
 
-var units = map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour, "month": 30 * 24 * time.Hour, "night": 16 * time.Hour}
+var units = map[string]time.Duration{
+	"minute": time.Minute,
+	"hour":   time.Hour,
+	"day":    24 * time.Hour,
+	"week":   7 * 24 * time.Hour,
+	"month":  30 * 24 * time.Hour,
+	"night":  16 * time.Hour,
+}
 
 // moment understands a day, a time of day, both, or, as a bound, how long ago. A
 // time of day stands for a quarter of an hour before and after, as a bound for
 // itself.
 func moment(words []string, now time.Time, bound bool) (from, to time.Time, n int, err error) {
-	none := fmt.Errorf("this is not a time; write today, yesterday, monday, 10:00, today 10:00, 2026-11-23, 2026-11-23 10:00, or 2h for two hours ago")
+	none := fmt.Errorf(
+		"this is not a time; write today, yesterday, monday, 10:00, today 10:00, 2026-11-23, " +
+			"2026-11-23 10:00, or 2h for two hours ago",
+	)
 	if len(words) == 0 {
 		return from, to, 0, none
 	}
@@ -181,7 +191,12 @@ func moment(words []string, now time.Time, bound bool) (from, to time.Time, n in
 		rest, skipped = rest[1:], 1
 	}
 	if h, m, n, ok := clock(rest); ok {
-		return vague(time.Date(midnight.Year(), midnight.Month(), midnight.Day(), h, m, 0, 0, now.Location()), used+skipped+n, bound)
+		return vague(
+			time.Date(midnight.Year(), midnight.Month(), midnight.Day(), h, m, 0, 0,
+				now.Location()),
+			used+skipped+n,
+			bound,
+		)
 	}
 	return midnight, midnight.AddDate(0, 0, 1), used, nil
 }

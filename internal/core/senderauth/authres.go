@@ -17,7 +17,8 @@ func (c *Assessment) Field(host string) string {
 	}
 	method(&b, "spf", c.SPF.Result, c.SPF.Why, property, c.SPF.Domain)
 	for _, s := range c.DKIM {
-		method(&b, "dkim", s.Result, s.Why, "header.d", s.Domain, "header.s", s.Selector, "header.a", s.Algorithm)
+		method(&b, "dkim", s.Result, s.Why, "header.d", s.Domain, "header.s", s.Selector,
+			"header.a", s.Algorithm)
 	}
 	if len(c.DKIM) == 0 {
 		b.WriteString(";\r\n\tdkim=none")
@@ -49,7 +50,8 @@ func method(b *strings.Builder, name string, r Result, comment string, propertie
 // clean leaves out what a stranger's text could break the field with.
 func clean(s, allowed string) string {
 	s = strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(allowed, r) {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune(allowed, r) {
 			return r
 		}
 		return -1

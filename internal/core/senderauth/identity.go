@@ -124,14 +124,16 @@ func ParseDMARC(at, text string) (w DMARCRecord, ours bool, err error) {
 	w = DMARCRecord{At: at, Percent: 100, Policy: tags.Get("p")}
 	if !isPolicy(w.Policy) {
 		if tags.Get("rua") == "" {
-			return w, true, fmt.Errorf("p=%s is no policy; there are none, quarantine and reject", w.Policy)
+			return w, true, fmt.Errorf("p=%s is no policy; there are none, quarantine and reject",
+				w.Policy)
 		}
 		w.Policy = "none" // section 6.6.3: who asks for reports watches
 	}
 	w.Subdomains = w.Policy
 	if sp := tags.Get("sp"); sp != "" {
 		if !isPolicy(sp) {
-			return w, true, fmt.Errorf("sp=%s is no policy; there are none, quarantine and reject", sp)
+			return w, true, fmt.Errorf("sp=%s is no policy; there are none, quarantine and reject",
+				sp)
 		}
 		w.Subdomains = sp
 	}
@@ -204,7 +206,8 @@ func Judge(from []string, spf SPF, dkim []Signature, found Lookup) DMARC {
 		d.Result, d.Why = TempError, "DNS gave no answer that could prove "+d.Domain
 		return d
 	}
-	d.Result, d.Why = Fail, fmt.Sprintf("neither SPF nor a signature proves %s: %s", d.Domain, proofs(spf, dkim))
+	d.Result, d.Why = Fail, fmt.Sprintf("neither SPF nor a signature proves %s: %s", d.Domain,
+		proofs(spf, dkim))
 	return d
 }
 

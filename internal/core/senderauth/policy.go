@@ -34,7 +34,12 @@ func (c *Assessment) Decide(listener Action, agreed Agreed) {
 			return
 		}
 		c.Action = agreed.Term
-		c.Reason = fmt.Sprintf("it was agreed with %s that messages in the name of %s must prove it: %s", agreed.Peer, c.DMARC.Domain, c.unproved())
+		c.Reason = fmt.Sprintf(
+			"it was agreed with %s that messages in the name of %s must prove it: %s",
+			agreed.Peer,
+			c.DMARC.Domain,
+			c.unproved(),
+		)
 		return
 	}
 	policy := ""
@@ -56,7 +61,8 @@ func (c *Assessment) Decide(listener Action, agreed Agreed) {
 	}
 	c.Reason = c.unproved()
 	if c.DMARC.Result == Fail {
-		c.Reason += fmt.Sprintf("; %s asks for p=%s (%s)", c.DMARC.Domain, c.DMARC.Policy, c.DMARC.At)
+		c.Reason += fmt.Sprintf("; %s asks for p=%s (%s)", c.DMARC.Domain, c.DMARC.Policy,
+			c.DMARC.At)
 	}
 }
 

@@ -115,7 +115,8 @@ func ParseMail(arg, completeWith string) (Mail, *Reply) {
 		}
 	}
 	if m.From.NeedsUTF8() && !m.UTF8 {
-		return m, bad(550, "5.6.7", "the sender address is not ASCII; MAIL must say SMTPUTF8 (RFC 6531)")
+		return m, bad(550, "5.6.7",
+			"the sender address is not ASCII; MAIL must say SMTPUTF8 (RFC 6531)")
 	}
 	return m, nil
 }
@@ -186,7 +187,8 @@ func ParseRcpt(arg string, utf8 bool) (Rcpt, *Reply) {
 		r.To = to
 	}
 	if r.To.NeedsUTF8() && !utf8 {
-		return r, bad(553, "5.6.7", "the recipient address is not ASCII; MAIL must say SMTPUTF8 (RFC 6531)")
+		return r, bad(553, "5.6.7",
+			"the recipient address is not ASCII; MAIL must say SMTPUTF8 (RFC 6531)")
 	}
 	seen := map[string]bool{}
 	for _, param := range params {
@@ -216,7 +218,12 @@ func (r *Rcpt) setParam(key, value string) *Reply {
 			return bad(501, "5.5.4", "ORCPT must be type;xtext (RFC 3461)")
 		}
 		if !isAtom(kind) || !isText(orig) {
-			return bad(501, "5.5.4", "ORCPT holds control characters or octets that are no UTF-8, or its type is no word")
+			return bad(
+				501,
+				"5.5.4",
+				"ORCPT holds control characters or octets that are no UTF-8, or its type is no "+
+					"word",
+			)
 		}
 		r.OrigType, r.Orig = strings.ToLower(kind), orig
 	default:
@@ -227,7 +234,10 @@ func (r *Rcpt) setParam(key, value string) *Reply {
 
 // parameters are those that are registered. Only their names are said back to a client:
 // what stands in the place of one may be a password.
-var parameters = strings.Fields("SIZE BODY SMTPUTF8 RET ENVID AUTH NOTIFY ORCPT BY HOLDFOR HOLDUNTIL MT-PRIORITY REQUIRETLS CONPERM CONNEG TRANSID SUBMITTER SOLICIT MTRK RRVS")
+var parameters = strings.Fields(
+	"SIZE BODY SMTPUTF8 RET ENVID AUTH NOTIFY ORCPT BY HOLDFOR HOLDUNTIL MT-PRIORITY REQUIRETLS " +
+		"CONPERM CONNEG TRANSID SUBMITTER SOLICIT MTRK RRVS",
+)
 
 func named(key string) string {
 	if slices.Contains(parameters, key) {
@@ -244,7 +254,8 @@ func isText(s string) bool {
 // isAtom reports a word of RFC 5322's atoms.
 func isAtom(s string) bool {
 	return s != "" && !strings.ContainsFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("!#$%&'*+-/=?^_`{|}~.", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("!#$%&'*+-/=?^_`{|}~.", r))
 	})
 }
 
@@ -273,7 +284,8 @@ func splitPath(arg, lead string) (path string, params []string, fault *Reply) {
 	// RFC 5321 allows no space after the colon; some clients send one.
 	arg = strings.TrimLeft(arg[len(lead):], " ")
 	if !strings.HasPrefix(arg, "<") {
-		return "", nil, bad(501, "5.5.4", "the address must stand in angle brackets: %s<address>", lead)
+		return "", nil, bad(501, "5.5.4", "the address must stand in angle brackets: %s<address>",
+			lead)
 	}
 	end := closingBracket(arg)
 	if end < 0 {

@@ -108,7 +108,8 @@ func (c *ContentReader) check(body []byte) {
 		c.wrong("line %d holds a NUL", c.lines+1)
 	}
 	if c.lineBytes > MaxTextLine+1 { // a transparency dot does not count
-		c.wrong("line %d is longer than %d octets (RFC 5321 section 4.5.3.1.6)", c.lines+1, MaxTextLine-2)
+		c.wrong("line %d is longer than %d octets (RFC 5321 section 4.5.3.1.6)", c.lines+1,
+			MaxTextLine-2)
 	}
 }
 
@@ -146,7 +147,8 @@ func (w *ContentWriter) Write(p []byte) (int, error) {
 			line = p[:i+1]
 		}
 		last := len(line) - 1
-		w.atStart = line[last] == '\n' && (last > 0 && line[last-1] == '\r' || last == 0 && w.lastCR)
+		w.atStart = line[last] == '\n' &&
+			(last > 0 && line[last-1] == '\r' || last == 0 && w.lastCR)
 		w.lastCR = line[last] == '\r'
 		if _, err := w.bw.Write(line); err != nil {
 			return 0, err

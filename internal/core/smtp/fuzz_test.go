@@ -14,7 +14,8 @@ import (
 // FuzzCommand gives strangers' lines to all that reads commands: what is taken holds
 // nothing that acts, and what is answered and kept stays on its line.
 func FuzzCommand(f *testing.F) {
-	for _, line := range []string{"EHLO [127.0.0.1", "MAIL FROM:<a@b.example> SIZE=1 ENVID=a+FFb RET=HDRS", "RCPT TO:<\"a>\"@b.example> ORCPT=rfc822;a+0D+0Ab NOTIFY=NEVER,SUCCESS", "AUTH\tPLAIN x", "MAIL FROM:<søren@bølgevik.example> SMTPUTF8 AUTH=<>",
+	for _, line := range []string{"EHLO [127.0.0.1", "MAIL FROM:<a@b.example> SIZE=1 ENVID=a+FFb RET=HDRS",
+		"RCPT TO:<\"a>\"@b.example> ORCPT=rfc822;a+0D+0Ab NOTIFY=NEVER,SUCCESS", "AUTH\tPLAIN x", "MAIL FROM:<søren@bølgevik.example> SMTPUTF8 AUTH=<>",
 		"RCPT TO:<@a,@b:c@d.example>", "mail from: <>", "\x00\xff", "RCPT TO:<postmaster>"} {
 		f.Add([]byte(line))
 	}
@@ -42,7 +43,8 @@ func FuzzCommand(f *testing.F) {
 
 func checkParsed(t *testing.T, fault *Reply, texts ...string) {
 	if fault != nil {
-		if text := string(fault.AppendTo(nil)); strings.Count(text, "\n") != 1 || !strings.HasPrefix(text, "5") {
+		if text := string(fault.AppendTo(nil)); strings.Count(text, "\n") != 1 || !strings.HasPrefix(text,
+			"5") {
 			t.Errorf("reply %q", text)
 		}
 		return
@@ -57,7 +59,8 @@ func checkParsed(t *testing.T, fault *Reply, texts ...string) {
 // FuzzContent gives any octets to the reader of content: without a fault only CRLF
 // ends lines, and what our writer makes of it is read back the same.
 func FuzzContent(f *testing.F) {
-	for _, text := range []string{"hi\r\n.\r\n", "a\n.\r\nb\r\n.\r\n", "..\r\n.\r\n", "a\r\r\n.\r\n", ".\r\n", "\x00\r\n.\r\n", strings.Repeat("x", 2000) + "\r\n.\r\n", "a\r\n.\n.\r\n"} {
+	for _, text := range []string{"hi\r\n.\r\n", "a\n.\r\nb\r\n.\r\n", "..\r\n.\r\n", "a\r\r\n.\r\n",
+		".\r\n", "\x00\r\n.\r\n", strings.Repeat("x", 2000) + "\r\n.\r\n", "a\r\n.\n.\r\n"} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, wire []byte) {
@@ -84,7 +87,8 @@ func FuzzContent(f *testing.F) {
 
 // FuzzReply gives any octets to the reader of replies: it ends, within its bounds.
 func FuzzReply(f *testing.F) {
-	for _, text := range []string{"250 ok\r\n", "550-5.7.1 a\n550 5.7.1 b\n", "250-a\r\n251 b\r\n", "25", "250\r\n", "299-\xff\r\n299 \x1b[2J\r\n"} {
+	for _, text := range []string{"250 ok\r\n", "550-5.7.1 a\n550 5.7.1 b\n", "250-a\r\n251 b\r\n", "25",
+		"250\r\n", "299-\xff\r\n299 \x1b[2J\r\n"} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, wire []byte) {
@@ -92,7 +96,8 @@ func FuzzReply(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if r.Code < 200 || r.Code > 599 || len(r.Lines) == 0 || len(r.Lines) > maxReplyLines || r.Enhanced != "" && !IsEnhanced(r.Enhanced) {
+		if r.Code < 200 || r.Code > 599 || len(r.Lines) == 0 || len(r.Lines) > maxReplyLines ||
+			r.Enhanced != "" && !IsEnhanced(r.Enhanced) {
 			t.Errorf("%q is read as %+v", wire, r)
 		}
 	})

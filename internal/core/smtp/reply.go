@@ -141,7 +141,8 @@ func readReplyLine(br *bufio.Reader) (line string, octets int, err error) {
 		case err == nil:
 			return strings.TrimRight(string(kept), "\r\n"), octets, nil
 		case octets > maxReplySize:
-			return "", octets, fmt.Errorf("%w: a line is longer than %d octets", ErrReply, maxReplySize)
+			return "", octets, fmt.Errorf("%w: a line is longer than %d octets", ErrReply,
+				maxReplySize)
 		case !errors.Is(err, bufio.ErrBufferFull):
 			if errors.Is(err, io.EOF) && octets > 0 {
 				err = io.ErrUnexpectedEOF
@@ -185,7 +186,8 @@ func IsEnhanced(s string) bool {
 		return false
 	}
 	for _, p := range parts[1:] {
-		if n, err := strconv.Atoi(p); err != nil || n < 0 || len(p) > 3 || p[0] == '+' || p[0] == '-' {
+		if n, err := strconv.Atoi(p); err != nil || n < 0 || len(p) > 3 || p[0] == '+' ||
+			p[0] == '-' {
 			return false
 		}
 	}

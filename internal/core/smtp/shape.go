@@ -9,15 +9,35 @@ import (
 )
 
 // mechanisms are the names of SASL mechanisms that may be written down.
-var mechanisms = []string{"ANONYMOUS", "CRAM-MD5", "DIGEST-MD5", "EXTERNAL", "GSSAPI", "KERBEROS_V4", "LOGIN", "NTLM", "OAUTHBEARER", "PLAIN",
-	"SCRAM-SHA-1", "SCRAM-SHA-1-PLUS", "SCRAM-SHA-256", "SCRAM-SHA-256-PLUS", "SCRAM-SHA-512", "SCRAM-SHA-512-PLUS", "XOAUTH2"}
+var mechanisms = []string{
+	"ANONYMOUS",
+	"CRAM-MD5",
+	"DIGEST-MD5",
+	"EXTERNAL",
+	"GSSAPI",
+	"KERBEROS_V4",
+	"LOGIN",
+	"NTLM",
+	"OAUTHBEARER",
+	"PLAIN",
+	"SCRAM-SHA-1",
+	"SCRAM-SHA-1-PLUS",
+	"SCRAM-SHA-256",
+	"SCRAM-SHA-256-PLUS",
+	"SCRAM-SHA-512",
+	"SCRAM-SHA-512-PLUS",
+	"XOAUTH2",
+}
 
 // Shape is a client's line as it may be put on record: a command that is known, in the
 // form in which it was understood. What was not understood may be anything, a password
 // too (a misspelt AUTH, credentials that nobody asked for), so of that only the length
 // is told; ok is false if nothing of the line was understood.
 func Shape(c Command, size int) (shape string, ok bool) {
-	left := func(verb string) string { return fmt.Sprintf("%s (%d octets left out)", verb, len(c.Arg)) }
+	left := func(verb string) string {
+		return fmt.Sprintf("%s (%d octets left out)", verb,
+			len(c.Arg))
+	}
 	switch c.Verb {
 	case "EHLO", "HELO", "LHLO":
 		if CheckHello(c.Arg) == nil {
@@ -50,8 +70,11 @@ func Shape(c Command, size int) (shape string, ok bool) {
 func pathShape(head, lead string, c Command) (string, bool) {
 	path, params, fault := splitPath(c.Arg, lead)
 	_, bad := parsePath(path)
-	if fault != nil || bad != nil && path != "" && !strings.EqualFold(path, "postmaster") && address.CheckLocal(path) != nil {
-		return fmt.Sprintf("%s (%d octets left out)", strings.TrimSuffix(head, ":"), len(c.Arg)), true
+	if fault != nil ||
+		bad != nil && path != "" && !strings.EqualFold(path, "postmaster") &&
+			address.CheckLocal(path) != nil {
+		return fmt.Sprintf("%s (%d octets left out)", strings.TrimSuffix(head, ":"),
+			len(c.Arg)), true
 	}
 	var b strings.Builder
 	b.WriteString(head + "<" + path + ">")
@@ -90,7 +113,10 @@ func CheckHello(name string) *Reply {
 		return bad(501, "5.5.4", "say who you are: EHLO your.host.name")
 	case strings.ContainsAny(name, " \t"):
 		return bad(501, "5.5.4", "say one name behind EHLO")
-	case strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '\uFFFD' }):
+	case strings.ContainsFunc(name, func(r rune) bool {
+		return r < ' ' || r == 0x7f ||
+			r == '\uFFFD'
+	}):
 		return bad(501, "5.5.4", "the name behind EHLO holds control characters")
 	case len(name) > address.MaxDomain:
 		return bad(501, "5.5.4", "the name behind EHLO is longer than %d octets", address.MaxDomain)

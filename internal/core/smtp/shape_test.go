@@ -26,23 +26,27 @@ func TestCredentialsNeverReachTheRecord(t *testing.T) {
 			_, fault := ParseMail(ParseCommand([]byte(full)).Arg, "")
 			_, other := ParseRcpt(ParseCommand([]byte(full)).Arg, false)
 			for _, f := range []*Reply{fault, other} {
-				if f != nil && (strings.Contains(f.Text(), word) || strings.Contains(f.Text(), strings.ToUpper(word))) {
+				if f != nil && (strings.Contains(f.Text(), word) || strings.Contains(f.Text(),
+					strings.ToUpper(word))) {
 					t.Errorf("%q is answered with its secret: %s", full, f)
 				}
 			}
 		}
 	}
 	for line, want := range map[string]string{
-		"EHLO boat.example":                                     "EHLO boat.example",
-		"mail from:<a@b.example> size=10 BODY=8BITMIME":         "MAIL FROM:<a@b.example> size=10 BODY=8BITMIME",
-		"MAIL FROM:<> RET=HDRS ENVID=QQ+2B1":                    "MAIL FROM:<> RET=HDRS ENVID=QQ+2B1",
-		"RCPT TO:<postmaster>":                                  "RCPT TO:<postmaster>",
-		"RCPT TO:<\"a b\"@c.example> NOTIFY=NEVER WHAT":         "RCPT TO:<\"a b\"@c.example> NOTIFY=NEVER (4 octets left out)",
-		"AUTH SCRAM-SHA-256":                                    "AUTH SCRAM-SHA-256",
-		"QUIT":                                                  "QUIT",
-		"NOOP hello":                                            "NOOP (5 octets left out)",
-		"MAIL FROM:<a@b.example> AUTH=<>":                       "MAIL FROM:<a@b.example> AUTH=(left out)",
-		"RCPT TO:<a@b.example> ORCPT=rfc822;a+40b NOTIFY=DELAY": "RCPT TO:<a@b.example> ORCPT=rfc822;a+40b NOTIFY=DELAY",
+		"EHLO boat.example": "EHLO boat.example",
+		"mail from:<a@b.example> size=10 BODY=8BITMIME": "MAIL FROM:<a@b.example> size=10 " +
+			"BODY=8BITMIME",
+		"MAIL FROM:<> RET=HDRS ENVID=QQ+2B1": "MAIL FROM:<> RET=HDRS ENVID=QQ+2B1",
+		"RCPT TO:<postmaster>":               "RCPT TO:<postmaster>",
+		"RCPT TO:<\"a b\"@c.example> NOTIFY=NEVER WHAT": "RCPT TO:<\"a b\"@c.example> NOTIFY=NEVER " +
+			"(4 octets left out)",
+		"AUTH SCRAM-SHA-256":              "AUTH SCRAM-SHA-256",
+		"QUIT":                            "QUIT",
+		"NOOP hello":                      "NOOP (5 octets left out)",
+		"MAIL FROM:<a@b.example> AUTH=<>": "MAIL FROM:<a@b.example> AUTH=(left out)",
+		"RCPT TO:<a@b.example> ORCPT=rfc822;a+40b NOTIFY=DELAY": "RCPT TO:<a@b.example> ORCPT=rfc822;a+40b " +
+			"NOTIFY=DELAY",
 	} {
 		if shape, ok := Shape(ParseCommand([]byte(line)), len(line)); shape != want || !ok {
 			t.Errorf("%q is put on record as %q, want %q", line, shape, want)

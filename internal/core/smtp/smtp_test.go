@@ -16,12 +16,14 @@ func TestContentIsReadStrictly(t *testing.T) {
 		{"empty", ".\r\n", "", ""},
 		{"transparency dots come off", "..a\r\n...\r\n.\r\n", ".a\r\n..\r\n", ""},
 		{"LF dot LF does not end it", "a\n.\nb\r\n.\r\n", "a\n.\nb\r\n", "line 1 ends in a bare LF"},
-		{"LF dot CRLF does not end it", "a\n.\r\nMAIL FROM:<x>\r\n.\r\n", "a\n.\r\nMAIL FROM:<x>\r\n", "line 1 ends in a bare LF"},
+		{"LF dot CRLF does not end it", "a\n.\r\nMAIL FROM:<x>\r\n.\r\n", "a\n.\r\nMAIL FROM:<x>\r\n",
+			"line 1 ends in a bare LF"},
 		{"CR dot CR does not end it", "a\r.\rb\r\n.\r\n", "a\r.\rb\r\n", "line 1 holds a bare CR"},
 		{"CRLF dot CR does not end it", "a\r\n.\rb\r\n.\r\n", "a\r\n\rb\r\n", "line 2 holds a bare CR"},
 		{"a NUL is named", "a\r\nb\x00c\r\n.\r\n", "a\r\nb\x00c\r\n", "line 2 holds a NUL"},
 		{"998 octets are a line", long[:998] + "\r\n.\r\n", long[:998] + "\r\n", ""},
-		{"999 octets with a transparency dot are", "." + "." + long[:997] + "\r\n.\r\n", "." + long[:997] + "\r\n", ""},
+		{"999 octets with a transparency dot are", "." + "." + long[:997] + "\r\n.\r\n",
+			"." + long[:997] + "\r\n", ""},
 		{"1001 octets are not", long + "xx\r\n.\r\n", long + "xx\r\n", "line 1 is longer than 998"},
 	} {
 		for _, size := range []int{16, 17, 1024} { // buffers smaller than a line too
@@ -39,7 +41,9 @@ func TestContentIsReadStrictly(t *testing.T) {
 			}
 		}
 	}
-	if _, err := io.ReadAll(NewContentReader(bufio.NewReader(strings.NewReader("cut off\r\n")))); !errors.Is(err, io.ErrUnexpectedEOF) {
+	if _, err := io.ReadAll(
+		NewContentReader(bufio.NewReader(strings.NewReader("cut off\r\n"))),
+	); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("content without an end: %v", err)
 	}
 }
@@ -80,7 +84,8 @@ func TestCommandLinesEndInCRLFOnly(t *testing.T) {
 			t.Errorf("line %d: %v, want %v", i+1, err, want)
 		}
 	}
-	if _, err := ReadCommandLine(bufio.NewReaderSize(neverEnds{}, 64)); err == nil || errors.Is(err, ErrLongLine) {
+	if _, err := ReadCommandLine(bufio.NewReaderSize(neverEnds{}, 64)); err == nil || errors.Is(err,
+		ErrLongLine) {
 		t.Errorf("an endless line must end the session: %v", err)
 	}
 }
@@ -165,9 +170,17 @@ func TestRepliesAreReadAndBounded(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	r, err = read(strings.Repeat("550-5.7.1 listed\r\n", 300) + "550 5.7.1 " + strings.Repeat("x", 9000) + "\r\n")
-	if err != nil || r.Code != 550 || r.Enhanced != "5.7.1" || len(r.Lines) != maxReplyLines || len(r.Lines[0]) > maxReplyLine {
-		t.Errorf("a reply beyond the bounds is read in part and judged by its code: %d lines, %d %s, %v", len(r.Lines), r.Code, r.Enhanced, err)
+	r, err = read(strings.Repeat("550-5.7.1 listed\r\n", 300) + "550 5.7.1 " + strings.Repeat("x",
+		9000) + "\r\n")
+	if err != nil || r.Code != 550 || r.Enhanced != "5.7.1" || len(r.Lines) != maxReplyLines ||
+		len(r.Lines[0]) > maxReplyLine {
+		t.Errorf(
+			"a reply beyond the bounds is read in part and judged by its code: %d lines, %d %s, %v",
+			len(r.Lines),
+			r.Code,
+			r.Enhanced,
+			err,
+		)
 	}
 	out := Reply{Code: 250, Enhanced: "2.0.0", Lines: []string{"one", "two"}}.AppendTo(nil)
 	if string(out) != "250-2.0.0 one\r\n250 2.0.0 two\r\n" {

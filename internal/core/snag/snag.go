@@ -53,10 +53,20 @@ type Sighting struct {
 
 // OfDelivery is what a delivery's outcome shows; false if it shows no trouble.
 func OfDelivery(d *mail.Delivery, sender string, at time.Time) (Sighting, bool) {
-	if d.State == mail.Delivered || d.Cause == diagnose.NoCause || d.Cause == diagnose.Returned || d.Cause == diagnose.TakenOut {
+	if d.State == mail.Delivered || d.Cause == diagnose.NoCause || d.Cause == diagnose.Returned ||
+		d.Cause == diagnose.TakenOut {
 		return Sighting{}, false
 	}
-	s := Sighting{Cause: d.Cause, At: at, Failed: d.State.Final(), Lane: d.LaneID, Sender: strings.ToLower(sender), Recipient: strings.ToLower(d.Recipient), Message: d.MessageID, N: d.N}
+	s := Sighting{
+		Cause:     d.Cause,
+		At:        at,
+		Failed:    d.State.Final(),
+		Lane:      d.LaneID,
+		Sender:    strings.ToLower(sender),
+		Recipient: strings.ToLower(d.Recipient),
+		Message:   d.MessageID,
+		N:         d.N,
+	}
 	if d.Last != nil {
 		s.Last, s.Session = *d.Last, d.Last.SessionID
 	}
@@ -67,11 +77,16 @@ func OfDelivery(d *mail.Delivery, sender string, at time.Time) (Sighting, bool) 
 func placeOf(d *mail.Delivery, sender, recipient string) Place {
 	domain := recipient[strings.LastIndexByte(recipient, '@')+1:]
 	there := Place{NextHop, strings.ToLower(d.NextHop)}
-	if d.NextHop == "" || !strings.Contains(d.NextHop, ".") || strings.Contains(d.NextHop, ":") || d.NextHop == "local" {
+	if d.NextHop == "" || !strings.Contains(d.NextHop, ".") || strings.Contains(d.NextHop, ":") ||
+		d.NextHop == "local" {
 		there = Place{Route, d.Route} // by its hosts, not by the domain
 	}
 	switch d.Cause {
-	case diagnose.NoRoute, diagnose.RouteRefuses, diagnose.NoSuchDomain, diagnose.NoMail, diagnose.NoAddress:
+	case diagnose.NoRoute,
+		diagnose.RouteRefuses,
+		diagnose.NoSuchDomain,
+		diagnose.NoMail,
+		diagnose.NoAddress:
 		return Place{Domain, domain}
 	case diagnose.SenderDomain, diagnose.SPFFails, diagnose.DKIMFails, diagnose.DMARCFails:
 		if i := strings.LastIndexByte(sender, '@'); i >= 0 {
@@ -93,8 +108,22 @@ func placeOf(d *mail.Delivery, sender, recipient string) Place {
 
 // OfRefusal is what a refusal shows, where it is more than one client's fault.
 func OfRefusal(r *mail.Refusal) (Sighting, bool) {
-	s := Sighting{Cause: r.Cause, At: r.At, Failed: true, Sender: strings.ToLower(r.Sender), Recipient: strings.ToLower(r.Recipient), Session: r.SessionID,
-		Last: mail.LastReply{Stage: r.Stage, Host: r.Listener, Address: r.ClientAddress, Code: r.Code, Enhanced: r.Enhanced, Text: r.Text}}
+	s := Sighting{
+		Cause:     r.Cause,
+		At:        r.At,
+		Failed:    true,
+		Sender:    strings.ToLower(r.Sender),
+		Recipient: strings.ToLower(r.Recipient),
+		Session:   r.SessionID,
+		Last: mail.LastReply{
+			Stage:    r.Stage,
+			Host:     r.Listener,
+			Address:  r.ClientAddress,
+			Code:     r.Code,
+			Enhanced: r.Enhanced,
+			Text:     r.Text,
+		},
+	}
 	switch r.Cause {
 	case diagnose.LimitReached:
 		if s.Place = (Place{Account, strings.ToLower(r.Account)}); r.Account == "" {
@@ -146,8 +175,16 @@ func HoldsAll(c diagnose.Cause) bool {
 // Wide reports whether the cause, seen at many places at the same time, is likely ours.
 func Wide(c diagnose.Cause) bool {
 	switch c {
-	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable, diagnose.DNSTrouble, diagnose.BlockListed, diagnose.ResidentialAddress,
-		diagnose.LowReputation, diagnose.NoReverseName, diagnose.BadHelloName, diagnose.TLSTrouble:
+	case diagnose.ConnectRefused,
+		diagnose.ConnectTimeout,
+		diagnose.Unreachable,
+		diagnose.DNSTrouble,
+		diagnose.BlockListed,
+		diagnose.ResidentialAddress,
+		diagnose.LowReputation,
+		diagnose.NoReverseName,
+		diagnose.BadHelloName,
+		diagnose.TLSTrouble:
 		return true
 	}
 	return false
@@ -155,10 +192,14 @@ func Wide(c diagnose.Cause) bool {
 
 // wideMeans is what a cause means when many hosts show it at the same time.
 var wideMeans = map[diagnose.Cause]string{
-	diagnose.ConnectRefused: "Many hosts refuse our connections at the same time: our provider or a firewall of ours likely closes the port. Send through a smart host.",
-	diagnose.ConnectTimeout: "Many hosts cannot be reached at the same time: our provider or a firewall of ours likely drops what we send. Send through a smart host.",
-	diagnose.Unreachable:    "Many hosts cannot be reached from our network: look at our own line first, and whether IPv6 is tried where there is none.",
-	diagnose.DNSTrouble:     "Many domains cannot be looked up at the same time: our resolver is likely down. See the resolvers of the service.",
+	diagnose.ConnectRefused: "Many hosts refuse our connections at the same time: our provider or " +
+		"a firewall of ours likely closes the port. Send through a smart host.",
+	diagnose.ConnectTimeout: "Many hosts cannot be reached at the same time: our provider or a " +
+		"firewall of ours likely drops what we send. Send through a smart host.",
+	diagnose.Unreachable: "Many hosts cannot be reached from our network: look at our own line " +
+		"first, and whether IPv6 is tried where there is none.",
+	diagnose.DNSTrouble: "Many domains cannot be looked up at the same time: our resolver is " +
+		"likely down. See the resolvers of the service.",
 }
 
 // WideFrom is at how many places at the same time a cause counts as ours.
@@ -268,7 +309,8 @@ type Order struct {
 // Explain fills in what can be said of a trouble from its cause and place.
 func (s *Snag) Explain() {
 	m := diagnose.Explain(s.Cause)
-	s.Title, s.Means, s.Advice, s.WhoCanFix, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Fix, m.WhoCanFix, m.WaitingHelps, m.Usually
+	s.Title, s.Means, s.Advice, s.WhoCanFix, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Fix,
+		m.WhoCanFix, m.WaitingHelps, m.Usually
 	if s.Place.Kind == Ourselves && s.Parts > 0 {
 		s.WhoCanFix, s.WaitingHelps, s.Usually = diagnose.Us, false, ""
 		s.Title += ", at many places at the same time"
@@ -295,19 +337,25 @@ const (
 // ever, a code that says later and means never.
 func (s *Snag) doubt() {
 	lasted := s.LastAt.Sub(s.Since)
-	if s.State == "closed" || s.Waiting == 0 || s.Attempts < oftenEnough || s.Place.Kind == Ourselves {
+	if s.State == "closed" || s.Waiting == 0 || s.Attempts < oftenEnough ||
+		s.Place.Kind == Ourselves {
 		return
 	}
 	times := fmt.Sprintf("%d times in %s", s.Attempts, inWords(lasted))
 	switch code := s.Evidence.Last.Code; {
 	case s.Cause == diagnose.Greylisted && lasted > greylistingEnds:
-		s.Doubt = "It has asked to come back " + times + ". Greylisting ends within an hour: this is likely a refusal in other words."
-		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host with the exact answer.", diagnose.RemoteAdmin
+		s.Doubt = "It has asked to come back " + times +
+			". Greylisting ends within an hour: this " +
+			"is likely a refusal in other words."
+		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host "+
+			"with the exact answer.", diagnose.RemoteAdmin
 	case !s.WaitingHelps && code/100 == 4 && lasted > greylistingEnds:
 		s.Doubt = "It says later and means never: " + times + "."
 	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:
-		s.Doubt = "It was met " + times + ", and nothing got through: it does not look as if it ended by itself."
-		s.Advice = "Tell the administrator of the host by other means; send what waits through a smart host, or back to its senders."
+		s.Doubt = "It was met " + times + ", and nothing got through: it does not look as if it " +
+			"ended by itself."
+		s.Advice = "Tell the administrator of the host by other means; send what waits through a " +
+			"smart host, or back to its senders."
 	default:
 		return
 	}
@@ -354,7 +402,10 @@ func Rate(c diagnose.Cause, p Place, waiting, failed int64, since, now time.Time
 		return Critical
 	case c == diagnose.NotReady:
 		return Serious
-	case waiting >= 5, failed >= 5, waiting > 0 && now.Sub(since) > 4*time.Hour, c == diagnose.NoRoute && waiting > 0:
+	case waiting >= 5,
+		failed >= 5,
+		waiting > 0 && now.Sub(since) > 4*time.Hour,
+		c == diagnose.NoRoute && waiting > 0:
 		return Serious
 	}
 	return Minor
@@ -371,11 +422,13 @@ func (s *Snag) Offer(c *config.Compiled) {
 		smart = r.Name
 	}
 	add := func(m Fix) {
-		m.First = len(s.Fixes) == 0 && m.Do != diagnose.FixReturn // what cannot be taken back is never the first
+		m.First = len(s.Fixes) == 0 &&
+			m.Do != diagnose.FixReturn // what cannot be taken back is never the first
 		s.Fixes = append(s.Fixes, m)
 	}
 	fixes := diagnose.Explain(s.Cause).Fixes
-	if !slices.Contains(fixes, diagnose.FixFlush) && HoldsAll(s.Cause) && s.Cause != diagnose.NoRoute {
+	if !slices.Contains(fixes, diagnose.FixFlush) && HoldsAll(s.Cause) &&
+		s.Cause != diagnose.NoRoute {
 		fixes = append(slices.Clip(fixes), diagnose.FixFlush)
 	}
 	if s.Doubt != "" { // what waits need not wait for nothing
@@ -389,22 +442,39 @@ func (s *Snag) Offer(c *config.Compiled) {
 		switch {
 		case do == diagnose.FixFlush && s.Waiting > 0:
 			add(Fix{Do: do, Says: "Try now"})
-		case do == diagnose.FixSmartHost && smart != "" && (s.Place.Kind == NextHop || s.Place.Kind == Domain):
+		case do == diagnose.FixSmartHost && smart != "" && (s.Place.Kind == NextHop ||
+			s.Place.Kind == Domain):
 			if s.Waiting > 0 {
 				add(Fix{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
 			}
-			add(Fix{Do: diagnose.FixRoute, Says: "Send to " + s.Place.Name + " by “" + smart + "” from now on", Route: smart, Draft: true})
-		case do == diagnose.FixRoute && s.Cause == diagnose.NoRoute && smart != "" && !strings.HasPrefix(s.Place.Name, "["):
-			add(Fix{Do: do, Says: "Send to " + s.Place.Name + " by “" + smart + "”", Route: smart, Draft: true})
+			add(Fix{
+				Do:    diagnose.FixRoute,
+				Says:  "Send to " + s.Place.Name + " by “" + smart + "” from now on",
+				Route: smart,
+				Draft: true,
+			})
+		case do == diagnose.FixRoute && s.Cause == diagnose.NoRoute && smart != "" &&
+			!strings.HasPrefix(s.Place.Name, "["):
+			add(Fix{
+				Do:    do,
+				Says:  "Send to " + s.Place.Name + " by “" + smart + "”",
+				Route: smart,
+				Draft: true,
+			})
 		case do == diagnose.FixSlower && s.Place.Kind == NextHop && len(Slower(s.Cause)) > 0:
 			add(Fix{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
 		case do == diagnose.FixPause && s.Waiting > 0 && len(s.Lanes) > 0:
 			add(Fix{Do: do, Says: "Stop trying for two hours"})
 		case do == diagnose.FixRecord && s.ours(c) != "":
-			add(Fix{Do: do, Says: "Show the DNS records to publish for " + s.ours(c), Domain: s.ours(c)})
+			add(Fix{
+				Do:     do,
+				Says:   "Show the DNS records to publish for " + s.ours(c),
+				Domain: s.ours(c),
+			})
 		case do == diagnose.FixReturn && s.Waiting > 0:
 			add(Fix{Do: do, Says: "Send what waits back"})
-		case do == diagnose.FixTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired || agreedTLS(c, s.Place.Name)):
+		case do == diagnose.FixTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired ||
+			agreedTLS(c, s.Place.Name)):
 			says := "Ask less of " + s.Place.Name + " in TLS"
 			if s.Cause == diagnose.TLSRequired {
 				says = "Use TLS with " + s.Place.Name
@@ -422,14 +492,24 @@ func (s *Snag) OfferAliases(c *config.Compiled) {
 		return
 	}
 	if s.Cause == diagnose.Loop && c.Directory.Alias(a) != nil {
-		s.Fixes = append(s.Fixes, Fix{Do: diagnose.FixAlias, Says: "Remove the alias " + a.Display(), Alias: a.String(), First: len(s.Fixes) == 0})
+		s.Fixes = append(s.Fixes, Fix{
+			Do:    diagnose.FixAlias,
+			Says:  "Remove the alias " + a.Display(),
+			Alias: a.String(),
+			First: len(s.Fixes) == 0,
+		})
 	}
 	if diagnose.Explain(s.Cause).Family != diagnose.Address {
 		return
 	}
 	for _, alias := range c.Directory.Naming(a) {
 		if len(alias.To) > 1 {
-			s.Fixes = append(s.Fixes, Fix{Do: diagnose.FixAlias, Says: "Take it out of " + alias.Address.Display(), Alias: alias.Address.String(), First: len(s.Fixes) == 0})
+			s.Fixes = append(s.Fixes, Fix{
+				Do:    diagnose.FixAlias,
+				Says:  "Take it out of " + alias.Address.Display(),
+				Alias: alias.Address.String(),
+				First: len(s.Fixes) == 0,
+			})
 		}
 	}
 }

@@ -24,14 +24,18 @@ func TestATroubleIsWhereItCanBeMended(t *testing.T) {
 		state          mail.State
 	}{
 		{cause: diagnose.ConnectRefused, want: "next-hop saltmarsh.example"},
-		{cause: diagnose.ConnectRefused, nextHop: "harbourlight.example:587", route: "by provider", want: "route by provider"},
-		{cause: diagnose.MailboxFull, nextHop: "local", route: "mailbox", want: "address ada@saltmarsh.example"},
+		{cause: diagnose.ConnectRefused, nextHop: "harbourlight.example:587", route: "by provider",
+			want: "route by provider"},
+		{cause: diagnose.MailboxFull, nextHop: "local", route: "mailbox",
+			want: "address ada@saltmarsh.example"},
 		{cause: diagnose.NoSuchUser, want: "address ada@saltmarsh.example"},
 		{cause: diagnose.NoSuchDomain, want: "domain saltmarsh.example"},
-		{cause: diagnose.NoRoute, nextHop: "saltmarsh.example", route: "no-route", want: "domain saltmarsh.example"},
+		{cause: diagnose.NoRoute, nextHop: "saltmarsh.example", route: "no-route",
+			want: "domain saltmarsh.example"},
 		{cause: diagnose.SPFFails, want: "sender skerryline.example"},
 		{cause: diagnose.SPFFails, sender: "-", want: "next-hop saltmarsh.example"},
-		{cause: diagnose.SendingLimit, nextHop: "harbourlight.example:587", route: "by provider", want: "route by provider"},
+		{cause: diagnose.SendingLimit, nextHop: "harbourlight.example:587", route: "by provider",
+			want: "route by provider"},
 		{cause: diagnose.SignInRefused, route: "by provider", want: "route by provider"},
 		{cause: diagnose.BlockListed, want: "next-hop saltmarsh.example"},
 		{cause: diagnose.ContentRefused, want: "next-hop saltmarsh.example"},
@@ -41,7 +45,15 @@ func TestATroubleIsWhereItCanBeMended(t *testing.T) {
 		{cause: diagnose.Returned, want: "none"},
 		{cause: diagnose.NoCause, state: mail.Delivered, want: "none"},
 	} {
-		d := mail.Delivery{MessageID: 9, N: 2, Recipient: "Ada@Saltmarsh.example", Cause: c.cause, NextHop: "saltmarsh.example", Route: "to the world", State: mail.Deferred}
+		d := mail.Delivery{
+			MessageID: 9,
+			N:         2,
+			Recipient: "Ada@Saltmarsh.example",
+			Cause:     c.cause,
+			NextHop:   "saltmarsh.example",
+			Route:     "to the world",
+			State:     mail.Deferred,
+		}
 		if c.nextHop != "" {
 			d.NextHop = c.nextHop
 		}
@@ -57,7 +69,8 @@ func TestATroubleIsWhereItCanBeMended(t *testing.T) {
 		}
 		got := "none"
 		if s, ok := OfDelivery(&d, sender, now); ok {
-			if got = fmt.Sprintf("%s %s", s.Place.Kind, s.Place.Name); s.Failed || s.Recipient != "ada@saltmarsh.example" {
+			if got = fmt.Sprintf("%s %s", s.Place.Kind, s.Place.Name); s.Failed ||
+				s.Recipient != "ada@saltmarsh.example" {
 				t.Errorf("%+v", s)
 			}
 		}
@@ -76,7 +89,8 @@ func TestRefusalsThatAreOneClientsFaultAreNoTrouble(t *testing.T) {
 		r    mail.Refusal
 		want string
 	}{
-		{mail.Refusal{Cause: diagnose.LimitReached, Account: "Odile.Marr@skerryline.example", ClientAddress: "127.30.0.9"}, "account odile.marr@skerryline.example"},
+		{mail.Refusal{Cause: diagnose.LimitReached, Account: "Odile.Marr@skerryline.example",
+			ClientAddress: "127.30.0.9"}, "account odile.marr@skerryline.example"},
 		{mail.Refusal{Cause: diagnose.LimitReached, ClientAddress: "127.20.1.4"}, "client 127.20.1.4"},
 		{mail.Refusal{Cause: diagnose.NoRuleAllows, ClientAddress: "127.20.9.9"}, "client 127.20.9.9"},
 		{mail.Refusal{Cause: diagnose.NoSuchUser, ClientAddress: "127.30.0.9"}, "none"},
@@ -118,7 +132,8 @@ func TestSeverityGoesByEffect(t *testing.T) {
 		}
 	}
 	var back Severity
-	if text, _ := Critical.MarshalText(); string(text) != "critical" || back.UnmarshalText(text) != nil || back != Critical {
+	if text, _ := Critical.MarshalText(); string(text) != "critical" || back.UnmarshalText(text) != nil ||
+		back != Critical {
 		t.Error(back)
 	}
 }
@@ -126,7 +141,8 @@ func TestSeverityGoesByEffect(t *testing.T) {
 // TestOnlyWhatCanBeDoneIsOffered goes by what the configuration has.
 func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 	const plain = "service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n"
-	const provider = "  - {name: provider, recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: verified, sign_in: {account: a, secret: s}}\n"
+	const provider = "  - {name: provider, recipients: [b.example], next_hop: smarthost, hosts: " +
+		"[s.example], tls: verified, sign_in: {account: a, secret: s}}\n"
 	const world = "  - {name: world, next_hop: mx}\n"
 	const terms = "peers:\n  - {name: c, domains: [c.example], tls: verified}\n"
 	for _, c := range []struct {
@@ -134,18 +150,28 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 		s     Snag
 		wants string
 	}{
-		{plain + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Waiting: 3}, "[return]"},
-		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Waiting: 3}, "[smart-host route return]"},
-		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}}, "[route]"},
-		{plain + provider + world, Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"}, Waiting: 1}, "[flush]"},
-		{plain + provider + world, Snag{Cause: diagnose.NoRoute, Place: Place{Domain, "c.example"}, Waiting: 1}, "[route return]"},
-		{plain + world, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Waiting: 1}, "[flush]"},
-		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Waiting: 1}, "[tls flush]"},
+		{plain + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Waiting: 3},
+			"[return]"},
+		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"},
+			Waiting: 3}, "[smart-host route return]"},
+		{plain + provider + world, Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}},
+			"[route]"},
+		{plain + provider + world, Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"},
+			Waiting: 1}, "[flush]"},
+		{plain + provider + world, Snag{Cause: diagnose.NoRoute, Place: Place{Domain, "c.example"},
+			Waiting: 1}, "[route return]"},
+		{plain + world, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"},
+			Waiting: 1}, "[flush]"},
+		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"},
+			Waiting: 1}, "[tls flush]"},
 		{plain + world, Snag{Cause: diagnose.TLSRequired, Place: Place{NextHop, "c.example"}}, "[tls]"},
-		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"}, Waiting: 1, State: "closed"}, "[]"},
-		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{NextHop, "c.example"}, Waiting: 1}, "[slower]"},
+		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"},
+			Waiting: 1, State: "closed"}, "[]"},
+		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{NextHop, "c.example"}, Waiting: 1},
+			"[slower]"},
 		{plain + world, Snag{Cause: diagnose.RateLimited, Place: Place{Route, "provider"}, Waiting: 1}, "[]"},
-		{plain + world, Snag{Cause: diagnose.NoSuchUser, Place: Place{Address, "x@c.example"}, Failed: 1}, "[]"},
+		{plain + world, Snag{Cause: diagnose.NoSuchUser, Place: Place{Address, "x@c.example"}, Failed: 1},
+			"[]"},
 	} {
 		parsed, err := config.Parse([]byte(c.text))
 		if err != nil {
@@ -166,8 +192,17 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 }
 
 func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
-	s := Snag{Cause: diagnose.ConnectTimeout, Place: Place{Kind: Ourselves}, Parts: 5, Waiting: 7, Failed: 2, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}}}
-	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 || s.Title != "The host cannot be reached, at many places at the same time" || s.Evidence.Verdict == nil {
+	s := Snag{
+		Cause:    diagnose.ConnectTimeout,
+		Place:    Place{Kind: Ourselves},
+		Parts:    5,
+		Waiting:  7,
+		Failed:   2,
+		Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}},
+	}
+	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 ||
+		s.Title != "The host cannot be reached, at many places at the same time" ||
+		s.Evidence.Verdict == nil {
 		t.Errorf("%+v", s)
 	}
 	for c := range wideMeans {
@@ -197,20 +232,43 @@ func TestHistoryCountsMoreThanWords(t *testing.T) {
 		{diagnose.ConnectRefused, 0, 30, 26 * time.Hour, 1, "It was met 30 times in 26 hours"},
 		{diagnose.MailboxFull, 452, 30, 26 * time.Hour, 1, ""},
 	} {
-		s := Snag{Cause: c.cause, Place: Place{NextHop, "greywacke.example"}, Since: now.Add(-c.lasted), LastAt: now, Attempts: c.attempts, Waiting: c.waiting, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageRecipient, Code: c.code, Text: "x"}}}
+		s := Snag{
+			Cause:    c.cause,
+			Place:    Place{NextHop, "greywacke.example"},
+			Since:    now.Add(-c.lasted),
+			LastAt:   now,
+			Attempts: c.attempts,
+			Waiting:  c.waiting,
+			Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageRecipient, Code: c.code, Text: "x"}},
+		}
 		s.Explain()
-		if !strings.HasPrefix(s.Doubt, c.doubt) || (c.doubt == "") != (s.Doubt == "") || c.doubt != "" && s.WaitingHelps {
+		if !strings.HasPrefix(s.Doubt, c.doubt) || (c.doubt == "") != (s.Doubt == "") ||
+			c.doubt != "" && s.WaitingHelps {
 			t.Errorf("%+v: %q, waiting helps %v", c, s.Doubt, s.WaitingHelps)
 		}
 	}
-	s := Snag{Cause: diagnose.Greylisted, Place: Place{NextHop, "c.example"}, Since: now.Add(-9 * time.Hour), LastAt: now, Attempts: 20, Waiting: 1}
+	s := Snag{
+		Cause:    diagnose.Greylisted,
+		Place:    Place{NextHop, "c.example"},
+		Since:    now.Add(-9 * time.Hour),
+		LastAt:   now,
+		Attempts: 20,
+		Waiting:  1,
+	}
 	s.Explain()
-	parsed, err := config.Parse([]byte("service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n  - {name: provider, recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: verified, sign_in: {account: a, secret: s}}\n"))
+	parsed, err := config.Parse(
+		[]byte(
+			"service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n  - {name: provider, " +
+				"recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: verified, sign_in: " +
+				"{account: a, secret: s}}\n",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.Offer(config.Compile(parsed, 1, directory.New()))
-	if got := fmt.Sprint(s.Fixes); len(s.Fixes) != 4 || !strings.Contains(got, "smart-host") || !strings.Contains(got, "return") {
+	if got := fmt.Sprint(s.Fixes); len(s.Fixes) != 4 || !strings.Contains(got, "smart-host") ||
+		!strings.Contains(got, "return") {
 		t.Errorf("what is offered for an endless greylisting: %s", got)
 	}
 }

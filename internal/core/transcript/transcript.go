@@ -134,7 +134,13 @@ func (l *Log) Bytes() []byte {
 			us, _ := binary.Uvarint(rest)
 			at = time.Duration(us) * time.Microsecond
 		}
-		out = appendLine(out, at, Note, fmt.Appendf(nil, "%d lines left out here: the transcript is longer than %d octets", l.forgotten, l.limit))
+		out = appendLine(
+			out,
+			at,
+			Note,
+			fmt.Appendf(nil, "%d lines left out here: the transcript is longer than %d octets",
+				l.forgotten, l.limit),
+		)
 	}
 	return append(append(out, l.before...), l.last...)
 }
@@ -170,7 +176,12 @@ func Read(b []byte) ([]Line, error) {
 		if n <= 0 || size > 4*maxLine || uint64(len(b)-n) < size {
 			return lines, ErrDamaged
 		}
-		lines = append(lines, Line{At: float64(us) / 1e6, Who: who.String(), Text: Printable(b[n : n+int(size)]), Cut: int(cut)})
+		lines = append(lines, Line{
+			At:   float64(us) / 1e6,
+			Who:  who.String(),
+			Text: Printable(b[n : n+int(size)]),
+			Cut:  int(cut),
+		})
 		b = b[n+int(size):]
 	}
 	return lines, nil
@@ -191,7 +202,8 @@ func Again(lines []Line) []byte {
 		case "server":
 			who = Server
 		}
-		b = appendKept(b, time.Duration(math.Round(l.At*1e6))*time.Microsecond, who, l.Cut, []byte(l.Text[:min(len(l.Text), 4*maxLine)]))
+		b = appendKept(b, time.Duration(math.Round(l.At*1e6))*time.Microsecond, who, l.Cut,
+			[]byte(l.Text[:min(len(l.Text), 4*maxLine)]))
 	}
 	return b
 }

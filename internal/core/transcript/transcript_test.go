@@ -16,7 +16,12 @@ func TestATranscriptIsReadBackAsItWas(t *testing.T) {
 	l.Note(start.Add(2*time.Second), "content of %d octets", 5)
 	l.Say(start.Add(3*time.Second), Client, bytes.Repeat([]byte("x"), 5000))
 	lines, err := Read(l.Bytes())
-	if err != nil || len(lines) != 5 || lines[0] != (Line{0.0015, "server", "250-one", 0}) || lines[1].Text != "250 two" || lines[2].Text != `MAIL FROM:<søren@x> \x00\xff\` || lines[3].Who != "note" || len(lines[4].Text) != 2000 || lines[4].Cut != 3000 {
+	if err != nil || len(lines) != 5 || lines[0] != (Line{0.0015, "server", "250-one", 0}) ||
+		lines[1].Text != "250 two" ||
+		lines[2].Text != `MAIL FROM:<søren@x> \x00\xff\` ||
+		lines[3].Who != "note" ||
+		len(lines[4].Text) != 2000 ||
+		lines[4].Cut != 3000 {
 		t.Errorf("%v %.200v", err, lines)
 	}
 	again, err := Read(Again(lines))

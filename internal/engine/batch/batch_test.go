@@ -22,7 +22,8 @@ func TestOneBadItemFailsAlone(t *testing.T) {
 		items[i] = i
 	}
 	left, err := Write(items, write, func(i int, _ error) { bad = append(bad, i) })
-	if err != nil || len(left) > 0 || !slices.Equal(bad, []int{7, 17, 27}) || len(written) != 27 || !slices.IsSorted(written) {
+	if err != nil || len(left) > 0 || !slices.Equal(bad, []int{7, 17, 27}) || len(written) != 27 ||
+		!slices.IsSorted(written) {
 		t.Errorf("written %v, bad %v, left %v: %v", written, bad, left, err)
 	}
 }

@@ -57,7 +57,8 @@ type Resolver interface {
 }
 
 // Dial opens a connection from an address of ours, if that is valid.
-type Dial func(ctx context.Context, from netip.Addr, to netip.AddrPort, timeout time.Duration) (net.Conn, error)
+type Dial func(ctx context.Context, from netip.Addr, to netip.AddrPort,
+	timeout time.Duration) (net.Conn, error)
 
 // Options are what connections are made with. Zero fields are the network's.
 type Options struct {
@@ -90,7 +91,12 @@ func NewClient(cfg *config.Compiled, o Options) *Client {
 }
 
 // dial connects by TCP.
-func dial(ctx context.Context, from netip.Addr, to netip.AddrPort, timeout time.Duration) (net.Conn, error) {
+func dial(
+	ctx context.Context,
+	from netip.Addr,
+	to netip.AddrPort,
+	timeout time.Duration,
+) (net.Conn, error) {
 	dialer := net.Dialer{Timeout: timeout}
 	if from.IsValid() && from.Is4() == to.Addr().Is4() {
 		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
@@ -99,14 +105,23 @@ func dial(ctx context.Context, from netip.Addr, to netip.AddrPort, timeout time.
 }
 
 // Hosts finds where a next hop leads now, in order, for people to see.
-func (c *Client) Hosts(ctx context.Context, r *config.Route, nextHop string) ([]mail.HopHost, *Failure) {
+func (c *Client) Hosts(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+) ([]mail.HopHost, *Failure) {
 	targets, failure := c.targets(ctx, r, nextHop)
 	if failure != nil {
 		return nil, failure
 	}
 	var out []mail.HopHost
 	for _, t := range targets {
-		h := mail.HopHost{Name: t.host, Preference: t.preference, Port: t.port, Addresses: []string{}}
+		h := mail.HopHost{
+			Name:       t.host,
+			Preference: t.preference,
+			Port:       t.port,
+			Addresses:  []string{},
+		}
 		addrs, err := c.Resolver.Addrs(ctx, t.host)
 		if err != nil {
 			h.Trouble = err.Error()
@@ -133,7 +148,12 @@ const maxTries = 8
 // says hello there. Hosts that failed before it are kept in the connection. Next
 // hop direct goes on to the smart hosts when no MX host can be used. message is what
 // the connection is opened for, for the record; 0 if for none.
-func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, message ident.ID) (*Conn, *Failure) {
+func (c *Client) Connect(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+	message ident.ID,
+) (*Conn, *Failure) {
 	ctx = context.WithValue(ctx, messageKey{}, message)
 	if r.NextHop != config.HopDirect {
 		return c.connect(ctx, r, nextHop)
@@ -148,7 +168,9 @@ func (c *Client) Connect(ctx context.Context, r *config.Route, nextHop string, m
 	}
 	conn, second := c.ConnectSmartHost(ctx, r, message)
 	if second != nil {
-		second.Reply.Tried = append(append(failure.Reply.Tried, failure.Reply), second.Reply.Tried...)
+		second.Reply.Tried = append(
+			append(failure.Reply.Tried, failure.Reply),
+			second.Reply.Tried...)
 		return nil, second
 	}
 	conn.tried = append(append(conn.tried, failure.Reply.Tried...), failure.Reply)
@@ -159,7 +181,11 @@ type messageKey struct{}
 
 // ConnectSmartHost opens a connection to the smart hosts of a route with next
 // hop direct.
-func (c *Client) ConnectSmartHost(ctx context.Context, r *config.Route, message ident.ID) (*Conn, *Failure) {
+func (c *Client) ConnectSmartHost(
+	ctx context.Context,
+	r *config.Route,
+	message ident.ID,
+) (*Conn, *Failure) {
 	ctx = context.WithValue(ctx, messageKey{}, message)
 	smart := *r
 	smart.NextHop = config.HopSmartHost
@@ -183,7 +209,12 @@ func SmartHostMayHelp(cause diagnose.Cause) bool {
 		return true
 	}
 	switch diagnose.Explain(cause).Family {
-	case diagnose.Address, diagnose.Mailbox, diagnose.Size, diagnose.Content, diagnose.Looping, diagnose.Ours:
+	case diagnose.Address,
+		diagnose.Mailbox,
+		diagnose.Size,
+		diagnose.Content,
+		diagnose.Looping,
+		diagnose.Ours:
 		return false
 	}
 	return true
@@ -203,7 +234,8 @@ func (c *Client) Next(ctx context.Context, conn *Conn, message ident.ID) (*Conn,
 	if len(conn.behind) == 0 || conn.route.OnRefusal != "next" {
 		return nil, nil
 	}
-	return c.connectTo(context.WithValue(ctx, messageKey{}, message), conn.route, conn.nextHop, conn.behind)
+	return c.connectTo(context.WithValue(ctx, messageKey{}, message), conn.route, conn.nextHop,
+		conn.behind)
 }
 
 // endsAt reports whether a refusal for good ends the search for a host: the domain
@@ -213,11 +245,17 @@ func endsAt(r *config.Route, f *Failure) bool {
 	if !f.Permanent || f.Reply.Code == 0 || r.OnRefusal == "next" {
 		return false
 	}
-	return r.OnRefusal == "end" || r.NextHop == config.HopMX && f.Reply.Stage != diagnose.StageGreeting
+	return r.OnRefusal == "end" ||
+		r.NextHop == config.HopMX && f.Reply.Stage != diagnose.StageGreeting
 }
 
 // connectTo tries hosts in order.
-func (c *Client) connectTo(ctx context.Context, r *config.Route, nextHop string, targets []target) (*Conn, *Failure) {
+func (c *Client) connectTo(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+	targets []target,
+) (*Conn, *Failure) {
 	var failure *Failure
 	var tried []mail.LastReply
 	for i, t := range targets {
@@ -248,7 +286,14 @@ func (c *Client) connectTo(ctx context.Context, r *config.Route, nextHop string,
 		}
 	}
 	if failure == nil { // ctx ended before the first attempt
-		failure = &Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageConnect, Enhanced: "4.3.2", Text: "the attempt was called off"}}
+		failure = &Failure{
+			Cause: diagnose.OurTrouble,
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageConnect,
+				Enhanced: "4.3.2",
+				Text:     "the attempt was called off",
+			},
+		}
 	}
 	if n := len(tried); n > 1 {
 		failure.Reply.Tried = tried[:n-1]
@@ -266,7 +311,11 @@ func worse(old, latest *Failure) *Failure {
 }
 
 // targets lists the hosts of a next hop in order.
-func (c *Client) targets(ctx context.Context, r *config.Route, nextHop string) ([]target, *Failure) {
+func (c *Client) targets(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+) ([]target, *Failure) {
 	if r.NextHop == config.HopMX || r.NextHop == config.HopDirect {
 		return c.mxTargets(ctx, nextHop, c.cfg.Service.MXPort, r.WithoutMX == "bounce")
 	}
@@ -319,11 +368,21 @@ func byWeight(r *config.Route, hosts []string) []string {
 	return out
 }
 
-func (c *Client) mxTargets(ctx context.Context, domain string, port int, needMX bool) ([]target, *Failure) {
+func (c *Client) mxTargets(
+	ctx context.Context,
+	domain string,
+	port int,
+	needMX bool,
+) ([]target, *Failure) {
 	if address.IsLiteral(domain) {
 		ip, err := address.LiteralAddr(domain)
 		if err != nil {
-			return nil, dnsFailure(domain, &resolve.Failure{Cause: diagnose.NoSuchDomain, Permanent: true, Enhanced: "5.1.2", Text: "no address literal"})
+			return nil, dnsFailure(domain, &resolve.Failure{
+				Cause:     diagnose.NoSuchDomain,
+				Permanent: true,
+				Enhanced:  "5.1.2",
+				Text:      "no address literal",
+			})
 		}
 		return []target{{ip.String(), port, 0}}, nil
 	}
@@ -333,7 +392,13 @@ func (c *Client) mxTargets(ctx context.Context, domain string, port int, needMX 
 	}
 	if len(hosts) == 1 && hosts[0].Implicit {
 		if needMX {
-			return nil, dnsFailure(domain, &resolve.Failure{Cause: diagnose.NoAddress, Permanent: true, Enhanced: "5.4.4", Text: "the domain " + domain + " has no MX, and the route sends to none without"})
+			return nil, dnsFailure(domain, &resolve.Failure{
+				Cause:     diagnose.NoAddress,
+				Permanent: true,
+				Enhanced:  "5.4.4",
+				Text: "the domain " + domain + " has no MX, and the route sends to none " +
+					"without",
+			})
 		}
 		if _, err := c.Resolver.Addrs(ctx, domain); err != nil {
 			return nil, noMXNoAddress(domain, err)
@@ -348,8 +413,17 @@ func (c *Client) mxTargets(ctx context.Context, domain string, port int, needMX 
 		targets = append(targets, target{h.Name, port, int(h.Preference)})
 	}
 	if len(targets) == 0 {
-		return nil, &Failure{Cause: diagnose.Loop, Permanent: true, Reply: mail.LastReply{Stage: diagnose.StageDNS, Host: domain, Enhanced: "5.4.6",
-			Text: "the best MX of " + domain + " is this server, and no domain of ours has that name"}}
+		return nil, &Failure{
+			Cause:     diagnose.Loop,
+			Permanent: true,
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageDNS,
+				Host:     domain,
+				Enhanced: "5.4.6",
+				Text: "the best MX of " + domain + " is this server, and no domain of ours " +
+					"has that name",
+			},
+		}
 	}
 	return targets, nil
 }
@@ -368,26 +442,50 @@ func dnsFailure(host string, err error) *Failure {
 	if !errors.As(err, &f) {
 		f = &resolve.Failure{Cause: diagnose.DNSTrouble, Enhanced: "4.4.3", Text: err.Error()}
 	}
-	return &Failure{Cause: f.Cause, Permanent: f.Permanent,
-		Reply: mail.LastReply{Stage: diagnose.StageDNS, Host: host, Enhanced: f.Enhanced, Text: f.Text}}
+	return &Failure{
+		Cause:     f.Cause,
+		Permanent: f.Permanent,
+		Reply: mail.LastReply{
+			Stage:    diagnose.StageDNS,
+			Host:     host,
+			Enhanced: f.Enhanced,
+			Text:     f.Text,
+		},
+	}
 }
 
 // open connects to one address and goes through the conversation up to where
 // messages can be sent. With TLS only offered, a failing handshake is followed by
 // a second connection without.
-func (c *Client) open(ctx context.Context, r *config.Route, nextHop string, t target, ip netip.Addr) (*Conn, *Failure) {
+func (c *Client) open(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+	t target,
+	ip netip.Addr,
+) (*Conn, *Failure) {
 	terms := route.TermsOf(c.cfg, r, nextHop)
 	conn, failure := c.openWith(ctx, r, terms, nextHop, t, ip, terms.TLS != "off")
-	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" && !failure.Tampered {
+	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" &&
+		!failure.Tampered {
 		return c.openWith(ctx, r, terms, nextHop, t, ip, false)
 	}
 	return conn, failure
 }
 
-func (c *Client) openWith(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr, useTLS bool) (*Conn, *Failure) {
+func (c *Client) openWith(
+	ctx context.Context,
+	r *config.Route,
+	terms route.Terms,
+	nextHop string,
+	t target,
+	ip netip.Addr,
+	useTLS bool,
+) (*Conn, *Failure) {
 	timeouts := c.cfg.Service.Timeouts
 	session, recording := c.begin(ctx, r, terms, nextHop, t, ip)
-	raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.port)), timeouts.Connect)
+	raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.port)),
+		timeouts.Connect)
 	if err != nil {
 		failure := connectFailure(t, ip, err)
 		failure.Reply.SessionID = session
@@ -437,7 +535,14 @@ func (c *Client) scram(account, password string) (*scram.Client, error) {
 const maxScrams = 1000
 
 // begin opens the recording of a session.
-func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, nextHop string, t target, ip netip.Addr) (ident.ID, *sessions.Recording) {
+func (c *Client) begin(
+	ctx context.Context,
+	r *config.Route,
+	terms route.Terms,
+	nextHop string,
+	t target,
+	ip netip.Addr,
+) (ident.ID, *sessions.Recording) {
 	if c.Record == nil {
 		return 0, nil
 	}
@@ -446,8 +551,19 @@ func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, 
 		protocol = "LMTP"
 	}
 	id := c.IDs.Next()
-	recording := c.Record.Begin(mail.Session{ID: id, Direction: mail.Out, Protocol: protocol, Route: r.Name, Address: ip.String(), Port: t.port, Name: t.host, StartedAt: time.Now().UTC()},
-		terms.Transcript)
+	recording := c.Record.Begin(
+		mail.Session{
+			ID:        id,
+			Direction: mail.Out,
+			Protocol:  protocol,
+			Route:     r.Name,
+			Address:   ip.String(),
+			Port:      t.port,
+			Name:      t.host,
+			StartedAt: time.Now().UTC(),
+		},
+		terms.Transcript,
+	)
 	recording.Touch(nextHop)
 	if message, _ := ctx.Value(messageKey{}).(ident.ID); message != 0 {
 		recording.Change(func(s *mail.Session) { s.AddMessage(message) })
@@ -456,7 +572,13 @@ func (c *Client) begin(ctx context.Context, r *config.Route, terms route.Terms, 
 }
 
 // conversation goes from greeting to sign-in.
-func (c *Client) conversation(ctx context.Context, conn *Conn, r *config.Route, terms route.Terms, useTLS bool) *Failure {
+func (c *Client) conversation(
+	ctx context.Context,
+	conn *Conn,
+	r *config.Route,
+	terms route.Terms,
+	useTLS bool,
+) *Failure {
 	settings := &tls.Config{ServerName: conn.host, RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
 	if terms.PinnedName != "" {
 		settings.ServerName = terms.PinnedName
@@ -477,7 +599,8 @@ func (c *Client) conversation(ctx context.Context, conn *Conn, r *config.Route, 
 			if terms.Peer != "" {
 				who = "the agreement " + terms.Peer
 			}
-			return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered, "the host offers no TLS, and "+who+" demands it")
+			return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered,
+				"the host offers no TLS, and "+who+" demands it")
 		}
 		if useTLS && offered {
 			if failure := conn.startTLS(settings, verified); failure != nil {
@@ -489,18 +612,25 @@ func (c *Client) conversation(ctx context.Context, conn *Conn, r *config.Route, 
 		return nil
 	}
 	if conn.tls == nil {
-		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered, "a password is not sent without TLS")
+		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered,
+			"a password is not sent without TLS")
 	}
 	password, err := c.Secrets.Secret(ctx, r.SignIn.Secret)
 	if err != nil {
-		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+r.SignIn.Secret+" of route "+r.Name+" cannot be used: "+err.Error())
+		return conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble,
+			"secret "+r.SignIn.Secret+" of route "+r.Name+" cannot be used: "+err.Error())
 	}
 	return signInTalk{conn}.signIn(r.SignIn.Account, password)
 }
 
 // Verify asks a next hop whether it would take a recipient, without sending
 // anything.
-func (c *Client) Verify(ctx context.Context, r *config.Route, nextHop string, to address.Address) Result {
+func (c *Client) Verify(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+	to address.Address,
+) Result {
 	conn, failure := c.Connect(ctx, r, nextHop, 0)
 	if failure != nil {
 		return Result{Reply: failure.Reply, Failure: failure}
@@ -510,12 +640,22 @@ func (c *Client) Verify(ctx context.Context, r *config.Route, nextHop string, to
 }
 
 func connectFailure(t target, ip netip.Addr, err error) *Failure {
-	f := &Failure{Cause: diagnose.ConnectTimeout, Reply: mail.LastReply{Stage: diagnose.StageConnect, Host: t.host, Address: ip.String(), Enhanced: "4.4.1"}}
+	f := &Failure{
+		Cause: diagnose.ConnectTimeout,
+		Reply: mail.LastReply{
+			Stage:    diagnose.StageConnect,
+			Host:     t.host,
+			Address:  ip.String(),
+			Enhanced: "4.4.1",
+		},
+	}
 	where := fmt.Sprintf("%s port %d", ip, t.port)
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		f.Cause, f.Reply.Text = diagnose.ConnectRefused, "connection refused by "+where
-	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
+	case errors.Is(err, syscall.ENETUNREACH),
+		errors.Is(err, syscall.EHOSTUNREACH),
+		errors.Is(err, syscall.EADDRNOTAVAIL):
 		f.Cause, f.Reply.Text = diagnose.Unreachable, "no network path to "+where
 	default:
 		f.Reply.Text = "no connection to " + where + ": " + plain(err)

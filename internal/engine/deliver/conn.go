@@ -71,7 +71,11 @@ type journal struct {
 
 func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
 	return &Conn{
-		wire:     wire{raw: raw, br: bufio.NewReaderSize(raw, 4096), bw: bufio.NewWriterSize(raw, 16<<10)},
+		wire: wire{
+			raw: raw,
+			br:  bufio.NewReaderSize(raw, 4096),
+			bw:  bufio.NewWriterSize(raw, 16<<10),
+		},
 		found:    found{host: host, address: ip},
 		timeouts: t,
 	}
@@ -128,19 +132,49 @@ func (c *Conn) CloseWith(ctx context.Context) {
 }
 
 // failure is one that happened on this connection without a reply.
-func (c *Conn) failure(stage diagnose.Stage, enhanced string, cause diagnose.Cause, text string) *Failure {
-	return &Failure{Cause: cause, Permanent: strings.HasPrefix(enhanced, "5"),
-		Reply: mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Enhanced: enhanced, Text: text, TLS: c.tlsNote, SessionID: c.session, Tried: c.tried}}
+func (c *Conn) failure(
+	stage diagnose.Stage,
+	enhanced string,
+	cause diagnose.Cause,
+	text string,
+) *Failure {
+	return &Failure{
+		Cause:     cause,
+		Permanent: strings.HasPrefix(enhanced, "5"),
+		Reply: mail.LastReply{
+			Stage:     stage,
+			Host:      c.host,
+			Address:   c.address,
+			Enhanced:  enhanced,
+			Text:      text,
+			TLS:       c.tlsNote,
+			SessionID: c.session,
+			Tried:     c.tried,
+		},
+	}
 }
 
 // refusal is a reply that is not what was hoped for.
 func (c *Conn) refusal(stage diagnose.Stage, r smtp.Reply) *Failure {
-	return &Failure{Cause: diagnose.OfReply(stage, r), Permanent: r.Permanent(), Reply: c.lastReply(stage, r)}
+	return &Failure{
+		Cause:     diagnose.OfReply(stage, r),
+		Permanent: r.Permanent(),
+		Reply:     c.lastReply(stage, r),
+	}
 }
 
 func (c *Conn) lastReply(stage diagnose.Stage, r smtp.Reply) mail.LastReply {
-	return mail.LastReply{Stage: stage, Host: c.host, Address: c.address, Code: r.Code, Enhanced: r.Enhanced,
-		Text: inert.Text(r.Text()), TLS: c.tlsNote, SessionID: c.session, Tried: c.tried}
+	return mail.LastReply{
+		Stage:     stage,
+		Host:      c.host,
+		Address:   c.address,
+		Code:      r.Code,
+		Enhanced:  r.Enhanced,
+		Text:      inert.Text(r.Text()),
+		TLS:       c.tlsNote,
+		SessionID: c.session,
+		Tried:     c.tried,
+	}
 }
 
 // ioFailure is an error of the connection at a stage.
@@ -193,7 +227,11 @@ func (c *Conn) note(who transcript.Who, line string) {
 func (c *Conn) deadline(d time.Duration) { _ = c.raw.SetDeadline(time.Now().Add(d)) }
 
 // command sends one line and reads its reply.
-func (c *Conn) command(stage diagnose.Stage, line string, wait time.Duration) (smtp.Reply, *Failure) {
+func (c *Conn) command(
+	stage diagnose.Stage,
+	line string,
+	wait time.Duration,
+) (smtp.Reply, *Failure) {
 	c.deadline(wait)
 	err := c.say(line)
 	if err == nil {
@@ -241,7 +279,11 @@ func (c *Conn) ehlo() *Failure {
 	}
 	c.extensions = map[string]string{}
 	if r.Permanent() && !c.lmtp && !c.broken {
-		if r, failure = c.command(diagnose.StageHello, "HELO "+c.ourName, c.timeouts.Command); failure != nil {
+		if r, failure = c.command(
+			diagnose.StageHello,
+			"HELO "+c.ourName,
+			c.timeouts.Command,
+		); failure != nil {
 			return failure
 		}
 	} else if r.Code == 250 {
@@ -267,7 +309,13 @@ func (c *Conn) startTLS(settings *tls.Config, verify bool) *Failure {
 		return c.refusal(diagnose.StageTLS, r)
 	}
 	if c.br.Buffered() > 0 { // plaintext slipped in behind the reply
-		f := c.failure(diagnose.StageTLS, "4.7.0", diagnose.TLSTrouble, "more came behind the reply to STARTTLS before TLS began: somebody meddles with this connection")
+		f := c.failure(
+			diagnose.StageTLS,
+			"4.7.0",
+			diagnose.TLSTrouble,
+			"more came behind the reply to STARTTLS before TLS began: somebody meddles with this "+
+				"connection",
+		)
 		f.Tampered = true
 		return f
 	}
@@ -304,9 +352,15 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 		c.record.Note("TLS begins: %s", c.tlsNote)
 		c.record.Change(func(s *mail.Session) { s.TLS = c.tlsNote })
 	}()
-	c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
+	c.tlsNote = tls.VersionName(
+		state.Version,
+	) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
 	if fault != nil {
-		c.tlsNote = tls.VersionName(state.Version) + " " + tls.CipherSuiteName(state.CipherSuite) + ", not verified: " + inert.Line(fault.Error(), maxErrorText)
+		c.tlsNote = tls.VersionName(
+			state.Version,
+		) + " " + tls.CipherSuiteName(
+			state.CipherSuite,
+		) + ", not verified: " + inert.Line(fault.Error(), maxErrorText)
 	}
 	c.raw, c.tls = secured, secured
 	c.br.Reset(secured)
@@ -318,7 +372,11 @@ func verifyPeer(state tls.ConnectionState, settings *tls.Config) error {
 	if len(state.PeerCertificates) == 0 {
 		return errors.New("the host showed no certificate")
 	}
-	options := x509.VerifyOptions{DNSName: settings.ServerName, Roots: settings.RootCAs, Intermediates: x509.NewCertPool()}
+	options := x509.VerifyOptions{
+		DNSName:       settings.ServerName,
+		Roots:         settings.RootCAs,
+		Intermediates: x509.NewCertPool(),
+	}
 	for _, cert := range state.PeerCertificates[1:] {
 		options.Intermediates.AddCert(cert)
 	}

@@ -69,7 +69,8 @@ func (s *script) talk(conn net.Conn) {
 		line = strings.TrimSpace(line)
 		s.heard = append(s.heard, line)
 		verb, _, _ := strings.Cut(line, " ")
-		if i := strings.Index(line, "<"); verb == "RCPT" && i > 0 && s.replies[line[i:strings.Index(line, ">")+1]] != "" {
+		if i := strings.Index(line, "<"); verb == "RCPT" && i > 0 &&
+			s.replies[line[i:strings.Index(line, ">")+1]] != "" {
 			verb = line[i : strings.Index(line, ">")+1]
 		}
 		reply, ok := s.replies[verb]
@@ -105,14 +106,20 @@ func (s *script) talk(conn net.Conn) {
 // failure of the connection.
 func sendTo(t *testing.T, s *script, route config.Route, l Message, to ...string) ([]Result, *Failure) {
 	t.Helper()
-	c, err := config.Parse([]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  timeouts: {connect: 1s, greeting: 300ms, command: 300ms, content: 300ms, final: 300ms}\n"))
+	c, err := config.Parse(
+		[]byte(
+			"service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  " +
+				"timeouts: {connect: 1s, greeting: 300ms, command: 300ms, content: 300ms, final: 300ms}\n",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if route.NextHop == "" {
 		route.NextHop = "smarthost"
 	}
-	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), Options{}).Connect(context.Background(), &route, s.serve(t), 0)
+	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)),
+		Options{}).Connect(context.Background(), &route, s.serve(t), 0)
 	if failure != nil {
 		return nil, failure
 	}
@@ -143,7 +150,12 @@ func (s *script) got() string {
 }
 
 func messageOf(body string) *Message {
-	return &Message{Content: func() (io.Reader, error) { return strings.NewReader("Subject: a\r\n\r\n" + body + "\r\n"), nil }}
+	return &Message{
+		Content: func() (io.Reader, error) {
+			return strings.NewReader("Subject: a\r\n\r\n" + body + "\r\n"),
+				nil
+		},
+	}
 }
 
 func from(s string) address.Address { a, _ := address.Parse(s); return a }
@@ -157,11 +169,15 @@ func TestParametersGoOnlyToHostsThatKnowThem(t *testing.T) {
 		l     Message
 		heard []string
 	}{
-		{"a plain host", nil, Message{Sender: from("a@b.example"), Size: 99, Ret: "FULL", EnvID: "Q 1"}, []string{"MAIL FROM:<a@b.example>", "RCPT TO:<x@y.example>"}},
-		{"a host that knows all", everything, Message{Sender: from("a@b.example"), Size: 99, Ret: "HDRS", EnvID: "Q 1", EightBit: true},
-			[]string{"MAIL FROM:<a@b.example> SIZE=99 BODY=8BITMIME RET=HDRS ENVID=Q+201", "RCPT TO:<x@y.example> NOTIFY=DELAY ORCPT=rfc822;o+2Bx@y.example"}},
+		{"a plain host", nil, Message{Sender: from("a@b.example"), Size: 99, Ret: "FULL", EnvID: "Q 1"},
+			[]string{"MAIL FROM:<a@b.example>", "RCPT TO:<x@y.example>"}},
+		{"a host that knows all", everything, Message{Sender: from("a@b.example"), Size: 99, Ret: "HDRS",
+			EnvID: "Q 1", EightBit: true},
+			[]string{"MAIL FROM:<a@b.example> SIZE=99 BODY=8BITMIME RET=HDRS ENVID=Q+201",
+				"RCPT TO:<x@y.example> NOTIFY=DELAY ORCPT=rfc822;o+2Bx@y.example"}},
 		{"the null sender", everything, Message{}, []string{"MAIL FROM:<> SIZE=0"}},
-		{"another script", everything, Message{Sender: from("søren@bølgevik.example"), UTF8: true}, []string{"MAIL FROM:<søren@xn--blgevik-q1a.example> SIZE=0 SMTPUTF8"}},
+		{"another script", everything, Message{Sender: from("søren@bølgevik.example"), UTF8: true},
+			[]string{"MAIL FROM:<søren@xn--blgevik-q1a.example> SIZE=0 SMTPUTF8"}},
 	} {
 		s := &script{ehlo: c.ehlo}
 		results, failure := sendTo(t, s, config.Route{}, c.l, "x@y.example")
@@ -178,7 +194,11 @@ func TestParametersGoOnlyToHostsThatKnowThem(t *testing.T) {
 
 func TestEachRecipientHasItsOwnResult(t *testing.T) {
 	for _, ehlo := range [][]string{nil, {"PIPELINING"}} {
-		s := &script{ehlo: ehlo, replies: map[string]string{"<b@y.example>": "550 5.1.1 nobody", "<c@y.example>": "451 4.7.1 greylisted"}}
+		s := &script{
+			ehlo: ehlo,
+			replies: map[string]string{"<b@y.example>": "550 5.1.1 nobody",
+				"<c@y.example>": "451 4.7.1 greylisted"},
+		}
 		results, failure := sendTo(t, s, config.Route{}, Message{}, "a@y.example", "b@y.example", "c@y.example")
 		if failure != nil {
 			t.Fatal(failure)
@@ -186,7 +206,8 @@ func TestEachRecipientHasItsOwnResult(t *testing.T) {
 		if results[0].Failure != nil || results[0].Reply.Text != "taken" {
 			t.Errorf("%v: the first: %+v", ehlo, results[0])
 		}
-		if f := results[1].Failure; f == nil || !f.Permanent || f.Cause != diagnose.NoSuchUser || f.Reply.Stage != diagnose.StageRecipient {
+		if f := results[1].Failure; f == nil || !f.Permanent || f.Cause != diagnose.NoSuchUser ||
+			f.Reply.Stage != diagnose.StageRecipient {
 			t.Errorf("%v: the second: %+v", ehlo, f)
 		}
 		if f := results[2].Failure; f == nil || f.Permanent || f.Cause != diagnose.Greylisted {
@@ -214,22 +235,43 @@ func TestStagesOfFailure(t *testing.T) {
 		cause     diagnose.Cause
 		permanent bool
 	}{
-		{name: "a silent host", s: &script{silent: true}, stage: diagnose.StageGreeting, cause: diagnose.NoAnswer},
-		{name: "a busy host", s: &script{greeting: "421 4.3.2 later"}, stage: diagnose.StageGreeting, cause: diagnose.HostBusy},
-		{name: "a host that refuses all", s: &script{greeting: "554 5.7.1 no mail from residential addresses"}, stage: diagnose.StageGreeting, cause: diagnose.ResidentialAddress, permanent: true},
-		{name: "no SMTP", s: &script{greeting: "SSH-2.0-x"}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
-		{name: "endless greeting", s: &script{greeting: "220-" + strings.Repeat("x", 2<<20)}, stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
-		{name: "hangs up at EHLO", s: &script{replies: map[string]string{"EHLO": "hang up"}}, stage: diagnose.StageHello, cause: diagnose.Dropped},
-		{name: "refuses EHLO and HELO", s: &script{replies: map[string]string{"EHLO": "500 what", "HELO": "550 no"}}, stage: diagnose.StageHello, cause: diagnose.Unknown, permanent: true},
-		{name: "refuses the sender", s: &script{replies: map[string]string{"MAIL": "550 5.7.1 on a block list"}}, stage: diagnose.StageSender, cause: diagnose.BlockListed, permanent: true},
-		{name: "refuses the sender, pipelined", s: &script{ehlo: everything, replies: map[string]string{"MAIL": "450 4.1.0 later", "RCPT": "503 no MAIL", "DATA": "503 no RCPT"}}, stage: diagnose.StageSender, cause: diagnose.Unknown},
-		{name: "refuses DATA", s: &script{replies: map[string]string{"DATA": "451 4.3.0 later"}}, stage: diagnose.StageContent, cause: diagnose.Unknown},
-		{name: "hangs up at DATA", s: &script{replies: map[string]string{"DATA": "hang up"}}, stage: diagnose.StageContent, cause: diagnose.Dropped},
-		{name: "refuses the content", s: &script{after: "554 5.7.1 this is spam"}, stage: diagnose.StageContent, cause: diagnose.ContentRefused, permanent: true},
-		{name: "too large", s: &script{ehlo: everything}, l: Message{Size: 2000}, stage: diagnose.StageSender, cause: diagnose.TooLarge, permanent: true},
-		{name: "no SMTPUTF8", s: &script{ehlo: []string{"8BITMIME"}}, l: Message{UTF8: true}, stage: diagnose.StageSender, cause: diagnose.NeedsUTF8, permanent: true},
-		{name: "no 8BITMIME", s: &script{}, l: Message{EightBit: true}, stage: diagnose.StageSender, cause: diagnose.Needs8Bit, permanent: true},
-		{name: "our content is gone", s: &script{}, l: Message{Content: func() (io.Reader, error) { return nil, fmt.Errorf("gone") }}, stage: diagnose.StageContent, cause: diagnose.OurTrouble},
+		{name: "a silent host", s: &script{silent: true}, stage: diagnose.StageGreeting,
+			cause: diagnose.NoAnswer},
+		{name: "a busy host", s: &script{greeting: "421 4.3.2 later"}, stage: diagnose.StageGreeting,
+			cause: diagnose.HostBusy},
+		{name: "a host that refuses all",
+			s: &script{greeting: "554 5.7.1 no mail from residential addresses"}, stage: diagnose.StageGreeting, cause: diagnose.ResidentialAddress, permanent: true},
+		{name: "no SMTP", s: &script{greeting: "SSH-2.0-x"}, stage: diagnose.StageGreeting,
+			cause: diagnose.NotSMTP},
+		{name: "endless greeting", s: &script{greeting: "220-" + strings.Repeat("x", 2<<20)},
+			stage: diagnose.StageGreeting, cause: diagnose.NotSMTP},
+		{name: "hangs up at EHLO", s: &script{replies: map[string]string{"EHLO": "hang up"}},
+			stage: diagnose.StageHello, cause: diagnose.Dropped},
+		{name: "refuses EHLO and HELO",
+			s: &script{replies: map[string]string{"EHLO": "500 what",
+				"HELO": "550 no"}}, stage: diagnose.StageHello, cause: diagnose.Unknown, permanent: true},
+		{name: "refuses the sender",
+			s: &script{replies: map[string]string{"MAIL": "550 5.7.1 on a block list"}}, stage: diagnose.StageSender, cause: diagnose.BlockListed, permanent: true},
+		{name: "refuses the sender, pipelined", s: &script{ehlo: everything,
+			replies: map[string]string{"MAIL": "450 4.1.0 later", "RCPT": "503 no MAIL",
+				"DATA": "503 no RCPT"}}, stage: diagnose.StageSender, cause: diagnose.Unknown},
+		{name: "refuses DATA", s: &script{replies: map[string]string{"DATA": "451 4.3.0 later"}},
+			stage: diagnose.StageContent, cause: diagnose.Unknown},
+		{name: "hangs up at DATA", s: &script{replies: map[string]string{"DATA": "hang up"}},
+			stage: diagnose.StageContent, cause: diagnose.Dropped},
+		{name: "refuses the content", s: &script{after: "554 5.7.1 this is spam"},
+			stage: diagnose.StageContent, cause: diagnose.ContentRefused, permanent: true},
+		{name: "too large", s: &script{ehlo: everything}, l: Message{Size: 2000},
+			stage: diagnose.StageSender, cause: diagnose.TooLarge, permanent: true},
+		{name: "no SMTPUTF8", s: &script{ehlo: []string{"8BITMIME"}}, l: Message{UTF8: true},
+			stage: diagnose.StageSender, cause: diagnose.NeedsUTF8, permanent: true},
+		{name: "no 8BITMIME", s: &script{}, l: Message{EightBit: true}, stage: diagnose.StageSender,
+			cause: diagnose.Needs8Bit, permanent: true},
+		{name: "our content is gone", s: &script{},
+			l: Message{Content: func() (io.Reader, error) {
+				return nil,
+					fmt.Errorf("gone")
+			}}, stage: diagnose.StageContent, cause: diagnose.OurTrouble},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -237,7 +279,8 @@ func TestStagesOfFailure(t *testing.T) {
 			if failure == nil {
 				failure = results[0].Failure
 			}
-			if failure == nil || failure.Reply.Stage != c.stage || failure.Cause != c.cause || failure.Permanent != c.permanent {
+			if failure == nil || failure.Reply.Stage != c.stage || failure.Cause != c.cause ||
+				failure.Permanent != c.permanent {
 				t.Errorf("%+v", failure)
 			}
 			if failure != nil && failure.Reply.Text == "" {
@@ -250,27 +293,39 @@ func TestStagesOfFailure(t *testing.T) {
 func TestTLSIsDemandedByRoute(t *testing.T) {
 	for _, mode := range []string{"required", "verified"} {
 		_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: mode}, Message{}, "x@y.example")
-		if failure == nil || failure.Cause != diagnose.TLSNotOffered || failure.Permanent || failure.Reply.Stage != diagnose.StageTLS {
+		if failure == nil || failure.Cause != diagnose.TLSNotOffered || failure.Permanent ||
+			failure.Reply.Stage != diagnose.StageTLS {
 			t.Errorf("%s: %+v", mode, failure)
 		}
 	}
 	s := &script{ehlo: []string{"STARTTLS"}, replies: map[string]string{"STARTTLS": "454 4.7.0 not now"}}
-	if results, failure := sendTo(t, s, config.Route{TLS: "offered"}, Message{}, "x@y.example"); failure != nil || results[0].Failure != nil {
+	if results, failure := sendTo(t, s, config.Route{TLS: "offered"}, Message{},
+		"x@y.example"); failure != nil ||
+		results[0].Failure != nil {
 		t.Errorf("TLS that fails where it is only offered: %v %+v", failure, results)
 	}
-	_, failure := sendTo(t, &script{}, config.Route{Name: "r", TLS: "off", SignIn: &config.SignIn{Account: "a", Secret: "harbourlight"}}, Message{}, "x@y.example")
-	if failure == nil || failure.Reply.Stage != diagnose.StageSignIn || !strings.Contains(failure.Reply.Text, "not sent without TLS") {
+	_, failure := sendTo(
+		t,
+		&script{},
+		config.Route{Name: "r", TLS: "off", SignIn: &config.SignIn{Account: "a", Secret: "harbourlight"}},
+		Message{},
+		"x@y.example",
+	)
+	if failure == nil || failure.Reply.Stage != diagnose.StageSignIn ||
+		!strings.Contains(failure.Reply.Text, "not sent without TLS") {
 		t.Errorf("a password without TLS: %+v", failure)
 	}
 }
 
 func TestLMTPAnswersForEachRecipient(t *testing.T) {
 	s := &script{after: "250 2.0.0 a has it\r\n452 4.2.2 b is full\r\n550 5.2.1 c is closed"}
-	results, failure := sendTo(t, s, config.Route{NextHop: "lmtp"}, Message{}, "a@y.example", "b@y.example", "c@y.example")
+	results, failure := sendTo(t, s, config.Route{NextHop: "lmtp"}, Message{}, "a@y.example",
+		"b@y.example", "c@y.example")
 	if failure != nil || s.heard[0] != "LHLO mail.skerryline.example" {
 		t.Fatalf("%v %q", failure, s.heard)
 	}
-	if results[0].Failure != nil || results[1].Failure.Cause != diagnose.MailboxFull || !results[2].Failure.Permanent {
+	if results[0].Failure != nil || results[1].Failure.Cause != diagnose.MailboxFull ||
+		!results[2].Failure.Permanent {
 		t.Errorf("%+v", results)
 	}
 }
@@ -294,14 +349,17 @@ func TestManyRecipientsAreSentInGroups(t *testing.T) {
 }
 
 func TestAnAttemptThatIsCalledOffIsAFailureAndNoMore(t *testing.T) {
-	c, err := config.Parse([]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n"))
+	c, err := config.Parse(
+		[]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n"),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	s := &script{}
-	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)), Options{}).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t), 0)
+	conn, failure := NewClient(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases)),
+		Options{}).Connect(ctx, &config.Route{NextHop: "smarthost"}, s.serve(t), 0)
 	if conn != nil || failure == nil || failure.Permanent || len(s.heard) > 0 {
 		t.Errorf("%v %+v, the host heard %q", conn, failure, s.heard)
 	}

@@ -28,7 +28,8 @@ func TestHostsAreDrawnByTheirWeight(t *testing.T) {
 }
 
 func TestWhichFailuresASmartHostMayFix(t *testing.T) {
-	for cause, want := range map[diagnose.Cause]bool{diagnose.ResidentialAddress: true, diagnose.BlockListed: true, diagnose.ConnectTimeout: true, diagnose.TLSRequired: true,
+	for cause, want := range map[diagnose.Cause]bool{diagnose.ResidentialAddress: true,
+		diagnose.BlockListed: true, diagnose.ConnectTimeout: true, diagnose.TLSRequired: true,
 		diagnose.NoSuchUser: false, diagnose.NoSuchDomain: false, diagnose.MailboxFull: false, diagnose.Greylisted: false, diagnose.ContentRefused: false} {
 		if SmartHostMayHelp(cause) != want {
 			t.Errorf("%s: %v", cause, !want)
@@ -38,8 +39,16 @@ func TestWhichFailuresASmartHostMayFix(t *testing.T) {
 
 func TestAHostThatCannotProveThePasswordGetsNoMail(t *testing.T) {
 	// A host that only pretends: its challenge does not continue our nonce.
-	s := &script{ehlo: []string{"AUTH SCRAM-SHA-256"}, replies: map[string]string{"AUTH": "334 cj1mYWtlLHM9QUFBQUFBQUFBQUE9LGk9NDA5Ng=="}}
-	c, err := config.Parse([]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  timeouts: {command: 1s, greeting: 1s}\n"))
+	s := &script{
+		ehlo:    []string{"AUTH SCRAM-SHA-256"},
+		replies: map[string]string{"AUTH": "334 cj1mYWtlLHM9QUFBQUFBQUFBQUE9LGk9NDA5Ng=="},
+	}
+	c, err := config.Parse(
+		[]byte(
+			"service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  " +
+				"timeouts: {command: 1s, greeting: 1s}\n",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,9 +57,16 @@ func TestAHostThatCannotProveThePasswordGetsNoMail(t *testing.T) {
 	if failure == nil || failure.Permanent || !strings.Contains(failure.Reply.Text, "could not prove") {
 		t.Errorf("%+v", failure)
 	}
-	s = &script{replies: map[string]string{"AUTH": "334 VXNlcm5hbWU6", "c2tlcnJ5bGluZQ==": "334 UGFzc3dvcmQ6", "bGFudGVybi1vaWw=": "235 2.7.0 welcome"}}
+	s = &script{
+		replies: map[string]string{
+			"AUTH":             "334 VXNlcm5hbWU6",
+			"c2tlcnJ5bGluZQ==": "334 UGFzc3dvcmQ6",
+			"bGFudGVybi1vaWw=": "235 2.7.0 welcome",
+		},
+	}
 	conn = dialScript(t, s, c)
-	if r, failure := (signInTalk{conn}).signInLogin("skerryline", "lantern-oil"); failure != nil || r.Code != 235 {
+	if r, failure := (signInTalk{conn}).signInLogin("skerryline",
+		"lantern-oil"); failure != nil || r.Code != 235 {
 		t.Errorf("LOGIN: %v %+v, heard %q", r, failure, s.heard)
 	}
 }
@@ -59,7 +75,8 @@ func TestAHostThatCannotProveThePasswordGetsNoMail(t *testing.T) {
 func dialScript(t *testing.T, s *script, c *config.Config) *Conn {
 	t.Helper()
 	client := NewClient(config.Compile(c, 1, nil), Options{})
-	conn, failure := client.Connect(t.Context(), &config.Route{NextHop: config.HopSmartHost, TLS: "off"}, s.serve(t), 0)
+	conn, failure := client.Connect(t.Context(), &config.Route{NextHop: config.HopSmartHost, TLS: "off"},
+		s.serve(t), 0)
 	if failure != nil {
 		t.Fatal(failure)
 	}

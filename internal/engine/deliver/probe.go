@@ -58,7 +58,11 @@ type Target struct {
 }
 
 // Targets lists the hosts of a next hop in the order in which they are tried.
-func (c *Client) Targets(ctx context.Context, r *config.Route, nextHop string) ([]Target, *Failure) {
+func (c *Client) Targets(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+) ([]Target, *Failure) {
 	if r.NextHop == config.HopDirect {
 		r = plainMX(r)
 	}
@@ -82,19 +86,35 @@ type prober struct {
 }
 
 // Probe converses with one address of a host, step by step, on a route's terms.
-func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t Target, ip netip.Addr, order ProbeOrder) probe.Conversation {
+func (c *Client) Probe(
+	ctx context.Context,
+	r *config.Route,
+	nextHop string,
+	t Target,
+	ip netip.Addr,
+	order ProbeOrder,
+) probe.Conversation {
 	if r.NextHop == config.HopDirect {
 		r = plainMX(r)
 	}
-	out := probe.Conversation{Route: r.Name, Host: t.Host, Address: ip.String(), Port: t.Port, Preference: t.Preference, Steps: []probe.ProbeStep{}}
+	out := probe.Conversation{
+		Route:      r.Name,
+		Host:       t.Host,
+		Address:    ip.String(),
+		Port:       t.Port,
+		Preference: t.Preference,
+		Steps:      []probe.ProbeStep{},
+	}
 	if r.SourceAddress.IsValid() {
 		out.Source = r.SourceAddress.String()
 	}
 	p := &prober{c: c, r: r, terms: route.TermsOf(c.cfg, r, nextHop), order: order, out: &out}
-	session, recording := c.begin(ctx, r, p.terms, nextHop, target{t.Host, t.Port, t.Preference}, ip)
+	session, recording := c.begin(ctx, r, p.terms, nextHop, target{t.Host, t.Port, t.Preference},
+		ip)
 	out.Session = session
 	p.step("connect", func() (string, *Failure) {
-		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.Port)), min(c.cfg.Service.Timeouts.Connect, probeStep))
+		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.Port)),
+			min(c.cfg.Service.Timeouts.Connect, probeStep))
 		if err != nil {
 			return "", connectFailure(target{t.Host, t.Port, 0}, ip, err)
 		}
@@ -102,9 +122,11 @@ func (c *Client) Probe(ctx context.Context, r *config.Route, nextHop string, t T
 			order.Dialled(raw.LocalAddr().String())
 		}
 		timeouts := c.cfg.Service.Timeouts
-		timeouts.Greeting, timeouts.Command, timeouts.Final = min(timeouts.Greeting, probeStep), min(timeouts.Command, probeStep), min(timeouts.Final, 3*probeStep)
+		timeouts.Greeting, timeouts.Command, timeouts.Final = min(timeouts.Greeting,
+			probeStep), min(timeouts.Command, probeStep), min(timeouts.Final, 3*probeStep)
 		p.conn = newConn(raw, t.Host, ip.String(), timeouts)
-		p.conn.session, p.conn.record, p.conn.scram, p.conn.heard = session, recording, c.scram, p.hear
+		p.conn.session, p.conn.record, p.conn.scram, p.conn.heard = session, recording, c.scram,
+			p.hear
 		p.conn.ourName = string(c.cfg.Service.HostName)
 		if r.EHLOName != "" {
 			p.conn.ourName = string(r.EHLOName)
@@ -133,8 +155,13 @@ func (p *prober) hear(who transcript.Who, text string) {
 	if len(p.lines) >= most {
 		return
 	}
-	speaker := map[transcript.Who]string{transcript.Client: "us", transcript.Server: "them", transcript.Note: "note"}[who]
-	p.lines = append(p.lines, probe.Spoken{At: time.Since(p.order.Began).Seconds(), Who: speaker, Text: inert.Text(fmt.Sprintf("%.2000s", text))})
+	speaker := map[transcript.Who]string{transcript.Client: "us", transcript.Server: "them",
+		transcript.Note: "note"}[who]
+	p.lines = append(p.lines, probe.Spoken{
+		At:   time.Since(p.order.Began).Seconds(),
+		Who:  speaker,
+		Text: inert.Text(fmt.Sprintf("%.2000s", text)),
+	})
 }
 
 // step makes one step and reports whether to go on.
@@ -142,10 +169,17 @@ func (p *prober) step(name string, f func() (says string, failure *Failure)) boo
 	began := time.Now()
 	p.lines = nil
 	says, failure := f()
-	s := probe.ProbeStep{Name: name, Result: probe.Pass, Says: says, Took: time.Since(began).Seconds(), Lines: p.lines}
+	s := probe.ProbeStep{
+		Name:   name,
+		Result: probe.Pass,
+		Says:   says,
+		Took:   time.Since(began).Seconds(),
+		Lines:  p.lines,
+	}
 	p.lines = nil
 	if failure != nil {
-		s.Result, s.Cause, s.Code, s.Enhanced = probe.Fail, failure.Cause, failure.Reply.Code, failure.Reply.Enhanced
+		s.Result, s.Cause, s.Code, s.Enhanced = probe.Fail, failure.Cause, failure.Reply.Code,
+			failure.Reply.Enhanced
 		s.Says = failure.Reply.Text
 		if failure.Reply.Code != 0 {
 			s.Says = fmt.Sprintf("%s answers %s", p.out.Host, failure.Reply)
@@ -163,11 +197,19 @@ func (p *prober) warn(format string, args ...any) {
 }
 
 func (p *prober) converse(ctx context.Context) {
-	settings := &tls.Config{ServerName: p.conn.host, RootCAs: p.c.Roots, MinVersion: tls.VersionTLS12}
+	settings := &tls.Config{
+		ServerName: p.conn.host,
+		RootCAs:    p.c.Roots,
+		MinVersion: tls.VersionTLS12,
+	}
 	if p.terms.PinnedName != "" {
 		settings.ServerName = p.terms.PinnedName
 	}
-	if p.r.TLSFromStart && !p.step("tls", func() (string, *Failure) { return p.tlsWords(), p.conn.handshake(settings, false) }) {
+	if p.r.TLSFromStart &&
+		!p.step(
+			"tls",
+			func() (string, *Failure) { return p.tlsWords(), p.conn.handshake(settings, false) },
+		) {
 		return
 	}
 	if p.r.TLSFromStart {
@@ -184,13 +226,17 @@ func (p *prober) converse(ctx context.Context) {
 	}
 	if p.r.SignIn != nil && !p.step("sign-in", func() (string, *Failure) {
 		if p.conn.tls == nil {
-			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered, "a password is not sent without TLS")
+			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.TLSNotOffered,
+				"a password is not sent without TLS")
 		}
 		password, err := p.c.Secrets.Secret(ctx, p.r.SignIn.Secret)
 		if err != nil {
-			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "secret "+p.r.SignIn.Secret+" cannot be used: "+err.Error())
+			return "", p.conn.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble,
+				"secret "+p.r.SignIn.Secret+" cannot be used: "+err.Error())
 		}
-		return "signed in as " + p.r.SignIn.Account, signInTalk{p.conn}.signIn(p.r.SignIn.Account, password)
+		return "signed in as " + p.r.SignIn.Account, signInTalk{
+			p.conn,
+		}.signIn(p.r.SignIn.Account, password)
 	}) {
 		return
 	}
@@ -231,7 +277,8 @@ func (p *prober) startTLS(settings *tls.Config) bool {
 	if !p.conn.has("STARTTLS") {
 		ok := p.step("tls", func() (string, *Failure) {
 			if demanded {
-				return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered, "the host offers no TLS, and route "+p.r.Name+" demands it")
+				return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered,
+					"the host offers no TLS, and route "+p.r.Name+" demands it")
 			}
 			return "", nil
 		})
@@ -261,23 +308,33 @@ func (p *prober) certificate(settings *tls.Config) {
 	}
 	p.step("certificate", func() (string, *Failure) {
 		if fault != nil && p.terms.TLS == "verified" {
-			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.CertificateBad, "the certificate does not verify: "+fault.Error())
+			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.CertificateBad,
+				"the certificate does not verify: "+fault.Error())
 		}
-		return fmt.Sprintf("the certificate verifies for %s, until %s", settings.ServerName, list[0].Until.Format("2006-01-02")), nil
+		return fmt.Sprintf("the certificate verifies for %s, until %s", settings.ServerName,
+			list[0].Until.Format("2006-01-02")), nil
 	})
 	s := &p.out.Steps[len(p.out.Steps)-1]
 	s.Certificates, s.Chain = list, state.PeerCertificates
 	switch {
 	case s.Result == probe.Fail:
 	case fault != nil:
-		p.warn("the certificate does not verify: %v; with TLS only offered, messages go all the same", fault)
+		p.warn(
+			"the certificate does not verify: %v; with TLS only offered, messages go all the same",
+			fault,
+		)
 	case time.Until(list[0].Until) < expiresSoon:
 		p.warn("the certificate ends soon: %s", list[0].Until.UTC().Format("2006-01-02 15:04 UTC"))
 	}
 }
 
 func certificateOf(cert *x509.Certificate) probe.ShownCertificate {
-	out := probe.ShownCertificate{Subject: inert.Text(cert.Subject.String()), Issuer: inert.Text(cert.Issuer.String()), From: cert.NotBefore.UTC(), Until: cert.NotAfter.UTC()}
+	out := probe.ShownCertificate{
+		Subject: inert.Text(cert.Subject.String()),
+		Issuer:  inert.Text(cert.Issuer.String()),
+		From:    cert.NotBefore.UTC(),
+		Until:   cert.NotAfter.UTC(),
+	}
 	out.Names, out.More = probe.ShortNames(cert.DNSNames)
 	for i, name := range out.Names {
 		out.Names[i] = inert.Text(name)
@@ -339,23 +396,34 @@ func (p *prober) relay() {
 	p.step("relay", func() (string, *Failure) {
 		refused := 0
 		for _, form := range p.order.Relay {
-			r, failure := p.conn.command(diagnose.StageRecipient, "RCPT TO:"+form.Path, p.conn.timeouts.Command)
+			r, failure := p.conn.command(diagnose.StageRecipient, "RCPT TO:"+form.Path,
+				p.conn.timeouts.Command)
 			if failure == nil && p.conn.broken { // 421: we asked too much
 				failure = p.conn.refusal(diagnose.StageRecipient, r)
 			}
 			switch {
 			case failure != nil && refused > 0:
-				return fmt.Sprintf("%d attempts to relay were refused; then the listener closed, as it does after many errors", refused), nil
+				return fmt.Sprintf(
+					"%d attempts to relay were refused; then the listener closed, as it does "+
+						"after many errors",
+					refused,
+				), nil
 			case failure != nil:
 				return "", failure
 			case r.Positive() && p.order.Relays(form.Path):
-				f := p.conn.refusal(diagnose.StageRecipient, smtp.NewReply(r.Code, r.Enhanced, "the attempt to relay in the form “%s” (%s) was taken", form.Name, form.Path))
+				f := p.conn.refusal(
+					diagnose.StageRecipient,
+					smtp.NewReply(r.Code, r.Enhanced,
+						"the attempt to relay in the form “%s” (%s) was taken", form.Name,
+						form.Path),
+				)
 				f.Cause = diagnose.NoCause
 				return "", f
 			case !r.Positive():
 				refused++
 			}
 		}
-		return fmt.Sprintf("%d attempts to relay in as many forms, none came through", len(p.order.Relay)), nil
+		return fmt.Sprintf("%d attempts to relay in as many forms, none came through",
+			len(p.order.Relay)), nil
 	})
 }

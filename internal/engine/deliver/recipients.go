@@ -41,7 +41,11 @@ type verdict struct {
 // Verify asks the next hop of a relay domain about a recipient, and returns the reply that
 // refuses it. Trouble on the way lets it pass: the message will wait in the queue, as it
 // would anyway.
-func (r *Recipients) Verify(ctx context.Context, c *config.Compiled, to address.Address) *smtp.Reply {
+func (r *Recipients) Verify(
+	ctx context.Context,
+	c *config.Compiled,
+	to address.Address,
+) *smtp.Reply {
 	if v, ok := r.of(c.Revision, to); ok {
 		return v.reply
 	}

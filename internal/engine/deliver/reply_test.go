@@ -19,7 +19,8 @@ func TestTheFirstDigitOfAReplyDecides(t *testing.T) {
 			s := &script{ehlo: ehlo, replies: map[string]string{"MAIL": code, "RCPT": code}, after: code}
 			results, failure := sendTo(t, s, config.Route{}, Message{}, "a@y.example")
 			if failure != nil || results[0].Failure != nil || s.got() == "" {
-				t.Errorf("%s with %v is success: %v %+v, the host has %q", code, ehlo, failure, results, s.got())
+				t.Errorf("%s with %v is success: %v %+v, the host has %q", code, ehlo, failure, results,
+					s.got())
 			}
 		}
 	}
@@ -103,7 +104,8 @@ func TestARefusalGoesOnToTheNextHostWhereTheRouteSaysSo(t *testing.T) {
 		onRefusal string
 		taken     bool
 	}{{"", true}, {"next", true}, {"end", false}} {
-		conn, failure := clientOf(t).Connect(context.Background(), &config.Route{NextHop: config.HopSmartHost, OnRefusal: c.onRefusal}, hosts, 0)
+		conn, failure := clientOf(t).Connect(context.Background(),
+			&config.Route{NextHop: config.HopSmartHost, OnRefusal: c.onRefusal}, hosts, 0)
 		if (failure == nil) != c.taken {
 			t.Errorf("a greeting of 554, on_refusal %q: %v", c.onRefusal, failure)
 		}
@@ -116,7 +118,8 @@ func TestARefusalGoesOnToTheNextHostWhereTheRouteSaysSo(t *testing.T) {
 		onRefusal string
 		stage     diagnose.Stage
 		ends      bool
-	}{{"", diagnose.StageGreeting, false}, {"", diagnose.StageHello, true}, {"end", diagnose.StageGreeting, true}, {"next", diagnose.StageHello, false}} {
+	}{{"", diagnose.StageGreeting, false}, {"", diagnose.StageHello, true}, {"end", diagnose.StageGreeting,
+		true}, {"next", diagnose.StageHello, false}} {
 		r, f := mx, &Failure{Permanent: true}
 		r.OnRefusal, f.Reply.Stage, f.Reply.Code = c.onRefusal, c.stage, 554
 		if endsAt(&r, f) != c.ends {
@@ -153,7 +156,12 @@ func TestAHostIsNotUsedInTheClearWhenSomebodyMeddlesWithSTARTTLS(t *testing.T) {
 
 func clientOf(t *testing.T) *Client {
 	t.Helper()
-	c, err := config.Parse([]byte("service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  timeouts: {connect: 1s, greeting: 1s, command: 1s, content: 1s, final: 1s}\n"))
+	c, err := config.Parse(
+		[]byte(
+			"service:\n  host_name: mail.skerryline.example\n  postmaster: a@saltmarsh.example\n  " +
+				"timeouts: {connect: 1s, greeting: 1s, command: 1s, content: 1s, final: 1s}\n",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

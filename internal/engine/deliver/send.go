@@ -122,7 +122,9 @@ func separate(results []Result, accepted []int) []Result {
 			continue
 		}
 		_, detail, _ := strings.Cut(f.Reply.Enhanced, ".")
-		tooMany := f.Reply.Code == 452 && (detail == "5.3" || f.Cause == diagnose.TooManyRecipients) || f.Reply.Code == 552 && (detail == "" || detail == "5.3")
+		tooMany := f.Reply.Code == 452 &&
+			(detail == "5.3" || f.Cause == diagnose.TooManyRecipients) ||
+			f.Reply.Code == 552 && (detail == "" || detail == "5.3")
 		if !tooMany {
 			continue
 		}
@@ -154,9 +156,11 @@ func (c transfer) unfit(l *Message, recipients []Recipient) *Failure {
 	}
 	switch limit := c.sizeLimit(); {
 	case utf8 && !c.has("SMTPUTF8"):
-		return c.failure(diagnose.StageSender, "5.6.7", diagnose.NeedsUTF8, "the message needs SMTPUTF8 and the host does not offer it")
+		return c.failure(diagnose.StageSender, "5.6.7", diagnose.NeedsUTF8,
+			"the message needs SMTPUTF8 and the host does not offer it")
 	case l.EightBit && !c.has("8BITMIME"):
-		return c.failure(diagnose.StageSender, "5.6.1", diagnose.Needs8Bit, "the message is 8-bit and the host does not offer 8BITMIME")
+		return c.failure(diagnose.StageSender, "5.6.1", diagnose.Needs8Bit,
+			"the message is 8-bit and the host does not offer 8BITMIME")
 	case limit > 0 && l.Size > limit:
 		return c.failure(diagnose.StageSender, "5.3.4", diagnose.TooLarge,
 			fmt.Sprintf("the message has %d octets and the host takes %d", l.Size, limit))
@@ -166,7 +170,11 @@ func (c transfer) unfit(l *Message, recipients []Recipient) *Failure {
 
 // envelope sends MAIL, RCPT and, where commands may be sent ahead, DATA with the
 // last group. It fills in the results of refused recipients.
-func (c transfer) envelope(l *Message, recipients []Recipient, results []Result) (accepted []int, dataSent bool, failure *Failure) {
+func (c transfer) envelope(
+	l *Message,
+	recipients []Recipient,
+	results []Result,
+) (accepted []int, dataSent bool, failure *Failure) {
 	lines := []string{c.mailLine(l, recipients)}
 	for _, r := range recipients {
 		lines = append(lines, c.rcptLine(r))
@@ -214,10 +222,12 @@ func (c transfer) envelope(l *Message, recipients []Recipient, results []Result)
 	if mailFailure != nil {
 		all(results, mailFailure)
 	}
-	if len(accepted) == 0 && dataSent && (unclear || mailFailure != nil && mailFailure.Reply.Code < 400) {
+	if len(accepted) == 0 && dataSent &&
+		(unclear || mailFailure != nil && mailFailure.Reply.Code < 400) {
 		// The host may have taken somebody: an empty message must not be delivered.
 		c.Close()
-		return nil, false, c.failure(diagnose.StageRecipient, "4.5.0", diagnose.NotSMTP, "the host's replies neither take nor refuse a recipient")
+		return nil, false, c.failure(diagnose.StageRecipient, "4.5.0", diagnose.NotSMTP,
+			"the host's replies neither take nor refuse a recipient")
 	}
 	return accepted, dataSent, nil
 }
@@ -250,7 +260,8 @@ func (c transfer) mailLine(l *Message, recipients []Recipient) string {
 	if l.EightBit {
 		b.WriteString(" BODY=8BITMIME")
 	}
-	if l.UTF8 || l.Sender.NeedsUTF8() || slices.ContainsFunc(recipients, func(r Recipient) bool { return r.To.NeedsUTF8() }) {
+	if l.UTF8 || l.Sender.NeedsUTF8() ||
+		slices.ContainsFunc(recipients, func(r Recipient) bool { return r.To.NeedsUTF8() }) {
 		b.WriteString(" SMTPUTF8")
 	}
 	if c.has("DSN") && l.Ret != "" {
@@ -299,7 +310,8 @@ func (c transfer) content(l *Message, wanted, dataSent bool) *Failure {
 		content, err := l.Content()
 		if err != nil { // ours, and the host must not take half of it for a message
 			c.Close()
-			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble, "the content could not be read: "+err.Error())
+			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble,
+				"the content could not be read: "+err.Error())
 		}
 		if failure := c.copyContent(w, content); failure != nil {
 			return failure
@@ -328,7 +340,8 @@ func (c transfer) copyContent(w io.Writer, content io.Reader) *Failure {
 		}
 		if err != nil {
 			c.Close()
-			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble, "the content could not be read: "+err.Error())
+			return c.failure(diagnose.StageContent, "4.3.0", diagnose.OurTrouble,
+				"the content could not be read: "+err.Error())
 		}
 	}
 }
@@ -340,7 +353,11 @@ func (c transfer) final(results []Result, accepted []int) []Result {
 		if failure == nil && !r.Done() {
 			failure = c.refusal(diagnose.StageContent, r)
 		}
-		result := Result{Reply: c.lastReply(diagnose.StageContent, r), Failure: failure, NotifyPassedOn: c.has("DSN") && !c.lmtp}
+		result := Result{
+			Reply:          c.lastReply(diagnose.StageContent, r),
+			Failure:        failure,
+			NotifyPassedOn: c.has("DSN") && !c.lmtp,
+		}
 		if failure != nil {
 			result.Reply = failure.Reply
 		}
@@ -363,7 +380,8 @@ func (c transfer) reset() {
 	if c.broken {
 		return
 	}
-	if r, failure := c.command(diagnose.StageSender, "RSET", c.timeouts.Command); failure != nil || !r.Done() {
+	if r, failure := c.command(diagnose.StageSender, "RSET", c.timeouts.Command); failure != nil ||
+		!r.Done() {
 		c.broken = true
 	}
 }

@@ -31,7 +31,13 @@ func (c signInTalk) signIn(account, password string) *Failure {
 	case slices.Contains(offered, "LOGIN"):
 		r, failure = c.signInLogin(account, password)
 	default:
-		return c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused, "the host offers none of SCRAM-SHA-256, PLAIN and LOGIN but "+strings.Join(offered, " "))
+		return c.failure(
+			diagnose.StageSignIn,
+			"4.7.0",
+			diagnose.SignInRefused,
+			"the host offers none of SCRAM-SHA-256, PLAIN and LOGIN but "+strings.Join(offered,
+				" "),
+		)
 	}
 	if failure != nil {
 		return failure
@@ -86,7 +92,8 @@ func (c signInTalk) signInLogin(account, password string) (smtp.Reply, *Failure)
 func (c signInTalk) signInScram(account, password string, offered []string) (smtp.Reply, *Failure) {
 	client, err := c.scram(account, password)
 	if err != nil {
-		return smtp.Reply{}, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, "account or password cannot be used: "+err.Error())
+		return smtp.Reply{}, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble,
+			"account or password cannot be used: "+err.Error())
 	}
 	name, conv := "SCRAM-SHA-256", client.NewConversation()
 	if slices.Contains(offered, "SCRAM-SHA-256-PLUS") {
@@ -97,7 +104,8 @@ func (c signInTalk) signInScram(account, password string, offered []string) (smt
 	}
 	first, err := conv.Step("")
 	if err != nil {
-		return smtp.Reply{}, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble, err.Error())
+		return smtp.Reply{}, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.OurTrouble,
+			err.Error())
 	}
 	r, failure := c.auth("AUTH " + name + " " + b64(first))
 	for failure == nil && r.Code == 334 {
@@ -108,12 +116,14 @@ func (c signInTalk) signInScram(account, password string, offered []string) (smt
 		}
 		if err != nil {
 			_, _ = c.auth("*")
-			return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused, "the host could not prove that it knows the password: "+err.Error())
+			return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused,
+				"the host could not prove that it knows the password: "+err.Error())
 		}
 		r, failure = c.auth(b64(answer))
 	}
 	if failure == nil && r.Code == 235 && !conv.Valid() {
-		return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused, "the host could not prove that it knows the password")
+		return r, c.failure(diagnose.StageSignIn, "4.7.0", diagnose.SignInRefused,
+			"the host could not prove that it knows the password")
 	}
 	return r, failure
 }

@@ -112,7 +112,12 @@ func (n *counts) sums(now time.Time) (hour, day amount) {
 
 // Take counts one more recipient, the first of a message together with it, or says
 // what forbids it. What is not sent after all is given back with GiveBack.
-func (c *Counter) Take(ctx context.Context, rule, holder string, l config.RuleLimits, first bool) string {
+func (c *Counter) Take(
+	ctx context.Context,
+	rule, holder string,
+	l config.RuleLimits,
+	first bool,
+) string {
 	now := time.Now()
 	n := c.of(ctx, key{rule, holder}, now)
 	more := amount{0, 1}
@@ -138,7 +143,12 @@ func (c *Counter) Left(ctx context.Context, rule, holder string, l config.RuleLi
 }
 
 // forbids says which limit more would pass, "" if none. mu is held.
-func (n *counts) forbids(rule, holder string, l config.RuleLimits, more amount, now time.Time) string {
+func (n *counts) forbids(
+	rule, holder string,
+	l config.RuleLimits,
+	more amount,
+	now time.Time,
+) string {
 	hour, day := n.sums(now)
 	nextHour := now.UTC().Truncate(time.Hour).Add(time.Hour).Format("15:04 UTC")
 	for _, x := range []struct {
@@ -147,12 +157,15 @@ func (n *counts) forbids(rule, holder string, l config.RuleLimits, more amount, 
 		what, until string
 	}{
 		{l.MessagesPerHour, hour.messages + more.messages, "messages of this hour", nextHour},
-		{l.RecipientsPerHour, hour.recipients + more.recipients, "recipients of this hour", nextHour},
+		{l.RecipientsPerHour, hour.recipients + more.recipients, "recipients of this hour",
+			nextHour},
 		{l.MessagesPerDay, day.messages + more.messages, "messages of today", "midnight UTC"},
-		{l.RecipientsPerDay, day.recipients + more.recipients, "recipients of today", "midnight UTC"},
+		{l.RecipientsPerDay, day.recipients + more.recipients, "recipients of today",
+			"midnight UTC"},
 	} {
 		if x.limit > 0 && x.used > int64(x.limit) {
-			return fmt.Sprintf("%s has sent its %d %s under rule %s; try again after %s", holder, x.limit, x.what, rule, x.until)
+			return fmt.Sprintf("%s has sent its %d %s under rule %s; try again after %s", holder,
+				x.limit, x.what, rule, x.until)
 		}
 	}
 	return ""
@@ -181,8 +194,10 @@ func (c *Counter) Words(ctx context.Context, rule, holder string, l config.RuleL
 		limit int
 		used  int64
 		what  string
-	}{{l.MessagesPerHour, hour.messages, "messages this hour"}, {l.RecipientsPerHour, hour.recipients, "recipients this hour"},
-		{l.MessagesPerDay, day.messages, "messages today"}, {l.RecipientsPerDay, day.recipients, "recipients today"}} {
+	}{{l.MessagesPerHour, hour.messages, "messages this hour"}, {l.RecipientsPerHour,
+		hour.recipients, "recipients this hour"},
+		{l.MessagesPerDay, day.messages, "messages today"}, {l.RecipientsPerDay, day.recipients,
+			"recipients today"}} {
 		if p.limit > 0 {
 			if text != "" {
 				text += ", "
@@ -219,7 +234,13 @@ func (c *Counter) Flush(ctx context.Context) error {
 				delete(n.pending, hour)
 				continue
 			}
-			list = append(list, store.Sent{Rule: k.rule, Holder: k.holder, Hour: hour, Messages: a.messages, Recipients: a.recipients})
+			list = append(list, store.Sent{
+				Rule:       k.rule,
+				Holder:     k.holder,
+				Hour:       hour,
+				Messages:   a.messages,
+				Recipients: a.recipients,
+			})
 		}
 		if len(n.pending) == 0 && now.Sub(n.used) > time.Hour {
 			delete(c.known, k)

@@ -30,14 +30,19 @@ func (l *ledger) AddSent(_ context.Context, list []store.Sent) error {
 	return nil
 }
 
-func (l *ledger) SentSince(_ context.Context, rule, holder string, since time.Time) (out []store.Sent, err error) {
+func (l *ledger) SentSince(_ context.Context, rule, holder string, since time.Time) (out []store.Sent,
+	err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	sums := map[time.Time]store.Sent{}
 	for _, s := range l.list {
 		if s.Rule == rule && s.Holder == holder && !s.Hour.Before(since) {
 			sum := sums[s.Hour]
-			sums[s.Hour] = store.Sent{Hour: s.Hour, Messages: sum.Messages + s.Messages, Recipients: sum.Recipients + s.Recipients}
+			sums[s.Hour] = store.Sent{
+				Hour:       s.Hour,
+				Messages:   sum.Messages + s.Messages,
+				Recipients: sum.Recipients + s.Recipients,
+			}
 		}
 	}
 	for _, s := range sums {
@@ -61,14 +66,25 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 	for range 2 {
 		a.Take(ctx, "people", "ines", limits, false)
 	}
-	if why := a.Take(ctx, "people", "ines", limits, false); !strings.Contains(why, "ines has sent its 10 recipients of this hour under rule people") {
+	if why := a.Take(
+		ctx,
+		"people",
+		"ines",
+		limits,
+		false,
+	); !strings.Contains(why, "ines has sent its 10 recipients of this hour under rule people") {
 		t.Errorf("an eleventh recipient: %q", why)
 	}
 	if why := a.Left(ctx, "people", "tomas", limits); why != "" {
 		t.Errorf("somebody else: %q", why)
 	}
 	a.GiveBack("people", "ines", 0, 2)
-	if words := a.Words(ctx, "people", "ines", limits); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
+	if words := a.Words(
+		ctx,
+		"people",
+		"ines",
+		limits,
+	); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
 		t.Errorf("%q", words)
 	}
 	db.down = true
@@ -82,7 +98,12 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 		}
 	}
 	other := New(db) // another node, or this one after a restart
-	if words := other.Words(ctx, "people", "ines", limits); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
+	if words := other.Words(
+		ctx,
+		"people",
+		"ines",
+		limits,
+	); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
 		t.Errorf("elsewhere: %q", words)
 	}
 	if why := other.Take(ctx, "people", "ines", limits, true); why != "" {
@@ -94,7 +115,12 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 }
 
 func TestSessionsSideBySideDoNotPassALimit(t *testing.T) {
-	db := &ledger{list: []store.Sent{{Rule: "people", Holder: "ines", Hour: time.Now().UTC().Truncate(time.Hour), Messages: 5, Recipients: 5}}}
+	db := &ledger{
+		list: []store.Sent{
+			{Rule: "people", Holder: "ines", Hour: time.Now().UTC().Truncate(time.Hour), Messages: 5,
+				Recipients: 5},
+		},
+	}
 	c := New(db)
 	var taken atomic.Int32
 	var all sync.WaitGroup
@@ -102,7 +128,8 @@ func TestSessionsSideBySideDoNotPassALimit(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			if c.Take(context.Background(), "people", "ines", config.RuleLimits{MessagesPerHour: 35}, true) == "" {
+			if c.Take(context.Background(), "people", "ines", config.RuleLimits{MessagesPerHour: 35},
+				true) == "" {
 				taken.Add(1)
 			}
 			if err := c.Flush(context.Background()); err != nil {

@@ -11,7 +11,18 @@ import (
 )
 
 // Message is the message as it goes into a mailbox: behind a Return-Path.
-func Message(id ident.ID, sender address.Address, mailbox string, at time.Time) *store.MailboxMessage {
+func Message(
+	id ident.ID,
+	sender address.Address,
+	mailbox string,
+	at time.Time,
+) *store.MailboxMessage {
 	head := "Return-Path: <" + sender.String() + ">\r\n"
-	return &store.MailboxMessage{Mailbox: mailbox, ID: id, Sender: sender.String(), Received: at.UTC(), Head: []byte(head)}
+	return &store.MailboxMessage{
+		Mailbox:  mailbox,
+		ID:       id,
+		Sender:   sender.String(),
+		Received: at.UTC(),
+		Head:     []byte(head),
+	}
 }

@@ -110,7 +110,8 @@ func (d *doubts) withdraw(ctx context.Context, u unclear) error {
 	asking, cancel := context.WithTimeout(ctx, withdrawLimit)
 	defer cancel()
 	if err := d.Store.Withdraw(asking, u.ids); err != nil {
-		return fmt.Errorf("%d messages that were not taken cannot be withdrawn yet: %w", len(u.ids), err)
+		return fmt.Errorf("%d messages that were not taken cannot be withdrawn yet: %w", len(u.ids),
+			err)
 	}
 	d.Log.Info("messages were withdrawn whose clients were told no", "messages", len(u.ids))
 	if u.err != nil {

@@ -19,7 +19,12 @@ func (s *scheduler) refuse(due *store.Due, fault *smtp.Reply) {
 	if fault.Enhanced == "5.1.1" {
 		d.Cause = diagnose.NoSuchUser
 	}
-	d.Last = &mail.LastReply{Stage: diagnose.StageRoute, Code: fault.Code, Enhanced: fault.Enhanced, Text: fault.Text()}
+	d.Last = &mail.LastReply{
+		Stage:    diagnose.StageRoute,
+		Code:     fault.Code,
+		Enhanced: fault.Enhanced,
+		Text:     fault.Text(),
+	}
 	j := jobOf(due)
 	j.deliveries = []*mail.Delivery{d}
 	o.Generated = s.author.notice(s.cfg.Load(), j, j.deliveries, now)
@@ -35,7 +40,8 @@ func (s *scheduler) expireOverdue(ctx context.Context) error {
 	}
 	now := time.Now()
 	late := now.Add(-time.Minute) // those of a moving lane get their last attempt
-	due, err := s.Store.LeaseOverdue(ctx, s.heart.RunNumber(), late, late.Add(-cfg.ShortestExpiry()), leaseAtOnce)
+	due, err := s.Store.LeaseOverdue(ctx, s.heart.RunNumber(), late,
+		late.Add(-cfg.ShortestExpiry()), leaseAtOnce)
 	if err != nil {
 		s.leases.Suspect()
 		return fmt.Errorf("overdue deliveries cannot be read: %w", err)
@@ -45,11 +51,19 @@ func (s *scheduler) expireOverdue(ctx context.Context) error {
 		d.State = mail.Expired
 		s.lanes.lastSaid(d)
 		if d.Last == nil {
-			d.Last = &mail.LastReply{Stage: diagnose.StageConnect, Enhanced: "4.4.7", Text: "its lane rested until its time was up"}
+			d.Last = &mail.LastReply{
+				Stage:    diagnose.StageConnect,
+				Enhanced: "4.4.7",
+				Text:     "its lane rested until its time was up",
+			}
 		}
 		j := jobOf(&due[i])
 		j.deliveries = []*mail.Delivery{d}
-		s.recorder.record(j, &store.Outcome{Delivery: d, At: now.UTC(), Generated: s.author.notice(cfg, j, j.deliveries, now)})
+		s.recorder.record(j, &store.Outcome{
+			Delivery:  d,
+			At:        now.UTC(),
+			Generated: s.author.notice(cfg, j, j.deliveries, now),
+		})
 	}
 	return nil
 }
@@ -60,7 +74,7 @@ func (s *scheduler) Return(due []store.Due, say string) {
 	cfg, now := s.cfg.Load(), time.Now()
 	for i := 0; i < len(due); {
 		j := jobOf(&due[i])
-		for message := due[i].Delivery.MessageID; i < len(due) && due[i].Delivery.MessageID == message; i++ {
+		for ; i < len(due) && due[i].Delivery.MessageID == j.message; i++ {
 			d := &due[i].Delivery
 			d.State, d.Cause = mail.Bounced, diagnose.Returned
 			d.Last = &mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "5.7.0", Text: say}

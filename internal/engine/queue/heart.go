@@ -46,7 +46,9 @@ type heart struct {
 func newHeart(b *base) *heart {
 	h := &heart{base: b, born: time.Now(), beatNow: make(chan struct{}, 1)}
 	h.run.Store(int64(b.Node))
-	h.database.Store(&Database{Condition: store.Condition{State: store.Well}, Since: time.Now(), At: time.Now()})
+	h.database.Store(
+		&Database{Condition: store.Condition{State: store.Well}, Since: time.Now(), At: time.Now()},
+	)
 	return h
 }
 
@@ -77,8 +79,11 @@ func (h *heart) Taking() error {
 	if d := h.database.Load(); d.State != store.Well {
 		return ErrNotNow{d.Condition}
 	}
-	if began := h.beating.Load(); began != 0 && time.Since(h.born)-time.Duration(began) > unwellWait {
-		return ErrNotNow{store.Condition{State: store.Hanging, Text: "the database is slow to answer"}}
+	if began := h.beating.Load(); began != 0 &&
+		time.Since(h.born)-time.Duration(began) > unwellWait {
+		return ErrNotNow{
+			store.Condition{State: store.Hanging, Text: "the database is slow to answer"},
+		}
 	}
 	return nil
 }
@@ -132,7 +137,8 @@ func (h *heart) heartbeat(ctx context.Context) bool {
 		h.setDatabase(c, 0)
 		h.lanes.forget()
 		if err := h.Store.ReleaseNode(ctx, h.RunNumber()); err != nil { // others go on with it
-			h.Log.Error("leases were not given back; they are free when this node is missed", "error", err)
+			h.Log.Error("leases were not given back; they are free when this node is missed",
+				"error", err)
 		}
 		return true
 	}
@@ -158,7 +164,8 @@ func (h *heart) setDatabase(c store.Condition, took time.Duration) {
 	if c.State != was.State {
 		d.Since = now
 		if c.State == store.Well {
-			h.Log.Info("the database is well again", "after", now.Sub(was.Since).Round(time.Millisecond).String())
+			h.Log.Info("the database is well again",
+				"after", now.Sub(was.Since).Round(time.Millisecond).String())
 		} else {
 			h.Log.Error("no mail is taken", "why", c.Text)
 			if h.Snags != nil { // on record as soon as the database takes it
@@ -188,7 +195,8 @@ func (h *heart) beginAnew(ctx context.Context) bool {
 		return false
 	}
 	h.leases.failedOver.Store(true)
-	h.Log.Warn("this node was taken for dead, or the database lost it; it goes on as another run", "run", run)
+	h.Log.Warn("this node was taken for dead, or the database lost it; it goes on as another run",
+		"run", run)
 	h.goOn(run)
 	return true
 }

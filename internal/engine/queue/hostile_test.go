@@ -46,7 +46,8 @@ func TestAMessageThatTheDatabaseRefusesFailsAlone(t *testing.T) {
 		}()
 	}
 	wg.Wait()
-	if len(refused) != 1 || !errors.Is(refused[f.bad], store.ErrData) || len(f.entered) != 99 || len(f.undone) != 0 {
+	if len(refused) != 1 || !errors.Is(refused[f.bad],
+		store.ErrData) || len(f.entered) != 99 || len(f.undone) != 0 {
 		t.Errorf("%d are entered, refused are %v, taken out %v", len(f.entered), refused, f.undone)
 	}
 	if n, _ := q.InMemory(); n != 99 || q.Tally.Refused("messages") != 1 {
@@ -57,7 +58,8 @@ func TestAMessageThatTheDatabaseRefusesFailsAlone(t *testing.T) {
 func TestAnOutcomeThatTheDatabaseRefusesIsRecordedWithoutItsWords(t *testing.T) {
 	f := newFake()
 	q := start(t, f, true)
-	bad, good := entry(q, "keeper@skerryline.example", "a@sunkenpier.example"), entry(q, "", "keeper@skerryline.example")
+	bad := entry(q, "keeper@skerryline.example", "a@sunkenpier.example")
+	good := entry(q, "", "keeper@skerryline.example")
 	f.bad = bad.Deliveries[0].MessageID
 	f.gate = make(chan struct{})
 	done := make(chan error, 2)
@@ -71,7 +73,8 @@ func TestAnOutcomeThatTheDatabaseRefusesIsRecordedWithoutItsWords(t *testing.T) 
 	}
 	within(t, "both outcomes are on record", func() bool { return len(f.outcomes()) == 2 })
 	for _, o := range f.outcomes() {
-		if d := o.Delivery; d.MessageID == f.bad && (d.State != mail.Deferred || d.Last == nil || d.Last.Text != "the reply could not be kept") {
+		if d := o.Delivery; d.MessageID == f.bad &&
+			(d.State != mail.Deferred || d.Last == nil || d.Last.Text != "the reply could not be kept") {
 			t.Errorf("%+v %+v", d, d.Last)
 		}
 	}
@@ -106,7 +109,8 @@ func TestNobodyRunsInCirclesWhileTheDatabaseIsAway(t *testing.T) {
 }
 
 func TestAPauseDuringACommitStrandsNothing(t *testing.T) {
-	for name, pause := range map[string]mail.Pause{"delivery": {Kind: mail.PauseDelivery}, "a route": {Kind: mail.PauseRoute, Name: "local"}} {
+	for name, pause := range map[string]mail.Pause{"delivery": {Kind: mail.PauseDelivery},
+		"a route": {Kind: mail.PauseRoute, Name: "local"}} {
 		f := newFake()
 		f.gate = make(chan struct{})
 		q := start(t, f, true)
@@ -176,14 +180,21 @@ func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 
 func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 	q := start(t, newFake(), false)
-	fail := &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.None}}
-	forwarded := &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: senderauth.DMARC{Result: senderauth.Pass}}
+	fail := &senderauth.Assessment{
+		SPF:   senderauth.SPF{Result: senderauth.Fail},
+		DMARC: senderauth.DMARC{Result: senderauth.None},
+	}
+	forwarded := &senderauth.Assessment{
+		SPF:   senderauth.SPF{Result: senderauth.Fail},
+		DMARC: senderauth.DMARC{Result: senderauth.Pass},
+	}
 	for _, c := range []struct {
 		name, sender, direction, rule string
 		found                         *senderauth.Assessment
 		told                          bool
 	}{
-		{"a stranger of whom nothing is known", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, nil, true},
+		{"a stranger of whom nothing is known", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, nil,
+			true},
 		{"SPF fails", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, fail, false},
 		{"SPF fails and DMARC passes", "ada@saltmarsh.example", mail.In, config.RuleOurDomain, forwarded, true},
 		{"a stranger as one of ours", "keeper@skerryline.example", mail.In, config.RuleOurDomain, nil, false},
@@ -193,13 +204,20 @@ func TestNothingGoesBackToASenderWhoIsForged(t *testing.T) {
 		e := entry(q, c.sender, "a@sunkenpier.example")
 		e.Message.Direction, e.Message.Identity, e.Leased = c.direction, c.found, []bool{true}
 		d := e.Deliveries[0]
-		d.Rule, d.State, d.Cause, d.Last = c.rule, mail.Bounced, diagnose.NoSuchUser, &mail.LastReply{Code: 550, Enhanced: "5.1.1", Text: "no"}
+		d.Rule, d.State, d.Cause, d.Last = c.rule, mail.Bounced, diagnose.NoSuchUser, &mail.LastReply{
+			Code:     550,
+			Enhanced: "5.1.1",
+			Text:     "no",
+		}
 		j := jobsOf(e, 1)[0]
 		j.content = &keptContent{data: e.Content}
 		if told := len(q.notice(q.Config(), j, e.Deliveries, time.Now())) > 0; told != c.told {
 			t.Errorf("%s: told %v", c.name, told)
 		}
-		box := &directory.Mailbox{Address: address.Address{Local: "keeper", Domain: "skerryline.example"}, Reply: &directory.Reply{Outside: "away", Inside: "away"}}
+		box := &directory.Mailbox{
+			Address: address.Address{Local: "keeper", Domain: "skerryline.example"},
+			Reply:   &directory.Reply{Outside: "away", Inside: "away"},
+		}
 		section := []byte("To: keeper@skerryline.example\r\nFrom: <" + c.sender + ">\r\nSubject: Berth\r\n\r\nhi\r\n")
 		j.content = &keptContent{data: section}
 		if box.May(j.from()) {
@@ -217,8 +235,16 @@ func TestWhereAnAddressIsPassedOnToIsNotTold(t *testing.T) {
 		e := entry(q, "ada@saltmarsh.example", "a@sunkenpier.example")
 		e.Leased = []bool{true}
 		d := e.Deliveries[0]
-		d.Recipient, d.Original, d.Via = "private@hidden.example", "ailsa@skerryline.example", []string{"ailsa@skerryline.example"}
-		d.State, d.Cause, d.Last = state, diagnose.NoSuchUser, &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx.hidden.example", Code: 550, Enhanced: "5.1.1", Text: "no private@hidden.example here"}
+		d.Recipient, d.Original, d.Via = "private@hidden.example", "ailsa@skerryline.example", []string{
+			"ailsa@skerryline.example",
+		}
+		d.State, d.Cause, d.Last = state, diagnose.NoSuchUser, &mail.LastReply{
+			Stage:    diagnose.StageRecipient,
+			Host:     "mx.hidden.example",
+			Code:     550,
+			Enhanced: "5.1.1",
+			Text:     "no private@hidden.example here",
+		}
 		j := jobsOf(e, 1)[0]
 		j.content = &keptContent{data: e.Content}
 		d.Notify = int16(smtp.NotifySuccess | smtp.NotifyFailure)
@@ -227,7 +253,8 @@ func TestWhereAnAddressIsPassedOnToIsNotTold(t *testing.T) {
 			t.Fatal("nobody is told")
 		}
 		text := string(list[0].Content)
-		if strings.Contains(text, "hidden") || !strings.Contains(text, "Final-Recipient: rfc822;ailsa@skerryline.example") {
+		if strings.Contains(text, "hidden") ||
+			!strings.Contains(text, "Final-Recipient: rfc822;ailsa@skerryline.example") {
 			t.Errorf("%s: %s", state, text)
 		}
 	}
@@ -241,7 +268,8 @@ func TestNothingIsTakenWhileTheDatabaseIsNotWell(t *testing.T) {
 		t.Fatalf("%+v", q.Database())
 	}
 	var no ErrNotNow
-	if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); !errors.As(err, &no) || len(f.groups) != 0 {
+	if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); !errors.As(err,
+		&no) || len(f.groups) != 0 {
 		t.Errorf("a client waits for a commit that comes to no end: %v", err)
 	}
 	f.beat = nil
@@ -271,7 +299,8 @@ func TestALivingNodeWhoseRunIsOverBeginsAnew(t *testing.T) {
 	if err := <-done; err != nil {
 		t.Fatal(err)
 	}
-	within(t, "what the former run leased is another's", func() bool { n, octets := q.InMemory(); return n == 0 && octets == 0 })
+	within(t, "what the former run leased is another's",
+		func() bool { n, octets := q.InMemory(); return n == 0 && octets == 0 })
 }
 
 func TestACommitOfARunThatIsOverIsMadeAgain(t *testing.T) {
@@ -282,7 +311,8 @@ func TestACommitOfARunThatIsOverIsMadeAgain(t *testing.T) {
 		go func() { _ = q.beat(t.Context()) }()
 		time.Sleep(time.Millisecond)
 		began := time.Now()
-		if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); err != nil || time.Since(began) > time.Second {
+		if err := q.Enter(t.Context(), entry(q, "", "a@sunkenpier.example")); err != nil ||
+			time.Since(began) > time.Second {
 			t.Errorf("%v after %s", err, time.Since(began))
 		}
 	})

@@ -138,11 +138,16 @@ func (x *intake) gather(first *entryRequest) []*entryRequest {
 // commit enters a group and answers each. A message whose data the database refuses
 // fails alone. None is answered before it is known what became of it, or it is withdrawn.
 func (x *intake) commit(ctx context.Context, group []*entryRequest) {
-	left, err := batch.Write(group, func(part []*entryRequest) error { return x.commitAll(ctx, part) }, func(r *entryRequest, err error) {
-		x.Log.Error("a message is refused by the database", "message", r.entry.Message.ID, "session", r.entry.Message.SessionID, "error", err)
-		x.Tally.Refuse("messages")
-		r.done <- err
-	})
+	left, err := batch.Write(
+		group,
+		func(part []*entryRequest) error { return x.commitAll(ctx, part) },
+		func(r *entryRequest, err error) {
+			x.Log.Error("a message is refused by the database", "message", r.entry.Message.ID,
+				"session", r.entry.Message.SessionID, "error", err)
+			x.Tally.Refuse("messages")
+			r.done <- err
+		},
+	)
 	if err == nil {
 		return
 	}
@@ -206,8 +211,14 @@ func (x *intake) clear(ctx context.Context, lost *store.Unclear, entries []*stor
 		return nil
 	}
 	if err := x.doubts.withdrawAll(context.WithoutCancel(ctx)); err != nil {
-		x.Log.Error("it is not known whether messages were entered; they are withdrawn as soon as the database answers",
-			"messages", len(u.ids), "error", err)
+		x.Log.Error(
+			"it is not known whether messages were entered; they are withdrawn as soon as the "+
+				"database answers",
+			"messages",
+			len(u.ids),
+			"error",
+			err,
+		)
 		if err := x.doubts.note(u); err != nil {
 			x.Log.Error("what is to be withdrawn cannot be written down", "error", err)
 		}
@@ -220,7 +231,8 @@ func (x *intake) clear(ctx context.Context, lost *store.Unclear, entries []*stor
 func (x *intake) fate(ctx context.Context, lost *store.Unclear, id ident.ID) store.Fate {
 	asking, cancel := context.WithTimeout(ctx, fateLimit)
 	defer cancel()
-	for asking.Err() == nil && x.heart.Database().State != store.Waiting { // a standby may be away for days
+	// a standby may be away for days
+	for asking.Err() == nil && x.heart.Database().State != store.Waiting {
 		one, stop := context.WithTimeout(asking, fateLimit/3)
 		fate, err := x.Store.FateOf(one, lost, id)
 		stop()

@@ -41,9 +41,25 @@ type origin struct {
 type jobKey struct{ message, lane ident.ID }
 
 func jobOf(d *store.Due) *job {
-	return &job{run: d.Run, message: d.Delivery.MessageID, received: d.Received, origin: origin{sender: d.Sender, size: d.Size, utf8: d.UTF8,
-		eightBit: d.EightBit, ret: d.Ret, envID: d.EnvID, noticeOf: d.NoticeOf,
-		account: d.Account, client: d.Client, listener: d.Listener, direction: d.Direction, proof: d.Proof}}
+	return &job{
+		run:      d.Run,
+		message:  d.Delivery.MessageID,
+		received: d.Received,
+		origin: origin{
+			sender:    d.Sender,
+			size:      d.Size,
+			utf8:      d.UTF8,
+			eightBit:  d.EightBit,
+			ret:       d.Ret,
+			envID:     d.EnvID,
+			noticeOf:  d.NoticeOf,
+			account:   d.Account,
+			client:    d.Client,
+			listener:  d.Listener,
+			direction: d.Direction,
+			proof:     d.Proof,
+		},
+	}
 }
 
 func (j *job) bulk() bool { return j.deliveries[0].Bulk }
@@ -79,8 +95,25 @@ func jobsOf(e *store.Entry, run int) []*job {
 		}
 		if j == nil {
 			m := e.Message
-			j = &job{run: run, message: m.ID, received: m.ReceivedAt, origin: origin{sender: m.Sender, size: m.Size, utf8: m.UTF8, eightBit: m.EightBit,
-				ret: m.Ret, envID: m.EnvID, noticeOf: m.NoticeOf, account: m.Account, client: m.ClientAddress, listener: m.Listener, direction: m.Direction, proof: m.Identity.Proof()}}
+			j = &job{
+				run:      run,
+				message:  m.ID,
+				received: m.ReceivedAt,
+				origin: origin{
+					sender:    m.Sender,
+					size:      m.Size,
+					utf8:      m.UTF8,
+					eightBit:  m.EightBit,
+					ret:       m.Ret,
+					envID:     m.EnvID,
+					noticeOf:  m.NoticeOf,
+					account:   m.Account,
+					client:    m.ClientAddress,
+					listener:  m.Listener,
+					direction: m.Direction,
+					proof:     m.Identity.Proof(),
+				},
+			}
 			jobs = append(jobs, j)
 		}
 		j.deliveries = append(j.deliveries, d)

@@ -41,7 +41,12 @@ func (d *doubts) strike() {
 		return
 	}
 	if err := os.Remove(d.Journal); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		d.Log.Warn("the journal of what is withdrawn cannot be removed; it is read again at the next start", "error", err)
+		d.Log.Warn(
+			"the journal of what is withdrawn cannot be removed; it is read again at the next "+
+				"start",
+			"error",
+			err,
+		)
 	}
 }
 
@@ -55,7 +60,8 @@ func openOwn(path string) (*os.File, error) {
 	info, err := f.Stat()
 	if err == nil {
 		owner, known := info.Sys().(*syscall.Stat_t)
-		if !info.Mode().IsRegular() || info.Mode().Perm()&0o077 != 0 || !known || int(owner.Uid) != os.Getuid() {
+		if !info.Mode().IsRegular() || info.Mode().Perm()&0o077 != 0 || !known ||
+			int(owner.Uid) != os.Getuid() {
 			err = fmt.Errorf("%s is not a file of ours alone", path)
 		}
 	}
@@ -88,7 +94,8 @@ func (d *doubts) takeUpJournal() {
 	if len(u.ids) == 0 {
 		return
 	}
-	d.Log.Warn("messages are withdrawn that an earlier run refused and could not", "messages", len(u.ids))
+	d.Log.Warn("messages are withdrawn that an earlier run refused and could not",
+		"messages", len(u.ids))
 	d.mu.Lock()
 	d.unclear = append(d.unclear, u)
 	d.mu.Unlock()

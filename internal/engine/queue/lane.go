@@ -71,8 +71,14 @@ func (l *lane) terms() route.Terms { return l.way.Load().terms }
 const firstConnections = 3
 
 func newLane(id ident.ID, nextHop string, now time.Time) *lane {
-	return &lane{id: id, nextHop: nextHop, message: make(chan struct{}, 1), inHand: map[mail.DeliveryID]bool{},
-		load: load{touched: now}, host: laneHost{since: now}}
+	return &lane{
+		id:      id,
+		nextHop: nextHop,
+		message: make(chan struct{}, 1),
+		inHand:  map[mail.DeliveryID]bool{},
+		load:    load{touched: now},
+		host:    laneHost{since: now},
+	}
 }
 
 // setTerms lets a lane go by a configuration. l.mu is held.
@@ -90,7 +96,8 @@ func (l *lane) setTerms(c *config.Compiled, routeName string) {
 // quiet reports that memory holds nothing of the lane, and nothing came for so long.
 // l.mu is held.
 func (l *lane) quiet(now time.Time, wait time.Duration) bool {
-	return l.load.window == 0 && l.load.active == 0 && now.Sub(l.load.touched) > wait && now.Sub(l.host.restUntil) > wait
+	return l.load.window == 0 && l.load.active == 0 && now.Sub(l.load.touched) > wait &&
+		now.Sub(l.host.restUntil) > wait
 }
 
 // takeUp gives the next job to a connection, nil if there is none. wake is called when

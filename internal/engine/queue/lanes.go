@@ -32,8 +32,16 @@ type lanes struct {
 }
 
 func newLanes(b *base, h *heart, r *returns, f *flows) *lanes {
-	return &lanes{base: b, heart: h, returns: r, flows: f, stops: newStops(), rests: newRests(b), crew: &crew{},
-		by: map[ident.ID]*lane{}}
+	return &lanes{
+		base:    b,
+		heart:   h,
+		returns: r,
+		flows:   f,
+		stops:   newStops(),
+		rests:   newRests(b),
+		crew:    &crew{},
+		by:      map[ident.ID]*lane{},
+	}
 }
 
 // find is a lane that is in memory, or nil.
@@ -146,7 +154,8 @@ func (ls *lanes) staff(l *lane) {
 	if l.host.failures > 0 {
 		limit = 1 // one connection tries whether the host is well again
 	}
-	for w.active < limit && w.active-w.sending < w.pending.len() && !time.Now().Before(l.host.restUntil) &&
+	for w.active < limit && w.active-w.sending < w.pending.len() &&
+		!time.Now().Before(l.host.restUntil) &&
 		ls.crew.hire(ls.cfg.Load().Service.Connections) {
 		w.active++
 		go ls.sender.work(l)
@@ -203,9 +212,12 @@ func (ls *lanes) rest(l *lane, f *deliver.Failure) {
 	h := l.host
 	back := handBack{ls.unload(l), h.restUntil}
 	l.mu.Unlock()
-	ls.rests.record(store.Rest{Lane: l.id, Node: ls.heart.RunNumber(), Since: h.since, Until: h.restUntil,
-		Failures: h.failures, Last: h.last, Cause: h.cause})
-	ls.publish(l, fmt.Sprintf("rests until %s: %s", h.restUntil.UTC().Format(time.RFC3339), f.Error()))
+	ls.rests.record(
+		store.Rest{Lane: l.id, Node: ls.heart.RunNumber(), Since: h.since, Until: h.restUntil,
+			Failures: h.failures, Last: h.last, Cause: h.cause},
+	)
+	ls.publish(l,
+		fmt.Sprintf("rests until %s: %s", h.restUntil.UTC().Format(time.RFC3339), f.Error()))
 	ls.returns.give(back)
 }
 
@@ -225,7 +237,15 @@ func (ls *lanes) well(l *lane) {
 func (ls *lanes) publish(l *lane, text string) {
 	ls.Log.Info("lane "+text, "route", l.route().Name, "next_hop", l.nextHop)
 	if ls.Hub.Watched() {
-		ls.Hub.Publish(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: feed.EventLane, Node: ls.Name, Text: text}, Lane: l.id.String()})
+		ls.Hub.Publish(feed.Event{
+			Event: mail.Event{
+				At:   time.Now().UTC(),
+				Kind: feed.EventLane,
+				Node: ls.Name,
+				Text: text,
+			},
+			Lane: l.id.String(),
+		})
 	}
 }
 

@@ -61,7 +61,8 @@ func (x *leases) Suspect() { x.suspected.Store(true) }
 // lookDue reports whether leases are to be compared with memory now.
 func (x *leases) lookDue() bool {
 	suspected := x.suspected.Swap(false)
-	return suspected || len(x.last.ids) > 0 || x.Waiting() < reconcileShort || time.Since(x.lookedAt) > reconcileLong
+	return suspected || len(x.last.ids) > 0 || x.Waiting() < reconcileShort ||
+		time.Since(x.lookedAt) > reconcileLong
 }
 
 // reconcile frees what is leased to us and not in memory: two looks one after the other
@@ -94,14 +95,24 @@ func (x *leases) reconcile(ctx context.Context) error {
 	if len(lost) == 0 {
 		return nil
 	}
-	x.Log.Warn("deliveries were leased and in nobody's hands; they are due again", "deliveries", len(lost))
+	x.Log.Warn("deliveries were leased and in nobody's hands; they are due again",
+		"deliveries", len(lost))
 	var ids []mail.DeliveryID
 	for _, l := range lost {
 		ids = append(ids, l.ID)
 	}
 	if x.Snags != nil {
-		x.Snags.Ours("leases", fmt.Sprintf("%d deliveries were leased to node %s and in nobody's hands, %s among them; "+
-			"they are due again", len(ids), x.Name, ids[0]), time.Now())
+		x.Snags.Ours(
+			"leases",
+			fmt.Sprintf(
+				"%d deliveries were leased to node %s and in nobody's hands, %s among them; "+
+					"they are due again",
+				len(ids),
+				x.Name,
+				ids[0],
+			),
+			time.Now(),
+		)
 	}
 	x.freed.Add(int64(len(ids)))
 	x.returns.GiveBack(ids)
@@ -132,12 +143,14 @@ func (x *leases) releaseLost(ctx context.Context) error {
 		}
 	}
 	if n > 0 {
-		x.Log.Warn("deliveries were leased to runs that the database does not know", "deliveries", n)
+		x.Log.Warn("deliveries were leased to runs that the database does not know",
+			"deliveries", n)
 		x.Wake()
 	}
 	dropped, also := x.Store.DropWithdrawn(ctx, time.Now())
 	if dropped > 0 {
-		x.Log.Info("messages came to light whose clients were told no; they are deleted", "messages", dropped)
+		x.Log.Info("messages came to light whose clients were told no; they are deleted",
+			"messages", dropped)
 	}
 	return errors.Join(err, also)
 }

@@ -34,7 +34,15 @@ func (s *sender) intoMailbox(l *lane, j *job) {
 			results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 			continue
 		}
-		results[i] = deliver.Result{Reply: mail.LastReply{Stage: diagnose.StageMailbox, Host: s.Name, Code: 250, Enhanced: "2.1.5", Text: "put into mailbox " + d.Recipient}}
+		results[i] = deliver.Result{
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageMailbox,
+				Host:     s.Name,
+				Code:     250,
+				Enhanced: "2.1.5",
+				Text:     "put into mailbox " + d.Recipient,
+			},
+		}
 		messages[i] = mailbox.Message(j.message, j.from(), d.Recipient, now)
 		replies[i] = s.author.reply(cfg, box, j, d, now)
 	}
@@ -53,18 +61,44 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 		return nil
 	}
 	if size > int64(box.Quota) {
-		return &deliver.Failure{Cause: diagnose.TooLarge, Permanent: true, Reply: mail.LastReply{Stage: diagnose.StageMailbox, Host: s.Name, Code: 552, Enhanced: "5.2.3",
-			Text: fmt.Sprintf("the message has %d octets; mailbox %s holds at most %s", size, d.Recipient, box.Quota)}}
+		return &deliver.Failure{
+			Cause:     diagnose.TooLarge,
+			Permanent: true,
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageMailbox,
+				Host:     s.Name,
+				Code:     552,
+				Enhanced: "5.2.3",
+				Text: fmt.Sprintf("the message has %d octets; mailbox %s holds at most %s", size,
+					d.Recipient, box.Quota),
+			},
+		}
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, enterTimeout)
 	defer cancel()
 	_, used, err := s.Store.MailboxUse(ctx, d.Recipient)
 	if err != nil {
-		return &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageMailbox, Enhanced: "4.3.0", Text: "the mailbox cannot be read: " + err.Error()}}
+		return &deliver.Failure{
+			Cause: diagnose.OurTrouble,
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageMailbox,
+				Enhanced: "4.3.0",
+				Text:     "the mailbox cannot be read: " + err.Error(),
+			},
+		}
 	}
 	if used+size <= int64(box.Quota) {
 		return nil
 	}
-	return &deliver.Failure{Cause: diagnose.MailboxFull, Reply: mail.LastReply{Stage: diagnose.StageMailbox, Host: s.Name, Code: 452, Enhanced: "4.2.2",
-		Text: fmt.Sprintf("mailbox %s is full: %d of %s are used", d.Recipient, used, box.Quota)}}
+	return &deliver.Failure{
+		Cause: diagnose.MailboxFull,
+		Reply: mail.LastReply{
+			Stage:    diagnose.StageMailbox,
+			Host:     s.Name,
+			Code:     452,
+			Enhanced: "4.2.2",
+			Text: fmt.Sprintf("mailbox %s is full: %d of %s are used", d.Recipient, used,
+				box.Quota),
+		},
+	}
 }

@@ -41,21 +41,36 @@ type author struct {
 // that is wanted a copy to the postmaster. There is none about a message from the
 // null sender (RFC 5321 section 6.1), and none that the sender asked not to get
 // (RFC 3461 section 4.1), nor that were agreed to be kept back.
-func (a *author) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, now time.Time) []*store.Entry {
+func (a *author) notice(
+	cfg *config.Compiled,
+	j *job,
+	about []*mail.Delivery,
+	now time.Time,
+) []*store.Entry {
 	to := j.from()
 	if to.IsNull() {
 		return nil
 	}
 	unsent := j.whyNoAnswer(cfg)
-	n := dsn.Notice{HostName: string(cfg.Service.HostName), Postmaster: cfg.Service.Postmaster, To: to, EnvID: j.envID, Arrived: j.received, Now: now}
+	n := dsn.Notice{
+		HostName:   string(cfg.Service.HostName),
+		Postmaster: cfg.Service.Postmaster,
+		To:         to,
+		EnvID:      j.envID,
+		Arrived:    j.received,
+		Now:        now,
+	}
 	peer := cfg.Peer(to.Domain)
 	for _, d := range about {
 		r := noticeRecipient(d)
 		notify := smtp.Notify(d.Notify)
 		switch {
-		case r.Action == dsn.Failed && !notify.WantsFailure(), r.Action == dsn.Delayed && !notify.WantsDelay():
-		case r.Action == dsn.Failed && peer != nil && peer.NoBounces, r.Action == dsn.Delayed && peer != nil && peer.NoDelayNotices:
-			a.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(), "peer", peer.Name)
+		case r.Action == dsn.Failed && !notify.WantsFailure(),
+			r.Action == dsn.Delayed && !notify.WantsDelay():
+		case r.Action == dsn.Failed && peer != nil && peer.NoBounces,
+			r.Action == dsn.Delayed && peer != nil && peer.NoDelayNotices:
+			a.Log.Info("a notice is kept back", "message", j.message, "sender", to.String(),
+				"peer", peer.Name)
 		default:
 			n.Recipients = append(n.Recipients, r)
 		}
@@ -64,7 +79,8 @@ func (a *author) notice(cfg *config.Compiled, j *job, about []*mail.Delivery, no
 		return nil
 	}
 	if err := a.addOriginal(cfg, &n, j); err != nil {
-		a.Log.Error("a notice goes out without the original's header", "message", j.message, "error", err)
+		a.Log.Error("a notice goes out without the original's header", "message", j.message,
+			"error", err)
 	}
 	var out []*store.Entry
 	if unsent != "" {
@@ -88,8 +104,10 @@ func (j *job) whyNoAnswer(cfg *config.Compiled) string {
 	if j.proof == senderauth.Fail {
 		return "its sender is forged, by what SPF or DMARC says"
 	}
-	stranger := j.direction == mail.In && len(j.deliveries) > 0 && j.deliveries[0].Rule == config.RuleOurDomain
-	if d := cfg.Domain(j.from().Domain); stranger && d != nil && d.Kind == config.Local && j.proof != senderauth.Pass {
+	stranger := j.direction == mail.In && len(j.deliveries) > 0 &&
+		j.deliveries[0].Rule == config.RuleOurDomain
+	if d := cfg.Domain(j.from().Domain); stranger && d != nil && d.Kind == config.Local &&
+		j.proof != senderauth.Pass {
 		if l := cfg.Listener(j.listener); l == nil || l.Kind != config.LMTP {
 			return "a stranger wrote it in the name of one of ours"
 		}
@@ -105,9 +123,14 @@ type copies struct {
 
 // copyWanted reports whether the postmaster gets a copy, and how many notices
 // were not copied since the last one.
-func (a *author) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (missed int, ok bool) {
+func (a *author) copyWanted(
+	cfg *config.Compiled,
+	n dsn.Notice,
+	now time.Time,
+) (missed int, ok bool) {
 	wanted := cfg.Service.Notices.CopyTo
-	if wanted == "" || wanted == "nobody" || wanted == "failures" && n.Worst() != dsn.Failed || n.To.Key() == cfg.Service.Postmaster.Key() {
+	if wanted == "" || wanted == "nobody" || wanted == "failures" && n.Worst() != dsn.Failed ||
+		n.To.Key() == cfg.Service.Postmaster.Key() {
 		return 0, false
 	}
 	a.mu.Lock()
@@ -130,7 +153,8 @@ func (a *author) copyWanted(cfg *config.Compiled, n dsn.Notice, now time.Time) (
 func requested(j *job, results []deliver.Result) []*mail.Delivery {
 	var out []*mail.Delivery
 	for i, d := range j.deliveries {
-		if d.State == mail.Delivered && smtp.Notify(d.Notify).WantsSuccess() && !results[i].NotifyPassedOn {
+		if d.State == mail.Delivered && smtp.Notify(d.Notify).WantsSuccess() &&
+			!results[i].NotifyPassedOn {
 			out = append(out, d)
 		}
 	}
@@ -151,8 +175,18 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 			last.Host, last.Text = "", passedOnReply(d, last)
 		}
 	}
-	r := dsn.Recipient{Final: final, Cause: d.Cause, RemoteHost: last.Host, LastAttempt: d.LastAttemptAt.Time, Expired: d.State == mail.Expired,
-		Reply: smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}}}
+	r := dsn.Recipient{
+		Final:       final,
+		Cause:       d.Cause,
+		RemoteHost:  last.Host,
+		LastAttempt: d.LastAttemptAt.Time,
+		Expired:     d.State == mail.Expired,
+		Reply: smtp.Reply{
+			Code:     last.Code,
+			Enhanced: last.Enhanced,
+			Lines:    []string{last.Text},
+		},
+	}
 	r.OrigType, r.Orig, _ = strings.Cut(d.ORCPT, ";")
 	ours := last.Stage == diagnose.StageMailbox || last.Stage == diagnose.StageRoute
 	if last.Code == 0 || ours { // nobody said it but we ourselves
@@ -160,7 +194,8 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 	}
 	switch d.State {
 	case mail.Delivered:
-		r.Action, r.Status = dsn.Relayed, "2.1.9" // RFC 3463: relayed to a host without notifications
+		// RFC 3463: relayed to a host without notifications
+		r.Action, r.Status = dsn.Relayed, "2.1.9"
 		if last.Stage == diagnose.StageMailbox || d.NextHop == "local" {
 			r.Action, r.Status = dsn.Delivered, "2.1.5"
 		} else {
@@ -200,7 +235,8 @@ func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error 
 	if err != nil {
 		return err
 	}
-	whole := j.ret == "FULL" && j.size <= int64(cfg.Service.Notices.ReturnUpTo) && n.Worst() == dsn.Failed
+	whole := j.ret == "FULL" && j.size <= int64(cfg.Service.Notices.ReturnUpTo) &&
+		n.Worst() == dsn.Failed
 	room := int64(message.MaxHeader)
 	if whole {
 		room = max(room, j.size+1)
@@ -221,12 +257,18 @@ func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error 
 }
 
 // noticeEntry makes the message that carries a notice.
-func (a *author) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now time.Time) *store.Entry {
+func (a *author) noticeEntry(
+	cfg *config.Compiled,
+	n dsn.Notice,
+	j *job,
+	now time.Time,
+) *store.Entry {
 	id := a.IDs.Next()
 	n.ID = id.String()
 	e, fault := generate(cfg, j, id, n.To, dsn.Compose(n), "notice", now)
 	if fault != nil {
-		a.Log.Warn("a notice cannot be delivered: its sender's address is refused here", "message", j.message, "sender", n.To.String(), "reply", fault.String())
+		a.Log.Warn("a notice cannot be delivered: its sender's address is refused here",
+			"message", j.message, "sender", n.To.String(), "reply", fault.String())
 		return nil
 	}
 	e.Message.UTF8 = n.NeedsUTF8()
@@ -235,22 +277,49 @@ func (a *author) noticeEntry(cfg *config.Compiled, n dsn.Notice, j *job, now tim
 
 // Expansion makes the notice that a message was passed on to all behind an alias
 // (RFC 3461 section 5.2.7.3), or nil.
-func (a *author) Expansion(cfg *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry {
+func (a *author) Expansion(
+	cfg *config.Compiled,
+	m *mail.Message,
+	section []byte,
+	expanded []smtp.Rcpt,
+) *store.Entry {
 	to := m.From()
 	if to.IsNull() || len(expanded) == 0 {
 		return nil
 	}
-	n := dsn.Notice{HostName: string(cfg.Service.HostName), Postmaster: cfg.Service.Postmaster, To: to, EnvID: m.EnvID, Arrived: m.ReceivedAt, Now: m.ReceivedAt,
-		Subject: m.Subject, Header: bytes.Clone(section)}
+	n := dsn.Notice{
+		HostName:   string(cfg.Service.HostName),
+		Postmaster: cfg.Service.Postmaster,
+		To:         to,
+		EnvID:      m.EnvID,
+		Arrived:    m.ReceivedAt,
+		Now:        m.ReceivedAt,
+		Subject:    m.Subject,
+		Header:     bytes.Clone(section),
+	}
 	for _, r := range expanded {
-		n.Recipients = append(n.Recipients, dsn.Recipient{Action: dsn.Expanded, Final: r.To, OrigType: r.OrigType, Orig: r.Orig, Status: "2.0.0"})
+		n.Recipients = append(n.Recipients, dsn.Recipient{
+			Action:   dsn.Expanded,
+			Final:    r.To,
+			OrigType: r.OrigType,
+			Orig:     r.Orig,
+			Status:   "2.0.0",
+		})
 	}
 	return a.noticeEntry(cfg, n, &job{message: m.ID}, m.ReceivedAt)
 }
 
 // generate makes a message of our own about another, from the null sender. kind is
 // the word for it: notice or reply.
-func generate(cfg *config.Compiled, j *job, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
+func generate(
+	cfg *config.Compiled,
+	j *job,
+	id ident.ID,
+	to address.Address,
+	content []byte,
+	kind string,
+	now time.Time,
+) (*store.Entry, *smtp.Reply) {
 	legs, fault := route.Plan(cfg, config.Envelope{Size: int64(len(content))}, to)
 	if fault != nil {
 		return nil, fault
@@ -258,9 +327,21 @@ func generate(cfg *config.Compiled, j *job, id ident.ID, to address.Address, con
 	host := string(cfg.Service.HostName)
 	section, _ := message.SplitHeader(content)
 	summary := message.Summarize(section, host)
-	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), HeaderFrom: summary.From, Subject: summary.Subject, MessageID: summary.MessageID,
-		Size: int64(len(content)), Helo: host, SessionID: id, Revision: cfg.Revision, Protocol: kind,
-		EightBit: bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }), NoticeOf: j.message, Direction: mail.Own}
+	m := &mail.Message{
+		ID:         id,
+		ReceivedAt: now.UTC(),
+		HeaderFrom: summary.From,
+		Subject:    summary.Subject,
+		MessageID:  summary.MessageID,
+		Size:       int64(len(content)),
+		Helo:       host,
+		SessionID:  id,
+		Revision:   cfg.Revision,
+		Protocol:   kind,
+		EightBit:   bytes.ContainsFunc(content, func(r rune) bool { return r >= 0x80 }),
+		NoticeOf:   j.message,
+		Direction:  mail.Own,
+	}
 	e := &store.Entry{Message: m, Content: content}
 	for i, leg := range legs {
 		e.Deliveries = append(e.Deliveries, plan.NewDelivery(cfg, m, i+1, leg, to, kind))
@@ -269,6 +350,13 @@ func generate(cfg *config.Compiled, j *job, id ident.ID, to address.Address, con
 }
 
 // Own makes a message of our own that is about no other.
-func (a *author) Own(cfg *config.Compiled, id ident.ID, to address.Address, content []byte, kind string, now time.Time) (*store.Entry, *smtp.Reply) {
+func (a *author) Own(
+	cfg *config.Compiled,
+	id ident.ID,
+	to address.Address,
+	content []byte,
+	kind string,
+	now time.Time,
+) (*store.Entry, *smtp.Reply) {
 	return generate(cfg, &job{}, id, to, content, kind, now)
 }

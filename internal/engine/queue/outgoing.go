@@ -16,13 +16,21 @@ import (
 
 // message is the job as the transcript needs it.
 func (a *author) message(j *job) *deliver.Message {
-	return &deliver.Message{ID: j.message, Sender: j.from(), Size: j.size, UTF8: j.utf8, EightBit: j.eightBit, Ret: j.ret, EnvID: j.envID,
+	return &deliver.Message{
+		ID:       j.message,
+		Sender:   j.from(),
+		Size:     j.size,
+		UTF8:     j.utf8,
+		EightBit: j.eightBit,
+		Ret:      j.ret,
+		EnvID:    j.envID,
 		Content: func() (io.Reader, error) {
 			if j.content != nil {
 				return bytes.NewReader(j.content.data), nil
 			}
 			return a.Store.OpenContent(a.ctx, j.message)
-		}}
+		},
+	}
 }
 
 // mayWriteAs says of an address in From whether who signed in may use it; nil, of
@@ -51,7 +59,14 @@ func (a *author) signed(r *config.Route, j *job) (*deliver.Message, *deliver.Fai
 		return l, nil
 	}
 	if err != nil {
-		return nil, &deliver.Failure{Cause: diagnose.OurTrouble, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.3.0", Text: "the message could not be signed: " + err.Error()}}
+		return nil, &deliver.Failure{
+			Cause: diagnose.OurTrouble,
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageRoute,
+				Enhanced: "4.3.0",
+				Text:     "the message could not be signed: " + err.Error(),
+			},
+		}
 	}
 	if len(fields) > 0 {
 		plain := l.Content

@@ -19,7 +19,8 @@ func planDue(cfg *config.Compiled, d *store.Due) (refused *smtp.Reply) {
 		return nil
 	}
 	d.Delivery.Detour = mail.NoDetour
-	moved, refused := plan.Again(cfg, plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), &d.Delivery)
+	moved, refused := plan.Again(cfg,
+		plan.Envelope(d.Sender, d.Account, d.Client, d.Listener, d.Size), &d.Delivery)
 	if moved && d.Delivery.Cause == diagnose.NoRoute {
 		d.Delivery.Cause, d.Delivery.Last = diagnose.NoCause, nil
 	}
@@ -30,13 +31,21 @@ func planDue(cfg *config.Compiled, d *store.Due) (refused *smtp.Reply) {
 }
 
 // scheduleOf is the one that counts for a delivery.
-func scheduleOf(cfg *config.Compiled, r *config.Route, d *mail.Delivery, nullSender bool) retry.Schedule {
+func scheduleOf(
+	cfg *config.Compiled,
+	r *config.Route,
+	d *mail.Delivery,
+	nullSender bool,
+) retry.Schedule {
 	return cfg.ScheduleOf(r, domainOf(d.Recipient), nullSender)
 }
 
-func domainOf(recipient string) string { return recipient[strings.LastIndexByte(recipient, '@')+1:] }
+func domainOf(recipient string) string {
+	return recipient[strings.LastIndexByte(recipient, '@')+1:]
+}
 
 // replan puts a delivery of a job where the routes send it.
 func (j *job) replan(cfg *config.Compiled, d *mail.Delivery) {
-	_, _ = plan.Again(cfg, plan.Envelope(j.sender, j.account, j.client, j.listener, j.size), d) // what is refused stays
+	_, _ = plan.Again(cfg, plan.Envelope(j.sender, j.account, j.client, j.listener, j.size),
+		d) // what is refused stays
 }

@@ -135,19 +135,52 @@ type Queue struct {
 
 // New makes a queue; Run starts it.
 func New(o Options) *Queue {
-	b := &base{Options: o, wake: make(chan struct{}, 1), ctx: context.Background(), connecting: context.Background()}
+	b := &base{
+		Options:    o,
+		wake:       make(chan struct{}, 1),
+		ctx:        context.Background(),
+		connecting: context.Background(),
+	}
 	q := &Queue{base: b, flows: &flows{}, doubts: newDoubts(b), heart: newHeart(b),
 		Loops: supervise.New(o.Log)}
 	q.author, q.returns = &author{base: b}, &returns{base: b, heart: q.heart}
 	q.lanes = newLanes(b, q.heart, q.returns, q.flows)
 	q.leases = newLeases(b, q.heart, q.lanes, q.returns)
 	q.recorder = newRecorder(b, q.heart, q.leases, q.flows)
-	q.scheduler = &scheduler{base: b, heart: q.heart, lanes: q.lanes, returns: q.returns, doubts: q.doubts, leases: q.leases,
-		recorder: q.recorder, author: q.author, flows: q.flows}
-	q.sender = &sender{base: b, lanes: q.lanes, returns: q.returns, recorder: q.recorder, author: q.author}
-	q.intake = &intake{base: b, heart: q.heart, doubts: q.doubts, leases: q.leases, scheduler: q.scheduler,
-		entries: make(chan *entryRequest, 1024)}
-	q.warner = &warner{base: b, heart: q.heart, lanes: q.lanes, leases: q.leases, scheduler: q.scheduler, author: q.author}
+	q.scheduler = &scheduler{
+		base:     b,
+		heart:    q.heart,
+		lanes:    q.lanes,
+		returns:  q.returns,
+		doubts:   q.doubts,
+		leases:   q.leases,
+		recorder: q.recorder,
+		author:   q.author,
+		flows:    q.flows,
+	}
+	q.sender = &sender{
+		base:     b,
+		lanes:    q.lanes,
+		returns:  q.returns,
+		recorder: q.recorder,
+		author:   q.author,
+	}
+	q.intake = &intake{
+		base:      b,
+		heart:     q.heart,
+		doubts:    q.doubts,
+		leases:    q.leases,
+		scheduler: q.scheduler,
+		entries:   make(chan *entryRequest, 1024),
+	}
+	q.warner = &warner{
+		base:      b,
+		heart:     q.heart,
+		lanes:     q.lanes,
+		leases:    q.leases,
+		scheduler: q.scheduler,
+		author:    q.author,
+	}
 	// What the parts made first need of the later ones.
 	q.lanes.sender, q.recorder.scheduler, q.leases.recorder = q.sender, q.scheduler, q.recorder
 	q.heart.lanes, q.heart.leases = q.lanes, q.leases
@@ -181,14 +214,46 @@ func (q *Queue) Run(ctx context.Context) {
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.rests.write() }()
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Do: q.beat})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what goes back", Every: releaseEvery, Steady: true, Do: q.returns.again})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: runs that are over", Every: releaseEvery, Limit: enterTimeout, Steady: true, Do: q.releaseDead})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: leases of nobody", Every: reconcileEvery, Limit: enterTimeout, Do: q.reconcile})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: leases of lost runs", Every: reconcileEvery, Limit: enterTimeout, Do: q.releaseLost})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what was not taken after all", Do: q.withdrawLater})
+	q.Loops.Go(ctx, supervise.Loop{
+		Name:   "queue: what goes back",
+		Every:  releaseEvery,
+		Steady: true,
+		Do:     q.returns.again,
+	})
+	q.Loops.Go(ctx, supervise.Loop{
+		Name:   "queue: runs that are over",
+		Every:  releaseEvery,
+		Limit:  enterTimeout,
+		Steady: true,
+		Do:     q.releaseDead,
+	})
+	q.Loops.Go(ctx, supervise.Loop{
+		Name:  "queue: leases of nobody",
+		Every: reconcileEvery,
+		Limit: enterTimeout,
+		Do:    q.reconcile,
+	})
+	q.Loops.Go(ctx, supervise.Loop{
+		Name:  "queue: leases of lost runs",
+		Every: reconcileEvery,
+		Limit: enterTimeout,
+		Do:    q.releaseLost,
+	})
+	q.Loops.Go(ctx,
+		supervise.Loop{Name: "queue: what was not taken after all", Do: q.withdrawLater})
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what is due", Do: q.fetchDue})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: what expires", Every: 30 * time.Second, Limit: time.Minute, Do: q.scheduler.expireOverdue})
-	q.Loops.Go(ctx, supervise.Loop{Name: "queue: delay notices", Every: warnEvery, Limit: 5 * time.Minute, Do: q.warner.warnDelayed})
+	q.Loops.Go(ctx, supervise.Loop{
+		Name:  "queue: what expires",
+		Every: 30 * time.Second,
+		Limit: time.Minute,
+		Do:    q.scheduler.expireOverdue,
+	})
+	q.Loops.Go(ctx, supervise.Loop{
+		Name:  "queue: delay notices",
+		Every: warnEvery,
+		Limit: 5 * time.Minute,
+		Do:    q.warner.warnDelayed,
+	})
 	<-ctx.Done()
 	q.Loops.Wait()
 

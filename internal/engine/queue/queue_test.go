@@ -112,7 +112,13 @@ func (f *fake) Replying(context.Context, string, string, time.Time, time.Time) (
 func (f *fake) LeaseOverdue(context.Context, int, time.Time, time.Time, int) ([]store.Due, error) {
 	return nil, nil
 }
-func (f *fake) Unwarned(_ context.Context, after mail.DeliveryID, _ time.Time, _ int) ([]store.Due, mail.DeliveryID, error) {
+
+func (f *fake) Unwarned(
+	_ context.Context,
+	after mail.DeliveryID,
+	_ time.Time,
+	_ int,
+) ([]store.Due, mail.DeliveryID, error) {
 	return nil, mail.DeliveryID{}, nil
 }
 func (f *fake) Warn(context.Context, int, time.Time, []store.Warning) ([]*store.Entry, error) {
@@ -171,7 +177,15 @@ func start(t *testing.T, f *fake, run bool) *Queue {
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := New(Options{Store: f, Node: 1, Name: "test", IDs: ident.NewMaker(1, time.Now), Hub: feed.NewHub(), Tally: counters.New(), Log: slog.New(slog.DiscardHandler)})
+	q := New(Options{
+		Store: f,
+		Node:  1,
+		Name:  "test",
+		IDs:   ident.NewMaker(1, time.Now),
+		Hub:   feed.NewHub(),
+		Tally: counters.New(),
+		Log:   slog.New(slog.DiscardHandler),
+	})
 	if !run {
 		c.Service.Connections = 0 // what comes in stays
 	}
@@ -324,12 +338,15 @@ func TestADeadHostIsTriedOnceAndItsLaneRests(t *testing.T) {
 	within(t, "outcomes are recorded", func() bool { return len(f.outcomes()) > 0 })
 	tried := f.outcomes()
 	for _, o := range tried {
-		if o.Delivery.State != mail.Deferred || o.Delivery.Cause != diagnose.ConnectRefused || o.Delivery.NextAttemptAt.Before(time.Now().Add(50*time.Minute)) || len(o.Events) != 1 {
+		if o.Delivery.State != mail.Deferred || o.Delivery.Cause != diagnose.ConnectRefused ||
+			o.Delivery.NextAttemptAt.Before(time.Now().Add(50*time.Minute)) ||
+			len(o.Events) != 1 {
 			t.Errorf("%+v", o.Delivery)
 		}
 	}
 	view := q.View()[all[0].Deliveries[0].LaneID]
-	if len(tried) > 10 || view.State != mail.LaneResting || view.Until.Before(time.Now().Add(50*time.Minute)) || view.Last == nil {
+	if len(tried) > 10 || view.State != mail.LaneResting || view.Until.Before(time.Now().Add(50*time.Minute)) ||
+		view.Last == nil {
 		t.Errorf("%d attempts; the lane is %+v", len(tried), view)
 	}
 	f.mu.Lock()
@@ -390,7 +407,8 @@ func TestOutcomesWaitForTheDatabase(t *testing.T) {
 	}
 	within(t, "delivered after the database is back", func() bool {
 		for _, o := range f.outcomes() {
-			if o.Delivery.MessageID == second.Message.ID && o.Mailbox != nil && strings.HasPrefix(string(o.Mailbox.Head), "Return-Path: <ada@saltmarsh.example>") {
+			if o.Delivery.MessageID == second.Message.ID && o.Mailbox != nil &&
+				strings.HasPrefix(string(o.Mailbox.Head), "Return-Path: <ada@saltmarsh.example>") {
 				return true
 			}
 		}
@@ -415,14 +433,22 @@ func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
 		e := entry(q, c.sender, "a@sunkenpier.example")
 		d := e.Deliveries[0]
 		d.Notify, d.State, d.Cause = c.notify, mail.Bounced, diagnose.NoSuchUser
-		d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx", Code: 550, Enhanced: "5.1.1", Text: "no"}
-		j := &job{message: e.Message.ID, received: time.Now(), origin: origin{sender: c.sender, size: int64(len(e.Content))},
-			deliveries: e.Deliveries, content: &keptContent{data: e.Content}}
+		d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Host: "mx", Code: 550, Enhanced: "5.1.1",
+			Text: "no"}
+		j := &job{
+			message:    e.Message.ID,
+			received:   time.Now(),
+			origin:     origin{sender: c.sender, size: int64(len(e.Content))},
+			deliveries: e.Deliveries,
+			content:    &keptContent{data: e.Content},
+		}
 		n := q.notice(q.Config(), j, e.Deliveries, time.Now())
 		if (n != nil) != c.want {
 			t.Errorf("%s: %v", c.name, n)
 		}
-		if n != nil && (n[0].Message.Sender != "" || n[0].Message.NoticeOf != e.Message.ID || n[0].Deliveries[0].Recipient != c.sender || n[0].Message.Subject != "Not delivered: Berth") {
+		if n != nil &&
+			(n[0].Message.Sender != "" || n[0].Message.NoticeOf != e.Message.ID ||
+				n[0].Deliveries[0].Recipient != c.sender || n[0].Message.Subject != "Not delivered: Berth") {
 			t.Errorf("%s: %+v", c.name, n[0].Message)
 		}
 	}

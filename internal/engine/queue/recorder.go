@@ -16,7 +16,8 @@ import (
 
 // outcomeStore records outcomes.
 type outcomeStore interface {
-	Finish(ctx context.Context, node int, outcomes []*store.Outcome) (foreign []*store.Entry, err error)
+	Finish(ctx context.Context, node int,
+		outcomes []*store.Outcome) (foreign []*store.Entry, err error)
 }
 
 // recorder records what became of attempts, in groups.
@@ -34,7 +35,13 @@ type recorder struct {
 }
 
 func newRecorder(b *base, h *heart, x *leases, f *flows) *recorder {
-	return &recorder{base: b, heart: h, leases: x, flows: f, outcomes: make(chan *store.Outcome, 2048)}
+	return &recorder{
+		base:     b,
+		heart:    h,
+		leases:   x,
+		flows:    f,
+		outcomes: make(chan *store.Outcome, 2048),
+	}
 }
 
 // record counts and tells an outcome, and gives it to the writer. It waits while
@@ -68,8 +75,22 @@ func (r *recorder) record(j *job, o *store.Outcome) {
 	r.put.Add(1)
 	r.outcomes <- o
 	if r.Hub.Watched() {
-		e := mail.Event{At: o.At, Kind: eventKind, MessageID: d.MessageID, N: d.N, Delivery: d.ID().String(), Node: r.Name, Text: replyText(d)}
-		r.Hub.Publish(feed.Event{Event: e, Sender: j.sender, Recipient: d.Recipient, State: d.State, Lane: d.LaneID.String()})
+		e := mail.Event{
+			At:        o.At,
+			Kind:      eventKind,
+			MessageID: d.MessageID,
+			N:         d.N,
+			Delivery:  d.ID().String(),
+			Node:      r.Name,
+			Text:      replyText(d),
+		}
+		r.Hub.Publish(feed.Event{
+			Event:     e,
+			Sender:    j.sender,
+			Recipient: d.Recipient,
+			State:     d.State,
+			Lane:      d.LaneID.String(),
+		})
 	}
 }
 
@@ -115,10 +136,15 @@ func (r *recorder) finish(group []*store.Outcome) {
 			return
 		}
 		group = left
-		r.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group), "error", err)
+		r.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group),
+			"error", err)
 		time.Sleep(wait)
 		if wait = min(2*wait, 2*time.Second); r.gone() {
-			r.Log.Error("outcomes were not recorded before the stop; these messages may be sent twice", "outcomes", len(group))
+			r.Log.Error(
+				"outcomes were not recorded before the stop; these messages may be sent twice",
+				"outcomes",
+				len(group),
+			)
 			return
 		}
 	}
@@ -141,7 +167,8 @@ func (r *recorder) finishAll(group []*store.Outcome) error {
 	}
 	if len(foreign) > 0 { // another run has told the sender
 		r.scheduler.unreserve(foreign)
-		notices = slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(foreign, e) })
+		notices = slices.DeleteFunc(notices,
+			func(e *store.Entry) bool { return slices.Contains(foreign, e) })
 	}
 	r.scheduler.handOver(notices, run)
 	return nil
@@ -152,7 +179,8 @@ func (r *recorder) finishAll(group []*store.Outcome) error {
 func (r *recorder) finishBare(o *store.Outcome, why error) {
 	r.Tally.Refuse("outcomes")
 	d := o.Delivery
-	r.Log.Error("an outcome is refused by the database; it is recorded without its words", "delivery", d.ID(), "state", d.State, "error", why)
+	r.Log.Error("an outcome is refused by the database; it is recorded without its words",
+		"delivery", d.ID(), "state", d.State, "error", why)
 	o.Events = nil
 	if r := d.Last; r != nil {
 		d.Last = &mail.LastReply{Stage: r.Stage, Code: r.Code, Text: "the reply could not be kept"}
@@ -166,7 +194,14 @@ func (r *recorder) finishBare(o *store.Outcome, why error) {
 			return
 		}
 	}
-	r.Log.Error("an outcome can't be recorded at all; the delivery stays leased until this node starts anew", "delivery", d.ID(), "state", d.State)
+	r.Log.Error(
+		"an outcome can't be recorded at all; the delivery stays leased until this node starts "+
+			"anew",
+		"delivery",
+		d.ID(),
+		"state",
+		d.State,
+	)
 }
 
 // gone reports that the service stops and the database does not answer.

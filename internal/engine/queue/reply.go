@@ -19,7 +19,13 @@ const replyAgain = 7 * 24 * time.Hour
 
 // reply makes the automatic reply of a mailbox, or nil: RFC 3834 says when not
 // to answer, a peer's terms which text is for them.
-func (a *author) reply(cfg *config.Compiled, box *directory.Mailbox, j *job, d *mail.Delivery, now time.Time) *store.Entry {
+func (a *author) reply(
+	cfg *config.Compiled,
+	box *directory.Mailbox,
+	j *job,
+	d *mail.Delivery,
+	now time.Time,
+) *store.Entry {
 	to := j.from()
 	if box == nil || box.Reply == nil || to.IsNull() {
 		return nil
@@ -30,7 +36,8 @@ func (a *author) reply(cfg *config.Compiled, box *directory.Mailbox, j *job, d *
 	}
 	section, err := a.header(j)
 	if err != nil {
-		a.Log.Error("no automatic reply: the message cannot be read", "message", j.message, "error", err)
+		a.Log.Error("no automatic reply: the message cannot be read", "message", j.message,
+			"error", err)
 		return nil
 	}
 	why := j.whyNoAnswer(cfg)
@@ -43,14 +50,26 @@ func (a *author) reply(cfg *config.Compiled, box *directory.Mailbox, j *job, d *
 	}
 	ctx, cancel := context.WithTimeout(a.ctx, enterTimeout)
 	defer cancel()
-	if first, err := a.Store.Replying(ctx, d.Recipient, to.Key(), now, now.Add(-replyAgain)); err != nil || !first {
+	if first, err := a.Store.Replying(ctx, d.Recipient, to.Key(), now,
+		now.Add(-replyAgain)); err != nil ||
+		!first {
 		return nil
 	}
 	id := a.IDs.Next()
-	content := autoreply.Compose(autoreply.Answer{ID: id.String(), HostName: string(cfg.Service.HostName), From: box.Address, Name: box.Name, To: to, Text: text, Original: section, Now: now})
+	content := autoreply.Compose(autoreply.Answer{
+		ID:       id.String(),
+		HostName: string(cfg.Service.HostName),
+		From:     box.Address,
+		Name:     box.Name,
+		To:       to,
+		Text:     text,
+		Original: section,
+		Now:      now,
+	})
 	e, fault := generate(cfg, j, id, to, content, "reply", now)
 	if fault != nil {
-		a.Log.Warn("an automatic reply cannot be delivered", "message", j.message, "to", to.String(), "reply", fault.String())
+		a.Log.Warn("an automatic reply cannot be delivered", "message", j.message,
+			"to", to.String(), "reply", fault.String())
 		return nil
 	}
 	return e

@@ -17,7 +17,8 @@ import (
 // dueStore leases what is due.
 type dueStore interface {
 	LeaseDue(ctx context.Context, l store.Lease) ([]store.Due, error)
-	LeaseOverdue(ctx context.Context, node int, now, before time.Time, limit int) ([]store.Due, error)
+	LeaseOverdue(ctx context.Context, node int, now, before time.Time,
+		limit int) ([]store.Due, error)
 	NextDue(ctx context.Context, now time.Time, skip []ident.ID, routes []string) (time.Time, error)
 }
 
@@ -75,8 +76,16 @@ func (s *scheduler) fetch(ctx context.Context) time.Duration {
 		s.fetching.Unlock()
 		return noRoomWait
 	}
-	l := store.Lease{Node: s.heart.RunNumber(), Now: now, Routes: s.closedRoutes(cfg), From: s.behind, Skip: open.skip, Try: open.try,
-		PerLane: min(s.lanes.allowance(), leaseAtOnce), Total: min(open.room, leaseAtOnce)}
+	l := store.Lease{
+		Node:    s.heart.RunNumber(),
+		Now:     now,
+		Routes:  s.closedRoutes(cfg),
+		From:    s.behind,
+		Skip:    open.skip,
+		Try:     open.try,
+		PerLane: min(s.lanes.allowance(), leaseAtOnce),
+		Total:   min(open.room, leaseAtOnce),
+	}
 	asking, cancel := context.WithTimeout(ctx, leaseTimeout)
 	due, err := s.Store.LeaseDue(asking, l)
 	cancel()
@@ -275,7 +284,10 @@ func (s *scheduler) reserveOne(d *mail.Delivery, now time.Time) bool {
 	case resting:
 		d.NextAttemptAt = mail.At(elsewhere.Until)
 	case closed, !config.On(l.route().Nodes, s.Name):
-	case s.stopping.Load(), s.lanes.window.Load() >= maxWindow, l.load.window >= s.share(d), l.load.more && d.Bulk:
+	case s.stopping.Load(),
+		s.lanes.window.Load() >= maxWindow,
+		l.load.window >= s.share(d),
+		l.load.more && d.Bulk:
 		l.load.more = true
 	default:
 		s.lanes.reserve(l, 1)
@@ -344,8 +356,16 @@ func (s *scheduler) handOver(entries []*store.Entry, run int) {
 }
 
 func (s *scheduler) publishReceived(m *mail.Message) {
-	s.Hub.Publish(feed.Event{Event: mail.Event{At: m.ReceivedAt, Kind: mail.EventReceived, MessageID: m.ID, Node: s.Name,
-		Text: "received from " + m.ClientAddress + " by " + m.Listener}, Sender: m.Sender})
+	s.Hub.Publish(feed.Event{
+		Event: mail.Event{
+			At:        m.ReceivedAt,
+			Kind:      mail.EventReceived,
+			MessageID: m.ID,
+			Node:      s.Name,
+			Text:      "received from " + m.ClientAddress + " by " + m.Listener,
+		},
+		Sender: m.Sender,
+	})
 }
 
 // SetPauses puts what people have stopped in force. What waits in the memory of

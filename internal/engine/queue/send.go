@@ -33,7 +33,12 @@ func (s *sender) pace(l *lane) bool {
 // send hands a job's message over to those recipients for whom nothing of ours
 // stands against it. On a direct way it goes on to the smart hosts for those
 // whom the remote host refuses as it would not refuse a smart host.
-func (s *sender) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn, j *job) []deliver.Result {
+func (s *sender) send(
+	cfg *config.Compiled,
+	r *config.Route,
+	conn *deliver.Conn,
+	j *job,
+) []deliver.Result {
 	all := recipients(j)
 	results := make([]deliver.Result, len(all))
 	var fit []deliver.Recipient
@@ -67,7 +72,13 @@ func (s *sender) send(cfg *config.Compiled, r *config.Route, conn *deliver.Conn,
 
 // sendToNext sends what a host refused for good by the hosts behind it, where the
 // route says so.
-func (s *sender) sendToNext(conn *deliver.Conn, j *job, message *deliver.Message, all []deliver.Recipient, results []deliver.Result) {
+func (s *sender) sendToNext(
+	conn *deliver.Conn,
+	j *job,
+	message *deliver.Message,
+	all []deliver.Recipient,
+	results []deliver.Result,
+) {
 	for {
 		var rest []deliver.Recipient
 		var at []int
@@ -104,7 +115,13 @@ func (s *sender) sendToNext(conn *deliver.Conn, j *job, message *deliver.Message
 }
 
 // sendSecondWay sends by the smart hosts what the direct way refused.
-func (s *sender) sendSecondWay(way *config.Route, j *job, message *deliver.Message, all []deliver.Recipient, results []deliver.Result) {
+func (s *sender) sendSecondWay(
+	way *config.Route,
+	j *job,
+	message *deliver.Message,
+	all []deliver.Recipient,
+	results []deliver.Result,
+) {
 	var rest []deliver.Recipient
 	var at []int
 	for i, r := range results {
@@ -119,7 +136,9 @@ func (s *sender) sendSecondWay(way *config.Route, j *job, message *deliver.Messa
 	if failure != nil { // the direct way's answer stands, unless waiting helps now
 		if !failure.Permanent {
 			for _, i := range at {
-				failure.Reply.Tried = append([]mail.LastReply{results[i].Reply}, failure.Reply.Tried...)
+				failure.Reply.Tried = append(
+					[]mail.LastReply{results[i].Reply},
+					failure.Reply.Tried...)
 				results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
 			}
 		}
@@ -138,21 +157,34 @@ func (s *sender) sendSecondWay(way *config.Route, j *job, message *deliver.Messa
 // unfit finds what of ours stands against a message: the route's or the peer's
 // terms.
 func unfit(cfg *config.Compiled, r *config.Route, j *job, to address.Address) *deliver.Failure {
-	fault := func(enhanced string, cause diagnose.Cause, format string, args ...any) *deliver.Failure {
-		return &deliver.Failure{Cause: cause, Permanent: true, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: enhanced, Text: fmt.Sprintf(format, args...)}}
+	fault := func(enhanced string, cause diagnose.Cause, format string,
+		args ...any) *deliver.Failure {
+		return &deliver.Failure{
+			Cause:     cause,
+			Permanent: true,
+			Reply: mail.LastReply{
+				Stage:    diagnose.StageRoute,
+				Enhanced: enhanced,
+				Text:     fmt.Sprintf(format, args...),
+			},
+		}
 	}
 	if r.MessageSize > 0 && j.size > int64(r.MessageSize) {
-		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; route %s takes at most %s", j.size, r.Name, r.MessageSize)
+		return fault("5.3.4", diagnose.TooLarge,
+			"the message has %d octets; route %s takes at most %s", j.size, r.Name, r.MessageSize)
 	}
 	p := cfg.Peer(to.Domain)
 	switch {
 	case p == nil:
 	case p.MessageSize > 0 && j.size > int64(p.MessageSize):
-		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; %s was agreed with %s", j.size, p.MessageSize, p.Name)
+		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; %s was agreed with %s",
+			j.size, p.MessageSize, p.Name)
 	case p.No8Bit && j.eightBit:
-		return fault("5.6.1", diagnose.Needs8Bit, "the message is 8-bit, and it was agreed with %s to send none", p.Name)
+		return fault("5.6.1", diagnose.Needs8Bit,
+			"the message is 8-bit, and it was agreed with %s to send none", p.Name)
 	case p.NoUTF8Addresses && (j.utf8 || to.NeedsUTF8() || j.from().NeedsUTF8()):
-		return fault("5.6.7", diagnose.NeedsUTF8, "the message needs SMTPUTF8, and it was agreed with %s to send none", p.Name)
+		return fault("5.6.7", diagnose.NeedsUTF8,
+			"the message needs SMTPUTF8, and it was agreed with %s to send none", p.Name)
 	}
 	return nil
 }

@@ -14,7 +14,10 @@ func TestSendersTakeTurnsAndBulkWaitsButNotForEver(t *testing.T) {
 	var q turns
 	add := func(sender string, n int, bulk bool) {
 		for i := range n {
-			q.add(&job{origin: origin{sender: fmt.Sprintf("%s%d", sender, 0)}, deliveries: []*mail.Delivery{{N: int16(i), Bulk: bulk}}})
+			q.add(&job{
+				origin:     origin{sender: fmt.Sprintf("%s%d", sender, 0)},
+				deliveries: []*mail.Delivery{{N: int16(i), Bulk: bulk}},
+			})
 		}
 	}
 	add("many", 30, true)
@@ -25,7 +28,8 @@ func TestSendersTakeTurnsAndBulkWaitsButNotForEver(t *testing.T) {
 	for j := q.next(); j != nil; j = q.next() {
 		order = append(order, map[string]string{"many0": "m", "ines0": "i", "wren0": "w", "0": "n"}[j.sender])
 	}
-	if got := strings.Join(order, ""); !strings.HasPrefix(got, "iwniwiimiiiiim") || len(got) != 42 || q.len() != 0 {
+	if got := strings.Join(order, ""); !strings.HasPrefix(got,
+		"iwniwiimiiiiim") || len(got) != 42 || q.len() != 0 {
 		t.Errorf("%s", got)
 	}
 	q.add(&job{origin: origin{sender: "a"}, deliveries: []*mail.Delivery{{}}})
@@ -46,7 +50,9 @@ func TestASenderOfVeryManyIsBulk(t *testing.T) {
 			t.Fatal("a notice is bulk")
 		}
 	}
-	if bulk != 80-bulkAfter || v.add(2, "tickets@skerryline.example", 1000) || v.add(1, "ines@skerryline.example", 1000) || v.add(1, "tickets@skerryline.example", 1000+bulkPeriod) {
+	if bulk != 80-bulkAfter || v.add(2, "tickets@skerryline.example", 1000) ||
+		v.add(1, "ines@skerryline.example", 1000) ||
+		v.add(1, "tickets@skerryline.example", 1000+bulkPeriod) {
 		t.Errorf("%d of 80 are bulk", bulk)
 	}
 }
@@ -63,7 +69,8 @@ func TestALookGoesOnBehindTheLastLane(t *testing.T) {
 		from  int64
 		lanes []int64
 		want  int64
-	}{{0, []int64{3, 9, 5}, 9}, {5, []int64{9, 7, 2}, 2}, {5, []int64{2, 5}, 5}, {5, []int64{7}, 7}, {9, []int64{4, 2}, 4}} {
+	}{{0, []int64{3, 9, 5}, 9}, {5, []int64{9, 7, 2}, 2}, {5, []int64{2, 5}, 5}, {5, []int64{7}, 7}, {9,
+		[]int64{4, 2}, 4}} {
 		if got := look(c.from, c.lanes...); got != c.want {
 			t.Errorf("from %d through %v: goes on behind %d, want %d", c.from, c.lanes, got, c.want)
 		}

@@ -27,13 +27,21 @@ func (ls *lanes) View() map[ident.ID]LaneView {
 	now, resting, here := time.Now(), ls.rests.all(), ls.all()
 	out := make(map[ident.ID]LaneView, len(here)+len(resting))
 	for _, r := range resting {
-		out[r.Lane] = LaneView{State: mail.LaneResting, Since: r.Since, Until: r.Until, Why: whyResting(r.Failures), Last: r.Last, Cause: r.Cause}
+		out[r.Lane] = LaneView{
+			State: mail.LaneResting,
+			Since: r.Since,
+			Until: r.Until,
+			Why:   whyResting(r.Failures),
+			Last:  r.Last,
+			Cause: r.Cause,
+		}
 	}
 	for _, l := range here {
 		elsewhere, ok := out[l.id]
 		v := l.view(now)
 		if ok && v.State == mail.LaneMoving {
-			elsewhere.Sending, elsewhere.Connections, elsewhere.Limit = v.Sending, v.Connections, v.Limit
+			elsewhere.Sending, elsewhere.Connections, elsewhere.Limit = v.Sending, v.Connections,
+				v.Limit
 			v = elsewhere
 		}
 		out[l.id] = v

@@ -127,7 +127,10 @@ func TestGreylistedMessagesArriveAtTheThirdAttempt(t *testing.T) {
 	atSea(t, func(s *sea) {
 		ids := s.send(1, ines, "finn@greywacke.example")
 		s.ended(ids, time.Hour)
-		if got := fmt.Sprint(s.tries(ids[0])); got != "[0 20 60]" || s.end(ids[0]).State != mail.Delivered || len(s.Rows.Notices()) != 0 {
+		if got := fmt.Sprint(
+			s.tries(ids[0]),
+		); got != "[0 20 60]" || s.end(ids[0]).State != mail.Delivered ||
+			len(s.Rows.Notices()) != 0 {
 			t.Errorf("tried at %s, then %s", got, s.end(ids[0]).State)
 		}
 	})
@@ -141,7 +144,10 @@ func TestAFullMailboxIsReturnedWhenItsHostSaysForGood(t *testing.T) {
 		if got := fmt.Sprint(s.tries(ids[0])); got != "[0 20 60]" || s.end(ids[0]).State != mail.Bounced || at != 60 {
 			t.Errorf("tried at %s, told at %d", got, at)
 		}
-		if one := r.Recipients[0]; one.Action != dsn.Failed || one.Status != "5.2.2" || one.Final != "ivo@fullshelf.example" || one.RemoteHost != "mx.fullshelf.example" || !strings.Contains(text, "mailbox is full") {
+		if one := r.Recipients[0]; one.Action != dsn.Failed || one.Status != "5.2.2" ||
+			one.Final != "ivo@fullshelf.example" ||
+			one.RemoteHost != "mx.fullshelf.example" ||
+			!strings.Contains(text, "mailbox is full") {
 			t.Errorf("%+v\n%s", one, text)
 		}
 	})
@@ -152,7 +158,10 @@ func TestASlowHostIsGivenItsTime(t *testing.T) {
 		ids := s.send(3, ines, "una@slowtide.example")
 		s.ended(ids, time.Hour)
 		for _, id := range ids {
-			if d := s.end(id); d.State != mail.Delivered || d.Attempts != 1 || len(s.tries(id)) != 1 || s.tries(id)[0] < 6 {
+			if d := s.end(
+				id,
+			); d.State != mail.Delivered || d.Attempts != 1 || len(s.tries(id)) != 1 ||
+				s.tries(id)[0] < 6 {
 				t.Errorf("%s after attempts at %v", d.State, s.tries(id))
 			}
 		}
@@ -174,7 +183,8 @@ func TestAHostOfFewConnectionsGetsNoMoreAndItsRateIsKept(t *testing.T) {
 		st := s.Net.Stats("mx.ebbandflow.example")
 		crowded := st.MostOpen - 2
 		if st.Messages != 150 || crowded > 4 || over < 60 || over > 95 || len(s.Rows.Notices()) != 0 {
-			t.Errorf("%d messages, at most %d connections at the same time, %d tried again", st.Messages, st.MostOpen, over)
+			t.Errorf("%d messages, at most %d connections at the same time, %d tried again",
+				st.Messages, st.MostOpen, over)
 		}
 		if took := time.Since(s.start); took < 2*time.Minute || took > 10*time.Minute {
 			t.Errorf("150 messages at 60 a minute took %s", took)
@@ -193,7 +203,8 @@ func TestADeadHostWithManyMessagesCostsOneConnectionAnInterval(t *testing.T) {
 			t.Errorf("%d connections were tried in two days", n)
 		}
 		for i := 4; i < len(dials); i++ {
-			if gap := dials[i].Sub(dials[i-1]); gap < 19*time.Second || dials[i].Sub(s.start) > 30*time.Minute && gap < 9*time.Minute && dials[i].Sub(s.start) < 47*time.Hour {
+			if gap := dials[i].Sub(dials[i-1]); gap < 19*time.Second ||
+				dials[i].Sub(s.start) > 30*time.Minute && gap < 9*time.Minute && dials[i].Sub(s.start) < 47*time.Hour {
 				t.Fatalf("connection %d came %s after the one before, at %s", i, gap, dials[i].Sub(s.start))
 			}
 		}
@@ -201,7 +212,8 @@ func TestADeadHostWithManyMessagesCostsOneConnectionAnInterval(t *testing.T) {
 		for i := range s.Rows.Notices() {
 			r, _, at := s.notice(i)
 			told[r.Recipients[0].Action]++
-			if a := r.Recipients[0].Action; a == dsn.Delayed && (at < 4*3600 || at > 4*3600+60) || a == dsn.Failed && (at < 48*3600 || at > 48*3600+180 || r.Recipients[0].Status != "4.4.7") {
+			if a := r.Recipients[0].Action; a == dsn.Delayed && (at < 4*3600 || at > 4*3600+60) ||
+				a == dsn.Failed && (at < 48*3600 || at > 48*3600+180 || r.Recipients[0].Status != "4.4.7") {
 				t.Errorf("%s %s at %d s", a, r.Recipients[0].Status, at)
 			}
 		}
@@ -219,15 +231,20 @@ func TestAHostThatNeverAnswersIsGivenUpInTime(t *testing.T) {
 		tries := s.tries(ids[0])
 		// Fifteen seconds until each greeting times out, then the longer of the
 		// lane's rest and the message's own interval.
-		if got := fmt.Sprint(tries[:8]); got != "[15 50 105 200 375 710 1625 3440]" || d.State != mail.Expired || tries[len(tries)-1] > 48*3600+30 || len(tries) != 55 {
+		if got := fmt.Sprint(
+			tries[:8],
+		); got != "[15 50 105 200 375 710 1625 3440]" || d.State != mail.Expired || tries[len(tries)-1] > 48*3600+30 ||
+			len(tries) != 55 {
 			t.Errorf("%s after %d attempts at %v", d.State, len(tries), tries)
 		}
 		first, text, at := s.notice(0)
-		if first.Recipients[0].Action != dsn.Delayed || at < 4*3600 || at > 4*3600+30 || !strings.Contains(text, "We keep trying until Wednesday, 25 November 2026 05:00") {
+		if first.Recipients[0].Action != dsn.Delayed || at < 4*3600 || at > 4*3600+30 ||
+			!strings.Contains(text, "We keep trying until Wednesday, 25 November 2026 05:00") {
 			t.Errorf("%+v at %d\n%s", first, at, text)
 		}
 		last, _, _ := s.notice(1)
-		if len(s.Rows.Notices()) != 2 || last.Recipients[0].Action != dsn.Failed || last.Recipients[0].Status != "4.4.7" {
+		if len(s.Rows.Notices()) != 2 || last.Recipients[0].Action != dsn.Failed ||
+			last.Recipients[0].Status != "4.4.7" {
 			t.Errorf("%d notices, %+v", len(s.Rows.Notices()), last)
 		}
 	})
@@ -244,7 +261,10 @@ func TestAPeersOwnScheduleCounts(t *testing.T) {
 		ids := []mail.DeliveryID{long.Deliveries[0].ID()}
 		s.ended(ids, 25*time.Hour)
 		d := s.end(ids[0])
-		if got := fmt.Sprint(s.tries(ids[0])); got != "[0 21600 43200 64800 86400]" || d.State != mail.Expired || d.Last.Stage != diagnose.StageContent || d.Cause != diagnose.Dropped {
+		if got := fmt.Sprint(
+			s.tries(ids[0]),
+		); got != "[0 21600 43200 64800 86400]" || d.State != mail.Expired || d.Last.Stage != diagnose.StageContent ||
+			d.Cause != diagnose.Dropped {
 			t.Errorf("%s (%s at %s) after attempts at %s", d.State, d.Cause, d.Last.Stage, got)
 		}
 	})

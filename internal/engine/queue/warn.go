@@ -40,8 +40,10 @@ func (w *warned) set(d time.Duration, id mail.DeliveryID) {
 
 // warnStore knows which messages have waited for long.
 type warnStore interface {
-	Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time, limit int) ([]store.Due, mail.DeliveryID, error)
-	Warn(ctx context.Context, node int, at time.Time, warnings []store.Warning) (dropped []*store.Entry, err error)
+	Unwarned(ctx context.Context, after mail.DeliveryID, before time.Time,
+		limit int) ([]store.Due, mail.DeliveryID, error)
+	Warn(ctx context.Context, node int, at time.Time,
+		warnings []store.Warning) (dropped []*store.Entry, err error)
 }
 
 // warner tells senders of messages that have waited for long.
@@ -85,7 +87,11 @@ func (w *warner) warnDelayed(ctx context.Context) error {
 }
 
 // warnPage looks at one page and reports whether there may be more.
-func (w *warner) warnPage(ctx context.Context, cfg *config.Compiled, after time.Duration) (bool, error) {
+func (w *warner) warnPage(
+	ctx context.Context,
+	cfg *config.Compiled,
+	after time.Duration,
+) (bool, error) {
 	now, mark := time.Now(), w.looked.get(after)
 	due, last, err := w.Store.Unwarned(ctx, mark, now.Add(-after), warnPage)
 	if err != nil {
@@ -108,7 +114,11 @@ func (w *warner) warnPage(ctx context.Context, cfg *config.Compiled, after time.
 			return false, fmt.Errorf("senders could not be told of delays: %w", err)
 		}
 		w.scheduler.unreserve(dropped)
-		w.scheduler.handOver(slices.DeleteFunc(notices, func(e *store.Entry) bool { return slices.Contains(dropped, e) }), run)
+		w.scheduler.handOver(
+			slices.DeleteFunc(notices,
+				func(e *store.Entry) bool { return slices.Contains(dropped, e) }),
+			run,
+		)
 	}
 	w.looked.set(after, last)
 	return ctx.Err() == nil, nil
@@ -116,7 +126,12 @@ func (w *warner) warnPage(ctx context.Context, cfg *config.Compiled, after time.
 
 // warnings makes a notice for each message whose deliveries are to be warned of
 // after this time.
-func (w *warner) warnings(cfg *config.Compiled, due []store.Due, after time.Duration, now time.Time) []store.Warning {
+func (w *warner) warnings(
+	cfg *config.Compiled,
+	due []store.Due,
+	after time.Duration,
+	now time.Time,
+) []store.Warning {
 	var out []store.Warning
 	for i := 0; i < len(due); {
 		j := jobOf(&due[i])
@@ -138,8 +153,15 @@ func (w *warner) warnings(cfg *config.Compiled, due []store.Due, after time.Dura
 		one := store.Warning{Notices: notices}
 		for _, d := range j.deliveries {
 			one.Deliveries = append(one.Deliveries, d.ID())
-			one.Events = append(one.Events, mail.Event{At: now.UTC(), Kind: mail.EventDelayed, MessageID: d.MessageID, N: d.N, Node: w.Name,
-				Text: "the sender was told of the delay", Detail: map[string]any{"notice": notices[0].Message.ID}})
+			one.Events = append(one.Events, mail.Event{
+				At:        now.UTC(),
+				Kind:      mail.EventDelayed,
+				MessageID: d.MessageID,
+				N:         d.N,
+				Node:      w.Name,
+				Text:      "the sender was told of the delay",
+				Detail:    map[string]any{"notice": notices[0].Message.ID},
+			})
 		}
 		out = append(out, one)
 	}

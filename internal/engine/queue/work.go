@@ -140,7 +140,10 @@ func (s *sender) abandon(l *lane, j *job) {
 func (s *sender) strand(l *lane, j *job) {
 	results := make([]deliver.Result, len(j.deliveries))
 	for i, d := range j.deliveries {
-		f := &deliver.Failure{Cause: diagnose.NoRoute, Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.4.4", Text: d.RouteWhy}}
+		f := &deliver.Failure{
+			Cause: diagnose.NoRoute,
+			Reply: mail.LastReply{Stage: diagnose.StageRoute, Enhanced: "4.4.4", Text: d.RouteWhy},
+		}
 		results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 	}
 	s.conclude(l, j, results)
@@ -152,7 +155,12 @@ func (s *sender) conclude(l *lane, j *job, results []deliver.Result) {
 }
 
 // concludeWith lets more be added to each outcome.
-func (s *sender) concludeWith(l *lane, j *job, results []deliver.Result, more func(i int, o *store.Outcome)) {
+func (s *sender) concludeWith(
+	l *lane,
+	j *job,
+	results []deliver.Result,
+	more func(i int, o *store.Outcome),
+) {
 	cfg := s.cfg.Load()
 	now := time.Now()
 	worked := false
@@ -185,7 +193,9 @@ func (s *sender) concludeWith(l *lane, j *job, results []deliver.Result, more fu
 		outcomes = append(outcomes, o)
 	}
 	if about := append(failed, requested(j, results)...); len(about) > 0 {
-		outcomes[0].Generated = append(outcomes[0].Generated, s.author.notice(cfg, j, about, now)...)
+		outcomes[0].Generated = append(
+			outcomes[0].Generated,
+			s.author.notice(cfg, j, about, now)...)
 	}
 	for _, o := range outcomes {
 		s.recorder.record(j, o)
@@ -207,10 +217,17 @@ func attempted(d *mail.Delivery, now time.Time) *store.Outcome {
 }
 
 // deferDelivery sets when a delivery is tried next, and tells why.
-func (s *sender) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.Outcome, f *deliver.Failure) {
+func (s *sender) deferDelivery(
+	cfg *config.Compiled,
+	l *lane,
+	j *job,
+	o *store.Outcome,
+	f *deliver.Failure,
+) {
 	d := o.Delivery
 	d.State, d.Cause = mail.Deferred, f.Cause
-	next := scheduleOf(cfg, l.route(), d, j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
+	next := scheduleOf(cfg, l.route(), d,
+		j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
 	l.mu.Lock()
 	if l.host.restUntil.After(next) {
 		next = l.host.restUntil
@@ -218,7 +235,8 @@ func (s *sender) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.O
 	l.mu.Unlock()
 	d.NextAttemptAt = mail.At(next)
 	tried := d.LaneID
-	if f.Cause == diagnose.NoRoute && d.Revision < cfg.Revision { // a route may have come while it was in hand
+	if f.Cause == diagnose.NoRoute &&
+		d.Revision < cfg.Revision { // a route may have come while it was in hand
 		if j.replan(cfg, d); d.LaneID != tried {
 			o.Lane, d.NextAttemptAt, d.Cause, d.Last = tried, mail.At(o.At), diagnose.NoCause, nil
 			return
@@ -233,8 +251,22 @@ func (s *sender) deferDelivery(cfg *config.Compiled, l *lane, j *job, o *store.O
 	if f.Cause == diagnose.NoRoute && d.Attempts > 1 {
 		return // nothing new to tell
 	}
-	o.Events = append(o.Events, mail.Event{At: o.At, Kind: mail.EventDeferred, MessageID: d.MessageID, N: d.N, Node: s.Name,
-		Text: string(f.Reply.Stage) + ": " + f.Reply.String(),
-		Detail: map[string]any{"attempt": d.Attempts, "cause": f.Cause, "reply": f.Reply, "next_attempt_at": next.UTC(),
-			"route": d.Route, "next_hop": d.NextHop, "lane": d.LaneID, "recipient": d.Recipient}})
+	o.Events = append(o.Events, mail.Event{
+		At:        o.At,
+		Kind:      mail.EventDeferred,
+		MessageID: d.MessageID,
+		N:         d.N,
+		Node:      s.Name,
+		Text:      string(f.Reply.Stage) + ": " + f.Reply.String(),
+		Detail: map[string]any{
+			"attempt":         d.Attempts,
+			"cause":           f.Cause,
+			"reply":           f.Reply,
+			"next_attempt_at": next.UTC(),
+			"route":           d.Route,
+			"next_hop":        d.NextHop,
+			"lane":            d.LaneID,
+			"recipient":       d.Recipient,
+		},
+	})
 }

@@ -62,19 +62,30 @@ func (se signInTalk) auth(arg string) smtp.Reply {
 	case len(se.conf.Mechanisms()) == 0:
 		return se.fault(smtp.NewReply(502, "5.5.1", "AUTH is not offered here"))
 	case se.mechanisms() == nil:
-		return se.fault(smtp.NewReply(538, "5.7.11", "sign-in is offered under TLS only; say STARTTLS first"))
+		return se.fault(
+			smtp.NewReply(538, "5.7.11", "sign-in is offered under TLS only; say STARTTLS first"),
+		)
 	case !se.extended:
 		return se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
 	case !se.account.IsNull():
-		return se.fault(smtp.NewReply(503, "5.5.1", "you are signed in as %s already", se.account.Display()))
+		return se.fault(
+			smtp.NewReply(503, "5.5.1", "you are signed in as %s already", se.account.Display()),
+		)
 	case se.mail != nil:
 		return se.fault(smtp.NewReply(503, "5.5.1", "not while a message is under way"))
 	case arg == "":
-		return se.fault(smtp.NewReply(501, "5.5.4", "AUTH needs a mechanism; there are: %s", strings.Join(se.mechanisms(), " ")))
-	case !slices.Contains(se.mechanisms(), mechanism): // what it says may be a password: it is not said back
-		return se.fault(smtp.NewReply(504, "5.5.4", "this mechanism is not offered here; there are: %s", strings.Join(se.mechanisms(), " ")))
+		return se.fault(
+			smtp.NewReply(501, "5.5.4", "AUTH needs a mechanism; there are: %s",
+				strings.Join(se.mechanisms(), " ")),
+		)
+	case !slices.Contains(se.mechanisms(),
+		mechanism): // what it says may be a password: it is not said back
+		return se.fault(
+			smtp.NewReply(504, "5.5.4", "this mechanism is not offered here; there are: %s",
+				strings.Join(se.mechanisms(), " ")),
+		)
 	case se.br.Buffered() > 0:
-		return helloTalk{se.session}.outOfTurn("AUTH")
+		return helloTalk(se).outOfTurn("AUTH")
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), signInTimeout)
 	defer cancel()
@@ -134,7 +145,10 @@ func (se signInTalk) refuseSignIn(cause diagnose.Cause, r smtp.Reply) smtp.Reply
 
 // ask sends a challenge and reads the client's answer.
 func (se signInTalk) ask(challenge string) (string, error) {
-	se.reply(smtp.Reply{Code: 334, Lines: []string{base64.StdEncoding.EncodeToString([]byte(challenge))}})
+	se.reply(smtp.Reply{
+		Code:  334,
+		Lines: []string{base64.StdEncoding.EncodeToString([]byte(challenge))},
+	})
 	line, err := se.readLine(smtp.ReadAuthLine)
 	if err == nil && se.signedOut.Load() {
 		err = os.ErrDeadlineExceeded
@@ -172,7 +186,11 @@ func (se signInTalk) first(initial string, has bool) (string, error) {
 }
 
 // authPlain is RFC 4616. Acting for somebody else is not offered.
-func (se signInTalk) authPlain(ctx context.Context, initial string, has bool) (address.Address, error) {
+func (se signInTalk) authPlain(
+	ctx context.Context,
+	initial string,
+	has bool,
+) (address.Address, error) {
 	answer, err := se.first(initial, has)
 	if err != nil {
 		return address.Address{}, err
@@ -184,7 +202,11 @@ func (se signInTalk) authPlain(ctx context.Context, initial string, has bool) (a
 	return se.server.SignIn.Plain(ctx, se.cfg.Directory, parts[1], parts[2], se.client.String())
 }
 
-func (se signInTalk) authLogin(ctx context.Context, initial string, has bool) (address.Address, error) {
+func (se signInTalk) authLogin(
+	ctx context.Context,
+	initial string,
+	has bool,
+) (address.Address, error) {
 	name, err := initial, error(nil)
 	if has {
 		name, err = decodeAnswer(initial)
@@ -202,7 +224,11 @@ func (se signInTalk) authLogin(ctx context.Context, initial string, has bool) (a
 }
 
 // authScram is SCRAM-SHA-256 (RFC 7677), with -PLUS bound to this connection.
-func (se signInTalk) authScram(ctx context.Context, initial string, has, plus bool) (address.Address, error) {
+func (se signInTalk) authScram(
+	ctx context.Context,
+	initial string,
+	has, plus bool,
+) (address.Address, error) {
 	message, err := se.first(initial, has)
 	if err != nil {
 		return address.Address{}, err
@@ -211,7 +237,8 @@ func (se signInTalk) authScram(ctx context.Context, initial string, has, plus bo
 		return address.Address{}, errBinding
 	}
 	offered := slices.Contains(se.mechanisms(), "SCRAM-SHA-256-PLUS")
-	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, se.client.String(), se.binding(message), plus, offered)
+	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, se.client.String(), se.binding(message),
+		plus, offered)
 	defer conv.Close()
 	for {
 		answer, who, done, err := conv.Step(message)
@@ -237,7 +264,8 @@ func (se signInTalk) binding(first string) scram.ChannelBinding {
 	state := se.tls.ConnectionState()
 	var b scram.ChannelBinding
 	var err error
-	if strings.HasPrefix(first, "p=tls-unique,") && state.Version <= tls.VersionTLS12 && len(state.TLSUnique) > 0 {
+	if strings.HasPrefix(first, "p=tls-unique,") && state.Version <= tls.VersionTLS12 &&
+		len(state.TLSUnique) > 0 {
 		return scram.NewTLSUniqueBinding(state.TLSUnique)
 	}
 	if strings.HasPrefix(first, "p=tls-server-end-point,") {
@@ -245,7 +273,9 @@ func (se signInTalk) binding(first string) scram.ChannelBinding {
 		if cert, err = se.server.certs.of(se.conf); err == nil {
 			var leaf *x509.Certificate
 			if leaf, err = x509.ParseCertificate(cert.Certificate[0]); err == nil {
-				b, err = scram.NewTLSServerEndpointBinding(&tls.ConnectionState{PeerCertificates: []*x509.Certificate{leaf}})
+				b, err = scram.NewTLSServerEndpointBinding(
+					&tls.ConnectionState{PeerCertificates: []*x509.Certificate{leaf}},
+				)
 			}
 		}
 	} else {

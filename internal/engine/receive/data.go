@@ -49,7 +49,7 @@ func (se contentTalk) data(arg string) smtp.Reply {
 	case len(se.rcpts) == 0:
 		return se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
 	case se.br.Buffered() > 0:
-		return helloTalk{se.session}.outOfTurn("DATA")
+		return helloTalk(se).outOfTurn("DATA")
 	}
 	if err := se.server.Intake.Taking(); err != nil {
 		return smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later")
@@ -83,8 +83,15 @@ func (se contentTalk) data(arg string) smtp.Reply {
 // take reads the content and enters the message.
 func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	now := time.Now()
-	received := message.Received{Helo: se.helo, Client: se.client, By: string(se.conf.GreetingName), Protocol: se.protocol(),
-		ID: id.String(), For: se.only(), At: now}
+	received := message.Received{
+		Helo:     se.helo,
+		Client:   se.client,
+		By:       string(se.conf.GreetingName),
+		Protocol: se.protocol(),
+		ID:       id.String(),
+		For:      se.only(),
+		At:       now,
+	}
 	_, _ = s.Write([]byte(received.String()))
 	head := s.size
 	content := smtp.NewContentReader(se.br)
@@ -103,7 +110,14 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	}
 	summary := message.Summarize(section, string(se.conf.GreetingName))
 	if summary.Hops > maxHops || summary.OwnHops >= maxOwnHops {
-		r := smtp.NewReply(554, "5.4.6", "the message goes round in a loop: it has passed here %d times before, and %d servers in all", summary.OwnHops, summary.Hops)
+		r := smtp.NewReply(
+			554,
+			"5.4.6",
+			"the message goes round in a loop: it has passed here %d times before, and %d servers "+
+				"in all",
+			summary.OwnHops,
+			summary.Hops,
+		)
 		se.refuseMessage(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
 		return r
 	}
@@ -120,7 +134,9 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	fixed, changed := se.fix(clean, id, now)
 	fixed, named, no := se.ownFrom(fixed)
 	if no != nil {
-		se.refuseMessage(refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.size})
+		se.refuseMessage(
+			refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.size},
+		)
 		return se.weigh(*no, 1)
 	}
 	changed = changed || named
@@ -129,7 +145,7 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
-	if no := (recipientTalk{se.session}).tooLate(context.Background(), s.size); no != nil {
+	if no := (recipientTalk(se)).tooLate(context.Background(), s.size); no != nil {
 		cause := diagnose.MailboxFull
 		if no.Enhanced == "5.2.3" {
 			cause = diagnose.TooLarge
@@ -179,9 +195,15 @@ func (se contentTalk) copyContent(s *spool, content io.Reader) *smtp.Reply {
 	var r smtp.Reply
 	switch {
 	case size > limit:
-		r = smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size, limit)
+		r = smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size,
+			limit)
 		section, _ := message.SplitHeader(s.head())
-		se.refuseMessage(refused{cause: diagnose.TooLarge, reply: r, size: size, summary: message.Summarize(section, string(se.conf.GreetingName))})
+		se.refuseMessage(refused{
+			cause:   diagnose.TooLarge,
+			reply:   r,
+			size:    size,
+			summary: message.Summarize(section, string(se.conf.GreetingName)),
+		})
 		r = se.weigh(r, 1)
 	case trouble != nil:
 		se.log.Error("content could not be spooled", "error", trouble)
@@ -202,7 +224,8 @@ func (se contentTalk) cutOff(err error) *smtp.Reply {
 	r := smtp.NewReply(421, "4.4.2", "the message did not come to its end; closing")
 	cause := diagnose.Dropped
 	if err == nil {
-		r, cause = smtp.NewReply(421, "4.3.4", "the message is far too large; closing"), diagnose.TooLarge
+		r, cause = smtp.NewReply(421, "4.3.4",
+			"the message is far too large; closing"), diagnose.TooLarge
 		se.closeFor("the message was far too large")
 	} else if os.IsTimeout(err) {
 		r = smtp.NewReply(421, "4.4.2", "the message came too slowly; closing")
@@ -213,11 +236,35 @@ func (se contentTalk) cutOff(err error) *smtp.Reply {
 }
 
 // entry makes the message and its deliveries, each final recipient once.
-func (se contentTalk) entry(id ident.ID, now time.Time, s *spool, section []byte, sum message.Summary) *store.Entry {
-	m := &mail.Message{ID: id, ReceivedAt: now.UTC(), Sender: se.mail.From.String(), HeaderFrom: sum.From, Subject: sum.Subject, Account: se.account.String(),
-		MessageID: sum.MessageID, Size: s.size, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), SessionID: se.id,
-		Revision: se.cfg.Revision, Protocol: se.protocol(), Hops: sum.Hops, UTF8: se.mail.UTF8 && !ascii(section), EightBit: s.eightBit,
-		Ret: se.mail.Ret, EnvID: se.mail.EnvID, Direction: mail.In}
+func (se contentTalk) entry(
+	id ident.ID,
+	now time.Time,
+	s *spool,
+	section []byte,
+	sum message.Summary,
+) *store.Entry {
+	m := &mail.Message{
+		ID:            id,
+		ReceivedAt:    now.UTC(),
+		Sender:        se.mail.From.String(),
+		HeaderFrom:    sum.From,
+		Subject:       sum.Subject,
+		Account:       se.account.String(),
+		MessageID:     sum.MessageID,
+		Size:          s.size,
+		Listener:      se.conf.Name,
+		ClientAddress: se.client.String(),
+		Helo:          clip(se.helo),
+		SessionID:     se.id,
+		Revision:      se.cfg.Revision,
+		Protocol:      se.protocol(),
+		Hops:          sum.Hops,
+		UTF8:          se.mail.UTF8 && !ascii(section),
+		EightBit:      s.eightBit,
+		Ret:           se.mail.Ret,
+		EnvID:         se.mail.EnvID,
+		Direction:     mail.In,
+	}
 	if se.trusted() {
 		m.Direction = mail.Out
 	}
@@ -232,7 +279,8 @@ func (se contentTalk) entry(id ident.ID, now time.Time, s *spool, section []byte
 		for _, leg := range se.sized(r.legs, s.size) {
 			if key := leg.Recipient.Key(); !seen[key] {
 				seen[key] = true
-				d := plan.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To, r.decision.Rule)
+				d := plan.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To,
+					r.decision.Rule)
 				d.Notify = int16(notify)
 				if r.rcpt.Orig != "" {
 					d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
@@ -283,7 +331,8 @@ func (se contentTalk) tieReport(e *store.Entry, s *spool, section []byte) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
-	e.Message.NoticeOf, e.Events = se.server.Originals.Original(ctx, string(se.cfg.Service.HostName), report, e.Message.ID)
+	e.Message.NoticeOf, e.Events = se.server.Originals.Original(ctx,
+		string(se.cfg.Service.HostName), report, e.Message.ID)
 }
 
 // sized plans legs again where routes ask for the size, which is known only now.
@@ -336,7 +385,8 @@ func (se contentTalk) enter(e *store.Entry, s *spool, section []byte) smtp.Reply
 	})
 	if n := se.expansion(e.Message, section); n != nil {
 		if err := se.server.Intake.Enter(ctx, n); err != nil {
-			se.log.Warn("the sender is not told of an expansion", "message", e.Message.ID, "error", err)
+			se.log.Warn("the sender is not told of an expansion", "message", e.Message.ID,
+				"error", err)
 		}
 	}
 	se.messages++
@@ -348,7 +398,8 @@ func (se contentTalk) enter(e *store.Entry, s *spool, section []byte) smtp.Reply
 // storeAhead stores content that is too large for one piece. It may take longer the
 // larger it is, and not for ever: the database's host may be frozen.
 func (se contentTalk) storeAhead(s *spool, id ident.ID) error {
-	ctx, cancel := context.WithTimeout(context.Background(), storeTimeout+time.Duration(s.size>>20)*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(),
+		storeTimeout+time.Duration(s.size>>20)*time.Second)
 	defer cancel()
 	return s.store(ctx, se.server.Contents, id)
 }
@@ -360,11 +411,21 @@ func (se contentTalk) notNow(m *mail.Message, err error) smtp.Reply {
 		se.closeFor("this server was going down")
 		r = smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName)
 	case errors.Is(err, store.ErrData):
-		r = smtp.NewReply(550, "5.6.0", "the message holds what cannot be stored; it will never be taken as it is")
+		r = smtp.NewReply(550, "5.6.0",
+			"the message holds what cannot be stored; it will never be taken as it is")
 	case errors.Is(err, store.ErrFull):
 		r = smtp.NewReply(452, "4.3.1", "there is no room for the message now; try again later")
 	}
 	se.log.Error("message could not be entered", "error", err)
-	se.refuseMessage(refused{cause: diagnose.OurTrouble, reply: r, size: m.Size, summary: message.Summary{From: m.HeaderFrom, Subject: m.Subject, MessageID: m.MessageID}})
+	se.refuseMessage(refused{
+		cause: diagnose.OurTrouble,
+		reply: r,
+		size:  m.Size,
+		summary: message.Summary{
+			From:      m.HeaderFrom,
+			Subject:   m.Subject,
+			MessageID: m.MessageID,
+		},
+	})
 	return r
 }

@@ -43,7 +43,7 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 	if se.tls == nil && (se.conf.TLS == config.TLSStart || se.conf.TLS == config.TLSRequired) {
 		lines = append(lines, "STARTTLS")
 	}
-	if m := (signInTalk{se.session}).mechanisms(); len(m) > 0 {
+	if m := (signInTalk(se)).mechanisms(); len(m) > 0 {
 		lines = append(lines, "AUTH "+strings.Join(m, " "))
 	}
 	return smtp.Reply{Code: 250, Lines: append(lines, "ENHANCEDSTATUSCODES")}
@@ -75,7 +75,9 @@ func (se helloTalk) startTLS(arg string) smtp.Reply {
 // outOfTurn ends the session of a client that sent more before it could know
 // the answer (RFC 2920 section 3.1).
 func (se helloTalk) outOfTurn(verb string) smtp.Reply {
-	r := smtp.NewReply(554, "5.5.1", "you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)", verb)
+	r := smtp.NewReply(554, "5.5.1",
+		"you sent more before the reply to %s; this connection is closed (RFC 2920 section 3.1)",
+		verb)
 	se.refuse(refused{stage: diagnose.StageHello, cause: diagnose.SentAhead, reply: r})
 	se.closeFor("the client sent ahead of the reply to " + verb)
 	return r

@@ -21,7 +21,8 @@ import (
 // to ask.
 func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment {
 	term := senderauth.Action(se.conf.Identity)
-	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off || se.server.SenderChecker == nil {
+	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off ||
+		se.server.SenderChecker == nil {
 		return nil
 	}
 	for _, r := range se.rcpts {
@@ -29,8 +30,11 @@ func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment 
 			return nil
 		}
 	}
-	c := se.server.SenderChecker.Check(context.Background(), asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
-		Content: func() (io.Reader, error) { return s.open(), nil }})
+	c := se.server.SenderChecker.Check(
+		context.Background(),
+		asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
+			Content: func() (io.Reader, error) { return s.open(), nil }},
+	)
 	agreed := senderauth.Agreed{}
 	if p := se.cfg.Peer(c.DMARC.Domain); p != nil && c.DMARC.Domain != "" && p.Identity != "" {
 		agreed = senderauth.Agreed{Peer: p.Name, Term: senderauth.Action(p.Identity)}
@@ -40,7 +44,11 @@ func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment 
 }
 
 // unproved refuses a message by what was found of it, or returns nil.
-func (se contentTalk) unproved(c *senderauth.Assessment, sum message.Summary, size int64) *smtp.Reply {
+func (se contentTalk) unproved(
+	c *senderauth.Assessment,
+	sum message.Summary,
+	size int64,
+) *smtp.Reply {
 	if c == nil || c.Action != senderauth.Refuse {
 		return nil
 	}
@@ -59,7 +67,13 @@ func holdUnproved(e *store.Entry, node string) {
 	for _, d := range e.Deliveries {
 		d.State = mail.Held
 	}
-	e.Events = append(e.Events, mail.Event{At: e.Message.ReceivedAt, Kind: mail.EventHeld, MessageID: e.Message.ID, Node: node, Text: "held: " + c.Reason})
+	e.Events = append(e.Events, mail.Event{
+		At:        e.Message.ReceivedAt,
+		Kind:      mail.EventHeld,
+		MessageID: e.Message.ID,
+		Node:      node,
+		Text:      "held: " + c.Reason,
+	})
 }
 
 // head puts a message's own header section behind what we write before it.

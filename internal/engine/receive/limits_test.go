@@ -28,7 +28,8 @@ func TestWhoMayConnect(t *testing.T) {
 	for _, c := range []struct{ name, fields, greeting string }{
 		{"everybody", "kind: inside", "220"},
 		{"a network that is allowed", "kind: inside, allow: [127.0.0.0/8]", "220"},
-		{"only others are allowed", "kind: inside, allow: [127.20.0.0/16]", "554 5.7.1 127.0.0.1 may not connect"},
+		{"only others are allowed", "kind: inside, allow: [127.20.0.0/16]",
+			"554 5.7.1 127.0.0.1 may not connect"},
 		{"denied, though allowed", "kind: inside, allow: [127.0.0.0/8], deny: [127.0.0.1]", "554 5.7.1"},
 		{"other nodes' listener", "kind: inside, nodes: [reef]", ""},
 		{"this node's", "kind: inside, nodes: [reef, test]", "220"},
@@ -74,7 +75,8 @@ func TestTheKindsOfListenerSpeakAsTheyShould(t *testing.T) {
 		{"kind: inside, tls: starttls", "EHLO a", "STARTTLS now", "501 5.5.4"},
 		{"kind: inside, tls: required", "EHLO a", "MAIL FROM:<>", "530 5.7.0 say STARTTLS first"},
 		{"kind: submission, tls: required", "EHLO a", "AUTH PLAIN x", "538 5.7.11"},
-		{"kind: submission, sign_in: [login], sign_in_without_tls: true", "EHLO a", "AUTH PLAIN x", "504 5.5.4 this mechanism is not offered here; there are: LOGIN"},
+		{"kind: submission, sign_in: [login], sign_in_without_tls: true", "EHLO a", "AUTH PLAIN x",
+			"504 5.5.4 this mechanism is not offered here; there are: LOGIN"},
 		{"kind: submission, sign_in_without_tls: true", "EHLO a", "MAIL FROM:<>", "530 5.7.0 sign in first"},
 		{"kind: submission, sign_in_without_tls: true", "HELO a", "AUTH PLAIN x", "503 5.5.1 say EHLO first"},
 		{"kind: lmtp", "LHLO a", "EHLO a", "500 5.5.1 this is LMTP; say LHLO"},
@@ -95,7 +97,8 @@ func TestTLSFromTheFirstOctet(t *testing.T) {
 	}
 	defer conn.Close()
 	state := conn.ConnectionState()
-	if name := state.PeerCertificates[0].Subject.CommonName; name != "mail.skerryline.example" || state.Version < tls.VersionTLS12 {
+	if name := state.PeerCertificates[0].Subject.CommonName; name != "mail.skerryline.example" ||
+		state.Version < tls.VersionTLS12 {
 		t.Errorf("%s, %x", name, state.Version)
 	}
 	c := &talk{t, conn, bufio.NewReader(conn)}
@@ -139,8 +142,16 @@ routes:
   - {name: partner, next_hop: smarthost, hosts: [in.kelpworks.example]}
   - {name: out, recipients: ["*"], next_hop: mx}
 `
-	text = strings.Replace(text, "  - {name: skerryline.example, kind: local}\n", "  - {name: skerryline.example, kind: local}\n  - {name: kelpworks.example, kind: relay, route: partner, verify: call}\n  - {name: listed.example, kind: relay, route: partner, verify: list, recipients: [one@listed.example]}\n", 1)
-	text = strings.Replace(text, "{address: keeper@skerryline.example}", "{address: keeper@skerryline.example, quota: 1 MB}", 1)
+	text = strings.Replace(
+		text,
+		"  - {name: skerryline.example, kind: local}\n",
+		"  - {name: skerryline.example, kind: local}\n  - {name: kelpworks.example, kind: relay, route: "+
+			"partner, verify: call}\n  - {name: listed.example, kind: relay, route: partner, verify: list, "+
+			"recipients: [one@listed.example]}\n",
+		1,
+	)
+	text = strings.Replace(text, "{address: keeper@skerryline.example}",
+		"{address: keeper@skerryline.example, quota: 1 MB}", 1)
 	k := newKeeper()
 	s := serve(t, k, text)
 	b := &budget{left: 2}
@@ -153,7 +164,8 @@ routes:
 	c.say("MAIL FROM:<a@skerryline.example>\r\n", "250")
 	c.say("RCPT TO:<a@saltmarsh.example>\r\nRCPT TO:<b@saltmarsh.example>\r\n", "250", "250")
 	c.say("RCPT TO:<c@saltmarsh.example>\r\n", "450 4.7.1 127.0.0.1 has no more left under machines")
-	for to, want := range map[string]string{"one@listed.example": "250", "two@listed.example": "550 5.1.1", "postmaster@listed.example": "250", "any@kelpworks.example": "250", "nobody@kelpworks.example": "550 5.1.1 not known"} {
+	for to, want := range map[string]string{"one@listed.example": "250", "two@listed.example": "550 5.1.1",
+		"postmaster@listed.example": "250", "any@kelpworks.example": "250", "nobody@kelpworks.example": "550 5.1.1 not known"} {
 		c.say("RCPT TO:<"+to+">\r\n", want)
 	}
 	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "250")
@@ -164,12 +176,14 @@ routes:
 	c.say("DATA\r\n", "354")
 	c.say("hi\r\n.\r\n", "250")
 	<-k.entries
-	if got := strings.Join(b.counted, "; "); got != "machines 127.0.0.1 true; machines 127.0.0.1 false" || b.left != 0 {
+	if got := strings.Join(b.counted,
+		"; "); got != "machines 127.0.0.1 true; machines 127.0.0.1 false" || b.left != 0 {
 		t.Errorf("counted: %s, %d are left", got, b.left)
 	}
 	b.left = 1
 	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nRSET\r\n", "250", "250", "250")
-	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nQUIT\r\n", "250", "250", "221") // what was not sent does not count
+	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nQUIT\r\n", "250",
+		"250", "221") // what was not sent does not count
 }
 
 func TestRefusalsAreRememberedWithinBounds(t *testing.T) {
@@ -194,7 +208,8 @@ func TestRefusalsAreRememberedWithinBounds(t *testing.T) {
 }
 
 func TestPeoplesMessagesAreCompleted(t *testing.T) {
-	text := strings.Replace(settings, "kind: inside, limits: {message_size: 2 MB}", "kind: submission, sign_in_without_tls: true", 1)
+	text := strings.Replace(settings, "kind: inside, limits: {message_size: 2 MB}",
+		"kind: submission, sign_in_without_tls: true", 1)
 	s := serve(t, newKeeper(), text)
 	c, err := config.Parse([]byte(text))
 	if err != nil {
@@ -202,11 +217,14 @@ func TestPeoplesMessagesAreCompleted(t *testing.T) {
 	}
 	cfg := config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))
 	from := &smtp.Mail{From: address.Address{Local: "keeper", Domain: "skerryline.example"}}
-	se := contentTalk{&session{server: s, cfg: cfg, conf: cfg.Listener("inside"), transaction: transaction{mail: from}}}
+	se := contentTalk{&session{server: s, cfg: cfg, conf: cfg.Listener("inside"),
+		transaction: transaction{mail: from}}}
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	for _, x := range []struct{ given, want string }{
-		{"Subject: a\r\n", "From: <keeper@skerryline.example>\r\nDate: Mon, 23 Nov 2026 09:00:00 +0000\r\nMessage-ID: <0000000000007@mail.skerryline.example>\r\nSubject: a\r\n"},
-		{"FROM: a\r\ndate: b\r\n", "Message-ID: <0000000000007@mail.skerryline.example>\r\nFROM: a\r\ndate: b\r\n"},
+		{"Subject: a\r\n", "From: <keeper@skerryline.example>\r\nDate: Mon, 23 Nov 2026 09:00:00 " +
+			"+0000\r\nMessage-ID: <0000000000007@mail.skerryline.example>\r\nSubject: a\r\n"},
+		{"FROM: a\r\ndate: b\r\n",
+			"Message-ID: <0000000000007@mail.skerryline.example>\r\nFROM: a\r\ndate: b\r\n"},
 		{"From: a\r\nDate: b\r\nMessage-ID: c\r\n", "From: a\r\nDate: b\r\nMessage-ID: c\r\n"},
 	} {
 		if got, _ := se.fix([]byte(x.given), 7, now); string(got) != x.want {

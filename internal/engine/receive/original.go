@@ -27,11 +27,17 @@ type Reported struct {
 // Original finds the message that a notification from elsewhere is about: by the
 // envelope id that we gave it, our id in what came back of it, its Message-ID if
 // we made that, and last by the recipient, for whom the latest message counts.
-func (o Reported) Original(ctx context.Context, hostName string, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event) {
+func (o Reported) Original(
+	ctx context.Context,
+	hostName string,
+	r dsn.Report,
+	notice ident.ID,
+) (ident.ID, []mail.Event) {
 	var candidates []string
 	candidates = append(candidates, r.EnvID)
 	candidates = append(candidates, r.OurIDs...)
-	if local, host, ok := strings.Cut(strings.Trim(r.MessageID, "<>"), "@"); ok && strings.EqualFold(host, hostName) {
+	if local, host, ok := strings.Cut(strings.Trim(r.MessageID, "<>"), "@"); ok &&
+		strings.EqualFold(host, hostName) {
 		candidates = append(candidates, local)
 	}
 	for _, text := range candidates {
@@ -63,10 +69,22 @@ func (o Reported) Original(ctx context.Context, hostName string, r dsn.Report, n
 func reportEvents(m mail.Message, r dsn.Report, notice ident.ID, node string) []mail.Event {
 	var out []mail.Event
 	for _, one := range r.Recipients {
-		ev := mail.Event{At: time.Now().UTC(), Kind: mail.EventReport, MessageID: m.ID, Node: node,
-			Detail: map[string]any{"notice": notice, "action": one.Action, "status": one.Status, "host": one.RemoteHost, "recipient": one.Final}}
+		ev := mail.Event{
+			At:        time.Now().UTC(),
+			Kind:      mail.EventReport,
+			MessageID: m.ID,
+			Node:      node,
+			Detail: map[string]any{
+				"notice":    notice,
+				"action":    one.Action,
+				"status":    one.Status,
+				"host":      one.RemoteHost,
+				"recipient": one.Final,
+			},
+		}
 		for i := range m.Deliveries {
-			if d := &m.Deliveries[i]; strings.EqualFold(d.Recipient, one.Final) || strings.EqualFold(d.Original, one.Original) && one.Original != "" {
+			if d := &m.Deliveries[i]; strings.EqualFold(d.Recipient, one.Final) ||
+				strings.EqualFold(d.Original, one.Original) && one.Original != "" {
 				ev.N = d.N
 				break
 			}
@@ -75,7 +93,9 @@ func reportEvents(m mail.Message, r dsn.Report, notice ident.ID, node string) []
 		if who == "" {
 			who = "a server beyond"
 		}
-		ev.Text = strings.TrimSpace(fmt.Sprintf("%s reports: %s %s %s", who, one.Action, one.Status, one.Diagnostic))
+		ev.Text = strings.TrimSpace(
+			fmt.Sprintf("%s reports: %s %s %s", who, one.Action, one.Status, one.Diagnostic),
+		)
 		out = append(out, ev)
 	}
 	return out

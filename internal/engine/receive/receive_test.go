@@ -32,7 +32,11 @@ type keeper struct {
 }
 
 func newKeeper() *keeper {
-	return &keeper{entries: make(chan *store.Entry, 10), stored: make(chan string, 10), dropped: make(chan ident.ID, 10)}
+	return &keeper{
+		entries: make(chan *store.Entry, 10),
+		stored:  make(chan string, 10),
+		dropped: make(chan ident.ID, 10),
+	}
 }
 
 func (k *keeper) Enter(_ context.Context, e *store.Entry) error {
@@ -77,7 +81,16 @@ func serve(t *testing.T, k *keeper, text string) *Server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := New(Options{Intake: k, Contents: k, IDs: ident.NewMaker(1, time.Now), Hub: feed.NewHub(), Tally: counters.New(), Log: slog.New(slog.DiscardHandler), Node: "test", SpoolDir: t.TempDir()})
+	s := New(Options{
+		Intake:   k,
+		Contents: k,
+		IDs:      ident.NewMaker(1, time.Now),
+		Hub:      feed.NewHub(),
+		Tally:    counters.New(),
+		Log:      slog.New(slog.DiscardHandler),
+		Node:     "test",
+		SpoolDir: t.TempDir(),
+	})
 	if err := s.Apply(config.Compile(c, 1, directory.Of(c.Mailboxes, c.Aliases))); err != nil {
 		t.Fatal(err)
 	}
@@ -127,23 +140,44 @@ func TestAMessageIsHandedInWithAllThatIsKnownOfIt(t *testing.T) {
 	c := dial(t, serve(t, k, settings))
 	c.say("", "220")
 	c.say("EHLO machine\r\n", "250")
-	c.say("MAIL FROM:<ada@saltmarsh.example> RET=HDRS ENVID=Q1 BODY=8BITMIME\r\nRCPT TO:<us@skerryline.example> NOTIFY=FAILURE,DELAY ORCPT=rfc822;o@x.example\r\nRCPT TO:<Keeper@skerryline.example>\r\nDATA\r\n", "250", "250", "250", "354")
-	c.say("Subject: =?utf-8?q?Gr=C3=BC=C3=9Fe?=\r\nFrom: Ada <ada@saltmarsh.example>\r\n\r\n..dot and ø\r\n.\r\n", "250 2.0.0 accepted as ")
+	c.say(
+		"MAIL FROM:<ada@saltmarsh.example> RET=HDRS ENVID=Q1 BODY=8BITMIME\r\nRCPT "+
+			"TO:<us@skerryline.example> NOTIFY=FAILURE,DELAY ORCPT=rfc822;o@x.example\r\nRCPT "+
+			"TO:<Keeper@skerryline.example>\r\nDATA\r\n",
+		"250",
+		"250",
+		"250",
+		"354",
+	)
+	c.say(
+		"Subject: =?utf-8?q?Gr=C3=BC=C3=9Fe?=\r\nFrom: Ada <ada@saltmarsh.example>\r\n\r\n..dot and ø\r\n.\r\n",
+		"250 2.0.0 accepted as ",
+	)
 	e := <-k.entries
 	m, d := e.Message, e.Deliveries
-	if m.Sender != "ada@saltmarsh.example" || m.Subject != "Grüße" || m.Ret != "HDRS" || m.EnvID != "Q1" || !m.EightBit || m.UTF8 || m.Size != int64(len(e.Content)) || m.Protocol != "ESMTP" || m.Helo != "machine" {
+	if m.Sender != "ada@saltmarsh.example" || m.Subject != "Grüße" || m.Ret != "HDRS" || m.EnvID != "Q1" ||
+		!m.EightBit ||
+		m.UTF8 ||
+		m.Size != int64(len(e.Content)) ||
+		m.Protocol != "ESMTP" ||
+		m.Helo != "machine" {
 		t.Errorf("%+v", m)
 	}
-	if len(d) != 1 || d[0].Recipient != "keeper@skerryline.example" || d[0].Original != "us@skerryline.example" || d[0].Notify != 12 || d[0].ORCPT != "rfc822;o@x.example" || d[0].Rule != "our-domain" {
+	if len(d) != 1 || d[0].Recipient != "keeper@skerryline.example" || d[0].Original != "us@skerryline.example" ||
+		d[0].Notify != 12 ||
+		d[0].ORCPT != "rfc822;o@x.example" ||
+		d[0].Rule != "our-domain" {
 		t.Errorf("%+v", d)
 	}
-	if !strings.HasSuffix(string(e.Content), "\r\n\r\n.dot and ø\r\n") || strings.Contains(string(e.Content), "\r\n\tfor <") {
+	if !strings.HasSuffix(string(e.Content), "\r\n\r\n.dot and ø\r\n") ||
+		strings.Contains(string(e.Content), "\r\n\tfor <") {
 		t.Errorf("%q", e.Content)
 	}
 }
 
 func TestNoFalse250(t *testing.T) {
-	for err, want := range map[error]string{errors.New("the disk is gone"): "451 4.3.0", fault.ErrStopping: "421 4.3.2"} {
+	for err, want := range map[error]string{errors.New("the disk is gone"): "451 4.3.0",
+		fault.ErrStopping: "421 4.3.2"} {
 		k := newKeeper()
 		k.err = err
 		c := dial(t, serve(t, k, settings))
@@ -182,7 +216,10 @@ func TestListenersFollowTheConfiguration(t *testing.T) {
 	s := serve(t, newKeeper(), settings)
 	old := dial(t, s)
 	old.say("", "220 mail.skerryline.example")
-	c, err := config.Parse([]byte(strings.ReplaceAll(settings, "name: inside", "name: other, greeting_name: new.skerryline.example")))
+	c, err := config.Parse(
+		[]byte(strings.ReplaceAll(settings, "name: inside",
+			"name: other, greeting_name: new.skerryline.example")),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +237,8 @@ func TestListenersFollowTheConfiguration(t *testing.T) {
 	}
 	defer taken.Close()
 	c, _ = config.Parse([]byte(strings.Replace(settings, "127.0.0.1:0", taken.Addr().String(), 1)))
-	if err := s.Apply(config.Compile(c, 3, directory.Of(c.Mailboxes, c.Aliases))); err == nil || !strings.Contains(err.Error(), "listener inside") {
+	if err := s.Apply(config.Compile(c, 3, directory.Of(c.Mailboxes, c.Aliases))); err == nil ||
+		!strings.Contains(err.Error(), "listener inside") {
 		t.Errorf("an address in use: %v", err)
 	}
 }

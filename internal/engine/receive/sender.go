@@ -16,7 +16,8 @@ import (
 func (se contentTalk) endsHere() bool {
 	return slices.ContainsFunc(se.rcpts, func(r recipient) bool {
 		for _, leg := range r.legs {
-			if d := se.cfg.Domain(leg.Recipient.Domain); leg.Route.NextHop == config.HopMailbox || d != nil && d.Kind != config.Relay {
+			if d := se.cfg.Domain(leg.Recipient.Domain); leg.Route.NextHop == config.HopMailbox ||
+				d != nil && d.Kind != config.Relay {
 				return true
 			}
 		}
@@ -60,7 +61,12 @@ func (se contentTalk) ownFrom(section []byte) (fixed []byte, changed bool, no *s
 	case foreign == "":
 		return section, false, nil
 	case term == config.OwnFromRefuse:
-		return section, false, refuse("%s names %s, which does not belong to %s; write as one of your own addresses", field, foreign, se.account.Display())
+		return section, false, refuse(
+			"%s names %s, which does not belong to %s; write as one of your own addresses",
+			field,
+			foreign,
+			se.account.Display(),
+		)
 	}
 	section, _ = message.DropFields(section, "Sender")
 	return append([]byte("Sender: <"+se.account.String()+">\r\n"), section...), true, nil

@@ -39,7 +39,8 @@ type Intake interface {
 	// Taking is nil, or why nothing can be taken now.
 	Taking() error
 	// Expansion makes the notice that a message was passed on to all behind an alias.
-	Expansion(c *config.Compiled, m *mail.Message, section []byte, expanded []smtp.Rcpt) *store.Entry
+	Expansion(c *config.Compiled, m *mail.Message, section []byte,
+		expanded []smtp.Rcpt) *store.Entry
 }
 
 // Verifier asks the next hop of a relay domain about a recipient.
@@ -55,7 +56,8 @@ type Mailboxes interface {
 // Originals finds the message of ours that a notification from elsewhere is about, and
 // what to put on record there.
 type Originals interface {
-	Original(ctx context.Context, hostName string, r dsn.Report, notice ident.ID) (ident.ID, []mail.Event)
+	Original(ctx context.Context, hostName string, r dsn.Report,
+		notice ident.ID) (ident.ID, []mail.Event)
 }
 
 // SenderChecker finds who a message is from.
@@ -146,7 +148,8 @@ func (s *Server) Apply(c *config.Compiled) error {
 	defer s.mu.Unlock()
 	for name, l := range s.listeners {
 		conf := c.Listener(name)
-		if conf == nil || !config.On(conf.Nodes, s.Node) || s.address(conf).String() != l.Addr().String() && s.address(conf).Port() != 0 {
+		if conf == nil || !config.On(conf.Nodes, s.Node) ||
+			s.address(conf).String() != l.Addr().String() && s.address(conf).Port() != 0 {
 			l.Close()
 			delete(s.listeners, name)
 		}
@@ -158,7 +161,8 @@ func (s *Server) Apply(c *config.Compiled) error {
 			continue
 		}
 		if err := s.certs.check(conf); err != nil {
-			errs = append(errs, fmt.Errorf("listener %s: its certificate cannot be used: %w", conf.Name, err))
+			errs = append(errs,
+				fmt.Errorf("listener %s: its certificate cannot be used: %w", conf.Name, err))
 		}
 		if s.listeners[conf.Name] != nil {
 			continue
@@ -333,7 +337,12 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 
 // turnAway puts on record that a client was refused at the door. It has no
 // session: there was no conversation.
-func (s *Server) turnAway(cfg *config.Compiled, conf *config.Listener, client netip.Addr, r smtp.Reply) {
+func (s *Server) turnAway(
+	cfg *config.Compiled,
+	conf *config.Listener,
+	client netip.Addr,
+	r smtp.Reply,
+) {
 	if s.Record == nil {
 		return
 	}
@@ -344,8 +353,17 @@ func (s *Server) turnAway(cfg *config.Compiled, conf *config.Listener, client ne
 	case s.pausedAt(conf.Name) != nil:
 		cause = diagnose.PausedHere
 	}
-	s.Record.Refuse(mail.Refusal{At: time.Now().UTC(), Listener: conf.Name, ClientAddress: client.String(), Stage: diagnose.StageConnect,
-		Code: r.Code, Enhanced: r.Enhanced, Text: r.Text(), Cause: cause, Revision: cfg.Revision})
+	s.Record.Refuse(mail.Refusal{
+		At:            time.Now().UTC(),
+		Listener:      conf.Name,
+		ClientAddress: client.String(),
+		Stage:         diagnose.StageConnect,
+		Code:          r.Code,
+		Enhanced:      r.Enhanced,
+		Text:          r.Text(),
+		Cause:         cause,
+		Revision:      cfg.Revision,
+	})
 }
 
 func clientPort(conn net.Conn) int {
@@ -434,11 +452,13 @@ func (l *listener) enter(client netip.Addr, conf *config.Listener, now time.Time
 	l.came[client]++
 	switch {
 	case limits.NewPerMinute > 0 && l.came[client] > limits.NewPerMinute:
-		r = smtp.NewReply(421, "4.7.0", "too many new connections from %s; at most %d a minute", client, limits.NewPerMinute)
+		r = smtp.NewReply(421, "4.7.0", "too many new connections from %s; at most %d a minute",
+			client, limits.NewPerMinute)
 	case l.all >= limits.Connections:
 		r = smtp.NewReply(421, "4.3.2", "too many connections here; try again later")
 	case l.per[client] >= limits.ConnectionsPerAddress:
-		r = smtp.NewReply(421, "4.7.0", "too many connections from %s; at most %d at the same time", client, limits.ConnectionsPerAddress)
+		r = smtp.NewReply(421, "4.7.0", "too many connections from %s; at most %d at the same time",
+			client, limits.ConnectionsPerAddress)
 	default:
 		l.all++
 		l.per[client]++

@@ -101,18 +101,50 @@ type recipient struct {
 	refusal  *smtp.Reply // after the content
 }
 
-func newSession(s *Server, cfg *config.Compiled, conf *config.Listener, conn net.Conn, client netip.Addr) *session {
+func newSession(
+	s *Server,
+	cfg *config.Compiled,
+	conf *config.Listener,
+	conn net.Conn,
+	client netip.Addr,
+) *session {
 	id := s.IDs.Next()
 	protocol := "SMTP"
 	if conf.Kind == config.LMTP {
 		protocol = "LMTP"
 	}
-	recording := s.Record.Begin(mail.Session{ID: id, Direction: mail.In, Protocol: protocol, Listener: conf.Name, Address: client.String(), Port: clientPort(conn), StartedAt: time.Now().UTC()}, conf.Transcript)
+	recording := s.Record.Begin(
+		mail.Session{
+			ID:        id,
+			Direction: mail.In,
+			Protocol:  protocol,
+			Listener:  conf.Name,
+			Address:   client.String(),
+			Port:      clientPort(conn),
+			StartedAt: time.Now().UTC(),
+		},
+		conf.Transcript,
+	)
 	return &session{
-		server: s, name: conf.Name, cfg: cfg, conf: conf, client: client,
-		wire: wire{raw: conn, conn: conn, br: bufio.NewReaderSize(conn, 16<<10), bw: bufio.NewWriterSize(conn, 4<<10)},
-		journal: journal{id: id, record: recording, why: "the client closed the connection", broken: true,
-			log: s.Log.With("listener", conf.Name, "client", client.String(), "session", id.String())},
+		server: s,
+		name:   conf.Name,
+		cfg:    cfg,
+		conf:   conf,
+		client: client,
+		wire: wire{
+			raw:  conn,
+			conn: conn,
+			br:   bufio.NewReaderSize(conn, 16<<10),
+			bw:   bufio.NewWriterSize(conn, 4<<10),
+		},
+		journal: journal{
+			id:     id,
+			record: recording,
+			why:    "the client closed the connection",
+			broken: true,
+			log: s.Log.With("listener", conf.Name, "client", client.String(), "session",
+				id.String()),
+		},
 	}
 }
 
@@ -137,7 +169,8 @@ func (se *session) run() {
 		return
 	}
 	if se.talksEarly() {
-		r := smtp.NewReply(554, "5.5.1", "you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)")
+		r := smtp.NewReply(554, "5.5.1",
+			"you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)")
 		se.reply(r)
 		se.flush()
 		se.refuse(refused{stage: diagnose.StageGreeting, cause: diagnose.SpokeEarly, reply: r})
@@ -209,8 +242,12 @@ func lineFault(err error) *smtp.Reply {
 	var r smtp.Reply
 	switch {
 	case errors.Is(err, smtp.ErrLongLine):
-		r = smtp.NewReply(500, "5.5.6", "the line is too long: a command has at most %d octets, one of AUTH %d", smtp.MaxCommandLine-2, smtp.MaxAuthLine-2)
-	case errors.Is(err, smtp.ErrBareLF), errors.Is(err, smtp.ErrBareCR), errors.Is(err, smtp.ErrNUL):
+		r = smtp.NewReply(500, "5.5.6",
+			"the line is too long: a command has at most %d octets, one of AUTH %d",
+			smtp.MaxCommandLine-2, smtp.MaxAuthLine-2)
+	case errors.Is(err, smtp.ErrBareLF),
+		errors.Is(err, smtp.ErrBareCR),
+		errors.Is(err, smtp.ErrNUL):
 		r = smtp.NewReply(500, "5.5.2", "%v", err)
 	default:
 		return nil
@@ -226,10 +263,15 @@ func (se *session) end(err error) {
 		se.reply(signedOutReply)
 	case se.server.isStopping(se.name):
 		se.closeFor("this server was going down, or the listener was paused")
-		se.reply(smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName))
+		se.reply(
+			smtp.NewReply(421, "4.3.2", "%s is going down; try again soon", se.conf.GreetingName),
+		)
 	case os.IsTimeout(err):
 		se.why = "the client was silent for too long"
-		se.reply(smtp.NewReply(421, "4.4.2", "no command for %s; closing", se.conf.Limits.CommandTimeout))
+		se.reply(
+			smtp.NewReply(421, "4.4.2", "no command for %s; closing",
+				se.conf.Limits.CommandTimeout),
+		)
 	}
 	se.flush()
 }
@@ -301,13 +343,32 @@ type refused struct {
 func (se *session) refuse(r refused) {
 	now := time.Now().UTC()
 	se.record.Change(func(s *mail.Session) { s.Refused++ })
-	se.log.Info("refused", "stage", r.stage, "cause", r.cause, "code", r.reply.Code, "enhanced", r.reply.Enhanced)
+	se.log.Info("refused", "stage", r.stage, "cause", r.cause, "code", r.reply.Code,
+		"enhanced", r.reply.Enhanced)
 	if se.server.Record == nil {
 		return
 	}
-	x := mail.Refusal{At: now, SessionID: se.id, Listener: se.conf.Name, ClientAddress: se.client.String(), Helo: clip(se.helo), Account: se.account.String(),
-		Stage: r.stage, Code: r.reply.Code, Enhanced: r.reply.Enhanced, Text: r.reply.Text(), Cause: r.cause, Rule: r.rule, Revision: se.cfg.Revision,
-		Probe: se.server.isOurs(se.raw), Recipient: r.to.String(), Size: r.size, Subject: r.summary.Subject, HeaderFrom: r.summary.From, MessageID: r.summary.MessageID}
+	x := mail.Refusal{
+		At:            now,
+		SessionID:     se.id,
+		Listener:      se.conf.Name,
+		ClientAddress: se.client.String(),
+		Helo:          clip(se.helo),
+		Account:       se.account.String(),
+		Stage:         r.stage,
+		Code:          r.reply.Code,
+		Enhanced:      r.reply.Enhanced,
+		Text:          r.reply.Text(),
+		Cause:         r.cause,
+		Rule:          r.rule,
+		Revision:      se.cfg.Revision,
+		Probe:         se.server.isOurs(se.raw),
+		Recipient:     r.to.String(),
+		Size:          r.size,
+		Subject:       r.summary.Subject,
+		HeaderFrom:    r.summary.From,
+		MessageID:     r.summary.MessageID,
+	}
 	if se.mail != nil {
 		x.Sender = se.mail.From.String()
 		if r.stage != diagnose.StageContent { // what the client declared, and never sent
@@ -360,9 +421,11 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 		if c.Arg == "" {
 			return se.fault(smtp.NewReply(501, "5.5.4", "say whom: VRFY address"))
 		}
-		return smtp.NewReply(252, "2.5.0", "addresses are not verified here; send the message and see")
+		return smtp.NewReply(252, "2.5.0",
+			"addresses are not verified here; send the message and see")
 	case "HELP":
-		return smtp.NewReply(214, "2.0.0", "commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA RSET NOOP VRFY QUIT")
+		return smtp.NewReply(214, "2.0.0",
+			"commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA RSET NOOP VRFY QUIT")
 	case "QUIT":
 		if c.Arg != "" {
 			return se.fault(smtp.NewReply(501, "5.5.4", "QUIT takes no parameter"))
@@ -417,13 +480,17 @@ func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 	case se.helo == "":
 		return se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
 	case se.mail != nil:
-		return se.fault(smtp.NewReply(503, "5.5.1", "a message is under way; send DATA or RSET first"))
+		return se.fault(
+			smtp.NewReply(503, "5.5.1", "a message is under way; send DATA or RSET first"),
+		)
 	case se.messages >= limits.MessagesPerConnection:
 		se.closeFor("it had sent as many messages as one connection may")
-		return smtp.NewReply(421, "4.7.0", "%d messages came by this connection; open a new one", limits.MessagesPerConnection)
+		return smtp.NewReply(421, "4.7.0", "%d messages came by this connection; open a new one",
+			limits.MessagesPerConnection)
 	case limits.SessionSize > 0 && se.octets >= int64(limits.SessionSize):
 		se.closeFor("it had sent as many octets as one connection may")
-		return smtp.NewReply(421, "4.7.0", "%d octets came by this connection; open a new one", se.octets)
+		return smtp.NewReply(421, "4.7.0", "%d octets came by this connection; open a new one",
+			se.octets)
 	}
 	completeWith := ""
 	if se.trusted() {
@@ -442,7 +509,8 @@ func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 		return se.fault(*fault)
 	}
 	if m.Size > int64(limits.MessageSize) {
-		r := smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", m.Size, limits.MessageSize)
+		r := smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", m.Size,
+			limits.MessageSize)
 		se.refuse(refused{stage: diagnose.StageSender, cause: diagnose.TooLarge, reply: r})
 		se.mail = nil
 		return se.weigh(r, 1)
@@ -460,14 +528,18 @@ func (se recipientTalk) mayBegin() *smtp.Reply {
 	var cause diagnose.Cause
 	switch {
 	case se.conf.TLS == config.TLSRequired && se.tls == nil:
-		r, cause = smtp.NewReply(530, "5.7.0", "say STARTTLS first; no mail is taken here in the clear"), diagnose.TLSNeeded
+		r, cause = smtp.NewReply(530, "5.7.0",
+			"say STARTTLS first; no mail is taken here in the clear"), diagnose.TLSNeeded
 	case se.conf.Kind == config.Submission && se.account.IsNull():
-		r, cause = smtp.NewReply(530, "5.7.0", "sign in first; this listener is for people with an account"), diagnose.SignInNeeded
+		r, cause = smtp.NewReply(530, "5.7.0",
+			"sign in first; this listener is for people with an account"), diagnose.SignInNeeded
 	case !se.account.IsNull() && !se.maySubmit():
-		r, cause = smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing", se.account.Display()), diagnose.RuleRefuses
+		r, cause = smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing",
+			se.account.Display()), diagnose.RuleRefuses
 		se.closeFor("the account may not submit any more")
 	case se.server.Intake.Taking() != nil:
-		r, cause = smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later"), diagnose.OurTrouble
+		r, cause = smtp.NewReply(451, "4.3.0",
+			"no mail can be taken just now; try again later"), diagnose.OurTrouble
 		se.refuse(refused{stage: diagnose.StageSender, cause: cause, reply: r})
 		return &r
 	default:
@@ -482,7 +554,14 @@ func (se recipientTalk) mayBegin() *smtp.Reply {
 
 // envelope is what decisions on the message under way are made on.
 func (se *session) envelope() config.Envelope {
-	return config.Envelope{Client: se.client, Listener: se.conf.Name, Account: se.account, Certificates: se.certificates, Sender: se.mail.From, Size: se.mail.Size}
+	return config.Envelope{
+		Client:       se.client,
+		Listener:     se.conf.Name,
+		Account:      se.account,
+		Certificates: se.certificates,
+		Sender:       se.mail.From,
+		Size:         se.mail.Size,
+	}
 }
 
 func (se recipientTalk) rcptTo(arg string) smtp.Reply {
@@ -490,14 +569,20 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
 	}
 	if len(se.rcpts) >= se.conf.Limits.Recipients {
-		return se.weigh(smtp.NewReply(452, "4.5.3", "too many recipients; at most %d a message here", se.conf.Limits.Recipients), 1)
+		return se.weigh(
+			smtp.NewReply(452, "4.5.3", "too many recipients; at most %d a message here",
+				se.conf.Limits.Recipients),
+			1,
+		)
 	}
 	rcpt, fault := smtp.ParseRcpt(arg, se.mail.UTF8)
 	if fault != nil {
 		se.refuse(refused{stage: diagnose.StageRecipient, cause: diagnose.Malformed, reply: *fault})
 		return se.fault(*fault)
 	}
-	if host := rcpt.To.Domain; strings.EqualFold(rcpt.To.Local, "postmaster") && se.cfg.Domain(host) == nil && slices.Contains(contentTalk{se.session}.ownNames(), host) {
+	if host := rcpt.To.Domain; strings.EqualFold(rcpt.To.Local, "postmaster") &&
+		se.cfg.Domain(host) == nil &&
+		slices.Contains(contentTalk(se).ownNames(), host) {
 		rcpt.To.Domain = "" // RFC 5321 section 4.5.1: the postmaster of this very host
 	}
 	se.record.Touch(rcpt.To.Domain)

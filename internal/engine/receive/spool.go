@@ -29,7 +29,10 @@ type spool struct {
 // newSpool expects about so many octets.
 func newSpool(dir string, expected int) *spool {
 	const slack = 512 // for our trace field
-	return &spool{dir: dir, memory: make([]byte, 0, min(max(expected, 2<<10)+slack, store.PieceSize))}
+	return &spool{
+		dir:    dir,
+		memory: make([]byte, 0, min(max(expected, 2<<10)+slack, store.PieceSize)),
+	}
 }
 
 // Write adds content.

@@ -26,9 +26,12 @@ func TestCommandsAreTakenAsTheStandardWritesThem(t *testing.T) {
 		{"EHLO a", "MAIL FROM:<a@skerryline.example> ENVID=a+0D+0AFinal-Recipient:", "501 5.5.4 ENVID"},
 		{"EHLO a", "MAIL FROM:<a@skerryline.example> AUTH=a+4", "501 5.5.4 AUTH"},
 		{"EHLO a", "MAIL FROM:<a@skerryline.example> AUTH=<>", "250"},
-		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@skerryline.example> ORCPT=rfc822;a+0D+0Ab", "501 5.5.4 ORCPT"},
-		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@skerryline.example> ORCPT=rfc822;a+FFb", "501 5.5.4 ORCPT"},
-		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@skerryline.example> ORCPT=rf:c;ab", "501 5.5.4 ORCPT"},
+		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@skerryline.example> ORCPT=rfc822;a+0D+0Ab",
+			"501 5.5.4 ORCPT"},
+		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@skerryline.example> ORCPT=rfc822;a+FFb",
+			"501 5.5.4 ORCPT"},
+		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@skerryline.example> ORCPT=rf:c;ab",
+			"501 5.5.4 ORCPT"},
 		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<postmaster@mail.skerryline.example>", "250"},
 		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<Postmaster@MAIL.skerryline.example>", "250"},
 		{"MAIL FROM:<a@skerryline.example>", "RCPT TO:<keeper@mail.skerryline.example>", "550"},
@@ -49,11 +52,14 @@ func TestByLMTPWithoutRecipientsDATAIsOutOfOrder(t *testing.T) {
 	c := dial(t, with(t, newKeeper(), "kind: lmtp"))
 	c.say("", "220")
 	c.say("LHLO a\r\n", "250")
-	c.say("MAIL FROM:<a@saltmarsh.example>\r\nRCPT TO:<nobody@skerryline.example>\r\nDATA\r\n", "250", "550", "503 5.5.1")
+	c.say("MAIL FROM:<a@saltmarsh.example>\r\nRCPT TO:<nobody@skerryline.example>\r\nDATA\r\n",
+		"250", "550", "503 5.5.1")
 }
 
 func TestASizeThatFitsNoMailboxIsRefusedInTheConversation(t *testing.T) {
-	boxes := settings[:strings.Index(settings, "mailboxes:")] + "mailboxes:\n  - {address: keeper@skerryline.example}\n  - {address: small@skerryline.example, quota: 1 KB}\n"
+	boxes := settings[:strings.Index(settings,
+		"mailboxes:")] + "mailboxes:\n  - {address: keeper@skerryline.example}\n  - {address: " +
+		"small@skerryline.example, quota: 1 KB}\n"
 	long := "Subject: a\r\n\r\n" + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 40) + ".\r\n"
 	for _, c := range []struct {
 		kind, hello string
@@ -90,7 +96,14 @@ func TestFieldsThatAreNotForReadersGo(t *testing.T) {
 	}{{config.Submission, 0}, {config.Inside, 1}} {
 		se := contentTalk{&session{server: &Server{}, cfg: &config.Compiled{Config: &config.Config{}},
 			conf: &config.Listener{Kind: x.kind, GreetingName: "mail.skerryline.example"}}}
-		section, changed := se.fix([]byte("From: a@b.example\r\nDate: x\r\nMessage-ID: <1@x>\r\nBcc: secret@b.example,\r\n\tother@b.example\r\nSubject: hi\r\n"), 1, time.Now())
+		section, changed := se.fix(
+			[]byte(
+				"From: a@b.example\r\nDate: x\r\nMessage-ID: <1@x>\r\nBcc: "+
+					"secret@b.example,\r\n\tother@b.example\r\nSubject: hi\r\n",
+			),
+			1,
+			time.Now(),
+		)
 		if got := strings.Count(string(section), "secret"); got != x.bcc || changed != (x.bcc == 0) {
 			t.Errorf("%s: %q", x.kind, section)
 		}
@@ -98,23 +111,43 @@ func TestFieldsThatAreNotForReadersGo(t *testing.T) {
 }
 
 func TestPeopleWriteAsThemselves(t *testing.T) {
-	text := settings + "  - {address: all@skerryline.example, to: [keeper@skerryline.example]}\nrelay_rules:\n  - {name: people, accounts: [\"*\"], action: allow, own_sender: true, own_from: TERM}\n"
+	text := settings + "  - {address: all@skerryline.example, to: " +
+		"[keeper@skerryline.example]}\nrelay_rules:\n  - {name: people, accounts: [\"*\"], action: allow, " +
+		"own_sender: true, own_from: TERM}\n"
 	for _, c := range []struct {
 		name, term, header, want string
 	}{
 		{"their own address", "refuse", "From: Ines <ines@skerryline.example>", ""},
 		{"one they may use", "refuse", "From: tickets@skerryline.example", ""},
-		{"a colleague", "refuse", "From: Tomas <tomas@skerryline.example>", "550 5.7.1 From names <tomas@skerryline.example>, which does not belong to ines@skerryline.example"},
-		{"a colleague beside them", "refuse", "From: ines@skerryline.example, tomas@skerryline.example", "550 5.7.1 From names <tomas@"},
-		{"a colleague in a group", "refuse", "From: crew: tomas@skerryline.example;", "550 5.7.1 From names <tomas@"},
-		{"two fields", "refuse", "From: ines@skerryline.example\r\nFrom: tomas@skerryline.example", "550 5.7.1 the message has 2 From fields"},
-		{"two fields, with a Sender added", "add_sender", "From: ines@skerryline.example\r\nfrom: tomas@skerryline.example", "550 5.7.1 the message has 2 From fields"},
-		{"a colleague as Sender", "refuse", "From: ines@skerryline.example\r\nSender: tomas@skerryline.example", "550 5.7.1 Sender names <tomas@"},
-		{"what nobody can read", "refuse", "From: tomas@skerryline.example tomas", "550 5.7.1 From names what cannot be read"},
-		{"a colleague, named", "add_sender", "From: tomas@skerryline.example\r\nSender: x@y.example", "Sender: <ines@skerryline.example>\r\nFrom: tomas@skerryline.example\r\n"},
+		{"a colleague", "refuse", "From: Tomas <tomas@skerryline.example>",
+			"550 5.7.1 From names <tomas@skerryline.example>, which does not belong to ines@skerryline.example"},
+		{"a colleague beside them", "refuse", "From: ines@skerryline.example, tomas@skerryline.example",
+			"550 5.7.1 From names <tomas@"},
+		{"a colleague in a group", "refuse", "From: crew: tomas@skerryline.example;",
+			"550 5.7.1 From names <tomas@"},
+		{"two fields", "refuse", "From: ines@skerryline.example\r\nFrom: tomas@skerryline.example",
+			"550 5.7.1 the message has 2 From fields"},
+		{"two fields, with a Sender added", "add_sender",
+			"From: ines@skerryline.example\r\nfrom: tomas@skerryline.example", "550 5.7.1 the message has " +
+				"2 From fields"},
+		{"a colleague as Sender", "refuse",
+			"From: ines@skerryline.example\r\nSender: tomas@skerryline.example", "550 5.7.1 Sender names " +
+				"<tomas@"},
+		{"what nobody can read", "refuse", "From: tomas@skerryline.example tomas",
+			"550 5.7.1 From names what cannot be read"},
+		{"a colleague, named", "add_sender", "From: tomas@skerryline.example\r\nSender: x@y.example",
+			"Sender: <ines@skerryline.example>\r\nFrom: tomas@skerryline.example\r\n"},
 	} {
-		parsed, err := config.Parse([]byte(strings.NewReplacer("TERM", c.term, "  - {address: keeper@skerryline.example}\n",
-			"  - {address: keeper@skerryline.example}\n  - {address: ines@skerryline.example, may_submit: true, send_as: [tickets@skerryline.example]}\n  - {address: tomas@skerryline.example}\n").Replace(text)))
+		parsed, err := config.Parse(
+			[]byte(strings.NewReplacer(
+				"TERM",
+				c.term,
+				"  - {address: keeper@skerryline.example}\n",
+				"  - {address: keeper@skerryline.example}\n  - {address: ines@skerryline.example, "+
+					"may_submit: true, send_as: [tickets@skerryline.example]}\n  - {address: "+
+					"tomas@skerryline.example}\n",
+			).Replace(text)),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -136,7 +169,15 @@ func TestPeopleWriteAsThemselves(t *testing.T) {
 }
 
 func TestSignInThatGoesWrongGetsAnAnswer(t *testing.T) {
-	c := dial(t, with(t, newKeeper(), "kind: submission, tls: \"off\", sign_in: [plain, scram], sign_in_without_tls: true, limits: {errors: 100}"))
+	c := dial(
+		t,
+		with(
+			t,
+			newKeeper(),
+			"kind: submission, tls: \"off\", sign_in: [plain, scram], sign_in_without_tls: true, limits: "+
+				"{errors: 100}",
+		),
+	)
 	c.say("", "220")
 	c.say("EHLO a\r\n", "250")
 	c.say("AUTH\r\n", "501 5.5.4 AUTH needs a mechanism; there are: PLAIN SCRAM-SHA-256")
@@ -145,7 +186,10 @@ func TestSignInThatGoesWrongGetsAnAnswer(t *testing.T) {
 	c.say(strings.Repeat("x", 13_000)+"\r\n", "500 5.5.6 the line is too long")
 	c.say("AUTH PLAIN\r\n", "334")
 	c.say("*\r\n", "501 5.7.0")
-	c.say("AUTH SCRAM-SHA-256 "+base64.StdEncoding.EncodeToString([]byte("p=tls-exporter,,n=ines,r=abc"))+"\r\n", "501 5.5.2 channel binding goes with SCRAM-SHA-256-PLUS only")
+	c.say(
+		"AUTH SCRAM-SHA-256 "+base64.StdEncoding.EncodeToString([]byte("p=tls-exporter,,n=ines,r=abc"))+"\r\n",
+		"501 5.5.2 channel binding goes with SCRAM-SHA-256-PLUS only",
+	)
 	c.say("AUTH SCRAM-SHA-256-PLUS\r\n", "504")
 	c.say("NOOP\r\n", "250")
 }

@@ -27,7 +27,12 @@ const verifyTimeout = 20 * time.Second
 
 // mayTake finds what stands against a recipient that rules and routes allow: the
 // rule's limits, a full mailbox, a next hop that does not know it.
-func (se recipientTalk) mayTake(e config.Envelope, d relay.Decision, to address.Address, legs []route.Leg) (*smtp.Reply, diagnose.Cause) {
+func (se recipientTalk) mayTake(
+	e config.Envelope,
+	d relay.Decision,
+	to address.Address,
+	legs []route.Leg,
+) (*smtp.Reply, diagnose.Cause) {
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTimeout)
 	defer cancel()
 	for _, leg := range legs {
@@ -44,7 +49,8 @@ func (se recipientTalk) mayTake(e config.Envelope, d relay.Decision, to address.
 	switch {
 	case dom == nil || dom.Kind != config.Relay:
 	case dom.Verify == "list" && !dom.Lists(to):
-		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(), address.DisplayDomain(to.Domain))
+		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(),
+			address.DisplayDomain(to.Domain))
 		return &r, diagnose.NoSuchUser
 	case dom.Verify == "call" && se.server.Verifier != nil:
 		if r := se.server.Verifier.Verify(ctx, se.cfg, to); r != nil {
@@ -70,7 +76,8 @@ func (se recipientTalk) reserve(ctx context.Context, d relay.Decision, holder st
 	if d.Limits == (config.RuleLimits{}) || se.server.Allowance == nil {
 		return ""
 	}
-	i := slices.IndexFunc(se.reserved, func(r reserved) bool { return r.rule == d.Rule && r.holder == holder })
+	i := slices.IndexFunc(se.reserved,
+		func(r reserved) bool { return r.rule == d.Rule && r.holder == holder })
 	if why := se.server.Allowance.Take(ctx, d.Rule, holder, d.Limits, i < 0); why != "" {
 		return why
 	}
@@ -98,13 +105,19 @@ func (se recipientTalk) room(ctx context.Context, to address.Address) *smtp.Repl
 
 // roomFor is room for a message of a size; full says whether a mailbox that is only
 // full counts too.
-func (se recipientTalk) roomFor(ctx context.Context, to address.Address, size int64, full bool) *smtp.Reply {
+func (se recipientTalk) roomFor(
+	ctx context.Context,
+	to address.Address,
+	size int64,
+	full bool,
+) *smtp.Reply {
 	box := se.cfg.Mailbox(to)
 	if box == nil || box.Quota == 0 {
 		return nil
 	}
 	if size > int64(box.Quota) {
-		r := smtp.NewReply(552, "5.2.3", "the message has %d octets; mailbox %s holds at most %s", size, to.Display(), box.Quota)
+		r := smtp.NewReply(552, "5.2.3", "the message has %d octets; mailbox %s holds at most %s",
+			size, to.Display(), box.Quota)
 		return &r
 	}
 	if !full || se.server.Mailboxes == nil {
@@ -171,16 +184,20 @@ func (se contentTalk) fix(section []byte, id ident.ID, now time.Time) ([]byte, b
 	}
 	out, rewritten := section, false
 	if se.cfg.Rewrites() {
-		out, rewritten = message.RewriteAddresses(section, []string{"From", "Sender", "Reply-To"}, func(a string) string {
-			old, err := address.Parse(a)
-			if err != nil {
+		out, rewritten = message.RewriteAddresses(
+			section,
+			[]string{"From", "Sender", "Reply-To"},
+			func(a string) string {
+				old, err := address.Parse(a)
+				if err != nil {
+					return a
+				}
+				if fresh := se.cfg.RewriteSender(old); fresh != old {
+					return fresh.String()
+				}
 				return a
-			}
-			if fresh := se.cfg.RewriteSender(old); fresh != old {
-				return fresh.String()
-			}
-			return a
-		})
+			},
+		)
 	}
 	if add.Len() == 0 && !rewritten {
 		return section, dropped > 0

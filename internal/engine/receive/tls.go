@@ -51,7 +51,9 @@ func (c *certificates) of(l *config.Listener) (*tls.Certificate, error) {
 		return f.cert, nil
 	}
 	info, err := os.Stat(l.Certificate)
-	if f != nil && (err != nil || info.ModTime().Equal(f.changed)) { // a file that is gone for a moment: the old one serves on
+	if f != nil &&
+		// a file that is gone for a moment: the old one serves on
+		(err != nil || info.ModTime().Equal(f.changed)) {
 		f.looked = time.Now()
 		return f.cert, nil
 	}
@@ -86,9 +88,15 @@ func (c *certificates) selfMade(name string) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name, Organization: []string{"self-made"}}, DNSNames: []string{name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := x509.Certificate{
+		SerialNumber: serial,
+		Subject:      pkix.Name{CommonName: name, Organization: []string{"self-made"}},
+		DNSNames:     []string{name},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().AddDate(1, 0, 0),
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, &t, &t, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -114,7 +122,13 @@ func (s *Server) Shown() []review.Certificate {
 		if err != nil {
 			continue
 		}
-		out = append(out, review.Certificate{Listener: l.Name, Own: l.Certificate == "", Until: leaf.NotAfter, Names: leaf.DNSNames, Fits: leaf.VerifyHostname(string(l.GreetingName)) == nil})
+		out = append(out, review.Certificate{
+			Listener: l.Name,
+			Own:      l.Certificate == "",
+			Until:    leaf.NotAfter,
+			Names:    leaf.DNSNames,
+			Fits:     leaf.VerifyHostname(string(l.GreetingName)) == nil,
+		})
 	}
 	return out
 }
@@ -125,7 +139,11 @@ func (c *certificates) settings(l *config.Listener) (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12, SessionTicketsDisabled: true}
+	s := &tls.Config{
+		Certificates:           []tls.Certificate{*cert},
+		MinVersion:             tls.VersionTLS12,
+		SessionTicketsDisabled: true,
+	}
 	if l.ClientCertificates == "" {
 		return s, nil
 	}
@@ -185,7 +203,10 @@ func (se *session) secure() error {
 	se.record.Note("TLS begins: %s", about)
 	if len(state.VerifiedChains) > 0 {
 		leaf := state.PeerCertificates[0]
-		se.certificates = append(append(append(se.certificates, leaf.DNSNames...), leaf.EmailAddresses...), leaf.Subject.CommonName)
+		se.certificates = append(
+			append(append(se.certificates, leaf.DNSNames...), leaf.EmailAddresses...),
+			leaf.Subject.CommonName,
+		)
 	}
 	return nil
 }

@@ -105,26 +105,46 @@ func (r *Resolver) MX(ctx context.Context, domain string) ([]Host, error) {
 		return nil, err
 	}
 	if msg.Rcode == dns.RcodeNameError && r.lies(ctx) {
-		return nil, &Failure{diagnose.DNSTrouble, false, "4.4.3", "DNS says that " + domain + " does not exist, and says the same of the root of all domains: it is not to be trusted now"}
+		return nil, &Failure{
+			diagnose.DNSTrouble,
+			false,
+			"4.4.3",
+			"DNS says that " + domain + " does not exist, and says the same of the root of all " +
+				"domains: it is not to be trusted now",
+		}
 	}
 	if msg.Rcode == dns.RcodeNameError {
-		return nil, &Failure{diagnose.NoSuchDomain, true, "5.1.2", "the domain " + domain + " does not exist in DNS"}
+		return nil, &Failure{
+			diagnose.NoSuchDomain,
+			true,
+			"5.1.2",
+			"the domain " + domain + " does not exist in DNS",
+		}
 	}
 	var hosts []Host
 	for _, rr := range msg.Answer {
 		if mx, ok := rr.(*dns.MX); ok {
-			hosts = append(hosts, Host{Name: strings.ToLower(strings.TrimSuffix(mx.Mx, ".")), Preference: mx.Preference})
+			hosts = append(hosts, Host{
+				Name:       strings.ToLower(strings.TrimSuffix(mx.Mx, ".")),
+				Preference: mx.Preference,
+			})
 		}
 	}
 	if len(hosts) == 1 && hosts[0].Name == "" {
-		return nil, &Failure{diagnose.NoMail, true, "5.1.10", "the domain " + domain + " says by its null MX that it takes no mail (RFC 7505)"}
+		return nil, &Failure{
+			diagnose.NoMail,
+			true,
+			"5.1.10",
+			"the domain " + domain + " says by its null MX that it takes no mail (RFC 7505)",
+		}
 	}
 	hosts = slices.DeleteFunc(hosts, func(h Host) bool { return h.Name == "" })
 	if len(hosts) == 0 {
 		return []Host{{Name: domain, Implicit: true}}, nil
 	}
 	rand.Shuffle(len(hosts), func(i, j int) { hosts[i], hosts[j] = hosts[j], hosts[i] })
-	slices.SortStableFunc(hosts, func(a, b Host) int { return int(a.Preference) - int(b.Preference) })
+	slices.SortStableFunc(hosts,
+		func(a, b Host) int { return int(a.Preference) - int(b.Preference) })
 	return hosts, nil
 }
 
@@ -136,7 +156,12 @@ func (r *Resolver) Records(ctx context.Context, name string, kind uint16) ([]dns
 		return nil, err
 	}
 	if msg.Rcode == dns.RcodeNameError {
-		return nil, &Failure{diagnose.NoSuchDomain, true, "5.1.2", "the name " + name + " does not exist in DNS"}
+		return nil, &Failure{
+			diagnose.NoSuchDomain,
+			true,
+			"5.1.2",
+			"the name " + name + " does not exist in DNS",
+		}
 	}
 	var out []dns.RR
 	for _, rr := range msg.Answer {
@@ -167,7 +192,8 @@ func (r *Resolver) Addrs(ctx context.Context, host string) ([]netip.Addr, error)
 	if ip, err := netip.ParseAddr(host); err == nil {
 		return []netip.Addr{ip}, nil
 	}
-	kinds := map[string][]uint16{"ipv4": {dns.TypeA}, "ipv6": {dns.TypeAAAA}, "both": {dns.TypeAAAA, dns.TypeA}}[r.family]
+	kinds := map[string][]uint16{"ipv4": {dns.TypeA}, "ipv6": {dns.TypeAAAA}, "both": {dns.TypeAAAA,
+		dns.TypeA}}[r.family]
 	var addrs []netip.Addr
 	var trouble error
 	for _, kind := range kinds {
@@ -195,10 +221,19 @@ func (r *Resolver) Addrs(ctx context.Context, host string) ([]netip.Addr, error)
 	if trouble != nil {
 		return nil, trouble
 	}
-	return nil, &Failure{diagnose.NoAddress, false, "4.4.4", fmt.Sprintf("the host %s has no %s in DNS", host, familyWords[r.family])}
+	return nil, &Failure{
+		diagnose.NoAddress,
+		false,
+		"4.4.4",
+		fmt.Sprintf("the host %s has no %s in DNS", host, familyWords[r.family]),
+	}
 }
 
-var familyWords = map[string]string{"ipv4": "IPv4 address", "ipv6": "IPv6 address", "both": "address"}
+var familyWords = map[string]string{
+	"ipv4": "IPv4 address",
+	"ipv6": "IPv6 address",
+	"both": "address",
+}
 
 // ask answers from the cache or from a server.
 func (r *Resolver) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
@@ -240,7 +275,12 @@ func (r *Resolver) query(ctx context.Context, q question) (*dns.Msg, error) {
 			break
 		}
 	}
-	return nil, &Failure{diagnose.DNSTrouble, false, "4.4.3", fmt.Sprintf("DNS gives no answer for %s %s: %v", q.name, dns.TypeToString[q.kind], err)}
+	return nil, &Failure{
+		diagnose.DNSTrouble,
+		false,
+		"4.4.3",
+		fmt.Sprintf("DNS gives no answer for %s %s: %v", q.name, dns.TypeToString[q.kind], err),
+	}
 }
 
 func (r *Resolver) keep(q question, msg *dns.Msg, now time.Time) {

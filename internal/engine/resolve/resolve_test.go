@@ -102,7 +102,9 @@ func TestMXOrderAndItsSpecialCases(t *testing.T) {
 	if n := z.asked.Load(); n != 1 {
 		t.Errorf("the answer was asked for %d times", n)
 	}
-	if hosts, err := r.MX(ctx, "none.example"); err != nil || len(hosts) != 1 || !hosts[0].Implicit || hosts[0].Name != "none.example" {
+	if hosts, err := r.MX(ctx,
+		"none.example"); err != nil || len(hosts) != 1 || !hosts[0].Implicit ||
+		hosts[0].Name != "none.example" {
 		t.Errorf("no MX: %+v %v", hosts, err)
 	}
 	if hosts, err := r.MX(ctx, "mixed.example"); err != nil || len(hosts) != 1 || hosts[0].Name != "a.example" {
@@ -119,7 +121,9 @@ func TestMXOrderAndItsSpecialCases(t *testing.T) {
 	} {
 		_, err := r.MX(ctx, domain)
 		var f *Failure
-		if !errors.As(err, &f) || f.Cause != want.Cause || f.Permanent != want.Permanent || f.Enhanced != want.Enhanced || !strings.Contains(f.Text, domain) {
+		if !errors.As(err, &f) || f.Cause != want.Cause || f.Permanent != want.Permanent ||
+			f.Enhanced != want.Enhanced ||
+			!strings.Contains(f.Text, domain) {
 			t.Errorf("%s: %+v", domain, err)
 		}
 	}
@@ -127,13 +131,21 @@ func TestMXOrderAndItsSpecialCases(t *testing.T) {
 
 func TestTheAddressFamilyIsASetting(t *testing.T) {
 	z := &zone{records: map[string][]string{
-		"both.example.": {"A 127.0.0.1", "AAAA 2001:db8::1"}, "four.example.": {"A 127.0.0.1"}, "empty.example.": {"TXT \"x\""},
+		"both.example.": {
+			"A 127.0.0.1",
+			"AAAA 2001:db8::1",
+		},
+		"four.example.":  {"A 127.0.0.1"},
+		"empty.example.": {"TXT \"x\""},
 	}}
 	server := serve(t, z)
 	for _, c := range []struct{ family, host, want string }{
-		{"both", "both.example", "2001:db8::1 127.0.0.1"}, {"ipv4", "both.example", "127.0.0.1"}, {"ipv6", "both.example", "2001:db8::1"},
-		{"both", "four.example", "127.0.0.1"}, {"ipv6", "four.example", "the host four.example has no IPv6 address in DNS"},
-		{"both", "empty.example", "the host empty.example has no address in DNS"}, {"both", "192.0.2.7", "192.0.2.7"},
+		{"both", "both.example", "2001:db8::1 127.0.0.1"}, {"ipv4", "both.example", "127.0.0.1"}, {"ipv6",
+			"both.example", "2001:db8::1"},
+		{"both", "four.example", "127.0.0.1"}, {"ipv6", "four.example",
+			"the host four.example has no IPv6 address in DNS"},
+		{"both", "empty.example", "the host empty.example has no address in DNS"}, {"both", "192.0.2.7",
+			"192.0.2.7"},
 	} {
 		addrs, err := New([]netip.AddrPort{server}, c.family).Addrs(context.Background(), c.host)
 		var got []string
@@ -162,7 +174,8 @@ func TestASecondServerIsAskedWhenTheFirstFails(t *testing.T) {
 		t.Errorf("%+v %v", hosts, err)
 	}
 	r = New([]netip.AddrPort{deadAddress}, "both")
-	if _, err := r.MX(context.Background(), "a.example"); err == nil || !strings.Contains(err.Error(), "refused") {
+	if _, err := r.MX(context.Background(), "a.example"); err == nil || !strings.Contains(err.Error(),
+		"refused") {
 		t.Errorf("a dead resolver: %v", err)
 	}
 }
@@ -171,7 +184,8 @@ func TestAResolverThatDeniesEverythingIsNotBelieved(t *testing.T) {
 	r := New([]netip.AddrPort{serve(t, &zone{lies: true})}, "ipv4")
 	_, err := r.MX(context.Background(), "saltmarsh.example")
 	var f *Failure
-	if !errors.As(err, &f) || f.Permanent || f.Cause != diagnose.DNSTrouble || !strings.Contains(f.Text, "not to be trusted") {
+	if !errors.As(err, &f) || f.Permanent || f.Cause != diagnose.DNSTrouble ||
+		!strings.Contains(f.Text, "not to be trusted") {
 		t.Errorf("%+v", err)
 	}
 }

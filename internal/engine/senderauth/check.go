@@ -48,7 +48,10 @@ func Check(ctx context.Context, r Resolver, f Facts) senderauth.Assessment {
 	ctx, cancel := context.WithTimeout(ctx, checkTime)
 	defer cancel()
 	h := message.ParseHeader(f.Header)
-	c := senderauth.Assessment{SPF: SPF(ctx, r, f.Client, f.Helo, f.Sender), DKIM: []senderauth.Signature{}}
+	c := senderauth.Assessment{
+		SPF:  SPF(ctx, r, f.Client, f.Helo, f.Sender),
+		DKIM: []senderauth.Signature{},
+	}
 	if h.First("DKIM-Signature") != "" {
 		c.DKIM = signatures(ctx, r, h, f.Content)
 	}
@@ -63,13 +66,23 @@ func Check(ctx context.Context, r Resolver, f Facts) senderauth.Assessment {
 
 // SPF evaluates the sender's domain, or for the null sender the name that the
 // client gave itself (RFC 7208 section 2.4).
-func SPF(ctx context.Context, r Resolver, client netip.Addr, helo string, sender address.Address) senderauth.SPF {
+func SPF(
+	ctx context.Context,
+	r Resolver,
+	client netip.Addr,
+	helo string,
+	sender address.Address,
+) senderauth.SPF {
 	out := senderauth.SPF{Domain: sender.Domain, Scope: "mailfrom"}
 	who := sender.String()
 	if sender.IsNull() {
 		name, err := address.ParseDomain(helo)
 		if err != nil || address.IsLiteral(name) {
-			return senderauth.SPF{Result: senderauth.None, Scope: "helo", Why: "the client gave no name that is a domain"}
+			return senderauth.SPF{
+				Result: senderauth.None,
+				Scope:  "helo",
+				Why:    "the client gave no name that is a domain",
+			}
 		}
 		out.Domain, out.Scope, who = name, "helo", "postmaster@"+name
 	}
@@ -77,7 +90,8 @@ func SPF(ctx context.Context, r Resolver, client netip.Addr, helo string, sender
 		out.Result, out.Why = senderauth.None, "an address literal has no DNS"
 		return out
 	}
-	result, err := spf.CheckHostWithSender(net.IP(client.Unmap().AsSlice()), helo, who, spf.WithContext(ctx), spf.WithResolver(asker{r}))
+	result, err := spf.CheckHostWithSender(net.IP(client.Unmap().AsSlice()), helo, who,
+		spf.WithContext(ctx), spf.WithResolver(asker{r}))
 	out.Result = senderauth.Result(result)
 	if err != nil {
 		out.Why = err.Error()
@@ -86,7 +100,12 @@ func SPF(ctx context.Context, r Resolver, client netip.Addr, helo string, sender
 }
 
 // signatures verifies those of a message.
-func signatures(ctx context.Context, r Resolver, h message.Header, content func() (io.Reader, error)) []senderauth.Signature {
+func signatures(
+	ctx context.Context,
+	r Resolver,
+	h message.Header,
+	content func() (io.Reader, error),
+) []senderauth.Signature {
 	var said []senderauth.TagList // in order
 	for _, f := range h {
 		if strings.EqualFold(f.Name, "DKIM-Signature") {
@@ -96,12 +115,16 @@ func signatures(ctx context.Context, r Resolver, h message.Header, content func(
 	}
 	in, err := content()
 	if err != nil {
-		return []senderauth.Signature{{Result: senderauth.TempError, Why: "the content could not be read"}}
+		return []senderauth.Signature{
+			{Result: senderauth.TempError, Why: "the content could not be read"},
+		}
 	}
 	found, err := dkim.VerifyWithOptions(in, &dkim.VerifyOptions{MaxVerifications: maxSignatures,
 		LookupTXT: func(name string) ([]string, error) { return asker{r}.LookupTXT(ctx, name) }})
 	if err != nil && !errors.Is(err, dkim.ErrTooManySignatures) && len(found) == 0 {
-		return []senderauth.Signature{{Result: senderauth.PermError, Why: "the signatures cannot be read: " + err.Error()}}
+		return []senderauth.Signature{
+			{Result: senderauth.PermError, Why: "the signatures cannot be read: " + err.Error()},
+		}
 	}
 	out := []senderauth.Signature{}
 	for i, v := range found {

@@ -70,16 +70,42 @@ func (s *Signer) Any() bool {
 // signed are the fields that a signature covers (RFC 6376 section 5.4.1). Those of
 // which a second one would be shown to people are signed once more than they are
 // there, so that none can be added (section 8.15).
-var signed = []string{"From", "Sender", "Reply-To", "To", "Cc", "Subject", "Date", "Message-ID", "In-Reply-To", "References",
-	"MIME-Version", "Content-Type", "Content-Transfer-Encoding", "Content-ID", "Content-Description",
-	"List-Id", "List-Help", "List-Unsubscribe", "List-Unsubscribe-Post", "List-Subscribe", "List-Post", "List-Owner", "List-Archive"}
+var signed = []string{
+	"From",
+	"Sender",
+	"Reply-To",
+	"To",
+	"Cc",
+	"Subject",
+	"Date",
+	"Message-ID",
+	"In-Reply-To",
+	"References",
+	"MIME-Version",
+	"Content-Type",
+	"Content-Transfer-Encoding",
+	"Content-ID",
+	"Content-Description",
+	"List-Id",
+	"List-Help",
+	"List-Unsubscribe",
+	"List-Unsubscribe-Post",
+	"List-Subscribe",
+	"List-Post",
+	"List-Owner",
+	"List-Archive",
+}
 
 var once = []string{"From", "To", "Cc", "Subject", "Date", "Message-ID", "Reply-To", "Content-Type"}
 
 // Sign returns the DKIM-Signature fields for a message, each with its CRLF; ErrLocked if
 // none of its keys is open; none if no key is for it, or if may says of an address in From
 // that who sent it may not use it. The content is read once.
-func (s *Signer) Sign(ctx context.Context, may func(from address.Address) bool, content func() (io.Reader, error)) ([]byte, error) {
+func (s *Signer) Sign(
+	ctx context.Context,
+	may func(from address.Address) bool,
+	content func() (io.Reader, error),
+) ([]byte, error) {
 	in, err := content()
 	if err != nil {
 		return nil, err
@@ -95,15 +121,25 @@ func (s *Signer) Sign(ctx context.Context, may func(from address.Address) bool, 
 	if len(keys) == 0 || !mayAll(section, may) {
 		return nil, nil
 	}
-	if keys = slices.DeleteFunc(slices.Clone(keys), func(k Key) bool { return k.Signer == nil }); len(keys) == 0 {
+	if keys = slices.DeleteFunc(
+		slices.Clone(keys),
+		func(k Key) bool { return k.Signer == nil },
+	); len(keys) == 0 {
 		return nil, ErrLocked
 	}
 	fields := covered(message.ParseHeader(section))
 	var signers []*dkim.Signer
 	var all []io.Writer
 	for _, k := range keys {
-		signer, err := dkim.NewSigner(&dkim.SignOptions{Domain: k.Domain, Selector: k.Selector, Signer: k.Signer, Hash: crypto.SHA256, HeaderKeys: fields,
-			HeaderCanonicalization: dkim.CanonicalizationRelaxed, BodyCanonicalization: dkim.CanonicalizationRelaxed})
+		signer, err := dkim.NewSigner(&dkim.SignOptions{
+			Domain:                 k.Domain,
+			Selector:               k.Selector,
+			Signer:                 k.Signer,
+			Hash:                   crypto.SHA256,
+			HeaderKeys:             fields,
+			HeaderCanonicalization: dkim.CanonicalizationRelaxed,
+			BodyCanonicalization:   dkim.CanonicalizationRelaxed,
+		})
 		if err != nil {
 			return nil, fmt.Errorf("signing as %s: %w", k.Domain, err)
 		}

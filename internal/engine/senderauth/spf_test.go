@@ -24,7 +24,8 @@ func (z zone) Records(_ context.Context, name string, kind uint16) ([]dns.RR, er
 	name = strings.TrimSuffix(strings.ToLower(name), ".")
 	types, ok := z[name]
 	if !ok {
-		return nil, &resolve.Failure{Cause: diagnose.NoSuchDomain, Permanent: true, Text: name + " does not exist"}
+		return nil, &resolve.Failure{Cause: diagnose.NoSuchDomain, Permanent: true,
+			Text: name + " does not exist"}
 	}
 	if _, fails := types["TIMEOUT"]; fails {
 		return nil, &resolve.Failure{Cause: diagnose.DNSTrouble, Text: "no answer"}
@@ -111,26 +112,33 @@ func TestSPFAgreesWithAnIndependentEvaluator(t *testing.T) {
 		"ptr.example":                    txt("v=spf1 ptr:saltmarsh.example -all"),
 		"loop.example":                   txt("v=spf1 include:loop.example -all"),
 		"redirectloop.example":           txt("v=spf1 redirect=redirectloop.example"),
-		"ten.example":                    txt("v=spf1 " + strings.Repeat("a:mx.saltmarsh.example ", 10) + "-all"),
-		"eleven.example":                 txt("v=spf1 " + strings.Repeat("a:mx.elsewhere.example ", 11) + "ip4:127.30.0.10 -all"),
-		"tenthen.example":                txt("v=spf1 " + strings.Repeat("a:mx.elsewhere.example ", 10) + "ip4:127.30.0.10 -all"),
-		"voids.example":                  txt("v=spf1 a:gone1.example a:gone2.example a:gone3.example ip4:127.30.0.10 -all"),
-		"twovoids.example":               txt("v=spf1 a:gone1.example a:gone2.example ip4:127.30.0.10 -all"),
-		"saltmarsh.example":              txt("v=spf1 mx a:mx.saltmarsh.example -all"),
-		"_spf.deep.example":              txt("v=spf1 ip4:127.30.0.10 ?all"),
-		"deep.example":                   txt("v=spf1 include:_spf.deep.example -all"),
-		"case.example":                   txt("v=spf1 InClUdE:IP4.example -all"),
-		"spaces.example":                 txt("v=spf1   ip4:127.30.0.10    -all"),
-		"exp.example":                    txt("v=spf1 -all exp=why.exp.example"),
-		"why.exp.example":                txt("%{i} may not send for %{d}"),
-		"mx0.example":                    {"TXT": {"v=spf1 mx:null.example -all"}},
-		"null.example":                   {"MX": {"0 ."}},
-		"xn--blgevik-q1a.example":        txt("v=spf1 ip4:127.30.0.10 -all"),
-		"neutralip.example":              txt("v=spf1 ?ip4:127.30.0.10 -all"),
-		"softip.example":                 txt("v=spf1 ~ip4:127.30.0.10 -all"),
-		"minusip.example":                txt("v=spf1 -ip4:127.30.0.10 +all"),
-		"macroc.example":                 txt("v=spf1 exists:%{d}.%{s}.x.example -all"),
-		"percent.example":                txt("v=spf1 exists:%%%_%-.percent.example -all"),
+		"ten.example": txt("v=spf1 " + strings.Repeat("a:mx.saltmarsh.example ",
+			10) + "-all"),
+		"eleven.example": txt(
+			"v=spf1 " + strings.Repeat("a:mx.elsewhere.example ", 11) + "ip4:127.30.0.10 -all",
+		),
+		"tenthen.example": txt(
+			"v=spf1 " + strings.Repeat("a:mx.elsewhere.example ", 10) + "ip4:127.30.0.10 -all",
+		),
+		"voids.example": txt(
+			"v=spf1 a:gone1.example a:gone2.example a:gone3.example ip4:127.30.0.10 -all",
+		),
+		"twovoids.example":        txt("v=spf1 a:gone1.example a:gone2.example ip4:127.30.0.10 -all"),
+		"saltmarsh.example":       txt("v=spf1 mx a:mx.saltmarsh.example -all"),
+		"_spf.deep.example":       txt("v=spf1 ip4:127.30.0.10 ?all"),
+		"deep.example":            txt("v=spf1 include:_spf.deep.example -all"),
+		"case.example":            txt("v=spf1 InClUdE:IP4.example -all"),
+		"spaces.example":          txt("v=spf1   ip4:127.30.0.10    -all"),
+		"exp.example":             txt("v=spf1 -all exp=why.exp.example"),
+		"why.exp.example":         txt("%{i} may not send for %{d}"),
+		"mx0.example":             {"TXT": {"v=spf1 mx:null.example -all"}},
+		"null.example":            {"MX": {"0 ."}},
+		"xn--blgevik-q1a.example": txt("v=spf1 ip4:127.30.0.10 -all"),
+		"neutralip.example":       txt("v=spf1 ?ip4:127.30.0.10 -all"),
+		"softip.example":          txt("v=spf1 ~ip4:127.30.0.10 -all"),
+		"minusip.example":         txt("v=spf1 -ip4:127.30.0.10 +all"),
+		"macroc.example":          txt("v=spf1 exists:%{d}.%{s}.x.example -all"),
+		"percent.example":         txt("v=spf1 exists:%%%_%-.percent.example -all"),
 	}
 	type one struct {
 		IP     string `json:"ip"`
@@ -143,9 +151,28 @@ func TestSPFAgreesWithAnIndependentEvaluator(t *testing.T) {
 			cases = append(cases, one{"127.30.0.10", "ines-harrow@" + name, "mx.saltmarsh.example"})
 		}
 	}
-	cases = append(cases, one{"127.30.0.11", "ines@saltmarsh.example", "h"}, one{"2001:db8::10", "ines@saltmarsh.example", "h"}, one{"2001:db8::10", "ines@ip6.example", "h"},
-		one{"2001:db8::77", "ines@adual.example", "h"}, one{"2001:dead::1", "ines@ip6.example", "h"}, one{"127.30.0.11", "ines@ptr.example", "h"}, one{"127.30.0.10", "ines@existslocal.example", "h"},
-		one{"127.30.0.12", "x@gone.example", "h"}, one{"127.31.0.1", "x@ip4.example", "h"}, one{"127.31.0.1", "x@redirect.example", "h"}, one{"127.31.0.1", "x@mxmask.example", "h"})
+	cases = append(
+		cases,
+		one{"127.30.0.11", "ines@saltmarsh.example", "h"},
+		one{"2001:db8::10", "ines@saltmarsh.example", "h"},
+		one{"2001:db8::10", "ines@ip6.example", "h"},
+		one{
+			"2001:db8::77",
+			"ines@adual.example",
+			"h",
+		},
+		one{"2001:dead::1", "ines@ip6.example", "h"},
+		one{"127.30.0.11", "ines@ptr.example", "h"},
+		one{"127.30.0.10", "ines@existslocal.example", "h"},
+		one{
+			"127.30.0.12",
+			"x@gone.example",
+			"h",
+		},
+		one{"127.31.0.1", "x@ip4.example", "h"},
+		one{"127.31.0.1", "x@redirect.example", "h"},
+		one{"127.31.0.1", "x@mxmask.example", "h"},
+	)
 	if len(cases) < 60 {
 		t.Fatalf("there are only %d cases", len(cases))
 	}

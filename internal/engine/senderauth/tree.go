@@ -79,7 +79,8 @@ func (w *walker) walk(domain, record string, counts bool, depth int) (all string
 		case "a", "mx", "ptr", "exists":
 			w.out.Lookups++
 			if passes {
-				w.out.Passes = append(w.out.Passes, strings.ToLower(mechanism)+" of "+orDomain(value, domain))
+				w.out.Passes = append(w.out.Passes,
+					strings.ToLower(mechanism)+" of "+orDomain(value, domain))
 			}
 		default:
 			w.fault("%q is no term of SPF", term)

@@ -65,7 +65,12 @@ type item struct {
 
 // New makes a recorder; Run writes what it gets.
 func New(o Options) *Recorder {
-	r := &Recorder{Options: o, items: make(chan item, depth), open: map[ident.ID]*Recording{}, ended: map[ident.ID]*mail.SessionRecord{}}
+	r := &Recorder{
+		Options: o,
+		items:   make(chan item, depth),
+		open:    map[ident.ID]*Recording{},
+		ended:   map[ident.ID]*mail.SessionRecord{},
+	}
 	r.watches.Store(&watches{})
 	return r
 }
@@ -81,9 +86,21 @@ func (r *Recorder) Refuse(x mail.Refusal) {
 		r.Tally.Add(counters.Rejected, size)
 	}
 	if r.Hub.Watched() {
-		r.Hub.Publish(feed.Event{Event: mail.Event{At: x.At, Kind: feed.EventRejected, Node: r.Node, Text: x.ClientAddress + " at " + x.Listener + ": " + x.Reply(),
-			Detail: map[string]any{"refusal": x.ID, "session_id": x.SessionID, "cause": x.Cause, "stage": x.Stage}},
-			Sender: x.Sender, Recipient: x.Recipient, Client: x.ClientAddress})
+		r.Hub.Publish(
+			feed.Event{Event: mail.Event{
+				At:   x.At,
+				Kind: feed.EventRejected,
+				Node: r.Node,
+				Text: x.ClientAddress + " at " + x.Listener + ": " + x.Reply(),
+				Detail: map[string]any{
+					"refusal":    x.ID,
+					"session_id": x.SessionID,
+					"cause":      x.Cause,
+					"stage":      x.Stage,
+				},
+			},
+				Sender: x.Sender, Recipient: x.Recipient, Client: x.ClientAddress},
+		)
 	}
 	if r.Snags != nil && !x.Probe {
 		r.Snags.Refusal(&x)
@@ -155,7 +172,8 @@ func (r *Recorder) write(ctx context.Context, group []item) {
 		}
 		if try == 0 || time.Since(r.said) > time.Minute {
 			r.said = time.Now()
-			r.Log.Error("sessions and refusals could not be recorded; trying again", "items", len(left), "error", err)
+			r.Log.Error("sessions and refusals could not be recorded; trying again",
+				"items", len(left), "error", err)
 		}
 		if try >= 3 && ctx.Err() != nil { // the service stops
 			r.lost.Add(int64(len(left)))
@@ -170,7 +188,15 @@ func (r *Recorder) write(ctx context.Context, group []item) {
 	if n := r.lost.Swap(0); n > 0 {
 		r.Log.Error("sessions and refusals are missing from the record", "missing", n, "why", why)
 		if r.Hub.Watched() {
-			r.Hub.Publish(feed.Event{Event: mail.Event{At: time.Now().UTC(), Kind: feed.EventLost, Node: r.Node, Text: "sessions and refusals are missing from the record: " + why, Detail: map[string]any{"missing": n}}})
+			r.Hub.Publish(feed.Event{
+				Event: mail.Event{
+					At:     time.Now().UTC(),
+					Kind:   feed.EventLost,
+					Node:   r.Node,
+					Text:   "sessions and refusals are missing from the record: " + why,
+					Detail: map[string]any{"missing": n},
+				},
+			})
 		}
 	}
 }
@@ -199,16 +225,19 @@ func (r *Recorder) writeBare(i item, why error) {
 	if s := i.session; s != nil {
 		id = s.ID
 		bare := *s
-		bare.Name, bare.Account, bare.TLS, bare.Ended = "", "", "", "the words of this session could not be kept"
+		bare.Name, bare.Account, bare.TLS, bare.Ended = "", "", "", "the words of this session "+
+			"could not be kept"
 		i.session = &bare
 	} else {
 		id = i.refusal.ID
 		bare := *i.refusal
-		bare.Helo, bare.Account, bare.Sender, bare.Recipient, bare.Subject, bare.HeaderFrom, bare.MessageID = "", "", "", "", "", "", ""
+		bare.Helo, bare.Account, bare.Sender, bare.Recipient, bare.Subject, bare.HeaderFrom,
+			bare.MessageID = "", "", "", "", "", "", ""
 		bare.Text = "the words of this refusal could not be kept"
 		i.refusal = &bare
 	}
-	r.Log.Error("a session or refusal is refused by the database; it is recorded without its words", "id", id, "error", why)
+	r.Log.Error("a session or refusal is refused by the database; it is recorded without its words",
+		"id", id, "error", why)
 	if err := r.writeAll([]item{i}); err != nil {
 		r.lost.Add(1)
 	}

@@ -28,7 +28,14 @@ func (s slow) Record(context.Context, []mail.SessionRecord, []mail.Refusal) erro
 // waits to be written, and that is written.
 func TestASessionIsSeenUntilItIsOnRecord(t *testing.T) {
 	s := slow{make(chan struct{}), make(chan struct{})}
-	r := New(Options{Store: s, Node: "test", IDs: ident.NewMaker(1, time.Now), Hub: feed.NewHub(), Tally: counters.New(), Log: slog.New(slog.DiscardHandler)})
+	r := New(Options{
+		Store: s,
+		Node:  "test",
+		IDs:   ident.NewMaker(1, time.Now),
+		Hub:   feed.NewHub(),
+		Tally: counters.New(),
+		Log:   slog.New(slog.DiscardHandler),
+	})
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	go r.Run(ctx)
@@ -39,7 +46,10 @@ func TestASessionIsSeenUntilItIsOnRecord(t *testing.T) {
 	}
 	b.End("the client said goodbye", false)
 	<-s.began
-	if x := r.OpenOne(id); x == nil || x.Outcome == mail.Open || x.Ended != "the client said goodbye" || len(r.Open()) != 0 {
+	if x := r.OpenOne(
+		id,
+	); x == nil || x.Outcome == mail.Open || x.Ended != "the client said goodbye" ||
+		len(r.Open()) != 0 {
 		t.Errorf("ended and not yet written: %+v, %d open", x, len(r.Open()))
 	}
 	s.let <- struct{}{}
@@ -69,7 +79,14 @@ func (a *away) Record(_ context.Context, sessions []mail.SessionRecord, refusals
 func TestRefusalsWaitForTheDatabase(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &away{until: time.Now().Add(3 * time.Minute)}
-		r := New(Options{Store: s, Node: "test", IDs: ident.NewMaker(1, time.Now), Hub: feed.NewHub(), Tally: counters.New(), Log: slog.New(slog.DiscardHandler)})
+		r := New(Options{
+			Store: s,
+			Node:  "test",
+			IDs:   ident.NewMaker(1, time.Now),
+			Hub:   feed.NewHub(),
+			Tally: counters.New(),
+			Log:   slog.New(slog.DiscardHandler),
+		})
 		ctx, stop := context.WithCancel(context.Background())
 		done := make(chan struct{})
 		go func() { r.Run(ctx); close(done) }()

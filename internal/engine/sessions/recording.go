@@ -121,7 +121,9 @@ func (b *Recording) Now() mail.SessionRecord {
 	defer b.mu.Unlock()
 	s := mail.SessionRecord{Session: b.session, Transcript: b.log.Bytes()}
 	s.Messages = append(s.Messages[:0:0], s.Messages...)
-	s.Outcome, s.Seconds, s.TranscriptKept = mail.Open, time.Since(s.StartedAt).Seconds(), b.log != nil
+	s.Outcome, s.Seconds, s.TranscriptKept = mail.Open, time.Since(
+		s.StartedAt,
+	).Seconds(), b.log != nil
 	return s
 }
 
@@ -139,7 +141,8 @@ func (b *Recording) End(why string, broken bool) {
 	b.session.Ended = why
 	b.session.Conclude(time.Now(), broken)
 	rec := mail.SessionRecord{Session: b.session}
-	if b.watched || b.level == config.TranscriptAll || b.level == config.TranscriptTrouble && rec.Trouble() {
+	if b.watched || b.level == config.TranscriptAll ||
+		b.level == config.TranscriptTrouble && rec.Trouble() {
 		rec.Transcript = b.log.Bytes()
 	}
 	rec.TranscriptKept = rec.Transcript != nil

@@ -73,7 +73,10 @@ func (t *Try) keys() [3]string {
 // Begin counts a try, and waits while others that are not ended yet could make it one
 // too many. It reports false if it may not be made; delay is how long to wait before
 // it is checked.
-func (l *Limiter) Begin(ctx context.Context, account, client string) (try *Try, delay time.Duration, ok bool) {
+func (l *Limiter) Begin(
+	ctx context.Context,
+	account, client string,
+) (try *Try, delay time.Duration, ok bool) {
 	client = ClientKey(client)
 	known := false
 	for {
@@ -174,7 +177,9 @@ func (l *Limiter) remember(t *Try) {
 			l.recent(key, t.at)
 		}
 	}
-	if len(l.tries) > 2*maxKnown { // more guessers than we remember: forget the oldest knowledge whole
+	if len(
+		l.tries,
+	) > 2*maxKnown { // more guessers than we remember: forget the oldest knowledge whole
 		l.tries = map[string][]*Try{}
 	}
 	for _, key := range t.keys() {

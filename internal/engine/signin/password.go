@@ -35,7 +35,8 @@ func Hash(password string) (string, error) {
 	}
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonKey)
 	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonLanes, enc(salt), enc(key)), nil
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory,
+		argonTime, argonLanes, enc(salt), enc(key)), nil
 }
 
 // check reports whether a password has a hash.
@@ -46,7 +47,9 @@ func check(hash, password string) bool {
 	}
 	var memory, passes uint32
 	var lanes uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &lanes); err != nil || memory > maxArgonMemory || passes == 0 || lanes == 0 {
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes,
+		&lanes); err != nil || memory > maxArgonMemory || passes == 0 ||
+		lanes == 0 {
 		return false
 	}
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
@@ -69,12 +72,15 @@ func ScramKeys(name, password string) (string, error) {
 	if err != nil { // characters that RFC 4013 does not allow
 		return "", nil
 	}
-	keys, err := c.GetStoredCredentialsWithError(scram.KeyFactors{Salt: string(salt), Iters: scramRounds})
+	keys, err := c.GetStoredCredentialsWithError(
+		scram.KeyFactors{Salt: string(salt), Iters: scramRounds},
+	)
 	if err != nil {
 		return "", err
 	}
 	enc := base64.StdEncoding.EncodeToString
-	return fmt.Sprintf("%d:%s:%s:%s", scramRounds, enc(salt), enc(keys.StoredKey), enc(keys.ServerKey)), nil
+	return fmt.Sprintf("%d:%s:%s:%s", scramRounds, enc(salt), enc(keys.StoredKey),
+		enc(keys.ServerKey)), nil
 }
 
 func parseScram(text string) (scram.StoredCredentials, error) {

@@ -77,7 +77,11 @@ func (c *Checker) begin(ctx context.Context, key, client string) (*Try, error) {
 }
 
 // Plain checks a name and a password, and returns the mailbox's address.
-func (c *Checker) Plain(ctx context.Context, dir *directory.Directory, name, password, client string) (address.Address, error) {
+func (c *Checker) Plain(
+	ctx context.Context,
+	dir *directory.Directory,
+	name, password, client string,
+) (address.Address, error) {
 	m, key := account(dir, name)
 	try, err := c.begin(ctx, key, client)
 	if err != nil {
@@ -122,7 +126,13 @@ type Scram struct {
 // Scram begins a conversation; Close ends it. A binding is for the -PLUS variant
 // only, which plus says the client has chosen; offered says that it could have: a
 // client that believes it could not was lied to (RFC 5802 section 6).
-func (c *Checker) Scram(ctx context.Context, dir *directory.Directory, client string, binding scram.ChannelBinding, plus, offered bool) *Scram {
+func (c *Checker) Scram(
+	ctx context.Context,
+	dir *directory.Directory,
+	client string,
+	binding scram.ChannelBinding,
+	plus, offered bool,
+) *Scram {
 	s := &Scram{ctx: ctx, checker: c, dir: dir, client: client}
 	server, err := scram.SHA256.NewServer(s.lookup)
 	if err != nil {
@@ -133,7 +143,9 @@ func (c *Checker) Scram(ctx context.Context, dir *directory.Directory, client st
 	case plus:
 		s.conv = server.NewConversationWithChannelBindingRequired(binding)
 	case offered: // "y" is a downgrade; "p" has no place here, and no binding fits it
-		s.conv = server.NewConversationWithChannelBinding(scram.ChannelBinding{Type: "none-without-plus", Data: []byte{0}})
+		s.conv = server.NewConversationWithChannelBinding(
+			scram.ChannelBinding{Type: "none-without-plus", Data: []byte{0}},
+		)
 	default:
 		s.conv = server.NewConversation()
 	}
@@ -194,7 +206,8 @@ func (s *Scram) Step(message string) (answer string, who address.Address, done b
 		return answer, address.Address{}, false, nil
 	}
 	m, _ := account(s.dir, s.conv.Username())
-	if id := s.conv.AuthzID(); id != "" && !strings.EqualFold(id, s.conv.Username()) { // acting for somebody else is not offered
+	if id := s.conv.AuthzID(); id != "" &&
+		!strings.EqualFold(id, s.conv.Username()) { // acting for somebody else is not offered
 		m = nil
 	}
 	if m == nil || !s.conv.Valid() {

@@ -22,12 +22,14 @@ func TestPasswordsAreKeptAsArgon2id(t *testing.T) {
 	if a == b || !strings.HasPrefix(a, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(a, "tide") {
 		t.Errorf("%s\n%s", a, b)
 	}
-	for password, want := range map[string]bool{"tide-and-lantern": true, "tide-and-lanterns": false, "": false} {
+	for password, want := range map[string]bool{"tide-and-lantern": true, "tide-and-lanterns": false,
+		"": false} {
 		if check(a, password) != want {
 			t.Errorf("%q: %v", password, !want)
 		}
 	}
-	for _, broken := range []string{"", "plain", "$argon2id$v=19$m=x$a$b", "$argon2id$v=19$m=19456,t=2,p=1$!$!", "$2b$10$abc$d$e",
+	for _, broken := range []string{"", "plain", "$argon2id$v=19$m=x$a$b",
+		"$argon2id$v=19$m=19456,t=2,p=1$!$!", "$2b$10$abc$d$e",
 		strings.Replace(a, "m=19456", "m=4000000", 1), strings.Replace(a, "p=1", "p=0", 1)} {
 		if check(broken, "tide-and-lantern") {
 			t.Errorf("a broken hash lets in: %q", broken)
@@ -201,10 +203,16 @@ func TestScramKeysFitTheirPasswordOnly(t *testing.T) {
 	_, key := account(dir, "nobody@x.example")
 	for _, same := range []string{"NOBODY@x.example", ` "nobody"@x.example `, `"n\obody"@X.EXAMPLE`} {
 		if _, other := account(dir, same); other != key || c.madeUp(other).Salt != c.madeUp(key).Salt {
-			t.Errorf("%s counts as %s, another name than %s: its salt or its limits tell that it is unknown", same, other, key)
+			t.Errorf(
+				"%s counts as %s, another name than %s: its salt or its limits tell that it is unknown",
+				same,
+				other,
+				key,
+			)
 		}
 	}
-	if c.madeUp(key).Salt == c.madeUp("other@x.example").Salt || c.madeUp(key).Salt != NewChecker(nil, []byte("salt")).madeUp(key).Salt {
+	if c.madeUp(key).Salt == c.madeUp("other@x.example").Salt ||
+		c.madeUp(key).Salt != NewChecker(nil, []byte("salt")).madeUp(key).Salt {
 		t.Error("two unknown accounts share a salt, or a start changes it")
 	}
 }

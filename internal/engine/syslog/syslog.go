@@ -50,9 +50,17 @@ func Dial(address, host string, level slog.Leveler) (*Handler, error) {
 	}
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "udp" && u.Scheme != "tcp" || u.Port() == "" {
-		return nil, fmt.Errorf("%q is not an address like udp://127.0.0.1:514 or tcp://loghost:601", address)
+		return nil, fmt.Errorf("%q is not an address like udp://127.0.0.1:514 or tcp://loghost:601",
+			address)
 	}
-	s := &sender{network: u.Scheme, address: u.Host, host: name(host), lines: make(chan string, depth), stop: make(chan struct{}), done: make(chan struct{})}
+	s := &sender{
+		network: u.Scheme,
+		address: u.Host,
+		host:    name(host),
+		lines:   make(chan string, depth),
+		stop:    make(chan struct{}),
+		done:    make(chan struct{}),
+	}
 	go s.run()
 	return &Handler{out: s, level: level}, nil
 }
@@ -95,7 +103,11 @@ func (h *Handler) Handle(_ context.Context, r slog.Record) error {
 		severity = 6
 	}
 	var data []string
-	add := func(a slog.Attr) bool { data = append(data, param(h.group+a.Key, a.Value.String())); return true }
+	add := func(a slog.Attr) bool {
+		data = append(data, param(h.group+a.Key,
+			a.Value.String()))
+		return true
+	}
 	for _, a := range h.attrs {
 		add(a)
 	}
@@ -114,7 +126,9 @@ func (h *Handler) Follow(ctx context.Context, hub *feed.Hub) {
 			return
 		case e := <-w.C:
 			var data []string
-			for _, p := range [][2]string{{"message", e.MessageID.String()}, {"delivery", e.Delivery}, {"sender", e.Sender}, {"recipient", e.Recipient}, {"client", e.Client}, {"lane", e.Lane}} {
+			for _, p := range [][2]string{{"message", e.MessageID.String()}, {"delivery",
+				e.Delivery}, {"sender", e.Sender}, {"recipient", e.Recipient}, {"client", e.Client},
+				{"lane", e.Lane}} {
 				if p[1] != "" && p[1] != "0000000000000" {
 					data = append(data, param(p[0], p[1]))
 				}
@@ -131,7 +145,9 @@ func (s *sender) send(severity int, at time.Time, kind string, data []string, te
 	if len(data) > 0 {
 		structured = "[gull@32473 " + strings.Join(data, " ") + "]"
 	}
-	line := fmt.Sprintf("<%d>1 %s %s gull %d %s %s %s", facilityMail*8+severity, at.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), name(kind), structured, oneLine(text))
+	line := fmt.Sprintf("<%d>1 %s %s gull %d %s %s %s", facilityMail*8+severity,
+		at.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), name(kind), structured,
+		oneLine(text))
 	select {
 	case s.lines <- line:
 	default:
@@ -161,7 +177,8 @@ func param(key, value string) string {
 		}
 		return r
 	}, key)
-	return key[:min(len(key), 32)] + `="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(oneLine(value)) + `"`
+	return key[:min(len(key), 32)] + `="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`,
+		`\]`).Replace(oneLine(value)) + `"`
 }
 
 // oneLine keeps a text from being taken for several.
@@ -193,7 +210,11 @@ func (s *sender) run() {
 			}
 		}
 		if n := s.lost.Swap(0); n > 0 {
-			line += fmt.Sprintf(" (%d messages before this one were left out: the log server did not take them in time)", n)
+			line += fmt.Sprintf(
+				" (%d messages before this one were left out: the log server did not take them in "+
+					"time)",
+				n,
+			)
 		}
 		if conn == nil {
 			var err error

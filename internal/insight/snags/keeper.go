@@ -57,7 +57,15 @@ type key struct {
 
 // New makes a keeper; Run writes what it gathers.
 func New(s Store, ids *ident.Maker, t *counters.Counters, log *slog.Logger) *Keeper {
-	return &Keeper{store: s, ids: ids, tally: t, log: log, seen: map[key]*store.SnagSeen{}, open: map[snag.Place]struct{}{}, through: map[snag.Place]time.Time{}}
+	return &Keeper{
+		store:   s,
+		ids:     ids,
+		tally:   t,
+		log:     log,
+		seen:    map[key]*store.SnagSeen{},
+		open:    map[snag.Place]struct{}{},
+		through: map[snag.Place]time.Time{},
+	}
 }
 
 // Delivery takes the outcome of a delivery.
@@ -80,12 +88,23 @@ func (k *Keeper) Refusal(r *mail.Refusal) {
 
 // Ready takes what the readiness of a domain of ours lacks that it had.
 func (k *Keeper) Ready(domain string, last mail.LastReply, at time.Time) {
-	k.see(snag.Sighting{Cause: diagnose.NotReady, Place: snag.Place{Kind: snag.Domain, Name: domain}, At: at, Recipient: domain, Last: last})
+	k.see(snag.Sighting{
+		Cause:     diagnose.NotReady,
+		Place:     snag.Place{Kind: snag.Domain, Name: domain},
+		At:        at,
+		Recipient: domain,
+		Last:      last,
+	})
 }
 
 // Ours takes a trouble on our own side: what it is with, and a sentence.
 func (k *Keeper) Ours(with, text string, at time.Time) {
-	k.see(snag.Sighting{Cause: diagnose.OurTrouble, Place: snag.Place{Kind: snag.Ourselves, Name: with}, At: at, Last: mail.LastReply{Stage: diagnose.StageRoute, Text: text}})
+	k.see(snag.Sighting{
+		Cause: diagnose.OurTrouble,
+		Place: snag.Place{Kind: snag.Ourselves, Name: with},
+		At:    at,
+		Last:  mail.LastReply{Stage: diagnose.StageRoute, Text: text},
+	})
 }
 
 // got notes that a message got through, if anything is open where it did.
@@ -96,7 +115,8 @@ func (k *Keeper) got(d *mail.Delivery, at time.Time) {
 	if len(k.open) == 0 {
 		return
 	}
-	for _, p := range [...]snag.Place{{Kind: snag.NextHop, Name: d.NextHop}, {Kind: snag.Route, Name: d.Route}, {Kind: snag.Address, Name: recipient},
+	for _, p := range [...]snag.Place{{Kind: snag.NextHop, Name: d.NextHop}, {Kind: snag.Route,
+		Name: d.Route}, {Kind: snag.Address, Name: recipient},
 		{Kind: snag.Domain, Name: recipient[strings.LastIndexByte(recipient, '@')+1:]}} {
 		if _, ok := k.open[p]; ok && k.through[p].Before(at) {
 			k.through[p] = at
@@ -114,7 +134,15 @@ func (k *Keeper) see(x snag.Sighting) {
 			k.missed++
 			return
 		}
-		s = &store.SnagSeen{ID: k.ids.Next(), Cause: x.Cause, Place: x.Place, First: x.At, Hours: map[time.Time]int64{}, Senders: []string{}, Domains: []string{}}
+		s = &store.SnagSeen{
+			ID:      k.ids.Next(),
+			Cause:   x.Cause,
+			Place:   x.Place,
+			First:   x.At,
+			Hours:   map[time.Time]int64{},
+			Senders: []string{},
+			Domains: []string{},
+		}
 		k.seen[id] = s
 		if snag.EndsOnceThrough(x.Cause) && len(k.open) < maxOpen {
 			k.open[x.Place] = struct{}{}
@@ -131,7 +159,14 @@ func (k *Keeper) see(x snag.Sighting) {
 	if x.Lane != 0 {
 		s.Lanes = with(s.Lanes, x.Lane)
 	}
-	s.Evidence = snag.Evidence{MessageID: x.Message, SessionID: x.Session, Sender: x.Sender, Recipient: x.Recipient, At: x.At.UTC(), Last: x.Last}
+	s.Evidence = snag.Evidence{
+		MessageID: x.Message,
+		SessionID: x.Session,
+		Sender:    x.Sender,
+		Recipient: x.Recipient,
+		At:        x.At.UTC(),
+		Last:      x.Last,
+	}
 	s.Evidence.Last.Tried = nil
 	if x.Message != 0 {
 		s.Evidence.DeliveryID = &mail.DeliveryID{Message: x.Message, N: x.N}
@@ -195,17 +230,26 @@ func (k *Keeper) write(ctx context.Context) error {
 	k.seen, k.through, k.missed = map[key]*store.SnagSeen{}, map[snag.Place]time.Time{}, 0
 	k.mu.Unlock()
 	if missed > 0 {
-		k.log.Warn("more troubles at the same time than are kept; some are not shown", "missed", missed)
+		k.log.Warn("more troubles at the same time than are kept; some are not shown",
+			"missed", missed)
 	}
 	list := make([]store.SnagSeen, 0, len(seen))
 	for _, s := range seen {
 		list = append(list, *s)
 	}
-	slices.SortFunc(list, func(a, b store.SnagSeen) int { return a.Last.Compare(b.Last) }) // what came last is what is so
-	left, err := batch.Write(list, func(part []store.SnagSeen) error { return k.store.SeeSnags(ctx, part) }, func(s store.SnagSeen, why error) {
-		k.tally.Refuse("snags")
-		k.log.Error("a trouble is refused by the database and not shown", "cause", s.Cause, "place", s.Place.Name, "error", why)
-	})
+	slices.SortFunc(
+		list,
+		func(a, b store.SnagSeen) int { return a.Last.Compare(b.Last) },
+	) // what came last is what is so
+	left, err := batch.Write(
+		list,
+		func(part []store.SnagSeen) error { return k.store.SeeSnags(ctx, part) },
+		func(s store.SnagSeen, why error) {
+			k.tally.Refuse("snags")
+			k.log.Error("a trouble is refused by the database and not shown", "cause", s.Cause,
+				"place", s.Place.Name, "error", why)
+		},
+	)
 	seen = map[key]*store.SnagSeen{}
 	for i := range left {
 		seen[key{left[i].Cause, left[i].Place}] = &left[i]

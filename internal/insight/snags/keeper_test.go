@@ -52,7 +52,17 @@ func keeper(r *record) *Keeper {
 }
 
 func failed(host string, cause diagnose.Cause, n int) *mail.Delivery {
-	return &mail.Delivery{MessageID: ident.ID(n + 1), N: 1, LaneID: 7, Recipient: fmt.Sprintf("r%d@%s", n, host), NextHop: host, Route: "to the world", State: mail.Deferred, Cause: cause, Last: &mail.LastReply{Stage: diagnose.StageConnect, Text: "no"}}
+	return &mail.Delivery{
+		MessageID: ident.ID(n + 1),
+		N:         1,
+		LaneID:    7,
+		Recipient: fmt.Sprintf("r%d@%s", n, host),
+		NextHop:   host,
+		Route:     "to the world",
+		State:     mail.Deferred,
+		Cause:     cause,
+		Last:      &mail.LastReply{Stage: diagnose.StageConnect, Text: "no"},
+	}
 }
 
 func TestManyMessagesAreWrittenAsOneTroubleWithBounds(t *testing.T) {
@@ -60,13 +70,16 @@ func TestManyMessagesAreWrittenAsOneTroubleWithBounds(t *testing.T) {
 	k := keeper(r)
 	at := time.Date(2026, 11, 23, 9, 59, 0, 0, time.UTC)
 	for i := range 300 {
-		k.Delivery(failed("sunkenpier.example", diagnose.ConnectRefused, i), fmt.Sprintf("s%d@skerryline.example", i), at.Add(time.Duration(i)*time.Second))
+		k.Delivery(failed("sunkenpier.example", diagnose.ConnectRefused, i),
+			fmt.Sprintf("s%d@skerryline.example", i), at.Add(time.Duration(i)*time.Second))
 	}
 	if err := k.write(context.Background()); err != nil || len(r.seen) != 1 {
 		t.Fatalf("%v %d", err, len(r.seen))
 	}
 	x := r.seen[0]
-	if x.N != 300 || x.Failed != 0 || len(x.Senders) != maxTouched || len(x.Domains) != 1 || len(x.Lanes) != 1 || !x.First.Equal(at) || !x.Last.Equal(at.Add(299*time.Second)) {
+	if x.N != 300 || x.Failed != 0 || len(x.Senders) != maxTouched || len(x.Domains) != 1 || len(x.Lanes) != 1 ||
+		!x.First.Equal(at) ||
+		!x.Last.Equal(at.Add(299*time.Second)) {
 		t.Errorf("%+v", x)
 	}
 	if x.Hours[at.Truncate(time.Hour)] != 60 || x.Hours[at.Truncate(time.Hour).Add(time.Hour)] != 240 {
@@ -97,16 +110,25 @@ func TestWhatCouldNotBeWrittenIsWrittenLater(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.away = false
-	if err := k.write(context.Background()); err != nil || len(r.seen) != 2 || r.seen[0].Cause != diagnose.ConnectRefused || r.seen[1].Cause != diagnose.NoAnswer {
+	if err := k.write(
+		context.Background(),
+	); err != nil || len(r.seen) != 2 || r.seen[0].Cause != diagnose.ConnectRefused ||
+		r.seen[1].Cause != diagnose.NoAnswer {
 		t.Errorf("%v, in the order in which they were last seen: %+v", err, r.seen)
 	}
-	if len(r.through) != 1 || !r.through[snag.Place{Kind: snag.NextHop, Name: "fogbank.example"}].Equal(at.Add(2*time.Second)) {
+	if len(r.through) != 1 ||
+		!r.through[snag.Place{Kind: snag.NextHop, Name: "fogbank.example"}].Equal(at.Add(2*time.Second)) {
 		t.Errorf("what got through: %v", r.through)
 	}
 }
 
 func TestAMessageThatGetsThroughIsNotedOnlyWhereSomethingIsOpen(t *testing.T) {
-	r := &record{open: []snag.Place{{Kind: snag.Address, Name: "wren@fullshelf.example"}, {Kind: snag.Domain, Name: "dunlin.example"}}}
+	r := &record{
+		open: []snag.Place{
+			{Kind: snag.Address, Name: "wren@fullshelf.example"},
+			{Kind: snag.Domain, Name: "dunlin.example"},
+		},
+	}
 	k := keeper(r)
 	if err := k.UpToDate(context.Background(), time.Now()); err != nil {
 		t.Fatal(err)
