@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/api"
 	"gullroute/internal/client"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -40,7 +41,7 @@ service:
   resolvers: ["DNS"]
   address_family: ipv4
   mx_port: PORT
-  retry: {lane_rest: 2s}
+  retry: {back_off: 2s}
 listeners:
   - {name: inside, address: "INSIDE", kind: inside, limits: {messages_per_connection: 1000000}}
 domains:
@@ -359,7 +360,7 @@ func (h *harbour) restart() (float64, error) {
 // act does something with many messages while messages go out, and returns how
 // many a second it touches and the longest that a message took to be accepted and
 // delivered meanwhile, in milliseconds.
-func (h *harbour) act(r mail.ActionRequest) (rate, longest float64, err error) {
+func (h *harbour) act(r api.ActionRequest) (rate, longest float64, err error) {
 	stop, ended := make(chan struct{}), make(chan float64, 1)
 	go func() {
 		longest := 0.0
@@ -549,13 +550,13 @@ func (b *bench) acts() ([]result, error) {
 		quiet = max(quiet, float64(time.Since(began).Microseconds())/1000)
 	}
 	for _, verb := range []string{mail.VerbHold, mail.VerbRelease, mail.VerbFlush} {
-		r := mail.ActionRequest{
+		r := api.ActionRequest{
 			Verb:      verb,
 			Selection: mail.Selection{Sender: "tickets@skerryline.example"},
 			Why:       "bench",
 		}
 		if verb == mail.VerbRelease { // what is released goes out immediately: here it must wait
-			if _, err := h.client.Pause(b.ctx, client.Stop{Kind: mail.PauseDelivery}); err != nil {
+			if _, err := h.client.Pause(b.ctx, api.StopRequest{Kind: mail.PauseDelivery}); err != nil {
 				return nil, err
 			}
 		}

@@ -57,7 +57,7 @@ func (throwaway) Unwarned(
 func (throwaway) Warn(context.Context, int, time.Time, []store.Warning) ([]*store.Entry, error) {
 	return nil, nil
 }
-func (throwaway) SetRest(context.Context, store.Rest) error { return nil }
+func (throwaway) SetBackOff(context.Context, store.BackOff) error { return nil }
 func (throwaway) NextDue(context.Context, time.Time, []ident.ID, []string) (time.Time, error) {
 	return time.Time{}, nil
 }

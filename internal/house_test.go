@@ -26,14 +26,15 @@ var mayUse = map[string]string{
 	"engine":    "core store supervise",
 	"inforce":   "core store engine keyfile",
 	"cluster":   "core store engine",
-	"insight":   "core store engine supervise inforce",
-	"control":   "core store engine keyfile inforce cluster",
-	"node":      "core store engine keyfile supervise inforce cluster insight control",
-	"service":   "core engine keyfile inforce insight control",
-	"client":    "core",
+	"api":       "core",
+	"insight":   "core api store engine supervise inforce",
+	"control":   "core api store engine keyfile inforce cluster",
+	"node":      "core api store engine keyfile supervise inforce cluster insight control",
+	"service":   "core api engine keyfile inforce insight control",
+	"client":    "core api",
 	"simnet":    "",
 	"virtual":   "core engine store simnet",
-	"cli":       "core client",
+	"cli":       "core api client",
 }
 
 // serves are what the commands that begin something on this machine may import besides.

@@ -156,7 +156,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 	if n, err := s.client().Snags(context.Background(), nil); err != nil || n.Counts["serious"] != 0 {
 		t.Errorf("%v %v", n.Counts, err)
 	}
-	for bad, want := range map[string]string{"webhook: \"http://watch.skerryline.example/x\", secret: a": "must not be read on the way", "webhook: \"https://a:b@c.example\", secret: a": "without a name and password", "webhook: \"https://c.example/x\"": "name the secret"} {
+	for bad, want := range map[string]string{"webhook: \"http://watch.skerryline.example/x\", secret: a": "must not be read in transit", "webhook: \"https://a:b@c.example\", secret: a": "without a name and password", "webhook: \"https://c.example/x\"": "name the secret"} {
 		file := filepath.Join(t.TempDir(), "bad.yaml")
 		if err := os.WriteFile(
 			file,

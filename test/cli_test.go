@@ -13,6 +13,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -80,24 +81,24 @@ func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 	out, _, code := s.gull(t, "explain", "--to", "everyone@skerryline.example", "--to",
 		"x@saltmarsh.example", "--to", "x@[127.30.0.60]", "--client", "127.20.1.5", "--listener",
 		"inside", "-o", "json")
-	var answers []mail.Answer
+	var answers []api.Answer
 	if err := json.Unmarshal([]byte(out), &answers); err != nil || code != 0 || len(answers) != 3 {
 		t.Fatalf("%v %d %s", err, code, out)
 	}
-	if a := answers[0]; len(a.Ways) != 6 || a.Ways[0].Route != "mailbox" || len(a.Ways[0].Via) != 2 {
+	if a := answers[0]; len(a.Paths) != 6 || a.Paths[0].Route != "mailbox" || len(a.Paths[0].Via) != 2 {
 		t.Errorf("an alias: %+v", a)
 	}
-	if a := answers[1]; a.Rule != "ticket machines" || a.Ways[0].Route != "to the world" ||
-		a.Ways[0].NextHop != "saltmarsh.example" ||
-		a.Ways[0].Stranded {
+	if a := answers[1]; a.Rule != "ticket machines" || a.Paths[0].Route != "to the world" ||
+		a.Paths[0].NextHop != "saltmarsh.example" ||
+		a.Paths[0].Stranded {
 		t.Errorf("outside: %+v", a)
 	}
-	if a := answers[2]; !a.Ways[0].Stranded || a.Ways[0].Why != "no route leads to [127.30.0.60]" {
+	if a := answers[2]; !a.Paths[0].Stranded || a.Paths[0].Why != "no route leads to [127.30.0.60]" {
 		t.Errorf("stranded: %+v", a)
 	}
 	// What explain says is what happens.
 	id := s.send(t, s.inside, "127.20.1.5", "", message("as explained"), "x@saltmarsh.example")
-	if d := s.until(t, id, mail.Delivered); d.LaneID.String() != answers[1].Ways[0].Lane || d.Rule != answers[1].Rule {
+	if d := s.until(t, id, mail.Delivered); d.LaneID.String() != answers[1].Paths[0].Lane || d.Rule != answers[1].Rule {
 		t.Errorf("it went by %s of %s", d.LaneID, d.Rule)
 	}
 	out, _, _ = s.gull(t, "explain", "--to", "ines.harrow@skerryline.example", "--size", "99000000")
@@ -126,7 +127,7 @@ func TestSendFollowsAMessageToItsEnd(t *testing.T) {
 		t.Errorf("the message: %s", l[0].Content)
 	}
 	out, _, code = s.gull(t, "send", "--to", "ines.harrow@skerryline.example", "-o", "json")
-	var h mail.Submitted
+	var h api.Submitted
 	if err := json.Unmarshal([]byte(out),
 		&h); err != nil || code != 0 || h.ID == "" || h.Listener != "edge" ||
 		len(h.Steps) != 6 {

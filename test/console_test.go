@@ -118,7 +118,7 @@ func TestConsoleShowsTroubleAndLeadsToIt(t *testing.T) {
 		"listener inside",
 		"let in by rule this machine",
 		"route to the world",
-		"tried",
+		"attempt",
 		"deferred",
 		"The host refuses the connection",
 		"Who can fix it: remote administrator",

@@ -102,7 +102,7 @@ func (p *pair) number(sql string, args ...any) (n int) {
 	return n
 }
 
-// load keeps handing in messages at both nodes, and notes what became of each.
+// load keeps submitting messages at both nodes, and notes what became of each.
 type load struct {
 	p       *pair
 	size    int

@@ -22,7 +22,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"gullroute/internal/client"
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -366,7 +366,7 @@ func TestFaultTheDatabaseIsAwayForLongWithManyLanesWaiting(t *testing.T) {
 		lanes = 100
 	}
 	s.run(t, "route", "add", "many", "--recipients", "*.many.example", "--next-hop", "mx")
-	s.run(t, "route", "move", "many", "--place", "1")
+	s.run(t, "route", "move", "many", "--position", "1")
 	s.run(t, "draft", "apply")
 	s.behave(t, "mx.barelock.example", `{"pause": "300ms"}`) // messages wait in memory
 	se := startSenders(s, 4)
@@ -448,7 +448,7 @@ func TestFaultPausingUnderLoadStrandsNothing(t *testing.T) {
 	lane := m.Deliveries[0].LaneID.String()
 	c := s.client()
 	for i := range times {
-		p := []client.Stop{{Kind: mail.PauseDelivery}, {Kind: mail.PauseRoute, Name: "to the world"},
+		p := []api.StopRequest{{Kind: mail.PauseDelivery}, {Kind: mail.PauseRoute, Name: "to the world"},
 			{Kind: mail.PauseLane, Name: lane}}[i%3]
 		if _, err := c.Pause(context.Background(), p); err != nil {
 			t.Fatal(err)

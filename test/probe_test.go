@@ -103,7 +103,7 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 	if p, code := s.probed(t, "message@saltmarsh.example", "--message"); code != 0 || p.Sent == 0 ||
 		!strings.Contains(
 			string(s.received(t, "mx.saltmarsh.example", "message@saltmarsh.example").Content),
-			"Subject: A probe of the way to you",
+			"Subject: A probe of the path to you",
 		) {
 		t.Errorf("the message: %d %+v", code, p)
 	}

@@ -13,14 +13,15 @@ import (
 	"testing"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
 // slow is a stack on which nothing that failed is tried again by itself.
 func slow(t *testing.T, name string) *stack {
 	return own(t, name, func(c string) string {
-		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s",
-			"lane_rest: 1h").Replace(c)
+		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "back_off: 1s",
+			"back_off: 1h").Replace(c)
 	})
 }
 
@@ -169,7 +170,7 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 		t.Errorf("only %d of %d expire later", late, len(items.Items))
 	}
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
-	var done mail.Done
+	var done api.Done
 	if err := json.Unmarshal([]byte(out),
 		&done); err != nil || done.Touched+done.Sending != done.Matched || done.Touched < 6 ||
 		done.Sending == 0 {
@@ -442,7 +443,7 @@ func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
 		s.send(t, other.inside, "127.0.0.1", inesAddress, message("x"), fmt.Sprintf("r%d@slowtide.example", i))
 	}
 	// The messages wait in the other node's memory; this one holds them.
-	var done mail.Done
+	var done api.Done
 	out := s.run(t, "queue", "hold", "--domain", "slowtide.example", "-o", "json")
 	if err := json.Unmarshal([]byte(out),
 		&done); err != nil || done.Touched < 5 || done.Touched+done.Sending > 10 {

@@ -230,7 +230,7 @@ func TestReadinessFindsWhatIsWrong(t *testing.T) {
 		t.Errorf("it ended: %s", why)
 	}
 	if _, stderr, code := s.gull(t, "readiness", "saltmarsh.example"); code != 4 ||
-		!strings.Contains(stderr, "gull probe looks at others") {
+		!strings.Contains(stderr, "gull probe checks others") {
 		t.Errorf("somebody else's domain: %d %s", code, stderr)
 	}
 }

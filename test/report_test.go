@@ -16,6 +16,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"gullroute/internal/api"
 	"gullroute/internal/client"
 	"gullroute/internal/core/mail"
 	counts "gullroute/internal/core/report"
@@ -258,7 +259,7 @@ func text(v any) string {
 	return string(b)
 }
 
-func ids(p client.FoundPage) string {
+func ids(p api.FoundPage) string {
 	var out []string
 	for _, f := range p.Items {
 		out = append(out, f.ID.String())
@@ -269,7 +270,7 @@ func ids(p client.FoundPage) string {
 // pages are the ids of all pages of a search.
 func pages(t *testing.T, c *client.Client, q url.Values) string {
 	t.Helper()
-	var all client.FoundPage
+	var all api.FoundPage
 	for {
 		p, err := c.Search(context.Background(), q)
 		if err != nil {

@@ -159,7 +159,7 @@ func TestSetupByCommandsSaysWhatIsWrong(t *testing.T) {
 		{"route set shelf", "say what to change", 2},
 		{"route set shelf --unset colour", "--unset colour: there is no such field", 2},
 		{"route add", "1 arguments are needed and 0 were given", 2},
-		{"relay move people", "say where with --place", 2},
+		{"relay move people", "say where with --position", 2},
 		{"relay add x --action allow --own-sender", "own_sender: it goes with accounts", 1},
 		{"domain remove skerryline.example",
 			"default_sender_domain: skerryline.example is not among our domains", 1},

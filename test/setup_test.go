@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -294,7 +295,7 @@ func TestAKillDuringApplyLeavesOneRevisionWhole(t *testing.T) {
 		}
 		inForce := strings.Contains(s.run(t, "config", "export", "--without-directory"),
 			fmt.Sprintf("expire_after: %dd", 3+round))
-		var d mail.Draft
+		var d api.Draft
 		if err := json.Unmarshal([]byte(s.run(t, "draft", "show", "-o", "json")), &d); err != nil {
 			t.Fatal(err)
 		}
@@ -347,12 +348,12 @@ func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 
 func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
 	s := own(t, "otherway", func(c string) string {
-		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "lane_rest: 1s",
-			"lane_rest: 1h").Replace(c)
+		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "back_off: 1s",
+			"back_off: 1h").Replace(c)
 	})
 	id := s.out(t, "x@sunkenpier.example")
 	s.until(t, id, mail.Deferred)
-	s.run(t, "route", "add", "pier by provider", "--place", "1", "--recipients",
+	s.run(t, "route", "add", "pier by provider", "--position", "1", "--recipients",
 		"sunkenpier.example", "--next-hop", "lmtp", "--hosts",
 		strings.Split(s.run(t, "route", "show", "shelf", "-o", "json"), `"`)[3])
 	rehearsal := s.run(t, "draft", "rehearse")
@@ -373,7 +374,7 @@ func TestTheDirectsSecondWayIsTheSmartHost(t *testing.T) {
 	s := own(t, "direct", nil)
 	provider := regexp.MustCompile(`port +(\d+)`).FindStringSubmatch(s.run(t, "route", "show",
 		"by provider"))[1]
-	s.run(t, "route", "add", "direct first", "--place", "1", "--recipients",
+	s.run(t, "route", "add", "direct first", "--position", "1", "--recipients",
 		"homelines.example,strandwatch.example,nosuch.example", "--next-hop", "direct", "--hosts",
 		"harbourlight.example", "--port", provider, "--tls", "verified", "--sign-in-account",
 		"skerryline", "--sign-in-secret", "harbourlight")

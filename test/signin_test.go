@@ -402,7 +402,7 @@ func TestOurOwnClientSignsInAtOurselvesAndElsewhere(t *testing.T) {
 	}
 	// the smart host is our own submission listener, whose certificate nobody vouches for
 	s.run(t, "relay", "set", "people", "--unset", "own_sender")
-	s.run(t, "route", "add", "round", "--place", "1", "--recipients", "round@barelock.example",
+	s.run(t, "route", "add", "round", "--position", "1", "--recipients", "round@barelock.example",
 		"--clients", "127.20.1.0/24", "--next-hop", "smarthost", "--hosts", s.submission, "--tls",
 		"required", "--sign-in-account", "keeper@skerryline.example", "--sign-in-secret",
 		"ourselves")
@@ -414,7 +414,7 @@ func TestOurOwnClientSignsInAtOurselvesAndElsewhere(t *testing.T) {
 	}
 	m := s.arrives(t, "round@barelock.example")
 	if m.Account != "keeper@skerryline.example" || m.Protocol != "ESMTPSA" {
-		t.Errorf("handed in by %q with %s", m.Account, m.Protocol)
+		t.Errorf("submitted by %q with %s", m.Account, m.Protocol)
 	}
 	if stored := readFile(t, s.config); strings.Contains(stored, inesPassword) {
 		t.Error("the password is in the configuration")

@@ -215,8 +215,8 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 		"2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "127.0.0.1:2545",
 		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s",
 		"greylist: 2s", "pause: 1500ms", "pause: 100ms",
-		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "lane_rest: 20s",
-		"lane_rest: 1s", "greeting: 15s", "greeting: 2s")
+		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "back_off: 20s",
+		"back_off: 1s", "greeting: 15s", "greeting: 2s")
 	s.database = database
 	for from, to := range map[string]string{"../demo/skerryline.yaml": s.config,
 		"../demo/simnet.yaml": s.world} {

@@ -183,10 +183,10 @@ func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
 
 func TestARoutesOwnAddressNameAndSizesCount(t *testing.T) {
 	s := own(t, "routeown", nil)
-	s.run(t, "route", "add", "by another door", "--place", "1", "--recipients", "barelock.example",
+	s.run(t, "route", "add", "by another door", "--position", "1", "--recipients", "barelock.example",
 		"--next-hop", "mx", "--source-address", "127.20.7.7", "--ehlo-name",
 		"door.skerryline.example", "--size-up-to", "2 KB")
-	s.run(t, "route", "add", "not so large", "--place", "2", "--recipients", "barelock.example",
+	s.run(t, "route", "add", "not so large", "--position", "2", "--recipients", "barelock.example",
 		"--next-hop", "mx", "--message-size", "4 KB")
 	s.run(t, "draft", "apply")
 	s.until(t, s.out(t, "small@barelock.example"), mail.Delivered)

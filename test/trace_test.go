@@ -329,7 +329,7 @@ func TestTheTranscriptIsWhatTheWireCarried(t *testing.T) {
 	// Outwards, through a smart host behind a tap.
 	out := newTap(t, "127.0.0.1", "127.30.0.15:"+s.mxPort(t))
 	s.run(t, "route", "add", "tapped", "--recipients", "tapped.example", "--next-hop", "smarthost",
-		"--hosts", out.Addr().String(), "--tls", "off", "--place", "1")
+		"--hosts", out.Addr().String(), "--tls", "off", "--position", "1")
 	s.run(t, "draft", "apply")
 	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("To the tap"),
 		"harbour@tapped.example", "ned@tapped.example")

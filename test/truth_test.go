@@ -55,7 +55,7 @@ func TestStoppedMailIsSaidWhereAnybodyLooks(t *testing.T) {
 	}
 
 	// a route for nodes that are nowhere holds its mail; it must not look as if it moved
-	s.run(t, "route", "add", "south quay", "--place", "1", "--recipients", "saltmarsh.example",
+	s.run(t, "route", "add", "south quay", "--position", "1", "--recipients", "saltmarsh.example",
 		"--next-hop", "mx", "--nodes", "nowhere")
 	s.run(t, "draft", "apply")
 	s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", message("stuck"),
@@ -77,7 +77,7 @@ func TestStoppedMailIsSaidWhereAnybodyLooks(t *testing.T) {
 func TestExplainAsksWhatTheSessionAsks(t *testing.T) {
 	t.Parallel()
 	s := own(t, "listed", nil)
-	s.run(t, "route", "add", "kelp", "--place", "1", "--recipients", "kelp.example", "--next-hop", "mx")
+	s.run(t, "route", "add", "kelp", "--position", "1", "--recipients", "kelp.example", "--next-hop", "mx")
 	s.run(t, "domain", "add", "kelp.example", "--kind", "relay", "--verify", "list", "--recipients",
 		"bosun@kelp.example", "--route", "kelp")
 	s.run(t, "draft", "apply")
@@ -177,7 +177,7 @@ func TestAMailboxGoesOnlyWhenItIsMeant(t *testing.T) {
 func TestAWordOfLaterIsNotTakenForARule(t *testing.T) {
 	t.Parallel()
 	s := own(t, "later", nil)
-	s.run(t, "relay", "add", "slow", "--place", "1", "--listeners", "inside", "--recipients",
+	s.run(t, "relay", "add", "slow", "--position", "1", "--listeners", "inside", "--recipients",
 		"dunlin.example", "--action", "allow", "--limits-messages-per-hour", "1")
 	s.run(t, "draft", "apply")
 	s.run(t, "send", "--from", inesAddress, "--to", "a@dunlin.example", "--listener", "inside")

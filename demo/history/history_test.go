@@ -45,7 +45,7 @@ func live(t *testing.T, until time.Time, days map[int]bool) *virtual.Rows {
 		from := until.Truncate(24*time.Hour).AddDate(0, 0, -Days)
 		time.Sleep(time.Until(from))
 		w, err := virtual.Start(
-			strings.Replace(string(settings), "lane_rest: 20s", "lane_rest: 20s\n    jitter: 0", 1),
+			strings.Replace(string(settings), "back_off: 20s", "back_off: 20s\n    jitter: 0", 1),
 			world,
 			"shore",
 		)

@@ -19,7 +19,7 @@ func (a bundleCommands) command() *cobra.Command {
 		Short: "Write a support bundle: what somebody who helps needs to see",
 		Args:  exactly(1),
 		Long: "Write a zip archive with the settings without secrets, versions, health, nodes, " +
-			"lanes, snags, review, readiness, and the way of chosen messages. Contents of " +
+			"lanes, snags, review, readiness, and the path of chosen messages. Contents of " +
 			"messages, passwords and keys are never in it; addresses and subjects are masked " +
 			"unless --whole.",
 		Example: "  gull bundle gull-support.zip\n  gull bundle gull-support.zip --message " +
@@ -41,12 +41,12 @@ func (a bundleCommands) command() *cobra.Command {
 				_ = os.Remove(args[0])
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is written; look into it before you hand it on.\n", args[0])
+			fmt.Fprintf(a.out, "%s is written; look into it before you pass it on.\n", args[0])
 			return nil
 		},
 	}
 	c.Flags().StringArrayVar(&messages, "message", nil,
-		"id of a message whose way goes with it; may be given again")
+		"id of a message whose path goes with it; may be given again")
 	c.Flags().BoolVar(&whole, "whole", false, "addresses and subjects as they are")
 	return c
 }

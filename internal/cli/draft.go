@@ -10,9 +10,9 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"gullroute/internal/api"
 	"gullroute/internal/client"
 	"gullroute/internal/core/config"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
 )
 
@@ -170,7 +170,7 @@ var kindWords = map[string]string{
 	rehearse.NewlyRefused:  "newly REFUSED",
 	rehearse.NewlyAllowed:  "newly ALLOWED",
 	rehearse.NewlyStranded: "newly STRANDED",
-	rehearse.OtherWay:      "another way",
+	rehearse.OtherWay:      "another route",
 	rehearse.OtherRule:     "by another rule",
 }
 
@@ -226,7 +226,7 @@ func outcomeWords(o rehearse.Outcome) string {
 		}
 		return "refused by " + o.Rule + ": " + o.Reply
 	}
-	text := strings.Join(o.Ways, ", ")
+	text := strings.Join(o.Paths, ", ")
 	if o.Stranded {
 		text += " (stranded)"
 	}
@@ -273,7 +273,7 @@ func (a draftCommands) draftApply() *cobra.Command {
 	return c
 }
 
-func (a *app) applied(done mail.Applied) error {
+func (a *app) applied(done api.Applied) error {
 	if a.format != "table" {
 		return a.printValue(done)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"gullroute/internal/api"
 	"gullroute/internal/client"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
@@ -156,10 +157,10 @@ func (a entryCommands) aliasList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a.app, p.Items, []column[client.AliasLine]{
-				{"ADDRESS", false, func(l client.AliasLine) string { return l.Address }},
-				{"TO", false, func(l client.AliasLine) string { return strings.Join(l.To, ", ") }},
-				{"ABOUT", false, func(l client.AliasLine) string { return l.About }},
+			return printList(a.app, p.Items, []column[api.AliasLine]{
+				{"ADDRESS", false, func(l api.AliasLine) string { return l.Address }},
+				{"TO", false, func(l api.AliasLine) string { return strings.Join(l.To, ", ") }},
+				{"ABOUT", false, func(l api.AliasLine) string { return l.About }},
 			}, "There is no such alias. Add one: gull alias add ADDRESS --to ADDRESS")
 		},
 	}
@@ -248,7 +249,7 @@ func (a entryCommands) entryFields(
 	return fields, err
 }
 
-func (a entryCommands) entryDone(k kind, e client.Entry, err error, dry bool, word string) error {
+func (a entryCommands) entryDone(k kind, e api.Entry, err error, dry bool, word string) error {
 	switch {
 	case err != nil:
 		return err
@@ -388,7 +389,7 @@ func (a entryCommands) entryImport(k kind) *cobra.Command {
 // errRows ends a command whose rows were at fault.
 var errRows = fmt.Errorf("nothing was changed: rows are at fault")
 
-func (a entryCommands) imported(done mail.Imported, dry bool) error {
+func (a entryCommands) imported(done api.Imported, dry bool) error {
 	if a.format != "table" {
 		if err := a.printValue(done); err != nil {
 			return err

@@ -7,14 +7,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/core/mail"
+	"gullroute/internal/api"
 )
 
 // explainCommands are those of gull explain.
 type explainCommands struct{ *app }
 
 func (a explainCommands) command() *cobra.Command {
-	var q mail.Question
+	var q api.Question
 	var otherClient, otherFrom, otherAccount string
 	c := &cobra.Command{
 		Use:   "explain --to ADDRESS",
@@ -34,7 +34,7 @@ func (a explainCommands) command() *cobra.Command {
 			if len(q.To) == 0 {
 				return usage("say at least one recipient with --to")
 			}
-			questions := []mail.Question{q}
+			questions := []api.Question{q}
 			if otherClient+otherFrom+otherAccount != "" {
 				second := q
 				for to, text := range map[*string]string{&second.Client: otherClient,
@@ -62,8 +62,8 @@ func (a explainCommands) command() *cobra.Command {
 	return c
 }
 
-func (a explainCommands) explainAll(c *cobra.Command, questions []mail.Question) error {
-	var all []mail.Answer
+func (a explainCommands) explainAll(c *cobra.Command, questions []api.Question) error {
+	var all []api.Answer
 	for i, q := range questions {
 		answers, err := a.client().Explain(c.Context(), q)
 		if err != nil {
@@ -106,7 +106,7 @@ var checkWords = map[string]string{
 	"decided":  "decides",
 }
 
-func printAnswer(w io.Writer, ans mail.Answer) {
+func printAnswer(w io.Writer, ans api.Answer) {
 	word := "REFUSED"
 	if ans.Allowed {
 		word = "allowed"
@@ -121,7 +121,7 @@ func printAnswer(w io.Writer, ans mail.Answer) {
 	for _, ch := range ans.Checks {
 		fmt.Fprintf(w, "  check  %s  %s: %s\n", checkWords[ch.Result], ch.What, ch.Text)
 	}
-	for _, way := range ans.Ways {
+	for _, way := range ans.Paths {
 		for _, v := range way.Via {
 			fmt.Fprintf(w, "  via    %s\n", v)
 		}

@@ -99,7 +99,7 @@ func (f *fieldFlags) given(flags *pflag.FlagSet, before map[string]any) (map[str
 		found := false
 		want := flagName(
 			strings.Split(name, "."),
-		) // as a flag, and as show prints it: retry.lane_rest
+		) // as a flag, and as show prints it: retry.back_off
 		f.each(nil, f.fields, func(path []string, _ form.Field) {
 			if flagName(path) == want {
 				put(out, before, path, nil)

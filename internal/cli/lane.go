@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -137,7 +138,7 @@ func (a laneCommands) laneID(ctx context.Context, text string) (string, error) {
 func (a laneCommands) laneShow() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show LANE",
-		Short:   "One lane: state, counts, ages, last hour and last answer",
+		Short:   "One lane: state, counts, ages, last hour and last reply",
 		Args:    exactly(1),
 		Long:    "One lane, by its id or its next hop.",
 		Example: "  gull lane show greywacke.example\n  gull lane show 2XK4T9Q8R7Y1C -o json",
@@ -159,7 +160,7 @@ func (a laneCommands) laneShow() *cobra.Command {
 	}
 }
 
-func (a laneCommands) printLane(l mail.LaneDetail) {
+func (a laneCommands) printLane(l api.LaneDetail) {
 	w := a.out
 	fmt.Fprintf(w, "%s by route %s: %s", shown(l.NextHop), l.Route, l.State)
 	if l.Why != "" {
@@ -184,14 +185,14 @@ func (a laneCommands) printLane(l mail.LaneDetail) {
 	}
 	came, gone, failed := 0, 0, 0
 	for _, m := range l.Minutes {
-		came, gone, failed = came+m.Came, gone+m.Gone, failed+m.Failed
+		came, gone, failed = came+m.Received, gone+m.Finished, failed+m.Failed
 	}
-	fmt.Fprintf(w, "last hour    %d came, %d left, %d attempts deferred\n", came, gone, failed)
-	fmt.Fprintf(w, "schedule     %s; the sender is told after %s; expires after %s\n",
+	fmt.Fprintf(w, "last hour    %d received, %d left, %d attempts deferred\n", came, gone, failed)
+	fmt.Fprintf(w, "schedule     %s; delay notice after %s; expires after %s\n",
 		intervals(l.Schedule.Intervals), seconds(l.Schedule.WarnAfter),
 		seconds(l.Schedule.ExpireAfter))
 	if l.Last != nil {
-		fmt.Fprintf(w, "\nlast answer  %s\n", lastText(l.Last))
+		fmt.Fprintf(w, "\nlast reply   %s\n", lastText(l.Last))
 		if l.Last.Host != "" {
 			fmt.Fprintf(w, "             from %s [%s], %s\n", l.Last.Host, l.Last.Address,
 				ago(l.LastAt.Time))
@@ -238,13 +239,13 @@ func (a laneCommands) laneGroups() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(a.app, groups, []column[mail.LaneGroup]{
-				{strings.ToUpper(by), false, func(g mail.LaneGroup) string { return dash(g.By) }},
-				{"LANES", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Lanes) }},
-				{"TROUBLED", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Troubled) }},
-				{"MESSAGES", true, func(g mail.LaneGroup) string { return fmt.Sprint(g.Messages) }},
-				{"SIZE", true, func(g mail.LaneGroup) string { return octets(g.Bytes) }},
-				{"OLDEST", true, func(g mail.LaneGroup) string { return ago(g.OldestAt.Time) }},
+			return printList(a.app, groups, []column[api.LaneGroup]{
+				{strings.ToUpper(by), false, func(g api.LaneGroup) string { return dash(g.By) }},
+				{"LANES", true, func(g api.LaneGroup) string { return fmt.Sprint(g.Lanes) }},
+				{"TROUBLED", true, func(g api.LaneGroup) string { return fmt.Sprint(g.Troubled) }},
+				{"MESSAGES", true, func(g api.LaneGroup) string { return fmt.Sprint(g.Messages) }},
+				{"SIZE", true, func(g api.LaneGroup) string { return octets(g.Bytes) }},
+				{"OLDEST", true, func(g api.LaneGroup) string { return ago(g.OldestAt.Time) }},
 			}, "Nothing waits: no lane holds mail.")
 		},
 	}
@@ -275,7 +276,7 @@ func (a laneCommands) laneFlush() *cobra.Command {
 			}
 			return verbCommands(a).act(
 				c,
-				mail.ActionRequest{
+				api.ActionRequest{
 					Verb:      mail.VerbFlush,
 					Selection: mail.Selection{Lane: id},
 					Why:       why,

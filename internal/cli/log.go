@@ -85,7 +85,7 @@ func (a logCommands) logExport() *cobra.Command {
 		Use:   "export",
 		Short: "Write messages, refusals and sessions of a period to an archive",
 		Args:  exactly(0),
-		Long: "Write what happened in a period to an archive: messages with their way, " +
+		Long: "Write what happened in a period to an archive: messages with their path, " +
 			"refusals, and sessions with their transcripts, as JSON Lines compressed by zstd. " +
 			"Content and credentials are not in it.",
 		Example: "  gull log export --period yesterday -f yesterday.jsonl.zst\n  gull log export " +

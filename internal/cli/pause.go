@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/client"
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -22,8 +22,8 @@ var pauseExamples = map[string]string{
 }
 
 // stop is what a command names.
-func (a pauseCommands) stop(ctx context.Context, kind string, args []string) (client.Stop, error) {
-	s := client.Stop{Kind: kind}
+func (a pauseCommands) stop(ctx context.Context, kind string, args []string) (api.StopRequest, error) {
+	s := api.StopRequest{Kind: kind}
 	if len(args) == 0 {
 		return s, nil
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 )
@@ -28,8 +29,8 @@ var filterFlags = []struct{ name, help string }{
 	{"sender", "an address, a part of one, or <> for the null sender"},
 	{"recipient", "an address or a part of one"},
 	{"domain", "the recipient's domain"},
-	{"older", "came in longer ago than this: 2h, 3d; or before this time"},
-	{"newer", "came in less long ago than this: 2h, 3d; or since this time"},
+	{"older", "ceceived longer ago than this: 2h, 3d; or before this time"},
+	{"newer", "ceceived less long ago than this: 2h, 3d; or since this time"},
 	{"larger", "larger than this: 1 MB"},
 	{"smaller", "smaller than this: 10 KB"},
 	{"cause", "why it waits: greylisted, mailbox-full, …"},
@@ -249,11 +250,11 @@ func (a queueCommands) showContent(c *cobra.Command, id string) error {
 		fmt.Fprintf(a.out, "%s: %s\n", f.Name, f.Value)
 	}
 	fmt.Fprintln(a.out)
-	printTable(a.out, l.Parts, []column[mail.ContentPart]{
-		{"PART", false, func(p mail.ContentPart) string { return p.Path }},
-		{"TYPE", false, func(p mail.ContentPart) string { return p.Type }},
-		{"NAME", false, func(p mail.ContentPart) string { return p.Name }},
-		{"SIZE", true, func(p mail.ContentPart) string { return octets(p.Size) }},
+	printTable(a.out, l.Parts, []column[api.ContentPart]{
+		{"PART", false, func(p api.ContentPart) string { return p.Path }},
+		{"TYPE", false, func(p api.ContentPart) string { return p.Type }},
+		{"NAME", false, func(p api.ContentPart) string { return p.Name }},
+		{"SIZE", true, func(p api.ContentPart) string { return octets(p.Size) }},
 	})
 	fmt.Fprintf(a.out, "\n%s\n", l.Text)
 	return nil

@@ -23,7 +23,7 @@ func (a readinessCommands) command() *cobra.Command {
 			"addresses, TLS, SPF, DKIM, DMARC, block lists. Each point says what was expected and " +
 			"found, what it costs of ten, " +
 			"and the exact record to publish, as a line of a zone file, in the form of a DNS " +
-			"editor, and piece by piece. Without a domain the last look at every domain is " +
+			"editor, and piece by piece. Without a domain the last check of every domain is " +
 			"listed; the service looks by itself every six hours.",
 		Example: "  gull readiness skerryline.example\n  gull readiness",
 		RunE: func(c *cobra.Command, args []string) error {

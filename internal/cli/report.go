@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/client"
+	"gullroute/internal/api"
 	"gullroute/internal/core/report"
 )
 
@@ -207,16 +207,14 @@ func number(n int64) string {
 	return strconv.FormatInt(n, 10)
 }
 
-func (a reportCommands) printTraffic(r client.Report) {
+func (a reportCommands) printTraffic(r api.TrafficReport) {
 	w := a.out
-	since, _ := time.Parse(time.RFC3339, r.Since)
-	until, _ := time.Parse(time.RFC3339, r.Until)
 	zone, err := time.LoadLocation(r.Zone)
 	if err != nil {
 		zone = time.UTC
 	}
-	fmt.Fprintf(w, "%s to %s (%s)\n\n", since.In(zone).Format("Mon 2 Jan 2006 15:04"),
-		until.In(zone).Format("Mon 2 Jan 2006 15:04"), r.Zone)
+	fmt.Fprintf(w, "%s to %s (%s)\n\n", r.Since.In(zone).Format("Mon 2 Jan 2006 15:04"),
+		r.Until.In(zone).Format("Mon 2 Jan 2006 15:04"), r.Zone)
 	if r.Note != "" {
 		fmt.Fprintf(w, "%s\n\n", r.Note)
 	}

@@ -18,7 +18,7 @@ func (a scheduleCommands) command() *cobra.Command {
 	var list []string
 	preview := &cobra.Command{
 		Use:   "preview",
-		Short: "When a message would be tried, its sender be told and it expire",
+		Short: "When a message would be tried, a delay notice sent, and when it expires",
 		Args:  exactly(0),
 		Long: "Plays a schedule through for a message whose host never answers: the one in " +
 			"force for a route or domain, or one that you try out.",
@@ -44,7 +44,7 @@ func (a scheduleCommands) command() *cobra.Command {
 	f := preview.Flags()
 	for name, help := range map[string]string{"route": "a route whose schedule counts",
 		"domain":       "a domain whose peer's schedule counts",
-		"warn-after":   "try out: until the sender is told",
+		"warn-after":   "try out: until a delay notice is sent",
 		"expire-after": "try out: until it expires"} {
 		words[name] = f.String(name, "", help)
 	}
@@ -68,7 +68,7 @@ func (a scheduleCommands) printPreview(p retry.Preview) {
 		line[at(p.WarnAfter)] = 'w'
 	}
 	line[width] = 'x'
-	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w the sender is told, x expired\n\n", string(line),
+	fmt.Fprintf(w, "\n%s\n0%*s\n| an attempt, w a delay notice is sent, x expired\n\n", string(line),
 		width, seconds(p.ExpireAfter))
 	shownAttempts := p.Attempts
 	const most = 40

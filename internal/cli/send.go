@@ -9,14 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/core/mail"
+	"gullroute/internal/api"
 )
 
 // sendCommands are those of gull send.
 type sendCommands struct{ *app }
 
 func (a sendCommands) command() *cobra.Command {
-	var t mail.TestMessage
+	var t api.TestMessage
 	var detach bool
 	var wait time.Duration
 	c := &cobra.Command{
@@ -80,7 +80,7 @@ func (a sendCommands) command() *cobra.Command {
 }
 
 // notTaken says why a test message was not taken, by what the listener answered last.
-func (a sendCommands) notTaken(h mail.Submitted) error {
+func (a sendCommands) notTaken(h api.Submitted) error {
 	last := ""
 	for _, s := range h.Steps {
 		if !s.Positive {

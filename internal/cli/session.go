@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/client"
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -134,7 +134,7 @@ func (a sessionCommands) sessionShow() *cobra.Command {
 	return c
 }
 
-func (a sessionCommands) printSession(s client.SessionView, find string) {
+func (a sessionCommands) printSession(s api.SessionView, find string) {
 	w := a.out
 	direction := "from"
 	if s.Direction == "out" {

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/client"
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/form"
 )
@@ -115,7 +115,7 @@ func (a sectionCommands) itemList(s config.Section) *cobra.Command {
 				columns = append(columns, column[config.Item]{
 					"PLACE",
 					true,
-					func(it config.Item) string { return fmt.Sprint(it.Place) },
+					func(it config.Item) string { return fmt.Sprint(it.Position) },
 				})
 			}
 			columns = append(columns,
@@ -214,7 +214,7 @@ func (a sectionCommands) completeNames(s config.Section) cobra.CompletionFunc {
 
 func (a sectionCommands) itemAdd(s config.Section) *cobra.Command {
 	var f fieldFlags
-	var place int
+	var position int
 	var dry bool
 	c := &cobra.Command{
 		Use:     "add NAME",
@@ -228,19 +228,19 @@ func (a sectionCommands) itemAdd(s config.Section) *cobra.Command {
 				return err
 			}
 			fields["name"] = args[0]
-			done, err := a.client().AddItem(c.Context(), s.Key, fields, place, dry)
+			done, err := a.client().AddItem(c.Context(), s.Key, fields, position, dry)
 			return a.edited(done, err)
 		},
 	}
 	f.add(c, form.FieldsOf(s.Type), "name")
 	if s.Ordered {
-		c.Flags().IntVar(&place, "place", 0, "where in the order, from 1; the end if not given")
+		c.Flags().IntVar(&position, "position", 0, "where in the order, from 1; the end if not given")
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
 	return c
 }
 
-func (a sectionCommands) edited(done client.Edited, err error) error {
+func (a sectionCommands) edited(done api.Edited, err error) error {
 	switch {
 	case err != nil:
 		return err
@@ -316,24 +316,24 @@ func (a sectionCommands) itemRemove(s config.Section) *cobra.Command {
 
 func (a sectionCommands) itemMove(s config.Section) *cobra.Command {
 	var dry bool
-	var place int
+	var position int
 	c := &cobra.Command{
-		Use:   "move NAME --place N",
-		Short: "Put one at another place in the order, in the draft",
-		Long:  "Put one at another place. " + inDraft,
+		Use:   "move NAME --position N",
+		Short: "Put one at another position in the order, in the draft",
+		Long:  "Put one at another position. " + inDraft,
 		Args:  exactly(1),
-		Example: fmt.Sprintf("  gull %s move %s --place 1", s.Noun,
+		Example: fmt.Sprintf("  gull %s move %s --position 1", s.Noun,
 			quoted(sectionHelp[s.Key].example)),
 		ValidArgsFunction: a.completeNames(s),
 		RunE: func(c *cobra.Command, args []string) error {
-			if place < 1 {
-				return usage("say where with --place, from 1")
+			if position < 1 {
+				return usage("say where with --position, from 1")
 			}
-			done, err := a.client().MoveItem(c.Context(), s.Key, args[0], place, dry)
+			done, err := a.client().MoveItem(c.Context(), s.Key, args[0], position, dry)
 			return a.edited(done, err)
 		},
 	}
-	c.Flags().IntVar(&place, "place", 0, "where in the order, from 1")
+	c.Flags().IntVar(&position, "position", 0, "where in the order, from 1")
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
 	return c
 }

@@ -84,7 +84,7 @@ func snagColumns() []column[snag.Snag] {
 		{"FAILED", true, func(s snag.Snag) string { return strconv.FormatInt(s.Failed, 10) }},
 		{"SINCE", true, func(s snag.Snag) string { return ago(s.Since) }},
 		{"LAST", true, func(s snag.Snag) string { return ago(s.LastAt) }},
-		{"WHO CAN MEND IT", false, func(s snag.Snag) string { return s.WhoCanFix }},
+		{"WHO CAN FIX IT", false, func(s snag.Snag) string { return s.WhoCanFix }},
 		{"NEXT", false, nextStep},
 	}
 }
@@ -170,7 +170,7 @@ func (a snagCommands) printSnag(s snag.Snag) {
 		what = "none, refused before"
 	}
 	line("  message", "%s from %s to %s", what, dash(e.Sender), dash(e.Recipient))
-	line("  answer", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address,
+	line("  reply", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address,
 		e.Last.String())
 	if v := e.Verdict; v != nil && v.Sure != "" {
 		line("  read as", "%s: %s", v.Sure, strings.Join(v.Evidence, ", "))

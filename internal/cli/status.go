@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gullroute/internal/core/mail"
+	"gullroute/internal/api"
 )
 
 // statusCommands are those of gull status.
@@ -31,7 +31,7 @@ func (a statusCommands) command() *cobra.Command {
 	}
 }
 
-func (a statusCommands) printStatus(st mail.Status) {
+func (a statusCommands) printStatus(st api.Status) {
 	w := a.out
 	a.printHazards(st.Hazards)
 	if len(st.Hazards) > 0 {
@@ -65,7 +65,7 @@ func (a statusCommands) printStatus(st mail.Status) {
 	fmt.Fprintf(w, "queue      %d waiting, %d deferred, %d held, %d sending in %d lanes",
 		st.Waiting, st.Deferred, st.Held, st.Sending, st.Lanes)
 	if !st.OldestAt.IsZero() {
-		fmt.Fprintf(w, "; the oldest came in %s", ago(st.OldestAt.Time))
+		fmt.Fprintf(w, "; the oldest was received %s", ago(st.OldestAt.Time))
 	}
 	fmt.Fprintln(w)
 	if n := st.Snags["critical"] + st.Snags["serious"]; n > 0 {

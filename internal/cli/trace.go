@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"gullroute/internal/api"
 	"gullroute/internal/client"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/senderauth"
@@ -22,11 +23,11 @@ type traceCommands struct{ *app }
 func (a traceCommands) command() *cobra.Command {
 	var archive, tell string
 	show := &cobra.Command{
-		Use: "show ID", Short: "A message's whole way, or why it was refused", Args: exactly(1),
+		Use: "show ID", Short: "A message's whole path, or why it was refused", Args: exactly(1),
 		Example: "  gull trace show 0B4Z7H8Q2M000\n  gull trace show 0B4Z7H8Q2M000 --for user",
 		RunE: func(c *cobra.Command, args []string) error {
-			if tell != "" && tell != "user" && tell != "far" {
-				return usage("--for: there are user and far")
+			if tell != "" && tell != "user" && tell != "remote" {
+				return usage("--for: there are user and remote")
 			}
 			t, err := a.client().Trace(c.Context(), args[0], inArchive(archive))
 			var p *client.Problem
@@ -43,7 +44,7 @@ func (a traceCommands) command() *cobra.Command {
 				return err
 			}
 			if tell != "" {
-				words := map[string]string{"user": t.ForUser, "far": t.ForRemote}[tell]
+				words := map[string]string{"user": t.ForUser, "remote": t.ForRemote}[tell]
 				_, err := fmt.Fprintln(a.out, strings.TrimRight(words, "\n"))
 				return err
 			}
@@ -52,7 +53,7 @@ func (a traceCommands) command() *cobra.Command {
 	}
 	show.Flags().StringVar(&archive, "archive", "", "look in an opened archive (gull log list)")
 	show.Flags().StringVar(&tell, "for", "",
-		"words to hand on: user (whoever asks) or far (the administrator of the other side)")
+		"words to pass on: user (whoever asks) or remote (the remote administrator)")
 	f := followFilter{}
 	follow := &cobra.Command{
 		Use:   "follow [ID]",
@@ -136,7 +137,7 @@ func (a traceCommands) traceFind() *cobra.Command {
 			}
 			switch {
 			case p.Next != "" && !p.Back.IsZero() && a.format == "table":
-				fmt.Fprintf(a.err, "Looked as far as %s; go on with --after %s.\n",
+				fmt.Fprintf(a.err, "Searched as far as %s; go on with --after %s.\n",
 					exact(p.Back.Time), p.Next)
 			case p.Next != "" && a.format == "table":
 				fmt.Fprintf(a.err,
@@ -156,7 +157,7 @@ func (a traceCommands) traceFind() *cobra.Command {
 		"id": "our id, or a Message-ID", "client": "IP address or network of the " +
 			"client", "host": "remote host", "state": "a delivery's state, or " +
 			"refused", "cause": "a cause, such as greylisted",
-		"listener": "it came by this listener", "route": "it goes by this route",
+		"listener": "it was received by this listener", "route": "it goes by this route",
 		"account": "sent by this account",
 		"archive": "look in an opened archive (gull log list)",
 		"after":   "go on where the page before ended"} {
@@ -272,7 +273,7 @@ func states(m mail.Message) string {
 	return strings.Join(words, ", ")
 }
 
-func (a traceCommands) printTrace(t mail.Trace) error {
+func (a traceCommands) printTrace(t api.Trace) error {
 	if a.format != "table" {
 		return a.printValue(t)
 	}
@@ -280,7 +281,7 @@ func (a traceCommands) printTrace(t mail.Trace) error {
 	fmt.Fprintf(w, "%s  %s\n", m.ID, states(m))
 	fmt.Fprintf(w, "  from     %s\n", shown(m.Sender))
 	fmt.Fprintf(w, "  subject  %s\n", m.Subject)
-	fmt.Fprintf(w, "  came     %s (%s), %s\n", exact(m.ReceivedAt), ago(m.ReceivedAt),
+	fmt.Fprintf(w, "  received %s (%s), %s\n", exact(m.ReceivedAt), ago(m.ReceivedAt),
 		octets(m.Size))
 	if s := t.Session; s != nil {
 		fmt.Fprintf(w, "  by       listener %s, session %s from %s (%s)%s\n", s.Listener, s.ID,
@@ -357,7 +358,7 @@ func recipientsOf(m mail.Message) string {
 	return strings.Join(out, ", ")
 }
 
-func (a traceCommands) printRefusal(r client.RefusalView, tell string) error {
+func (a traceCommands) printRefusal(r api.RefusalView, tell string) error {
 	if tell != "" {
 		_, err := fmt.Fprintln(a.out, r.ForUser)
 		return err

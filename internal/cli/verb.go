@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"gullroute/internal/api"
 	"gullroute/internal/client"
 	"gullroute/internal/core/mail"
 )
@@ -20,7 +21,7 @@ type verbCommands struct{ *app }
 // verb is an action on messages as a command.
 type verb struct {
 	name, short, long, example string
-	flags                      func(*pflag.FlagSet, *mail.ActionRequest)
+	flags                      func(*pflag.FlagSet, *api.ActionRequest)
 }
 
 var verbs = []verb{
@@ -50,12 +51,12 @@ var verbs = []verb{
 	},
 	{
 		mail.VerbReroute,
-		"Send messages another way",
+		"Send messages by another route",
 		"By another route or straight to a host: for one attempt, or with --keep until they are " +
 			"gone.",
 		"  gull queue reroute --domain homelines.example --by \"by provider\"\n  gull queue " +
 			"reroute --lane 2XK4T9Q8R7Y1C --host mx2.dunlin.example:2530 --keep",
-		func(f *pflag.FlagSet, r *mail.ActionRequest) {
+		func(f *pflag.FlagSet, r *api.ActionRequest) {
 			f.StringVar(&r.Route, "by", "", "name of the route to send by")
 			f.StringVar(&r.Host, "host", "", "host or host:port to send to")
 			f.BoolVar(&r.Keep, "keep", false, "until they are gone, not for one attempt only")
@@ -68,7 +69,7 @@ var verbs = []verb{
 			"what the schedule says.",
 		"  gull queue expire --domain fogbank.example --in 2h\n  gull queue expire --domain " +
 			"fogbank.example --in +2d",
-		func(f *pflag.FlagSet, r *mail.ActionRequest) {
+		func(f *pflag.FlagSet, r *api.ActionRequest) {
 			f.StringVar(&r.ExpireAfter, "in", "", "12h, +1d, -12h or schedule")
 		},
 	},
@@ -78,7 +79,7 @@ var verbs = []verb{
 		"Each sender gets a notice with your sentence.",
 		"  gull queue return --domain sunkenpier.example --say \"the pier is closed for the " +
 			"winter\"",
-		func(f *pflag.FlagSet, r *mail.ActionRequest) {
+		func(f *pflag.FlagSet, r *api.ActionRequest) {
 			f.StringVar(&r.Say, "say", "", "the sentence that the sender reads")
 		},
 	},
@@ -93,7 +94,7 @@ var verbs = []verb{
 	},
 	{mail.VerbChangeDomain, "Fix a wrong recipient domain", "",
 		"  gull queue change-domain --domain saltmrsh.example --to-domain saltmarsh.example",
-		func(f *pflag.FlagSet, r *mail.ActionRequest) {
+		func(f *pflag.FlagSet, r *api.ActionRequest) {
 			f.StringVar(&r.Domain, "to-domain", "", "the right domain")
 		}},
 }
@@ -101,7 +102,7 @@ var verbs = []verb{
 func (a verbCommands) all() []*cobra.Command {
 	var out []*cobra.Command
 	for _, v := range verbs {
-		r := &mail.ActionRequest{Verb: v.name}
+		r := &api.ActionRequest{Verb: v.name}
 		yes := false
 		c := &cobra.Command{
 			Use:   v.name + " [ID...]",
@@ -134,7 +135,7 @@ func (a verbCommands) all() []*cobra.Command {
 
 // act says how many messages it will touch, asks where a person sits at the
 // terminal, and does it.
-func (a verbCommands) act(c *cobra.Command, r mail.ActionRequest, yes bool) error {
+func (a verbCommands) act(c *cobra.Command, r api.ActionRequest, yes bool) error {
 	if r.Selection.Everything() && !r.All {
 		return usage(
 			"say which messages with --lane, --domain or another filter or by their ids, or --all",
@@ -175,7 +176,7 @@ func (a verbCommands) act(c *cobra.Command, r mail.ActionRequest, yes bool) erro
 	return a.printDone(done)
 }
 
-func (a *app) printDone(d mail.Done) error {
+func (a *app) printDone(d api.Done) error {
 	if a.format != "table" {
 		return a.printValue(d)
 	}

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -108,12 +109,6 @@ func (p *Problem) Error() string {
 	return b.String()
 }
 
-// Page is one page of a list.
-type Page[T any] struct {
-	Items []T    `json:"items"`
-	Next  string `json:"next"`
-}
-
 func (c *conn) do(
 	ctx context.Context,
 	method, path string,
@@ -192,35 +187,35 @@ func decode(r io.Reader, out any) error {
 }
 
 // Status is how the node does.
-func (c MailCalls) Status(ctx context.Context) (mail.Status, error) {
-	return call[mail.Status](ctx, c.conn, http.MethodGet, "/api/v1/status", nil, nil)
+func (c MailCalls) Status(ctx context.Context) (api.Status, error) {
+	return call[api.Status](ctx, c.conn, http.MethodGet, "/api/v1/status", nil, nil)
 }
 
 // Queue lists one page of deliveries that are not finished.
-func (c MailCalls) Queue(ctx context.Context, filter url.Values) (Page[mail.QueueItem], error) {
-	return call[Page[mail.QueueItem]](ctx, c.conn, http.MethodGet, "/api/v1/queue", filter, nil)
+func (c MailCalls) Queue(ctx context.Context, filter url.Values) (api.Page[mail.QueueItem], error) {
+	return call[api.Page[mail.QueueItem]](ctx, c.conn, http.MethodGet, "/api/v1/queue", filter, nil)
 }
 
 // Find lists one page of messages.
-func (c MailCalls) Find(ctx context.Context, filter url.Values) (Page[mail.Message], error) {
-	return call[Page[mail.Message]](ctx, c.conn, http.MethodGet, "/api/v1/messages", filter, nil)
+func (c MailCalls) Find(ctx context.Context, filter url.Values) (api.Page[mail.Message], error) {
+	return call[api.Page[mail.Message]](ctx, c.conn, http.MethodGet, "/api/v1/messages", filter, nil)
 }
 
 // Trace is a message's whole way.
-func (c MailCalls) Trace(ctx context.Context, id string, from url.Values) (mail.Trace, error) {
-	return call[mail.Trace](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id),
+func (c MailCalls) Trace(ctx context.Context, id string, from url.Values) (api.Trace, error) {
+	return call[api.Trace](ctx, c.conn, http.MethodGet, "/api/v1/messages/"+url.PathEscape(id),
 		from, nil)
 }
 
 // Explain says what would be decided.
-func (c MailCalls) Explain(ctx context.Context, q mail.Question) ([]mail.Answer, error) {
-	p, err := call[Page[mail.Answer]](ctx, c.conn, http.MethodPost, "/api/v1/explain", nil, q)
+func (c MailCalls) Explain(ctx context.Context, q api.Question) ([]api.Answer, error) {
+	p, err := call[api.Page[api.Answer]](ctx, c.conn, http.MethodPost, "/api/v1/explain", nil, q)
 	return p.Items, err
 }
 
 // Send submits a test message.
-func (c MailCalls) Send(ctx context.Context, t mail.TestMessage) (mail.Submitted, error) {
-	return call[mail.Submitted](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
+func (c MailCalls) Send(ctx context.Context, t api.TestMessage) (api.Submitted, error) {
+	return call[api.Submitted](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
 }
 
 // Mailbox lists one page of a mailbox.
@@ -229,12 +224,12 @@ func (c MailCalls) Mailbox(
 	address string,
 	limit int,
 	after string,
-) (Page[mail.MailboxItem], error) {
+) (api.Page[mail.MailboxItem], error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if after != "" {
 		q.Set("after", after)
 	}
-	return call[Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet,
+	return call[api.Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet,
 		"/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
 }
 

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strconv"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -17,31 +18,18 @@ type DirectoryCalls struct{ *conn }
 func (c DirectoryCalls) Mailboxes(
 	ctx context.Context,
 	q url.Values,
-) (Page[mail.MailboxLine], error) {
-	return call[Page[mail.MailboxLine]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes", q, nil)
-}
-
-// AliasLine is an alias as it is listed.
-type AliasLine struct {
-	Address string   `json:"address"`
-	To      []string `json:"to"`
-	About   string   `json:"about"`
+) (api.Page[mail.MailboxLine], error) {
+	return call[api.Page[mail.MailboxLine]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes", q, nil)
 }
 
 // Aliases lists one page of aliases.
-func (c DirectoryCalls) Aliases(ctx context.Context, q url.Values) (Page[AliasLine], error) {
-	return call[Page[AliasLine]](ctx, c.conn, http.MethodGet, "/api/v1/aliases", q, nil)
-}
-
-// Entry is a mailbox or an alias as it is written.
-type Entry struct {
-	Fields    map[string]any `json:"fields"`
-	Generated []string       `json:"generated"`
+func (c DirectoryCalls) Aliases(ctx context.Context, q url.Values) (api.Page[api.AliasLine], error) {
+	return call[api.Page[api.AliasLine]](ctx, c.conn, http.MethodGet, "/api/v1/aliases", q, nil)
 }
 
 // ShowEntry reads a mailbox or an alias; noun is mailboxes or aliases.
-func (c DirectoryCalls) ShowEntry(ctx context.Context, noun, address string) (Entry, error) {
-	return call[Entry](ctx, c.conn, http.MethodGet, "/api/v1/"+noun+"/"+url.PathEscape(address),
+func (c DirectoryCalls) ShowEntry(ctx context.Context, noun, address string) (api.Entry, error) {
+	return call[api.Entry](ctx, c.conn, http.MethodGet, "/api/v1/"+noun+"/"+url.PathEscape(address),
 		nil, nil)
 }
 
@@ -51,8 +39,8 @@ func (c DirectoryCalls) AddEntry(
 	noun string,
 	fields map[string]any,
 	dry bool,
-) (Entry, error) {
-	return call[Entry](ctx, c.conn, http.MethodPost, "/api/v1/"+noun, nil,
+) (api.Entry, error) {
+	return call[api.Entry](ctx, c.conn, http.MethodPost, "/api/v1/"+noun, nil,
 		map[string]any{"fields": fields, "dry_run": dry})
 }
 
@@ -62,8 +50,8 @@ func (c DirectoryCalls) ChangeEntry(
 	noun, address string,
 	fields map[string]any,
 	dry bool,
-) (Entry, error) {
-	return call[Entry](ctx, c.conn, http.MethodPatch, "/api/v1/"+noun+"/"+url.PathEscape(address),
+) (api.Entry, error) {
+	return call[api.Entry](ctx, c.conn, http.MethodPatch, "/api/v1/"+noun+"/"+url.PathEscape(address),
 		nil, map[string]any{"fields": fields, "dry_run": dry})
 }
 
@@ -79,8 +67,8 @@ func (c DirectoryCalls) ImportEntries(
 	csv io.Reader,
 	dry bool,
 	progress func(Progress),
-) (mail.Imported, error) {
-	return streamed[mail.Imported](ctx, c.conn, "/api/v1/"+noun+"/import",
+) (api.Imported, error) {
+	return streamed[api.Imported](ctx, c.conn, "/api/v1/"+noun+"/import",
 		url.Values{"dry_run": {strconv.FormatBool(dry)}}, csv, progress)
 }
 
@@ -97,13 +85,13 @@ func (c DirectoryCalls) ExportEntries(ctx context.Context, noun string, w io.Wri
 
 // Changes lists what was changed in the directory, newest first.
 func (c DirectoryCalls) Changes(ctx context.Context, q url.Values) ([]mail.Record, error) {
-	p, err := call[Page[mail.Record]](ctx, c.conn, http.MethodGet, "/api/v1/changes", q, nil)
+	p, err := call[api.Page[mail.Record]](ctx, c.conn, http.MethodGet, "/api/v1/changes", q, nil)
 	return p.Items, err
 }
 
 // Secrets lists the names of kept passwords.
 func (c DirectoryCalls) Secrets(ctx context.Context) ([]mail.SecretLine, error) {
-	p, err := call[Page[mail.SecretLine]](ctx, c.conn, http.MethodGet, "/api/v1/secrets", nil, nil)
+	p, err := call[api.Page[mail.SecretLine]](ctx, c.conn, http.MethodGet, "/api/v1/secrets", nil, nil)
 	return p.Items, err
 }
 

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
 )
 
@@ -21,7 +22,7 @@ func keyPath(domain, selector, verb string) string {
 
 // Keys lists keys that sign messages, of one domain or of all.
 func (c KeysCalls) Keys(ctx context.Context, domain string) ([]mail.DKIMKey, error) {
-	p, err := call[Page[mail.DKIMKey]](ctx, c.conn, http.MethodGet, "/api/v1/dkim",
+	p, err := call[api.Page[mail.DKIMKey]](ctx, c.conn, http.MethodGet, "/api/v1/dkim",
 		url.Values{"domain": {domain}}, nil)
 	return p.Items, err
 }

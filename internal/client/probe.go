@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/probe"
 	"gullroute/internal/core/readiness"
 )
@@ -17,9 +18,9 @@ func (c ProbesCalls) Probe(ctx context.Context, order map[string]any) (probe.Pro
 	return call[probe.Probe](ctx, c.conn, http.MethodPost, "/api/v1/probe", nil, order)
 }
 
-// AllReadiness is how ready our domains are, at the last look at each.
+// AllReadiness is how ready our domains are, at the last check of each.
 func (c ProbesCalls) AllReadiness(ctx context.Context) ([]readiness.Readiness, error) {
-	p, err := call[Page[readiness.Readiness]](ctx, c.conn, http.MethodGet, "/api/v1/readiness", nil,
+	p, err := call[api.Page[readiness.Readiness]](ctx, c.conn, http.MethodGet, "/api/v1/readiness", nil,
 		nil)
 	return p.Items, err
 }

@@ -7,7 +7,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"gullroute/internal/core/mail"
+	"gullroute/internal/api"
 	"gullroute/internal/core/review"
 )
 
@@ -16,14 +16,14 @@ type ReviewsCalls struct{ *conn }
 
 // Review lists the findings of the settings in force, or of the draft.
 func (c ReviewsCalls) Review(ctx context.Context, draft bool) ([]review.Finding, error) {
-	p, err := call[Page[review.Finding]](ctx, c.conn, http.MethodGet, "/api/v1/review",
+	p, err := call[api.Page[review.Finding]](ctx, c.conn, http.MethodGet, "/api/v1/review",
 		url.Values{"draft": {strconv.FormatBool(draft)}}, nil)
 	return p.Items, err
 }
 
 // FixFinding fixes a finding.
-func (c ReviewsCalls) FixFinding(ctx context.Context, key string) (mail.Done, error) {
-	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/fix", nil,
+func (c ReviewsCalls) FixFinding(ctx context.Context, key string) (api.Done, error) {
+	return call[api.Done](ctx, c.conn, http.MethodPost, "/api/v1/review/fix", nil,
 		map[string]any{"key": key})
 }
 

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
@@ -27,8 +28,8 @@ func setupPath(section string, name ...string) string {
 }
 
 // Items lists a section of the configuration.
-func (c SetupCalls) Items(ctx context.Context, section string) (mail.SectionItems, error) {
-	return call[mail.SectionItems](ctx, c.conn, http.MethodGet, setupPath(section), nil, nil)
+func (c SetupCalls) Items(ctx context.Context, section string) (api.SectionItems, error) {
+	return call[api.SectionItems](ctx, c.conn, http.MethodGet, setupPath(section), nil, nil)
 }
 
 // Item is one item of a section.
@@ -36,23 +37,16 @@ func (c SetupCalls) Item(ctx context.Context, section, name string) (config.Item
 	return call[config.Item](ctx, c.conn, http.MethodGet, setupPath(section, name), nil, nil)
 }
 
-// Edited is what an edit of the draft did.
-type Edited struct {
-	Text string      `json:"text"`
-	Dry  bool        `json:"dry_run"`
-	Item config.Item `json:"item"`
-}
-
 // AddItem adds an item to the draft.
 func (c SetupCalls) AddItem(
 	ctx context.Context,
 	section string,
 	fields map[string]any,
-	place int,
+	position int,
 	dry bool,
-) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodPost, setupPath(section), nil,
-		map[string]any{"fields": fields, "place": place, "dry_run": dry})
+) (api.Edited, error) {
+	return call[api.Edited](ctx, c.conn, http.MethodPost, setupPath(section), nil,
+		map[string]any{"fields": fields, "position": position, "dry_run": dry})
 }
 
 // ChangeItem changes fields of an item in the draft.
@@ -61,8 +55,8 @@ func (c SetupCalls) ChangeItem(
 	section, name string,
 	fields map[string]any,
 	dry bool,
-) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodPatch, setupPath(section, name), nil,
+) (api.Edited, error) {
+	return call[api.Edited](ctx, c.conn, http.MethodPatch, setupPath(section, name), nil,
 		map[string]any{"fields": fields, "dry_run": dry})
 }
 
@@ -70,11 +64,11 @@ func (c SetupCalls) ChangeItem(
 func (c SetupCalls) MoveItem(
 	ctx context.Context,
 	section, name string,
-	place int,
+	position int,
 	dry bool,
-) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodPost, setupPath(section, name)+"/move", nil,
-		map[string]any{"place": place, "dry_run": dry})
+) (api.Edited, error) {
+	return call[api.Edited](ctx, c.conn, http.MethodPost, setupPath(section, name)+"/move", nil,
+		map[string]any{"position": position, "dry_run": dry})
 }
 
 // RemoveItem takes an item out of the draft.
@@ -82,20 +76,20 @@ func (c SetupCalls) RemoveItem(
 	ctx context.Context,
 	section, name string,
 	dry bool,
-) (Edited, error) {
-	return call[Edited](ctx, c.conn, http.MethodDelete, setupPath(section, name),
+) (api.Edited, error) {
+	return call[api.Edited](ctx, c.conn, http.MethodDelete, setupPath(section, name),
 		url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil)
 }
 
 // Draft is the draft's state.
-func (c SetupCalls) Draft(ctx context.Context, yaml bool) (mail.Draft, error) {
-	return call[mail.Draft](ctx, c.conn, http.MethodGet, "/api/v1/draft",
+func (c SetupCalls) Draft(ctx context.Context, yaml bool) (api.Draft, error) {
+	return call[api.Draft](ctx, c.conn, http.MethodGet, "/api/v1/draft",
 		url.Values{"yaml": {strconv.FormatBool(yaml)}}, nil)
 }
 
 // ApplyDraft puts the draft in force.
-func (c SetupCalls) ApplyDraft(ctx context.Context, body map[string]any) (mail.Applied, error) {
-	return call[mail.Applied](ctx, c.conn, http.MethodPost, "/api/v1/draft/apply", nil, body)
+func (c SetupCalls) ApplyDraft(ctx context.Context, body map[string]any) (api.Applied, error) {
+	return call[api.Applied](ctx, c.conn, http.MethodPost, "/api/v1/draft/apply", nil, body)
 }
 
 // DiscardDraft forgets the draft.
@@ -179,32 +173,24 @@ func streamedAs[T any](
 
 // Revisions lists one page of them.
 func (c SetupCalls) Revisions(ctx context.Context, limit int) ([]mail.Revision, error) {
-	p, err := call[Page[mail.Revision]](ctx, c.conn, http.MethodGet, "/api/v1/revisions",
+	p, err := call[api.Page[mail.Revision]](ctx, c.conn, http.MethodGet, "/api/v1/revisions",
 		url.Values{"limit": {strconv.Itoa(limit)}}, nil)
 	return p.Items, err
 }
 
-// RevisionView is a revision and what it changed.
-type RevisionView struct {
-	Revision mail.Revision   `json:"revision"`
-	Changes  []config.Change `json:"changes"`
-	Against  int             `json:"against"`
-	YAML     string          `json:"yaml"`
-}
-
 // Revision is one revision, compared with another, or with the one before for 0.
-func (c SetupCalls) Revision(ctx context.Context, number, against int) (RevisionView, error) {
+func (c SetupCalls) Revision(ctx context.Context, number, against int) (api.RevisionView, error) {
 	q := url.Values{}
 	if against > 0 {
 		q.Set("against", strconv.Itoa(against))
 	}
-	return call[RevisionView](ctx, c.conn, http.MethodGet,
+	return call[api.RevisionView](ctx, c.conn, http.MethodGet,
 		"/api/v1/revisions/"+strconv.Itoa(number), q, nil)
 }
 
 // Revert goes back to a revision.
-func (c SetupCalls) Revert(ctx context.Context, number int, why string) (mail.Applied, error) {
-	return call[mail.Applied](ctx, c.conn, http.MethodPost,
+func (c SetupCalls) Revert(ctx context.Context, number int, why string) (api.Applied, error) {
+	return call[api.Applied](ctx, c.conn, http.MethodPost,
 		"/api/v1/revisions/"+strconv.Itoa(number)+"/revert", nil, map[string]any{"why": why})
 }
 
@@ -213,21 +199,15 @@ func (c SetupCalls) Confirm(ctx context.Context, number int) error {
 	return c.send(ctx, http.MethodPost, "/api/v1/revisions/"+strconv.Itoa(number)+"/confirm", nil)
 }
 
-// ConfigText is a configuration and its revision.
-type ConfigText struct {
-	Revision int    `json:"revision"`
-	Text     string `json:"text"`
-}
-
 // Config is the configuration in force, with the directory if it is wanted.
-func (c SetupCalls) Config(ctx context.Context, directory bool) (ConfigText, error) {
-	return call[ConfigText](ctx, c.conn, http.MethodGet, "/api/v1/config",
+func (c SetupCalls) Config(ctx context.Context, directory bool) (api.ConfigText, error) {
+	return call[api.ConfigText](ctx, c.conn, http.MethodGet, "/api/v1/config",
 		url.Values{"directory": {strconv.FormatBool(directory)}}, nil)
 }
 
 // ConfigWithSecrets is everything, hashes and passwords too.
-func (c SetupCalls) ConfigWithSecrets(ctx context.Context) (ConfigText, error) {
-	return call[ConfigText](ctx, c.conn, http.MethodPost, "/api/v1/config/with-secrets", nil, nil)
+func (c SetupCalls) ConfigWithSecrets(ctx context.Context) (api.ConfigText, error) {
+	return call[api.ConfigText](ctx, c.conn, http.MethodPost, "/api/v1/config/with-secrets", nil, nil)
 }
 
 // ImportConfig takes a text as the draft.
@@ -235,7 +215,7 @@ func (c SetupCalls) ImportConfig(
 	ctx context.Context,
 	name, text string,
 	dry bool,
-) (mail.Draft, error) {
-	return call[mail.Draft](ctx, c.conn, http.MethodPut, "/api/v1/config", nil,
+) (api.Draft, error) {
+	return call[api.Draft](ctx, c.conn, http.MethodPut, "/api/v1/config", nil,
 		map[string]any{"text": text, "name": name, "dry_run": dry})
 }

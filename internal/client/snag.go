@@ -5,23 +5,16 @@ import (
 	"net/http"
 	"net/url"
 
-	"gullroute/internal/core/mail"
+	"gullroute/internal/api"
 	"gullroute/internal/core/snag"
 )
 
 // SnagsCalls are those on snags.
 type SnagsCalls struct{ *conn }
 
-// SnagPage is a page of troubles.
-type SnagPage struct {
-	Items  []snag.Snag    `json:"items"`
-	Next   string         `json:"next"`
-	Counts map[string]int `json:"counts"`
-}
-
 // Snags lists one page of troubles.
-func (c SnagsCalls) Snags(ctx context.Context, filter url.Values) (SnagPage, error) {
-	return call[SnagPage](ctx, c.conn, http.MethodGet, "/api/v1/snags", filter, nil)
+func (c SnagsCalls) Snags(ctx context.Context, filter url.Values) (api.SnagPage, error) {
+	return call[api.SnagPage](ctx, c.conn, http.MethodGet, "/api/v1/snags", filter, nil)
 }
 
 // Snag reads one trouble.
@@ -31,8 +24,8 @@ func (c SnagsCalls) Snag(ctx context.Context, id string) (snag.Snag, error) {
 }
 
 // FixSnag does one of the things that are offered.
-func (c SnagsCalls) FixSnag(ctx context.Context, id string, o snag.Order) (mail.Done, error) {
-	return call[mail.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/fix",
+func (c SnagsCalls) FixSnag(ctx context.Context, id string, o snag.Order) (api.Done, error) {
+	return call[api.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/fix",
 		nil, o)
 }
 

@@ -7,34 +7,18 @@ import (
 	"net/url"
 	"strconv"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/archive"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
-	"gullroute/internal/core/transcript"
 )
 
 // RecordsCalls are those on what happened.
 type RecordsCalls struct{ *conn }
 
-// FoundPage is one page of what a search found.
-type FoundPage struct {
-	Items      []mail.Found `json:"items"`
-	Next       string       `json:"next"`
-	Understood []string     `json:"understood"`
-	Back       mail.OptTime `json:"looked_back_to"`
-}
-
 // Search finds messages and what was refused.
-func (c RecordsCalls) Search(ctx context.Context, filter url.Values) (FoundPage, error) {
-	return call[FoundPage](ctx, c.conn, http.MethodGet, "/api/v1/trace", filter, nil)
-}
-
-// RefusalView is a refusal as it is shown.
-type RefusalView struct {
-	Refusal mail.Refusal  `json:"refusal"`
-	Meaning mail.Cause    `json:"meaning"`
-	Session *mail.Session `json:"session"`
-	ForUser string        `json:"for_user"`
+func (c RecordsCalls) Search(ctx context.Context, filter url.Values) (api.FoundPage, error) {
+	return call[api.FoundPage](ctx, c.conn, http.MethodGet, "/api/v1/trace", filter, nil)
 }
 
 // Refusal reads one refusal.
@@ -42,22 +26,14 @@ func (c RecordsCalls) Refusal(
 	ctx context.Context,
 	id string,
 	from url.Values,
-) (RefusalView, error) {
-	return call[RefusalView](ctx, c.conn, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id),
+) (api.RefusalView, error) {
+	return call[api.RefusalView](ctx, c.conn, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id),
 		from, nil)
 }
 
 // Sessions lists one page of sessions.
-func (c RecordsCalls) Sessions(ctx context.Context, filter url.Values) (Page[mail.Session], error) {
-	return call[Page[mail.Session]](ctx, c.conn, http.MethodGet, "/api/v1/sessions", filter, nil)
-}
-
-// SessionView is a session with its transcript.
-type SessionView struct {
-	mail.Session
-	Lines    []transcript.Line `json:"transcript"`
-	Missing  string            `json:"missing,omitempty"`
-	Refusals []mail.Refusal    `json:"refusals"`
+func (c RecordsCalls) Sessions(ctx context.Context, filter url.Values) (api.Page[mail.Session], error) {
+	return call[api.Page[mail.Session]](ctx, c.conn, http.MethodGet, "/api/v1/sessions", filter, nil)
 }
 
 // Session reads one session.
@@ -65,14 +41,14 @@ func (c RecordsCalls) Session(
 	ctx context.Context,
 	id string,
 	from url.Values,
-) (SessionView, error) {
-	return call[SessionView](ctx, c.conn, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id),
+) (api.SessionView, error) {
+	return call[api.SessionView](ctx, c.conn, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id),
 		from, nil)
 }
 
 // Watches lists whose sessions are recorded in full.
 func (c RecordsCalls) Watches(ctx context.Context) ([]mail.Watch, error) {
-	p, err := call[Page[mail.Watch]](ctx, c.conn, http.MethodGet, "/api/v1/watches", nil, nil)
+	p, err := call[api.Page[mail.Watch]](ctx, c.conn, http.MethodGet, "/api/v1/watches", nil, nil)
 	return p.Items, err
 }
 
@@ -82,26 +58,9 @@ func (c RecordsCalls) Watch(ctx context.Context, what, forTime string) (mail.Wat
 		map[string]string{"what": what, "for": forTime})
 }
 
-// Report is what the traffic looks like.
-type Report struct {
-	Since     string                   `json:"since"`
-	Until     string                   `json:"until"`
-	Note      string                   `json:"note"`
-	Zone      string                   `json:"zone"`
-	Step      string                   `json:"step"`
-	Totals    map[string]report.Figure `json:"totals"`
-	Delay     *report.Delay            `json:"delay"`
-	Before    map[string]report.Figure `json:"before,omitempty"`
-	Series    []report.Point           `json:"series"`
-	HourOfDay []report.Slot            `json:"hours_of_day"`
-	Weekdays  []report.Slot            `json:"weekdays"`
-	Tables    map[string][]report.Row  `json:"tables"`
-	Reasons   map[string][]report.Row  `json:"reasons"`
-}
-
 // Report reads a report.
-func (c RecordsCalls) Report(ctx context.Context, q url.Values) (Report, error) {
-	return call[Report](ctx, c.conn, http.MethodGet, "/api/v1/report", q, nil)
+func (c RecordsCalls) Report(ctx context.Context, q url.Values) (api.TrafficReport, error) {
+	return call[api.TrafficReport](ctx, c.conn, http.MethodGet, "/api/v1/report", q, nil)
 }
 
 // ReportTable reads counts by value of a dimension.
@@ -110,14 +69,14 @@ func (c RecordsCalls) ReportTable(
 	dim string,
 	q url.Values,
 ) ([]report.Row, error) {
-	p, err := call[Page[report.Row]](ctx, c.conn, http.MethodGet,
+	p, err := call[api.Page[report.Row]](ctx, c.conn, http.MethodGet,
 		"/api/v1/report/tables/"+url.PathEscape(dim), q, nil)
 	return p.Items, err
 }
 
 // Figure lists the messages behind a figure.
-func (c RecordsCalls) Figure(ctx context.Context, q url.Values) (Page[report.Behind], error) {
-	return call[Page[report.Behind]](ctx, c.conn, http.MethodGet, "/api/v1/report/messages", q, nil)
+func (c RecordsCalls) Figure(ctx context.Context, q url.Values) (api.Page[report.Behind], error) {
+	return call[api.Page[report.Behind]](ctx, c.conn, http.MethodGet, "/api/v1/report/messages", q, nil)
 }
 
 // ReportHTML copies a report as a page to print to w.
@@ -158,7 +117,7 @@ func (c RecordsCalls) Archives(ctx context.Context, hash string) ([]archive.Info
 	if hash != "" {
 		q = url.Values{"hash": {hash}}
 	}
-	p, err := call[Page[archive.Info]](ctx, c.conn, http.MethodGet, "/api/v1/archives", q, nil)
+	p, err := call[api.Page[archive.Info]](ctx, c.conn, http.MethodGet, "/api/v1/archives", q, nil)
 	return p.Items, err
 }
 

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/cluster"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
@@ -45,7 +46,7 @@ type Actions struct {
 type act struct {
 	on      *Actions
 	who     string
-	r       mail.ActionRequest
+	r       api.ActionRequest
 	f       mail.Filter
 	now     time.Time
 	c       store.Change
@@ -65,20 +66,20 @@ type act struct {
 func (s *Actions) Act(
 	ctx context.Context,
 	who string,
-	r mail.ActionRequest,
+	r api.ActionRequest,
 	tell func(done, total int64),
-) (mail.Done, error) {
+) (api.Done, error) {
 	a := &act{on: s, who: who, r: r, now: time.Now().UTC(), cfg: s.InForce.Config(), tell: tell}
 	if err := a.check(); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	var leased int64
 	var err error
 	if a.matched, leased, err = s.Waiting.CountQueue(ctx, a.f); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	if r.DryRun {
-		return mail.Done{
+		return api.Done{
 			DryRun:  true,
 			Matched: a.matched,
 			Sending: leased,
@@ -86,7 +87,7 @@ func (s *Actions) Act(
 		}, nil
 	}
 	if r.Verb == mail.VerbDrop && !r.Sure {
-		return mail.Done{}, fault.Refuse("sure",
+		return api.Done{}, fault.Refuse("sure",
 			"dropping needs a second confirmation: %s would be dropped; say that you are sure",
 			plural(a.matched, "delivery", "deliveries"))
 	}
@@ -111,13 +112,13 @@ func (s *Actions) Act(
 		Why:    r.Why,
 	})
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	return a.carryOut(ctx, id)
 }
 
 // carryOut does it, and records what it came to even if it breaks off.
-func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
+func (a *act) carryOut(ctx context.Context, id int64) (api.Done, error) {
 	a.c = store.Change{
 		Verb:     a.r.Verb,
 		Action:   id,
@@ -144,10 +145,10 @@ func (a *act) carryOut(ctx context.Context, id int64) (mail.Done, error) {
 		a.r.Why)
 	a.on.Cluster.Changed("queue")
 	if err != nil {
-		return mail.Done{}, fmt.Errorf("after %s: %w", plural(a.touched, "delivery", "deliveries"),
+		return api.Done{}, fmt.Errorf("after %s: %w", plural(a.touched, "delivery", "deliveries"),
 			err)
 	}
-	return mail.Done{
+	return api.Done{
 		Action:  id,
 		Matched: a.matched,
 		Touched: a.touched,
@@ -442,7 +443,7 @@ func (a *act) move(d *store.Due) bool {
 				Route:     a.target,
 				NextHop:   nextHop,
 				Recipient: to,
-				Why:       "sent this way by " + a.who,
+				Why:       "sent by this route by " + a.who,
 			},
 			a.cfg.Revision,
 		)
@@ -505,7 +506,7 @@ var doing = map[string]string{
 	mail.VerbHold:         "held",
 	mail.VerbRelease:      "released",
 	mail.VerbFlush:        "to be tried immediately",
-	mail.VerbReroute:      "sent another way",
+	mail.VerbReroute:      "sent by another route",
 	mail.VerbExpire:       "given another end",
 	mail.VerbReturn:       "sent back",
 	mail.VerbDrop:         "dropped",
@@ -572,13 +573,13 @@ func (s *Actions) Undo(
 	id int64,
 	why string,
 	tell func(done, total int64),
-) (mail.Done, error) {
+) (api.Done, error) {
 	old, err := s.Store.Action(ctx, id)
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	if _, how := undoOf(old, time.Now()); !how.can {
-		return mail.Done{}, fault.Refuse("id", "action %d cannot be taken back: %s", id, how.text)
+		return api.Done{}, fault.Refuse("id", "action %d cannot be taken back: %s", id, how.text)
 	}
 	if old.Verb == mail.VerbPause || old.Verb == mail.VerbResume {
 		return s.Pauses.undo(ctx, who, old, why)
@@ -592,7 +593,7 @@ func (s *Actions) Undo(
 		f:       mail.Filter{Action: id},
 		matched: old.Touched,
 	}
-	a.r = mail.ActionRequest{
+	a.r = api.ActionRequest{
 		Verb: map[string]string{mail.VerbHold: mail.VerbRelease, mail.VerbRelease: mail.VerbHold,
 			mail.VerbDrop:    mail.VerbRestore,
 			mail.VerbReroute: mail.VerbUndo, mail.VerbChangeDomain: mail.VerbUndo,
@@ -617,7 +618,7 @@ func (s *Actions) Undo(
 		Undoes: id,
 	})
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	if old.Verb == mail.VerbDrop {
 		return a.restore(ctx, number, id)
@@ -626,12 +627,12 @@ func (s *Actions) Undo(
 }
 
 // restore puts back what was dropped.
-func (a *act) restore(ctx context.Context, number, dropped int64) (mail.Done, error) {
+func (a *act) restore(ctx context.Context, number, dropped int64) (api.Done, error) {
 	a.c = store.Change{Verb: mail.VerbRestore, Action: number, At: a.now}
 	for {
 		n, err := a.on.Store.Restore(ctx, a.c, dropped, actAtOnce)
 		if err != nil {
-			return mail.Done{}, err
+			return api.Done{}, err
 		}
 		a.add(n)
 		if n < actAtOnce {
@@ -639,11 +640,11 @@ func (a *act) restore(ctx context.Context, number, dropped int64) (mail.Done, er
 		}
 	}
 	if err := a.on.Store.EndAction(ctx, number, a.touched, 0); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	a.on.Queue.Wake()
 	a.on.Cluster.Changed("queue")
-	return mail.Done{
+	return api.Done{
 		Action:  number,
 		Matched: a.matched,
 		Touched: a.touched,

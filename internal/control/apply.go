@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/store"
 )
 
@@ -26,25 +26,25 @@ type Apply struct {
 const messagesOfApply = 2000
 
 // Apply puts the draft in force, if its rehearsal finds nothing dangerous.
-func (s *Drafts) Apply(ctx context.Context, who string, a Apply) (mail.Applied, error) {
+func (s *Drafts) Apply(ctx context.Context, who string, a Apply) (api.Applied, error) {
 	d, draft, err := s.Compiled(ctx)
 	if err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
 	switch {
 	case a.Version != 0 && a.Version != d.Version:
-		return mail.Applied{}, ErrMark
+		return api.Applied{}, ErrMark
 	case d.Base != s.InForce.Config().Revision:
-		return mail.Applied{}, ErrStale
+		return api.Applied{}, ErrStale
 	case a.Force && strings.TrimSpace(a.Why) == "":
-		return mail.Applied{}, ErrNoWhy
+		return api.Applied{}, ErrNoWhy
 	}
 	report, err := s.rehearse(ctx, draft, messagesOfApply, func(float64) {})
 	if err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
 	if len(report.Blocks) > 0 && !a.Force {
-		return mail.Applied{}, &Blocked{report.Blocks}
+		return api.Applied{}, &Blocked{report.Blocks}
 	}
 	n := store.NewRevision{
 		Who:    who,
@@ -54,10 +54,10 @@ func (s *Drafts) Apply(ctx context.Context, who string, a Apply) (mail.Applied, 
 		Forced: a.Force && len(report.Blocks) > 0,
 	}
 	if n.Text, err = config.SplitDirectory(d.Text); err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
 	if n.Directory, err = s.Directory.directoryOf(ctx, who, draft, draft.Config); err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
 	if a.ConfirmWithin > 0 {
 		by := time.Now().Add(a.ConfirmWithin)
@@ -72,13 +72,13 @@ func (s *Drafts) Revert(
 	who string,
 	number int,
 	why string,
-) (mail.Applied, error) {
+) (api.Applied, error) {
 	rev, err := s.Revisions.Revision(ctx, number)
 	if err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
 	if _, err := config.ParseStored([]byte(rev.Text)); err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
 	return s.record(ctx, store.NewRevision{Who: who, Why: why, Text: rev.Text, Reverts: number})
 }
@@ -104,15 +104,15 @@ func (s *Drafts) goBack(ctx context.Context) {
 
 // record puts a configuration on record and in force, here immediately and on the
 // other nodes as they hear of it.
-func (s *Drafts) record(ctx context.Context, n store.NewRevision) (mail.Applied, error) {
+func (s *Drafts) record(ctx context.Context, n store.NewRevision) (api.Applied, error) {
 	number, says, err := s.Revisions.AddRevision(ctx, n)
 	if errors.Is(err, store.ErrMoved) {
-		return mail.Applied{}, ErrMark
+		return api.Applied{}, ErrMark
 	}
 	if err != nil {
-		return mail.Applied{}, err
+		return api.Applied{}, err
 	}
-	out := mail.Applied{
+	out := api.Applied{
 		Revision:  number,
 		Directory: append([]string{}, says...),
 		Trouble:   []string{},

@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"strings"
 
+	"gullroute/internal/api"
 	"gullroute/internal/cluster"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
@@ -156,7 +157,7 @@ const (
 type importer struct {
 	cfg      *config.Compiled
 	dir      *directory.Directory // as it would be afterwards
-	out      mail.Imported
+	out      api.Imported
 	change   store.DirectoryChange
 	seen     map[string]int // rows by key
 	progress func(done int, what string)
@@ -198,12 +199,12 @@ func (s *Directory) Import(
 	r io.Reader,
 	dry bool,
 	progress func(done int, what string),
-) (mail.Imported, error) {
+) (api.Imported, error) {
 	cfg := s.InForce.Config()
 	im := &importer{
 		cfg:      cfg,
 		dir:      cfg.Directory.Clone(),
-		out:      mail.Imported{Problems: []form.Problem{}},
+		out:      api.Imported{Problems: []form.Problem{}},
 		seen:     map[string]int{},
 		progress: progress,
 	}

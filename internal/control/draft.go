@@ -9,6 +9,7 @@ import (
 
 	"github.com/pmezard/go-difflib/difflib"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
@@ -147,12 +148,12 @@ func (s *Drafts) ReplaceDraft(ctx context.Context, who, text, what string) error
 }
 
 // State is the state of the draft.
-func (s *Drafts) State(ctx context.Context, withYAML bool) (mail.Draft, error) {
+func (s *Drafts) State(ctx context.Context, withYAML bool) (api.Draft, error) {
 	rev, err := s.Revisions.LatestRevision(ctx)
 	if err != nil {
-		return mail.Draft{}, err
+		return api.Draft{}, err
 	}
-	out := mail.Draft{
+	out := api.Draft{
 		InForce: rev.Number,
 		Changes: []config.Change{},
 		Log:     []mail.DraftChange{},

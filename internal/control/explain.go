@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
@@ -34,7 +35,7 @@ type Explainer struct {
 
 // Explain says what would be decided, by the very functions that decide, and
 // where it would go, as DNS says now; nothing is sent.
-func (s *Explainer) Explain(ctx context.Context, q mail.Question) ([]mail.Answer, error) {
+func (s *Explainer) Explain(ctx context.Context, q api.Question) ([]api.Answer, error) {
 	c := s.InForce.Config()
 	if q.Draft {
 		_, draft, err := s.Draft.Compiled(ctx)
@@ -64,7 +65,7 @@ func (s *Explainer) Explain(ctx context.Context, q mail.Question) ([]mail.Answer
 			return nil, fmt.Errorf("account: %w", err)
 		}
 	}
-	answers := []mail.Answer{}
+	answers := []api.Answer{}
 	for _, text := range q.To {
 		to, err := parseRecipient(text)
 		if err != nil {
@@ -109,25 +110,25 @@ type explainer struct {
 	l   *config.Listener
 	env config.Envelope
 	to  address.Address
-	out mail.Answer
+	out api.Answer
 }
 
 func (x *explainer) note(what, result, format string, args ...any) {
 	x.out.Checks = append(x.out.Checks,
-		mail.Check{What: what, Result: result, Text: fmt.Sprintf(format, args...)})
+		api.Check{What: what, Result: result, Text: fmt.Sprintf(format, args...)})
 }
 
-func (x *explainer) refuse(rule, why string, r smtp.Reply) mail.Answer {
+func (x *explainer) refuse(rule, why string, r smtp.Reply) api.Answer {
 	x.out.Allowed, x.out.Rule, x.out.Why, x.out.Reply = false, rule, why, r.String()
 	return x.out
 }
 
-func (x *explainer) answer() mail.Answer {
-	x.out = mail.Answer{
+func (x *explainer) answer() api.Answer {
+	x.out = api.Answer{
 		Recipient: x.to.Display(),
 		Revision:  x.c.Revision,
-		Ways:      []mail.Way{},
-		Checks:    []mail.Check{},
+		Paths:     []api.Path{},
+		Checks:    []api.Check{},
 	}
 	where := "listener " + x.l.Name
 	if !rehearse.Admits(x.l, x.env.Client) {
@@ -173,7 +174,7 @@ func (x *explainer) answer() mail.Answer {
 }
 
 // rules asks the relay rules.
-func (x *explainer) rules() mail.Answer {
+func (x *explainer) rules() api.Answer {
 	d := relay.Decide(x.c, x.env, x.to)
 	for i := range x.c.RelayRules {
 		r := &x.c.RelayRules[i]
@@ -204,7 +205,7 @@ func (x *explainer) rules() mail.Answer {
 		}
 		x.note("limits of "+d.Rule, "passed", "%s", x.out.Limits)
 	}
-	return x.ways()
+	return x.paths()
 }
 
 // maxChecks bounds how many rules and routes that did not match are told.
@@ -231,8 +232,8 @@ func (x *explainer) verified() *smtp.Reply {
 	return nil
 }
 
-// ways finds where it would go.
-func (x *explainer) ways() mail.Answer {
+// paths finds where it would go.
+func (x *explainer) paths() api.Answer {
 	legs, refusal := route.Plan(x.c, x.env, x.to)
 	if refusal != nil {
 		x.note("recipient", "refused", "%s", refusal.Text())
@@ -243,13 +244,13 @@ func (x *explainer) ways() mail.Answer {
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+no.Text(), *no)
 	}
 	for _, leg := range legs {
-		x.out.Ways = append(x.out.Ways, x.way(leg))
+		x.out.Paths = append(x.out.Paths, x.path(leg))
 	}
 	return x.out
 }
 
-func (x *explainer) way(leg route.Leg) mail.Way {
-	w := mail.Way{
+func (x *explainer) path(leg route.Leg) api.Path {
+	w := api.Path{
 		Recipient: leg.Recipient.Display(),
 		Via:       []string{},
 		Route:     leg.Route.Name,
@@ -257,7 +258,7 @@ func (x *explainer) way(leg route.Leg) mail.Way {
 		Lane:      ident.ID(leg.Lane()).String(),
 		Stranded:  leg.Stranded(),
 		Why:       leg.Why,
-		Earlier:   []mail.Check{},
+		Earlier:   []api.Check{},
 		Hosts:     []mail.HopHost{},
 	}
 	for _, v := range leg.Via {
@@ -273,7 +274,7 @@ func (x *explainer) way(leg route.Leg) mail.Way {
 		}
 		if why := route.Unmet(x.c, r, x.env, leg.Recipient); why != "" {
 			w.Earlier = append(w.Earlier,
-				mail.Check{What: "route " + r.Name, Result: "no_match", Text: why})
+				api.Check{What: "route " + r.Name, Result: "no_match", Text: why})
 		}
 	}
 	switch leg.Route.NextHop {

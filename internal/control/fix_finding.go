@@ -7,11 +7,11 @@ import (
 	"slices"
 	"strings"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/review"
 )
 
@@ -30,14 +30,14 @@ func (s *Fixer) Finding(ctx context.Context, key string) (review.Finding, error)
 
 // FixFinding does what fixes a finding. What concerns the configuration goes into
 // the draft; an alias takes effect immediately.
-func (s *Fixer) FixFinding(ctx context.Context, who, key string) (mail.Done, error) {
+func (s *Fixer) FixFinding(ctx context.Context, who, key string) (api.Done, error) {
 	w, err := s.Finding(ctx, key)
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	m := w.Fix
 	if m == nil {
-		return mail.Done{}, fault.Refuse("key", "this is fixed by hand: %s", w.ByHand)
+		return api.Done{}, fault.Refuse("key", "this is fixed by hand: %s", w.ByHand)
 	}
 	if m.Section == "aliases" {
 		return s.fixByAlias(ctx, who, m)
@@ -53,31 +53,31 @@ func (s *Fixer) FixFinding(ctx context.Context, who, key string) (mail.Done, err
 		return words, d.Set(section(m.Section), m.Name, m.Fields, false)
 	})
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
-	return mail.Done{
+	return api.Done{
 		Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull " +
 			"draft apply)",
 	}, nil
 }
 
-func (s *Fixer) fixByAlias(ctx context.Context, who string, m *review.Remedy) (mail.Done, error) {
+func (s *Fixer) fixByAlias(ctx context.Context, who string, m *review.Remedy) (api.Done, error) {
 	a := &directory.Alias{About: "from the review of the settings"}
 	var err error
 	if a.Address, err = address.Parse(m.Name); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	for _, text := range words(m.Fields["to"]) {
 		to, err := address.Parse(fmt.Sprint(text))
 		if err != nil {
-			return mail.Done{}, err
+			return api.Done{}, err
 		}
 		a.To = append(a.To, to)
 	}
 	if err := s.Directory.PutAlias(ctx, who, a, true, false); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
-	return mail.Done{
+	return api.Done{
 		Text: fmt.Sprintf("%s goes on to %s now", a.Address.Display(), a.To[0].Display()),
 	}, nil
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
@@ -58,10 +59,10 @@ func (s *Fixer) FixSnag(
 	who string,
 	id ident.ID,
 	m snag.Order,
-) (mail.Done, error) {
+) (api.Done, error) {
 	x, err := s.Snags.One(ctx, id)
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	at := slices.IndexFunc(x.Fixes, func(o snag.Fix) bool {
 		return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) &&
@@ -73,10 +74,10 @@ func (s *Fixer) FixSnag(
 			offered = append(offered, string(o.Do))
 		}
 		if len(offered) == 0 {
-			return mail.Done{}, fault.Refuse("do",
+			return api.Done{}, fault.Refuse("do",
 				"nothing can be done about this snag from here: %s", x.Advice)
 		}
-		return mail.Done{}, fault.Refuse("do", "%s is not offered for this snag; %s is", m.Do,
+		return api.Done{}, fault.Refuse("do", "%s is not offered for this snag; %s is", m.Do,
 			strings.Join(offered, ", "))
 	}
 	o := x.Fixes[at]
@@ -100,9 +101,9 @@ func (s *Fixer) FixSnag(
 		return s.leaveAlias(ctx, who, o.Alias, x.Place.Name)
 	case diagnose.FixRecord:
 		r, err := s.Readiness.Check(ctx, o.Domain)
-		return mail.Done{Text: r.ToDo()}, err
+		return api.Done{Text: r.ToDo()}, err
 	case diagnose.FixPause:
-		var done mail.Done
+		var done api.Done
 		for _, lane := range x.Lanes {
 			if done, err = s.Pauses.Pause(ctx, mail.Pause{
 				Kind:  mail.PauseLane,
@@ -121,17 +122,17 @@ func (s *Fixer) FixSnag(
 }
 
 // leaveAlias takes an address out of an alias that names others too.
-func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Done, error) {
+func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (api.Done, error) {
 	at, err := address.Parse(alias)
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	old := s.InForce.Config().Directory.Alias(at)
 	if old == nil {
-		return mail.Done{}, fault.ErrNotFound
+		return api.Done{}, fault.ErrNotFound
 	}
 	if strings.EqualFold(at.Key(), out) { // its messages come round: it goes
-		return mail.Done{
+		return api.Done{
 			Text: "the alias " + at.Display() + " is gone; what comes there is refused",
 		}, s.Directory.RemoveAlias(ctx, who, at)
 	}
@@ -139,9 +140,9 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (mail.Do
 	fresh.To = slices.DeleteFunc(slices.Clone(old.To),
 		func(a address.Address) bool { return strings.EqualFold(a.Key(), out) })
 	if err := s.Directory.PutAlias(ctx, who, &fresh, false, false); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
-	return mail.Done{Text: fmt.Sprintf("%s no longer goes on to %s", at.Display(), out)}, nil
+	return api.Done{Text: fmt.Sprintf("%s no longer goes on to %s", at.Display(), out)}, nil
 }
 
 // actOn does something to the messages that a trouble holds up.
@@ -151,8 +152,8 @@ func (f *Fixer) actOn(
 	x snag.Snag,
 	o snag.Fix,
 	m snag.Order,
-) (mail.Done, error) {
-	r := mail.ActionRequest{Why: m.Why}
+) (api.Done, error) {
+	r := api.ActionRequest{Why: m.Why}
 	switch m.Do {
 	case diagnose.FixFlush:
 		r.Verb = "flush"
@@ -172,7 +173,7 @@ func (f *Fixer) actOn(
 		if x.Parts > 0 {
 			var err error
 			if lanes, err = f.Snags.Parts(ctx, x.ID); err != nil {
-				return mail.Done{}, err
+				return api.Done{}, err
 			}
 		}
 		for _, lane := range lanes {
@@ -183,7 +184,7 @@ func (f *Fixer) actOn(
 			selections = append(selections, s)
 		}
 	}
-	var all mail.Done
+	var all api.Done
 	for _, s := range selections {
 		r.Selection = s
 		done, err := f.Actions.Act(ctx, who, r, func(int64, int64) {})
@@ -205,12 +206,12 @@ func (s *Fixer) draftFix(
 	who string,
 	o snag.Fix,
 	edit func(*config.Document) (string, error),
-) (mail.Done, error) {
+) (api.Done, error) {
 	what, err := s.Drafts.Edit(ctx, who, false, edit)
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
-	return mail.Done{
+	return api.Done{
 		Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull " +
 			"draft apply)",
 	}, nil

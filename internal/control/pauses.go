@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/cluster"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/fault"
@@ -29,30 +30,30 @@ type Pauses struct {
 }
 
 // Pause stops a lane, a route, a listener, a node or all delivery.
-func (s *Pauses) Pause(ctx context.Context, p mail.Pause) (mail.Done, error) {
+func (s *Pauses) Pause(ctx context.Context, p mail.Pause) (api.Done, error) {
 	if err := s.known(ctx, &p); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	if !p.Until.IsZero() && p.Until.Before(time.Now()) {
-		return mail.Done{}, fault.Refuse("until", "the pause would be over already")
+		return api.Done{}, fault.Refuse("until", "the pause would be over already")
 	}
 	if err := s.Store.SetPause(ctx, p); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	return s.record(ctx, mail.VerbPause, p, 0)
 }
 
 // Resume lets something go on.
-func (s *Pauses) Resume(ctx context.Context, p mail.Pause) (mail.Done, error) {
+func (s *Pauses) Resume(ctx context.Context, p mail.Pause) (api.Done, error) {
 	if err := s.known(ctx, &p); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	ended, err := s.Store.EndPause(ctx, p.Kind, p.Name)
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	if !ended {
-		return mail.Done{}, fault.Refuse("name", "%s is not paused", s.nameOf(ctx, p))
+		return api.Done{}, fault.Refuse("name", "%s is not paused", s.nameOf(ctx, p))
 	}
 	return s.record(ctx, mail.VerbResume, p, 0)
 }
@@ -62,7 +63,7 @@ func (s *Pauses) record(
 	verb string,
 	p mail.Pause,
 	undoes int64,
-) (mail.Done, error) {
+) (api.Done, error) {
 	name := s.nameOf(ctx, p)
 	id, err := s.Actions.BeginAction(ctx, mail.Action{
 		Who:    p.Who,
@@ -76,10 +77,10 @@ func (s *Pauses) record(
 		err = s.Actions.EndAction(ctx, id, 0, 0)
 	}
 	if err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	if err := s.InForce.FollowPauses(ctx); err != nil {
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	s.Log.Info("action", "id", id, "who", p.Who, "verb", verb, "on", name, "why", p.Why)
 	s.Cluster.Changed("queue")
@@ -90,7 +91,7 @@ func (s *Pauses) record(
 	case p.Kind == mail.PauseNode:
 		text = name + " takes no new mail and delivers none; what it has under way comes to its end"
 	}
-	return mail.Done{Action: id, Text: text}, nil
+	return api.Done{Action: id, Text: text}, nil
 }
 
 func (s *Pauses) undo(
@@ -98,13 +99,13 @@ func (s *Pauses) undo(
 	who string,
 	old mail.Action,
 	why string,
-) (mail.Done, error) {
+) (api.Done, error) {
 	kind, _ := old.Detail["kind"].(string)
 	name, _ := old.Detail["name"].(string)
 	p := mail.Pause{Kind: kind, Name: name, Who: who, Why: why}
 	if old.Verb == mail.VerbResume {
 		if err := s.Store.SetPause(ctx, p); err != nil {
-			return mail.Done{}, err
+			return api.Done{}, err
 		}
 		return s.record(ctx, mail.VerbPause, p, old.ID)
 	}
@@ -112,7 +113,7 @@ func (s *Pauses) undo(
 		if err == nil {
 			err = fault.Refuse("id", "%s is not paused any more", s.nameOf(ctx, p))
 		}
-		return mail.Done{}, err
+		return api.Done{}, err
 	}
 	return s.record(ctx, mail.VerbResume, p, old.ID)
 }

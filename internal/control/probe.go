@@ -331,7 +331,7 @@ func (x *probing) message(to address.Address) *deliver.Message {
 	id := x.on.Outward.IDs.Next()
 	now := time.Now()
 	content := fmt.Sprintf(
-		"From: <%s>\r\nTo: <%s>\r\nSubject: A probe of the way to you\r\nDate: %s\r\nMessage-ID: "+
+		"From: <%s>\r\nTo: <%s>\r\nSubject: A probe of the path to you\r\nDate: %s\r\nMessage-ID: "+
 			"<%s@%s>\r\nAuto-Submitted: auto-generated\r\n\r\n"+
 			"This message was sent by hand to see whether mail from %s arrives.\r\nNothing needs "+
 			"to be done.\r\n",

@@ -65,7 +65,7 @@ func (s *Rerouter) start() {
 			}
 		}
 		if moved > 0 {
-			s.Log.Info("waiting messages go another way", "deliveries", moved,
+			s.Log.Info("waiting messages go by another route", "deliveries", moved,
 				"revision", cfg.Revision)
 			s.Queue.Wake()
 		}

@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/receive"
@@ -27,15 +27,15 @@ type Submitter struct {
 
 // Submit sends a test message through a real listener of this node. It goes the
 // way that any message goes; a refusal is a result, not an error.
-func (s *Submitter) Submit(ctx context.Context, t mail.TestMessage) (mail.Submitted, error) {
+func (s *Submitter) Submit(ctx context.Context, t api.TestMessage) (api.Submitted, error) {
 	l, err := pickListener(s.InForce.Config(), t.Listener)
 	if err != nil {
-		return mail.Submitted{}, err
+		return api.Submitted{}, err
 	}
-	out := mail.Submitted{
+	out := api.Submitted{
 		Listener: l.Name,
 		Address:  s.Receive.Addresses()[l.Name],
-		Steps:    []mail.Step{},
+		Steps:    []api.Step{},
 	}
 	if out.Address == "" {
 		return out, fmt.Errorf("listener %s is not open", l.Name)
@@ -64,7 +64,7 @@ func (s *Submitter) Submit(ctx context.Context, t mail.TestMessage) (mail.Submit
 }
 
 // compose writes the message. Addresses come out in their form for the wire.
-func compose(t *mail.TestMessage, hostName string) (content string, utf8 bool, err error) {
+func compose(t *api.TestMessage, hostName string) (content string, utf8 bool, err error) {
 	tidy := func(text string) (string, error) {
 		if text == "" || text == "<>" || strings.EqualFold(text, "postmaster") {
 			return strings.Trim(text, "<>"), nil
@@ -87,7 +87,7 @@ func compose(t *mail.TestMessage, hostName string) (content string, utf8 bool, e
 		subject = "Test message"
 	}
 	if text == "" {
-		text = "This is a test message. It shows that mail finds its way."
+		text = "This is a test message. It shows that mail arrives."
 	}
 	now := time.Now()
 	lines := strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\r", "\n")
@@ -107,13 +107,13 @@ func compose(t *mail.TestMessage, hostName string) (content string, utf8 bool, e
 
 // caller is the client's side of submitting.
 type caller struct {
-	*mail.Submitted
+	*api.Submitted
 	conn net.Conn
 	br   *bufio.Reader
 }
 
 // talk goes through the conversation up to the first refusal.
-func (c *caller) talk(t mail.TestMessage, content string, utf8 bool) {
+func (c *caller) talk(t api.TestMessage, content string, utf8 bool) {
 	options := " BODY=8BITMIME"
 	if utf8 {
 		options += " SMTPUTF8"
@@ -152,9 +152,9 @@ func (c *caller) talk(t mail.TestMessage, content string, utf8 bool) {
 }
 
 // step says something and notes the answer.
-func (c *caller) step(line, shown string) mail.Step {
+func (c *caller) step(line, shown string) api.Step {
 	began := time.Now()
-	s := mail.Step{Said: shown}
+	s := api.Step{Said: shown}
 	var err error
 	if line != "" {
 		_, err = fmt.Fprintf(c.conn, "%s\r\n", line)

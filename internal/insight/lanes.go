@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/fault"
@@ -38,10 +39,10 @@ func (s *Lanes) Deliveries(ctx context.Context, f mail.Filter) ([]mail.QueueItem
 }
 
 // One is one lane, also when nothing waits in it.
-func (s *Lanes) One(ctx context.Context, id ident.ID) (mail.LaneDetail, error) {
+func (s *Lanes) One(ctx context.Context, id ident.ID) (api.LaneDetail, error) {
 	lanes, err := s.List(ctx)
 	if err != nil {
-		return mail.LaneDetail{}, err
+		return api.LaneDetail{}, err
 	}
 	for _, l := range lanes {
 		if l.ID == id {
@@ -50,7 +51,7 @@ func (s *Lanes) One(ctx context.Context, id ident.ID) (mail.LaneDetail, error) {
 	}
 	route, nextHop, err := s.Store.LaneName(ctx, id)
 	if err != nil {
-		return mail.LaneDetail{}, err
+		return api.LaneDetail{}, err
 	}
 	l := mail.Lane{ID: id, Route: route, NextHop: nextHop, State: mail.LaneMoving}
 	if p := s.pausesByName().of(&l); p != nil {
@@ -72,9 +73,9 @@ var laneAges = []time.Duration{
 }
 
 // Detail adds to a lane its ages, its last hour and its schedule.
-func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (mail.LaneDetail, error) {
+func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (api.LaneDetail, error) {
 	now := time.Now()
-	out := mail.LaneDetail{Lane: l}
+	out := api.LaneDetail{Lane: l}
 	var err error
 	if out.Ages, err = s.Store.LaneAges(ctx, l.ID, now, laneAges); err != nil {
 		return out, err
@@ -96,7 +97,7 @@ func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (mail.LaneDetail, error
 		out.Limit = route.TermsOf(cfg, r, l.NextHop).Connections
 	}
 	terms := cfg.ScheduleOf(cfg.Route(l.Route), domain, false)
-	out.Schedule = mail.ScheduleTerms{
+	out.Schedule = api.ScheduleTerms{
 		Intervals:   []float64{},
 		WarnAfter:   terms.WarnAfter.Seconds(),
 		ExpireAfter: terms.ExpireAfter.Seconds(),

@@ -63,7 +63,7 @@ func (s *Readiness) Look(ctx context.Context, domain string) (readiness.Readines
 	d := cfg.Domain(domain)
 	if d == nil {
 		return readiness.Readiness{}, fault.Input(
-			"domain: %s is not among our domains; gull probe looks at others",
+			"domain: %s is not among our domains; gull probe checks others",
 			address.DisplayDomain(domain),
 		)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/transcript"
@@ -42,28 +43,14 @@ func (t *Trace) OpenSessions(f mail.SessionFilter) []mail.Session {
 	return list[:min(len(list), maxOpen)]
 }
 
-// SessionShown is a session with its transcript, its messages and its refusals.
-type SessionShown struct {
-	mail.SessionView
-	Refusals []mail.Refusal `json:"refusals"`
-	Subjects []MessageLink  `json:"subjects" doc:"Its first messages"`
-}
-
-type MessageLink struct {
-	ID      ident.ID   `json:"id"`
-	Sender  string     `json:"sender"`
-	Subject string     `json:"subject"`
-	State   mail.State `json:"state"`
-}
-
 // maxLinks is how many of a session's messages are shown with their subjects.
 const maxLinks = 20
 
 // Session is a session with its transcript, its messages and its refusals.
-func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (SessionShown, error) {
+func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (api.SessionView, error) {
 	r, err := t.Records(ctx, archive)
 	if err != nil {
-		return SessionShown{}, err
+		return api.SessionView{}, err
 	}
 	var rec mail.SessionRecord
 	// What is not yet on record is in memory: first there, then in the records.
@@ -73,12 +60,13 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 		rec, err = r.Session(ctx, id)
 	}
 	if err != nil {
-		return SessionShown{}, err
+		return api.SessionView{}, err
 	}
-	v := SessionShown{
-		SessionView: mail.SessionView{Session: rec.Session, Lines: []transcript.Line{}},
-		Refusals:    []mail.Refusal{},
-		Subjects:    []MessageLink{},
+	v := api.SessionView{
+		Session:  rec.Session,
+		Lines:    []transcript.Line{},
+		Refusals: []mail.Refusal{},
+		Subjects: []api.MessageLink{},
 	}
 	switch {
 	case rec.Transcript != nil:
@@ -100,13 +88,13 @@ func (t *Trace) Session(ctx context.Context, archive int64, id ident.ID) (Sessio
 		}
 		list, err := r.RefusalsOf(ctx, id, rec.Address, end)
 		if err != nil {
-			return SessionShown{}, err
+			return api.SessionView{}, err
 		}
 		v.Refusals = append(v.Refusals, list...)
 	}
 	for _, l := range rec.Messages[:min(len(rec.Messages), maxLinks)] {
 		if m, err := r.Message(ctx, l); err == nil {
-			link := MessageLink{ID: l, Sender: m.Sender, Subject: m.Subject}
+			link := api.MessageLink{ID: l, Sender: m.Sender, Subject: m.Subject}
 			if len(m.Deliveries) > 0 {
 				link.State = m.Deliveries[0].State
 			}

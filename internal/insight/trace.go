@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
@@ -13,6 +14,7 @@ import (
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/report"
 	"gullroute/internal/core/search"
+	"gullroute/internal/core/wording"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/inforce"
@@ -87,20 +89,20 @@ func (t *Trace) MarkOne(d *mail.Delivery) {
 }
 
 // Message is a message with all that is known of it. Of an archive, archive is its number.
-func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.Trace, error) {
+func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (api.Trace, error) {
 	r, err := t.Records(ctx, archive)
 	if err != nil {
-		return mail.Trace{}, err
+		return api.Trace{}, err
 	}
 	m, err := r.Message(ctx, id)
 	if err != nil {
-		return mail.Trace{}, err
+		return api.Trace{}, err
 	}
 	live := archive == 0
 	if live {
 		t.Mark(&m)
 	}
-	out := mail.Trace{
+	out := api.Trace{
 		Message: m,
 		Notices: []ident.ID{},
 		Causes:  []mail.Cause{},
@@ -108,14 +110,14 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 	}
 	events, err := r.Events(ctx, id)
 	if err == nil {
-		out.Events = m.Story(events, t.InForce.Node)
+		out.Events = wording.History(&m, events, t.InForce.Node)
 		out.Generated, err = r.Generated(ctx, id)
 	}
 	if err == nil {
 		err = t.addSessions(ctx, r, &out, live)
 	}
 	if err != nil {
-		return mail.Trace{}, err
+		return api.Trace{}, err
 	}
 	for i := range out.Generated {
 		out.Notices = append(out.Notices, out.Generated[i].ID)
@@ -138,14 +140,14 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (mail.T
 			out.Causes = append(out.Causes, mail.Explain(d.Cause, d.Last))
 		}
 	}
-	out.ForUser, out.ForRemote = mail.ForUser(&m,
-		time.Now()), mail.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
+	out.ForUser, out.ForRemote = wording.ForUser(&m,
+		time.Now()), wording.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
 	return out, nil
 }
 
 // addSessions finds the session that a message came by, and those in which it was
 // tried.
-func (t *Trace) addSessions(ctx context.Context, r Records, out *mail.Trace, live bool) error {
+func (t *Trace) addSessions(ctx context.Context, r Records, out *api.Trace, live bool) error {
 	ids := []ident.ID{out.Message.SessionID}
 	add := func(l mail.LastReply) {
 		ids = append(ids, l.SessionID)
@@ -187,7 +189,7 @@ func (t *Trace) addSessions(ctx context.Context, r Records, out *mail.Trace, liv
 	return err
 }
 
-func (t *Trace) addBoxes(ctx context.Context, out *mail.Trace) {
+func (t *Trace) addBoxes(ctx context.Context, out *api.Trace) {
 	seen := map[string]bool{}
 	for i := range out.Message.Deliveries {
 		d := &out.Message.Deliveries[i]
@@ -212,28 +214,20 @@ func (t *Trace) addBoxes(ctx context.Context, out *mail.Trace) {
 	}
 }
 
-// RefusalView is a refusal as it is shown.
-type RefusalView struct {
-	Refusal mail.Refusal  `json:"refusal"`
-	Meaning mail.Cause    `json:"meaning"`
-	Session *mail.Session `json:"session,omitempty"`
-	ForUser string        `json:"for_user"`
-}
-
 // Refusal is a refusal with what it means.
-func (t *Trace) Refusal(ctx context.Context, archive int64, id ident.ID) (RefusalView, error) {
+func (t *Trace) Refusal(ctx context.Context, archive int64, id ident.ID) (api.RefusalView, error) {
 	r, err := t.Records(ctx, archive)
 	if err != nil {
-		return RefusalView{}, err
+		return api.RefusalView{}, err
 	}
 	x, err := r.Refusal(ctx, id)
 	if err != nil {
-		return RefusalView{}, err
+		return api.RefusalView{}, err
 	}
-	v := RefusalView{
+	v := api.RefusalView{
 		Refusal: x,
 		Meaning: mail.Explain(x.Cause, nil),
-		ForUser: mail.RefusalForUser(&x),
+		ForUser: wording.RefusalForUser(&x),
 	}
 	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {
 		v.Session = &list[0]
@@ -248,30 +242,30 @@ const maxMessage = 4 << 20
 
 // View takes a message apart for people to look at: nothing in it is run or
 // fetched, and HTML is shown as its words.
-func (t *Trace) View(ctx context.Context, id ident.ID) (mail.ContentView, error) {
+func (t *Trace) View(ctx context.Context, id ident.ID) (api.ContentView, error) {
 	r, err := t.Messages.OpenContent(ctx, id)
 	if err != nil {
-		return mail.ContentView{}, err
+		return api.ContentView{}, err
 	}
 	content, err := io.ReadAll(io.LimitReader(r, maxMessage+1))
 	if err != nil {
-		return mail.ContentView{}, err
+		return api.ContentView{}, err
 	}
-	l := mail.ContentView{
+	l := api.ContentView{
 		ID:        id,
-		Fields:    []mail.HeaderField{},
-		Parts:     []mail.ContentPart{},
+		Fields:    []api.HeaderField{},
+		Parts:     []api.ContentPart{},
 		Truncated: len(content) > maxMessage,
 	}
 	content = content[:min(len(content), maxMessage)]
 	section, _ := message.SplitHeader(content)
 	l.Header = strings.ToValidUTF8(string(section), "\uFFFD")
 	for _, f := range message.ParseHeader(section) {
-		l.Fields = append(l.Fields, mail.HeaderField{Name: f.Name, Value: message.Decode(f.Value)})
+		l.Fields = append(l.Fields, api.HeaderField{Name: f.Name, Value: message.Decode(f.Value)})
 	}
 	parts := message.Structure(content)
 	for _, p := range parts {
-		l.Parts = append(l.Parts, mail.ContentPart{
+		l.Parts = append(l.Parts, api.ContentPart{
 			Path:        p.Path,
 			Type:        p.Type,
 			Charset:     p.Charset,

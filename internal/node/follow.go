@@ -54,7 +54,7 @@ func (f *follower) noticed(n store.Notice) {
 		err = f.inForce.FollowPauses(ctx)
 	case "watch":
 		err = f.watches(ctx)
-	case "freeze", "unfreeze", "flush", "wake", "rest":
+	case "freeze", "unfreeze", "flush", "wake", "back-off":
 		if err = f.lanes(ctx, n); err == nil {
 			return // too many to tell the consoles of
 		}
@@ -68,7 +68,7 @@ func (f *follower) noticed(n store.Notice) {
 // catchUp follows everything: notices may have been missed.
 func (f *follower) catchUp() {
 	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "watch",
-		"rest"} {
+		"back-off"} {
 		f.noticed(store.Notice{Kind: kind})
 	}
 }
@@ -123,12 +123,12 @@ func (f *follower) lanes(ctx context.Context, n store.Notice) error {
 		q.EndRest(lanes)
 	case "wake":
 		q.Wake()
-	case "rest":
-		rests, err := store.Lanes{DB: f.db}.Rests(ctx, lanes)
+	case "back-off":
+		rests, err := store.Lanes{DB: f.db}.BackOffs(ctx, lanes)
 		if err != nil {
 			return err
 		}
-		q.FollowRests(rests, lanes)
+		q.FollowBackOffs(rests, lanes)
 	}
 	return nil
 }

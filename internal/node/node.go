@@ -127,7 +127,7 @@ func (n *Node) Start(ctx context.Context) error {
 }
 
 func (n *Node) start(ctx context.Context) error {
-	if err := n.follow.lanes(ctx, store.Notice{Kind: "rest"}); err != nil {
+	if err := n.follow.lanes(ctx, store.Notice{Kind: "back-off"}); err != nil {
 		return err
 	}
 	if err := n.InForce.Start(ctx); err != nil {

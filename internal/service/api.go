@@ -63,12 +63,6 @@ func (s *Service) parts() []part {
 // out is an answer with a body only.
 type out[T any] struct{ Body T }
 
-// page is one page of a list.
-type page[T any] struct {
-	Items []T    `json:"items"`
-	Next  string `json:"next" doc:"Give this as after to go on; empty at the end"`
-}
-
 // operation says who may call it.
 type operation struct{ open, admin bool }
 

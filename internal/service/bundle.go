@@ -27,7 +27,7 @@ func (s bundleAPI) register(api huma.API) {
 		"bundle",
 		"/api/v1/bundle",
 		"A support bundle: settings without secrets, versions, health, lanes, snags, review, "+
-			"readiness, and the way of chosen messages",
+			"readiness, and the path of chosen messages",
 	)
 	op.Responses = map[string]*huma.Response{
 		"200": {
@@ -44,7 +44,7 @@ type bundleAnswer struct {
 }
 
 func (s bundleAPI) bundle(ctx context.Context, in *struct {
-	Messages []string `query:"message,explode" maxItems:"100" doc:"Ids of messages whose way goes with it; their content never does"`
+	Messages []string `query:"message,explode" maxItems:"100" doc:"Ids of messages whose path goes with it; their content never does"`
 	Whole    bool     `query:"whole" doc:"Addresses and subjects as they are; masked if not given"`
 }) (*bundleAnswer, error) {
 	m := mask{addresses: !in.Whole, subjects: !in.Whole}

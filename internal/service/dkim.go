@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/control"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/fault"
@@ -75,7 +76,7 @@ func domainOf(text string) (string, error) {
 
 func (s keysAPI) listKeys(ctx context.Context, in *struct {
 	Domain string `query:"domain"`
-}) (*out[page[mail.DKIMKey]], error) {
+}) (*out[api.Page[mail.DKIMKey]], error) {
 	domain := ""
 	if in.Domain != "" {
 		var err error
@@ -87,7 +88,7 @@ func (s keysAPI) listKeys(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "key")
 	}
-	return &out[page[mail.DKIMKey]]{page[mail.DKIMKey]{Items: keys}}, nil
+	return &out[api.Page[mail.DKIMKey]]{api.Page[mail.DKIMKey]{Items: keys}}, nil
 }
 
 func (s keysAPI) makeKey(ctx context.Context, in *struct {

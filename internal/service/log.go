@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/archive"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/insight"
@@ -129,7 +130,7 @@ func (u *untilEnd) Read(p []byte) (int, error) {
 
 func (s archivesAPI) listArchives(ctx context.Context, in *struct {
 	Hash string `query:"hash" doc:"SHA-256 of a file, to ask whether it is open already"`
-}) (*out[page[archive.Info]], error) {
+}) (*out[api.Page[archive.Info]], error) {
 	if in.Hash != "" {
 		hash, err := hex.DecodeString(in.Hash)
 		if err != nil {
@@ -137,19 +138,19 @@ func (s archivesAPI) listArchives(ctx context.Context, in *struct {
 		}
 		a, err := s.Insight.Archiver.ByHash(ctx, hash)
 		if errors.Is(err, fault.ErrNotFound) {
-			return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{}}}, nil
+			return &out[api.Page[archive.Info]]{api.Page[archive.Info]{Items: []archive.Info{}}}, nil
 		}
 		if err != nil {
 			return nil, s.storeError(err, "archive")
 		}
-		return &out[page[archive.Info]]{page[archive.Info]{Items: []archive.Info{a}}}, nil
+		return &out[api.Page[archive.Info]]{api.Page[archive.Info]{Items: []archive.Info{a}}}, nil
 	}
 	list, err := s.Insight.Archiver.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "archive")
 	}
-	return &out[page[archive.Info]]{
-		page[archive.Info]{Items: append([]archive.Info{}, list...)},
+	return &out[api.Page[archive.Info]]{
+		api.Page[archive.Info]{Items: append([]archive.Info{}, list...)},
 	}, nil
 }
 

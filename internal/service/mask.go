@@ -56,7 +56,7 @@ func (m mask) nothing(text []byte) bool {
 	return m == (mask{}) && !bytes.Contains(text, []byte("webhook"))
 }
 
-// quoted is a subject in words to hand on.
+// quoted is a subject in words to pass on.
 var quoted = regexp.MustCompile(`“[^”]*”`)
 
 // hidden stands for a subject.

@@ -53,7 +53,7 @@ var (
 	formerDesc = prometheus.NewDesc("gull_database_former_primaries",
 		"Hosts that take writes though another was promoted after them.", nil, nil)
 	freedDesc = prometheus.NewDesc("gull_leases_freed_total",
-		"Deliveries that were leased to this node and in nobody's hands.", nil, nil)
+		"Deliveries that were leased to this node on which nobody worked.", nil, nil)
 	lockedDesc = prometheus.NewDesc("gull_signing_keys_locked",
 		"Keys that should sign and that this node's key file does not open.", nil, nil)
 )

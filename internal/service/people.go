@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
@@ -80,7 +81,7 @@ func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 	Domain string `query:"domain"`
 	Sort   string `query:"sort" enum:"address,name,used,quota" default:"address" doc:"By the last two those come first that use most"`
 	Paging
-}) (*out[page[mail.MailboxLine]], error) {
+}) (*out[api.Page[mail.MailboxLine]], error) {
 	if err := s.mayFind(ctx, in.Search); err != nil {
 		return nil, err
 	}
@@ -105,7 +106,7 @@ func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "mailbox")
 	}
-	body := page[mail.MailboxLine]{Items: items}
+	body := api.Page[mail.MailboxLine]{Items: items}
 	if len(items) == in.Limit {
 		last, _ := address.Parse(items[len(items)-1].Address)
 		if body.Next = last.Key(); in.Sort != "address" {
@@ -121,7 +122,7 @@ func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 		}
 		it.Address = displayed(it.Address)
 	}
-	return &out[page[mail.MailboxLine]]{body}, nil
+	return &out[api.Page[mail.MailboxLine]]{body}, nil
 }
 
 func displayed(text string) string {
@@ -129,13 +130,6 @@ func displayed(text string) string {
 		return a.Display()
 	}
 	return text
-}
-
-// Entry is a mailbox or an alias as it is written.
-type Entry struct {
-	Fields    map[string]any `json:"fields"`
-	Generated []string       `json:"generated" doc:"Addresses made from the name"`
-	About     []form.Field   `json:"about" doc:"What the fields are"`
 }
 
 // EntryPath names one in a path.
@@ -157,12 +151,12 @@ type EntryChange struct {
 	Dry    bool           `json:"dry_run,omitempty"`
 }
 
-func (s directoryAPI) entryOf(m *directory.Mailbox) *out[Entry] {
-	e := Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields}
+func (s directoryAPI) entryOf(m *directory.Mailbox) *out[api.Entry] {
+	e := api.Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields}
 	for _, a := range m.Generated {
 		e.Generated = append(e.Generated, a.Display())
 	}
-	return &out[Entry]{e}
+	return &out[api.Entry]{e}
 }
 
 var (
@@ -182,7 +176,7 @@ func (s directoryAPI) own(in EntryPath) (*directory.Mailbox, error) {
 	return nil, huma.Error404NotFound("there is no mailbox " + a.Display())
 }
 
-func (s directoryAPI) showMailbox(_ context.Context, in *EntryPath) (*out[Entry], error) {
+func (s directoryAPI) showMailbox(_ context.Context, in *EntryPath) (*out[api.Entry], error) {
 	m, err := s.own(*in)
 	if err != nil {
 		return nil, err
@@ -202,7 +196,7 @@ func (s directoryAPI) putMailbox(
 	ctx context.Context,
 	c EntryChange,
 	mustBeNew bool,
-) (*out[Entry], error) {
+) (*out[api.Entry], error) {
 	m := &directory.Mailbox{}
 	err := decode(c.Fields, m)
 	if err == nil {
@@ -217,14 +211,14 @@ func (s directoryAPI) putMailbox(
 func (s directoryAPI) addMailbox(
 	ctx context.Context,
 	in *struct{ Body EntryChange },
-) (*out[Entry], error) {
+) (*out[api.Entry], error) {
 	return s.putMailbox(ctx, in.Body, true)
 }
 
 func (s directoryAPI) changeMailbox(ctx context.Context, in *struct {
 	EntryPath
 	Body EntryChange
-}) (*out[Entry], error) {
+}) (*out[api.Entry], error) {
 	m, err := s.own(in.EntryPath)
 	if err != nil {
 		return nil, err
@@ -257,24 +251,17 @@ func (s directoryAPI) removeMailbox(ctx context.Context, in *EntryPath) (*struct
 	return nil, nil
 }
 
-// AliasLine is an alias as it is listed.
-type AliasLine struct {
-	Address string   `json:"address"`
-	To      []string `json:"to"`
-	About   string   `json:"about"`
-}
-
 func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 	Search string `query:"search" doc:"A part of an address or of a target"`
 	Paging
-}) (*out[page[AliasLine]], error) {
+}) (*out[api.Page[api.AliasLine]], error) {
 	if err := s.mayFind(ctx, in.Search); err != nil {
 		return nil, err
 	}
-	body := page[AliasLine]{Items: []AliasLine{}}
+	body := api.Page[api.AliasLine]{Items: []api.AliasLine{}}
 	search := searchForm(in.Search)
 	for _, a := range s.InForce.Config().Directory.Aliases() {
-		line := AliasLine{Address: a.Address.Display(), To: []string{}, About: a.About}
+		line := api.AliasLine{Address: a.Address.Display(), To: []string{}, About: a.About}
 		text := a.Address.Key()
 		for _, t := range a.To {
 			line.To = append(line.To, t.Display())
@@ -291,7 +278,7 @@ func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 		}
 		body.Items = append(body.Items, line)
 	}
-	return &out[page[AliasLine]]{body}, nil
+	return &out[api.Page[api.AliasLine]]{body}, nil
 }
 
 func (s directoryAPI) aliasAt(in EntryPath) (*directory.Alias, error) {
@@ -305,19 +292,19 @@ func (s directoryAPI) aliasAt(in EntryPath) (*directory.Alias, error) {
 	return nil, huma.Error404NotFound("there is no alias " + a.Display())
 }
 
-func (s directoryAPI) showAlias(_ context.Context, in *EntryPath) (*out[Entry], error) {
+func (s directoryAPI) showAlias(_ context.Context, in *EntryPath) (*out[api.Entry], error) {
 	alias, err := s.aliasAt(*in)
 	if err != nil {
 		return nil, err
 	}
-	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
+	return &out[api.Entry]{api.Entry{Fields: alias.Fields(), Generated: []string{}, About: aliasFields}}, nil
 }
 
 func (s directoryAPI) putAlias(
 	ctx context.Context,
 	c EntryChange,
 	mustBeNew bool,
-) (*out[Entry], error) {
+) (*out[api.Entry], error) {
 	alias := &directory.Alias{}
 	err := decode(c.Fields, alias)
 	if err == nil {
@@ -326,20 +313,20 @@ func (s directoryAPI) putAlias(
 	if err != nil {
 		return nil, s.entryError(err, "alias", alias.Address)
 	}
-	return &out[Entry]{Entry{alias.Fields(), []string{}, aliasFields}}, nil
+	return &out[api.Entry]{api.Entry{Fields: alias.Fields(), Generated: []string{}, About: aliasFields}}, nil
 }
 
 func (s directoryAPI) addAlias(
 	ctx context.Context,
 	in *struct{ Body EntryChange },
-) (*out[Entry], error) {
+) (*out[api.Entry], error) {
 	return s.putAlias(ctx, in.Body, true)
 }
 
 func (s directoryAPI) changeAlias(ctx context.Context, in *struct {
 	EntryPath
 	Body EntryChange
-}) (*out[Entry], error) {
+}) (*out[api.Entry], error) {
 	alias, err := s.aliasAt(in.EntryPath)
 	if err != nil {
 		return nil, err
@@ -385,23 +372,23 @@ func (s directoryAPI) listChanges(ctx context.Context, in *struct {
 	Name  string `query:"name"`
 	After int64  `query:"after"`
 	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
-}) (*out[page[mail.Record]], error) {
+}) (*out[api.Page[mail.Record]], error) {
 	items, err := s.Control.Directory.Records(ctx, in.What, in.Name, in.After, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "change")
 	}
-	return &out[page[mail.Record]]{page[mail.Record]{Items: items}}, nil
+	return &out[api.Page[mail.Record]]{api.Page[mail.Record]{Items: items}}, nil
 }
 
 func (s directoryAPI) listSecrets(
 	ctx context.Context,
 	_ *struct{},
-) (*out[page[mail.SecretLine]], error) {
+) (*out[api.Page[mail.SecretLine]], error) {
 	items, err := s.Control.Directory.SecretNames(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "secret")
 	}
-	return &out[page[mail.SecretLine]]{page[mail.SecretLine]{Items: items}}, nil
+	return &out[api.Page[mail.SecretLine]]{api.Page[mail.SecretLine]{Items: items}}, nil
 }
 
 // SecretPath names a secret in a path.

@@ -13,12 +13,14 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/retry"
+	"gullroute/internal/core/wording"
 )
 
 // queueAPI serves lanes, deliveries that wait, actions and pauses.
@@ -62,20 +64,11 @@ func (s queueAPI) register(api huma.API) {
 	huma.Register(
 		api,
 		read("schedule-preview", "/api/v1/schedule/preview",
-			"When a message would be tried, its sender be told and it expire"),
+			"When a message would be tried, a delay notice sent, and when it expires"),
 		s.previewSchedule,
 	)
 	s.app.Post("/api/v1/queue/act", s.streamAct)
 	s.app.Post("/api/v1/actions/:id/undo", s.streamUndo)
-}
-
-// lanePage is a page of lanes with what one wants to know of all of them.
-type lanePage struct {
-	Items   []mail.Lane  `json:"items"`
-	Next    string       `json:"next" doc:"Give this as after to go on; empty at the end"`
-	Total   int          `json:"total" doc:"Lanes that match"`
-	Verdict mail.Verdict `json:"verdict" doc:"Whose trouble it looks like, of all lanes"`
-	Pauses  []mail.Pause `json:"pauses"`
 }
 
 type laneInput struct {
@@ -116,14 +109,14 @@ var laneOrders = map[string]func(a, b mail.Lane) int{
 	},
 }
 
-func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[lanePage], error) {
+func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[api.LanePage], error) {
 	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	body := lanePage{
+	body := api.LanePage{
 		Items:   []mail.Lane{},
-		Verdict: mail.LookAt(lanes),
+		Verdict: wording.VerdictOn(lanes),
 		Pauses:  append([]mail.Pause{}, s.InForce.Paused()...),
 	}
 	var matching []mail.Lane
@@ -154,19 +147,19 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[lanePage],
 	if end < len(matching) {
 		body.Next = strconv.Itoa(end)
 	}
-	return &out[lanePage]{body}, nil
+	return &out[api.LanePage]{body}, nil
 }
 
 // groupLanes sums up the lanes by route, host or cause.
 func (s queueAPI) groupLanes(ctx context.Context, in *struct {
 	By string `query:"by" enum:"route,host,cause,state" default:"route"`
-}) (*out[page[mail.LaneGroup]], error) {
+}) (*out[api.Page[api.LaneGroup]], error) {
 	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	groups := map[string]*mail.LaneGroup{}
-	body := page[mail.LaneGroup]{Items: []mail.LaneGroup{}}
+	groups := map[string]*api.LaneGroup{}
+	body := api.Page[api.LaneGroup]{Items: []api.LaneGroup{}}
 	for _, l := range lanes {
 		key := l.Route
 		switch in.By {
@@ -182,7 +175,7 @@ func (s queueAPI) groupLanes(ctx context.Context, in *struct {
 		}
 		g := groups[key]
 		if g == nil {
-			g = &mail.LaneGroup{By: key}
+			g = &api.LaneGroup{By: key}
 			groups[key] = g
 		}
 		g.Lanes++
@@ -198,16 +191,16 @@ func (s queueAPI) groupLanes(ctx context.Context, in *struct {
 	for _, g := range groups {
 		body.Items = append(body.Items, *g)
 	}
-	slices.SortFunc(body.Items, func(a, b mail.LaneGroup) int {
+	slices.SortFunc(body.Items, func(a, b api.LaneGroup) int {
 		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.By, b.By))
 	})
-	return &out[page[mail.LaneGroup]]{body}, nil
+	return &out[api.Page[api.LaneGroup]]{body}, nil
 }
 
 // showLane is one lane, also when nothing waits in it.
 func (s queueAPI) showLane(ctx context.Context, in *struct {
 	ID string `path:"id"`
-}) (*out[mail.LaneDetail], error) {
+}) (*out[api.LaneDetail], error) {
 	id, err := ident.Parse(in.ID)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -216,7 +209,7 @@ func (s queueAPI) showLane(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
-	return &out[mail.LaneDetail]{detail}, nil
+	return &out[api.LaneDetail]{detail}, nil
 }
 
 // Paging is where a page of a list begins and how long it is.
@@ -228,7 +221,7 @@ type Paging struct {
 func (s queueAPI) listQueue(ctx context.Context, in *struct {
 	mail.Selection
 	Paging
-}) (*out[page[mail.QueueItem]], error) {
+}) (*out[api.Page[mail.QueueItem]], error) {
 	f, err := filterOf(in.Selection)
 	if err != nil {
 		return nil, err
@@ -246,11 +239,11 @@ func (s queueAPI) listQueue(ctx context.Context, in *struct {
 	for i := range items {
 		s.Insight.Trace.MarkOne(&items[i].Delivery)
 	}
-	body := page[mail.QueueItem]{Items: items}
+	body := api.Page[mail.QueueItem]{Items: items}
 	if len(items) == in.Limit {
 		body.Next = items[len(items)-1].Delivery.ID().String()
 	}
-	return &out[page[mail.QueueItem]]{body}, nil
+	return &out[api.Page[mail.QueueItem]]{body}, nil
 }
 
 func filterOf(sel mail.Selection) (mail.Filter, error) {
@@ -279,7 +272,7 @@ func (s queueAPI) streamAct(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	var r mail.ActionRequest
+	var r api.ActionRequest
 	if err := decodeStrict(c.Body(), &r); err != nil {
 		return fiber.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
@@ -328,7 +321,7 @@ func progress(tell func(line)) func(done, total int64) {
 	}
 }
 
-func (s queueAPI) listActions(ctx context.Context, in *Paging) (*out[page[mail.Action]], error) {
+func (s queueAPI) listActions(ctx context.Context, in *Paging) (*out[api.Page[mail.Action]], error) {
 	before := int64(0)
 	if in.After != "" {
 		var err error
@@ -340,25 +333,17 @@ func (s queueAPI) listActions(ctx context.Context, in *Paging) (*out[page[mail.A
 	if err != nil {
 		return nil, s.storeError(err, "action")
 	}
-	body := page[mail.Action]{Items: append([]mail.Action{}, list...)}
+	body := api.Page[mail.Action]{Items: append([]mail.Action{}, list...)}
 	if len(list) == in.Limit {
 		body.Next = strconv.FormatInt(list[len(list)-1].ID, 10)
 	}
-	return &out[page[mail.Action]]{body}, nil
-}
-
-// stopRequest asks for something to be paused or to go on.
-type stopRequest struct {
-	Kind string `json:"kind" enum:"lane,route,listener,node,delivery"`
-	Name string `json:"name,omitempty" doc:"A lane's id, or a name; nothing for delivery"`
-	Why  string `json:"why,omitempty" maxLength:"500"`
-	For  string `json:"for,omitempty" doc:"Ends by itself after this: 30m, 2h"`
+	return &out[api.Page[mail.Action]]{body}, nil
 }
 
 func (s queueAPI) pause(
 	ctx context.Context,
-	in *struct{ Body stopRequest },
-) (*out[mail.Done], error) {
+	in *struct{ Body api.StopRequest },
+) (*out[api.Done], error) {
 	p := mail.Pause{
 		Kind: in.Body.Kind,
 		Name: in.Body.Name,
@@ -379,13 +364,13 @@ func (s queueAPI) pause(
 	if err != nil {
 		return nil, s.actionError(err)
 	}
-	return &out[mail.Done]{done}, nil
+	return &out[api.Done]{done}, nil
 }
 
 func (s queueAPI) resume(
 	ctx context.Context,
-	in *struct{ Body stopRequest },
-) (*out[mail.Done], error) {
+	in *struct{ Body api.StopRequest },
+) (*out[api.Done], error) {
 	done, err := s.Control.Pauses.Resume(ctx, mail.Pause{
 		Kind: in.Body.Kind,
 		Name: in.Body.Name,
@@ -396,21 +381,21 @@ func (s queueAPI) resume(
 	if err != nil {
 		return nil, s.actionError(err)
 	}
-	return &out[mail.Done]{done}, nil
+	return &out[api.Done]{done}, nil
 }
 
-func (s queueAPI) listPauses(context.Context, *struct{}) (*out[page[mail.Pause]], error) {
-	return &out[page[mail.Pause]]{
-		page[mail.Pause]{Items: append([]mail.Pause{}, s.InForce.Paused()...)},
+func (s queueAPI) listPauses(context.Context, *struct{}) (*out[api.Page[mail.Pause]], error) {
+	return &out[api.Page[mail.Pause]]{
+		api.Page[mail.Pause]{Items: append([]mail.Pause{}, s.InForce.Paused()...)},
 	}, nil
 }
 
-func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[page[mail.Node]], error) {
+func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[api.Page[mail.Node]], error) {
 	nodes, err := s.Insight.Nodes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "node")
 	}
-	return &out[page[mail.Node]]{page[mail.Node]{Items: append([]mail.Node{}, nodes...)}}, nil
+	return &out[api.Page[mail.Node]]{api.Page[mail.Node]{Items: append([]mail.Node{}, nodes...)}}, nil
 }
 
 // previewSchedule plays a schedule through: one in force, or with other terms.

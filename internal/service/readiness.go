@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/readiness"
@@ -18,7 +19,7 @@ func (s readinessAPI) register(api huma.API) {
 	huma.Register(
 		api,
 		read("readiness-list", "/api/v1/readiness",
-			"How ready our domains are, at the last look at each"),
+			"How ready our domains are, at the last check of each"),
 		s.listReadiness,
 	)
 	huma.Register(
@@ -40,7 +41,7 @@ func (s readinessAPI) register(api huma.API) {
 func (s readinessAPI) listReadiness(
 	ctx context.Context,
 	_ *struct{},
-) (*out[page[readiness.Readiness]], error) {
+) (*out[api.Page[readiness.Readiness]], error) {
 	all, err := s.Insight.Readiness.All(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "readiness")
@@ -64,7 +65,7 @@ func (s readinessAPI) listReadiness(
 			})
 		}
 	}
-	return &out[page[readiness.Readiness]]{page[readiness.Readiness]{Items: items}}, nil
+	return &out[api.Page[readiness.Readiness]]{api.Page[readiness.Readiness]{Items: items}}, nil
 }
 
 func (s readinessAPI) showReadiness(ctx context.Context, in *struct {
@@ -84,7 +85,7 @@ func (s readinessAPI) showReadiness(ctx context.Context, in *struct {
 func (s readinessAPI) ownDomain(text string) (string, error) {
 	domain, err := domainOf(text)
 	if err == nil && s.InForce.Config().Domain(domain) == nil {
-		err = huma.Error404NotFound(text + " is not among our domains; gull probe looks at others")
+		err = huma.Error404NotFound(text + " is not among our domains; gull probe checks others")
 	}
 	return domain, err
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/report"
 	"gullroute/internal/insight"
@@ -44,27 +45,6 @@ type reportInput struct {
 	Without bool      `query:"without_tables" doc:"Totals and series only"`
 	From
 	Zone
-}
-
-// reportShown is what the traffic looks like in a period.
-type reportShown struct {
-	Since     time.Time                `json:"since"`
-	Until     time.Time                `json:"until"`
-	Note      string                   `json:"note,omitempty" doc:"What the figures leave out"`
-	Zone      string                   `json:"zone"`
-	Step      string                   `json:"step"`
-	Dim       string                   `json:"dim"`
-	Value     string                   `json:"value"`
-	Totals    map[string]report.Figure `json:"totals" doc:"By kind: received, delivered, forwarded, deferred (attempts), bounced, expired, rejected, discarded"`
-	Delay     *report.Delay            `json:"delay,omitempty"`
-	Before    map[string]report.Figure `json:"before,omitempty"`
-	DelayThen *report.Delay            `json:"delay_before,omitempty"`
-	Series    []report.Point           `json:"series"`
-	Then      []report.Point           `json:"series_before,omitempty"`
-	HourOfDay []report.Slot            `json:"hours_of_day" doc:"With means over days"`
-	Weekdays  []report.Slot            `json:"weekdays"`
-	Tables    map[string][]report.Row  `json:"tables" doc:"By dimension, those with most first. For more than 31 days those by sender, recipient, client and account are asked for one by one (report-table)"`
-	Reasons   map[string][]report.Row  `json:"reasons" doc:"Why deferred, bounced (and expired) and rejected"`
 }
 
 // archiveNote says of which messages an archive's figures are.
@@ -104,7 +84,7 @@ func (in *reportInput) resolve(now time.Time) (*time.Location, error) {
 	return zone, nil
 }
 
-func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShown], error) {
+func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[api.TrafficReport], error) {
 	zone, err := in.resolve(time.Now())
 	if err != nil {
 		return nil, err
@@ -113,7 +93,7 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShow
 	if err != nil {
 		return nil, err
 	}
-	shown := reportShown{
+	shown := api.TrafficReport{
 		Since:   in.Since,
 		Until:   in.Until,
 		Zone:    in.Zone.Zone,
@@ -154,9 +134,9 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[reportShow
 		then = report.Spans(from, to)
 	}
 	if in.Without || in.Dim != "total" {
-		return &out[reportShown]{shown}, nil
+		return &out[api.TrafficReport]{shown}, nil
 	}
-	return &out[reportShown]{shown}, s.addTables(ctx, r, in, &shown, then)
+	return &out[api.TrafficReport]{shown}, s.addTables(ctx, r, in, &shown, then)
 }
 
 func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
@@ -181,7 +161,7 @@ func (s reportAPI) addTables(
 	ctx context.Context,
 	r insight.Records,
 	in *reportInput,
-	shown *reportShown,
+	shown *api.TrafficReport,
 	then []report.Span,
 ) error {
 	spans, long := report.Spans(in.Since, in.Until), in.Until.Sub(in.Since) > tablesOfAll
@@ -247,7 +227,7 @@ type tableInput struct {
 func (s reportAPI) reportTable(
 	ctx context.Context,
 	in *tableInput,
-) (*out[page[report.Row]], error) {
+) (*out[api.Page[report.Row]], error) {
 	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
@@ -275,7 +255,7 @@ func (s reportAPI) reportTable(
 			rows[i].Title = diagnose.Explain(diagnose.Cause(rows[i].Value)).Title
 		}
 	}
-	return &out[page[report.Row]]{page[report.Row]{Items: rows}}, nil
+	return &out[api.Page[report.Row]]{api.Page[report.Row]{Items: rows}}, nil
 }
 
 type figureInput struct {
@@ -288,7 +268,7 @@ type figureInput struct {
 	Paging
 }
 
-func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[page[report.Behind]], error) {
+func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[api.Page[report.Behind]], error) {
 	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
@@ -309,8 +289,8 @@ func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[page[repor
 	if err != nil {
 		return nil, s.storeError(err, "count")
 	}
-	return &out[page[report.Behind]]{
-		page[report.Behind]{Items: append([]report.Behind{}, items...), Next: next},
+	return &out[api.Page[report.Behind]]{
+		api.Page[report.Behind]{Items: append([]report.Behind{}, items...), Next: next},
 	}, nil
 }
 
@@ -347,10 +327,10 @@ func (s reportAPI) reportPage(c fiber.Ctx) error {
 	if err != nil {
 		return s.storeError(err, "count")
 	}
-	page, err := p.HTML()
+	html, err := p.HTML()
 	if err != nil {
 		return err
 	}
 	c.Set("Content-Type", "text/html; charset=utf-8")
-	return c.SendString(s.maskFor(w).text(page))
+	return c.SendString(s.maskFor(w).text(html))
 }

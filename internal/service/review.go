@@ -7,9 +7,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/control"
 	"gullroute/internal/core/fault"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/review"
 )
 
@@ -34,15 +34,9 @@ func (s reviewAPI) register(api huma.API) {
 		s.reopenFinding)
 }
 
-// reviewPage is a review with how much was looked for.
-type reviewPage struct {
-	Items []review.Finding `json:"items"`
-	Rules int              `json:"rules" doc:"How many findings are looked for"`
-}
-
 func (s reviewAPI) review(ctx context.Context, in *struct {
 	Draft bool `query:"draft" doc:"Of the draft, not of what is in force"`
-}) (*out[reviewPage], error) {
+}) (*out[api.ReviewPage], error) {
 	var list []review.Finding
 	var err error
 	if in.Draft {
@@ -53,7 +47,7 @@ func (s reviewAPI) review(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "review")
 	}
-	return &out[reviewPage]{reviewPage{list, review.Rules()}}, nil
+	return &out[api.ReviewPage]{api.ReviewPage{Items: list, Rules: review.Rules()}}, nil
 }
 
 // findingKey names a finding.
@@ -77,12 +71,12 @@ func (s reviewAPI) findingError(err error) error {
 func (s reviewAPI) fixFinding(
 	ctx context.Context,
 	in *struct{ Body findingKey },
-) (*out[mail.Done], error) {
+) (*out[api.Done], error) {
 	done, err := s.Control.Fixer.FixFinding(ctx, signedIn(ctx).Name, in.Body.Key)
 	if err != nil {
 		return nil, s.findingError(err)
 	}
-	return &out[mail.Done]{done}, nil
+	return &out[api.Done]{done}, nil
 }
 
 func (s reviewAPI) acceptFinding(ctx context.Context, in *struct {

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/control"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
@@ -64,35 +65,27 @@ func (s configAPI) register(api huma.API) {
 func (s configAPI) listRevisions(ctx context.Context, in *struct {
 	Limit int `query:"limit" default:"50" minimum:"1" maximum:"500"`
 	After int `query:"after"`
-}) (*out[page[mail.Revision]], error) {
+}) (*out[api.Page[mail.Revision]], error) {
 	list, err := s.Control.Drafts.History(ctx, in.After, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "revision")
 	}
-	body := page[mail.Revision]{Items: list}
+	body := api.Page[mail.Revision]{Items: list}
 	if len(list) == in.Limit {
 		body.Next = fmt.Sprint(list[len(list)-1].Number)
 	}
-	return &out[page[mail.Revision]]{body}, nil
-}
-
-// RevisionView is a revision with what it changed.
-type RevisionView struct {
-	Revision mail.Revision   `json:"revision"`
-	Changes  []config.Change `json:"changes" doc:"Against the revision it is compared with"`
-	Against  int             `json:"against" doc:"0 if there is none before it"`
-	YAML     string          `json:"yaml" doc:"The difference as a unified diff"`
+	return &out[api.Page[mail.Revision]]{body}, nil
 }
 
 func (s configAPI) showRevision(ctx context.Context, in *struct {
 	Number  int `path:"number"`
 	Against int `query:"against" doc:"Another revision to compare with; the one before if not given"`
-}) (*out[RevisionView], error) {
+}) (*out[api.RevisionView], error) {
 	rev, err := s.Control.Drafts.Revision(ctx, in.Number)
 	if err != nil {
 		return nil, s.storeError(err, "revision")
 	}
-	v := RevisionView{Revision: rev, Changes: []config.Change{}, Against: in.Against}
+	v := api.RevisionView{Revision: rev, Changes: []config.Change{}, Against: in.Against}
 	if v.Against == 0 {
 		v.Against = in.Number - 1
 	}
@@ -110,7 +103,7 @@ func (s configAPI) showRevision(ctx context.Context, in *struct {
 		v.YAML, _ = control.YAMLDiff(before.String(), after.String(),
 			fmt.Sprintf("revision %d", v.Against), fmt.Sprintf("revision %d", rev.Number))
 	}
-	return &out[RevisionView]{v}, nil
+	return &out[api.RevisionView]{v}, nil
 }
 
 func (s configAPI) revert(ctx context.Context, in *struct {
@@ -118,13 +111,13 @@ func (s configAPI) revert(ctx context.Context, in *struct {
 	Body   struct {
 		Why string `json:"why,omitempty" maxLength:"500"`
 	}
-}) (*out[mail.Applied], error) {
+}) (*out[api.Applied], error) {
 	a, err := s.Control.Drafts.Revert(ctx, signedIn(ctx).Name, in.Number, in.Body.Why)
 	if err != nil {
 		return nil, s.storeOr(err, "revision")
 	}
 	s.Insight.Lanes.Forget()
-	return &out[mail.Applied]{a}, nil
+	return &out[api.Applied]{a}, nil
 }
 
 func (s configAPI) confirm(ctx context.Context, in *struct {
@@ -142,23 +135,17 @@ func (s configAPI) confirm(ctx context.Context, in *struct {
 	return nil, nil
 }
 
-// configText is a configuration as text, and its revision.
-type configText struct {
-	Revision int    `json:"revision"`
-	Text     string `json:"text" doc:"YAML"`
-}
-
 func (s configAPI) exportConfig(ctx context.Context, in *struct {
 	Directory bool `query:"directory" default:"true" doc:"With mailboxes and aliases"`
-}) (*out[configText], error) {
+}) (*out[api.ConfigText], error) {
 	return s.export(ctx, in.Directory, false)
 }
 
-func (s configAPI) exportSecrets(ctx context.Context, _ *struct{}) (*out[configText], error) {
+func (s configAPI) exportSecrets(ctx context.Context, _ *struct{}) (*out[api.ConfigText], error) {
 	return s.export(ctx, true, true)
 }
 
-func (s configAPI) export(ctx context.Context, directory, secrets bool) (*out[configText], error) {
+func (s configAPI) export(ctx context.Context, directory, secrets bool) (*out[api.ConfigText], error) {
 	rev, err := s.Control.Drafts.Latest(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "configuration")
@@ -168,7 +155,7 @@ func (s configAPI) export(ctx context.Context, directory, secrets bool) (*out[co
 			return nil, s.storeError(err, "directory")
 		}
 	}
-	return &out[configText]{configText{rev.Number, rev.Text}}, nil
+	return &out[api.ConfigText]{api.ConfigText{Revision: rev.Number, Text: rev.Text}}, nil
 }
 
 type configInput struct {
@@ -179,15 +166,16 @@ type configInput struct {
 	}
 }
 
-func (s configAPI) checkConfig(ctx context.Context, in *configInput) (*out[configText], error) {
+func (s configAPI) checkConfig(ctx context.Context, in *configInput) (*out[api.ConfigText], error) {
 	in.Body.Text = s.Control.Drafts.WithWebhooks(ctx, in.Body.Text)
 	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
 		return nil, configProblem(err)
 	}
-	return &out[configText]{configText{s.InForce.Config().Revision, in.Body.Text}}, nil
+	text := api.ConfigText{Revision: s.InForce.Config().Revision, Text: in.Body.Text}
+	return &out[api.ConfigText]{text}, nil
 }
 
-func (s configAPI) importConfig(ctx context.Context, in *configInput) (*out[mail.Draft], error) {
+func (s configAPI) importConfig(ctx context.Context, in *configInput) (*out[api.Draft], error) {
 	in.Body.Text = s.Control.Drafts.WithWebhooks(ctx, in.Body.Text)
 	if _, err := config.Parse([]byte(in.Body.Text)); err != nil {
 		return nil, configProblem(err)
@@ -210,7 +198,7 @@ func (s configAPI) importConfig(ctx context.Context, in *configInput) (*out[mail
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
-	return &out[mail.Draft]{d}, nil
+	return &out[api.Draft]{d}, nil
 }
 
 // configProblem lists what is wrong, each with its line and field.

@@ -9,10 +9,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/insight"
 )
 
 // sessionAPI serves sessions.
@@ -59,7 +59,7 @@ type sessionsInput struct {
 func (s sessionAPI) listSessions(
 	ctx context.Context,
 	in *sessionsInput,
-) (*out[page[mail.Session]], error) {
+) (*out[api.Page[mail.Session]], error) {
 	f := mail.SessionFilter{
 		Direction: in.Direction,
 		Protocol:  in.Protocol,
@@ -98,7 +98,7 @@ func (s sessionAPI) listSessions(
 	if err != nil {
 		return nil, err
 	}
-	body := page[mail.Session]{Items: []mail.Session{}}
+	body := api.Page[mail.Session]{Items: []mail.Session{}}
 	if in.Archive == 0 && in.After == "" && (f.Sort == "" || f.Sort == "duration") {
 		body.Items = s.Insight.Trace.OpenSessions(f)
 	}
@@ -112,13 +112,13 @@ func (s sessionAPI) listSessions(
 			body.Next = list[len(list)-1].ID.String()
 		}
 	}
-	return &out[page[mail.Session]]{body}, nil
+	return &out[api.Page[mail.Session]]{body}, nil
 }
 
 func (s sessionAPI) showSession(
 	ctx context.Context,
 	in *oneOf,
-) (*out[insight.SessionShown], error) {
+) (*out[api.SessionView], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -128,15 +128,15 @@ func (s sessionAPI) showSession(
 		return nil, s.storeError(err,
 			"session; it may still be open on another node, or past the retention time")
 	}
-	return &out[insight.SessionShown]{v}, nil
+	return &out[api.SessionView]{v}, nil
 }
 
-func (s sessionAPI) listWatches(ctx context.Context, _ *struct{}) (*out[page[mail.Watch]], error) {
+func (s sessionAPI) listWatches(ctx context.Context, _ *struct{}) (*out[api.Page[mail.Watch]], error) {
 	list, err := s.Insight.Trace.Watches(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "watch")
 	}
-	return &out[page[mail.Watch]]{page[mail.Watch]{Items: append([]mail.Watch{}, list...)}}, nil
+	return &out[api.Page[mail.Watch]]{api.Page[mail.Watch]{Items: append([]mail.Watch{}, list...)}}, nil
 }
 
 // longestWatch bounds a watch: whoever watches is there.

@@ -12,10 +12,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/control"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/form"
-	"gullroute/internal/core/mail"
 )
 
 // draftAPI serves the draft.
@@ -43,7 +43,7 @@ func (s draftAPI) register(api huma.API) {
 	huma.Register(
 		api,
 		admin.post("setup-move", section+"/{name}/move",
-			"Put an item at another place, in the draft"),
+			"Put an item at another position, in the draft"),
 		s.moveItem,
 	)
 	huma.Register(api,
@@ -88,14 +88,14 @@ type ItemPath struct {
 	Name string `path:"name"`
 }
 
-func (s draftAPI) listItems(ctx context.Context, in *Section) (*out[mail.SectionItems], error) {
+func (s draftAPI) listItems(ctx context.Context, in *Section) (*out[api.SectionItems], error) {
 	sec := in.section()
 	items, draft, err := s.Control.Drafts.Items(ctx, sec)
 	if err != nil {
 		return nil, s.setupError(err, sec, "")
 	}
-	return &out[mail.SectionItems]{
-		mail.SectionItems{
+	return &out[api.SectionItems]{
+		api.SectionItems{
 			Items:   items,
 			Fields:  form.FieldsOf(sec.Type),
 			Ordered: sec.Ordered,
@@ -118,13 +118,6 @@ func (s draftAPI) showItem(ctx context.Context, in *ItemPath) (*out[config.Item]
 	return nil, s.setupError(config.ErrNoItem, sec, in.Name)
 }
 
-// Edited is what an edit of the draft did.
-type Edited struct {
-	Text string      `json:"text" doc:"What was done, in words"`
-	Dry  bool        `json:"dry_run" doc:"Nothing was changed"`
-	Item config.Item `json:"item" doc:"As it is now"`
-}
-
 // edit changes the draft by f and answers with the item.
 func (s draftAPI) edit(
 	ctx context.Context,
@@ -132,7 +125,7 @@ func (s draftAPI) edit(
 	name string,
 	dry bool,
 	f func(*config.Document) (string, error),
-) (*out[Edited], error) {
+) (*out[api.Edited], error) {
 	var item config.Item
 	var edited *config.Document
 	text, err := s.Control.Drafts.Edit(
@@ -149,16 +142,16 @@ func (s draftAPI) edit(
 		},
 	)
 	if err != nil {
-		return nil, s.setupError(named(err, edited, sec, item.Place), sec, name, item.Place)
+		return nil, s.setupError(named(err, edited, sec, item.Position), sec, name, item.Position)
 	}
-	return &out[Edited]{Edited{text, dry, item}}, nil
+	return &out[api.Edited]{api.Edited{Text: text, Dry: dry, Item: item}}, nil
 }
 
 var itemPath = regexp.MustCompile(`^(\w+)\[(\d+)\]\.`)
 
 // named writes the names of other items in place of their numbers: it is they
 // that do not go with the edit.
-func named(err error, d *config.Document, own config.Section, place int) error {
+func named(err error, d *config.Document, own config.Section, position int) error {
 	var problems config.Problems
 	if !errors.As(err, &problems) || d == nil {
 		return err
@@ -171,7 +164,7 @@ func named(err error, d *config.Document, own config.Section, place int) error {
 		}
 		sec, ok := config.FindSection(m[1])
 		n, _ := strconv.Atoi(m[2])
-		if items := d.Items(sec); ok && n < len(items) && (sec.Key != own.Key || n != place-1) {
+		if items := d.Items(sec); ok && n < len(items) && (sec.Key != own.Key || n != position-1) {
 			out[i].Field = fmt.Sprintf("%s %s, %s", sec.Noun, items[n].Name,
 				strings.TrimPrefix(p.Field, m[0]))
 		}
@@ -182,11 +175,11 @@ func named(err error, d *config.Document, own config.Section, place int) error {
 func (s draftAPI) addItem(ctx context.Context, in *struct {
 	Section
 	Body struct {
-		Fields map[string]any `json:"fields"`
-		Place  int            `json:"place,omitempty" doc:"From 1; the end if not given"`
-		Dry    bool           `json:"dry_run,omitempty"`
+		Fields   map[string]any `json:"fields"`
+		Position int            `json:"position,omitempty" doc:"From 1; the end if not given"`
+		Dry      bool           `json:"dry_run,omitempty"`
 	}
-}) (*out[Edited], error) {
+}) (*out[api.Edited], error) {
 	sec := in.section()
 	name, _ := in.Body.Fields["name"].(string)
 	if sec.Key == config.ServiceSection.Key {
@@ -197,7 +190,7 @@ func (s draftAPI) addItem(ctx context.Context, in *struct {
 			&huma.ErrorDetail{Location: "name", Message: "this field is missing"})
 	}
 	return s.edit(ctx, sec, name, in.Body.Dry, func(d *config.Document) (string, error) {
-		return sec.Noun + " " + name + " added", d.Add(sec, in.Body.Fields, in.Body.Place)
+		return sec.Noun + " " + name + " added", d.Add(sec, in.Body.Fields, in.Body.Position)
 	})
 }
 
@@ -211,14 +204,14 @@ type ItemChange struct {
 func (s draftAPI) setItem(ctx context.Context, in *struct {
 	ItemPath
 	Body ItemChange
-}) (*out[Edited], error) {
+}) (*out[api.Edited], error) {
 	return s.write(ctx, in.ItemPath, in.Body, true)
 }
 
 func (s draftAPI) changeItem(ctx context.Context, in *struct {
 	ItemPath
 	Body ItemChange
-}) (*out[Edited], error) {
+}) (*out[api.Edited], error) {
 	return s.write(ctx, in.ItemPath, in.Body, false)
 }
 
@@ -227,7 +220,7 @@ func (s draftAPI) write(
 	at ItemPath,
 	c ItemChange,
 	all bool,
-) (*out[Edited], error) {
+) (*out[api.Edited], error) {
 	sec := at.section()
 	name := at.Name
 	if fresh, ok := c.Fields["name"].(string); ok && sec.Key != config.ServiceSection.Key {
@@ -258,11 +251,11 @@ func (s draftAPI) write(
 func (s draftAPI) moveItem(ctx context.Context, in *struct {
 	ItemPath
 	Body struct {
-		Place int    `json:"place" minimum:"1"`
-		Mark  string `json:"mark,omitempty"`
-		Dry   bool   `json:"dry_run,omitempty"`
+		Position int    `json:"position" minimum:"1"`
+		Mark     string `json:"mark,omitempty"`
+		Dry      bool   `json:"dry_run,omitempty"`
 	}
-}) (*out[Edited], error) {
+}) (*out[api.Edited], error) {
 	sec := in.section()
 	return s.edit(ctx, sec, in.Name, in.Body.Dry, func(d *config.Document) (string, error) {
 		before, err := d.Item(sec, in.Name)
@@ -272,8 +265,8 @@ func (s draftAPI) moveItem(ctx context.Context, in *struct {
 		if err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s %s moved to place %d", sec.Noun, in.Name,
-			in.Body.Place), d.Move(sec, in.Name, in.Body.Place)
+		return fmt.Sprintf("%s %s moved to position %d", sec.Noun, in.Name,
+			in.Body.Position), d.Move(sec, in.Name, in.Body.Position)
 	})
 }
 
@@ -281,7 +274,7 @@ func (s draftAPI) removeItem(ctx context.Context, in *struct {
 	ItemPath
 	Mark string `query:"mark"`
 	Dry  bool   `query:"dry_run"`
-}) (*out[Edited], error) {
+}) (*out[api.Edited], error) {
 	sec := in.section()
 	return s.edit(ctx, sec, in.Name, in.Dry, func(d *config.Document) (string, error) {
 		before, err := d.Item(sec, in.Name)
@@ -297,12 +290,12 @@ func (s draftAPI) removeItem(ctx context.Context, in *struct {
 
 func (s draftAPI) showDraft(ctx context.Context, in *struct {
 	YAML bool `query:"yaml" doc:"With the difference of the texts"`
-}) (*out[mail.Draft], error) {
+}) (*out[api.Draft], error) {
 	d, err := s.Control.Drafts.State(ctx, in.YAML)
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
-	return &out[mail.Draft]{d}, nil
+	return &out[api.Draft]{d}, nil
 }
 
 func (s draftAPI) applyDraft(ctx context.Context, in *struct {
@@ -312,7 +305,7 @@ func (s draftAPI) applyDraft(ctx context.Context, in *struct {
 		ConfirmWithin int    `json:"confirm_within,omitempty" minimum:"0" maximum:"86400" doc:"Seconds after which it goes back by itself unless confirmed"`
 		Version       int64  `json:"version,omitempty" doc:"Of the draft that was seen"`
 	}
-}) (*out[mail.Applied], error) {
+}) (*out[api.Applied], error) {
 	b := in.Body
 	a, err := s.Control.Drafts.Apply(ctx, signedIn(ctx).Name, control.Apply{
 		Force:         b.Force,
@@ -324,20 +317,15 @@ func (s draftAPI) applyDraft(ctx context.Context, in *struct {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
 	s.Insight.Lanes.Forget()
-	return &out[mail.Applied]{a}, nil
+	return &out[api.Applied]{a}, nil
 }
 
-// Rebased is what a rebase met.
-type Rebased struct {
-	Met []string `json:"met" doc:"Where somebody else changed the same, in words"`
-}
-
-func (s draftAPI) rebaseDraft(ctx context.Context, _ *struct{}) (*out[Rebased], error) {
+func (s draftAPI) rebaseDraft(ctx context.Context, _ *struct{}) (*out[api.Rebased], error) {
 	met, err := s.Control.Drafts.Rebase(ctx, signedIn(ctx).Name)
 	if err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
-	return &out[Rebased]{Rebased{met}}, nil
+	return &out[api.Rebased]{api.Rebased{Met: met}}, nil
 }
 
 func (s draftAPI) discardDraft(ctx context.Context, _ *struct{}) (*struct{}, error) {

@@ -7,10 +7,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/snag"
 )
 
@@ -54,14 +54,7 @@ type snagsInput struct {
 	Paging
 }
 
-// snagPage is a page of troubles with how many are open.
-type snagPage struct {
-	Items  []snag.Snag    `json:"items"`
-	Next   string         `json:"next" doc:"Give this as after to go on; empty at the end"`
-	Counts map[string]int `json:"counts" doc:"How many are open, by severity; muted ones and parts left out"`
-}
-
-func (s snagAPI) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage], error) {
+func (s snagAPI) listSnags(ctx context.Context, in *snagsInput) (*out[api.SnagPage], error) {
 	f := snag.Filter{
 		Closed: in.State == "closed",
 		Muted:  in.Muted,
@@ -87,14 +80,14 @@ func (s snagAPI) listSnags(ctx context.Context, in *snagsInput) (*out[snagPage],
 	if err != nil {
 		return nil, s.storeError(err, "snag")
 	}
-	body := snagPage{Items: append([]snag.Snag{}, list...)}
+	body := api.SnagPage{Items: append([]snag.Snag{}, list...)}
 	if len(list) == in.Limit {
 		body.Next = list[len(list)-1].ID.String()
 	}
 	if body.Counts, err = s.Insight.Snags.Counts(ctx); err != nil {
 		return nil, s.storeError(err, "snag")
 	}
-	return &out[snagPage]{body}, nil
+	return &out[api.SnagPage]{body}, nil
 }
 
 // SnagPath names a trouble in a path.
@@ -167,7 +160,7 @@ func (s snagAPI) changeSnag(ctx context.Context, in *struct {
 func (s snagAPI) fixSnag(ctx context.Context, in *struct {
 	SnagPath
 	Body snag.Order
-}) (*out[mail.Done], error) {
+}) (*out[api.Done], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -177,7 +170,7 @@ func (s snagAPI) fixSnag(ctx context.Context, in *struct {
 	s.Insight.Lanes.Forget()
 	switch {
 	case err == nil:
-		return &out[mail.Done]{done}, nil
+		return &out[api.Done]{done}, nil
 	case errors.Is(err, config.ErrNoItem), errors.Is(err, config.ErrIsThere):
 		return nil, huma.Error409Conflict(
 			"the draft does not fit this fix any more: " + err.Error(),

@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/glossary"
 	"gullroute/internal/core/mail"
@@ -17,10 +18,7 @@ import (
 type statusAPI struct{ *Service }
 
 func (s statusAPI) register(api huma.API) {
-	huma.Register(api, read("terms", "/api/v1/terms", "What our own terms mean"),
-		func(context.Context, *struct{}) (*out[page[glossary.Term]], error) {
-			return &out[page[glossary.Term]]{page[glossary.Term]{Items: glossary.Terms}}, nil
-		})
+	huma.Register(api, read("terms", "/api/v1/terms", "What our own terms mean"), s.terms)
 	admin := operation{admin: true}
 	huma.Register(api,
 		read("status", "/api/v1/status", "How the node does: what flows, waits and is in trouble"),
@@ -31,20 +29,24 @@ func (s statusAPI) register(api huma.API) {
 			"What would be decided for an envelope; nothing is sent"),
 		s.explain,
 	)
-	huma.Register(api, admin.post("send", "/api/v1/send", "Hand a test message in at a listener"),
+	huma.Register(api, admin.post("send", "/api/v1/send", "Submit a test message at a listener"),
 		s.send)
+}
+
+func (s statusAPI) terms(context.Context, *struct{}) (*out[api.Page[glossary.Term]], error) {
+	return &out[api.Page[glossary.Term]]{api.Page[glossary.Term]{Items: glossary.Terms}}, nil
 }
 
 // maxTrouble is how many troubled lanes a status lists.
 const maxTrouble = 20
 
-func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], error) {
+func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[api.Status], error) {
 	lanes, err := s.Insight.Lanes.List(ctx)
 	if err != nil {
 		return nil, s.storeError(err, "lane")
 	}
 	cfg := s.InForce.Config()
-	st := mail.Status{
+	st := api.Status{
 		Node:      s.InForce.Node,
 		Version:   Version,
 		HostName:  string(cfg.Service.HostName),
@@ -61,9 +63,9 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], 
 	st.Mailboxes, _ = cfg.Directory.Counts()
 	sessions := s.Insight.Nodes.Receive.Sessions()
 	open := s.Insight.Nodes.Receive.Addresses()
-	st.Listeners = []mail.Listener{}
+	st.Listeners = []api.Listener{}
 	for _, l := range cfg.Listeners {
-		st.Listeners = append(st.Listeners, mail.Listener{
+		st.Listeners = append(st.Listeners, api.Listener{
 			Name:     l.Name,
 			Kind:     l.Kind,
 			Address:  open[l.Name],
@@ -83,7 +85,7 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[mail.Status], 
 	for _, c := range st.Hours {
 		st.Today[c.Kind] += c.N
 	}
-	return &out[mail.Status]{st}, nil
+	return &out[api.Status]{st}, nil
 }
 
 // hazards are what is dangerous in the configuration in force, and what keeps it
@@ -125,7 +127,7 @@ func (s statusAPI) hazards(cfg *config.Compiled) []config.Hazard {
 
 // addLanes sums up what waits and picks out what is in trouble: lanes that rest
 // or are stranded, and those whose mail is all deferred.
-func addLanes(st *mail.Status, lanes []mail.Lane) {
+func addLanes(st *api.Status, lanes []mail.Lane) {
 	for _, l := range lanes {
 		st.Waiting += l.Waiting
 		st.Deferred += l.Deferred
@@ -164,22 +166,22 @@ func urgency(s mail.LaneState) int {
 
 func (s statusAPI) explain(
 	ctx context.Context,
-	in *struct{ Body mail.Question },
-) (*out[page[mail.Answer]], error) {
+	in *struct{ Body api.Question },
+) (*out[api.Page[api.Answer]], error) {
 	answers, err := s.Control.Explainer.Explain(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	return &out[page[mail.Answer]]{page[mail.Answer]{Items: answers}}, nil
+	return &out[api.Page[api.Answer]]{api.Page[api.Answer]{Items: answers}}, nil
 }
 
 func (s statusAPI) send(
 	ctx context.Context,
-	in *struct{ Body mail.TestMessage },
-) (*out[mail.Submitted], error) {
+	in *struct{ Body api.TestMessage },
+) (*out[api.Submitted], error) {
 	handed, err := s.Control.Submitter.Submit(ctx, in.Body)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	return &out[mail.Submitted]{handed}, nil
+	return &out[api.Submitted]{handed}, nil
 }

@@ -18,9 +18,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
 )
 
@@ -28,14 +28,14 @@ import (
 // the last with result or problem.
 
 // describeStreams writes them into the description of the interface.
-func describeStreams(api huma.API) {
+func describeStreams(described huma.API) {
 	lines := func(schema *huma.Schema) map[string]*huma.Response {
 		return map[string]*huma.Response{
 			"200": {Description: "JSON Lines: progress, and at the end result or problem",
 				Content: map[string]*huma.MediaType{"application/jsonl": {Schema: schema}}},
 		}
 	}
-	reg := api.OpenAPI().Components.Schemas
+	reg := described.OpenAPI().Components.Schemas
 	result := func(s *huma.Schema) *huma.Schema {
 		return &huma.Schema{
 			Type: "object",
@@ -63,8 +63,8 @@ func describeStreams(api huma.API) {
 		Content:  map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}},
 	}
 	dry := []*huma.Param{{Name: "dry_run", In: "query", Schema: &huma.Schema{Type: "boolean"}}}
-	done := reg.Schema(reflect.TypeFor[mail.Done](), true, "")
-	imported := reg.Schema(reflect.TypeFor[mail.Imported](), true, "")
+	done := reg.Schema(reflect.TypeFor[api.Done](), true, "")
+	imported := reg.Schema(reflect.TypeFor[api.Imported](), true, "")
 	ops := []huma.Operation{
 		{
 			OperationID: "draft-rehearse",
@@ -86,7 +86,7 @@ func describeStreams(api huma.API) {
 				Required: true,
 				Content: map[string]*huma.MediaType{
 					"application/json": {
-						Schema: reg.Schema(reflect.TypeFor[mail.ActionRequest](), true, ""),
+						Schema: reg.Schema(reflect.TypeFor[api.ActionRequest](), true, ""),
 					},
 				},
 			},
@@ -139,7 +139,7 @@ func describeStreams(api huma.API) {
 		},
 	}
 	for i := range ops {
-		api.OpenAPI().AddOperation(&ops[i])
+		described.OpenAPI().AddOperation(&ops[i])
 	}
 }
 

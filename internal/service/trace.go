@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -20,10 +21,11 @@ import (
 type traceAPI struct{ *Service }
 
 func (s traceAPI) register(api huma.API) {
+	const view = "/api/v1/messages/{id}/view"
 	admin := operation{admin: true}
 	huma.Register(
 		api,
-		admin.make(http.MethodGet, "message-view", "/api/v1/messages/{id}/view",
+		admin.make(http.MethodGet, "content-view", view,
 			"A message's header, structure and text, safe to look at"),
 		s.showContent,
 	)
@@ -32,7 +34,7 @@ func (s traceAPI) register(api huma.API) {
 		s.search)
 	huma.Register(api, read("messages", "/api/v1/messages", "The same, of messages only"),
 		s.findMessages)
-	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole way"),
+	huma.Register(api, read("message", "/api/v1/messages/{id}", "A message's whole path"),
 		s.showMessage)
 	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"),
 		s.showRefusal)
@@ -109,21 +111,13 @@ func questionOf(in *searchInput, now time.Time) (search.Query, error) {
 	return q, nil
 }
 
-// foundPage is one page of what a search found.
-type foundPage struct {
-	Items      []mail.Found `json:"items"`
-	Next       string       `json:"next" doc:"Give this as after to go on; empty at the end"`
-	Understood []string     `json:"understood" doc:"How the question was understood, condition by condition"`
-	Back       mail.OptTime `json:"looked_back_to" nullable:"true" doc:"Set when time ran out before the page was full, to as far as was looked: go on with next"`
-}
-
 // search finds messages, and what was refused before it was one.
-func (s traceAPI) search(ctx context.Context, in *searchInput) (*out[foundPage], error) {
+func (s traceAPI) search(ctx context.Context, in *searchInput) (*out[api.FoundPage], error) {
 	return s.find(ctx, in, false)
 }
 
 // findMessages leaves out what was refused.
-func (s traceAPI) findMessages(ctx context.Context, in *searchInput) (*out[foundPage], error) {
+func (s traceAPI) findMessages(ctx context.Context, in *searchInput) (*out[api.FoundPage], error) {
 	return s.find(ctx, in, true)
 }
 
@@ -131,7 +125,7 @@ func (s traceAPI) find(
 	ctx context.Context,
 	in *searchInput,
 	messagesOnly bool,
-) (*out[foundPage], error) {
+) (*out[api.FoundPage], error) {
 	q, err := questionOf(in, time.Now())
 	if err != nil {
 		return nil, err
@@ -154,7 +148,7 @@ func (s traceAPI) find(
 	if err != nil {
 		return nil, s.storeError(err, "message")
 	}
-	body := foundPage{Items: p.Items, Understood: q.Understood(), Back: insight.OptAt(p.Back)}
+	body := api.FoundPage{Items: p.Items, Understood: q.Understood(), Back: insight.OptAt(p.Back)}
 	if p.Next != 0 {
 		body.Next = p.Next.String()
 	}
@@ -163,7 +157,7 @@ func (s traceAPI) find(
 			s.Insight.Trace.Mark(&body.Items[i].Message)
 		}
 	}
-	return &out[foundPage]{body}, nil
+	return &out[api.FoundPage]{body}, nil
 }
 
 type oneOf struct {
@@ -179,7 +173,7 @@ func (in *oneOf) id() (ident.ID, error) {
 	return id, nil
 }
 
-func (s traceAPI) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace], error) {
+func (s traceAPI) showMessage(ctx context.Context, in *oneOf) (*out[api.Trace], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -188,10 +182,10 @@ func (s traceAPI) showMessage(ctx context.Context, in *oneOf) (*out[mail.Trace],
 	if err != nil {
 		return nil, s.storeError(err, "message; its day may be past the retention time")
 	}
-	return &out[mail.Trace]{t}, nil
+	return &out[api.Trace]{t}, nil
 }
 
-func (s traceAPI) showRefusal(ctx context.Context, in *oneOf) (*out[insight.RefusalView], error) {
+func (s traceAPI) showRefusal(ctx context.Context, in *oneOf) (*out[api.RefusalView], error) {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
@@ -200,12 +194,12 @@ func (s traceAPI) showRefusal(ctx context.Context, in *oneOf) (*out[insight.Refu
 	if err != nil {
 		return nil, s.storeError(err, "refusal; its day may be past the retention time")
 	}
-	return &out[insight.RefusalView]{v}, nil
+	return &out[api.RefusalView]{v}, nil
 }
 
 func (s traceAPI) showContent(ctx context.Context, in *struct {
 	ID string `path:"id"`
-}) (*out[mail.ContentView], error) {
+}) (*out[api.ContentView], error) {
 	id, err := ident.Parse(in.ID)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -214,7 +208,7 @@ func (s traceAPI) showContent(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "message; its day may be past the retention time")
 	}
-	return &out[mail.ContentView]{l}, nil
+	return &out[api.ContentView]{l}, nil
 }
 
 // serveContent streams a message as it was stored. Content is people's own: only
@@ -243,7 +237,7 @@ func sendContent(c fiber.Ctx, content io.Reader, id ident.ID) error {
 func (s traceAPI) listMailbox(ctx context.Context, in *struct {
 	Address string `path:"address"`
 	Paging
-}) (*out[page[mail.MailboxItem]], error) {
+}) (*out[api.Page[mail.MailboxItem]], error) {
 	a, err := s.mailboxAddress(in.Address)
 	if err != nil {
 		return nil, err
@@ -258,11 +252,11 @@ func (s traceAPI) listMailbox(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "mailbox")
 	}
-	body := page[mail.MailboxItem]{Items: items}
+	body := api.Page[mail.MailboxItem]{Items: items}
 	if len(items) == in.Limit {
 		body.Next = items[len(items)-1].ID.String()
 	}
-	return &out[page[mail.MailboxItem]]{body}, nil
+	return &out[api.Page[mail.MailboxItem]]{body}, nil
 }
 
 // mailboxAddress finds the mailbox that an address names.

@@ -166,7 +166,7 @@ func TestLanesThatNobodyUsesAreForgotten(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, id := range []ident.ID{77, kept.Deliveries[0].LaneID} {
-		if err := s.SetRest(ctx, Rest{
+		if err := s.SetBackOff(ctx, BackOff{
 			Lane:     id,
 			Node:     node,
 			Since:    time.Now(),
@@ -186,7 +186,7 @@ func TestLanesThatNobodyUsesAreForgotten(t *testing.T) {
 	if err := s.ForgetLanes(ctx, time.Now().AddDate(0, 0, -90)); err != nil {
 		t.Fatal(err)
 	}
-	for _, table := range []string{"lane WHERE id =", "lane_rest WHERE lane =", "lane_last WHERE lane ="} {
+	for _, table := range []string{"lane WHERE id =", "lane_back_off WHERE lane =", "lane_last WHERE lane ="} {
 		for id, want := range map[ident.ID]int{77: 0, kept.Deliveries[0].LaneID: 1} {
 			var n int
 			if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM `+table+` $1`,

@@ -90,7 +90,7 @@ func (s Lanes) Empty(ctx context.Context, lanes []ident.ID) ([]ident.ID, error) 
 // no history refers to any longer, rests that are over, last replies.
 func (s Lanes) ForgetLanes(ctx context.Context, before time.Time) error {
 	for _, sql := range []string{
-		`DELETE FROM lane_rest r WHERE until < now() - interval '1 hour' AND NOT EXISTS (SELECT
+		`DELETE FROM lane_back_off r WHERE until < now() - interval '1 hour' AND NOT EXISTS (SELECT
 			FROM delivery d WHERE d.lane = r.lane)`,
 		`DELETE FROM lane_last r WHERE at < now() - interval '1 day' AND NOT EXISTS (SELECT
 			FROM delivery d WHERE d.lane = r.lane)`,
@@ -200,11 +200,11 @@ func (s Lanes) LaneAges(
 	return ages, nil
 }
 
-// Flow is what came into a lane and left it in a minute.
+// Flow is what a lane received and finished in a minute.
 type Flow struct {
-	Lane               ident.ID
-	Minute             time.Time
-	Came, Gone, Failed int32
+	Lane                       ident.ID
+	Minute                     time.Time
+	Received, Finished, Failed int32
 }
 
 // AddFlow adds to what is on record.
@@ -214,25 +214,26 @@ func (s Lanes) AddFlow(ctx context.Context, flows []Flow) error {
 	}
 	var lanes []int64
 	var minutes []time.Time
-	var came, gone, failed []int32
+	var received, finished, failed []int32
 	for _, f := range flows {
 		lanes, minutes = append(lanes, int64(f.Lane)), append(minutes, f.Minute)
-		came, gone, failed = append(came, f.Came), append(gone, f.Gone), append(failed, f.Failed)
+		received, finished = append(received, f.Received), append(finished, f.Finished)
+		failed = append(failed, f.Failed)
 	}
-	_, err := s.pool.Exec(ctx, `INSERT INTO lane_minute (lane, minute, came, gone, failed)
+	_, err := s.pool.Exec(ctx, `INSERT INTO lane_minute (lane, minute, received, finished, failed)
 		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::int[], $4::int[],
-			$5::int[]) f(lane, minute, came, gone, failed) ORDER BY lane, minute
-		ON CONFLICT (lane, minute) DO UPDATE SET came = lane_minute.came + excluded.came,
-			gone = lane_minute.gone + excluded.gone, failed = lane_minute.failed + excluded.failed`,
-		lanes, minutes, came, gone, failed)
+			$5::int[]) f(lane, minute, received, finished, failed) ORDER BY lane, minute
+		ON CONFLICT (lane, minute) DO UPDATE SET received = lane_minute.received + excluded.received,
+			finished = lane_minute.finished + excluded.finished, failed = lane_minute.failed + excluded.failed`,
+		lanes, minutes, received, finished, failed)
 	return err
 }
 
-// LaneFlow is what came into a lane and left it, by minute, since a time.
+// LaneFlow is what a lane received and finished, by minute, since a time.
 func (s Lanes) LaneFlow(ctx context.Context, id ident.ID, since time.Time) ([]mail.Minute, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT minute, came, gone, failed FROM lane_minute WHERE lane = $1 AND minute >= $2
+		`SELECT minute, received, finished, failed FROM lane_minute WHERE lane = $1 AND minute >= $2
 			ORDER BY minute`,
 		int64(id),
 		since,
@@ -242,14 +243,14 @@ func (s Lanes) LaneFlow(ctx context.Context, id ident.ID, since time.Time) ([]ma
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Minute, error) {
 		var m mail.Minute
-		err := row.Scan(&m.At, &m.Came, &m.Gone, &m.Failed)
+		err := row.Scan(&m.At, &m.Received, &m.Finished, &m.Failed)
 		m.At = m.At.UTC()
 		return m, err
 	})
 }
 
-// Rest is a lane's rest after trouble with its host.
-type Rest struct {
+// BackOff is a lane's back-off after trouble with its host.
+type BackOff struct {
 	Lane         ident.ID
 	Node         int
 	Since, Until time.Time
@@ -258,20 +259,20 @@ type Rest struct {
 	Cause        string
 }
 
-// SetRest records that a lane rests, and tells the other nodes; with Failures 0
+// SetBackOff records that a lane rests, and tells the other nodes; with Failures 0
 // that it moves again. A rest that another node has set is left to it, unless
 // that one is over.
-func (s Lanes) SetRest(ctx context.Context, r Rest) error {
+func (s Lanes) SetBackOff(ctx context.Context, r BackOff) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if r.Failures == 0 {
 			if _, err := tx.Exec(
 				ctx,
-				`DELETE FROM lane_rest WHERE lane = $1`,
+				`DELETE FROM lane_back_off WHERE lane = $1`,
 				int64(r.Lane),
 			); err != nil {
 				return err
 			}
-		} else if _, err := tx.Exec(ctx, `INSERT INTO lane_rest (lane, node, since, until, failures)
+		} else if _, err := tx.Exec(ctx, `INSERT INTO lane_back_off (lane, node, since, until, failures)
 			VALUES ($1, $2, $3, $4, $5)
 			ON CONFLICT (lane) DO UPDATE SET node = excluded.node, since = excluded.since,
 				until = excluded.until, failures = excluded.failures`,
@@ -293,7 +294,7 @@ func (s Lanes) SetRest(ctx context.Context, r Rest) error {
 				return err
 			}
 		}
-		return notify(ctx, tx, "rest", []string{r.Lane.String()})
+		return notify(ctx, tx, "back-off", []string{r.Lane.String()})
 	})
 }
 
@@ -303,20 +304,20 @@ const (
 		cause = excluded.cause`
 )
 
-// Rests are the rests on record of some lanes, or of all.
-func (s Lanes) Rests(ctx context.Context, lanes []ident.ID) ([]Rest, error) {
+// BackOffs are the rests on record of some lanes, or of all.
+func (s Lanes) BackOffs(ctx context.Context, lanes []ident.ID) ([]BackOff, error) {
 	rows, err := s.pool.Query(
 		ctx,
 		`SELECT r.lane, r.node, r.since, r.until, r.failures, l.reply, coalesce(l.cause, '')
-			FROM lane_rest r LEFT JOIN lane_last l USING (lane)
+			FROM lane_back_off r LEFT JOIN lane_last l USING (lane)
 		WHERE $1::bigint[] = '{}' OR r.lane = ANY($1)`,
 		int64s(lanes),
 	)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Rest, error) {
-		var r Rest
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (BackOff, error) {
+		var r BackOff
 		err := row.Scan(&r.Lane, &r.Node, &r.Since, &r.Until, &r.Failures, &r.Last, &r.Cause)
 		return r, err
 	})

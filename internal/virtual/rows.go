@@ -297,8 +297,8 @@ func (r *Rows) Warn(
 	return nil, nil
 }
 
-// SetRest tells nobody: there is no other node.
-func (r *Rows) SetRest(context.Context, store.Rest) error { return nil }
+// SetBackOff tells nobody: there is no other node.
+func (r *Rows) SetBackOff(context.Context, store.BackOff) error { return nil }
 
 // MailboxUse is how full a mailbox is.
 func (r *Rows) MailboxUse(_ context.Context, mailbox string) (int64, int64, error) {

@@ -74,7 +74,7 @@ func WhyNot(section []byte, sender address.Address, box *directory.Mailbox) stri
 	}
 	for _, name := range []string{"List-Id", "List-Post", "List-Unsubscribe", "Feedback-ID"} {
 		if h.First(name) != "" {
-			return "it came by a list (" + name + ")"
+			return "it was sent by a list (" + name + ")"
 		}
 	}
 	own := []string{box.Address.Key()}

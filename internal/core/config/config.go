@@ -122,7 +122,7 @@ func (a Alerts) check() (field, fault string) {
 	if u.Scheme != "https" &&
 		!(u.Scheme == "http" && (ip.IsLoopback() || u.Hostname() == "localhost")) {
 		return "webhook",
-			"what is told there must not be read on the way: write https (http only " +
+			"what is told there must not be read in transit: write https (http only " +
 				"on loopback)"
 	}
 	if a.Secret == "" {
@@ -149,16 +149,16 @@ func (d DailyReport) Time() (hour, minute int, zone *time.Location, err error) {
 type Retry struct {
 	Intervals          []time.Duration `yaml:"intervals" doc:"Between attempts; the last one goes on"`
 	Jitter             int             `yaml:"jitter" min:"0" max:"50" default:"10" doc:"Percent by which an interval may be longer, so that what failed together is not tried together for ever"`
-	WarnAfter          time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender is told, once, that the message waits; 0s tells nobody"`
+	WarnAfter          time.Duration   `yaml:"warn_after" default:"4h" doc:"After that the sender gets a delay notice, once; 0s sends none"`
 	ExpireAfter        time.Duration   `yaml:"expire_after" min:"1s" default:"5d" doc:"After that the message goes back"`
 	NoticesExpireAfter time.Duration   `yaml:"notices_expire_after" min:"1s" default:"2d" doc:"The same for notices and other messages from the null sender, which go back to nobody"`
-	LaneRest           time.Duration   `yaml:"lane_rest" default:"1m" doc:"Rest of a lane after its host's first trouble; it doubles, up to thirty times as long"`
+	BackOff            time.Duration   `yaml:"back_off" default:"1m" doc:"Back-off of a lane after its host's first trouble; it doubles, up to thirty times as long"`
 }
 
 // OwnRetry is the schedule of a route or a peer, where it differs.
 type OwnRetry struct {
 	Intervals   []time.Duration `yaml:"intervals" doc:"Between attempts; the server's if not given"`
-	WarnAfter   time.Duration   `yaml:"warn_after" doc:"Until the sender is told of the delay; the server's if not given"`
+	WarnAfter   time.Duration   `yaml:"warn_after" doc:"Until a delay notice is sent; the server's if not given"`
 	ExpireAfter time.Duration   `yaml:"expire_after" doc:"Until the message goes back; the server's if not given"`
 }
 
@@ -176,7 +176,7 @@ type Timeouts struct {
 	Greeting time.Duration `yaml:"greeting" default:"5m"`
 	Command  time.Duration `yaml:"command" default:"5m"`
 	Content  time.Duration `yaml:"content" default:"3m"`
-	Final    time.Duration `yaml:"final" default:"10m" doc:"For the answer to the content"`
+	Final    time.Duration `yaml:"final" default:"10m" doc:"For the reply to the content"`
 }
 
 // The kinds of listener.
@@ -361,7 +361,7 @@ type Peer struct {
 	Identity              string           `yaml:"identity" enum:"note,hold,refuse" doc:"What is done with messages in their name that neither SPF nor a signature proves, whatever they publish; as the listener says if not given"`
 	NoForwards            bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`
 	NoBounces             bool             `yaml:"no_bounces" doc:"Notices of failure are kept back from them"`
-	NoDelayNotices        bool             `yaml:"no_delay_notices" doc:"They are not told of delays"`
+	NoDelayNotices        bool             `yaml:"no_delay_notices" doc:"No delay notices are sent to them"`
 	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" doc:"Of sessions with their hosts, in place of the route's"`
 	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule for mail to them; it goes before the route's"`
 }

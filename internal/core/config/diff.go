@@ -123,8 +123,8 @@ func moved(s Section, before, after []Item) []Change {
 				Name:    it.Name,
 				Kind:    "moved",
 				Fields:  []FieldChange{},
-				Text: fmt.Sprintf("%s %s moves from place %d to %d", s.Noun, it.Name, was,
-					it.Place),
+				Text: fmt.Sprintf("%s %s moves from position %d to %d", s.Noun, it.Name, was,
+					it.Position),
 			})
 		}
 	}

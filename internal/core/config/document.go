@@ -50,10 +50,10 @@ func FindSection(word string) (Section, bool) {
 
 // Item is one thing of a section as it is written.
 type Item struct {
-	Name   string         `json:"name"`
-	Place  int            `json:"place" doc:"From 1"`
-	Mark   string         `json:"mark" doc:"Changes with the item; give it back to change only what you have seen"`
-	Fields map[string]any `json:"fields" doc:"As in the YAML"`
+	Name     string         `json:"name"`
+	Position int            `json:"position" doc:"From 1"`
+	Mark     string         `json:"mark" doc:"Changes with the item; give it back to change only what you have seen"`
+	Fields   map[string]any `json:"fields" doc:"As in the YAML"`
 }
 
 // The errors of editing a document.
@@ -132,11 +132,11 @@ func (d *Document) Items(s Section) []Item {
 	return out
 }
 
-func itemOf(n *yaml.Node, place int, name string) Item {
+func itemOf(n *yaml.Node, position int, name string) Item {
 	fields, _ := form.Plain(n).(map[string]any)
 	text, _ := json.Marshal(fields)
 	sum := sha256.Sum256(text)
-	return Item{Name: name, Place: place, Mark: hex.EncodeToString(sum[:6]), Fields: fields}
+	return Item{Name: name, Position: position, Mark: hex.EncodeToString(sum[:6]), Fields: fields}
 }
 
 func nameOf(n *yaml.Node) string {
@@ -183,8 +183,8 @@ func (d *Document) Item(s Section, name string) (Item, error) {
 	return itemOf(list.Content[at], at+1, nameOf(list.Content[at])), nil
 }
 
-// Add puts a new item at the end of its section, or at a place from 1.
-func (d *Document) Add(s Section, fields map[string]any, place int) error {
+// Add puts a new item at the end of its section, or at a position from 1.
+func (d *Document) Add(s Section, fields map[string]any, position int) error {
 	name, _ := fields["name"].(string)
 	list, at := d.find(s, name)
 	if at >= 0 {
@@ -197,10 +197,10 @@ func (d *Document) Add(s Section, fields map[string]any, place int) error {
 	list.Style = 0
 	n := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map"}
 	setFields(n, s.Type, fields, false)
-	if place < 1 || place > len(list.Content) {
-		place = len(list.Content) + 1
+	if position < 1 || position > len(list.Content) {
+		position = len(list.Content) + 1
 	}
-	list.Content = slices.Insert(list.Content, place-1, n)
+	list.Content = slices.Insert(list.Content, position-1, n)
 	return nil
 }
 
@@ -240,17 +240,17 @@ func (d *Document) Remove(s Section, name string) error {
 	return nil
 }
 
-// Move puts an item at another place, from 1.
-func (d *Document) Move(s Section, name string, place int) error {
+// Move puts an item at another position, from 1.
+func (d *Document) Move(s Section, name string, position int) error {
 	list, at := d.find(s, name)
 	if at < 0 {
 		return ErrNoItem
 	}
-	if place < 1 || place > len(list.Content) {
-		return fmt.Errorf("there are places 1 to %d", len(list.Content))
+	if position < 1 || position > len(list.Content) {
+		return fmt.Errorf("there are positions 1 to %d", len(list.Content))
 	}
 	n := list.Content[at]
-	list.Content = slices.Insert(slices.Delete(list.Content, at, at+1), place-1, n)
+	list.Content = slices.Insert(slices.Delete(list.Content, at, at+1), position-1, n)
 	return nil
 }
 

@@ -89,7 +89,7 @@ func TestADifferenceIsToldInWordsAndMadeAgainElsewhere(t *testing.T) {
 		words = append(words, c.Text)
 	}
 	got := strings.Join(words, "\n")
-	for _, want := range []string{"domain new.example is new", "relay this machine moves from place 5 to 1",
+	for _, want := range []string{"domain new.example is new", "relay this machine moves from position 5 to 1",
 		"route by provider: off is now yes; port 2587 → 587", "peer dunlin post is taken out"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the difference lacks %q:\n%s", want, got)

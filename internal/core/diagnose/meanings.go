@@ -45,7 +45,7 @@ var meanings = map[Cause]Meaning{
 		"The address exists, but its mailbox was disabled or suspended.",
 		"Ask the recipient another way; take the address out of aliases and lists.", Recipient),
 	MailboxMoved: stays(Address, "The recipient has moved to another address",
-		"The host says that the address has changed; its answer often names the new one.",
+		"The host says that the address has changed; its reply often names the new one.",
 		"Write to the new address, and change aliases and forwards that name the old one.",
 		Recipient),
 	BadAddress: stays(Address, "The address is malformed",
@@ -86,7 +86,7 @@ var meanings = map[Cause]Meaning{
 		"Our address is on a block list",
 		"The host asks a public list about our address, and it is on it. Other hosts that ask the "+
 			"same list refuse us too.",
-		"Find why we were listed and end that, then ask the list named in the answer to take us "+
+		"Find why we were listed and end that, then ask the list named in the reply to take us "+
 			"off; meanwhile send through a smart host.",
 		ListOwner,
 		FixSmartHost,
@@ -96,7 +96,7 @@ var meanings = map[Cause]Meaning{
 		Reputation,
 		"The host has blocked us by hand",
 		"This host refuses our address or domain by its own list, not a public one.",
-		"Ask the administrator of the host why, with the exact answer; meanwhile send through a "+
+		"Ask the administrator of the host why, with the exact reply; meanwhile send through a "+
 			"smart host.",
 		RemoteAdmin,
 		FixSmartHost,
@@ -122,7 +122,7 @@ var meanings = map[Cause]Meaning{
 	),
 	PolicyRefused: stays(Reputation, "The host refuses it by a rule of its own",
 		"The host gives a rule as its reason, and not which.",
-		"Ask the administrator of the host, with the exact answer.", RemoteAdmin),
+		"Ask the administrator of the host, with the exact reply.", RemoteAdmin),
 
 	NoReverseName: stays(
 		Identity,
@@ -204,7 +204,7 @@ var meanings = map[Cause]Meaning{
 		FixSmartHost,
 	),
 	Unreachable: waits("hours", Connection, "There is no network path to the host",
-		"Our own network does not know a way to this address.",
+		"Our own network has no route to this address.",
 		"Check our network and whether IPv6 is tried where there is none.", Us, FixFlush),
 	NoAnswer: waits("hours", Connection, "The host accepts the connection but says nothing",
 		"Something takes our connection and never greets us.",
@@ -301,13 +301,13 @@ var meanings = map[Cause]Meaning{
 		"Ask the sender to send it encoded.", Us),
 	HeaderMalformed: stays(Content, "The host objects to the form of the message",
 		"A header is missing, doubled or malformed, or the structure is broken.",
-		"Fix the program that made the message; the answer says what is wrong.", Us),
+		"Fix the program that made the message; the reply says what is wrong.", Us),
 	LineTooLong: stays(Content, "A line of the message is too long",
 		"A line has more than the 998 characters of RFC 5322.",
 		"Fix the program that made the message: it must wrap or encode long lines.", Us),
 	ContentRefused: stays(Content, "The host refuses the content",
 		"The host looked at the message and takes it for unwanted mail.",
-		"Read its answer; the sender may change what it objects to.", RemoteAdmin),
+		"Read its reply; the sender may change what it objects to.", RemoteAdmin),
 	VirusFound: stays(Content, "The host finds malware in the message",
 		"A scanner at the host found something dangerous.",
 		"Look at the sender's machine before anything is sent again.", Us),
@@ -338,8 +338,8 @@ var meanings = map[Cause]Meaning{
 		"A person of ours took it out of the queue.",
 		"It can be restored for a day; see the action on record for who and why.", Us),
 	Unknown: waits("not known", Ours, "The host gives a reason we do not know",
-		"None of our rules reads its answer; it stands beside for you to read.",
-		"Read its exact answer.", RemoteAdmin, FixFlush),
+		"None of our rules reads its reply; it stands beside for you to read.",
+		"Read its exact reply.", RemoteAdmin, FixFlush),
 
 	SpokeEarly: stays(
 		Connection,

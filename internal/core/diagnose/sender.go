@@ -27,7 +27,7 @@ func ForSender(c Cause) SenderMeaning {
 
 var forSender = map[Cause]SenderMeaning{
 	NoCause:      {"Our server has not been able to send it on yet.", askAdmin, true},
-	NoRoute:      {"Our server does not know a way to this address yet.", askAdmin, true},
+	NoRoute:      {"Our server has no route to this address yet.", askAdmin, true},
 	RouteRefuses: {"Our server does not send to this address.", askAdmin, false},
 	NoSuchDomain: {
 		"There is no domain of that name: what stands behind the @ is probably misspelt.",

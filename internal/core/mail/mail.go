@@ -137,8 +137,8 @@ type Delivery struct {
 	NextAttemptAt  OptTime    `json:"next_attempt_at" nullable:"true"`
 	ExpiresAt      OptTime    `json:"expires_at" nullable:"true"`
 	FinishedAt     OptTime    `json:"finished_at" nullable:"true"`
-	WarnedAt       OptTime    `json:"warned_at" nullable:"true" doc:"When the sender was told of the delay"`
-	Detour         Detour     `json:"detour,omitempty" enum:"once,kept" doc:"A person chose its way: for one attempt, or until it is gone"`
+	WarnedAt       OptTime    `json:"warned_at" nullable:"true" doc:"When the delay notice was sent"`
+	Detour         Detour     `json:"detour,omitempty" enum:"once,kept" doc:"A person chose its route: for one attempt, or until it has left"`
 	// Bulk is one of very many messages of its sender: those of others go first.
 	Bulk bool `json:"bulk,omitempty" doc:"One of very many of its sender: others go first"`
 	// Last is null before the first attempt.
@@ -228,7 +228,7 @@ const (
 	EventDelivered Kind = "delivered"
 	EventBounced   Kind = "bounced"
 	EventExpired   Kind = "expired"
-	EventDelayed   Kind = "delayed" // the sender was told of the delay
+	EventDelayed   Kind = "delayed" // a delay notice was sent
 	EventAction    Kind = "action"  // a person did something with it
 	EventHeld      Kind = "held"    // by what was found of its sender
 	EventReport    Kind = "report"  // a notice about it came from elsewhere

@@ -58,65 +58,6 @@ func TestRecordsSurviveJSON(t *testing.T) {
 	}
 }
 
-func TestTheStoryIsTheRowsAndTheRecordInOrder(t *testing.T) {
-	at := time.Date(2026, 11, 23, 5, 0, 0, 0, time.UTC)
-	m := &Message{
-		ID:            42,
-		ReceivedAt:    at,
-		ClientAddress: "127.20.1.5",
-		Helo:          "machine",
-		Listener:      "inside",
-		Deliveries: []Delivery{
-			{
-				MessageID:  42,
-				N:          1,
-				Original:   "crew@skerryline.example",
-				Recipient:  "x@saltmarsh.example",
-				Via:        []string{"crew@skerryline.example"},
-				Rule:       "ticket machines",
-				Route:      "out",
-				NextHop:    "saltmarsh.example",
-				State:      Delivered,
-				FinishedAt: At(at.Add(2 * time.Minute)),
-				Attempts:   2,
-				Last:       &LastReply{Stage: diagnose.StageContent, Code: 250, Text: "taken"},
-			},
-			{MessageID: 42, N: 2, Original: "y@dunlin.example", Recipient: "y@dunlin.example", State: Waiting},
-		},
-	}
-	recorded := []Event{{At: at.Add(time.Minute), Kind: EventDeferred, N: 1,
-		Text: "recipient: 451 4.7.1 later"}}
-	var lines []string
-	for _, e := range m.Story(recorded, "shore") {
-		lines = append(lines, string(e.Kind)+" "+e.Text)
-	}
-	want := []string{
-		"received received from 127.20.1.5 (machine) by listener inside",
-		"allowed crew@skerryline.example let in by rule ticket machines",
-		"allowed y@dunlin.example let in by rule ",
-		"expanded crew@skerryline.example → x@saltmarsh.example",
-		"routed by route out to saltmarsh.example: ",
-		"routed by route  to : ",
-		"deferred recipient: 451 4.7.1 later",
-		"delivered content: 250 taken",
-	}
-	if strings.Join(lines, "\n") != strings.Join(want, "\n") {
-		t.Errorf("got\n%s", strings.Join(lines, "\n"))
-	}
-	notice := &Message{
-		ID:         43,
-		ReceivedAt: at,
-		NoticeOf:   42,
-		Protocol:   "notice",
-		Direction:  Own,
-		Deliveries: []Delivery{{MessageID: 43, N: 1}},
-	}
-	if s := notice.Story(nil, "shore"); s[0].Text != "made here as a notice about 000000000001A" ||
-		s[1].Kind != EventRouted {
-		t.Errorf("%+v", s)
-	}
-}
-
 func TestStates(t *testing.T) {
 	finals := 0
 	for _, s := range States {

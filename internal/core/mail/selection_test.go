@@ -4,8 +4,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"gullroute/internal/core/diagnose"
 )
 
 func TestTheWordsOfASelectionAreReadAndNamed(t *testing.T) {
@@ -56,50 +54,5 @@ func TestTheWordsOfASelectionAreReadAndNamed(t *testing.T) {
 	}
 	if got := strings.Join(words, " "); got != "lane message delivery domain older newer larger smaller state" {
 		t.Errorf("named as wrong: %s", got)
-	}
-}
-
-func TestManyDestinationsMeanUsAndOneMeansThem(t *testing.T) {
-	lanes := func(resting, moving int, stage diagnose.Stage) []Lane {
-		var out []Lane
-		for range resting {
-			out = append(out, Lane{
-				NextHop: "x.example",
-				State:   LaneResting,
-				Last: &LastReply{Stage: stage,
-					Code: map[diagnose.Stage]int{diagnose.StageHello: 554}[stage]},
-			})
-		}
-		for range moving {
-			out = append(out, Lane{NextHop: "y.example", State: LaneMoving})
-		}
-		return append(out, Lane{NextHop: "local", State: LaneMoving},
-			Lane{NextHop: "z.example", State: LaneStranded},
-			Lane{NextHop: "p.example", State: LanePaused})
-	}
-	for _, c := range []struct {
-		name            string
-		resting, moving int
-		stage           diagnose.Stage
-		whose, says     string
-	}{
-		{"all well", 0, 9, "", "nobody", ""},
-		{"one", 1, 5, diagnose.StageConnect, "theirs",
-			"x.example cannot be used; the 5 other lanes are moving"},
-		{"the only one", 1, 0, diagnose.StageConnect, "theirs", "nothing else waits"},
-		{"a few of many", 3, 20, diagnose.StageConnect, "theirs", "3 destinations cannot be used"},
-		{"most at connect", 8, 2, diagnose.StageConnect, "ours", "8 of 10 destinations cannot be reached"},
-		{"most at DNS", 8, 2, diagnose.StageDNS, "ours", "our resolver"},
-		{"most at TLS", 4, 0, diagnose.StageTLS, "ours", "our clock"},
-		{"most refuse", 4, 0, diagnose.StageHello, "ours", "our address or name"},
-		{"most give no greeting", 4, 0, diagnose.StageGreeting, "theirs",
-			"4 destinations cannot be used"}, // a silence is no refusal
-	} {
-		if v := LookAt(
-			lanes(c.resting, c.moving, c.stage),
-		); v.Whose != c.whose || !strings.Contains(v.Title, c.says) ||
-			(v.Title != "") != (v.Next != "") {
-			t.Errorf("%s: %+v", c.name, v)
-		}
 	}
 }

@@ -5,7 +5,6 @@ import (
 
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/transcript"
 )
 
 // Session is one connection, in or out.
@@ -80,13 +79,6 @@ func (s *Session) AddMessage(id ident.ID) {
 type SessionRecord struct {
 	Session
 	Transcript []byte // of transcript.Log; nil if it is not kept
-}
-
-// SessionView is a session as it is shown.
-type SessionView struct {
-	Session
-	Lines   []transcript.Line `json:"transcript"`
-	Missing string            `json:"missing,omitempty" doc:"Why there is no transcript"`
 }
 
 // Refusal is what was refused before it had a message of its own: one for each

@@ -143,13 +143,13 @@ func (r *Probe) Judge() {
 	case good == 0:
 		r.Result = Fail
 		if r.Verdict = bad.Says; n > 1 {
-			r.Verdict = fmt.Sprintf("None of %d ways leads there. The first: %s", n, bad.Says)
+			r.Verdict = fmt.Sprintf("None of %d paths leads there. The first: %s", n, bad.Says)
 		}
 	case bad != nil:
 		r.Result = Warning
-		r.Verdict = fmt.Sprintf("%d of %d ways lead there. One does not: %s", good, n, bad.Says)
+		r.Verdict = fmt.Sprintf("%d of %d paths lead there. One does not: %s", good, n, bad.Says)
 	case r.Result == Warning:
-		r.Verdict = "It works, with something to look at: " + r.firstWarning()
+		r.Verdict = "It works, with something to check: " + r.firstWarning()
 	default:
 		r.Verdict = "Everything works up to " + r.last() + "."
 	}

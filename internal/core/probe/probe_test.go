@@ -40,11 +40,11 @@ func TestTheVerdictSaysWhatMatters(t *testing.T) {
 		{"all is well", Probe{Steps: []ProbeStep{step("dns", Pass, "")}, Attempts: []Conversation{good}},
 			Pass, "Everything works up to the recipient.", ""},
 		{"something to look at", Probe{Attempts: []Conversation{weak}}, Warning,
-			"It works, with something to look at: the host offers no TLS", ""},
+			"It works, with something to check: the host offers no TLS", ""},
 		{"one of two", Probe{Attempts: []Conversation{bad, good}}, Warning,
-			"1 of 2 ways lead there. One does not: connection refused", diagnose.ConnectRefused},
+			"1 of 2 paths lead there. One does not: connection refused", diagnose.ConnectRefused},
 		{"none of two", Probe{Attempts: []Conversation{bad, bad}}, Fail,
-			"None of 2 ways leads there. The first: connection refused", diagnose.ConnectRefused},
+			"None of 2 paths leads there. The first: connection refused", diagnose.ConnectRefused},
 		{"the only one", Probe{Attempts: []Conversation{bad}}, Fail, "connection refused",
 			diagnose.ConnectRefused},
 		{"DNS fails", Probe{Steps: []ProbeStep{{Name: "dns", Result: Fail, Says: "no such domain",
@@ -53,7 +53,7 @@ func TestTheVerdictSaysWhatMatters(t *testing.T) {
 			Probe{Steps: []ProbeStep{{Name: "address", Result: Warning, Says: "it has no address",
 				Cause: diagnose.NoAddress}}}, Fail, "No connection could be tried: it has no address", diagnose.NoAddress},
 		{"no route, but it answers", Probe{Steps: []ProbeStep{step("route", Fail, "no route leads there")},
-			Attempts: []Conversation{good}}, Warning, "something to look at: no route leads there", ""},
+			Attempts: []Conversation{good}}, Warning, "something to check: no route leads there", ""},
 		{"nothing at all", Probe{}, Fail, "No connection could be tried", ""},
 	} {
 		c.p.Judge()

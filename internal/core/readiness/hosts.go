@@ -96,7 +96,7 @@ func (f *Facts) reach() Aspect {
 		case h.Reached:
 			p.Found = append(p.Found, h.Name+" answers")
 			if p.Result == NotChecked {
-				p.Result, p.Says = Pass, "Every host was connected to from here; the way from "+
+				p.Result, p.Says = Pass, "Every host was connected to from here; the path from "+
 					"outside may differ."
 			}
 		default:

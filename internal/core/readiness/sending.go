@@ -231,7 +231,7 @@ func (f *Facts) blockLists() Aspect {
 		Weight:   1,
 		Result:   NotChecked,
 		Expected: "our addresses are on none",
-		Says:     "No list is set to look at: name some in service.block_lists.",
+		Says:     "No list to check is set: name some in service.block_lists.",
 	}
 	for _, l := range f.Lists {
 		switch {

@@ -30,14 +30,14 @@ type Outcome struct {
 	Allowed bool   `json:"allowed"`
 	Rule    string `json:"rule"`
 	Reply   string `json:"reply,omitempty" doc:"Of a refusal"`
-	// Ways are "route → next hop", one for each delivery.
-	Ways     []string `json:"ways"`
+	// Paths are "route → next hop", one for each delivery.
+	Paths    []string `json:"paths"`
 	Stranded bool     `json:"stranded"`
 }
 
 // Judge decides an envelope's recipient, from the listener to the next hops.
 func Judge(c *config.Compiled, e config.Envelope, to address.Address) Outcome {
-	o := Outcome{Ways: []string{}}
+	o := Outcome{Paths: []string{}}
 	l := c.Listener(e.Listener)
 	if l == nil {
 		o.Rule, o.Reply = "listener", fmt.Sprintf("there is no listener %s any more", e.Listener)
@@ -71,7 +71,7 @@ func plan(c *config.Compiled, e config.Envelope, to address.Address, o Outcome) 
 	}
 	o.Allowed = true
 	for _, leg := range legs {
-		o.Ways = append(o.Ways, leg.Route.Name+" → "+address.DisplayDomain(leg.NextHop))
+		o.Paths = append(o.Paths, leg.Route.Name+" → "+address.DisplayDomain(leg.NextHop))
 		o.Stranded = o.Stranded || leg.Stranded()
 	}
 	return o
@@ -115,7 +115,7 @@ type Report struct {
 	Recipients int              `json:"recipients"`
 	Changed    int              `json:"changed" doc:"Recipients decided differently"`
 	Groups     []Group          `json:"groups"`
-	Moves      int              `json:"moves" doc:"Waiting deliveries that would go another way"`
+	Moves      int              `json:"moves" doc:"Waiting deliveries that would go by another route"`
 	Stranded   int              `json:"stranded" doc:"Recipients that would newly wait without a route"`
 	Hostile    []Attempt        `json:"hostile" doc:"Attempts to relay from outside that the draft would let through"`
 	Attempts   int              `json:"attempts" doc:"How many were made"`
@@ -146,11 +146,11 @@ func (r *Rehearsal) Add(e Envelope) {
 		var before, after Outcome
 		if e.Waiting { // taken already: only its way is decided again
 			before, after = plan(r.now, e.Envelope, to,
-				Outcome{Ways: []string{}}), plan(r.draft, e.Envelope, to, Outcome{Ways: []string{}})
+				Outcome{Paths: []string{}}), plan(r.draft, e.Envelope, to, Outcome{Paths: []string{}})
 		} else {
 			before, after = Judge(r.now, e.Envelope, to), Judge(r.draft, e.Envelope, to)
 		}
-		for _, w := range after.Ways {
+		for _, w := range after.Paths {
 			name, _, _ := strings.Cut(w, " → ")
 			r.used[name] = true
 		}
@@ -168,7 +168,7 @@ func difference(before, after Outcome) string {
 		return NewlyAllowed
 	case !before.Stranded && after.Stranded:
 		return NewlyStranded
-	case !slices.Equal(before.Ways, after.Ways):
+	case !slices.Equal(before.Paths, after.Paths):
 		return OtherWay
 	case before.Rule != after.Rule:
 		return OtherRule
@@ -209,7 +209,7 @@ func (r *Rehearsal) note(kind string, before, after Outcome, e Envelope, to addr
 // domains by another route are one group.
 func sorts(o Outcome) []string {
 	var out []string
-	for _, w := range o.Ways {
+	for _, w := range o.Paths {
 		name, _, _ := strings.Cut(w, " → ")
 		out = append(out, name)
 	}
@@ -274,7 +274,7 @@ func (r *Rehearsal) Report() Report {
 	if out.Stranded > 0 {
 		out.Blocks = append(
 			out.Blocks,
-			fmt.Sprintf("%d recipients that have a way now would be stranded without a route",
+			fmt.Sprintf("%d recipients that have a route now would be stranded without a route",
 				out.Stranded),
 		)
 	}

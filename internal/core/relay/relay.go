@@ -54,7 +54,7 @@ func Decide(c *config.Compiled, e config.Envelope, recipient address.Address) De
 			Reply: smtp.NewReply(
 				550,
 				"5.7.1",
-				"<%s> holds a way of its own (%%, ! or @ before the last @); that is not followed "+
+				"<%s> holds a source route of its own (%%, ! or @ before the last @); that is not followed "+
 					"here",
 				recipient,
 			),

@@ -326,7 +326,7 @@ type Behind struct {
 	Recipient string         `json:"recipient"`
 	Subject   string         `json:"subject"`
 	Size      int64          `json:"size"`
-	Text      string         `json:"text" doc:"What was answered"`
+	Text      string         `json:"text" doc:"The reply that was sent"`
 	Cause     diagnose.Cause `json:"cause"`
 }
 

@@ -5,10 +5,10 @@ import (
 	"time"
 )
 
-// Try is one attempt of a schedule, in seconds after the message came in.
+// Try is one attempt of a schedule, in seconds after the message was received.
 type Try struct {
 	N        int     `json:"n"`
-	Earliest float64 `json:"earliest" doc:"Seconds after the message came in, without jitter"`
+	Earliest float64 `json:"earliest" doc:"Seconds after the message was received, without jitter"`
 	Latest   float64 `json:"latest" doc:"Seconds, with all the jitter of the intervals before"`
 }
 

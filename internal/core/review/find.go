@@ -451,7 +451,7 @@ func (v *reviewer) service() {
 	if t := s.Timeouts; min(t.Greeting, t.Command) < patience {
 		change(
 			"hasty-timeouts",
-			fmt.Sprintf("we wait %s for a greeting, %s for an answer", lasting(t.Greeting),
+			fmt.Sprintf("we wait %s for a greeting, %s for a reply", lasting(t.Greeting),
 				lasting(t.Command)),
 			"Wait five minutes",
 			"A silent host keeps a connection for longer.",

@@ -62,7 +62,7 @@ var rules = map[string]rule{
 	"clear-sign-in": {
 		Critical,
 		"Passwords come in the clear over the network",
-		"Whoever listens on the way has them.",
+		"Whoever listens in transit has them.",
 		"",
 	},
 	"sign-in-without-tls": {
@@ -80,7 +80,7 @@ var rules = map[string]rule{
 	"edge-without-tls": {
 		Serious,
 		"The world cannot send to us under TLS",
-		"Every message can be read on its way; some hosts refuse to send.",
+		"Every message can be read in transit; some hosts refuse to send.",
 		"",
 	},
 	"own-certificate": {
@@ -260,7 +260,7 @@ var rules = map[string]rule{
 	},
 	"nobody-warned": {
 		Serious,
-		"Senders are not told of delays",
+		"No delay notices are sent",
 		"They believe that their message has arrived.",
 		"",
 	},
@@ -367,7 +367,7 @@ var rules = map[string]rule{
 	"console-in-clear": {
 		Critical,
 		"The console is reached over the network without TLS",
-		"Whoever listens on the way has the administrator's password.",
+		"Whoever listens in transit has the administrator's password.",
 		"Start the service with --tls-cert and --tls-key, or let it listen on loopback.",
 	},
 	"asynchronous-standby": {

@@ -195,7 +195,7 @@ func keyed(key, value string) (Term, error) {
 	case "cause":
 		return Term{Cause, lower, "cause: " + lower, netip.Prefix{}}, nil
 	case "listener":
-		return Term{Listener, value, "came by listener " + value, netip.Prefix{}}, nil
+		return Term{Listener, value, "received by listener " + value, netip.Prefix{}}, nil
 	case "route":
 		return Term{Route, value, "goes by route " + value, netip.Prefix{}}, nil
 	case "account":

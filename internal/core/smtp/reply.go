@@ -84,7 +84,7 @@ const (
 )
 
 // ErrReply reports a reply that is not one, or has no end within a megabyte.
-var ErrReply = errors.New("the answer is not an SMTP reply")
+var ErrReply = errors.New("what was received is not an SMTP reply")
 
 // ReadReply reads one reply. Of it at most 100 lines of 2048 octets are kept; it is
 // judged by its code all the same. Replies that end their lines with a bare LF are

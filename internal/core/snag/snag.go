@@ -348,7 +348,7 @@ func (s *Snag) doubt() {
 			". Greylisting ends within an hour: this " +
 			"is likely a refusal in other words."
 		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host "+
-			"with the exact answer.", diagnose.RemoteAdmin
+			"with the exact reply.", diagnose.RemoteAdmin
 	case !s.WaitingHelps && code/100 == 4 && lasted > greylistingEnds:
 		s.Doubt = "It says later and means never: " + times + "."
 	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:

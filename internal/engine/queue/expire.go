@@ -54,7 +54,7 @@ func (s *scheduler) expireOverdue(ctx context.Context) error {
 			d.Last = &mail.LastReply{
 				Stage:    diagnose.StageConnect,
 				Enhanced: "4.4.7",
-				Text:     "its lane rested until its time was up",
+				Text:     "its lane was backing off until it expired",
 			}
 		}
 		j := jobOf(&due[i])

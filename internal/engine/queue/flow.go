@@ -32,8 +32,8 @@ func (f *flows) add(lane ident.ID, at time.Time, came, gone, failed int32) {
 		one = &store.Flow{Lane: lane, Minute: time.Unix(k.minute*60, 0).UTC()}
 		f.count[k] = one
 	}
-	one.Came += came
-	one.Gone += gone
+	one.Received += came
+	one.Finished += gone
 	one.Failed += failed
 }
 
@@ -52,6 +52,6 @@ func (f *flows) TakeFlow() []store.Flow {
 // GiveFlow takes back what could not be stored.
 func (f *flows) GiveFlow(list []store.Flow) {
 	for _, one := range list {
-		f.add(one.Lane, one.Minute, one.Came, one.Gone, one.Failed)
+		f.add(one.Lane, one.Minute, one.Received, one.Finished, one.Failed)
 	}
 }

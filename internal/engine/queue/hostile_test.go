@@ -168,7 +168,7 @@ func TestALaneInTroubleIsLeftWhenNothingIsInItAnyMore(t *testing.T) {
 	q := start(t, newFake(), false)
 	e := entry(q, "", "a@sunkenpier.example")
 	l := laneOf(q, e)
-	l.host.failures, l.load.touched, l.host.restUntil = 3, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)
+	l.host.failures, l.load.touched, l.host.backOffUntil = 3, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)
 	if ids := q.InTrouble(); len(ids) != 1 || ids[0] != l.id {
 		t.Fatalf("%v", ids)
 	}

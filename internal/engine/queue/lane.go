@@ -49,11 +49,11 @@ type laneLimits struct {
 
 // laneHost is how a lane's host does.
 type laneHost struct {
-	failures  int // in a row
-	restUntil time.Time
-	since     time.Time // of the state
-	last      *mail.LastReply
-	cause     string
+	failures     int // in a row
+	backOffUntil time.Time
+	since        time.Time // of the state
+	last         *mail.LastReply
+	cause        string
 }
 
 // way is a lane's route and terms under one configuration. It never changes; a new
@@ -97,7 +97,7 @@ func (l *lane) setTerms(c *config.Compiled, routeName string) {
 // l.mu is held.
 func (l *lane) quiet(now time.Time, wait time.Duration) bool {
 	return l.load.window == 0 && l.load.active == 0 && now.Sub(l.load.touched) > wait &&
-		now.Sub(l.host.restUntil) > wait
+		now.Sub(l.host.backOffUntil) > wait
 }
 
 // takeUp gives the next job to a connection, nil if there is none. wake is called when
@@ -141,16 +141,16 @@ func (l *lane) crowded(j *job) bool {
 	return true
 }
 
-// beginRest lets the lane rest after trouble with its host, longer each time. l.mu is held.
-func (l *lane) beginRest(base time.Duration, f *deliver.Failure) {
+// beginBackOff lets the lane rest after trouble with its host, longer each time. l.mu is held.
+func (l *lane) beginBackOff(base time.Duration, f *deliver.Failure) {
 	now, h := time.Now(), &l.host
 	wait := min(base<<min(h.failures, 10), 30*base)
 	if h.failures == 0 {
 		h.since = now
 	}
-	if !now.Before(h.restUntil) { // connections that fail together are one failure
+	if !now.Before(h.backOffUntil) { // connections that fail together are one failure
 		h.failures++
-		h.restUntil = now.Add(wait)
+		h.backOffUntil = now.Add(wait)
 	}
 	l.limits.now = min(l.limits.ceiling, firstConnections)
 	h.last, h.cause = &f.Reply, string(f.Cause)
@@ -162,7 +162,7 @@ func (l *lane) beginRest(base time.Duration, f *deliver.Failure) {
 func (l *lane) succeed() (recovered bool) {
 	h := &l.host
 	recovered = h.failures > 0
-	h.failures, h.restUntil = 0, time.Time{}
+	h.failures, h.backOffUntil = 0, time.Time{}
 	if recovered {
 		h.since, h.cause, h.last = time.Now(), "", nil
 	}
@@ -175,7 +175,7 @@ func (l *lane) succeed() (recovered bool) {
 }
 
 // takeOver begins with what another node knows of the host. l.mu is held.
-func (l *lane) takeOver(r store.Rest) {
+func (l *lane) takeOver(r store.BackOff) {
 	l.host.failures, l.host.since, l.host.last, l.host.cause = r.Failures, r.Since, r.Last, r.Cause
 }
 

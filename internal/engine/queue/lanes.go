@@ -18,13 +18,13 @@ import (
 // lane's window while mu is held, so that no lane is dropped that is to have some.
 type lanes struct {
 	*base
-	heart   *heart
-	returns *returns
-	flows   *flows
-	stops   *stops
-	rests   *rests
-	crew    *crew
-	sender  *sender
+	heart    *heart
+	returns  *returns
+	flows    *flows
+	stops    *stops
+	backOffs *backOffs
+	crew     *crew
+	sender   *sender
 	memory
 
 	mu sync.Mutex
@@ -33,14 +33,14 @@ type lanes struct {
 
 func newLanes(b *base, h *heart, r *returns, f *flows) *lanes {
 	return &lanes{
-		base:    b,
-		heart:   h,
-		returns: r,
-		flows:   f,
-		stops:   newStops(),
-		rests:   newRests(b),
-		crew:    &crew{},
-		by:      map[ident.ID]*lane{},
+		base:     b,
+		heart:    h,
+		returns:  r,
+		flows:    f,
+		stops:    newStops(),
+		backOffs: newBackOffs(b),
+		crew:     &crew{},
+		by:       map[ident.ID]*lane{},
 	}
 }
 
@@ -59,7 +59,7 @@ func (ls *lanes) of(d *mail.Delivery) *lane {
 	}
 	l = newLane(d.LaneID, d.NextHop, time.Now())
 	l.setTerms(ls.cfg.Load(), d.Route)
-	if r, ok := ls.rests.of(d.LaneID); ok {
+	if r, ok := ls.backOffs.of(d.LaneID); ok {
 		l.takeOver(r)
 	}
 	ls.by[d.LaneID] = l
@@ -155,7 +155,7 @@ func (ls *lanes) staff(l *lane) {
 		limit = 1 // one connection tries whether the host is well again
 	}
 	for w.active < limit && w.active-w.sending < w.pending.len() &&
-		!time.Now().Before(l.host.restUntil) &&
+		!time.Now().Before(l.host.backOffUntil) &&
 		ls.crew.hire(ls.cfg.Load().Service.Connections) {
 		w.active++
 		go ls.sender.work(l)
@@ -206,18 +206,18 @@ func (ls *lanes) leave(l *lane) {
 
 // rest lets a lane rest after trouble with its host: everything that waits in memory goes
 // back to the database until then.
-func (ls *lanes) rest(l *lane, f *deliver.Failure) {
+func (ls *lanes) backOff(l *lane, f *deliver.Failure) {
 	l.mu.Lock()
-	l.beginRest(ls.cfg.Load().Service.Retry.LaneRest, f)
+	l.beginBackOff(ls.cfg.Load().Service.Retry.BackOff, f)
 	h := l.host
-	back := handBack{ls.unload(l), h.restUntil}
+	back := handBack{ls.unload(l), h.backOffUntil}
 	l.mu.Unlock()
-	ls.rests.record(
-		store.Rest{Lane: l.id, Node: ls.heart.RunNumber(), Since: h.since, Until: h.restUntil,
+	ls.backOffs.record(
+		store.BackOff{Lane: l.id, Node: ls.heart.RunNumber(), Since: h.since, Until: h.backOffUntil,
 			Failures: h.failures, Last: h.last, Cause: h.cause},
 	)
 	ls.publish(l,
-		fmt.Sprintf("rests until %s: %s", h.restUntil.UTC().Format(time.RFC3339), f.Error()))
+		fmt.Sprintf("backs off until %s: %s", h.backOffUntil.UTC().Format(time.RFC3339), f.Error()))
 	ls.returns.give(back)
 }
 
@@ -228,7 +228,7 @@ func (ls *lanes) well(l *lane) {
 	ls.staff(l)
 	l.mu.Unlock()
 	if recovered {
-		ls.rests.record(store.Rest{Lane: l.id})
+		ls.backOffs.record(store.BackOff{Lane: l.id})
 		ls.publish(l, "moves again")
 		ls.Wake()
 	}
@@ -284,7 +284,7 @@ func (ls *lanes) lastSaid(d *mail.Delivery) {
 	if d.Last != nil {
 		return
 	}
-	if r, ok := ls.rests.of(d.LaneID); ok {
+	if r, ok := ls.backOffs.of(d.LaneID); ok {
 		d.Last, d.Cause = r.Last, diagnose.Cause(r.Cause)
 	}
 	l := ls.find(d.LaneID)

@@ -95,7 +95,7 @@ func (x *leases) reconcile(ctx context.Context) error {
 	if len(lost) == 0 {
 		return nil
 	}
-	x.Log.Warn("deliveries were leased and in nobody's hands; they are due again",
+	x.Log.Warn("deliveries were leased and nobody worked on them; they are due again",
 		"deliveries", len(lost))
 	var ids []mail.DeliveryID
 	for _, l := range lost {
@@ -105,7 +105,7 @@ func (x *leases) reconcile(ctx context.Context) error {
 		x.Snags.Ours(
 			"leases",
 			fmt.Sprintf(
-				"%d deliveries were leased to node %s and in nobody's hands, %s among them; "+
+				"%d deliveries were leased to node %s and nobody worked on them, %s among them; "+
 					"they are due again",
 				len(ids),
 				x.Name,

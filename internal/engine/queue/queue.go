@@ -212,7 +212,7 @@ func (q *Queue) Run(ctx context.Context) {
 	recorder.Add(1)
 	go func() { defer recorder.Done(); q.writeOutcomes() }()
 	recorder.Add(1)
-	go func() { defer recorder.Done(); q.rests.write() }()
+	go func() { defer recorder.Done(); q.backOffs.write() }()
 	q.Loops.Go(ctx, supervise.Loop{Name: "queue: heartbeat", Do: q.beat})
 	q.Loops.Go(ctx, supervise.Loop{
 		Name:   "queue: what goes back",
@@ -269,6 +269,6 @@ func (q *Queue) Run(ctx context.Context) {
 	stopIntake()
 	writers.Wait()
 	close(q.outcomes)
-	q.rests.close()
+	q.backOffs.close()
 	recorder.Wait()
 }

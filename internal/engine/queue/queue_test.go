@@ -124,7 +124,7 @@ func (f *fake) Unwarned(
 func (f *fake) Warn(context.Context, int, time.Time, []store.Warning) ([]*store.Entry, error) {
 	return nil, nil
 }
-func (f *fake) SetRest(context.Context, store.Rest) error { return nil }
+func (f *fake) SetBackOff(context.Context, store.BackOff) error { return nil }
 func (f *fake) NextDue(context.Context, time.Time, []ident.ID, []string) (time.Time, error) {
 	return time.Time{}, nil
 }
@@ -161,7 +161,7 @@ func (f *fake) outcomes() []*store.Outcome {
 }
 
 const settings = `
-service: {host_name: mail.skerryline.example, postmaster: keeper@skerryline.example, retry: {intervals: [1h], lane_rest: 1h}, timeouts: {connect: 1s}}
+service: {host_name: mail.skerryline.example, postmaster: keeper@skerryline.example, retry: {intervals: [1h], back_off: 1h}, timeouts: {connect: 1s}}
 domains:
   - {name: skerryline.example, kind: local}
 routes:
@@ -373,7 +373,7 @@ func TestWhatIsCommittedWhenItsLaneComesToRestGoesBack(t *testing.T) {
 	done := make(chan error)
 	go func() { done <- q.Enter(context.Background(), e) }()
 	within(t, "room is kept for it", func() bool { n, _ := q.InMemory(); return n == 1 })
-	q.lanes.rest(laneOf(q, e), &deliver.Failure{Cause: diagnose.ConnectRefused})
+	q.lanes.backOff(laneOf(q, e), &deliver.Failure{Cause: diagnose.ConnectRefused})
 	close(f.gate)
 	if err := <-done; err != nil {
 		t.Fatal(err)

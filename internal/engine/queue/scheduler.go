@@ -155,7 +155,7 @@ func (s *scheduler) lookAtLanes(now time.Time) opening {
 		return o
 	}
 	o.skip = s.lanes.stops.skip(now)
-	for _, r := range s.lanes.rests.all() {
+	for _, r := range s.lanes.backOffs.all() {
 		if end := r.Until.Add(graceOfOthers); now.After(end) {
 			o.try = append(o.try, r.Lane)
 		} else {
@@ -183,8 +183,8 @@ func (s *scheduler) lookAtLane(o *opening, l *lane, now time.Time, limit int) {
 	switch {
 	case s.lanes.stops.paused(l) != nil:
 		o.skip = append(o.skip, l.id)
-	case now.Before(l.host.restUntil):
-		o.close(l.id, l.host.restUntil)
+	case now.Before(l.host.backOffUntil):
+		o.close(l.id, l.host.backOffUntil)
 	case l.load.window >= limit:
 		o.skip = append(o.skip, l.id)
 		l.load.more = true
@@ -276,10 +276,10 @@ func (s *scheduler) reserveOne(d *mail.Delivery, now time.Time) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	until, closed := s.lanes.stops.closed(l, now)
-	elsewhere, resting := s.lanes.rests.of(d.LaneID)
+	elsewhere, resting := s.lanes.backOffs.of(d.LaneID)
 	switch {
 	case d.State == mail.Held:
-	case now.Before(l.host.restUntil):
+	case now.Before(l.host.backOffUntil):
 		d.NextAttemptAt = mail.At(until)
 	case resting:
 		d.NextAttemptAt = mail.At(elsewhere.Until)

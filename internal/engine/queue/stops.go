@@ -117,8 +117,8 @@ func (s *stops) skip(now time.Time) (ids []ident.ID) {
 // closed reports whether a lane may hold nothing in memory, and when what it holds is due
 // again. l.mu is held.
 func (s *stops) closed(l *lane, now time.Time) (until time.Time, closed bool) {
-	if now.Before(l.host.restUntil) {
-		return l.host.restUntil, true
+	if now.Before(l.host.backOffUntil) {
+		return l.host.backOffUntil, true
 	}
 	return now, s.paused(l) != nil || s.isFrozen(l.id, now)
 }

@@ -24,7 +24,7 @@ type LaneView struct {
 
 // View tells how lanes go; lanes that are not in memory are missing.
 func (ls *lanes) View() map[ident.ID]LaneView {
-	now, resting, here := time.Now(), ls.rests.all(), ls.all()
+	now, resting, here := time.Now(), ls.backOffs.all(), ls.all()
 	out := make(map[ident.ID]LaneView, len(here)+len(resting))
 	for _, r := range resting {
 		out[r.Lane] = LaneView{
@@ -56,9 +56,9 @@ func (l *lane) view(now time.Time) LaneView {
 	h := &l.host
 	v := LaneView{State: mail.LaneMoving, Since: h.since, Last: h.last, Cause: h.cause,
 		Sending: int64(l.load.sending), Connections: l.load.active, Limit: l.limits.now}
-	if h.failures > 0 && !h.restUntil.IsZero() {
-		v.State, v.Until, v.Why = mail.LaneResting, h.restUntil, whyResting(h.failures)
-		if now.After(h.restUntil) {
+	if h.failures > 0 && !h.backOffUntil.IsZero() {
+		v.State, v.Until, v.Why = mail.LaneResting, h.backOffUntil, whyResting(h.failures)
+		if now.After(h.backOffUntil) {
 			v.Why += "; one connection is trying it now"
 		}
 	}
@@ -75,7 +75,7 @@ func whyResting(failures int) string {
 // Now tells whether a delivery is in a transaction, and until when its lane rests
 // (zero if it does not).
 func (ls *lanes) Now(d *mail.Delivery) (sending bool, rest time.Time) {
-	if r, ok := ls.rests.of(d.LaneID); ok {
+	if r, ok := ls.backOffs.of(d.LaneID); ok {
 		rest = r.Until
 	}
 	l := ls.find(d.LaneID)
@@ -84,8 +84,8 @@ func (ls *lanes) Now(d *mail.Delivery) (sending bool, rest time.Time) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.host.restUntil.After(rest) {
-		rest = l.host.restUntil
+	if l.host.backOffUntil.After(rest) {
+		rest = l.host.backOffUntil
 	}
 	return l.inHand[d.ID()], rest
 }
@@ -93,11 +93,11 @@ func (ls *lanes) Now(d *mail.Delivery) (sending bool, rest time.Time) {
 // EndRest lets lanes that rest try their hosts now.
 func (ls *lanes) EndRest(ids []ident.ID) {
 	for _, id := range ids {
-		ls.rests.end(id)
+		ls.backOffs.end(id)
 		if l := ls.find(id); l != nil {
 			l.mu.Lock()
 			if l.host.failures > 0 {
-				l.host.restUntil = time.Unix(1, 0) // over, and the next is one attempt
+				l.host.backOffUntil = time.Unix(1, 0) // over, and the next is one attempt
 			}
 			l.mu.Unlock()
 		}
@@ -105,10 +105,10 @@ func (ls *lanes) EndRest(ids []ident.ID) {
 	ls.Wake()
 }
 
-// FollowRests takes over what other nodes know of lanes that rest. Lanes that
+// FollowBackOffs takes over what other nodes know of lanes that rest. Lanes that
 // were asked for and are not among the rests move again.
-func (ls *lanes) FollowRests(list []store.Rest, asked []ident.ID) {
-	ls.rests.follow(list, asked, ls.heart.RunNumber())
+func (ls *lanes) FollowBackOffs(list []store.BackOff, asked []ident.ID) {
+	ls.backOffs.follow(list, asked, ls.heart.RunNumber())
 	ls.Wake()
 }
 
@@ -142,7 +142,7 @@ func (ls *lanes) Leave(ids []ident.ID) {
 		l.mu.Lock()
 		if l.quiet(now, quietInTrouble) {
 			delete(ls.by, id)
-			ls.rests.record(store.Rest{Lane: id})
+			ls.backOffs.record(store.BackOff{Lane: id})
 		}
 		l.mu.Unlock()
 	}

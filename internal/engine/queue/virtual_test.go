@@ -28,7 +28,7 @@ const virtualSettings = `
 service:
   host_name: mail.skerryline.example
   postmaster: keeper@skerryline.example
-  retry: {intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h], jitter: 0, warn_after: 4h, expire_after: 2d, lane_rest: 20s}
+  retry: {intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h], jitter: 0, warn_after: 4h, expire_after: 2d, back_off: 20s}
   timeouts: {connect: 10s, greeting: 15s, command: 30s}
 domains: [{name: skerryline.example, kind: local}]
 routes: [{name: to the world, recipients: ["*.example"], next_hop: mx}]

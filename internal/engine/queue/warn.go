@@ -111,7 +111,7 @@ func (w *warner) warnPage(
 		if err != nil {
 			w.leases.Suspect()
 			w.scheduler.unreserve(notices)
-			return false, fmt.Errorf("senders could not be told of delays: %w", err)
+			return false, fmt.Errorf("delay notices could not be written: %w", err)
 		}
 		w.scheduler.unreserve(dropped)
 		w.scheduler.handOver(
@@ -159,7 +159,7 @@ func (w *warner) warnings(
 				MessageID: d.MessageID,
 				N:         d.N,
 				Node:      w.Name,
-				Text:      "the sender was told of the delay",
+				Text:      "a delay notice was sent",
 				Detail:    map[string]any{"notice": notices[0].Message.ID},
 			})
 		}

@@ -116,7 +116,7 @@ func (s *sender) unreachable(l *lane, j *job, f *deliver.Failure) {
 		return
 	}
 	if !f.Permanent {
-		s.lanes.rest(l, f)
+		s.lanes.backOff(l, f)
 	}
 	results := make([]deliver.Result, len(j.deliveries))
 	for i := range results {
@@ -229,8 +229,8 @@ func (s *sender) deferDelivery(
 	next := scheduleOf(cfg, l.route(), d,
 		j.from().IsNull()).Next(d.Attempts, o.At, d.ExpiresAt.Time, rand.Float64())
 	l.mu.Lock()
-	if l.host.restUntil.After(next) {
-		next = l.host.restUntil
+	if l.host.backOffUntil.After(next) {
+		next = l.host.backOffUntil
 	}
 	l.mu.Unlock()
 	d.NextAttemptAt = mail.At(next)

@@ -228,8 +228,8 @@ func (se contentTalk) cutOff(err error) *smtp.Reply {
 			"the message is far too large; closing"), diagnose.TooLarge
 		se.closeFor("the message was far too large")
 	} else if os.IsTimeout(err) {
-		r = smtp.NewReply(421, "4.4.2", "the message came too slowly; closing")
-		se.why = "the message came too slowly"
+		r = smtp.NewReply(421, "4.4.2", "the message arrives too slowly; closing")
+		se.why = "the message arrives too slowly"
 	}
 	se.refuseMessage(refused{cause: cause, reply: r})
 	return &r

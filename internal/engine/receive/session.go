@@ -485,11 +485,11 @@ func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 		)
 	case se.messages >= limits.MessagesPerConnection:
 		se.closeFor("it had sent as many messages as one connection may")
-		return smtp.NewReply(421, "4.7.0", "%d messages came by this connection; open a new one",
+		return smtp.NewReply(421, "4.7.0", "%d messages were sent by this connection; open a new one",
 			limits.MessagesPerConnection)
 	case limits.SessionSize > 0 && se.octets >= int64(limits.SessionSize):
 		se.closeFor("it had sent as many octets as one connection may")
-		return smtp.NewReply(421, "4.7.0", "%d octets came by this connection; open a new one",
+		return smtp.NewReply(421, "4.7.0", "%d octets were sent by this connection; open a new one",
 			se.octets)
 	}
 	completeWith := ""

@@ -13,3 +13,6 @@ ALTER TABLE delivery RENAME COLUMN first_try_at TO first_attempt_at;
 ALTER TABLE delivery RENAME COLUMN last_try_at TO last_attempt_at;
 ALTER TABLE delivery_done RENAME COLUMN first_try_at TO first_attempt_at;
 ALTER TABLE delivery_done RENAME COLUMN last_try_at TO last_attempt_at;
+ALTER TABLE lane_minute RENAME COLUMN came TO received;
+ALTER TABLE lane_minute RENAME COLUMN gone TO finished;
+ALTER TABLE lane_rest RENAME TO lane_back_off;

@@ -173,7 +173,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the way of chosen messages
+         * A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the path of chosen messages
          * @description Needs the role administrator.
          */
         get: operations["bundle"];
@@ -690,7 +690,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A message's whole way */
+        /** A message's whole path */
         get: operations["message"];
         put?: never;
         post?: never;
@@ -711,7 +711,7 @@ export interface paths {
          * A message's header, structure and text, safe to look at
          * @description Needs the role administrator.
          */
-        get: operations["message-view"];
+        get: operations["content-view"];
         put?: never;
         post?: never;
         delete?: never;
@@ -822,7 +822,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How ready our domains are, at the last look at each */
+        /** How ready our domains are, at the last check of each */
         get: operations["readiness-list"];
         put?: never;
         post?: never;
@@ -1132,7 +1132,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** When a message would be tried, its sender be told and it expire */
+        /** When a message would be tried, a delay notice sent, and when it expires */
         get: operations["schedule-preview"];
         put?: never;
         post?: never;
@@ -1193,7 +1193,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Hand a test message in at a listener
+         * Submit a test message at a listener
          * @description Needs the role administrator.
          */
         post: operations["send"];
@@ -1297,7 +1297,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Put an item at another place, in the draft
+         * Put an item at another position, in the draft
          * @description Needs the role administrator.
          */
         post: operations["setup-move"];
@@ -1581,6 +1581,7 @@ export interface components {
             checks: components["schemas"]["Check"][];
             /** @description What is left of the rule's limits */
             limits?: string;
+            paths: components["schemas"]["Path"][];
             recipient: string;
             /** @description What the client would be told */
             reply: string;
@@ -1592,7 +1593,6 @@ export interface components {
              * @description Line of the rule in the configuration; 0 for a built-in one
              */
             rule_line: number;
-            ways: components["schemas"]["Way"][];
             why: string;
         };
         Applied: {
@@ -1665,7 +1665,7 @@ export interface components {
             /** Format: int64 */
             size: number;
             subject: string;
-            /** @description What was answered */
+            /** @description The reply that was sent */
             text: string;
         };
         BoxUse: {
@@ -1682,7 +1682,7 @@ export interface components {
         };
         Cause: {
             cause: string;
-            /** @description What in the answer does not fit together */
+            /** @description What in the reply does not fit together */
             contradiction?: string;
             /** @description The words and codes that decided */
             evidence?: string[];
@@ -1751,7 +1751,7 @@ export interface components {
         };
         ContentView: {
             fields: components["schemas"]["HeaderField"][];
-            /** @description As it came */
+            /** @description As received */
             header: string;
             id: string;
             parts: components["schemas"]["ContentPart"][];
@@ -1863,7 +1863,7 @@ export interface components {
             bulk?: boolean;
             cause: string;
             /**
-             * @description A person chose its way: for one attempt, or until it is gone
+             * @description A person chose its route: for one attempt, or until it has left
              * @enum {string}
              */
             detour?: "once" | "kept";
@@ -1891,7 +1891,7 @@ export interface components {
             state: string;
             /** @description Aliases passed through */
             via?: string[];
-            /** @description When the sender was told of the delay */
+            /** @description When the delay notice was sent */
             warned_at: string | null;
         };
         "Dkim-makeRequest": {
@@ -2197,10 +2197,10 @@ export interface components {
         };
         FoundPage: {
             items: components["schemas"]["Found"][];
-            /** @description Set when time ran out before the page was full, to as far as was looked: go on with next */
-            looked_back_to: string | null;
             /** @description Give this as after to go on; empty at the end */
             next: string;
+            /** @description Set when time ran out before the page was full, to as far as was searched: go on with next */
+            searched_back_to: string | null;
             /** @description How the question was understood, condition by condition */
             understood: string[];
         };
@@ -2303,7 +2303,7 @@ export interface components {
              * Format: int64
              * @description From 1
              */
-            place: number;
+            position: number;
         };
         ItemChange: {
             dry_run?: boolean;
@@ -2553,8 +2553,6 @@ export interface components {
         Minute: {
             /** Format: date-time */
             at: string;
-            /** Format: int64 */
-            came: number;
             /**
              * Format: int64
              * @description Attempts that were deferred
@@ -2564,7 +2562,9 @@ export interface components {
              * Format: int64
              * @description Delivered or given back to the sender
              */
-            gone: number;
+            finished: number;
+            /** Format: int64 */
+            received: number;
         };
         Node: {
             /** @description The node that answers */
@@ -2601,11 +2601,11 @@ export interface components {
         };
         Outcome: {
             allowed: boolean;
+            paths: string[];
             /** @description Of a refusal */
             reply?: string;
             rule: string;
             stranded: boolean;
-            ways: string[];
         };
         PageAction: {
             items: components["schemas"]["Action"][];
@@ -2706,6 +2706,25 @@ export interface components {
             items: components["schemas"]["Watch"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
+        };
+        Path: {
+            /** @description Routes before it, and why they did not match */
+            earlier: components["schemas"]["Check"][];
+            /** @description Where it would connect, in order, as DNS says now */
+            hosts: components["schemas"]["HopHost"][];
+            lane: string;
+            next_hop: string;
+            /** @description The agreement that counts */
+            peer?: string;
+            recipient: string;
+            route: string;
+            stranded: boolean;
+            /** @description Terms towards the next hop */
+            tls: string;
+            /** @description Why no host was found */
+            trouble?: string;
+            via: string[];
+            why: string;
         };
         Pause: {
             /** @enum {string} */
@@ -2960,7 +2979,7 @@ export interface components {
             hostile: components["schemas"]["Attempt"][];
             /**
              * Format: int64
-             * @description Waiting deliveries that would go another way
+             * @description Waiting deliveries that would go by another route
              */
             moves: number;
             /** Format: int64 */
@@ -2972,40 +2991,6 @@ export interface components {
             stranded: number;
             /** @description Routes that none of these envelopes took */
             unused: string[];
-        };
-        ReportShown: {
-            before?: {
-                [key: string]: components["schemas"]["Figure"];
-            };
-            delay?: components["schemas"]["Delay"];
-            delay_before?: components["schemas"]["Delay"];
-            dim: string;
-            /** @description With means over days */
-            hours_of_day: components["schemas"]["Slot"][];
-            /** @description What the figures leave out */
-            note?: string;
-            /** @description Why deferred, bounced (and expired) and rejected */
-            reasons: {
-                [key: string]: components["schemas"]["Row"][];
-            };
-            series: components["schemas"]["Point"][];
-            series_before?: components["schemas"]["Point"][];
-            /** Format: date-time */
-            since: string;
-            step: string;
-            /** @description By dimension, those with most first. For more than 31 days those by sender, recipient, client and account are asked for one by one (report-table) */
-            tables: {
-                [key: string]: components["schemas"]["Row"][];
-            };
-            /** @description By kind: received, delivered, forwarded, deferred (attempts), bounced, expired, rejected, discarded */
-            totals: {
-                [key: string]: components["schemas"]["Figure"];
-            };
-            /** Format: date-time */
-            until: string;
-            value: string;
-            weekdays: components["schemas"]["Slot"][];
-            zone: string;
         };
         "Review-acceptRequest": {
             because: string;
@@ -3132,9 +3117,9 @@ export interface components {
             larger?: string;
             /** @description A message's id */
             message?: string;
-            /** @description Came in less long ago than this: 2h, 3d; or since this time */
+            /** @description Ceceived less long ago than this: 2h, 3d; or since this time */
             newer?: string;
-            /** @description Came in longer ago than this: 2h, 3d; or before this time */
+            /** @description Ceceived longer ago than this: 2h, 3d; or before this time */
             older?: string;
             /** @description An address or a part of one */
             recipient?: string;
@@ -3203,7 +3188,7 @@ export interface components {
             /** @description Whether the transcript was kept */
             transcript_kept: boolean;
         };
-        SessionShown: {
+        SessionView: {
             account: string;
             /** @description IP address of the other side */
             address: string;
@@ -3269,13 +3254,13 @@ export interface components {
              * Format: int64
              * @description From 1; the end if not given
              */
-            place?: number;
+            position?: number;
         };
         "Setup-moveRequest": {
             dry_run?: boolean;
             mark?: string;
             /** Format: int64 */
-            place: number;
+            position: number;
         };
         ShownCertificate: {
             /** Format: date-time */
@@ -3508,7 +3493,7 @@ export interface components {
             /** @description What the causes among its deliveries mean */
             causes: components["schemas"]["Cause"][];
             events: components["schemas"]["Event"][];
-            /** @description Times in UTC, addresses, ids and answers, for the administrator of the other side */
+            /** @description Times in UTC, addresses, ids and replies, for the remote administrator */
             for_remote: string;
             /** @description What became of it in three sentences, for whoever asks */
             for_user: string;
@@ -3519,15 +3504,49 @@ export interface components {
             message: components["schemas"]["Message"];
             /** @description Messages that it generated: notices, automatic replies, notices of others about it */
             notices: string[];
-            /** @description How it came in; null if that is no longer on record, or is not yet */
+            /** @description How it was received; null if that is no longer on record, or is not yet */
             session?: components["schemas"]["Session"];
             /** @description Those in which its deliveries were tried */
             sessions: components["schemas"]["Session"][];
         };
+        TrafficReport: {
+            before?: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            delay?: components["schemas"]["Delay"];
+            delay_before?: components["schemas"]["Delay"];
+            dim: string;
+            /** @description With means over days */
+            hours_of_day: components["schemas"]["Slot"][];
+            /** @description What the figures leave out */
+            note?: string;
+            /** @description Why deferred, bounced (and expired) and rejected */
+            reasons: {
+                [key: string]: components["schemas"]["Row"][];
+            };
+            series: components["schemas"]["Point"][];
+            series_before?: components["schemas"]["Point"][];
+            /** Format: date-time */
+            since: string;
+            step: string;
+            /** @description By dimension, those with most first. For more than 31 days those by sender, recipient, client and account are asked for one by one (report-table) */
+            tables: {
+                [key: string]: components["schemas"]["Row"][];
+            };
+            /** @description By kind: received, delivered, forwarded, deferred (attempts), bounced, expired, rejected, discarded */
+            totals: {
+                [key: string]: components["schemas"]["Figure"];
+            };
+            /** Format: date-time */
+            until: string;
+            value: string;
+            weekdays: components["schemas"]["Slot"][];
+            zone: string;
+        };
         Try: {
             /**
              * Format: double
-             * @description Seconds after the message came in, without jitter
+             * @description Seconds after the message was received, without jitter
              */
             earliest: number;
             /**
@@ -3571,25 +3590,6 @@ export interface components {
             for: string;
             /** @description An IP address, a network, or a domain */
             what: string;
-        };
-        Way: {
-            /** @description Routes before it, and why they did not match */
-            earlier: components["schemas"]["Check"][];
-            /** @description Where it would connect, in order, as DNS says now */
-            hosts: components["schemas"]["HopHost"][];
-            lane: string;
-            next_hop: string;
-            /** @description The agreement that counts */
-            peer?: string;
-            recipient: string;
-            route: string;
-            stranded: boolean;
-            /** @description Terms towards the next hop */
-            tls: string;
-            /** @description Why no host was found */
-            trouble?: string;
-            via: string[];
-            why: string;
         };
         Who: {
             name: string;
@@ -4299,7 +4299,7 @@ export interface operations {
     bundle: {
         parameters: {
             query?: {
-                /** @description Ids of messages whose way goes with it; their content never does */
+                /** @description Ids of messages whose path goes with it; their content never does */
                 message?: string[];
                 /** @description Addresses and subjects as they are; masked if not given */
                 whole?: boolean;
@@ -6711,7 +6711,7 @@ export interface operations {
             };
         };
     };
-    "message-view": {
+    "content-view": {
         parameters: {
             query?: never;
             header?: never;
@@ -7065,9 +7065,9 @@ export interface operations {
                 recipient?: string;
                 /** @description The recipient's domain */
                 domain?: string;
-                /** @description Came in longer ago than this: 2h, 3d; or before this time */
+                /** @description Ceceived longer ago than this: 2h, 3d; or before this time */
                 older?: string;
-                /** @description Came in less long ago than this: 2h, 3d; or since this time */
+                /** @description Ceceived less long ago than this: 2h, 3d; or since this time */
                 newer?: string;
                 /** @description Larger than this: 1 MB */
                 larger?: string;
@@ -7514,7 +7514,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReportShown"];
+                    "application/json": components["schemas"]["TrafficReport"];
                 };
             };
             /** @description Unauthorized */
@@ -8874,7 +8874,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SessionShown"];
+                    "application/json": components["schemas"]["SessionView"];
                 };
             };
             /** @description Unauthorized */

@@ -14,7 +14,7 @@ export type Field = {
 	allowed?: string[];
 	fields?: Field[];
 };
-export type Item = { name: string; place: number; mark: string; fields: Fields };
+export type Item = { name: string; position: number; mark: string; fields: Fields };
 export type Section = { items: Item[]; fields: Field[]; ordered: boolean; draft: boolean };
 export type SectionKey = "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
 export type Hazard = Schemas["Hazard"];
@@ -132,8 +132,8 @@ export const setup = {
 		ask<{ text: string }>("PUT", `setup/${s}/${seg(name)}`, { fields, mark, dry_run: dry }),
 	patch: (s: SectionKey, name: string, fields: Fields) =>
 		ask<{ text: string }>("PATCH", `setup/${s}/${seg(name)}`, { fields }),
-	move: (s: SectionKey, name: string, place: number) =>
-		ask<{ text: string }>("POST", `setup/${s}/${seg(name)}/move`, { place }),
+	move: (s: SectionKey, name: string, position: number) =>
+		ask<{ text: string }>("POST", `setup/${s}/${seg(name)}/move`, { position }),
 	remove: (s: SectionKey, name: string, mark: string) =>
 		ask<{ text: string }>("DELETE", `setup/${s}/${seg(name)}${query({ mark })}`),
 	draft: (yaml = false) => ask<Draft>("GET", `draft${yaml ? "?yaml=true" : ""}`),

@@ -6,13 +6,13 @@ type Schemas = components["schemas"];
 
 export type Refusal = Schemas["Refusal"];
 export type Found = Message & { refused?: Refusal };
-export type FoundPage = Page<Found> & { understood: string[]; looked_back_to: string | null };
+export type FoundPage = Page<Found> & { understood: string[]; searched_back_to: string | null };
 export type Session = Schemas["Session"];
-export type SessionShown = Schemas["SessionShown"];
+export type SessionShown = Schemas["SessionView"];
 export type Line = Schemas["Line"];
 export type RefusalView = Schemas["RefusalView"];
 export type Watch = Schemas["Watch"];
-export type Report = Schemas["ReportShown"];
+export type Report = Schemas["TrafficReport"];
 export type Row = Schemas["Row"];
 export type Point = Schemas["Point"];
 export type Slot = Schemas["Slot"];

@@ -319,8 +319,8 @@ function Rehearsal({ report }: { report: Report }) {
 			</Title>
 			<Text size="sm" px="sm" pb="xs">
 				{count(report.envelopes)} envelopes with {count(report.recipients)} recipients were replayed;{" "}
-				{plural(report.moves, "waiting delivery", "waiting deliveries")} would go another way. {count(report.attempts)}{" "}
-				attempts to relay from outside were made:{" "}
+				{plural(report.moves, "waiting delivery", "waiting deliveries")} would go by another route.{" "}
+				{count(report.attempts)} attempts to relay from outside were made:{" "}
 				{report.hostile.length === 0 ? "none came through." : <b>{count(report.hostile.length)} came through.</b>}
 				{report.unused.length > 0 && ` None of these envelopes took the routes ${report.unused.join(", ")}.`}
 			</Text>
@@ -378,5 +378,5 @@ function outcome(o: ChangeGroup["before"]): string {
 	if (!o.allowed) {
 		return `refused: ${o.reply}`;
 	}
-	return o.ways.join(", ") + (o.stranded ? " (stranded)" : "") + (o.rule ? `, by ${o.rule}` : "");
+	return o.paths.join(", ") + (o.stranded ? " (stranded)" : "") + (o.rule ? `, by ${o.rule}` : "");
 }

@@ -225,7 +225,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 					tone={a.allowed ? "moves" : "trouble"}
 				/>
 				<div className={classes.branches}>
-					{a.ways.map((w) => (
+					{a.paths.map((w) => (
 						<Branch key={w.recipient} way={w} />
 					))}
 				</div>
@@ -241,7 +241,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 							<Table.Td c={c.result === "no_match" ? "dimmed" : undefined}>{c.text}</Table.Td>
 						</Table.Tr>
 					))}
-					{a.ways.map((w) => (
+					{a.paths.map((w) => (
 						<Fragment key={w.recipient}>
 							{w.earlier.map((c) => (
 								<Table.Tr key={c.what}>
@@ -273,7 +273,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 }
 
 /** Branch is the way of one delivery, from the rule on. */
-function Branch({ way: w }: { way: Answer["ways"][number] }) {
+function Branch({ way: w }: { way: Answer["paths"][number] }) {
 	const here = w.next_hop === "local";
 	const tone = w.stranded || w.trouble ? "waits" : "moves";
 	return (

@@ -144,7 +144,7 @@ function Flow({ lane }: { lane: LaneDetail }) {
 	const data = Array.from({ length: 60 }, (_, i) => {
 		const time = new Date(end - (59 - i) * 60_000).toISOString().slice(0, 16);
 		const m = at.get(time);
-		return { time: time.slice(11), came: m?.came ?? 0, left: m?.gone ?? 0, deferred: m?.failed ?? 0 };
+		return { time: time.slice(11), came: m?.received ?? 0, left: m?.finished ?? 0, deferred: m?.failed ?? 0 };
 	});
 	const sum = (k: "came" | "left" | "deferred") => data.reduce((n, d) => n + d[k], 0);
 	return (

@@ -7,15 +7,15 @@ import { snags } from "../api/snags";
 import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
 import { MessageView } from "../parts/message-view";
+import { MessagePath } from "../parts/path";
 import { Reply } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { count, octets, shown, soft } from "../parts/text";
-import { Way } from "../parts/way";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
 
-/** A message's whole way: as a picture, and as what happened in order. */
+/** A message's whole path: as a picture, and as what happened in order. */
 export function MessagePage() {
 	const { id } = useParams({ from: "/messages/$id" });
 	const { archive } = useSearch({ from: "/messages/$id" });
@@ -30,7 +30,7 @@ export function MessagePage() {
 		<Stack gap="md">
 			<ArchiveNote />
 			<Head trace={t} waits={waits} />
-			<Way message={t.message} />
+			<MessagePath message={t.message} />
 			<Causes trace={t} waits={waits} />
 			<Beside trace={t} archive={archive} />
 			<Story events={t.events} archive={archive} />

@@ -211,8 +211,8 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 		useSensor(KeyboardSensor, { coordinateGetter: sortableKeyboardCoordinates }),
 	);
 	const move = useMutation({
-		mutationFn: ({ name, place }: { name: string; place: number }) => setup.move(section, name, place),
-		onMutate: ({ name, place }) => {
+		mutationFn: ({ name, position }: { name: string; position: number }) => setup.move(section, name, position),
+		onMutate: ({ name, position }) => {
 			// The row stands immediately where it was put; the service's answer follows.
 			client.setQueryData<Section>(["setup", section], (old) => {
 				if (!old) {
@@ -223,9 +223,9 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 				return moved
 					? {
 							...old,
-							items: [...rest.slice(0, place - 1), moved, ...rest.slice(place - 1)].map((i, n) => ({
+							items: [...rest.slice(0, position - 1), moved, ...rest.slice(position - 1)].map((i, n) => ({
 								...i,
-								place: n + 1,
+								position: n + 1,
 							})),
 						}
 					: old;
@@ -237,7 +237,7 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 	const dropped = ({ active, over }: DragEndEvent) => {
 		const to = items.find((i) => i.name === over?.id);
 		if (to && active.id !== over?.id) {
-			move.mutate({ name: String(active.id), place: to.place });
+			move.mutate({ name: String(active.id), position: to.position });
 		}
 	};
 	return (
@@ -272,9 +272,9 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 									movable={movable}
 									onOpen={() => onOpen(i.name)}
 									onMove={(by) => {
-										const place = i.place + by;
-										if (place >= 1 && place <= last) {
-											move.mutate({ name: i.name, place });
+										const position = i.position + by;
+										if (position >= 1 && position <= last) {
+											move.mutate({ name: i.name, position });
 										}
 									}}
 								/>
@@ -296,7 +296,7 @@ type RowProps = {
 	onMove: (by: number) => void;
 };
 
-/** Row is one item; its place changes by dragging, by its arrows, or by Space and the arrow keys on its grip. */
+/** Row is one item; its position changes by dragging, by its arrows, or by Space and the arrow keys on its grip. */
 function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 	const s = useSortable({ id: item.name });
 	return (
@@ -319,7 +319,7 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 								<IconGripVertical size={15} />
 							</button>
 						)}
-						{item.place}
+						{item.position}
 						{movable && (
 							<>
 								<ActionIcon size="xs" variant="subtle" aria-label={`Move ${item.name} up`} onClick={() => onMove(-1)}>

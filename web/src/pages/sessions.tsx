@@ -109,7 +109,7 @@ export function SessionsView() {
 							{ accessor: "seconds", title: "Lasted", textAlign: "right", width: 80, render: (s) => lasted(s.seconds) },
 							{
 								accessor: "way",
-								title: "Way",
+								title: "Path",
 								width: 150,
 								ellipsis: true,
 								render: (s) => (

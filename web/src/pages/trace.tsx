@@ -151,7 +151,7 @@ function Results({ words }: { words: SearchWords }) {
 	}
 	const items = found.data.pages.flatMap((p) => p.items);
 	const understood = found.data.pages[0]?.understood ?? [];
-	const back = found.data.pages[found.data.pages.length - 1]?.looked_back_to;
+	const back = found.data.pages[found.data.pages.length - 1]?.searched_back_to;
 	const go = (f: Found) =>
 		void navigate({
 			to: f.refused ? "/refusals/$id" : "/messages/$id",
@@ -204,7 +204,7 @@ function Results({ words }: { words: SearchWords }) {
 				<div className="surface">
 					<Nothing title="Nothing matches">
 						{back
-							? `Looked as far as ${back.slice(0, 10)} up to now.`
+							? `Searched as far as ${back.slice(0, 10)} up to now.`
 							: "A part of an address or subject is enough. Messages are kept for a time only; older ones are in archives."}
 					</Nothing>
 				</div>
@@ -284,7 +284,7 @@ function Results({ words }: { words: SearchWords }) {
 			)}
 			{back && found.hasNextPage && (
 				<Group gap="xs">
-					<Text size="sm">Looked as far as {back.slice(0, 16).replace("T", " ")} UTC.</Text>
+					<Text size="sm">Searched as far as {back.slice(0, 16).replace("T", " ")} UTC.</Text>
 					<Button size="compact-sm" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
 						Look further
 					</Button>

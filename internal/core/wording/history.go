@@ -1,47 +1,49 @@
-package mail
+package wording
 
 import (
 	"cmp"
 	"fmt"
 	"slices"
 	"strings"
+
+	"gullroute/internal/core/mail"
 )
 
-// Story is all that happened to a message, in order: what its rows tell, made
+// History is all that happened to a message, in order: what its rows tell, made
 // into events, and the events on record.
-func (m *Message) Story(recorded []Event, node string) []Event {
-	story := []Event{m.received(node)}
+func History(m *mail.Message, recorded []mail.Event, node string) []mail.Event {
+	history := []mail.Event{received(m, node)}
 	for i := range m.Deliveries {
-		story = append(story, m.begun(&m.Deliveries[i], node)...)
+		history = append(history, begun(m, &m.Deliveries[i], node)...)
 	}
-	story = append(story, recorded...)
+	history = append(history, recorded...)
 	for i := range m.Deliveries {
 		if d := &m.Deliveries[i]; d.State.Final() {
-			story = append(story, m.ended(d, node))
+			history = append(history, ended(m, d, node))
 		}
 	}
-	slices.SortStableFunc(story, func(a, b Event) int {
+	slices.SortStableFunc(history, func(a, b mail.Event) int {
 		return cmp.Or(a.At.Compare(b.At), cmp.Compare(rank(a.Kind), rank(b.Kind)))
 	})
-	return story
+	return history
 }
 
 // rank orders events of the same moment.
-func rank(k Kind) int {
+func rank(k mail.Kind) int {
 	switch k {
-	case EventReceived:
+	case mail.EventReceived:
 		return 0
-	case EventAllowed:
+	case mail.EventAllowed:
 		return 1
-	case EventExpanded:
+	case mail.EventExpanded:
 		return 2
-	case EventRouted:
+	case mail.EventRouted:
 		return 3
 	}
 	return 4
 }
 
-func (m *Message) received(node string) Event {
+func received(m *mail.Message, node string) mail.Event {
 	text := fmt.Sprintf("received from %s (%s) by listener %s", m.ClientAddress, m.Helo, m.Listener)
 	if m.MadeHere() {
 		text = "made here as a " + m.Protocol
@@ -49,9 +51,9 @@ func (m *Message) received(node string) Event {
 			text += " about " + m.NoticeOf.String()
 		}
 	}
-	return Event{
+	return mail.Event{
 		At:        m.ReceivedAt,
-		Kind:      EventReceived,
+		Kind:      mail.EventReceived,
 		MessageID: m.ID,
 		Node:      node,
 		Text:      text,
@@ -65,9 +67,9 @@ func (m *Message) received(node string) Event {
 }
 
 // begun is how a delivery came to be: by rule, alias and route.
-func (m *Message) begun(d *Delivery, node string) []Event {
-	event := func(k Kind, text string, detail map[string]any) Event {
-		return Event{
+func begun(m *mail.Message, d *mail.Delivery, node string) []mail.Event {
+	event := func(k mail.Kind, text string, detail map[string]any) mail.Event {
+		return mail.Event{
 			At:        m.ReceivedAt,
 			Kind:      k,
 			MessageID: m.ID,
@@ -78,25 +80,25 @@ func (m *Message) begun(d *Delivery, node string) []Event {
 			Detail:    detail,
 		}
 	}
-	var out []Event
+	var out []mail.Event
 	if !m.MadeHere() {
 		out = append(
 			out,
-			event(EventAllowed, fmt.Sprintf("%s let in by rule %s", d.Original, d.Rule),
+			event(mail.EventAllowed, fmt.Sprintf("%s let in by rule %s", d.Original, d.Rule),
 				map[string]any{"rule": d.Rule, "revision": m.Revision}),
 		)
 	}
 	if len(d.Via) > 0 {
 		out = append(
 			out,
-			event(EventExpanded, strings.Join(d.Via, " → ")+" → "+d.Recipient,
+			event(mail.EventExpanded, strings.Join(d.Via, " → ")+" → "+d.Recipient,
 				map[string]any{"via": d.Via}),
 		)
 	}
 	return append(
 		out,
 		event(
-			EventRouted,
+			mail.EventRouted,
 			fmt.Sprintf("by route %s to %s: %s", d.Route, d.NextHop, d.RouteWhy),
 			map[string]any{
 				"route":    d.Route,
@@ -108,10 +110,14 @@ func (m *Message) begun(d *Delivery, node string) []Event {
 	)
 }
 
-func (m *Message) ended(d *Delivery, node string) Event {
-	kind := map[State]Kind{Delivered: EventDelivered, Bounced: EventBounced, Expired: EventExpired,
-		Discarded: EventBounced}[d.State]
-	e := Event{
+func ended(m *mail.Message, d *mail.Delivery, node string) mail.Event {
+	kind := map[mail.State]mail.Kind{
+		mail.Delivered: mail.EventDelivered,
+		mail.Bounced:   mail.EventBounced,
+		mail.Expired:   mail.EventExpired,
+		mail.Discarded: mail.EventBounced,
+	}[d.State]
+	e := mail.Event{
 		At:        d.FinishedAt.Time,
 		Kind:      kind,
 		MessageID: m.ID,

@@ -1,4 +1,4 @@
-package mail
+package wording
 
 import (
 	"fmt"
@@ -6,12 +6,13 @@ import (
 	"time"
 
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 )
 
 // ForUser tells whoever asks what became of a message, in plain sentences and
 // without our internals.
-func ForUser(m *Message, now time.Time) string {
+func ForUser(m *mail.Message, now time.Time) string {
 	const form = "Monday 2 January 2006 at 15:04 MST"
 	subject := "without a subject"
 	if m.Subject != "" {
@@ -37,7 +38,7 @@ func userAddress(a string) string {
 	return a
 }
 
-func userDelivery(m *Message, d *Delivery, now time.Time) string {
+func userDelivery(m *mail.Message, d *mail.Delivery, now time.Time) string {
 	const form = "Monday 2 January at 15:04 MST"
 	to := d.Recipient
 	if d.Original != "" && !strings.EqualFold(d.Original, d.Recipient) {
@@ -45,7 +46,7 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 	}
 	means := diagnose.ForSender(d.Cause)
 	switch d.State {
-	case Delivered:
+	case mail.Delivered:
 		at := d.FinishedAt.UTC().Format(form)
 		if d.NextHop == "local" {
 			return fmt.Sprintf(
@@ -66,7 +67,7 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 			host,
 			at,
 		)
-	case Bounced, Expired:
+	case mail.Bounced, mail.Expired:
 		tail := " The sender was told by a notice."
 		switch {
 		case m.Sender == "":
@@ -76,20 +77,20 @@ func userDelivery(m *Message, d *Delivery, now time.Time) string {
 		}
 		return fmt.Sprintf("It could not be delivered to %s: %s %s%s", to, lowerFirst(means.Why),
 			means.Do, tail)
-	case Discarded:
+	case mail.Discarded:
 		return fmt.Sprintf(
 			"It was taken out by an administrator on %s and did not go to %s. Ask the "+
 				"administrators why.",
 			d.FinishedAt.UTC().Format(form),
 			to,
 		)
-	case Held:
+	case mail.Held:
 		return fmt.Sprintf(
 			"It has not gone to %s yet: an administrator holds it. Ask the administrators to let "+
 				"it go.",
 			to,
 		)
-	case Sending:
+	case mail.Sending:
 		return fmt.Sprintf(
 			"It is being delivered to the server of %s at this moment. Ask again in a minute.",
 			to,
@@ -124,7 +125,7 @@ func lowerFirst(s string) string {
 }
 
 // RefusalForUser is the same of what was refused.
-func RefusalForUser(r *Refusal) string {
+func RefusalForUser(r *mail.Refusal) string {
 	what := "A message from " + userAddress(r.Sender)
 	if r.Recipient != "" {
 		what += " to " + r.Recipient
@@ -139,9 +140,9 @@ func RefusalForUser(r *Refusal) string {
 	)
 }
 
-// ForRemote is what the administrator of the other side needs to find a message in
+// ForRemote is what the remote administrator needs to find a message in
 // their own records: times in UTC, addresses, ids, answers.
-func ForRemote(m *Message, sessions []Session, hostName string) string {
+func ForRemote(m *mail.Message, sessions []mail.Session, hostName string) string {
 	const form = "2006-01-02 15:04:05.000 UTC"
 	var b strings.Builder
 	fmt.Fprintf(&b, "Our server: %s\nOur id: %s\n", hostName, m.ID)
@@ -166,13 +167,13 @@ func ForRemote(m *Message, sessions []Session, hostName string) string {
 		if d.Last.TLS != "" {
 			fmt.Fprintf(&b, "TLS: %s\n", d.Last.TLS)
 		}
-		fmt.Fprintf(&b, "Answer at stage %s: %s\n", d.Last.Stage, d.Last)
+		fmt.Fprintf(&b, "Reply at stage %s: %s\n", d.Last.Stage, d.Last)
 	}
 	return b.String()
 }
 
 // at is our side of the connection.
-func at(sessions []Session, r *LastReply) string {
+func at(sessions []mail.Session, r *mail.LastReply) string {
 	for _, s := range sessions {
 		if s.ID == r.SessionID {
 			return fmt.Sprintf(", port %d, session %s begun %s", s.Port, s.ID,

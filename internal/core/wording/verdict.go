@@ -1,22 +1,31 @@
-package mail
+package wording
 
 import (
 	"fmt"
 
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/mail"
 )
 
-// LookAt says whose trouble the lanes look like: one destination's means them,
+// Verdict says whose trouble it looks like.
+type Verdict struct {
+	// Whose is theirs, ours or nobody's.
+	Whose string `json:"whose" enum:"nobody,theirs,ours"`
+	Title string `json:"title"`
+	Next  string `json:"next" doc:"What to do"`
+}
+
+// VerdictOn says whose trouble the lanes look like: one destination's means them,
 // many different ones' means us.
-func LookAt(lanes []Lane) Verdict {
-	var resting []Lane
+func VerdictOn(lanes []mail.Lane) Verdict {
+	var resting []mail.Lane
 	all, said, stage := 0, 0, map[diagnose.Stage]int{}
 	for _, l := range lanes {
-		if l.NextHop == "local" || l.State == LaneStranded || l.State == LanePaused {
+		if l.NextHop == "local" || l.State == mail.LaneStranded || l.State == mail.LanePaused {
 			continue
 		}
 		all++
-		if l.State == LaneResting {
+		if l.State == mail.LaneResting {
 			resting = append(resting, l)
 			if l.Last != nil {
 				stage[l.Last.Stage]++
@@ -68,7 +77,7 @@ func LookAt(lanes []Lane) Verdict {
 			"ours",
 			fmt.Sprintf("%d of %d destinations refuse us: this looks like our address or name.", n,
 				all),
-			"Read two or three of their answers; a block list or a missing PTR refuses everywhere " +
+			"Read two or three of their replies; a block list or a missing PTR refuses everywhere " +
 				"alike.",
 		}
 	case n == 1:

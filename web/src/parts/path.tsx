@@ -9,10 +9,10 @@ import classes from "./way.module.css";
 import { When } from "./when";
 
 /**
- * Way draws a message's way as one picture, from the client that handed it in to
+ * MessagePath draws a message's path as one picture, from the client that handed it in to
  * each recipient's end: one line a recipient, read from left to right.
  */
-export function Way({ message }: { message: Message }) {
+export function MessagePath({ message }: { message: Message }) {
 	return (
 		<section className={`surface ${classes.way}`} aria-label="The message's way">
 			<Origin message={message} />
@@ -90,7 +90,7 @@ function tries(d: Delivery): string {
 
 const final = new Set(["delivered", "bounced", "expired", "discarded"]);
 
-/** End is where a delivery stands: its state, the exact answer, and what comes. */
+/** End is where a delivery stands: its state, the exact reply, and what comes. */
 function End({ delivery: d }: { delivery: Delivery }) {
 	const host = d.last_reply?.host;
 	return (

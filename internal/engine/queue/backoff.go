@@ -11,29 +11,29 @@ import (
 
 // restStore keeps which lanes rest.
 type restStore interface {
-	SetRest(ctx context.Context, r store.Rest) error
+	SetBackOff(ctx context.Context, r store.BackOff) error
 }
 
-// rests are what other nodes know of lanes that rest, and how they hear of ours.
-type rests struct {
+// backOffs are the back-offs of lanes that other nodes know of, and how they hear of ours.
+type backOffs struct {
 	*base
-	records chan store.Rest
+	records chan store.BackOff
 
 	mu    sync.Mutex
-	known map[ident.ID]store.Rest // of other nodes
+	known map[ident.ID]store.BackOff // of other nodes
 }
 
 // graceOfOthers is how long a lane whose rest is over is left to the node that
 // found its host in trouble: one attempt an interval is enough.
 const graceOfOthers = 10 * time.Second
 
-func newRests(b *base) *rests {
-	return &rests{base: b, records: make(chan store.Rest, 4096), known: map[ident.ID]store.Rest{}}
+func newBackOffs(b *base) *backOffs {
+	return &backOffs{base: b, records: make(chan store.BackOff, 4096), known: map[ident.ID]store.BackOff{}}
 }
 
 // record lets the other nodes know that a lane rests or moves again. It does not wait for
 // the database.
-func (r *rests) record(one store.Rest) {
+func (r *backOffs) record(one store.BackOff) {
 	select {
 	case r.records <- one:
 	default: // so many at the same time: the database has other troubles
@@ -41,20 +41,20 @@ func (r *rests) record(one store.Rest) {
 }
 
 // write records rests in order until close.
-func (r *rests) write() {
+func (r *backOffs) write() {
 	for one := range r.records {
 		ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
-		if err := r.Store.SetRest(ctx, one); err != nil {
-			r.Log.Warn("a lane's rest is not on record", "lane", one.Lane, "error", err)
+		if err := r.Store.SetBackOff(ctx, one); err != nil {
+			r.Log.Warn("a lane's back-off is not on record", "lane", one.Lane, "error", err)
 		}
 		cancel()
 	}
 }
 
-func (r *rests) close() { close(r.records) }
+func (r *backOffs) close() { close(r.records) }
 
 // of is what another node knows of a lane.
-func (r *rests) of(id ident.ID) (store.Rest, bool) {
+func (r *backOffs) of(id ident.ID) (store.BackOff, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	one, ok := r.known[id]
@@ -62,10 +62,10 @@ func (r *rests) of(id ident.ID) (store.Rest, bool) {
 }
 
 // all is all that other nodes know.
-func (r *rests) all() []store.Rest {
+func (r *backOffs) all() []store.BackOff {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out := make([]store.Rest, 0, len(r.known))
+	out := make([]store.BackOff, 0, len(r.known))
 	for _, one := range r.known {
 		out = append(out, one)
 	}
@@ -73,7 +73,7 @@ func (r *rests) all() []store.Rest {
 }
 
 // end lets a lane that another node found in trouble be tried now.
-func (r *rests) end(id ident.ID) {
+func (r *backOffs) end(id ident.ID) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if one, ok := r.known[id]; ok {
@@ -84,7 +84,7 @@ func (r *rests) end(id ident.ID) {
 
 // follow takes over what other nodes than run know. Lanes that were asked for and are not
 // among the rests move again; nil asks for all.
-func (r *rests) follow(list []store.Rest, asked []ident.ID, run int) {
+func (r *backOffs) follow(list []store.BackOff, asked []ident.ID, run int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if asked == nil {

@@ -1,0 +1,27 @@
+package api
+
+import "gullroute/internal/core/form"
+
+// Imported is what an import did, or would do.
+type Imported struct {
+	Rows      int            `json:"rows"`
+	New       int            `json:"new"`
+	Changed   int            `json:"changed"`
+	Unchanged int            `json:"unchanged"`
+	Problems  []form.Problem `json:"problems" doc:"Row by row; with any, nothing was changed"`
+	Written   bool           `json:"written"`
+}
+
+// Entry is a mailbox or an alias as it is written.
+type Entry struct {
+	Fields    map[string]any `json:"fields"`
+	Generated []string       `json:"generated" doc:"Addresses made from the name"`
+	About     []form.Field   `json:"about" doc:"What the fields are"`
+}
+
+// AliasLine is an alias as it is listed.
+type AliasLine struct {
+	Address string   `json:"address"`
+	To      []string `json:"to"`
+	About   string   `json:"about"`
+}
