@@ -35,6 +35,8 @@ var mayUse = map[string]string{
 	"simnet":    "",
 	"virtual":   "core engine store simnet",
 	"cli":       "core api client",
+	// What tests start: everything but cli.
+	"teststand": "core api store keyfile node service",
 }
 
 // serves are what the commands that begin something on this machine may import besides.

@@ -147,7 +147,7 @@ func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
 		s.run(t, "mailbox", "raw", "tomas.vik@skerryline.example",
 			s.mailbox(t, "tomas.vik@skerryline.example")[len(subjects)-1].ID.String()),
 	)
-	for _, want := range []string{"nothing listens at the port", "5 wait, 0 are lost",
+	for _, want := range []string{"nothing listens at the port", "5 wait, 0 have failed",
 		"gull snag show " + x.ID.String(), "connection refused by 127.30.0.20"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not in the alert:\n%s", want, text)

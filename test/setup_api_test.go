@@ -23,8 +23,8 @@ func TestSetupByTheInterfaceSaysWhatIsWrong(t *testing.T) {
 		{"no such item", "PATCH", "/api/v1/setup/peers/nobody", `{"fields":{"tls":"required"}}`, "404",
 			`there is no peer`},
 		{"no such section", "GET", "/api/v1/setup/lanes", "", "422", "section"},
-		{"a place that is not there", "POST", "/api/v1/setup/routes/shelf/move", `{"place":99}`, "422",
-			"there are places 1 to 5"},
+		{"a position that is not there", "POST", "/api/v1/setup/routes/shelf/move", `{"position":99}`, "422",
+			"there are positions 1 to 5"},
 		{"what others need", "DELETE", "/api/v1/setup/routes/kelpworks", "", "422",
 			`"location":"domain kelpworks.example, route"`},
 		{"a second service", "POST", "/api/v1/setup/service", `{"fields":{"host_name":"x.example"}}`, "409",
@@ -103,8 +103,8 @@ func TestSetupByTheInterfaceInWhole(t *testing.T) {
 		`{"fields":{"name":"p/q","domains":["a.example"]},"dry_run":true}`, `"dry_run":true`)
 	call("GET", "/api/v1/draft", "", `"exists":false`)
 	call("POST", "/api/v1/setup/peers",
-		`{"fields":{"name":"p/q ø","domains":["a.example"]},"place":1}`, "peer p/q ø added")
-	call("GET", "/api/v1/setup/peers/p%2Fq%20%C3%B8", "", `"place":1`)
+		`{"fields":{"name":"p/q ø","domains":["a.example"]},"position":1}`, "peer p/q ø added")
+	call("GET", "/api/v1/setup/peers/p%2Fq%20%C3%B8", "", `"position":1`)
 	call("PATCH", "/api/v1/setup/peers/p%2Fq%20%C3%B8",
 		`{"fields":{"tls":"required","connections":2}}`, `"connections":2`)
 	call("PATCH", "/api/v1/setup/peers/p%2Fq%20%C3%B8", `{"fields":{"tls":null}}`,
@@ -115,7 +115,7 @@ func TestSetupByTheInterfaceInWhole(t *testing.T) {
 		`{"fields":{"name":"old server","next_hop":"smarthost","hosts":["old-post.lightkeepers.example"],"port":2530}}`,
 		"renamed to old server, in 1 places more",
 	)
-	call("POST", "/api/v1/setup/peers/p%2Fq%20%C3%B8/move", `{"place":3}`, "moved to place 3")
+	call("POST", "/api/v1/setup/peers/p%2Fq%20%C3%B8/move", `{"position":3}`, "moved to position 3")
 	call("GET", "/api/v1/draft?yaml=true", "",
 		`+  - {name: lightkeepers.example, kind: shared, route: old server}`)
 	call("DELETE", "/api/v1/setup/peers/p%2Fq%20%C3%B8", "", "removed")

@@ -276,7 +276,8 @@ func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
 	s.run(t, "draft", "apply", "--confirm-within", "2s")
 	s.run(t, "revision", "confirm", "4")
 	time.Sleep(3500 * time.Millisecond)
-	if out := s.run(t, "service", "show"); !strings.Contains(out, "retry.expire_after            3d") {
+	out := strings.Join(strings.Fields(s.run(t, "service", "show")), " ")
+	if !strings.Contains(out, "retry.expire_after 3d") {
 		t.Errorf("a confirmed revision went back:\n%s", out)
 	}
 }
@@ -359,7 +360,7 @@ func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
 	rehearsal := s.run(t, "draft", "rehearse")
 	if !strings.Contains(
 		rehearsal,
-		"another way: 1 recipients, 1 of them waiting now\n  before   to the world → sunkenpier.example\n  "+
+		"another route: 1 recipients, 1 of them waiting now\n  before   to the world → sunkenpier.example\n  "+
 			"after    pier by provider",
 	) {
 		t.Errorf("the rehearsal does not say so:\n%s", rehearsal)

@@ -140,7 +140,7 @@ func TestTenSupportCalls(t *testing.T) {
 		"show",
 		id["bounced"],
 		"--for",
-		"far",
+		"remote",
 	); !strings.Contains(far, "UTC") || !strings.Contains(far, "550 5.1.1") ||
 		!strings.Contains(far, id["bounced"]) ||
 		!strings.Contains(far, "At: mx.nosuch.example [127.30.0.15]") {

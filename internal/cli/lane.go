@@ -99,10 +99,14 @@ func (a laneCommands) laneList() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"find": "a part of the next hop, route, state or " +
-		"cause", "state": "moving, paused, resting or stranded", "route": "a route's name",
-		"cause": "why it waits", "sort": "messages, bytes, oldest, next, host, state or " +
-			"trouble", "order": "asc or desc"} {
+	for name, help := range map[string]string{
+		"find":  "a part of the next hop, route, state or cause",
+		"state": "moving, paused, resting or stranded",
+		"route": "a route's name",
+		"cause": "why it waits",
+		"sort":  "messages, bytes, oldest, next, host, state or trouble",
+		"order": "asc or desc",
+	} {
 		filter[name] = f.String(name, "", help)
 	}
 	f.IntVar(&limit, "limit", 1000, "at most so many")

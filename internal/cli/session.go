@@ -60,13 +60,19 @@ func (a sessionCommands) sessionList() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"direction": "in or out", "protocol": "SMTP or LMTP",
-		"listener": "of sessions in", "route": "of sessions out",
-		"peer":    "IP address, network, or a part of the other side's name",
-		"account": "who signed in", "outcome": "passed, partly, refused, idle, broken, open; " +
-			"trouble is all but passed and idle", "longer": "lasted at least so long, like 30s",
-		"sort": "time, duration, bytes or messages", "archive": "look in an opened archive (gull " +
-			"log list)", "after": "go on where the page before ended"} {
+	for name, help := range map[string]string{
+		"direction": "in or out",
+		"protocol":  "SMTP or LMTP",
+		"listener":  "of sessions in",
+		"route":     "of sessions out",
+		"peer":      "IP address, network, or a part of the other side's name",
+		"account":   "who signed in",
+		"outcome":   "passed, partly, refused, idle, broken, open; trouble is all but passed and idle",
+		"longer":    "lasted at least so long, like 30s",
+		"sort":      "time, duration, bytes or messages",
+		"archive":   "look in an opened archive (gull log list)",
+		"after":     "go on where the page before ended",
+	} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringVar(&since, "since", "",

@@ -151,16 +151,21 @@ func (a traceCommands) traceFind() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	for name, help := range map[string]string{"from": "sender: an address, a part of one, a " +
-		"domain, or <>", "to": "recipient: an address, a part of one, or a " +
-		"domain", "subject": "a part of the subject",
-		"id": "our id, or a Message-ID", "client": "IP address or network of the " +
-			"client", "host": "remote host", "state": "a delivery's state, or " +
-			"refused", "cause": "a cause, such as greylisted",
-		"listener": "it was received by this listener", "route": "it goes by this route",
-		"account": "sent by this account",
-		"archive": "look in an opened archive (gull log list)",
-		"after":   "go on where the page before ended"} {
+	for name, help := range map[string]string{
+		"from":     "sender: an address, a part of one, a domain, or <>",
+		"to":       "recipient: an address, a part of one, or a domain",
+		"subject":  "a part of the subject",
+		"id":       "our id, or a Message-ID",
+		"client":   "IP address or network of the client",
+		"host":     "remote host",
+		"state":    "a delivery's state, or refused",
+		"cause":    "a cause, such as greylisted",
+		"listener": "it was received by this listener",
+		"route":    "it goes by this route",
+		"account":  "sent by this account",
+		"archive":  "look in an opened archive (gull log list)",
+		"after":    "go on where the page before ended",
+	} {
 		words[name] = f.String(name, "", help)
 	}
 	f.StringVar(&since, "since", "",

@@ -667,13 +667,14 @@ func undoOf(a mail.Action, now time.Time) (string, undoing) {
 		return no("it has not come to its end")
 	}
 	text := map[string]string{
-		mail.VerbHold:    "releases those that are still held",
-		mail.VerbRelease: "holds those that still wait",
-		mail.VerbReroute: "sends those that still wait as the routes say",
-		mail.VerbExpire: "expires those that still wait when the schedule " +
-			"says", mail.VerbChangeDomain: "gives those that still wait their old address",
-		mail.VerbDrop: "puts them back into the " +
-			"queue", mail.VerbPause: "lets it go on", mail.VerbResume: "stops it again",
+		mail.VerbHold:         "releases those that are still held",
+		mail.VerbRelease:      "holds those that still wait",
+		mail.VerbReroute:      "sends those that still wait as the routes say",
+		mail.VerbExpire:       "expires those that still wait when the schedule says",
+		mail.VerbChangeDomain: "gives those that still wait their old address",
+		mail.VerbDrop:         "puts them back into the queue",
+		mail.VerbPause:        "lets it go on",
+		mail.VerbResume:       "stops it again",
 	}[a.Verb]
 	switch {
 	case a.Verb == mail.VerbDrop && now.Sub(a.At) > restoreBound:

@@ -23,8 +23,8 @@ type Selection struct {
 	Sender     string   `query:"sender" json:"sender,omitempty" doc:"An address, a part of one, or <> for the null sender"`
 	Recipient  string   `query:"recipient" json:"recipient,omitempty" doc:"An address or a part of one"`
 	Domain     string   `query:"domain" json:"domain,omitempty" doc:"The recipient's domain"`
-	Older      string   `query:"older" json:"older,omitempty" doc:"Ceceived longer ago than this: 2h, 3d; or before this time"`
-	Newer      string   `query:"newer" json:"newer,omitempty" doc:"Ceceived less long ago than this: 2h, 3d; or since this time"`
+	Older      string   `query:"older" json:"older,omitempty" doc:"Received longer ago than this: 2h, 3d; or before this time"`
+	Newer      string   `query:"newer" json:"newer,omitempty" doc:"Received less long ago than this: 2h, 3d; or since this time"`
 	Larger     string   `query:"larger" json:"larger,omitempty" doc:"Larger than this: 1 MB"`
 	Smaller    string   `query:"smaller" json:"smaller,omitempty" doc:"Smaller than this: 10 KB"`
 	Cause      string   `query:"cause" json:"cause,omitempty" doc:"Why it waits: greylisted, mailbox-full, …"`

@@ -85,7 +85,7 @@ func TestWhatADraftWouldChange(t *testing.T) {
 			"networks: [127.30.0.0/16]\n"}, "newly_refused:1 newly_allowed:1 other_rule:1", ""},
 		{"no way out", []string{`recipients: ["*.example"]`, `recipients: [dunlin.example]`},
 			"newly_stranded:1 newly_stranded:1 newly_stranded:1 newly_stranded:1", "4 recipients that have " +
-				"a way now would be stranded"},
+				"a route now would be stranded"},
 		{"another route", []string{"recipients: [harbourmail.example]", "recipients: [saltmarsh.example]"},
 			"other_way:1 other_way:1 other_way:1", ""},
 		{"a smaller message", []string{"limits: {message_size: 25 MB, recipients: 500}",

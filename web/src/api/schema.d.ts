@@ -3117,9 +3117,9 @@ export interface components {
             larger?: string;
             /** @description A message's id */
             message?: string;
-            /** @description Ceceived less long ago than this: 2h, 3d; or since this time */
+            /** @description Received less long ago than this: 2h, 3d; or since this time */
             newer?: string;
-            /** @description Ceceived longer ago than this: 2h, 3d; or before this time */
+            /** @description Received longer ago than this: 2h, 3d; or before this time */
             older?: string;
             /** @description An address or a part of one */
             recipient?: string;
@@ -7065,9 +7065,9 @@ export interface operations {
                 recipient?: string;
                 /** @description The recipient's domain */
                 domain?: string;
-                /** @description Ceceived longer ago than this: 2h, 3d; or before this time */
+                /** @description Received longer ago than this: 2h, 3d; or before this time */
                 older?: string;
-                /** @description Ceceived less long ago than this: 2h, 3d; or since this time */
+                /** @description Received less long ago than this: 2h, 3d; or since this time */
                 newer?: string;
                 /** @description Larger than this: 1 MB */
                 larger?: string;
