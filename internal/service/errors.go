@@ -65,6 +65,7 @@ func (s *Service) storeOr(err error, what string) error {
 func (s *Service) setupError(err error, sec config.Section, name string, place ...int) error {
 	var problems config.Problems
 	var blocked *control.Blocked
+	var beyond config.PositionError
 	switch {
 	case errors.As(err, &problems):
 		own := sec.Key + "."
@@ -81,6 +82,9 @@ func (s *Service) setupError(err error, sec config.Section, name string, place .
 			details...)
 	case errors.Is(err, config.ErrNoItem):
 		return huma.Error404NotFound(fmt.Sprintf("there is no %s %q", sec.Noun, name))
+	case errors.As(err, &beyond):
+		return huma.Error422UnprocessableEntity(err.Error(),
+			&huma.ErrorDetail{Location: "position", Message: err.Error()})
 	case errors.Is(err, config.ErrIsThere):
 		return huma.Error409Conflict(fmt.Sprintf("there is a %s of that name already", sec.Noun))
 	case errors.As(err, &blocked):
@@ -97,9 +101,6 @@ func (s *Service) setupError(err error, sec config.Section, name string, place .
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, control.ErrNoDraft), errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
-	}
-	if strings.HasPrefix(err.Error(), "there are places") {
-		return huma.Error422UnprocessableEntity(err.Error())
 	}
 	return s.storeError(err, sec.Noun)
 }

@@ -240,6 +240,11 @@ func (d *Document) Remove(s Section, name string) error {
 	return nil
 }
 
+// PositionError says that there is no such position in the order: the last is Last.
+type PositionError struct{ Last int }
+
+func (e PositionError) Error() string { return fmt.Sprintf("there are positions 1 to %d", e.Last) }
+
 // Move puts an item at another position, from 1.
 func (d *Document) Move(s Section, name string, position int) error {
 	list, at := d.find(s, name)
@@ -247,7 +252,7 @@ func (d *Document) Move(s Section, name string, position int) error {
 		return ErrNoItem
 	}
 	if position < 1 || position > len(list.Content) {
-		return fmt.Errorf("there are positions 1 to %d", len(list.Content))
+		return PositionError{len(list.Content)}
 	}
 	n := list.Content[at]
 	list.Content = slices.Insert(slices.Delete(list.Content, at, at+1), position-1, n)
