@@ -164,6 +164,9 @@ func (a configurationCommands) exportSecrets(c *cobra.Command, file string) erro
 	if _, err := f.WriteString(t.Text); err != nil {
 		return err
 	}
+	if err := f.Close(); err != nil {
+		return err
+	}
 	fmt.Fprintf(a.out, "Everything is in %s, readable by you only.\n", file)
-	return f.Close()
+	return nil
 }

@@ -83,7 +83,9 @@ func Start(t testing.TB) *Stand {
 	go func() { ended <- s.Run(ctx) }()
 	t.Cleanup(func() {
 		stop()
-		<-ended
+		if err := <-ended; err != nil {
+			t.Errorf("the service ended: %v", err)
+		}
 		n.Stop()
 		db.Close()
 	})

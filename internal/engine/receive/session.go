@@ -172,7 +172,7 @@ func (se *session) run() {
 		r := smtp.NewReply(554, "5.5.1",
 			"you spoke before the greeting; this connection is closed (RFC 5321 section 4.3.1)")
 		se.reply(r)
-		se.flush()
+		_ = se.flush() // the connection is over all the same
 		se.refuse(refused{stage: diagnose.StageGreeting, cause: diagnose.SpokeEarly, reply: r})
 		se.closeFor("it spoke before the greeting")
 		return
@@ -198,7 +198,7 @@ func (se *session) run() {
 		se.end(err)
 		return
 	}
-	se.flush()
+	_ = se.flush() // the connection is over all the same
 }
 
 // talksEarly reports a client that did not wait for the greeting.
@@ -273,7 +273,7 @@ func (se *session) end(err error) {
 				se.conf.Limits.CommandTimeout),
 		)
 	}
-	se.flush()
+	_ = se.flush() // the connection is over all the same
 }
 
 // reply gives a reply; one without a code says that nothing is to be said.
