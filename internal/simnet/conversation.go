@@ -283,7 +283,7 @@ func (d *conversation) data(b Behaviour) bool {
 func (h *host) sendBack(l Message, to string) {
 	trace := fmt.Sprintf("Received: from %s ([%s])\r\n\tby %s with ESMTP;\r\n\t%s\r\n", l.Helo,
 		l.Client, h.spec.Name, time.Now().Format("Mon, 02 Jan 2006 15:04:05 -0700"))
-	reply := h.handOver(l.Sender, to, append([]byte(trace), l.Content...))
+	reply := h.admitEntered(l.Sender, to, append([]byte(trace), l.Content...))
 	if strings.HasPrefix(reply, "5") && l.Sender != "" {
 		notice := fmt.Sprintf(
 			"From: <postmaster@%s>\r\nTo: <%s>\r\nSubject: Your message came "+
@@ -294,12 +294,12 @@ func (h *host) sendBack(l Message, to string) {
 			to,
 			reply,
 		)
-		h.handOver("", l.Sender, []byte(notice))
+		h.admitEntered("", l.Sender, []byte(notice))
 	}
 }
 
-// handOver sends one message to our edge and returns the last reply.
-func (h *host) handOver(from, to string, content []byte) string {
+// admitEntered sends one message to our edge and returns the last reply.
+func (h *host) admitEntered(from, to string, content []byte) string {
 	conn, err := h.net.dialEdge(netip.MustParseAddr(h.spec.Address))
 	if err != nil {
 		return ""

@@ -187,7 +187,7 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 	for _, r := range group {
 		r.done <- nil
 	}
-	x.scheduler.handOver(entries, run)
+	x.scheduler.admitEntered(entries, run)
 	return nil
 }
 

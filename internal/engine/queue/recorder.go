@@ -170,7 +170,7 @@ func (r *recorder) finishAll(group []*store.Outcome) error {
 		notices = slices.DeleteFunc(notices,
 			func(e *store.Entry) bool { return slices.Contains(foreign, e) })
 	}
-	r.scheduler.handOver(notices, run)
+	r.scheduler.admitEntered(notices, run)
 	return nil
 }
 

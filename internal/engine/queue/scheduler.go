@@ -328,8 +328,8 @@ func (s *scheduler) unreserve(entries []*store.Entry) {
 	}
 }
 
-// handOver gives what was just committed to its lanes.
-func (s *scheduler) handOver(entries []*store.Entry, run int) {
+// admitEntered gives what was just committed to its lanes.
+func (s *scheduler) admitEntered(entries []*store.Entry, run int) {
 	watched, now := s.Hub.Watched(), time.Now()
 	var back []handBack
 	for _, e := range entries {

@@ -114,7 +114,7 @@ func (w *warner) warnPage(
 			return false, fmt.Errorf("delay notices could not be written: %w", err)
 		}
 		w.scheduler.unreserve(dropped)
-		w.scheduler.handOver(
+		w.scheduler.admitEntered(
 			slices.DeleteFunc(notices,
 				func(e *store.Entry) bool { return slices.Contains(dropped, e) }),
 			run,

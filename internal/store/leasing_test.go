@@ -6,23 +6,23 @@ import (
 	"testing"
 	"time"
 
-	"gullroute/internal/core/handover"
+	"gullroute/internal/core/leasing"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 )
 
 // TestTheStoreDoesWhatTheModelDoes does the same at random in the database and in the
-// rows of the model, whose promises are searched in core/handover, and compares.
+// rows of the model, whose promises are searched in core/leasing, and compares.
 func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 	s, run := open(t)
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	rnd := rand.New(rand.NewPCG(seed, seed))
-	rows := handover.NewRows()
-	numbers := map[handover.Run]int{rows.Begin(): run} // of the model's runs
-	runs, dues := []handover.Run{1}, map[handover.Message]Due{}
-	entered, byID := map[handover.Message]*Entry{}, map[ident.ID]handover.Message{}
-	var next handover.Message
+	rows := leasing.NewRows()
+	numbers := map[leasing.Run]int{rows.Begin(): run} // of the model's runs
+	runs, dues := []leasing.Run{1}, map[leasing.Message]Due{}
+	entered, byID := map[leasing.Message]*Entry{}, map[ident.ID]leasing.Message{}
+	var next leasing.Message
 	same := func(what string, err, want error) {
 		t.Helper()
 		if (want == nil) != (err == nil) || want != nil && !errors.Is(err, ErrOver) {
@@ -36,7 +36,7 @@ func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 			next++
 			leased := rnd.IntN(2) == 0
 			e := entry("a@x.example", leased, "a@saltmarsh.example")
-			lease := handover.Run(0)
+			lease := leasing.Run(0)
 			if leased {
 				lease = r
 			}
@@ -54,13 +54,13 @@ func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 			rows.Return(r, got...) // which of several is the database's choice
 			for _, d := range due {
 				m := byID[d.Delivery.MessageID]
-				if row := rows.There[m]; row != (handover.Row{}) || rows.Withdrawn[m] {
+				if row := rows.There[m]; row != (leasing.Row{}) || rows.Withdrawn[m] {
 					t.Fatalf("%d is leased; in the model it is %+v", m, row)
 				}
-				rows.There[m], dues[m] = handover.Row{Lease: r}, d
+				rows.There[m], dues[m] = leasing.Row{Lease: r}, d
 			}
 		case what < 8 && len(entered) > 0:
-			m := handover.Message(rnd.IntN(int(next)) + 1)
+			m := leasing.Message(rnd.IntN(int(next)) + 1)
 			end := rnd.IntN(2) == 0
 			state := mail.Deferred
 			if end {
@@ -90,7 +90,7 @@ func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 			fresh := rows.Begin()
 			runs, numbers[fresh] = append(runs, fresh), n
 		case what == 11 && len(entered) > 0 && rnd.IntN(3) == 0:
-			m := handover.Message(rnd.IntN(int(next)) + 1)
+			m := leasing.Message(rnd.IntN(int(next)) + 1)
 			if rows.There[m].Done {
 				continue // what has arrived is not withdrawn
 			}

@@ -1,8 +1,8 @@
-// Package handover is the protocol by which a message goes from the client that hands it
+// Package leasing is the protocol by which a message goes from the client that hands it
 // in to its end, as a small state machine: what the database keeps, what nodes hold in
 // memory, what clients were told and what arrived. It can be searched under any faults in
 // any order; the store is checked against its rows.
-package handover
+package leasing
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package handover
+package leasing
 
 import (
 	"cmp"
