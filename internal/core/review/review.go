@@ -1,4 +1,4 @@
-// Package review finds findings in the settings: what is allowed, works, and will
+// Package review finds what one should know of the settings: what is allowed, works, and will
 // one day be regretted. Each says why it matters, and how to fix it.
 package review
 
