@@ -70,6 +70,7 @@ func (e *ear) has(line string) func() error {
 }
 
 func TestPeopleAreToldOfATroubleOnceAgainAndWhenItIsOver(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	listener := &ear{refuse: 1}
 	hook := httptest.NewServer(listener)

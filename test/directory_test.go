@@ -194,6 +194,7 @@ func TestAutomaticRepliesAreSentOnceAndToPeopleOnly(t *testing.T) {
 }
 
 func TestTheLimitsOfARuleStopAnAccountAndAMachine(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "limits", func(c string) string {
 		return strings.NewReplacer(

@@ -474,6 +474,7 @@ func (s *stack) saysOfDatabase(t *testing.T, state, why string) {
 }
 
 func TestReadyIsWhoCanWriteAndHasARun(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "readonly", nil)
 	ctx := context.Background()

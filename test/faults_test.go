@@ -311,7 +311,7 @@ func TestFaultDNSIsDownSlowOrLying(t *testing.T) {
 	}
 }
 
-func TestFaultTheFarSideHangsUpAtEachStage(t *testing.T) {
+func TestFaultTheRemoteHostHangsUpAtEachStage(t *testing.T) {
 	t.Parallel()
 	s := own(t, "hangsup", nil)
 	var ids []string

@@ -82,6 +82,7 @@ func (s *stack) received(t *testing.T, host, recipient string) simnet.Message {
 }
 
 func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "signed", nil)
 	ctx := context.Background()
@@ -234,6 +235,7 @@ func foreign(t *testing.T, s *stack, domain string) func(content string) string 
 }
 
 func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "identity", func(c string) string {
 		c = strings.Replace(c, "    kind: edge\n", "    kind: edge\n    identity: refuse\n", 1)
@@ -374,6 +376,7 @@ func TestWhoAMessageIsFromIsFoundAndActedOn(t *testing.T) {
 }
 
 func TestMailWaitsWhoseSigningKeyIsNotOpened(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "locked", nil)
 	const domain = "skerryline.example"

@@ -352,7 +352,7 @@ func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
 	}
 }
 
-func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
+func TestFixingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 	s := own(t, "fix", func(c string) string {
 		return strings.Replace(c, `recipients: ["*.example"]`, `recipients: [dunlin.example]`, 1)
 	})
@@ -378,7 +378,7 @@ func TestMendingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 	}
 }
 
-func TestMailIsGivenUpInTheEnd(t *testing.T) {
+func TestMailExpiresInTheEnd(t *testing.T) {
 	t.Parallel()
 	s := own(
 		t,

@@ -46,6 +46,7 @@ func taken(p probe.Probe, name string) probe.ProbeStep {
 }
 
 func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "probe", nil)
 	for _, c := range []struct {
@@ -126,6 +127,7 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 }
 
 func TestAProbeInwardsShowsWhoMayRelay(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "inwards", nil)
 	p, code := s.probed(t, "--inwards", "edge", "--client", "127.30.0.10")
@@ -161,6 +163,7 @@ func TestAProbeInwardsShowsWhoMayRelay(t *testing.T) {
 
 // A host that means harm can neither hang, flood nor deface anything.
 func TestAHostileHostIsBounded(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "hostile", nil)
 	const host, domain = "mx.saltmarsh.example", "saltmarsh.example"

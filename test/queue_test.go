@@ -324,6 +324,7 @@ func (s *stack) notice(t *testing.T, id string, n int) report {
 }
 
 func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "notices", func(c string) string {
 		return strings.NewReplacer("expire_after: 2d", "expire_after: 2d\n    warn_after: 1s",

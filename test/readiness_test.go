@@ -114,6 +114,7 @@ func (s *stack) keys(t *testing.T, domain string) []string {
 
 // Each thing that is wrong in DNS is found and said.
 func TestReadinessFindsWhatIsWrong(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "unready", func(c string) string {
 		return strings.Replace(c, "block_lists: [driftnet.example]",

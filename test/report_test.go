@@ -143,6 +143,7 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 }
 
 func TestEveryFigureEqualsTheMessagesBehindIt(t *testing.T) {
+	takesLong(t)
 	s := own(t, "figures", func(c string) string {
 		return strings.Replace(c, "expire_after: 2d", "expire_after: 6s\n    warn_after: 0s", 1)
 	})

@@ -33,7 +33,8 @@ func (s *stack) weak(t *testing.T, draft bool) []string {
 	return keys
 }
 
-func TestTheReviewFindsWhatIsPlantedAndItsMendsFixIt(t *testing.T) {
+func TestTheReviewFindsWhatIsPlantedAndItsFixesWork(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "review", nil)
 	ctx := context.Background()

@@ -84,7 +84,7 @@ func TestFromNothingToAMessageInAndAMessageOutByCommandsAlone(t *testing.T) {
 	s.until(t, out, mail.Delivered)
 }
 
-func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilMended(t *testing.T) {
+func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilFixed(t *testing.T) {
 	s := own(t, "openrelay", nil)
 	s.run(t, "relay", "add", "visitors", "--networks", "0.0.0.0/0", "--action", "allow")
 	rehearsal := s.run(t, "draft", "rehearse")
@@ -259,6 +259,7 @@ func TestAViewerChangesNothing(t *testing.T) {
 }
 
 func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "confirm", nil)
 	s.run(t, "service", "set", "--retry-expire-after", "3d")
@@ -347,7 +348,7 @@ func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 	}
 }
 
-func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
+func TestMessagesThatWaitGoByTheNewRouteImmediately(t *testing.T) {
 	s := own(t, "otherway", func(c string) string {
 		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "back_off: 1s",
 			"back_off: 1h").Replace(c)
@@ -371,7 +372,7 @@ func TestMessagesThatWaitGoAnotherWayAtOnce(t *testing.T) {
 	}
 }
 
-func TestTheDirectsSecondWayIsTheSmartHost(t *testing.T) {
+func TestADirectRouteFallsBackToTheSmartHost(t *testing.T) {
 	s := own(t, "direct", nil)
 	provider := regexp.MustCompile(`port +(\d+)`).FindStringSubmatch(s.run(t, "route", "show",
 		"by provider"))[1]
@@ -393,6 +394,7 @@ func TestTheDirectsSecondWayIsTheSmartHost(t *testing.T) {
 }
 
 func TestEverythingIsExportedAndImportedAgain(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "export", nil)
 	givePassword(t, s, inesAddress, inesPassword)
@@ -442,6 +444,7 @@ func (s *stack) smtpsOf(t *testing.T) string {
 }
 
 func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "hundredthousand", nil)
 	file := filepath.Join(t.TempDir(), "people.csv")

@@ -120,6 +120,7 @@ func python(
 var wire = map[string]string{"off": "plain", "starttls": "starttls", "required": "starttls", "implicit": "tls"}
 
 func TestEveryListenerIsSpokenToByStrangersPrograms(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s, list := doorsWithPassword(t)
 	for _, d := range list {
@@ -329,6 +330,7 @@ func TestPlaintextBehindSTARTTLSIsNotBelieved(t *testing.T) {
 }
 
 func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "guessing", nil)
 	givePassword(t, s, inesAddress, inesPassword)

@@ -72,6 +72,7 @@ func (s *stack) over(t *testing.T, x snag.Snag) string {
 }
 
 func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := troubled(t, "snags")
 	wanted := []struct {
@@ -243,6 +244,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 }
 
 func TestEveryFixFixes(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := troubled(t, "fixes")
 	arrives := func(id, by string) {
@@ -349,6 +351,7 @@ func TestEveryFixFixes(t *testing.T) {
 
 // TestFromTheOverviewToTheFixInThreeClicks is what a newcomer does.
 func TestFromTheOverviewToTheFixInThreeClicks(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := troubled(t, "clicks")
 	refused, full := s.out(t, "a@sunkenpier.example"), s.out(t, "a@fullshelf.example")
@@ -401,7 +404,8 @@ func TestFromTheOverviewToTheFixInThreeClicks(t *testing.T) {
 
 // The same for what is ours to fix: no route, terms that a host cannot keep, a
 // resolver that is down.
-func TestWhatIsOursToFixIsMendedInThreeClicksToo(t *testing.T) {
+func TestWhatIsOursToFixIsFixedInThreeClicksToo(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := troubled(t, "ourclicks")
 	none, locked := s.out(t, "a@dunlin.example"), s.out(t, "a@oldlocks.example")
@@ -446,6 +450,7 @@ func TestWhatIsOursToFixIsMendedInThreeClicksToo(t *testing.T) {
 
 // What the world's slow, small and plain hosts do is told in their own causes.
 func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := troubled(t, "cannot")
 	for _, c := range []struct {
@@ -498,6 +503,7 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 
 // A loop through somebody else's server is a snag at our address, and its alias goes.
 func TestALoopIsASnagThatTheAliasFixes(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "loopsnag", nil)
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("round and round"),

@@ -56,7 +56,7 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	v.shows("Only an administrator may connect to others")
 }
 
-func TestConsoleMendsAndAcceptsFindings(t *testing.T) {
+func TestConsoleFixesAndAcceptsFindings(t *testing.T) {
 	t.Parallel()
 	s := own(t, "reviewconsole", nil)
 	p := s.open(t, "keeper")

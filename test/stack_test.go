@@ -511,3 +511,11 @@ func newDatabase(server, name string) (string, error) {
 	}
 	return strings.TrimSuffix(server, "postgres") + name, nil
 }
+
+// takesLong leaves out a test that waits for long, where scripts/test --quick asks for it.
+func takesLong(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("long")
+	}
+}

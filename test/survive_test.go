@@ -137,6 +137,7 @@ func (se *sender) settle(t *testing.T) int {
 }
 
 func TestNoMessageThatGotIts250IsLostWhenTheDatabaseIsKilled(t *testing.T) {
+	takesLong(t)
 	_, postgres, port, secret := cluster(t, "test-crash")
 	s := own(t, "crashed", nil)
 	se := startSenders(s, 4)

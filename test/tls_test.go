@@ -92,6 +92,7 @@ func (a *authority) write(t *testing.T, name, certFile, keyFile string) {
 }
 
 func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	dir := t.TempDir()
 	in := func(name string) string { return filepath.Join(dir, name) }

@@ -23,6 +23,7 @@ import (
 
 // TestTenSupportCalls answers each call by one search and one page.
 func TestTenSupportCalls(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "calls", func(c string) string {
 		c = strings.Replace(c, "quota: 50 MB", "quota: 2000", 1)
@@ -362,6 +363,7 @@ func TestTheTranscriptIsWhatTheWireCarried(t *testing.T) {
 }
 
 func TestTranscriptsAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "kept", func(c string) string {
 		c = strings.Replace(c, "    kind: inside\n", "    kind: inside\n    transcript: trouble\n", 1)
@@ -543,6 +545,7 @@ func TestViewersSeeOfMessagesWhatTheSettingsLetThemSee(t *testing.T) {
 }
 
 func TestTheDailyReportIsMailed(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "daily", func(c string) string {
 		return strings.Replace(

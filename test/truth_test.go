@@ -101,6 +101,7 @@ func TestExplainAsksWhatTheSessionAsks(t *testing.T) {
 }
 
 func TestOnlyWhatWasSentCounts(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "counted", func(c string) string {
 		return strings.Replace(c, "intervals: [1s]", "intervals: [1s]\n    warn_after: 1s", 1)

@@ -6,8 +6,8 @@ import (
 	"testing"
 	"time"
 
-	"gullroute/internal/core/leasing"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/leasing"
 	"gullroute/internal/core/mail"
 )
 

@@ -71,7 +71,7 @@ func TestWhatIsWrongIsNamedByLineAndField(t *testing.T) {
 	}
 }
 
-func TestEveryProblemIsToldAtOnce(t *testing.T) {
+func TestEveryProblemIsNamedTogether(t *testing.T) {
 	_, err := Parse([]byte(head + "  mx_port: x\nlisteners:\n  - {name: a, address: nowhere, kind: odd}\n" + tail))
 	if n := strings.Count(err.Error(), "line "); n != 3 {
 		t.Errorf("%d problems:\n%v", n, err)

@@ -14,9 +14,9 @@ import (
 
 var now = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
 
-// TestATroubleIsWhereItCanBeMended puts causes to places: one lane's host, one
+// TestATroubleIsWhereItCanBeFixed puts causes to places: one lane's host, one
 // recipient, one sender's domain, a route that signs in, or us.
-func TestATroubleIsWhereItCanBeMended(t *testing.T) {
+func TestATroubleIsWhereItCanBeFixed(t *testing.T) {
 	for _, c := range []struct {
 		cause          diagnose.Cause
 		nextHop, route string

@@ -223,7 +223,7 @@ func TestADeadHostWithManyMessagesCostsOneConnectionAnInterval(t *testing.T) {
 	})
 }
 
-func TestAHostThatNeverAnswersIsGivenUpInTime(t *testing.T) {
+func TestAMessageToAHostThatNeverAnswersExpiresInTime(t *testing.T) {
 	atSea(t, func(s *sea) {
 		ids := s.send(1, ines, "kit@fogbank.example")
 		s.ended(ids, 49*time.Hour)
