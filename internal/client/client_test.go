@@ -13,6 +13,7 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/client"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/teststand"
 )
@@ -139,6 +140,11 @@ func TestTheClientAndTheServiceUnderstandEachOther(t *testing.T) {
 		trace.Message.Deliveries[0].Via[0] != "crew@skerryline.example" || trace.ForUser == "" {
 		t.Errorf("%+v %v", trace, err)
 	}
+	id, err := ident.Parse(second.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Until(id, mail.Delivered)
 	box, err := c.Mailbox(t.Context(), "ines.harrow@skerryline.example", 10, "")
 	if err != nil || len(box.Items) != 1 {
 		t.Fatalf("%+v %v", box, err)
