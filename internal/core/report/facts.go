@@ -1,8 +1,6 @@
 package report
 
 import (
-	"encoding/binary"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -77,57 +75,31 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 		fact.add(byCause, string(r.Cause))
 		return []Fact{fact}
 	}
-	got := Fact{Kind: "received", At: f.ReceivedAt, Bytes: f.Size, Delay: -1}
-	got.addMessage(f)
-	for i := range f.Deliveries {
-		got.addRecipient(f.Deliveries[i].Original)
-	}
-	out := []Fact{got}
-	for i := range f.Deliveries {
-		d := &f.Deliveries[i]
-		if !d.State.Final() {
-			continue
-		}
-		end := Fact{Kind: string(d.State), At: d.FinishedAt.Time, Bytes: f.Size, Delay: -1, N: d.N}
-		if d.State == mail.Delivered {
-			end.Delay = max(
-				0,
-				int64(
-					math.RoundToEven(float64(d.FinishedAt.Sub(f.ReceivedAt).Microseconds())/1000),
-				),
-			)
-			end.addDelay()
-			if len(d.Via) > 0 && domainOf(d.Recipient) != domainOf(d.Original) {
-				end.Kind = "forwarded"
+	from := OriginOf(&f.Message)
+	out := []Fact{from.Received(func(yield func(string) bool) {
+		for i := range f.Deliveries {
+			if !yield(f.Deliveries[i].Original) {
+				return
 			}
 		}
-		end.addMessage(f)
-		end.addRecipient(d.Recipient)
-		end.addHost(d.Last)
-		end.add(byRoute, d.Route)
-		end.add(byCause, string(d.Cause))
-		out = append(out, end)
+	})}
+	for i := range f.Deliveries {
+		if d := &f.Deliveries[i]; d.State.Final() {
+			out = append(out, from.Ended(d))
+		}
 	}
 	for i := range events {
 		e := &events[i]
 		if e.Kind != mail.EventDeferred {
 			continue
 		}
-		off := Fact{Kind: "deferred", At: e.At, Bytes: f.Size, Delay: -1, N: e.N}
-		off.addMessage(f)
-		to, _ := e.Detail["recipient"].(string)
+		to := ""
 		for k := range f.Deliveries {
-			if to == "" && f.Deliveries[k].N == e.N {
+			if f.Deliveries[k].N == e.N {
 				to = f.Deliveries[k].Recipient
 			}
 		}
-		off.addRecipient(to)
-		if r, ok := e.Reply(); ok {
-			off.addHost(&r)
-		}
-		off.add(byRoute, word(e.Detail["route"]))
-		off.add(byCause, word(e.Detail["cause"]))
-		out = append(out, off)
+		out = append(out, from.Deferred(to, e))
 	}
 	return out
 }
@@ -153,12 +125,12 @@ func (f *Fact) add(dim dim, value string) {
 	}
 }
 
-func (f *Fact) addMessage(m *mail.Found) {
-	f.add(byDirection, m.Direction)
-	f.addSender(m.Sender)
-	f.add(byClient, m.ClientAddress)
-	f.add(byListener, m.Listener)
-	f.add(byAccount, strings.ToLower(m.Account))
+func (f *Fact) addOrigin(o *Origin) {
+	f.add(byDirection, o.Direction)
+	f.addSender(o.Sender)
+	f.add(byClient, o.Client)
+	f.add(byListener, o.Listener)
+	f.add(byAccount, strings.ToLower(o.Account))
 }
 
 func (f *Fact) addSender(sender string) {
@@ -188,130 +160,6 @@ func (f *Fact) addHost(r *mail.LastReply) {
 	if r != nil && r.Stage != diagnose.StageMailbox && r.Stage != diagnose.StageRoute {
 		f.add(byHost, r.Host)
 	}
-}
-
-// Count adds facts up by the hour.
-type Count struct {
-	places map[place]*[dims]map[string]int32 // where in sums the sum of a value is
-	sums   []Sum
-}
-
-// place is what sums by all dimensions have in common.
-type place struct {
-	hour int64 // of Unix time
-	kind string
-}
-
-// Add counts a fact.
-func (c *Count) Add(f Fact) {
-	if c.places == nil {
-		c.places = map[place]*[dims]map[string]int32{}
-	}
-	at := place{f.At.Unix() / 3600, f.Kind}
-	values := c.places[at]
-	if values == nil {
-		values = &[dims]map[string]int32{}
-		c.places[at] = values
-	}
-	c.add(&f, values, pair{byTotal, ""})
-	for _, p := range f.by {
-		c.add(&f, values, p)
-	}
-}
-
-func (c *Count) add(f *Fact, by *[dims]map[string]int32, p pair) {
-	values := by[p.dim]
-	if values == nil {
-		values = map[string]int32{}
-		by[p.dim] = values
-	}
-	i, ok := values[p.value]
-	if !ok {
-		i = int32(len(c.sums))
-		values[p.value] = i
-		c.sums = append(c.sums, Sum{Value: p.value, Kind: f.Kind})
-	}
-	s := &c.sums[i]
-	s.N++
-	s.Bytes += f.Bytes
-	if f.Delay >= 0 {
-		s.Delay += f.Delay
-		s.DelayMax = max(s.DelayMax, f.Delay)
-	}
-}
-
-// Len is how many sums there are.
-func (c *Count) Len() int { return len(c.sums) }
-
-// Reset forgets all sums and keeps the room for more.
-func (c *Count) Reset() {
-	clear(c.places)
-	c.sums = c.sums[:0]
-}
-
-// Day is a day's sums by one dimension.
-type Day struct {
-	Dim string
-	Day int64 // of Unix time
-}
-
-// Time is the beginning of the day.
-func (d Day) Time() time.Time { return time.Unix(d.Day*86400, 0).UTC() }
-
-// Pack writes all sums in a short form, for Unpack.
-func (c *Count) Pack() map[Day][]byte {
-	out := map[Day][]byte{}
-	for at, by := range c.places {
-		kind := byte(slices.Index(Kinds, at.kind))
-		for dim, values := range by {
-			if len(values) == 0 {
-				continue
-			}
-			day := Day{Dims[dim], at.hour / 24}
-			b := out[day]
-			for value, i := range values {
-				s := &c.sums[i]
-				b = binary.AppendUvarint(b, uint64(at.hour))
-				b = append(b, kind)
-				b = binary.AppendUvarint(b, uint64(len(value)))
-				b = append(b, value...)
-				for _, v := range [...]int64{s.N, s.Bytes, s.Delay, s.DelayMax} {
-					b = binary.AppendVarint(b, v)
-				}
-			}
-			out[day] = b
-		}
-	}
-	return out
-}
-
-// ErrDamaged reports sums that cannot be read.
-var ErrDamaged = errors.New("the counts on record are damaged")
-
-// Unpack reads what Pack wrote.
-func Unpack(b []byte, visit func(hour int64, s Sum)) error {
-	for len(b) > 0 {
-		hour, n := binary.Uvarint(b)
-		if n <= 0 || len(b) < n+2 || int(b[n]) >= len(Kinds) {
-			return ErrDamaged
-		}
-		s := Sum{Kind: Kinds[b[n]]}
-		b = b[n+1:]
-		size, n := binary.Uvarint(b)
-		if n <= 0 || uint64(len(b)-n) < size {
-			return ErrDamaged
-		}
-		s.Value = string(b[n : n+int(size)])
-		b = b[n+int(size):]
-		for _, v := range []*int64{&s.N, &s.Bytes, &s.Delay, &s.DelayMax} {
-			if *v, n = binary.Varint(b); n <= 0 {
-				return ErrDamaged
-			}
-			b = b[n:]
-		}
-		visit(int64(hour), s)
-	}
-	return nil
 }
 
 // Behind is one of the things behind a figure.
