@@ -217,6 +217,12 @@ func (n *Node) loops() []supervise.Loop {
 			Limit: time.Minute,
 			Do:    store.Lanes{DB: n.DB}.GatherLanes,
 		},
+		{
+			Name:  "how full mailboxes are",
+			Every: gatherEvery,
+			Limit: time.Minute,
+			Do:    store.Mailboxes{DB: n.DB}.GatherMailboxes,
+		},
 		{Name: "sweeping", Every: gatherEvery, Limit: 10 * time.Minute, Do: up.sweep},
 		{Name: "flow by lane", Every: 5 * second, Limit: time.Minute, Do: up.storeFlow},
 		{

@@ -25,3 +25,6 @@ func (Calm) ReleaseLost(context.Context) (int64, error)               { return 0
 func (Calm) Withdraw(context.Context, []ident.ID) error               { return nil }
 func (Calm) DropWithdrawn(context.Context, time.Time) (int, error)    { return 0, nil }
 func (Calm) FateOf(context.Context, *Unclear, ident.ID) (Fate, error) { return FateNot, nil }
+func (Calm) MailboxesUse(context.Context, []string) (map[string]int64, error) {
+	return nil, nil
+}

@@ -1,11 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"math"
+	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 
@@ -25,7 +28,7 @@ const (
 	countBack     = 5 // what was dropped is back in the queue
 )
 
-// keys are rows that are to be counted.
+// keys are rows that are to be counted from the tables.
 type keys struct {
 	kind int16
 	ids  []int64
@@ -33,52 +36,113 @@ type keys struct {
 	ats  []time.Time
 }
 
-func received(entries []*Entry) []keys {
-	if len(entries) == 0 {
-		return nil
-	}
-	k := keys{kind: countReceived}
-	for _, e := range entries {
-		k.ids = append(k.ids, int64(e.Message.ID))
-	}
-	return []keys{k}
+// increments are what a commit adds to the counts: the sums of what happened in it, the
+// words of the messages that it enters, and keys of what must be read to be counted.
+type increments struct {
+	sums  report.Count
+	ids   []int64 // of the messages
+	words []string
+	keys  []keys
 }
 
-// ended are the deliveries among outcomes that came to their end, and those that
-// were deferred, as far as they were recorded.
-func ended(outcomes []*Outcome, recorded map[mail.DeliveryID]bool) []keys {
-	final, later := keys{kind: countEnded}, keys{kind: countDeferred}
-	for _, o := range outcomes {
-		id := o.Delivery.ID()
-		if !recorded[id] {
-			continue
+// entered adds messages that are entered, and those of their deliveries that are at their
+// end with that.
+func (x *increments) entered(entries []*Entry) {
+	for _, e := range entries {
+		from := report.OriginOf(e.Message)
+		from.Direction = cmp.Or(from.Direction, mail.In)
+		x.sums.Add(from.Received(func(yield func(string) bool) {
+			for _, d := range e.Deliveries {
+				if !yield(d.Original) {
+					return
+				}
+			}
+		}))
+		for _, d := range e.Deliveries {
+			if d.State.Final() {
+				x.sums.Add(from.Ended(d))
+			}
 		}
-		if o.Delivery.State.Final() {
-			final.ids, final.ns = append(final.ids, int64(id.Message)), append(final.ns, id.N)
-			continue
-		}
-		for _, e := range o.Events {
-			if e.Kind == mail.EventDeferred {
-				later.ids, later.ns, later.ats = append(later.ids,
-					int64(id.Message)), append(later.ns, id.N), append(later.ats, e.At)
+		x.ids = append(x.ids, int64(e.Message.ID))
+		x.words = append(x.words, wordsOf(e))
+	}
+}
+
+// maxWords bounds the words of a message, in characters.
+const maxWords = 4000
+
+// wordsOf are the words by whose parts a message is found, as wordsSQL writes them.
+func wordsOf(e *Entry) string {
+	m := e.Message
+	all := []string{m.Sender, m.HeaderFrom, m.Subject, m.MessageID}
+	for _, d := range e.Deliveries {
+		for _, a := range []string{d.Recipient, d.Original} {
+			if !slices.Contains(all[4:], a) {
+				all = append(all, a)
 			}
 		}
 	}
-	return []keys{final, later}
+	text := strings.ToLower(strings.Join(all, "\n"))
+	if utf8.RuneCountInString(text) > maxWords {
+		text = string([]rune(text)[:maxWords])
+	}
+	return text
 }
 
-// toCount is the table of keys to count.
-func toCount(list []keys) table {
-	return table{"count_log", "kind, ids, ns, ats", func(w *rowWriter) {
-		for _, k := range list {
+// finished adds outcomes, as far as they were recorded.
+func (x *increments) finished(outcomes []*Outcome, recorded map[mail.DeliveryID]bool) {
+	unknown := keys{kind: countEnded}
+	later := keys{kind: countDeferred}
+	for _, o := range outcomes {
+		id := o.Delivery.ID()
+		switch {
+		case !recorded[id]:
+		case o.Delivery.State.Final() && o.Origin == nil:
+			unknown.ids, unknown.ns = append(unknown.ids, int64(id.Message)), append(unknown.ns, id.N)
+		case o.Delivery.State.Final():
+			d := *o.Delivery
+			d.FinishedAt = mail.At(o.At)
+			x.sums.Add(o.Origin.Ended(&d))
+		default:
+			for i := range o.Events {
+				e := &o.Events[i]
+				switch {
+				case e.Kind != mail.EventDeferred:
+				case o.Origin == nil:
+					later.ids, later.ns = append(later.ids, int64(id.Message)), append(later.ns, id.N)
+					later.ats = append(later.ats, e.At)
+				default:
+					x.sums.Add(o.Origin.Deferred(o.Delivery.Recipient, e))
+				}
+			}
+		}
+	}
+	x.keys = append(x.keys, unknown, later)
+}
+
+// table is the log of what is to be counted.
+func (x *increments) table() table {
+	return table{"count_log", "kind, ids, ns, ats, sums, words", func(w *rowWriter) {
+		if len(x.ids) > 0 || x.sums.Len() > 0 {
+			w.row(6)
+			w.int2(countReceived)
+			w.int8s(x.ids)
+			w.null()
+			w.null()
+			w.bytes(x.sums.Log())
+			w.texts(x.words)
+		}
+		for _, k := range x.keys {
 			if len(k.ids) == 0 {
 				continue
 			}
-			w.row(4)
+			w.row(6)
 			w.int2(k.kind)
 			w.int8s(k.ids)
 			w.int2s(k.ns)
 			w.times(k.ats)
+			w.null()
+			w.null()
 		}
 	}}
 }
@@ -160,28 +224,40 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 	); err != nil {
 		return false, err
 	}
+	// What was withdrawn did not happen.
 	rows, err := tx.Query(
 		ctx,
-		`DELETE FROM count_log WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1)
-			RETURNING kind, ids, ns, ats`,
+		`DELETE FROM count_log l WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1)
+			RETURNING kind, ids, ns, ats, sums, words, kind = 1 AND EXISTS (SELECT FROM withdrawn w
+				WHERE w.message_id = ANY(l.ids)) AS withdrawn`,
 		limit,
 	)
 	if err != nil {
 		return false, err
 	}
 	var taken [6]keys
+	var sums logged
 	var k keys
+	var packed []byte
+	var words []string
+	var withdrawn bool
 	n := 0
-	low, high := int64(math.MaxInt64), int64(0)
-	if _, err := pgx.ForEachRow(rows, []any{&k.kind, &k.ids, &k.ns, &k.ats}, func() error {
+	if _, err := pgx.ForEachRow(rows, []any{&k.kind, &k.ids, &k.ns, &k.ats, &packed, &words, &withdrawn},
+		func() error {
 		n++
+		switch {
+		case withdrawn:
+			return nil
+		case packed != nil:
+			return sums.add(packed, k.ids, words)
+		}
 		t := &taken[k.kind]
 		t.ids, t.ns, t.ats = append(t.ids, k.ids...), append(t.ns, k.ns...), append(t.ats, k.ats...)
-		for _, id := range k.ids {
-			low, high = min(low, id), max(high, id)
-		}
 		return nil
 	}); err != nil || n == 0 {
+		return false, err
+	}
+	if err := sums.write(ctx, tx); err != nil {
 		return false, err
 	}
 	for kind := countReceived; kind <= countBack; kind++ {
@@ -308,7 +384,10 @@ const addUp = `, hours AS MATERIALIZED (
 				THEN lpad(floor(8 * ln((f.delay + 1)::float8) / ln(2::float8) + 1e-9)::text, 3,
 					'0') END)) v(dim, value)
 		WHERE v.value IS NOT NULL GROUP BY 1, 2, 3, 4
-	)
+	)` + addHours
+
+// addHours adds what is in hours.
+const addHours = `
 	INSERT INTO count_sum AS c (tier, at, dim, value, kind, n, bytes, delay, delay_max)
 	SELECT t.tier, date_trunc(t.tier, h.at, 'UTC'), h.dim, left(h.value, 400), h.kind, sum(h.n),
 		sum(h.bytes), sum(h.delay), max(h.delay_max)
@@ -462,6 +541,6 @@ func (s Counts) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 
 // CountBacklog is how many messages are still to be counted.
 func (s Counts) CountBacklog(ctx context.Context) (n int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(cardinality(ids)), 0) FROM count_log`).Scan(&n)
+	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(greatest(cardinality(ids), 1)), 0) FROM count_log`).Scan(&n)
 	return n, err
 }

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"slices"
 	"strings"
 
@@ -367,16 +366,31 @@ func (s Directory) ListMailboxes(
 	})
 }
 
+// MailboxesUse is how full mailboxes are, in octets; those in which nothing lies are
+// left out.
+func (s Mailboxes) MailboxesUse(ctx context.Context, mailboxes []string) (map[string]int64, error) {
+	rows, err := s.pool.Query(ctx, `SELECT mailbox, sum(octets)::bigint FROM (SELECT mailbox, octets
+		FROM mailbox_use WHERE mailbox = ANY($1) UNION ALL SELECT mailbox, octets FROM mailbox_delta
+			WHERE mailbox = ANY($1)) u GROUP BY mailbox`, mailboxes)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	var box string
+	var octets int64
+	_, err = pgx.ForEachRow(rows, []any{&box, &octets}, func() error { out[box] = octets; return nil })
+	return out, err
+}
+
 // MailboxUse is how full a mailbox is.
 func (s Mailboxes) MailboxUse(
 	ctx context.Context,
 	mailbox string,
 ) (messages, octets int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT messages, octets FROM mailbox_use WHERE mailbox = $1`,
+	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(messages), 0)::bigint, coalesce(sum(octets),
+		0)::bigint FROM (SELECT messages, octets FROM mailbox_use WHERE mailbox = $1
+			UNION ALL SELECT messages, octets FROM mailbox_delta WHERE mailbox = $1) u`,
 		mailbox).Scan(&messages, &octets)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return 0, 0, nil
-	}
 	return messages, octets, err
 }
 

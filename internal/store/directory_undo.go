@@ -72,7 +72,8 @@ func undoDirectory(
 			WHEN n.row IS NOT DISTINCT FROM f.before THEN 'same'
 			WHEN n.row IS DISTINCT FROM l.after THEN 'changed'
 			WHEN f.before IS NULL AND f.kind = 'mailbox' AND EXISTS (SELECT FROM mailbox_use u
-				WHERE u.mailbox = n.row->>'address' AND u.messages > 0) THEN 'mail'
+				WHERE u.mailbox = n.row->>'address' AND u.messages > 0 UNION ALL SELECT
+					FROM mailbox_delta u WHERE u.mailbox = n.row->>'address') THEN 'mail'
 			ELSE 'back' END
 		FROM first f JOIN last l USING (kind, key) LEFT JOIN now n USING (kind, key)`,
 		behind,

@@ -29,6 +29,9 @@ type Entry struct {
 	Content []byte
 	// Leased says, for each delivery, whether the entering node keeps it.
 	Leased []bool
+	// Boxes hold, for each delivery, what goes into a mailbox with the message: then the
+	// delivery is at its end. Nil if none does.
+	Boxes  []*MailboxMessage
 	Events []mail.Event
 }
 
@@ -44,12 +47,10 @@ func (s Intake) Enter(ctx context.Context, node int, entries []*Entry) error {
 		return err
 	}
 	defer conn.Release()
-	return data(
-		full(
-			copyIn(ctx, conn.Conn().PgConn(), s.before(node, entries),
-				append(entryTables(node, entries), toCount(received(entries)))),
-		),
-	)
+	var counts increments
+	counts.entered(entries)
+	return data(full(copyIn(ctx, conn.Conn().PgConn(), s.before(node, entries),
+		append(entryTables(node, entries), counts.table()))))
 }
 
 // before is what must hold in the transaction that enters messages: that the run which
@@ -75,7 +76,7 @@ const eventColumns = "message_id, n, at, kind, node, text, detail"
 
 // entryTables are the rows of entries, table by table.
 func entryTables(node int, entries []*Entry) []table {
-	return []table{
+	return append([]table{
 		{
 			"message",
 			"id, received_at, sender, header_from, subject, message_id, size, listener, " +
@@ -105,17 +106,28 @@ func entryTables(node int, entries []*Entry) []table {
 			func(w *rowWriter) {
 				for _, e := range entries {
 					for i, d := range e.Deliveries {
-						writeDelivery(w, d, e.Message.Size, node, e.Leased[i])
+						if !d.State.Final() {
+							writeDelivery(w, d, e.Message.Size, node, e.Leased[i])
+						}
 					}
 				}
 			},
 		},
+		{"delivery_done", doneColumns, func(w *rowWriter) {
+			for _, e := range entries {
+				for _, d := range e.Deliveries {
+					if d.State.Final() {
+						writeDone(w, d)
+					}
+				}
+			}
+		}},
 		{"event", eventColumns, func(w *rowWriter) {
 			for _, e := range entries {
 				writeEvents(w, e.Events)
 			}
 		}},
-	}
+	}, mailboxTables(entries)...)
 }
 
 func writeMessage(w *rowWriter, m *mail.Message) {

@@ -32,6 +32,7 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 	final := keys{kind: countEnded}
 	later := keys{kind: countDeferred}
 	boxes := &pgx.Batch{}
+	var boxed []*MailboxMessage
 	for i := range h.Messages {
 		m := &h.Messages[i].Message
 		e := &Entry{Message: m}
@@ -55,7 +56,7 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 					Received: d.FinishedAt.Time,
 					Head:     []byte("Return-Path: <" + m.Sender + ">\r\n"),
 				}
-				l.queue(boxes)
+				boxed = append(boxed, &l)
 			}
 		}
 		for _, ev := range h.Messages[i].Events {
@@ -70,7 +71,10 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 	if err := s.nameLanesOf(ctx, used); err != nil {
 		return err
 	}
-	refused := keys{kind: countRefused}
+	entered, refused := keys{kind: countReceived}, keys{kind: countRefused}
+	for _, e := range entries {
+		entered.ids = append(entered.ids, int64(e.Message.ID))
+	}
 	for _, r := range h.Refusals {
 		refused.ids = append(refused.ids, int64(r.ID))
 	}
@@ -83,11 +87,12 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 		}},
 		table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }})
 	tables = append(append(tables, recordTables(h.Sessions, h.Refusals)...),
-		toCount(append(received(entries), final, later, refused)))
+		(&increments{keys: []keys{entered, final, later, refused}}).table())
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if err := copyIn(ctx, tx.Conn().PgConn(), "", tables); err != nil {
 			return err
 		}
+		queueMailbox(boxes, boxed)
 		for _, e := range entries {
 			for _, d := range e.Deliveries {
 				if d.Attempts > 0 {

@@ -17,33 +17,94 @@ type Mailboxes struct{ *DB }
 // head of its own.
 type MailboxMessage struct {
 	Mailbox  string
-	ID       ident.ID // of the message
+	ID       ident.ID // of the message, whose content it refers to
 	Sender   string
 	Received time.Time
 	Head     []byte
 }
 
-// queue adds two statements: the message, and its content, which never leaves
-// the database. A message that is there already stays as it is.
-func (l *MailboxMessage) queue(b *pgx.Batch) {
-	b.Queue(`WITH fresh AS (
-			INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
-			SELECT $1, m.id, $3, m.subject, $4, m.size + octet_length($5::bytea), $5 FROM message m
-				WHERE m.id = $2
-			ON CONFLICT DO NOTHING RETURNING mailbox, size
-		)
-		INSERT INTO mailbox_use AS u (mailbox, messages, octets) SELECT mailbox, 1, size FROM fresh
-		ON CONFLICT (mailbox) DO UPDATE SET messages = u.messages + 1,
-			octets = u.octets + excluded.octets`, l.Mailbox, int64(l.ID), l.Sender, l.Received, l.Head)
-	b.Queue(`INSERT INTO mailbox_content (mailbox, id, seq, data)
-		SELECT $1, message_id, seq, data FROM content WHERE message_id = $2
-			ON CONFLICT DO NOTHING`, l.Mailbox, int64(l.ID))
+// mailboxSQL puts messages into mailboxes. A message that is there already stays as it is.
+const mailboxSQL = `WITH fresh AS (
+		INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
+		SELECT o.mailbox, m.id, o.sender, m.subject, o.at, m.size + octet_length(o.head), o.head
+			FROM unnest($1::text[], $2::bigint[], $3::text[], $4::timestamptz[], $5::bytea[])
+				AS o(mailbox, id, sender, at, head) JOIN message m ON m.id = o.id
+		ON CONFLICT DO NOTHING RETURNING mailbox, size
+	)
+	INSERT INTO mailbox_delta SELECT mailbox, count(*), sum(size) FROM fresh GROUP BY mailbox`
+
+// queueMailbox adds a statement that puts messages into mailboxes.
+func queueMailbox(b *pgx.Batch, list []*MailboxMessage) {
+	if len(list) == 0 {
+		return
+	}
+	var boxes, senders []string
+	var ids []int64
+	var ats []time.Time
+	var heads [][]byte
+	for _, l := range list {
+		boxes, senders = append(boxes, l.Mailbox), append(senders, l.Sender)
+		ids, ats, heads = append(ids, int64(l.ID)), append(ats, l.Received), append(heads, l.Head)
+	}
+	b.Queue(mailboxSQL, boxes, ids, senders, ats, heads)
+}
+
+// mailboxTables are the rows of messages that go into mailboxes as they are entered.
+func mailboxTables(entries []*Entry) []table {
+	each := func(visit func(e *Entry, l *MailboxMessage)) {
+		for _, e := range entries {
+			for _, l := range e.Boxes {
+				if l != nil {
+					visit(e, l)
+				}
+			}
+		}
+	}
+	return []table{
+		{"mailbox_message", "mailbox, id, sender, subject, received_at, size, head", func(w *rowWriter) {
+			each(func(e *Entry, l *MailboxMessage) {
+				w.row(7)
+				w.text(l.Mailbox)
+				w.int8(int64(l.ID))
+				w.text(l.Sender)
+				w.text(e.Message.Subject)
+				w.time(l.Received)
+				w.int8(e.Message.Size + int64(len(l.Head)))
+				w.bytes(l.Head)
+			})
+		}},
+		{"mailbox_delta", "mailbox, messages, octets", func(w *rowWriter) {
+			type use struct{ messages, octets int64 }
+			uses := map[string]use{}
+			each(func(e *Entry, l *MailboxMessage) {
+				u := uses[l.Mailbox]
+				uses[l.Mailbox] = use{u.messages + 1, u.octets + e.Message.Size + int64(len(l.Head))}
+			})
+			for box, u := range uses {
+				w.row(3)
+				w.text(box)
+				w.int8(u.messages)
+				w.int8(u.octets)
+			}
+		}},
+	}
+}
+
+// GatherMailboxes adds what was put into mailboxes to how full they are.
+func (s Mailboxes) GatherMailboxes(ctx context.Context) error {
+	_, err := s.pool.Exec(ctx, `WITH d AS (DELETE FROM mailbox_delta RETURNING *)
+		INSERT INTO mailbox_use AS u (mailbox, messages, octets)
+		SELECT mailbox, sum(messages), sum(octets) FROM d GROUP BY mailbox ORDER BY mailbox
+		ON CONFLICT (mailbox) DO UPDATE SET messages = u.messages + excluded.messages,
+			octets = u.octets + excluded.octets`)
+	return err
 }
 
 // MailboxUses are how full all mailboxes are.
 func (s Mailboxes) MailboxUses(ctx context.Context) ([]mail.BoxUse, error) {
 	rows, err := s.pool.Query(ctx,
-		`SELECT mailbox, messages, octets FROM mailbox_use ORDER BY octets DESC`)
+		`SELECT mailbox, sum(messages)::bigint, sum(octets)::bigint AS octets FROM (SELECT * FROM
+			mailbox_use UNION ALL SELECT * FROM mailbox_delta) u GROUP BY mailbox ORDER BY octets DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +144,9 @@ func (s Mailboxes) MailboxMessages(
 	rows, err := s.pool.Query(
 		ctx,
 		`SELECT id, sender, subject, received_at, size FROM mailbox_message
-		WHERE mailbox = $1 AND ($2::bigint = 0 OR id < $2) ORDER BY id DESC LIMIT $3`,
+		WHERE mailbox = $1 AND ($2::bigint = 0 OR id < $2)
+			AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = id)
+				ORDER BY id DESC LIMIT $3`,
 		mailbox,
 		int64(before),
 		limit,
@@ -106,7 +169,8 @@ func (s Mailboxes) MailboxContent(
 	id ident.ID,
 ) (*Content, error) {
 	var head []byte
-	err := s.pool.QueryRow(ctx, `SELECT head FROM mailbox_message WHERE mailbox = $1 AND id = $2`,
+	err := s.pool.QueryRow(ctx, `SELECT head FROM mailbox_message WHERE mailbox = $1 AND id = $2
+		AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = id)`,
 		mailbox, int64(id)).Scan(&head)
 	if err != nil {
 		return nil, found(err)
@@ -114,7 +178,8 @@ func (s Mailboxes) MailboxContent(
 	return &Content{ctx: ctx, rest: head, next: func(seq int) ([]byte, error) {
 		var data []byte
 		err := s.pool.QueryRow(ctx,
-			`SELECT data FROM mailbox_content WHERE mailbox = $1 AND id = $2 AND seq = $3`, mailbox,
+			`SELECT data FROM content WHERE message_id = $1 AND seq = $2
+				UNION ALL SELECT data FROM kept_content WHERE message_id = $1 AND seq = $2 LIMIT 1`,
 			int64(id), seq).Scan(&data)
 		return data, found(err)
 	}}, nil

@@ -11,6 +11,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/report"
 )
 
 // Outcomes are where attempts are recorded.
@@ -21,7 +22,9 @@ type Outcomes struct{ *DB }
 type Outcome struct {
 	Delivery *mail.Delivery
 	// Run is the one that it was leased to.
-	Run    int
+	Run int
+	// Origin is what is counted of its message; if it is nil that is read from the tables.
+	Origin *report.Origin
 	At     time.Time
 	Events []mail.Event
 	// Lane is where the attempt was made, if the delivery goes on by another.
@@ -73,10 +76,12 @@ func (s Outcomes) Finish(
 		if foreign, err = missing(ctx, tx, others); err != nil || len(done) == 0 {
 			return err
 		}
-		counts := append(ended(outcomes, done), received(entered)...)
+		var counts increments
+		counts.finished(outcomes, done)
+		counts.entered(entered)
 		tables := append(entryTables(node, entered),
 			table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }},
-			toCount(counts))
+			counts.table())
 		return copyIn(ctx, tx.Conn().PgConn(), (Intake(s)).before(node, entered), tables)
 	}))
 	return foreign, err
@@ -179,9 +184,7 @@ func (s Outcomes) record(
 		}
 	}
 	b := &pgx.Batch{}
-	for _, l := range messages {
-		l.queue(b)
-	}
+	queueMailbox(b, messages)
 	if len(final.ns) > 0 {
 		b.Queue(
 			`WITH gone AS (
@@ -253,10 +256,7 @@ func (s Outcomes) record(
 	results := tx.SendBatch(ctx, b)
 	defer results.Close()
 	moved := map[mail.DeliveryID]bool{}
-	for range messages {
-		if _, err := results.Exec(); err != nil {
-			return nil, err
-		}
+	if len(messages) > 0 {
 		if _, err := results.Exec(); err != nil {
 			return nil, err
 		}

@@ -300,14 +300,12 @@ func (s Queue) Warn(
 		if len(told) == 0 {
 			return nil
 		}
-		return copyIn(
-			ctx,
-			tx.Conn().PgConn(),
-			(Intake(s)).before(node, told),
+		var counts increments
+		counts.entered(told)
+		return copyIn(ctx, tx.Conn().PgConn(), Intake(s).before(node, told),
 			append(entryTables(node, told),
 				table{"event", eventColumns, func(w *rowWriter) { writeEvents(w, events) }},
-				toCount(received(told))),
-		)
+				counts.table()))
 	})
 	return dropped, data(err)
 }

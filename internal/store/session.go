@@ -53,7 +53,7 @@ func (s Sessions) Record(
 			return err
 		}
 		return copyIn(ctx, tx.Conn().PgConn(), "",
-			append(recordTables(sessions, refusals), toCount([]keys{refused})))
+			append(recordTables(sessions, refusals), (&increments{keys: []keys{refused}}).table()))
 	}))
 }
 

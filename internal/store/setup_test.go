@@ -148,6 +148,9 @@ func TestMailboxesAreListedPageByPage(t *testing.T) {
 	if err != nil || messages != 1 || octets != 100+int64(len("Return-Path: <>\r\n")) {
 		t.Errorf("%d messages of %d octets, %v", messages, octets, err)
 	}
+	if err := s.GatherMailboxes(ctx); err != nil {
+		t.Fatal(err)
+	}
 	seen := 0
 	for after := ""; ; {
 		page, err := s.Directory.ListMailboxes(ctx, mail.MailboxList{After: after, Limit: 100})
@@ -289,7 +292,8 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 		t.Errorf("and so does its record: %v", log)
 	}
 	list, err := s.Revisions.List(ctx, 0, 10)
-	if err != nil || len(list) != 2 || !list[0].Forced || list[0].Why != "because" || list[0].ConfirmBy.IsZero() ||
+	if err != nil || len(list) != 2 || !list[0].Forced || list[0].Why != "because" ||
+		list[0].ConfirmBy.IsZero() ||
 		list[0].Text != "" {
 		t.Errorf("%+v %v", list, err)
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -249,6 +250,11 @@ func (s *DB) dropOld(ctx context.Context, before time.Time, tables ...string) er
 			if _, err := tx.Exec(ctx, `SET LOCAL lock_timeout = '`+lockWait+`'`); err != nil {
 				return err
 			}
+			if strings.HasPrefix(name, "content_") {
+				if err := keepContent(ctx, tx, name); err != nil {
+					return err
+				}
+			}
 			_, err := tx.Exec(ctx, `DROP TABLE `+pgx.Identifier{name}.Sanitize())
 			return err
 		})
@@ -257,6 +263,17 @@ func (s *DB) dropOld(ctx context.Context, before time.Time, tables ...string) er
 		}
 	}
 	return nil
+}
+
+// keepContent keeps what messages in mailboxes refer to, of a day's content that is
+// about to be forgotten.
+func keepContent(ctx context.Context, tx pgx.Tx, partition string) error {
+	name := pgx.Identifier{partition}.Sanitize()
+	_, err := tx.Exec(ctx, `INSERT INTO kept_content SELECT message_id, seq, data FROM `+name+` c
+		WHERE EXISTS (SELECT FROM mailbox_message m WHERE m.id = c.message_id
+			AND m.id BETWEEN (SELECT min(message_id) FROM `+name+`)
+				AND (SELECT max(message_id) FROM `+name+`)) ON CONFLICT DO NOTHING`)
+	return err
 }
 
 // inTx runs f in a transaction. After an error of the commit it may have happened.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -104,7 +105,15 @@ func (s Intake) Withdraw(ctx context.Context, ids []ident.ID) error {
 }
 
 func unenter(ctx context.Context, tx pgx.Tx, ids []int64) error {
-	for _, table := range []string{"delivery", "content", "event"} {
+	if _, err := tx.Exec(ctx, `WITH gone AS (
+			DELETE FROM mailbox_message WHERE id = ANY($1) AND id BETWEEN $2 AND $3
+				RETURNING mailbox, size
+		)
+		INSERT INTO mailbox_delta SELECT mailbox, -count(*), -sum(size) FROM gone GROUP BY mailbox`,
+		ids, slices.Min(ids), slices.Max(ids)); err != nil { // the bounds are for its index
+		return err
+	}
+	for _, table := range []string{"delivery", "delivery_done", "content", "event"} {
 		if _, err := tx.Exec(
 			ctx,
 			`DELETE FROM `+table+` WHERE message_id = ANY($1)`,
@@ -124,8 +133,8 @@ const withdrawnKept = 30 * 24 * time.Hour
 func (s Intake) DropWithdrawn(ctx context.Context, now time.Time) (int, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT w.message_id FROM withdrawn w WHERE EXISTS (SELECT FROM delivery d
-			WHERE d.message_id = w.message_id) LIMIT 10000`,
+		`SELECT w.message_id FROM withdrawn w WHERE EXISTS (SELECT FROM message m
+			WHERE m.id = w.message_id) LIMIT 10000`,
 	)
 	if err != nil {
 		return 0, err

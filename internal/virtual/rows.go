@@ -73,6 +73,12 @@ func (r *Rows) enter(entries []*store.Entry) {
 			r.content[m.ID] = e.Content
 		}
 		for i, d := range e.Deliveries {
+			if d.State.Final() {
+				r.tries[d.ID()] = append(r.tries[d.ID()], d.FinishedAt.Time)
+				r.done[d.ID()] = *d
+				putInto(r, e.Boxes[i])
+				continue
+			}
 			r.waiting[d.ID()] = &row{
 				store.Due{
 					Delivery: *d,
@@ -241,14 +247,19 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 		} else if one := r.waiting[id]; one != nil {
 			one.due.Delivery, one.leased = *o.Delivery, false
 		}
-		if l := o.Mailbox; l != nil {
-			u := r.used[l.Mailbox]
-			r.used[l.Mailbox] = [2]int64{u[0] + 1, u[1] + int64(len(r.content[l.ID])+len(l.Head))}
-		}
+		putInto(r, o.Mailbox)
 		r.note(o.Events)
 		r.enter(o.Generated)
 	}
 	return nil, nil
+}
+
+// putInto puts a message into a mailbox, if there is one. mu is held.
+func putInto(r *Rows, l *store.MailboxMessage) {
+	if l != nil {
+		u := r.used[l.Mailbox]
+		r.used[l.Mailbox] = [2]int64{u[0] + 1, u[1] + int64(len(r.content[l.ID])+len(l.Head))}
+	}
 }
 
 // Unwarned are messages whose senders are to be told of a delay.
@@ -299,6 +310,17 @@ func (r *Rows) Warn(
 
 // SetBackOff tells nobody: there is no other node.
 func (r *Rows) SetBackOff(context.Context, store.BackOff) error { return nil }
+
+// MailboxesUse is how full mailboxes are, in octets.
+func (r *Rows) MailboxesUse(_ context.Context, mailboxes []string) (map[string]int64, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[string]int64{}
+	for _, box := range mailboxes {
+		out[box] = r.used[box][1]
+	}
+	return out, nil
+}
 
 // MailboxUse is how full a mailbox is.
 func (r *Rows) MailboxUse(_ context.Context, mailbox string) (int64, int64, error) {

@@ -91,7 +91,7 @@ func TestNobodyRunsInCirclesWhileTheDatabaseIsAway(t *testing.T) {
 	f := newFake()
 	q := start(t, f, true)
 	q.lastSeen.Store(-int64(time.Hour)) // as if nothing was heard of it
-	if err := q.Enter(context.Background(), entry(q, "", "keeper@skerryline.example")); err != nil {
+	if err := q.Enter(context.Background(), entry(q, "", "a@sunkenpier.example")); err != nil {
 		t.Fatal(err)
 	}
 	before := made()
@@ -114,7 +114,7 @@ func TestAPauseDuringACommitStrandsNothing(t *testing.T) {
 		f := newFake()
 		f.gate = make(chan struct{})
 		q := start(t, f, true)
-		e := entry(q, "", "keeper@skerryline.example")
+		e := entry(q, "", "a@sunkenpier.example")
 		pause.Name = map[bool]string{true: e.Deliveries[0].Route}[pause.Kind == mail.PauseRoute]
 		done := make(chan error, 1)
 		go func() { done <- q.Enter(context.Background(), e) }()

@@ -163,7 +163,8 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 	for i, r := range group {
 		entries[i] = r.entry
 	}
-	run := x.scheduler.reserve(entries)
+	arriving := x.scheduler.arrivals(ctx, entries)
+	run := x.scheduler.reserve(entries, arriving)
 	enter := func() error {
 		asking, cancel := context.WithTimeout(ctx, enterTimeout)
 		defer cancel()
@@ -172,7 +173,7 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 	err := enter()
 	if errors.Is(err, store.ErrOver) && x.heart.nextRun(ctx, run) { // it was not entered: once more
 		x.scheduler.unreserve(entries)
-		run = x.scheduler.reserve(entries)
+		run = x.scheduler.reserve(entries, arriving)
 		err = enter()
 	}
 	var lost *store.Unclear

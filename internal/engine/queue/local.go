@@ -17,6 +17,7 @@ import (
 // mailboxStore knows how full mailboxes are, and who was replied to.
 type mailboxStore interface {
 	MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error)
+	MailboxesUse(ctx context.Context, mailboxes []string) (octets map[string]int64, err error)
 	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
 }
 
@@ -34,15 +35,7 @@ func (s *sender) intoMailbox(l *lane, j *job) {
 			results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 			continue
 		}
-		results[i] = deliver.Result{
-			Reply: mail.LastReply{
-				Stage:    diagnose.StageMailbox,
-				Host:     s.Name,
-				Code:     250,
-				Enhanced: "2.1.5",
-				Text:     "put into mailbox " + d.Recipient,
-			},
-		}
+		results[i] = deliver.Result{Reply: *intoMailboxReply(s.Name, d.Recipient)}
 		messages[i] = mailbox.Message(j.message, j.from(), d.Recipient, now)
 		replies[i] = s.author.reply(cfg, box, j, d, now)
 	}

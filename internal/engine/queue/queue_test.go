@@ -75,6 +75,11 @@ func (f *fake) Enter(_ context.Context, run int, entries []*store.Entry) error {
 	f.groups = append(f.groups, len(entries))
 	for _, e := range entries {
 		f.entered[e.Message.ID] = e
+		for i, d := range e.Deliveries {
+			if d.State.Final() {
+				f.finished = append(f.finished, &store.Outcome{Delivery: d, Mailbox: e.Boxes[i]})
+			}
+		}
 	}
 	return nil
 }
@@ -450,6 +455,52 @@ func TestNoticesAreMadeOnlyWhereTheyMayBe(t *testing.T) {
 			(n[0].Message.Sender != "" || n[0].Message.NoticeOf != e.Message.ID ||
 				n[0].Deliveries[0].Recipient != c.sender || n[0].Message.Subject != "Not delivered: Berth") {
 			t.Errorf("%s: %+v", c.name, n[0].Message)
+		}
+	}
+}
+
+func TestWhatMayGoesIntoAMailboxWithItsCommit(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(q *Queue, e *store.Entry)
+		direct bool
+	}{
+		"a mailbox of ours": {func(*Queue, *store.Entry) {}, true},
+		"a sender who wants to be told": {func(_ *Queue, e *store.Entry) {
+			e.Deliveries[0].Notify = 2
+		}, false},
+		"a decision of an earlier revision": {func(_ *Queue, e *store.Entry) {
+			e.Deliveries[0].Revision--
+		}, false},
+		"a message that is held": {func(_ *Queue, e *store.Entry) {
+			e.Deliveries[0].State = mail.Held
+		}, false},
+		"all delivery is paused": {func(q *Queue, _ *store.Entry) {
+			q.SetPauses([]mail.Pause{{Kind: mail.PauseDelivery}})
+		}, false},
+		"its lane is frozen": {func(q *Queue, e *store.Entry) {
+			q.Freeze([]ident.ID{e.Deliveries[0].LaneID})
+		}, false},
+		"another's mailbox": {func(_ *Queue, e *store.Entry) {
+			e.Deliveries[0].Recipient = "nobody@skerryline.example"
+		}, false},
+	} {
+		f := newFake()
+		f.gate = make(chan struct{})
+		q := start(t, f, false)
+		e := entry(q, "ada@saltmarsh.example", "keeper@skerryline.example")
+		c.change(q, e)
+		done := make(chan error, 1)
+		go func() { done <- q.Enter(t.Context(), e) }()
+		close(f.gate)
+		if err := <-done; err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		d := e.Deliveries[0]
+		if direct := e.Boxes != nil && e.Boxes[0] != nil; direct != c.direct || direct != d.State.Final() {
+			t.Errorf("%s: straight into the mailbox %v, state %s", name, direct, d.State)
+		}
+		if n, _ := q.InMemory(); c.direct && n != 0 {
+			t.Errorf("%s: %d deliveries are in memory", name, n)
 		}
 	}
 }

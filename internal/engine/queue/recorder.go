@@ -7,7 +7,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/report"
 	"gullroute/internal/engine/batch"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/feed"
@@ -49,35 +51,49 @@ func newRecorder(b *base, h *heart, x *leases, f *flows) *recorder {
 func (r *recorder) record(j *job, o *store.Outcome) {
 	d := o.Delivery
 	o.Run = j.run
-	kind, eventKind := counters.Delivered, mail.EventDelivered
-	switch d.State {
-	case mail.Deferred:
-		kind, eventKind = counters.Deferred, mail.EventDeferred
-	case mail.Bounced:
-		kind, eventKind = counters.Bounced, mail.EventBounced
-	case mail.Expired:
-		kind, eventKind = counters.Expired, mail.EventExpired
+	o.Origin = &report.Origin{Direction: j.direction, Sender: j.sender, Client: j.client,
+		Listener: j.listener, Account: j.account, At: j.received, Size: j.size}
+	lane := d.LaneID
+	if d.State == mail.Deferred && o.Lane != 0 {
+		lane = o.Lane
 	}
-	r.Tally.Add(kind, j.size)
+	r.count(d, j.sender, j.size, lane, o.At)
+	r.put.Add(1)
+	r.outcomes <- o
+	r.publish(d, j.sender, o.At)
+}
+
+// count counts what became of a delivery.
+func (r *recorder) count(d *mail.Delivery, sender string, size int64, lane ident.ID, at time.Time) {
+	r.Tally.Add(endings[d.State].count, size)
 	if d.State == mail.Deferred {
-		lane := d.LaneID
-		if o.Lane != 0 {
-			lane = o.Lane
-		}
-		r.flows.add(lane, o.At, 0, 0, 1)
+		r.flows.add(lane, at, 0, 0, 1)
 	} else {
-		r.flows.add(d.LaneID, o.At, 0, 1, 0)
+		r.flows.add(lane, at, 0, 1, 0)
 		r.left.Add(1)
 	}
 	if r.Snags != nil {
-		r.Snags.Delivery(d, j.sender, o.At)
+		r.Snags.Delivery(d, sender, at)
 	}
-	r.put.Add(1)
-	r.outcomes <- o
+}
+
+// endings are how what became of a delivery is counted and called.
+var endings = map[mail.State]struct {
+	count string
+	event mail.Kind
+}{
+	mail.Delivered: {counters.Delivered, mail.EventDelivered},
+	mail.Deferred:  {counters.Deferred, mail.EventDeferred},
+	mail.Bounced:   {counters.Bounced, mail.EventBounced},
+	mail.Expired:   {counters.Expired, mail.EventExpired},
+}
+
+// publish tells those who watch what became of a delivery.
+func (r *recorder) publish(d *mail.Delivery, sender string, at time.Time) {
 	if r.Hub.Watched() {
 		e := mail.Event{
-			At:        o.At,
-			Kind:      eventKind,
+			At:        at,
+			Kind:      endings[d.State].event,
 			MessageID: d.MessageID,
 			N:         d.N,
 			Delivery:  d.ID().String(),
@@ -86,7 +102,7 @@ func (r *recorder) record(j *job, o *store.Outcome) {
 		}
 		r.Hub.Publish(feed.Event{
 			Event:     e,
-			Sender:    j.sender,
+			Sender:    sender,
 			Recipient: d.Recipient,
 			State:     d.State,
 			Lane:      d.LaneID.String(),
@@ -156,7 +172,7 @@ func (r *recorder) finishAll(group []*store.Outcome) error {
 	for _, o := range group {
 		notices = append(notices, o.Generated...)
 	}
-	run := r.scheduler.reserve(notices)
+	run := r.scheduler.reserve(notices, r.scheduler.arrivals(context.Background(), notices))
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
 	foreign, err := r.Store.Finish(ctx, run, group)

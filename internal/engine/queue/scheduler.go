@@ -256,18 +256,41 @@ func (s *scheduler) jobsOfDue(cfg *config.Compiled, due []store.Due) (order []*j
 // reserve decides which deliveries this node takes on immediately: those whose lane
 // is open and has room in memory. The others wait in the database. It returns the run
 // that they are leased to.
-func (s *scheduler) reserve(entries []*store.Entry) (run int) {
+func (s *scheduler) reserve(entries []*store.Entry, a *arrivals) (run int) {
 	now := time.Now()
 	s.lanes.mu.Lock()
 	defer s.lanes.mu.Unlock()
 	for _, e := range entries {
 		e.Leased = make([]bool, len(e.Deliveries))
 		for i, d := range e.Deliveries {
+			if d.State.Final() { // by an attempt to enter it before
+				continue
+			}
+			if box := s.arrive(e, d, a, now); box != nil {
+				if e.Boxes == nil {
+					e.Boxes = make([]*store.MailboxMessage, len(e.Deliveries))
+				}
+				e.Boxes[i] = box
+				continue
+			}
 			d.Bulk = s.isBulk(d, e.Message.Sender, now)
 			e.Leased[i] = s.reserveOne(d, now)
 		}
 	}
 	return s.heart.RunNumber()
+}
+
+// arrive puts a message straight into a mailbox of ours, if nothing stands against it.
+// lanes.mu is held.
+func (s *scheduler) arrive(e *store.Entry, d *mail.Delivery, a *arrivals, now time.Time) *store.MailboxMessage {
+	if a == nil || d.NextHop != "local" {
+		return nil
+	}
+	l := s.lanes.of(d)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, closed := s.lanes.stops.closed(l, now)
+	return a.put(e.Message, d, l, closed || s.stopping.Load())
 }
 
 // reserveOne keeps room for a delivery, or says when it is due. lanes.mu is held.
@@ -337,8 +360,12 @@ func (s *scheduler) admitEntered(entries []*store.Entry, run int) {
 		if watched {
 			s.publishReceived(e.Message)
 		}
-		for _, d := range e.Deliveries {
+		for i, d := range e.Deliveries {
 			s.flows.add(d.LaneID, now, 1, 0, 0)
+			if e.Boxes != nil && e.Boxes[i] != nil {
+				s.recorder.count(d, e.Message.Sender, e.Message.Size, d.LaneID, d.FinishedAt.Time)
+				s.recorder.publish(d, e.Message.Sender, d.FinishedAt.Time)
+			}
 		}
 		jobs := jobsOf(e, run)
 		kept := s.lanes.keep(e.Content, len(jobs))
