@@ -37,6 +37,7 @@ func (b *bench) all() []named {
 		{"accept", b.accept},
 		{"relay", b.relay},
 		{"queue", b.queueLife},
+		{"life", b.whole},
 		{"memory", b.memory},
 		{"setup", b.setup},
 		{"many", b.many},
