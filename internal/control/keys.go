@@ -152,6 +152,9 @@ func (s *Keys) CheckKey(ctx context.Context, domain, selector string) (mail.DKIM
 		if err := s.Store.UseKey(ctx, k.Who, domain, selector, now); err != nil {
 			return k, err
 		}
+		if err := s.Signing.Follow(ctx); err != nil {
+			return k, err
+		}
 		s.Log.Info("a new key signs", "domain", domain, "selector", selector)
 		return s.Key(ctx, domain, selector)
 	}
