@@ -252,7 +252,7 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	// Another way, from the message's own page.
 	p.visit("/messages/" + ids[0])
 	p.press("More")
-	p.click("[role=menu]", "Send another way …")
+	p.click("[role=menu]", "Send by another route …")
 	p.shows("1 delivery match")
 	p.do(chromedp.Click(`[role=dialog] input[value=host]`))
 	p.fill("[role=dialog]", "Host", "127.30.0.12:"+s.mxPort(t))

@@ -41,7 +41,7 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	s.until(t, waiting, mail.Deferred)
 	p := s.open(t, "keeper")
 	p.visit("/messages/" + waiting)
-	p.press("Probe the way there")
+	p.press("Probe the path")
 	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world",
 		"Who can fix it: remote administrator")
 	p.visit("/probe?target=harbour@saltmarsh.example")

@@ -99,7 +99,7 @@ func TestTenSupportCalls(t *testing.T) {
 		{"waiting", "“recorder”", []string{"deferred", "No route leads to this recipient",
 			"Waiting does not help"}},
 		{"bounced", "ned@nosuch.example", []string{"bounced", "550 5.1.1", "said by mx.nosuch.example",
-			"the sender was told by", "Not delivered"}},
+			"notice to the sender", "Not delivered"}},
 		{"elsewhere by an alias", "info@skerryline.example",
 			[]string{"delivered", "odile.marr@skerryline.example", "alias leads here"}},
 		{"forwarded", "to:ailsa.brune@skerryline.example",

@@ -443,7 +443,7 @@ func (a entryCommands) mailboxMessages() *cobra.Command {
 			}
 			return printList(a.app, p.Items, []column[mail.MailboxItem]{
 				{"ID", false, func(m mail.MailboxItem) string { return m.ID.String() }},
-				{"CAME", true, func(m mail.MailboxItem) string { return ago(m.ReceivedAt) }},
+				{"RECEIVED", true, func(m mail.MailboxItem) string { return ago(m.ReceivedAt) }},
 				{"FROM", false, func(m mail.MailboxItem) string { return shown(m.Sender) }},
 				{"SIZE", true, func(m mail.MailboxItem) string { return octets(m.Size) }},
 				{"SUBJECT", false, func(m mail.MailboxItem) string { return m.Subject }},

@@ -32,13 +32,13 @@ func laneColumns() []column[mail.Lane] {
 		{"HELD", true, func(l mail.Lane) string { return fmt.Sprint(l.Held) }},
 		{"SIZE", true, func(l mail.Lane) string { return octets(l.Bytes) }},
 		{"OLDEST", true, func(l mail.Lane) string { return ago(l.OldestAt.Time) }},
-		{"NEXT TRY", true, func(l mail.Lane) string {
+		{"NEXT ATTEMPT", true, func(l mail.Lane) string {
 			if l.State == mail.LanePaused {
 				return "paused"
 			}
 			return next(l.NextAttemptAt.Time)
 		}},
-		{"LAST ANSWER", false, func(l mail.Lane) string {
+		{"LAST REPLY", false, func(l mail.Lane) string {
 			if l.State == mail.LaneStranded || l.State == mail.LanePaused {
 				return l.Why
 			}

@@ -194,20 +194,20 @@ func queueColumns() []column[mail.QueueItem] {
 	return []column[mail.QueueItem]{
 		{"DELIVERY", false, func(q mail.QueueItem) string { return q.Delivery.Key.String() }},
 		{"STATE", false, func(q mail.QueueItem) string { return string(q.Delivery.State) }},
-		{"CAME", true, func(q mail.QueueItem) string { return ago(q.ReceivedAt) }},
+		{"RECEIVED", true, func(q mail.QueueItem) string { return ago(q.ReceivedAt) }},
 		{"FROM", false, func(q mail.QueueItem) string { return shown(q.Sender) }},
 		{"TO", false, func(q mail.QueueItem) string { return shown(q.Delivery.Recipient) }},
 		{"SIZE", true, func(q mail.QueueItem) string { return octets(q.Size) }},
-		{"TRIES", true, func(q mail.QueueItem) string { return fmt.Sprint(q.Delivery.Attempts) }},
-		{"NEXT TRY", true, func(q mail.QueueItem) string {
+		{"ATTEMPTS", true, func(q mail.QueueItem) string { return fmt.Sprint(q.Delivery.Attempts) }},
+		{"NEXT ATTEMPT", true, func(q mail.QueueItem) string {
 			if q.Delivery.State == mail.Held {
 				return "held"
 			}
 			return next(q.Delivery.NextAttemptAt.Time)
 		}},
-		{"TOLD", true, func(q mail.QueueItem) string { return ago(q.Delivery.WarnedAt.Time) }},
+		{"DELAY NOTICE", true, func(q mail.QueueItem) string { return ago(q.Delivery.WarnedAt.Time) }},
 		{"EXPIRES", true, func(q mail.QueueItem) string { return ago(q.Delivery.ExpiresAt.Time) }},
-		{"LAST ANSWER", false, func(q mail.QueueItem) string { return lastText(q.Delivery.Last) }},
+		{"LAST REPLY", false, func(q mail.QueueItem) string { return lastText(q.Delivery.Last) }},
 	}
 }
 

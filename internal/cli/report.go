@@ -341,7 +341,7 @@ func (a reportCommands) reportMessages() *cobra.Command {
 				{"FROM", false, func(x report.Behind) string { return shown(x.Sender) }},
 				{"TO", false, func(x report.Behind) string { return dash(x.Recipient) }},
 				{"SUBJECT", false, func(x report.Behind) string { return x.Subject }},
-				{"ANSWER", false, func(x report.Behind) string { return x.Text }},
+				{"REPLY", false, func(x report.Behind) string { return x.Text }},
 			}, "Nothing is behind this figure."); err != nil {
 				return err
 			}

@@ -88,7 +88,7 @@ func sessionColumns() []column[mail.Session] {
 		{"BEGAN", true, func(s mail.Session) string { return ago(s.StartedAt) }},
 		{"LASTED", true, func(s mail.Session) string { return lasted(s.Seconds) }},
 		{
-			"WAY",
+			"DIRECTION",
 			false,
 			func(s mail.Session) string { return s.Direction + " " + s.Listener + s.Route },
 		},

@@ -286,7 +286,7 @@ func (a simnetCommands) simnetMessages() *cobra.Command {
 			}
 			return printList(a.app, messages, []column[simnet.Message]{
 				{"N", true, func(l simnet.Message) string { return fmt.Sprint(l.N) }},
-				{"CAME", true, func(l simnet.Message) string { return ago(l.At) }},
+				{"RECEIVED", true, func(l simnet.Message) string { return ago(l.At) }},
 				{"FROM", false, func(l simnet.Message) string { return shown(l.Sender) }},
 				{
 					"TO",

@@ -233,7 +233,7 @@ func parseTime(text string, now time.Time) (time.Time, error) {
 func foundColumns() []column[mail.Found] {
 	return []column[mail.Found]{
 		{"ID", false, func(f mail.Found) string { return f.ID.String() }},
-		{"CAME", true, func(f mail.Found) string { return ago(f.ReceivedAt) }},
+		{"RECEIVED", true, func(f mail.Found) string { return ago(f.ReceivedAt) }},
 		{"FROM", false, func(f mail.Found) string { return shown(f.Sender) }},
 		{"TO", false, func(f mail.Found) string {
 			if f.Refused != nil {

@@ -26,7 +26,7 @@ export function ActionsView() {
 		return (
 			<div className="surface">
 				<Nothing title="Nobody has done anything yet">
-					What people hold, send another way, return, drop or pause is kept here, with who and why.
+					What people hold, send by another route, return, drop or pause is kept here, with who and why.
 				</Nothing>
 			</div>
 		);

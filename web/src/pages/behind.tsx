@@ -110,7 +110,7 @@ export function BehindPage() {
 									render: (x) => <span className="mono">{soft(x.recipient)}</span>,
 								},
 								{ accessor: "size", title: "Size", textAlign: "right", width: 80, render: (x) => octets(x.size) },
-								{ accessor: "text", title: "Answer", render: (x) => <span className="mono">{x.text}</span> },
+								{ accessor: "text", title: "Reply", render: (x) => <span className="mono">{x.text}</span> },
 							]}
 						/>
 					)}

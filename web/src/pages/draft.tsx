@@ -304,7 +304,7 @@ const kinds: Record<ChangeGroup["kind"], [string, string]> = {
 	newly_refused: ["▲ newly refused", "trouble"],
 	newly_allowed: ["▲ newly allowed", "trouble"],
 	newly_stranded: ["▲ newly stranded", "trouble"],
-	other_way: ["◐ another way", "waits"],
+	other_way: ["◐ another route", "waits"],
 	other_rule: ["by another rule", ""],
 };
 

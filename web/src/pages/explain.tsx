@@ -214,7 +214,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 			<Text size="sm">
 				{a.why}. The client hears: <span className="mono">{a.reply}</span>
 			</Text>
-			<div className={classes.picture} role="img" aria-label={`The way of ${a.recipient}`}>
+			<div className={classes.picture} role="img" aria-label={`The path of ${a.recipient}`}>
 				<Stop head={client} text="client" />
 				<span className={classes.line} />
 				<Stop head={listener ?? "the first listener"} text="listener" />

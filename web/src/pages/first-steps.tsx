@@ -114,7 +114,7 @@ export function FirstStepsPage() {
 				<Step
 					n={5}
 					done={out.length > 0}
-					title="The way out"
+					title="A route out"
 					state={out.map((r) => `${r.name} (${r.next_hop})`).join(", ")}
 				>
 					<RouteStep />
@@ -525,7 +525,7 @@ function Outcome({ handed }: { handed: Submitted }) {
 						</>
 					)}
 					<Anchor component={Link} to="/messages/$id" params={{ id: handed.id } as never} inherit>
-						its whole way
+						its whole path
 					</Anchor>
 				</Text>
 			))}

@@ -95,7 +95,7 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 							<When time={l.oldest_at} />, expires <When time={l.expires_at} />
 						</Row>
 						<Row name="Schedule">
-							told after {l.schedule.warn_after ? span(l.schedule.warn_after) : "never"}, expires after{" "}
+							delay notice after {l.schedule.warn_after ? span(l.schedule.warn_after) : "never"}, expires after{" "}
 							{span(l.schedule.expire_after)}
 						</Row>
 					</Table.Tbody>
@@ -105,9 +105,9 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 				<Flow lane={l} />
 				<Ages lane={l} all={all} />
 			</section>
-			<section className="surface" style={{ padding: 12 }} aria-label="Last answer">
+			<section className="surface" style={{ padding: 12 }} aria-label="Last reply">
 				<Text size="sm" fw={600} mb={4}>
-					Last answer that kept messages waiting{" "}
+					Last reply that kept messages waiting{" "}
 					{l.last_reply_at && (
 						<Text span c="dimmed" inherit fw={400}>
 							<When time={l.last_reply_at} />
@@ -144,14 +144,14 @@ function Flow({ lane }: { lane: LaneDetail }) {
 	const data = Array.from({ length: 60 }, (_, i) => {
 		const time = new Date(end - (59 - i) * 60_000).toISOString().slice(0, 16);
 		const m = at.get(time);
-		return { time: time.slice(11), came: m?.received ?? 0, left: m?.finished ?? 0, deferred: m?.failed ?? 0 };
+		return { time: time.slice(11), received: m?.received ?? 0, left: m?.finished ?? 0, deferred: m?.failed ?? 0 };
 	});
-	const sum = (k: "came" | "left" | "deferred") => data.reduce((n, d) => n + d[k], 0);
+	const sum = (k: "received" | "left" | "deferred") => data.reduce((n, d) => n + d[k], 0);
 	return (
 		<>
 			<Text size="sm" mb={4}>
-				<b>Last hour</b> <Key color="kelp-6" /> {count(sum("came"))} came <Key color="blue-6" /> {count(sum("left"))}{" "}
-				left <Key color="brass-5" /> {count(sum("deferred"))} attempts deferred
+				<b>Last hour</b> <Key color="kelp-6" /> {count(sum("received"))} received <Key color="blue-6" />{" "}
+				{count(sum("left"))} left <Key color="brass-5" /> {count(sum("deferred"))} attempts deferred
 			</Text>
 			<AreaChart
 				h={110}
@@ -164,7 +164,7 @@ function Flow({ lane }: { lane: LaneDetail }) {
 				yAxisProps={{ width: 34, allowDecimals: false }}
 				areaChartProps={{ "aria-label": "Messages a minute" } as never}
 				series={[
-					{ name: "came", color: "kelp.6" },
+					{ name: "received", color: "kelp.6" },
 					{ name: "left", color: "blue.6" },
 					{ name: "deferred", color: "brass.5" },
 				]}

@@ -21,7 +21,7 @@ export function MessagePage() {
 	const { archive } = useSearch({ from: "/messages/$id" });
 	const trace = useQuery({ queryKey: ["trace", id, archive], queryFn: () => gull.trace(id, archive) });
 	if (!trace.data) {
-		return trace.error ? <Failed error={trace.error} /> : <Loading what="the message's way" />;
+		return trace.error ? <Failed error={trace.error} /> : <Loading what="the message's path" />;
 	}
 	const t = trace.data;
 	const waits =
@@ -67,7 +67,7 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 				</Group>
 			</Group>
 			<Text size="sm">
-				from <span className="mono">{shown(m.sender)}</span>, {octets(m.size)}, came <When time={m.received_at} /> (
+				from <span className="mono">{shown(m.sender)}</span>, {octets(m.size)}, received <When time={m.received_at} /> (
 				{exact(m.received_at)}), id <span className="mono">{m.id}</span>
 				{m.message_id_header && (
 					<>
@@ -155,7 +155,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 				m.direction === "own"
 					? m.protocol === "reply"
 						? "answered by itself"
-						: "the sender was told by"
+						: "notice to the sender"
 					: "a notice from elsewhere",
 			),
 		),
@@ -231,7 +231,7 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 					search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient } as never}
 					size="sm"
 				>
-					Probe the way there
+					Probe the path
 				</Anchor>
 			)}
 		</section>

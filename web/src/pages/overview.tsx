@@ -187,8 +187,8 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 								<Table.Th ta="right">Waits</Table.Th>
 								<Table.Th>Oldest</Table.Th>
 								<Table.Th>Next attempt</Table.Th>
-								<Table.Th>Expired from</Table.Th>
-								<Table.Th>Last answer</Table.Th>
+								<Table.Th>Expires</Table.Th>
+								<Table.Th>Last reply</Table.Th>
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>

@@ -70,7 +70,7 @@ export function ProbePage() {
 				</div>
 				<SegmentedControl
 					size="xs"
-					aria-label="Which way"
+					aria-label="Direction"
 					value={inwards ? "in" : "out"}
 					onChange={(v) => setInwards(v === "in")}
 					data={[

@@ -289,7 +289,7 @@ function LaneTable({
 					},
 					{
 						accessor: "last_reply",
-						title: "Last answer",
+						title: "Last reply",
 						width: "30%",
 						render: (l) =>
 							l.state === "stranded" ? (

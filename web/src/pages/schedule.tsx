@@ -42,7 +42,7 @@ export function ScheduleView() {
 					{field("domain", "In force for domain", "greywacke.example")}
 					{field("route", "In force for route", "to the world")}
 					{field("intervals", "Try out: intervals", "5m,15m,1h")}
-					{field("warn_after", "Try out: sender told after", "4h")}
+					{field("warn_after", "Try out: delay notice after", "4h")}
 					{field("expire_after", "Try out: expired after", "5d")}
 				</Group>
 			</section>
@@ -89,7 +89,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 						<g key={m}>
 							<line x1={x(m)} x2={x(m)} y1={36} y2={42} stroke="currentColor" strokeOpacity={0.4} />
 							<text x={x(m)} y={56} fontSize={11} fill="currentColor" textAnchor={m === 0 ? "start" : "middle"}>
-								{m === 0 ? "came in" : span(m)}
+								{m === 0 ? "received" : span(m)}
 							</text>
 						</g>
 					))}
@@ -110,7 +110,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 								strokeWidth={3}
 							/>
 							<text x={x(p.warn_after)} y={11} fontSize={11} fill="currentColor" textAnchor="middle">
-								sender told
+								delay notice
 							</text>
 						</g>
 					)}

@@ -108,7 +108,7 @@ export function SessionsView() {
 							{ accessor: "started_at", title: "Began", width: 85, render: (s) => <When time={s.started_at} /> },
 							{ accessor: "seconds", title: "Lasted", textAlign: "right", width: 80, render: (s) => lasted(s.seconds) },
 							{
-								accessor: "way",
+								accessor: "direction",
 								title: "Path",
 								width: 150,
 								ellipsis: true,

@@ -111,7 +111,7 @@ function Example({ snag: { evidence: e, title } }: { snag: Snag }) {
 				<Group gap="md">
 					{e.message_id && (
 						<Anchor component={Link} to="/messages/$id" params={{ id: e.message_id } as never} size="sm">
-							The message's way
+							The message's path
 						</Anchor>
 					)}
 					{e.session_id && (

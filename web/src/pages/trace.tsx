@@ -230,7 +230,7 @@ function Results({ words }: { words: SearchWords }) {
 						columns={[
 							{
 								accessor: "received_at",
-								title: "Came",
+								title: "Received",
 								width: 100,
 								sortable: true,
 								render: (m) => <When time={m.received_at} />,

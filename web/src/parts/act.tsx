@@ -37,8 +37,8 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 	},
 	release: { label: "Release", title: "Release", about: "Held messages go on immediately.", button: "Release" },
 	reroute: {
-		label: "Send another way …",
-		title: "Send another way",
+		label: "Send by another route …",
+		title: "Send by another route",
 		about: "By another route, or straight to a host.",
 		button: "Send",
 	},

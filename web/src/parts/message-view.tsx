@@ -40,7 +40,7 @@ export function MessageView({ id }: { id: string }) {
 						{ value: "", label: "Hidden" },
 						{ value: "text", label: "Text" },
 						{ value: "fields", label: "Header" },
-						{ value: "raw", label: "Header as it came" },
+						{ value: "raw", label: "Header as received" },
 						{ value: "parts", label: "Structure" },
 					]}
 				/>

@@ -157,7 +157,7 @@ function Table({
 					void navigate({ to: "/messages/$id", params: { id: record.delivery.message_id } as never })
 				}
 				columns={[
-					{ accessor: "received_at", title: "Came", width: 105, render: (q) => <When time={q.received_at} /> },
+					{ accessor: "received_at", title: "Received", width: 105, render: (q) => <When time={q.received_at} /> },
 					{ accessor: "delivery.state", title: "State", width: 100, render: (q) => <State state={q.delivery.state} /> },
 					{
 						accessor: "subject",
@@ -190,29 +190,29 @@ function Table({
 						),
 					},
 					{ accessor: "size", title: "Size", textAlign: "right", width: 70, render: (q) => octets(q.size) },
-					{ accessor: "delivery.attempts", title: "Tries", textAlign: "right", width: 55 },
+					{ accessor: "delivery.attempts", title: "Attempts", textAlign: "right", width: 92 },
 					{
 						accessor: "delivery.next_attempt_at",
-						title: "Next attempt",
+						title: "Next",
 						width: 80,
 						render: (q) =>
 							q.delivery.state === "held" ? "held" : <When due time={q.delivery.next_attempt_at} none="–" />,
 					},
 					{
 						accessor: "delivery.warned_at",
-						title: "Told",
-						width: 105,
+						title: "Delay notice",
+						width: 118,
 						render: (q) => <When time={q.delivery.warned_at} none="no" />,
 					},
 					{
 						accessor: "delivery.expires_at",
-						title: "Expired",
+						title: "Expires",
 						width: 100,
 						render: (q) => <When time={q.delivery.expires_at} />,
 					},
 					{
 						accessor: "delivery.last_reply",
-						title: "Last answer",
+						title: "Last reply",
 						render: (q) => <ReplyLine reply={q.delivery.last_reply} />,
 					},
 				]}

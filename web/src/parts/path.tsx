@@ -2,10 +2,10 @@ import { Anchor, Text } from "@mantine/core";
 import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 import type { Delivery, Message } from "../api/client";
+import classes from "./path.module.css";
 import { words } from "./reply";
 import { State } from "./state";
 import { shown, soft } from "./text";
-import classes from "./way.module.css";
 import { When } from "./when";
 
 /**
@@ -14,7 +14,7 @@ import { When } from "./when";
  */
 export function MessagePath({ message }: { message: Message }) {
 	return (
-		<section className={`surface ${classes.way}`} aria-label="The message's way">
+		<section className={`surface ${classes.path}`} aria-label="The message's path">
 			<Origin message={message} />
 			<ol className={classes.legs}>
 				{message.deliveries.map((d) => (
@@ -34,7 +34,7 @@ export function MessagePath({ message }: { message: Message }) {
 									{soft(d.next_hop)}
 								</Anchor>
 							}
-							note={tries(d)}
+							note={attempts(d)}
 						/>
 						<End delivery={d} />
 					</li>
@@ -77,7 +77,7 @@ function Stop({ kind, title, note }: { kind: string; title: ReactNode; note: Rea
 	);
 }
 
-function tries(d: Delivery): string {
+function attempts(d: Delivery): string {
 	switch (d.attempts) {
 		case 0:
 			return "no attempt yet";

@@ -60,7 +60,7 @@ export function SnagTable({ items }: { items: Snag[] }) {
 			<Table verticalSpacing={6} horizontalSpacing="sm" className={classes.table}>
 				<Table.Thead>
 					<Table.Tr>
-						<Table.Th w={95}>How bad</Table.Th>
+						<Table.Th w={95}>Severity</Table.Th>
 						<Table.Th>What and where</Table.Th>
 						<Table.Th ta="right" w={70}>
 							Waiting
