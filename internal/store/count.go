@@ -244,17 +244,17 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 	n := 0
 	if _, err := pgx.ForEachRow(rows, []any{&k.kind, &k.ids, &k.ns, &k.ats, &packed, &words, &withdrawn},
 		func() error {
-		n++
-		switch {
-		case withdrawn:
+			n++
+			switch {
+			case withdrawn:
+				return nil
+			case packed != nil:
+				return sums.add(packed, k.ids, words)
+			}
+			t := &taken[k.kind]
+			t.ids, t.ns, t.ats = append(t.ids, k.ids...), append(t.ns, k.ns...), append(t.ats, k.ats...)
 			return nil
-		case packed != nil:
-			return sums.add(packed, k.ids, words)
-		}
-		t := &taken[k.kind]
-		t.ids, t.ns, t.ats = append(t.ids, k.ids...), append(t.ns, k.ns...), append(t.ats, k.ats...)
-		return nil
-	}); err != nil || n == 0 {
+		}); err != nil || n == 0 {
 		return false, err
 	}
 	if err := sums.write(ctx, tx); err != nil {
