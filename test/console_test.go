@@ -222,7 +222,7 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	lane := s.until(t, ids[0], mail.Deferred).LaneID.String()
 	p := s.open(t, "keeper")
 	p.visit("/queue/" + lane)
-	p.shows("All in this lane", "a@sunkenpier.example", "3 came")
+	p.shows("All in this lane", "a@sunkenpier.example", "3 received")
 	// Chosen ones: hold, with how many and why.
 	p.do(
 		chromedp.Click(`input[aria-label="Choose `+ids[0]+`-1"]`),

@@ -109,7 +109,7 @@ func TestConsoleLeadsFromNothingToAMessageInAndAMessageOut(t *testing.T) {
 	p.visit("/queue")
 	p.shows("stranded", "Add a route", "they leave by themselves")
 	p.visit("/setup")
-	p.click(step("The way out"), "Add the route")
+	p.click(step("A route out"), "Add the route")
 	p.shows("to the world (mx)")
 	s.arrives(t, "harbour@saltmarsh.example") // without another click
 
