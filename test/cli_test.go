@@ -108,6 +108,7 @@ func TestExplainNamesRuleRouteAndAlias(t *testing.T) {
 }
 
 func TestSendFollowsAMessageToItsEnd(t *testing.T) {
+	takesLong(t)
 	s := world(t)
 	out, stderr, code := s.gull(t, "send", "--listener", "inside", "--client", "127.20.1.5",
 		"--from", "tickets@skerryline.example", "--to", "cli@greywacke.example", "--subject",
@@ -281,6 +282,7 @@ func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
 }
 
 func TestTraceFollowTellsEverythingOfAllNodesAsItHappens(t *testing.T) {
+	takesLong(t)
 	s := own(t, "follow", nil)
 	other := s.second(t, "reef")
 	c := s.command("trace", "follow", "-o", "jsonl")

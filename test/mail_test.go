@@ -130,6 +130,7 @@ func TestTLSIsUsedWhereOfferedAndWhatIsWrongIsNoted(t *testing.T) {
 }
 
 func TestGreylistedMailIsDeferredAndLeavesByItself(t *testing.T) {
+	takesLong(t)
 	s := world(t)
 	id := s.out(t, "patience@greywacke.example")
 	if d := s.until(t, id,
@@ -379,6 +380,7 @@ func TestFixingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
 }
 
 func TestMailExpiresInTheEnd(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(
 		t,

@@ -48,6 +48,7 @@ func (s *stack) mxPort(t *testing.T) string {
 }
 
 func TestEveryActionOnMessagesByCommand(t *testing.T) {
+	takesLong(t)
 	s := slow(t, "actions")
 	s.behave(t, "mx.saltmarsh.example", `{"closed": true}`)
 	ids := s.stuck(t, "a@saltmarsh.example", "b@saltmarsh.example", "c@saltmarsh.example",
@@ -150,6 +151,7 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 }
 
 func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
+	takesLong(t)
 	s := slow(t, "underway")
 	s.behave(t, "mx.slowtide.example", `{"pause": "700ms"}`)
 	for i := range 12 {
@@ -210,6 +212,7 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 }
 
 func TestWhatIsPausedWaitsAndGoesOn(t *testing.T) {
+	takesLong(t)
 	s := slow(t, "pauses")
 	first := s.stuck(t, "jo@sunkenpier.example")[0]
 	s.run(t, "lane", "pause", "sunkenpier.example", "--why", "their storm")
@@ -437,6 +440,7 @@ func TestTheScheduleIsShownAsItWillBe(t *testing.T) {
 }
 
 func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
+	takesLong(t)
 	s := slow(t, "nodes")
 	other := s.second(t, "reef")
 	s.behave(t, "mx.slowtide.example", `{"pause": "600ms"}`)

@@ -286,6 +286,7 @@ func pages(t *testing.T, c *client.Client, q url.Values) string {
 }
 
 func TestDamagedAndHostileArchivesAreBounded(t *testing.T) {
+	takesLong(t)
 	s := world(t)
 	s.until(
 		t,

@@ -147,6 +147,7 @@ func TestSetupByTheInterfaceInWhole(t *testing.T) {
 }
 
 func TestSetupByCommandsSaysWhatIsWrong(t *testing.T) {
+	takesLong(t)
 	s := own(t, "setupcli", nil)
 	for _, c := range []struct {
 		args, want string

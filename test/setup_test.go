@@ -284,6 +284,7 @@ func TestAChangeThatNobodyConfirmsGoesBack(t *testing.T) {
 }
 
 func TestAKillDuringApplyLeavesOneRevisionWhole(t *testing.T) {
+	takesLong(t)
 	s := own(t, "killapply", nil)
 	for round := range 4 {
 		s.run(t, "service", "set", "--retry-expire-after", fmt.Sprintf("%dd", 3+round))

@@ -195,6 +195,7 @@ func (s *stack) refusesWithout(t *testing.T, d door) {
 }
 
 func TestSignInBindsToTheConnectionAndTheSenderToTheAccount(t *testing.T) {
+	takesLong(t)
 	s, list := doorsWithPassword(t)
 	by := map[string]door{}
 	for _, d := range list {

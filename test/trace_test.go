@@ -278,6 +278,7 @@ func (s *stack) ended(t *testing.T, q url.Values) mail.Session {
 }
 
 func TestTheTranscriptIsWhatTheWireCarried(t *testing.T) {
+	takesLong(t)
 	s := own(t, "wire", func(c string) string {
 		return strings.Replace(c, "    kind: inside\n",
 			"    kind: inside\n    sign_in: [plain, login]\n    sign_in_without_tls: true\n", 1)
@@ -426,6 +427,7 @@ func TestTranscriptsAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 }
 
 func TestContentAndCredentialsAreNowhereButInTheMessage(t *testing.T) {
+	takesLong(t)
 	s := own(t, "quiet", nil)
 	givePassword(t, s, inesAddress, inesPassword)
 	const secret = "periwinkle-marmalade"
@@ -504,6 +506,7 @@ func unheeding(t *testing.T, listener string, lines ...string) {
 }
 
 func TestViewersSeeOfMessagesWhatTheSettingsLetThemSee(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "masked", func(c string) string {
 		return strings.Replace(c, "  retention: 30d\n",

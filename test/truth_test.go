@@ -167,6 +167,7 @@ func TestOnlyWhatWasSentCounts(t *testing.T) {
 }
 
 func TestAMailboxGoesOnlyWhenItIsMeant(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "gone", nil)
 	s.says(t, 0, "deck@skerryline.example", "mailbox", "remove", "deck@skerryline.example", "--dry-run")
@@ -176,6 +177,7 @@ func TestAMailboxGoesOnlyWhenItIsMeant(t *testing.T) {
 }
 
 func TestAWordOfLaterIsNotTakenForARule(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	s := own(t, "later", nil)
 	s.run(t, "relay", "add", "slow", "--position", "1", "--listeners", "inside", "--recipients",
@@ -193,6 +195,7 @@ func TestAWordOfLaterIsNotTakenForARule(t *testing.T) {
 }
 
 func TestMasksHideEveryFormAndEveryWayRound(t *testing.T) {
+	takesLong(t)
 	t.Parallel()
 	hook := "https://watch.skerryline.example/t0ken-of-the-hook"
 	s := own(t, "masks", func(c string) string {
