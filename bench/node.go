@@ -67,7 +67,6 @@ func (throwaway) ReturnLeases(context.Context, int, []mail.DeliveryID, time.Time
 func (throwaway) Finish(context.Context, int, []*store.Outcome) ([]*store.Entry, error) {
 	return nil, nil
 }
-func (throwaway) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
 func (throwaway) Replying(context.Context, string, string, time.Time, time.Time) (bool, error) {
 	return false, nil
 }

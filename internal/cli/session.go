@@ -92,7 +92,7 @@ func sessionColumns() []column[mail.Session] {
 			false,
 			func(s mail.Session) string { return s.Direction + " " + s.Listener + s.Route },
 		},
-		{"PEER", false, func(s mail.Session) string { return s.Address + " " + s.Name }},
+		{"REMOTE", false, func(s mail.Session) string { return s.Address + " " + s.Name }},
 		{
 			"TLS",
 			false,

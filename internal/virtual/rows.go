@@ -76,7 +76,7 @@ func (r *Rows) enter(entries []*store.Entry) {
 			if d.State.Final() {
 				r.tries[d.ID()] = append(r.tries[d.ID()], d.FinishedAt.Time)
 				r.done[d.ID()] = *d
-				putInto(r, e.Boxes[i])
+				r.put(e.Boxes[i])
 				continue
 			}
 			r.waiting[d.ID()] = &row{
@@ -247,15 +247,15 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 		} else if one := r.waiting[id]; one != nil {
 			one.due.Delivery, one.leased = *o.Delivery, false
 		}
-		putInto(r, o.Mailbox)
+		r.put(o.Mailbox)
 		r.note(o.Events)
 		r.enter(o.Generated)
 	}
 	return nil, nil
 }
 
-// putInto puts a message into a mailbox, if there is one. mu is held.
-func putInto(r *Rows, l *store.MailboxMessage) {
+// put puts a message into a mailbox, if there is one. mu is held.
+func (r *Rows) put(l *store.MailboxMessage) {
 	if l != nil {
 		u := r.used[l.Mailbox]
 		r.used[l.Mailbox] = [2]int64{u[0] + 1, u[1] + int64(len(r.content[l.ID])+len(l.Head))}
@@ -320,14 +320,6 @@ func (r *Rows) MailboxesUse(_ context.Context, mailboxes []string) (map[string]i
 		out[box] = r.used[box][1]
 	}
 	return out, nil
-}
-
-// MailboxUse is how full a mailbox is.
-func (r *Rows) MailboxUse(_ context.Context, mailbox string) (int64, int64, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	u := r.used[mailbox]
-	return u[0], u[1], nil
 }
 
 // Replying reports whether a mailbox may answer a sender now.

@@ -163,8 +163,7 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 	for i, r := range group {
 		entries[i] = r.entry
 	}
-	arriving := x.scheduler.arrivals(ctx, entries)
-	run := x.scheduler.reserve(entries, arriving)
+	run := x.scheduler.reserve(ctx, entries)
 	enter := func() error {
 		asking, cancel := context.WithTimeout(ctx, enterTimeout)
 		defer cancel()
@@ -173,7 +172,7 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 	err := enter()
 	if errors.Is(err, store.ErrOver) && x.heart.nextRun(ctx, run) { // it was not entered: once more
 		x.scheduler.unreserve(entries)
-		run = x.scheduler.reserve(entries, arriving)
+		run = x.scheduler.reserve(ctx, entries)
 		err = enter()
 	}
 	var lost *store.Unclear

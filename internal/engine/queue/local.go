@@ -16,7 +16,6 @@ import (
 
 // mailboxStore knows how full mailboxes are, and who was replied to.
 type mailboxStore interface {
-	MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error)
 	MailboxesUse(ctx context.Context, mailboxes []string) (octets map[string]int64, err error)
 	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
 }
@@ -69,7 +68,7 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, enterTimeout)
 	defer cancel()
-	_, used, err := s.Store.MailboxUse(ctx, d.Recipient)
+	octets, err := s.Store.MailboxesUse(ctx, []string{d.Recipient})
 	if err != nil {
 		return &deliver.Failure{
 			Cause: diagnose.OurTrouble,
@@ -80,6 +79,7 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 			},
 		}
 	}
+	used := octets[d.Recipient]
 	if used+size <= int64(box.Quota) {
 		return nil
 	}

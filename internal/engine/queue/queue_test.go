@@ -110,7 +110,6 @@ func (f *fake) OpenContent(context.Context, ident.ID) (*store.Content, error) {
 func (f *fake) LeaseDue(context.Context, store.Lease) ([]store.Due, error) {
 	return nil, nil
 }
-func (f *fake) MailboxUse(context.Context, string) (int64, int64, error) { return 0, 0, nil }
 func (f *fake) Replying(context.Context, string, string, time.Time, time.Time) (bool, error) {
 	return true, nil
 }

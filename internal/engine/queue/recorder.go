@@ -172,9 +172,9 @@ func (r *recorder) finishAll(group []*store.Outcome) error {
 	for _, o := range group {
 		notices = append(notices, o.Generated...)
 	}
-	run := r.scheduler.reserve(notices, r.scheduler.arrivals(context.Background(), notices))
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
+	run := r.scheduler.reserve(ctx, notices)
 	foreign, err := r.Store.Finish(ctx, run, group)
 	if err != nil {
 		r.leases.Suspect()

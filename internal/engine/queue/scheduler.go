@@ -256,8 +256,8 @@ func (s *scheduler) jobsOfDue(cfg *config.Compiled, due []store.Due) (order []*j
 // reserve decides which deliveries this node takes on immediately: those whose lane
 // is open and has room in memory. The others wait in the database. It returns the run
 // that they are leased to.
-func (s *scheduler) reserve(entries []*store.Entry, a *arrivals) (run int) {
-	now := time.Now()
+func (s *scheduler) reserve(ctx context.Context, entries []*store.Entry) (run int) {
+	now, a := time.Now(), s.arrivals(ctx, entries)
 	s.lanes.mu.Lock()
 	defer s.lanes.mu.Unlock()
 	for _, e := range entries {
@@ -283,7 +283,7 @@ func (s *scheduler) reserve(entries []*store.Entry, a *arrivals) (run int) {
 // arrive puts a message straight into a mailbox of ours, if nothing stands against it.
 // lanes.mu is held.
 func (s *scheduler) arrive(e *store.Entry, d *mail.Delivery, a *arrivals, now time.Time) *store.MailboxMessage {
-	if a == nil || d.NextHop != "local" {
+	if d.NextHop != "local" {
 		return nil
 	}
 	l := s.lanes.of(d)

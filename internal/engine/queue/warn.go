@@ -106,7 +106,7 @@ func (w *warner) warnPage(
 		for _, one := range warnings {
 			notices = append(notices, one.Notices...)
 		}
-		run := w.scheduler.reserve(notices, nil)
+		run := w.scheduler.reserve(ctx, notices)
 		dropped, err := w.Store.Warn(ctx, run, now.UTC(), warnings)
 		if err != nil {
 			w.leases.Suspect()

@@ -243,7 +243,9 @@ type fullness struct {
 	err  error
 }
 
-func (f *fullness) MailboxUse(context.Context, string) (int64, int64, error) { return 0, f.used, f.err }
+func (f *fullness) MailboxesUse(_ context.Context, boxes []string) (map[string]int64, error) {
+	return map[string]int64{boxes[0]: f.used}, f.err
+}
 
 // nobody is a next hop that knows everybody but nobody.
 type nobody struct{}

@@ -50,7 +50,7 @@ type Verifier interface {
 
 // Mailboxes knows how full a mailbox is.
 type Mailboxes interface {
-	MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error)
+	MailboxesUse(ctx context.Context, mailboxes []string) (octets map[string]int64, err error)
 }
 
 // Originals finds the message of ours that a notification from elsewhere is about, and

@@ -123,7 +123,8 @@ func (se recipientTalk) roomFor(
 	if !full || se.server.Mailboxes == nil {
 		return nil
 	}
-	_, used, err := se.server.Mailboxes.MailboxUse(ctx, to.String())
+	octets, err := se.server.Mailboxes.MailboxesUse(ctx, []string{to.String()})
+	used := octets[to.String()]
 	if err != nil || used+max(size, 1) <= int64(box.Quota) {
 		return nil // if it cannot be known now, delivery will find out
 	}

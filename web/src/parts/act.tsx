@@ -50,7 +50,7 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 		button: "Change",
 	},
 	"change-domain": {
-		label: "Fix the domain …",
+		label: "Change the domain …",
 		title: "Fix a wrong recipient domain",
 		about: "What stands before the @ stays; they are sent where the right domain leads.",
 		button: "Fix",
