@@ -27,7 +27,7 @@ func (s *stack) open(t *testing.T, name string) *page {
 		t.Fatal(err)
 	}
 	t.Cleanup(stop)
-	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	t.Cleanup(cancel)
 	p := &page{t, ctx, "http://" + s.http}
 	p.do(browser.SignIn(p.url, name, password))
@@ -74,10 +74,7 @@ func (m missing) Error() string { return "the page lacks " + string(m) }
 func (p *page) press(name string) {
 	p.t.Helper()
 	p.do(
-		chromedp.Click(
-			`//*[self::a or self::button][normalize-space(.)="`+name+`" or @aria-label="`+name+`"]`,
-			chromedp.BySearch,
-		),
+		browser.Press(`//*[self::a or self::button][normalize-space(.)="` + name + `" or @aria-label="` + name + `"]`),
 	)
 }
 
@@ -142,7 +139,7 @@ func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.press("Queue")
 	p.shows("2 lanes with mail waiting", "sunkenpier.example", "foghorn.example", "resting")
-	p.do(chromedp.SendKeys(`input[aria-label^="Show lanes"]`, "dns-trouble"))
+	p.do(browser.Type(`input[aria-label^="Show lanes"]`, "dns-trouble"))
 	if err := eventually(5*time.Second, func() error {
 		if strings.Contains(p.text(), "sunkenpier.example") {
 			return missing("the filter's effect")
@@ -161,7 +158,7 @@ func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
 	p.visit("/queue/" + lane)
 	p.shows("b@foghorn.example", "DNS gives no answer for foghorn.example")
 	// "/" goes to the search; an id leads to its message.
-	p.do(chromedp.KeyEvent("/"), chromedp.SendKeys(`input[aria-label="Find messages"]`, strings.ToLower(id)+"\r"))
+	p.do(chromedp.KeyEvent("/"), browser.Type(`input[aria-label="Find messages"]`, strings.ToLower(id)+"\r"))
 	p.shows("to b@foghorn.example", "DNS gives no answer", "What happened")
 	p.visit("/messages/0000000000001")
 	p.shows("This cannot be shown", "there is no such message")
@@ -180,17 +177,17 @@ func TestConsoleOfAViewerAndOfAStranger(t *testing.T) {
 	p.visit("/messages/" + id)
 	p.shows("Try now")
 	var disabled bool
-	p.do(chromedp.JavascriptAttribute(`//button[contains(., "Try now")]`, "disabled", &disabled, chromedp.BySearch))
+	p.do(browser.Disabled(`//button[contains(., "Try now")]`, &disabled))
 	if !disabled {
 		t.Error("a viewer may press what is not for viewers")
 	}
 	p.press("Signed in as deck")
 	p.shows("deck, may look, not change")
-	p.do(chromedp.Click(`//*[@role="menuitem"]`, chromedp.BySearch))
+	p.do(browser.Press(`//*[@role="menuitem"]`))
 	p.shows("Sign in to see where the mail is.")
 	p.do(
-		chromedp.SendKeys(`input[autocomplete="username"]`, "deck"),
-		chromedp.SendKeys(`input[autocomplete="current-password"]`, "guess\r"),
+		browser.Type(`input[autocomplete="username"]`, "deck"),
+		browser.Type(`input[autocomplete="current-password"]`, "guess\r"),
 	)
 	p.shows("name or password is wrong")
 }
@@ -225,8 +222,8 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	p.shows("All in this lane", "a@sunkenpier.example", "3 received")
 	// Chosen ones: hold, with how many and why.
 	p.do(
-		chromedp.Click(`input[aria-label="Choose `+ids[0]+`-1"]`),
-		chromedp.Click(`input[aria-label="Choose `+ids[1]+`-1"]`),
+		browser.Press(`input[aria-label="Choose `+ids[0]+`-1"]`),
+		browser.Press(`input[aria-label="Choose `+ids[1]+`-1"]`),
 	)
 	p.press("2 chosen messages")
 	p.click("[role=menu]", "Hold")
@@ -241,7 +238,7 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	p.press("All in this lane")
 	p.click("[role=menu]", "Drop …")
 	p.shows("3 deliveries match", "Yes, drop 3 deliveries and tell nobody")
-	p.do(chromedp.Click(`[role=dialog] input[type=checkbox]`))
+	p.do(browser.Press(`[role=dialog] input[type=checkbox]`))
 	p.click("[role=dialog]", "Drop")
 	p.shows("3 deliveries are dropped")
 	s.until(t, ids[2], mail.Discarded)
@@ -254,12 +251,12 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	p.press("More")
 	p.click("[role=menu]", "Send by another route …")
 	p.shows("1 delivery match")
-	p.do(chromedp.Click(`[role=dialog] input[value=host]`))
+	p.do(browser.Press(`[role=dialog] input[value=host]`))
 	p.fill("[role=dialog]", "Host", "127.30.0.12:"+s.mxPort(t))
 	p.click("[role=dialog]", "Send")
 	s.until(t, ids[0], mail.Delivered)
 	p.shows("sent by host 127.30.0.12", "delivered")
-	p.do(chromedp.Click(`//label[normalize-space(.)="Text"]`, chromedp.BySearch))
+	p.do(browser.Press(`//label[normalize-space(.)="Text"]`))
 	p.shows("The tide is out.")
 	// All delivery stands still until it is resumed.
 	p.visit("/queue")

@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"gullroute/test/browser"
 	"strings"
 	"testing"
 	"time"
@@ -29,8 +30,8 @@ func (p *page) fill(within, label, text string) {
 		p.t.Fatalf("%v\nthe page shows:\n%s", err, p.text())
 	}
 	at := fmt.Sprintf(`[id=%q]`, id)
-	p.do(chromedp.Focus(at, chromedp.ByQuery), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
-		chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(at, text, chromedp.ByQuery))
+	p.do(browser.Focus(at), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+		chromedp.KeyEvent(kb.Delete), browser.Type(at, text))
 }
 
 func orBody(selector string) string {
@@ -140,7 +141,7 @@ func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
 	p.fill(".mantine-Drawer-content", "Networks", "10.0.0.1/8")
 	p.do(chromedp.KeyEvent(kb.Tab))
 	p.shows("did you mean 10.0.0.0/8?") // while one types
-	p.do(chromedp.Focus(`.mantine-Drawer-content .mantine-TagsInput-inputField`, chromedp.ByQuery),
+	p.do(browser.Focus(`.mantine-Drawer-content .mantine-TagsInput-inputField`),
 		chromedp.KeyEvent(kb.Backspace))
 	p.fill(".mantine-Drawer-content", "Networks", "0.0.0.0/0")
 	p.choose(".mantine-Drawer-content", "Action", "allow")
@@ -150,7 +151,7 @@ func TestConsoleRefusesAnOpenRelayAndShowsItOnEveryPage(t *testing.T) {
 	p.shows("This draft is dangerous", "lets anyone send anywhere (an open relay)")
 	p.click("", "Rehearse on recent mail")
 	p.shows("came through", "It is applied only by force, with a reason")
-	p.do(chromedp.SendKeys(`input[aria-label="Reason"]`, "the auditors test it", chromedp.ByQuery))
+	p.do(browser.Type(`input[aria-label="Reason"]`, "the auditors test it"))
 	p.click("", "Apply all the same")
 	p.shows("There is no draft")
 	for _, path := range []string{"/", "/queue", "/messages", "/setup/peers", "/explain"} {
@@ -176,7 +177,7 @@ func TestConsoleChangesTheOrderByKeyboardAndExplains(t *testing.T) {
 	p.visit("/setup/routes")
 	p.shows("to the world", "by provider")
 	grip := `button[aria-label="Drag shelf"]`
-	p.do(chromedp.Focus(grip, chromedp.ByQuery))
+	p.do(browser.Focus(grip))
 	for _, key := range []string{" ", kb.ArrowUp, " "} {
 		p.do(chromedp.KeyEvent(key), chromedp.Sleep(300*time.Millisecond))
 	}

@@ -14,11 +14,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/klauspost/compress/zstd"
 
 	"gullroute/internal/core/mail"
+	"gullroute/test/browser"
 )
 
 // TestTenSupportCalls answers each call by one search and one page.
@@ -114,8 +114,8 @@ func TestTenSupportCalls(t *testing.T) {
 			"Find the forward that sends it back"}},
 	} {
 		p.visit("/trace?q=" + url.QueryEscape(strings.Trim(call.search, "“”")))
-		p.do(chromedp.WaitVisible(`table tbody tr td a`, chromedp.ByQuery),
-			chromedp.Click(`table tbody tr td a`, chromedp.ByQuery))
+		p.do(browser.Visible(`table tbody tr td a`),
+			browser.Press(`table tbody tr td a`))
 		if err := eventually(10*time.Second, func() error {
 			text := p.text()
 			for _, w := range call.shows {

@@ -37,9 +37,8 @@ func Start(ctx context.Context, width, height int, dark bool) (context.Context, 
 func SignIn(url, name, password string) chromedp.Tasks {
 	return chromedp.Tasks{
 		chromedp.Navigate(url),
-		chromedp.WaitVisible(`input[autocomplete="username"]`),
-		chromedp.SendKeys(`input[autocomplete="username"]`, name),
-		chromedp.SendKeys(`input[autocomplete="current-password"]`, password+"\r"),
-		chromedp.WaitVisible(`nav[aria-label="Pages"]`),
+		Type(`input[autocomplete="username"]`, name),
+		Type(`input[autocomplete="current-password"]`, password+"\r"),
+		Visible(`nav[aria-label="Pages"]`),
 	}
 }

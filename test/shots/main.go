@@ -67,7 +67,7 @@ func shoot(url, name, password, out, arg string) error {
 	for _, name := range press {
 		tasks = append(
 			tasks,
-			chromedp.Click(`//button[normalize-space(.)="`+name+`"]`, chromedp.BySearch),
+			browser.Press(`//button[normalize-space(.)="`+name+`"]`),
 			chromedp.Sleep(2*time.Second),
 		)
 	}
