@@ -147,12 +147,12 @@ func messageFigure(q *query, f report.Question) string {
 		if f.Value == "<>" {
 			return "m.sender = ''"
 		}
-		return "lower(m.sender) = " + q.param(f.Value)
+		return sameAs("lower(m.sender)", q.param(f.Value))
 	case "sender_domain":
 		if f.Value == "<>" {
 			return "m.sender = ''"
 		}
-		return "m.sender <> '' AND " + domainSQL("m.sender") + " = " + q.param(f.Value)
+		return "m.sender <> '' AND " + sameAs(domainSQL("m.sender"), q.param(f.Value))
 	case "client":
 		return "m.client_address <> '' AND nullif(m.client_address, '')::inet = " + q.param(
 			f.Value,
@@ -169,9 +169,9 @@ func messageFigure(q *query, f report.Question) string {
 func deliveryFigure(q *query, f report.Question, route string) string {
 	switch f.Dim {
 	case "recipient":
-		return "lower(d.recipient) = " + q.param(f.Value)
+		return sameAs("lower(d.recipient)", q.param(f.Value))
 	case "recipient_domain":
-		return domainSQL("d.recipient") + " = " + q.param(f.Value)
+		return sameAs(domainSQL("d.recipient"), q.param(f.Value))
 	case "host":
 		return "d.reply->>'stage' NOT IN ('mailbox', 'route') AND d.reply->>'host' = " + q.param(
 			f.Value,

@@ -86,9 +86,8 @@ func (q *query) andSender(text string, after ident.ID) {
 	}
 	fmt.Fprintf(
 		q,
-		` AND lower(m.sender) = %s AND m.id >= greatest(%s, (SELECT min(message_id)
-			FROM delivery))`,
-		q.arg(strings.ToLower(text)),
+		` AND %s AND m.id >= greatest(%s, (SELECT min(message_id) FROM delivery))`,
+		sameAs("lower(m.sender)", q.arg(strings.ToLower(text))),
 		q.arg(int64(after)),
 	)
 }

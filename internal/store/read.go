@@ -104,7 +104,7 @@ func (s Messages) LatestTo(
 	var id ident.ID
 	err := s.pool.QueryRow(
 		ctx,
-		`SELECT message_id FROM delivery_done WHERE lower(recipient) = lower($1)
+		`SELECT message_id FROM delivery_done WHERE `+sameAs("lower(recipient)", "lower($1)")+`
 			AND message_id >= $2 ORDER BY message_id DESC LIMIT 1`,
 		recipient,
 		int64(ident.Floor(since)),
