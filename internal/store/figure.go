@@ -83,8 +83,9 @@ func (s Counts) Figure(ctx context.Context, f report.Question) ([]report.Behind,
 			state = "d.state <> 'delivered' AND d.state = " + q.param(f.Kind)
 		}
 		sql = `SELECT d.finished_at, m.id, d.n, 0::bigint, 0::bigint, m.sender, d.recipient,
-			m.subject, m.size, concat_ws(' ', nullif(d.reply->>'code', '0'), d.reply->>'enhanced',
-				d.reply->>'text'), d.cause
+			m.subject, m.size, CASE WHEN d.reply->>'stage' = 'mailbox' AND NOT d.reply ? 'code'
+				THEN ` + briefSQL + ` ELSE concat_ws(' ', nullif(d.reply->>'code', '0'),
+					d.reply->>'enhanced', d.reply->>'text') END, d.cause
 			FROM delivery_done d JOIN message m ON m.id = d.message_id JOIN lane l ON l.id = d.lane
 			WHERE d.message_id >= ` + q.param(
 			low,

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"reflect"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -156,13 +158,36 @@ func writeDone(w *rowWriter, d *mail.Delivery) {
 	}
 	w.time(d.ExpiresAt.Time)
 	w.time(d.FinishedAt.Time)
-	if d.Last == nil {
+	switch {
+	case d.Last == nil:
 		w.null()
-	} else {
+	case d.State == mail.Delivered && reflect.DeepEqual(d.Last, mail.IntoMailbox(d.Last.Host, d.Recipient)):
+		w.jsonOf(briefReply{d.Last.Stage, d.Last.Host})
+	default:
 		w.jsonOf(d.Last)
 	}
 	w.text(string(d.Cause))
 }
+
+// briefReply stands for mail.IntoMailbox: half of the row would be that one sentence.
+type briefReply struct {
+	Stage diagnose.Stage `json:"stage"`
+	Host  string         `json:"host"`
+}
+
+// inFull is a reply as it was before it was written as a briefReply.
+func inFull(r *mail.LastReply, recipient string) *mail.LastReply {
+	if r != nil && r.Stage == diagnose.StageMailbox && r.Code == 0 && r.Text == "" {
+		return mail.IntoMailbox(r.Host, recipient)
+	}
+	return r
+}
+
+// briefSQL is the text of a delivery's briefReply.
+var briefSQL = func() string {
+	r := mail.IntoMailbox("", "")
+	return fmt.Sprintf("'%d %s %s' || d.recipient", r.Code, r.Enhanced, r.Text)
+}()
 
 // CountHistory counts all that is to be counted now, and finds the last answers
 // of lanes.

@@ -152,7 +152,7 @@ func scanDelivery(row pgx.CollectableRow, d *mail.Delivery, more ...any) error {
 	if via != "" {
 		d.Via = strings.Split(via, viaSeparator)
 	}
-	d.Key = d.ID()
+	d.Key, d.Last = d.ID(), inFull(d.Last, d.Recipient)
 	return err
 }
 

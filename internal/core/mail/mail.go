@@ -101,6 +101,17 @@ type LastReply struct {
 	Tried []LastReply `json:"tried,omitempty"`
 }
 
+// IntoMailbox is the reply of a node that puts a message into a mailbox of ours.
+func IntoMailbox(node, recipient string) *LastReply {
+	return &LastReply{
+		Stage:    diagnose.StageMailbox,
+		Host:     node,
+		Code:     250,
+		Enhanced: "2.1.5",
+		Text:     "put into mailbox " + recipient,
+	}
+}
+
 // String is the reply on one line.
 func (r LastReply) String() string {
 	var words []string

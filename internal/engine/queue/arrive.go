@@ -91,17 +91,6 @@ func (a *arrivals) put(m *mail.Message, d *mail.Delivery, l *lane, closed bool) 
 	at := mail.At(a.now)
 	d.State, d.Cause, d.Attempts = mail.Delivered, diagnose.NoCause, 1
 	d.FirstAttemptAt, d.LastAttemptAt, d.FinishedAt = at, at, at
-	d.Last = intoMailboxReply(a.node, d.Recipient)
+	d.Last = mail.IntoMailbox(a.node, d.Recipient)
 	return mailbox.Message(m.ID, from, d.Recipient, a.now)
-}
-
-// intoMailboxReply is the reply of our own mailboxes.
-func intoMailboxReply(node, recipient string) *mail.LastReply {
-	return &mail.LastReply{
-		Stage:    diagnose.StageMailbox,
-		Host:     node,
-		Code:     250,
-		Enhanced: "2.1.5",
-		Text:     "put into mailbox " + recipient,
-	}
 }

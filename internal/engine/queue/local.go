@@ -34,7 +34,7 @@ func (s *sender) intoMailbox(l *lane, j *job) {
 			results[i] = deliver.Result{Reply: f.Reply, Failure: f}
 			continue
 		}
-		results[i] = deliver.Result{Reply: *intoMailboxReply(s.Name, d.Recipient)}
+		results[i] = deliver.Result{Reply: *mail.IntoMailbox(s.Name, d.Recipient)}
 		messages[i] = mailbox.Message(j.message, j.from(), d.Recipient, now)
 		replies[i] = s.author.reply(cfg, box, j, d, now)
 	}
