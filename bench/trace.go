@@ -84,7 +84,7 @@ func (h *harbour) past(n int) error {
 			return fmt.Errorf("%.60s: %w", sql, err)
 		}
 	}
-	return nil
+	return store.Words{DB: st.DB}.IndexClosed(h.b.ctx, h.began)
 }
 
 // searches are one for each kind of filter, rare and common.

@@ -210,6 +210,12 @@ func (n *Node) loops() []supervise.Loop {
 			Do:    in.Readiness.Watch,
 		},
 		{Name: "forgetting", Every: time.Hour, Limit: 30 * time.Minute, Do: now(up.forget)},
+		{
+			Name:  "words of days that are over",
+			Every: 10 * time.Minute,
+			Limit: 6 * time.Hour,
+			Do:    now(store.Words{DB: n.DB}.IndexClosed),
+		},
 		{Name: "counts", Every: countEvery, Limit: time.Minute, Do: up.count},
 		{
 			Name:  "counts by lane",

@@ -5,10 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 
@@ -36,13 +33,12 @@ type keys struct {
 	ats  []time.Time
 }
 
-// increments are what a commit adds to the counts: the sums of what happened in it, the
-// words of the messages that it enters, and keys of what must be read to be counted.
+// increments are what a commit adds to the counts: the sums of what happened in it,
+// and keys of what must be read to be counted.
 type increments struct {
-	sums  report.Count
-	ids   []int64 // of the messages
-	words []string
-	keys  []keys
+	sums report.Count
+	ids  []int64 // of the messages that are entered
+	keys []keys
 }
 
 // entered adds messages that are entered, and those of their deliveries that are at their
@@ -64,29 +60,7 @@ func (x *increments) entered(entries []*Entry) {
 			}
 		}
 		x.ids = append(x.ids, int64(e.Message.ID))
-		x.words = append(x.words, wordsOf(e))
 	}
-}
-
-// maxWords bounds the words of a message, in characters.
-const maxWords = 4000
-
-// wordsOf are the words by whose parts a message is found, as wordsSQL writes them.
-func wordsOf(e *Entry) string {
-	m := e.Message
-	all := []string{m.Sender, m.HeaderFrom, m.Subject, m.MessageID}
-	for _, d := range e.Deliveries {
-		for _, a := range []string{d.Recipient, d.Original} {
-			if !slices.Contains(all[4:], a) {
-				all = append(all, a)
-			}
-		}
-	}
-	text := strings.ToLower(strings.Join(all, "\n"))
-	if utf8.RuneCountInString(text) > maxWords {
-		text = string([]rune(text)[:maxWords])
-	}
-	return text
 }
 
 // finished adds outcomes, as far as they were recorded.
@@ -122,26 +96,24 @@ func (x *increments) finished(outcomes []*Outcome, recorded map[mail.DeliveryID]
 
 // table is the log of what is to be counted.
 func (x *increments) table() table {
-	return table{"count_log", "kind, ids, ns, ats, sums, words", func(w *rowWriter) {
+	return table{"count_log", "kind, ids, ns, ats, sums", func(w *rowWriter) {
 		if len(x.ids) > 0 || x.sums.Len() > 0 {
-			w.row(6)
+			w.row(5)
 			w.int2(countReceived)
 			w.int8s(x.ids)
 			w.null()
 			w.null()
 			w.bytes(x.sums.Log())
-			w.texts(x.words)
 		}
 		for _, k := range x.keys {
 			if len(k.ids) == 0 {
 				continue
 			}
-			w.row(6)
+			w.row(5)
 			w.int2(k.kind)
 			w.int8s(k.ids)
 			w.int2s(k.ns)
 			w.times(k.ats)
-			w.null()
 			w.null()
 		}
 	}}
@@ -150,8 +122,7 @@ func (x *increments) table() table {
 // countAtOnce is how many commits are counted together.
 const countAtOnce = 400
 
-// Count counts what is to be counted, a part of it, and writes its words for
-// searches. It reports whether there is more. One node at a time does it.
+// Count counts what is to be counted, a part of it. It reports whether there is more. One node at a time does it.
 func (s Counts) Count(ctx context.Context) (more bool, err error) {
 	err = s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
@@ -228,7 +199,7 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 	rows, err := tx.Query(
 		ctx,
 		`DELETE FROM count_log l WHERE seq IN (SELECT seq FROM count_log ORDER BY seq LIMIT $1)
-			RETURNING kind, ids, ns, ats, sums, words, kind = 1 AND EXISTS (SELECT FROM withdrawn w
+			RETURNING kind, ids, ns, ats, sums, kind = 1 AND EXISTS (SELECT FROM withdrawn w
 				WHERE w.message_id = ANY(l.ids)) AS withdrawn`,
 		limit,
 	)
@@ -239,17 +210,16 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 	var sums logged
 	var k keys
 	var packed []byte
-	var words []string
 	var withdrawn bool
 	n := 0
-	if _, err := pgx.ForEachRow(rows, []any{&k.kind, &k.ids, &k.ns, &k.ats, &packed, &words, &withdrawn},
+	if _, err := pgx.ForEachRow(rows, []any{&k.kind, &k.ids, &k.ns, &k.ats, &packed, &withdrawn},
 		func() error {
 			n++
 			switch {
 			case withdrawn:
 				return nil
 			case packed != nil:
-				return sums.add(packed, k.ids, words)
+				return sums.add(packed)
 			}
 			t := &taken[k.kind]
 			t.ids, t.ns, t.ats = append(t.ids, k.ids...), append(t.ns, k.ns...), append(t.ats, k.ats...)
@@ -274,11 +244,6 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 		}
 		if _, err := tx.Exec(ctx, `WITH facts AS (`+factsSQL[kind]+`)`+addUp, args...); err != nil {
 			return false, err
-		}
-		if words := wordsSQL[kind]; words != "" {
-			if _, err := tx.Exec(ctx, words, t.ids); err != nil {
-				return false, err
-			}
 		}
 	}
 	return n == limit, nil
@@ -396,22 +361,6 @@ const addHours = `
 	ON CONFLICT (dim, tier, at, kind, value) DO UPDATE SET n = c.n + excluded.n,
 		bytes = c.bytes + excluded.bytes, delay = c.delay + excluded.delay,
 			delay_max = greatest(c.delay_max, excluded.delay_max)`
-
-// wordsSQL writes the words of what was counted, for searches by a part of them.
-var wordsSQL = [...]string{
-	countReceived: `INSERT INTO find_text SELECT m.id, left(lower(concat_ws(E'\n', m.sender,
-		m.header_from, m.subject, m.message_id, r.all)), 4000)
-		FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id CROSS
-			JOIN LATERAL (SELECT string_agg(DISTINCT a, E'\n') AS all FROM (
-			SELECT unnest(ARRAY[recipient, original]) AS a FROM delivery
-				WHERE message_id = k.id UNION ALL SELECT unnest(ARRAY[recipient, original])
-					FROM delivery_done WHERE message_id = k.id) d) r
-		ON CONFLICT DO NOTHING`,
-	countRefused: `INSERT INTO find_text SELECT m.id, left(lower(concat_ws(E'\n', m.sender,
-		m.header_from, m.subject, m.message_id, m.recipient)), 4000)
-		FROM unnest($1::bigint[]) k(id) JOIN refusal m ON m.id = k.id ON CONFLICT DO NOTHING`,
-	countBack: "",
-}
 
 // Sums reads what was counted, added up over spans for each value of a dimension:
 // those with most first.

@@ -10,7 +10,7 @@ import (
 	"gullroute/internal/core/report"
 )
 
-// logged are the increments of many commits, added up, and the words of their messages.
+// logged are the increments of many commits, added up.
 type logged struct {
 	places map[sumPlace]int
 	ats    []time.Time
@@ -18,9 +18,6 @@ type logged struct {
 	values []string
 	kinds  []string
 	counts [4][]int64 // number, octets, delay, longest delay
-
-	ids   []int64
-	words []string
 }
 
 type sumPlace struct {
@@ -29,8 +26,7 @@ type sumPlace struct {
 }
 
 // add adds what one commit has put on record.
-func (l *logged) add(packed []byte, ids []int64, words []string) error {
-	l.ids, l.words = append(l.ids, ids...), append(l.words, words...)
+func (l *logged) add(packed []byte) error {
 	if l.places == nil {
 		l.places = map[sumPlace]int{}
 	}
@@ -64,22 +60,16 @@ func (l *logged) add(packed []byte, ids []int64, words []string) error {
 	return nil
 }
 
-// write adds it to the counts, and makes the messages findable by their words.
+// write adds it to the counts.
 func (l *logged) write(ctx context.Context, tx pgx.Tx) error {
-	if len(l.ats) > 0 {
-		if _, err := tx.Exec(ctx, `WITH hours AS (
-			SELECT * FROM unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[], $5::bigint[],
-				$6::bigint[], $7::bigint[], $8::bigint[])
-				AS h(at, dim, value, kind, n, bytes, delay, delay_max)
-			)`+addHours, l.ats, l.dims, l.values, l.kinds, l.counts[0], l.counts[1], l.counts[2],
-			l.counts[3]); err != nil {
-			return err
-		}
-	}
-	if len(l.ids) == 0 {
+	if len(l.ats) == 0 {
 		return nil
 	}
-	_, err := tx.Exec(ctx, `INSERT INTO find_text SELECT * FROM unnest($1::bigint[], $2::text[])
-		ON CONFLICT DO NOTHING`, l.ids, l.words)
+	_, err := tx.Exec(ctx, `WITH hours AS (
+		SELECT * FROM unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[], $5::bigint[],
+			$6::bigint[], $7::bigint[], $8::bigint[])
+			AS h(at, dim, value, kind, n, bytes, delay, delay_max)
+		)`+addHours, l.ats, l.dims, l.values, l.kinds, l.counts[0], l.counts[1], l.counts[2],
+		l.counts[3])
 	return err
 }

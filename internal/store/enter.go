@@ -127,6 +127,7 @@ func entryTables(node int, entries []*Entry) []table {
 				writeEvents(w, e.Events)
 			}
 		}},
+		wordsOfEntries(entries),
 	}, mailboxTables(entries)...)
 }
 

@@ -360,24 +360,10 @@ func (q *query) inNetwork(column string, t search.Term) string {
 // part is a pattern for a part of a text.
 func part(v string) string { return "%" + escapeLike(v) + "%" }
 
-// wordsSelect looks for a part among the words of messages and refusals: those
-// that are written, and the messages whose words are still to be.
+// wordsSelect looks for a part among the words of messages and refusals.
 func wordsSelect(q *query, v string, lower, upper ident.ID) string {
-	a := q.param(part(v))
-	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower,
-		upper) + " AND t.words LIKE " + a + `
-		UNION ALL SELECT x.id FROM (SELECT unnest(ids) AS id FROM count_log WHERE kind = 1) k
-			JOIN message x ON x.id = k.id WHERE ` + q.window(
-		"x.id",
-		lower,
-		upper,
-	) + `
-			AND (lower(concat_ws(E'\n', x.sender, x.header_from, x.subject,
-				x.message_id)) LIKE ` + a + `
-			OR EXISTS (SELECT FROM delivery d WHERE d.message_id = x.id
-				AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `))
-			OR EXISTS (SELECT FROM delivery_done d WHERE d.message_id = x.id
-				AND (lower(d.recipient) LIKE ` + a + ` OR lower(d.original) LIKE ` + a + `)))`
+	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower, upper) +
+		" AND t.words LIKE " + q.param(part(v))
 }
 
 // refusalsSQL asks for refusals; false if none can match.
@@ -404,7 +390,7 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return "SELECT x.id FROM refusal x WHERE " + q.window("x.id", lower,
 			upper) + " AND " + column + " = " + q.param(v)
 	}
-	words := func() string { return in(refusalWords(q, t.Value, lower, upper)) }
+	words := func() string { return in(wordsSelect(q, t.Value, lower, upper)) }
 	switch t.Field {
 	case search.ID:
 		return "true"
@@ -431,7 +417,7 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value))
 	case search.Dotted:
 		return in(by(domainSQL("x.sender"), t.Value), by(domainSQL("x.recipient"), t.Value),
-			refusalWords(q, t.Value, lower, upper))
+			wordsSelect(q, t.Value, lower, upper))
 	case search.Client, search.IP:
 		return q.inNetwork("r.client_address", t)
 	case search.Text:
@@ -450,18 +436,4 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return "r.cause = " + q.param(t.Value)
 	}
 	return ""
-}
-
-func refusalWords(q *query, v string, lower, upper ident.ID) string {
-	a := q.param(part(v))
-	return "SELECT t.id FROM find_text t WHERE " + q.window("t.id", lower,
-		upper) + " AND t.words LIKE " + a + `
-		UNION ALL SELECT x.id FROM (SELECT unnest(ids) AS id FROM count_log WHERE kind = 4) k
-			JOIN refusal x ON x.id = k.id WHERE ` + q.window(
-		"x.id",
-		lower,
-		upper,
-	) + `
-			AND lower(concat_ws(E'\n', x.sender, x.header_from, x.subject, x.message_id,
-				x.recipient)) LIKE ` + a
 }

@@ -78,6 +78,7 @@ func recordTables(sessions []mail.SessionRecord, refusals []mail.Refusal) []tabl
 				writeRefusal(w, &refusals[i])
 			}
 		}},
+		wordsOfRefusals(refusals),
 	}
 }
 

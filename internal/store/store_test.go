@@ -742,6 +742,58 @@ func TestOldDaysAreForgottenUnlessSomethingWaits(t *testing.T) {
 	}
 }
 
+// The words of a message are found from its commit on, whether its day has an index or
+// not, by the index once it has one, and an index whose making failed is made anew.
+func TestWordsAreIndexedWhenTheirDayIsOver(t *testing.T) {
+	s, node := open(t)
+	enterAll(t, s, node, entry("Ada.Lovelock@x.example", false, "keeper@saltmarsh.example"),
+		entry("b@x.example", false, "keeper@saltmarsh.example"))
+	later := time.Now().AddDate(0, 0, 1).UTC().Truncate(24 * time.Hour)
+	today := "find_text_" + time.Now().UTC().Format(dayFormat)
+	finds := func(when string) {
+		t.Helper()
+		q, _ := search.Parse("lovelock", time.Now(), time.UTC)
+		if found, err := s.Search(ctx, q, 0, 10); err != nil || len(found.Items) != 1 {
+			t.Errorf("%s: %d found, %v", when, len(found.Items), err)
+		}
+	}
+	indexed := func() (n int) {
+		t.Helper()
+		if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
+			WHERE c.relname = $1 AND i.indisvalid`, today+"_words").Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	finds("the day goes on")
+	if err := (Words{s.DB}).IndexClosed(ctx, later); err != nil || indexed() != 0 {
+		t.Errorf("a day is indexed while it is going on: %v", err)
+	}
+	// An index whose making fails stays behind, and is of no use.
+	if _, err := s.pool.Exec(ctx, `CREATE UNIQUE INDEX CONCURRENTLY `+today+`_words ON `+today+
+		` ((id > 0))`); err == nil || indexed() != 0 {
+		t.Fatalf("an index that can't be was made: %v", err)
+	}
+	for range 2 { // the second time there is nothing to do
+		if err := (Words{s.DB}).IndexClosed(ctx, later.Add(closedAfter+24*time.Hour)); err != nil ||
+			indexed() != 1 {
+			t.Errorf("%d indexes, %v", indexed(), err)
+		}
+	}
+	finds("indexed")
+	var plan string
+	err := s.inTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `SET LOCAL enable_seqscan = off`); err != nil {
+			return err
+		}
+		return tx.QueryRow(ctx, `EXPLAIN (FORMAT JSON) SELECT id FROM `+today+
+			` WHERE words LIKE '%lovelock%'`).Scan(&plan)
+	})
+	if err != nil || !strings.Contains(plan, today+"_words") {
+		t.Errorf("a search does not go by the index: %s %v", plan, err)
+	}
+}
+
 func TestAccountsTokensAndSessions(t *testing.T) {
 	s, _ := open(t)
 	if err := s.SetAccount(ctx, "keeper", "captain", "h"); err == nil {

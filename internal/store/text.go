@@ -229,18 +229,3 @@ func (w *rowWriter) text(v string) {
 		binary.BigEndian.PutUint32(w.buf[start:], uint32(len(w.buf)-start-4))
 	}
 }
-
-// texts writes an array of texts, clean.
-func (w *rowWriter) texts(list []string) {
-	start := len(w.buf)
-	w.array(textOID, len(list), 0)
-	for _, v := range list {
-		w.text(v)
-	}
-	if len(list) > 0 { // the size of its items was not known
-		binary.BigEndian.PutUint32(w.buf[start:], uint32(len(w.buf)-start-4))
-	}
-}
-
-// textOID is PostgreSQL's number of the type text.
-const textOID = 25
