@@ -277,7 +277,8 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		return "true" // the window is the id
 	case search.Header:
 		trimmed := strings.Trim(t.Value, "<>")
-		return "m.message_id IN (" + q.param(trimmed) + ", " + q.param("<"+trimmed+">") + ")"
+		return "(" + sameAs("m.message_id", q.param(trimmed)) + " OR " +
+			sameAs("m.message_id", q.param("<"+trimmed+">")) + ")"
 	case search.Sender:
 		return in(sender(t.Value))
 	case search.SenderPart:
