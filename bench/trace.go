@@ -215,6 +215,9 @@ func (h *harbour) reports() ([]result, error) {
 		`INSERT INTO count_sum SELECT 'week', date_trunc('week', at, 'UTC'), dim, value, kind,
 			sum(n), sum(bytes), sum(delay), max(delay_max) FROM count_sum
 				WHERE tier = 'hour' GROUP BY 2, 3, 4, 5`,
+		`INSERT INTO count_sum SELECT '4 weeks', date_bin('28 days', at, '0001-01-01 00:00:00+00'), dim,
+			value, kind, sum(n), sum(bytes), sum(delay), max(delay_max) FROM count_sum
+				WHERE tier = 'week' GROUP BY 2, 3, 4, 5`,
 		`VACUUM ANALYZE count_sum`,
 	} {
 		if strings.Contains(sql, "%[1]s") {

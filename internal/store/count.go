@@ -351,12 +351,13 @@ const addUp = `, hours AS MATERIALIZED (
 		WHERE v.value IS NOT NULL GROUP BY 1, 2, 3, 4
 	)` + addHours
 
-// addHours adds what is in hours.
+// addHours adds what is in hours to the report.Tiers.
 const addHours = `
 	INSERT INTO count_sum AS c (tier, at, dim, value, kind, n, bytes, delay, delay_max)
-	SELECT t.tier, date_trunc(t.tier, h.at, 'UTC'), h.dim, left(h.value, 400), h.kind, sum(h.n),
+	SELECT t.tier, date_bin(t.length, h.at, '0001-01-01 00:00:00+00'), h.dim, left(h.value, 400), h.kind, sum(h.n),
 		sum(h.bytes), sum(h.delay), max(h.delay_max)
-	FROM hours h CROSS JOIN (VALUES ('hour'), ('day'), ('week')) t(tier) GROUP BY 1, 2, 3, 4, 5
+	FROM hours h CROSS JOIN (VALUES ('hour', interval '1 hour'), ('day', '1 day'),
+		('week', '7 days'), ('4 weeks', '28 days')) t(tier, length) GROUP BY 1, 2, 3, 4, 5
 		ORDER BY 3, 1, 2, 5, 4
 	ON CONFLICT (dim, tier, at, kind, value) DO UPDATE SET n = c.n + excluded.n,
 		bytes = c.bytes + excluded.bytes, delay = c.delay + excluded.delay,
@@ -473,12 +474,12 @@ func (s Counts) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 		}
 	}
 	for _, dim := range report.Dims {
-		for _, tier := range []string{"hour", "day", "week"} {
+		for _, tier := range report.Tiers {
 			if _, err := s.pool.Exec(
 				ctx,
 				`DELETE FROM count_sum WHERE dim = $1 AND tier = $2 AND at < $3`,
 				dim,
-				tier,
+				tier.Name,
 				all,
 			); err != nil {
 				return err

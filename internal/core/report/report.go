@@ -50,32 +50,37 @@ type Span struct {
 	From, To time.Time
 }
 
-// Spans cover a period by as few stretches of weeks, days and hours as can be: what
-// a report costs grows little with its period. from and to are taken to whole
-// hours, outwards.
-func Spans(from, to time.Time) []Span {
-	from, to = Hours(from, to)
-	var out []Span
-	add := func(tier string, from, to time.Time) {
-		if from.Before(to) {
-			out = append(out, Span{tier, from, to})
+// Tiers are the stretches by which counts are added up, the longest first. Each begins where
+// time.Time.Truncate puts it; a week on a Monday.
+var Tiers = []struct {
+	Name   string
+	Length time.Duration
+}{{"4 weeks", 28 * day}, {"week", 7 * day}, {"day", day}, {"hour", time.Hour}}
+
+// Spans cover a period by as few stretches of the tiers as can be: what a report costs
+// grows little with its period. from and to are taken to whole hours, outwards.
+func Spans(from, to time.Time) (out []Span) {
+	var cover func(from, to time.Time, tier int)
+	cover = func(from, to time.Time, tier int) {
+		if !from.Before(to) {
+			return
+		}
+		t := Tiers[tier]
+		first, last := ceil(from, t.Length), to.Truncate(t.Length)
+		if !first.Before(last) {
+			cover(from, to, tier+1)
+			return
+		}
+		if first.After(from) {
+			cover(from, first, tier+1)
+		}
+		out = append(out, Span{t.Name, first, last})
+		if last.Before(to) {
+			cover(last, to, tier+1)
 		}
 	}
-	dayFrom, dayTo := ceil(from, day), to.Truncate(day)
-	if !dayFrom.Before(dayTo) {
-		add("hour", from, to)
-		return out
-	}
-	add("hour", from, dayFrom)
-	weekFrom, weekTo := ceilWeek(dayFrom), floorWeek(dayTo)
-	if weekFrom.Before(weekTo) {
-		add("day", dayFrom, weekFrom)
-		add("week", weekFrom, weekTo)
-		add("day", weekTo, dayTo)
-	} else {
-		add("day", dayFrom, dayTo)
-	}
-	add("hour", dayTo, to)
+	from, to = Hours(from, to)
+	cover(from, to, 0)
 	return out
 }
 
@@ -92,11 +97,6 @@ func ceil(t time.Time, d time.Duration) time.Time {
 	}
 	return t
 }
-
-// floorWeek is the Monday before; Truncate counts from a Monday.
-func floorWeek(t time.Time) time.Time { return t.Truncate(7 * day) }
-
-func ceilWeek(t time.Time) time.Time { return ceil(t, 7*day) }
 
 // Sum is what was counted of one kind for one value.
 type Sum struct {

@@ -26,7 +26,7 @@ func TestSpansCoverAPeriodOnceAndWithFewStretches(t *testing.T) {
 		spans := Spans(from, to)
 		for _, s := range spans {
 			step := map[string]time.Duration{"hour": time.Hour, "day": 24 * time.Hour,
-				"week": 7 * 24 * time.Hour}[s.Tier]
+				"week": 7 * 24 * time.Hour, "4 weeks": 28 * 24 * time.Hour}[s.Tier]
 			if !s.From.Truncate(step).Equal(s.From) || !s.To.Truncate(step).Equal(s.To) {
 				t.Fatalf("%s from %s to %s is not whole", s.Tier, s.From, s.To)
 			}
@@ -41,11 +41,11 @@ func TestSpansCoverAPeriodOnceAndWithFewStretches(t *testing.T) {
 				t.Fatalf("%s to %s: hour %s is counted %d times", from, to, h, hours[h])
 			}
 		}
-		if n != len(hours) || len(spans) > 5 {
+		if n != len(hours) || len(spans) > 7 {
 			t.Fatalf("%s to %s: %d hours for %d, in %d stretches", from, to, len(hours), n, len(spans))
 		}
 	}
-	if s := fmt.Sprint(Spans(at("2026-08-25 10:00"), at("2026-11-23 10:00"))); strings.Count(s, "week") != 1 {
+	if s := fmt.Sprint(Spans(at("2026-08-25 10:00"), at("2026-11-23 10:00"))); strings.Count(s, "4 weeks") != 1 {
 		t.Errorf("ninety days: %s", s)
 	}
 }
