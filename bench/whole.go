@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -31,7 +32,7 @@ type life struct {
 // transcripts, identity, counts and words, on the machine that it shares with PostgreSQL
 // and the client. A message's life ends when it is in the mailbox, counted and findable.
 func (b *bench) whole() ([]result, error) {
-	var rates, filled, accepted, files, logs, servers []float64
+	var rates, accepted, files, logs, servers []float64
 	for range b.rounds {
 		a, err := b.acceptDurable(lived)
 		if err != nil {
@@ -41,27 +42,26 @@ func (b *bench) whole() ([]result, error) {
 		if err != nil {
 			return nil, err
 		}
-		l, err := b.lifeOnce(0)
+		l, err := b.earlyLife()
 		if err != nil {
 			return nil, err
 		}
-		late, err := b.lifeOnce(before)
-		if err != nil {
-			return nil, err
-		}
-		filled = append(filled, late.rate)
 		accepted, files, rates = append(accepted, a), append(files, f), append(rates, l.rate)
 		logs, servers = append(logs, l.log/1000), append(servers, l.server)
+	}
+	late, err := b.lateLife()
+	if err != nil {
+		return nil, err
 	}
 	v, base, ratios := median(rates, accepted)
 	results := []result{{"whole life: accepted, in the mailbox, counted, findable", "accept", v, base,
 		"messages/s", v / base, ratios, ">= 0.6", v/base >= 0.6}}
 	v, base, ratios = median(rates, files)
 	log, server := middle(logs), middle(servers)
-	late, none, lates := median(filled, rates)
+	filled, none, lates := median(late, rates)
 	return append(results,
-		result{"whole life, 1,000,000 messages in history, 200,000 in the mailbox", "with none", late, none,
-			"messages/s", late / none, lates, ">= 0.95", late/none >= 0.95},
+		result{"whole life, 1,000,000 messages in history, 200,000 in the mailbox", "with none", filled, none,
+			"messages/s", filled / none, lates, ">= 0.95", filled/none >= 0.95},
 		result{"whole life", "50 workers, each a file and fdatasync a message", v, base,
 			"messages/s", v / base, ratios, ">= 0.8", v/base >= 0.8},
 		one("whole life: log written for a 4 KB message", "6 KB", log, 6, "KB", "<= 1", log <= 6),
@@ -69,36 +69,61 @@ func (b *bench) whole() ([]result, error) {
 			server <= 300)), nil
 }
 
-// lifeOnce measures a round with so many messages in history before.
-func (b *bench) lifeOnce(past int) (life, error) {
+// earlyLife is a round with an empty database.
+func (b *bench) earlyLife() (life, error) {
 	h, err := b.newHarbour()
 	if err != nil {
 		return life{}, err
 	}
 	defer h.close()
-	there := min(past, inBox)
-	if past > 0 {
-		if err := h.fillMailbox(past); err != nil {
-			return life{}, err
-		}
+	return h.life()
+}
+
+// lateLife are the rates of all rounds with a full one.
+func (b *bench) lateLife() (rates []float64, err error) {
+	h, err := b.newHarbour()
+	if err != nil {
+		return nil, err
 	}
-	lsn, busy := "", databaseTime()
-	if err := h.db.QueryRow(b.ctx, `SELECT pg_current_wal_lsn()::text`).Scan(&lsn); err != nil {
+	defer h.close()
+	if err := h.fillMailbox(before); err != nil {
+		return nil, err
+	}
+	for range b.rounds {
+		l, err := h.life()
+		if err != nil {
+			return nil, err
+		}
+		rates = append(rates, l.rate)
+	}
+	return rates, nil
+}
+
+// life sends messages and waits for the end of their lives. It begins when what was written
+// before is on the disk.
+func (h *harbour) life() (life, error) {
+	if _, err := h.db.Exec(h.b.ctx, `CHECKPOINT`); err != nil {
 		return life{}, err
 	}
-	began := time.Now()
-	_, err = load{address: h.inside, connections: connections, messages: lived,
+	syscall.Sync()
+	lsn, there := "", 0
+	if err := h.db.QueryRow(h.b.ctx, `SELECT pg_current_wal_lsn()::text,
+		(SELECT count(*) FROM mailbox_message)`).Scan(&lsn, &there); err != nil {
+		return life{}, err
+	}
+	busy, began := databaseTime(), time.Now()
+	_, err := load{address: h.inside, connections: connections, messages: lived,
 		content: messageOf(4096), from: "tickets@skerryline.example",
 		to: "keeper@skerryline.example"}.run()
 	if err != nil {
 		return life{}, err
 	}
-	if err := h.lived(lived, there); err != nil {
+	if err := h.lived(lived, there, began); err != nil {
 		return life{}, err
 	}
 	took := time.Since(began)
 	var written float64
-	if err := h.db.QueryRow(b.ctx, `SELECT pg_current_wal_lsn() - $1::text::pg_lsn`,
+	if err := h.db.QueryRow(h.b.ctx, `SELECT pg_current_wal_lsn() - $1::text::pg_lsn`,
 		lsn).Scan(&written); err != nil {
 		return life{}, err
 	}
@@ -126,8 +151,9 @@ func (h *harbour) fillMailbox(n int) error {
 	return err
 }
 
-// lived waits until all messages are in the mailbox, counted and findable.
-func (h *harbour) lived(n, there int) error {
+// lived waits until all messages since a time are in the mailbox, which held some, counted
+// and findable.
+func (h *harbour) lived(n, there int, since time.Time) error {
 	var in, uncounted, words int
 	for range 6000 {
 		err := h.db.QueryRow(h.b.ctx, `SELECT (SELECT count(*) FROM count_log),
@@ -137,7 +163,7 @@ func (h *harbour) lived(n, there int) error {
 		}
 		if uncounted == 0 && in == n+there {
 			err := h.db.QueryRow(h.b.ctx, `SELECT (SELECT count(*) FROM find_text WHERE id >= $1),
-				(SELECT count(*) FROM mailbox_message)`, int64(ident.Floor(h.began))).Scan(&words, &in)
+				(SELECT count(*) FROM mailbox_message)`, int64(ident.Floor(since))).Scan(&words, &in)
 			if err != nil {
 				return err
 			}
@@ -151,7 +177,8 @@ func (h *harbour) lived(n, there int) error {
 		n, in-there, words, uncounted)
 }
 
-// databaseTime is the processor time of all processes of PostgreSQL, in seconds.
+// databaseTime is the processor time of all processes of PostgreSQL, in seconds: of those
+// that are there, and of those that their parent saw end.
 func databaseTime() (sum float64) {
 	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
 	for _, name := range stats {
@@ -160,7 +187,7 @@ func databaseTime() (sum float64) {
 			continue
 		}
 		fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
-		for _, f := range fields[11:13] {
+		for _, f := range fields[11:15] {
 			ticks, _ := strconv.ParseFloat(f, 64)
 			sum += ticks / 100
 		}
