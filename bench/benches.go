@@ -24,6 +24,7 @@ type bench struct {
 	dir       string
 	rounds    int
 	through   int // messages of the bench of bloat
+	minutes   int // of the soak
 	withSnags bool
 }
 
@@ -49,6 +50,7 @@ func (b *bench) all() []named {
 		{"transcripts", b.transcripts},
 		{"archive", b.archive},
 		{"snags", b.snags},
+		{"soak", b.soak},
 	}
 }
 

@@ -19,7 +19,10 @@ type load struct {
 	connections int
 	messages    int
 	content     []byte
-	from, to    string // %d in to is the message's number
+	from, to    string  // %d in to is the message's number
+	pace        float64 // messages a second at most; 0 is as many as can be
+	times       *latencies
+	began       time.Time
 }
 
 // messageOf makes a message of about so many octets that does not compress to
@@ -49,18 +52,22 @@ func (l load) run() (float64, error) {
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	errs := make(chan error, l.connections)
-	began := time.Now()
+	l.began = time.Now()
 	for range l.connections {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			if err := l.connection(&next); err != nil {
-				errs <- err
+			for over := false; !over; {
+				var err error
+				if over, err = l.connection(&next); err != nil {
+					errs <- err
+					return
+				}
 			}
 		}()
 	}
 	wg.Wait()
-	took := time.Since(began)
+	took := time.Since(l.began)
 	select {
 	case err := <-errs:
 		return 0, err
@@ -69,28 +76,35 @@ func (l load) run() (float64, error) {
 	return float64(l.messages) / took.Seconds(), nil
 }
 
-func (l load) connection(next *atomic.Int64) error {
+// perConnection is how many messages a connection carries: below what the service allows.
+const perConnection = 900
+
+// connection sends messages until all are sent, or as many as one connection carries.
+func (l load) connection(next *atomic.Int64) (over bool, err error) {
 	conn, err := net.Dial("tcp", l.address)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer conn.Close()
 	br := bufio.NewReader(conn)
 	if err := expect(br, "220"); err != nil {
-		return err
+		return false, err
 	}
 	fmt.Fprint(conn, "EHLO bench.example\r\n")
 	if err := expect(br, "250"); err != nil {
-		return err
+		return false, err
 	}
 	ending := []byte("\r\n.\r\n")
 	if bytes.HasSuffix(l.content, []byte("\r\n")) {
 		ending = []byte(".\r\n")
 	}
-	for {
+	for range perConnection {
 		n := next.Add(1)
 		if n > int64(l.messages) {
-			return nil
+			return true, nil
+		}
+		if l.pace > 0 {
+			time.Sleep(time.Until(l.began.Add(time.Duration(float64(n) / l.pace * float64(time.Second)))))
 		}
 		to := l.to
 		if strings.Contains(to, "%d") {
@@ -100,17 +114,20 @@ func (l load) connection(next *atomic.Int64) error {
 			len(l.content), to)
 		for _, code := range []string{"250", "250", "354"} {
 			if err := expect(br, code); err != nil {
-				return err
+				return false, err
 			}
 		}
+		sent := time.Now()
 		buffers := net.Buffers{l.content, ending}
 		if _, err := buffers.WriteTo(conn); err != nil {
-			return err
+			return false, err
 		}
 		if err := expect(br, "250"); err != nil {
-			return err
+			return false, err
 		}
+		l.times.add(time.Since(sent))
 	}
+	return false, nil
 }
 
 func expect(br *bufio.Reader, code string) error {

@@ -37,6 +37,7 @@ func main() {
 	rounds := flag.Int("rounds", 3, "rounds; the median counts")
 	only := flag.String("only", "", "names of benches, by comma")
 	through := flag.Int("through", 1_000_000, "messages that go through in the bench of bloat")
+	minutes := flag.Int("minutes", 60, "how long the soak takes, which runs only if it is named")
 	out := flag.String("json", "", "file for the results")
 	profile := flag.String("cpuprofile", "", "file for a CPU profile")
 	node := flag.Bool("node", false, "run a node for the memory bench")
@@ -57,6 +58,7 @@ func main() {
 		dir:      *dir,
 		rounds:   *rounds,
 		through:  *through,
+		minutes:  *minutes,
 	}
 	if *node {
 		if err := b.serveNode(); err != nil {
@@ -66,7 +68,8 @@ func main() {
 	}
 	var results []result
 	for _, one := range b.all() {
-		if *only != "" && !strings.Contains(","+*only+",", ","+one.name+",") {
+		if *only == "" && one.name == "soak" ||
+			*only != "" && !strings.Contains(","+*only+",", ","+one.name+",") {
 			continue
 		}
 		more, err := one.run()
