@@ -140,7 +140,7 @@ func (h *harbour) fillMailbox(n int) error {
 		return err
 	}
 	_, err := h.db.Exec(h.b.ctx, `INSERT INTO mailbox_message SELECT 'keeper@skerryline.example', id,
-		sender, subject, received_at, size, '' FROM message ORDER BY id LIMIT $1`, inBox)
+		sender, subject, received_at, size FROM message ORDER BY id LIMIT $1`, inBox)
 	if err == nil {
 		_, err = h.db.Exec(h.b.ctx, `INSERT INTO mailbox_use SELECT 'keeper@skerryline.example',
 			count(*), sum(size) FROM mailbox_message`)

@@ -56,7 +56,6 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 					ID:       m.ID,
 					Sender:   m.Sender,
 					Received: d.FinishedAt.Time,
-					Head:     []byte("Return-Path: <" + m.Sender + ">\r\n"),
 				}
 				boxed = append(boxed, &l)
 			}

@@ -14,20 +14,24 @@ import (
 type Mailboxes struct{ *DB }
 
 // MailboxMessage is a message put into a mailbox: the message's content behind a
-// head of its own.
+// Return-Path, as RFC 5321 section 4.4 asks for it.
 type MailboxMessage struct {
 	Mailbox  string
 	ID       ident.ID // of the message, whose content it refers to
 	Sender   string
 	Received time.Time
-	Head     []byte
 }
+
+// Head is the line before the content.
+func (l *MailboxMessage) Head() []byte { return returnPath(l.Sender) }
+
+func returnPath(sender string) []byte { return []byte("Return-Path: <" + sender + ">\r\n") }
 
 // mailboxSQL puts messages into mailboxes. A message that is there already stays as it is.
 const mailboxSQL = `WITH fresh AS (
-		INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size, head)
-		SELECT o.mailbox, m.id, o.sender, m.subject, o.at, m.size + octet_length(o.head), o.head
-			FROM unnest($1::text[], $2::bigint[], $3::text[], $4::timestamptz[], $5::bytea[])
+		INSERT INTO mailbox_message (mailbox, id, sender, subject, received_at, size)
+		SELECT o.mailbox, m.id, o.sender, m.subject, o.at, m.size + o.head
+			FROM unnest($1::text[], $2::bigint[], $3::text[], $4::timestamptz[], $5::bigint[])
 				AS o(mailbox, id, sender, at, head) JOIN message m ON m.id = o.id
 		ON CONFLICT DO NOTHING RETURNING mailbox, size
 	)
@@ -41,10 +45,10 @@ func queueMailbox(b *pgx.Batch, list []*MailboxMessage) {
 	var boxes, senders []string
 	var ids []int64
 	var ats []time.Time
-	var heads [][]byte
+	var heads []int64
 	for _, l := range list {
 		boxes, senders = append(boxes, l.Mailbox), append(senders, l.Sender)
-		ids, ats, heads = append(ids, int64(l.ID)), append(ats, l.Received), append(heads, l.Head)
+		ids, ats, heads = append(ids, int64(l.ID)), append(ats, l.Received), append(heads, int64(len(l.Head())))
 	}
 	b.Queue(mailboxSQL, boxes, ids, senders, ats, heads)
 }
@@ -61,16 +65,15 @@ func mailboxTables(entries []*Entry) []table {
 		}
 	}
 	return []table{
-		{"mailbox_message", "mailbox, id, sender, subject, received_at, size, head", func(w *rowWriter) {
+		{"mailbox_message", "mailbox, id, sender, subject, received_at, size", func(w *rowWriter) {
 			each(func(e *Entry, l *MailboxMessage) {
-				w.row(7)
+				w.row(6)
 				w.text(l.Mailbox)
 				w.int8(int64(l.ID))
 				w.text(l.Sender)
 				w.text(e.Message.Subject)
 				w.time(l.Received)
-				w.int8(e.Message.Size + int64(len(l.Head)))
-				w.bytes(l.Head)
+				w.int8(e.Message.Size + int64(len(l.Head())))
 			})
 		}},
 		{"mailbox_delta", "mailbox, messages, octets", func(w *rowWriter) {
@@ -78,7 +81,7 @@ func mailboxTables(entries []*Entry) []table {
 			uses := map[string]use{}
 			each(func(e *Entry, l *MailboxMessage) {
 				u := uses[l.Mailbox]
-				uses[l.Mailbox] = use{u.messages + 1, u.octets + e.Message.Size + int64(len(l.Head))}
+				uses[l.Mailbox] = use{u.messages + 1, u.octets + e.Message.Size + int64(len(l.Head()))}
 			})
 			for box, u := range uses {
 				w.row(3)
@@ -168,14 +171,14 @@ func (s Mailboxes) MailboxContent(
 	mailbox string,
 	id ident.ID,
 ) (*Content, error) {
-	var head []byte
-	err := s.pool.QueryRow(ctx, `SELECT head FROM mailbox_message WHERE mailbox = $1 AND id = $2
+	var sender string
+	err := s.pool.QueryRow(ctx, `SELECT sender FROM mailbox_message WHERE mailbox = $1 AND id = $2
 		AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = id)`,
-		mailbox, int64(id)).Scan(&head)
+		mailbox, int64(id)).Scan(&sender)
 	if err != nil {
 		return nil, found(err)
 	}
-	return &Content{ctx: ctx, rest: head, next: func(seq int) ([]byte, error) {
+	return &Content{ctx: ctx, rest: returnPath(sender), next: func(seq int) ([]byte, error) {
 		var data []byte
 		err := s.pool.QueryRow(ctx,
 			`SELECT data FROM content WHERE message_id = $1 AND seq = $2

@@ -258,7 +258,7 @@ func (r *Rows) Finish(_ context.Context, _ int, outcomes []*store.Outcome) ([]*s
 func (r *Rows) put(l *store.MailboxMessage) {
 	if l != nil {
 		u := r.used[l.Mailbox]
-		r.used[l.Mailbox] = [2]int64{u[0] + 1, u[1] + int64(len(r.content[l.ID])+len(l.Head))}
+		r.used[l.Mailbox] = [2]int64{u[0] + 1, u[1] + int64(len(r.content[l.ID])+len(l.Head()))}
 	}
 }
 

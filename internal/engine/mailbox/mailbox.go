@@ -17,12 +17,10 @@ func Message(
 	mailbox string,
 	at time.Time,
 ) *store.MailboxMessage {
-	head := "Return-Path: <" + sender.String() + ">\r\n"
 	return &store.MailboxMessage{
 		Mailbox:  mailbox,
 		ID:       id,
 		Sender:   sender.String(),
 		Received: at.UTC(),
-		Head:     []byte(head),
 	}
 }

@@ -412,7 +412,7 @@ func TestOutcomesWaitForTheDatabase(t *testing.T) {
 	within(t, "delivered after the database is back", func() bool {
 		for _, o := range f.outcomes() {
 			if o.Delivery.MessageID == second.Message.ID && o.Mailbox != nil &&
-				strings.HasPrefix(string(o.Mailbox.Head), "Return-Path: <ada@saltmarsh.example>") {
+				strings.HasPrefix(string(o.Mailbox.Head()), "Return-Path: <ada@saltmarsh.example>") {
 				return true
 			}
 		}
