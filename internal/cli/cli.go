@@ -141,7 +141,7 @@ func (a *app) root() *cobra.Command {
 		reportCommands{a}.command(), logCommands{a}.command(), explainCommands{a}.command(),
 		entryCommands{a}.mailboxCommand(), configurationCommands{a}.command(),
 		simnetCommands{a}.command(), serveCommands{a}.openAPICommand(),
-		referenceCommands{a}.command())
+		referenceCommands{a}.command(), doctorCommands{a}.command())
 	pauseCommands{a}.addPauses(root)
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"gullroute/internal/api"
 	"gullroute/internal/cli"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -93,6 +94,27 @@ func TestCommandsSayWhatTheyDidAndHowItWent(t *testing.T) {
 		if code != done && errs == "" {
 			t.Errorf("gull %s failed and says nothing to the error output", c.args)
 		}
+	}
+}
+
+// The test's own server is set up for tests: whatever else is found, a machine of half a
+// terabyte deserves more memory for it, and the advice is a statement to run.
+func TestDoctorSaysWhatToSetOnTheDatabaseServer(t *testing.T) {
+	s := teststand.Start(t)
+	code, out, errs := gull(t, s, teststand.Viewer, "", "doctor", "database", "--memory", "512GB")
+	if code != done && code != refused || !strings.Contains(out, "512.0 GB of memory.") ||
+		!strings.Contains(out, "ALTER SYSTEM SET effective_cache_size = '256GB'\n") ||
+		!strings.Contains(out, "ALTER SYSTEM SET shared_buffers = '8GB', then restart PostgreSQL") {
+		t.Errorf("%d\n%s%s", code, out, errs)
+	}
+	_, out, _ = gull(t, s, teststand.Viewer, "", "doctor", "database", "-o", "json")
+	var check api.DatabaseCheck
+	if err := json.Unmarshal([]byte(out), &check); err != nil || !check.Here || check.Memory < 1<<28 {
+		t.Errorf("%v, of this machine:\n%s", err, out)
+	}
+	if code, _, errs := gull(t, s, teststand.Viewer, "", "doctor", "database", "--memory", "lots"); code != usage ||
+		!strings.Contains(errs, "512MB, 16GB or 1TB") {
+		t.Errorf("%d %s", code, errs)
 	}
 }
 

@@ -86,6 +86,16 @@ func (c QueueCalls) Nodes(ctx context.Context) ([]mail.Node, error) {
 	return p.Items, err
 }
 
+// DoctorDatabase says what to change on the database server, whose memory is given in
+// octets; 0 is not known.
+func (c QueueCalls) DoctorDatabase(ctx context.Context, memory int64) (api.DatabaseCheck, error) {
+	q := url.Values{}
+	if memory > 0 {
+		q.Set("memory", strconv.FormatInt(memory, 10))
+	}
+	return call[api.DatabaseCheck](ctx, c.conn, http.MethodGet, "/api/v1/doctor/database", q, nil)
+}
+
 // SchedulePreview plays a schedule through.
 func (c QueueCalls) SchedulePreview(ctx context.Context, q url.Values) (retry.Preview, error) {
 	return call[retry.Preview](ctx, c.conn, http.MethodGet, "/api/v1/schedule/preview", q, nil)

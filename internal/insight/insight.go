@@ -14,4 +14,5 @@ type Insight struct {
 	Reviewer  *Reviewer
 	Archiver  *Archiver
 	Alerter   *Alerter
+	Tuner     *Tuner
 }

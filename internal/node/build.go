@@ -186,6 +186,7 @@ func (n *Node) buildInsight() {
 			InForce: in,
 			Queue:   e.Queue,
 		},
+		Tuner: &insight.Tuner{Store: store.Tunings{DB: n.DB}},
 		Snags: &insight.Snags{Store: store.Snags{DB: n.DB}, InForce: in},
 		Nodes: &insight.Nodes{
 			Runs:     store.Runs{DB: n.DB},

@@ -54,6 +54,7 @@ func (s *Service) parts() []part {
 		reviewAPI{s},
 		bundleAPI{s},
 		readinessAPI{s},
+		doctorAPI{s},
 		draftAPI{s},
 		configAPI{s},
 		directoryAPI{s},

@@ -1,0 +1,10 @@
+package api
+
+import "gullroute/internal/core/tuning"
+
+// DatabaseCheck is what was found of the database server's settings and state.
+type DatabaseCheck struct {
+	Memory   int64           `json:"memory" doc:"Of the server in octets, which the advice is for; 0 if it is not known: then nothing that depends on it is said"`
+	Here     bool            `json:"here" doc:"The server runs on the node's machine, whose memory was taken"`
+	Findings []tuning.Advice `json:"findings" doc:"The worst first"`
+}

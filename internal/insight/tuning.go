@@ -1,0 +1,74 @@
+package insight
+
+import (
+	"bytes"
+	"context"
+	"net"
+	"os"
+	"strconv"
+
+	"gullroute/internal/core/tuning"
+)
+
+// Tuner tells how the database server is set up for mail.
+type Tuner struct {
+	Store interface {
+		Facts(ctx context.Context) (tuning.Facts, error)
+		Hosts() []string
+	}
+}
+
+// Check is what was found of the database server.
+type Check struct {
+	// Memory of the server in octets that the advice is for; 0 if it is not known.
+	Memory int64
+	// Here says that the server runs on this node's machine, whose memory was taken.
+	Here     bool
+	Findings []tuning.Advice
+}
+
+// Look judges the database server. Its memory in octets is given by who asks; 0 takes this
+// machine's, if the server runs on it.
+func (t *Tuner) Look(ctx context.Context, memory int64) (Check, error) {
+	c := Check{Memory: memory, Findings: []tuning.Advice{}}
+	if memory == 0 && here(t.Store.Hosts()) {
+		c.Memory, c.Here = memoryOfMachine(), true
+	}
+	f, err := t.Store.Facts(ctx)
+	if err != nil {
+		return c, err
+	}
+	f.Memory = c.Memory
+	c.Findings = append(c.Findings, tuning.Look(f)...)
+	return c, nil
+}
+
+// here tells whether all of a database's hosts are this machine.
+func here(hosts []string) bool {
+	for _, h := range hosts {
+		name, _, err := net.SplitHostPort(h)
+		if err != nil {
+			name = h
+		}
+		ip := net.ParseIP(name)
+		if name != "localhost" && (len(name) == 0 || name[0] != '/') && (ip == nil || !ip.IsLoopback()) {
+			return false
+		}
+	}
+	return len(hosts) > 0
+}
+
+// memoryOfMachine is this machine's memory in octets; 0 if it can't be read.
+func memoryOfMachine() int64 {
+	text, err := os.ReadFile("/proc/meminfo")
+	if err != nil {
+		return 0
+	}
+	for line := range bytes.Lines(text) {
+		if fields := bytes.Fields(line); len(fields) > 1 && string(fields[0]) == "MemTotal:" {
+			kb, _ := strconv.ParseInt(string(fields[1]), 10, 64)
+			return kb << 10
+		}
+	}
+	return 0
+}

@@ -1,0 +1,27 @@
+package service
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gullroute/internal/api"
+)
+
+// doctorAPI serves what is to be changed on what the service runs on.
+type doctorAPI struct{ *Service }
+
+func (s doctorAPI) register(api huma.API) {
+	huma.Register(api, read("doctor-database", "/api/v1/doctor/database",
+		"What to change on the database server, and why"), s.database)
+}
+
+func (s doctorAPI) database(ctx context.Context, in *struct {
+	Memory int64 `query:"memory" minimum:"0" doc:"Of the database server, in octets; this machine's if not given and the server runs on it"`
+}) (*out[api.DatabaseCheck], error) {
+	c, err := s.Insight.Tuner.Look(ctx, in.Memory)
+	if err != nil {
+		return nil, s.storeError(err, "database")
+	}
+	return &out[api.DatabaseCheck]{api.DatabaseCheck{Memory: c.Memory, Here: c.Here, Findings: c.Findings}}, nil
+}
