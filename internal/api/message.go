@@ -83,6 +83,7 @@ type FoundPage struct {
 	Next       string       `json:"next" doc:"Give this as after to go on; empty at the end"`
 	Understood []string     `json:"understood" doc:"How the question was understood, condition by condition"`
 	Back       mail.OptTime `json:"searched_back_to" nullable:"true" doc:"Set when time ran out before the page was full, to as far as was searched: go on with next"`
+	AsOf       mail.OptTime `json:"as_of" nullable:"true" doc:"Set when it was read from a standby: what was written until then is in it"`
 }
 
 // RefusalView is a refusal as it is shown.

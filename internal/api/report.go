@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
 )
 
@@ -11,6 +12,7 @@ type TrafficReport struct {
 	Since     time.Time                `json:"since"`
 	Until     time.Time                `json:"until"`
 	Note      string                   `json:"note,omitempty" doc:"What the figures leave out"`
+	AsOf      mail.OptTime             `json:"as_of" nullable:"true" doc:"Set when it was read from a standby: what was written until then is in it"`
 	Zone      string                   `json:"zone"`
 	Step      string                   `json:"step"`
 	Dim       string                   `json:"dim"`

@@ -241,3 +241,10 @@ func lastText(r *mail.LastReply) string {
 	}
 	return string(r.Stage) + ": " + r.String()
 }
+
+// readFrom says until when a standby had what was written, if it was read from one.
+func (a *app) readFrom(asOf mail.OptTime) {
+	if !asOf.IsZero() && a.format == "table" {
+		fmt.Fprintf(a.err, "Read from a standby: what was written until %s is in it.\n", exact(asOf.Time))
+	}
+}

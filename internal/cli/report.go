@@ -218,6 +218,7 @@ func (a reportCommands) printTraffic(r api.TrafficReport) {
 	if r.Note != "" {
 		fmt.Fprintf(w, "%s\n\n", r.Note)
 	}
+	a.readFrom(r.AsOf)
 	type total struct {
 		kind   string
 		now    report.Figure

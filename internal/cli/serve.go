@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
@@ -24,6 +25,7 @@ import (
 	"gullroute/internal/keyfile"
 	"gullroute/internal/node"
 	"gullroute/internal/service"
+	"gullroute/internal/store"
 )
 
 // serveCommands are those of gull serve.
@@ -36,6 +38,8 @@ type serveFlags struct {
 	cert, key, roots, setup, keyFile    string
 	level, syslog                       string
 	bind                                []string
+	readFrom                            string
+	readBehind                          time.Duration
 }
 
 func (a serveCommands) command() *cobra.Command {
@@ -65,6 +69,10 @@ func (a serveCommands) command() *cobra.Command {
 	fl := c.Flags()
 	host, _ := os.Hostname()
 	fl.StringVar(&f.database, "database", "", "address of the database (GULL_DATABASE_URL)")
+	fl.StringVar(&f.readFrom, "read-from", "",
+		"address of a standby of the database that searches and reports are read from (GULL_READ_URL)")
+	fl.DurationVar(&f.readBehind, "read-behind", 15*time.Second,
+		"how far the standby may be behind; if it is further, they are read from the database itself")
 	fl.StringVar(&f.config, "config", "",
 		"configuration to begin with, if the database has none yet")
 	fl.StringVar(&f.http, "http", "127.0.0.1:8480", "address of console and API (GULL_HTTP)")
@@ -102,7 +110,7 @@ func (a serveCommands) command() *cobra.Command {
 	)
 	for option, variable := range map[string]string{"database": "GULL_DATABASE_URL",
 		"http": "GULL_HTTP", "node": "GULL_NODE", "key-file": "GULL_KEY_FILE",
-		"log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG"} {
+		"log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG", "read-from": "GULL_READ_URL"} {
 		environment(fl, option, variable)
 	}
 	return c
@@ -146,6 +154,13 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	defer db.Close()
+	reader, err := f.reader(ctx, db)
+	if err != nil {
+		return err
+	}
+	if reader != nil {
+		defer reader.Close()
+	}
 	box, err := keyfile.Open(f.keyFile)
 	if err != nil {
 		return err
@@ -153,7 +168,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	n, err := node.New(
 		ctx,
 		node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
-			ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log},
+			Reader: reader, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log},
 	)
 	if err != nil {
 		return err
@@ -204,6 +219,25 @@ func (a serveCommands) openAPICommand() *cobra.Command {
 			return err
 		},
 	}
+}
+
+// leastBehind is how far a standby must be allowed to be behind: nodes write into the
+// database every three seconds that they live, and only that shows it.
+const leastBehind = 5 * time.Second
+
+// reader is of the standby that is to be read from; nil if none is named.
+func (f *serveFlags) reader(ctx context.Context, db *store.DB) (*store.Reader, error) {
+	if f.readFrom == "" {
+		return nil, nil
+	}
+	if f.readBehind < leastBehind {
+		return nil, usage("--read-behind %s: at least %s, for that is how often it can be seen", f.readBehind, leastBehind)
+	}
+	r, err := store.OpenReader(ctx, db, f.readFrom, f.readBehind)
+	if err != nil {
+		return nil, usage("--read-from: %w", err)
+	}
+	return r, nil
 }
 
 // adopt begins with the file's configuration if there is none yet.

@@ -135,6 +135,7 @@ func (a traceCommands) traceFind() *cobra.Command {
 			if err := printList(a.app, p.Items, foundColumns(), "Nothing matches."); err != nil {
 				return err
 			}
+			a.readFrom(p.AsOf)
 			switch {
 			case p.Next != "" && !p.Back.IsZero() && a.format == "table":
 				fmt.Fprintf(a.err, "Searched as far as %s; go on with --after %s.\n",

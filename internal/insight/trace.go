@@ -49,6 +49,7 @@ type Trace struct {
 	InForce   *inforce.State
 	Queue     *queue.Queue
 	Open      *sessions.Recorder
+	Reader    *store.Reader // of a standby; nil if there is none
 }
 
 // own are the service's own records.

@@ -45,6 +45,7 @@ func (n *Node) build(run int, salt []byte) {
 		queue:    n.Engine.Queue,
 		counters: n.Engine.Counters,
 		inForce:  n.InForce,
+		reader:   n.Reader,
 		log:      n.Log,
 	}
 }
@@ -178,6 +179,7 @@ func (n *Node) buildInsight() {
 			InForce:   in,
 			Queue:     e.Queue,
 			Open:      e.Sessions,
+			Reader:    n.Reader,
 		},
 		Lanes: &insight.Lanes{
 			Store:   store.Lanes{DB: n.DB},

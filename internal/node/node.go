@@ -44,6 +44,7 @@ type Options struct {
 	Bind     map[string]netip.AddrPort // listeners' addresses, in place of the configured ones
 	Roots    *x509.CertPool            // by which remote hosts are verified; nil are the system's
 	Box      *keyfile.Box              // of secrets; nil has no key
+	Reader   *store.Reader             // of a standby that history is read from; nil if there is none
 	// ConsoleInClear says that the console listens on the network without TLS.
 	ConsoleInClear bool
 	Log            *slog.Logger
@@ -251,6 +252,13 @@ func (n *Node) loops() []supervise.Loop {
 			Limit:  20 * second,
 			Steady: true,
 			Do:     up.watchHosts,
+		},
+		{
+			Name:   "the standby to read from",
+			Every:  2 * second,
+			Limit:  20 * second,
+			Steady: true,
+			Do:     up.lookAtStandby,
 		},
 		{Name: "notices of other nodes", Do: endless(n.follow.listen)},
 		{Name: "what was missed", Do: endless(n.follow.missed)},

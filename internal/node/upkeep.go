@@ -35,8 +35,10 @@ type upkeep struct {
 	queue    *queue.Queue
 	counters *counters.Counters
 	inForce  *inforce.State
+	reader   *store.Reader // nil without a standby to read from
 	log      *slog.Logger
 
+	standby       string // what is wrong with the standby to read from, at the last look
 	swept, rounds int64  // of sweep
 	former        string // primaries of the database that still take writes, at the last look
 }
@@ -118,6 +120,26 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		store.Lanes{DB: u.db}.ForgetLanes(ctx, old),
 		store.SignIns{DB: u.db}.ForgetProofs(ctx, now.Add(-proofsKept)),
 	)
+}
+
+// lookAtStandby finds out whether searches and reports may be read from the standby, and
+// says so when that changes.
+func (u *upkeep) lookAtStandby(ctx context.Context) error {
+	if u.reader == nil {
+		return nil
+	}
+	wrong := ""
+	if err := u.reader.Look(ctx); err != nil {
+		wrong = err.Error()
+	}
+	switch {
+	case wrong != "" && u.standby == "":
+		u.log.Warn("searches and reports are read from the primary: the standby can't be used", "error", wrong)
+	case wrong == "" && u.standby != "":
+		u.log.Info("searches and reports are read from the standby again")
+	}
+	u.standby = wrong
+	return nil
 }
 
 // watchHosts follows a promotion, and says which former primary still takes writes.

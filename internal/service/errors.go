@@ -53,6 +53,15 @@ func (s *Service) records(ctx context.Context, f From) (insight.Records, error) 
 	return r, nil
 }
 
+// past is for what may be a few seconds behind: searches and reports.
+func (s *Service) past(ctx context.Context, f From) (*insight.Past, error) {
+	p, err := s.Insight.Trace.Past(ctx, f.Archive)
+	if err != nil {
+		return nil, s.storeError(err, "archive")
+	}
+	return p, nil
+}
+
 func (s *Service) storeOr(err error, what string) error {
 	if errors.Is(err, fault.ErrNotFound) {
 		return s.storeError(err, what)

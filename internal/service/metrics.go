@@ -50,6 +50,8 @@ var (
 		"1 for how the database does: well, or why no mail is taken.", []string{"state"}, nil)
 	writeDesc = prometheus.NewDesc("gull_database_write_seconds",
 		"How long the last small durable write took.", nil, nil)
+	standbyDesc = prometheus.NewDesc("gull_database_standby_behind_seconds",
+		"How far the standby that is read from is behind; no value while it is not read from.", nil, nil)
 	formerDesc = prometheus.NewDesc("gull_database_former_primaries",
 		"Hosts that take writes though another was promoted after them.", nil, nil)
 	freedDesc = prometheus.NewDesc("gull_leases_freed_total",
@@ -65,7 +67,7 @@ type collector struct{ s *Service }
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc,
 		keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc,
-		databaseDesc, stateDesc, writeDesc, formerDesc, freedDesc, lockedDesc} {
+		databaseDesc, stateDesc, writeDesc, formerDesc, standbyDesc, freedDesc, lockedDesc} {
 		ch <- d
 	}
 }
@@ -106,6 +108,9 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(writeDesc, d.Took.Seconds())
 	gauge(formerDesc, float64(len(c.s.Insight.Nodes.FormerPrimaries())))
+	if asOf := c.s.Insight.Trace.StandbyAsOf(); !asOf.IsZero() {
+		gauge(standbyDesc, max(0, time.Since(asOf).Seconds()))
+	}
 	gauge(lockedDesc, float64(len(c.s.Insight.Nodes.Signing.Locked())))
 	ch <- prometheus.MustNewConstMetric(freedDesc, prometheus.CounterValue,
 		float64(c.s.Insight.Nodes.Queue.Freed()))

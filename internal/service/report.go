@@ -89,7 +89,7 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[api.Traffi
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.records(ctx, in.From)
+	r, err := s.past(ctx, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -133,10 +133,13 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[api.Traffi
 		shown.Then = report.Series(before, from, to, in.Step, zone)
 		then = report.Spans(from, to)
 	}
-	if in.Without || in.Dim != "total" {
-		return &out[api.TrafficReport]{shown}, nil
+	if !in.Without && in.Dim == "total" {
+		if err := s.addTables(ctx, r, in, &shown, then); err != nil {
+			return nil, err
+		}
 	}
-	return &out[api.TrafficReport]{shown}, s.addTables(ctx, r, in, &shown, then)
+	shown.AsOf = insight.OptAt(r.AsOf())
+	return &out[api.TrafficReport]{shown}, nil
 }
 
 func totals(hours []report.Hour) (map[string]report.Figure, *report.Delay) {
@@ -241,7 +244,7 @@ func (s reportAPI) reportTable(
 			return nil, huma.Error422UnprocessableEntity("kind: " + k + " is not counted")
 		}
 	}
-	r, err := s.records(ctx, in.From)
+	r, err := s.past(ctx, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -273,7 +276,7 @@ func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[api.Page[r
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
 	}
-	r, err := s.records(ctx, in.From)
+	r, err := s.past(ctx, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -319,7 +322,7 @@ func (s reportAPI) reportPage(c fiber.Ctx) error {
 				"archive: write the number of an opened archive")
 		}
 	}
-	r, err := s.records(c.Context(), in.From)
+	r, err := s.past(c.Context(), in.From)
 	if err != nil {
 		return err
 	}

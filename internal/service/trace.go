@@ -140,7 +140,7 @@ func (s traceAPI) find(
 			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
 		}
 	}
-	r, err := s.records(ctx, in.From)
+	r, err := s.past(ctx, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +148,8 @@ func (s traceAPI) find(
 	if err != nil {
 		return nil, s.storeError(err, "message")
 	}
-	body := api.FoundPage{Items: p.Items, Understood: q.Understood(), Back: insight.OptAt(p.Back)}
+	body := api.FoundPage{Items: p.Items, Understood: q.Understood(), Back: insight.OptAt(p.Back),
+		AsOf: insight.OptAt(r.AsOf())}
 	if p.Next != 0 {
 		body.Next = p.Next.String()
 	}

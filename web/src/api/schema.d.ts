@@ -362,6 +362,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/doctor/database": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What to change on the database server, and why */
+        get: operations["doctor-database"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/draft": {
         parameters: {
             query?: never;
@@ -1554,6 +1571,20 @@ export interface components {
             /** @description Kept on record */
             why?: string;
         };
+        Advice: {
+            /** @description The value to set; empty if it is no setting */
+            better?: string;
+            /** @description The statement or step that changes it */
+            do: string;
+            now: string;
+            /** @description Takes effect when PostgreSQL is restarted */
+            restart?: boolean;
+            /** @enum {string} */
+            severity: "loses mail" | "stops" | "slow";
+            /** @description The setting, or the part of the database */
+            what: string;
+            why: string;
+        };
         Age: {
             /**
              * Format: double
@@ -1845,6 +1876,17 @@ export interface components {
             value: string;
             /** @description A line of a zone file, quoted, long text in pieces of at most 255 octets */
             zone_line: string;
+        };
+        DatabaseCheck: {
+            /** @description The worst first */
+            findings: components["schemas"]["Advice"][];
+            /** @description The server runs on the node's machine, whose memory was taken */
+            here: boolean;
+            /**
+             * Format: int64
+             * @description Of the server in octets, which the advice is for; 0 if it is not known: then nothing that depends on it is said
+             */
+            memory: number;
         };
         Delay: {
             /** Format: double */
@@ -2196,6 +2238,8 @@ export interface components {
             utf8: boolean;
         };
         FoundPage: {
+            /** @description Set when it was read from a standby: what was written until then is in it */
+            as_of: string | null;
             items: components["schemas"]["Found"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
@@ -3510,6 +3554,8 @@ export interface components {
             sessions: components["schemas"]["Session"][];
         };
         TrafficReport: {
+            /** @description Set when it was read from a standby: what was written until then is in it */
+            as_of: string | null;
             before?: {
                 [key: string]: components["schemas"]["Figure"];
             };
@@ -5177,6 +5223,83 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "doctor-database": {
+        parameters: {
+            query?: {
+                /** @description Of the database server, in octets; this machine's if not given and the server runs on it */
+                memory?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

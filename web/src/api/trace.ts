@@ -6,7 +6,7 @@ type Schemas = components["schemas"];
 
 export type Refusal = Schemas["Refusal"];
 export type Found = Message & { refused?: Refusal };
-export type FoundPage = Page<Found> & { understood: string[]; searched_back_to: string | null };
+export type FoundPage = Page<Found> & { understood: string[]; searched_back_to: string | null; as_of: string | null };
 export type Session = Schemas["Session"];
 export type SessionShown = Schemas["SessionView"];
 export type Line = Schemas["Line"];

@@ -23,7 +23,7 @@ import { Course, kinds, Slots } from "../parts/course";
 import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { count, octets } from "../parts/text";
-import { short } from "../parts/when";
+import { AsOf, short } from "../parts/when";
 import classes from "./reports.module.css";
 
 const dimensions = [
@@ -105,6 +105,7 @@ export function ReportsPage() {
 				</Group>
 			</Group>
 			<ArchiveNote note={report.data?.note} />
+			<AsOf time={report.data?.as_of} />
 			<Group gap="xs" className={classes.controls}>
 				<SegmentedControl
 					size="xs"

@@ -24,7 +24,7 @@ import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { octets, shown } from "../parts/text";
-import { When } from "../parts/when";
+import { AsOf, When } from "../parts/when";
 import { ArchivesView } from "./archives";
 import { FollowView } from "./follow";
 import { SessionsView } from "./sessions";
@@ -175,6 +175,7 @@ function Results({ words }: { words: SearchWords }) {
 					)}
 				</Group>
 				<Group gap={4}>
+					<AsOf time={found.data.pages[0]?.as_of} />
 					<CopyButton value={window.location.href}>
 						{({ copied, copy }) => (
 							<Button size="compact-xs" variant="subtle" leftSection={<IconLink size={12} />} onClick={copy}>

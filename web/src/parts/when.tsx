@@ -32,6 +32,17 @@ export function exact(time: string): string {
 	return `${time.slice(0, 10)} ${time.slice(11, 19)} UTC`;
 }
 
+/** AsOf says until when a standby had what was written, if it was read from one. */
+export function AsOf({ time }: { time: string | null | undefined }) {
+	return time ? (
+		<Tooltip label="It was read from a standby of the database, which is a moment behind.">
+			<Text size="xs" c="dimmed" span>
+				as of {exact(time)}
+			</Text>
+		</Tooltip>
+	) : null;
+}
+
 type WhenProps = { time: string | null | undefined; none?: string; due?: boolean };
 
 /**
