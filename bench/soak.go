@@ -59,8 +59,15 @@ func (b *bench) soak() ([]result, error) {
 	}
 	defer h.close()
 	times := &latencies{}
-	l := load{address: h.inside, connections: connections, messages: lived, content: messageOf(4096),
-		from: "tickets@skerryline.example", to: "keeper@skerryline.example", times: times}
+	l := load{
+		address:     h.inside,
+		connections: connections,
+		messages:    lived,
+		content:     messageOf(4096),
+		from:        "tickets@skerryline.example",
+		to:          "keeper@skerryline.example",
+		times:       times,
+	}
 	rate, err := l.run()
 	if err != nil {
 		return nil, err
@@ -68,7 +75,15 @@ func (b *bench) soak() ([]result, error) {
 	_, median, p99 := times.take()
 	full := h.resident()
 	results := []result{
-		one("p99 of the 250 at full rate", "its median", p99, median, "ms", "<= 3", p99 <= 3*median),
+		one(
+			"p99 of the 250 at full rate",
+			"its median",
+			p99,
+			median,
+			"ms",
+			"<= 3",
+			p99 <= 3*median,
+		),
 		one("memory of the service at full rate", "140 MB", full, 140, "MB", "<= 1", full <= 140),
 	}
 	l.pace, l.messages = rate/2, int(rate/2*60)*b.minutes
@@ -94,8 +109,18 @@ func (b *bench) soak() ([]result, error) {
 				return nil, err
 			}
 			list = append(list, m)
-			fmt.Fprintf(os.Stderr, "minute %d: %d messages, median %.1f ms, p99 %.1f ms, %.0f MB, work %.1f MB, history %.0f MB\n",
-				len(list), m.messages, m.median, m.p99, m.memory, m.work/1e6, m.history/1e6)
+			fmt.Fprintf(
+				os.Stderr,
+				"minute %d: %d messages, median %.1f ms, p99 %.1f ms, %.0f MB, work %.1f MB, "+
+					"history %.0f MB\n",
+				len(list),
+				m.messages,
+				m.median,
+				m.p99,
+				m.memory,
+				m.work/1e6,
+				m.history/1e6,
+			)
 		}
 	}
 	quarter := len(list) / 4
@@ -112,16 +137,40 @@ func (b *bench) soak() ([]result, error) {
 	}
 	flat := func(name, unit string, limit float64, what func(minute) float64) {
 		v, base := of(last, what), of(second, what)
-		results = append(results, one("soak: "+name, "in the second quarter of the time", v, base, unit,
-			fmt.Sprintf("<= %g", limit), v <= limit*base))
+		results = append(
+			results,
+			one("soak: "+name, "in the second quarter of the time", v, base, unit,
+				fmt.Sprintf("<= %g", limit), v <= limit*base),
+		)
 	}
-	half, at := of(list, func(m minute) float64 { return m.p99 }), of(list, func(m minute) float64 { return m.median })
-	results = append(results,
-		one("p99 of the 250 at half of the rate", "its median", half, at, "ms", "<= 3", half <= 3*at))
+	half, at := of(
+		list,
+		func(m minute) float64 { return m.p99 },
+	), of(
+		list,
+		func(m minute) float64 { return m.median },
+	)
+	results = append(
+		results,
+		one(
+			"p99 of the 250 at half of the rate",
+			"its median",
+			half,
+			at,
+			"ms",
+			"<= 3",
+			half <= 3*at,
+		),
+	)
 	flat("median of the 250, last quarter", "ms", 1.2, func(m minute) float64 { return m.median })
 	flat("p99 of the 250", "ms", 1.3, func(m minute) float64 { return m.p99 })
 	flat("memory of the service", "MB", 1.1, func(m minute) float64 { return m.memory })
-	flat("tables whose rows come and go", "kB", 1.1, func(m minute) float64 { return m.work / 1000 })
+	flat(
+		"tables whose rows come and go",
+		"kB",
+		1.1,
+		func(m minute) float64 { return m.work / 1000 },
+	)
 	grown := func(from, to minute, n int) float64 { return (to.history - from.history) / float64(n) }
 	count := func(part []minute) (n int) {
 		for _, m := range part[1:] {
@@ -131,6 +180,9 @@ func (b *bench) soak() ([]result, error) {
 	}
 	v, base := grown(last[0], last[len(last)-1], max(1, count(last))),
 		grown(second[0], second[len(second)-1], max(1, count(second)))
-	return append(results, one("soak: history grows for a message by", "in the second quarter", v, base, "octets",
-		"<= 1.05", v <= 1.05*base)), nil
+	return append(
+		results,
+		one("soak: history grows for a message by", "in the second quarter", v, base, "octets",
+			"<= 1.05", v <= 1.05*base),
+	), nil
 }

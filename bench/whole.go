@@ -54,19 +54,32 @@ func (b *bench) whole() ([]result, error) {
 		return nil, err
 	}
 	v, base, ratios := median(rates, accepted)
-	results := []result{{"whole life: accepted, in the mailbox, counted, findable", "accept", v, base,
-		"messages/s", v / base, ratios, ">= 0.6", v/base >= 0.6}}
+	results := []result{
+		{"whole life: accepted, in the mailbox, counted, findable", "accept", v, base,
+			"messages/s", v / base, ratios, ">= 0.6", v/base >= 0.6},
+	}
 	v, base, ratios = median(rates, files)
 	log, server := middle(logs), middle(servers)
 	filled, none, lates := median(late, rates)
-	return append(results,
-		result{"whole life, 1,000,000 messages in history, 200,000 in the mailbox", "with none", filled, none,
-			"messages/s", filled / none, lates, ">= 0.95", filled/none >= 0.95},
+	return append(
+		results,
+		result{
+			"whole life, 1,000,000 messages in history, 200,000 in the mailbox",
+			"with none",
+			filled,
+			none,
+			"messages/s",
+			filled / none,
+			lates,
+			">= 0.95",
+			filled/none >= 0.95,
+		},
 		result{"whole life", "50 workers, each a file and fdatasync a message", v, base,
 			"messages/s", v / base, ratios, ">= 0.8", v/base >= 0.8},
 		one("whole life: log written for a 4 KB message", "6 KB", log, 6, "KB", "<= 1", log <= 6),
 		one("whole life: time of PostgreSQL for a message", "300 µs", server, 300, "µs", "<= 1",
-			server <= 300)), nil
+			server <= 300),
+	), nil
 }
 
 // earlyLife is a round with an empty database.
@@ -139,8 +152,12 @@ func (h *harbour) fillMailbox(n int) error {
 	if err := h.past(n); err != nil {
 		return err
 	}
-	_, err := h.db.Exec(h.b.ctx, `INSERT INTO mailbox_message SELECT 'keeper@skerryline.example', id,
-		sender, subject, received_at, size FROM message ORDER BY id LIMIT $1`, inBox)
+	_, err := h.db.Exec(
+		h.b.ctx,
+		`INSERT INTO mailbox_message SELECT 'keeper@skerryline.example', id,
+		sender, subject, received_at, size FROM message ORDER BY id LIMIT $1`,
+		inBox,
+	)
 	if err == nil {
 		_, err = h.db.Exec(h.b.ctx, `INSERT INTO mailbox_use SELECT 'keeper@skerryline.example',
 			count(*), sum(size) FROM mailbox_message`)

@@ -23,8 +23,10 @@ func (a doctorCommands) command() *cobra.Command {
 		Short: "What to change on the database server, and why",
 		Args:  exactly(0),
 		Long: "Look at how PostgreSQL is set up and how it does: what would lose mail, what would stop the " +
-			"service one day, and what makes it slower than its machine is, each with the statement that changes " +
-			"it. Nothing is changed. The memory of the server is this machine's if it runs here; else say it with " +
+			"service one day, and what makes it slower than its machine is, each with the " +
+			"statement that changes " +
+			"it. Nothing is changed. The memory of the server is this machine's if it runs " +
+			"here; else say it with " +
 			"--memory. The exit code is 1 if something loses mail or stops the service.",
 		Example: "  gull doctor database\n  gull doctor database --memory 64GB",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -71,7 +73,9 @@ func parseMemory(text string) (int64, error) {
 		return 0, usage("--memory %q is no size of memory: write 512MB, 16GB or 1TB", text)
 	}
 	n, _ := strconv.ParseFloat(m[1], 64)
-	octets := n * float64(map[string]int64{"M": tuning.MB, "G": tuning.GB, "T": 1024 * tuning.GB}[m[2]])
+	octets := n * float64(
+		map[string]int64{"M": tuning.MB, "G": tuning.GB, "T": 1024 * tuning.GB}[m[2]],
+	)
 	if octets < float64(64*tuning.MB) || octets > math.MaxInt64/2 {
 		return 0, usage("--memory %s: no database server has that", text)
 	}
@@ -98,8 +102,16 @@ func (a doctorCommands) printCheck(check api.DatabaseCheck) {
 		if f.Better != "" {
 			now += ", better " + f.Better
 		}
-		fmt.Fprintf(w, "%-10s  %s: %s\n            why  %s\n            do   %s%s\n\n", f.Severity, f.What,
-			now, f.Why, f.Do, map[bool]string{true: ", then restart PostgreSQL"}[f.Restart])
+		fmt.Fprintf(
+			w,
+			"%-10s  %s: %s\n            why  %s\n            do   %s%s\n\n",
+			f.Severity,
+			f.What,
+			now,
+			f.Why,
+			f.Do,
+			map[bool]string{true: ", then restart PostgreSQL"}[f.Restart],
+		)
 		restart = restart || f.Better != "" && !f.Restart
 	}
 	if restart {

@@ -25,7 +25,6 @@ import (
 	"gullroute/internal/keyfile"
 	"gullroute/internal/node"
 	"gullroute/internal/service"
-	"gullroute/internal/store"
 )
 
 // serveCommands are those of gull serve.
@@ -69,10 +68,18 @@ func (a serveCommands) command() *cobra.Command {
 	fl := c.Flags()
 	host, _ := os.Hostname()
 	fl.StringVar(&f.database, "database", "", "address of the database (GULL_DATABASE_URL)")
-	fl.StringVar(&f.readFrom, "read-from", "",
-		"address of a standby of the database that searches and reports are read from (GULL_READ_URL)")
-	fl.DurationVar(&f.readBehind, "read-behind", 15*time.Second,
-		"how far the standby may be behind; if it is further, they are read from the database itself")
+	fl.StringVar(
+		&f.readFrom,
+		"read-from",
+		"",
+		"address of a standby of the database that searches and reports are read from (GULL_READ_URL)",
+	)
+	fl.DurationVar(
+		&f.readBehind,
+		"read-behind",
+		15*time.Second,
+		"how far the standby may be behind; if it is further, they are read from the database itself",
+	)
 	fl.StringVar(&f.config, "config", "",
 		"configuration to begin with, if the database has none yet")
 	fl.StringVar(&f.http, "http", "127.0.0.1:8480", "address of console and API (GULL_HTTP)")
@@ -154,13 +161,11 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	defer db.Close()
-	reader, err := f.reader(ctx, db)
+	reader, err := node.Reader(ctx, db, f.readFrom, f.readBehind)
 	if err != nil {
-		return err
+		return usage("--read-from: %w", err)
 	}
-	if reader != nil {
-		defer reader.Close()
-	}
+	defer reader.Close()
 	box, err := keyfile.Open(f.keyFile)
 	if err != nil {
 		return err
@@ -219,25 +224,6 @@ func (a serveCommands) openAPICommand() *cobra.Command {
 			return err
 		},
 	}
-}
-
-// leastBehind is how far a standby must be allowed to be behind: nodes write into the
-// database every three seconds that they live, and only that shows it.
-const leastBehind = 5 * time.Second
-
-// reader is of the standby that is to be read from; nil if none is named.
-func (f *serveFlags) reader(ctx context.Context, db *store.DB) (*store.Reader, error) {
-	if f.readFrom == "" {
-		return nil, nil
-	}
-	if f.readBehind < leastBehind {
-		return nil, usage("--read-behind %s: at least %s, for that is how often it can be seen", f.readBehind, leastBehind)
-	}
-	r, err := store.OpenReader(ctx, db, f.readFrom, f.readBehind)
-	if err != nil {
-		return nil, usage("--read-from: %w", err)
-	}
-	return r, nil
 }
 
 // adopt begins with the file's configuration if there is none yet.

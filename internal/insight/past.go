@@ -57,8 +57,17 @@ func past[T any](ctx context.Context, p *Past, ask func(Records) (T, error)) (T,
 }
 
 // Search is Records'.
-func (p *Past) Search(ctx context.Context, q search.Query, after ident.ID, limit int) (search.Page, error) {
-	return past(ctx, p, func(r Records) (search.Page, error) { return r.Search(ctx, q, after, limit) })
+func (p *Past) Search(
+	ctx context.Context,
+	q search.Query,
+	after ident.ID,
+	limit int,
+) (search.Page, error) {
+	return past(
+		ctx,
+		p,
+		func(r Records) (search.Page, error) { return r.Search(ctx, q, after, limit) },
+	)
 }
 
 // Sums is Records'.
@@ -70,12 +79,24 @@ func (p *Past) Sums(
 	spans []report.Span,
 	limit int,
 ) ([]report.Sum, error) {
-	return past(ctx, p, func(r Records) ([]report.Sum, error) { return r.Sums(ctx, dim, kinds, value, spans, limit) })
+	return past(
+		ctx,
+		p,
+		func(r Records) ([]report.Sum, error) { return r.Sums(ctx, dim, kinds, value, spans, limit) },
+	)
 }
 
 // SumHours is Records'.
-func (p *Past) SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error) {
-	return past(ctx, p, func(r Records) ([]report.Hour, error) { return r.SumHours(ctx, dim, value, from, to) })
+func (p *Past) SumHours(
+	ctx context.Context,
+	dim, value string,
+	from, to time.Time,
+) ([]report.Hour, error) {
+	return past(
+		ctx,
+		p,
+		func(r Records) ([]report.Hour, error) { return r.SumHours(ctx, dim, value, from, to) },
+	)
 }
 
 // Figure is Records'.

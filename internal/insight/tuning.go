@@ -51,7 +51,8 @@ func here(hosts []string) bool {
 			name = h
 		}
 		ip := net.ParseIP(name)
-		if name != "localhost" && (len(name) == 0 || name[0] != '/') && (ip == nil || !ip.IsLoopback()) {
+		if name != "localhost" && (len(name) == 0 || name[0] != '/') &&
+			(ip == nil || !ip.IsLoopback()) {
 			return false
 		}
 	}

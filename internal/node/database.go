@@ -2,6 +2,7 @@ package node
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"time"
 
@@ -26,4 +27,26 @@ func Database(ctx context.Context, url string, log *slog.Logger) (*store.DB, err
 		case <-time.After(2 * time.Second):
 		}
 	}
+}
+
+// leastBehind is how far a standby must be allowed to be behind: nodes write into the
+// database every three seconds that they live, and only that shows it.
+const leastBehind = 5 * time.Second
+
+// Reader is of a standby of db that history is read from while it is at most so far behind;
+// nil if no address is given.
+func Reader(
+	ctx context.Context,
+	db *store.DB,
+	url string,
+	behind time.Duration,
+) (*store.Reader, error) {
+	if url == "" {
+		return nil, nil
+	}
+	if behind < leastBehind {
+		return nil, fmt.Errorf("%s behind is too little: that it lives is seen every few seconds, "+
+			"so at least %s", behind, leastBehind)
+	}
+	return store.OpenReader(ctx, db, url, behind)
 }

@@ -134,7 +134,11 @@ func (u *upkeep) lookAtStandby(ctx context.Context) error {
 	}
 	switch {
 	case wrong != "" && u.standby == "":
-		u.log.Warn("searches and reports are read from the primary: the standby can't be used", "error", wrong)
+		u.log.Warn(
+			"searches and reports are read from the primary: the standby can't be used",
+			"error",
+			wrong,
+		)
 	case wrong == "" && u.standby != "":
 		u.log.Info("searches and reports are read from the standby again")
 	}

@@ -53,8 +53,8 @@ func (s *Service) records(ctx context.Context, f From) (insight.Records, error) 
 	return r, nil
 }
 
-// past is for what may be a few seconds behind: searches and reports.
-func (s *Service) past(ctx context.Context, f From) (*insight.Past, error) {
+// pastOf is for what may be a few seconds behind: searches and reports.
+func pastOf(ctx context.Context, s *Service, f From) (*insight.Past, error) {
 	p, err := s.Insight.Trace.Past(ctx, f.Archive)
 	if err != nil {
 		return nil, s.storeError(err, "archive")

@@ -89,7 +89,7 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[api.Traffi
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.past(ctx, in.From)
+	r, err := pastOf(ctx, s.Service, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -244,7 +244,7 @@ func (s reportAPI) reportTable(
 			return nil, huma.Error422UnprocessableEntity("kind: " + k + " is not counted")
 		}
 	}
-	r, err := s.past(ctx, in.From)
+	r, err := pastOf(ctx, s.Service, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -276,7 +276,7 @@ func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[api.Page[r
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err
 	}
-	r, err := s.past(ctx, in.From)
+	r, err := pastOf(ctx, s.Service, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -322,7 +322,7 @@ func (s reportAPI) reportPage(c fiber.Ctx) error {
 				"archive: write the number of an opened archive")
 		}
 	}
-	r, err := s.past(c.Context(), in.From)
+	r, err := pastOf(c.Context(), s.Service, in.From)
 	if err != nil {
 		return err
 	}

@@ -140,7 +140,7 @@ func (s traceAPI) find(
 			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
 		}
 	}
-	r, err := s.past(ctx, in.From)
+	r, err := pastOf(ctx, s.Service, in.From)
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,12 @@ const firstNode = `(SELECT coalesce(min(key::text) FILTER (WHERE id = first), ''
 
 // OpenReader makes a reader of a standby of primary that may be so far behind. It connects
 // when it is first looked at.
-func OpenReader(ctx context.Context, primary *DB, url string, limit time.Duration) (*Reader, error) {
+func OpenReader(
+	ctx context.Context,
+	primary *DB,
+	url string,
+	limit time.Duration,
+) (*Reader, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("address of the standby: %w", err)
@@ -65,7 +70,11 @@ func OpenReader(ctx context.Context, primary *DB, url string, limit time.Duratio
 }
 
 // Close ends its connections.
-func (r *Reader) Close() { r.standby.pool.Close() }
+func (r *Reader) Close() {
+	if r != nil {
+		r.standby.pool.Close()
+	}
+}
 
 // Look finds out how far the standby is behind. The error says why it can't be used.
 func (r *Reader) Look(ctx context.Context) error {
@@ -76,7 +85,8 @@ func (r *Reader) Look(ctx context.Context) error {
 	err := r.primary.pool.QueryRow(ctx, `SELECT clock_timestamp(), `+firstNode).Scan(&now, &ours)
 	if err == nil {
 		err = r.standby.pool.QueryRow(ctx, `SELECT coalesce((SELECT max(seen_at) FROM node), 'epoch'), `+
-			firstNode).Scan(&heard, &its)
+			firstNode).
+			Scan(&heard, &its)
 	}
 	behind := now.Sub(heard)
 	switch {

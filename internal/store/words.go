@@ -120,7 +120,8 @@ func (s Words) IndexClosed(ctx context.Context, now time.Time) error {
 	}
 	defer conn.Release()
 	var mine bool
-	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtext('gull words'))`).Scan(&mine); err != nil ||
+	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtext('gull words'))`).
+		Scan(&mine); err != nil ||
 		!mine {
 		return err
 	}
@@ -147,8 +148,11 @@ func (s Words) IndexClosed(ctx context.Context, now time.Time) error {
 				continue
 			}
 		}
-		if _, e := conn.Exec(ctx, `CREATE INDEX CONCURRENTLY `+pgx.Identifier{d.Name + "_words"}.Sanitize()+
-			` ON `+pgx.Identifier{d.Name}.Sanitize()+` USING gin (words gin_trgm_ops)`); e != nil {
+		if _, e := conn.Exec(
+			ctx,
+			`CREATE INDEX CONCURRENTLY `+pgx.Identifier{d.Name + "_words"}.Sanitize()+
+				` ON `+pgx.Identifier{d.Name}.Sanitize()+` USING gin (words gin_trgm_ops)`,
+		); e != nil {
 			err = errors.Join(err, fmt.Errorf("the words of %s are not indexed: %w", d.Name, e))
 		}
 	}

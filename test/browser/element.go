@@ -33,7 +33,8 @@ func find(selector string) string {
 func until(selector, body string, result any) chromedp.Action {
 	script := fmt.Sprintf(`(() => {
 		const e = %s;
-		if (!e || e.getClientRects().length === 0 || getComputedStyle(e).visibility === "hidden") return null;
+		if (!e || e.getClientRects().length === 0) return null;
+		if (getComputedStyle(e).visibility === "hidden") return null;
 		%s
 	})()`, find(selector), body)
 	return chromedp.ActionFunc(func(ctx context.Context) error {
@@ -80,7 +81,8 @@ func Press(selector string) chromedp.Action {
 			const r = e.getBoundingClientRect();
 			const at = {x: r.x + r.width / 2, y: r.y + r.height / 2};
 			const hit = document.elementFromPoint(at.x, at.y);
-			const its = hit && (e.contains(hit) || hit.contains(e) || hit.closest("label")?.control === e);
+			if (!hit) return null;
+			const its = e.contains(hit) || hit.contains(e) || hit.closest("label")?.control === e;
 			return its ? at : null;`, &at)
 		for rested := false; !rested; {
 			before = at

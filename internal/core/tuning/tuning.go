@@ -46,7 +46,8 @@ type Facts struct {
 	WrittenByBackends, Written int64
 	XidAge                     int64 // transactions since the oldest that is not frozen
 	IdleSlots                  []Slot
-	ArchiveFailing             string // the name of the log file that can't be archived; empty if none
+	// ArchiveFailing is the log file that can't be archived; empty if there is none.
+	ArchiveFailing string
 }
 
 // Slot is a replication slot that nobody reads.
@@ -73,7 +74,10 @@ func Look(f Facts) []Advice {
 	l.room()
 	l.speed()
 	slices.SortStableFunc(l.found, func(a, b Advice) int {
-		return cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity))
+		return cmp.Compare(
+			slices.Index(severities, a.Severity),
+			slices.Index(severities, b.Severity),
+		)
 	})
 	return l.found
 }
@@ -85,8 +89,11 @@ type look struct {
 
 // setting adds a finding about a setting.
 func (l *look) setting(s Severity, name, better, why string, restart bool) {
-	l.found = append(l.found, Advice{Severity: s, What: name, Now: l.shown(name), Better: better, Why: why,
-		Do: fmt.Sprintf("ALTER SYSTEM SET %s = %s", name, quoted(better)), Restart: restart})
+	l.found = append(
+		l.found,
+		Advice{Severity: s, What: name, Now: l.shown(name), Better: better, Why: why,
+			Do: fmt.Sprintf("ALTER SYSTEM SET %s = %s", name, quoted(better)), Restart: restart},
+	)
 }
 
 func quoted(value string) string { return "'" + strings.ReplaceAll(value, "'", "''") + "'" }
@@ -95,8 +102,13 @@ func quoted(value string) string { return "'" + strings.ReplaceAll(value, "'", "
 var (
 	sizes = []string{"shared_buffers", "effective_cache_size", "max_wal_size", "wal_buffers",
 		"maintenance_work_mem", "autovacuum_work_mem", "work_mem"}
-	times = []string{"checkpoint_timeout", "autovacuum_naptime", "statement_timeout", "lock_timeout",
-		"bgwriter_delay"}
+	times = []string{
+		"checkpoint_timeout",
+		"autovacuum_naptime",
+		"statement_timeout",
+		"lock_timeout",
+		"bgwriter_delay",
+	}
 )
 
 // shown is a setting's value as people write it.
