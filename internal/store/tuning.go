@@ -55,7 +55,8 @@ func (s Tunings) Facts(ctx context.Context) (tuning.Facts, error) {
 	}); err != nil {
 		return f, err
 	}
-	if err := s.pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM node),
+	if err := s.pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM node WHERE NOT gone
+			AND seen_at > clock_timestamp() - interval '1 minute'),
 		(SELECT count(*) + coalesce(sum((SELECT count(*) FROM pg_index i
 				WHERE i.indrelid = c.oid)), 0)
 			FROM pg_inherits h JOIN pg_class c ON c.oid = h.inhrelid
