@@ -139,7 +139,7 @@ func (b *bench) soak() ([]result, error) {
 		v, base := of(last, what), of(second, what)
 		results = append(
 			results,
-			one("soak: "+name, "in the second quarter of the time", v, base, unit,
+			one("soak, last quarter: "+name, "in the second quarter of the time", v, base, unit,
 				fmt.Sprintf("<= %g", limit), v <= limit*base),
 		)
 	}
@@ -162,7 +162,7 @@ func (b *bench) soak() ([]result, error) {
 			half <= 3*at,
 		),
 	)
-	flat("median of the 250, last quarter", "ms", 1.2, func(m minute) float64 { return m.median })
+	flat("median of the 250", "ms", 1.2, func(m minute) float64 { return m.median })
 	flat("p99 of the 250", "ms", 1.3, func(m minute) float64 { return m.p99 })
 	flat("memory of the service", "MB", 1.1, func(m minute) float64 { return m.memory })
 	flat(
@@ -182,7 +182,7 @@ func (b *bench) soak() ([]result, error) {
 		grown(second[0], second[len(second)-1], max(1, count(second)))
 	return append(
 		results,
-		one("soak: history grows for a message by", "in the second quarter", v, base, "octets",
+		one("soak, last quarter: history grows for a message by", "in the second quarter", v, base, "octets",
 			"<= 1.05", v <= 1.05*base),
 	), nil
 }

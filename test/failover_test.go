@@ -41,7 +41,9 @@ func (p *pair) do(args ...string) {
 	}
 }
 
-func newPair(t *testing.T, name string) *pair {
+// newClusters are the primary and the standby of a pair, without nodes; the URL is the
+// primary's.
+func newClusters(t *testing.T, name string) (*pair, *url.URL) {
 	t.Helper()
 	u, err := url.Parse(os.Getenv("GULL_TEST_DATABASE"))
 	if err != nil {
@@ -61,6 +63,12 @@ func newPair(t *testing.T, name string) *pair {
 	p.do("start", p.names[0], p.ports[0], p.secret)
 	p.do("standby", p.names[1], p.ports[1], p.secret, p.names[0], p.ports[0])
 	u.Host = "127.0.0.1:" + p.ports[0]
+	return p, u
+}
+
+func newPair(t *testing.T, name string) *pair {
+	t.Helper()
+	p, u := newClusters(t, name)
 	database, err := newDatabase(u.String(), name)
 	if err != nil {
 		t.Fatal(err)

@@ -3,7 +3,6 @@ package test
 import (
 	"context"
 	"net/url"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -20,23 +19,7 @@ import (
 func TestHistoryIsReadFromAStandbyThatIsFreshEnough(t *testing.T) {
 	takesLong(t)
 	t.Parallel()
-	u, err := url.Parse(os.Getenv("GULL_TEST_DATABASE"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	p := &pair{
-		t:     t,
-		names: [2]string{"test-reading-a", "test-reading-b"},
-		ports: [2]string{freePort("127.0.0.1"), freePort("127.0.0.1")},
-	}
-	p.secret, _ = u.User.Password()
-	t.Cleanup(func() {
-		for _, n := range p.names {
-			p.do("remove", n)
-		}
-	})
-	p.do("start", p.names[0], p.ports[0], p.secret)
-	p.do("standby", p.names[1], p.ports[1], p.secret, p.names[0], p.ports[0])
+	p, u := newClusters(t, "reading")
 	as := func(port, sql string) {
 		t.Helper()
 		conn, err := pgx.Connect(context.Background(),
@@ -52,7 +35,6 @@ func TestHistoryIsReadFromAStandbyThatIsFreshEnough(t *testing.T) {
 	// No commit is to wait for it: it is there to be read from.
 	as(p.ports[0], "ALTER SYSTEM RESET synchronous_standby_names")
 	as(p.ports[0], "SELECT pg_reload_conf()")
-	u.Host = "127.0.0.1:" + p.ports[0]
 	database, err := newDatabase(u.String(), "reading")
 	if err != nil {
 		t.Fatal(err)
@@ -92,7 +74,8 @@ func TestHistoryIsReadFromAStandbyThatIsFreshEnough(t *testing.T) {
 	if r, err := s.client().Report(context.Background(), url.Values{}); err != nil || r.AsOf.IsZero() {
 		t.Errorf("a report is not read from it: %v", err)
 	}
-	if _, errs, _ := s.gull(t, "trace", "find", first); !strings.Contains(errs, "Read from a standby: what was written until") {
+	_, errs, _ := s.gull(t, "trace", "find", first)
+	if !strings.Contains(errs, "Read from a standby: what was written until") {
 		t.Errorf("the command does not say so: %s", errs)
 	}
 

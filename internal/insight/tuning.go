@@ -7,6 +7,7 @@ import (
 	"os"
 	"strconv"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/tuning"
 )
 
@@ -18,19 +19,10 @@ type Tuner struct {
 	}
 }
 
-// Check is what was found of the database server.
-type Check struct {
-	// Memory of the server in octets that the advice is for; 0 if it is not known.
-	Memory int64
-	// Here says that the server runs on this node's machine, whose memory was taken.
-	Here     bool
-	Findings []tuning.Advice
-}
-
 // Look judges the database server. Its memory in octets is given by who asks; 0 takes this
 // machine's, if the server runs on it.
-func (t *Tuner) Look(ctx context.Context, memory int64) (Check, error) {
-	c := Check{Memory: memory, Findings: []tuning.Advice{}}
+func (t *Tuner) Look(ctx context.Context, memory int64) (api.DatabaseCheck, error) {
+	c := api.DatabaseCheck{Memory: memory, Findings: []tuning.Advice{}}
 	if memory == 0 && here(t.Store.Hosts()) {
 		c.Memory, c.Here = memoryOfMachine(), true
 	}

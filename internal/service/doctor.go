@@ -23,7 +23,5 @@ func (s doctorAPI) database(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "database")
 	}
-	return &out[api.DatabaseCheck]{
-		api.DatabaseCheck{Memory: c.Memory, Here: c.Here, Findings: c.Findings},
-	}, nil
+	return &out[api.DatabaseCheck]{c}, nil
 }

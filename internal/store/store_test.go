@@ -473,7 +473,8 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, err := io.ReadAll(c); err != nil || string(got) != "Return-Path: <ada@saltmarsh.example>\r\n"+string(e.Content) {
+	want := "Return-Path: <ada@saltmarsh.example>\r\n" + string(e.Content)
+	if got, err := io.ReadAll(c); err != nil || string(got) != want {
 		t.Errorf("%q %v", got, err)
 	}
 	if _, err := s.MailboxContent(ctx, "odile@skerryline.example", items[0].ID); !errors.Is(err, ErrNotFound) {

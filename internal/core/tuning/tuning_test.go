@@ -49,17 +49,22 @@ func TestFindingsSayWhatToSet(t *testing.T) {
 		{"max_connections", facts("max_connections", "40", "max_locks_per_transaction", "1024"), Stops, "= '42'"},
 		{"max_locks_per_transaction", with(facts(), func(f *Facts) { f.Relations = 8700 }), Stops, "= '1024'"},
 		{"transaction numbers", with(facts(), func(f *Facts) { f.XidAge = 1_500_000_000 }), Stops, "VACUUM"},
-		{"replication slot old's", with(facts(), func(f *Facts) { f.IdleSlots = []Slot{{"old's", 5 * GB}, {"new", GB}} }),
-			Stops, "pg_drop_replication_slot('old''s')"},
+		{"replication slot old's", with(facts(), func(f *Facts) {
+			f.IdleSlots = []Slot{{"old's", 5 * GB}, {"new", GB}}
+		}), Stops, "pg_drop_replication_slot('old''s')"},
 		{"archiving of the log", with(facts(), func(f *Facts) { f.ArchiveFailing = "00A" }), Stops, "archive_command"},
 		{"shared_buffers", facts("shared_buffers", "134217728"), Slow, "= '4GB'"},
 		{"effective_cache_size", facts("effective_cache_size", "1073741824"), Slow, "= '8GB'"},
 		{"maintenance_work_mem", facts("maintenance_work_mem", "67108864"), Slow, "= '512MB'"},
 		{"max_wal_size", facts("max_wal_size", "1073741824"), Slow, "= '4GB'"},
-		{"max_wal_size", with(facts(), func(f *Facts) { f.ForcedCheckpoints, f.TimedCheckpoints = 50, 20 }), Slow, "= '16GB'"},
+		{"max_wal_size", with(facts(), func(f *Facts) {
+			f.ForcedCheckpoints, f.TimedCheckpoints = 50, 20
+		}), Slow, "= '16GB'"},
 		{"checkpoint_timeout", facts("checkpoint_timeout", "300000"), Slow, "= '15min'"},
 		{"wal_buffers", facts("wal_buffers", "4194304"), Slow, "= '16MB'"},
-		{"bgwriter_lru_maxpages", with(facts(), func(f *Facts) { f.Written, f.WrittenByBackends = 1e6, 8e5 }), Slow, "= '1000'"},
+		{"bgwriter_lru_maxpages", with(facts(), func(f *Facts) {
+			f.Written, f.WrittenByBackends = 1e6, 8e5
+		}), Slow, "= '1000'"},
 	} {
 		found := Look(c.facts)
 		if len(found) != 1 || found[0].What != c.name || found[0].Severity != c.severity ||
@@ -78,7 +83,8 @@ func TestTheWorstStandsFirst(t *testing.T) {
 }
 
 func TestSizesAndTimesAreWrittenAsPostgreSQLReadsThem(t *testing.T) {
-	for n, want := range map[int64]string{8 * GB: "8GB", 1536 * MB: "1536MB", 4 * KB: "4kB", 5*GB + 3: "5120MB", 12: "12B"} {
+	for n, want := range map[int64]string{8 * GB: "8GB", 1536 * MB: "1536MB", 4 * KB: "4kB", 5*GB + 3: "5120MB",
+		12: "12B"} {
 		if got := Size(n); got != want {
 			t.Errorf("%d: %s, not %s", n, got, want)
 		}
