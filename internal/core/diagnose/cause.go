@@ -2,7 +2,10 @@
 // who can fix it and how.
 package diagnose
 
-import "slices"
+import (
+	"fmt"
+	"slices"
+)
 
 // Cause names why a delivery failed or waits.
 type Cause string
@@ -64,6 +67,18 @@ const (
 	VirusFound         Cause = "virus-found"
 	AttachmentRefused  Cause = "attachment-refused"
 	Loop               Cause = "loop"
+	ProtocolError      Cause = "protocol-error"
+	Overwhelmed        Cause = "recipient-overwhelmed"
+	SignInDown         Cause = "sign-in-service-down"
+	DomainListed       Cause = "domain-listed"
+	LinkListed         Cause = "link-listed"
+	IdentityUnchecked  Cause = "identity-not-checked"
+	RecipientBlocks    Cause = "recipient-blocks"
+	SenderVerified     Cause = "sender-being-verified"
+	ClientCertificate  Cause = "client-certificate-demanded"
+	DataLoss           Cause = "data-loss-policy"
+	BulkRules          Cause = "bulk-sender-rules"
+	NoBounces          Cause = "sender-takes-no-bounces"
 	OurTrouble         Cause = "our-trouble"
 	Returned           Cause = "returned" // by a person of ours
 	TakenOut           Cause = "dropped"  // by a person of ours
@@ -116,6 +131,7 @@ const (
 // Who can fix a trouble.
 const (
 	Us          = "us"
+	Sender      = "sender"
 	Recipient   = "recipient"
 	RemoteAdmin = "remote-administrator"
 	Provider    = "provider"
@@ -137,6 +153,7 @@ const (
 	FixReturn    Fix = "return"     // send what waits back to its senders
 	FixAlias     Fix = "alias"      // take the address out of an alias of ours
 	FixRecord    Fix = "record"     // say the exact DNS record to publish
+	FixAddRoute  Fix = "add-route"  // make a route, filled in
 )
 
 // Meaning is what a cause is to people.
@@ -148,8 +165,8 @@ type Meaning struct {
 	Means string `json:"means"`
 	// Fix says what to do.
 	Fix string `json:"fix"`
-	// WhoCanFix is us, recipient, remote-administrator, provider, block-list or
-	// nobody.
+	// WhoCanFix is us, sender, recipient, remote-administrator, provider, block-list
+	// or nobody.
 	WhoCanFix string `json:"who_can_fix"`
 	// WaitingHelps reports whether the trouble usually ends by itself.
 	WaitingHelps bool `json:"waiting_helps"`
@@ -157,6 +174,62 @@ type Meaning struct {
 	Usually string `json:"usually,omitempty"`
 	// Fixes are what can be done from here, best first.
 	Fixes []Fix `json:"fixes,omitempty"`
+}
+
+// Helps says whether waiting helps, as programs read it: true, false or "unknown".
+type Helps struct{ Yes, Unknown bool }
+
+// MarshalJSON writes true, false or "unknown".
+func (h Helps) MarshalJSON() ([]byte, error) {
+	switch {
+	case h.Unknown:
+		return []byte(`"unknown"`), nil
+	case h.Yes:
+		return []byte("true"), nil
+	}
+	return []byte("false"), nil
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (h *Helps) UnmarshalJSON(b []byte) error {
+	switch string(b) {
+	case "true":
+		*h = Helps{Yes: true}
+	case "false":
+		*h = Helps{}
+	case `"unknown"`:
+		*h = Helps{Unknown: true}
+	default:
+		return fmt.Errorf("waiting helps is true, false or \"unknown\", not %s", b)
+	}
+	return nil
+}
+
+// MarshalText writes the word, as tables and forms have it.
+func (h Helps) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
+
+// UnmarshalText reads the word.
+func (h *Helps) UnmarshalText(b []byte) error {
+	*h = Helps{Yes: string(b) == "yes", Unknown: string(b) == "not known"}
+	return nil
+}
+
+// String is the word for tables.
+func (h Helps) String() string {
+	switch {
+	case h.Unknown:
+		return "not known"
+	case h.Yes:
+		return "yes"
+	}
+	return "no"
+}
+
+// WaitingHelps says whether waiting helps with a cause.
+func WaitingHelps(c Cause) Helps {
+	m := Explain(c)
+	return Helps{Yes: m.WaitingHelps && m.Title != meanings[Unknown].Title,
+		Unknown: m.Title == meanings[Unknown].Title}
 }
 
 // Explain is the meaning of c.

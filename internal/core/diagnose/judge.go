@@ -2,145 +2,122 @@ package diagnose
 
 import (
 	"fmt"
-	"slices"
 	"strings"
+	"sync"
 
+	"gullroute/internal/core/inert"
+	"gullroute/internal/core/reading"
 	"gullroute/internal/core/smtp"
 )
 
 // Sure is how sure a verdict is.
 type Sure string
 
-// How sure one can be.
+// How sure one can be. The bounds are probabilities of the model; what they are
+// worth on replies that it has not seen is measured by the tests (docs/diagnosis.md).
 const (
-	Certain Sure = "certain" // the text says so, and no code says otherwise
-	Likely  Sure = "likely"  // the text says so against a code, or a code alone
+	Certain Sure = "certain"
+	Likely  Sure = "likely"
 	NotSure Sure = "not-known"
+
+	certainFrom = 0.9
+	likelyFrom  = 0.55
+	// worthTelling is how probable another cause must be for its words to be shown.
+	worthTelling = 0.05
 )
 
 // Verdict is what a reply means, and why we think so.
 type Verdict struct {
 	Cause Cause `json:"cause"`
 	Sure  Sure  `json:"sure" enum:"certain,likely,not-known"`
-	// Evidence are the words and codes that decided.
+	// Certainty is how probable the cause is, 0 to 1; 0 where only codes speak.
+	Certainty float64 `json:"certainty"`
+	// Evidence are the words and codes that spoke for the cause, the strongest first.
 	Evidence []string `json:"evidence"`
+	// Against are those that spoke for another one.
+	Against []string `json:"against,omitempty"`
 	// Contradiction says what does not fit together, "" if all does.
 	Contradiction string `json:"contradiction,omitempty"`
 }
 
-// compiled are rules with their phrases as numbers of the automaton.
-type compiled struct {
-	rule
-	words, also, unless []int32
-	any                 bool // whatever the text
+// About is what is known of a delivery beside the reply.
+type About = reading.Context
+
+// OfReply is the cause of a refusing reply at a stage, without the reasons.
+func OfReply(stage Stage, r smtp.Reply, about About) Cause {
+	return judge(stage, r, about, false).Cause
 }
 
-var (
-	known      *phrases
-	listed     []string
-	textJudges []compiled
-)
+// Judge says what a refusing reply means, going by nothing but itself.
+func Judge(stage Stage, r smtp.Reply) Verdict { return JudgeAbout(stage, r, About{}) }
 
-func init() {
-	number := map[string]int32{}
-	take := func(words []string) (out []int32) {
-		for _, w := range words {
-			if w == "*" {
-				continue
-			}
-			p := phrase(w)
-			n, ok := number[p]
-			if !ok {
-				n = int32(len(listed))
-				number[p] = n
-				listed = append(listed, p)
-			}
-			out = append(out, n)
-		}
-		return out
-	}
-	for _, r := range textRules {
-		textJudges = append(textJudges,
-			compiled{r, take(r.words), take(r.also), take(r.unless), slices.Contains(r.words, "*")})
-	}
-	known = newPhrases(listed)
-}
-
-// phrase is a rule's phrase in the form of plain.
-func phrase(w string) string {
-	w, inside := strings.CutPrefix(w, "*")
-	p := plain(w)
-	if inside {
-		p = p[1:]
-	}
-	if !strings.HasSuffix(w, " ") {
-		p = p[:len(p)-1]
-	}
-	return p
-}
-
-// OfReply is the cause of a refusing reply at a stage.
-func OfReply(stage Stage, r smtp.Reply) Cause { return Judge(stage, r).Cause }
-
-// Judge says what a refusing reply means: its text first, then its codes. It
+// JudgeAbout says what a refusing reply means. What says nothing is not known: it
 // does not guess.
-func Judge(stage Stage, r smtp.Reply) Verdict {
-	coded := byCodes(stage, r)
-	hits := known.found(plain(r.Text()))
-	for i := range textJudges {
-		c := &textJudges[i]
-		word, ok := c.matches(stage, r, hits)
-		if !ok {
-			continue
+func JudgeAbout(
+	stage Stage,
+	r smtp.Reply,
+	about About,
+) Verdict {
+	return judge(stage, r, about, true)
+}
+
+// lists are lists of features to use again.
+var lists = sync.Pool{New: func() any { l := make([]reading.Feature, 0, 128); return &l }}
+
+func judge(stage Stage, r smtp.Reply, about About, reasons bool) Verdict {
+	text := r.Text()
+	read := reading.Of(inert.Text(text[:min(len(text), reading.MaxText)]), about)
+	list := lists.Get().(*[]reading.Feature)
+	defer lists.Put(list)
+	features := read.Features((*list)[:0], string(stage), r.Code, r.Enhanced)
+	*list = features
+	m := learnt()
+	p, rows := m.judge(features)
+	best, next := m.best(stage, p)
+	enhanced := read.Enhanced()
+	if len(r.Enhanced) >= 5 {
+		enhanced = r.Enhanced[2:]
+	}
+	coded := byCodes(stage, r, enhanced)
+	v := Verdict{Cause: m.causes[best], Certainty: float64(p[best]), Evidence: []string{}}
+	if v.Cause == Unknown || v.Certainty < likelyFrom {
+		v = Verdict{Cause: Unknown, Sure: NotSure, Evidence: []string{}}
+		if coded.cause != NoCause &&
+			(read.SaysNothing() || coded.enhanced && m.near(coded.cause, p)) {
+			v.Cause, v.Sure = coded.cause, Likely
+			v.Evidence = append(v.Evidence, coded.why(r, enhanced))
 		}
-		v := Verdict{Cause: c.cause, Sure: Certain, Evidence: []string{}}
-		if word != "" {
-			v.Evidence = append(v.Evidence, fmt.Sprintf("it says “%s”", strings.TrimSpace(word)))
-		} else {
-			v.Evidence = append(v.Evidence, fmt.Sprintf("it was said at the stage %s", stage))
-		}
-		v.weigh(coded, r)
 		return v
 	}
-	if coded.cause != NoCause {
-		return Verdict{Cause: coded.cause, Sure: Likely, Evidence: []string{coded.why(r)}}
+	v.Sure = Likely
+	if v.Certainty >= certainFrom {
+		v.Sure = Certain
 	}
-	return Verdict{Cause: Unknown, Sure: NotSure, Evidence: []string{}}
-}
-
-// code is what codes alone would say.
-type code struct {
-	cause    Cause
-	enhanced bool
-}
-
-func (c code) why(r smtp.Reply) string {
-	if c.enhanced {
-		return "code " + r.Enhanced + " means it (RFC 3463)"
+	if !reasons {
+		return v
 	}
-	return fmt.Sprintf("code %d means it here (RFC 5321)", r.Code)
-}
-
-func byCodes(stage Stage, r smtp.Reply) code {
-	for i := range codeRules {
-		if codeRules[i].fits(stage, r) {
-			return code{codeRules[i].cause, len(codeRules[i].enhanced) > 0}
-		}
+	w := witness{read, features, rows}
+	v.Evidence = w.words(best, next)
+	if len(v.Evidence) == 0 && stage != "" && coded.cause != v.Cause {
+		v.Evidence = append(v.Evidence, fmt.Sprintf("it was said at the stage %s", stage))
 	}
-	return code{}
+	if m.causes[next] != Unknown && p[next] >= worthTelling {
+		v.Against = w.words(next, best)
+	}
+	v.weigh(coded, r, enhanced)
+	return v
 }
 
 // weigh says whether the codes agree with what the text said.
-func (v *Verdict) weigh(coded code, r smtp.Reply) {
+func (v *Verdict) weigh(coded code, r smtp.Reply, enhanced string) {
 	waits := Explain(v.Cause).WaitingHelps
 	switch {
 	case coded.cause == v.Cause:
-		v.Evidence = append(v.Evidence, coded.why(r))
+		v.Evidence = append(v.Evidence, coded.why(r, enhanced))
 	case coded.cause != NoCause && coded.enhanced &&
 		Explain(coded.cause).Family != Explain(v.Cause).Family:
-		v.Sure = Likely
-		v.Contradiction = fmt.Sprintf("Code %s would mean “%s”; the text counts.", r.Enhanced,
-			Explain(coded.cause).Title)
+		v.Contradiction = fmt.Sprintf("Code %d.%s would mean “%s”; the text counts.", r.Code/100,
+			enhanced, Explain(coded.cause).Title)
 	}
 	switch {
 	case r.Code/100 == 5 && waits && v.Contradiction == "":
@@ -155,44 +132,80 @@ func (v *Verdict) weigh(coded code, r smtp.Reply) {
 	}
 }
 
-func (c *compiled) matches(stage Stage, r smtp.Reply, hits []uint64) (string, bool) {
-	if !c.fits(stage, r) {
-		return "", false
-	}
-	for _, u := range c.unless {
-		if hits[u/64]&(1<<(u%64)) != 0 {
-			return "", false
-		}
-	}
-	if len(c.also) > 0 && first(c.also, hits) < 0 {
-		return "", false
-	}
-	if n := first(c.words, hits); n >= 0 {
-		return listed[n], true
-	}
-	return "", c.any
+// witness finds which words spoke for a cause.
+type witness struct {
+	read     *reading.Reading
+	features []reading.Feature
+	rows     [][]weight // by feature
 }
 
-func first(list []int32, hits []uint64) int32 {
-	for _, n := range list {
-		if hits[n/64]&(1<<(n%64)) != 0 {
-			return n
+// Bounds on what is told: how much a place in the text must weigh, how many
+// places, and how long one may be in octets.
+const (
+	heavy  = 0.5
+	places = 2
+	longTo = 60
+	// bridge is how far apart two words are that are shown as one place.
+	bridge = 4
+)
+
+// words are the places of the text that spoke for one cause rather than another,
+// the heaviest first.
+func (w *witness) words(cause, other int) []string {
+	weight := make([]float32, len(w.read.Text)+1)
+	for n, f := range w.features {
+		if f.To <= f.From || f.To-f.From > longTo {
+			continue
+		}
+		var by float32
+		for _, x := range w.rows[n] {
+			switch int(x.cause) {
+			case cause:
+				by += x.by
+			case other:
+				by -= x.by
+			}
+		}
+		each := by / float32(f.To-f.From)
+		for i := f.From; i < f.To; i++ {
+			weight[i] += each
 		}
 	}
-	return -1
+	out := []string{}
+	for range places {
+		from, to := heaviest(weight)
+		text := strings.Trim(strings.TrimSpace(w.read.Text[from:to]), ".,;:()")
+		if text == "" {
+			break
+		}
+		out = append(out, "it says “"+text+"”")
+		for i := from; i < to; i++ {
+			weight[i] = 0
+		}
+	}
+	return out
 }
 
-// fits reports whether a rule's codes and stages hold.
-func (ru *rule) fits(stage Stage, r smtp.Reply) bool {
-	if ru.class != 0 && r.Code/100 != ru.class {
-		return false
+// heaviest is the run of octets whose weights sum to most, 0,0 if none weighs
+// enough.
+func heaviest(weight []float32) (from, to int) {
+	best := float32(heavy)
+	for i := 0; i < len(weight); {
+		if weight[i] <= 0 {
+			i++
+			continue
+		}
+		sum, j, last := float32(0), i, i
+		for ; j < len(weight) && j-last <= bridge; j++ {
+			if weight[j] > 0 {
+				sum += weight[j]
+				last = j
+			}
+		}
+		if sum > best {
+			best, from, to = sum, i, last+1
+		}
+		i = j
 	}
-	if len(ru.codes) > 0 && !slices.Contains(ru.codes, r.Code) {
-		return false
-	}
-	if len(ru.enhanced) > 0 &&
-		(len(r.Enhanced) < 5 || !slices.Contains(ru.enhanced, r.Enhanced[2:])) {
-		return false
-	}
-	return len(ru.stages) == 0 || slices.Contains(ru.stages, stage)
+	return from, to
 }

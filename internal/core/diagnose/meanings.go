@@ -34,13 +34,13 @@ var meanings = map[Cause]Meaning{
 
 	NoSuchDomain: stays(Address, "The domain does not exist",
 		"DNS says that there is no such domain. Mostly what stands behind the @ is misspelt.",
-		"Check the spelling of the domain with the sender.", Recipient),
+		"Check the spelling of the domain with the sender.", Sender),
 	NoMail: stays(Address, "The domain says it takes no mail",
 		"The domain says in DNS, or its host in words, that it takes no mail at all.",
 		"Ask the recipient for another address.", Recipient),
 	NoSuchUser: stays(Address, "There is no such mailbox",
 		"The domain is right, but nobody of that name is there.",
-		"Check the address with the sender; take it out of aliases and lists.", Recipient),
+		"Check the address with the sender; take it out of aliases and lists.", Sender),
 	MailboxDisabled: stays(Address, "The mailbox is switched off",
 		"The address exists, but its mailbox was disabled or suspended.",
 		"Ask the recipient another way; take the address out of aliases and lists.", Recipient),
@@ -50,7 +50,7 @@ var meanings = map[Cause]Meaning{
 		Recipient),
 	BadAddress: stays(Address, "The address is malformed",
 		"The host cannot read the address as one.", "Check the address with the sender.",
-		Recipient),
+		Sender),
 	SenderRefused: stays(
 		Address,
 		"The host refuses the sender's address",
@@ -213,7 +213,7 @@ var meanings = map[Cause]Meaning{
 		"hours",
 		Connection,
 		"The host drops the connection",
-		"The connection broke in the middle of the transcript.",
+		"The connection broke in the middle of the session.",
 		"If it happens at the same place each time, something between refuses the content; ask "+
 			"the remote administrator.",
 		RemoteAdmin,
@@ -292,7 +292,7 @@ var meanings = map[Cause]Meaning{
 
 	TooLarge: stays(Size, "The message is larger than the host takes",
 		"The host says how much it takes in one message, and this one is more.",
-		"Ask the sender to send less, or a link.", Recipient),
+		"Ask the sender to send less, or a link.", Sender),
 	NeedsUTF8: stays(Content, "The address needs SMTPUTF8 and the host lacks it",
 		"The address or a header has letters beyond ASCII, and the host cannot take those.",
 		"Ask the recipient for an ASCII address.", Recipient),
@@ -307,13 +307,103 @@ var meanings = map[Cause]Meaning{
 		"Fix the program that made the message: it must wrap or encode long lines.", Us),
 	ContentRefused: stays(Content, "The host refuses the content",
 		"The host looked at the message and takes it for unwanted mail.",
-		"Read its reply; the sender may change what it objects to.", RemoteAdmin),
+		"Read its reply; the sender may change what it objects to.", Sender),
 	VirusFound: stays(Content, "The host finds malware in the message",
 		"A scanner at the host found something dangerous.",
 		"Look at the sender's machine before anything is sent again.", Us),
 	AttachmentRefused: stays(Content, "The host takes no attachment of this kind",
 		"The host refuses the type of a file in the message.",
-		"Ask the sender to send it another way, or as a link.", Recipient),
+		"Ask the sender to send it another way, or as a link.", Sender),
+
+	ProtocolError: stays(
+		Connection,
+		"The host finds fault with our commands",
+		"The host does not know a command or parameter that we sent, or says that it came in the "+
+			"wrong order: its program and ours understand the protocol differently.",
+		"Read the transcript for the exact line; a firewall that changes SMTP between the two is "+
+			"a usual reason.",
+		RemoteAdmin,
+	),
+	Overwhelmed: waits(
+		"minutes to hours",
+		Rate,
+		"The recipient gets more mail than the host lets in",
+		"The host limits how much one mailbox may receive in a time, from everybody together.",
+		"Wait; it is taken later.",
+		Recipient,
+	),
+	SignInDown: waits(
+		"minutes to hours",
+		SignIn,
+		"The host cannot check our sign-in now",
+		"The host's own service for names and passwords is away; ours may be right.",
+		"Wait, and leave the password as it is; if it lasts, tell the provider.",
+		RemoteAdmin,
+		FixFlush,
+	),
+	DomainListed: stays(
+		Reputation,
+		"The sender's domain is on a block list",
+		"The host asks a public list about domains, and the sender's is on it: another address of "+
+			"ours would not help.",
+		"Find what was sent with this domain, end that, then ask the list named in the reply to "+
+			"take the domain off.",
+		ListOwner,
+	),
+	LinkListed: stays(
+		Content,
+		"A link in the message is on a block list",
+		"The message names a web address that the host's list holds for dangerous or advertised by "+
+			"unwanted mail.",
+		"Ask the sender to take the link out; a site of our own that is listed may have been broken "+
+			"into.",
+		Sender,
+	),
+	IdentityUnchecked: waits(
+		"minutes to hours",
+		Identity,
+		"The host could not check SPF, DKIM or DMARC now",
+		"The host wanted to look up a record of the sender's domain and got no answer from DNS.",
+		"Wait; if several hosts say so, see that the name servers of the sender's domain answer.",
+		RemoteAdmin,
+		FixFlush,
+	),
+	RecipientBlocks: stays(Mailbox, "The recipient has blocked the sender",
+		"The person written to has a rule of their own against this sender.",
+		"Nothing here: only the recipient can take the rule back.", Recipient),
+	SenderVerified: waits(
+		"minutes",
+		Rate,
+		"The host is still checking the sender's address",
+		"The host asks our own server whether the sender exists, and has not finished.",
+		"Wait; see that our listener answers it, for mail from the empty sender too.",
+		Us,
+		FixFlush,
+	),
+	ClientCertificate: stays(TLS, "The host demands a certificate of ours",
+		"The host takes mail only from clients that show a certificate it trusts.",
+		"Ask its administrator what else is accepted: a sign-in, say, which a route can hold.",
+		RemoteAdmin),
+	DataLoss: stays(Content, "A rule against leaks holds the message back",
+		"The host found something that must not leave, such as card numbers or what is marked "+
+			"confidential.",
+		"Ask the sender to send it in the way that the rule allows.", Sender),
+	BulkRules: stays(
+		Identity,
+		"The host's rules for bulk senders are not met",
+		"Who sends much to this host must prove the domain (SPF, DKIM, DMARC) and offer to "+
+			"unsubscribe with one click.",
+		"Read the host's rules; see the domain's readiness and the program that sends in bulk.",
+		Us,
+	),
+	NoBounces: stays(
+		Address,
+		"The sender cannot take bounces",
+		"The host asked whether a bounce to the sender would be taken, and was told no.",
+		"See that the sender's mailbox exists and has room, and that nothing refuses the empty "+
+			"sender.",
+		Us,
+	),
 
 	Loop: stays(Looping, "The message goes round in a loop",
 		"The same message came by again and again, until somebody counted.",
@@ -338,8 +428,9 @@ var meanings = map[Cause]Meaning{
 		"A person of ours took it out of the queue.",
 		"It can be restored for a day; see the action on record for who and why.", Us),
 	Unknown: waits("not known", Ours, "The host gives a reason we do not know",
-		"None of our rules reads its reply; it stands beside for you to read.",
-		"Read its exact reply.", RemoteAdmin, FixFlush),
+		"Its reply says nothing that we can read for certain; it stands beside for you to read.",
+		"Read its exact reply; try one message to another recipient there, or ask the "+
+			"administrator of the host with the reply.", RemoteAdmin, FixFlush),
 
 	SpokeEarly: stays(
 		Connection,

@@ -133,13 +133,13 @@ var forSender = map[Cause]SenderMeaning{
 		false,
 	},
 	NeedsUTF8: {
-		"The address or message holds messages that the recipient's mail server does not " +
+		"The address or the message holds letters that the recipient's mail server does not " +
 			"understand.",
-		"Ask the recipient for an address in plain messages.",
+		"Ask the recipient for an address in plain letters, A to Z.",
 		false,
 	},
 	Needs8Bit: {
-		"The message holds messages that the recipient's mail server does not understand.",
+		"The message holds letters that the recipient's mail server does not understand.",
 		"Send it from another mail program, or as an attachment.",
 		false,
 	},
@@ -258,6 +258,63 @@ var forSender = map[Cause]SenderMeaning{
 	AttachmentRefused: {
 		"The recipient's mail server takes no attachments of this kind.",
 		"Send a link instead, or ask the recipient how to send it.",
+		false,
+	},
+	ProtocolError: {
+		"The recipient's mail server and ours do not understand each other.",
+		askAdmin,
+		false,
+	},
+	Overwhelmed: {
+		"The recipient gets more mail at the moment than their server lets in.",
+		"Wait; it will be taken later.",
+		true,
+	},
+	SignInDown: {"The next mail server cannot check our sign-in at the moment.", askAdmin, true},
+	DomainListed: {
+		"The recipient's mail server refuses mail from your domain because of a block list.",
+		askAdmin,
+		false,
+	},
+	LinkListed: {
+		"A link in your message is on a list of dangerous or unwanted sites.",
+		"Take the link out and send the message again; if it leads to a site of your own, tell " +
+			"your administrator.",
+		false,
+	},
+	IdentityUnchecked: {
+		"The recipient's mail server could not check that the message is from your domain.",
+		"Wait; it will be tried again.",
+		true,
+	},
+	RecipientBlocks: {
+		"The recipient has chosen not to take mail from your address.",
+		"Respect it, or reach the recipient another way.",
+		false,
+	},
+	SenderVerified: {
+		"The recipient's mail server is still checking your address.",
+		"Wait; it will be tried again.",
+		true,
+	},
+	ClientCertificate: {
+		"The recipient's mail server demands a certificate that ours does not have.",
+		askAdmin,
+		false,
+	},
+	DataLoss: {
+		"A rule holds back messages with confidential data, and yours looks like one.",
+		"Take out what is confidential, or ask how it may be sent.",
+		false,
+	},
+	BulkRules: {
+		"The recipient's mail server has rules for those who send to many, and they are not met.",
+		askAdmin,
+		false,
+	},
+	NoBounces: {
+		"The recipient's mail server was told that your address cannot take notices of failure.",
+		askAdmin,
 		false,
 	},
 	Unknown: {

@@ -27,3 +27,46 @@ func (s Stage) OfHost() bool {
 	}
 	return false
 }
+
+// possible reports whether a cause can be told at a stage: before a recipient was
+// named, nothing can be wrong with one.
+func possible(stage Stage, c Cause) bool {
+	switch stage {
+	case StageSignIn:
+		switch c {
+		case SignInRefused,
+			SignInDown,
+			TLSRequired,
+			TLSTrouble,
+			HostBusy,
+			RateLimited,
+			TooManySessions,
+			ProtocolError,
+			Dropped,
+			ClientCertificate,
+			SignInRequired,
+			BlockedHere,
+			Unknown:
+			return true
+		}
+		return false
+	case StageTLS:
+		switch c {
+		case TLSTrouble, TLSRequired, TLSNotOffered, CertificateBad, ClientCertificate, HostBusy,
+			ProtocolError, Dropped, RateLimited, TooManySessions, BlockedHere, PolicyRefused, Unknown:
+			return true
+		}
+		return false
+	case StageConnect, StageGreeting, StageHello:
+		switch c {
+		case NoSuchUser, MailboxDisabled, MailboxMoved, MailboxFull, MailboxBusy, BadAddress,
+			SenderRefused, SendersRestricted, SPFFails, DKIMFails, DMARCFails, TooLarge, TooManyRecipients,
+			HeaderMalformed, LineTooLong, ContentRefused, VirusFound, AttachmentRefused, LinkListed,
+			DataLoss, BulkRules, RecipientBlocks, Overwhelmed, SenderVerified, NoBounces, Loop,
+			NeedsUTF8, Needs8Bit, RelayRefused, SendingLimit, SignInRefused, SignInDown,
+			IdentityUnchecked:
+			return false
+		}
+	}
+	return true
+}
