@@ -67,7 +67,7 @@ func (s *Alerter) Tell(ctx context.Context, now time.Time) error {
 			Limit:   alertsAtOnce,
 			Targets: targets(a),
 		},
-		func(x *snag.Snag) { x.Explain(); x.Offer(cfg) },
+		func(x *snag.Snag) { x.Explain(); x.Offer(cfg, paused(s.InForce.Paused(), x)) },
 	)
 	if err != nil {
 		return err

@@ -15,4 +15,5 @@ type Insight struct {
 	Archiver  *Archiver
 	Alerter   *Alerter
 	Tuner     *Tuner
+	Judge     *Judge
 }

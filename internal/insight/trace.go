@@ -80,12 +80,16 @@ func (t *Trace) MarkOne(d *mail.Delivery) {
 	if d.State.Final() {
 		return
 	}
-	sending, rest := t.Queue.Now(d)
-	if sending {
+	now := t.Queue.Now(d)
+	if now.Sending {
 		d.State = mail.Sending
 	}
-	if rest.After(d.NextAttemptAt.Time) {
-		d.NextAttemptAt = mail.At(rest)
+	if now.Rest.After(d.NextAttemptAt.Time) {
+		d.NextAttemptAt = mail.At(now.Rest)
+	}
+	if d.Attempts == 0 && d.Cause == diagnose.NoCause && d.State == mail.Waiting &&
+		now.Cause != "" {
+		d.Cause, d.Last, d.Behind = diagnose.Cause(now.Cause), now.Last, true
 	}
 }
 
@@ -138,11 +142,14 @@ func (t *Trace) Message(ctx context.Context, archive int64, id ident.ID) (api.Tr
 	for _, d := range m.Deliveries {
 		if !seen[d.Cause] {
 			seen[d.Cause] = true
-			out.Causes = append(out.Causes, mail.Explain(d.Cause, d.Last))
+			out.Causes = append(out.Causes, mail.Explain(d.Cause, d.Last,
+				diagnose.About{Sender: m.Sender, Recipient: d.Recipient}))
 		}
 	}
-	out.ForUser, out.ForRemote = wording.ForUser(&m,
-		time.Now()), wording.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
+	out.ForUser, out.ForRemote = wording.ForUser(
+		&m,
+		time.Now(),
+	), wording.ForRemote(&m, out.Sessions, string(t.InForce.Config().Service.HostName))
 	return out, nil
 }
 
@@ -227,7 +234,7 @@ func (t *Trace) Refusal(ctx context.Context, archive int64, id ident.ID) (api.Re
 	}
 	v := api.RefusalView{
 		Refusal: x,
-		Meaning: mail.Explain(x.Cause, nil),
+		Meaning: mail.Explain(x.Cause, nil, diagnose.About{}),
 		ForUser: wording.RefusalForUser(&x),
 	}
 	if list, err := r.SessionsByID(ctx, []ident.ID{x.SessionID}); err == nil && len(list) == 1 {

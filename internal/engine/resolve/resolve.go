@@ -53,10 +53,33 @@ type Resolver struct {
 
 	mu    sync.Mutex
 	cache map[question]answer
+
+	// When a server last answered anything, and when none did: nanoseconds of the
+	// Unix time.
+	answered, silent atomic.Int64
+}
+
+// silentFor is how long a resolver that answered nothing counts as down.
+const silentFor = 5 * time.Minute
+
+// Down reports that no server answered the last time one was asked.
+func (r *Resolver) Down() bool {
+	silent := r.silent.Load()
+	return silent > r.answered.Load() && time.Since(time.Unix(0, silent)) < silentFor
 }
 
 // Current is the resolver in force.
 type Current struct{ atomic.Pointer[Resolver] }
+
+// MX asks the resolver in force.
+func (c *Current) MX(ctx context.Context, domain string) ([]Host, error) {
+	return c.Load().MX(ctx, domain)
+}
+
+// Addrs asks the resolver in force.
+func (c *Current) Addrs(ctx context.Context, host string) ([]netip.Addr, error) {
+	return c.Load().Addrs(ctx, host)
+}
 
 type question struct {
 	name string
@@ -259,9 +282,14 @@ func (r *Resolver) query(ctx context.Context, q question) (*dns.Msg, error) {
 	m.SetEdns0(1232, false)
 	m.AuthenticatedData = true // tell whether it was checked (RFC 6840 section 5.7)
 	err := errors.New("no DNS server is set")
+	heard := false
 	for _, server := range r.servers {
 		var msg *dns.Msg
 		msg, _, err = r.udp.ExchangeContext(ctx, m, server)
+		if err == nil {
+			r.answered.Store(time.Now().UnixNano())
+			heard = true
+		}
 		if err == nil && msg.Truncated {
 			msg, _, err = r.tcp.ExchangeContext(ctx, m, server)
 		}
@@ -274,6 +302,9 @@ func (r *Resolver) query(ctx context.Context, q question) (*dns.Msg, error) {
 		if ctx.Err() != nil {
 			break
 		}
+	}
+	if !heard && !errors.Is(ctx.Err(), context.Canceled) {
+		r.silent.Store(time.Now().UnixNano())
 	}
 	return nil, &Failure{
 		diagnose.DNSTrouble,

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/miekg/dns"
 
@@ -187,5 +188,23 @@ func TestAResolverThatDeniesEverythingIsNotBelieved(t *testing.T) {
 	if !errors.As(err, &f) || f.Permanent || f.Cause != diagnose.DNSTrouble ||
 		!strings.Contains(f.Text, "not to be trusted") {
 		t.Errorf("%+v", err)
+	}
+}
+
+// TestAResolverThatSaysNothingIsDown asks one that is there and answers nothing.
+func TestAResolverThatSaysNothingIsDown(t *testing.T) {
+	deaf, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer deaf.Close()
+	r := New([]netip.AddrPort{netip.MustParseAddrPort(deaf.LocalAddr().String())}, "both")
+	if r.Down() {
+		t.Error("it was not asked yet")
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
+	defer cancel()
+	if _, err := r.MX(ctx, "saltmarsh.example"); err == nil || !r.Down() {
+		t.Errorf("%v, down %v", err, r.Down())
 	}
 }

@@ -25,6 +25,7 @@ const (
 	maxSeen      = 5_000
 	maxOpen      = 20_000
 	maxTouched   = 20
+	maxHops      = 5_000 // places at which something got through, between two writes
 )
 
 // Store is where troubles are on record.
@@ -33,6 +34,8 @@ type Store interface {
 	EndSnags(ctx context.Context, through map[snag.Place]time.Time) error
 	OpenPlaces(ctx context.Context, limit int) ([]snag.Place, error)
 	RefreshSnags(ctx context.Context, now time.Time, next func() ident.ID) error
+	EndReached(ctx context.Context, at map[string]time.Time) error
+	AddSuccesses(ctx context.Context, n map[store.SuccessKey]int64) error
 }
 
 // Keeper gathers what is seen on a node. It never holds up the mail: what cannot
@@ -48,6 +51,10 @@ type Keeper struct {
 	open    map[snag.Place]struct{} // places at which a message that gets through ends something
 	through map[snag.Place]time.Time
 	missed  int
+	// reached are next hops that answered a message, if one could not be reached.
+	reached map[string]time.Time
+	// successes are what got through since they were last written.
+	successes map[store.SuccessKey]int64
 }
 
 type key struct {
@@ -65,6 +72,9 @@ func New(s Store, ids *ident.Maker, t *counters.Counters, log *slog.Logger) *Kee
 		seen:    map[key]*store.SnagSeen{},
 		open:    map[snag.Place]struct{}{},
 		through: map[snag.Place]time.Time{},
+
+		reached:   map[string]time.Time{},
+		successes: map[store.SuccessKey]int64{},
 	}
 }
 
@@ -76,6 +86,19 @@ func (k *Keeper) Delivery(d *mail.Delivery, sender string, at time.Time) {
 	}
 	if x, ok := snag.OfDelivery(d, sender, at); ok {
 		k.see(x)
+		k.answered(d, at)
+	}
+}
+
+// answered notes that a host answered a message, if it is in trouble: it was reached.
+func (k *Keeper) answered(d *mail.Delivery, at time.Time) {
+	if d.Last == nil || d.Last.Code == 0 || d.Last.Stage.OfHost() {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if _, ok := k.open[snag.Place{Kind: snag.NextHop, Name: d.NextHop}]; ok {
+		k.reached[d.NextHop] = at
 	}
 }
 
@@ -112,6 +135,9 @@ func (k *Keeper) got(d *mail.Delivery, at time.Time) {
 	recipient := strings.ToLower(d.Recipient)
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if d.NextHop != "local" {
+		k.count(d, at)
+	}
 	if len(k.open) == 0 {
 		return
 	}
@@ -121,6 +147,17 @@ func (k *Keeper) got(d *mail.Delivery, at time.Time) {
 		if _, ok := k.open[p]; ok && k.through[p].Before(at) {
 			k.through[p] = at
 		}
+	}
+}
+
+// count adds a message to what got through, at as many places as are kept.
+func (k *Keeper) count(d *mail.Delivery, at time.Time) {
+	id := store.SuccessKey{
+		At: at.UTC().Truncate(store.SuccessStep), NextHop: d.NextHop, Route: d.Route,
+		IPv6: d.Last != nil && strings.Count(d.Last.Address, ":") > 1,
+	}
+	if _, ok := k.successes[id]; ok || len(k.successes) < maxHops {
+		k.successes[id]++
 	}
 }
 
@@ -228,6 +265,8 @@ func (k *Keeper) write(ctx context.Context) error {
 	k.mu.Lock()
 	seen, through, missed := k.seen, k.through, k.missed
 	k.seen, k.through, k.missed = map[key]*store.SnagSeen{}, map[snag.Place]time.Time{}, 0
+	reached := k.reached
+	k.reached = map[string]time.Time{}
 	k.mu.Unlock()
 	if missed > 0 {
 		k.log.Warn("more troubles at the same time than are kept; some are not shown",
@@ -257,8 +296,18 @@ func (k *Keeper) write(ctx context.Context) error {
 	if err == nil && len(through) > 0 {
 		err = k.store.EndSnags(ctx, through)
 	}
+	if err == nil && len(reached) > 0 {
+		err = k.store.EndReached(ctx, reached)
+	}
 	if err != nil {
 		k.putBack(seen, through)
+		k.mu.Lock()
+		for hop, at := range reached {
+			if k.reached[hop].Before(at) {
+				k.reached[hop] = at
+			}
+		}
+		k.mu.Unlock()
 	}
 	return err
 }
@@ -293,12 +342,28 @@ func (k *Keeper) refresh(ctx context.Context, now time.Time) error {
 		open[p] = struct{}{}
 	}
 	k.mu.Lock()
-	defer k.mu.Unlock()
 	for id := range k.seen {
 		if snag.EndsOnceThrough(id.cause) {
 			open[id.place] = struct{}{}
 		}
 	}
 	k.open = open
-	return nil
+	successes := k.successes
+	k.successes = map[store.SuccessKey]int64{}
+	k.mu.Unlock()
+	if err = k.store.AddSuccesses(ctx, successes); err != nil {
+		k.keepSuccesses(successes)
+	}
+	return err
+}
+
+// keepSuccesses puts back for the next time what could not be written.
+func (k *Keeper) keepSuccesses(successes map[store.SuccessKey]int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for id, n := range successes {
+		if len(k.successes) < maxHops {
+			k.successes[id] += n
+		}
+	}
 }

@@ -18,10 +18,12 @@ import (
 
 // record is a store that notes what it is told, and may be away.
 type record struct {
-	away    bool
-	seen    []store.SnagSeen
-	through map[snag.Place]time.Time
-	open    []snag.Place
+	away      bool
+	seen      []store.SnagSeen
+	through   map[snag.Place]time.Time
+	open      []snag.Place
+	reached   map[string]time.Time
+	successes map[store.SuccessKey]int64
 }
 
 var errAway = errors.New("away")
@@ -43,6 +45,28 @@ func (r *record) EndSnags(_ context.Context, through map[snag.Place]time.Time) e
 }
 
 func (r *record) OpenPlaces(context.Context, int) ([]snag.Place, error) { return r.open, nil }
+
+func (r *record) EndReached(_ context.Context, at map[string]time.Time) error {
+	if r.away {
+		return errAway
+	}
+	r.reached = at
+	return nil
+}
+
+func (r *record) AddSuccesses(_ context.Context, n map[store.SuccessKey]int64) error {
+	if r.away {
+		return errAway
+	}
+	if r.successes == nil {
+		r.successes = map[store.SuccessKey]int64{}
+	}
+	for k, c := range n {
+		r.successes[k] += c
+	}
+	return nil
+}
+
 func (r *record) RefreshSnags(context.Context, time.Time, func() ident.ID) error {
 	return nil
 }
@@ -140,5 +164,56 @@ func TestAMessageThatGetsThroughIsNotedOnlyWhereSomethingIsOpen(t *testing.T) {
 	}
 	if err := k.write(context.Background()); err != nil || len(r.through) != 2 {
 		t.Errorf("%v %v", err, r.through)
+	}
+}
+
+// TestWhatGotThroughIsCountedByPlace counts over a write that fails.
+func TestWhatGotThroughIsCountedByPlace(t *testing.T) {
+	r := &record{away: true}
+	k := keeper(r)
+	at := time.Date(2026, 11, 2, 8, 11, 9, 0, time.UTC)
+	for i, address := range []string{"203.0.113.9", "203.0.113.9", "2001:db8::9"} {
+		d := failed("well.example", diagnose.NoCause, i)
+		d.State, d.Last.Address = mail.Delivered, address
+		k.Delivery(d, "deck@skerryline.example", at)
+	}
+	local := failed("local", diagnose.NoCause, 9)
+	local.State = mail.Delivered
+	k.Delivery(local, "", at)
+	if err := k.UpToDate(context.Background(), at); err == nil {
+		t.Fatal("the store is away")
+	}
+	r.away = false
+	if err := k.UpToDate(context.Background(), at); err != nil {
+		t.Fatal(err)
+	}
+	want := store.SuccessKey{At: at.Truncate(store.SuccessStep), NextHop: "well.example", Route: "to the world"}
+	if n := r.successes[want]; n != 2 || len(r.successes) != 2 {
+		t.Errorf("%v", r.successes)
+	}
+}
+
+// TestAHostThatAnswersAMessageWasReached takes a host that could not be reached and now
+// refuses a recipient.
+func TestAHostThatAnswersAMessageWasReached(t *testing.T) {
+	r := &record{away: true}
+	k := keeper(r)
+	at := time.Date(2026, 11, 2, 8, 11, 9, 0, time.UTC)
+	k.Delivery(failed("back.example", diagnose.ConnectTimeout, 1), "deck@skerryline.example", at)
+	d := failed("back.example", diagnose.NoSuchUser, 2)
+	d.Last = &mail.LastReply{Stage: diagnose.StageRecipient, Code: 550, Text: "no such user"}
+	k.Delivery(d, "deck@skerryline.example", at.Add(time.Minute))
+	other := failed("other.example", diagnose.NoSuchUser, 3)
+	other.Last = d.Last
+	k.Delivery(other, "deck@skerryline.example", at)
+	if err := k.UpToDate(context.Background(), at); err == nil {
+		t.Fatal("the store is away")
+	}
+	r.away = false
+	if err := k.UpToDate(context.Background(), at); err != nil {
+		t.Fatal(err)
+	}
+	if len(r.reached) != 1 || !r.reached["back.example"].Equal(at.Add(time.Minute)) {
+		t.Errorf("%v", r.reached)
 	}
 }
