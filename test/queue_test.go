@@ -334,6 +334,7 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 			"  retry:\n", "  notices: {copy_to: failures}\n  retry:\n").Replace(c)
 	})
 	s.behave(t, "mx.saltmarsh.example", `{"lacks": ["DSN"]}`)
+	more := "" // of the header
 	send := func(option string, recipients ...string) string {
 		t.Helper()
 		c := dial(t, s.inside, "127.0.0.1")
@@ -344,7 +345,7 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 			c.want("250", "RCPT TO:<"+r+"> NOTIFY="+option+" ORCPT=rfc822;"+strings.ReplaceAll(r, "@", "+40"))
 		}
 		c.want("354", "DATA")
-		return strings.Fields(c.want("250", message("=?utf-8?q?=C3=9Cnter_Segeln?=")+"."))[4]
+		return strings.Fields(c.want("250", message("=?utf-8?q?=C3=9Cnter_Segeln?="+more)+"."))[4]
 	}
 	for _, c := range []struct {
 		option, to, action, status, subject, says string
@@ -374,6 +375,14 @@ func TestEveryKindOfNoticeIsReadByAnIndependentReader(t *testing.T) {
 		if (r.Parts[2] == "message/rfc822") != (c.action == "failed") {
 			t.Errorf("%s: of the original comes back %s", c.action, r.Parts[2])
 		}
+	}
+	// Who writes in German is answered so.
+	more = "\r\nContent-Language: de-AT"
+	r := s.notice(t, send("FAILURE", "gone@nosuch.example"), 0)
+	if r.Subject != "Nicht zugestellt: Ünter Segeln" || r.Groups[1]["status"] != "5.1.1" ||
+		!strings.Contains(r.Text, "gibt es kein Postfach dieses") ||
+		!strings.Contains(r.Text, "Der Server mx.nosuch.example sagte:") {
+		t.Errorf("in German: %+v", r)
 	}
 	// Asked for nothing, nobody is told.
 	for _, to := range []string{"gone@nosuch.example", "ada@saltmarsh.example"} {

@@ -84,8 +84,8 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 		offers []diagnose.Fix
 	}{
 		{"a@dunlin.example", diagnose.NoRoute, snag.Domain, "dunlin.example", "us",
-			[]diagnose.Fix{"route", "return"}},
-		{"a@nosuch.example", diagnose.NoSuchUser, snag.Address, "a@nosuch.example", "recipient", nil},
+			[]diagnose.Fix{"add-route", "route", "return"}},
+		{"a@nosuch.example", diagnose.NoSuchUser, snag.Address, "a@nosuch.example", "sender", nil},
 		{
 			"a@strandwatch.example",
 			diagnose.BlockListed,
@@ -132,7 +132,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 			snag.NextHop,
 			"oldlocks.example",
 			"remote-administrator",
-			[]diagnose.Fix{"tls", "flush"},
+			[]diagnose.Fix{"flush", "tls"},
 		},
 		{
 			"a@hangup.example",
@@ -158,7 +158,7 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 			"nobody",
 			[]diagnose.Fix{"flush"},
 		},
-		{"a@lostbuoy.example", diagnose.NoSuchDomain, snag.Domain, "lostbuoy.example", "recipient", nil},
+		{"a@lostbuoy.example", diagnose.NoSuchDomain, snag.Domain, "lostbuoy.example", "sender", nil},
 		{"a@nomail.example", diagnose.NoMail, snag.Domain, "nomail.example", "recipient", nil},
 	}
 	for _, w := range wanted {
@@ -243,6 +243,57 @@ func TestEachTroubleOfTheWorldIsOneSnagThatSaysWhoCanFixIt(t *testing.T) {
 	}
 }
 
+// tells looks whether a trouble's story has things, in this order.
+func (s *stack) tells(t *testing.T, x snag.Snag, want ...string) {
+	t.Helper()
+	out, all := s.run(t, "snag", "show", x.ID.String()), ""
+	_, story, _ := strings.Cut(out, "In order of time:")
+	all = story
+	for _, w := range want {
+		_, rest, ok := strings.Cut(story, w)
+		if !ok {
+			t.Errorf("%q is missing, or too early, in:%s", w, all)
+		}
+		story = rest
+	}
+}
+
+// wouldChangeNothing says of every fix that is offered what it would do, and sees that
+// nothing was done.
+func (s *stack) wouldChangeNothing(t *testing.T) {
+	t.Helper()
+	state := func() string {
+		return s.run(t, "queue", "list", "-o", "json") + s.run(t, "draft", "diff") +
+			s.run(t, "alias", "list", "-o", "json")
+	}
+	before, asked := state(), 0
+	p, err := s.client().Snags(context.Background(), url.Values{"limit": {"200"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range p.Items {
+		for _, f := range x.Fixes {
+			args := []string{"snag", "fix", x.ID.String(), "--do", string(f.Do), "--dry-run"}
+			if f.Route != "" {
+				args = append(args, "--route", f.Route)
+			}
+			if out := s.run(t, args...); !strings.Contains(strings.ToLower(out), "would") {
+				t.Errorf("%v: %s", args, out)
+			}
+			if f.First && f.Costs != "" {
+				t.Errorf("%s at %s: %s costs something and is first", x.Cause, x.Place.Name, f.Do)
+			}
+			asked++
+		}
+	}
+	if asked < 8 {
+		t.Errorf("%d fixes are offered", asked)
+	}
+	if after := state(); after != before {
+		t.Errorf("to ask what would be done changed something:\n%s\n%s", before, after)
+	}
+}
+
 func TestEveryFixFixes(t *testing.T) {
 	takesLong(t)
 	t.Parallel()
@@ -266,21 +317,24 @@ func TestEveryFixFixes(t *testing.T) {
 	// Messages that wait go another way, or again.
 	x := s.snag(t, diagnose.ConnectRefused, "sunkenpier.example",
 		func(x snag.Snag) bool { return x.Waiting == 1 })
+	s.snag(t, diagnose.BlockListed, "strandwatch.example", nil)
+	s.wouldChangeNothing(t)
 	fix(x)
 	arrives(refused, "by provider")
-	if ended := s.over(t, x); ended != "a message got through" && ended != "nothing waits for it any more" {
+	if ended := s.over(t, x); !strings.HasSuffix(ended, ", after: Send what waits by “by provider”") {
 		t.Errorf("ended: %s", ended)
 	}
 	s.behave(t, "mx.fullshelf.example", `{"rcpt_in_turn": []}`)
 	x = s.snag(t, diagnose.MailboxFull, "a@fullshelf.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(x, "--do", "flush")
 	arrives(full, "to the world")
-	if ended := s.over(t, x); ended != "a message got through" {
+	if ended := s.over(t, x); ended != "a message got through, after: Try now" {
 		t.Errorf("ended: %s", ended)
 	}
 	// What concerns the configuration goes into the draft, and works when applied.
 	none := s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(none)
+	s.snag(t, diagnose.NoRoute, "dunlin.example", func(x snag.Snag) bool { return x.Waiting == 1 })
 	fix(s.snag(t, diagnose.BlockListed, "strandwatch.example", nil), "--do", "route")
 	locks := s.snag(t, diagnose.CertificateBad, "oldlocks.example",
 		func(x snag.Snag) bool { return x.Waiting == 1 })
@@ -299,11 +353,14 @@ func TestEveryFixFixes(t *testing.T) {
 		t.Errorf("the draft:\n%s", diff)
 	}
 	if _, stderr, code := s.gull(t, "snag", "fix", none.ID.String()); code != 1 ||
-		!strings.Contains(stderr, "takes mail for dunlin.example already") {
+		!strings.Contains(stderr, "in the draft already") {
 		t.Errorf("the same again: %d %s", code, stderr)
 	}
 	s.run(t, "draft", "apply")
-	arrives(noRoute, "by provider")
+	arrives(noRoute, "to dunlin.example")
+	s.tells(t, x, "it was met for the first time", "flush of", "it ended: ")
+	s.over(t, none)
+	s.tells(t, none, "it was met for the first time", "came into force, by tests", "it ended: ")
 	arrives(s.out(t, "b@strandwatch.example"), "by provider")
 	s.over(t, none)
 	fix(locks, "--do", "flush")
@@ -374,7 +431,7 @@ func TestFromTheOverviewToTheFixInThreeClicks(t *testing.T) {
 	p.visit("/")
 	p.press("The recipient's mailbox is full")
 	p.shows("Waiting helps: days: until the recipient makes room", "the recipient can fix it",
-		"it says “shelf is full”, code 4.2.2 means it")
+		"is full just now", "code 4.2.2 means it")
 	p.press("Try now")
 	s.until(t, full, mail.Delivered)
 	p.visit("/")
@@ -426,6 +483,8 @@ func TestWhatIsOursToFixIsFixedInThreeClicksToo(t *testing.T) {
 	p.press("The host's certificate is not valid")
 	p.shows("oldlocks.example")
 	p.press("Ask less of oldlocks.example in TLS (draft)")
+	p.shows("It costs: messages to it may be read or changed on the way")
+	p.press("Ask less of oldlocks.example in TLS")
 	p.shows("agreed with oldlocks.example: tls required")
 	s.run(t, "draft", "apply")
 	p.press("Try now")
@@ -467,7 +526,7 @@ func TestWhatHostsCannotTakeIsToldByItsCause(t *testing.T) {
 		s.send(t, s.inside, "127.0.0.1", "ines.harrow@skerryline.example", c.content, c.to)
 		if x := s.snag(t, c.cause, c.place,
 			func(x snag.Snag) bool { return x.Failed == 1 }); x.WhoCanFix == "" || x.Advice == "" ||
-			x.WaitingHelps {
+			x.WaitingHelps.Yes {
 			t.Errorf("%s: %+v", c.to, x)
 		}
 	}
@@ -509,7 +568,7 @@ func TestALoopIsASnagThatTheAliasFixes(t *testing.T) {
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("round and round"),
 		"carousel@skerryline.example")
 	x := s.snag(t, diagnose.Loop, "carousel@skerryline.example", nil)
-	if x.WaitingHelps || x.Advice == "" || !strings.Contains(x.Evidence.Last.Text, "goes round in a loop") {
+	if x.WaitingHelps.Yes || x.Advice == "" || !strings.Contains(x.Evidence.Last.Text, "goes round in a loop") {
 		t.Errorf("the loop: %+v", x)
 	}
 	if out := s.run(

@@ -2,7 +2,7 @@ package api
 
 import (
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/wording"
+	"gullroute/internal/core/whose"
 )
 
 // LaneDetail is a lane with its last hour.
@@ -33,9 +33,9 @@ type LaneGroup struct {
 
 // LanePage is a page of lanes with what one wants to know of all of them.
 type LanePage struct {
-	Items   []mail.Lane     `json:"items"`
-	Next    string          `json:"next" doc:"Give this as after to go on; empty at the end"`
-	Total   int             `json:"total" doc:"Lanes that match"`
-	Verdict wording.Verdict `json:"verdict" doc:"Whose trouble it looks like, of all lanes"`
-	Pauses  []mail.Pause    `json:"pauses"`
+	Items   []mail.Lane   `json:"items"`
+	Next    string        `json:"next" doc:"Give this as after to go on; empty at the end"`
+	Total   int           `json:"total" doc:"Lanes that match"`
+	Verdict whose.Verdict `json:"verdict" doc:"Whose trouble it looks like, of all lanes"`
+	Pauses  []mail.Pause  `json:"pauses"`
 }

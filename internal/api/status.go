@@ -5,6 +5,7 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/whose"
 )
 
 // Listener is an open listener.
@@ -40,6 +41,7 @@ type Status struct {
 	Trouble []mail.Lane     `json:"trouble"`
 	Snags   map[string]int  `json:"snags" doc:"Open troubles by severity"`
 	Hazards []config.Hazard `json:"hazards" doc:"What is dangerous in the configuration in force"`
+	Verdict whose.Verdict   `json:"verdict" doc:"Whose trouble it looks like, of all lanes"`
 	// ConfirmBy is set while a revision would go back by itself.
 	ConfirmBy mail.OptTime `json:"confirm_by" nullable:"true" doc:"The revision in force goes back by itself unless confirmed before"`
 	Mailboxes int          `json:"mailboxes"`

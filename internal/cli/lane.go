@@ -55,7 +55,9 @@ func (a laneCommands) command() *cobra.Command {
 		a.laneShow(),
 		a.laneGroups(),
 		a.laneFlush(),
-		pauseCommands(a).pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"),
+		pauseCommands(
+			a,
+		).pauseCommand(mail.PauseLane, "pause LANE", "Stop a lane; mail for it waits"),
 		pauseCommands(a).resumeCommand(mail.PauseLane, "Let a lane go on"),
 	)
 }
@@ -81,7 +83,11 @@ func (a laneCommands) laneList() *cobra.Command {
 				return err
 			}
 			if a.format == "table" && p.Verdict.Title != "" {
-				fmt.Fprintf(a.out, "%s\n%s\n\n", p.Verdict.Title, p.Verdict.Next)
+				fmt.Fprintf(a.out, "%s\n%s\n", p.Verdict.Title, p.Verdict.Next)
+				for _, why := range p.Verdict.Why {
+					fmt.Fprintf(a.out, "  - %s\n", why)
+				}
+				fmt.Fprintln(a.out)
 			}
 			if err := printList(
 				a.app,

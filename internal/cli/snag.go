@@ -5,10 +5,12 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/retry"
 	"gullroute/internal/core/snag"
 )
 
@@ -94,10 +96,10 @@ func nextStep(s snag.Snag) string {
 	switch {
 	case s.State == "closed":
 		return "over: " + s.Ended
-	case len(s.Fixes) > 0 && s.Fixes[0].First && !(s.WaitingHelps &&
+	case len(s.Fixes) > 0 && s.Fixes[0].First && !(s.WaitingHelps.Yes &&
 		s.WhoCanFix == diagnose.Nobody):
 		return s.Fixes[0].Says
-	case s.WaitingHelps:
+	case s.WaitingHelps.Yes:
 		return "wait: " + s.Usually
 	}
 	return firstPart(s.Advice)
@@ -123,8 +125,34 @@ func (a snagCommands) snagShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.showSnag(s)
+			if err := a.showSnag(s); err != nil || a.format != "table" {
+				return err
+			}
+			st, err := a.client().SnagStory(c.Context(), args[0])
+			if err == nil {
+				a.printStory(st)
+			}
+			return err
 		},
+	}
+}
+
+// printStory prints what has to do with a snag, for people.
+func (a snagCommands) printStory(st snag.Story) {
+	fmt.Fprintln(a.out, "\nIn order of time:")
+	for _, m := range st.Moments {
+		mark := " "
+		if m.Before {
+			mark = "!"
+		}
+		fmt.Fprintf(a.out, "%s %s  %s\n", mark, exact(m.At), m.Text)
+	}
+	if len(st.Similar) > 0 {
+		fmt.Fprintln(a.out, "\nThe same before, and what ended it:")
+	}
+	for _, p := range st.Similar {
+		fmt.Fprintf(a.out, "  %s  %s, for %s: %s (gull snag show %s)\n", exact(p.Since),
+			p.Place.Where(), retry.Words(p.Until.Sub(p.Since).Round(time.Minute)), p.Ended, p.ID)
 	}
 }
 
@@ -148,15 +176,32 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	if s.State == "closed" {
 		line("over", "%s (%s): %s", exact(s.ClosedAt.Time), ago(s.ClosedAt.Time), s.Ended)
 	}
-	line("effect", "%d messages wait, %d have failed; met %d times", s.Waiting, s.Failed,
-		s.Attempts)
+	if s.Refused > 0 {
+		line("effect", "%d refused; met %d times", s.Refused, s.Attempts)
+	} else {
+		line("effect", "%d messages wait, %d have failed; met %d times", s.Waiting, s.Failed,
+			s.Attempts)
+	}
+	if s.Fix != "" {
+		how := "it was met again since"
+		switch {
+		case s.State == "closed":
+			how = "and it ended"
+		case s.Checking:
+			how = "it is being checked"
+		}
+		line("done", "%s, %s; %s", s.Fix, ago(s.FixedAt.Time), how)
+	}
 	if s.Parts > 0 {
 		line("places", "%d: %s", s.Parts, some(s.Domains))
 	}
 	line("senders", "%s", some(s.Senders))
 	waiting := "waiting does not help"
-	if s.WaitingHelps {
+	switch {
+	case s.WaitingHelps.Yes:
 		waiting = "waiting helps: " + s.Usually
+	case s.WaitingHelps.Unknown:
+		waiting = "whether waiting helps is not known"
 	}
 	line("fixed by", "%s; %s", s.WhoCanFix, waiting)
 	if s.Doubt != "" {
@@ -173,7 +218,16 @@ func (a snagCommands) printSnag(s snag.Snag) {
 	line("  reply", "at %s, %s %s: %s", e.Last.Stage, dash(e.Last.Host), e.Last.Address,
 		e.Last.String())
 	if v := e.Verdict; v != nil && v.Sure != "" {
-		line("  read as", "%s: %s", v.Sure, strings.Join(v.Evidence, ", "))
+		line(
+			"  read as",
+			"%s, %.0f %%: %s",
+			v.Sure,
+			100*v.Certainty,
+			strings.Join(v.Evidence, ", "),
+		)
+		if len(v.Against) > 0 {
+			line("  against", "%s", strings.Join(v.Against, ", "))
+		}
 		if v.Contradiction != "" {
 			line("  but", "%s", v.Contradiction)
 		}
@@ -197,11 +251,17 @@ func (a snagCommands) printSnag(s snag.Snag) {
 			if m.Route != "" {
 				route = " --route " + strconv.Quote(m.Route)
 			}
+			if m.Alias != "" {
+				route = " --alias " + m.Alias
+			}
 			says := m.Says
 			if m.Draft {
 				says += " (goes into the draft)"
 			}
 			fmt.Fprintf(w, "  %-52s gull snag fix %s --do %s%s\n", says, s.ID, m.Do, route)
+			if m.Costs != "" {
+				fmt.Fprintf(w, "    it costs: %s\n", m.Costs)
+			}
 		}
 	}
 }
@@ -227,7 +287,7 @@ func (a snagCommands) snagFix() *cobra.Command {
 		Long: "Do what is offered for a snag. Without --do it is the first thing that gull " +
 			"snag show lists. What concerns the configuration goes into the draft, to be " +
 			"rehearsed and applied.",
-		Example: "  gull snag fix 0B4Z7H8Q2M000\n  gull snag fix 0B4Z7H8Q2M000 --do smart-host\n  " +
+		Example: "  gull snag fix 0B4Z7H8Q2M000 --dry-run\n  gull snag fix 0B4Z7H8Q2M000 --do smart-host\n  " +
 			"gull snag fix 0B4Z7H8Q2M000 --do return --say \"the mailbox has been full for a " +
 			"week\"",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -240,8 +300,8 @@ func (a snagCommands) snagFix() *cobra.Command {
 					return fmt.Errorf("nothing can be done about this snag from here: %s", s.Advice)
 				}
 				if !s.Fixes[0].First {
-					return usage("this cannot be taken back, so name it: --do %s (%s)",
-						s.Fixes[0].Do, s.Fixes[0].Says)
+					return usage("this costs something, so name it: --do %s (%s; %s)",
+						s.Fixes[0].Do, s.Fixes[0].Says, s.Fixes[0].Costs)
 				}
 				o.Do, o.Route = s.Fixes[0].Do, s.Fixes[0].Route
 				if a.format == "table" {
@@ -260,10 +320,12 @@ func (a snagCommands) snagFix() *cobra.Command {
 		&do,
 		"do",
 		"",
-		"flush, smart-host, route, slower, pause, return, tls, record or alias, of those that are "+
+		"flush, smart-host, route, add-route, slower, pause, return, tls, record or alias, of those that are "+
 			"offered",
 	)
 	f.StringVar(&o.Route, "route", "", "of several that are offered, the one by this route")
+	f.StringVar(&o.Alias, "alias", "", "of several that are offered, the one out of this alias")
+	f.BoolVar(&o.DryRun, "dry-run", false, "only say what would be done")
 	f.StringVar(&o.Why, "why", "", "kept on record")
 	f.StringVar(&o.Say, "say", "", "return: the sentence that the senders read")
 	return c

@@ -52,6 +52,16 @@ func (a statusCommands) printStatus(st api.Status) {
 			"No domain is set up yet, so no mail is taken. Begin with: gull domain add "+
 				"skerryline.example --kind local\n\n",
 		)
+	case st.Verdict.Title != "":
+		fmt.Fprintf(w, "%s\n%s\n", st.Verdict.Title, st.Verdict.Next)
+		for _, why := range st.Verdict.Why {
+			fmt.Fprintf(w, "  - %s\n", why)
+		}
+		if stuck > 0 {
+			fmt.Fprintf(w, "  - %d of %d lanes do not move (%d resting, %d stranded, %d paused).\n",
+				stuck, st.Lanes, st.Resting, st.Stranded, st.Paused)
+		}
+		fmt.Fprintln(w)
 	case stuck > 0:
 		fmt.Fprintf(w, "%d of %d lanes do not move (%d resting, %d stranded, %d paused).\n\n",
 			stuck, st.Lanes, st.Resting, st.Stranded, st.Paused)

@@ -23,6 +23,12 @@ func (c SnagsCalls) Snag(ctx context.Context, id string) (snag.Snag, error) {
 		nil)
 }
 
+// SnagStory is what has to do with a trouble, in order of time.
+func (c SnagsCalls) SnagStory(ctx context.Context, id string) (snag.Story, error) {
+	return call[snag.Story](ctx, c.conn, http.MethodGet,
+		"/api/v1/snags/"+url.PathEscape(id)+"/story", nil, nil)
+}
+
 // FixSnag does one of the things that are offered.
 func (c SnagsCalls) FixSnag(ctx context.Context, id string, o snag.Order) (api.Done, error) {
 	return call[api.Done](ctx, c.conn, http.MethodPost, "/api/v1/snags/"+url.PathEscape(id)+"/fix",

@@ -94,6 +94,8 @@ func (s *Drafts) goBack(ctx context.Context) {
 			Text:    rev.Text,
 			Reverts: rev.Number,
 			Base:    number,
+			// Somebody may have confirmed it a moment ago, and this node not heard of it.
+			Unconfirmed: true,
 		})
 	}
 	if err != nil && !errors.Is(err, store.ErrMoved) {

@@ -11,6 +11,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -24,6 +25,7 @@ import (
 type Snags interface {
 	One(ctx context.Context, id ident.ID) (snag.Snag, error)
 	Parts(ctx context.Context, id ident.ID) ([]ident.ID, error)
+	Fixed(ctx context.Context, id ident.ID, what string) error
 }
 
 // Readiness checks a domain of ours from outside.
@@ -53,7 +55,7 @@ type Fixer struct {
 const pauseFor = 2 * time.Hour
 
 // FixSnag does what is offered for a trouble. What concerns the configuration goes
-// into the draft.
+// into the draft; what is done at once is noted, so that the trouble tells whether it helped.
 func (s *Fixer) FixSnag(
 	ctx context.Context,
 	who string,
@@ -64,6 +66,25 @@ func (s *Fixer) FixSnag(
 	if err != nil {
 		return api.Done{}, err
 	}
+	var o snag.Fix
+	done, err := s.do(ctx, who, x, m, &o)
+	if err != nil || m.DryRun || o.Draft || m.Do == diagnose.FixRecord {
+		return done, err
+	}
+	if s.Snags.Fixed(ctx, id, o.Says) != nil { // it is done all the same
+		done.Text += "; the snag could not be told of it"
+	}
+	return done, nil
+}
+
+// do does what was ordered, and puts the offer that it was into chosen.
+func (s *Fixer) do(
+	ctx context.Context,
+	who string,
+	x snag.Snag,
+	m snag.Order,
+	chosen *snag.Fix,
+) (_ api.Done, err error) {
 	at := slices.IndexFunc(x.Fixes, func(o snag.Fix) bool {
 		return o.Do == m.Do && (m.Route == "" || o.Route == m.Route) &&
 			(m.Alias == "" || o.Alias == m.Alias)
@@ -81,28 +102,37 @@ func (s *Fixer) FixSnag(
 			strings.Join(offered, ", "))
 	}
 	o := x.Fixes[at]
+	*chosen = o
 	if m.Why == "" {
 		m.Why = fmt.Sprintf("snag %s: %s at %s", x.ID, x.Title, x.Place.Where())
 	}
 	switch m.Do {
 	case diagnose.FixRoute:
-		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) {
+		return s.draftFix(ctx, who, m.DryRun, func(d *config.Document) (string, error) {
 			return routeThrough(d, o.Route,
 				x.Place.Name)
 		})
+	case diagnose.FixAddRoute:
+		return s.draftFix(ctx, who, m.DryRun, func(d *config.Document) (string, error) {
+			return newRoute(d, o.Domain)
+		})
 	case diagnose.FixSlower:
-		return s.draftFix(ctx, who, o, func(d *config.Document) (string, error) {
+		return s.draftFix(ctx, who, m.DryRun, func(d *config.Document) (string, error) {
 			return agree(d, x.Place.Name, snag.Slower(x.Cause))
 		})
 	case diagnose.FixTLS:
-		return s.draftFix(ctx, who, o,
+		return s.draftFix(ctx, who, m.DryRun,
 			func(d *config.Document) (string, error) { return lessTLS(d, x.Place.Name, x.Cause) })
 	case diagnose.FixAlias:
-		return s.leaveAlias(ctx, who, o.Alias, x.Place.Name)
+		return s.leaveAlias(ctx, who, o.Alias, x.Place.Name, m.DryRun)
 	case diagnose.FixRecord:
 		r, err := s.Readiness.Check(ctx, o.Domain)
 		return api.Done{Text: r.ToDo()}, err
 	case diagnose.FixPause:
+		if m.DryRun {
+			return api.Done{DryRun: true, Text: fmt.Sprintf(
+				"%d lanes would stop for two hours; nothing is lost", len(x.Lanes))}, nil
+		}
 		var done api.Done
 		for _, lane := range x.Lanes {
 			if done, err = s.Pauses.Pause(ctx, mail.Pause{
@@ -122,7 +152,11 @@ func (s *Fixer) FixSnag(
 }
 
 // leaveAlias takes an address out of an alias that names others too.
-func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (api.Done, error) {
+func (s *Fixer) leaveAlias(
+	ctx context.Context,
+	who, alias, out string,
+	dry bool,
+) (api.Done, error) {
 	at, err := address.Parse(alias)
 	if err != nil {
 		return api.Done{}, err
@@ -131,18 +165,36 @@ func (s *Fixer) leaveAlias(ctx context.Context, who, alias, out string) (api.Don
 	if old == nil {
 		return api.Done{}, fault.ErrNotFound
 	}
+	back := "; to have it back: " + aliasCommand(old)
 	if strings.EqualFold(at.Key(), out) { // its messages come round: it goes
+		if dry {
+			return api.Done{DryRun: true, Text: "the alias " + at.Display() +
+				" would go; what comes there would be refused"}, nil
+		}
 		return api.Done{
-			Text: "the alias " + at.Display() + " is gone; what comes there is refused",
+			Text: "the alias " + at.Display() + " is gone; what comes there is refused" + back,
 		}, s.Directory.RemoveAlias(ctx, who, at)
 	}
 	fresh := *old
 	fresh.To = slices.DeleteFunc(slices.Clone(old.To),
 		func(a address.Address) bool { return strings.EqualFold(a.Key(), out) })
+	if dry {
+		return api.Done{DryRun: true,
+			Text: fmt.Sprintf("%s would no longer go on to %s", at.Display(), out)}, nil
+	}
 	if err := s.Directory.PutAlias(ctx, who, &fresh, false, false); err != nil {
 		return api.Done{}, err
 	}
-	return api.Done{Text: fmt.Sprintf("%s no longer goes on to %s", at.Display(), out)}, nil
+	return api.Done{Text: fmt.Sprintf("%s no longer goes on to %s%s", at.Display(), out, back)}, nil
+}
+
+// aliasCommand is the command that makes an alias as it was.
+func aliasCommand(a *directory.Alias) string {
+	to := make([]string, len(a.To))
+	for i, t := range a.To {
+		to[i] = t.String()
+	}
+	return "gull alias set " + a.Address.String() + " --to " + strings.Join(to, ",")
 }
 
 // actOn does something to the messages that a trouble holds up.
@@ -153,7 +205,7 @@ func (f *Fixer) actOn(
 	o snag.Fix,
 	m snag.Order,
 ) (api.Done, error) {
-	r := api.ActionRequest{Why: m.Why}
+	r := api.ActionRequest{Why: m.Why, DryRun: m.DryRun}
 	switch m.Do {
 	case diagnose.FixFlush:
 		r.Verb = "flush"
@@ -204,12 +256,15 @@ func (f *Fixer) actOn(
 func (s *Fixer) draftFix(
 	ctx context.Context,
 	who string,
-	o snag.Fix,
+	dry bool,
 	edit func(*config.Document) (string, error),
 ) (api.Done, error) {
-	what, err := s.Drafts.Edit(ctx, who, false, edit)
+	what, err := s.Drafts.Edit(ctx, who, dry, edit)
 	if err != nil {
 		return api.Done{}, err
+	}
+	if dry {
+		return api.Done{DryRun: true, Text: "would go into the draft: " + what}, nil
 	}
 	return api.Done{
 		Text: "In the draft now: " + what + "; rehearse and apply it (gull draft rehearse, gull " +
@@ -256,6 +311,16 @@ func routeThrough(d *config.Document, name, domain string) (string, error) {
 		}
 	}
 	return what, nil
+}
+
+// newRoute makes a route to a domain's own hosts, last, so that no other loses mail to it.
+func newRoute(d *config.Document, domain string) (string, error) {
+	name := "to " + domain
+	if _, err := d.Item(section("routes"), name); err == nil {
+		return "", fault.Refuse("do", "route %s is in the draft already", name)
+	}
+	return "a route for " + domain + " to its own hosts", d.Add(section("routes"), map[string]any{
+		"name": name, "recipients": []any{domain}, "next_hop": config.HopMX}, 0)
 }
 
 // takes reports whether a pattern, as it is written, takes a domain.

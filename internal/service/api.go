@@ -31,8 +31,19 @@ func (s *Service) newAPI() huma.API {
 	}
 	describeStreams(api)
 	describeLog(api)
+	describeHelps(api.OpenAPI().Components.Schemas)
 	s.app.Get("/api/openapi.json", func(c fiber.Ctx) error { return c.JSON(api.OpenAPI()) })
 	return api
+}
+
+// describeHelps says of whether waiting helps what is written: true, false or "unknown".
+func describeHelps(schemas huma.Registry) {
+	for _, schema := range schemas.Map() {
+		if p := schema.Properties["waiting_helps"]; p != nil {
+			p.Type, p.OneOf = "", []*huma.Schema{{Type: huma.TypeBoolean},
+				{Type: huma.TypeString, Enum: []any{"unknown"}}}
+		}
+	}
 }
 
 // part is a part of the interface: its typed operations, and routes that stream.

@@ -20,7 +20,6 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/retry"
-	"gullroute/internal/core/wording"
 )
 
 // queueAPI serves lanes, deliveries that wait, actions and pauses.
@@ -115,9 +114,11 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[api.LanePa
 		return nil, s.storeError(err, "lane")
 	}
 	body := api.LanePage{
-		Items:   []mail.Lane{},
-		Verdict: wording.VerdictOn(lanes),
-		Pauses:  append([]mail.Pause{}, s.InForce.Paused()...),
+		Items:  []mail.Lane{},
+		Pauses: append([]mail.Pause{}, s.InForce.Paused()...),
+	}
+	if body.Verdict, err = s.Insight.Judge.On(ctx, lanes); err != nil {
+		return nil, s.storeError(err, "success")
 	}
 	var matching []mail.Lane
 	for i := range lanes {
@@ -321,7 +322,10 @@ func progress(tell func(line)) func(done, total int64) {
 	}
 }
 
-func (s queueAPI) listActions(ctx context.Context, in *Paging) (*out[api.Page[mail.Action]], error) {
+func (s queueAPI) listActions(
+	ctx context.Context,
+	in *Paging,
+) (*out[api.Page[mail.Action]], error) {
 	before := int64(0)
 	if in.After != "" {
 		var err error
@@ -395,7 +399,9 @@ func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[api.Page[mai
 	if err != nil {
 		return nil, s.storeError(err, "node")
 	}
-	return &out[api.Page[mail.Node]]{api.Page[mail.Node]{Items: append([]mail.Node{}, nodes...)}}, nil
+	return &out[api.Page[mail.Node]]{
+		api.Page[mail.Node]{Items: append([]mail.Node{}, nodes...)},
+	}, nil
 }
 
 // previewSchedule plays a schedule through: one in force, or with other terms.

@@ -28,6 +28,12 @@ func (s snagAPI) register(api huma.API) {
 			"One trouble, with an example, its hours and what can be done"),
 		s.showSnag,
 	)
+	huma.Register(
+		api,
+		read("snag-story", "/api/v1/snags/{id}/story",
+			"What has to do with a trouble, in order of time, and troubles like it that are over"),
+		s.snagStory,
+	)
 	huma.Register(api,
 		admin.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"),
 		s.changeSnag)
@@ -113,6 +119,18 @@ func (s snagAPI) showSnag(ctx context.Context, in *SnagPath) (*out[snag.Snag], e
 		return nil, s.storeError(err, "snag")
 	}
 	return &out[snag.Snag]{x}, nil
+}
+
+func (s snagAPI) snagStory(ctx context.Context, in *SnagPath) (*out[snag.Story], error) {
+	id, err := in.id()
+	if err != nil {
+		return nil, err
+	}
+	st, err := s.Insight.Snags.Story(ctx, id)
+	if err != nil {
+		return nil, s.storeError(err, "snag")
+	}
+	return &out[snag.Story]{st}, nil
 }
 
 // snagChange is what a person says of a trouble.

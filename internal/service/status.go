@@ -73,6 +73,9 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[api.Status], e
 		})
 	}
 	addLanes(&st, lanes)
+	if st.Verdict, err = s.Insight.Judge.On(ctx, lanes); err != nil {
+		return nil, s.storeError(err, "success")
+	}
 	st.Stopped = s.Insight.Nodes.Stopped(ctx)
 	st.Hours, err = s.Insight.Reporter.Since(ctx, time.Now().Add(-23*time.Hour).Truncate(time.Hour))
 	if err != nil {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -71,6 +72,8 @@ type NewRevision struct {
 	// Base is the revision it was made from; ErrMoved if another is in force. 0
 	// does not ask.
 	Base int
+	// Unconfirmed asks that Base still waits to be confirmed; ErrMoved if not.
+	Unconfirmed bool
 	// Draft, if not 0, is the draft's version that is applied and gone with it.
 	Draft int64
 	// Directory, if any, is written with it.
@@ -97,6 +100,13 @@ func (s Revisions) AddRevision(ctx context.Context, n NewRevision) (int, []strin
 		}
 		if n.Base != 0 && n.Base != number {
 			return ErrMoved
+		}
+		if n.Unconfirmed {
+			var waits bool
+			if err := tx.QueryRow(ctx, `SELECT confirm_by IS NOT NULL FROM config_revision
+				WHERE number = $1`, number).Scan(&waits); err != nil || !waits {
+				return cmp.Or(err, error(ErrMoved))
+			}
 		}
 		if n.Draft != 0 {
 			tag, err := tx.Exec(ctx, `DELETE FROM config_draft WHERE version = $1`, n.Draft)

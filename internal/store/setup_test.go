@@ -304,6 +304,11 @@ func TestADraftIsSavedByItsVersionAndGoneWithItsRevision(t *testing.T) {
 	if dir, _ := s.LoadDirectory(ctx); dir.Mailbox(addr(t, "a@skerryline.example")) == nil {
 		t.Error("the directory did not come with the revision")
 	}
+	// What was confirmed does not go back, whoever has not heard of it yet.
+	if _, _, err := s.AddRevision(ctx, NewRevision{Who: "gull serve", Text: "going back", Reverts: 1,
+		Base: 2, Unconfirmed: true}); !errors.Is(err, ErrMoved) {
+		t.Errorf("a confirmed revision goes back: %v", err)
+	}
 }
 
 func TestEnvelopesAreReadForRehearsalAndWaitingOnesAreMoved(t *testing.T) {

@@ -143,12 +143,35 @@ func (s Snags) EndSnags(ctx context.Context, through map[snag.Place]time.Time) e
 	b := &pgx.Batch{}
 	for p, at := range through {
 		b.Queue(
-			`UPDATE snag SET closed = true, closed_at = $3, ended = 'a message got through'
+			`UPDATE snag SET closed = true, closed_at = $3, ended = 'a message got through'`+afterFix+`
 				WHERE NOT closed AND by_delivery AND place_kind = $1 AND place = $2
 					AND last_at < $3`,
 			p.Kind,
 			p.Name,
 			at,
+		)
+	}
+	return s.writeSnags(ctx, b)
+}
+
+// EndReached closes the troubles of connecting at next hops that answered a message
+// since: they were reached.
+func (s Snags) EndReached(ctx context.Context, at map[string]time.Time) error {
+	var causes []string
+	for _, c := range diagnose.Causes() {
+		if snag.OfConnecting(c) {
+			causes = append(causes, string(c))
+		}
+	}
+	b := &pgx.Batch{}
+	for hop, when := range at {
+		b.Queue(
+			`UPDATE snag SET closed = true, closed_at = $2, ended = 'the host answers again'`+afterFix+`
+			WHERE NOT closed AND cause = ANY($3) AND place_kind = 'next-hop' AND place = $1
+				AND last_at < $2`,
+			hop,
+			when,
+			causes,
 		)
 	}
 	return s.writeSnags(ctx, b)
@@ -190,6 +213,10 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 						WHERE lower(d.recipient) = s.place AND d.cause = s.cause LIMIT 1000) x)
 					WHEN s.holds_all THEN (SELECT coalesce(sum(waiting + deferred + held), 0)
 						FROM lanes WHERE lane = ANY(s.lanes))
+					WHEN s.place_kind = 'sender' THEN (SELECT count(*) FROM (SELECT FROM delivery d
+						JOIN message m ON m.id = d.message_id
+						WHERE d.lane = ANY(s.lanes) AND d.cause = s.cause
+							AND split_part(lower(m.sender), '@', -1) = s.place LIMIT 1000) x)
 					WHEN s.place_kind IN ('next-hop', 'route', 'domain')
 						THEN (SELECT coalesce(sum(deferred), 0) FROM lanes
 							WHERE lane = ANY(s.lanes))
@@ -204,7 +231,7 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 			ctx,
 			`UPDATE snag SET closed = true, closed_at = $1, ended = CASE WHEN by_delivery
 				AND failed = 0 THEN 'nothing waits for it any more'
-					ELSE 'nothing was seen of it since' END
+					ELSE 'nothing was seen of it since' END`+afterFix+`
 			WHERE NOT closed AND parts = 0 AND cause <> '`+string(
 				diagnose.NotReady,
 			)+`' AND (last_at < $1::timestamptz - quiet AND waiting = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND waiting = 0 AND failed = 0)`,
@@ -217,83 +244,6 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 		}
 		return rateSnags(ctx, tx, now)
 	})
-}
-
-// gatherWide opens one trouble of ours where many places show the same at the same time,
-// and ends it when they no longer do.
-func gatherWide(ctx context.Context, tx pgx.Tx, now time.Time, next func() ident.ID) error {
-	rows, err := tx.Query(
-		ctx,
-		`SELECT cause, count(*)::int, min(since), max(last_at), sum(waiting)::bigint,
-			sum(failed)::bigint, sum(attempts)::bigint, (array_agg(evidence
-				ORDER BY weight DESC))[1],
-			(array_agg(place ORDER BY weight DESC))[1:20]
-		FROM snag WHERE NOT closed AND place_kind = 'next-hop'
-			AND last_at > $1::timestamptz - interval '2 hours' GROUP BY cause`,
-		now,
-	)
-	if err != nil {
-		return err
-	}
-	type wide struct {
-		Cause                     diagnose.Cause
-		Parts                     int
-		Since, Last               time.Time
-		Waiting, Failed, Attempts int64
-		Evidence                  []byte
-		Places                    []string
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[wide])
-	if err != nil {
-		return err
-	}
-	causes := []string{}
-	for _, w := range list {
-		if w.Parts < snag.WideFrom || !snag.Wide(w.Cause) {
-			continue
-		}
-		causes = append(causes, string(w.Cause))
-		if _, err := tx.Exec(
-			ctx,
-			`INSERT INTO snag AS s (id, cause, place_kind, place, since, last_at, waiting, failed,
-				attempts, weight, holds_all, by_delivery, quiet, domains, evidence, parts)
-			VALUES ($1, $2, 'ourselves', '', $3, $4, $5, $6, $7, $8, true, false, '1 hour', $9, $10,
-				$11)
-			ON CONFLICT (cause, place_kind, place) WHERE NOT closed DO UPDATE
-				SET last_at = excluded.last_at, waiting = excluded.waiting,
-					failed = excluded.failed, attempts = excluded.attempts,
-						weight = excluded.weight,
-				domains = excluded.domains, evidence = excluded.evidence, parts = excluded.parts`,
-			int64(next()),
-			w.Cause,
-			w.Since,
-			w.Last,
-			w.Waiting,
-			w.Failed,
-			w.Attempts,
-			w.Waiting+w.Failed,
-			w.Places,
-			w.Evidence,
-			w.Parts,
-		); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.Exec(
-		ctx,
-		`UPDATE snag SET closed = true, closed_at = $1, ended = 'fewer places show it'
-			WHERE NOT closed AND parts > 0 AND NOT cause = ANY($2)`,
-		now,
-		causes,
-	); err != nil {
-		return err
-	}
-	_, err = tx.Exec(ctx, `UPDATE snag s SET part_of = w.whole FROM (
-			SELECT p.id, coalesce(w.id, 0) AS whole FROM snag p
-				LEFT JOIN snag w ON w.cause = p.cause AND NOT w.closed AND w.parts > 0
-			WHERE NOT p.closed AND p.place_kind = 'next-hop') w WHERE w.id = s.id
-				AND s.part_of <> w.whole`)
-	return err
 }
 
 // rateSnags puts a severity to every open trouble.
@@ -338,7 +288,10 @@ func rateSnags(ctx context.Context, tx pgx.Tx, now time.Time) error {
 
 const snagColumns = `id, cause, place_kind, place, severity, closed, since, last_at, closed_at,
 	ended, waiting, failed, attempts, senders, domains, lanes, evidence, part_of, parts, note,
-		note_by, mine, muted_until`
+		note_by, mine, muted_until, fix, fixed_at`
+
+// afterFix adds to what ended a trouble what somebody had done about it shortly before.
+const afterFix = ` || CASE WHEN fixed_at > now() - interval '1 hour' THEN ', after: ' || fix ELSE '' END`
 
 func scanSnag(row pgx.CollectableRow) (snag.Snag, error) { return scanSnagWith(row) }
 
@@ -352,7 +305,7 @@ func scanSnagWith(row pgx.CollectableRow, first ...any) (x snag.Snag, err error)
 		append(first, &x.ID, &x.Cause, &x.Place.Kind, &x.Place.Name, &severity, &closed, &x.Since,
 			&x.LastAt, optTime{&x.ClosedAt}, &x.Ended, &x.Waiting, &x.Failed, &x.Attempts,
 			&x.Senders, &x.Domains, &lanes, &x.Evidence, &x.PartOf, &x.Parts, &x.Note, &x.NoteBy,
-			&x.Mine, &muted)...)
+			&x.Mine, &muted, &x.Fix, optTime{&x.FixedAt})...)
 	x.Severity, x.Since, x.LastAt, x.State = snag.Severity(
 		severity,
 	), x.Since.UTC(), x.LastAt.UTC(), "open"
@@ -464,6 +417,13 @@ func (s Snags) SnagCounts(ctx context.Context) (map[snag.Severity]int, error) {
 		return nil
 	})
 	return out, err
+}
+
+// MarkFix notes what somebody did about a trouble.
+func (s Snags) MarkFix(ctx context.Context, id ident.ID, what string, at time.Time) error {
+	_, err := s.pool.Exec(ctx, `UPDATE snag SET fix = $2, fixed_at = $3 WHERE id = $1`,
+		int64(id), what, at)
+	return err
 }
 
 // ChangeSnag writes what a person said.

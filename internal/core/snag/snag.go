@@ -4,12 +4,9 @@ package snag
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
-	"gullroute/internal/core/address"
-	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -88,12 +85,19 @@ func placeOf(d *mail.Delivery, sender, recipient string) Place {
 		diagnose.NoMail,
 		diagnose.NoAddress:
 		return Place{Domain, domain}
-	case diagnose.SenderDomain, diagnose.SPFFails, diagnose.DKIMFails, diagnose.DMARCFails:
+	case diagnose.SenderDomain, diagnose.SPFFails, diagnose.DKIMFails, diagnose.DMARCFails,
+		diagnose.IdentityUnchecked, diagnose.DomainListed, diagnose.BulkRules, diagnose.NoBounces:
 		if i := strings.LastIndexByte(sender, '@'); i >= 0 {
 			return Place{Sender, sender[i+1:]}
 		}
-	case diagnose.SendingLimit, diagnose.SignInRefused, diagnose.SignInRequired:
+	case diagnose.SendingLimit,
+		diagnose.SignInRefused,
+		diagnose.SignInRequired,
+		diagnose.SignInDown,
+		diagnose.ClientCertificate:
 		return Place{Route, d.Route}
+	case diagnose.Overwhelmed:
+		return Place{Address, recipient}
 	}
 	switch diagnose.Explain(d.Cause).Family {
 	case diagnose.Address, diagnose.Mailbox, diagnose.Looping:
@@ -172,6 +176,17 @@ func HoldsAll(c diagnose.Cause) bool {
 	return c == diagnose.NoRoute || c == diagnose.SendingLimit
 }
 
+// OfConnecting reports whether the trouble is one of reaching the host, over once it
+// answers a message.
+func OfConnecting(c diagnose.Cause) bool {
+	switch c {
+	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable, diagnose.NoAnswer,
+		diagnose.NotSMTP, diagnose.DNSTrouble, diagnose.NoAddress, diagnose.TooManySessions:
+		return true
+	}
+	return false
+}
+
 // Wide reports whether the cause, seen at many places at the same time, is likely ours.
 func Wide(c diagnose.Cause) bool {
 	switch c {
@@ -192,7 +207,8 @@ func Wide(c diagnose.Cause) bool {
 
 // wideMeans is what a cause means when many hosts show it at the same time.
 var wideMeans = map[diagnose.Cause]string{
-	diagnose.ConnectRefused: "Many hosts refuse our connections at the same time: our provider or " +
+	diagnose.ConnectRefused: "Many hosts refuse our connections at the same time: our provider " +
+		"or " +
 		"a firewall of ours likely closes the port. Send through a smart host.",
 	diagnose.ConnectTimeout: "Many hosts cannot be reached at the same time: our provider or a " +
 		"firewall of ours likely drops what we send. Send through a smart host.",
@@ -246,17 +262,21 @@ type Snag struct {
 	Deliveries   int64          `json:"deliveries" doc:"Waiting and failed"`
 	Waiting      int64          `json:"waiting" doc:"Messages that wait because of it"`
 	Failed       int64          `json:"failed" doc:"Messages that bounced, expired or were refused"`
+	Refused      int64          `json:"refused,omitempty" doc:"Of a client: messages that we refused; none of ours failed"`
 	Attempts     int64          `json:"attempts" doc:"How often it was met"`
 	Senders      []string       `json:"senders" doc:"Up to twenty of those touched"`
 	Domains      []string       `json:"domains" doc:"Up to twenty domains of recipients"`
 	Lanes        []ident.ID     `json:"lanes"`
 	WhoCanFix    string         `json:"who_can_fix"`
-	WaitingHelps bool           `json:"waiting_helps"`
+	WaitingHelps diagnose.Helps `json:"waiting_helps" doc:"true, false or \"unknown\""`
 	Usually      string         `json:"usually,omitempty"`
 	Advice       string         `json:"advice"`
 	Doubt        string         `json:"doubt,omitempty" doc:"What its history says against its words"`
 	Evidence     Evidence       `json:"evidence"`
 	Fixes        []Fix          `json:"fixes"`
+	Fix          string         `json:"fix,omitempty" doc:"What somebody did about it last"`
+	FixedAt      mail.OptTime   `json:"fixed_at" nullable:"true"`
+	Checking     bool           `json:"checking,omitempty" doc:"Something was done, and it was not met since"`
 	PartOf       ident.ID       `json:"part_of,omitzero" doc:"The trouble of ours that it is likely one of"`
 	Parts        int            `json:"parts,omitempty" doc:"How many places show it, where it is likely ours"`
 	Note         string         `json:"note,omitempty"`
@@ -295,33 +315,42 @@ type Fix struct {
 	Domain string `json:"domain,omitempty" doc:"The domain of ours whose records it shows"`
 	Draft  bool   `json:"draft,omitempty" doc:"It goes into the draft, to be rehearsed and applied"`
 	First  bool   `json:"first,omitempty" doc:"The one to try first"`
+	// Costs says what is lost by it; what costs something is never first.
+	Costs string `json:"costs,omitempty" doc:"What is lost by it; such a fix is never the first"`
 }
 
 // Order is what is to be done about a trouble.
 type Order struct {
-	Do    diagnose.Fix `json:"do" enum:"flush,smart-host,route,slower,pause,return,tls,record,alias"`
+	Do    diagnose.Fix `json:"do" enum:"flush,smart-host,route,add-route,slower,pause,return,tls,record,alias"`
 	Route string       `json:"route,omitempty" doc:"Of several that are offered, the one by this route"`
 	Alias string       `json:"alias,omitempty" doc:"Of several that are offered, the one out of this alias"`
 	Why   string       `json:"why,omitempty" maxLength:"500"`
 	Say   string       `json:"say,omitempty" maxLength:"500" doc:"return: the sentence that the senders read"`
+	// DryRun only says what would be done.
+	DryRun bool `json:"dry_run,omitempty" doc:"Only say what would be done"`
 }
 
 // Explain fills in what can be said of a trouble from its cause and place.
 func (s *Snag) Explain() {
 	m := diagnose.Explain(s.Cause)
 	s.Title, s.Means, s.Advice, s.WhoCanFix, s.WaitingHelps, s.Usually = m.Title, m.Means, m.Fix,
-		m.WhoCanFix, m.WaitingHelps, m.Usually
+		m.WhoCanFix, diagnose.WaitingHelps(s.Cause), m.Usually
 	if s.Place.Kind == Ourselves && s.Parts > 0 {
-		s.WhoCanFix, s.WaitingHelps, s.Usually = diagnose.Us, false, ""
+		s.WhoCanFix, s.WaitingHelps, s.Usually = diagnose.Us, diagnose.Helps{}, ""
 		s.Title += ", at many places at the same time"
 		if text := wideMeans[s.Cause]; text != "" {
 			s.Means = text
 		}
 	}
+	s.Checking = s.State == "open" && !s.FixedAt.IsZero() && !s.LastAt.After(s.FixedAt.Time)
+	if s.Place.Kind == Client && s.Refused == 0 { // strangers' attempts are no mail of ours
+		s.Refused, s.Failed = s.Failed, 0
+	}
 	s.Deliveries = s.Waiting + s.Failed
 	s.doubt()
 	if s.Evidence.Last.Text != "" {
-		v := mail.Explain(s.Cause, &s.Evidence.Last)
+		v := mail.Explain(s.Cause, &s.Evidence.Last,
+			diagnose.About{Sender: s.Evidence.Sender, Recipient: s.Evidence.Recipient})
 		s.Evidence.Verdict = &v
 	}
 }
@@ -349,9 +378,9 @@ func (s *Snag) doubt() {
 			"is likely a refusal in other words."
 		s.Advice, s.WhoCanFix = "Send through a smart host, or ask the administrator of the host "+
 			"with the exact reply.", diagnose.RemoteAdmin
-	case !s.WaitingHelps && code/100 == 4 && lasted > greylistingEnds:
+	case !s.WaitingHelps.Yes && code/100 == 4 && lasted > greylistingEnds:
 		s.Doubt = "It says later and means never: " + times + "."
-	case s.WaitingHelps && HoldsAll(s.Cause) && lasted > outagesEnd:
+	case (s.WaitingHelps.Yes || s.WaitingHelps.Unknown) && HoldsAll(s.Cause) && lasted > outagesEnd:
 		s.Doubt = "It was met " + times + ", and nothing got through: it does not look as if it " +
 			"ended by itself."
 		s.Advice = "Tell the administrator of the host by other means; send what waits through a " +
@@ -359,7 +388,7 @@ func (s *Snag) doubt() {
 	default:
 		return
 	}
-	s.WaitingHelps, s.Usually = false, ""
+	s.WaitingHelps, s.Usually = diagnose.Helps{}, ""
 }
 
 // inWords is a time in whole hours or days.
@@ -409,137 +438,4 @@ func Rate(c diagnose.Cause, p Place, waiting, failed int64, since, now time.Time
 		return Serious
 	}
 	return Minor
-}
-
-// Offer lists what can be done from here, best first, in a configuration.
-func (s *Snag) Offer(c *config.Compiled) {
-	s.Fixes = []Fix{}
-	if s.State == "closed" {
-		return
-	}
-	smart := ""
-	if r := c.SmartHost(s.Place.Name); r != nil {
-		smart = r.Name
-	}
-	add := func(m Fix) {
-		m.First = len(s.Fixes) == 0 &&
-			m.Do != diagnose.FixReturn // what cannot be taken back is never the first
-		s.Fixes = append(s.Fixes, m)
-	}
-	fixes := diagnose.Explain(s.Cause).Fixes
-	if !slices.Contains(fixes, diagnose.FixFlush) && HoldsAll(s.Cause) &&
-		s.Cause != diagnose.NoRoute {
-		fixes = append(slices.Clip(fixes), diagnose.FixFlush)
-	}
-	if s.Doubt != "" { // what waits need not wait for nothing
-		for _, do := range []diagnose.Fix{diagnose.FixSmartHost, diagnose.FixReturn} {
-			if !slices.Contains(fixes, do) {
-				fixes = append(slices.Clip(fixes), do)
-			}
-		}
-	}
-	for _, do := range fixes {
-		switch {
-		case do == diagnose.FixFlush && s.Waiting > 0:
-			add(Fix{Do: do, Says: "Try now"})
-		case do == diagnose.FixSmartHost && smart != "" && (s.Place.Kind == NextHop ||
-			s.Place.Kind == Domain):
-			if s.Waiting > 0 {
-				add(Fix{Do: do, Says: "Send what waits by “" + smart + "”", Route: smart})
-			}
-			add(Fix{
-				Do:    diagnose.FixRoute,
-				Says:  "Send to " + s.Place.Name + " by “" + smart + "” from now on",
-				Route: smart,
-				Draft: true,
-			})
-		case do == diagnose.FixRoute && s.Cause == diagnose.NoRoute && smart != "" &&
-			!strings.HasPrefix(s.Place.Name, "["):
-			add(Fix{
-				Do:    do,
-				Says:  "Send to " + s.Place.Name + " by “" + smart + "”",
-				Route: smart,
-				Draft: true,
-			})
-		case do == diagnose.FixSlower && s.Place.Kind == NextHop && len(Slower(s.Cause)) > 0:
-			add(Fix{Do: do, Says: "Go slower with " + s.Place.Name, Draft: true})
-		case do == diagnose.FixPause && s.Waiting > 0 && len(s.Lanes) > 0:
-			add(Fix{Do: do, Says: "Stop trying for two hours"})
-		case do == diagnose.FixRecord && s.ours(c) != "":
-			add(Fix{
-				Do:     do,
-				Says:   "Show the DNS records to publish for " + s.ours(c),
-				Domain: s.ours(c),
-			})
-		case do == diagnose.FixReturn && s.Waiting > 0:
-			add(Fix{Do: do, Says: "Send what waits back"})
-		case do == diagnose.FixTLS && s.Place.Kind == NextHop && (s.Cause == diagnose.TLSRequired ||
-			agreedTLS(c, s.Place.Name)):
-			says := "Ask less of " + s.Place.Name + " in TLS"
-			if s.Cause == diagnose.TLSRequired {
-				says = "Use TLS with " + s.Place.Name
-			}
-			add(Fix{Do: do, Says: says, Draft: true})
-		}
-	}
-}
-
-// OfferAliases adds the aliases of ours that name an address at which nobody is, or
-// the one whose messages come round again. It looks through all of them.
-func (s *Snag) OfferAliases(c *config.Compiled) {
-	a, err := address.Parse(s.Place.Name)
-	if err != nil || s.State == "closed" || s.Place.Kind != Address || c.Directory == nil {
-		return
-	}
-	if s.Cause == diagnose.Loop && c.Directory.Alias(a) != nil {
-		s.Fixes = append(s.Fixes, Fix{
-			Do:    diagnose.FixAlias,
-			Says:  "Remove the alias " + a.Display(),
-			Alias: a.String(),
-			First: len(s.Fixes) == 0,
-		})
-	}
-	if diagnose.Explain(s.Cause).Family != diagnose.Address {
-		return
-	}
-	for _, alias := range c.Directory.Naming(a) {
-		if len(alias.To) > 1 {
-			s.Fixes = append(s.Fixes, Fix{
-				Do:    diagnose.FixAlias,
-				Says:  "Take it out of " + alias.Address.Display(),
-				Alias: alias.Address.String(),
-				First: len(s.Fixes) == 0,
-			})
-		}
-	}
-}
-
-// ours is the domain of ours that a trouble about our identity concerns, "" if none.
-func (s *Snag) ours(c *config.Compiled) string {
-	domain := s.Place.Name
-	if s.Place.Kind != Domain && s.Place.Kind != Sender {
-		domain = s.Evidence.Sender[strings.LastIndexByte(s.Evidence.Sender, '@')+1:]
-	}
-	if c.Domain(domain) == nil {
-		return ""
-	}
-	return domain
-}
-
-// Slower are the terms with a domain whose host wants less at a time; none if that
-// does not help.
-func Slower(c diagnose.Cause) map[string]any {
-	switch c {
-	case diagnose.TooManySessions:
-		return map[string]any{"connections": 1}
-	case diagnose.RateLimited, diagnose.LowReputation:
-		return map[string]any{"connections": 1, "messages_per_minute": 20}
-	}
-	return nil
-}
-
-// agreedTLS reports whether TLS was agreed with a domain, beyond what its route asks.
-func agreedTLS(c *config.Compiled, domain string) bool {
-	p := c.Peer(domain)
-	return p != nil && (p.TLS == "required" || p.TLS == "verified")
 }

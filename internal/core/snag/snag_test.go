@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 )
 
@@ -159,11 +160,11 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 		{plain + provider + world, Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"},
 			Waiting: 1}, "[flush]"},
 		{plain + provider + world, Snag{Cause: diagnose.NoRoute, Place: Place{Domain, "c.example"},
-			Waiting: 1}, "[route return]"},
+			Waiting: 1}, "[add-route route return]"},
 		{plain + world, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"},
 			Waiting: 1}, "[flush]"},
 		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"},
-			Waiting: 1}, "[tls flush]"},
+			Waiting: 1}, "[flush tls]"},
 		{plain + world, Snag{Cause: diagnose.TLSRequired, Place: Place{NextHop, "c.example"}}, "[tls]"},
 		{plain + world + terms, Snag{Cause: diagnose.CertificateBad, Place: Place{NextHop, "c.example"},
 			Waiting: 1, State: "closed"}, "[]"},
@@ -177,11 +178,12 @@ func TestOnlyWhatCanBeDoneIsOffered(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		c.s.Offer(config.Compile(parsed, 1, directory.New()))
+		c.s.Offer(config.Compile(parsed, 1, directory.New()), false)
 		offers := []diagnose.Fix{}
 		for i, m := range c.s.Fixes {
 			offers = append(offers, m.Do)
-			if m.First != (i == 0 && m.Do != diagnose.FixReturn) || m.Says == "" {
+			dear := m.Do == diagnose.FixReturn || m.Do == diagnose.FixTLS && m.Says != "Use TLS with c.example"
+			if m.First != (i == 0 && !dear) || m.Says == "" || dear != (m.Costs != "") {
 				t.Errorf("%+v", m)
 			}
 		}
@@ -200,7 +202,7 @@ func TestATroubleOfOursIsExplainedAsOurs(t *testing.T) {
 		Failed:   2,
 		Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageConnect, Text: "timed out"}},
 	}
-	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps || s.Deliveries != 9 ||
+	if s.Explain(); s.WhoCanFix != "us" || s.WaitingHelps.Yes || s.Deliveries != 9 ||
 		s.Title != "The host cannot be reached, at many places at the same time" ||
 		s.Evidence.Verdict == nil {
 		t.Errorf("%+v", s)
@@ -243,7 +245,7 @@ func TestHistoryCountsMoreThanWords(t *testing.T) {
 		}
 		s.Explain()
 		if !strings.HasPrefix(s.Doubt, c.doubt) || (c.doubt == "") != (s.Doubt == "") ||
-			c.doubt != "" && s.WaitingHelps {
+			c.doubt != "" && s.WaitingHelps.Yes {
 			t.Errorf("%+v: %q, waiting helps %v", c, s.Doubt, s.WaitingHelps)
 		}
 	}
@@ -266,9 +268,55 @@ func TestHistoryCountsMoreThanWords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Offer(config.Compile(parsed, 1, directory.New()))
+	s.Offer(config.Compile(parsed, 1, directory.New()), false)
 	if got := fmt.Sprint(s.Fixes); len(s.Fixes) != 4 || !strings.Contains(got, "smart-host") ||
 		!strings.Contains(got, "return") {
 		t.Errorf("what is offered for an endless greylisting: %s", got)
+	}
+}
+
+// TestWhatCannotBeTakenBackNeedsCertainty takes a reply that may be misread, lanes that
+// are paused, and smart hosts that are for some people only.
+func TestWhatCannotBeTakenBackNeedsCertainty(t *testing.T) {
+	offered := func(routes string, reply string, paused bool) string {
+		parsed, err := config.Parse([]byte("service: {host_name: a.example, postmaster: p@a.example}\n" +
+			"routes:\n" + routes + "  - {name: world, next_hop: mx}\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := Snag{Cause: diagnose.BlockListed, Place: Place{NextHop, "c.example"}, Waiting: 2,
+			Lanes: []ident.ID{1}, Evidence: Evidence{Last: mail.LastReply{Stage: diagnose.StageRecipient,
+				Code: 554, Text: reply}}}
+		s.Explain()
+		s.Offer(config.Compile(parsed, 1, directory.New()), paused)
+		var list []string
+		for _, f := range s.Fixes {
+			list = append(list, string(f.Do))
+		}
+		return strings.Join(list, " ")
+	}
+	const smart = "  - {name: s, recipients: [b.example], next_hop: smarthost, hosts: [s.example], tls: " +
+		"verified, sign_in: {account: a, secret: s}}\n"
+	const ofOne = "  - {name: s, senders: [anna@a.example], recipients: [b.example], next_hop: smarthost, " +
+		"hosts: [s.example], tls: verified, sign_in: {account: a, secret: s}}\n"
+	for _, c := range []struct {
+		routes, reply string
+		paused        bool
+		wants         string
+	}{
+		{"", "5.7.1 your IP is on a block list, see bl.seamark.example", false, "return"},
+		{"", "5.7.1 blocked for its origin, or the like", false, ""},
+		{smart, "5.7.1 your IP is on a block list, see bl.seamark.example", false, "smart-host route return"},
+		{ofOne, "5.7.1 your IP is on a block list, see bl.seamark.example", false, "return"},
+	} {
+		if got := offered(c.routes, c.reply, c.paused); got != c.wants {
+			t.Errorf("%+v: %s", c, got)
+		}
+	}
+	s := Snag{Cause: diagnose.ConnectRefused, Place: Place{Route, "provider"}, Waiting: 1}
+	for paused, want := range map[bool]int{false: 1, true: 0} {
+		if s.Offer(config.Compile(&config.Config{}, 1, directory.New()), paused); len(s.Fixes) != want {
+			t.Errorf("paused %v: %+v", paused, s.Fixes)
+		}
 	}
 }

@@ -1416,6 +1416,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/snags/{id}/story": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has to do with a trouble, in order of time, and troubles like it that are over */
+        get: operations["snag-story"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -1712,7 +1729,14 @@ export interface components {
             used: number;
         };
         Cause: {
+            /** @description The words that speak for another cause */
+            against?: string[];
             cause: string;
+            /**
+             * Format: double
+             * @description How probable the cause is, 0 to 1
+             */
+            certainty?: number;
             /** @description What in the reply does not fit together */
             contradiction?: string;
             /** @description The words and codes that decided */
@@ -1726,9 +1750,10 @@ export interface components {
             title: string;
             /** @description How long it lasts as a rule, where waiting helps */
             usually?: string;
-            waiting_helps: boolean;
+            /** @description true, false or "unknown" */
+            waiting_helps: boolean | "unknown";
             /** @enum {string} */
-            who_can_fix: "us" | "recipient" | "remote-administrator" | "provider" | "block-list" | "nobody";
+            who_can_fix: "us" | "sender" | "recipient" | "remote-administrator" | "provider" | "block-list" | "nobody";
         };
         Change: {
             after?: {
@@ -1901,6 +1926,8 @@ export interface components {
         Delivery: {
             /** Format: int64 */
             attempts: number;
+            /** @description No attempt of its own yet: cause and reply are its lane's */
+            behind?: boolean;
             /** @description One of very many of its sender: others go first */
             bulk?: boolean;
             cause: string;
@@ -2180,6 +2207,8 @@ export interface components {
         Fix: {
             /** @description The alias of ours that names the address */
             alias?: string;
+            /** @description What is lost by it; such a fix is never the first */
+            costs?: string;
             do: string;
             /** @description The domain of ours whose records it shows */
             domain?: string;
@@ -2258,7 +2287,7 @@ export interface components {
             count: number;
             example: components["schemas"]["Example"];
             /** @enum {string} */
-            kind: "newly_refused" | "newly_allowed" | "newly_stranded" | "other_way" | "other_rule";
+            kind: "newly_refused" | "newly_allowed" | "newly_stranded" | "less_tls" | "other_way" | "other_rule";
             /**
              * Format: int64
              * @description Of these, in the queue now
@@ -2610,6 +2639,18 @@ export interface components {
             /** Format: int64 */
             received: number;
         };
+        Moment: {
+            /** Format: date-time */
+            at: string;
+            /** @description It changed shortly before the trouble began */
+            before?: boolean;
+            /** @enum {string} */
+            kind: "success" | "change" | "began" | "met" | "action" | "world" | "ended";
+            message?: string;
+            /** Format: int64 */
+            revision?: number;
+            text: string;
+        };
         Node: {
             /** @description The node that answers */
             here: boolean;
@@ -2636,7 +2677,9 @@ export interface components {
             /** @description Of several that are offered, the one out of this alias */
             alias?: string;
             /** @enum {string} */
-            do: "flush" | "smart-host" | "route" | "slower" | "pause" | "return" | "tls" | "record" | "alias";
+            do: "flush" | "smart-host" | "route" | "add-route" | "slower" | "pause" | "return" | "tls" | "record" | "alias";
+            /** @description Only say what would be done */
+            dry_run?: boolean;
             /** @description Of several that are offered, the one by this route */
             route?: string;
             /** @description return: the sentence that the senders read */
@@ -2650,6 +2693,8 @@ export interface components {
             reply?: string;
             rule: string;
             stranded: boolean;
+            /** @description off, offered, required or verified: the least asked of a next hop */
+            tls?: string;
         };
         PageAction: {
             items: components["schemas"]["Action"][];
@@ -2750,6 +2795,16 @@ export interface components {
             items: components["schemas"]["Watch"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
+        };
+        Past: {
+            /** @description What ended it */
+            ended: string;
+            id: string;
+            place: components["schemas"]["Place"];
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
         };
         Path: {
             /** @description Routes before it, and why they did not match */
@@ -3356,6 +3411,8 @@ export interface components {
              */
             attempts: number;
             cause: string;
+            /** @description Something was done, and it was not met since */
+            checking?: boolean;
             closed_at: string | null;
             /**
              * Format: int64
@@ -3374,6 +3431,9 @@ export interface components {
              * @description Messages that bounced, expired or were refused
              */
             failed: number;
+            /** @description What somebody did about it last */
+            fix?: string;
+            fixed_at: string | null;
             fixes: components["schemas"]["Fix"][];
             /** @description How often it was met, by hour */
             hours?: components["schemas"]["Hour"][];
@@ -3395,6 +3455,11 @@ export interface components {
              */
             parts?: number;
             place: components["schemas"]["Place"];
+            /**
+             * Format: int64
+             * @description Of a client: messages that we refused; none of ours failed
+             */
+            refused?: number;
             /** @description Up to twenty of those touched */
             senders: string[];
             /** @enum {string} */
@@ -3410,7 +3475,8 @@ export interface components {
              * @description Messages that wait because of it
              */
             waiting: number;
-            waiting_helps: boolean;
+            /** @description true, false or "unknown" */
+            waiting_helps: boolean | "unknown";
             who_can_fix: string;
         };
         SnagChange: {
@@ -3488,6 +3554,8 @@ export interface components {
                 [key: string]: number;
             };
             trouble: components["schemas"]["Lane"][];
+            /** @description Whose trouble it looks like, of all lanes */
+            verdict: components["schemas"]["Verdict"];
             version: string;
             /** Format: int64 */
             waiting: number;
@@ -3508,6 +3576,11 @@ export interface components {
             /** @description A lane's id, or a name; nothing for delivery */
             name?: string;
             why?: string;
+        };
+        Story: {
+            moments: components["schemas"]["Moment"][];
+            /** @description Troubles of the same cause that are over: at the same place first */
+            similar: components["schemas"]["Past"][];
         };
         Submitted: {
             address: string;
@@ -3615,9 +3688,13 @@ export interface components {
         Verdict: {
             /** @description What to do */
             next: string;
+            /** @enum {string} */
+            part?: "resolver" | "network" | "ipv6" | "source" | "reputation" | "clock" | "authorities" | "account" | "inside";
             title: string;
             /** @enum {string} */
-            whose: "nobody" | "theirs" | "ours";
+            whose: "nobody" | "ours" | "destination" | "route" | "several" | "not-sure";
+            /** @description What it rests on, in numbers */
+            why?: string[];
         };
         Watch: {
             /** @enum {string} */
@@ -9975,6 +10052,82 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "snag-story": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

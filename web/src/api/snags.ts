@@ -30,6 +30,7 @@ export const snags = {
 		}
 		return ask<SnagPage>("GET", `snags?${q}`);
 	},
+	story: (id: string) => ask<Schemas["Story"]>("GET", `snags/${id}/story`),
 	show: (id: string) => ask<Snag>("GET", `snags/${id}`),
 	change: (id: string, change: { note?: string; mine?: boolean; mute?: string }) =>
 		ask<Snag>("PATCH", `snags/${id}`, change),

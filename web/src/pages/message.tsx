@@ -9,6 +9,7 @@ import { ArchiveNote } from "../parts/archive";
 import { MessageView } from "../parts/message-view";
 import { MessagePath } from "../parts/path";
 import { Reply } from "../parts/reply";
+import { helps } from "../parts/snag";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { count, octets, shown, soft } from "../parts/text";
@@ -212,6 +213,12 @@ function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }
 	);
 }
 
+const saysWaiting = {
+	yes: "Waiting usually helps. ",
+	no: "Waiting does not help. ",
+	"not known": "Whether waiting helps is not known. ",
+};
+
 /** Causes say what the trouble means, who can fix it, and how. */
 function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 	return trace.causes.map((c) => (
@@ -219,21 +226,22 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 			<Text fw={600}>{c.title}</Text>
 			<Text size="sm">{c.means}</Text>
 			<Text size="sm">
-				{c.fix} {waits && (c.waiting_helps ? "Waiting usually helps. " : "Waiting does not help. ")}Who can fix it:{" "}
-				{c.who_can_fix.replace("-", " ")}.
+				{c.fix} {waits && saysWaiting[helps(c)]}Who can fix it: {c.who_can_fix.replace("-", " ")}.
 			</Text>
 			{c.contradiction && <Text size="sm">{c.contradiction}</Text>}
-			<SnagOf cause={c.cause} trace={trace} />
-			{waits && (
-				<Anchor
-					component={Link}
-					to="/probe"
-					search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient } as never}
-					size="sm"
-				>
-					Probe the path
-				</Anchor>
-			)}
+			<Group gap="md">
+				{waits && (
+					<Anchor
+						component={Link}
+						to="/probe"
+						search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient } as never}
+						size="sm"
+					>
+						Probe the path
+					</Anchor>
+				)}
+				<SnagOf cause={c.cause} trace={trace} />
+			</Group>
 		</section>
 	));
 }

@@ -11,6 +11,7 @@ import { SnagTable } from "../parts/snag";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
+import { WhyVerdict } from "../parts/verdict";
 import { When } from "../parts/when";
 import classes from "./overview.module.css";
 
@@ -58,6 +59,15 @@ function Verdict({ status }: { status: Status }) {
 					<Anchor component={Link} to="/setup" inherit fw={600}>
 						Set it up in seven steps
 					</Anchor>
+				) : status.verdict.title && worst && status.stranded === 0 ? (
+					<>
+						{status.verdict.next} Look first at{" "}
+						<Anchor component={Link} to="/queue/$lane" params={{ lane: worst.id } as never} inherit fw={600}>
+							{worst.next_hop}
+						</Anchor>
+						.
+						<WhyVerdict why={status.verdict.why} />
+					</>
 				) : worst && tone !== "moves" ? (
 					<>
 						Look first at{" "}
@@ -97,6 +107,9 @@ function verdict(s: Status): string {
 	}
 	if (s.stranded > 0) {
 		return `${plural(s.stranded, "lane is", "lanes are")} stranded: no route leads on`;
+	}
+	if (s.verdict.title) {
+		return s.verdict.title;
 	}
 	if (s.resting > 0) {
 		return `${plural(s.resting, "lane rests", "lanes rest")} because the host cannot be reached`;

@@ -12,6 +12,7 @@ import { ReplyLine } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, octets, plural } from "../parts/text";
+import { WhyVerdict } from "../parts/verdict";
 import { When } from "../parts/when";
 import { ActionsView } from "./actions";
 import { NodesView } from "./nodes";
@@ -121,6 +122,7 @@ function Lanes() {
 			{first.verdict.title && (
 				<Alert color={first.verdict.whose === "ours" ? "buoy" : "brass"} title={first.verdict.title} py={8}>
 					{first.verdict.next}
+					<WhyVerdict why={first.verdict.why} />
 				</Alert>
 			)}
 			<Group gap="xs" justify="space-between">

@@ -1,5 +1,5 @@
 import { BarChart } from "@mantine/charts";
-import { Anchor, Button, Group, SimpleGrid, Stack, Text, Textarea, Title } from "@mantine/core";
+import { Anchor, Button, Group, SimpleGrid, Stack, Table, Text, Textarea, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
@@ -7,7 +7,7 @@ import { useState } from "react";
 import { type Snag, snags, snagsEvery } from "../api/snags";
 import { useMayChange } from "../parts/editor";
 import { Reply } from "../parts/reply";
-import { Fixes, Severity, SnagTable, where, whoCan } from "../parts/snag";
+import { Fixes, helps, Severity, SnagTable, where, whoCan } from "../parts/snag";
 import classes from "../parts/snag.module.css";
 import { Failed, Loading } from "../parts/states";
 import { count, shown } from "../parts/text";
@@ -49,10 +49,15 @@ export function SnagPage() {
 					) : (
 						<>
 							<Text>
-								{s.means} <b>{s.waiting_helps ? `Waiting helps: ${s.usually}` : "Waiting does not help"}</b>;{" "}
-								{whoCan(s)}.
+								{s.means} <b>{saysWaiting(s)}</b>; {whoCan(s)}.
 							</Text>
 							{s.doubt && <Text>{s.doubt}</Text>}
+							{s.fix && s.fixed_at && (
+								<Text>
+									“{s.fix}” was done, <When time={s.fixed_at} />:{" "}
+									<b>{s.checking ? "it is being checked" : "it was met again since"}</b>.
+								</Text>
+							)}
 							<Text fw={600}>{s.advice}</Text>
 							<Fixes snag={s} />
 						</>
@@ -61,12 +66,18 @@ export function SnagPage() {
 			</section>
 			<SimpleGrid cols={{ base: 2, sm: 4 }} spacing="xs">
 				<Figure label="messages waiting" value={count(s.waiting)} />
-				<Figure label="messages failed" value={count(s.failed)} />
+				<Figure
+					label={s.refused ? "messages refused" : "messages failed"}
+					value={count(s.refused ? s.refused : s.failed)}
+				/>
 				<Figure label="times met" value={count(s.attempts)} />
 				<Figure label={s.parts ? "places" : "senders touched"} value={s.parts ? count(s.parts) : some(s.senders)} />
 			</SimpleGrid>
 			<SimpleGrid cols={{ base: 1, md: 2 }}>
-				<Example snag={s} />
+				<Stack gap="md">
+					<Example snag={s} />
+					<StoryOf id={s.id} />
+				</Stack>
 				<Stack gap="md">
 					<Hours snag={s} />
 					<Touched snag={s} />
@@ -75,6 +86,66 @@ export function SnagPage() {
 			{s.parts !== undefined && s.parts > 0 && <Parts id={s.id} />}
 		</Stack>
 	);
+}
+
+/** What has to do with it, in order of time, and what ended it before. */
+function StoryOf({ id }: { id: string }) {
+	const story = useQuery({ queryKey: ["snags", id, "story"], queryFn: () => snags.story(id) });
+	if (!story.data) {
+		return null;
+	}
+	const { moments, similar } = story.data;
+	return (
+		<section className="surface" aria-labelledby="story">
+			<Title order={2} size="h5" id="story" p="sm" pb={4}>
+				In order of time
+			</Title>
+			<Table verticalSpacing={4} horizontalSpacing="sm">
+				<Table.Tbody>
+					{(moments ?? []).map((m) => (
+						<Table.Tr key={m.at + m.kind + m.text}>
+							<Table.Td w={170} style={{ whiteSpace: "nowrap" }}>
+								<When time={m.at} />
+							</Table.Td>
+							<Table.Td>
+								<Text size="sm" fw={m.before ? 600 : undefined}>
+									<Moment moment={m} />
+									{m.before && " – shortly before it began"}
+								</Text>
+							</Table.Td>
+						</Table.Tr>
+					))}
+				</Table.Tbody>
+			</Table>
+			{(similar ?? []).length > 0 && (
+				<Stack gap={2} p="sm" pt={8}>
+					<Title order={3} size="h6">
+						The same before, and what ended it
+					</Title>
+					{(similar ?? []).map((p) => (
+						<Text size="sm" key={p.id}>
+							<Anchor component={Link} to="/snags/$id" params={{ id: p.id } as never} inherit>
+								{p.place.name || "our side"}
+							</Anchor>
+							, <When time={p.since} />: {p.ended}
+						</Text>
+					))}
+				</Stack>
+			)}
+		</section>
+	);
+}
+
+/** A moment leads to its message or its revision. */
+function Moment({ moment: m }: { moment: { text: string; message?: string; revision?: number } }) {
+	if (m.message) {
+		return (
+			<Anchor component={Link} to="/messages/$id" params={{ id: m.message } as never} inherit>
+				{m.text}
+			</Anchor>
+		);
+	}
+	return <>{m.text}</>;
 }
 
 const some = (list: string[]) => (list.length >= 20 ? "20 or more" : count(list.length));
@@ -255,4 +326,15 @@ function People({ snag: s }: { snag: Snag }) {
 			)}
 		</Stack>
 	);
+}
+
+function saysWaiting(s: Snag): string {
+	switch (helps(s)) {
+		case "yes":
+			return `Waiting helps: ${s.usually}`;
+		case "not known":
+			return "Whether waiting helps is not known";
+		default:
+			return "Waiting does not help";
+	}
 }

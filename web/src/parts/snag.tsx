@@ -38,6 +38,7 @@ const who: Record<string, string> = {
 	us: "we can fix it",
 	recipient: "the recipient can fix it",
 	"remote-administrator": "the remote administrator can fix it",
+	sender: "the sender can fix it",
 	provider: "our provider can fix it",
 	"block-list": "the block list can fix it",
 	nobody: "nobody needs to fix it",
@@ -45,12 +46,20 @@ const who: Record<string, string> = {
 
 export const whoCan = (s: Snag) => who[s.who_can_fix] ?? s.who_can_fix;
 
+/** Whether waiting helps: programs read true, false or "unknown". */
+export function helps(c: { waiting_helps: boolean | "unknown" }): "yes" | "no" | "not known" {
+	if (c.waiting_helps === "unknown") {
+		return "not known";
+	}
+	return c.waiting_helps ? "yes" : "no";
+}
+
 /** What to do next, in a few words. */
 export function nextStep(s: Snag): string {
 	if (s.state === "closed") {
 		return `over: ${s.ended}`;
 	}
-	return s.waiting_helps ? `Waiting helps: ${s.usually}` : s.advice;
+	return helps(s) === "yes" ? `Waiting helps: ${s.usually}` : s.advice;
 }
 
 /** Snags in a table, each leading to its page. */
@@ -146,9 +155,9 @@ export function Fixes({ snag }: { snag: Snag }) {
 						disabled={!may}
 						loading={fix.isPending && fix.variables === m}
 						onClick={() => {
-							if (m.do === "return") {
+							if (m.costs) {
 								setAsking(m);
-							} else if (m.domain) {
+							} else if (m.do === "record" && m.domain) {
 								void navigate({ to: "/readiness/$domain", params: { domain: m.domain } as never });
 							} else {
 								fix.mutate(m);
@@ -165,21 +174,27 @@ export function Fixes({ snag }: { snag: Snag }) {
 					Your role may look and not change.
 				</Text>
 			)}
-			<Modal opened={asking !== null} onClose={() => setAsking(null)} title="Send what waits back to its senders?">
+			<Modal opened={asking !== null} onClose={() => setAsking(null)} title={`${asking?.says}?`}>
 				<Stack gap="sm">
-					<Text size="sm">{count(snag.waiting)} messages go back, each with a notice. This cannot be taken back.</Text>
-					<TextInput
-						label="What the senders read"
-						placeholder="left empty, what the cause means to them"
-						value={say}
-						onChange={(e) => setSay(e.currentTarget.value)}
-					/>
+					{asking?.do === "return" && (
+						<Text size="sm">{count(snag.waiting)} messages go back, each with a notice.</Text>
+					)}
+					<Text size="sm">It costs: {asking?.costs}.</Text>
+					{asking?.draft && <Text size="sm">It goes into the draft, to be rehearsed and applied.</Text>}
+					{asking?.do === "return" && (
+						<TextInput
+							label="What the senders read"
+							placeholder="left empty, what the cause means to them"
+							value={say}
+							onChange={(e) => setSay(e.currentTarget.value)}
+						/>
+					)}
 					<Group justify="end">
 						<Button variant="default" onClick={() => setAsking(null)}>
-							Keep them
+							Keep it as it is
 						</Button>
 						<Button color="buoy" loading={fix.isPending} onClick={() => asking && fix.mutate(asking)}>
-							Send back
+							{asking?.do === "return" ? "Send back" : asking?.says}
 						</Button>
 					</Group>
 				</Stack>
