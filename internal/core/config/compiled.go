@@ -190,8 +190,10 @@ func (c *Compiled) EachRoute(e Envelope, recipient address.Address, try func(*Ro
 // for anywhere; nil if there is none but the one to leave out.
 func (c *Compiled) SmartHost(leaveOut string) *Route {
 	for i := range c.Routes {
-		if r := &c.Routes[i]; !r.Off && r.NextHop == HopSmartHost && r.SignIn != nil &&
-			r.Name != leaveOut {
+		r := &c.Routes[i]
+		forAll := len(r.Senders)+len(r.Accounts)+len(r.Clients)+len(r.Nodes) == 0 &&
+			r.SizeOver == 0 && r.SizeUpTo == 0
+		if !r.Off && forAll && r.NextHop == HopSmartHost && r.SignIn != nil && r.Name != leaveOut {
 			return r
 		}
 	}

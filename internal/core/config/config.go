@@ -167,6 +167,7 @@ type OwnRetry struct {
 type Notices struct {
 	ReturnUpTo    Size   `yaml:"return_up_to" default:"256 KB" doc:"Messages up to this size go back whole where the sender asked for it (RFC 3461 RET=FULL); of others the header"`
 	CopyTo        string `yaml:"copy_to" enum:"nobody,failures,all" default:"nobody" doc:"Which notices the postmaster gets a copy of"`
+	Language      string `yaml:"language" enum:"as_sent,en,de" default:"as_sent" doc:"Of the part for people: as the message's Content-Language says, English otherwise; or always the one"`
 	CopiesPerHour int    `yaml:"copies_per_hour" min:"1" max:"10000" default:"20" doc:"More are not copied, but counted in the next"`
 }
 

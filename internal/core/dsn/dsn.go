@@ -44,6 +44,8 @@ type Recipient struct {
 	Expired    bool // expired after retries, and not refused for good
 	// Words replace what we would say of the cause: a person's.
 	Words string
+	// Unsure says that the cause is read from the reply and not beyond doubt.
+	Unsure bool
 }
 
 // Notice is what a notification says.
@@ -60,6 +62,8 @@ type Notice struct {
 	// Header is the original's header section. Content is the whole original
 	// if it is to be returned in full, else nil.
 	Header, Content []byte
+	// Language is that of the part for people: English unless it is German ("de").
+	Language string
 	// CopyOf is set in the postmaster's copy: to whom the notice itself went.
 	CopyOf address.Address
 	// Uncopied is how many notices before this one were not copied.
@@ -84,19 +88,11 @@ func (n Notice) Worst() Action {
 	return Failed
 }
 
-var headlines = map[Action]struct{ subject, without string }{
-	Failed:    {"Not delivered: ", "Your message was not delivered"},
-	Delayed:   {"Not delivered yet: ", "Your message is delayed"},
-	Delivered: {"Delivered: ", "Your message was delivered"},
-	Relayed:   {"Passed on: ", "Your message was passed on"},
-	Expanded:  {"Passed on to a list: ", "Your message was passed on to a list"},
-}
-
 // Compose writes the notification.
 func Compose(n Notice) []byte {
 	var b bytes.Buffer
 	boundary := "=_" + n.ID
-	head := headlines[n.Worst()]
+	head := n.texts().headlines[n.Worst()]
 	subject := head.subject + n.Subject
 	if n.Subject == "" {
 		subject = head.without
@@ -113,7 +109,7 @@ func Compose(n Notice) []byte {
 		boundary)
 	line("")
 	line("--%s", boundary)
-	line("Content-Type: text/plain; charset=utf-8\r\nContent-Language: en")
+	line("Content-Type: text/plain; charset=utf-8\r\nContent-Language: %s", n.texts().language)
 	n.writeBody(&b, []byte(n.words()), false)
 	line("")
 	line("--%s", boundary)

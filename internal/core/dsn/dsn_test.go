@@ -270,3 +270,38 @@ func TestReportsFromElsewhereAreReadAsTheyCome(t *testing.T) {
 		}
 	}
 }
+
+// TestANoticeInGerman has the same report behind other words; what has no words in
+// German is said in English, and an unknown reason is not guessed at.
+func TestANoticeInGerman(t *testing.T) {
+	n := sample()
+	n.Language = diagnose.German
+	n.Recipients[1].Cause = diagnose.Unknown
+	n.Recipients[0].Unsure = true
+	m, parts := compose(t, n)
+	text, err := io.ReadAll(quotedprintable.NewReader(strings.NewReader(parts[0].body)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"konnte nicht zugestellt werden", "Betreff:      Berth for Thursday",
+		"Gesendet:     Montag, 23. November 2026, 05:00 UTC", "Vermutlich: In der Domain des Empfängers",
+		"Der Server mx.nosuch.example sagte:", "kennen; seine Worte stehen unten", "Wir haben es 1 h lang"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("%q is missing from:\n%s", want, text)
+		}
+	}
+	subject, err := new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
+	if err != nil || subject != "Nicht zugestellt: Berth for Thursday" {
+		t.Errorf("%q %v", subject, err)
+	}
+	_, english := compose(t, sample())
+	if parts[1].body == "" || !strings.Contains(parts[1].body, "5.1.1") || english[0].body == parts[0].body {
+		t.Errorf("the report: %s", parts[1].body)
+	}
+	for _, c := range diagnose.Causes() {
+		de, en := diagnose.ForSenderIn(diagnose.German, c), diagnose.ForSender(c)
+		if (de.Why == en.Why) || de.Waiting != en.Waiting {
+			t.Errorf("%s has no words in German: %s", c, de.Why)
+		}
+	}
+}

@@ -9,44 +9,29 @@ import (
 	"gullroute/internal/core/retry"
 )
 
-// openings say in a sentence what happened.
-var openings = map[Action]string{
-	Failed: "Your message could not be delivered. It will not be tried again.",
-	Delayed: "Your message has not been delivered yet. You need not send it again: we keep " +
-		"trying.",
-	Delivered: "Your message was delivered.",
-	Relayed: "Your message was passed on to the recipient's mail server. That server does not " +
-		"tell us when it is delivered.",
-	Expanded: "Your message was passed on to all who are behind the address you wrote to. You " +
-		"will not be told of each of them.",
-}
-
-// dateForPeople is how a time is written in the first part.
-const dateForPeople = "Monday, 2 January 2006 15:04 MST"
-
 // words is the part for people, in the sender's terms.
 func (n Notice) words() string {
 	var b strings.Builder
 	line := func(format string, args ...any) {
 		b.WriteString(strings.TrimRight(fmt.Sprintf(format, args...), " ") + "\r\n")
 	}
+	t := n.texts()
 	if n.CopyOf != n.To && n.CopyOf.String() != "" {
-		line("This is the postmaster's copy of a notice to %s.", n.CopyOf.Display())
+		line(t.copyOf, n.CopyOf.Display())
 		if n.Uncopied > 0 {
-			line("%d notices before it were not copied: the limit for an hour was reached.",
-				n.Uncopied)
+			line(t.uncopied, n.Uncopied)
 		}
 		line("")
 	}
-	line("%s", openings[n.Worst()])
+	line("%s", t.openings[n.Worst()])
 	line("")
 	if n.Subject != "" {
-		line("Subject:      %s", oneLine(n.Subject))
+		line("%-13s %s", t.subject, oneLine(n.Subject))
 	}
-	line("Sent:         %s", n.Arrived.UTC().Format(dateForPeople))
+	line("%-13s %s", t.sent, t.date(n.Arrived))
 	for _, r := range n.Recipients {
 		line("")
-		line("To:           %s", r.Final.Display())
+		line("%-13s %s", t.to, r.Final.Display())
 		for _, s := range n.about(r) {
 			for i, part := range fold(s.text) {
 				label := s.label
@@ -58,8 +43,8 @@ func (n Notice) words() string {
 		}
 	}
 	line("")
-	line("This notice was written by the mail server %s.", n.HostName)
-	line("If you need help, forward it to %s.", n.Postmaster.Display())
+	line(t.writtenBy, n.HostName)
+	line(t.help, n.Postmaster.Display())
 	return b.String()
 }
 
@@ -71,51 +56,45 @@ func (n Notice) about(r Recipient) []statement {
 	var out []statement
 	say := func(label, text string) { out = append(out, statement{label, text}) }
 	exact := clipLine(r.Reply.String())
+	t := n.texts()
 	switch r.Action {
 	case Delivered:
-		say("", "It is in the mailbox.")
+		say("", t.inMailbox)
 		return out
 	case Relayed:
-		say("", "Passed on to "+r.RemoteHost+".")
+		say("", fmt.Sprintf(t.passedOn, r.RemoteHost))
 		return out
 	case Expanded:
-		say("", "The address stands for several others.")
+		say("", t.forOthers)
 		return out
 	}
 	if r.Words != "" {
-		say("Why:", "The administrator of this mail server sent it back: "+r.Words)
+		say(t.why, t.sentBack+r.Words)
 		return out
 	}
-	meaning := diagnose.ForSender(r.Cause)
-	say("Why:", meaning.Why)
+	meaning := diagnose.ForSenderIn(t.language, r.Cause)
+	if r.Unsure {
+		meaning.Why = t.likely + meaning.Why
+	}
+	say(t.why, meaning.Why)
 	if r.Expired {
-		say(
-			"",
-			"We tried for "+retry.Words(
-				n.Now.Sub(n.Arrived).Round(time.Minute),
-			)+" and it has expired.",
-		)
+		say("", fmt.Sprintf(t.expired, retry.Words(n.Now.Sub(n.Arrived).Round(time.Minute))))
 	}
 	if r.Action == Delayed {
 		if !r.RetryUntil.IsZero() {
-			say(
-				"What next:",
-				"We keep trying until "+r.RetryUntil.UTC().Format(
-					dateForPeople,
-				)+". You hear from us again only if it cannot be delivered by then.",
-			)
+			say(t.whatNext, fmt.Sprintf(t.until, t.date(r.RetryUntil)))
 		}
 		if meaning.Do != "" && !meaning.Waiting {
-			say("You can:", meaning.Do)
+			say(t.youCan, meaning.Do)
 		}
 	} else {
-		say("You can:", meaning.Do)
+		say(t.youCan, meaning.Do)
 	}
 	switch {
 	case r.RemoteHost != "" && r.Reply.Code != 0:
-		say("In full:", "The server "+r.RemoteHost+" said: "+exact)
+		say(t.inFull, fmt.Sprintf(t.hostSaid, r.RemoteHost)+exact)
 	case exact != "" && r.Reply.Code != 0:
-		say("In full:", exact)
+		say(t.inFull, exact)
 	}
 	return out
 }

@@ -161,6 +161,18 @@ func requested(j *job, results []deliver.Result) []*mail.Delivery {
 	return out
 }
 
+// unsure reports that a delivery's cause is read from what a host said, and not beyond
+// doubt: the sender is told so.
+func unsure(d *mail.Delivery) bool {
+	if d.Last == nil || d.Last.Code == 0 || d.Cause == diagnose.Unknown {
+		return false
+	}
+	v := diagnose.JudgeAbout(d.Last.Stage,
+		smtp.Reply{Code: d.Last.Code, Enhanced: d.Last.Enhanced, Lines: []string{d.Last.Text}},
+		diagnose.About{Recipient: d.Recipient})
+	return v.Cause == d.Cause && v.Sure == diagnose.Likely
+}
+
 func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 	final, _ := address.Parse(d.Recipient)
 	last := mail.LastReply{}
@@ -188,6 +200,7 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 		},
 	}
 	r.OrigType, r.Orig, _ = strings.Cut(d.ORCPT, ";")
+	r.Unsure = unsure(d)
 	ours := last.Stage == diagnose.StageMailbox || last.Stage == diagnose.StageRoute
 	if last.Code == 0 || ours { // nobody said it but we ourselves
 		r.RemoteHost = ""
@@ -250,10 +263,26 @@ func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error 
 	section, _ := message.SplitHeader(head)
 	n.Header = bytes.Clone(section)
 	n.Subject = message.Summarize(section, n.HostName).Subject
+	n.Language = languageOf(section, cfg.Service.Notices.Language)
 	if whole && int64(size) == j.size {
 		n.Content = bytes.Clone(head)
 	}
 	return nil
+}
+
+// languageOf is the language that a sender is told something in: the one that is set, or
+// that of the message (RFC 3282).
+func languageOf(section []byte, set string) string {
+	if set != "as_sent" && set != "" {
+		return set
+	}
+	for tag := range strings.SplitSeq(message.ParseHeader(section).First("Content-Language"), ",") {
+		tag, _, _ = strings.Cut(strings.ToLower(strings.TrimSpace(tag)), "-")
+		if tag == diagnose.German || tag == diagnose.English {
+			return tag
+		}
+	}
+	return diagnose.English
 }
 
 // noticeEntry makes the message that carries a notice.
@@ -296,6 +325,7 @@ func (a *author) Expansion(
 		Now:        m.ReceivedAt,
 		Subject:    m.Subject,
 		Header:     bytes.Clone(section),
+		Language:   languageOf(section, cfg.Service.Notices.Language),
 	}
 	for _, r := range expanded {
 		n.Recipients = append(n.Recipients, dsn.Recipient{

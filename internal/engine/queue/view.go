@@ -72,22 +72,31 @@ func whyResting(failures int) string {
 	return fmt.Sprintf("%d failed attempts in a row to reach its host", failures)
 }
 
-// Now tells whether a delivery is in a transaction, and until when its lane rests
-// (zero if it does not).
-func (ls *lanes) Now(d *mail.Delivery) (sending bool, rest time.Time) {
+// Present is what only memory knows of a waiting delivery.
+type Present struct {
+	Sending bool      // it is in a transaction
+	Rest    time.Time // until when its lane rests, zero if it does not
+	// Cause and Last are the trouble for which the lane rests.
+	Cause string
+	Last  *mail.LastReply
+}
+
+// Now tells how a delivery does at this moment.
+func (ls *lanes) Now(d *mail.Delivery) (p Present) {
 	if r, ok := ls.backOffs.of(d.LaneID); ok {
-		rest = r.Until
+		p.Rest, p.Cause, p.Last = r.Until, r.Cause, r.Last
 	}
 	l := ls.find(d.LaneID)
 	if l == nil {
-		return false, rest
+		return p
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.host.backOffUntil.After(rest) {
-		rest = l.host.backOffUntil
+	if l.host.backOffUntil.After(p.Rest) {
+		p.Rest, p.Cause, p.Last = l.host.backOffUntil, l.host.cause, l.host.last
 	}
-	return l.inHand[d.ID()], rest
+	p.Sending = l.inHand[d.ID()]
+	return p
 }
 
 // EndRest lets lanes that rest try their hosts now.
