@@ -134,7 +134,7 @@ func TestARehearsalShowsWhatWasRefusedAndWouldBeTaken(t *testing.T) {
 	out := s.run(t, "draft", "rehearse")
 	for _, want := range []string{"4 envelopes with 4 recipients were replayed: 4 would",
 		"newly ALLOWED: 3 recipients\n  before   refused by no-rule: 550 5.7.1", "after    to the world → " +
-			"saltmarsh.example, allowed by ticket machines", "from 127.20.4.5 at inside"} {
+			"saltmarsh.example, TLS verified, allowed by ticket machines", "from 127.20.4.5 at inside"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the rehearsal lacks %q:\n%s", want, out)
 		}

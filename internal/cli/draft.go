@@ -170,6 +170,7 @@ var kindWords = map[string]string{
 	rehearse.NewlyRefused:  "newly REFUSED",
 	rehearse.NewlyAllowed:  "newly ALLOWED",
 	rehearse.NewlyStranded: "newly STRANDED",
+	rehearse.LessTLS:       "less TLS",
 	rehearse.OtherWay:      "another route",
 	rehearse.OtherRule:     "by another rule",
 }
@@ -190,8 +191,9 @@ func (a draftCommands) printReport(r rehearse.Report) {
 		if g.Waiting > 0 {
 			fmt.Fprintf(w, ", %d of them waiting now", g.Waiting)
 		}
-		fmt.Fprintf(w, "\n  before   %s\n  after    %s\n", outcomeWords(g.Before),
-			outcomeWords(g.After))
+		terms := g.Before.TLS != g.After.TLS // told only where they differ
+		fmt.Fprintf(w, "\n  before   %s\n  after    %s\n", outcomeWords(g.Before, terms),
+			outcomeWords(g.After, terms))
 		x := g.Example
 		fmt.Fprintf(w, "  example  %s from %s at %s: %s to %s\n", x.ID, x.Client, x.Listener,
 			shown(x.Sender), x.Recipient)
@@ -219,7 +221,8 @@ func (a draftCommands) printReport(r rehearse.Report) {
 	}
 }
 
-func outcomeWords(o rehearse.Outcome) string {
+// outcomeWords tells a decision in a line, with what is asked of TLS if that is wanted.
+func outcomeWords(o rehearse.Outcome, terms bool) string {
 	if !o.Allowed {
 		if o.Rule == "" {
 			return "refused: " + o.Reply
@@ -229,6 +232,9 @@ func outcomeWords(o rehearse.Outcome) string {
 	text := strings.Join(o.Paths, ", ")
 	if o.Stranded {
 		text += " (stranded)"
+	}
+	if terms && o.TLS != "" {
+		text += ", TLS " + o.TLS
 	}
 	if o.Rule != "" {
 		text += ", allowed by " + o.Rule

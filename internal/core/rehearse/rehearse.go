@@ -33,6 +33,8 @@ type Outcome struct {
 	// Paths are "route → next hop", one for each delivery.
 	Paths    []string `json:"paths"`
 	Stranded bool     `json:"stranded"`
+	// TLS is the least that is asked of a next hop on these paths, "" if there is none.
+	TLS string `json:"tls,omitempty" doc:"off, offered, required or verified: the least asked of a next hop"`
 }
 
 // Judge decides an envelope's recipient, from the listener to the next hops.
@@ -73,8 +75,24 @@ func plan(c *config.Compiled, e config.Envelope, to address.Address, o Outcome) 
 	for _, leg := range legs {
 		o.Paths = append(o.Paths, leg.Route.Name+" → "+address.DisplayDomain(leg.NextHop))
 		o.Stranded = o.Stranded || leg.Stranded()
+		if leg.Stranded() || leg.NextHop == "local" {
+			continue
+		}
+		if tls := route.TermsOf(
+			c,
+			leg.Route,
+			leg.NextHop,
+		).TLS; o.TLS == "" ||
+			asked(tls) < asked(o.TLS) {
+			o.TLS = tls
+		}
 	}
 	return o
+}
+
+// asked is how much of TLS is asked of a next hop, for comparing.
+func asked(tls string) int {
+	return slices.Index([]string{"off", "offered", "required", "verified"}, tls)
 }
 
 // The kinds of difference, in the order in which they are shown.
@@ -82,15 +100,16 @@ const (
 	NewlyAllowed  = "newly_allowed"
 	NewlyRefused  = "newly_refused"
 	NewlyStranded = "newly_stranded"
+	LessTLS       = "less_tls"
 	OtherWay      = "other_way"
 	OtherRule     = "other_rule"
 )
 
-var order = []string{NewlyRefused, NewlyAllowed, NewlyStranded, OtherWay, OtherRule}
+var order = []string{NewlyRefused, NewlyAllowed, NewlyStranded, LessTLS, OtherWay, OtherRule}
 
 // Group is envelopes that change in the same manner.
 type Group struct {
-	Kind    string  `json:"kind" enum:"newly_refused,newly_allowed,newly_stranded,other_way,other_rule"`
+	Kind    string  `json:"kind" enum:"newly_refused,newly_allowed,newly_stranded,less_tls,other_way,other_rule"`
 	Before  Outcome `json:"before"`
 	After   Outcome `json:"after"`
 	Count   int     `json:"count" doc:"Recipients"`
@@ -145,8 +164,14 @@ func (r *Rehearsal) Add(e Envelope) {
 		r.report.Recipients++
 		var before, after Outcome
 		if e.Waiting { // taken already: only its way is decided again
-			before, after = plan(r.now, e.Envelope, to,
-				Outcome{Paths: []string{}}), plan(r.draft, e.Envelope, to, Outcome{Paths: []string{}})
+			before, after = plan(
+				r.now,
+				e.Envelope,
+				to,
+				Outcome{
+					Paths: []string{},
+				},
+			), plan(r.draft, e.Envelope, to, Outcome{Paths: []string{}})
 		} else {
 			before, after = Judge(r.now, e.Envelope, to), Judge(r.draft, e.Envelope, to)
 		}
@@ -168,6 +193,8 @@ func difference(before, after Outcome) string {
 		return NewlyAllowed
 	case !before.Stranded && after.Stranded:
 		return NewlyStranded
+	case before.TLS != "" && after.TLS != "" && asked(after.TLS) < asked(before.TLS):
+		return LessTLS
 	case !slices.Equal(before.Paths, after.Paths):
 		return OtherWay
 	case before.Rule != after.Rule:

@@ -88,6 +88,8 @@ func TestWhatADraftWouldChange(t *testing.T) {
 				"a route now would be stranded"},
 		{"another route", []string{"recipients: [harbourmail.example]", "recipients: [saltmarsh.example]"},
 			"other_way:1 other_way:1 other_way:1", ""},
+		{"less TLS", []string{"    domains: [saltmarsh.example]\n    tls: verified",
+			"    domains: [saltmarsh.example]\n    tls: offered"}, "less_tls:1 less_tls:1 less_tls:1", "verified to offered"},
 		{"a smaller message", []string{"limits: {message_size: 25 MB, recipients: 500}",
 			"limits: {message_size: 1500}"}, "newly_refused:2 newly_refused:1", "552"},
 		{"a listener less", []string{"name: edge ", "name: world "},
@@ -105,7 +107,7 @@ func TestWhatADraftWouldChange(t *testing.T) {
 		all := strings.Join(report.Blocks, "; ")
 		for _, g := range report.Groups {
 			kinds = append(kinds, g.Kind+":"+string(rune('0'+g.Count)))
-			all += "; " + g.After.Rule + " " + g.After.Reply
+			all += "; " + g.After.Rule + " " + g.After.Reply + " " + g.Before.TLS + " to " + g.After.TLS
 			if g.Example.Recipient == "" || g.Example.Sender == "" {
 				t.Errorf("%s: %+v has no example", c.name, g)
 			}

@@ -304,6 +304,7 @@ const kinds: Record<ChangeGroup["kind"], [string, string]> = {
 	newly_refused: ["▲ newly refused", "trouble"],
 	newly_allowed: ["▲ newly allowed", "trouble"],
 	newly_stranded: ["▲ newly stranded", "trouble"],
+	less_tls: ["▲ less TLS", "trouble"],
 	other_way: ["◐ another route", "waits"],
 	other_rule: ["by another rule", ""],
 };
@@ -339,14 +340,14 @@ function Rehearsal({ report }: { report: Report }) {
 						</Table.Thead>
 						<Table.Tbody>
 							{report.groups.map((g) => (
-								<Table.Tr key={g.kind + outcome(g.before) + outcome(g.after)}>
+								<Table.Tr key={g.kind + outcome(g.before, true) + outcome(g.after, true)}>
 									<Table.Td className={classes.kind} data-tone={kinds[g.kind][1]}>
 										{kinds[g.kind][0]}
 									</Table.Td>
 									<Table.Td ta="right">{count(g.count)}</Table.Td>
 									<Table.Td ta="right">{count(g.waiting)}</Table.Td>
-									<Table.Td className={classes.clip}>{outcome(g.before)}</Table.Td>
-									<Table.Td className={classes.clip}>{outcome(g.after)}</Table.Td>
+									<Table.Td className={classes.clip}>{outcome(g.before, g.before.tls !== g.after.tls)}</Table.Td>
+									<Table.Td className={classes.clip}>{outcome(g.after, g.before.tls !== g.after.tls)}</Table.Td>
 									<Table.Td className={classes.clip}>
 										{shown(g.example.sender)} to {g.example.recipient}
 										<br />
@@ -374,9 +375,15 @@ function Rehearsal({ report }: { report: Report }) {
 	);
 }
 
-function outcome(o: ChangeGroup["before"]): string {
+/** outcome tells a decision in a line, with what is asked of TLS where that differs. */
+function outcome(o: ChangeGroup["before"], terms: boolean): string {
 	if (!o.allowed) {
 		return `refused: ${o.reply}`;
 	}
-	return o.paths.join(", ") + (o.stranded ? " (stranded)" : "") + (o.rule ? `, by ${o.rule}` : "");
+	return (
+		o.paths.join(", ") +
+		(o.stranded ? " (stranded)" : "") +
+		(terms && o.tls ? `, TLS ${o.tls}` : "") +
+		(o.rule ? `, by ${o.rule}` : "")
+	);
 }
