@@ -34,6 +34,7 @@ var mayUse = map[string]string{
 	"client":    "core api",
 	"simnet":    "",
 	"virtual":   "core engine store simnet",
+	"learn":     "core", // a program of its own: makes the weights of the judge
 	"cli":       "core api client",
 	// What tests start: everything but cli.
 	"teststand": "core api store keyfile node service",

@@ -74,7 +74,8 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		sessions.Options{Store: store.Sessions{DB: n.DB}, Node: n.Name, IDs: e.IDs, Hub: e.Hub,
 			Snags: n.Troubles, Tally: e.Counters, Log: n.Log},
 	)
-	e.Outward = deliver.Options{Roots: n.Roots, Secrets: n.Secrets, Record: e.Sessions, IDs: e.IDs}
+	e.Outward = deliver.Options{Roots: n.Roots, Secrets: n.Secrets, Record: e.Sessions, IDs: e.IDs,
+		Resolver: e.Resolver}
 	e.Queue = queue.New(queue.Options{
 		Store:     queueStore(n.DB),
 		Node:      run,
@@ -190,6 +191,12 @@ func (n *Node) buildInsight() {
 		},
 		Tuner: &insight.Tuner{Store: store.Tunings{DB: n.DB}},
 		Snags: &insight.Snags{Store: store.Snags{DB: n.DB}, InForce: in},
+		Judge: &insight.Judge{
+			Snags:    store.Snags{DB: n.DB},
+			Clock:    n.DB,
+			InForce:  in,
+			Resolver: e.Resolver,
+		},
 		Nodes: &insight.Nodes{
 			Runs:     store.Runs{DB: n.DB},
 			InForce:  in,
@@ -294,10 +301,12 @@ func (n *Node) buildControl() {
 		Limits:    e.Limits,
 		Queue:     e.Queue,
 	}
+	asked := e.Outward
+	asked.Resolver = nil // a probe asks DNS anew
 	c.Prober = &control.Prober{
 		InForce: in,
 		Receive: e.Receive,
-		Outward: e.Outward,
+		Outward: asked,
 		Signer:  e.Signer,
 	}
 	c.Submitter = &control.Submitter{InForce: in, Receive: e.Receive}

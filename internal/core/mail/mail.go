@@ -155,6 +155,8 @@ type Delivery struct {
 	// Last is null before the first attempt.
 	Last  *LastReply     `json:"last_reply"`
 	Cause diagnose.Cause `json:"cause"`
+	// Behind says that it waits behind the trouble of its lane: cause and reply are the lane's.
+	Behind bool `json:"behind,omitempty" doc:"No attempt of its own yet: cause and reply are its lane's"`
 }
 
 // Detour is for how long a delivery keeps a way that a person chose.

@@ -1,6 +1,7 @@
 package mail
 
 import (
+	"math"
 	"time"
 
 	"gullroute/internal/core/diagnose"
@@ -37,22 +38,25 @@ type Count struct {
 
 // Cause is what a cause of failure means.
 type Cause struct {
-	Cause        string `json:"cause"`
-	Family       string `json:"family"`
-	Title        string `json:"title"`
-	Means        string `json:"means" doc:"In a sentence or two"`
-	Fix          string `json:"fix"`
-	WhoCanFix    string `json:"who_can_fix" enum:"us,recipient,remote-administrator,provider,block-list,nobody"`
-	WaitingHelps bool   `json:"waiting_helps"`
-	Usually      string `json:"usually,omitempty" doc:"How long it lasts as a rule, where waiting helps"`
+	Cause        string         `json:"cause"`
+	Family       string         `json:"family"`
+	Title        string         `json:"title"`
+	Means        string         `json:"means" doc:"In a sentence or two"`
+	Fix          string         `json:"fix"`
+	WhoCanFix    string         `json:"who_can_fix" enum:"us,sender,recipient,remote-administrator,provider,block-list,nobody"`
+	WaitingHelps diagnose.Helps `json:"waiting_helps" doc:"true, false or \"unknown\""`
+	Usually      string         `json:"usually,omitempty" doc:"How long it lasts as a rule, where waiting helps"`
 	// Of the very answer, where there is one.
 	Sure          string   `json:"sure,omitempty" enum:"certain,likely,not-known"`
+	Certainty     float64  `json:"certainty,omitempty" doc:"How probable the cause is, 0 to 1"`
 	Evidence      []string `json:"evidence,omitempty" doc:"The words and codes that decided"`
+	Against       []string `json:"against,omitempty" doc:"The words that speak for another cause"`
 	Contradiction string   `json:"contradiction,omitempty" doc:"What in the reply does not fit together"`
 }
 
-// Explain says what a cause means; last is the answer that gave it, if one did.
-func Explain(c diagnose.Cause, last *LastReply) Cause {
+// Explain says what a cause means; last is the answer that gave it, if one did, and
+// about what it was about.
+func Explain(c diagnose.Cause, last *LastReply, about diagnose.About) Cause {
 	m := diagnose.Explain(c)
 	out := Cause{
 		Cause:        string(c),
@@ -61,17 +65,19 @@ func Explain(c diagnose.Cause, last *LastReply) Cause {
 		Means:        m.Means,
 		Fix:          m.Fix,
 		WhoCanFix:    m.WhoCanFix,
-		WaitingHelps: m.WaitingHelps,
+		WaitingHelps: diagnose.WaitingHelps(c),
 		Usually:      m.Usually,
 	}
 	if last == nil || last.Code == 0 {
 		return out
 	}
-	if v := diagnose.Judge(
+	if v := diagnose.JudgeAbout(
 		last.Stage,
 		smtp.Reply{Code: last.Code, Enhanced: last.Enhanced, Lines: []string{last.Text}},
+		about,
 	); v.Cause == c {
 		out.Sure, out.Evidence, out.Contradiction = string(v.Sure), v.Evidence, v.Contradiction
+		out.Certainty, out.Against = math.Round(v.Certainty*100)/100, v.Against
 	}
 	return out
 }

@@ -197,6 +197,6 @@ func (r *Probe) mean(bad *ProbeStep) {
 		Code:     bad.Code,
 		Enhanced: bad.Enhanced,
 		Text:     strings.TrimSpace(bad.Says),
-	})
+	}, diagnose.About{})
 	r.Cause = &c
 }

@@ -17,6 +17,11 @@ type Turn struct {
 	Says  string    `json:"says"`
 }
 
+// String says it in a line.
+func (t Turn) String() string {
+	return fmt.Sprintf("%s was %s and is %s: %s", t.Title, t.Was, t.Is, t.Says)
+}
+
 // Looks is what is on record of a domain.
 type Looks struct {
 	Last    *Readiness `json:"last,omitempty" doc:"The last look; not there if there was none"`

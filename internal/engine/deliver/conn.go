@@ -35,6 +35,7 @@ type Conn struct {
 	lmtp       bool
 	extensions map[string]string
 	ourName    string
+	about      diagnose.About // the message and recipient that replies are about
 	tried      []mail.LastReply
 	scram      func(account, password string) (*scram.Client, error)
 }
@@ -157,7 +158,7 @@ func (c *Conn) failure(
 // refusal is a reply that is not what was hoped for.
 func (c *Conn) refusal(stage diagnose.Stage, r smtp.Reply) *Failure {
 	return &Failure{
-		Cause:     diagnose.OfReply(stage, r),
+		Cause:     diagnose.OfReply(stage, r, c.about),
 		Permanent: r.Permanent(),
 		Reply:     c.lastReply(stage, r),
 	}

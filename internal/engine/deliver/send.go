@@ -91,6 +91,8 @@ func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 
 func (c transfer) transact(message *Message, recipients []Recipient) []Result {
 	results := make([]Result, len(recipients))
+	c.about.Sender = message.Sender.String()
+	defer func() { c.about.Sender, c.about.Recipient = "", "" }()
 	if failure := c.unfit(message, recipients); failure != nil {
 		return all(results, failure)
 	}
@@ -210,6 +212,7 @@ func (c transfer) envelope(
 				accepted = append(accepted, n)
 			default:
 				unclear = unclear || r.Positive()
+				c.about.Recipient = recipients[n].To.String()
 				results[n].Failure = c.refusal(stage, r)
 				results[n].Reply = results[n].Failure.Reply
 			}
