@@ -34,6 +34,9 @@ func TestWhoseTroubleItIs(t *testing.T) {
 		{name: "by-hand", fine: "saltmarsh", to: "plainscript", whose: whose.Destination,
 			hosts: map[string]string{"mx.plainscript.example": `{"rcpt": "450 4.7.1 we have blocked your server"}`}},
 		{name: "full", fine: "saltmarsh", to: "fullshelf", whose: whose.Destination},
+		{name: "partner", fine: "saltmarsh", to: "kelpworks", whose: whose.Destination,
+			hosts: map[string]string{"in.kelpworks.example": `{"closed": true}`}},
+		{name: "name-servers", fine: "saltmarsh", to: "foghorn", whose: whose.Destination},
 		{name: "resolver", dns: "down", to: "saltmarsh barelock", whose: whose.Ours, part: whose.Resolver},
 	} {
 		t.Run(c.name, func(t *testing.T) {
