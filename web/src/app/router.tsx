@@ -1,29 +1,6 @@
-import { createRootRoute, createRoute, createRouter, redirect } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from "@tanstack/react-router";
 import type { QueueWords } from "../api/queue";
-import { BehindPage } from "../pages/behind";
-import { DraftPage } from "../pages/draft";
-import { ExplainPage } from "../pages/explain";
-import { FirstStepsPage } from "../pages/first-steps";
-import { LanePage } from "../pages/lane";
-import { AliasesPage, MailboxesPage } from "../pages/mailboxes";
-import { MessagePage } from "../pages/message";
-import { OverviewPage } from "../pages/overview";
-import { ProbePage, type ProbeWords } from "../pages/probe";
-import { QueuePage } from "../pages/queue";
-import { ReadinessPage } from "../pages/readiness";
-import { ReadyPage } from "../pages/ready";
-import { RefusalPage } from "../pages/refusal";
-import { ReportsPage } from "../pages/reports";
-import { ReviewPage } from "../pages/review";
-import { RevisionsPage } from "../pages/revisions";
-import { SectionPage } from "../pages/section";
-import { SecretsPage, ServicePage } from "../pages/server";
-import { SessionPage } from "../pages/session";
-import { SetupFrame } from "../pages/setup";
-import { SnagPage } from "../pages/snag";
-import { SnagsPage } from "../pages/snags";
-import { TermsPage } from "../pages/terms";
-import { TracePage } from "../pages/trace";
+import type { ProbeWords } from "../pages/probe";
 import { NotFound } from "../parts/states";
 import { Shell } from "./shell";
 
@@ -51,12 +28,20 @@ const queueWords = (s: Record<string, unknown>): QueueWords => ({
 });
 
 const root = createRootRoute({ component: Shell, notFoundComponent: NotFound });
-const terms = createRoute({ getParentRoute: () => root, path: "/terms", component: TermsPage });
-const overview = createRoute({ getParentRoute: () => root, path: "/", component: OverviewPage });
+const terms = createRoute({
+	getParentRoute: () => root,
+	path: "/terms",
+	component: lazyRouteComponent(() => import("../pages/terms"), "TermsPage"),
+});
+const overview = createRoute({
+	getParentRoute: () => root,
+	path: "/",
+	component: lazyRouteComponent(() => import("../pages/overview"), "OverviewPage"),
+});
 const queue = createRoute({
 	getParentRoute: () => root,
 	path: "/queue",
-	component: QueuePage,
+	component: lazyRouteComponent(() => import("../pages/queue"), "QueuePage"),
 	validateSearch: (
 		s: Record<string, unknown>,
 	): Omit<QueueWords, "state"> & {
@@ -79,7 +64,7 @@ const queue = createRoute({
 const lane = createRoute({
 	getParentRoute: () => root,
 	path: "/queue/$lane",
-	component: LanePage,
+	component: lazyRouteComponent(() => import("../pages/lane"), "LanePage"),
 	validateSearch: queueWords,
 });
 /** The words of a search and of a list of sessions. */
@@ -109,7 +94,7 @@ const traceWords = (s: Record<string, unknown>) => ({
 const trace = createRoute({
 	getParentRoute: () => root,
 	path: "/trace",
-	component: TracePage,
+	component: lazyRouteComponent(() => import("../pages/trace"), "TracePage"),
 	validateSearch: traceWords,
 });
 const messages = createRoute({
@@ -123,7 +108,7 @@ const messages = createRoute({
 const snags = createRoute({
 	getParentRoute: () => root,
 	path: "/snags",
-	component: SnagsPage,
+	component: lazyRouteComponent(() => import("../pages/snags"), "SnagsPage"),
 	validateSearch: (
 		s: Record<string, unknown>,
 	): { state?: "closed"; place?: string; muted?: boolean; part_of?: string } => ({
@@ -133,13 +118,25 @@ const snags = createRoute({
 		part_of: text(s.part_of),
 	}),
 });
-const snag = createRoute({ getParentRoute: () => root, path: "/snags/$id", component: SnagPage });
-const readiness = createRoute({ getParentRoute: () => root, path: "/readiness", component: ReadinessPage });
-const ready = createRoute({ getParentRoute: () => root, path: "/readiness/$domain", component: ReadyPage });
+const snag = createRoute({
+	getParentRoute: () => root,
+	path: "/snags/$id",
+	component: lazyRouteComponent(() => import("../pages/snag"), "SnagPage"),
+});
+const readiness = createRoute({
+	getParentRoute: () => root,
+	path: "/readiness",
+	component: lazyRouteComponent(() => import("../pages/readiness"), "ReadinessPage"),
+});
+const ready = createRoute({
+	getParentRoute: () => root,
+	path: "/readiness/$domain",
+	component: lazyRouteComponent(() => import("../pages/ready"), "ReadyPage"),
+});
 const probe = createRoute({
 	getParentRoute: () => root,
 	path: "/probe",
-	component: ProbePage,
+	component: lazyRouteComponent(() => import("../pages/probe"), "ProbePage"),
 	validateSearch: (s: Record<string, unknown>): ProbeWords => ({
 		target: text(s.target),
 		routes: text(s.routes),
@@ -152,13 +149,13 @@ const inArchive = (s: Record<string, unknown>): { archive?: number } => ({ archi
 const session = createRoute({
 	getParentRoute: () => root,
 	path: "/sessions/$id",
-	component: SessionPage,
+	component: lazyRouteComponent(() => import("../pages/session"), "SessionPage"),
 	validateSearch: inArchive,
 });
 const refusal = createRoute({
 	getParentRoute: () => root,
 	path: "/refusals/$id",
-	component: RefusalPage,
+	component: lazyRouteComponent(() => import("../pages/refusal"), "RefusalPage"),
 	validateSearch: inArchive,
 });
 const reportWords = (s: Record<string, unknown>) => ({
@@ -171,7 +168,7 @@ const reportWords = (s: Record<string, unknown>) => ({
 const reports = createRoute({
 	getParentRoute: () => root,
 	path: "/reports",
-	component: ReportsPage,
+	component: lazyRouteComponent(() => import("../pages/reports"), "ReportsPage"),
 	validateSearch: (s: Record<string, unknown>): ReturnType<typeof reportWords> & { compare?: boolean } => ({
 		...reportWords(s),
 		compare: s.compare === true || undefined,
@@ -180,13 +177,13 @@ const reports = createRoute({
 const behind = createRoute({
 	getParentRoute: () => root,
 	path: "/reports/messages",
-	component: BehindPage,
+	component: lazyRouteComponent(() => import("../pages/behind"), "BehindPage"),
 	validateSearch: (s: Record<string, unknown>) => ({ ...reportWords(s), kind: text(s.kind) ?? "received" }),
 });
 const message = createRoute({
 	getParentRoute: () => root,
 	path: "/messages/$id",
-	component: MessagePage,
+	component: lazyRouteComponent(() => import("../pages/message"), "MessagePage"),
 	validateSearch: (s: Record<string, unknown>): { message?: string; archive?: number } => ({
 		message: text(s.message),
 		archive: number(s.archive),
@@ -196,7 +193,7 @@ const message = createRoute({
 const explain = createRoute({
 	getParentRoute: () => root,
 	path: "/explain",
-	component: ExplainPage,
+	component: lazyRouteComponent(() => import("../pages/explain"), "ExplainPage"),
 	validateSearch: (s: Record<string, unknown>) => ({
 		from: text(s.from),
 		to: text(s.to),
@@ -215,24 +212,63 @@ const listWords = (s: Record<string, unknown>): { find?: string; item?: string; 
 	find: text(s.find),
 	item: text(s.item),
 });
-const setup = createRoute({ getParentRoute: () => root, path: "/setup", component: SetupFrame });
+const setup = createRoute({
+	getParentRoute: () => root,
+	path: "/setup",
+	component: lazyRouteComponent(() => import("../pages/setup"), "SetupFrame"),
+});
 const setupPages = [
-	createRoute({ getParentRoute: () => setup, path: "/", component: FirstStepsPage }),
-	createRoute({ getParentRoute: () => setup, path: "/mailboxes", component: MailboxesPage, validateSearch: listWords }),
-	createRoute({ getParentRoute: () => setup, path: "/aliases", component: AliasesPage, validateSearch: listWords }),
-	createRoute({ getParentRoute: () => setup, path: "/secrets", component: SecretsPage }),
-	createRoute({ getParentRoute: () => setup, path: "/service", component: ServicePage }),
-	createRoute({ getParentRoute: () => setup, path: "/draft", component: DraftPage }),
-	createRoute({ getParentRoute: () => setup, path: "/review", component: ReviewPage }),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/",
+		component: lazyRouteComponent(() => import("../pages/first-steps"), "FirstStepsPage"),
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/mailboxes",
+		component: lazyRouteComponent(() => import("../pages/mailboxes"), "MailboxesPage"),
+		validateSearch: listWords,
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/aliases",
+		component: lazyRouteComponent(() => import("../pages/mailboxes"), "AliasesPage"),
+		validateSearch: listWords,
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/secrets",
+		component: lazyRouteComponent(() => import("../pages/server"), "SecretsPage"),
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/service",
+		component: lazyRouteComponent(() => import("../pages/server"), "ServicePage"),
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/draft",
+		component: lazyRouteComponent(() => import("../pages/draft"), "DraftPage"),
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/review",
+		component: lazyRouteComponent(() => import("../pages/review"), "ReviewPage"),
+	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/revisions",
-		component: RevisionsPage,
+		component: lazyRouteComponent(() => import("../pages/revisions"), "RevisionsPage"),
 		validateSearch: (s: Record<string, unknown>): { number?: number } => ({
 			number: typeof s.number === "number" ? s.number : undefined,
 		}),
 	}),
-	createRoute({ getParentRoute: () => setup, path: "/$section", component: SectionPage, validateSearch: listWords }),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/$section",
+		component: lazyRouteComponent(() => import("../pages/section"), "SectionPage"),
+		validateSearch: listWords,
+	}),
 ] as const;
 
 export const router = createRouter({

@@ -5,7 +5,6 @@ import {
 	Badge,
 	Group,
 	Menu,
-	Text,
 	TextInput,
 	Tooltip,
 	useMantineColorScheme,
@@ -17,21 +16,13 @@ import { Link, Outlet, useNavigate } from "@tanstack/react-router";
 import { useRef, useState } from "react";
 import { gull, Problem, type Who } from "../api/client";
 import { type LiveState, useLive } from "../api/live";
-import { SignIn } from "../pages/sign-in";
 import { DraftBar, Hazards } from "../parts/draft-bar";
-import { Loading } from "../parts/states";
 import classes from "./shell.module.css";
 
-/** The frame of every page; whoever is not signed in gets the sign-in page. */
+/** The frame of every page. */
 export function Shell() {
 	const me = useQuery({ queryKey: ["me"], queryFn: gull.me, refetchInterval: 60_000 });
-	if (me.data && !(me.error instanceof Problem && me.error.status === 401)) {
-		return <Frame who={me.data} />;
-	}
-	if (me.error instanceof Problem && me.error.status === 401) {
-		return <SignIn />;
-	}
-	return me.error ? <Away text={me.error.message} /> : <Loading what="the console" />;
+	return me.data ? <Frame who={me.data} /> : null;
 }
 
 function Frame({ who }: { who: Who }) {
@@ -220,14 +211,6 @@ function Unreachable() {
 				? "Mail is deferred with 451 until it does; senders will try again. Start PostgreSQL or look at its log."
 				: "Is gull serve running? "}{" "}
 			{status.dataUpdatedAt > 0 && `What you see is from ${new Date(status.dataUpdatedAt).toLocaleTimeString()}.`}
-		</Alert>
-	);
-}
-
-function Away({ text }: { text: string }) {
-	return (
-		<Alert color="buoy" m="xl" icon={<IconPlugConnectedX />} title="The service cannot be reached">
-			<Text size="sm">{text} The page tries again by itself.</Text>
 		</Alert>
 	);
 }

@@ -1,9 +1,9 @@
-import { AreaChart } from "@mantine/charts";
 import { Anchor, Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
+import { Areas } from "../parts/drawn";
 import { WhyStranded } from "../parts/fix";
 import { Messages } from "../parts/messages";
 import { PauseButton } from "../parts/pause";
@@ -153,7 +153,7 @@ function Flow({ lane }: { lane: LaneDetail }) {
 				<b>Last hour</b> <Key color="kelp-6" /> {count(sum("received"))} received <Key color="blue-6" />{" "}
 				{count(sum("left"))} left <Key color="brass-5" /> {count(sum("deferred"))} attempts deferred
 			</Text>
-			<AreaChart
+			<Areas
 				h={110}
 				data={data}
 				dataKey="time"

@@ -1,10 +1,10 @@
-import { BarChart } from "@mantine/charts";
 import { Alert, Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
 import { snags, snagsEvery } from "../api/snags";
 import { HazardList, isTrouble } from "../parts/draft-bar";
+import { Bars } from "../parts/drawn";
 import { WhyStranded } from "../parts/fix";
 import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
@@ -266,7 +266,7 @@ function Flow({ status }: { status: Status }) {
 					deliveries an hour, UTC
 				</Text>
 			</Title>
-			<BarChart
+			<Bars
 				h={230}
 				px="sm"
 				pb="sm"

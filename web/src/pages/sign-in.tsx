@@ -4,16 +4,20 @@ import { useState } from "react";
 import { gull } from "../api/client";
 import classes from "./sign-in.module.css";
 
-export function SignIn() {
+/**
+ * SignIn asks for name and password: on a page of its own, or, when a session has ended,
+ * above the page that waits behind it.
+ */
+export function SignIn({ again, onField }: { again?: boolean; onField?: () => void }) {
 	const client = useQueryClient();
 	const [name, setName] = useState("");
 	const [password, setPassword] = useState("");
 	const signIn = useMutation({
 		mutationFn: () => gull.signIn(name, password),
-		onSuccess: () => client.resetQueries(),
+		onSuccess: () => (again ? client.invalidateQueries() : client.resetQueries()),
 	});
 	return (
-		<main className={classes.page}>
+		<main className={again ? classes.above : classes.page}>
 			<form
 				className={classes.card}
 				onSubmit={(e) => {
@@ -28,7 +32,9 @@ export function SignIn() {
 							Gull Route
 						</Title>
 						<Text size="sm" c="dimmed">
-							Sign in to see where the mail is.
+							{again
+								? "The session has ended. Sign in again: the page behind is as you left it."
+								: "Sign in to see where the mail is."}
 						</Text>
 					</div>
 					{signIn.error && (
@@ -41,6 +47,7 @@ export function SignIn() {
 						autoComplete="username"
 						required
 						autoFocus
+						onFocus={onField}
 						value={name}
 						onChange={(e) => setName(e.currentTarget.value)}
 					/>

@@ -1,10 +1,10 @@
-import { BarChart } from "@mantine/charts";
 import { Anchor, Button, Group, SimpleGrid, Stack, Table, Text, Textarea, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Snag, snags, snagsEvery } from "../api/snags";
+import { Bars } from "../parts/drawn";
 import { useMayChange } from "../parts/editor";
 import { Reply } from "../parts/reply";
 import { Fixes, helps, Severity, SnagTable, where, whoCan } from "../parts/snag";
@@ -213,7 +213,7 @@ function Hours({ snag }: { snag: Snag }) {
 					by hour, UTC
 				</Text>
 			</Title>
-			<BarChart h={150} p="sm" data={data} dataKey="hour" series={[{ name: "met", color: "brass.5" }]} />
+			<Bars h={150} p="sm" data={data} dataKey="hour" series={[{ name: "met", color: "brass.5" }]} />
 		</section>
 	);
 }

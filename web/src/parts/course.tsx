@@ -1,3 +1,4 @@
+import "@mantine/charts/styles.layer.css";
 import { AreaChart, BarChart, CompositeChart } from "@mantine/charts";
 import { Button, Chip, Group, SegmentedControl, Text, Title } from "@mantine/core";
 import { useState } from "react";

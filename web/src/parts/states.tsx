@@ -1,18 +1,9 @@
-import { Alert, Anchor, Center, Loader, Stack, Text, Title } from "@mantine/core";
+import { Alert, Anchor, Stack, Text, Title } from "@mantine/core";
 import { IconAlertTriangle } from "@tabler/icons-react";
 import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 
-export function Loading({ what }: { what: string }) {
-	return (
-		<Center p="xl" role="status">
-			<Loader size="sm" mr="sm" />
-			<Text size="sm" c="dimmed">
-				Reading {what} …
-			</Text>
-		</Center>
-	);
-}
+export { Loading } from "./loading";
 
 export function Failed({ error }: { error: Error }) {
 	return (

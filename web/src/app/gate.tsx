@@ -1,0 +1,47 @@
+import { Alert, Text } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense, useRef } from "react";
+import { gull, Problem } from "../api/client";
+import { SignIn } from "../pages/sign-in";
+import { Loading } from "../parts/loading";
+
+const read = () => import("./app");
+const App = lazy(read);
+
+/**
+ * Gate asks who is there. Whoever is not signed in gets the sign-in page, and with it
+ * only what that needs. When a session ends later, sign-in opens above the page, which
+ * stays as it is, with what was typed into it.
+ */
+export function Gate() {
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me, refetchInterval: 60_000 });
+	const been = useRef(false);
+	const out = me.error instanceof Problem && me.error.status === 401;
+	if (me.data && !out) {
+		been.current = true;
+	}
+	if (!been.current) {
+		if (out) {
+			return <SignIn onField={() => void read()} />;
+		}
+		return me.error ? <Away text={me.error.message} /> : <Loading what="the console" />;
+	}
+	return (
+		<>
+			<Suspense fallback={<Loading what="the console" />}>
+				<div inert={out}>
+					<App />
+				</div>
+			</Suspense>
+			{out && <SignIn again />}
+		</>
+	);
+}
+
+function Away({ text }: { text: string }) {
+	return (
+		<Alert color="buoy" m="xl" title="The service cannot be reached">
+			<Text size="sm">{text} The page tries again by itself.</Text>
+		</Alert>
+	);
+}
