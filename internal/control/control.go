@@ -18,6 +18,7 @@ type Control struct {
 	Submitter *Submitter
 	Fixer     *Fixer
 	Operators Operators
+	Kept      store.Kept
 }
 
 // Operators are the people and programs that administer.

@@ -244,7 +244,10 @@ func (n *Node) buildInsight() {
 // buildControl makes what people change, and gives insight the keys to check.
 func (n *Node) buildControl() {
 	e, in := &n.Engine, n.InForce
-	c := &control.Control{Operators: control.Operators{Accounts: store.Accounts{DB: n.DB}}}
+	c := &control.Control{
+		Operators: control.Operators{Accounts: store.Accounts{DB: n.DB}},
+		Kept:      store.Kept{DB: n.DB},
+	}
 	c.Directory = &control.Directory{
 		Store:   store.Directory{DB: n.DB},
 		Names:   store.Secrets{DB: n.DB},

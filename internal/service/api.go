@@ -60,6 +60,7 @@ func (s *Service) parts() []part {
 		reportAPI{s},
 		archivesAPI{s},
 		snagAPI{s},
+		keptAPI{s},
 		keysAPI{s},
 		probeAPI{s},
 		reviewAPI{s},

@@ -60,6 +60,10 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 // beatEvery is how often a silent stream shows that it lives.
 const beatEvery = 10 * time.Second
 
+// beat is an event without content. A comment would not do: a browser does not show it to
+// the page, which could not tell a silent stream from one that is cut.
+const beat = ": here\nevent: beat\ndata:\n\n"
+
 // stream writes until the client is gone, its sign-in ends, or, which is asked with
 // every beat, it may no longer watch.
 func stream(
@@ -70,8 +74,8 @@ func stream(
 	end <-chan struct{},
 	still func() bool,
 ) {
-	beat := time.NewTicker(beatEvery)
-	defer beat.Stop()
+	beats := time.NewTicker(beatEvery)
+	defer beats.Stop()
 	write := func(e feed.Event) {
 		if only != 0 && e.MessageID != only {
 			return
@@ -81,7 +85,7 @@ func stream(
 			fmt.Fprintf(bw, "event: %s\ndata: %s\n\n", e.Kind, hide.json(text))
 		}
 	}
-	fmt.Fprint(bw, ": here\n\n")
+	fmt.Fprint(bw, beat)
 	for bw.Flush() == nil {
 		select {
 		case e := <-w.C:
@@ -91,11 +95,11 @@ func stream(
 			}
 		case <-end:
 			return
-		case <-beat.C:
+		case <-beats.C:
 			if !still() {
 				return
 			}
-			fmt.Fprint(bw, ": here\n\n")
+			fmt.Fprint(bw, beat)
 		}
 		if n := w.Lost(); n > 0 {
 			e := feed.Event{
