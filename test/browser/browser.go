@@ -24,7 +24,8 @@ func Start(ctx context.Context, width, height int, dark bool) (context.Context, 
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path),
 		chromedp.WindowSize(width, height), chromedp.NoSandbox, chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-dev-shm-usage", true))
+		chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.Flag("force-prefers-reduced-motion", true)) // a press need not wait for what moves
 	if dark {
 		options = append(options, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
 	}

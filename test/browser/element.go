@@ -82,7 +82,8 @@ func Press(selector string) chromedp.Action {
 			const at = {x: r.x + r.width / 2, y: r.y + r.height / 2};
 			const hit = document.elementFromPoint(at.x, at.y);
 			if (!hit) return null;
-			const its = e.contains(hit) || hit.contains(e) || hit.closest("label")?.control === e;
+			const its = e.contains(hit) || hit.closest("label")?.control === e ||
+				(hit.contains(e) && getComputedStyle(e).display === "inline");
 			return its ? at : null;`, &at)
 		for rested := false; !rested; {
 			before = at

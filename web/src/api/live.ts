@@ -1,74 +1,126 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import type { Query, QueryClient } from "@tanstack/react-query";
+import { useSyncExternalStore } from "react";
+import type { Said } from "./live-worker";
+import { isPast } from "./past";
+import { type Happening, type LiveState, Stream, type Told } from "./stream";
+import { paceOf, touches } from "./touch";
+
+export type { LiveState };
+
+let state: LiveState = "resting";
+const watchers = new Set<() => void>();
+const listeners = new Set<(events: Happening[]) => void>();
+
+/** Whether events come in: what is asked again by itself depends on it. */
+export const isLive = () => state === "live";
 
 /** How the stream of events does. */
-export type LiveState = "live" | "away";
+export function useLive(): LiveState {
+	return useSyncExternalStore(
+		(f) => {
+			watchers.add(f);
+			return () => watchers.delete(f);
+		},
+		() => state,
+	);
+}
 
-/** At most so often what is shown is read again, however much happens. */
-const pace = 1000;
-
-const kinds = ["received", "delivered", "deferred", "bounced", "expired", "lane", "rejected", "setup", "lost"];
+/** Hears events as they come, until the function that it returns is called. */
+export function hear(f: (events: Happening[]) => void): () => void {
+	listeners.add(f);
+	return () => listeners.delete(f);
+}
 
 /**
- * Reads again what is on the screen when something happens: immediately for the
- * first event, then at most once a second. Give a message's id to listen for its
- * events only.
+ * Reader reads again what events touch: at once after the first, then as often as the
+ * query's pace says. A request that is running goes on.
  */
-export function useLive(message?: string): LiveState {
-	const client = useQueryClient();
-	const [state, setState] = useState<LiveState>("away");
-	const timer = useRef<number | undefined>(undefined);
-	useEffect(() => {
-		let source: EventSource | undefined;
-		let last = 0;
-		const happened = () => {
-			if (timer.current !== undefined) {
-				return;
+class Reader {
+	private readonly next = new Map<string, { timer?: number; last: number; again?: number }>();
+
+	constructor(private readonly client: QueryClient) {}
+
+	take(events: Happening[]) {
+		for (const query of this.client.getQueryCache().getAll()) {
+			if (!isPast(query) && events.some((e) => touches(query.queryKey, e))) {
+				this.plan(query);
 			}
-			const wait = Math.max(150, last + pace - Date.now());
-			timer.current = window.setTimeout(() => {
-				timer.current = undefined;
-				last = Date.now();
-				void client.invalidateQueries();
-			}, wait);
-		};
-		const listen = () => {
-			if (source || document.hidden) {
-				return;
+		}
+	}
+
+	/** Everything that is on the screen, once: some of what happened may have been missed. */
+	all() {
+		void this.client.invalidateQueries({ predicate: (q) => !isPast(q) }, { cancelRefetch: false });
+	}
+
+	private plan(query: Query) {
+		const { pace, later } = paceOf(query.queryKey);
+		const entry = this.next.get(query.queryHash) ?? { last: 0 };
+		this.next.set(query.queryHash, entry);
+		if (entry.timer === undefined) {
+			entry.timer = window.setTimeout(
+				() => {
+					entry.timer = undefined;
+					entry.last = Date.now();
+					this.read(query);
+				},
+				Math.max(0, entry.last + pace - Date.now()),
+			);
+		}
+		if (later > 0) {
+			window.clearTimeout(entry.again);
+			entry.again = window.setTimeout(() => this.read(query), later);
+		}
+	}
+
+	private read(query: Query) {
+		void this.client.invalidateQueries({ queryKey: query.queryKey, exact: true }, { cancelRefetch: false });
+	}
+}
+
+let begun = false;
+
+/** Listens from now on, however often it is called. */
+export function begin(client: QueryClient) {
+	if (begun) {
+		return;
+	}
+	begun = true;
+	const reader = new Reader(client);
+	const take = (told: Told) => {
+		if ("events" in told) {
+			reader.take(told.events);
+			for (const f of listeners) {
+				f(told.events);
 			}
-			source = new EventSource(`/api/v1/live${message ? `?message=${encodeURIComponent(message)}` : ""}`);
-			for (const kind of kinds) {
-				source.addEventListener(kind, happened);
+			return;
+		}
+		if (told.state !== state) {
+			const missed = state !== "live";
+			state = told.state;
+			for (const f of watchers) {
+				f();
 			}
-			source.onopen = () => setState("live");
-			source.onerror = () => setState("away");
-		};
-		const leave = () => {
-			source?.close();
-			source = undefined;
-		};
-		// A browser opens six connections to a host at most: a tab that nobody
-		// looks at must not hold one.
-		const seen = () => {
-			if (document.hidden) {
-				leave();
-			} else {
-				listen();
-				happened();
+			if (state !== "resting" && (missed || state === "away")) {
+				reader.all();
 			}
-		};
-		listen();
-		document.addEventListener("visibilitychange", seen);
-		window.addEventListener("pagehide", leave);
-		window.addEventListener("pageshow", listen);
-		return () => {
-			leave();
-			document.removeEventListener("visibilitychange", seen);
-			window.removeEventListener("pagehide", leave);
-			window.removeEventListener("pageshow", listen);
-			window.clearTimeout(timer.current);
-			timer.current = undefined;
-		};
-	}, [client, message]);
-	return state;
+		}
+	};
+	const say = connect(take);
+	const seen = () => say(document.hidden ? "hidden" : "seen");
+	seen();
+	document.addEventListener("visibilitychange", seen);
+	window.addEventListener("pagehide", () => say("gone"));
+	window.addEventListener("pageshow", seen);
+}
+
+/** One stream for all tabs where the browser can share one, else one for this tab. */
+function connect(take: (t: Told) => void): (said: Said) => void {
+	if ("SharedWorker" in window) {
+		const worker = new SharedWorker(new URL("./live-worker.ts", import.meta.url), { type: "module" });
+		worker.port.onmessage = (e: MessageEvent<Told>) => take(e.data);
+		return (said) => worker.port.postMessage(said);
+	}
+	const stream = new Stream(take);
+	return (said) => (said === "seen" ? stream.listen() : stream.rest());
 }

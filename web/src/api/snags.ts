@@ -37,6 +37,3 @@ export const snags = {
 	fix: (id: string, order: { do: string; route?: string; alias?: string; say?: string }) =>
 		ask<Schemas["Done"]>("POST", `snags/${id}/fix`, order),
 };
-
-/** Snags change a little after what they are made of. */
-export const snagsEvery = 4000;

@@ -1,3 +1,4 @@
+import { zone } from "./choices";
 import type { Message, Page } from "./client";
 import type { components } from "./schema";
 import { ask } from "./setup";
@@ -57,8 +58,6 @@ export type ReportWords = {
 	archive?: number;
 };
 
-export const zone = Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC";
-
 const query = (words: Record<string, string | number | undefined>) => {
 	const q = new URLSearchParams();
 	for (const [k, v] of Object.entries(words)) {
@@ -73,14 +72,14 @@ const read = <T>(path: string) => ask<T>("GET", path);
 
 export const tracing = {
 	search: (words: SearchWords, after: string, limit: number) =>
-		read<FoundPage>(`trace${query({ ...words, zone, after, limit })}`),
+		read<FoundPage>(`trace${query({ ...words, zone: zone(), after, limit })}`),
 	refusal: (id: string, archive?: number) => read<RefusalView>(`refusals/${id}${query({ archive })}`),
 	sessions: (words: SessionWords, after: string, limit: number) =>
 		read<Page<Session>>(`sessions${query({ ...words, after, limit })}`),
 	session: (id: string, archive?: number) => read<SessionShown>(`sessions/${id}${query({ archive })}`),
 	watches: () => read<Page<Watch>>("watches"),
 	watch: (what: string, time: string) => ask<Watch>("POST", "watches", { what, for: time }),
-	report: (words: ReportWords) => read<Report>(`report${query({ ...words, zone })}`),
+	report: (words: ReportWords) => read<Report>(`report${query({ ...words, zone: zone() })}`),
 	behind: (words: Record<string, string | number | undefined>, after: string, limit: number) =>
 		read<Page<Behind>>(`report/messages${query({ ...words, after, limit })}`),
 	table: (dim: string, words: ReportWords, limit: number) =>

@@ -14,14 +14,17 @@ const App = lazy(read);
  * stays as it is, with what was typed into it.
  */
 export function Gate() {
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me, refetchInterval: 60_000 });
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
 	const been = useRef(false);
-	const out = me.error instanceof Problem && me.error.status === 401;
-	if (me.data && !out) {
+	const out = useRef(false); // while it is asked again there is no answer, and the form must stay
+	if (me.error instanceof Problem && me.error.status === 401) {
+		out.current = true;
+	} else if (me.data) {
 		been.current = true;
+		out.current = false;
 	}
 	if (!been.current) {
-		if (out) {
+		if (out.current) {
 			return <SignIn onField={() => void read()} />;
 		}
 		return me.error ? <Away text={me.error.message} /> : <Loading what="the console" />;
@@ -29,11 +32,11 @@ export function Gate() {
 	return (
 		<>
 			<Suspense fallback={<Loading what="the console" />}>
-				<div inert={out}>
+				<div inert={out.current}>
 					<App />
 				</div>
 			</Suspense>
-			{out && <SignIn again />}
+			{out.current && <SignIn again />}
 		</>
 	);
 }

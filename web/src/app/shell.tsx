@@ -17,11 +17,12 @@ import { useRef, useState } from "react";
 import { gull, Problem, type Who } from "../api/client";
 import { type LiveState, useLive } from "../api/live";
 import { DraftBar, Hazards } from "../parts/draft-bar";
+import { clock } from "../parts/time";
 import classes from "./shell.module.css";
 
 /** The frame of every page. */
 export function Shell() {
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me, refetchInterval: 60_000 });
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
 	return me.data ? <Frame who={me.data} /> : null;
 }
 
@@ -210,7 +211,7 @@ function Unreachable() {
 			{down
 				? "Mail is deferred with 451 until it does; senders will try again. Start PostgreSQL or look at its log."
 				: "Is gull serve running? "}{" "}
-			{status.dataUpdatedAt > 0 && `What you see is from ${new Date(status.dataUpdatedAt).toLocaleTimeString()}.`}
+			{status.dataUpdatedAt > 0 && `What you see is from ${clock(status.dataUpdatedAt)}.`}
 		</Alert>
 	);
 }

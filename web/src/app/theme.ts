@@ -53,6 +53,7 @@ export const theme = createTheme({
 	defaultRadius: "sm",
 	cursorType: "pointer",
 	focusRing: "auto",
+	respectReducedMotion: true,
 });
 
 /** The page's own tokens; see docs/console.md. */

@@ -8,6 +8,7 @@ import { gull } from "../api/client";
 import { type Archive, openArchive, tracing } from "../api/trace";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
+import { moment } from "../parts/time";
 import { exact, When } from "../parts/when";
 
 const day = 86_400_000;
@@ -90,7 +91,7 @@ export function ArchivesView() {
 								<Table.Tr>
 									<Table.Th>Archive</Table.Th>
 									<Table.Th>Of</Table.Th>
-									<Table.Th>Period (UTC)</Table.Th>
+									<Table.Th>Period</Table.Th>
 									<Table.Th ta="right">Lines</Table.Th>
 									<Table.Th ta="right">Size</Table.Th>
 									<Table.Th ta="right">Damaged</Table.Th>
@@ -124,7 +125,7 @@ function Line({ archive: a, may, onClose }: { archive: Archive; may: boolean; on
 			<Table.Td fw={600}>{a.name}</Table.Td>
 			<Table.Td>{a.about.host_name}</Table.Td>
 			<Table.Td className="mono">
-				{exact(a.about.since).slice(0, 16)} – {exact(a.about.until).slice(0, 16)}
+				{moment(a.about.since, false)} – {exact(a.about.until)}
 			</Table.Td>
 			<Table.Td ta="right">{count(a.lines)}</Table.Td>
 			<Table.Td ta="right">{octets(a.bytes)}</Table.Td>

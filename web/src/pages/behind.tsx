@@ -9,6 +9,7 @@ import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { count, octets, shown, soft } from "../parts/text";
+import { moment } from "../parts/time";
 import { exact } from "../parts/when";
 
 const pageSize = 200;
@@ -82,7 +83,7 @@ export function BehindPage() {
 							fetching={list.isFetchingNextPage}
 							onScrollToBottom={() => list.hasNextPage && void list.fetchNextPage()}
 							columns={[
-								{ accessor: "at", title: "When", width: 195, render: (x) => exact(x.at) },
+								{ accessor: "at", title: "When", width: 195, render: (x) => moment(x.at) },
 								{ accessor: "kind", title: "What", width: 110, render: (x) => <State state={x.kind} /> },
 								{
 									accessor: "subject",

@@ -2,58 +2,44 @@ import { Anchor, Button, Chip, Group, Text, TextInput } from "@mantine/core";
 import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
 import { Link } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
+import { hear, useLive } from "../api/live";
+import type { Happening } from "../api/stream";
 import { State } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { shown, soft } from "../parts/text";
+import { fine } from "../parts/time";
 import classes from "./follow.module.css";
 
-type Happening = {
-	at: string;
-	kind: string;
-	message_id: string;
-	node: string;
-	text: string;
-	sender?: string;
-	recipient?: string;
-	client?: string;
-	lane?: string;
-	detail?: { refusal?: string; session_id?: string } | null;
-	n: number;
-};
+type Shown = Happening & { n: number };
 
 const kinds = ["received", "delivered", "deferred", "bounced", "expired", "rejected", "lane"];
 
 /** How many events the page keeps; older ones are in the search. */
 const kept = 500;
 
-/** What happens, as it happens, on the node that serves this page. */
+/** What happens, as it happens, on any node. */
 export function FollowView() {
-	const [events, setEvents] = useState<Happening[]>([]);
+	const [events, setEvents] = useState<Shown[]>([]);
 	const [paused, setPaused] = useState(false);
 	const [behind, setBehind] = useState(0);
 	const [lost, setLost] = useState(0);
 	const [chosen, setChosen] = useState<string[]>(kinds);
 	const [text, setText] = useState("");
-	const [state, setState] = useState("away");
+	const state = useLive();
 	const stopped = useRef(false);
 	stopped.current = paused;
 	useEffect(() => {
 		let number = 0;
-		let waiting: Happening[] = [];
-		const source = new EventSource("/api/v1/live");
-		const take = (m: MessageEvent) => {
-			const e = { ...JSON.parse(m.data), n: number++ } as Happening;
-			if (e.kind === "lost") {
-				setLost((n) => n + (Number.parseInt(e.text, 10) || 1));
-				return;
+		let waiting: Shown[] = [];
+		const leave = hear((events) => {
+			for (const e of events) {
+				if (e.kind === "lost") {
+					setLost((n) => n + (Number.parseInt(e.text, 10) || 1));
+				} else if (kinds.includes(e.kind)) {
+					waiting.push({ ...e, n: number++ });
+				}
 			}
-			waiting.push(e);
-		};
-		for (const k of [...kinds, "lost"]) {
-			source.addEventListener(k, take);
-		}
-		source.onopen = () => setState("live");
-		source.onerror = () => setState("away");
+		});
 		// What comes is shown four times a second: a thousand events are one change
 		// of the page.
 		const show = window.setInterval(() => {
@@ -74,7 +60,7 @@ export function FollowView() {
 			setEvents((old) => [...fresh, ...old].slice(0, kept));
 		}, 250);
 		return () => {
-			source.close();
+			leave();
 			window.clearInterval(show);
 		};
 	}, []);
@@ -120,13 +106,13 @@ export function FollowView() {
 			<section className={`surface ${classes.list}`} aria-label="Events, newest first" aria-live="off">
 				{shownEvents.length === 0 ? (
 					<Nothing title="Nothing has happened yet">
-						What happens on this node from now on is shown here, newest first.
+						What happens on any node from now on is shown here, newest first.
 					</Nothing>
 				) : (
 					<ol>
 						{shownEvents.map((e) => (
 							<li key={e.n}>
-								<span className={classes.at}>{e.at.slice(11, 23)}</span>
+								<span className={classes.at}>{fine(e.at)}</span>
 								<State state={e.kind} />
 								<Subject event={e} />
 								<span className={classes.text}>{e.text}</span>

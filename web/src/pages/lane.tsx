@@ -11,6 +11,7 @@ import { Reply } from "../parts/reply";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { count, octets } from "../parts/text";
+import { clock } from "../parts/time";
 import { span, When } from "../parts/when";
 
 /** One lane: how it does, its last hour, and the messages that wait in it. */
@@ -144,7 +145,12 @@ function Flow({ lane }: { lane: LaneDetail }) {
 	const data = Array.from({ length: 60 }, (_, i) => {
 		const time = new Date(end - (59 - i) * 60_000).toISOString().slice(0, 16);
 		const m = at.get(time);
-		return { time: time.slice(11), received: m?.received ?? 0, left: m?.finished ?? 0, deferred: m?.failed ?? 0 };
+		return {
+			time: clock(`${time}:00Z`, false),
+			received: m?.received ?? 0,
+			left: m?.finished ?? 0,
+			deferred: m?.failed ?? 0,
+		};
 	});
 	const sum = (k: "received" | "left" | "deferred") => data.reduce((n, d) => n + d[k], 0);
 	return (

@@ -3,6 +3,7 @@ import { IconCopy, IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearch } from "@tanstack/react-router";
 import { type GullEvent, gull, type LastReply, type Trace } from "../api/client";
+import { messageEnded } from "../api/past";
 import { snags } from "../api/snags";
 import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
@@ -13,6 +14,7 @@ import { helps } from "../parts/snag";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { count, octets, shown, soft } from "../parts/text";
+import { day, fine } from "../parts/time";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
 
@@ -20,7 +22,11 @@ import classes from "./message.module.css";
 export function MessagePage() {
 	const { id } = useParams({ from: "/messages/$id" });
 	const { archive } = useSearch({ from: "/messages/$id" });
-	const trace = useQuery({ queryKey: ["trace", id, archive], queryFn: () => gull.trace(id, archive) });
+	const trace = useQuery({
+		queryKey: ["trace", id, archive],
+		queryFn: () => gull.trace(id, archive),
+		meta: { past: (t: Trace) => archive !== undefined || messageEnded(t) },
+	});
 	if (!trace.data) {
 		return trace.error ? <Failed error={trace.error} /> : <Loading what="the message's path" />;
 	}
@@ -282,7 +288,7 @@ function Story({ events, archive }: { events: GullEvent[]; archive?: number }) {
 						{events.map((e) => (
 							<Table.Tr key={`${e.at} ${e.kind} ${e.delivery_id ?? ""}`} style={{ verticalAlign: "top" }}>
 								<Table.Td w={190} className="mono" c="dimmed">
-									{e.at.slice(0, 10)} {e.at.slice(11, 23)}
+									{day(e.at)} {fine(e.at)}
 								</Table.Td>
 								<Table.Td w={40}>{e.delivery_id ? `#${e.delivery_id.split("-")[1]}` : ""}</Table.Td>
 								<Table.Td w={100} fw={600}>

@@ -16,7 +16,7 @@ const meaning: Record<string, string> = {
 
 /** The services that share the queue. */
 export function NodesView() {
-	const nodes = useQuery({ queryKey: ["nodes"], queryFn: queue.nodes, refetchInterval: 3000 });
+	const nodes = useQuery({ queryKey: ["nodes"], queryFn: queue.nodes });
 	if (!nodes.data) {
 		return nodes.error ? <Failed error={nodes.error} /> : <Loading what="the nodes" />;
 	}

@@ -2,15 +2,16 @@ import { Alert, Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@ma
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
-import { snags, snagsEvery } from "../api/snags";
+import { snags } from "../api/snags";
 import { HazardList, isTrouble } from "../parts/draft-bar";
-import { Bars } from "../parts/drawn";
 import { WhyStranded } from "../parts/fix";
+import { FlowChart } from "../parts/flow";
 import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
 import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
+import { clock, zoneName } from "../parts/time";
 import { WhyVerdict } from "../parts/verdict";
 import { When } from "../parts/when";
 import classes from "./overview.module.css";
@@ -158,7 +159,6 @@ function Wrong() {
 	const worst = useQuery({
 		queryKey: ["snags", "worst"],
 		queryFn: () => snags.list({}, "", 6),
-		refetchInterval: snagsEvery,
 	});
 	if (!worst.data) {
 		return null;
@@ -246,47 +246,30 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 
 /** Flow draws the counts of the last 24 hours; hours without mail are gaps. */
 function Flow({ status }: { status: Status }) {
-	const byHour = new Map<string, Record<string, number | string>>();
-	const start = Date.now() - 23 * 3_600_000;
-	for (let i = 0; i < 24; i++) {
-		const hour = new Date(start + i * 3_600_000);
-		byHour.set(hour.toISOString().slice(0, 13), { hour: `${String(hour.getUTCHours()).padStart(2, "0")}:00` });
-	}
-	for (const h of status.hours) {
-		const row = byHour.get(h.hour.slice(0, 13));
-		if (row) {
-			row[h.kind] = h.n;
-		}
-	}
+	const names = ["delivered", "deferred", "bounced"];
+	const now = Math.floor(Date.now() / hourLong) * hourLong;
+	const bars = Array.from({ length: 24 }, (_, i) => {
+		const at = now - (23 - i) * hourLong;
+		const of = (kind: string) => status.hours.find((h) => h.kind === kind && Date.parse(h.hour) === at)?.n ?? 0;
+		return { label: clock(at, false), parts: names.map(of) };
+	});
 	return (
 		<section className="surface" aria-labelledby="flow">
-			<Title order={2} size="h5" id="flow" p="sm">
+			<Title order={2} size="h5" id="flow" p="sm" pb={4}>
 				What flows{" "}
 				<Text span size="xs" c="dimmed">
-					deliveries an hour, UTC
+					deliveries an hour, {zoneName(now)}
 				</Text>
 			</Title>
-			<Bars
-				h={230}
-				px="sm"
-				pb="sm"
-				data={[...byHour.values()]}
-				dataKey="hour"
-				type="stacked"
-				withLegend
-				legendProps={{ verticalAlign: "bottom" }}
-				series={[
-					{ name: "delivered", color: "kelp.6" },
-					{ name: "deferred", color: "brass.4" },
-					{ name: "bounced", color: "buoy.5" },
-				]}
-			/>
+			<FlowChart bars={bars} names={names} every={3} />
 		</section>
 	);
 }
 
+const hourLong = 3_600_000;
+
 function Recent() {
-	const recent = useQuery({ queryKey: ["messages", "recent"], queryFn: () => gull.find({}, "", 9) });
+	const recent = useQuery({ queryKey: ["recent"], queryFn: () => gull.find({}, "", 9) });
 	return (
 		<section className="surface" aria-labelledby="recent">
 			<Group justify="space-between" p="sm" pb={4}>

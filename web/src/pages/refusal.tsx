@@ -15,7 +15,11 @@ import classes from "./message.module.css";
 export function RefusalPage() {
 	const { id } = useParams({ from: "/refusals/$id" });
 	const { archive } = useSearch({ from: "/refusals/$id" });
-	const view = useQuery({ queryKey: ["refusal", id, archive], queryFn: () => tracing.refusal(id, archive) });
+	const view = useQuery({
+		queryKey: ["refusal", id, archive],
+		queryFn: () => tracing.refusal(id, archive),
+		meta: { past: () => true },
+	});
 	if (!view.data) {
 		return view.error ? <Failed error={view.error} /> : <Loading what="the refusal" />;
 	}

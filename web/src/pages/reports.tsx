@@ -17,12 +17,14 @@ import { IconDownload, IconPrinter } from "@tabler/icons-react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
+import { periodEnded } from "../api/past";
 import { type Point, type Report, type ReportWords, type Row, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import { Course, kinds, Slots } from "../parts/course";
 import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { count, octets } from "../parts/text";
+import { day, moment, momentAt } from "../parts/time";
 import { AsOf, short } from "../parts/when";
 import classes from "./reports.module.css";
 
@@ -53,10 +55,9 @@ const periods: { label: string; of: () => [number, number] }[] = [
 ];
 
 function midnight(days: number): number {
-	const t = new Date();
-	t.setHours(0, 0, 0, 0);
-	t.setDate(t.getDate() + days);
-	return t.getTime();
+	const t = momentAt(`${day(Date.now())}T00:00`)?.getTime() ?? Date.now();
+	const wanted = momentAt(`${day(t + days * 86_400_000 + 43_200_000)}T00:00`);
+	return wanted?.getTime() ?? t;
 }
 
 const iso = (t: number) => new Date(t).toISOString();
@@ -79,6 +80,7 @@ export function ReportsPage() {
 	const report = useQuery({
 		queryKey: ["report", asked],
 		queryFn: () => tracing.report(asked),
+		meta: { past: () => periodEnded(words, words.until) },
 		placeholderData: keepPreviousData,
 	});
 	const set = (change: Record<string, unknown>) =>
@@ -150,17 +152,16 @@ export function ReportsPage() {
 }
 
 function TimeInput({ label, value, onChange }: { label: string; value: string; onChange: (v: string) => void }) {
-	const local = new Date(Date.parse(value) - new Date(Date.parse(value)).getTimezoneOffset() * 60_000);
 	return (
 		<TextInput
 			type="datetime-local"
 			size="xs"
 			aria-label={label}
 			step={3600}
-			value={local.toISOString().slice(0, 16)}
+			value={moment(value, false).replace(" ", "T")}
 			onChange={(e) => {
-				const t = new Date(e.currentTarget.value);
-				if (!Number.isNaN(t.getTime())) {
+				const t = momentAt(e.currentTarget.value);
+				if (t) {
 					onChange(t.toISOString());
 				}
 			}}
@@ -353,6 +354,7 @@ function By({ report: r, words, set }: { report: Report; words: ReportWords; set
 	const more = useQuery({
 		queryKey: ["report-table", dim, words],
 		queryFn: () => tracing.table(dim, words, 1000),
+		meta: { past: () => periodEnded(words, words.until) },
 		enabled: all || !r.tables[dim],
 	});
 	const rows = (all ? more.data?.items : undefined) ?? r.tables[dim] ?? more.data?.items.slice(0, 20) ?? [];

@@ -87,7 +87,11 @@ export function RevisionsPage() {
 }
 
 function Detail({ number }: { number: number }) {
-	const view = useQuery({ queryKey: ["revision", number], queryFn: () => setup.revision(number) });
+	const view = useQuery({
+		queryKey: ["revision", number],
+		queryFn: () => setup.revision(number),
+		meta: { past: () => true },
+	});
 	if (!view.data) {
 		return view.error ? <Failed error={view.error} /> : <Loading what="the revision" />;
 	}

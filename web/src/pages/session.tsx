@@ -17,7 +17,11 @@ import { lasted } from "./sessions";
 export function SessionPage() {
 	const { id } = useParams({ from: "/sessions/$id" });
 	const { archive } = useSearch({ from: "/sessions/$id" });
-	const session = useQuery({ queryKey: ["session", id, archive], queryFn: () => tracing.session(id, archive) });
+	const session = useQuery({
+		queryKey: ["session", id, archive],
+		queryFn: () => tracing.session(id, archive),
+		meta: { past: (s: SessionShown) => archive !== undefined || s.outcome !== "open" },
+	});
 	if (!session.data) {
 		return session.error ? <Failed error={session.error} /> : <Loading what="the session" />;
 	}

@@ -3,7 +3,7 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { useState } from "react";
-import { type Snag, snags, snagsEvery } from "../api/snags";
+import { type Snag, snags } from "../api/snags";
 import { Bars } from "../parts/drawn";
 import { useMayChange } from "../parts/editor";
 import { Reply } from "../parts/reply";
@@ -11,12 +11,13 @@ import { Fixes, helps, Severity, SnagTable, where, whoCan } from "../parts/snag"
 import classes from "../parts/snag.module.css";
 import { Failed, Loading } from "../parts/states";
 import { count, shown } from "../parts/text";
+import { moment, zoneName } from "../parts/time";
 import { exact, When } from "../parts/when";
 
 /** One trouble: what it means, what to do, how much it touches, one example. */
 export function SnagPage() {
 	const { id } = useParams({ from: "/snags/$id" });
-	const snag = useQuery({ queryKey: ["snag", id], queryFn: () => snags.show(id), refetchInterval: snagsEvery });
+	const snag = useQuery({ queryKey: ["snag", id], queryFn: () => snags.show(id) });
 	if (!snag.data) {
 		return snag.error ? <Failed error={snag.error} /> : <Loading what="the snag" />;
 	}
@@ -203,14 +204,14 @@ function Hours({ snag }: { snag: Snag }) {
 	const data = [];
 	for (let at = Math.floor(first / 3_600_000) * 3_600_000; at <= Date.now(); at += 3_600_000) {
 		const hour = new Date(at).toISOString();
-		data.push({ hour: `${hour.slice(5, 10)} ${hour.slice(11, 13)}:00`, met: by.get(hour.slice(0, 13)) ?? 0 });
+		data.push({ hour: moment(hour, false).slice(5), met: by.get(hour.slice(0, 13)) ?? 0 });
 	}
 	return (
 		<section className="surface" aria-labelledby="hours">
 			<Title order={2} size="h5" id="hours" p="sm" pb={0}>
 				How often it was met{" "}
 				<Text span size="xs" c="dimmed">
-					by hour, UTC
+					by hour, {zoneName(Date.now())}
 				</Text>
 			</Title>
 			<Bars h={150} p="sm" data={data} dataKey="hour" series={[{ name: "met", color: "brass.5" }]} />

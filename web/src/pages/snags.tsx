@@ -1,7 +1,7 @@
 import { Checkbox, Group, SegmentedControl, Stack, Text, Title } from "@mantine/core";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
-import { type SnagWords, snags, snagsEvery } from "../api/snags";
+import { type SnagWords, snags } from "../api/snags";
 import { FilterText } from "../parts/filter";
 import { MoreButton } from "../parts/more";
 import { SnagTable } from "../parts/snag";
@@ -19,7 +19,6 @@ export function SnagsPage() {
 		queryFn: ({ pageParam }) => snags.list(words, pageParam, 50),
 		initialPageParam: "",
 		getNextPageParam: (last) => last.next || undefined,
-		refetchInterval: snagsEvery,
 	});
 	const items = list.data?.pages.flatMap((p) => p.items) ?? [];
 	const counts = list.data?.pages[0]?.counts;

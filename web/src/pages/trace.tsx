@@ -24,7 +24,7 @@ import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { octets, shown } from "../parts/text";
-import { AsOf, When } from "../parts/when";
+import { AsOf, exact, When } from "../parts/when";
 import { ArchivesView } from "./archives";
 import { FollowView } from "./follow";
 import { SessionsView } from "./sessions";
@@ -285,7 +285,7 @@ function Results({ words }: { words: SearchWords }) {
 			)}
 			{back && found.hasNextPage && (
 				<Group gap="xs">
-					<Text size="sm">Searched as far as {back.slice(0, 16).replace("T", " ")} UTC.</Text>
+					<Text size="sm">Searched as far as {exact(back)}.</Text>
 					<Button size="compact-sm" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
 						Look further
 					</Button>

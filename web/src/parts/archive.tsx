@@ -3,6 +3,7 @@ import { IconArchive } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
 import { tracing } from "../api/trace";
+import { exact, moment } from "./time";
 
 /** Says that what is shown is from an archive, and leads back. */
 export function ArchiveNote({ note }: { note?: string }) {
@@ -15,8 +16,8 @@ export function ArchiveNote({ note }: { note?: string }) {
 	return (
 		<Alert color="brass" p="xs" icon={<IconArchive size={18} />}>
 			This is from the archive {one ? one.name : archive}
-			{one && ` of ${one.about.host_name}, ${one.about.since.slice(0, 16)} to ${one.about.until.slice(0, 16)} UTC`}, not
-			from this server's own records. {note}{" "}
+			{one && ` of ${one.about.host_name}, ${moment(one.about.since, false)} to ${exact(one.about.until)}`}, not from
+			this server's own records. {note}{" "}
 			<Anchor component={Link} to="/trace" inherit>
 				Back to the live records
 			</Anchor>

@@ -1,6 +1,9 @@
 import { Text, Tooltip } from "@mantine/core";
-import { useInterval } from "@mantine/hooks";
-import { useState } from "react";
+import { chosen, take } from "../api/choices";
+import { useTold } from "./clock";
+import { exact, moment } from "./time";
+
+export { exact } from "./time";
 
 const units: [number, string][] = [
 	[86400, "d"],
@@ -28,8 +31,13 @@ export function span(seconds: number): string {
 	return s >= 3600 && s % 3600 === 0 ? `${s / 3600}h` : short(s);
 }
 
-export function exact(time: string): string {
-	return `${time.slice(0, 10)} ${time.slice(11, 19)} UTC`;
+/** ago says how long ago a time was, or in how long it comes. What is due already is due now. */
+export function ago(time: string, now: number, due = false): string {
+	const seconds = (now - Date.parse(time)) / 1000;
+	if (Math.abs(seconds) < 1 || (due && seconds > 0)) {
+		return "now";
+	}
+	return seconds > 0 ? `${short(seconds)} ago` : `in ${short(seconds)}`;
 }
 
 /** AsOf says until when a standby had what was written, if it was read from one. */
@@ -46,27 +54,31 @@ export function AsOf({ time }: { time: string | null | undefined }) {
 type WhenProps = { time: string | null | undefined; none?: string; due?: boolean };
 
 /**
- * When shows a time as so long ago, or in so long; the exact one on hover. What
- * is due already is due now.
+ * When shows a time as so long ago, or in so long, and as such if that was chosen: a press
+ * on any of them, or the key t, turns all of them.
  */
 export function When({ time, none = "–", due }: WhenProps) {
-	const [now, setNow] = useState(Date.now());
-	useInterval(() => setNow(Date.now()), 1000, { autoInvoke: true });
+	const text = useTold((now) => (!time ? none : chosen().exact ? moment(time) : ago(time, now, due)));
 	if (!time) {
-		return <Text span>{none}</Text>;
+		return <span>{none}</span>;
 	}
-	const seconds = (now - Date.parse(time)) / 1000;
-	const text =
-		Math.abs(seconds) < 1 || (due && seconds > 0)
-			? "now"
-			: seconds > 0
-				? `${short(seconds)} ago`
-				: `in ${short(seconds)}`;
 	return (
-		<Tooltip label={exact(time)}>
-			<time dateTime={time} style={{ whiteSpace: "nowrap" }}>
-				{text}
-			</time>
-		</Tooltip>
+		// biome-ignore lint/a11y/useKeyWithClickEvents: the key t does the same for the whole page
+		<time
+			dateTime={time}
+			title={exact(time)}
+			style={{ whiteSpace: "nowrap" }}
+			onClick={(e) => {
+				e.stopPropagation();
+				turnTimes();
+			}}
+		>
+			{text}
+		</time>
 	);
+}
+
+/** turnTimes shows all times as such, or as so long ago. */
+export function turnTimes() {
+	take({ exact: !chosen().exact });
 }

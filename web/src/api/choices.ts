@@ -1,0 +1,64 @@
+import { useSyncExternalStore } from "react";
+
+/** What a person chose of how things are shown. The service keeps it; the browser has a copy. */
+export type Choices = {
+	/** A zone of the IANA's list, or "browser" for that of the machine. */
+	zone: string;
+	/** Times are shown as such, not as so long ago. */
+	exact: boolean;
+	/** Rows are as low as they can be. */
+	dense: boolean;
+	language: string;
+};
+
+const first: Choices = { zone: "browser", exact: false, dense: true, language: "en" };
+
+const place = "gull-choices";
+
+function stored(): Choices {
+	try {
+		return { ...first, ...JSON.parse(localStorage.getItem(place) ?? "{}") };
+	} catch {
+		return first;
+	}
+}
+
+let now = stored();
+const watchers = new Set<() => void>();
+
+/** What is chosen now, for what is no component. */
+export const chosen = () => now;
+
+/** Takes choices, from a person or from the service. */
+export function take(change: Partial<Choices>) {
+	const next = { ...now, ...change };
+	if (JSON.stringify(next) === JSON.stringify(now)) {
+		return;
+	}
+	now = next;
+	try {
+		localStorage.setItem(place, JSON.stringify(now));
+	} catch {
+		// The browser keeps nothing: it holds as long as the page is open.
+	}
+	for (const f of watchers) {
+		f();
+	}
+}
+
+/** Calls a function when something else is chosen, until the function that it returns is called. */
+export function onChoice(f: () => void): () => void {
+	watchers.add(f);
+	return () => watchers.delete(f);
+}
+
+/** What is chosen, followed as it changes. */
+export const useChoices = (): Choices => useSyncExternalStore(onChoice, chosen);
+
+/** The zone that is meant by a choice. */
+export function zoneOf(c: Choices): string {
+	return c.zone === "browser" ? Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC" : c.zone;
+}
+
+/** The zone in which times are shown and read. */
+export const zone = () => zoneOf(now);

@@ -1,0 +1,17 @@
+import type { Page } from "./client";
+import type { components } from "./schema";
+import { ask } from "./setup";
+
+/** One thing that the service keeps for a person, or for all. */
+export type Kept = components["schemas"]["Kept"];
+export type KeptKind = Kept["kind"];
+
+const path = (kind: KeptKind, name: string, shared: boolean) =>
+	`kept/${kind}/${encodeURIComponent(name)}${shared ? "?shared=true" : ""}`;
+
+export const kept = {
+	list: () => ask<Page<Kept>>("GET", "kept"),
+	keep: (kind: KeptKind, name: string, value: Record<string, unknown>, shared = false) =>
+		ask<void>("PUT", path(kind, name, shared), { value }),
+	drop: (kind: KeptKind, name: string, shared = false) => ask<void>("DELETE", path(kind, name, shared)),
+};
