@@ -138,6 +138,18 @@ func describeStreams(described huma.API) {
 			Responses:   text(),
 		},
 	}
+	for _, t := range tables {
+		name := strings.ReplaceAll(t.path, "/", "-")
+		ops = append(ops, huma.Operation{
+			OperationID: name + "-csv", Method: http.MethodGet, Path: "/api/v1/" + t.path + ".csv",
+			Summary:   "All that match of /api/v1/" + t.path + " as CSV; it takes the same words",
+			Responses: text(),
+		}, huma.Operation{
+			OperationID: name + "-jsonl", Method: http.MethodGet, Path: "/api/v1/" + t.path + ".jsonl",
+			Summary:   "All that match of /api/v1/" + t.path + " as JSON Lines; it takes the same words",
+			Responses: lines(&huma.Schema{Type: "object", AdditionalProperties: true}),
+		})
+	}
 	for i := range ops {
 		described.OpenAPI().AddOperation(&ops[i])
 	}

@@ -48,9 +48,10 @@ class Reader {
 		}
 	}
 
-	/** Everything that is on the screen, once: some of what happened may have been missed. */
+	/** What events touch, once: some of what happened may have been missed. */
 	all() {
-		void this.client.invalidateQueries({ predicate: (q) => !isPast(q) }, { cancelRefetch: false });
+		const touched = (q: Query) => !isPast(q) && touches(q.queryKey, missed);
+		void this.client.invalidateQueries({ predicate: touched }, { cancelRefetch: false });
 	}
 
 	private plan(query: Query) {
@@ -80,6 +81,9 @@ class Reader {
 
 let begun = false;
 
+/** What may have happened while nobody listened. */
+const missed: Happening = { at: "", kind: "lost", message_id: "", node: "", text: "" };
+
 /** Listens from now on, however often it is called. */
 export function begin(client: QueryClient) {
 	if (begun) {
@@ -96,12 +100,12 @@ export function begin(client: QueryClient) {
 			return;
 		}
 		if (told.state !== state) {
-			const missed = state !== "live";
+			const before = state;
 			state = told.state;
 			for (const f of watchers) {
 				f();
 			}
-			if (state !== "resting" && (missed || state === "away")) {
+			if (state === "live" || (before === "live" && state === "away")) {
 				reader.all();
 			}
 		}

@@ -64,7 +64,7 @@ function refused(status: number, body: ProblemBody): Refused {
 	return new Refused(status, [body.detail, all].filter(Boolean).join(": "), fields, rest);
 }
 
-async function send(method: string, path: string, body?: unknown, type = "application/json"): Promise<Response> {
+export async function send(method: string, path: string, body?: unknown, type = "application/json"): Promise<Response> {
 	let response: Response;
 	try {
 		response = await fetch(`/api/v1/${path}`, {

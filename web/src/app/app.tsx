@@ -1,6 +1,5 @@
 import "@mantine/core/styles.layer.css";
 import "@mantine/notifications/styles.layer.css";
-import "mantine-datatable/styles.layer.css";
 import { Notifications } from "@mantine/notifications";
 import { RouterProvider } from "@tanstack/react-router";
 import { useEffect } from "react";

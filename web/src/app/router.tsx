@@ -4,9 +4,20 @@ import type { ProbeWords } from "../pages/probe";
 import { NotFound } from "../parts/states";
 import { Shell } from "./shell";
 
-const text = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
+/** A word of an address; a link may say a number or yes where a text is meant. */
+const text = (v: unknown) =>
+	typeof v === "string" || typeof v === "number" || typeof v === "boolean" ? String(v) || undefined : undefined;
 
-const number = (v: unknown) => (typeof v === "number" ? v : undefined);
+const number = (v: unknown) => {
+	const n = typeof v === "string" && /^\d{1,15}$/.test(v) ? Number(v) : v;
+	return typeof n === "number" && Number.isFinite(n) ? n : undefined;
+};
+
+const yes = (v: unknown) => (v === true || v === "true" ? true : undefined);
+
+/** What an address may say, and need not. */
+type Some<T> = { [K in keyof T]?: T[K] };
+const some = <T extends object>(words: T): Some<T> => words;
 
 /** The words that choose messages, as they stand in an address. */
 const queueWords = (s: Record<string, unknown>): QueueWords => ({
@@ -68,29 +79,30 @@ const lane = createRoute({
 	validateSearch: queueWords,
 });
 /** The words of a search and of a list of sessions. */
-const traceWords = (s: Record<string, unknown>) => ({
-	view: text(s.view),
-	q: text(s.q),
-	from: text(s.from),
-	to: text(s.to),
-	subject: text(s.subject),
-	id: text(s.id),
-	client: text(s.client),
-	host: text(s.host),
-	state: text(s.state),
-	cause: text(s.cause),
-	since: text(s.since),
-	until: text(s.until),
-	order: s.order === "oldest" ? ("oldest" as const) : undefined,
-	direction: text(s.direction),
-	peer: text(s.peer),
-	outcome: text(s.outcome),
-	longer: text(s.longer),
-	listener: text(s.listener),
-	route: text(s.route),
-	sort: text(s.sort),
-	archive: number(s.archive),
-});
+const traceWords = (s: Record<string, unknown>) =>
+	some({
+		view: text(s.view),
+		q: text(s.q),
+		from: text(s.from),
+		to: text(s.to),
+		subject: text(s.subject),
+		id: text(s.id),
+		client: text(s.client),
+		host: text(s.host),
+		state: text(s.state),
+		cause: text(s.cause),
+		since: text(s.since),
+		until: text(s.until),
+		order: s.order === "oldest" || s.order === "newest" ? (s.order as "oldest" | "newest") : undefined,
+		direction: text(s.direction),
+		peer: text(s.peer),
+		outcome: text(s.outcome),
+		longer: text(s.longer),
+		listener: text(s.listener),
+		route: text(s.route),
+		sort: text(s.sort),
+		archive: number(s.archive),
+	});
 const trace = createRoute({
 	getParentRoute: () => root,
 	path: "/trace",
@@ -111,10 +123,10 @@ const snags = createRoute({
 	component: lazyRouteComponent(() => import("../pages/snags"), "SnagsPage"),
 	validateSearch: (
 		s: Record<string, unknown>,
-	): { state?: "closed"; place?: string; muted?: boolean; part_of?: string } => ({
+	): { state?: "open" | "closed"; place?: string; muted?: boolean; part_of?: string } => ({
 		state: s.state === "closed" ? "closed" : undefined,
 		place: text(s.place),
-		muted: s.muted === true ? true : undefined,
+		muted: yes(s.muted),
 		part_of: text(s.part_of),
 	}),
 });
@@ -158,20 +170,21 @@ const refusal = createRoute({
 	component: lazyRouteComponent(() => import("../pages/refusal"), "RefusalPage"),
 	validateSearch: inArchive,
 });
-const reportWords = (s: Record<string, unknown>) => ({
-	since: text(s.since),
-	until: text(s.until),
-	dim: text(s.dim),
-	value: text(s.value),
-	archive: number(s.archive),
-});
+const reportWords = (s: Record<string, unknown>) =>
+	some({
+		since: text(s.since),
+		until: text(s.until),
+		dim: text(s.dim),
+		value: text(s.value),
+		archive: number(s.archive),
+	});
 const reports = createRoute({
 	getParentRoute: () => root,
 	path: "/reports",
 	component: lazyRouteComponent(() => import("../pages/reports"), "ReportsPage"),
 	validateSearch: (s: Record<string, unknown>): ReturnType<typeof reportWords> & { compare?: boolean } => ({
 		...reportWords(s),
-		compare: s.compare === true || undefined,
+		compare: yes(s.compare),
 	}),
 });
 const behind = createRoute({
@@ -194,17 +207,18 @@ const explain = createRoute({
 	getParentRoute: () => root,
 	path: "/explain",
 	component: lazyRouteComponent(() => import("../pages/explain"), "ExplainPage"),
-	validateSearch: (s: Record<string, unknown>) => ({
-		from: text(s.from),
-		to: text(s.to),
-		client: text(s.client),
-		listener: text(s.listener),
-		account: text(s.account),
-		size: typeof s.size === "number" ? s.size : undefined,
-		draft: s.draft === true || undefined,
-		other_client: text(s.other_client),
-		other_from: text(s.other_from),
-	}),
+	validateSearch: (s: Record<string, unknown>) =>
+		some({
+			from: text(s.from),
+			to: text(s.to),
+			client: text(s.client),
+			listener: text(s.listener),
+			account: text(s.account),
+			size: number(s.size),
+			draft: yes(s.draft),
+			other_client: text(s.other_client),
+			other_from: text(s.other_from),
+		}),
 });
 
 const listWords = (s: Record<string, unknown>): { find?: string; item?: string; sort?: string } => ({
@@ -260,7 +274,7 @@ const setupPages = [
 		path: "/revisions",
 		component: lazyRouteComponent(() => import("../pages/revisions"), "RevisionsPage"),
 		validateSearch: (s: Record<string, unknown>): { number?: number } => ({
-			number: typeof s.number === "number" ? s.number : undefined,
+			number: number(s.number),
 		}),
 	}),
 	createRoute({
@@ -293,6 +307,17 @@ export const router = createRouter({
 		setup.addChildren(setupPages),
 	]),
 	defaultPreload: "intent",
+	// What stands in an address is text as it is: 007 stays 007, and a subject may be a number.
+	parseSearch: (search) => Object.fromEntries(new URLSearchParams(search)),
+	stringifySearch: (words) => {
+		const q = new URLSearchParams();
+		for (const [k, v] of Object.entries(words)) {
+			if (v !== undefined && v !== "") {
+				q.set(k, String(v));
+			}
+		}
+		return q.size > 0 ? `?${q}` : "";
+	},
 });
 
 declare module "@tanstack/react-router" {

@@ -18,6 +18,7 @@ import { gull, Problem, type Who } from "../api/client";
 import { type LiveState, useLive } from "../api/live";
 import { DraftBar, Hazards } from "../parts/draft-bar";
 import { clock } from "../parts/time";
+import { ToIcon } from "../parts/to";
 import classes from "./shell.module.css";
 
 /** The frame of every page. */
@@ -43,16 +44,16 @@ function Frame({ who }: { who: Who }) {
 						<Link to="/" activeOptions={{ exact: true }} className={classes.link}>
 							Overview
 						</Link>
-						<Link to="/snags" search={{} as never} className={classes.link}>
+						<Link to="/snags" search={{}} className={classes.link}>
 							Snags
 						</Link>
 						<Link to="/queue" className={classes.link}>
 							Queue
 						</Link>
-						<Link to="/trace" search={{} as never} className={classes.link}>
+						<Link to="/trace" search={{}} className={classes.link}>
 							Trace
 						</Link>
-						<Link to="/reports" search={{} as never} className={classes.link}>
+						<Link to="/reports" search={{}} className={classes.link}>
 							Reports
 						</Link>
 						<Link to="/readiness" className={classes.link}>
@@ -61,10 +62,10 @@ function Frame({ who }: { who: Who }) {
 						<Link to="/setup" className={classes.link}>
 							Set up
 						</Link>
-						<Link to="/explain" search={{} as never} className={classes.link}>
+						<Link to="/explain" search={{}} className={classes.link}>
 							Explain
 						</Link>
-						<Link to="/probe" search={{} as never} className={classes.link}>
+						<Link to="/probe" search={{}} className={classes.link}>
 							Probe
 						</Link>
 					</nav>
@@ -137,15 +138,9 @@ function Terms() {
 	useHotkeys([["shift+?", () => void navigate({ to: "/terms" })]]);
 	return (
 		<Tooltip label="What our terms mean  ( ? )">
-			<ActionIcon
-				component={Link}
-				to="/terms"
-				variant="subtle"
-				className={classes.icon}
-				aria-label="What our terms mean"
-			>
+			<ToIcon to="/terms" variant="subtle" className={classes.icon} aria-label="What our terms mean">
 				<IconHelp size={18} />
-			</ActionIcon>
+			</ToIcon>
 		</Tooltip>
 	);
 }

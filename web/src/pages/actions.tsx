@@ -1,87 +1,85 @@
-import { Anchor, Button, Text } from "@mantine/core";
+import { Button, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
-import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
-import { DataTable } from "mantine-datatable";
+import { useMutation } from "@tanstack/react-query";
 import { type Action, queue } from "../api/queue";
 import { useTold } from "../parts/act";
+import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
 import { useMayChange } from "../parts/editor";
-import { Failed, Loading, Nothing } from "../parts/states";
+import { List } from "../parts/list";
+import { usePages } from "../parts/pages";
+import { Nothing } from "../parts/states";
 import { count } from "../parts/text";
+import { To } from "../parts/to";
 import { When } from "../parts/when";
 
 /** What people did with messages, lanes and nodes: who, why, and the way back. */
 export function ActionsView() {
-	const actions = useInfiniteQuery({
-		queryKey: ["actions"],
-		queryFn: ({ pageParam }) => queue.actions(pageParam),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
-	});
-	if (!actions.data) {
-		return actions.error ? <Failed error={actions.error} /> : <Loading what="the actions" />;
-	}
-	const items = actions.data.pages.flatMap((p) => p.items);
-	if (items.length === 0) {
-		return (
-			<div className="surface">
+	const pages = usePages(["actions"], (after) => queue.actions(after), { rowKey: actionKey });
+	return (
+		<List
+			name="actions"
+			label="What people did"
+			words={["action", "actions"]}
+			columns={actionColumns}
+			pages={pages}
+			rowKey={actionKey}
+			above={170}
+			foot={<CSV path="actions.csv" words={{}} file="actions.csv" />}
+			empty={
 				<Nothing title="Nobody has done anything yet">
 					What people hold, send by another route, return, drop or pause is kept here, with who and why.
 				</Nothing>
-			</div>
-		);
-	}
-	return (
-		<div className="surface">
-			<DataTable<Action>
-				records={items}
-				verticalSpacing={6}
-				withTableBorder={false}
-				backgroundColor="var(--gull-surface)"
-				height={items.length > 15 ? "calc(100vh - 180px)" : undefined}
-				onScrollToBottom={() => actions.hasNextPage && void actions.fetchNextPage()}
-				columns={[
-					{ accessor: "id", title: "No.", textAlign: "right", width: 60 },
-					{ accessor: "at", title: "When", width: 90, render: (a) => <When time={a.at} /> },
-					{ accessor: "who", width: 100 },
-					{ accessor: "verb", title: "What", width: 90, render: (a) => <b>{a.verb}</b> },
-					{
-						accessor: "on",
-						render: (a) => (
-							<>
-								{a.on}
-								{a.detail && (
-									<Text size="xs" c="dimmed">
-										{Object.entries(a.detail)
-											.filter(([k]) => k !== "kind" && k !== "name")
-											.map(([k, v]) => `${k.replace("_", " ")} ${v}`)
-											.join(", ")}
-									</Text>
-								)}
-							</>
-						),
-					},
-					{
-						accessor: "touched",
-						title: "Messages",
-						textAlign: "right",
-						width: 90,
-						render: (a) =>
-							a.touched > 0 && a.verb !== "drop" && a.verb !== "return" ? (
-								<Anchor component={Link} to="/queue" search={{ view: "messages", action: a.id } as never} inherit>
-									{count(a.touched)}
-								</Anchor>
-							) : (
-								count(a.touched)
-							),
-					},
-					{ accessor: "why", render: (a) => a.why || "–" },
-					{ accessor: "undo", title: "", textAlign: "right", width: 170, render: (a) => <Back action={a} /> },
-				]}
-			/>
-		</div>
+			}
+		/>
 	);
 }
+
+const actionKey = (a: Action) => String(a.id);
+
+const detailOf = (a: Action) =>
+	Object.entries(a.detail ?? {})
+		.filter(([k]) => k !== "kind" && k !== "name")
+		.map(([k, v]) => `${k.replace("_", " ")} ${v}`)
+		.join(", ");
+
+const actionColumns: Column<Action>[] = [
+	{ key: "id", title: "No.", width: 60, right: true, cell: (a) => a.id },
+	{ key: "at", title: "When", width: 95, cell: (a) => <When time={a.at} /> },
+	{ key: "who", title: "Who", width: 100, cell: (a) => a.who },
+	{ key: "verb", title: "What", width: 100, cell: (a) => <b>{a.verb}</b> },
+	{
+		key: "on",
+		title: "On",
+		width: 250,
+		grow: 3,
+		text: (a) => [a.on, detailOf(a)].filter(Boolean).join("; "),
+		cell: (a) => (
+			<>
+				{a.on}{" "}
+				<Text span size="xs" c="dimmed">
+					{detailOf(a)}
+				</Text>
+			</>
+		),
+	},
+	{
+		key: "touched",
+		title: "Messages",
+		width: 90,
+		right: true,
+		cell: (a) =>
+			a.touched > 0 && a.verb !== "drop" && a.verb !== "return" ? (
+				<To to="/queue" search={{ view: "messages", action: a.id }} inherit tabIndex={-1}>
+					{count(a.touched)}
+				</To>
+			) : (
+				count(a.touched)
+			),
+	},
+	{ key: "why", title: "Why", width: 160, grow: 2, text: (a) => a.why, cell: (a) => a.why || "–" },
+	{ key: "undo", title: "Back", width: 165, right: true, cell: (a) => <Back action={a} /> },
+];
 
 function Back({ action }: { action: Action }) {
 	const told = useTold();

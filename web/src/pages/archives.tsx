@@ -2,13 +2,13 @@ import { Anchor, Button, FileButton, Group, Progress, Stack, Table, Text } from 
 import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFolderOpen } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { gull } from "../api/client";
 import { type Archive, openArchive, tracing } from "../api/trace";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
 import { moment } from "../parts/time";
+import { To } from "../parts/to";
 import { exact, When } from "../parts/when";
 
 const day = 86_400_000;
@@ -142,20 +142,15 @@ function Line({ archive: a, may, onClose }: { archive: Archive; may: boolean; on
 			</Table.Td>
 			<Table.Td>
 				<Group gap="sm">
-					<Anchor component={Link} to="/trace" search={{ archive: a.id } as never} size="sm">
+					<To to="/trace" search={{ archive: a.id }} size="sm">
 						Messages
-					</Anchor>
-					<Anchor component={Link} to="/trace" search={{ archive: a.id, view: "sessions" } as never} size="sm">
+					</To>
+					<To to="/trace" search={{ archive: a.id, view: "sessions" }} size="sm">
 						Sessions
-					</Anchor>
-					<Anchor
-						component={Link}
-						to="/reports"
-						search={{ archive: a.id, since: a.about.since, until: a.about.until } as never}
-						size="sm"
-					>
+					</To>
+					<To to="/reports" search={{ archive: a.id, since: a.about.since, until: a.about.until }} size="sm">
 						Report
-					</Anchor>
+					</To>
 					{may && (
 						<Anchor component="button" size="sm" onClick={onClose}>
 							Close

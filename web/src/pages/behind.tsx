@@ -1,29 +1,29 @@
-import { Anchor, Button, Group, Stack, Text, Title } from "@mantine/core";
-import { IconArrowLeft, IconDownload } from "@tabler/icons-react";
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link, useSearch } from "@tanstack/react-router";
-import { DataTable } from "mantine-datatable";
+import { Group, Stack, Text, Title } from "@mantine/core";
+import { IconArrowLeft } from "@tabler/icons-react";
+import { useSearch } from "@tanstack/react-router";
+import { useMemo } from "react";
+import { periodEnded } from "../api/past";
 import { type Behind, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
+import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
+import { List } from "../parts/list";
+import { usePages } from "../parts/pages";
 import { State } from "../parts/state";
-import { Failed, Loading, Nothing } from "../parts/states";
-import { download, toCSV } from "../parts/table-file";
-import { count, octets, shown, soft } from "../parts/text";
+import { Nothing } from "../parts/states";
+import { octets, shown } from "../parts/text";
 import { moment } from "../parts/time";
+import { To, ToButton } from "../parts/to";
 import { exact } from "../parts/when";
-
-const pageSize = 200;
 
 /** The messages behind a figure of a report. */
 export function BehindPage() {
 	const words = useSearch({ from: "/reports/messages" });
-	const list = useInfiniteQuery({
-		queryKey: ["behind", words],
-		queryFn: ({ pageParam }) => tracing.behind(words, pageParam, pageSize),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
+	const pages = usePages(["behind", words], (after, limit) => tracing.behind(words, after, limit), {
+		rowKey: behindKey,
+		past: () => periodEnded(words, words.until),
 	});
-	const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+	const columns = useMemo(() => columnsOf(words.archive), [words.archive]);
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between">
@@ -36,87 +36,89 @@ export function BehindPage() {
 					)}
 				</Title>
 				<Group gap="xs">
-					<Button
+					<ToButton
 						size="xs"
 						variant="default"
-						component={Link}
 						to="/reports"
-						search={{ since: words.since, until: words.until, archive: words.archive } as never}
+						search={{ since: words.since, until: words.until, archive: words.archive }}
 						leftSection={<IconArrowLeft size={14} />}
 					>
 						Report
-					</Button>
-					<Button
-						size="xs"
-						variant="default"
-						leftSection={<IconDownload size={14} />}
-						onClick={() => download("messages.csv", toCSV(items as unknown as Record<string, unknown>[]))}
-					>
-						CSV
-					</Button>
+					</ToButton>
 				</Group>
 			</Group>
 			<ArchiveNote />
 			<Text size="sm" c="dimmed">
-				{words.since && exact(words.since)} to {words.until && exact(words.until)}.{" "}
-				{list.data &&
-					(list.hasNextPage ? `The first ${count(items.length)}; scroll for more.` : `${count(items.length)} in all.`)}
+				{words.since && exact(words.since)} to {words.until && exact(words.until)}.
 			</Text>
-			{!list.data ? (
-				list.error ? (
-					<Failed error={list.error} />
-				) : (
-					<Loading what="the messages" />
-				)
-			) : (
-				<div className="surface">
-					{items.length === 0 ? (
-						<Nothing title="Nothing is behind this figure">Messages are kept for less time than their counts.</Nothing>
-					) : (
-						<DataTable<Behind>
-							records={items}
-							idAccessor={(x) => `${x.message_id} ${x.delivery_id} ${x.refusal_id} ${x.at}`}
-							verticalSpacing={4}
-							withTableBorder={false}
-							backgroundColor="var(--gull-surface)"
-							height="calc(100vh - 190px)"
-							fetching={list.isFetchingNextPage}
-							onScrollToBottom={() => list.hasNextPage && void list.fetchNextPage()}
-							columns={[
-								{ accessor: "at", title: "When", width: 195, render: (x) => moment(x.at) },
-								{ accessor: "kind", title: "What", width: 110, render: (x) => <State state={x.kind} /> },
-								{
-									accessor: "subject",
-									title: "Subject",
-									render: (x) => (
-										<Anchor
-											component={Link}
-											to={x.refusal_id ? "/refusals/$id" : "/messages/$id"}
-											params={{ id: x.refusal_id || x.message_id } as never}
-											search={{ archive: words.archive } as never}
-											inherit
-										>
-											{x.subject || (x.refusal_id ? "(refused)" : "(no subject)")}
-										</Anchor>
-									),
-								},
-								{
-									accessor: "sender",
-									title: "From",
-									render: (x) => <span className="mono">{soft(shown(x.sender))}</span>,
-								},
-								{
-									accessor: "recipient",
-									title: "To",
-									render: (x) => <span className="mono">{soft(x.recipient)}</span>,
-								},
-								{ accessor: "size", title: "Size", textAlign: "right", width: 80, render: (x) => octets(x.size) },
-								{ accessor: "text", title: "Reply", render: (x) => <span className="mono">{x.text}</span> },
-							]}
-						/>
-					)}
-				</div>
-			)}
+			<List
+				name="behind"
+				label="Messages behind the figure"
+				words={["line", "lines"]}
+				columns={columns}
+				pages={pages}
+				rowKey={behindKey}
+				opens={(x) => ({
+					to: x.refusal_id ? "/refusals/$id" : "/messages/$id",
+					params: { id: x.refusal_id || x.message_id || "" },
+					search: { archive: words.archive },
+				})}
+				above={190}
+				foot={<CSV path="report/messages.csv" words={words} file="messages.csv" />}
+				empty={
+					<Nothing title="Nothing is behind this figure">Messages are kept for less time than their counts.</Nothing>
+				}
+			/>
 		</Stack>
 	);
 }
+
+const behindKey = (x: Behind) => `${x.message_id} ${x.delivery_id} ${x.refusal_id} ${x.at}`;
+
+const columnsOf = (archive: number | undefined): Column<Behind>[] => [
+	{ key: "at", title: "When", width: 155, cell: (x) => moment(x.at) },
+	{ key: "kind", title: "What", width: 105, cell: (x) => <State state={x.kind} /> },
+	{
+		key: "subject",
+		title: "Subject",
+		width: 180,
+		grow: 3,
+		text: (x) => x.subject,
+		cell: (x) => (
+			<To
+				to={x.refusal_id ? "/refusals/$id" : "/messages/$id"}
+				params={{ id: x.refusal_id || x.message_id || "" }}
+				search={{ archive }}
+				inherit
+				tabIndex={-1}
+			>
+				{x.subject || (x.refusal_id ? "(refused)" : "(no subject)")}
+			</To>
+		),
+	},
+	{
+		key: "sender",
+		title: "From",
+		width: 160,
+		grow: 2,
+		text: (x) => shown(x.sender),
+		cell: (x) => <span className="mono">{shown(x.sender)}</span>,
+	},
+	{
+		key: "recipient",
+		title: "To",
+		width: 160,
+		grow: 2,
+		text: (x) => x.recipient,
+		cell: (x) => <span className="mono">{x.recipient}</span>,
+	},
+	{ key: "size", title: "Size", width: 75, right: true, cell: (x) => octets(x.size) },
+	{
+		key: "text",
+		title: "Reply",
+		width: 160,
+		grow: 4,
+		text: (x) => x.text,
+		cell: (x) => <span className="mono">{x.text}</span>,
+	},
+];

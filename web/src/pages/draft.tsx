@@ -1,19 +1,6 @@
-import {
-	Alert,
-	Anchor,
-	Progress as Bar,
-	Button,
-	Checkbox,
-	Group,
-	Stack,
-	Table,
-	Text,
-	TextInput,
-	Title,
-} from "@mantine/core";
+import { Alert, Progress as Bar, Button, Checkbox, Group, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Change, type Group as ChangeGroup, type Draft, Refused, type Report, setup } from "../api/setup";
 import { HazardList } from "../parts/draft-bar";
@@ -21,6 +8,7 @@ import { useMayChange } from "../parts/editor";
 import { Severity } from "../parts/snag";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
+import { To } from "../parts/to";
 import { When } from "../parts/when";
 import classes from "./setup.module.css";
 
@@ -136,15 +124,9 @@ export function ChangeTable({ changes }: { changes: Change[] }) {
 							{signs[c.kind]}
 						</Table.Td>
 						<Table.Td w={230}>
-							<Anchor
-								component={Link}
-								to="/setup/$section"
-								params={{ section: c.section } as never}
-								search={{ item: c.name } as never}
-								inherit
-							>
+							<To to="/setup/$section" params={{ section: c.section }} search={{ item: c.name }} inherit>
 								{c.section === "service" ? "server" : `${c.section.replaceAll("_", " ").replace(/s$/, "")} ${c.name}`}
-							</Anchor>
+							</To>
 						</Table.Td>
 						<Table.Td>
 							{c.kind === "moved" && c.text}

@@ -1,17 +1,5 @@
-import {
-	Alert,
-	Anchor,
-	Button,
-	Group,
-	PasswordInput,
-	SegmentedControl,
-	Stack,
-	Text,
-	TextInput,
-	Title,
-} from "@mantine/core";
+import { Alert, Button, Group, PasswordInput, SegmentedControl, Stack, Text, TextInput, Title } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { gull } from "../api/client";
 import { type Fields, type SectionKey, type Submitted, setup } from "../api/setup";
@@ -20,6 +8,7 @@ import { words } from "../parts/fields";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { plural } from "../parts/text";
+import { To } from "../parts/to";
 import classes from "./setup.module.css";
 
 /**
@@ -239,9 +228,9 @@ function DomainStep() {
 			<Text size="sm">
 				The part of your addresses behind the @. The world finds this server by the domain's MX record in DNS; other
 				kinds of domain are under{" "}
-				<Anchor component={Link} to="/setup/domains" inherit>
+				<To to="/setup/$section" params={{ section: "domains" }} inherit>
 					Domains
-				</Anchor>
+				</To>
 				.
 			</Text>
 			<TextInput
@@ -518,15 +507,15 @@ function Outcome({ handed }: { handed: Submitted }) {
 					{d.route === "no-route" && (
 						<>
 							No route leads there.{" "}
-							<Anchor component={Link} to="/setup/routes" search={{ item: "+" } as never} inherit>
+							<To to="/setup/$section" params={{ section: "routes" }} search={{ item: "+" }} inherit>
 								Add one
-							</Anchor>
+							</To>
 							: it leaves by itself then.{" "}
 						</>
 					)}
-					<Anchor component={Link} to="/messages/$id" params={{ id: handed.id } as never} inherit>
+					<To to="/messages/$id" params={{ id: handed.id }} inherit>
 						its whole path
-					</Anchor>
+					</To>
 				</Text>
 			))}
 			<details>

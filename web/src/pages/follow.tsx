@@ -1,6 +1,5 @@
-import { Anchor, Button, Chip, Group, Text, TextInput } from "@mantine/core";
+import { Button, Chip, Group, Text, TextInput } from "@mantine/core";
 import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
-import { Link } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { hear, useLive } from "../api/live";
 import type { Happening } from "../api/stream";
@@ -8,6 +7,7 @@ import { State } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { shown, soft } from "../parts/text";
 import { fine } from "../parts/time";
+import { To } from "../parts/to";
 import classes from "./follow.module.css";
 
 type Shown = Happening & { n: number };
@@ -130,16 +130,16 @@ function Subject({ event: e }: { event: Happening }) {
 	const label = who ? soft(who) : e.lane || e.client || "";
 	if (e.detail?.refusal) {
 		return (
-			<Anchor component={Link} to="/refusals/$id" params={{ id: e.detail.refusal } as never} className="mono" inherit>
+			<To to="/refusals/$id" params={{ id: e.detail.refusal }} className="mono" inherit>
 				{label || e.client}
-			</Anchor>
+			</To>
 		);
 	}
 	if (e.message_id && e.message_id !== "0000000000000") {
 		return (
-			<Anchor component={Link} to="/messages/$id" params={{ id: e.message_id } as never} className="mono" inherit>
+			<To to="/messages/$id" params={{ id: e.message_id }} className="mono" inherit>
 				{label || e.message_id}
-			</Anchor>
+			</To>
 		);
 	}
 	return <span className="mono">{label}</span>;

@@ -1,6 +1,6 @@
-import { Anchor, Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
 import { Areas } from "../parts/drawn";
@@ -12,6 +12,7 @@ import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { count, octets } from "../parts/text";
 import { clock } from "../parts/time";
+import { To } from "../parts/to";
 import { span, When } from "../parts/when";
 
 /** One lane: how it does, its last hour, and the messages that wait in it. */
@@ -28,9 +29,9 @@ export function LanePage() {
 	return (
 		<Stack gap="sm">
 			<Breadcrumbs>
-				<Anchor component={Link} to="/queue" size="sm">
+				<To to="/queue" size="sm">
 					Queue
-				</Anchor>
+				</To>
 				<Text size="sm">{l.next_hop}</Text>
 			</Breadcrumbs>
 			<Group justify="space-between" align="start">
@@ -53,7 +54,7 @@ export function LanePage() {
 				words={words}
 				fixed={{ lane: id }}
 				onWords={(w: QueueWords) =>
-					void navigate({ to: "/queue/$lane", params: { lane: id } as never, search: w as never, replace: true })
+					void navigate({ to: "/queue/$lane", params: { lane: id }, search: w, replace: true })
 				}
 			/>
 		</Stack>
@@ -168,7 +169,7 @@ function Flow({ lane }: { lane: LaneDetail }) {
 				gridAxis="none"
 				xAxisProps={{ interval: 14 }}
 				yAxisProps={{ width: 34, allowDecimals: false }}
-				areaChartProps={{ "aria-label": "Messages a minute" } as never}
+				aria-label="Messages a minute"
 				series={[
 					{ name: "received", color: "kelp.6" },
 					{ name: "left", color: "blue.6" },

@@ -1,22 +1,8 @@
-import {
-	Alert,
-	Anchor,
-	Progress as Bar,
-	Button,
-	FileButton,
-	Group,
-	Stack,
-	Table,
-	Text,
-	TextInput,
-	Title,
-	UnstyledButton,
-} from "@mantine/core";
-import { useDebouncedValue } from "@mantine/hooks";
+import { Alert, Progress as Bar, Button, FileButton, Group, Stack, Text, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFilter, IconPlus, IconUpload } from "@tabler/icons-react";
-import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import {
 	type AliasLine,
@@ -27,11 +13,15 @@ import {
 	type Progress,
 	setup,
 } from "../api/setup";
+import type { Column } from "../parts/columns";
 import { Editor, useMayChange } from "../parts/editor";
 import { words } from "../parts/fields";
-import { MoreButton } from "../parts/more";
-import { Failed, Loading, Nothing } from "../parts/states";
-import { count, octets, soft } from "../parts/text";
+import { FilterText } from "../parts/filter";
+import { List } from "../parts/list";
+import { usePages } from "../parts/pages";
+import { Nothing } from "../parts/states";
+import { count, octets } from "../parts/text";
+import { To } from "../parts/to";
 import { When } from "../parts/when";
 import classes from "./setup.module.css";
 
@@ -68,29 +58,22 @@ const abouts = {
 export const MailboxesPage = () => <Directory kind="mailboxes" from="/setup/mailboxes" />;
 export const AliasesPage = () => <Directory kind="aliases" from="/setup/aliases" />;
 
-const perPage = 100;
-
 function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/setup/aliases" }) {
 	const about = abouts[kind];
 	const search = useSearch({ from }) as { find?: string; item?: string; sort?: string };
 	const navigate = useNavigate();
 	const may = useMayChange();
-	const [find] = useDebouncedValue(search.find ?? "", 250);
+	const find = search.find;
 	const go = (w: { find?: string; item?: string; sort?: string }) =>
-		void navigate({ to: from, search: { ...search, ...w } as never, replace: true });
-	const list = useInfiniteQuery({
-		queryKey: [kind, find, search.sort],
-		initialPageParam: "",
-		queryFn: ({ pageParam }): Promise<Page<Line>> =>
+		void navigate({ to: from, search: { ...search, ...w }, replace: true });
+	const pages = usePages<Line, Page<Line>>(
+		[kind, { find, sort: search.sort }],
+		(after, limit) =>
 			kind === "mailboxes"
-				? setup.mailboxes({ search: find, sort: search.sort, after: pageParam, limit: perPage })
-				: setup.aliases({ search: find, after: pageParam, limit: perPage }),
-		getNextPageParam: (last) => last.next || undefined,
-	});
-	if (!list.data) {
-		return list.error ? <Failed error={list.error} /> : <Loading what={about.title.toLowerCase()} />;
-	}
-	const items: Line[] = list.data.pages.flatMap((p) => p.items);
+				? setup.mailboxes({ search: find, sort: search.sort, after, limit })
+				: setup.aliases({ search: find, after, limit }),
+		{ rowKey: lineKey },
+	);
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between" align="end">
@@ -103,14 +86,12 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 					</Text>
 				</div>
 				<Group gap="xs">
-					<TextInput
-						size="xs"
+					<FilterText
 						w={220}
-						placeholder="A part of an address or a name"
-						aria-label={`Find ${about.title.toLowerCase()}`}
-						leftSection={<IconFilter size={14} />}
-						value={search.find ?? ""}
-						onChange={(e) => go({ find: e.currentTarget.value || undefined })}
+						label={`Find ${about.title.toLowerCase()}`}
+						icon={<IconFilter size={14} />}
+						value={search.find}
+						onChange={(find) => go({ find })}
 					/>
 					<Import kind={kind} />
 					<Button
@@ -127,100 +108,92 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 					</Button>
 				</Group>
 			</Group>
-			<div className="surface">
-				{items.length === 0 ? (
+			<List<Line, Page<Line>>
+				name={kind}
+				label={about.title}
+				words={[about.one, kind]}
+				columns={(kind === "mailboxes" ? mailboxColumns : aliasColumns) as Column<Line>[]}
+				pages={pages}
+				rowKey={lineKey}
+				onOpen={(l) => go({ item: l.address })}
+				sort={kind === "mailboxes" ? { by: search.sort ?? "address", down: downFirst(search.sort) } : undefined}
+				onSort={(by) => go({ sort: by === "address" ? undefined : by })}
+				above={200}
+				empty={
 					<Nothing title={find ? "Nobody matches" : `There is no ${about.one} yet`}>
 						{find ? "Take the filter away to see all." : about.empty}
 					</Nothing>
-				) : kind === "mailboxes" ? (
-					<MailboxTable
-						items={items as MailboxLine[]}
-						sort={search.sort ?? "address"}
-						onSort={(sort) => go({ sort: sort === "address" ? undefined : sort })}
-						onOpen={(item) => go({ item })}
-					/>
-				) : (
-					<AliasTable items={items as AliasLine[]} onOpen={(item) => go({ item })} />
-				)}
-			</div>
-			<MoreButton query={list} label={`Show the next ${perPage}`} />
+				}
+			/>
 			<EntryEditor kind={kind} item={search.item} onClose={() => go({ item: undefined })} />
 		</Stack>
 	);
 }
 
-function MailboxTable({
-	items,
-	sort,
-	onSort,
-	onOpen,
-}: {
-	items: MailboxLine[];
-	sort: string;
-	onSort: (by: string) => void;
-	onOpen: (address: string) => void;
-}) {
-	const head = (by: string, label: string) => (
-		<UnstyledButton fz="inherit" fw="inherit" onClick={() => onSort(by)}>
-			{label} {sort === by ? (by === "address" || by === "name" ? "↑" : "↓") : ""}
-		</UnstyledButton>
-	);
-	const sorted = (by: string) =>
-		sort !== by ? "none" : by === "address" || by === "name" ? ("ascending" as const) : ("descending" as const);
-	return (
-		<Table.ScrollContainer minWidth={980}>
-			<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
-				<Table.Thead>
-					<Table.Tr>
-						<Table.Th aria-sort={sorted("address")}>{head("address", "Address")}</Table.Th>
-						<Table.Th aria-sort={sorted("name")}>{head("name", "Name")}</Table.Th>
-						<Table.Th ta="right">Messages</Table.Th>
-						<Table.Th ta="right" aria-sort={sorted("used")}>
-							{head("used", "Used")}
-						</Table.Th>
-						<Table.Th w={170} aria-sort={sorted("quota")}>
-							{head("quota", "Quota")}
-						</Table.Th>
-						<Table.Th>Submits</Table.Th>
-						<Table.Th>Forwards, replies</Table.Th>
-						<Table.Th>Also reached as</Table.Th>
-					</Table.Tr>
-				</Table.Thead>
-				<Table.Tbody>
-					{items.map((m) => (
-						<Table.Tr key={m.address}>
-							<Table.Td className={classes.whole}>
-								<UnstyledButton className={classes.row_button} onClick={() => onOpen(m.address)}>
-									{m.address}
-								</UnstyledButton>
-							</Table.Td>
-							<Table.Td>{m.name}</Table.Td>
-							<Table.Td ta="right" className={classes.whole}>
-								{count(m.messages)}
-							</Table.Td>
-							<Table.Td ta="right" className={classes.whole}>
-								{octets(m.octets)}
-							</Table.Td>
-							<Table.Td>
-								<Quota m={m} />
-							</Table.Td>
-							<Table.Td>{m.may_submit ? (m.has_password ? "yes" : "needs a password") : "no"}</Table.Td>
-							<Table.Td className={classes.clip}>
-								{[
-									m.forward_to.length > 0 && `to ${m.forward_to.join(", ")}${m.keep_copy ? ", keeps a copy" : ""}`,
-									m.replies && "replies by itself",
-								]
-									.filter(Boolean)
-									.join("; ")}
-							</Table.Td>
-							<Table.Td className={classes.clip}>{[...m.addresses, ...m.generated].map(soft).join(", ")}</Table.Td>
-						</Table.Tr>
-					))}
-				</Table.Tbody>
-			</Table>
-		</Table.ScrollContainer>
-	);
-}
+const lineKey = (l: Line) => l.address;
+
+/** Names begin with the first, figures with the largest. */
+const downFirst = (sort: string | undefined) => sort === "used" || sort === "quota";
+
+const automatic = (m: MailboxLine) =>
+	[
+		m.forward_to.length > 0 && `to ${m.forward_to.join(", ")}${m.keep_copy ? ", keeps a copy" : ""}`,
+		m.replies && "replies by itself",
+	]
+		.filter(Boolean)
+		.join("; ");
+
+const mailboxColumns: Column<MailboxLine>[] = [
+	{
+		key: "address",
+		title: "Address",
+		width: 210,
+		grow: 3,
+		sort: "address",
+		text: (m) => m.address,
+		cell: (m) => (
+			<To to="/setup/mailboxes" search={(old) => ({ ...old, item: m.address })} inherit tabIndex={-1}>
+				{m.address}
+			</To>
+		),
+	},
+	{ key: "name", title: "Name", width: 110, grow: 1, sort: "name", text: (m) => m.name, cell: (m) => m.name },
+	{ key: "messages", title: "Messages", width: 82, right: true, cell: (m) => count(m.messages) },
+	{ key: "used", title: "Used", width: 78, right: true, sort: "used", down: true, cell: (m) => octets(m.octets) },
+	{ key: "quota", title: "Quota", width: 170, sort: "quota", down: true, cell: (m) => <Quota m={m} /> },
+	{
+		key: "may_submit",
+		title: "Submits",
+		width: 125,
+		cell: (m) => (m.may_submit ? (m.has_password ? "yes" : "needs a password") : "no"),
+	},
+	{ key: "automatic", title: "Forwards, replies", width: 140, grow: 2, text: automatic, cell: automatic },
+	{
+		key: "addresses",
+		title: "Also reached as",
+		width: 150,
+		grow: 2,
+		text: (m) => [...m.addresses, ...m.generated].join(", "),
+		cell: (m) => [...m.addresses, ...m.generated].join(", "),
+	},
+];
+
+const aliasColumns: Column<AliasLine>[] = [
+	{
+		key: "address",
+		title: "Address",
+		width: 220,
+		grow: 2,
+		text: (a) => a.address,
+		cell: (a) => (
+			<To to="/setup/aliases" search={(old) => ({ ...old, item: a.address })} inherit tabIndex={-1}>
+				{a.address}
+			</To>
+		),
+	},
+	{ key: "to", title: "To", width: 220, grow: 4, text: (a) => a.to.join(", "), cell: (a) => a.to.join(", ") },
+	{ key: "about", title: "What for", width: 160, grow: 3, text: (a) => a.about, cell: (a) => a.about },
+];
 
 function Quota({ m }: { m: MailboxLine }) {
 	if (m.quota === 0) {
@@ -243,33 +216,6 @@ function Quota({ m }: { m: MailboxLine }) {
 				{Math.round(part)} % of {octets(m.quota)}
 			</Text>
 		</Group>
-	);
-}
-
-function AliasTable({ items, onOpen }: { items: AliasLine[]; onOpen: (address: string) => void }) {
-	return (
-		<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
-			<Table.Thead>
-				<Table.Tr>
-					<Table.Th>Address</Table.Th>
-					<Table.Th>To</Table.Th>
-					<Table.Th>What for</Table.Th>
-				</Table.Tr>
-			</Table.Thead>
-			<Table.Tbody>
-				{items.map((a) => (
-					<Table.Tr key={a.address}>
-						<Table.Td>
-							<UnstyledButton className={classes.row_button} onClick={() => onOpen(a.address)}>
-								{soft(a.address)}
-							</UnstyledButton>
-						</Table.Td>
-						<Table.Td>{a.to.map(soft).join(", ")}</Table.Td>
-						<Table.Td>{a.about}</Table.Td>
-					</Table.Tr>
-				))}
-			</Table.Tbody>
-		</Table>
 	);
 }
 
@@ -340,9 +286,9 @@ function Known({ kind, address, generated }: { kind: Kind; address: string; gene
 				</Text>
 			)}
 			{kind === "mailboxes" && (
-				<Anchor component={Link} to="/messages" search={{ to: address } as never} size="sm">
+				<To to="/messages" search={{ to: address }} size="sm">
 					Messages to this mailbox
-				</Anchor>
+				</To>
 			)}
 			{(changes.data?.items ?? []).slice(0, 5).map((c) => (
 				<Text key={c.id} size="xs" c="dimmed">

@@ -1,7 +1,7 @@
-import { Anchor, Button, CopyButton, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { Button, CopyButton, Group, Stack, Table, Text, Title } from "@mantine/core";
 import { IconCopy, IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams, useSearch } from "@tanstack/react-router";
+import { useParams, useSearch } from "@tanstack/react-router";
 import { type GullEvent, gull, type LastReply, type Trace } from "../api/client";
 import { messageEnded } from "../api/past";
 import { snags } from "../api/snags";
@@ -15,6 +15,7 @@ import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { count, octets, shown, soft } from "../parts/text";
 import { day, fine } from "../parts/time";
+import { To } from "../parts/to";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
 
@@ -111,15 +112,9 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 		<Table.Tr key={m.id}>
 			<Table.Td c="dimmed">{says}</Table.Td>
 			<Table.Td>
-				<Anchor
-					component={Link}
-					to="/messages/$id"
-					params={{ id: m.id } as never}
-					search={{ archive } as never}
-					inherit
-				>
+				<To to="/messages/$id" params={{ id: m.id }} search={{ archive }} inherit>
 					{m.subject || "(no subject)"}
-				</Anchor>
+				</To>
 			</Table.Td>
 			<Table.Td className="mono">{m.deliveries.map((d) => soft(d.recipient)).join(", ")}</Table.Td>
 			<Table.Td>{m.deliveries[0] && <State state={m.deliveries[0].state} />}</Table.Td>
@@ -132,15 +127,9 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 		<Table.Tr key={s.id}>
 			<Table.Td c="dimmed">{says}</Table.Td>
 			<Table.Td>
-				<Anchor
-					component={Link}
-					to="/sessions/$id"
-					params={{ id: s.id } as never}
-					search={{ archive } as never}
-					inherit
-				>
+				<To to="/sessions/$id" params={{ id: s.id }} search={{ archive }} inherit>
 					Transcript with {s.name || s.address} [{s.address}]
-				</Anchor>
+				</To>
 			</Table.Td>
 			<Table.Td>{s.tls || "without TLS"}</Table.Td>
 			<Table.Td>
@@ -237,14 +226,13 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 			{c.contradiction && <Text size="sm">{c.contradiction}</Text>}
 			<Group gap="md">
 				{waits && (
-					<Anchor
-						component={Link}
+					<To
 						to="/probe"
-						search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient } as never}
+						search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient }}
 						size="sm"
 					>
 						Probe the path
-					</Anchor>
+					</To>
 				)}
 				<SnagOf cause={c.cause} trace={trace} />
 			</Group>
@@ -268,11 +256,11 @@ function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 		return null;
 	}
 	return (
-		<Anchor component={Link} to="/snags/$id" params={{ id: snag.id } as never} size="sm" fw={600}>
+		<To to="/snags/$id" params={{ id: snag.id }} size="sm" fw={600}>
 			{snag.waiting + snag.failed > 1
 				? `One of ${count(snag.waiting + snag.failed)} messages: fix it at the snag`
 				: "Fix it at the snag"}
-		</Anchor>
+		</To>
 	);
 }
 
@@ -324,15 +312,9 @@ function EventText({ event, archive }: { event: GullEvent; archive?: number }) {
 			</Text>
 			<Reply reply={reply} />
 			{reply.session_id && (
-				<Anchor
-					component={Link}
-					to="/sessions/$id"
-					params={{ id: reply.session_id } as never}
-					search={{ archive } as never}
-					size="xs"
-				>
+				<To to="/sessions/$id" params={{ id: reply.session_id }} search={{ archive }} size="xs">
 					read the transcript
-				</Anchor>
+				</To>
 			)}
 		</Stack>
 	);

@@ -1,6 +1,5 @@
-import { Alert, Anchor, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { Alert, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { gull, type Lane, type Status } from "../api/client";
 import { snags } from "../api/snags";
 import { HazardList, isTrouble } from "../parts/draft-bar";
@@ -12,6 +11,7 @@ import { State } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
 import { clock, zoneName } from "../parts/time";
+import { To } from "../parts/to";
 import { WhyVerdict } from "../parts/verdict";
 import { When } from "../parts/when";
 import classes from "./overview.module.css";
@@ -57,24 +57,24 @@ function Verdict({ status }: { status: Status }) {
 				{status.stopped ? (
 					status.stopped
 				) : status.domains === 0 ? (
-					<Anchor component={Link} to="/setup" inherit fw={600}>
+					<To to="/setup" inherit fw={600}>
 						Set it up in seven steps
-					</Anchor>
+					</To>
 				) : status.verdict.title && worst && status.stranded === 0 ? (
 					<>
 						{status.verdict.next} Look first at{" "}
-						<Anchor component={Link} to="/queue/$lane" params={{ lane: worst.id } as never} inherit fw={600}>
+						<To to="/queue/$lane" params={{ lane: worst.id }} inherit fw={600}>
 							{worst.next_hop}
-						</Anchor>
+						</To>
 						.
 						<WhyVerdict why={status.verdict.why} />
 					</>
 				) : worst && tone !== "moves" ? (
 					<>
 						Look first at{" "}
-						<Anchor component={Link} to="/queue/$lane" params={{ lane: worst.id } as never} inherit fw={600}>
+						<To to="/queue/$lane" params={{ lane: worst.id }} inherit fw={600}>
 							{worst.next_hop}
-						</Anchor>
+						</To>
 						: {plural(worst.waiting + worst.deferred, "delivery", "deliveries")},{" "}
 						{worst.state === "stranded" ? <WhyStranded lane={worst} /> : <ReplyLine reply={worst.last_reply} />}
 					</>
@@ -169,9 +169,9 @@ function Wrong() {
 				<Title order={2} size="h5" id="wrong">
 					What is wrong
 				</Title>
-				<Anchor component={Link} to="/snags" search={{} as never} size="sm">
+				<To to="/snags" search={{}} size="sm">
 					all snags
-				</Anchor>
+				</To>
 			</Group>
 			{worst.data.items.length === 0 ? (
 				<Nothing title="Nothing is in trouble">What fails shows here by itself, with what to do about it.</Nothing>
@@ -208,9 +208,9 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 							{lanes.map((l) => (
 								<Table.Tr key={l.id}>
 									<Table.Td>
-										<Anchor component={Link} to="/queue/$lane" params={{ lane: l.id } as never} inherit>
+										<To to="/queue/$lane" params={{ lane: l.id }} inherit>
 											{l.next_hop}
-										</Anchor>
+										</To>
 									</Table.Td>
 									<Table.Td>
 										<State state={l.state} />
@@ -276,9 +276,9 @@ function Recent() {
 				<Title order={2} size="h5" id="recent">
 					Just now
 				</Title>
-				<Anchor component={Link} to="/trace" size="sm">
+				<To to="/trace" size="sm">
 					all messages
-				</Anchor>
+				</To>
 			</Group>
 			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
 				<Table.Tbody>
@@ -288,9 +288,9 @@ function Recent() {
 								<When time={m.received_at} />
 							</Table.Td>
 							<Table.Td className={classes.clip}>
-								<Anchor component={Link} to="/messages/$id" params={{ id: m.id } as never} inherit title={m.subject}>
+								<To to="/messages/$id" params={{ id: m.id }} inherit title={m.subject}>
 									{m.subject || "(no subject)"}
-								</Anchor>
+								</To>
 							</Table.Td>
 							<Table.Td className={classes.clip} title={m.deliveries.map((d) => d.recipient).join(", ")}>
 								{m.deliveries[0] ? shown(m.deliveries[0].recipient) : "–"}

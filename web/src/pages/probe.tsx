@@ -1,5 +1,4 @@
 import {
-	Anchor,
 	Button,
 	Group,
 	MultiSelect,
@@ -14,7 +13,7 @@ import {
 	Title,
 } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { gull } from "../api/client";
 import { setup } from "../api/setup";
@@ -24,6 +23,7 @@ import snagClasses from "../parts/snag.module.css";
 import { Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading } from "../parts/states";
+import { To } from "../parts/to";
 import { exact } from "../parts/when";
 
 export type ProbeWords = { target?: string; routes?: string; from?: string; inwards?: string; client?: string };
@@ -208,9 +208,9 @@ function Steps({ title, steps, session }: { title: string; steps: Step[]; sessio
 				</Title>
 				<Group gap="sm">
 					{session && (
-						<Anchor component={Link} to="/sessions/$id" params={{ id: session } as never} size="sm">
+						<To to="/sessions/$id" params={{ id: session }} size="sm">
 							Session
-						</Anchor>
+						</To>
 					)}
 					{lines && (
 						<Button size="compact-xs" variant="default" onClick={() => setWhole(!whole)} aria-expanded={whole}>

@@ -1,17 +1,23 @@
-import { Alert, Anchor, Group, SegmentedControl, Select, Stack, Text, TextInput, Title } from "@mantine/core";
+import { Alert, Group, SegmentedControl, Select, Stack, Text, Title } from "@mantine/core";
 import { IconFilter } from "@tabler/icons-react";
-import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { DataTable, type DataTableSortStatus } from "mantine-datatable";
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import { useMemo } from "react";
 import type { Lane } from "../api/client";
-import { type LaneWords, type QueueWords, queue } from "../api/queue";
+import { type LaneGroup, type LaneWords, type QueueWords, queue } from "../api/queue";
+import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
+import { FilterText } from "../parts/filter";
 import { WhyStranded } from "../parts/fix";
+import { List } from "../parts/list";
 import { Messages } from "../parts/messages";
+import { usePages, whole } from "../parts/pages";
 import { PauseButton, Pauses } from "../parts/pause";
-import { ReplyLine } from "../parts/reply";
+import { ReplyLine, replyText } from "../parts/reply";
 import { State } from "../parts/state";
-import { Failed, Loading, Nothing } from "../parts/states";
+import { Nothing } from "../parts/states";
 import { count, octets, plural } from "../parts/text";
+import { To } from "../parts/to";
 import { WhyVerdict } from "../parts/verdict";
 import { When } from "../parts/when";
 import { ActionsView } from "./actions";
@@ -70,27 +76,16 @@ function AllMessages() {
 		<Messages
 			words={words as QueueWords}
 			fixed={{}}
-			onWords={(w) => void navigate({ to: "/queue", search: { view: "messages", ...w } as never, replace: true })}
+			onWords={(w) => void navigate({ to: "/queue", search: { view: "messages", ...w }, replace: true })}
 		/>
 	);
 }
-
-const sorts: Record<string, string> = {
-	next_hop: "host",
-	state: "state",
-	total: "messages",
-	bytes: "bytes",
-	oldest_at: "oldest",
-	next_attempt_at: "next",
-};
-
-const pageSize = 200;
 
 function Lanes() {
 	const search = useSearch({ from: "/queue" });
 	const navigate = useNavigate();
 	const go = (change: Record<string, string | undefined>) =>
-		void navigate({ to: "/queue", search: { ...search, ...change } as never, replace: true });
+		void navigate({ to: "/queue", search: { ...search, ...change }, replace: true });
 	const words: LaneWords = {
 		find: search.find,
 		state: search.state,
@@ -99,27 +94,15 @@ function Lanes() {
 		sort: search.sort,
 		order: search.order,
 	};
-	const lanes = useInfiniteQuery({
-		queryKey: ["lanes", words],
-		queryFn: ({ pageParam }) => queue.lanes(words, pageParam, pageSize),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
-		placeholderData: keepPreviousData,
-	});
-	const first = lanes.data?.pages[0];
-	if (!lanes.data || !first) {
-		return lanes.error ? <Failed error={lanes.error} /> : <Loading what="the lanes" />;
-	}
-	const items = lanes.data.pages.flatMap((p) => p.items);
+	const pages = usePages(["lanes", words], (after, limit) => queue.lanes(words, after, limit), { rowKey: laneKey });
+	const first = pages.first;
 	const filtered = Boolean(search.find || search.state || search.route || search.cause);
-	const accessor = Object.entries(sorts).find(([, v]) => v === (search.sort ?? "messages"))?.[0] ?? "total";
-	const down = ["messages", "bytes"].includes(search.sort ?? "messages")
-		? search.order !== "asc"
-		: search.order === "desc";
+	const by = search.sort ?? "messages";
+	const down = ["messages", "bytes"].includes(by) ? search.order !== "asc" : search.order === "desc";
 	return (
 		<>
-			<Pauses pauses={first.pauses} />
-			{first.verdict.title && (
+			<Pauses pauses={first?.pauses ?? []} />
+			{first?.verdict.title && (
 				<Alert color={first.verdict.whose === "ours" ? "buoy" : "brass"} title={first.verdict.title} py={8}>
 					{first.verdict.next}
 					<WhyVerdict why={first.verdict.why} />
@@ -127,14 +110,12 @@ function Lanes() {
 			)}
 			<Group gap="xs" justify="space-between">
 				<Group gap="xs">
-					<TextInput
-						size="xs"
+					<FilterText
 						w={260}
-						placeholder="Host, route, state or cause"
-						aria-label="Show lanes by host, route, state or cause"
-						leftSection={<IconFilter size={14} />}
-						value={search.find ?? ""}
-						onChange={(e) => go({ find: e.currentTarget.value || undefined })}
+						label="Host, route, state or cause"
+						icon={<IconFilter size={14} />}
+						value={search.find}
+						onChange={(find) => go({ find })}
 					/>
 					<Select
 						size="xs"
@@ -163,19 +144,29 @@ function Lanes() {
 					/>
 				</Group>
 				<Text size="sm" c="dimmed">
-					{plural(first.total, "lane", "lanes")} {filtered ? "match" : "with mail waiting"}
+					{first && plural(first.total, "lane", "lanes")} {first && (filtered ? "match" : "with mail waiting")}
 				</Text>
 			</Group>
 			{search.by ? (
 				<Groups by={search.by} />
 			) : (
-				<LaneTable
-					items={items}
-					filtered={filtered}
-					fetching={lanes.isFetchingNextPage}
-					onBottom={() => lanes.hasNextPage && void lanes.fetchNextPage()}
-					sort={{ columnAccessor: accessor, direction: down ? "desc" : "asc" }}
-					onSort={(s) => go({ sort: sorts[s.columnAccessor as string], order: s.direction })}
+				<List
+					name="lanes"
+					label="Lanes"
+					words={["lane", "lanes"]}
+					columns={laneColumns}
+					pages={pages}
+					rowKey={laneKey}
+					opens={(l) => ({ to: "/queue/$lane", params: { lane: l.id } })}
+					sort={{ by, down }}
+					onSort={(sort, d) => go({ sort, order: d ? "desc" : "asc" })}
+					above={240}
+					foot={<CSV path="lanes.csv" words={words} file="lanes.csv" />}
+					empty={
+						<Nothing title={filtered ? "No lane matches" : "Nothing waits"}>
+							{filtered ? "Take the filter away to see all lanes." : "Every message has left or has been delivered."}
+						</Nothing>
+					}
 				/>
 			)}
 		</>
@@ -184,126 +175,100 @@ function Lanes() {
 
 function Groups({ by }: { by: string }) {
 	const groups = useQuery({ queryKey: ["groups", by], queryFn: () => queue.groups(by) });
-	if (!groups.data) {
-		return groups.error ? <Failed error={groups.error} /> : <Loading what="the lanes" />;
-	}
 	const word = by === "host" ? "find" : by;
+	const columns = useMemo((): Column<LaneGroup>[] => {
+		const name = (g: LaneGroup) => g.by || "no trouble so far";
+		return [
+			{
+				key: "by",
+				title: by.charAt(0).toUpperCase() + by.slice(1),
+				width: 200,
+				grow: 1,
+				text: name,
+				cell: (g) =>
+					g.by ? (
+						<To to="/queue" search={{ [word]: g.by }} inherit tabIndex={-1}>
+							{name(g)}
+						</To>
+					) : (
+						name(g)
+					),
+			},
+			{ key: "lanes", title: "Lanes", width: 90, right: true, cell: (g) => count(g.lanes) },
+			{ key: "troubled", title: "In trouble", width: 100, right: true, cell: (g) => count(g.troubled) },
+			{ key: "messages", title: "Messages", width: 100, right: true, cell: (g) => count(g.messages) },
+			{ key: "bytes", title: "Size", width: 90, right: true, cell: (g) => octets(g.bytes) },
+			{ key: "oldest_at", title: "Oldest", width: 110, cell: (g) => <When time={g.oldest_at} /> },
+		];
+	}, [by, word]);
 	return (
-		<div className="surface">
-			<DataTable
-				idAccessor="by"
-				records={groups.data.items}
-				verticalSpacing={6}
-				withTableBorder={false}
-				backgroundColor="var(--gull-surface)"
-				minHeight={120}
-				noRecordsText="Nothing waits"
-				columns={[
-					{
-						accessor: "by",
-						title: by.charAt(0).toUpperCase() + by.slice(1),
-						render: (g) => (
-							<Anchor component={Link} to="/queue" search={{ [word]: g.by || undefined } as never} inherit>
-								{g.by || "no trouble so far"}
-							</Anchor>
-						),
-					},
-					{ accessor: "lanes", textAlign: "right", render: (g) => count(g.lanes) },
-					{ accessor: "troubled", title: "In trouble", textAlign: "right", render: (g) => count(g.troubled) },
-					{ accessor: "messages", textAlign: "right", render: (g) => count(g.messages) },
-					{ accessor: "bytes", title: "Size", textAlign: "right", render: (g) => octets(g.bytes) },
-					{ accessor: "oldest_at", title: "Oldest", render: (g) => <When time={g.oldest_at} /> },
-				]}
-			/>
-		</div>
+		<List
+			name={`lanes-by-${by}`}
+			label={`Lanes by ${by}`}
+			words={["line", "lines"]}
+			columns={columns}
+			pages={whole(groups)}
+			rowKey={(g) => g.by}
+			opens={(g) => ({ to: "/queue", search: { [word]: g.by || undefined } })}
+			above={240}
+			empty={<Nothing title="Nothing waits" />}
+		/>
 	);
 }
 
-function LaneTable({
-	items,
-	filtered,
-	fetching,
-	onBottom,
-	sort,
-	onSort,
-}: {
-	items: Lane[];
-	filtered: boolean;
-	fetching: boolean;
-	onBottom: () => void;
-	sort: DataTableSortStatus<Lane>;
-	onSort: (s: DataTableSortStatus<Lane>) => void;
-}) {
-	const navigate = useNavigate();
-	if (items.length === 0) {
-		return (
-			<div className="surface">
-				<Nothing title={filtered ? "No lane matches" : "Nothing waits"}>
-					{filtered ? "Take the filter away to see all lanes." : "Every message has left or has been delivered."}
-				</Nothing>
-			</div>
-		);
-	}
-	return (
-		<div className="surface">
-			<DataTable
-				records={items}
-				sortStatus={sort}
-				onSortStatusChange={onSort}
-				verticalSpacing={6}
-				withTableBorder={false}
-				backgroundColor="var(--gull-surface)"
-				minHeight={120}
-				height={items.length > 15 ? "calc(100vh - 230px)" : undefined}
-				fetching={fetching}
-				onScrollToBottom={onBottom}
-				onRowClick={({ record }) => void navigate({ to: "/queue/$lane", params: { lane: record.id } as never })}
-				columns={[
-					{
-						accessor: "next_hop",
-						title: "Next hop",
-						sortable: true,
-						render: (l) => (
-							<Anchor component={Link} to="/queue/$lane" params={{ lane: l.id } as never} inherit>
-								{l.next_hop}
-							</Anchor>
-						),
-					},
-					{ accessor: "route", title: "Route", noWrap: true },
-					{ accessor: "state", title: "State", sortable: true, render: (l) => <State state={l.state} /> },
-					{ accessor: "waiting", title: "Waiting", textAlign: "right", render: (l) => count(l.waiting) },
-					{ accessor: "deferred", title: "Deferred", textAlign: "right", render: (l) => count(l.deferred) },
-					{ accessor: "held", title: "Held", textAlign: "right", render: (l) => count(l.held) },
-					{
-						accessor: "total",
-						title: "All",
-						textAlign: "right",
-						sortable: true,
-						render: (l) => count(l.waiting + l.deferred + l.held),
-					},
-					{ accessor: "bytes", title: "Size", textAlign: "right", sortable: true, render: (l) => octets(l.bytes) },
-					{ accessor: "oldest_at", title: "Oldest", sortable: true, render: (l) => <When time={l.oldest_at} /> },
-					{
-						accessor: "next_attempt_at",
-						title: "Next attempt",
-						sortable: true,
-						render: (l) => (l.state === "paused" ? "paused" : <When due time={l.next_attempt_at} />),
-					},
-					{
-						accessor: "last_reply",
-						title: "Last reply",
-						width: "30%",
-						render: (l) =>
-							l.state === "stranded" ? (
-								<WhyStranded lane={l} />
-							) : l.state === "paused" ? (
-								l.why
-							) : (
-								<ReplyLine reply={l.last_reply} />
-							),
-					},
-				]}
-			/>
-		</div>
-	);
-}
+const laneKey = (l: Lane) => l.id;
+
+const laneColumns: Column<Lane>[] = [
+	{
+		key: "next_hop",
+		title: "Next hop",
+		width: 150,
+		grow: 2,
+		sort: "host",
+		text: (l) => l.next_hop,
+		cell: (l) => (
+			<To to="/queue/$lane" params={{ lane: l.id }} inherit tabIndex={-1}>
+				{l.next_hop}
+			</To>
+		),
+	},
+	{ key: "route", title: "Route", width: 105, grow: 1, text: (l) => l.route, cell: (l) => l.route },
+	{ key: "state", title: "State", width: 100, sort: "state", cell: (l) => <State state={l.state} /> },
+	{ key: "waiting", title: "Waiting", width: 75, right: true, cell: (l) => count(l.waiting) },
+	{ key: "deferred", title: "Deferred", width: 80, right: true, cell: (l) => count(l.deferred) },
+	{ key: "held", title: "Held", width: 60, right: true, cell: (l) => count(l.held) },
+	{
+		key: "total",
+		title: "All",
+		width: 65,
+		right: true,
+		sort: "messages",
+		down: true,
+		cell: (l) => count(l.waiting + l.deferred + l.held),
+	},
+	{ key: "bytes", title: "Size", width: 80, right: true, sort: "bytes", down: true, cell: (l) => octets(l.bytes) },
+	{ key: "oldest_at", title: "Oldest", width: 105, sort: "oldest", cell: (l) => <When time={l.oldest_at} /> },
+	{
+		key: "next_attempt_at",
+		title: "Next attempt",
+		width: 105,
+		sort: "next",
+		cell: (l) => (l.state === "paused" ? "paused" : <When due time={l.next_attempt_at} />),
+	},
+	{
+		key: "last_reply",
+		title: "Last reply",
+		width: 160,
+		grow: 5,
+		text: (l) => replyText(l.last_reply),
+		cell: (l) =>
+			l.state === "stranded" ? (
+				<WhyStranded lane={l} />
+			) : l.state === "paused" ? (
+				l.why
+			) : (
+				<ReplyLine reply={l.last_reply} />
+			),
+	},
+	{ key: "cause", title: "Cause", width: 140, extra: true, cell: (l) => l.cause },
+];

@@ -1,9 +1,9 @@
-import { Anchor, Stack, Table, Text, Title } from "@mantine/core";
+import { Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { sound } from "../api/sound";
 import { Result } from "../parts/sound";
 import { Failed, Loading, Nothing } from "../parts/states";
+import { To } from "../parts/to";
 import { When } from "../parts/when";
 
 const never = "0001-01-01T00:00:00Z";
@@ -53,16 +53,9 @@ export function ReadinessPage() {
 													{looked ? r.score.toFixed(1) : "–"}
 												</Table.Td>
 												<Table.Td>
-													<Anchor
-														component={Link}
-														to="/readiness/$domain"
-														params={{ domain: r.domain } as never}
-														inherit
-														fw={600}
-														className="mono"
-													>
+													<To to="/readiness/$domain" params={{ domain: r.domain }} inherit fw={600} className="mono">
 														{r.name}
-													</Anchor>
+													</To>
 													<Text size="xs" c="dimmed">
 														{r.kind}
 													</Text>

@@ -1,7 +1,7 @@
-import { Anchor, Button, Group, Select, Stack, Switch, Table, Text, Title } from "@mantine/core";
+import { Button, Group, Select, Stack, Switch, Table, Text, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Aspect, type Key, type Looks, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
@@ -9,6 +9,7 @@ import { FoldedRecord, RecordView, Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { soft } from "../parts/text";
+import { To } from "../parts/to";
 import { exact, When } from "../parts/when";
 
 /** One of our domains as the world sees it, point by point. */
@@ -31,9 +32,9 @@ export function ReadyPage() {
 			<Group justify="space-between" align="start">
 				<div>
 					<Text size="sm">
-						<Anchor component={Link} to="/readiness" inherit>
+						<To to="/readiness" inherit>
 							Readiness
-						</Anchor>
+						</To>
 					</Text>
 					<Title order={1} size="h3">
 						{soft(r?.name ?? domain)}

@@ -1,12 +1,13 @@
-import { Anchor, Button, Code, CopyButton, Group, Stack, Text, Title } from "@mantine/core";
+import { Button, Code, CopyButton, Group, Stack, Text, Title } from "@mantine/core";
 import { IconCopy } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams, useSearch } from "@tanstack/react-router";
+import { useParams, useSearch } from "@tanstack/react-router";
 import { tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { shown } from "../parts/text";
+import { To } from "../parts/to";
 import { WatchButton } from "../parts/watch";
 import { exact, When } from "../parts/when";
 import classes from "./message.module.css";
@@ -72,8 +73,7 @@ export function RefusalPage() {
 				{r.rule && (
 					<Text size="sm">
 						Decided by rule {r.rule}, revision {r.revision}.{" "}
-						<Anchor
-							component={Link}
+						<To
 							to="/explain"
 							search={
 								{
@@ -86,21 +86,15 @@ export function RefusalPage() {
 							inherit
 						>
 							Explain it with the settings of now
-						</Anchor>
+						</To>
 					</Text>
 				)}
 			</section>
 			{view.data.session && (
 				<Text size="sm">
-					<Anchor
-						component={Link}
-						to="/sessions/$id"
-						params={{ id: r.session_id } as never}
-						search={{ archive } as never}
-						inherit
-					>
+					<To to="/sessions/$id" params={{ id: r.session_id }} search={{ archive }} inherit>
 						Read the transcript of the session
-					</Anchor>
+					</To>
 				</Text>
 			)}
 		</Stack>

@@ -15,7 +15,7 @@ import {
 } from "@mantine/core";
 import { IconDownload, IconPrinter } from "@tabler/icons-react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { periodEnded } from "../api/past";
 import { type Point, type Report, type ReportWords, type Row, tracing } from "../api/trace";
@@ -25,6 +25,7 @@ import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { count, octets } from "../parts/text";
 import { day, moment, momentAt } from "../parts/time";
+import { To } from "../parts/to";
 import { AsOf, short } from "../parts/when";
 import classes from "./reports.module.css";
 
@@ -221,8 +222,7 @@ function Figure({
 		);
 	}
 	return (
-		<Anchor
-			component={Link}
+		<To
 			to="/reports/messages"
 			search={
 				{
@@ -237,7 +237,7 @@ function Figure({
 			inherit
 		>
 			{count(n)}
-		</Anchor>
+		</To>
 	);
 }
 

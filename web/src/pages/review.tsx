@@ -1,13 +1,13 @@
-import { Anchor, Button, Checkbox, Group, Modal, SegmentedControl, Stack, Text, TextInput, Title } from "@mantine/core";
+import { Button, Checkbox, Group, Modal, SegmentedControl, Stack, Text, TextInput, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Finding, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
 import { Severity } from "../parts/snag";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
+import { To } from "../parts/to";
 import { When } from "../parts/when";
 
 /** Findings of the settings, why they matter, and their fixes. */
@@ -115,14 +115,9 @@ function One({ finding: w }: { finding: Finding }) {
 						)}
 						{!w.fix && <Text size="sm">{w.by_hand}</Text>}
 						{!w.fix && w.where.startsWith("domain ") && (
-							<Anchor
-								component={Link}
-								to="/readiness/$domain"
-								params={{ domain: w.where.split(" ")[1] } as never}
-								size="sm"
-							>
+							<To to="/readiness/$domain" params={{ domain: w.where.split(" ")[1] ?? "" }} size="sm">
 								Its readiness and keys
-							</Anchor>
+							</To>
 						)}
 						{w.accepted && (
 							<Text size="sm" c="dimmed">

@@ -1,10 +1,10 @@
-import { Anchor, Group, List, Stack, Table, Text, TextInput, Title } from "@mantine/core";
+import { Group, List, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Preview, queue } from "../api/queue";
 import { Failed, Loading } from "../parts/states";
+import { To } from "../parts/to";
 import { short, span } from "../parts/when";
 
 /** When a message is tried, its sender told and it expires: in force, or tried out. */
@@ -33,9 +33,9 @@ export function ScheduleView() {
 				<Text size="sm" mb="xs">
 					What happens to a message whose host never answers; each mark is an attempt, and the shade behind it how much
 					later jitter may let it be. Try out other times here; set them under{" "}
-					<Anchor component={Link} to="/setup/service" inherit>
+					<To to="/setup/service" inherit>
 						Server
-					</Anchor>
+					</To>
 					, or for one route or peer there.
 				</Text>
 				<Group gap="sm" align="end">

@@ -110,7 +110,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 	const go = (words: { find?: string; item?: string }) =>
 		void navigate({
 			to: "/setup/$section",
-			params: { section } as never,
+			params: { section },
 			search: { ...search, ...words },
 			replace: true,
 		});

@@ -1,13 +1,14 @@
 import { Anchor, Button, CopyButton, Group, Stack, Text, TextInput, Title } from "@mantine/core";
 import { IconCopy, IconSearch } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams, useSearch } from "@tanstack/react-router";
+import { useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Line, type SessionShown, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { octets, plural, shown, soft } from "../parts/text";
+import { To } from "../parts/to";
 import { WatchButton } from "../parts/watch";
 import { exact, When } from "../parts/when";
 import classes from "./session.module.css";
@@ -71,15 +72,9 @@ function About({ session: s, archive }: { session: SessionShown; archive?: numbe
 				{s.subjects.map((l) => (
 					<Group gap="sm" key={l.id} wrap="nowrap">
 						<State state={l.state} />
-						<Anchor
-							component={Link}
-							to="/messages/$id"
-							params={{ id: l.id } as never}
-							search={{ archive } as never}
-							size="sm"
-						>
+						<To to="/messages/$id" params={{ id: l.id }} search={{ archive }} size="sm">
 							{l.subject || "(no subject)"}
-						</Anchor>
+						</To>
 						<span className="mono">{soft(shown(l.sender))}</span>
 					</Group>
 				))}
@@ -91,17 +86,11 @@ function About({ session: s, archive }: { session: SessionShown; archive?: numbe
 				{s.refusals.map((r) => (
 					<Group gap="sm" key={r.id} wrap="nowrap">
 						<State state="refused" />
-						<Anchor
-							component={Link}
-							to="/refusals/$id"
-							params={{ id: r.id } as never}
-							search={{ archive } as never}
-							size="sm"
-						>
+						<To to="/refusals/$id" params={{ id: r.id }} search={{ archive }} size="sm">
 							<span className="mono">
 								{r.code} {r.enhanced} {r.text}
 							</span>
-						</Anchor>
+						</To>
 						<span className="mono">{soft(r.recipient)}</span>
 					</Group>
 				))}

@@ -1,25 +1,25 @@
-import { Anchor, Group, Select, Text } from "@mantine/core";
-import { useDebouncedCallback } from "@mantine/hooks";
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { DataTable } from "mantine-datatable";
+import { Group, Select } from "@mantine/core";
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import { useMemo } from "react";
 import { type Session, type SessionWords, tracing } from "../api/trace";
+import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
+import { List } from "../parts/list";
+import { usePages } from "../parts/pages";
 import { State } from "../parts/state";
-import { Failed, Loading, Nothing } from "../parts/states";
+import { Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
+import { To } from "../parts/to";
 import { Watches } from "../parts/watch";
 import { When } from "../parts/when";
-
-const pageSize = 100;
 
 /** SMTP and LMTP sessions in and out, newest first; open ones on top. */
 export function SessionsView() {
 	const search = useSearch({ from: "/trace" });
 	const navigate = useNavigate();
-	const set = useDebouncedCallback((change: SessionWords) => {
-		void navigate({ to: "/trace", search: { ...search, ...change } as never, replace: true });
-	}, 250);
+	const set = (change: SessionWords) =>
+		void navigate({ to: "/trace", search: { ...search, ...change }, replace: true });
 	const words: SessionWords = {
 		direction: search.direction,
 		peer: search.peer,
@@ -30,13 +30,11 @@ export function SessionsView() {
 		sort: search.sort,
 		archive: search.archive,
 	};
-	const sessions = useInfiniteQuery({
-		queryKey: ["sessions", words],
-		queryFn: ({ pageParam }) => tracing.sessions(words, pageParam, pageSize),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
+	const pages = usePages(["sessions", words], (after, limit) => tracing.sessions(words, after, limit), {
+		rowKey: sessionKey,
+		past: () => words.archive !== undefined,
 	});
-	const items = sessions.data?.pages.flatMap((p) => p.items) ?? [];
+	const columns = useMemo(() => columnsOf(words.archive), [words.archive]);
 	return (
 		<>
 			<Group gap="xs">
@@ -77,117 +75,72 @@ export function SessionsView() {
 				/>
 				{search.archive === undefined && <Watches />}
 			</Group>
-			{!sessions.data ? (
-				sessions.error ? (
-					<Failed error={sessions.error} />
-				) : (
-					<Loading what="the sessions" />
-				)
-			) : items.length === 0 ? (
-				<div className="surface">
-					<Nothing title="No session matches">Sessions are kept as long as messages are.</Nothing>
-				</div>
-			) : (
-				<div className="surface">
-					<DataTable<Session>
-						records={items}
-						verticalSpacing={4}
-						withTableBorder={false}
-						backgroundColor="var(--gull-surface)"
-						height="calc(100vh - 200px)"
-						fetching={sessions.isFetchingNextPage}
-						onScrollToBottom={() => sessions.hasNextPage && void sessions.fetchNextPage()}
-						onRowClick={({ record }) =>
-							void navigate({
-								to: "/sessions/$id",
-								params: { id: record.id },
-								search: { archive: search.archive },
-							} as never)
-						}
-						columns={[
-							{ accessor: "started_at", title: "Began", width: 85, render: (s) => <When time={s.started_at} /> },
-							{ accessor: "seconds", title: "Lasted", textAlign: "right", width: 80, render: (s) => lasted(s.seconds) },
-							{
-								accessor: "direction",
-								title: "Path",
-								width: 150,
-								ellipsis: true,
-								render: (s) => (
-									<>
-										{s.direction === "in" ? "in at " : "out by "}
-										{s.listener || s.route}
-									</>
-								),
-							},
-							{
-								accessor: "name",
-								title: "Peer",
-								width: 300,
-								ellipsis: true,
-								render: (s) => (
-									<Anchor
-										component={Link}
-										to="/sessions/$id"
-										params={{ id: s.id } as never}
-										search={{ archive: search.archive } as never}
-										inherit
-										onClick={(e: React.MouseEvent) => e.stopPropagation()}
-									>
-										<span className="mono" title={`${s.name} [${s.address}]`}>
-											{s.name || "–"} [{s.address}]
-										</span>
-									</Anchor>
-								),
-							},
-							{
-								accessor: "tls",
-								title: "TLS",
-								width: 70,
-								render: (s) =>
-									s.tls ? (
-										s.tls.slice(4, 7)
-									) : (
-										<Text span c="dimmed">
-											–
-										</Text>
-									),
-							},
-							{
-								accessor: "account",
-								title: "Account",
-								width: 120,
-								ellipsis: true,
-								render: (s) => (s.account ? <span className="mono">{s.account}</span> : "–"),
-							},
-							{
-								accessor: "messages",
-								title: "Messages",
-								textAlign: "right",
-								width: 75,
-								render: (s) => count(s.message_count),
-							},
-							{ accessor: "refused", title: "Refused", textAlign: "right", width: 85, render: (s) => count(s.refused) },
-							{
-								accessor: "bytes",
-								title: "Octets",
-								textAlign: "right",
-								width: 80,
-								render: (s) => octets(s.bytes_in + s.bytes_out),
-							},
-							{ accessor: "outcome", title: "Outcome", width: 115, render: (s) => <State state={s.outcome} /> },
-							{
-								accessor: "ended",
-								title: "Ended because",
-								ellipsis: true,
-								render: (s) => <span title={s.ended}>{s.ended || "it is open"}</span>,
-							},
-						]}
-					/>
-				</div>
-			)}
+			<List
+				name="sessions"
+				label="Sessions"
+				words={["session", "sessions"]}
+				columns={columns}
+				pages={pages}
+				rowKey={sessionKey}
+				opens={(s) => ({ to: "/sessions/$id", params: { id: s.id }, search: { archive: search.archive } })}
+				above={200}
+				foot={<CSV path="sessions.csv" words={words} file="sessions.csv" />}
+				empty={<Nothing title="No session matches">Sessions are kept as long as messages are.</Nothing>}
+			/>
 		</>
 	);
 }
+
+const sessionKey = (s: Session) => s.id;
+
+const columnsOf = (archive: number | undefined): Column<Session>[] => [
+	{ key: "started_at", title: "Began", width: 90, cell: (s) => <When time={s.started_at} /> },
+	{ key: "seconds", title: "Lasted", width: 75, right: true, cell: (s) => lasted(s.seconds) },
+	{
+		key: "path",
+		title: "Path",
+		width: 120,
+		grow: 1,
+		text: (s) => `${s.direction === "in" ? "in at" : "out by"} ${s.listener || s.route}`,
+		cell: (s) => `${s.direction === "in" ? "in at" : "out by"} ${s.listener || s.route}`,
+	},
+	{
+		key: "peer",
+		title: "Peer",
+		width: 200,
+		grow: 3,
+		text: (s) => `${s.name} [${s.address}]`,
+		cell: (s) => (
+			<To to="/sessions/$id" params={{ id: s.id }} search={{ archive }} inherit tabIndex={-1}>
+				<span className="mono">
+					{s.name || "–"} [{s.address}]
+				</span>
+			</To>
+		),
+	},
+	{ key: "tls", title: "TLS", width: 60, cell: (s) => (s.tls ? s.tls.slice(4, 7) : "–") },
+	{
+		key: "account",
+		title: "Account",
+		width: 95,
+		grow: 1,
+		text: (s) => s.account,
+		cell: (s) => (s.account ? <span className="mono">{s.account}</span> : "–"),
+	},
+	{ key: "messages", title: "Messages", width: 82, right: true, cell: (s) => count(s.message_count) },
+	{ key: "refused", title: "Refused", width: 75, right: true, cell: (s) => count(s.refused) },
+	{ key: "bytes", title: "Size", width: 75, right: true, cell: (s) => octets(s.bytes_in + s.bytes_out) },
+	{ key: "outcome", title: "Outcome", width: 100, cell: (s) => <State state={s.outcome} /> },
+	{
+		key: "ended",
+		title: "Ended because",
+		width: 130,
+		grow: 2,
+		text: (s) => s.ended || "it is open",
+		cell: (s) => s.ended || "it is open",
+	},
+	{ key: "id", title: "Id", width: 135, extra: true, text: (s) => s.id, cell: (s) => s.id },
+];
 
 /** lasted writes a duration of a session. */
 export function lasted(seconds: number): string {

@@ -1,5 +1,6 @@
-import { Anchor, Stack } from "@mantine/core";
-import { Link, Outlet } from "@tanstack/react-router";
+import { Stack } from "@mantine/core";
+import { Outlet } from "@tanstack/react-router";
+import { To } from "../parts/to";
 import classes from "./setup.module.css";
 
 const pages: [string, string][] = [
@@ -24,16 +25,9 @@ export function SetupFrame() {
 		<Stack gap="sm">
 			<nav aria-label="Set up" className={classes.row}>
 				{pages.map(([to, label]) => (
-					<Anchor
-						key={to}
-						component={Link}
-						to={to}
-						activeOptions={{ exact: to === "/setup" }}
-						className={classes.tab}
-						size="sm"
-					>
+					<To key={to} to={to} activeOptions={{ exact: to === "/setup" }} className={classes.tab} size="sm">
 						{label}
-					</Anchor>
+					</To>
 				))}
 			</nav>
 			<Outlet />

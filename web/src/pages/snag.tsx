@@ -1,7 +1,7 @@
-import { Anchor, Button, Group, SimpleGrid, Stack, Table, Text, Textarea, Title } from "@mantine/core";
+import { Button, Group, SimpleGrid, Stack, Table, Text, Textarea, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Snag, snags } from "../api/snags";
 import { Bars } from "../parts/drawn";
@@ -12,6 +12,7 @@ import classes from "../parts/snag.module.css";
 import { Failed, Loading } from "../parts/states";
 import { count, shown } from "../parts/text";
 import { moment, zoneName } from "../parts/time";
+import { To } from "../parts/to";
 import { exact, When } from "../parts/when";
 
 /** One trouble: what it means, what to do, how much it touches, one example. */
@@ -125,9 +126,9 @@ function StoryOf({ id }: { id: string }) {
 					</Title>
 					{(similar ?? []).map((p) => (
 						<Text size="sm" key={p.id}>
-							<Anchor component={Link} to="/snags/$id" params={{ id: p.id } as never} inherit>
+							<To to="/snags/$id" params={{ id: p.id }} inherit>
 								{p.place.name || "our side"}
-							</Anchor>
+							</To>
 							, <When time={p.since} />: {p.ended}
 						</Text>
 					))}
@@ -141,9 +142,9 @@ function StoryOf({ id }: { id: string }) {
 function Moment({ moment: m }: { moment: { text: string; message?: string; revision?: number } }) {
 	if (m.message) {
 		return (
-			<Anchor component={Link} to="/messages/$id" params={{ id: m.message } as never} inherit>
+			<To to="/messages/$id" params={{ id: m.message }} inherit>
 				{m.text}
-			</Anchor>
+			</To>
 		);
 	}
 	return <>{m.text}</>;
@@ -182,14 +183,14 @@ function Example({ snag: { evidence: e, title } }: { snag: Snag }) {
 				)}
 				<Group gap="md">
 					{e.message_id && (
-						<Anchor component={Link} to="/messages/$id" params={{ id: e.message_id } as never} size="sm">
+						<To to="/messages/$id" params={{ id: e.message_id }} size="sm">
 							The message's path
-						</Anchor>
+						</To>
 					)}
 					{e.session_id && (
-						<Anchor component={Link} to="/sessions/$id" params={{ id: e.session_id } as never} size="sm">
+						<To to="/sessions/$id" params={{ id: e.session_id }} size="sm">
 							The exact transcript
-						</Anchor>
+						</To>
 					)}
 				</Group>
 			</Stack>
@@ -235,9 +236,9 @@ function Touched({ snag: s }: { snag: Snag }) {
 				{s.lanes.length > 0 && (
 					<Group gap="md">
 						{s.lanes.slice(0, 6).map((lane) => (
-							<Anchor key={lane} component={Link} to="/queue/$lane" params={{ lane } as never} size="sm">
+							<To key={lane} to="/queue/$lane" params={{ lane }} size="sm">
 								Lane {lane}
-							</Anchor>
+							</To>
 						))}
 					</Group>
 				)}

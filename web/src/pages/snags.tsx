@@ -1,27 +1,27 @@
 import { Checkbox, Group, SegmentedControl, Stack, Text, Title } from "@mantine/core";
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
-import { type SnagWords, snags } from "../api/snags";
+import { type Snag, type SnagWords, snags } from "../api/snags";
+import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
-import { MoreButton } from "../parts/more";
-import { SnagTable } from "../parts/snag";
-import { Failed, Loading, Nothing } from "../parts/states";
-import { plural } from "../parts/text";
+import { List } from "../parts/list";
+import { usePages } from "../parts/pages";
+import { nextStep, Severity, where, whoCan } from "../parts/snag";
+import { Nothing } from "../parts/states";
+import { count, plural } from "../parts/text";
+import { To } from "../parts/to";
+import { When } from "../parts/when";
 
 /** What is wrong, worst first: each cause at each place once. */
 export function SnagsPage() {
 	const words = useSearch({ from: "/snags" }) as SnagWords;
 	const navigate = useNavigate();
-	const set = (change: SnagWords) =>
-		void navigate({ to: "/snags", search: { ...words, ...change } as never, replace: true });
-	const list = useInfiniteQuery({
-		queryKey: ["snags", words],
-		queryFn: ({ pageParam }) => snags.list(words, pageParam, 50),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
+	const set = (change: SnagWords) => void navigate({ to: "/snags", search: { ...words, ...change }, replace: true });
+	const pages = usePages(["snags", words], (after, limit) => snags.list(words, after, limit), {
+		rowKey: snagKey,
+		size: 50,
 	});
-	const items = list.data?.pages.flatMap((p) => p.items) ?? [];
-	const counts = list.data?.pages[0]?.counts;
+	const counts = pages.first?.counts;
 	return (
 		<Stack gap="md">
 			<Group justify="space-between">
@@ -56,20 +56,56 @@ export function SnagsPage() {
 					/>
 				</Group>
 			</Group>
-			{list.error && !list.data && <Failed error={list.error} />}
-			{list.isPending && <Loading what="the snags" />}
-			{list.data && (
-				<div className="surface">
-					{items.length === 0 ? (
-						<Nothing title={words.state === "closed" ? "None has ended yet" : "Nothing is in trouble"}>
-							A snag opens by itself when deliveries fail for the same cause at the same place, and ends by itself.
-						</Nothing>
-					) : (
-						<SnagTable items={items} />
-					)}
-				</div>
-			)}
-			<MoreButton query={list} />
+			<List
+				name="snags"
+				label="Snags"
+				words={["snag", "snags"]}
+				columns={snagColumns}
+				pages={pages}
+				rowKey={snagKey}
+				lines={2}
+				opens={(s) => ({ to: "/snags/$id", params: { id: s.id } })}
+				above={170}
+				foot={<CSV path="snags.csv" words={{ ...words, parts: true }} file="snags.csv" />}
+				empty={
+					<Nothing title={words.state === "closed" ? "None has ended yet" : "Nothing is in trouble"}>
+						A snag opens by itself when deliveries fail for the same cause at the same place, and ends by itself.
+					</Nothing>
+				}
+			/>
 		</Stack>
 	);
 }
+
+const snagKey = (s: Snag) => s.id;
+
+const nextWords = (s: Snag) => `${nextStep(s)}${s.state === "open" ? ` (${whoCan(s)})` : ""}`;
+
+const snagColumns: Column<Snag>[] = [
+	{ key: "severity", title: "Severity", width: 92, cell: (s) => <Severity of={s.severity} /> },
+	{
+		key: "what",
+		title: "What and where",
+		width: 280,
+		grow: 3,
+		text: where,
+		cell: (s) => (
+			<>
+				<To to="/snags/$id" params={{ id: s.id }} inherit fw={600} tabIndex={-1}>
+					{s.title}
+				</To>
+				<div className="mono">
+					{where(s)}
+					{s.mine && ` · ${s.mine} looks after it`}
+				</div>
+			</>
+		),
+	},
+	{ key: "waiting", title: "Waiting", width: 75, right: true, cell: (s) => (s.waiting > 0 ? count(s.waiting) : "–") },
+	{ key: "failed", title: "Failed", width: 70, right: true, cell: (s) => (s.failed > 0 ? count(s.failed) : "–") },
+	{ key: "since", title: "Since", width: 112, cell: (s) => <When time={s.since} /> },
+	{ key: "last_at", title: "Last seen", width: 112, cell: (s) => <When time={s.last_at} /> },
+	{ key: "next", title: "Next", width: 260, grow: 4, text: nextWords, cell: nextWords },
+	{ key: "cause", title: "Cause", width: 150, extra: true, text: (s) => s.cause, cell: (s) => s.cause },
+	{ key: "mine", title: "Looks after it", width: 120, extra: true, cell: (s) => s.mine ?? "" },
+];

@@ -1,5 +1,4 @@
 import {
-	Anchor,
 	Badge,
 	Button,
 	CopyButton,
@@ -11,19 +10,20 @@ import {
 	TextInput,
 	Title,
 } from "@mantine/core";
-import { useHotkeys } from "@mantine/hooks";
-import { IconDownload, IconLink, IconSearch } from "@tabler/icons-react";
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { DataTable } from "mantine-datatable";
-import { useEffect, useRef, useState } from "react";
+import { IconLink, IconSearch } from "@tabler/icons-react";
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { type Found, type SearchWords, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
+import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
+import { List } from "../parts/list";
+import { usePages } from "../parts/pages";
 import { State } from "../parts/state";
-import { Failed, Loading, Nothing } from "../parts/states";
-import { download, toCSV } from "../parts/table-file";
+import { Nothing } from "../parts/states";
 import { octets, shown } from "../parts/text";
+import { To } from "../parts/to";
 import { AsOf, exact, When } from "../parts/when";
 import { ArchivesView } from "./archives";
 import { FollowView } from "./follow";
@@ -55,7 +55,7 @@ export function TracePage() {
 					onChange={(v) =>
 						void navigate({
 							to: "/trace",
-							search: { view: v === "messages" ? undefined : v, archive: search.archive } as never,
+							search: { view: v === "messages" ? undefined : v, archive: search.archive },
 						})
 					}
 				/>
@@ -80,9 +80,7 @@ function SearchView() {
 	);
 	const box = useRef<HTMLInputElement>(null);
 	useEffect(() => setText(words.q ?? ""), [words.q]);
-	useHotkeys([["mod+k", () => box.current?.select()]]);
-	const set = (change: SearchWords) =>
-		void navigate({ to: "/trace", search: { ...words, ...change } as never, replace: true });
+	const set = (change: SearchWords) => void navigate({ to: "/trace", search: { ...words, ...change }, replace: true });
 	return (
 		<>
 			<form
@@ -111,7 +109,7 @@ function SearchView() {
 				</Group>
 			</form>
 			{more && (
-				<Group gap="xs" key={JSON.stringify([words.archive])}>
+				<Group gap="xs">
 					<FilterText label="Sender" value={words.from} onChange={(from) => set({ from })} />
 					<FilterText label="Recipient" value={words.to} onChange={(to) => set({ to })} />
 					<FilterText label="Subject" value={words.subject} onChange={(subject) => set({ subject })} />
@@ -135,33 +133,83 @@ function SearchView() {
 	);
 }
 
-const pageSize = 100;
+const foundKey = (f: Found) => f.id;
+
+const columnsOf = (archive: number | undefined): Column<Found>[] => [
+	{
+		key: "received_at",
+		title: "Received",
+		width: 100,
+		sort: "received",
+		down: true,
+		cell: (m) => <When time={m.received_at} />,
+	},
+	{ key: "state", title: "State", width: 110, cell: (m) => <Sum found={m} /> },
+	{
+		key: "subject",
+		title: "Subject",
+		width: 200,
+		grow: 4,
+		text: (m) => m.subject,
+		cell: (m) => (
+			<To
+				to={m.refused ? "/refusals/$id" : "/messages/$id"}
+				params={{ id: m.id }}
+				search={{ archive }}
+				inherit
+				tabIndex={-1}
+			>
+				{m.refused ? <WhyRefused found={m} /> : m.subject || "(no subject)"}
+			</To>
+		),
+	},
+	{
+		key: "sender",
+		title: "From",
+		width: 170,
+		grow: 2,
+		text: (m) => shown(m.sender),
+		cell: (m) => <span className="mono">{shown(m.sender)}</span>,
+	},
+	{
+		key: "to",
+		title: "To",
+		width: 170,
+		grow: 2,
+		text: (m) => recipientsOf(m).join(", "),
+		cell: (m) => <Recipients found={m} />,
+	},
+	{
+		key: "client",
+		title: "Client",
+		width: 112,
+		text: (m) => m.client_address,
+		cell: (m) => <span className="mono">{m.client_address || "–"}</span>,
+	},
+	{ key: "size", title: "Size", width: 72, right: true, cell: (m) => (m.size > 0 ? octets(m.size) : "–") },
+	{
+		key: "id",
+		title: "Id",
+		width: 128,
+		text: (m) => m.id,
+		cell: (m) => <span className="mono">{m.id}</span>,
+	},
+];
 
 function Results({ words }: { words: SearchWords }) {
 	const navigate = useNavigate();
-	const found = useInfiniteQuery({
-		queryKey: ["search", words],
-		queryFn: ({ pageParam }) => tracing.search(words, pageParam, pageSize),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
-		retry: false,
+	const columns = useMemo(() => columnsOf(words.archive), [words.archive]);
+	const pages = usePages(["search", words], (after, limit) => tracing.search(words, after, limit), {
+		rowKey: foundKey,
+		size: 100,
+		past: () => words.archive !== undefined,
 	});
-	if (!found.data) {
-		return found.error ? <Failed error={found.error} /> : <Loading what="the messages" />;
-	}
-	const items = found.data.pages.flatMap((p) => p.items);
-	const understood = found.data.pages[0]?.understood ?? [];
-	const back = found.data.pages[found.data.pages.length - 1]?.searched_back_to;
-	const go = (f: Found) =>
-		void navigate({
-			to: f.refused ? "/refusals/$id" : "/messages/$id",
-			params: { id: f.id },
-			search: { archive: words.archive },
-		} as never);
+	const understood = pages.first?.understood ?? [];
+	const back = pages.last?.searched_back_to;
 	return (
 		<>
 			<Group gap={6} justify="space-between">
-				<Group gap={6} aria-label="How it was understood">
+				<Group gap={6} aria-label="How it was understood" role="group">
 					{understood.length === 0 ? (
 						<Text size="xs" c="dimmed">
 							All messages, {words.order ?? "newest"} first, and what was refused before it was one.
@@ -175,7 +223,7 @@ function Results({ words }: { words: SearchWords }) {
 					)}
 				</Group>
 				<Group gap={4}>
-					<AsOf time={found.data.pages[0]?.as_of} />
+					<AsOf time={pages.first?.as_of} />
 					<CopyButton value={window.location.href}>
 						{({ copied, copy }) => (
 							<Button size="compact-xs" variant="subtle" leftSection={<IconLink size={12} />} onClick={copy}>
@@ -183,129 +231,43 @@ function Results({ words }: { words: SearchWords }) {
 							</Button>
 						)}
 					</CopyButton>
-					<Button
-						size="compact-xs"
-						variant="subtle"
-						leftSection={<IconDownload size={12} />}
-						onClick={() => download("messages.csv", toCSV(items.map(flat)))}
-					>
-						CSV
-					</Button>
-					<Button
-						size="compact-xs"
-						variant="subtle"
-						leftSection={<IconDownload size={12} />}
-						onClick={() => download("messages.jsonl", items.map((i) => JSON.stringify(i)).join("\n"))}
-					>
-						JSON Lines
-					</Button>
 				</Group>
 			</Group>
-			{items.length === 0 ? (
-				<div className="surface">
+			<List
+				name="search"
+				label="Messages that match"
+				words={["message", "messages"]}
+				columns={columns}
+				pages={pages}
+				rowKey={foundKey}
+				opens={(f) => ({
+					to: f.refused ? "/refusals/$id" : "/messages/$id",
+					params: { id: f.id },
+					search: { archive: words.archive },
+				})}
+				sort={{ by: "received", down: words.order !== "oldest" }}
+				onSort={(_, down) =>
+					void navigate({ to: "/trace", search: { ...words, order: down ? undefined : "oldest" }, replace: true })
+				}
+				above={230}
+				foot={
+					<>
+						{back && <span>searched as far as {exact(back)}</span>}
+						<CSV path="trace.csv" words={words} file="messages.csv" />
+						<CSV path="trace.jsonl" words={words} file="messages.jsonl" label="JSON Lines" />
+					</>
+				}
+				empty={
 					<Nothing title="Nothing matches">
 						{back
-							? `Searched as far as ${back.slice(0, 10)} up to now.`
+							? `Searched as far as ${exact(back)} up to now.`
 							: "A part of an address or subject is enough. Messages are kept for a time only; older ones are in archives."}
 					</Nothing>
-				</div>
-			) : (
-				<div className="surface">
-					<DataTable<Found>
-						records={items}
-						verticalSpacing={4}
-						withTableBorder={false}
-						backgroundColor="var(--gull-surface)"
-						height="calc(100vh - 235px)"
-						fetching={found.isFetchingNextPage}
-						onScrollToBottom={() => found.hasNextPage && void found.fetchNextPage()}
-						onRowClick={({ record }) => go(record)}
-						sortStatus={{ columnAccessor: "received_at", direction: words.order === "oldest" ? "asc" : "desc" }}
-						onSortStatusChange={({ direction }) =>
-							void navigate({
-								to: "/trace",
-								search: { ...words, order: direction === "asc" ? "oldest" : undefined } as never,
-								replace: true,
-							})
-						}
-						columns={[
-							{
-								accessor: "received_at",
-								title: "Received",
-								width: 100,
-								sortable: true,
-								render: (m) => <When time={m.received_at} />,
-							},
-							{ accessor: "state", title: "State", width: 125, render: (m) => <Sum found={m} /> },
-							{
-								accessor: "subject",
-								title: "Subject",
-								render: (m) => (
-									<Anchor
-										component={Link}
-										to={m.refused ? "/refusals/$id" : "/messages/$id"}
-										params={{ id: m.id } as never}
-										search={{ archive: words.archive } as never}
-										inherit
-										onClick={(e: React.MouseEvent) => e.stopPropagation()}
-									>
-										{m.refused ? <WhyRefused found={m} /> : m.subject || "(no subject)"}
-									</Anchor>
-								),
-							},
-							{
-								accessor: "sender",
-								title: "From",
-								width: 190,
-								ellipsis: true,
-								render: (m) => (
-									<span className="mono" title={m.sender}>
-										{shown(m.sender)}
-									</span>
-								),
-							},
-							{ accessor: "deliveries", title: "To", width: 200, ellipsis: true, render: (m) => <To found={m} /> },
-							{
-								accessor: "client_address",
-								title: "Client",
-								width: 115,
-								render: (m) => <span className="mono">{m.client_address || "–"}</span>,
-							},
-							{
-								accessor: "size",
-								title: "Size",
-								textAlign: "right",
-								width: 80,
-								render: (m) => (m.size > 0 ? octets(m.size) : "–"),
-							},
-							{ accessor: "id", title: "Id", width: 130, render: (m) => <span className="mono">{m.id}</span> },
-						]}
-					/>
-				</div>
-			)}
-			{back && found.hasNextPage && (
-				<Group gap="xs">
-					<Text size="sm">Searched as far as {exact(back)}.</Text>
-					<Button size="compact-sm" loading={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
-						Look further
-					</Button>
-				</Group>
-			)}
+				}
+			/>
 		</>
 	);
 }
-
-const flat = (f: Found) => ({
-	id: f.id,
-	received_at: f.received_at,
-	sender: f.sender,
-	recipients: f.refused ? f.refused.recipient : f.deliveries.map((d) => d.recipient).join(" "),
-	states: f.refused ? "refused" : f.deliveries.map((d) => d.state).join(" "),
-	subject: f.subject,
-	size: f.size,
-	client: f.client_address,
-	answer: f.refused ? `${f.refused.code} ${f.refused.enhanced} ${f.refused.text}` : "",
-});
 
 function WhyRefused({ found }: { found: Found }) {
 	return (
@@ -328,10 +290,12 @@ function Sum({ found }: { found: Found }) {
 	return worst ? <State state={worst} /> : null;
 }
 
-function To({ found }: { found: Found }) {
-	const to = found.refused ? [found.refused.recipient || "–"] : found.deliveries.map((d) => d.recipient);
+const recipientsOf = (f: Found) => (f.refused ? [f.refused.recipient || "–"] : f.deliveries.map((d) => d.recipient));
+
+function Recipients({ found }: { found: Found }) {
+	const to = recipientsOf(found);
 	return (
-		<span className="mono" title={to.join("\n")}>
+		<span className="mono">
 			{to.length > 1 && `${to.length}: `}
 			{to[0] ?? "–"}
 		</span>

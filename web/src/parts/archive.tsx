@@ -1,9 +1,10 @@
-import { Alert, Anchor } from "@mantine/core";
+import { Alert } from "@mantine/core";
 import { IconArchive } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useSearch } from "@tanstack/react-router";
+import { useSearch } from "@tanstack/react-router";
 import { tracing } from "../api/trace";
 import { exact, moment } from "./time";
+import { To } from "./to";
 
 /** Says that what is shown is from an archive, and leads back. */
 export function ArchiveNote({ note }: { note?: string }) {
@@ -18,9 +19,9 @@ export function ArchiveNote({ note }: { note?: string }) {
 			This is from the archive {one ? one.name : archive}
 			{one && ` of ${one.about.host_name}, ${moment(one.about.since, false)} to ${exact(one.about.until)}`}, not from
 			this server's own records. {note}{" "}
-			<Anchor component={Link} to="/trace" inherit>
+			<To to="/trace" inherit>
 				Back to the live records
-			</Anchor>
+			</To>
 		</Alert>
 	);
 }

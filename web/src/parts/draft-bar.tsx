@@ -1,13 +1,13 @@
-import { Alert, Anchor, Button, Group, Text } from "@mantine/core";
+import { Alert, Button, Group, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconAlertTriangle } from "@tabler/icons-react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { gull } from "../api/client";
 import { type Hazard, setup } from "../api/setup";
 import classes from "./draft-bar.module.css";
 import { useMayChange } from "./editor";
 import { plural } from "./text";
+import { To, ToButton } from "./to";
 import { When } from "./when";
 
 /** DraftBar is in sight on every page while there are changes not in force. */
@@ -28,9 +28,9 @@ export function DraftBar() {
 						{who && ` — by ${who}`}, last <When time={d.changed_at} />
 						{d.stale && ". Another revision came into force meanwhile."}
 					</Text>
-					<Button component={Link} to="/setup/draft" size="xs" variant="white" color="dark">
+					<ToButton to="/setup/draft" size="xs" variant="white" color="dark">
 						Look, rehearse, apply
-					</Button>
+					</ToButton>
 				</Group>
 			</section>
 		</>
@@ -104,9 +104,9 @@ export function HazardList({ hazards }: { hazards: Hazard[] }) {
 			{hazards.map((h) => (
 				<li key={h.where + h.text}>
 					{h.text}.{" "}
-					<Anchor component={Link} to={places[h.kind] ?? "/setup"} inherit fw={600}>
+					<To to={places[h.kind] ?? "/setup"} inherit fw={600}>
 						Fix it
-					</Anchor>
+					</To>
 					: {h.fix}.
 				</li>
 			))}

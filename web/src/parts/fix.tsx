@@ -1,22 +1,14 @@
-import { Anchor } from "@mantine/core";
-import { Link } from "@tanstack/react-router";
 import type { Lane } from "../api/client";
+import { To } from "./to";
 
 /** Why a lane is stranded, and the fix beside it: the messages then leave by themselves. */
 export function WhyStranded({ lane }: { lane: Lane }) {
 	return (
 		<>
 			{lane.why}.{" "}
-			<Anchor
-				component={Link}
-				to="/setup/$section"
-				params={{ section: "routes" } as never}
-				search={{ item: "+" } as never}
-				inherit
-				fw={600}
-			>
+			<To to="/setup/$section" params={{ section: "routes" }} search={{ item: "+" }} inherit fw={600}>
 				Add a route
-			</Anchor>{" "}
+			</To>{" "}
 			and apply it: they leave by themselves.
 		</>
 	);

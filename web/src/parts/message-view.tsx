@@ -12,8 +12,8 @@ export function MessageView({ id }: { id: string }) {
 	const setView = (message: string) =>
 		void navigate({
 			to: "/messages/$id",
-			params: { id } as never,
-			search: { message: message || undefined } as never,
+			params: { id },
+			search: { message: message || undefined },
 			replace: true,
 			resetScroll: false,
 		});

@@ -1,20 +1,20 @@
-import { Anchor, Button, Collapse, Group, Select, Text } from "@mantine/core";
-import { useDebouncedCallback, useDisclosure } from "@mantine/hooks";
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
-import { DataTable } from "mantine-datatable";
+import { Button, Collapse, Group, Select, Text } from "@mantine/core";
+import { useDisclosure } from "@mantine/hooks";
 import { useState } from "react";
 import type { QueueItem } from "../api/client";
 import { type QueueWords, queue } from "../api/queue";
 import { Actions } from "./act";
+import type { Column } from "./columns";
+import { CSV } from "./csv";
 import { FilterText } from "./filter";
-import { ReplyLine } from "./reply";
+import { type Choice, List, none } from "./list";
+import { usePages } from "./pages";
+import { ReplyLine, replyText } from "./reply";
 import { State } from "./state";
-import { Failed, Loading, Nothing } from "./states";
-import { octets, plural, shown, soft } from "./text";
+import { Nothing } from "./states";
+import { octets, plural, shown } from "./text";
+import { To } from "./to";
 import { When } from "./when";
-
-const pageSize = 100;
 
 const more: { word: keyof QueueWords; label: string }[] = [
 	{ word: "older", label: "Older than (4h)" },
@@ -39,18 +39,21 @@ export function Messages({
 	fixed: QueueWords;
 	onWords: (words: QueueWords) => void;
 }) {
-	const [chosen, setChosen] = useState<QueueItem[]>([]);
 	const all = { ...words, ...fixed };
+	const name = JSON.stringify(all);
+	// What was chosen was chosen among what was shown: another filter ends the choice.
+	const [chosen, setChosen] = useState<{ name: string; choice: Choice }>({ name, choice: none });
+	const choice = chosen.name === name ? chosen.choice : none;
 	const filtered = Object.values(words).some((v) => v !== undefined);
 	return (
 		<>
 			<Group justify="space-between" align="start">
 				<Filter words={words} set={(change) => onWords({ ...words, ...change })} />
 				<Group gap="xs">
-					{chosen.length > 0 && (
+					{!choice.all && choice.keys.size > 0 && (
 						<Actions
-							words={{ delivery: chosen.map((q) => q.delivery.id) }}
-							what={plural(chosen.length, "chosen message", "chosen messages")}
+							words={{ delivery: [...choice.keys] }}
+							what={plural(choice.keys.size, "chosen message", "chosen messages")}
 						/>
 					)}
 					<Actions
@@ -59,14 +62,13 @@ export function Messages({
 					/>
 				</Group>
 			</Group>
-			<Table words={all} chosen={chosen} onChoose={setChosen} showHop={!fixed.lane} />
+			<Table words={all} choice={choice} onChoice={(choice) => setChosen({ name, choice })} showHop={!fixed.lane} />
 		</>
 	);
 }
 
 function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) => void }) {
 	const [open, { toggle }] = useDisclosure(more.some((m) => words[m.word] !== undefined));
-	const later = useDebouncedCallback(set, 300);
 	return (
 		<div>
 			<Group gap="xs">
@@ -80,11 +82,11 @@ function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) =
 					value={words.state ?? null}
 					onChange={(v) => set({ state: (v ?? undefined) as QueueWords["state"] })}
 				/>
-				<FilterText label="Sender" value={words.sender} onChange={(sender) => later({ sender })} />
-				<FilterText label="Recipient" value={words.recipient} onChange={(recipient) => later({ recipient })} />
-				<FilterText label="Recipient's domain" value={words.domain} onChange={(domain) => later({ domain })} />
-				<FilterText label="Subject" value={words.subject} onChange={(subject) => later({ subject })} />
-				<FilterText label="Cause" value={words.cause} onChange={(cause) => later({ cause })} />
+				<FilterText label="Sender" value={words.sender} onChange={(sender) => set({ sender })} />
+				<FilterText label="Recipient" value={words.recipient} onChange={(recipient) => set({ recipient })} />
+				<FilterText label="Recipient's domain" value={words.domain} onChange={(domain) => set({ domain })} />
+				<FilterText label="Subject" value={words.subject} onChange={(subject) => set({ subject })} />
+				<FilterText label="Cause" value={words.cause} onChange={(cause) => set({ cause })} />
 				<Button size="xs" variant="subtle" onClick={toggle} aria-expanded={open}>
 					{open ? "Fewer" : "More"}
 				</Button>
@@ -97,7 +99,7 @@ function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) =
 							label={m.label}
 							value={words[m.word] === undefined ? undefined : String(words[m.word])}
 							onChange={(v) =>
-								later({ [m.word]: v && (m.word === "attempts" || m.word === "action") ? Number(v) || undefined : v })
+								set({ [m.word]: v && (m.word === "attempts" || m.word === "action") ? Number(v) || undefined : v })
 							}
 						/>
 					))}
@@ -107,116 +109,121 @@ function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) =
 	);
 }
 
+const rowKey = (q: QueueItem) => q.delivery.id;
+
+const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
+	{ key: "received_at", title: "Received", width: 92, cell: (q) => <When time={q.received_at} /> },
+	{ key: "state", title: "State", width: 96, cell: (q) => <State state={q.delivery.state} /> },
+	{
+		key: "subject",
+		title: "Subject",
+		width: 140,
+		grow: 3,
+		text: (q) => q.subject,
+		cell: (q) => (
+			<To to="/messages/$id" params={{ id: q.delivery.message_id }} inherit tabIndex={-1}>
+				{q.subject || "(no subject)"}
+			</To>
+		),
+	},
+	{
+		key: "sender",
+		title: "From",
+		width: 140,
+		grow: 2,
+		text: (q) => shown(q.sender),
+		cell: (q) => <span className="mono">{shown(q.sender)}</span>,
+	},
+	{
+		key: "recipient",
+		title: "To",
+		width: 150,
+		grow: 2,
+		text: (q) => q.delivery.recipient,
+		cell: (q) => (
+			<>
+				<span className="mono">{q.delivery.recipient}</span>
+				{(q.delivery.detour || (showHop && q.delivery.route === "detour")) && (
+					<Text span size="xs" c="dimmed">
+						{" "}
+						sent by {q.delivery.next_hop}, {q.delivery.detour === "once" ? "once" : "until it is gone"}
+					</Text>
+				)}
+			</>
+		),
+	},
+	{ key: "size", title: "Size", width: 70, right: true, cell: (q) => octets(q.size) },
+	{ key: "attempts", title: "Attempts", width: 78, right: true, cell: (q) => q.delivery.attempts },
+	{
+		key: "next_attempt_at",
+		title: "Next",
+		width: 78,
+		cell: (q) => (q.delivery.state === "held" ? "held" : <When due time={q.delivery.next_attempt_at} />),
+	},
+	{
+		key: "warned_at",
+		title: "Delay notice",
+		width: 105,
+		extra: true,
+		cell: (q) => <When time={q.delivery.warned_at} none="no" />,
+	},
+	{ key: "expires_at", title: "Expires", width: 92, cell: (q) => <When time={q.delivery.expires_at} /> },
+	{
+		key: "last_reply",
+		title: "Last reply",
+		width: 150,
+		grow: 4,
+		text: (q) => replyText(q.delivery.last_reply),
+		cell: (q) => <ReplyLine reply={q.delivery.last_reply} />,
+	},
+	{
+		key: "next_hop",
+		title: "Next hop",
+		width: 150,
+		extra: true,
+		text: (q) => q.delivery.next_hop,
+		cell: (q) => q.delivery.next_hop,
+	},
+	{ key: "route", title: "Route", width: 110, extra: true, cell: (q) => q.delivery.route },
+	{
+		key: "id",
+		title: "Id",
+		width: 140,
+		extra: true,
+		text: (q) => q.delivery.id,
+		cell: (q) => <span className="mono">{q.delivery.id}</span>,
+	},
+];
+
+const inLane = columnsOf(false);
+const inAll = columnsOf(true);
+
 function Table({
 	words,
-	chosen,
-	onChoose,
+	choice,
+	onChoice,
 	showHop,
 }: {
 	words: QueueWords;
-	chosen: QueueItem[];
-	onChoose: (items: QueueItem[]) => void;
+	choice: Choice;
+	onChoice: (c: Choice) => void;
 	showHop: boolean;
 }) {
-	const navigate = useNavigate();
-	const messages = useInfiniteQuery({
-		queryKey: ["messages", words],
-		queryFn: ({ pageParam }) => queue.messages(words, pageParam, pageSize),
-		initialPageParam: "",
-		getNextPageParam: (last) => last.next || undefined,
-	});
-	if (!messages.data) {
-		return messages.error ? <Failed error={messages.error} /> : <Loading what="the messages" />;
-	}
-	const items = messages.data.pages.flatMap((p) => p.items);
-	if (items.length === 0) {
-		return (
-			<div className="surface">
-				<Nothing title="No messages">Nothing that matches waits now.</Nothing>
-			</div>
-		);
-	}
+	const pages = usePages(["messages", words], (after, limit) => queue.messages(words, after, limit), { rowKey });
 	return (
-		<div className="surface">
-			<DataTable<QueueItem>
-				idAccessor="delivery.id"
-				records={items}
-				verticalSpacing={5}
-				withTableBorder={false}
-				backgroundColor="var(--gull-surface)"
-				height={items.length > 12 ? "calc(100vh - 250px)" : undefined}
-				minHeight={120}
-				fetching={messages.isFetchingNextPage}
-				onScrollToBottom={() => messages.hasNextPage && void messages.fetchNextPage()}
-				selectedRecords={chosen}
-				onSelectedRecordsChange={onChoose}
-				selectionColumnClassName="choose"
-				getRecordSelectionCheckboxProps={(q) => ({ "aria-label": `Choose ${q.delivery.id}` })}
-				allRecordsSelectionCheckboxProps={{ "aria-label": "Choose all that are shown" }}
-				onRowClick={({ record }) =>
-					void navigate({ to: "/messages/$id", params: { id: record.delivery.message_id } as never })
-				}
-				columns={[
-					{ accessor: "received_at", title: "Received", width: 105, render: (q) => <When time={q.received_at} /> },
-					{ accessor: "delivery.state", title: "State", width: 100, render: (q) => <State state={q.delivery.state} /> },
-					{
-						accessor: "subject",
-						title: "Subject",
-						render: (q) => (
-							<Anchor component={Link} to="/messages/$id" params={{ id: q.delivery.message_id } as never} inherit>
-								{q.subject || "(no subject)"}
-							</Anchor>
-						),
-					},
-					{
-						accessor: "sender",
-						title: "From",
-						width: 150,
-						render: (q) => <span className="mono">{soft(shown(q.sender))}</span>,
-					},
-					{
-						accessor: "delivery.recipient",
-						title: "To",
-						width: 160,
-						render: (q) => (
-							<>
-								<span className="mono">{soft(q.delivery.recipient)}</span>
-								{(q.delivery.detour || (showHop && q.delivery.route === "detour")) && (
-									<Text size="xs" c="dimmed">
-										sent by {q.delivery.next_hop}, {q.delivery.detour === "once" ? "once" : "until it is gone"}
-									</Text>
-								)}
-							</>
-						),
-					},
-					{ accessor: "size", title: "Size", textAlign: "right", width: 70, render: (q) => octets(q.size) },
-					{ accessor: "delivery.attempts", title: "Attempts", textAlign: "right", width: 92 },
-					{
-						accessor: "delivery.next_attempt_at",
-						title: "Next",
-						width: 80,
-						render: (q) =>
-							q.delivery.state === "held" ? "held" : <When due time={q.delivery.next_attempt_at} none="–" />,
-					},
-					{
-						accessor: "delivery.warned_at",
-						title: "Delay notice",
-						width: 118,
-						render: (q) => <When time={q.delivery.warned_at} none="no" />,
-					},
-					{
-						accessor: "delivery.expires_at",
-						title: "Expires",
-						width: 100,
-						render: (q) => <When time={q.delivery.expires_at} />,
-					},
-					{
-						accessor: "delivery.last_reply",
-						title: "Last reply",
-						render: (q) => <ReplyLine reply={q.delivery.last_reply} />,
-					},
-				]}
-			/>
-		</div>
+		<List
+			name={showHop ? "queue" : "lane"}
+			label="Messages that wait"
+			words={["message", "messages"]}
+			columns={showHop ? inAll : inLane}
+			pages={pages}
+			rowKey={rowKey}
+			opens={(q) => ({ to: "/messages/$id", params: { id: q.delivery.message_id } })}
+			choice={choice}
+			onChoice={onChoice}
+			above={showHop ? 200 : 210}
+			foot={<CSV path="queue.csv" words={words} file="queue.csv" />}
+			empty={<Nothing title="No messages">Nothing that matches waits now.</Nothing>}
+		/>
 	);
 }

@@ -1,11 +1,11 @@
-import { Anchor, Text } from "@mantine/core";
-import { Link } from "@tanstack/react-router";
+import { Text } from "@mantine/core";
 import type { ReactNode } from "react";
 import type { Delivery, Message } from "../api/client";
 import classes from "./path.module.css";
 import { words } from "./reply";
 import { State } from "./state";
 import { shown, soft } from "./text";
+import { To } from "./to";
 import { When } from "./when";
 
 /**
@@ -30,9 +30,9 @@ export function MessagePath({ message }: { message: Message }) {
 						<Stop
 							kind="lane"
 							title={
-								<Anchor component={Link} to="/queue/$lane" params={{ lane: d.lane } as never} inherit>
+								<To to="/queue/$lane" params={{ lane: d.lane }} inherit>
 									{soft(d.next_hop)}
-								</Anchor>
+								</To>
 							}
 							note={attempts(d)}
 						/>

@@ -16,6 +16,9 @@ export function ReplyLine({ reply }: { reply: LastReply | null }) {
 	);
 }
 
+/** The words of a reply, for copying. */
+export const replyText = (reply: LastReply | null) => (reply ? words(reply) : "");
+
 export function words(reply: LastReply): string {
 	return [reply.code || "", reply.enhanced, reply.text].filter(Boolean).join(" ");
 }

@@ -1,12 +1,13 @@
-import { Anchor, Button, Group, Modal, Stack, Table, Text, TextInput } from "@mantine/core";
+import { Button, Group, Modal, Stack, Table, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Snag, type SnagFix, snags } from "../api/snags";
 import { useMayChange } from "./editor";
 import classes from "./snag.module.css";
 import { count } from "./text";
+import { To } from "./to";
 import { When } from "./when";
 
 const shapes: Record<string, string> = { critical: "▲", serious: "◆", minor: "●" };
@@ -89,9 +90,9 @@ export function SnagTable({ items }: { items: Snag[] }) {
 								<Severity of={s.severity} />
 							</Table.Td>
 							<Table.Td>
-								<Anchor component={Link} to="/snags/$id" params={{ id: s.id } as never} inherit fw={600}>
+								<To to="/snags/$id" params={{ id: s.id }} inherit fw={600}>
 									{s.title}
-								</Anchor>
+								</To>
 								<div className="mono">
 									{where(s)}
 									{s.mine && <span className={classes.mine}> · {s.mine} looks after it</span>}

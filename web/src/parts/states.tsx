@@ -1,7 +1,7 @@
-import { Alert, Anchor, Stack, Text, Title } from "@mantine/core";
+import { Alert, Stack, Text, Title } from "@mantine/core";
 import { IconAlertTriangle } from "@tabler/icons-react";
-import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
+import { To } from "./to";
 
 export { Loading } from "./loading";
 
@@ -28,9 +28,7 @@ export function NotFound() {
 	return (
 		<Stack p="xl" gap="xs">
 			<Title order={2}>There is no such page</Title>
-			<Anchor component={Link} to="/">
-				Go to the overview
-			</Anchor>
+			<To to="/">Go to the overview</To>
 		</Stack>
 	);
 }

@@ -1,0 +1,103 @@
+import { ActionIcon, Button, Checkbox, Group, Popover, Stack, Text, UnstyledButton } from "@mantine/core";
+import { IconArrowDown, IconArrowUp, IconMinus, IconPlus } from "@tabler/icons-react";
+import { take, useChoices } from "../api/choices";
+import type { Column, Layout } from "./columns";
+
+type MenuProps = {
+	columns: Column<unknown>[];
+	layout: Layout;
+	changed: boolean;
+	set: (layout: Layout | null) => Promise<void>;
+};
+
+/** Which columns a list has, in which order and how wide; kept for the person. */
+export function ColumnsMenu({ columns, layout, changed, set }: MenuProps) {
+	const { dense } = useChoices();
+	const rest = columns.filter((c) => !layout.some((l) => l.key === c.key));
+	const swap = (i: number, j: number) => {
+		const next = layout.slice();
+		const [a, b] = [next[i], next[j]];
+		if (a && b) {
+			next[i] = b;
+			next[j] = a;
+			void set(next);
+		}
+	};
+	const widen = (key: string, by: number) => {
+		const now = layout.find((l) => l.key === key)?.width ?? columns.find((c) => c.key === key)?.width ?? 100;
+		void set(layout.map((l) => (l.key === key ? { ...l, width: Math.max(40, now + by) } : l)));
+	};
+	return (
+		<Popover position="top-end" withArrow trapFocus shadow="md">
+			<Popover.Target>
+				<UnstyledButton fz="xs" td="underline">
+					Columns
+				</UnstyledButton>
+			</Popover.Target>
+			<Popover.Dropdown mah={420} style={{ overflow: "auto" }}>
+				<Stack gap={4}>
+					<Text size="xs" c="dimmed">
+						Yours only; the service keeps them.
+					</Text>
+					{layout.map((l, i) => {
+						const title = columns.find((c) => c.key === l.key)?.title || l.key;
+						return (
+							<Group key={l.key} gap={4} wrap="nowrap" justify="space-between">
+								<Checkbox
+									size="xs"
+									label={title}
+									checked
+									disabled={layout.length === 1}
+									onChange={() => void set(layout.filter((x) => x.key !== l.key))}
+								/>
+								<Group gap={2} wrap="nowrap">
+									<Step label={`${title} earlier`} onClick={() => swap(i, i - 1)} disabled={i === 0}>
+										<IconArrowUp size={13} />
+									</Step>
+									<Step label={`${title} later`} onClick={() => swap(i, i + 1)} disabled={i === layout.length - 1}>
+										<IconArrowDown size={13} />
+									</Step>
+									<Step label={`${title} narrower`} onClick={() => widen(l.key, -30)}>
+										<IconMinus size={13} />
+									</Step>
+									<Step label={`${title} wider`} onClick={() => widen(l.key, 30)}>
+										<IconPlus size={13} />
+									</Step>
+								</Group>
+							</Group>
+						);
+					})}
+					{rest.map((c) => (
+						<Checkbox
+							key={c.key}
+							size="xs"
+							label={c.title || c.key}
+							checked={false}
+							onChange={() => void set([...layout, { key: c.key }])}
+						/>
+					))}
+					<Checkbox
+						size="xs"
+						mt={4}
+						label="Low rows, in all lists"
+						checked={dense}
+						onChange={(e) => take({ dense: e.currentTarget.checked })}
+					/>
+					{changed && (
+						<Button size="compact-xs" variant="default" onClick={() => void set(null)}>
+							As they were
+						</Button>
+					)}
+				</Stack>
+			</Popover.Dropdown>
+		</Popover>
+	);
+}
+
+function Step(p: { label: string; onClick: () => void; disabled?: boolean; children: React.ReactNode }) {
+	return (
+		<ActionIcon size="xs" variant="subtle" aria-label={p.label} disabled={p.disabled} onClick={p.onClick}>
+			{p.children}
+		</ActionIcon>
+	);
+}

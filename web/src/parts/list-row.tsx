@@ -1,0 +1,171 @@
+import { IconCheck, IconCopy } from "@tabler/icons-react";
+import { memo, useState } from "react";
+import type { Column, Layout } from "./columns";
+import classes from "./list.module.css";
+
+type RowProps = {
+	row: unknown;
+	name: string;
+	index: number;
+	id: string;
+	columns: Column<unknown>[];
+	layout: Layout;
+	template: string;
+	top: number;
+	height: number;
+	active: number;
+	chosen: boolean;
+	choose: boolean;
+	opens: boolean;
+	turn: (key: string) => void;
+	follow: (row: unknown, away: boolean) => void;
+};
+
+/** A press on a link or button in a row is theirs, not the row's. */
+const ofOwn = (e: React.MouseEvent) =>
+	(e.target as Element).closest("a, button, input, label, time") !== null || String(window.getSelection()) !== "";
+
+function RowView(p: RowProps) {
+	return (
+		<div
+			role="row"
+			className={classes.row}
+			aria-rowindex={p.index + 2}
+			aria-selected={p.choose ? p.chosen : undefined}
+			data-key={p.name || undefined}
+			data-opens={p.opens || undefined}
+			data-chosen={p.chosen || undefined}
+			data-active={p.active >= 0 || undefined}
+			style={{ top: p.top, height: p.height, gridTemplateColumns: p.template }}
+			onClick={(e) => {
+				if (p.row && p.opens && !ofOwn(e)) {
+					p.follow(p.row, e.ctrlKey || e.metaKey);
+				}
+			}}
+		>
+			{p.choose && (
+				<span className={classes.cell} role="gridcell">
+					<input
+						type="checkbox"
+						className={classes.box}
+						tabIndex={-1}
+						aria-label={`Choose ${p.name}`}
+						checked={p.chosen}
+						disabled={!p.row}
+						onChange={() => p.turn(p.name)}
+					/>
+				</span>
+			)}
+			{p.columns.map((c, col) => {
+				const text = p.row ? c.text?.(p.row) : undefined;
+				return (
+					<span
+						key={c.key}
+						id={`${p.id}-${p.index}-${col}`}
+						className={classes.cell}
+						role="gridcell"
+						title={text}
+						data-right={c.right || undefined}
+						data-active={p.active === col || undefined}
+					>
+						{p.row ? c.cell(p.row) : <span className={classes.ghost} />}
+						{text && <Copy text={text} />}
+					</span>
+				);
+			})}
+		</div>
+	);
+}
+
+export const Row = memo(
+	RowView,
+	(a, b) =>
+		a.row === b.row &&
+		a.top === b.top &&
+		a.height === b.height &&
+		a.active === b.active &&
+		a.chosen === b.chosen &&
+		a.template === b.template &&
+		a.layout === b.layout &&
+		a.name === b.name &&
+		a.columns.length === b.columns.length &&
+		a.columns.every((c, i) => c.cell === b.columns[i]?.cell),
+);
+
+function Copy({ text }: { text: string }) {
+	const [done, setDone] = useState(false);
+	return (
+		<button
+			type="button"
+			className={classes.copy}
+			tabIndex={-1}
+			aria-label={`Copy ${text}`}
+			onClick={(e) => {
+				e.stopPropagation();
+				void navigator.clipboard?.writeText(text).then(() => {
+					setDone(true);
+					window.setTimeout(() => setDone(false), 1200);
+				});
+			}}
+		>
+			{done ? <IconCheck size={12} /> : <IconCopy size={12} />}
+		</button>
+	);
+}
+
+type CardProps = Pick<RowProps, "row" | "name" | "columns" | "top" | "height" | "chosen" | "id"> & {
+	active: boolean;
+	turn?: (key: string) => void;
+	follow: (row: unknown, away: boolean) => void;
+};
+
+/** A row where there is no room for columns: the widest first, the others small below it. */
+export function Card(p: CardProps) {
+	const main = p.columns.reduce((a, c) => ((c.grow ?? 0) > (a?.grow ?? 0) ? c : a), p.columns[0]);
+	return (
+		<div
+			role="row"
+			id={p.id}
+			className={classes.card}
+			aria-selected={p.turn ? p.chosen : undefined}
+			data-key={p.name || undefined}
+			data-chosen={p.chosen || undefined}
+			data-active={p.active || undefined}
+			style={{ top: p.top, height: p.height }}
+			onClick={(e) => {
+				if (p.row && !ofOwn(e)) {
+					p.follow(p.row, e.ctrlKey || e.metaKey);
+				}
+			}}
+		>
+			{p.turn && (
+				<span role="gridcell">
+					<input
+						type="checkbox"
+						className={classes.box}
+						tabIndex={-1}
+						aria-label={`Choose ${p.name}`}
+						checked={p.chosen}
+						onChange={() => p.turn?.(p.name)}
+					/>
+				</span>
+			)}
+			<div role="gridcell" className={classes.lines}>
+				<div className={classes.line}>
+					{p.row !== undefined && main ? main.cell(p.row) : <span className={classes.ghost} />}
+				</div>
+				<div className={classes.small}>
+					{p.row !== undefined &&
+						p.columns
+							.filter((c) => c !== main)
+							.map((c) => (
+								<span key={c.key}>
+									{c.right && `${c.title.toLowerCase()} `}
+									{c.cell(p.row)}
+								</span>
+							))}
+				</div>
+			</div>
+		</div>
+	);
+}
