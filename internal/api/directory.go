@@ -17,6 +17,12 @@ type Entry struct {
 	Fields    map[string]any `json:"fields"`
 	Generated []string       `json:"generated" doc:"Addresses made from the name"`
 	About     []form.Field   `json:"about" doc:"What the fields are"`
+	Mark      string         `json:"mark" doc:"Changes with the fields; give it back to change only what you have seen"`
+}
+
+// Removal is what taking something out would do.
+type Removal struct {
+	Text string `json:"text"`
 }
 
 // AliasLine is an alias as it is listed.

@@ -318,15 +318,25 @@ func (a draftCommands) draftRebase() *cobra.Command {
 }
 
 func (a draftCommands) draftDiscard() *cobra.Command {
-	return &cobra.Command{
-		Use: "discard", Short: "Forget the draft", Args: exactly(0),
-		Example: "  gull draft discard",
+	var back bool
+	c := &cobra.Command{
+		Use: "discard", Short: "Forget the draft, or take the last one back", Args: exactly(0),
+		Example: "  gull draft discard\n  gull draft discard --take-back",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if back {
+				if err := a.client().TakeBackDraft(c.Context()); err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out, "The draft that was discarded last is the draft again.")
+				return nil
+			}
 			if err := a.client().DiscardDraft(c.Context()); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, "The draft is forgotten.")
+			fmt.Fprintln(a.out, "The draft is forgotten. To have it back: gull draft discard --take-back")
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&back, "take-back", false, "make the draft that was discarded last the draft again")
+	return c
 }

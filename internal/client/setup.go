@@ -97,6 +97,11 @@ func (c SetupCalls) DiscardDraft(ctx context.Context) error {
 	return c.send(ctx, http.MethodDelete, "/api/v1/draft", nil)
 }
 
+// TakeBackDraft makes the draft that was discarded last the draft again.
+func (c SetupCalls) TakeBackDraft(ctx context.Context) error {
+	return c.send(ctx, http.MethodPost, "/api/v1/draft/take-back", nil)
+}
+
 // RebaseDraft makes the draft anew on what is in force, and says what it met.
 func (c SetupCalls) RebaseDraft(ctx context.Context) ([]string, error) {
 	r, err := call[struct {

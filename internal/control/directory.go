@@ -94,8 +94,64 @@ func prepare(cfg *config.Compiled, dir *directory.Directory, m *directory.Mailbo
 	return err
 }
 
-// RemoveMailbox takes a mailbox out; its messages stay in the database until they
-// are forgotten. Aliases and forwards to it are told.
+// WithoutMailbox says what becomes of a mailbox's mail when it is taken out, and what
+// names it.
+func (s *Directory) WithoutMailbox(ctx context.Context, a address.Address) (string, error) {
+	cfg := s.InForce.Config()
+	old := ownMailbox(cfg, a)
+	if old == nil {
+		return "", fault.ErrNotFound
+	}
+	n, err := s.Store.MailboxCount(ctx, old.Address.String())
+	if err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf("mailbox %s: its %d messages are set aside until they are forgotten; "+
+		"nobody who gets the address later sees them", a.Display(), n)
+	if others := append(old.Addresses, old.Generated...); len(others) > 0 {
+		text += "; mail to " + displays(others) + " is refused too"
+	}
+	return text + naming(cfg, a), nil
+}
+
+// WithoutAlias says what names an alias that is to be taken out.
+func (s *Directory) WithoutAlias(a address.Address) (string, error) {
+	cfg := s.InForce.Config()
+	old := cfg.Directory.Alias(a)
+	if old == nil {
+		return "", fault.ErrNotFound
+	}
+	return fmt.Sprintf("alias %s: mail to it is refused; it went to %s", a.Display(),
+		displays(old.To)) + naming(cfg, a), nil
+}
+
+// naming says which aliases lead to an address.
+func naming(cfg *config.Compiled, a address.Address) string {
+	var by []address.Address
+	for _, alias := range cfg.Directory.Naming(a) {
+		by = append(by, alias.Address)
+	}
+	if len(by) == 0 {
+		return ""
+	}
+	return "; these aliases name it: " + displays(by)
+}
+
+// displays writes addresses for people: the first few, and how many more.
+func displays(list []address.Address) string {
+	const most = 5
+	var words []string
+	for _, a := range list[:min(len(list), most)] {
+		words = append(words, a.Display())
+	}
+	if n := len(list) - most; n > 0 {
+		words = append(words, fmt.Sprintf("%d more", n))
+	}
+	return strings.Join(words, ", ")
+}
+
+// RemoveMailbox takes a mailbox out; its messages are set aside until they are
+// forgotten. Aliases and forwards to it are told.
 func (s *Directory) RemoveMailbox(ctx context.Context, who string, a address.Address) error {
 	old := ownMailbox(s.InForce.Config(), a)
 	if old == nil {

@@ -201,13 +201,33 @@ func YAMLDiff(a, b, nameA, nameB string) (string, error) {
 	})
 }
 
-// Discard forgets the draft.
-func (s *Drafts) Discard(ctx context.Context, who string) error {
+// Discard sets the draft aside, if it is still of the version that was seen; 0 is any.
+func (s *Drafts) Discard(ctx context.Context, who string, version int64) error {
 	if _, err := s.Revisions.Draft(ctx); errors.Is(err, fault.ErrNotFound) {
 		return ErrNoDraft
 	}
 	s.Log.Info("draft discarded", "who", who)
-	return s.Revisions.DropDraft(ctx)
+	err := s.Revisions.DiscardDraft(ctx, who, version)
+	if errors.Is(err, store.ErrMoved) {
+		return ErrMark
+	}
+	return err
+}
+
+// TakeBack makes the draft that was discarded last the draft again, if there is no other.
+func (s *Drafts) TakeBack(ctx context.Context, who string) error {
+	d, err := s.Revisions.Discarded(ctx)
+	if errors.Is(err, fault.ErrNotFound) {
+		return ErrNoDraft
+	}
+	if err != nil {
+		return err
+	}
+	_, err = s.Revisions.SaveDraft(ctx, d, who, "the discarded draft is taken back")
+	if errors.Is(err, store.ErrMoved) {
+		return ErrMark
+	}
+	return err
 }
 
 // Rebase makes the draft's changes anew on what is in force now, and says which

@@ -36,6 +36,8 @@ type ProbeOrder struct {
 	// Inwards is a listener of ours to be probed in place of a target, as from a
 	// client's address; "*" is all of them.
 	Inwards, Client string
+	// Heard is told of each step when it is over; nil is not.
+	Heard func(host string, step probe.ProbeStep)
 }
 
 // Prober converses with hosts to see what they say.
@@ -100,13 +102,17 @@ func (x *probing) parseSender() (address.Address, error) {
 
 // note adds a step that needs no connection.
 func (x *probing) note(name, result, says string, cause diagnose.Cause, began time.Time) {
-	x.out.Steps = append(x.out.Steps, probe.ProbeStep{
+	step := probe.ProbeStep{
 		Name:   name,
 		Result: result,
 		Says:   says,
 		Cause:  cause,
 		Took:   time.Since(began).Seconds(),
-	})
+	}
+	x.out.Steps = append(x.out.Steps, step)
+	if x.order.Heard != nil {
+		x.order.Heard("", step)
+	}
 }
 
 func (x *probing) outwards(ctx context.Context) error {
@@ -126,6 +132,7 @@ func (x *probing) outwards(ctx context.Context) error {
 		Recipient: to,
 		Began:     x.began,
 		Dialled:   x.on.Receive.Dialled,
+		Heard:     x.order.Heard,
 	}
 	if x.order.Message {
 		order.Message = x.message(*to)
@@ -414,6 +421,7 @@ func (x *probing) listener(
 		Began:   x.began,
 		Name:    "probe.driftnet.example",
 		Dialled: x.on.Receive.Dialled,
+		Heard:   x.order.Heard,
 	}
 	if x.order.From != "" {
 		order.Sender = x.sender

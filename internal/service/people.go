@@ -2,6 +2,9 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"maps"
 	"strconv"
@@ -11,6 +14,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/api"
+	"gullroute/internal/control"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
@@ -45,6 +49,14 @@ func (s directoryAPI) register(api huma.API) {
 	huma.Register(api,
 		admin.remove("mailbox-remove", "/api/v1/mailboxes/{address}", "Take a mailbox out"),
 		s.removeMailbox)
+	huma.Register(api,
+		read("mailbox-removal", "/api/v1/mailboxes/{address}/removal",
+			"What taking a mailbox out would do: its mail, and what names it"),
+		s.mailboxRemoval)
+	huma.Register(api,
+		read("alias-removal", "/api/v1/aliases/{address}/removal",
+			"What taking an alias out would do, and what names it"),
+		s.aliasRemoval)
 	huma.Register(api, read("aliases", "/api/v1/aliases", "Aliases by address"), s.listAliases)
 	huma.Register(api, read("alias", "/api/v1/aliases/{address}", "One alias"), s.showAlias)
 	huma.Register(api, admin.post("alias-add", "/api/v1/aliases", "Add an alias"), s.addAlias)
@@ -148,11 +160,12 @@ func (in EntryPath) address() (address.Address, error) {
 // EntryChange is fields to write.
 type EntryChange struct {
 	Fields map[string]any `json:"fields"`
+	Mark   string         `json:"mark,omitempty" doc:"Of the entry that was seen: the change is refused if somebody changed it since"`
 	Dry    bool           `json:"dry_run,omitempty"`
 }
 
 func (s directoryAPI) entryOf(m *directory.Mailbox) *out[api.Entry] {
-	e := api.Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields}
+	e := api.Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields, Mark: markOf(m.Fields())}
 	for _, a := range m.Generated {
 		e.Generated = append(e.Generated, a.Display())
 	}
@@ -163,6 +176,20 @@ var (
 	mailboxFields = form.Shown[directory.Mailbox]("password_hash", "scram_keys")
 	aliasFields   = form.Shown[directory.Alias]()
 )
+
+func aliasEntry(a *directory.Alias) api.Entry {
+	return api.Entry{Fields: a.Fields(), Generated: []string{}, About: aliasFields, Mark: markOf(a.Fields())}
+}
+
+// markOf is a mark of fields: it changes with them.
+func markOf(fields map[string]any) string {
+	text, err := json.Marshal(fields) // in the order of their names
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:6])
+}
 
 // own finds the mailbox whose own address it is, or one of whose it is.
 func (s directoryAPI) own(in EntryPath) (*directory.Mailbox, error) {
@@ -223,6 +250,9 @@ func (s directoryAPI) changeMailbox(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	if in.Body.Mark != "" && in.Body.Mark != markOf(m.Fields()) {
+		return nil, s.entryError(control.ErrMark, "mailbox", m.Address)
+	}
 	in.Body.Fields = merged(m.Fields(), in.Body.Fields)
 	return s.putMailbox(ctx, in.Body, false)
 }
@@ -238,6 +268,32 @@ func merged(fields, over map[string]any) map[string]any {
 	}
 	fields["address"] = own
 	return fields
+}
+
+// mailboxRemoval says what taking a mailbox out would do.
+func (s directoryAPI) mailboxRemoval(ctx context.Context, in *EntryPath) (*out[api.Removal], error) {
+	a, err := in.address()
+	if err != nil {
+		return nil, err
+	}
+	text, err := s.Control.Directory.WithoutMailbox(ctx, a)
+	if err != nil {
+		return nil, s.entryError(err, "mailbox", a)
+	}
+	return &out[api.Removal]{api.Removal{Text: text}}, nil
+}
+
+// aliasRemoval says what taking an alias out would do.
+func (s directoryAPI) aliasRemoval(_ context.Context, in *EntryPath) (*out[api.Removal], error) {
+	a, err := in.address()
+	if err != nil {
+		return nil, err
+	}
+	text, err := s.Control.Directory.WithoutAlias(a)
+	if err != nil {
+		return nil, s.entryError(err, "alias", a)
+	}
+	return &out[api.Removal]{api.Removal{Text: text}}, nil
 }
 
 func (s directoryAPI) removeMailbox(ctx context.Context, in *EntryPath) (*struct{}, error) {
@@ -297,7 +353,7 @@ func (s directoryAPI) showAlias(_ context.Context, in *EntryPath) (*out[api.Entr
 	if err != nil {
 		return nil, err
 	}
-	return &out[api.Entry]{api.Entry{Fields: alias.Fields(), Generated: []string{}, About: aliasFields}}, nil
+	return &out[api.Entry]{aliasEntry(alias)}, nil
 }
 
 func (s directoryAPI) putAlias(
@@ -313,7 +369,7 @@ func (s directoryAPI) putAlias(
 	if err != nil {
 		return nil, s.entryError(err, "alias", alias.Address)
 	}
-	return &out[api.Entry]{api.Entry{Fields: alias.Fields(), Generated: []string{}, About: aliasFields}}, nil
+	return &out[api.Entry]{aliasEntry(alias)}, nil
 }
 
 func (s directoryAPI) addAlias(
@@ -330,6 +386,9 @@ func (s directoryAPI) changeAlias(ctx context.Context, in *struct {
 	alias, err := s.aliasAt(in.EntryPath)
 	if err != nil {
 		return nil, err
+	}
+	if in.Body.Mark != "" && in.Body.Mark != markOf(alias.Fields()) {
+		return nil, s.entryError(control.ErrMark, "alias", alias.Address)
 	}
 	in.Body.Fields = merged(alias.Fields(), in.Body.Fields)
 	return s.putAlias(ctx, in.Body, false)
@@ -357,6 +416,8 @@ func (s directoryAPI) entryError(err error, what string, a address.Address) erro
 		return huma.Error422UnprocessableEntity(
 			"this is not valid; nothing was changed",
 			details...)
+	case errors.Is(err, control.ErrMark):
+		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, fault.ErrExists):
 		return huma.Error409Conflict(
 			"there is a " + what + " " + a.Display() + " already; change it instead",

@@ -69,6 +69,10 @@ func (s draftAPI) register(api huma.API) {
 	)
 	huma.Register(api, admin.remove("draft-discard", "/api/v1/draft", "Forget the draft"),
 		s.discardDraft)
+	huma.Register(api,
+		admin.post("draft-take-back", "/api/v1/draft/take-back",
+			"Make the draft that was discarded last the draft again, if there is no other"),
+		s.takeBackDraft)
 	s.app.Post("/api/v1/draft/rehearse", s.streamRehearsal)
 }
 
@@ -328,8 +332,17 @@ func (s draftAPI) rebaseDraft(ctx context.Context, _ *struct{}) (*out[api.Rebase
 	return &out[api.Rebased]{api.Rebased{Met: met}}, nil
 }
 
-func (s draftAPI) discardDraft(ctx context.Context, _ *struct{}) (*struct{}, error) {
-	if err := s.Control.Drafts.Discard(ctx, signedIn(ctx).Name); err != nil {
+func (s draftAPI) takeBackDraft(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	if err := s.Control.Drafts.TakeBack(ctx, signedIn(ctx).Name); err != nil {
+		return nil, s.setupError(err, config.ServiceSection, "")
+	}
+	return nil, nil
+}
+
+func (s draftAPI) discardDraft(ctx context.Context, in *struct {
+	Version int64 `query:"version" doc:"Of the draft that was seen: it stays if somebody changed it since"`
+}) (*struct{}, error) {
+	if err := s.Control.Drafts.Discard(ctx, signedIn(ctx).Name, in.Version); err != nil {
 		return nil, s.setupError(err, config.ServiceSection, "")
 	}
 	return nil, nil

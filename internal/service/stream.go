@@ -21,6 +21,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/probe"
 	"gullroute/internal/core/rehearse"
 )
 
@@ -138,6 +139,15 @@ func describeStreams(described huma.API) {
 			Responses:   text(),
 		},
 	}
+	ops = append(ops, huma.Operation{
+		OperationID: "probe-live", Method: http.MethodPost, Path: "/api/v1/probe/live",
+		Summary:     "The same as probe, told step by step as it goes",
+		Description: "Needs the role administrator.",
+		RequestBody: &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {
+			Schema: reg.Schema(reflect.TypeFor[ProbeBody](), true, "ProbeBody"),
+		}}},
+		Responses: lines(result(reg.Schema(reflect.TypeFor[probe.Probe](), true, "Probe"))),
+	})
 	for _, t := range tables {
 		name := strings.ReplaceAll(t.path, "/", "-")
 		ops = append(ops, huma.Operation{
@@ -160,6 +170,7 @@ type line struct {
 	Progress float64          `json:"progress,omitempty"`
 	Done     int              `json:"done,omitempty"`
 	What     string           `json:"what,omitempty"`
+	Step     *heardStep       `json:"step,omitempty"`
 	Result   any              `json:"result,omitempty"`
 	Problem  *huma.ErrorModel `json:"problem,omitempty"`
 }
@@ -194,7 +205,7 @@ func (s *Service) stream(
 				cancel()
 			}
 		}
-		result, err := work(ctx, func(l line) { write(l, false) })
+		result, err := work(ctx, func(l line) { write(l, l.Step != nil) })
 		if err == nil {
 			write(line{Progress: 1, Result: result}, true)
 			return

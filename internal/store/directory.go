@@ -229,6 +229,9 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 	if err != nil {
 		return err
 	}
+	if err := setAside(ctx, tx, c.DropMailboxes); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(
 		ctx,
 		`INSERT INTO mailbox (`+mailboxColumns+`) SELECT `+mailboxColumns+` FROM new_mailbox
@@ -276,6 +279,42 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 		return err
 	}
 	return notify(ctx, tx, "directory", c.keys())
+}
+
+// setAside keeps the mail of mailboxes that go, and what is left of one that was there
+// before a new one, under another name: whoever gets an address never sees the mail of
+// its former owner.
+func setAside(ctx context.Context, tx pgx.Tx, gone []string) error {
+	rows, err := tx.Query(ctx, `WITH old AS (
+			SELECT address FROM mailbox WHERE key = ANY($1)
+			UNION SELECT n.address FROM new_mailbox n
+				WHERE NOT EXISTS (SELECT FROM mailbox m WHERE m.key = n.key))
+		SELECT address FROM old WHERE EXISTS (SELECT FROM mailbox_use u WHERE u.mailbox = address)
+			OR EXISTS (SELECT FROM mailbox_delta d WHERE d.mailbox = address)`, gone)
+	if err != nil {
+		return err
+	}
+	boxes, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil || len(boxes) == 0 {
+		return err
+	}
+	const other = ` SET mailbox = mailbox || to_char(now() AT TIME ZONE 'UTC',
+		'" (until "YYYY-MM-DD HH24:MI:SS.US" UTC)"') WHERE mailbox = ANY($1)`
+	for _, name := range []string{"mailbox_message", "mailbox_use", "mailbox_delta"} {
+		if _, err := tx.Exec(ctx, `UPDATE `+name+other, boxes); err != nil {
+			return err
+		}
+	}
+	_, err = tx.Exec(ctx, `DELETE FROM replied WHERE mailbox = ANY($1)`, boxes)
+	return err
+}
+
+// MailboxCount is how many messages lie in a mailbox.
+func (s Directory) MailboxCount(ctx context.Context, mailbox string) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(messages), 0)::bigint FROM
+		(SELECT mailbox, messages FROM mailbox_use UNION ALL SELECT mailbox, messages FROM mailbox_delta) u
+		WHERE mailbox = $1`, mailbox).Scan(&n)
+	return n, err
 }
 
 // endSignIns tells the nodes whose password is new, so that what is signed in with

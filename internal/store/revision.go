@@ -228,17 +228,33 @@ func (s Revisions) SaveDraft(ctx context.Context, d Draft, who, what string) (in
 	return version, err
 }
 
-// DropDraft forgets the draft.
-func (s Revisions) DropDraft(ctx context.Context) error {
+// DiscardDraft sets the draft aside, if it still has the version that was seen, 0 for any.
+func (s Revisions) DiscardDraft(ctx context.Context, who string, version int64) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `DELETE FROM config_draft`); err != nil {
+		tag, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM config_draft
+				WHERE $1 = 0 OR version = $1 RETURNING base, text)
+			INSERT INTO config_draft_discarded (base, text, who) SELECT base, text, $2 FROM gone
+			ON CONFLICT (one) DO UPDATE SET base = excluded.base, text = excluded.text,
+				who = excluded.who, at = now()`, version, who)
+		if err != nil {
 			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrMoved
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM config_draft_change`); err != nil {
 			return err
 		}
 		return notify(ctx, tx, "draft", nil)
 	})
+}
+
+// Discarded reads the draft that was discarded last; ErrNotFound if none was.
+func (s Revisions) Discarded(ctx context.Context) (Draft, error) {
+	var d Draft
+	err := s.pool.QueryRow(ctx, `SELECT base, text, at FROM config_draft_discarded`).
+		Scan(&d.Base, &d.Text, &d.ChangedAt)
+	return d, found(err)
 }
 
 // DraftChanges lists who changed what in the draft, the last 200, oldest first.

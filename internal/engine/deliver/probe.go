@@ -45,6 +45,8 @@ type ProbeOrder struct {
 	Name string
 	// Dialled hears our end of each connection; nil does not.
 	Dialled func(local string)
+	// Heard is told of each step when it is over, and of the host; nil is not.
+	Heard func(host string, step probe.ProbeStep)
 }
 
 // RelayForm is one form of an attempt.
@@ -187,6 +189,9 @@ func (p *prober) step(name string, f func() (says string, failure *Failure)) boo
 	}
 	s.Says = inert.Text(s.Says)
 	p.out.Steps = append(p.out.Steps, s)
+	if p.order.Heard != nil {
+		p.order.Heard(p.out.Host, s)
+	}
 	return failure == nil
 }
 

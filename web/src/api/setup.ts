@@ -27,7 +27,7 @@ export type Revision = Schemas["Revision"];
 export type RevisionView = Schemas["RevisionView"];
 export type MailboxLine = Schemas["MailboxLine"];
 export type AliasLine = Schemas["AliasLine"];
-export type Entry = { fields: Fields; generated: string[]; about: Field[] };
+export type Entry = { fields: Fields; generated: string[]; about: Field[]; mark: string };
 export type Answer = Schemas["Answer"];
 export type Question = Schemas["Question"];
 export type Submitted = Schemas["Submitted"];
@@ -87,9 +87,10 @@ export async function ask<T>(method: string, path: string, body?: unknown): Prom
 }
 
 export type Progress = { progress?: number; done?: number; what?: string };
+type Line = Progress & { step?: { host?: string; step: never } };
 
 /** Long work answers line by line: progress, and at the end its result. */
-export async function streamed<T>(path: string, body: unknown, type: string, tell: (p: Progress) => void): Promise<T> {
+export async function streamed<T>(path: string, body: unknown, type: string, tell: (p: Line) => void): Promise<T> {
 	const response = await send("POST", path, body, type);
 	const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader();
 	let rest = "";
@@ -140,7 +141,8 @@ export const setup = {
 	apply: (body: { force?: boolean; why?: string; confirm_within?: number; version?: number }) =>
 		ask<Applied>("POST", "draft/apply", body),
 	rebase: () => ask<{ met: string[] }>("POST", "draft/rebase"),
-	discard: () => ask<void>("DELETE", "draft"),
+	discard: (version: number) => ask<void>("DELETE", `draft${query({ version })}`),
+	takeBack: () => ask<void>("POST", "draft/take-back"),
 	rehearse: (messages: number, tell: (p: Progress) => void) =>
 		streamed<Report>(`draft/rehearse?messages=${messages}`, undefined, "application/json", tell),
 	revisions: (after?: string) => ask<Page<Revision>>("GET", `revisions${query({ after, limit: 100 })}`),
@@ -152,10 +154,12 @@ export const setup = {
 	aliases: (words: { search?: string; after?: string; limit: number }) =>
 		ask<Page<AliasLine>>("GET", `aliases${query(words)}`),
 	entry: (kind: "mailboxes" | "aliases", address: string) => ask<Entry>("GET", `${kind}/${seg(address)}`),
+	entryRemoval: (kind: "mailboxes" | "aliases", address: string) =>
+		ask<{ text: string }>("GET", `${kind}/${seg(address)}/removal`),
 	addEntry: (kind: "mailboxes" | "aliases", fields: Fields, dry = false) =>
 		ask<Entry>("POST", kind, { fields, dry_run: dry }),
-	changeEntry: (kind: "mailboxes" | "aliases", address: string, fields: Fields, dry = false) =>
-		ask<Entry>("PATCH", `${kind}/${seg(address)}`, { fields, dry_run: dry }),
+	changeEntry: (kind: "mailboxes" | "aliases", address: string, fields: Fields, mark: string, dry = false) =>
+		ask<Entry>("PATCH", `${kind}/${seg(address)}`, { fields, mark, dry_run: dry }),
 	removeEntry: (kind: "mailboxes" | "aliases", address: string) => ask<void>("DELETE", `${kind}/${seg(address)}`),
 	importEntries: (kind: "mailboxes" | "aliases", csv: string, dry: boolean, tell: (p: Progress) => void) =>
 		streamed<Imported>(`${kind}/import${dry ? "?dry_run=true" : ""}`, csv, "text/csv", tell),

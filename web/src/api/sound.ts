@@ -1,5 +1,5 @@
 import type { components } from "./schema";
-import { ask } from "./setup";
+import { ask, streamed } from "./setup";
 
 type Schemas = components["schemas"];
 
@@ -22,6 +22,8 @@ export type ProbeOrder = {
 	inwards?: string;
 	client?: string;
 };
+/** A step of a probe that is under way, and of which host. */
+export type Heard = { host?: string; step: Step };
 export type Finding = Schemas["Finding"];
 export type Review = { items: Finding[]; rules: number };
 
@@ -36,7 +38,9 @@ export const sound = {
 	doKey: (k: Key, verb: "check" | "use" | "retire") =>
 		ask<Key>("POST", `dkim/${seg(k.domain)}/${seg(k.selector)}/${verb}`, verb === "use" ? {} : undefined),
 	removeKey: (k: Key) => ask<void>("DELETE", `dkim/${seg(k.domain)}/${seg(k.selector)}`),
-	probe: (order: ProbeOrder) => ask<Probe>("POST", "probe", order),
+	/** Probes, and tells of each step as it is over. */
+	probe: (order: ProbeOrder, tell: (s: Heard) => void) =>
+		streamed<Probe>("probe/live", order, "application/json", (l) => l.step && tell(l.step)),
 	review: (draft: boolean) => ask<Review>("GET", `review?draft=${draft}`),
 	fix: (key: string) => ask<Schemas["Done"]>("POST", "review/fix", { key }),
 	accept: (key: string, because: string) => ask<void>("POST", "review/accept", { key, because }),

@@ -18,7 +18,7 @@ type Rule = {
 
 const mail = ["received", "delivered", "deferred", "bounced", "expired", "action", "held", "setup/queue"];
 const queue = [...mail, "lane", "setup/pause"];
-const setup = ["setup/config", "setup/directory", "setup/secret", "setup/password", "setup/dkim"];
+const setup = ["setup/draft", "setup/config", "setup/directory", "setup/secret", "setup/password", "setup/dkim"];
 
 const ofLane = (id: unknown) => (e: Happening) => !id || !e.lane || e.lane === id;
 

@@ -1,8 +1,9 @@
 import { Alert, Progress as Bar, Button, Checkbox, Group, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { type Change, type Group as ChangeGroup, type Draft, Refused, type Report, setup } from "../api/setup";
+import { useAsk } from "../parts/ask";
 import { HazardList } from "../parts/draft-bar";
 import { useMayChange } from "../parts/editor";
 import { Severity } from "../parts/snag";
@@ -177,6 +178,9 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 	const [blocked, setBlocked] = useState<string[]>([]);
 	const [why, setWhy] = useState("");
 	const [confirm, setConfirm] = useState(false);
+	// What stood in the way may be gone with the next change.
+	// biome-ignore lint/correctness/useExhaustiveDependencies: it follows the draft's version
+	useEffect(() => setBlocked([]), [draft.version]);
 	const rehearse = useMutation({
 		mutationFn: () => setup.rehearse(5000, (p) => setPart(p.progress ?? 0)),
 		onSuccess: onReport,
@@ -207,10 +211,41 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 			}
 		},
 	});
-	const discard = useMutation({ mutationFn: setup.discard, onSuccess: () => void client.invalidateQueries() });
+	const [asking, ask] = useAsk();
+	const discard = useMutation({
+		mutationFn: () => setup.discard(draft.version),
+		onSuccess: () => {
+			void client.invalidateQueries();
+			const id = notifications.show({
+				autoClose: 60_000,
+				message: (
+					<Group gap="xs" justify="space-between">
+						<Text size="sm">The draft is discarded.</Text>
+						<Button
+							size="compact-xs"
+							variant="default"
+							onClick={() => {
+								notifications.hide(id);
+								setup
+									.takeBack()
+									.then(() => client.invalidateQueries())
+									.catch((e: Error) =>
+										notifications.show({ color: "buoy", title: "Not taken back", message: e.message }),
+									);
+							}}
+						>
+							Undo
+						</Button>
+					</Group>
+				),
+			});
+		},
+		onError: (e) => notifications.show({ color: "buoy", title: "Not discarded", message: e.message }),
+	});
 	const dangers = blocked.length > 0 ? blocked : (report?.blocks ?? []);
 	return (
 		<div className="surface">
+			{asking}
 			<Stack gap="xs" p="sm">
 				<Group gap="sm">
 					<Button
@@ -243,7 +278,16 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 						ml="auto"
 						disabled={!may}
 						loading={discard.isPending}
-						onClick={() => discard.mutate()}
+						onClick={() =>
+							ask({
+								title: "Discard the draft?",
+								text: `${plural(draft.changes.length, "change", "changes")} by ${
+									[...new Set((draft.log ?? []).map((l) => l.who))].join(" and ") || "you"
+								} are forgotten. What is in force stays as it is.`,
+								yes: "Discard it",
+								act: () => discard.mutate(),
+							})
+						}
 					>
 						Discard
 					</Button>

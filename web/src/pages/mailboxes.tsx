@@ -3,10 +3,12 @@ import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFilter, IconPlus, IconUpload } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import {
 	type AliasLine,
+	type Entry,
 	type Field,
+	type Fields,
 	type Imported,
 	type MailboxLine,
 	type Page,
@@ -15,7 +17,7 @@ import {
 } from "../api/setup";
 import type { Column } from "../parts/columns";
 import { Editor, useMayChange } from "../parts/editor";
-import { words } from "../parts/fields";
+import { title as upper, words } from "../parts/fields";
 import { FilterText } from "../parts/filter";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
@@ -245,11 +247,15 @@ function EntryEditor({ kind, item, onClose }: { kind: Kind; item?: string; onClo
 	});
 	const about = abouts[kind];
 	const opened = adding || (!!item && !!entry.data);
-	const whole = (v: Record<string, unknown>) => {
+	const whole = (v: Fields, seen: Fields = entry.data?.fields ?? {}) => {
 		// A field that was emptied is taken out.
-		const gone = Object.fromEntries(Object.keys(entry.data?.fields ?? {}).map((k) => [k, null]));
+		const gone = Object.fromEntries(Object.keys(seen).map((k) => [k, null]));
 		return { ...gone, ...v };
 	};
+	const seenOf = (e: Entry | undefined) => ({
+		fields: Object.fromEntries(Object.entries(e?.fields ?? {}).filter(([k]) => k !== "address")),
+		mark: e?.mark ?? "",
+	});
 	const done = (text: string) => () => notifications.show({ color: "kelp", message: text });
 	return (
 		<Editor
@@ -258,16 +264,18 @@ function EntryEditor({ kind, item, onClose }: { kind: Kind; item?: string; onClo
 			title={adding ? `A new ${about.one}` : `${about.one}: ${item}`}
 			fields={adding ? blank[kind] : (entry.data?.about ?? []).filter((f) => f.name !== "address")}
 			first={about.first}
-			initial={
-				adding ? {} : Object.fromEntries(Object.entries(entry.data?.fields ?? {}).filter(([k]) => k !== "address"))
-			}
+			seen={adding ? { fields: {}, mark: "" } : seenOf(entry.data)}
+			now={async () => seenOf(await setup.entry(kind, item as string))}
 			note="It takes effect immediately, and is on record."
-			check={(v) => (adding ? setup.addEntry(kind, v, true) : setup.changeEntry(kind, item as string, whole(v), true))}
-			save={(v) =>
+			check={(v, mark) =>
+				adding ? setup.addEntry(kind, v, true) : setup.changeEntry(kind, item as string, whole(v), mark, true)
+			}
+			save={(v, mark, seen) =>
 				adding
 					? setup.addEntry(kind, v).then(done(`${v.address} is there.`))
-					: setup.changeEntry(kind, item as string, whole(v)).then(done(`${item} is changed.`))
+					: setup.changeEntry(kind, item as string, whole(v, seen), mark).then(done(`${item} is changed.`))
 			}
+			removal={async () => `${upper((await setup.entryRemoval(kind, item as string)).text)}.`}
 			remove={adding ? undefined : () => setup.removeEntry(kind, item as string).then(done(`${item} is removed.`))}
 		>
 			{entry.data && !adding && <Known kind={kind} address={item as string} generated={entry.data.generated} />}
@@ -313,6 +321,7 @@ function Import({ kind }: { kind: Kind }) {
 	const [fault, setFault] = useState("");
 	const client = useQueryClient();
 	const may = useMayChange();
+	const again = useRef<() => void>(null); // the same file may be chosen twice
 	const rows = csv ? Math.max(csv.text.split("\n").length - 2, 1) : 1;
 	const run = (text: string, dry: boolean) => {
 		setFault("");
@@ -331,12 +340,14 @@ function Import({ kind }: { kind: Kind }) {
 	return (
 		<>
 			<FileButton
+				resetRef={again}
 				accept=".csv,text/csv"
 				onChange={(file) => {
 					if (file) {
 						void file.text().then((text) => {
 							setCSV({ name: file.name, text });
 							setResult(null);
+							again.current?.();
 							run(text, true);
 						});
 					}

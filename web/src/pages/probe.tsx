@@ -12,12 +12,12 @@ import {
 	TextInput,
 	Title,
 } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { gull } from "../api/client";
 import { setup } from "../api/setup";
-import { type Conversation, type Probe, type Step, sound } from "../api/sound";
+import { type Conversation, type Heard, type Probe, type Step, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
 import snagClasses from "../parts/snag.module.css";
 import { Result } from "../parts/sound";
@@ -36,25 +36,26 @@ export function ProbePage() {
 	const [inwards, setInwards] = useState(words.inwards !== undefined);
 	const [now, setNow] = useState<ProbeWords>(words);
 	const [message, setMessage] = useState(false);
-	const [sent, setSent] = useState({ message: false, turn: 0 });
+	const [heard, setHeard] = useState<Heard[]>([]);
 	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
 	const routes = useQuery({ queryKey: ["setup", "routes"], queryFn: () => setup.list("routes") });
-	const wanted = words.target || words.inwards;
-	const probe = useQuery({
-		queryKey: ["probe", words, sent],
-		queryFn: () =>
-			sound.probe({
-				target: words.target,
-				routes: words.routes?.split("|"),
-				from: words.from,
-				inwards: words.inwards,
-				client: words.client,
-				message: sent.message,
-			}),
-		enabled: Boolean(wanted) && may,
-		staleTime: Number.POSITIVE_INFINITY,
-		retry: false,
-		refetchOnWindowFocus: false,
+	// It connects to others, and may send: only a press does that, and one press once.
+	const probe = useMutation({
+		mutationFn: (w: ProbeWords) => {
+			setHeard([]);
+			return sound.probe(
+				{
+					target: w.target,
+					routes: w.routes?.split("|"),
+					from: w.from,
+					inwards: w.inwards,
+					client: w.client,
+					message: message && !w.inwards && w.target?.includes("@"),
+				},
+				(s) => setHeard((old) => [...old, s]),
+			);
+		},
+		onSettled: () => setMessage(false),
 	});
 	const set = (w: ProbeWords) => setNow({ ...now, ...w });
 	return (
@@ -87,8 +88,8 @@ export function ProbePage() {
 					const search = inwards
 						? { inwards: now.inwards ?? "*", client: now.client }
 						: { target: now.target, routes: now.routes, from: now.from };
-					setSent({ message, turn: sent.turn + 1 });
-					void navigate({ to: "/probe", search: search as never });
+					void navigate({ to: "/probe", search, replace: true });
+					probe.mutate(search);
 				}}
 			>
 				{inwards ? (
@@ -139,7 +140,7 @@ export function ProbePage() {
 					</SimpleGrid>
 				)}
 				<Group mt="sm">
-					<Button type="submit" size="xs" loading={probe.isFetching} disabled={!may || (!inwards && !now.target)}>
+					<Button type="submit" size="xs" loading={probe.isPending} disabled={!may || (!inwards && !now.target)}>
 						Probe
 					</Button>
 					{!inwards && now.target?.includes("@") && (
@@ -157,9 +158,20 @@ export function ProbePage() {
 					)}
 				</Group>
 			</form>
-			{probe.isFetching && <Loading what="what the host says; a silent one takes ten seconds a step" />}
+			{probe.isPending && (
+				<section className="surface" aria-live="polite" aria-label="What was heard so far">
+					<Loading what="what the host says; a silent one takes ten seconds a step" />
+					{heard.map((h, i) => (
+						// biome-ignore lint/suspicious/noArrayIndexKey: what was heard does not move
+						<Text key={i} size="sm" px="sm" pb={4}>
+							<Result of={h.step.result} /> <b>{h.step.name}</b> {h.host && `${h.host}: `}
+							{h.step.says}
+						</Text>
+					))}
+				</section>
+			)}
 			{probe.error && <Failed error={probe.error} />}
-			{probe.data && !probe.isFetching && <Outcome probe={probe.data} />}
+			{probe.data && !probe.isPending && <Outcome probe={probe.data} />}
 		</Stack>
 	);
 }

@@ -33,6 +33,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { gull } from "../api/client";
+import { queue } from "../api/queue";
 import { type Item, type Section, type SectionKey, setup } from "../api/setup";
 import { Editor, useMayChange } from "../parts/editor";
 import { title, words } from "../parts/fields";
@@ -373,6 +374,12 @@ function Open({ name }: { name: string }) {
 	);
 }
 
+/** How many messages wait to go by a route. */
+async function waitingBy(route: string): Promise<number> {
+	const groups = await queue.groups("route");
+	return groups.items.find((g) => g.by === route)?.messages ?? 0;
+}
+
 type ItemEditorProps = {
 	section: SectionKey;
 	about: About;
@@ -394,11 +401,25 @@ function ItemEditor({ section, about, list, open, adding, onClose }: ItemEditorP
 			title={open ? `${title(about.one)}: ${open.name}` : `A new ${about.one}`}
 			fields={list.fields}
 			first={about.first}
-			initial={open?.fields ?? {}}
+			seen={{ fields: open?.fields ?? {}, mark: open?.mark ?? "" }}
+			now={async () => (await setup.list(section)).items.find((i) => i.name === open?.name)}
 			note="Saved changes collect in the draft. They count when it is applied."
-			check={(v) => (open ? setup.set(section, open.name, v, open.mark, true) : setup.add(section, v, true))}
-			save={(v) => (open ? setup.set(section, open.name, v, open.mark) : setup.add(section, v)).then(done)}
-			remove={open ? () => setup.remove(section, open.name, open.mark).then(done) : undefined}
+			check={(v, mark) => (open ? setup.set(section, open.name, v, mark, true) : setup.add(section, v, true))}
+			save={(v, mark) => (open ? setup.set(section, open.name, v, mark) : setup.add(section, v)).then(done)}
+			remove={open ? (mark) => setup.remove(section, open.name, mark).then(done) : undefined}
+			removal={async () => (
+				<>
+					The {about.one} {open?.name} is taken out of the draft; it counts until the draft is applied. What names it is
+					told then.
+					{section === "routes" && (
+						<>
+							{" "}
+							Now {plural(await waitingBy(open?.name ?? ""), "message waits", "messages wait")} to go by it; they take
+							the next route that fits, or are stranded.
+						</>
+					)}
+				</>
+			)}
 		/>
 	);
 }

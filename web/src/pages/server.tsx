@@ -3,6 +3,7 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { setup } from "../api/setup";
+import { useAsk } from "../parts/ask";
 import { Editor, useMayChange } from "../parts/editor";
 import { title, words } from "../parts/fields";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -54,10 +55,11 @@ export function ServicePage() {
 					onClose={() => setOpen(false)}
 					title="Server"
 					fields={fields}
-					initial={item.fields}
+					seen={{ fields: item.fields, mark: item.mark }}
+					now={async () => (await setup.list("service")).items[0]}
 					note="Saved changes collect in the draft. They count when it is applied."
-					check={(v) => setup.set("service", "service", v, item.mark, true)}
-					save={(v) => setup.set("service", "service", v, item.mark)}
+					check={(v, mark) => setup.set("service", "service", v, mark, true)}
+					save={(v, mark) => setup.set("service", "service", v, mark)}
 				/>
 			)}
 		</Stack>
@@ -69,6 +71,7 @@ export function SecretsPage() {
 	const list = useQuery({ queryKey: ["secrets"], queryFn: setup.secrets });
 	const client = useQueryClient();
 	const may = useMayChange();
+	const [asking, ask] = useAsk();
 	const [name, setName] = useState("");
 	const [value, setValue] = useState("");
 	const act = useMutation({
@@ -85,6 +88,7 @@ export function SecretsPage() {
 	}
 	return (
 		<Stack gap="sm">
+			{asking}
 			<div>
 				<Title order={1} size="h3">
 					Secrets
@@ -112,7 +116,14 @@ export function SecretsPage() {
 											variant="subtle"
 											color="buoy"
 											disabled={!may}
-											onClick={() => act.mutate(() => setup.removeSecret(s.name))}
+											onClick={() =>
+												ask({
+													title: `Forget the password ${s.name}?`,
+													text: "It cannot be read back. Routes that sign in with it defer their mail until another is kept under this name.",
+													yes: "Forget it",
+													act: () => act.mutate(() => setup.removeSecret(s.name)),
+												})
+											}
 										>
 											Forget
 										</Button>
