@@ -67,7 +67,7 @@ func shoot(url, name, password, out, arg string) error {
 	for _, name := range press {
 		tasks = append(
 			tasks,
-			browser.Press(`//button[normalize-space(.)="`+name+`"]`),
+			browser.Press(`//button[normalize-space(.)="`+name+`" or @aria-label="`+name+`"]`),
 			chromedp.Sleep(2*time.Second),
 		)
 	}

@@ -7,19 +7,35 @@ import {
 	Menu,
 	TextInput,
 	Tooltip,
+	UnstyledButton,
 	useMantineColorScheme,
 } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
-import { IconHelp, IconMoon, IconPlugConnectedX, IconSearch, IconSun, IconUser } from "@tabler/icons-react";
+import {
+	IconCheck,
+	IconCommand,
+	IconHelp,
+	IconMenu2,
+	IconPlugConnectedX,
+	IconSearch,
+	IconUser,
+} from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Outlet, useNavigate } from "@tanstack/react-router";
-import { useRef, useState } from "react";
+import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
+import { lazy, Suspense, useEffect, useRef, useState } from "react";
+import { type Choices, chosen, take, useChoices, zoneOf } from "../api/choices";
 import { gull, Problem, type Who } from "../api/client";
+import { kept } from "../api/kept";
 import { type LiveState, useLive } from "../api/live";
+import { undoLast } from "../parts/act";
 import { DraftBar, Hazards } from "../parts/draft-bar";
 import { clock } from "../parts/time";
-import { ToIcon } from "../parts/to";
+import { turnTimes } from "../parts/when";
+import { pageOf, pages } from "./pages";
 import classes from "./shell.module.css";
+
+const Palette = lazy(() => import("./palette"));
+const Help = lazy(() => import("./help"));
 
 /** The frame of every page. */
 export function Shell() {
@@ -29,6 +45,21 @@ export function Shell() {
 
 function Frame({ who }: { who: Who }) {
 	const live = useLive();
+	const [open, setOpen] = useState<"palette" | "help" | null>(null);
+	const [been, setBeen] = useState({ palette: false, help: false });
+	useHotkeys([
+		["mod+K", () => setOpen("palette"), { preventDefault: true }],
+		["shift+?", () => setOpen("help")],
+		["?", () => setOpen("help")],
+		["t", turnTimes],
+		["z", undoLast],
+	]);
+	useEffect(() => {
+		if (open) {
+			setBeen((b) => ({ ...b, [open]: true }));
+		}
+	}, [open]);
+	useKeptChoices();
 	return (
 		<AppShell header={{ height: 48 }} padding="md">
 			<AppShell.Header className={classes.header}>
@@ -40,42 +71,38 @@ function Frame({ who }: { who: Who }) {
 						<img src="/gull.svg" alt="" width={24} height={24} />
 						<span className={classes.name}>Gull Route</span>
 					</Link>
+					<PagesMenu />
 					<nav aria-label="Pages" className={classes.nav}>
-						<Link to="/" activeOptions={{ exact: true }} className={classes.link}>
-							Overview
-						</Link>
-						<Link to="/snags" search={{}} className={classes.link}>
-							Snags
-						</Link>
-						<Link to="/queue" className={classes.link}>
-							Queue
-						</Link>
-						<Link to="/trace" search={{}} className={classes.link}>
-							Trace
-						</Link>
-						<Link to="/reports" search={{}} className={classes.link}>
-							Reports
-						</Link>
-						<Link to="/readiness" className={classes.link}>
-							Readiness
-						</Link>
-						<Link to="/setup" className={classes.link}>
-							Set up
-						</Link>
-						<Link to="/explain" search={{}} className={classes.link}>
-							Explain
-						</Link>
-						<Link to="/probe" search={{}} className={classes.link}>
-							Probe
-						</Link>
+						{pages.map((p) => (
+							<Link key={p.to} to={p.to} activeOptions={{ exact: p.to === "/" }} className={classes.link}>
+								{p.label}
+							</Link>
+						))}
 					</nav>
 					<Find />
 					<LiveBadge state={live} />
-					<Terms />
-					<Scheme />
+					<Tooltip label="Go anywhere  ( Ctrl-K )">
+						<ActionIcon
+							variant="subtle"
+							className={classes.icon}
+							aria-label="Go anywhere"
+							onClick={() => setOpen("palette")}
+						>
+							<IconCommand size={18} />
+						</ActionIcon>
+					</Tooltip>
+					<Tooltip label="What this page is for  ( ? )">
+						<ActionIcon variant="subtle" className={classes.icon} aria-label="Help" onClick={() => setOpen("help")}>
+							<IconHelp size={18} />
+						</ActionIcon>
+					</Tooltip>
 					<Account who={who} />
 				</Group>
 			</AppShell.Header>
+			<Suspense fallback={null}>
+				{been.palette && <Palette open={open === "palette"} onClose={() => setOpen(null)} />}
+				{been.help && <Help open={open === "help"} onClose={() => setOpen(null)} />}
+			</Suspense>
 			<AppShell.Main id="main">
 				<Unreachable />
 				<Hazards />
@@ -101,7 +128,7 @@ function Find() {
 				if (/^[0-9a-hjkmnp-tv-z]{13}$/i.test(words)) {
 					void navigate({ to: "/messages/$id", params: { id: words.toUpperCase() } });
 				} else if (words) {
-					void navigate({ to: "/trace", search: { q: words } as never });
+					void navigate({ to: "/trace", search: { q: words } });
 					setText("");
 				}
 			}}
@@ -132,36 +159,51 @@ function LiveBadge({ state }: { state: LiveState }) {
 	);
 }
 
-/** Terms leads to what our own words mean; "?" does too. */
-function Terms() {
-	const navigate = useNavigate();
-	useHotkeys([["shift+?", () => void navigate({ to: "/terms" })]]);
+/** PagesMenu is the navigation where there is no room for it in a line. */
+function PagesMenu() {
+	const here = pageOf(useLocation().pathname);
 	return (
-		<Tooltip label="What our terms mean  ( ? )">
-			<ToIcon to="/terms" variant="subtle" className={classes.icon} aria-label="What our terms mean">
-				<IconHelp size={18} />
-			</ToIcon>
-		</Tooltip>
+		<Menu>
+			<Menu.Target>
+				<UnstyledButton className={classes.pages} aria-label="Pages, as a menu">
+					<IconMenu2 size={20} /> {here?.label}
+				</UnstyledButton>
+			</Menu.Target>
+			<Menu.Dropdown>
+				{pages.map((p) => (
+					<Menu.Item key={p.to} component={Link} to={p.to}>
+						{p.label}
+					</Menu.Item>
+				))}
+			</Menu.Dropdown>
+		</Menu>
 	);
 }
 
-function Scheme() {
-	const { colorScheme, setColorScheme } = useMantineColorScheme();
-	const dark =
-		colorScheme === "dark" || (colorScheme === "auto" && window.matchMedia("(prefers-color-scheme: dark)").matches);
-	return (
-		<ActionIcon
-			variant="subtle"
-			className={classes.icon}
-			aria-label={dark ? "Light colours" : "Dark colours"}
-			onClick={() => setColorScheme(dark ? "light" : "dark")}
-		>
-			{dark ? <IconSun size={18} /> : <IconMoon size={18} />}
-		</ActionIcon>
-	);
+/** What the service keeps of a person's choices counts, whatever this browser had. */
+function useKeptChoices() {
+	const all = useQuery({ queryKey: ["kept"], queryFn: kept.list, staleTime: 300_000 });
+	const mine = all.data?.items.find((k) => k.kind === "choice" && k.name === "console");
+	useEffect(() => {
+		if (mine) {
+			take(mine.value as Partial<Choices>);
+		}
+	}, [mine]);
 }
+
+/** choose takes a choice and lets the service keep it. */
+function choose(change: Partial<Choices>) {
+	take(change);
+	void kept.keep("choice", "console", { ...chosen() }).catch(() => {});
+}
+
+const Check = ({ on }: { on: boolean }) => (
+	<IconCheck size={14} opacity={on ? 1 : 0} aria-label={on ? "chosen" : undefined} />
+);
 
 function Account({ who }: { who: Who }) {
+	const choices = useChoices();
+	const { colorScheme, setColorScheme } = useMantineColorScheme();
 	const client = useQueryClient();
 	return (
 		<Menu>
@@ -174,6 +216,34 @@ function Account({ who }: { who: Who }) {
 				<Menu.Label>
 					{who.name}, {who.role === "viewer" ? "may look, not change" : who.role}
 				</Menu.Label>
+				<Menu.Divider />
+				<Menu.Label>Times</Menu.Label>
+				{[
+					{ zone: "browser", label: `in my zone: ${zoneOf({ ...choices, zone: "browser" })}` },
+					{ zone: "UTC", label: "in UTC" },
+				].map((z) => (
+					<Menu.Item
+						key={z.zone}
+						leftSection={<Check on={choices.zone === z.zone} />}
+						onClick={() => choose({ zone: z.zone })}
+					>
+						{z.label}
+					</Menu.Item>
+				))}
+				<Menu.Item leftSection={<Check on={choices.exact} />} onClick={() => choose({ exact: !choices.exact })}>
+					as such, not as so long ago ( t )
+				</Menu.Item>
+				<Menu.Divider />
+				<Menu.Label>Looks</Menu.Label>
+				<Menu.Item leftSection={<Check on={choices.dense} />} onClick={() => choose({ dense: !choices.dense })}>
+					low rows in lists
+				</Menu.Item>
+				{(["auto", "light", "dark"] as const).map((c) => (
+					<Menu.Item key={c} leftSection={<Check on={colorScheme === c} />} onClick={() => setColorScheme(c)}>
+						{c === "auto" ? "colours as the system has them" : `${c} colours`}
+					</Menu.Item>
+				))}
+				<Menu.Divider />
 				<Menu.Item
 					onClick={async () => {
 						await gull.signOut();

@@ -1,4 +1,4 @@
-import { Group, Stack, Text, Title } from "@mantine/core";
+import { Group, Stack, Text } from "@mantine/core";
 import { IconArrowLeft } from "@tabler/icons-react";
 import { useSearch } from "@tanstack/react-router";
 import { useMemo } from "react";
@@ -7,6 +7,7 @@ import { type Behind, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import type { Column } from "../parts/columns";
 import { CSV } from "../parts/csv";
+import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
 import { State } from "../parts/state";
@@ -27,14 +28,14 @@ export function BehindPage() {
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between">
-				<Title order={1} size="h3">
+				<Heading>
 					{words.kind}
 					{words.dim && words.dim !== "total" && (
 						<>
 							, {words.dim.replace("_", " ")} {words.value}
 						</>
 					)}
-				</Title>
+				</Heading>
 				<Group gap="xs">
 					<ToButton
 						size="xs"

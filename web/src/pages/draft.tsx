@@ -6,6 +6,7 @@ import { type Change, type Group as ChangeGroup, type Draft, Refused, type Repor
 import { useAsk } from "../parts/ask";
 import { HazardList } from "../parts/draft-bar";
 import { useMayChange } from "../parts/editor";
+import { Heading } from "../parts/heading";
 import { Severity } from "../parts/snag";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
@@ -34,12 +35,12 @@ export function DraftPage() {
 	const current = report?.of === d.version ? report.report : null;
 	return (
 		<Stack gap="sm">
-			<Title order={1} size="h3">
+			<Heading>
 				Draft{" "}
 				<Text span c="dimmed" size="sm">
 					{plural(d.changes.length, "change", "changes")} to revision {d.in_force}
 				</Text>
-			</Title>
+			</Heading>
 			{d.stale && <Stale draft={d} />}
 			{d.hazards.some((h) => h.blocks) && (
 				<Alert color="buoy" title="This draft is dangerous">

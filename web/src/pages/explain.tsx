@@ -17,6 +17,7 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import { Fragment, useState } from "react";
 import { gull } from "../api/client";
 import { type Answer, setup } from "../api/setup";
+import { Heading } from "../parts/heading";
 import { Failed, Loading } from "../parts/states";
 import { soft } from "../parts/text";
 import classes from "./setup.module.css";
@@ -45,9 +46,7 @@ export function ExplainPage() {
 	return (
 		<Stack gap="sm">
 			<div>
-				<Title order={1} size="h3">
-					Explain
-				</Title>
+				<Heading>Explain</Heading>
 				<Text size="sm" c="dimmed">
 					What would be decided for this envelope, by the very rules that decide. Nothing is sent.
 				</Text>

@@ -5,6 +5,7 @@ import { gull } from "../api/client";
 import { type Fields, type SectionKey, type Submitted, setup } from "../api/setup";
 import { useMayChange } from "../parts/editor";
 import { words } from "../parts/fields";
+import { Heading } from "../parts/heading";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { plural } from "../parts/text";
@@ -59,9 +60,7 @@ export function FirstStepsPage() {
 	return (
 		<Stack gap="sm" maw={900}>
 			<div>
-				<Title order={1} size="h3">
-					First steps
-				</Title>
+				<Heading>First steps</Heading>
 				<Text size="sm" c="dimmed">
 					From nothing to a message in and a message out. What is done already is ticked; each step can be made again.
 				</Text>

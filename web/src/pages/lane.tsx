@@ -1,10 +1,11 @@
-import { Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
 import { Areas } from "../parts/drawn";
 import { WhyStranded } from "../parts/fix";
+import { Heading } from "../parts/heading";
 import { Messages } from "../parts/messages";
 import { PauseButton } from "../parts/pause";
 import { Reply } from "../parts/reply";
@@ -35,12 +36,12 @@ export function LanePage() {
 				<Text size="sm">{l.next_hop}</Text>
 			</Breadcrumbs>
 			<Group justify="space-between" align="start">
-				<Title order={1} size="h3">
+				<Heading>
 					{l.next_hop}{" "}
 					<Text span c="dimmed" size="sm">
 						by route {l.route}
 					</Text>
-				</Title>
+				</Heading>
 				<Group gap="xs">
 					<Act verb="flush" words={{ lane: id }} label="Try these now" />
 					<PauseButton kind="lane" name={id} what="lane" paused={l.pause?.kind === "lane"} />

@@ -1,4 +1,4 @@
-import { Alert, Progress as Bar, Button, FileButton, Group, Stack, Text, Title } from "@mantine/core";
+import { Alert, Progress as Bar, Button, FileButton, Group, Stack, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFilter, IconPlus, IconUpload } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
@@ -19,6 +19,7 @@ import type { Column } from "../parts/columns";
 import { Editor, useMayChange } from "../parts/editor";
 import { title as upper, words } from "../parts/fields";
 import { FilterText } from "../parts/filter";
+import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
 import { Nothing } from "../parts/states";
@@ -80,9 +81,7 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 		<Stack gap="sm">
 			<Group justify="space-between" align="end">
 				<div>
-					<Title order={1} size="h3">
-						{about.title}
-					</Title>
+					<Heading>{about.title}</Heading>
 					<Text size="sm" c="dimmed">
 						{about.says}
 					</Text>

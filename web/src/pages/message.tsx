@@ -7,6 +7,7 @@ import { messageEnded } from "../api/past";
 import { snags } from "../api/snags";
 import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
+import { Heading } from "../parts/heading";
 import { MessageView } from "../parts/message-view";
 import { MessagePath } from "../parts/path";
 import { Reply } from "../parts/reply";
@@ -53,9 +54,7 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 	return (
 		<div>
 			<Group justify="space-between" align="start" wrap="nowrap">
-				<Title order={1} size="h3">
-					{m.subject || "(no subject)"}
-				</Title>
+				<Heading>{m.subject || "(no subject)"}</Heading>
 				<Group gap="xs" wrap="nowrap">
 					<Hand words={trace.for_user} label="Copy for the user" />
 					<Hand words={trace.for_remote} label="Copy for the remote administrator" />

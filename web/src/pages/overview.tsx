@@ -5,6 +5,7 @@ import { snags } from "../api/snags";
 import { HazardList, isTrouble } from "../parts/draft-bar";
 import { WhyStranded } from "../parts/fix";
 import { FlowChart } from "../parts/flow";
+import { Heading } from "../parts/heading";
 import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
 import { State } from "../parts/state";
@@ -50,9 +51,7 @@ function Verdict({ status }: { status: Status }) {
 	const worst = status.trouble[0];
 	return (
 		<section className={classes.verdict} data-tone={tone} aria-live="polite">
-			<Title order={1} size="h3">
-				{verdict(status)}
-			</Title>
+			<Heading>{verdict(status)}</Heading>
 			<Text size="sm">
 				{status.stopped ? (
 					status.stopped

@@ -19,6 +19,7 @@ import { gull } from "../api/client";
 import { setup } from "../api/setup";
 import { type Conversation, type Heard, type Probe, type Step, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
+import { Heading } from "../parts/heading";
 import snagClasses from "../parts/snag.module.css";
 import { Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
@@ -62,9 +63,7 @@ export function ProbePage() {
 		<Stack gap="sm">
 			<Group justify="space-between">
 				<div>
-					<Title order={1} size="h3">
-						Probe
-					</Title>
+					<Heading>Probe</Heading>
 					<Text size="sm" c="dimmed">
 						A live conversation with a mail host, step by step. Nothing is sent unless you ask for a message.
 					</Text>

@@ -1,4 +1,4 @@
-import { Alert, Group, SegmentedControl, Select, Stack, Text, Title } from "@mantine/core";
+import { Alert, Group, SegmentedControl, Select, Stack, Text } from "@mantine/core";
 import { IconFilter } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
@@ -9,6 +9,7 @@ import type { Column } from "../parts/columns";
 import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
 import { WhyStranded } from "../parts/fix";
+import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { Messages } from "../parts/messages";
 import { usePages, whole } from "../parts/pages";
@@ -41,9 +42,7 @@ export function QueuePage() {
 		<Stack gap="sm">
 			<Group justify="space-between">
 				<Group gap="md">
-					<Title order={1} size="h3">
-						Queue
-					</Title>
+					<Heading>Queue</Heading>
 					<SegmentedControl
 						size="xs"
 						aria-label="What of the queue"

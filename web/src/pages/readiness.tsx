@@ -1,6 +1,7 @@
-import { Stack, Table, Text, Title } from "@mantine/core";
+import { Stack, Table, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { sound } from "../api/sound";
+import { Heading } from "../parts/heading";
 import { Result } from "../parts/sound";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { To } from "../parts/to";
@@ -15,9 +16,7 @@ export function ReadinessPage() {
 	return (
 		<Stack gap="md">
 			<div>
-				<Title order={1} size="h3">
-					Readiness
-				</Title>
+				<Heading>Readiness</Heading>
 				<Text size="sm" c="dimmed">
 					What the world sees of our domains: DNS, hosts, identity, reputation. Looked at every six hours; open one to
 					look now.

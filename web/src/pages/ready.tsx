@@ -5,6 +5,7 @@ import { useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Aspect, type Key, type Looks, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
+import { Heading } from "../parts/heading";
 import { FoldedRecord, RecordView, Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -36,9 +37,7 @@ export function ReadyPage() {
 							Readiness
 						</To>
 					</Text>
-					<Title order={1} size="h3">
-						{soft(r?.name ?? domain)}
-					</Title>
+					<Heading>{soft(r?.name ?? domain)}</Heading>
 					{r && (
 						<Text size="sm" c="dimmed">
 							{r.kind} domain, looked at <When time={r.checked_at} /> ({exact(r.checked_at)})

@@ -1,9 +1,10 @@
-import { Button, Code, CopyButton, Group, Stack, Text, Title } from "@mantine/core";
+import { Button, Code, CopyButton, Group, Stack, Text } from "@mantine/core";
 import { IconCopy } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { useParams, useSearch } from "@tanstack/react-router";
 import { tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
+import { Heading } from "../parts/heading";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { shown } from "../parts/text";
@@ -29,9 +30,9 @@ export function RefusalPage() {
 		<Stack gap="md">
 			<ArchiveNote />
 			<Group justify="space-between" align="start">
-				<Title order={1} size="h3">
+				<Heading>
 					{r.subject || "Not taken"} <State state="refused" />
-				</Title>
+				</Heading>
 				<Group gap="xs">
 					<CopyButton value={view.data.for_user}>
 						{({ copied, copy }) => (

@@ -21,6 +21,7 @@ import { periodEnded } from "../api/past";
 import { type Point, type Report, type ReportWords, type Row, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import { Course, kinds, Slots } from "../parts/course";
+import { Heading } from "../parts/heading";
 import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { count, octets } from "../parts/text";
@@ -89,9 +90,7 @@ export function ReportsPage() {
 	return (
 		<Stack gap="sm">
 			<Group gap="md" justify="space-between">
-				<Title order={1} size="h3">
-					Reports
-				</Title>
+				<Heading>Reports</Heading>
 				<Group gap="xs">
 					<Button
 						size="xs"

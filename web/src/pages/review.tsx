@@ -1,9 +1,10 @@
-import { Button, Checkbox, Group, Modal, SegmentedControl, Stack, Text, TextInput, Title } from "@mantine/core";
+import { Button, Checkbox, Group, Modal, SegmentedControl, Stack, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Finding, sound } from "../api/sound";
 import { useMayChange } from "../parts/editor";
+import { Heading } from "../parts/heading";
 import { Severity } from "../parts/snag";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -22,9 +23,7 @@ export function ReviewPage() {
 		<Stack gap="md">
 			<Group justify="space-between">
 				<div>
-					<Title order={1} size="h3">
-						Review
-					</Title>
+					<Heading>Review</Heading>
 					{review.data && (
 						<Text size="sm" c="dimmed">
 							{n("critical")} critical, {n("serious")} serious, {n("minor")} minor; {review.data.rules} kinds of finding

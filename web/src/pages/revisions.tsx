@@ -5,6 +5,7 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Revision, setup } from "../api/setup";
 import { useMayChange } from "../parts/editor";
+import { Heading } from "../parts/heading";
 import { Failed, Loading } from "../parts/states";
 import { exact, When } from "../parts/when";
 import { ChangeTable, YAML } from "./draft";
@@ -27,9 +28,7 @@ export function RevisionsPage() {
 	const open = search.number ?? items[0]?.number;
 	return (
 		<Stack gap="sm">
-			<Title order={1} size="h3">
-				Revisions
-			</Title>
+			<Heading>Revisions</Heading>
 			<div className="surface">
 				<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
 					<Table.Thead>

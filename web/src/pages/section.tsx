@@ -24,7 +24,6 @@ import {
 	Table,
 	Text,
 	TextInput,
-	Title,
 	UnstyledButton,
 } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
@@ -37,6 +36,7 @@ import { queue } from "../api/queue";
 import { type Item, type Section, type SectionKey, setup } from "../api/setup";
 import { Editor, useMayChange } from "../parts/editor";
 import { title, words } from "../parts/fields";
+import { Heading } from "../parts/heading";
 import { Failed, Loading, NotFound, Nothing } from "../parts/states";
 import { plural } from "../parts/text";
 import classes from "./setup.module.css";
@@ -133,13 +133,13 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 		<Stack gap="sm">
 			<Group justify="space-between" align="end">
 				<div>
-					<Title order={1} size="h3">
+					<Heading>
 						{about.many}{" "}
 						<Text span c="dimmed" size="sm">
 							{plural(list.data.items.length, about.one, `${about.one}s`)}
 							{list.data.draft ? ", as the draft has them" : ""}
 						</Text>
-					</Title>
+					</Heading>
 					<Text size="sm" c="dimmed" maw={760}>
 						{about.says}
 					</Text>

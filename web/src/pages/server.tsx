@@ -1,4 +1,4 @@
-import { Button, Group, PasswordInput, Stack, Table, Text, TextInput, Title } from "@mantine/core";
+import { Button, Group, PasswordInput, Stack, Table, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
@@ -6,6 +6,7 @@ import { setup } from "../api/setup";
 import { useAsk } from "../parts/ask";
 import { Editor, useMayChange } from "../parts/editor";
 import { title, words } from "../parts/fields";
+import { Heading } from "../parts/heading";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { When } from "../parts/when";
 
@@ -21,9 +22,7 @@ export function ServicePage() {
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between">
-				<Title order={1} size="h3">
-					Server
-				</Title>
+				<Heading>Server</Heading>
 				<Button size="xs" onClick={() => setOpen(true)}>
 					Change
 				</Button>
@@ -90,9 +89,7 @@ export function SecretsPage() {
 		<Stack gap="sm">
 			{asking}
 			<div>
-				<Title order={1} size="h3">
-					Secrets
-				</Title>
+				<Heading>Secrets</Heading>
 				<Text size="sm" c="dimmed">
 					Passwords for others' servers, encrypted under the service's key file. A route names one in its sign-in. They
 					take effect immediately and cannot be read back.

@@ -5,6 +5,7 @@ import { useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Line, type SessionShown, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
+import { Heading } from "../parts/heading";
 import { State } from "../parts/state";
 import { Failed, Loading } from "../parts/states";
 import { octets, plural, shown, soft } from "../parts/text";
@@ -32,9 +33,9 @@ export function SessionPage() {
 			<ArchiveNote />
 			<div>
 				<Group justify="space-between" align="start">
-					<Title order={1} size="h3">
+					<Heading>
 						{s.direction === "in" ? "Session from" : "Session to"} {s.name || s.address} <State state={s.outcome} />
-					</Title>
+					</Heading>
 					{archive === undefined && <WatchButton what={s.address} />}
 				</Group>
 				<Text size="sm">

@@ -6,6 +6,7 @@ import { useState } from "react";
 import { type Snag, snags } from "../api/snags";
 import { Bars } from "../parts/drawn";
 import { useMayChange } from "../parts/editor";
+import { Heading } from "../parts/heading";
 import { Reply } from "../parts/reply";
 import { Fixes, helps, Severity, SnagTable, where, whoCan } from "../parts/snag";
 import classes from "../parts/snag.module.css";
@@ -27,9 +28,7 @@ export function SnagPage() {
 		<Stack gap="md">
 			<Group justify="space-between" align="start">
 				<div>
-					<Title order={1} size="h3">
-						{s.title}
-					</Title>
+					<Heading>{s.title}</Heading>
 					<Text size="sm">
 						<Severity of={s.severity} /> at <span className="mono">{where(s)}</span>, since <When time={s.since} /> (
 						{exact(s.since)}), last seen <When time={s.last_at} />

@@ -1,9 +1,10 @@
-import { Checkbox, Group, SegmentedControl, Stack, Text, Title } from "@mantine/core";
+import { Checkbox, Group, SegmentedControl, Stack, Text } from "@mantine/core";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { type Snag, type SnagWords, snags } from "../api/snags";
 import type { Column } from "../parts/columns";
 import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
+import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
 import { nextStep, Severity, where, whoCan } from "../parts/snag";
@@ -26,9 +27,7 @@ export function SnagsPage() {
 		<Stack gap="md">
 			<Group justify="space-between">
 				<Group gap="md">
-					<Title order={1} size="h3">
-						Snags
-					</Title>
+					<Heading>Snags</Heading>
 					<SegmentedControl
 						size="xs"
 						aria-label="State"

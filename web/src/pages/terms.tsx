@@ -1,7 +1,8 @@
-import { Code, Stack, Text, Title } from "@mantine/core";
+import { Code, Stack, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Fragment } from "react";
 import { gull } from "../api/client";
+import { Heading } from "../parts/heading";
 import { Failed, Loading } from "../parts/states";
 
 /** What our own terms mean, with an example of each. */
@@ -12,9 +13,7 @@ export function TermsPage() {
 	}
 	return (
 		<Stack gap="sm" maw={880}>
-			<Title order={1} size="h3">
-				Terms
-			</Title>
+			<Heading>Terms</Heading>
 			<Text size="sm" c="dimmed">
 				Our own words, where the trade has none. On the command line: gull help terms.
 			</Text>

@@ -1,15 +1,4 @@
-import {
-	Badge,
-	Button,
-	CopyButton,
-	Group,
-	SegmentedControl,
-	Select,
-	Stack,
-	Text,
-	TextInput,
-	Title,
-} from "@mantine/core";
+import { Badge, Button, CopyButton, Group, SegmentedControl, Select, Stack, Text, TextInput } from "@mantine/core";
 import { IconLink, IconSearch } from "@tabler/icons-react";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useEffect, useMemo, useRef, useState } from "react";
@@ -18,6 +7,7 @@ import { ArchiveNote } from "../parts/archive";
 import type { Column } from "../parts/columns";
 import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
+import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
 import { State } from "../parts/state";
@@ -44,9 +34,7 @@ export function TracePage() {
 	return (
 		<Stack gap="sm">
 			<Group gap="md">
-				<Title order={1} size="h3">
-					Trace
-				</Title>
+				<Heading>Trace</Heading>
 				<SegmentedControl
 					size="xs"
 					aria-label="What to look at"

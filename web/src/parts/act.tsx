@@ -74,12 +74,22 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 const order: Verb[] = ["flush", "hold", "release", "reroute", "expire", "change-domain", "return", "drop"];
 
 /** Actions is the menu of what can be done with what the words select. */
-export function Actions({ words, what }: { words: QueueWords; what: string }) {
+export function Actions({
+	words,
+	what,
+	opened,
+	onOpened,
+}: {
+	words: QueueWords;
+	what: string;
+	opened?: boolean;
+	onOpened?: (is: boolean) => void;
+}) {
 	const [verb, setVerb] = useState<Verb | null>(null);
 	const mayChange = useMayChange();
 	return (
 		<>
-			<Menu position="bottom-end">
+			<Menu position="bottom-end" opened={opened} onChange={onOpened} returnFocus={false}>
 				<Menu.Target>
 					<Button
 						size="xs"
@@ -124,38 +134,48 @@ export function Act({ verb, words, label }: { verb: Verb; words: QueueWords; lab
 	);
 }
 
+/** The way back of what was done last, while its notice stands. */
+let back: (() => void) | undefined;
+
+/** undoLast takes back what was done last, as the button in its notice does. */
+export const undoLast = () => back?.();
+
 /** told lets a person know what came of it, with the way back. */
 export function useTold() {
 	const client = useQueryClient();
 	return (done: Done, undo: boolean) => {
 		void client.invalidateQueries();
+		const takeBack = async () => {
+			back = undefined;
+			notifications.hide(id);
+			try {
+				const answer = await queue.undo(done.action, () => {});
+				notifications.show({ color: "kelp", message: `${answer.text}.` });
+			} catch (e) {
+				notifications.show({ color: "buoy", title: "Not taken back", message: (e as Error).message });
+			}
+			void client.invalidateQueries();
+		};
 		const id = notifications.show({
+			onClose: () => {
+				back = undefined;
+			},
 			color: done.touched || done.text.includes("pause") ? "kelp" : "brass",
-			autoClose: undo ? 15_000 : 6_000,
+			autoClose: undo ? 60_000 : 6_000,
 			message: (
 				<Group gap="xs" justify="space-between">
 					<Text size="sm">{done.text.charAt(0).toUpperCase() + done.text.slice(1)}.</Text>
 					{undo && done.action > 0 && (
-						<Button
-							size="compact-xs"
-							variant="default"
-							onClick={async () => {
-								notifications.hide(id);
-								try {
-									const back = await queue.undo(done.action, () => {});
-									notifications.show({ color: "kelp", message: `${back.text}.` });
-								} catch (e) {
-									notifications.show({ color: "buoy", title: "Not taken back", message: (e as Error).message });
-								}
-								void client.invalidateQueries();
-							}}
-						>
-							Undo
+						<Button size="compact-xs" variant="default" onClick={() => void takeBack()}>
+							Undo ( z )
 						</Button>
 					)}
 				</Group>
 			),
 		});
+		if (undo && done.action > 0) {
+			back = () => void takeBack();
+		}
 	};
 }
 
@@ -213,6 +233,7 @@ function Acting({ verb, words, onClose }: { verb: Verb; words: QueueWords; onClo
 						label="Why"
 						description="Kept on record with your name"
 						value={why}
+						data-autofocus={["flush", "hold", "release"].includes(verb) || undefined}
 						onChange={(e) => setWhy(e.currentTarget.value)}
 					/>
 					{verb === "drop" && (
@@ -244,7 +265,6 @@ function Acting({ verb, words, onClose }: { verb: Verb; words: QueueWords; onClo
 							color={v.danger ? "buoy" : undefined}
 							loading={act.isPending}
 							disabled={matched === 0 || (verb === "drop" && !sure)}
-							data-autofocus
 						>
 							{v.button}
 						</Button>
@@ -263,6 +283,7 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 			return (
 				<TextInput
 					label="Expired"
+					data-autofocus
 					placeholder="12h, +1d, -12h or schedule"
 					required
 					onChange={(e) => set({ expire_after: e.currentTarget.value })}
@@ -272,6 +293,7 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 			return (
 				<TextInput
 					label="The right domain"
+					data-autofocus
 					placeholder="saltmarsh.example"
 					required
 					onChange={(e) => set({ domain: e.currentTarget.value })}
@@ -281,6 +303,7 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 			return (
 				<TextInput
 					label="What the senders read"
+					data-autofocus
 					placeholder="It is not delivered from here."
 					onChange={(e) => set({ say: e.currentTarget.value || undefined })}
 				/>

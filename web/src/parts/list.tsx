@@ -34,6 +34,8 @@ type ListProps<T, P> = {
 	onSort?: (by: string, down: boolean) => void;
 	choice?: Choice;
 	onChoice?: (c: Choice) => void;
+	/** The key a: what can be done with what is chosen; the marked row, if none is. */
+	onAct?: () => void;
 	empty: ReactNode;
 	/** What is above the list on its page, in pixels. */
 	above?: number;
@@ -132,6 +134,12 @@ export function List<T, P>(props: ListProps<T, P>) {
 			End: () => move(pages.count - 1, at.col),
 			Enter: () => row && follow(row, e.ctrlKey || e.metaKey),
 			" ": () => row && turn(rowKey(row)),
+			a: () => {
+				if (row && choice && !choice.all && choice.keys.size === 0) {
+					turn(rowKey(row));
+				}
+				props.onAct?.();
+			},
 			c: () => {
 				const text = row && shown[at.col]?.text?.(row);
 				if (text) {

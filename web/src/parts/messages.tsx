@@ -44,6 +44,7 @@ export function Messages({
 	// What was chosen was chosen among what was shown: another filter ends the choice.
 	const [chosen, setChosen] = useState<{ name: string; choice: Choice }>({ name, choice: none });
 	const choice = chosen.name === name ? chosen.choice : none;
+	const [acting, setActing] = useState(false);
 	const filtered = Object.values(words).some((v) => v !== undefined);
 	return (
 		<>
@@ -54,6 +55,8 @@ export function Messages({
 						<Actions
 							words={{ delivery: [...choice.keys] }}
 							what={plural(choice.keys.size, "chosen message", "chosen messages")}
+							opened={acting}
+							onOpened={setActing}
 						/>
 					)}
 					<Actions
@@ -62,7 +65,13 @@ export function Messages({
 					/>
 				</Group>
 			</Group>
-			<Table words={all} choice={choice} onChoice={(choice) => setChosen({ name, choice })} showHop={!fixed.lane} />
+			<Table
+				words={all}
+				choice={choice}
+				onChoice={(choice) => setChosen({ name, choice })}
+				showHop={!fixed.lane}
+				onAct={() => setActing(true)}
+			/>
 		</>
 	);
 }
@@ -112,7 +121,7 @@ function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) =
 const rowKey = (q: QueueItem) => q.delivery.id;
 
 const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
-	{ key: "received_at", title: "Received", width: 92, cell: (q) => <When time={q.received_at} /> },
+	{ key: "received_at", title: "Received", width: 112, cell: (q) => <When time={q.received_at} /> },
 	{ key: "state", title: "State", width: 96, cell: (q) => <State state={q.delivery.state} /> },
 	{
 		key: "subject",
@@ -167,7 +176,7 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 		extra: true,
 		cell: (q) => <When time={q.delivery.warned_at} none="no" />,
 	},
-	{ key: "expires_at", title: "Expires", width: 92, cell: (q) => <When time={q.delivery.expires_at} /> },
+	{ key: "expires_at", title: "Expires", width: 105, cell: (q) => <When time={q.delivery.expires_at} /> },
 	{
 		key: "last_reply",
 		title: "Last reply",
@@ -203,7 +212,9 @@ function Table({
 	choice,
 	onChoice,
 	showHop,
+	onAct,
 }: {
+	onAct: () => void;
 	words: QueueWords;
 	choice: Choice;
 	onChoice: (c: Choice) => void;
@@ -221,6 +232,7 @@ function Table({
 			opens={(q) => ({ to: "/messages/$id", params: { id: q.delivery.message_id } })}
 			choice={choice}
 			onChoice={onChoice}
+			onAct={onAct}
 			above={showHop ? 200 : 210}
 			foot={<CSV path="queue.csv" words={words} file="queue.csv" />}
 			empty={<Nothing title="No messages">Nothing that matches waits now.</Nothing>}

@@ -1,5 +1,6 @@
 import { Text, Tooltip } from "@mantine/core";
 import { chosen, take } from "../api/choices";
+import { kept } from "../api/kept";
 import { useTold } from "./clock";
 import { exact, moment } from "./time";
 
@@ -81,4 +82,5 @@ export function When({ time, none = "–", due }: WhenProps) {
 /** turnTimes shows all times as such, or as so long ago. */
 export function turnTimes() {
 	take({ exact: !chosen().exact });
+	void kept.keep("choice", "console", { ...chosen() }).catch(() => {});
 }
