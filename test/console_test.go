@@ -139,7 +139,7 @@ func TestConsoleQueueIsFilteredByKeyboardAndDeepLinks(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.press("Queue")
 	p.shows("2 lanes with mail waiting", "sunkenpier.example", "foghorn.example", "resting")
-	p.do(browser.Type(`input[aria-label^="Show lanes"]`, "dns-trouble"))
+	p.do(browser.Type(`input[aria-label^="Host, route"]`, "dns-trouble"))
 	if err := eventually(5*time.Second, func() error {
 		if strings.Contains(p.text(), "sunkenpier.example") {
 			return missing("the filter's effect")

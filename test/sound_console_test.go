@@ -3,8 +3,10 @@ package test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"gullroute/internal/core/mail"
+	"gullroute/test/browser"
 )
 
 // From a domain that is not ready to signed messages, in the console alone but for
@@ -42,13 +44,29 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	p := s.open(t, "keeper")
 	p.visit("/messages/" + waiting)
 	p.press("Probe the path")
+	p.click("main form", "Probe")
 	p.shows("connection refused by 127.30.0.20", "a message there takes route to the world",
 		"Who can fix it: remote administrator")
 	p.visit("/probe?target=harbour@saltmarsh.example")
+	p.shows("Nothing is sent unless you ask")
+	time.Sleep(2 * time.Second)
+	if n := s.host(t, "mx.saltmarsh.example").Stats.Connections; n != 0 {
+		t.Errorf("a link to a probe connected %d times by itself", n)
+	}
+	p.do(browser.Press(`main form input[type=checkbox]`))
+	p.click("main form", "Probe")
 	p.shows("Everything works up to the recipient", "the certificate verifies for mx.saltmarsh.example")
 	p.press("Show the transcript")
 	p.shows("RCPT TO:<harbour@saltmarsh.example>", "EHLO mail.skerryline.example")
+	for range 3 { // what happens meanwhile sends nothing again
+		s.until(t, s.out(t, "harbour@barelock.example"), mail.Delivered)
+		time.Sleep(700 * time.Millisecond)
+	}
+	if n := len(s.messages(t, "mx.saltmarsh.example", "harbour@saltmarsh.example")); n != 1 {
+		t.Errorf("one press sent %d messages", n)
+	}
 	p.visit("/probe?inwards=edge&client=127.30.0.10")
+	p.click("main form", "Probe")
 	p.shows("listener edge", "none came through")
 	// Who may only look sees the form, and connects to nobody.
 	v := s.open(t, "deck")

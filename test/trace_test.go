@@ -114,8 +114,8 @@ func TestTenSupportCalls(t *testing.T) {
 			"Find the forward that sends it back"}},
 	} {
 		p.visit("/trace?q=" + url.QueryEscape(strings.Trim(call.search, "“”")))
-		p.do(browser.Visible(`table tbody tr td a`),
-			browser.Press(`table tbody tr td a`))
+		p.do(browser.Visible(`[role=grid] [role=row] a`),
+			browser.Press(`[role=grid] [role=row] a`))
 		if err := eventually(10*time.Second, func() error {
 			text := p.text()
 			for _, w := range call.shows {

@@ -106,8 +106,12 @@ func (s *Directory) WithoutMailbox(ctx context.Context, a address.Address) (stri
 	if err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf("mailbox %s: its %d messages are set aside until they are forgotten; "+
-		"nobody who gets the address later sees them", a.Display(), n)
+	what := fmt.Sprintf("its %d messages are", n)
+	if n == 1 {
+		what = "its 1 message is"
+	}
+	text := fmt.Sprintf("mailbox %s: %s set aside until its time is over; "+
+		"nobody who gets the address later sees them", a.Display(), what)
 	if others := append(old.Addresses, old.Generated...); len(others) > 0 {
 		text += "; mail to " + displays(others) + " is refused too"
 	}

@@ -232,7 +232,7 @@ func (s Revisions) SaveDraft(ctx context.Context, d Draft, who, what string) (in
 func (s Revisions) DiscardDraft(ctx context.Context, who string, version int64) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM config_draft
-				WHERE $1 = 0 OR version = $1 RETURNING base, text)
+				WHERE $1::bigint = 0 OR version = $1::bigint RETURNING base, text)
 			INSERT INTO config_draft_discarded (base, text, who) SELECT base, text, $2 FROM gone
 			ON CONFLICT (one) DO UPDATE SET base = excluded.base, text = excluded.text,
 				who = excluded.who, at = now()`, version, who)

@@ -1,20 +1,26 @@
-import "@mantine/core/styles.layer.css";
-import "@mantine/notifications/styles.layer.css";
-import { Notifications } from "@mantine/notifications";
+import "./styles";
 import { RouterProvider } from "@tanstack/react-router";
-import { useEffect } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { useChoices } from "../api/choices";
 import { begin } from "../api/live";
 import { queries } from "../api/queries";
 import { router } from "./router";
 
+const Notices = lazy(() => import("./notices"));
+
 /** The console for whoever is signed in. */
 export default function App() {
 	const choices = useChoices();
-	useEffect(() => begin(queries), []);
+	const [idle, setIdle] = useState(false);
+	useEffect(() => {
+		begin(queries);
+		// What is to be told waits for its place, which is read when the page stands.
+		const timer = window.setTimeout(() => setIdle(true), 2500);
+		return () => window.clearTimeout(timer);
+	}, []);
 	return (
 		<>
-			<Notifications position="bottom-right" />
+			<Suspense fallback={null}>{idle && <Notices />}</Suspense>
 			{/* Times stand everywhere: another zone draws the page anew. */}
 			<RouterProvider key={choices.zone} router={router} />
 		</>

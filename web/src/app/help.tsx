@@ -8,6 +8,7 @@ const keys: [string, string][] = [
 	["Ctrl-K", "go anywhere: pages, lanes, items, mailboxes"],
 	["?", "this help"],
 	["t", "times as such, or as so long ago"],
+	["l", "to the list of the page"],
 	["↓ ↑ ← →", "move in a list; Page Up and Down, Home, End"],
 	["Enter", "open what is marked"],
 	["Space, Ctrl-A", "choose the row, all that match"],

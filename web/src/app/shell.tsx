@@ -1,41 +1,37 @@
-import {
-	ActionIcon,
-	Alert,
-	AppShell,
-	Badge,
-	Group,
-	Menu,
-	TextInput,
-	Tooltip,
-	UnstyledButton,
-	useMantineColorScheme,
-} from "@mantine/core";
+import { ActionIcon, Alert, Badge, Group, TextInput, Tooltip, UnstyledButton } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
-import {
-	IconCheck,
-	IconCommand,
-	IconHelp,
-	IconMenu2,
-	IconPlugConnectedX,
-	IconSearch,
-	IconUser,
-} from "@tabler/icons-react";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { IconCommand, IconHelp, IconMenu2, IconPlugConnectedX, IconSearch, IconUser } from "@tabler/icons-react";
+import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
-import { lazy, Suspense, useEffect, useRef, useState } from "react";
-import { type Choices, chosen, take, useChoices, zoneOf } from "../api/choices";
+import { type ComponentType, lazy, type ReactNode, Suspense, useEffect, useRef, useState } from "react";
+import { type Choices, take } from "../api/choices";
 import { gull, Problem, type Who } from "../api/client";
 import { kept } from "../api/kept";
 import { type LiveState, useLive } from "../api/live";
-import { undoLast } from "../parts/act";
 import { DraftBar, Hazards } from "../parts/draft-bar";
 import { clock } from "../parts/time";
+import { undoLast } from "../parts/undo";
 import { turnTimes } from "../parts/when";
 import { pageOf, pages } from "./pages";
 import classes from "./shell.module.css";
 
 const Palette = lazy(() => import("./palette"));
 const Help = lazy(() => import("./help"));
+const PagesMenu = lazy(async () => ({ default: (await import("./menus")).PagesMenu }));
+const AccountMenu = lazy(async () => ({ default: (await import("./menus")).AccountMenu }));
+
+/** UponPress is a button until it is pressed for the first time: then its menu is read, and opens. */
+function UponPress({ of: Of, idle }: { of: ComponentType; idle: (open: () => void) => ReactNode }) {
+	const [wanted, setWanted] = useState(false);
+	const button = idle(() => setWanted(true));
+	return wanted ? (
+		<Suspense fallback={button}>
+			<Of />
+		</Suspense>
+	) : (
+		button
+	);
+}
 
 /** The frame of every page. */
 export function Shell() {
@@ -53,6 +49,7 @@ function Frame({ who }: { who: Who }) {
 		["?", () => setOpen("help")],
 		["t", turnTimes],
 		["z", undoLast],
+		["l", () => document.querySelector<HTMLElement>("main [role=grid]")?.focus()],
 	]);
 	useEffect(() => {
 		if (open) {
@@ -60,9 +57,10 @@ function Frame({ who }: { who: Who }) {
 		}
 	}, [open]);
 	useKeptChoices();
+	const at = useLocation().pathname;
 	return (
-		<AppShell header={{ height: 48 }} padding="md">
-			<AppShell.Header className={classes.header}>
+		<>
+			<header className={classes.header}>
 				<a className="skip" href="#main">
 					Skip to the page
 				</a>
@@ -71,7 +69,14 @@ function Frame({ who }: { who: Who }) {
 						<img src="/gull.svg" alt="" width={24} height={24} />
 						<span className={classes.name}>Gull Route</span>
 					</Link>
-					<PagesMenu />
+					<UponPress
+						of={PagesMenu}
+						idle={(open) => (
+							<UnstyledButton className={classes.pages} onClick={open} title="All pages">
+								<IconMenu2 size={20} /> {pageOf(at)?.label}
+							</UnstyledButton>
+						)}
+					/>
 					<nav aria-label="Pages" className={classes.nav}>
 						{pages.map((p) => (
 							<Link key={p.to} to={p.to} activeOptions={{ exact: p.to === "/" }} className={classes.link}>
@@ -91,25 +96,41 @@ function Frame({ who }: { who: Who }) {
 							<IconCommand size={18} />
 						</ActionIcon>
 					</Tooltip>
-					<Tooltip label="What this page is for  ( ? )">
-						<ActionIcon variant="subtle" className={classes.icon} aria-label="Help" onClick={() => setOpen("help")}>
-							<IconHelp size={18} />
-						</ActionIcon>
-					</Tooltip>
-					<Account who={who} />
+					<ActionIcon
+						variant="subtle"
+						title="What this page is for  ( ? )"
+						className={classes.icon}
+						aria-label="Help"
+						onClick={() => setOpen("help")}
+					>
+						<IconHelp size={18} />
+					</ActionIcon>
+					<UponPress
+						of={AccountMenu}
+						idle={(open) => (
+							<ActionIcon
+								variant="subtle"
+								className={classes.icon}
+								aria-label={`Signed in as ${who.name}`}
+								onClick={open}
+							>
+								<IconUser size={18} />
+							</ActionIcon>
+						)}
+					/>
 				</Group>
-			</AppShell.Header>
+			</header>
 			<Suspense fallback={null}>
 				{been.palette && <Palette open={open === "palette"} onClose={() => setOpen(null)} />}
 				{been.help && <Help open={open === "help"} onClose={() => setOpen(null)} />}
 			</Suspense>
-			<AppShell.Main id="main">
+			<main id="main" className={classes.main}>
 				<Unreachable />
 				<Hazards />
 				<Outlet />
 				<DraftBar />
-			</AppShell.Main>
-		</AppShell>
+			</main>
+		</>
 	);
 }
 
@@ -149,34 +170,15 @@ function Find() {
 function LiveBadge({ state }: { state: LiveState }) {
 	const live = state === "live";
 	return (
-		<Tooltip
-			label={live ? "Events come in as they happen" : "Events do not come in; the page is read again every ten seconds"}
+		<Badge
+			size="sm"
+			tt="none"
+			variant="outline"
+			className={live ? classes.live : classes.away}
+			title={live ? "Events come in as they happen" : "Events do not come in; the page is read again every ten seconds"}
 		>
-			<Badge size="sm" tt="none" variant="outline" className={live ? classes.live : classes.away}>
-				{live ? "live" : "not live"}
-			</Badge>
-		</Tooltip>
-	);
-}
-
-/** PagesMenu is the navigation where there is no room for it in a line. */
-function PagesMenu() {
-	const here = pageOf(useLocation().pathname);
-	return (
-		<Menu>
-			<Menu.Target>
-				<UnstyledButton className={classes.pages} aria-label="Pages, as a menu">
-					<IconMenu2 size={20} /> {here?.label}
-				</UnstyledButton>
-			</Menu.Target>
-			<Menu.Dropdown>
-				{pages.map((p) => (
-					<Menu.Item key={p.to} component={Link} to={p.to}>
-						{p.label}
-					</Menu.Item>
-				))}
-			</Menu.Dropdown>
-		</Menu>
+			{live ? "live" : "not live"}
+		</Badge>
 	);
 }
 
@@ -189,73 +191,6 @@ function useKeptChoices() {
 			take(mine.value as Partial<Choices>);
 		}
 	}, [mine]);
-}
-
-/** choose takes a choice and lets the service keep it. */
-function choose(change: Partial<Choices>) {
-	take(change);
-	void kept.keep("choice", "console", { ...chosen() }).catch(() => {});
-}
-
-const Check = ({ on }: { on: boolean }) => (
-	<IconCheck size={14} opacity={on ? 1 : 0} aria-label={on ? "chosen" : undefined} />
-);
-
-function Account({ who }: { who: Who }) {
-	const choices = useChoices();
-	const { colorScheme, setColorScheme } = useMantineColorScheme();
-	const client = useQueryClient();
-	return (
-		<Menu>
-			<Menu.Target>
-				<ActionIcon variant="subtle" className={classes.icon} aria-label={`Signed in as ${who.name}`}>
-					<IconUser size={18} />
-				</ActionIcon>
-			</Menu.Target>
-			<Menu.Dropdown>
-				<Menu.Label>
-					{who.name}, {who.role === "viewer" ? "may look, not change" : who.role}
-				</Menu.Label>
-				<Menu.Divider />
-				<Menu.Label>Times</Menu.Label>
-				{[
-					{ zone: "browser", label: `in my zone: ${zoneOf({ ...choices, zone: "browser" })}` },
-					{ zone: "UTC", label: "in UTC" },
-				].map((z) => (
-					<Menu.Item
-						key={z.zone}
-						leftSection={<Check on={choices.zone === z.zone} />}
-						onClick={() => choose({ zone: z.zone })}
-					>
-						{z.label}
-					</Menu.Item>
-				))}
-				<Menu.Item leftSection={<Check on={choices.exact} />} onClick={() => choose({ exact: !choices.exact })}>
-					as such, not as so long ago ( t )
-				</Menu.Item>
-				<Menu.Divider />
-				<Menu.Label>Looks</Menu.Label>
-				<Menu.Item leftSection={<Check on={choices.dense} />} onClick={() => choose({ dense: !choices.dense })}>
-					low rows in lists
-				</Menu.Item>
-				{(["auto", "light", "dark"] as const).map((c) => (
-					<Menu.Item key={c} leftSection={<Check on={colorScheme === c} />} onClick={() => setColorScheme(c)}>
-						{c === "auto" ? "colours as the system has them" : `${c} colours`}
-					</Menu.Item>
-				))}
-				<Menu.Divider />
-				<Menu.Item
-					onClick={async () => {
-						await gull.signOut();
-						client.clear();
-						window.location.assign("/");
-					}}
-				>
-					Sign out
-				</Menu.Item>
-			</Menu.Dropdown>
-		</Menu>
-	);
 }
 
 /** Unreachable says so on top of what was known before. */

@@ -45,7 +45,7 @@ const buoy: MantineColorsTuple = [
 export const theme = createTheme({
 	colors: { kelp, brass, buoy },
 	primaryColor: "kelp",
-	primaryShade: { light: 7, dark: 4 },
+	primaryShade: 7,
 	autoContrast: true,
 	fontFamily: "'Inter', 'Segoe UI', system-ui, 'DejaVu Sans', sans-serif",
 	fontFamilyMonospace: "ui-monospace, 'Cascadia Mono', 'DejaVu Sans Mono', monospace",
@@ -54,6 +54,11 @@ export const theme = createTheme({
 	cursorType: "pointer",
 	focusRing: "auto",
 	respectReducedMotion: true,
+	// A dialog's head is none of the page.
+	components: {
+		DrawerHeader: { defaultProps: { role: "presentation" } },
+		ModalHeader: { defaultProps: { role: "presentation" } },
+	},
 });
 
 /** The page's own tokens; see docs/console.md. */

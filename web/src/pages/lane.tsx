@@ -161,22 +161,23 @@ function Flow({ lane }: { lane: LaneDetail }) {
 				<b>Last hour</b> <Key color="kelp-6" /> {count(sum("received"))} received <Key color="blue-6" />{" "}
 				{count(sum("left"))} left <Key color="brass-5" /> {count(sum("deferred"))} attempts deferred
 			</Text>
-			<Areas
-				h={110}
-				data={data}
-				dataKey="time"
-				withDots={false}
-				curveType="step"
-				gridAxis="none"
-				xAxisProps={{ interval: 14 }}
-				yAxisProps={{ width: 34, allowDecimals: false }}
-				aria-label="Messages a minute"
-				series={[
-					{ name: "received", color: "kelp.6" },
-					{ name: "left", color: "blue.6" },
-					{ name: "deferred", color: "brass.5" },
-				]}
-			/>
+			<div role="img" aria-label="Messages a minute">
+				<Areas
+					h={110}
+					data={data}
+					dataKey="time"
+					withDots={false}
+					curveType="step"
+					gridAxis="none"
+					xAxisProps={{ interval: 14 }}
+					yAxisProps={{ width: 34, allowDecimals: false }}
+					series={[
+						{ name: "received", color: "kelp.6" },
+						{ name: "left", color: "blue.6" },
+						{ name: "deferred", color: "brass.5" },
+					]}
+				/>
+			</div>
 		</>
 	);
 }

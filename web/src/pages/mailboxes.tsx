@@ -16,11 +16,12 @@ import {
 	setup,
 } from "../api/setup";
 import type { Column } from "../parts/columns";
-import { Editor, useMayChange } from "../parts/editor";
+import { Editor } from "../parts/editor";
 import { title as upper, words } from "../parts/fields";
 import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
+import { useMayChange } from "../parts/may";
 import { usePages } from "../parts/pages";
 import { Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";

@@ -4,8 +4,8 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Revision, setup } from "../api/setup";
-import { useMayChange } from "../parts/editor";
 import { Heading } from "../parts/heading";
+import { useMayChange } from "../parts/may";
 import { Failed, Loading } from "../parts/states";
 import { exact, When } from "../parts/when";
 import { ChangeTable, YAML } from "./draft";
@@ -38,7 +38,7 @@ export function RevisionsPage() {
 							<Table.Th>At</Table.Th>
 							<Table.Th>By</Table.Th>
 							<Table.Th>Why</Table.Th>
-							<Table.Th />
+							<Table.Th>Back</Table.Th>
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>

@@ -33,7 +33,7 @@ export function ScheduleView() {
 				<Text size="sm" mb="xs">
 					What happens to a message whose host never answers; each mark is an attempt, and the shade behind it how much
 					later jitter may let it be. Try out other times here; set them under{" "}
-					<To to="/setup/service" inherit>
+					<To to="/setup/service" inherit underline="always">
 						Server
 					</To>
 					, or for one route or peer there.
@@ -124,7 +124,8 @@ function Drawn({ preview: p }: { preview: Preview }) {
 				<Title order={2} size="h5" id="attempts" p="sm" pb={0}>
 					{p.attempts.length} attempts
 				</Title>
-				<div style={{ maxHeight: 320, overflow: "auto" }}>
+				{/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard */}
+				<section style={{ maxHeight: 320, overflow: "auto" }} aria-label="The attempts" tabIndex={0}>
 					<Table verticalSpacing={3} stickyHeader>
 						<Table.Thead>
 							<Table.Tr>
@@ -137,7 +138,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 								<Table.Th ta="right" w={140}>
 									At the latest
 								</Table.Th>
-								<Table.Th />
+								<Table.Th>Then</Table.Th>
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>
@@ -151,7 +152,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 							))}
 						</Table.Tbody>
 					</Table>
-				</div>
+				</section>
 			</section>
 		</>
 	);

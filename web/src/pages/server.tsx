@@ -4,9 +4,10 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { setup } from "../api/setup";
 import { useAsk } from "../parts/ask";
-import { Editor, useMayChange } from "../parts/editor";
+import { Editor } from "../parts/editor";
 import { title, words } from "../parts/fields";
 import { Heading } from "../parts/heading";
+import { useMayChange } from "../parts/may";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { When } from "../parts/when";
 

@@ -18,8 +18,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type ActionRequest, type Done, type QueueWords, queue, type Verb } from "../api/queue";
 import { setup } from "../api/setup";
-import { useMayChange } from "./editor";
+import { useMayChange } from "./may";
 import { count, plural } from "./text";
+import { setUndo } from "./undo";
 
 /** What one can do with messages, in the words of the commands. */
 const verbs: Record<Verb, { label: string; title: string; about: string; button: string; danger?: boolean }> = {
@@ -74,22 +75,12 @@ const verbs: Record<Verb, { label: string; title: string; about: string; button:
 const order: Verb[] = ["flush", "hold", "release", "reroute", "expire", "change-domain", "return", "drop"];
 
 /** Actions is the menu of what can be done with what the words select. */
-export function Actions({
-	words,
-	what,
-	opened,
-	onOpened,
-}: {
-	words: QueueWords;
-	what: string;
-	opened?: boolean;
-	onOpened?: (is: boolean) => void;
-}) {
+export function Actions({ words, what }: { words: QueueWords; what: string }) {
 	const [verb, setVerb] = useState<Verb | null>(null);
 	const mayChange = useMayChange();
 	return (
 		<>
-			<Menu position="bottom-end" opened={opened} onChange={onOpened} returnFocus={false}>
+			<Menu position="bottom-end" returnFocus={false}>
 				<Menu.Target>
 					<Button
 						size="xs"
@@ -114,6 +105,34 @@ export function Actions({
 	);
 }
 
+/** ActionsByKey is the same menu as a dialog, for who has the keyboard only. */
+export function ActionsByKey({ words, what, onClose }: { words: QueueWords; what: string; onClose: () => void }) {
+	const [verb, setVerb] = useState<Verb | null>(null);
+	const mayChange = useMayChange();
+	if (verb) {
+		return <Acting verb={verb} words={words} onClose={onClose} />;
+	}
+	return (
+		<Modal opened onClose={onClose} title={what} size="xs">
+			<Stack gap={4}>
+				{order.map((v, n) => (
+					<Button
+						key={v}
+						variant="default"
+						size="xs"
+						justify="start"
+						disabled={!mayChange}
+						data-autofocus={n === 0 || undefined}
+						onClick={() => setVerb(v)}
+					>
+						{verbs[v].label}
+					</Button>
+				))}
+			</Stack>
+		</Modal>
+	);
+}
+
 /** Act is one action as a button. */
 export function Act({ verb, words, label }: { verb: Verb; words: QueueWords; label: string }) {
 	const [open, setOpen] = useState(false);
@@ -134,19 +153,13 @@ export function Act({ verb, words, label }: { verb: Verb; words: QueueWords; lab
 	);
 }
 
-/** The way back of what was done last, while its notice stands. */
-let back: (() => void) | undefined;
-
-/** undoLast takes back what was done last, as the button in its notice does. */
-export const undoLast = () => back?.();
-
 /** told lets a person know what came of it, with the way back. */
 export function useTold() {
 	const client = useQueryClient();
 	return (done: Done, undo: boolean) => {
 		void client.invalidateQueries();
 		const takeBack = async () => {
-			back = undefined;
+			setUndo(undefined);
 			notifications.hide(id);
 			try {
 				const answer = await queue.undo(done.action, () => {});
@@ -157,9 +170,7 @@ export function useTold() {
 			void client.invalidateQueries();
 		};
 		const id = notifications.show({
-			onClose: () => {
-				back = undefined;
-			},
+			onClose: () => setUndo(undefined),
 			color: done.touched || done.text.includes("pause") ? "kelp" : "brass",
 			autoClose: undo ? 60_000 : 6_000,
 			message: (
@@ -174,7 +185,7 @@ export function useTold() {
 			),
 		});
 		if (undo && done.action > 0) {
-			back = () => void takeBack();
+			setUndo(() => void takeBack());
 		}
 	};
 }

@@ -5,7 +5,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { gull } from "../api/client";
 import { type Hazard, setup } from "../api/setup";
 import classes from "./draft-bar.module.css";
-import { useMayChange } from "./editor";
+import { useMayChange } from "./may";
 import { plural } from "./text";
 import { To, ToButton } from "./to";
 import { When } from "./when";

@@ -1,21 +1,15 @@
 import { Alert, Button, Drawer, Group, Stack, Text } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { notifications } from "@mantine/notifications";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef, useState } from "react";
-import { gull } from "../api/client";
 import { type Field, type Fields, Refused } from "../api/setup";
 import { useAsk } from "./ask";
 import { Clashes } from "./clashes";
 import { FieldsForm } from "./fields";
 import { Guard } from "./guard";
+import { useMayChange } from "./may";
 import { type Clash, differing, merge, put } from "./merge";
-
-/** useMayChange reports whether who is signed in may change things. */
-export function useMayChange(): boolean {
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
-	return me.data?.role === "administrator";
-}
 
 /** One thing as it was seen: its fields, and the mark that changes with them. */
 export type Seen = { fields: Fields; mark: string };

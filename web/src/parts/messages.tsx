@@ -3,7 +3,7 @@ import { useDisclosure } from "@mantine/hooks";
 import { useState } from "react";
 import type { QueueItem } from "../api/client";
 import { type QueueWords, queue } from "../api/queue";
-import { Actions } from "./act";
+import { Actions, ActionsByKey } from "./act";
 import type { Column } from "./columns";
 import { CSV } from "./csv";
 import { FilterText } from "./filter";
@@ -55,8 +55,6 @@ export function Messages({
 						<Actions
 							words={{ delivery: [...choice.keys] }}
 							what={plural(choice.keys.size, "chosen message", "chosen messages")}
-							opened={acting}
-							onOpened={setActing}
 						/>
 					)}
 					<Actions
@@ -65,6 +63,13 @@ export function Messages({
 					/>
 				</Group>
 			</Group>
+			{acting && (
+				<ActionsByKey
+					words={choice.all ? all : { delivery: [...choice.keys] }}
+					what={choice.all ? "All that match" : plural(choice.keys.size, "chosen message", "chosen messages")}
+					onClose={() => setActing(false)}
+				/>
+			)}
 			<Table
 				words={all}
 				choice={choice}

@@ -5,7 +5,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Pause as PauseRecord, queue } from "../api/queue";
 import { useTold } from "./act";
-import { useMayChange } from "./editor";
+import { useMayChange } from "./may";
 import { When } from "./when";
 
 type Kind = PauseRecord["kind"];

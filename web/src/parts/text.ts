@@ -1,9 +1,17 @@
-/** octets writes a size for people. */
+const size = new Intl.NumberFormat("en-GB", { maximumSignificantDigits: 3, useGrouping: false });
+
+/** octets writes a size for people: 900 B, 12 kB, 2.5 MB, 3 GB. */
 export function octets(n: number): string {
-	if (n < 10_000) {
+	if (n < 1000) {
 		return `${n} B`;
 	}
-	return n < 10_000_000 ? `${Math.round(n / 1000)} KB` : `${(n / 1e6).toFixed(1).replace(/\.0$/, "")} MB`;
+	const units = ["kB", "MB", "GB", "TB"];
+	let v = n / 1000;
+	while (v >= 999.5 && units.length > 1) {
+		v /= 1000;
+		units.shift();
+	}
+	return `${v < 10 ? size.format(Math.round(v * 10) / 10) : Math.round(v)} ${units[0]}`;
 }
 
 const number = new Intl.NumberFormat("en-GB");

@@ -1,0 +1,103 @@
+import { ActionIcon, Menu, UnstyledButton, useMantineColorScheme } from "@mantine/core";
+import { IconCheck, IconMenu2, IconUser } from "@tabler/icons-react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useLocation } from "@tanstack/react-router";
+import { type Choices, chosen, take, useChoices, zoneOf } from "../api/choices";
+import { gull } from "../api/client";
+import { kept } from "../api/kept";
+import { pageOf, pages } from "./pages";
+import classes from "./shell.module.css";
+
+/** PagesMenu is the navigation where there is no room for it in a line. */
+export function PagesMenu() {
+	const here = pageOf(useLocation().pathname);
+	return (
+		<Menu defaultOpened>
+			<Menu.Target>
+				<UnstyledButton className={classes.pages} title="All pages">
+					<IconMenu2 size={20} /> {here?.label}
+				</UnstyledButton>
+			</Menu.Target>
+			<Menu.Dropdown>
+				{pages.map((p) => (
+					<Menu.Item key={p.to} component={Link} to={p.to}>
+						{p.label}
+					</Menu.Item>
+				))}
+			</Menu.Dropdown>
+		</Menu>
+	);
+}
+
+/** choose takes a choice and lets the service keep it. */
+function choose(change: Partial<Choices>) {
+	take(change);
+	void kept.keep("choice", "console", { ...chosen() }).catch(() => {});
+}
+
+const Check = ({ on }: { on: boolean }) => (
+	<IconCheck size={14} opacity={on ? 1 : 0} aria-label={on ? "chosen" : undefined} />
+);
+
+/** The account, how times are told and how things look. */
+export function AccountMenu() {
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	const who = me.data;
+	const choices = useChoices();
+	const { colorScheme, setColorScheme } = useMantineColorScheme();
+	const client = useQueryClient();
+	if (!who) {
+		return null;
+	}
+	return (
+		<Menu defaultOpened>
+			<Menu.Target>
+				<ActionIcon variant="subtle" className={classes.icon} aria-label={`Signed in as ${who.name}`}>
+					<IconUser size={18} />
+				</ActionIcon>
+			</Menu.Target>
+			<Menu.Dropdown>
+				<Menu.Label>
+					{who.name}, {who.role === "viewer" ? "may look, not change" : who.role}
+				</Menu.Label>
+				<Menu.Divider />
+				<Menu.Label>Times</Menu.Label>
+				{[
+					{ zone: "browser", label: `in my zone: ${zoneOf({ ...choices, zone: "browser" })}` },
+					{ zone: "UTC", label: "in UTC" },
+				].map((z) => (
+					<Menu.Item
+						key={z.zone}
+						leftSection={<Check on={choices.zone === z.zone} />}
+						onClick={() => choose({ zone: z.zone })}
+					>
+						{z.label}
+					</Menu.Item>
+				))}
+				<Menu.Item leftSection={<Check on={choices.exact} />} onClick={() => choose({ exact: !choices.exact })}>
+					as such, not as so long ago ( t )
+				</Menu.Item>
+				<Menu.Divider />
+				<Menu.Label>Looks</Menu.Label>
+				<Menu.Item leftSection={<Check on={choices.dense} />} onClick={() => choose({ dense: !choices.dense })}>
+					low rows in lists
+				</Menu.Item>
+				{(["auto", "light", "dark"] as const).map((c) => (
+					<Menu.Item key={c} leftSection={<Check on={colorScheme === c} />} onClick={() => setColorScheme(c)}>
+						{c === "auto" ? "colours as the system has them" : `${c} colours`}
+					</Menu.Item>
+				))}
+				<Menu.Divider />
+				<Menu.Item
+					onClick={async () => {
+						await gull.signOut();
+						client.clear();
+						window.location.assign("/");
+					}}
+				>
+					Sign out
+				</Menu.Item>
+			</Menu.Dropdown>
+		</Menu>
+	);
+}

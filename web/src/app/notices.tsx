@@ -1,0 +1,7 @@
+import "@mantine/notifications/styles.layer.css";
+import { Notifications } from "@mantine/notifications";
+
+/** Where notices come up. */
+export default function Notices() {
+	return <Notifications position="bottom-right" />;
+}
