@@ -333,10 +333,14 @@ func (a draftCommands) draftDiscard() *cobra.Command {
 			if err := a.client().DiscardDraft(c.Context()); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, "The draft is forgotten. To have it back: gull draft discard --take-back")
+			fmt.Fprintln(
+				a.out,
+				"The draft is forgotten. To have it back: gull draft discard --take-back",
+			)
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&back, "take-back", false, "make the draft that was discarded last the draft again")
+	c.Flags().
+		BoolVar(&back, "take-back", false, "make the draft that was discarded last the draft again")
 	return c
 }

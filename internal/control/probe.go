@@ -241,7 +241,8 @@ func (x *probing) usual(to *address.Address, host string, port int, began time.T
 		x.note(
 			"route",
 			probe.Warning,
-			"a message there is sent back by our own rules: "+fault.String()+"; probed directly all the same",
+			"a message there is sent back by our own rules: "+fault.String()+
+				"; probed directly all the same",
 			diagnose.NoCause,
 			began,
 		)

@@ -61,6 +61,7 @@ func (s *Service) parts() []part {
 		archivesAPI{s},
 		snagAPI{s},
 		keptAPI{s},
+		tableAPI{s},
 		keysAPI{s},
 		probeAPI{s},
 		reviewAPI{s},

@@ -165,7 +165,12 @@ type EntryChange struct {
 }
 
 func (s directoryAPI) entryOf(m *directory.Mailbox) *out[api.Entry] {
-	e := api.Entry{Fields: m.Fields(), Generated: []string{}, About: mailboxFields, Mark: markOf(m.Fields())}
+	e := api.Entry{
+		Fields:    m.Fields(),
+		Generated: []string{},
+		About:     mailboxFields,
+		Mark:      markOf(m.Fields()),
+	}
 	for _, a := range m.Generated {
 		e.Generated = append(e.Generated, a.Display())
 	}
@@ -178,7 +183,12 @@ var (
 )
 
 func aliasEntry(a *directory.Alias) api.Entry {
-	return api.Entry{Fields: a.Fields(), Generated: []string{}, About: aliasFields, Mark: markOf(a.Fields())}
+	return api.Entry{
+		Fields:    a.Fields(),
+		Generated: []string{},
+		About:     aliasFields,
+		Mark:      markOf(a.Fields()),
+	}
 }
 
 // markOf is a mark of fields: it changes with them.
@@ -271,7 +281,10 @@ func merged(fields, over map[string]any) map[string]any {
 }
 
 // mailboxRemoval says what taking a mailbox out would do.
-func (s directoryAPI) mailboxRemoval(ctx context.Context, in *EntryPath) (*out[api.Removal], error) {
+func (s directoryAPI) mailboxRemoval(
+	ctx context.Context,
+	in *EntryPath,
+) (*out[api.Removal], error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err

@@ -37,7 +37,10 @@ type ProbeBody struct {
 	Client  string   `json:"client,omitempty" doc:"With inwards: an address of this machine to come from"`
 }
 
-func (s probeAPI) probe(ctx context.Context, in *struct{ Body ProbeBody }) (*out[probe.Probe], error) {
+func (s probeAPI) probe(
+	ctx context.Context,
+	in *struct{ Body ProbeBody },
+) (*out[probe.Probe], error) {
 	p, err := s.run(ctx, in.Body, nil)
 	if err != nil {
 		return nil, err

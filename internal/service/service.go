@@ -74,7 +74,6 @@ func New(o Options) (*Service, error) {
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
-	s.serveTables()
 	s.console()
 	l, err := net.Listen("tcp", o.Address)
 	if err != nil {

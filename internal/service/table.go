@@ -24,40 +24,75 @@ type table struct {
 }
 
 var tables = []table{
-	{"queue", []string{"delivery.id", "delivery.message_id", "received_at", "delivery.state", "subject",
-		"sender", "delivery.recipient", "size", "delivery.attempts", "delivery.next_attempt_at",
-		"delivery.warned_at", "delivery.expires_at", "delivery.cause", "delivery.route",
-		"delivery.next_hop", "delivery.last_reply.stage", "delivery.last_reply.host",
-		"delivery.last_reply.code", "delivery.last_reply.enhanced", "delivery.last_reply.text"}},
-	{"lanes", []string{"id", "route", "next_hop", "state", "why", "waiting", "deferred", "held", "sending",
-		"bytes", "oldest_at", "next_attempt_at", "cause", "last_reply.code", "last_reply.enhanced",
-		"last_reply.text"}},
-	{"trace", []string{"id", "received_at", "sender", "deliveries.*.recipient", "deliveries.*.state",
-		"subject", "message_id_header", "size", "client_address", "listener", "account",
-		"refused.recipient", "refused.code", "refused.enhanced", "refused.text"}},
-	{"sessions", []string{"id", "started_at", "ended_at", "seconds", "direction", "listener", "route",
-		"name", "address", "tls", "account", "message_count", "refused", "bytes_in", "bytes_out",
-		"outcome", "ended"}},
+	{
+		"queue",
+		[]string{"delivery.id", "delivery.message_id", "received_at", "delivery.state", "subject",
+			"sender", "delivery.recipient", "size", "delivery.attempts", "delivery.next_attempt_at",
+			"delivery.warned_at", "delivery.expires_at", "delivery.cause", "delivery.route",
+			"delivery.next_hop", "delivery.last_reply.stage", "delivery.last_reply.host",
+			"delivery.last_reply.code", "delivery.last_reply.enhanced", "delivery.last_reply.text"},
+	},
+	{
+		"lanes",
+		[]string{
+			"id",
+			"route",
+			"next_hop",
+			"state",
+			"why",
+			"waiting",
+			"deferred",
+			"held",
+			"sending",
+			"bytes",
+			"oldest_at",
+			"next_attempt_at",
+			"cause",
+			"last_reply.code",
+			"last_reply.enhanced",
+			"last_reply.text",
+		},
+	},
+	{
+		"trace",
+		[]string{"id", "received_at", "sender", "deliveries.*.recipient", "deliveries.*.state",
+			"subject", "message_id_header", "size", "client_address", "listener", "account",
+			"refused.recipient", "refused.code", "refused.enhanced", "refused.text"},
+	},
+	{
+		"sessions",
+		[]string{"id", "started_at", "ended_at", "seconds", "direction", "listener", "route",
+			"name", "address", "tls", "account", "message_count", "refused", "bytes_in", "bytes_out",
+			"outcome", "ended"},
+	},
 	{"actions", []string{"id", "at", "who", "verb", "on", "touched", "why", "undone_by"}},
-	{"snags", []string{"id", "state", "severity", "cause", "title", "place.kind", "place.name", "waiting",
-		"failed", "since", "last_at", "closed_at", "ended", "who_can_fix", "advice", "mine", "note"}},
+	{
+		"snags",
+		[]string{"id", "state", "severity", "cause", "title", "place.kind", "place.name", "waiting",
+			"failed", "since", "last_at", "closed_at", "ended", "who_can_fix", "advice", "mine", "note"},
+	},
 	{"report/messages", []string{"at", "kind", "message_id", "delivery_id", "refusal_id", "subject",
 		"sender", "recipient", "size", "text"}},
 }
 
-// serveTables serves each table under its path with .csv and .jsonl behind it.
-func (s *Service) serveTables() {
+// tableAPI serves each table under its path with .csv and .jsonl behind it.
+type tableAPI struct{ *Service }
+
+func (s tableAPI) register(huma.API) {
 	for _, t := range tables {
-		s.app.Get("/api/v1/"+t.path+".csv", func(c fiber.Ctx) error { return s.sendTable(c, t, true) })
-		s.app.Get("/api/v1/"+t.path+".jsonl", func(c fiber.Ctx) error { return s.sendTable(c, t, false) })
+		s.app.Get("/api/v1/"+t.path+".csv", func(c fiber.Ctx) error { return s.send(c, t, true) })
+		s.app.Get(
+			"/api/v1/"+t.path+".jsonl",
+			func(c fiber.Ctx) error { return s.send(c, t, false) },
+		)
 	}
 }
 
 // tablePage is how many rows are read at once.
 const tablePage = 500
 
-// sendTable reads a list page by page, as whoever asks would, and writes rows as they come.
-func (s *Service) sendTable(c fiber.Ctx, t table, asCSV bool) error {
+// send reads a list page by page, as whoever asks would, and writes rows as they come.
+func (s tableAPI) send(c fiber.Ctx, t table, asCSV bool) error {
 	if _, err := s.require(c, false); err != nil {
 		return err
 	}
@@ -107,7 +142,7 @@ func (s *Service) sendTable(c fiber.Ctx, t table, asCSV bool) error {
 }
 
 // asking makes a function that reads a page of a list, with the identity of a request.
-func (s *Service) asking(
+func (s tableAPI) asking(
 	c fiber.Ctx,
 	path string,
 	words url.Values,

@@ -312,7 +312,8 @@ func setAside(ctx context.Context, tx pgx.Tx, gone []string) error {
 // MailboxCount is how many messages lie in a mailbox.
 func (s Directory) MailboxCount(ctx context.Context, mailbox string) (n int64, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(messages), 0)::bigint FROM
-		(SELECT mailbox, messages FROM mailbox_use UNION ALL SELECT mailbox, messages FROM mailbox_delta) u
+		(SELECT mailbox, messages FROM mailbox_use
+			UNION ALL SELECT mailbox, messages FROM mailbox_delta) u
 		WHERE mailbox = $1`, mailbox).Scan(&n)
 	return n, err
 }
@@ -417,7 +418,11 @@ func (s Mailboxes) MailboxesUse(ctx context.Context, mailboxes []string) (map[st
 	out := map[string]int64{}
 	var box string
 	var octets int64
-	_, err = pgx.ForEachRow(rows, []any{&box, &octets}, func() error { out[box] = octets; return nil })
+	_, err = pgx.ForEachRow(
+		rows,
+		[]any{&box, &octets},
+		func() error { out[box] = octets; return nil },
+	)
 	return out, err
 }
 

@@ -49,7 +49,11 @@ func (s Kept) Keep(ctx context.Context, who string, k mail.Kept) error {
 			return err
 		}
 		if n >= maxKept {
-			return fault.Refuse("name", "%d things are kept already, and no more fit; remove one", n)
+			return fault.Refuse(
+				"name",
+				"%d things are kept already, and no more fit; remove one",
+				n,
+			)
 		}
 		_, err := tx.Exec(ctx, `INSERT INTO kept (owner, kind, name, value, who)
 			VALUES ($1, $2, $3, $4, $5) ON CONFLICT (owner, kind, name) DO UPDATE
