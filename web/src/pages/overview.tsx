@@ -8,7 +8,7 @@ import { FlowChart } from "../parts/flow";
 import { Heading } from "../parts/heading";
 import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
-import { State } from "../parts/state";
+import { State, worstOf } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, plural, shown } from "../parts/text";
 import { clock, zoneName } from "../parts/time";
@@ -292,9 +292,12 @@ function Recent() {
 								</To>
 							</Table.Td>
 							<Table.Td className={classes.clip} title={m.deliveries.map((d) => d.recipient).join(", ")}>
+								{m.deliveries.length > 1 && `${m.deliveries.length}: `}
 								{m.deliveries[0] ? shown(m.deliveries[0].recipient) : "–"}
 							</Table.Td>
-							<Table.Td w={104}>{m.deliveries[0] && <State state={m.deliveries[0].state} />}</Table.Td>
+							<Table.Td w={104}>
+								{m.deliveries[0] && <State state={worstOf(m.deliveries) ?? m.deliveries[0].state} />}
+							</Table.Td>
 						</Table.Tr>
 					))}
 				</Table.Tbody>

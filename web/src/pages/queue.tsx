@@ -20,6 +20,7 @@ import { Nothing } from "../parts/states";
 import { count, octets, plural } from "../parts/text";
 import { To } from "../parts/to";
 import { WhyVerdict } from "../parts/verdict";
+import { Views } from "../parts/views";
 import { When } from "../parts/when";
 import { ActionsView } from "./actions";
 import { NodesView } from "./nodes";
@@ -51,7 +52,10 @@ export function QueuePage() {
 						onChange={(v) => void navigate({ to: "/queue", search: { view: v === "lanes" ? undefined : v } as never })}
 					/>
 				</Group>
-				<Stopper />
+				<Group gap="xs">
+					<Views />
+					<Stopper />
+				</Group>
 			</Group>
 			{view === "lanes" && <Lanes />}
 			{view === "messages" && <AllMessages />}

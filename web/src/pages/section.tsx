@@ -67,7 +67,7 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		many: "Relay rules",
 		says: "Who may send to others' domains. The first that matches decides; without a match the answer is no. Mail for our own domains needs no rule.",
 		empty: "Nobody relays, which is safe. Add a rule for the network of your own machines, or for people who sign in.",
-		columns: ["action", "networks", "accounts", "listeners", "senders", "recipients"],
+		columns: ["action", "networks", "accounts", "certificates", "listeners", "senders", "recipients"],
 		first: ["name", "action", "networks", "accounts", "listeners", "senders", "recipients", "own_sender", "limits"],
 	},
 	routes: {

@@ -11,6 +11,7 @@ import { nextStep, Severity, where, whoCan } from "../parts/snag";
 import { Nothing } from "../parts/states";
 import { count, plural } from "../parts/text";
 import { To } from "../parts/to";
+import { Views } from "../parts/views";
 import { When } from "../parts/when";
 
 /** What is wrong, worst first: each cause at each place once. */
@@ -46,6 +47,7 @@ export function SnagsPage() {
 							minor
 						</Text>
 					)}
+					<Views />
 					<FilterText label="Place" value={words.place} onChange={(place) => set({ place })} />
 					<Checkbox
 						size="xs"

@@ -10,10 +10,11 @@ import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
-import { State } from "../parts/state";
+import { State, worstOf } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { octets, shown } from "../parts/text";
 import { To } from "../parts/to";
+import { Views } from "../parts/views";
 import { AsOf, exact, When } from "../parts/when";
 import { ArchivesView } from "./archives";
 import { FollowView } from "./follow";
@@ -47,6 +48,7 @@ export function TracePage() {
 						})
 					}
 				/>
+				<Views />
 			</Group>
 			{view !== "archives" && view !== "live" && <ArchiveNote />}
 			{view === "messages" && <SearchView />}
@@ -266,15 +268,11 @@ function WhyRefused({ found }: { found: Found }) {
 	);
 }
 
-/** The worst state counts: that is what somebody asks about. */
-const worstFirst = ["bounced", "expired", "deferred", "held", "waiting", "sending", "delivered", "discarded"];
-
 function Sum({ found }: { found: Found }) {
 	if (found.refused) {
 		return <State state="refused" />;
 	}
-	const has = new Set<string>(found.deliveries.map((d) => d.state));
-	const worst = worstFirst.find((s) => has.has(s));
+	const worst = worstOf(found.deliveries);
 	return worst ? <State state={worst} /> : null;
 }
 

@@ -12,8 +12,10 @@ import {
 	UnstyledButton,
 } from "@mantine/core";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Field, Fields } from "../api/setup";
+import { type Field, type Fields, setup } from "../api/setup";
+import { To } from "./to";
 
 /** title writes a field's name for people. */
 export function title(name: string): string {
@@ -52,19 +54,21 @@ type FormProps = {
 	path?: string;
 	/** Fields that stand on top; the others fold away until one is used. */
 	first?: string[];
+	/** The whole may be left out: then none of its fields is required. */
+	optional?: boolean;
 };
 
 /**
  * FieldsForm is a form made from what the service says of its fields; faults are
  * the service's own words, by field.
  */
-export function FieldsForm({ fields, values, faults, onChange, path = "", first }: FormProps) {
+export function FieldsForm({ fields, values, faults, onChange, path = "", first, optional }: FormProps) {
 	const used = fields.some((f) => first && !first.includes(f.name) && values[f.name] !== undefined);
 	const [open, setOpen] = useState(used);
 	const one = (f: Field) => (
 		<FieldInput
 			key={f.name}
-			field={f}
+			field={optional && Object.keys(values).length === 0 ? { ...f, required: false } : f}
 			value={values[f.name]}
 			faults={faults}
 			path={path + f.name}
@@ -141,6 +145,7 @@ function FieldInput({ field, value, faults, path, onChange }: InputProps) {
 					</Text>
 				)}
 				<FieldsForm
+					optional={!field.required}
 					fields={field.fields ?? []}
 					values={(value as Fields) ?? {}}
 					faults={faults}
@@ -168,6 +173,9 @@ function FieldInput({ field, value, faults, path, onChange }: InputProps) {
 				splitChars={[",", " "].slice(0, field.form ? 2 : 1)}
 			/>
 		);
+	}
+	if (field.name === "secret") {
+		return <SecretChoice {...common} value={(value as string) ?? ""} onChange={onChange} />;
 	}
 	if (field.allowed) {
 		return (
@@ -212,6 +220,40 @@ function FieldInput({ field, value, faults, path, onChange }: InputProps) {
 				const text = e.currentTarget.value;
 				onChange(field.type === "number" && /^\d+$/.test(text) ? Number(text) : text);
 			}}
+		/>
+	);
+}
+
+/** SecretChoice is one of the passwords that are kept, with the way to keep another. */
+function SecretChoice(p: {
+	label: string;
+	error?: string;
+	withAsterisk?: boolean;
+	value: string;
+	onChange: (v: unknown) => void;
+}) {
+	const list = useQuery({ queryKey: ["secrets"], queryFn: setup.secrets });
+	const names = (list.data?.items ?? []).map((s) => s.name);
+	return (
+		<Select
+			size="xs"
+			label={p.label}
+			error={p.error}
+			withAsterisk={p.withAsterisk}
+			description={
+				<>
+					A password that is kept.{" "}
+					<To to="/setup/secrets" size="xs" underline="always">
+						Keep another
+					</To>
+				</>
+			}
+			inputWrapperOrder={["label", "input", "description", "error"]}
+			data={p.value && !names.includes(p.value) ? [...names, p.value] : names}
+			value={p.value || null}
+			onChange={(v) => p.onChange(v ?? undefined)}
+			placeholder={names.length === 0 ? "none is kept yet" : "choose one"}
+			clearable
 		/>
 	);
 }

@@ -29,6 +29,14 @@ const tone: Record<string, "moves" | "waits" | "trouble" | "still"> = {
 /** Each tone has a shape of its own, so that colour is never alone. */
 const shape = { moves: "●", waits: "◐", trouble: "▲", still: "■" };
 
+/** The worst state counts: that is what somebody asks about. */
+const worstFirst = ["bounced", "expired", "deferred", "held", "waiting", "sending", "delivered", "discarded"];
+
+/** worstOf is the worst state of a message's deliveries. */
+export function worstOf(deliveries: { state: string }[]): string | undefined {
+	return worstFirst.find((s) => deliveries.some((d) => d.state === s));
+}
+
 /** State shows the state of a lane or a delivery. */
 export function State({ state }: { state: string }) {
 	const t = tone[state] ?? "still";
