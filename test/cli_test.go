@@ -3,6 +3,7 @@ package test
 import (
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -370,5 +371,73 @@ func TestHelpShowsExamplesOfTheDemoWorld(t *testing.T) {
 	out, err := exec.Command(binary, "completion", "bash").Output()
 	if err != nil || !strings.Contains(string(out), "__start_gull") {
 		t.Errorf("completion: %v", err)
+	}
+}
+
+// Times are those of who reads them: of TZ, of the machine, or UTC where that is asked for.
+func TestTimesAreOfTheReadersZone(t *testing.T) {
+	t.Parallel()
+	s := own(t, "zones", nil)
+	id := s.out(t, "ada@saltmarsh.example")
+	received := s.until(t, id, mail.Delivered).FinishedAt.Time
+	berlin, err := time.LoadLocation("Europe/Berlin")
+	if err != nil {
+		t.Skip("no zones on this machine")
+	}
+	for _, c := range []struct{ zone, flag, want string }{
+		{"Europe/Berlin", "--utc=false", received.In(berlin).Format("2006-01-02 15:04") + ":"},
+		{"Europe/Berlin", "--utc", " UTC"},
+		{"UTC", "--utc=false", " UTC"},
+	} {
+		run := s.command("trace", "show", id, c.flag)
+		run.Env, run.Stdout, run.Stderr = append(run.Env, "TZ="+c.zone), nil, nil
+		out, err := run.CombinedOutput()
+		if err != nil || !strings.Contains(string(out), c.want) {
+			t.Errorf("TZ=%s %s: %q is missing in\n%s", c.zone, c.flag, c.want, out)
+		}
+	}
+}
+
+// What a person keeps is his; what is for all needs the role.
+func TestViewsAreKeptForOneOrForAll(t *testing.T) {
+	t.Parallel()
+	s := own(t, "kept", nil)
+	put := func(token, at, body string) int {
+		resp, _ := s.request(t, "PUT", "/api/v1/kept/"+at, body, bearer(token)...)
+		return resp.StatusCode
+	}
+	const view = `{"value": {"path": "/queue", "search": {"state": "deferred"}}}`
+	for _, c := range []struct {
+		token, at, body string
+		want            int
+	}{
+		{viewerToken, "view/mine", view, 204},
+		{viewerToken, "view/ours?shared=true", view, 403},
+		{adminToken, "view/ours?shared=true", view, 204},
+		{viewerToken, "song/mine", view, 422},
+		{viewerToken, "view/large", `{"value": {"x": "` + strings.Repeat("y", 17_000) + `"}}`, 422},
+	} {
+		if got := put(c.token, c.at, c.body); got != c.want {
+			t.Errorf("%s: %d, not %d", c.at, got, c.want)
+		}
+	}
+	for token, want := range map[string]string{viewerToken: "mine false ours true ", adminToken: "ours true "} {
+		var page struct {
+			Items []struct {
+				Name   string
+				Shared bool
+			}
+		}
+		_, body := s.request(t, "GET", "/api/v1/kept", "", bearer(token)...)
+		if err := json.Unmarshal([]byte(body), &page); err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, k := range page.Items {
+			got += fmt.Sprint(k.Name, " ", k.Shared, " ")
+		}
+		if got != want {
+			t.Errorf("%q is kept, not %q", got, want)
+		}
 	}
 }

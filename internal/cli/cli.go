@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -98,6 +99,7 @@ func exitCode(err error) int {
 var formats = []string{"table", "json", "jsonl", "csv", "yaml"}
 
 func (a *app) root() *cobra.Command {
+	var utc bool
 	root := &cobra.Command{
 		Use:   "gull",
 		Short: "Gull Route: a mail transfer server one can look into",
@@ -116,6 +118,9 @@ func (a *app) root() *cobra.Command {
 			if a.format != "table" { // for programs: whole values
 				a.out = a.raw
 			}
+			if utc {
+				time.Local = time.UTC
+			}
 			return readEnvironment(c.Flags())
 		},
 	}
@@ -128,6 +133,7 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
 	flags.StringVarP(&a.format, "output", "o", "table",
 		"how to print: "+strings.Join(formats, ", "))
+	flags.BoolVar(&utc, "utc", false, "read and print times in UTC, not in the zone of TZ or the machine")
 	_ = root.RegisterFlagCompletionFunc("output",
 		cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(sectionCommands{a}.all()...)

@@ -117,7 +117,7 @@ func (a traceCommands) followAll(ctx context.Context, f followFilter) error {
 		if e.MessageID != 0 {
 			id = e.MessageID.String()
 		}
-		fmt.Fprintf(a.out, "%s  %-13s  %-10s %s%s\n", e.At.UTC().Format("15:04:05.000"), id, e.Kind,
+		fmt.Fprintf(a.out, "%s  %-13s  %-10s %s%s\n", fine(e.At), id, e.Kind,
 			who, e.Text)
 		return true
 	})

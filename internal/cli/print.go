@@ -212,7 +212,16 @@ func short(d time.Duration) string {
 	return fmt.Sprintf("%dd", int(d.Hours()/24))
 }
 
-func exact(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+func exact(t time.Time) string {
+	t = t.Local()
+	if _, offset := t.Zone(); offset == 0 {
+		return t.Format("2006-01-02 15:04:05") + " UTC"
+	}
+	return t.Format("2006-01-02 15:04:05 -07:00")
+}
+
+// fine is a time of day to the millisecond, in the zone of who reads it.
+func fine(t time.Time) string { return t.Local().Format("15:04:05.000") }
 
 func octets(n int64) string {
 	switch {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -201,10 +202,20 @@ func setWords(q url.Values, words map[string]*string) {
 	}
 }
 
-// localZone is the time zone that people mean.
+// localZone is the time zone that people mean: that of TZ, else the machine's.
 func localZone() string {
-	if name := time.Local.String(); name != "Local" && name != "" {
-		return name
+	if time.Local == time.UTC { // --utc
+		return "UTC"
+	}
+	names := []string{strings.TrimPrefix(os.Getenv("TZ"), ":")}
+	if target, err := os.Readlink("/etc/localtime"); err == nil {
+		_, name, _ := strings.Cut(target, "zoneinfo/")
+		names = append(names, name)
+	}
+	for _, name := range names {
+		if _, err := time.LoadLocation(name); err == nil && name != "" {
+			return name
+		}
 	}
 	return "UTC"
 }
@@ -397,7 +408,7 @@ func printEvent(w interface{ Write([]byte) (int, error) }, e mail.Event) {
 		_, n, _ := strings.Cut(e.Delivery, "-")
 		who = "#" + n
 	}
-	fmt.Fprintf(w, "%s  %-3s %-10s %s\n", e.At.UTC().Format("15:04:05.000"), who, e.Kind, e.Text)
+	fmt.Fprintf(w, "%s  %-3s %-10s %s\n", fine(e.At), who, e.Kind, e.Text)
 }
 
 func signatureWords(list []senderauth.Signature) string {

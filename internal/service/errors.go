@@ -22,6 +22,10 @@ func (s *Service) storeError(err error, what string) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
+	if refused := (*fault.Refused)(nil); errors.As(err, &refused) {
+		return huma.Error422UnprocessableEntity(refused.Text,
+			&huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
+	}
 	s.Log.Error("database", "error", err)
 	if s.Insight != nil {
 		if why := s.Insight.Nodes.Ready(); why != "" {
