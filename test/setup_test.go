@@ -227,7 +227,9 @@ func TestAViewerChangesNothing(t *testing.T) {
 		"explain":        true,
 		"config-check":   true,
 		"draft-rehearse": true,
-	} // these change nothing
+		"keep":           true,
+		"drop-kept":      true,
+	} // these change nothing, or what is his own
 	fill := strings.NewReplacer("{section}", "routes", "{name}", "shelf", "{address}", inesAddress,
 		"{number}", "1", "{id}", "0000000000001")
 	before := s.run(t, "config", "export")

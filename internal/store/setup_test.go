@@ -185,17 +185,15 @@ func TestMailboxesAreSortedByWhatTheyUse(t *testing.T) {
 			Name:    name,
 			Quota:   form.Size(1000 * (i + 1)),
 		})
-		if _, err := s.pool.Exec(
-			ctx,
-			`INSERT INTO mailbox_use VALUES ($1, 1, $2)`,
-			fmt.Sprintf("m%d@skerryline.example", i),
-			[]int{500, 1900, 2000}[i],
-		); err != nil {
-			t.Fatal(err)
-		}
 	}
 	if err := s.ChangeDirectory(ctx, change); err != nil {
 		t.Fatal(err)
+	}
+	for i, octets := range []int{500, 1900, 2000} {
+		if _, err := s.pool.Exec(ctx, `INSERT INTO mailbox_use VALUES ($1, 1, $2)`,
+			fmt.Sprintf("m%d@skerryline.example", i), octets); err != nil {
+			t.Fatal(err)
+		}
 	}
 	for sort, want := range map[string]string{"name": "ada Bo Cleo", "used": "Cleo ada Bo",
 		"quota": "ada Cleo Bo", "address": "Bo ada Cleo"} {

@@ -70,7 +70,7 @@ const actionColumns: Column<Action>[] = [
 		right: true,
 		cell: (a) =>
 			a.touched > 0 && a.verb !== "drop" && a.verb !== "return" ? (
-				<To to="/queue" search={{ view: "messages", action: a.id }} inherit tabIndex={-1}>
+				<To to="/queue" search={{ view: "messages", action: a.id }} inherit tabIndex={-1} className="cell-link">
 					{count(a.touched)}
 				</To>
 			) : (

@@ -92,6 +92,7 @@ const columnsOf = (archive: number | undefined): Column<Behind>[] => [
 				search={{ archive }}
 				inherit
 				tabIndex={-1}
+				className="cell-link"
 			>
 				{x.subject || (x.refusal_id ? "(refused)" : "(no subject)")}
 			</To>

@@ -57,7 +57,7 @@ export function ExplainPage() {
 				onSubmit={(e) => {
 					e.preventDefault();
 					const second = comparing ? {} : { other_client: undefined, other_from: undefined };
-					void navigate({ to: "/explain", search: { ...words, ...second } as never });
+					void navigate({ to: "/explain", search: { ...words, ...second } });
 				}}
 			>
 				<SimpleGrid cols={{ base: 1, sm: 2, lg: 3 }} spacing="xs">

@@ -154,7 +154,13 @@ const mailboxColumns: Column<MailboxLine>[] = [
 		sort: "address",
 		text: (m) => m.address,
 		cell: (m) => (
-			<To to="/setup/mailboxes" search={(old) => ({ ...old, item: m.address })} inherit tabIndex={-1}>
+			<To
+				to="/setup/mailboxes"
+				search={(old) => ({ ...old, item: m.address })}
+				inherit
+				tabIndex={-1}
+				className="cell-link"
+			>
 				{m.address}
 			</To>
 		),
@@ -188,7 +194,13 @@ const aliasColumns: Column<AliasLine>[] = [
 		grow: 2,
 		text: (a) => a.address,
 		cell: (a) => (
-			<To to="/setup/aliases" search={(old) => ({ ...old, item: a.address })} inherit tabIndex={-1}>
+			<To
+				to="/setup/aliases"
+				search={(old) => ({ ...old, item: a.address })}
+				inherit
+				tabIndex={-1}
+				className="cell-link"
+			>
 				{a.address}
 			</To>
 		),

@@ -160,7 +160,8 @@ function Wrong() {
 		queryFn: () => snags.list({}, "", 6),
 	});
 	if (!worst.data) {
-		return null;
+		// Its place is kept: what stands below must not go away under the pointer.
+		return <section className="surface" aria-busy="true" aria-label="What is wrong" style={{ minHeight: 380 }} />;
 	}
 	return (
 		<section className="surface" aria-labelledby="wrong">

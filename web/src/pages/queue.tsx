@@ -49,7 +49,7 @@ export function QueuePage() {
 						aria-label="What of the queue"
 						data={views}
 						value={view}
-						onChange={(v) => void navigate({ to: "/queue", search: { view: v === "lanes" ? undefined : v } as never })}
+						onChange={(v) => void navigate({ to: "/queue", search: { view: v === "lanes" ? undefined : v } })}
 					/>
 				</Group>
 				<Group gap="xs">
@@ -190,7 +190,7 @@ function Groups({ by }: { by: string }) {
 				text: name,
 				cell: (g) =>
 					g.by ? (
-						<To to="/queue" search={{ [word]: g.by }} inherit tabIndex={-1}>
+						<To to="/queue" search={{ [word]: g.by }} inherit tabIndex={-1} className="cell-link">
 							{name(g)}
 						</To>
 					) : (
@@ -230,7 +230,7 @@ const laneColumns: Column<Lane>[] = [
 		sort: "host",
 		text: (l) => l.next_hop,
 		cell: (l) => (
-			<To to="/queue/$lane" params={{ lane: l.id }} inherit tabIndex={-1}>
+			<To to="/queue/$lane" params={{ lane: l.id }} inherit tabIndex={-1} className="cell-link">
 				{l.next_hop}
 			</To>
 		),

@@ -76,14 +76,12 @@ export function RefusalPage() {
 						Decided by rule {r.rule}, revision {r.revision}.{" "}
 						<To
 							to="/explain"
-							search={
-								{
-									from: r.sender || undefined,
-									to: r.recipient || undefined,
-									client: r.client_address,
-									listener: r.listener,
-								} as never
-							}
+							search={{
+								from: r.sender || undefined,
+								to: r.recipient || undefined,
+								client: r.client_address,
+								listener: r.listener,
+							}}
 							inherit
 						>
 							Explain it with the settings of now

@@ -85,8 +85,7 @@ export function ReportsPage() {
 		meta: { past: () => periodEnded(words, words.until) },
 		placeholderData: keepPreviousData,
 	});
-	const set = (change: Record<string, unknown>) =>
-		void navigate({ to: "/reports", search: { ...words, ...change } as never });
+	const set = (change: Record<string, unknown>) => void navigate({ to: "/reports", search: { ...words, ...change } });
 	return (
 		<Stack gap="sm">
 			<Group gap="md" justify="space-between">
@@ -223,16 +222,14 @@ function Figure({
 	return (
 		<To
 			to="/reports/messages"
-			search={
-				{
-					kind,
-					dim: dim ?? words.dim,
-					value: value ?? words.value,
-					since: since ?? words.since,
-					until: until ?? words.until,
-					archive: words.archive,
-				} as never
-			}
+			search={{
+				kind,
+				dim: dim ?? words.dim,
+				value: value ?? words.value,
+				since: since ?? words.since,
+				until: until ?? words.until,
+				archive: words.archive,
+			}}
 			inherit
 		>
 			{count(n)}

@@ -111,7 +111,7 @@ const columnsOf = (archive: number | undefined): Column<Session>[] => [
 		grow: 3,
 		text: (s) => `${s.name} [${s.address}]`,
 		cell: (s) => (
-			<To to="/sessions/$id" params={{ id: s.id }} search={{ archive }} inherit tabIndex={-1}>
+			<To to="/sessions/$id" params={{ id: s.id }} search={{ archive }} inherit tabIndex={-1} className="cell-link">
 				<span className="mono">
 					{s.name || "–"} [{s.address}]
 				</span>

@@ -92,7 +92,7 @@ const snagColumns: Column<Snag>[] = [
 		text: where,
 		cell: (s) => (
 			<>
-				<To to="/snags/$id" params={{ id: s.id }} inherit fw={600} tabIndex={-1}>
+				<To to="/snags/$id" params={{ id: s.id }} inherit fw={600} tabIndex={-1} className="cell-link">
 					{s.title}
 				</To>
 				<div className="mono">

@@ -148,6 +148,7 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 				search={{ archive }}
 				inherit
 				tabIndex={-1}
+				className="cell-link"
 			>
 				{m.refused ? <WhyRefused found={m} /> : m.subject || "(no subject)"}
 			</To>

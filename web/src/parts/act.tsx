@@ -177,8 +177,8 @@ export function useTold() {
 				<Group gap="xs" justify="space-between">
 					<Text size="sm">{done.text.charAt(0).toUpperCase() + done.text.slice(1)}.</Text>
 					{undo && done.action > 0 && (
-						<Button size="compact-xs" variant="default" onClick={() => void takeBack()}>
-							Undo ( z )
+						<Button size="compact-xs" variant="default" title="Or press z" onClick={() => void takeBack()}>
+							Undo
 						</Button>
 					)}
 				</Group>

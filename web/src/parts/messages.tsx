@@ -135,7 +135,7 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 		grow: 3,
 		text: (q) => q.subject,
 		cell: (q) => (
-			<To to="/messages/$id" params={{ id: q.delivery.message_id }} inherit tabIndex={-1}>
+			<To to="/messages/$id" params={{ id: q.delivery.message_id }} inherit tabIndex={-1} className="cell-link">
 				{q.subject || "(no subject)"}
 			</To>
 		),
