@@ -24,7 +24,8 @@ const ofLane = (id: unknown) => (e: Happening) => !id || !e.lane || e.lane === i
 
 /** What touches each query, by the first word of its key. */
 const rules: Record<string, Rule> = {
-	status: { by: [...queue, "rejected", ...setup], pace: 5000, slow: 60_000 },
+	// Counts follow what happens by some seconds.
+	status: { by: [...queue, "rejected", ...setup], pace: 5000, later: 6000, slow: 60_000 },
 	recent: { by: mail, pace: 5000 },
 	messages: {
 		by: queue,
@@ -33,7 +34,7 @@ const rules: Record<string, Rule> = {
 	},
 	lanes: { by: queue, pace: 2000, slow: 60_000 },
 	groups: { by: queue, pace: 2000 },
-	lane: { by: queue, pace: 2000, slow: 60_000, about: (key, e) => ofLane(key[1])(e) },
+	lane: { by: queue, pace: 2000, later: 6000, slow: 15_000, about: (key, e) => ofLane(key[1])(e) },
 	pauses: { by: ["setup/pause"], pace: 500 },
 	actions: { by: ["setup/queue", "action"], pace: 1000 },
 	trace: {
