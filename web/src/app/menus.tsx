@@ -1,6 +1,6 @@
 import { ActionIcon, Menu, UnstyledButton, useMantineColorScheme } from "@mantine/core";
 import { IconCheck, IconMenu2, IconUser } from "@tabler/icons-react";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Link, useLocation } from "@tanstack/react-router";
 import { type Choices, chosen, take, useChoices, zoneOf } from "../api/choices";
 import { gull } from "../api/client";
@@ -45,7 +45,6 @@ export function AccountMenu() {
 	const who = me.data;
 	const choices = useChoices();
 	const { colorScheme, setColorScheme } = useMantineColorScheme();
-	const client = useQueryClient();
 	if (!who) {
 		return null;
 	}
@@ -88,15 +87,7 @@ export function AccountMenu() {
 					</Menu.Item>
 				))}
 				<Menu.Divider />
-				<Menu.Item
-					onClick={async () => {
-						await gull.signOut();
-						client.clear();
-						window.location.assign("/");
-					}}
-				>
-					Sign out
-				</Menu.Item>
+				<Menu.Item onClick={() => void gull.signOut().finally(() => window.location.assign("/"))}>Sign out</Menu.Item>
 			</Menu.Dropdown>
 		</Menu>
 	);
