@@ -286,6 +286,7 @@ func TestConsoleCanBeUsedByEverybody(t *testing.T) {
 		p.do(chromedp.Navigate(p.url), browser.Type(`input[autocomplete="username"]`, "keeper"),
 			browser.Type(`input[autocomplete="current-password"]`, password+"\r"),
 			browser.Visible(`header`))
+		p.do(emulation.SetDeviceMetricsOverride(int64(look.width), 800, 1, false))
 		for i, path := range paths {
 			if look.dark && i%3 != 0 { // the colours are the same everywhere
 				continue

@@ -133,7 +133,8 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
 	flags.StringVarP(&a.format, "output", "o", "table",
 		"how to print: "+strings.Join(formats, ", "))
-	flags.BoolVar(&utc, "utc", false, "read and print times in UTC, not in the zone of TZ or the machine")
+	flags.BoolVar(&utc, "utc", false,
+		"read and print times in UTC, not in the zone of TZ or the machine")
 	_ = root.RegisterFlagCompletionFunc("output",
 		cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(sectionCommands{a}.all()...)

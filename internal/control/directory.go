@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strings"
 
 	"gullroute/internal/api"
@@ -112,7 +113,7 @@ func (s *Directory) WithoutMailbox(ctx context.Context, a address.Address) (stri
 	}
 	text := fmt.Sprintf("mailbox %s: %s set aside until its time is over; "+
 		"nobody who gets the address later sees them", a.Display(), what)
-	if others := append(old.Addresses, old.Generated...); len(others) > 0 {
+	if others := slices.Concat(old.Addresses, old.Generated); len(others) > 0 {
 		text += "; mail to " + displays(others) + " is refused too"
 	}
 	return text + naming(cfg, a), nil

@@ -115,7 +115,8 @@ func countVerbs(s string) (n int) {
 // recipients of the corpus are of a few domains, and so are we.
 func about(s corpus.Sample) reading.Context {
 	c := reading.Context{Sender: "deck@skerryline.example"}
-	for _, w := range strings.FieldsFunc(s.Line, func(r rune) bool { return strings.ContainsRune(" <>[](),;:", r) }) {
+	apart := func(r rune) bool { return strings.ContainsRune(" <>[](),;:", r) }
+	for _, w := range strings.FieldsFunc(s.Line, apart) {
 		if strings.HasSuffix(w, "@nosuch.example") || strings.HasSuffix(w, "@lagoon.example") {
 			c.Recipient = w
 			break

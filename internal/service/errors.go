@@ -36,13 +36,9 @@ func (s *Service) storeError(err error, what string) error {
 }
 
 func (s *Service) actionError(err error) error {
-	var refused *fault.Refused
 	switch {
 	case err == nil:
 		return nil
-	case errors.As(err, &refused):
-		return huma.Error422UnprocessableEntity(refused.Text,
-			&huma.ErrorDetail{Location: refused.Field, Message: refused.Text})
 	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound("there is no such action, lane or message")
 	}

@@ -16,15 +16,9 @@ import (
 type keptAPI struct{ *Service }
 
 func (s keptAPI) register(api huma.API) {
-	huma.Register(
-		api,
-		read(
-			"kept",
-			"/api/v1/kept",
-			"Your views, columns and choices, and the views that are shared",
-		),
-		s.list,
-	)
+	huma.Register(api,
+		read("kept", "/api/v1/kept", "Your views, columns and choices, and shared views"),
+		s.list)
 	huma.Register(api,
 		operation{}.put("keep", "/api/v1/kept/{kind}/{name}", "Keep a view, columns or a choice"),
 		s.keep)
@@ -62,14 +56,9 @@ func (s keptAPI) keep(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if text, err := json.Marshal(in.Body.Value); err != nil || len(text) > maxKeptValue {
-		return nil, s.storeError(
-			fault.Refuse(
-				"value",
-				"it is larger than the %d octets that are kept",
-				maxKeptValue,
-			),
-			"kept",
-		)
+		refused := fault.Refuse("value", "it is larger than the %d octets that are kept",
+			maxKeptValue)
+		return nil, s.storeError(refused, "kept")
 	}
 	err := s.Control.Kept.Keep(ctx, who.Name,
 		mail.Kept{Kind: in.Kind, Name: in.Name, Shared: in.Shared, Value: in.Body.Value})

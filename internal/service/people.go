@@ -2,9 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"maps"
 	"strconv"
@@ -16,6 +13,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/control"
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/form"
@@ -169,7 +167,7 @@ func (s directoryAPI) entryOf(m *directory.Mailbox) *out[api.Entry] {
 		Fields:    m.Fields(),
 		Generated: []string{},
 		About:     mailboxFields,
-		Mark:      markOf(m.Fields()),
+		Mark:      config.MarkOf(m.Fields()),
 	}
 	for _, a := range m.Generated {
 		e.Generated = append(e.Generated, a.Display())
@@ -187,18 +185,8 @@ func aliasEntry(a *directory.Alias) api.Entry {
 		Fields:    a.Fields(),
 		Generated: []string{},
 		About:     aliasFields,
-		Mark:      markOf(a.Fields()),
+		Mark:      config.MarkOf(a.Fields()),
 	}
-}
-
-// markOf is a mark of fields: it changes with them.
-func markOf(fields map[string]any) string {
-	text, err := json.Marshal(fields) // in the order of their names
-	if err != nil {
-		return ""
-	}
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:6])
 }
 
 // own finds the mailbox whose own address it is, or one of whose it is.
@@ -260,7 +248,7 @@ func (s directoryAPI) changeMailbox(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if in.Body.Mark != "" && in.Body.Mark != markOf(m.Fields()) {
+	if in.Body.Mark != "" && in.Body.Mark != config.MarkOf(m.Fields()) {
 		return nil, s.entryError(control.ErrMark, "mailbox", m.Address)
 	}
 	in.Body.Fields = merged(m.Fields(), in.Body.Fields)
@@ -400,7 +388,7 @@ func (s directoryAPI) changeAlias(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if in.Body.Mark != "" && in.Body.Mark != markOf(alias.Fields()) {
+	if in.Body.Mark != "" && in.Body.Mark != config.MarkOf(alias.Fields()) {
 		return nil, s.entryError(control.ErrMark, "alias", alias.Address)
 	}
 	in.Body.Fields = merged(alias.Fields(), in.Body.Fields)

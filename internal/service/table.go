@@ -34,24 +34,9 @@ var tables = []table{
 	},
 	{
 		"lanes",
-		[]string{
-			"id",
-			"route",
-			"next_hop",
-			"state",
-			"why",
-			"waiting",
-			"deferred",
-			"held",
-			"sending",
-			"bytes",
-			"oldest_at",
-			"next_attempt_at",
-			"cause",
-			"last_reply.code",
-			"last_reply.enhanced",
-			"last_reply.text",
-		},
+		[]string{"id", "route", "next_hop", "state", "why", "waiting", "deferred", "held", "sending",
+			"bytes", "oldest_at", "next_attempt_at", "cause", "last_reply.code", "last_reply.enhanced",
+			"last_reply.text"},
 	},
 	{
 		"trace",
@@ -81,10 +66,8 @@ type tableAPI struct{ *Service }
 func (s tableAPI) register(huma.API) {
 	for _, t := range tables {
 		s.app.Get("/api/v1/"+t.path+".csv", func(c fiber.Ctx) error { return s.send(c, t, true) })
-		s.app.Get(
-			"/api/v1/"+t.path+".jsonl",
-			func(c fiber.Ctx) error { return s.send(c, t, false) },
-		)
+		s.app.Get("/api/v1/"+t.path+".jsonl",
+			func(c fiber.Ctx) error { return s.send(c, t, false) })
 	}
 }
 
@@ -130,15 +113,25 @@ func (s tableAPI) send(c fiber.Ctx, t table, asCSV bool) error {
 				return
 			}
 			if items, next, err = ask(next); err != nil {
-				if asCSV {
-					_ = out.Write([]string{"it broke off here: " + err.Error()})
-				}
-				out.Flush()
-				_ = bw.Flush()
+				broken(bw, out, asCSV, err)
 				return
 			}
 		}
 	})
+}
+
+// brokeOff begins the last line of a file that is not whole.
+const brokeOff = "this file is not whole: "
+
+// broken says, as the last line, that a file is not whole: its status was sent long ago.
+func broken(bw *bufio.Writer, out *csv.Writer, asCSV bool, err error) {
+	if asCSV {
+		_ = out.Write([]string{brokeOff + err.Error()})
+		out.Flush()
+	} else if text, e := json.Marshal(map[string]string{"problem": brokeOff + err.Error()}); e == nil {
+		_, _ = bw.Write(append(text, '\n'))
+	}
+	_ = bw.Flush()
 }
 
 // asking makes a function that reads a page of a list, with the identity of a request.

@@ -49,7 +49,8 @@ func (s Snags) SeeSnags(ctx context.Context, seen []SnagSeen) error {
 		}
 		b.Queue(`UPDATE snag SET closed = false, closed_at = NULL, ended = '' WHERE id = (
 				SELECT id FROM snag WHERE closed AND cause = $1 AND place_kind = $2 AND place = $3
-					AND closed_at > $4::timestamptz - interval '`+reopenFor+`' AND closed_at < $4 ORDER BY closed_at DESC LIMIT 1)
+					AND closed_at > $4::timestamptz - interval '`+reopenFor+`'
+						AND closed_at < $4 ORDER BY closed_at DESC LIMIT 1)
 			AND NOT EXISTS (SELECT FROM snag WHERE NOT closed AND cause = $1 AND place_kind = $2
 				AND place = $3)`, x.Cause, x.Place.Kind, x.Place.Name, x.Last)
 		b.Queue(
@@ -234,7 +235,8 @@ func (s Snags) RefreshSnags(ctx context.Context, now time.Time, next func() iden
 					ELSE 'nothing was seen of it since' END`+afterFix+`
 			WHERE NOT closed AND parts = 0 AND cause <> '`+string(
 				diagnose.NotReady,
-			)+`' AND (last_at < $1::timestamptz - quiet AND waiting = 0 OR last_at < $1::timestamptz - interval '10 seconds' AND waiting = 0 AND failed = 0)`,
+			)+`' AND (last_at < $1::timestamptz - quiet AND waiting = 0
+				OR last_at < $1::timestamptz - interval '10 seconds' AND waiting = 0 AND failed = 0)`,
 			now,
 		); err != nil {
 			return err

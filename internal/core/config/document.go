@@ -134,9 +134,14 @@ func (d *Document) Items(s Section) []Item {
 
 func itemOf(n *yaml.Node, position int, name string) Item {
 	fields, _ := form.Plain(n).(map[string]any)
-	text, _ := json.Marshal(fields)
+	return Item{Name: name, Position: position, Mark: MarkOf(fields), Fields: fields}
+}
+
+// MarkOf is a mark of fields: it changes with them.
+func MarkOf(fields map[string]any) string {
+	text, _ := json.Marshal(fields) // in the order of their names
 	sum := sha256.Sum256(text)
-	return Item{Name: name, Position: position, Mark: hex.EncodeToString(sum[:6]), Fields: fields}
+	return hex.EncodeToString(sum[:6])
 }
 
 func nameOf(n *yaml.Node) string {

@@ -8,10 +8,9 @@ export type Choices = {
 	exact: boolean;
 	/** Rows are as low as they can be. */
 	dense: boolean;
-	language: string;
 };
 
-const first: Choices = { zone: "browser", exact: false, dense: true, language: "en" };
+const first: Choices = { zone: "browser", exact: false, dense: true };
 
 const place = "gull-choices";
 

@@ -1,10 +1,17 @@
+import { ask } from "./ask";
+import { type Choices, chosen, take } from "./choices";
 import type { Page } from "./client";
 import type { components } from "./schema";
-import { ask } from "./setup";
 
 /** One thing that the service keeps for a person, or for all. */
 export type Kept = components["schemas"]["Kept"];
 export type KeptKind = Kept["kind"];
+
+/** choose takes a choice, and lets the service keep it for the person. */
+export function choose(change: Partial<Choices>) {
+	take(change);
+	void kept.keep("choice", "console", { ...chosen() }).catch(() => {}); // the browser has it
+}
 
 const path = (kind: KeptKind, name: string, shared: boolean) =>
 	`kept/${kind}/${encodeURIComponent(name)}${shared ? "?shared=true" : ""}`;

@@ -41,6 +41,11 @@ class Reader {
 	constructor(private readonly client: QueryClient) {}
 
 	take(events: Happening[]) {
+		for (const hash of this.next.keys()) {
+			if (!this.client.getQueryCache().get(hash)) {
+				this.next.delete(hash); // nobody shows it any more
+			}
+		}
 		for (const query of this.client.getQueryCache().getAll()) {
 			if (!isPast(query) && events.some((e) => touches(query.queryKey, e))) {
 				this.plan(query);

@@ -22,7 +22,12 @@ export const queries: QueryClient = new QueryClient({
 	defaultOptions: {
 		queries: {
 			staleTime: (query) => (isPast(query as Query) ? Number.POSITIVE_INFINITY : 1000),
-			refetchInterval: (query) => !isPast(query as Query) && restOf(query.queryKey, isLive()),
+			refetchInterval: (query) => {
+				if (isPast(query as Query) || (query.state.error instanceof Problem && query.state.error.status === 401)) {
+					return false;
+				}
+				return query.state.error ? 10_000 : restOf(query.queryKey, isLive());
+			},
 			refetchOnWindowFocus: false,
 			retry: (n, error) => n < 2 && !(error instanceof Problem && error.status >= 400 && error.status < 500),
 			retryDelay: 500,

@@ -1,6 +1,6 @@
+import { ask, type Progress, query, streamed } from "./ask";
 import type { Delivery, Lane, Page, QueueItem } from "./client";
 import type { components } from "./schema";
-import { ask, type Progress, streamed } from "./setup";
 
 type Schemas = components["schemas"];
 
@@ -47,16 +47,6 @@ export type LaneWords = {
 	route?: string;
 };
 export type LanePage = Page<Lane> & { total: number; verdict: Verdict; pauses: Pause[] };
-
-const query = (words: Record<string, string | number | string[] | undefined>) => {
-	const q = new URLSearchParams();
-	for (const [k, v] of Object.entries(words)) {
-		if (v !== undefined && v !== "" && !(Array.isArray(v) && v.length === 0)) {
-			q.set(k, String(v));
-		}
-	}
-	return q.size > 0 ? `?${q}` : "";
-};
 
 const read = <T>(path: string) => ask<T>("GET", path);
 

@@ -552,7 +552,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Your views, columns and choices, and the views that are shared */
+        /** Your views, columns and choices, and shared views */
         get: operations["kept"];
         put?: never;
         post?: never;

@@ -1,6 +1,6 @@
+import { ask, query } from "./ask";
 import type { LastReply } from "./client";
 import type { components } from "./schema";
-import { ask } from "./setup";
 
 type Schemas = components["schemas"];
 
@@ -22,13 +22,7 @@ type Choice = SnagWords & { cause?: string; lane?: string };
 
 export const snags = {
 	list: (words: Choice, after: string, limit: number) => {
-		const q = new URLSearchParams({ limit: String(limit), after });
-		for (const [k, v] of Object.entries(words)) {
-			if (v !== undefined) {
-				q.set(k, String(v));
-			}
-		}
-		return ask<SnagPage>("GET", `snags?${q}`);
+		return ask<SnagPage>("GET", `snags${query({ ...words, limit, after })}`);
 	},
 	story: (id: string) => ask<Schemas["Story"]>("GET", `snags/${id}/story`),
 	show: (id: string) => ask<Snag>("GET", `snags/${id}`),

@@ -1,5 +1,5 @@
+import { ask, streamed } from "./ask";
 import type { components } from "./schema";
-import { ask, streamed } from "./setup";
 
 type Schemas = components["schemas"];
 

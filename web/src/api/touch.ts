@@ -92,5 +92,8 @@ export function paceOf(key: Key): { pace: number; later: number } {
 /** How often it is read though nothing happened, in milliseconds; false: never. */
 export function restOf(key: Key, live: boolean): number | false {
 	const rule = ruleOf(key);
-	return live ? (rule.slow ?? false) : Math.min(rule.slow ?? 10_000, 10_000);
+	if (live || rule.by.length === 0) {
+		return rule.slow ?? false;
+	}
+	return Math.min(rule.slow ?? 10_000, 10_000);
 }

@@ -1,7 +1,7 @@
+import { ask, query } from "./ask";
 import { zone } from "./choices";
 import type { Message, Page } from "./client";
 import type { components } from "./schema";
-import { ask } from "./setup";
 
 type Schemas = components["schemas"];
 
@@ -56,16 +56,6 @@ export type ReportWords = {
 	dim?: string;
 	value?: string;
 	archive?: number;
-};
-
-const query = (words: Record<string, string | number | undefined>) => {
-	const q = new URLSearchParams();
-	for (const [k, v] of Object.entries(words)) {
-		if (v !== undefined && v !== "") {
-			q.set(k, String(v));
-		}
-	}
-	return q.size > 0 ? `?${q}` : "";
 };
 
 const read = <T>(path: string) => ask<T>("GET", path);

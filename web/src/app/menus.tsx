@@ -2,9 +2,9 @@ import { ActionIcon, Menu, UnstyledButton, useMantineColorScheme } from "@mantin
 import { IconCheck, IconMenu2, IconUser } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useLocation } from "@tanstack/react-router";
-import { type Choices, chosen, take, useChoices, zoneOf } from "../api/choices";
+import { useChoices, zoneOf } from "../api/choices";
 import { gull } from "../api/client";
-import { kept } from "../api/kept";
+import { choose } from "../api/kept";
 import { pageOf, pages } from "./pages";
 import classes from "./shell.module.css";
 
@@ -27,12 +27,6 @@ export function PagesMenu() {
 			</Menu.Dropdown>
 		</Menu>
 	);
-}
-
-/** choose takes a choice and lets the service keep it. */
-function choose(change: Partial<Choices>) {
-	take(change);
-	void kept.keep("choice", "console", { ...chosen() }).catch(() => {});
 }
 
 const Check = ({ on }: { on: boolean }) => (

@@ -1,4 +1,4 @@
-import { ActionIcon, Alert, Badge, Group, TextInput, Tooltip, UnstyledButton } from "@mantine/core";
+import { ActionIcon, Alert, Badge, Group, TextInput, UnstyledButton } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
 import { IconCommand, IconHelp, IconMenu2, IconPlugConnectedX, IconSearch, IconUser } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -86,16 +86,15 @@ function Frame({ who }: { who: Who }) {
 					</nav>
 					<Find />
 					<LiveBadge state={live} />
-					<Tooltip label="Go anywhere  ( Ctrl-K )">
-						<ActionIcon
-							variant="subtle"
-							className={classes.icon}
-							aria-label="Go anywhere"
-							onClick={() => setOpen("palette")}
-						>
-							<IconCommand size={18} />
-						</ActionIcon>
-					</Tooltip>
+					<ActionIcon
+						title="Go anywhere  ( Ctrl-K )"
+						variant="subtle"
+						className={classes.icon}
+						aria-label="Go anywhere"
+						onClick={() => setOpen("palette")}
+					>
+						<IconCommand size={18} />
+					</ActionIcon>
 					<ActionIcon
 						variant="subtle"
 						title="What this page is for  ( ? )"

@@ -50,7 +50,9 @@ export function BehindPage() {
 			</Group>
 			<ArchiveNote />
 			<Text size="sm" c="dimmed">
-				{words.since && exact(words.since)} to {words.until && exact(words.until)}.
+				{words.since && `from ${exact(words.since)} `}
+				{words.until && `to ${exact(words.until)}`}
+				{!words.since && !words.until && "All that is kept."}
 			</Text>
 			<List
 				name="behind"

@@ -2,7 +2,8 @@ import { Alert, Progress as Bar, Button, Checkbox, Group, Stack, Table, Text, Te
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { type Change, type Group as ChangeGroup, type Draft, Refused, type Report, setup } from "../api/setup";
+import { Refused } from "../api/ask";
+import { type Change, type Group as ChangeGroup, type Draft, type Report, setup } from "../api/setup";
 import { useAsk } from "../parts/ask";
 import { HazardList } from "../parts/draft-bar";
 import { Heading } from "../parts/heading";

@@ -4,6 +4,7 @@ import { IconDownload, IconFilter, IconPlus, IconUpload } from "@tabler/icons-re
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useRef, useState } from "react";
+import type { Progress } from "../api/ask";
 import {
 	type AliasLine,
 	type Entry,
@@ -12,7 +13,6 @@ import {
 	type Imported,
 	type MailboxLine,
 	type Page,
-	type Progress,
 	setup,
 } from "../api/setup";
 import type { Column } from "../parts/columns";

@@ -1,6 +1,7 @@
 import { ActionIcon, Button, Checkbox, Group, Popover, Stack, Text, UnstyledButton } from "@mantine/core";
 import { IconArrowDown, IconArrowUp, IconMinus, IconPlus } from "@tabler/icons-react";
-import { take, useChoices } from "../api/choices";
+import { useChoices } from "../api/choices";
+import { choose } from "../api/kept";
 import type { Column, Layout } from "./columns";
 
 type MenuProps = {
@@ -81,7 +82,7 @@ export function ColumnsMenu({ columns, layout, changed, set }: MenuProps) {
 						mt={4}
 						label="Low rows, in all lists"
 						checked={dense}
-						onChange={(e) => take({ dense: e.currentTarget.checked })}
+						onChange={(e) => choose({ dense: e.currentTarget.checked })}
 					/>
 					{changed && (
 						<Button size="compact-xs" variant="default" onClick={() => void set(null)}>

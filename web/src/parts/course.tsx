@@ -74,7 +74,7 @@ export function Course({ report: r, set }: { report: Report; set: (change: Recor
 						aria-label="What is drawn"
 						data={[
 							{ value: "n", label: "Messages" },
-							{ value: "bytes", label: "KB" },
+							{ value: "bytes", label: "kB" },
 							{ value: "delay", label: "Delay" },
 						]}
 						value={what}
@@ -115,7 +115,7 @@ export function Course({ report: r, set }: { report: Report; set: (change: Recor
 					p="sm"
 					data={data}
 					dataKey="label"
-					unit={what === "bytes" ? " KB" : undefined}
+					unit={what === "bytes" ? " kB" : undefined}
 					curveType="linear"
 					withDots={r.series.length < 40}
 					dotProps={{ r: 2 }}

@@ -1,8 +1,8 @@
 import { UnstyledButton } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useState } from "react";
+import { query, send } from "../api/ask";
 import { zone } from "../api/choices";
-import { send } from "../api/setup";
 import { download } from "./table-file";
 import { count, plural } from "./text";
 
@@ -27,27 +27,26 @@ export function CSV({
 	const get = async () => {
 		setRows(0);
 		try {
-			const q = new URLSearchParams({ zone: zone() });
-			for (const [k, v] of Object.entries(words)) {
-				if (v !== undefined && v !== "") {
-					q.set(k, String(v));
-				}
-			}
-			const response = await send("GET", `${path}?${q}`);
+			const response = await send("GET", `${path}${query({ ...words, zone: zone() })}`);
 			const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader();
 			const pieces: string[] = [];
-			let lines = 0;
+			let lines = label === "CSV" ? -1 : 0; // a line of names stands before the rows
 			for (;;) {
 				const piece = await reader?.read();
 				if (!piece || piece.done) {
 					break;
 				}
 				pieces.push(piece.value);
-				lines += piece.value.split("\r\n").length - 1;
-				setRows(Math.max(lines - 1, 0));
+				lines += piece.value.split("\n").length - 1;
+				setRows(Math.max(lines, 0));
 			}
-			download(file, pieces.join(""));
-			notifications.show({ message: `${plural(Math.max(lines - 1, 0), "row", "rows")} in ${file}: all that match.` });
+			const text = pieces.join("");
+			const fault = /this file is not whole: [^\r\n]*/.exec(text.slice(-2000))?.[0];
+			if (fault) {
+				throw new Error(fault);
+			}
+			download(file, text);
+			notifications.show({ message: `${plural(Math.max(lines, 0), "row", "rows")} in ${file}: all that match.` });
 		} catch (e) {
 			notifications.show({ color: "buoy", title: "No file was made", message: (e as Error).message });
 		}

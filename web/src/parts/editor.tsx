@@ -3,7 +3,8 @@ import { useDebouncedCallback } from "@mantine/hooks";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef, useState } from "react";
-import { type Field, type Fields, Refused } from "../api/setup";
+import { Refused } from "../api/ask";
+import type { Field, Fields } from "../api/setup";
 import { useAsk } from "./ask";
 import { Clashes } from "./clashes";
 import { FieldsForm } from "./fields";
@@ -105,6 +106,19 @@ export function Editor(props: EditorProps) {
 		setTouched(false);
 		onClose();
 	};
+	const leave = () => {
+		if (!dirty.current) {
+			onClose();
+			return;
+		}
+		ask({
+			title: "Leave without saving?",
+			text: "What you changed in this form is not saved yet.",
+			yes: "Leave it",
+			no: "Go on with it",
+			act: close,
+		});
+	};
 	const act = useMutation({
 		mutationFn: (f: () => Promise<unknown>) => f(),
 		onSuccess: () => {
@@ -148,7 +162,7 @@ export function Editor(props: EditorProps) {
 			{asking}
 			<Drawer
 				opened={opened}
-				onClose={onClose}
+				onClose={leave}
 				position="right"
 				size="lg"
 				title={<Text fw={650}>{title}</Text>}

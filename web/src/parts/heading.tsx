@@ -17,7 +17,8 @@ export function Heading({ children, className }: { children: ReactNode; classNam
 		}
 	});
 	useEffect(() => {
-		if (at !== undefined && at !== window.location.pathname) {
+		const busy = document.activeElement?.closest("input, textarea, select, [role=dialog]");
+		if (!busy && at !== undefined && at !== window.location.pathname) {
 			ref.current?.focus({ preventScroll: true });
 		}
 		at = window.location.pathname;

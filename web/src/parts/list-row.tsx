@@ -1,6 +1,6 @@
 import { IconCheck, IconCopy } from "@tabler/icons-react";
 import { memo, useState } from "react";
-import type { Column, Layout } from "./columns";
+import type { Column } from "./columns";
 import classes from "./list.module.css";
 
 type RowProps = {
@@ -9,7 +9,6 @@ type RowProps = {
 	index: number;
 	id: string;
 	columns: Column<unknown>[];
-	layout: Layout;
 	template: string;
 	top: number;
 	height: number;
@@ -40,6 +39,11 @@ function RowView(p: RowProps) {
 			onClick={(e) => {
 				if (p.row && p.opens && !ofOwn(e)) {
 					p.follow(p.row, e.ctrlKey || e.metaKey);
+				}
+			}}
+			onAuxClick={(e) => {
+				if (p.row && p.opens && e.button === 1 && !ofOwn(e)) {
+					p.follow(p.row, true);
 				}
 			}}
 		>
@@ -86,7 +90,6 @@ export const Row = memo(
 		a.active === b.active &&
 		a.chosen === b.chosen &&
 		a.template === b.template &&
-		a.layout === b.layout &&
 		a.name === b.name &&
 		a.columns.length === b.columns.length &&
 		a.columns.every((c, i) => c.cell === b.columns[i]?.cell),
@@ -119,9 +122,9 @@ type CardProps = Pick<RowProps, "row" | "name" | "columns" | "top" | "height" | 
 	follow: (row: unknown, away: boolean) => void;
 };
 
-/** A row where there is no room for columns: the widest first, the others small below it. */
+/** A row where there is no room for columns: the first that takes room, the others small below it. */
 export function Card(p: CardProps) {
-	const main = p.columns.reduce((a, c) => ((c.grow ?? 0) > (a?.grow ?? 0) ? c : a), p.columns[0]);
+	const main = p.columns.find((c) => c.grow) ?? p.columns[0];
 	return (
 		<div
 			role="row"
@@ -160,7 +163,7 @@ export function Card(p: CardProps) {
 							.filter((c) => c !== main)
 							.map((c) => (
 								<span key={c.key}>
-									{c.right && `${c.title.toLowerCase()} `}
+									{!c.grow && `${c.title.toLowerCase()} `}
 									{c.cell(p.row)}
 								</span>
 							))}

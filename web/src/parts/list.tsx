@@ -1,8 +1,8 @@
 import { Alert, Button, Text, UnstyledButton } from "@mantine/core";
 import { useElementSize } from "@mantine/hooks";
-import { useNavigate } from "@tanstack/react-router";
+import { useRouter } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, type ReactNode, useId, useLayoutEffect, useRef, useState } from "react";
+import { type KeyboardEvent, type ReactNode, useCallback, useId, useLayoutEffect, useRef, useState } from "react";
 import { useChoices } from "../api/choices";
 import { type Column, useLayout, widthsOf } from "./columns";
 import { ColumnsMenu } from "./columns-menu";
@@ -62,7 +62,7 @@ export function List<T, P>(props: ListProps<T, P>) {
 	const { dense } = useChoices();
 	const { ref: frame, width } = useElementSize();
 	const scroller = useRef<HTMLDivElement>(null);
-	const navigate = useNavigate();
+	const router = useRouter();
 	const id = useId();
 	const [active, setActive] = useState<{ row: number; col: number } | null>(null);
 	const cards = width > 0 && width < narrow;
@@ -94,8 +94,10 @@ export function List<T, P>(props: ListProps<T, P>) {
 			return;
 		}
 		const target = props.opens?.(row);
-		if (target) {
-			void navigate({ ...target, ...(away && { reloadDocument: false }) });
+		if (target && away) {
+			window.open(router.buildLocation(target).href, "_blank", "noopener");
+		} else if (target) {
+			void router.navigate(target);
 		}
 	};
 	const turn = (key: string) => {
@@ -108,6 +110,11 @@ export function List<T, P>(props: ListProps<T, P>) {
 		}
 		onChoice({ all: false, keys });
 	};
+	// Rows are drawn anew only when they change: what they call stays the same, and is the latest.
+	const latest = useRef({ turn, follow });
+	latest.current = { turn, follow };
+	const turnRow = useCallback((key: string) => latest.current.turn(key), []);
+	const followRow = useCallback((row: unknown, away: boolean) => latest.current.follow(row as T, away), []);
 	const move = (row: number, col: number) => {
 		const next = {
 			row: Math.max(0, Math.min(row, pages.count - 1)),
@@ -235,8 +242,8 @@ export function List<T, P>(props: ListProps<T, P>) {
 								id={`${id}-${v.index}-${active?.col ?? 0}`}
 								active={active?.row === v.index}
 								chosen={chosen(key)}
-								turn={choice ? turn : undefined}
-								follow={follow as (row: unknown, away: boolean) => void}
+								turn={choice ? turnRow : undefined}
+								follow={followRow}
 							/>
 						) : (
 							<Row
@@ -246,7 +253,6 @@ export function List<T, P>(props: ListProps<T, P>) {
 								index={v.index}
 								id={id}
 								columns={shown as Column<unknown>[]}
-								layout={layout}
 								template={template}
 								top={v.start}
 								height={height}
@@ -254,8 +260,8 @@ export function List<T, P>(props: ListProps<T, P>) {
 								chosen={chosen(key)}
 								choose={Boolean(choice)}
 								opens={Boolean(props.opens || props.onOpen)}
-								turn={turn}
-								follow={follow as (row: unknown, away: boolean) => void}
+								turn={turnRow}
+								follow={followRow}
 							/>
 						);
 					})}

@@ -171,7 +171,7 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 	{
 		key: "next_attempt_at",
 		title: "Next",
-		width: 78,
+		width: 92,
 		cell: (q) => (q.delivery.state === "held" ? "held" : <When due time={q.delivery.next_attempt_at} />),
 	},
 	{

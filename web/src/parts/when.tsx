@@ -1,6 +1,6 @@
 import { Text } from "@mantine/core";
-import { chosen, take } from "../api/choices";
-import { kept } from "../api/kept";
+import { chosen } from "../api/choices";
+import { choose } from "../api/kept";
 import { useTold } from "./clock";
 import { ago } from "./lengths";
 import { exact, moment } from "./time";
@@ -46,6 +46,5 @@ export function When({ time, none = "–", due }: WhenProps) {
 
 /** turnTimes shows all times as such, or as so long ago. */
 export function turnTimes() {
-	take({ exact: !chosen().exact });
-	void kept.keep("choice", "console", { ...chosen() }).catch(() => {});
+	choose({ exact: !chosen().exact });
 }
