@@ -1,9 +1,8 @@
-import type { Query, QueryClient } from "@tanstack/react-query";
+import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
 import type { Said } from "./live-worker";
-import { isPast } from "./past";
+import { Reader } from "./reader";
 import { type Happening, type LiveState, Stream, type Told } from "./stream";
-import { paceOf, touches } from "./touch";
 
 export type { LiveState };
 
@@ -31,63 +30,7 @@ export function hear(f: (events: Happening[]) => void): () => void {
 	return () => listeners.delete(f);
 }
 
-/**
- * Reader reads again what events touch: at once after the first, then as often as the
- * query's pace says. A request that is running goes on.
- */
-class Reader {
-	private readonly next = new Map<string, { timer?: number; last: number; again?: number }>();
-
-	constructor(private readonly client: QueryClient) {}
-
-	take(events: Happening[]) {
-		for (const hash of this.next.keys()) {
-			if (!this.client.getQueryCache().get(hash)) {
-				this.next.delete(hash); // nobody shows it any more
-			}
-		}
-		for (const query of this.client.getQueryCache().getAll()) {
-			if (!isPast(query) && events.some((e) => touches(query.queryKey, e))) {
-				this.plan(query);
-			}
-		}
-	}
-
-	/** What events touch, once: some of what happened may have been missed. */
-	all() {
-		const touched = (q: Query) => !isPast(q) && touches(q.queryKey, missed);
-		void this.client.invalidateQueries({ predicate: touched }, { cancelRefetch: false });
-	}
-
-	private plan(query: Query) {
-		const { pace, later } = paceOf(query.queryKey);
-		const entry = this.next.get(query.queryHash) ?? { last: 0 };
-		this.next.set(query.queryHash, entry);
-		if (entry.timer === undefined) {
-			entry.timer = window.setTimeout(
-				() => {
-					entry.timer = undefined;
-					entry.last = Date.now();
-					this.read(query);
-				},
-				Math.max(0, entry.last + pace - Date.now()),
-			);
-		}
-		if (later > 0) {
-			window.clearTimeout(entry.again);
-			entry.again = window.setTimeout(() => this.read(query), later);
-		}
-	}
-
-	private read(query: Query) {
-		void this.client.invalidateQueries({ queryKey: query.queryKey, exact: true }, { cancelRefetch: false });
-	}
-}
-
 let begun = false;
-
-/** What may have happened while nobody listened. */
-const missed: Happening = { at: "", kind: "lost", message_id: "", node: "", text: "" };
 
 /** Listens from now on, however often it is called. */
 export function begin(client: QueryClient) {
