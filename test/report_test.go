@@ -87,6 +87,24 @@ func behind(t *testing.T, c *client.Client, q url.Values) int64 {
 	}
 }
 
+// moved is what movers say of a value, now and before, of the day around so long from now.
+func moved(t *testing.T, c *client.Client, q url.Values, value string, on time.Duration) [2]int64 {
+	t.Helper()
+	at := time.Now().Add(on)
+	q.Set("since", at.Add(-24*time.Hour).Format(time.RFC3339))
+	q.Set("until", at.Format(time.RFC3339))
+	m, err := c.Movers(context.Background(), q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range m.Items {
+		if x.Value == value {
+			return [2]int64{x.Now, x.Before}
+		}
+	}
+	return [2]int64{}
+}
+
 // checkFigures compares every figure with the messages behind it, and returns how
 // many there are.
 func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures int) {
@@ -131,6 +149,12 @@ func checkFigures(t *testing.T, c *client.Client, period url.Values) (figures in
 		}
 		for _, row := range rows {
 			for kind, f := range row.Counts {
+				q := with("dim", dim, "kind", kind, "limit", "100")
+				now, then := moved(t, c, q, row.Value, 0), moved(t, c, q, row.Value, 7*24*time.Hour)
+				if now != [2]int64{f.N, 0} || then != [2]int64{0, f.N} {
+					t.Errorf("%s by %s %s: the report says %d, it moved %d and in a week %d", kind,
+						dim, row.Value, f.N, now, then)
+				}
 				if got := behind(t, c, with("kind", kind, "dim", dim, "value", row.Value)); got != f.N {
 					t.Errorf("%s by %s %s: the report says %d, and %d messages are behind it", kind,
 						dim, row.Value, f.N, got)

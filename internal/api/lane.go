@@ -1,6 +1,7 @@
 package api
 
 import (
+	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/whose"
 )
@@ -10,8 +11,15 @@ type LaneDetail struct {
 	mail.Lane
 	Ages    []mail.Age    `json:"ages"`
 	Minutes []mail.Minute `json:"minutes" doc:"The last hour; minutes in which nothing happened are missing"`
+	Tried   []mail.Minute `json:"tried" doc:"Minutes of the last day in which deliveries were tried. Those in which all went well are kept for two hours"`
 	// Schedule is what counts for a message that came in now.
 	Schedule ScheduleTerms `json:"schedule"`
+}
+
+// LaneAges are how long the messages of a lane have waited.
+type LaneAges struct {
+	Lane ident.ID   `json:"lane"`
+	Ages []mail.Age `json:"ages" doc:"The youngest first"`
 }
 
 // ScheduleTerms are when messages are tried again, warned of and expire.

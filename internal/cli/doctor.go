@@ -22,8 +22,8 @@ func (a doctorCommands) command() *cobra.Command {
 		Use:   "database",
 		Short: "What to change on the database server, and why",
 		Args:  exactly(0),
-		Long: "Look at how PostgreSQL is set up and how it does: what would lose mail, what would stop the " +
-			"service one day, and what makes it slower than its machine is, each with the " +
+		Long: "Look at how PostgreSQL is set up and how it does: what would lose mail, what " +
+			"would stop the service one day, and what makes it slower than its machine is, each with the " +
 			"statement that changes " +
 			"it. Nothing is changed. The memory of the server is this machine's if it runs " +
 			"here; else say it with " +
@@ -58,7 +58,7 @@ func (a doctorCommands) command() *cobra.Command {
 		},
 	}
 	database.Flags().StringVar(&memory, "memory", "", "memory of the database server: 16GB, 512MB")
-	return group("doctor", "Check what the service runs on", database)
+	return group("doctor", "Check what the service runs on", database, a.upkeep())
 }
 
 var memoryForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)\s*([MGT])i?B?$`)

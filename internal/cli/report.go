@@ -138,7 +138,7 @@ func (a reportCommands) command() *cobra.Command {
 		cobra.FixedCompletions(report.Dims[1:len(report.Dims)-1],
 			cobra.ShellCompDirectiveNoFileComp),
 	)
-	c.AddCommand(a.reportMessages())
+	c.AddCommand(a.reportMessages(), a.movers())
 	return c
 }
 
@@ -178,13 +178,13 @@ func rowColumns(by string, rows []report.Row) []column[report.Row] {
 			func(r report.Row) string { return number(r.Counts[k].N) },
 		})
 	}
-	columns = append(columns, column[report.Row]{"SIZE", true, func(r report.Row) string {
-		var n int64
-		for _, f := range r.Counts {
-			n += f.Bytes
+	// What was received and what was delivered is the same mail: sizes are not added.
+	for _, k := range kindsIn(rows) {
+		if k == "received" || k == "delivered" {
+			columns = append(columns, column[report.Row]{strings.ToUpper(k) + " SIZE", true,
+				func(r report.Row) string { return octets(r.Counts[k].Bytes) }})
 		}
-		return octets(n)
-	}})
+	}
 	if slices.ContainsFunc(rows, func(r report.Row) bool { return r.Delay != nil }) {
 		columns = append(columns, column[report.Row]{"MEAN DELAY", true, func(r report.Row) string {
 			if r.Delay == nil {

@@ -96,6 +96,11 @@ func (c QueueCalls) DoctorDatabase(ctx context.Context, memory int64) (api.Datab
 	return call[api.DatabaseCheck](ctx, c.conn, http.MethodGet, "/api/v1/doctor/database", q, nil)
 }
 
+// Upkeep says what ends or fills up by itself.
+func (c QueueCalls) Upkeep(ctx context.Context) (api.Upkeep, error) {
+	return call[api.Upkeep](ctx, c.conn, http.MethodGet, "/api/v1/upkeep", nil, nil)
+}
+
 // SchedulePreview plays a schedule through.
 func (c QueueCalls) SchedulePreview(ctx context.Context, q url.Values) (retry.Preview, error) {
 	return call[retry.Preview](ctx, c.conn, http.MethodGet, "/api/v1/schedule/preview", q, nil)

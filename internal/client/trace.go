@@ -32,7 +32,10 @@ func (c RecordsCalls) Refusal(
 }
 
 // Sessions lists one page of sessions.
-func (c RecordsCalls) Sessions(ctx context.Context, filter url.Values) (api.Page[mail.Session], error) {
+func (c RecordsCalls) Sessions(
+	ctx context.Context,
+	filter url.Values,
+) (api.Page[mail.Session], error) {
 	return call[api.Page[mail.Session]](ctx, c.conn, http.MethodGet, "/api/v1/sessions", filter, nil)
 }
 
@@ -74,9 +77,15 @@ func (c RecordsCalls) ReportTable(
 	return p.Items, err
 }
 
+// Movers reads what changed most against the same time before.
+func (c RecordsCalls) Movers(ctx context.Context, q url.Values) (api.Movers, error) {
+	return call[api.Movers](ctx, c.conn, http.MethodGet, "/api/v1/report/movers", q, nil)
+}
+
 // Figure lists the messages behind a figure.
 func (c RecordsCalls) Figure(ctx context.Context, q url.Values) (api.Page[report.Behind], error) {
-	return call[api.Page[report.Behind]](ctx, c.conn, http.MethodGet, "/api/v1/report/messages", q, nil)
+	return call[api.Page[report.Behind]](ctx, c.conn, http.MethodGet,
+		"/api/v1/report/messages", q, nil)
 }
 
 // ReportHTML copies a report as a page to print to w.

@@ -43,11 +43,13 @@ func TestATraceIsTheWholePath(t *testing.T) {
 		}
 	}
 	if len(v.Causes) != 1 || v.Causes[0].Cause != string(diagnose.ConnectRefused) || v.Session == nil ||
-		len(v.Boxes) != 1 || v.Boxes[0].Address != "ines.harrow@skerryline.example" {
+		len(v.Boxes) != 1 ||
+		v.Boxes[0].Address != "ines.harrow@skerryline.example" {
 		t.Errorf("%+v %+v %+v", v.Causes, v.Session, v.Boxes)
 	}
 	session, err := s.Insight.Trace.Session(t.Context(), 0, v.Session.ID)
-	if err != nil || len(session.Lines) == 0 || len(session.Subjects) != 1 || session.Subjects[0].ID != id {
+	if err != nil || len(session.Lines) == 0 || len(session.Subjects) != 1 ||
+		session.Subjects[0].ID != id {
 		t.Errorf("%+v %v", session, err)
 	}
 	content, err := s.Insight.Trace.View(t.Context(), id)
@@ -94,10 +96,12 @@ func TestALaneInTroubleIsShownAsItIsNow(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Insight.Lanes.Forget()
-	if one, err = s.Insight.Lanes.One(t.Context(), lane); err != nil || one.State != mail.LanePaused {
+	if one, err = s.Insight.Lanes.One(t.Context(), lane); err != nil ||
+		one.State != mail.LanePaused {
 		t.Errorf("%+v %v", one.Lane, err)
 	}
-	if empty, err := s.Insight.Lanes.One(t.Context(), ident.ID(7)); err == nil && empty.Waiting != 0 {
+	if empty, err := s.Insight.Lanes.One(t.Context(), ident.ID(7)); err == nil &&
+		empty.Waiting != 0 {
 		t.Errorf("%+v", empty)
 	}
 }
@@ -125,7 +129,8 @@ func TestATroubleIsOneSnagHoweverOftenItHappens(t *testing.T) {
 	if err := s.Insight.Snags.Change(t.Context(), x.ID, "keeper", muted); err != nil {
 		t.Fatal(err)
 	}
-	if list, err := s.Insight.Snags.List(t.Context(), snag.Filter{Limit: 10}); err != nil || len(list) != 0 {
+	if list, err := s.Insight.Snags.List(t.Context(), snag.Filter{Limit: 10}); err != nil ||
+		len(list) != 0 {
 		t.Errorf("a muted snag is listed: %+v %v", list, err)
 	}
 	if counts, err := s.Insight.Snags.Counts(t.Context()); err != nil ||
@@ -146,7 +151,15 @@ func TestFiguresAreOfWhatHappened(t *testing.T) {
 	want := map[string]int64{"received": 2, "delivered": 1, "deferred": 1, "bounced": 0}
 	var got map[string]int64
 	for end := time.Now().Add(15 * time.Second); ; {
-		page, err := s.Insight.Reporter.ReportPage(t.Context(), records, from, to, time.UTC, "hour", 5)
+		page, err := s.Insight.Reporter.ReportPage(
+			t.Context(),
+			records,
+			from,
+			to,
+			time.UTC,
+			"hour",
+			5,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -72,20 +72,36 @@ var laneAges = []time.Duration{
 	48 * time.Hour,
 }
 
+const (
+	agesCounted = 20_000 // of one lane, for an age
+	stripCounts = 2000   // of each of many lanes
+)
+
+// Ages are how long the messages of a lane have waited, counted as far as a strip needs.
+func (s *Lanes) Ages(ctx context.Context, id ident.ID) ([]mail.Age, error) {
+	return s.Store.LaneAges(ctx, id, time.Now(), laneAges, stripCounts)
+}
+
 // Detail adds to a lane its ages, its last hour and its schedule.
 func (s *Lanes) Detail(ctx context.Context, l mail.Lane) (api.LaneDetail, error) {
 	now := time.Now()
 	out := api.LaneDetail{Lane: l}
 	var err error
-	if out.Ages, err = s.Store.LaneAges(ctx, l.ID, now, laneAges); err != nil {
+	if out.Ages, err = s.Store.LaneAges(ctx, l.ID, now, laneAges, agesCounted); err != nil {
 		return out, err
 	}
-	if out.Minutes, err = s.Store.LaneFlow(
-		ctx,
-		l.ID,
-		now.Add(-time.Hour).Truncate(time.Minute),
-	); err != nil {
+	day, err := s.Store.LaneFlow(ctx, l.ID, now.Add(-24*time.Hour))
+	if err != nil {
 		return out, err
+	}
+	out.Minutes, out.Tried = []mail.Minute{}, []mail.Minute{}
+	for _, m := range day {
+		if !m.At.Before(now.Add(-time.Hour).Truncate(time.Minute)) {
+			out.Minutes = append(out.Minutes, m)
+		}
+		if m.Failed > 0 || m.Finished > 0 {
+			out.Tried = append(out.Tried, m)
+		}
 	}
 	cfg := s.InForce.Config()
 	domain := l.NextHop

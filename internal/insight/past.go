@@ -86,6 +86,19 @@ func (p *Past) Sums(
 	)
 }
 
+// Movers is Records'.
+func (p *Past) Movers(
+	ctx context.Context,
+	dim string,
+	kinds []string,
+	now, before []report.Span,
+	limit int,
+) ([]report.Mover, error) {
+	return past(ctx, p, func(r Records) ([]report.Mover, error) {
+		return r.Movers(ctx, dim, kinds, now, before, limit)
+	})
+}
+
 // SumHours is Records'.
 func (p *Past) SumHours(
 	ctx context.Context,

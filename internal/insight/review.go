@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"syscall"
 	"time"
 
 	"gullroute/internal/core/config"
@@ -75,13 +74,8 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 		return f, err
 	}
 	f.ClockOff = time.Since(now)
-	var disk syscall.Statfs_t
-	if syscall.Statfs(s.SpoolDir, &disk) == nil && disk.Blocks > 0 {
-		f.Disks = append(f.Disks, review.Disk{
-			What: "the disk of " + s.SpoolDir,
-			Used: 1 - float64(disk.Bavail)/float64(disk.Blocks),
-			Free: int64(disk.Bavail) * disk.Bsize,
-		})
+	if d, ok := diskOf(s.SpoolDir); ok {
+		f.Disks = append(f.Disks, d)
 	}
 	looks, err := s.Readiness.AllReadiness(ctx)
 	if err != nil {

@@ -35,6 +35,8 @@ type Records interface {
 	ListSessions(ctx context.Context, f mail.SessionFilter) ([]mail.Session, error)
 	Sums(ctx context.Context, dim string, kinds []string, value string, spans []report.Span,
 		limit int) ([]report.Sum, error)
+	Movers(ctx context.Context, dim string, kinds []string, now, before []report.Span,
+		limit int) ([]report.Mover, error)
 	SumHours(ctx context.Context, dim, value string, from, to time.Time) ([]report.Hour, error)
 	Figure(ctx context.Context, q report.Question) ([]report.Behind, string, error)
 }

@@ -21,6 +21,8 @@ const (
 	sweepAfter = 5000
 	sweepShare = 5
 	flowKept   = 2 * time.Hour
+	// failuresKept is how long minutes with failed attempts are kept.
+	failuresKept = 24 * time.Hour
 	// countEvery is how often what happened is counted.
 	countEvery = time.Second
 	// hostsEvery is how often the database's hosts are asked who takes writes.
@@ -95,7 +97,8 @@ func (u *upkeep) storeFlow(ctx context.Context) error {
 }
 
 func (u *upkeep) forgetFlow(ctx context.Context, now time.Time) error {
-	return store.Lanes{DB: u.db}.ForgetFlow(ctx, now.Add(-flowKept))
+	return store.Lanes{DB: u.db}.ForgetFlow(ctx, now.Add(-flowKept),
+		now.Add(-failuresKept))
 }
 
 // count lets what happened be counted, behind the mail.

@@ -37,6 +37,9 @@ func (s queueAPI) register(api huma.API) {
 		s.showLane,
 	)
 	huma.Register(api,
+		read("lane-ages", "/api/v1/lane-ages", "How long the messages of lanes have waited"),
+		s.laneAges)
+	huma.Register(api,
 		read("queue", "/api/v1/queue", "Deliveries that are not finished, oldest first"),
 		s.listQueue)
 	huma.Register(
@@ -149,6 +152,26 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[api.LanePa
 		body.Next = strconv.Itoa(end)
 	}
 	return &out[api.LanePage]{body}, nil
+}
+
+// maxAged is of how many lanes the ages are told at once.
+const maxAged = 100
+
+func (s queueAPI) laneAges(ctx context.Context, in *struct {
+	Lanes []ident.ID `query:"lane" required:"true" doc:"Lanes, at most 100, with commas between them"`
+}) (*out[api.Page[api.LaneAges]], error) {
+	if len(in.Lanes) > maxAged {
+		return nil, huma.Error422UnprocessableEntity("lane: at most 100 at once")
+	}
+	items := make([]api.LaneAges, 0, len(in.Lanes))
+	for _, id := range in.Lanes {
+		ages, err := s.Insight.Lanes.Ages(ctx, id)
+		if err != nil {
+			return nil, s.storeError(err, "lane")
+		}
+		items = append(items, api.LaneAges{Lane: id, Ages: ages})
+	}
+	return &out[api.Page[api.LaneAges]]{api.Page[api.LaneAges]{Items: items}}, nil
 }
 
 // groupLanes sums up the lanes by route, host or cause.

@@ -31,6 +31,10 @@ func (s reportAPI) register(api huma.API) {
 			"Counts by value of a dimension, those with most first"),
 		s.reportTable,
 	)
+	huma.Register(api,
+		read("report-movers", "/api/v1/report/movers",
+			"What changed most, by value of a dimension, against the same time before"),
+		s.movers)
 	s.app.Get("/api/v1/report.html", s.reportPage)
 }
 
@@ -114,6 +118,7 @@ func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[api.Traffi
 	shown.Series = report.Series(hours, in.Since, in.Until, in.Step, zone)
 	shown.HourOfDay, shown.Weekdays = report.ByHourOfDay(hours, in.Since, in.Until,
 		zone), report.ByWeekday(hours, in.Since, in.Until, zone)
+	shown.WeekHours = report.ByWeekHour(hours, in.Since, in.Until, zone)
 	if shown.Delay != nil && in.Dim == "total" {
 		buckets, err := r.Sums(ctx, "delay", []string{"delivered", "forwarded"}, "",
 			report.Spans(in.Since, in.Until), 0)
@@ -261,6 +266,50 @@ func (s reportAPI) reportTable(
 	return &out[api.Page[report.Row]]{api.Page[report.Row]{Items: rows}}, nil
 }
 
+type moversInput struct {
+	Dim   string    `query:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"recipient_domain"`
+	Kind  string    `query:"kind" enum:"received,delivered,forwarded,deferred,bounced,expired,rejected,discarded" default:"delivered"`
+	Since time.Time `query:"since"`
+	Until time.Time `query:"until"`
+	Limit int       `query:"limit" minimum:"1" maximum:"100" default:"10"`
+	From
+}
+
+const week = 7 * 24 * time.Hour
+
+// movers compares with the same hours of as many weeks before as the period needs: of a
+// Monday with the Monday before.
+func (s reportAPI) movers(ctx context.Context, in *moversInput) (*out[api.Movers], error) {
+	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
+	if _, err := period.resolve(time.Now()); err != nil {
+		return nil, err
+	}
+	r, err := pastOf(ctx, s.Service, in.From)
+	if err != nil {
+		return nil, err
+	}
+	back := (period.Until.Sub(period.Since) + week - 1) / week * week
+	shown := api.Movers{
+		Since:       period.Since,
+		Until:       period.Until,
+		BeforeSince: period.Since.Add(-back),
+		BeforeUntil: period.Until.Add(-back),
+		Items:       []report.Mover{},
+	}
+	list, err := r.Movers(ctx, in.Dim, []string{in.Kind}, report.Spans(period.Since, period.Until),
+		report.Spans(shown.BeforeSince, shown.BeforeUntil), in.Limit)
+	if err != nil {
+		return nil, s.storeError(err, "count")
+	}
+	for i := range list {
+		if in.Dim == "cause" {
+			list[i].Title = diagnose.Explain(diagnose.Cause(list[i].Value)).Title
+		}
+	}
+	shown.Items = append(shown.Items, list...)
+	return &out[api.Movers]{shown}, nil
+}
+
 type figureInput struct {
 	Kind  string    `query:"kind" required:"true" enum:"received,delivered,forwarded,deferred,bounced,expired,rejected,discarded"`
 	Dim   string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"total"`
@@ -271,7 +320,10 @@ type figureInput struct {
 	Paging
 }
 
-func (s reportAPI) figure(ctx context.Context, in *figureInput) (*out[api.Page[report.Behind]], error) {
+func (s reportAPI) figure(
+	ctx context.Context,
+	in *figureInput,
+) (*out[api.Page[report.Behind]], error) {
 	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
 	if _, err := period.resolve(time.Now()); err != nil {
 		return nil, err

@@ -20,6 +20,8 @@ func (s reviewAPI) register(api huma.API) {
 	admin := operation{admin: true}
 	huma.Register(api, read("review", "/api/v1/review", "Findings of the settings, worst first"),
 		s.review)
+	huma.Register(api,
+		read("upkeep", "/api/v1/upkeep", "What ends or fills up by itself, and when"), s.upkeep)
 	huma.Register(
 		api,
 		admin.post("review-fix", "/api/v1/review/fix",
@@ -48,6 +50,14 @@ func (s reviewAPI) review(ctx context.Context, in *struct {
 		return nil, s.storeError(err, "review")
 	}
 	return &out[api.ReviewPage]{api.ReviewPage{Items: list, Rules: review.Rules()}}, nil
+}
+
+func (s reviewAPI) upkeep(ctx context.Context, _ *struct{}) (*out[api.Upkeep], error) {
+	u, err := s.Insight.Reviewer.Upkeep(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "upkeep")
+	}
+	return &out[api.Upkeep]{u}, nil
 }
 
 // findingKey names a finding.

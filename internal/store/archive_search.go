@@ -276,6 +276,22 @@ func (o *Opened) Sums(
 	return out, err
 }
 
+// Movers are the values whose counts changed most between two periods.
+func (o *Opened) Movers(
+	ctx context.Context,
+	dim string,
+	kinds []string,
+	now, before []report.Span,
+	limit int,
+) ([]report.Mover, error) {
+	a, err := o.Sums(ctx, dim, kinds, "", now, 0)
+	if err != nil {
+		return nil, err
+	}
+	b, err := o.Sums(ctx, dim, kinds, "", before, 0)
+	return report.Movers(a, b, limit), err
+}
+
 // SumHours reads one value's counts hour by hour.
 func (o *Opened) SumHours(
 	ctx context.Context,

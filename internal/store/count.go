@@ -72,7 +72,13 @@ func (x *increments) finished(outcomes []*Outcome, recorded map[mail.DeliveryID]
 		switch {
 		case !recorded[id]:
 		case o.Delivery.State.Final() && o.Origin == nil:
-			unknown.ids, unknown.ns = append(unknown.ids, int64(id.Message)), append(unknown.ns, id.N)
+			unknown.ids, unknown.ns = append(
+				unknown.ids,
+				int64(id.Message),
+			), append(
+				unknown.ns,
+				id.N,
+			)
 		case o.Delivery.State.Final():
 			d := *o.Delivery
 			d.FinishedAt = mail.At(o.At)
@@ -83,7 +89,13 @@ func (x *increments) finished(outcomes []*Outcome, recorded map[mail.DeliveryID]
 				switch {
 				case e.Kind != mail.EventDeferred:
 				case o.Origin == nil:
-					later.ids, later.ns = append(later.ids, int64(id.Message)), append(later.ns, id.N)
+					later.ids, later.ns = append(
+						later.ids,
+						int64(id.Message),
+					), append(
+						later.ns,
+						id.N,
+					)
 					later.ats = append(later.ats, e.At)
 				default:
 					x.sums.Add(o.Origin.Deferred(o.Delivery.Recipient, e))
@@ -122,7 +134,8 @@ func (x *increments) table() table {
 // countAtOnce is how many commits are counted together.
 const countAtOnce = 400
 
-// Count counts what is to be counted, a part of it. It reports whether there is more. One node at a time does it.
+// Count counts what is to be counted, a part of it. It reports whether there is more. One
+// node at a time does it.
 func (s Counts) Count(ctx context.Context) (more bool, err error) {
 	err = s.inTx(ctx, func(tx pgx.Tx) error {
 		var mine bool
@@ -354,7 +367,8 @@ const addUp = `, hours AS MATERIALIZED (
 // addHours adds what is in hours to the report.Tiers.
 const addHours = `
 	INSERT INTO count_sum AS c (tier, at, dim, value, kind, n, bytes, delay, delay_max)
-	SELECT t.tier, date_bin(t.length, h.at, '0001-01-01 00:00:00+00'), h.dim, left(h.value, 400), h.kind, sum(h.n),
+	SELECT t.tier, date_bin(t.length, h.at, '0001-01-01 00:00:00+00'), h.dim,
+		left(h.value, 400), h.kind, sum(h.n),
 		sum(h.bytes), sum(h.delay), max(h.delay_max)
 	FROM hours h CROSS JOIN (VALUES ('hour', interval '1 hour'), ('day', '1 day'),
 		('week', '7 days'), ('4 weeks', '28 days')) t(tier, length) GROUP BY 1, 2, 3, 4, 5
@@ -398,6 +412,40 @@ func (s Counts) Sums(
 		var x report.Sum
 		err := row.Scan(&x.Value, &x.Kind, &x.N, &x.Bytes, &x.Delay, &x.DelayMax)
 		return x, err
+	})
+}
+
+// Movers reads the values whose counts changed most between two periods, those first.
+func (s Counts) Movers(
+	ctx context.Context,
+	dim string,
+	kinds []string,
+	now, before []report.Span,
+	limit int,
+) ([]report.Mover, error) {
+	q := query{}
+	sums := func(sign string, spans []report.Span) {
+		q.WriteString("SELECT value, " + sign + "sum(n) AS n FROM count_sum WHERE true")
+		q.and("dim = %s", dim)
+		q.and("kind = ANY(%s)", kinds)
+		q.inSpans(spans)
+		q.WriteString(" GROUP BY value")
+	}
+	q.WriteString("SELECT value, coalesce(sum(n) FILTER (WHERE n > 0), 0)::bigint, " +
+		"coalesce(-sum(n) FILTER (WHERE n < 0), 0)::bigint FROM (")
+	sums("", now)
+	q.WriteString(" UNION ALL ")
+	sums("-", before)
+	q.WriteString(") s GROUP BY value HAVING sum(n) <> 0 ORDER BY abs(sum(n)) DESC, value LIMIT " +
+		q.arg(limit))
+	rows, err := s.pool.Query(ctx, q.String(), q.args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (report.Mover, error) {
+		var m report.Mover
+		err := row.Scan(&m.Value, &m.Now, &m.Before)
+		return m, err
 	})
 }
 
@@ -491,6 +539,8 @@ func (s Counts) ForgetCounts(ctx context.Context, fine, all time.Time) error {
 
 // CountBacklog is how many messages are still to be counted.
 func (s Counts) CountBacklog(ctx context.Context) (n int64, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT coalesce(sum(greatest(cardinality(ids), 1)), 0) FROM count_log`).Scan(&n)
+	err = s.pool.QueryRow(ctx,
+		`SELECT coalesce(sum(greatest(cardinality(ids), 1)), 0) FROM count_log`).
+		Scan(&n)
 	return n, err
 }

@@ -267,6 +267,12 @@ func (s *DB) Renew() {
 	s.pool.Reset()
 }
 
+// Size is how much room the database takes, in octets.
+func (s *DB) Size(ctx context.Context) (n int64, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT pg_database_size(current_database())`).Scan(&n)
+	return n, err
+}
+
 // Replication is how the database is copied, as far as an ordinary role is told.
 type Replication struct {
 	Standbys    int    // that are connected

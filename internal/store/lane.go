@@ -156,16 +156,15 @@ func (s Lanes) LaneName(ctx context.Context, id ident.ID) (route, nextHop string
 	return route, nextHop, found(err)
 }
 
-// maxCounted bounds what is counted one by one for an age.
-const maxCounted = 20_000
-
 // LaneAges counts a lane's messages by how long they have been here. Bounds are
-// ages, the youngest first; the last group is older than all of them.
+// ages, the youngest first; the last group is older than all of them. Of each at most so
+// many are counted as most says.
 func (s Lanes) LaneAges(
 	ctx context.Context,
 	id ident.ID,
 	now time.Time,
 	bounds []time.Duration,
+	most int64,
 ) ([]mail.Age, error) {
 	b := &pgx.Batch{}
 	upper := int64(ident.Floor(now.Add(time.Hour)))
@@ -185,7 +184,7 @@ func (s Lanes) LaneAges(
 			int64(id),
 			lower,
 			upper,
-			maxCounted,
+			most,
 		)
 		upper = lower
 	}
@@ -195,7 +194,7 @@ func (s Lanes) LaneAges(
 		if err := results.QueryRow().Scan(&ages[i].Messages); err != nil {
 			return nil, err
 		}
-		ages[i].More = ages[i].Messages == maxCounted
+		ages[i].More = ages[i].Messages == most
 	}
 	return ages, nil
 }
@@ -224,7 +223,8 @@ func (s Lanes) AddFlow(ctx context.Context, flows []Flow) error {
 		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::int[], $4::int[],
 			$5::int[]) f(lane, minute, received, finished, failed) ORDER BY lane, minute
 		ON CONFLICT (lane, minute) DO UPDATE SET received = lane_minute.received + excluded.received,
-			finished = lane_minute.finished + excluded.finished, failed = lane_minute.failed + excluded.failed`,
+			finished = lane_minute.finished + excluded.finished,
+			failed = lane_minute.failed + excluded.failed`,
 		lanes, minutes, received, finished, failed)
 	return err
 }
@@ -385,9 +385,10 @@ func (s Queue) QueueLength(ctx context.Context) (int64, error) {
 	return n, err
 }
 
-// ForgetFlow drops what came and went before a time.
-func (s Lanes) ForgetFlow(ctx context.Context, before time.Time) error {
-	_, err := s.pool.Exec(ctx, `DELETE FROM lane_minute WHERE minute < $1`, before)
+// ForgetFlow drops what came and went before a time; minutes with failures are kept longer.
+func (s Lanes) ForgetFlow(ctx context.Context, before, failures time.Time) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM lane_minute WHERE minute < $2 OR minute < $1
+		AND minute >= $1::timestamptz - interval '1 hour' AND failed = 0`, before, failures)
 	return err
 }
 

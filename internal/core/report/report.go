@@ -305,6 +305,28 @@ func ByWeekday(hours []Hour, from, to time.Time, zone *time.Location) []Slot {
 		func(i int) string { return time.Weekday((i + 1) % 7).String() }, 24)
 }
 
+// WeekHours is how many hours a week has.
+const WeekHours = 7 * 24
+
+// ByWeekHour are the means of each hour of the week by kind, from Monday 0:00 on, in a
+// time zone. An hour that the period does not have is 0.
+func ByWeekHour(hours []Hour, from, to time.Time, zone *time.Location) map[string][]float64 {
+	of := func(t time.Time) int {
+		t = t.In(zone)
+		return (int(t.Weekday())+6)%7*24 + t.Hour()
+	}
+	out := map[string][]float64{}
+	for i, s := range slots(hours, from, to, WeekHours, of, func(int) string { return "" }, 1) {
+		for kind, mean := range s.Mean {
+			if out[kind] == nil {
+				out[kind] = make([]float64, WeekHours)
+			}
+			out[kind][i] = mean
+		}
+	}
+	return out
+}
+
 func slots(
 	hours []Hour,
 	from, to time.Time,

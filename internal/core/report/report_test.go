@@ -80,6 +80,25 @@ func TestSeriesFollowTheDaysOfAZone(t *testing.T) {
 	}
 }
 
+func TestWhatMovedMostComesFirst(t *testing.T) {
+	now := []Sum{{Value: "up", N: 9}, {Value: "same", N: 4}, {Value: "new", N: 3}}
+	before := []Sum{{Value: "up", N: 1}, {Value: "same", N: 4}, {Value: "gone", N: 5}}
+	got := fmt.Sprint(Movers(now, before, 10), Movers(now, before, 1))
+	if got != "[{up  9 1} {gone  0 5} {new  3 0}] [{up  9 1}]" {
+		t.Error(got)
+	}
+	// A Monday at ten has two hours of the period, a Tuesday at ten one.
+	hours := []Hour{
+		{At: at("2026-11-16 10:00"), Kind: "received", N: 6},
+		{At: at("2026-11-23 10:00"), Kind: "received", N: 3},
+	}
+	week := ByWeekHour(hours, at("2026-11-16 00:00"), at("2026-11-24 00:00"), time.UTC)
+	if len(week["received"]) != WeekHours || week["received"][10] != 4.5 ||
+		week["received"][34] != 0 {
+		t.Errorf("%v", week)
+	}
+}
+
 func TestQuantilesAreWithinFivePercent(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 2))
 	var c Count

@@ -13,6 +13,13 @@ import (
 	"gullroute/internal/core/mail"
 )
 
+// OldKey is the age from which a signing key is to be replaced, NearlyFull the part of a
+// disk from which it is told.
+const (
+	OldKey     = 365 * 24 * time.Hour
+	NearlyFull = 0.9
+)
+
 // Bounds from which something counts as weak.
 const (
 	wideBits4, wideBits6 = 16, 32
@@ -23,8 +30,6 @@ const (
 	eager                = time.Minute
 	patience             = time.Minute
 	memory               = 7 * 24 * time.Hour
-	oldKey               = 365 * 24 * time.Hour
-	nearlyFull           = 0.9
 	clockTolerance       = 5 * time.Second
 	maxNamed             = 5
 )
@@ -337,7 +342,7 @@ func (v *reviewer) keys(domain, where string) {
 			v.found("key-not-in-dns", at, k.Fault, nil)
 		case strings.HasPrefix(k.Algorithm, "rsa-1"):
 			v.found("short-key", at, "it is "+k.Algorithm, nil)
-		case v.f.Now.Sub(k.MadeAt) > oldKey:
+		case v.f.Now.Sub(k.MadeAt) > OldKey:
 			v.found("old-key", at, "it was made on "+k.MadeAt.UTC().Format("2006-01-02"), nil)
 		}
 	}
@@ -545,7 +550,7 @@ func (v *reviewer) many(rule string, who []string) {
 
 func (v *reviewer) machine() {
 	for _, d := range v.f.Disks {
-		if d.Used >= nearlyFull {
+		if d.Used >= NearlyFull {
 			v.found("disk-full", d.What,
 				fmt.Sprintf("%s is %.0f%% full, %d MB are free", d.What, d.Used*100, d.Free>>20),
 				nil)

@@ -90,6 +90,7 @@ type Disk struct {
 	What string
 	Used float64 // a part of one
 	Free int64   // octets
+	Size int64   // octets, of all of it
 }
 
 // reviewer collects.

@@ -580,6 +580,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lane-ages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long the messages of lanes have waited */
+        get: operations["lane-ages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lane-groups": {
         parameters: {
             query?: never;
@@ -1191,6 +1208,23 @@ export interface paths {
         };
         /** All that match of /api/v1/report/messages as JSON Lines; it takes the same words */
         get: operations["report-messages-jsonl"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/movers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed most, by value of a dimension, against the same time before */
+        get: operations["report-movers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1831,6 +1865,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/upkeep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What ends or fills up by itself, and when */
+        get: operations["upkeep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/watches": {
         parameters: {
             query?: never;
@@ -2413,6 +2464,23 @@ export interface components {
             /** @description As such editors take it: text of more than 255 octets in quoted pieces */
             value: string;
         };
+        Ending: {
+            /** @description What to do, as a command where there is one */
+            fix: string;
+            /** @enum {string} */
+            kind: "certificate" | "signing-key";
+            /** @description What else is wrong with it */
+            note?: string;
+            /** @description It needs somebody now */
+            soon: boolean;
+            /**
+             * Format: date-time
+             * @description Of a signing key: when it is a year old
+             */
+            until: string;
+            /** @description What it is of: a listener, or a domain with its selector */
+            what: string;
+        };
         Entry: {
             /** @description What the fields are */
             about: components["schemas"]["Field"][];
@@ -2793,6 +2861,11 @@ export interface components {
             /** @description Why it is in this state, in a sentence */
             why: string;
         };
+        LaneAges: {
+            /** @description The youngest first */
+            ages: components["schemas"]["Age"][];
+            lane: string;
+        };
         LaneDetail: {
             ages: components["schemas"]["Age"][];
             /** Format: int64 */
@@ -2827,6 +2900,8 @@ export interface components {
             sending: number;
             since: string | null;
             state: string;
+            /** @description Minutes of the last day in which deliveries were tried. Those in which all went well are kept for two hours */
+            tried: components["schemas"]["Minute"][];
             /** @description When a resting lane tries again, or a pause ends by itself */
             until: string | null;
             /** Format: int64 */
@@ -3021,6 +3096,30 @@ export interface components {
             revision?: number;
             text: string;
         };
+        Mover: {
+            /** Format: int64 */
+            before: number;
+            /** Format: int64 */
+            now: number;
+            /** @description What it means, in words */
+            title?: string;
+            value: string;
+        };
+        Movers: {
+            /**
+             * Format: date-time
+             * @description Whole weeks before: the same hours of the same days
+             */
+            before_since: string;
+            /** Format: date-time */
+            before_until: string;
+            /** @description Those that changed most first */
+            items: components["schemas"]["Mover"][];
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
+        };
         Node: {
             /** @description The node that answers */
             here: boolean;
@@ -3098,6 +3197,11 @@ export interface components {
         };
         PageKept: {
             items: components["schemas"]["Kept"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageLaneAges: {
+            items: components["schemas"]["LaneAges"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -3513,6 +3617,26 @@ export interface components {
             revision: components["schemas"]["Revision"];
             /** @description The difference as a unified diff */
             yaml: string;
+        };
+        Room: {
+            /**
+             * Format: int64
+             * @description Octets that are left, where that is known
+             */
+            free?: number;
+            /**
+             * Format: int64
+             * @description Octets that are used
+             */
+            size: number;
+            /** @description It is nearly full */
+            soon: boolean;
+            /**
+             * Format: double
+             * @description A part of one, where it is known
+             */
+            used?: number;
+            what: string;
         };
         Row: {
             /** @description In the period it is compared with */
@@ -4037,6 +4161,10 @@ export interface components {
             /** Format: date-time */
             until: string;
             value: string;
+            /** @description By kind, the mean of each hour of the week, from Monday 0:00 on: 168 figures */
+            week_hours: {
+                [key: string]: number[];
+            };
             weekdays: components["schemas"]["Slot"][];
             zone: string;
         };
@@ -4062,6 +4190,11 @@ export interface components {
             says: string;
             title: string;
             was: string;
+        };
+        Upkeep: {
+            /** @description Those that end first, first */
+            endings: components["schemas"]["Ending"][];
+            rooms: components["schemas"]["Room"][];
         };
         Verdict: {
             /** @description What to do */
@@ -6537,6 +6670,83 @@ export interface operations {
             };
         };
     };
+    "lane-ages": {
+        parameters: {
+            query: {
+                /** @description Lanes, at most 100, with commas between them */
+                lane: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLaneAges"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "lane-groups": {
         parameters: {
             query?: {
@@ -8882,6 +9092,88 @@ export interface operations {
                     "application/jsonl": {
                         [key: string]: unknown;
                     };
+                };
+            };
+        };
+    };
+    "report-movers": {
+        parameters: {
+            query?: {
+                dim?: "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                kind?: "received" | "delivered" | "forwarded" | "deferred" | "bounced" | "expired" | "rejected" | "discarded";
+                since?: string;
+                until?: string;
+                limit?: number;
+                /** @description Look in this opened archive instead of the service's own records */
+                archive?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Movers"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
         };
@@ -11524,6 +11816,71 @@ export interface operations {
                     "application/jsonl": {
                         [key: string]: unknown;
                     };
+                };
+            };
+        };
+    };
+    upkeep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upkeep"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
         };

@@ -1,0 +1,85 @@
+package insight
+
+import (
+	"context"
+	"slices"
+	"syscall"
+	"time"
+
+	"gullroute/internal/api"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/review"
+)
+
+// endsSoon is how long before its end a certificate needs somebody.
+const endsSoon = 30 * 24 * time.Hour
+
+// Upkeep is what ends or fills up by itself.
+func (s *Reviewer) Upkeep(ctx context.Context) (api.Upkeep, error) {
+	u := api.Upkeep{Endings: []api.Ending{}, Rooms: []api.Room{}}
+	now := time.Now()
+	for _, c := range s.Receive.Shown() {
+		if c.Own {
+			continue // it is made anew at each start, and the review tells of it
+		}
+		e := api.Ending{
+			Kind:  "certificate",
+			What:  "listener " + c.Listener,
+			Until: c.Until,
+			Soon:  c.Until.Before(now.Add(endsSoon)),
+			Fix:   "put the new certificate into its file: it is taken up by itself",
+		}
+		if !c.Fits {
+			e.Soon, e.Note = true, "it is not for the listener's name"
+		}
+		u.Endings = append(u.Endings, e)
+	}
+	keys, err := s.Keys.List(ctx, "")
+	if err != nil {
+		return u, err
+	}
+	for _, k := range keys {
+		if k.State != mail.KeySigning {
+			continue
+		}
+		until := k.MadeAt.Add(review.OldKey)
+		u.Endings = append(u.Endings, api.Ending{
+			Kind:  "signing-key",
+			What:  k.Domain + ", " + k.Selector,
+			Until: until,
+			Soon:  until.Before(now),
+			Note:  k.Fault,
+			Fix:   "gull dkim rotate " + k.Domain,
+		})
+	}
+	slices.SortStableFunc(u.Endings, func(a, b api.Ending) int { return a.Until.Compare(b.Until) })
+	if d, ok := diskOf(s.SpoolDir); ok {
+		u.Rooms = append(u.Rooms, api.Room{
+			What: "waiting and filed messages",
+			Size: d.Size - d.Free,
+			Free: d.Free,
+			Used: d.Used,
+			Soon: d.Used >= review.NearlyFull,
+		})
+	}
+	size, err := s.DB.Size(ctx)
+	if err != nil {
+		return u, err
+	}
+	u.Rooms = append(u.Rooms, api.Room{What: "the database", Size: size})
+	return u, nil
+}
+
+// diskOf tells how full the disk of a directory is.
+func diskOf(dir string) (d review.Disk, ok bool) {
+	var disk syscall.Statfs_t
+	if syscall.Statfs(dir, &disk) != nil || disk.Blocks == 0 {
+		return d, false
+	}
+	return review.Disk{
+		What: "the disk of " + dir,
+		Used: 1 - float64(disk.Bavail)/float64(disk.Blocks),
+		Free: int64(disk.Bavail) * disk.Bsize,
+		Size: int64(disk.Blocks) * disk.Bsize,
+	}, true
+}
