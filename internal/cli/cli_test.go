@@ -38,8 +38,8 @@ func TestTimesAndSizesForPeople(t *testing.T) {
 			t.Errorf("%s: %s, want %s", d, got, want)
 		}
 	}
-	for n, want := range map[int64]string{0: "0 B", 9999: "9999 B", 10_000: "10 KB", 9_999_999: "10000 KB",
-		25_000_000: "25.0 MB"} {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 10_000: "10 kB",
+		9_999_999: "10 MB", 25_000_000: "25 MB", 2_500_000_000_000: "2.5 TB"} {
 		if got := octets(n); got != want {
 			t.Errorf("%d: %s, want %s", n, got, want)
 		}

@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/report"
 )
 
 // column is one column of a table.
@@ -223,15 +224,8 @@ func exact(t time.Time) string {
 // fine is a time of day to the millisecond, in the zone of who reads it.
 func fine(t time.Time) string { return t.Local().Format("15:04:05.000") }
 
-func octets(n int64) string {
-	switch {
-	case n < 10_000:
-		return fmt.Sprintf("%d B", n)
-	case n < 10_000_000:
-		return fmt.Sprintf("%.0f KB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-}
+// octets is a size as people read it.
+func octets(n int64) string { return report.Octets(n) }
 
 // shown is an address as people read it.
 func shown(s string) string {

@@ -158,13 +158,17 @@ func (s queueAPI) listLanes(ctx context.Context, in *laneInput) (*out[api.LanePa
 const maxAged = 100
 
 func (s queueAPI) laneAges(ctx context.Context, in *struct {
-	Lanes []ident.ID `query:"lane" required:"true" doc:"Lanes, at most 100, with commas between them"`
+	Lanes []string `query:"lane" required:"true" doc:"Lanes, at most 100, with commas between them"`
 }) (*out[api.Page[api.LaneAges]], error) {
 	if len(in.Lanes) > maxAged {
 		return nil, huma.Error422UnprocessableEntity("lane: at most 100 at once")
 	}
 	items := make([]api.LaneAges, 0, len(in.Lanes))
-	for _, id := range in.Lanes {
+	for _, text := range in.Lanes {
+		id, err := ident.Parse(text)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("lane: " + err.Error())
+		}
 		ages, err := s.Insight.Lanes.Ages(ctx, id)
 		if err != nil {
 			return nil, s.storeError(err, "lane")

@@ -97,15 +97,20 @@ func Seconds(s float64) string {
 
 // Octets writes a size for people.
 func Octets(n int64) string {
-	switch {
-	case n < 10_000:
+	if n < 1000 {
 		return fmt.Sprintf("%d B", n)
-	case n < 10_000_000:
-		return fmt.Sprintf("%.0f KB", float64(n)/1e3)
-	case n < 10_000_000_000:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 	}
-	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
+	v := float64(n) / 1000
+	for _, unit := range []string{"kB", "MB", "GB"} {
+		switch {
+		case v < 9.95:
+			return fmt.Sprintf("%.1f %s", v, unit)
+		case v < 999.5:
+			return fmt.Sprintf("%.0f %s", v, unit)
+		}
+		v /= 1000
+	}
+	return fmt.Sprintf("%.1f TB", v)
 }
 
 // group is a list of rows under a heading.

@@ -4,13 +4,20 @@ import { useSyncExternalStore } from "react";
 export type Choices = {
 	/** A zone of the IANA's list, or "browser" for that of the machine. */
 	zone: string;
+	/** The language of the console's own texts, as its file is called. */
+	language: string;
 	/** Times are shown as such, not as so long ago. */
 	exact: boolean;
+	/** The parts that a report shows; those that are first if none were chosen. */
+	charts?: string[];
 	/** Rows are as low as they can be. */
 	dense: boolean;
 };
 
-const first: Choices = { zone: "browser", exact: false, dense: true };
+/** The language of the browser, as far as a file may have it. */
+const browsers = () => (typeof navigator === "undefined" ? "en" : navigator.language.slice(0, 2));
+
+const first: Choices = { zone: "browser", language: browsers(), exact: false, dense: true };
 
 const place = "gull-choices";
 

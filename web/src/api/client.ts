@@ -16,6 +16,7 @@ export type Trace = Omit<Schemas["Trace"], "message" | "generated" | "about"> & 
 export type Status = Omit<Schemas["Status"], "trouble"> & { trouble: Lane[] };
 export type GullEvent = Schemas["Event"];
 export type Who = Schemas["Who"];
+export type Upkeep = Schemas["Upkeep"];
 export type Term = Schemas["Term"];
 
 /** Calls by cookie carry a header that no form on a strange page can set. */
@@ -57,6 +58,7 @@ export const gull = {
 	signIn: (name: string, password: string) => take<Who>(api.POST("/api/v1/sign-in", { body: { name, password } })),
 	signOut: () => take<void>(api.POST("/api/v1/sign-out")),
 	terms: () => take<Page<Term>>(api.GET("/api/v1/terms")),
+	upkeep: () => take<Upkeep>(api.GET("/api/v1/upkeep")),
 	status: () => take<Status>(api.GET("/api/v1/status")),
 	find: (words: TraceWords, after: string, limit: number) =>
 		take<Page<Message>>(api.GET("/api/v1/messages", { params: { query: { ...words, after, limit } as never } })),

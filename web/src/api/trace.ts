@@ -18,6 +18,7 @@ export type Row = Schemas["Row"];
 export type Point = Schemas["Point"];
 export type Slot = Schemas["Slot"];
 export type Behind = Schemas["Behind"];
+export type Movers = Schemas["Movers"];
 export type Archive = Schemas["Info"];
 
 /** The words of a search, as they stand in an address. */
@@ -76,6 +77,7 @@ export const tracing = {
 		read<Page<Row>>(
 			`report/tables/${dim}${query({ since: words.since, until: words.until, archive: words.archive, limit })}`,
 		),
+	movers: (words: ReportWords & { kind: string; limit: number }) => read<Movers>(`report/movers${query(words)}`),
 	archives: () => read<Page<Archive>>("archives"),
 	close: (id: number) => ask<void>("DELETE", `archives/${id}`),
 };

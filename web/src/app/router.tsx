@@ -181,7 +181,7 @@ const reportWords = (s: Record<string, unknown>) =>
 const reports = createRoute({
 	getParentRoute: () => root,
 	path: "/reports",
-	component: lazyRouteComponent(() => import("../pages/reports"), "ReportsPage"),
+	component: lazyRouteComponent(() => import("../report/page"), "ReportsPage"),
 	validateSearch: (s: Record<string, unknown>): ReturnType<typeof reportWords> & { compare?: boolean } => ({
 		...reportWords(s),
 		compare: yes(s.compare),

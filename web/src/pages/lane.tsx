@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type LaneDetail, type QueueWords, queue } from "../api/queue";
 import { Act } from "../parts/act";
+import { Attempts } from "../parts/attempts";
 import { Areas } from "../parts/drawn";
 import { WhyStranded } from "../parts/fix";
 import { Heading } from "../parts/heading";
@@ -51,6 +52,7 @@ export function LanePage() {
 				</Group>
 			</Group>
 			<Facts lane={l} all={all} />
+			<Attempts lane={l} />
 			<Messages
 				words={words}
 				fixed={{ lane: id }}

@@ -39,7 +39,7 @@ export function MessagePage() {
 		<Stack gap="md">
 			<ArchiveNote />
 			<Head trace={t} waits={waits} />
-			<MessagePath message={t.message} />
+			<MessagePath message={t.message} events={t.events} />
 			<Causes trace={t} waits={waits} />
 			<Beside trace={t} archive={archive} />
 			<Story events={t.events} archive={archive} />

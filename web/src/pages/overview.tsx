@@ -1,6 +1,7 @@
-import { Alert, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { Alert, Group, Progress, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { gull, type Lane, type Status } from "../api/client";
+import { queue } from "../api/queue";
 import { snags } from "../api/snags";
 import { HazardList, isTrouble } from "../parts/draft-bar";
 import { WhyStranded } from "../parts/fix";
@@ -10,7 +11,7 @@ import { ReplyLine } from "../parts/reply";
 import { SnagTable } from "../parts/snag";
 import { State, worstOf } from "../parts/state";
 import { Failed, Loading, Nothing } from "../parts/states";
-import { count, plural, shown } from "../parts/text";
+import { count, octets, plural, shown } from "../parts/text";
 import { clock, zoneName } from "../parts/time";
 import { To } from "../parts/to";
 import { WhyVerdict } from "../parts/verdict";
@@ -33,6 +34,8 @@ export function OverviewPage() {
 			<SimpleGrid cols={{ base: 1, md: 2 }}>
 				<Flow status={status.data} />
 				<Recent />
+				{status.data.held > 0 && <Held all={status.data.held} />}
+				<Upkeep />
 			</SimpleGrid>
 			<Listeners status={status.data} />
 		</Stack>
@@ -306,6 +309,106 @@ function Recent() {
 			{recent.data?.items.length === 0 && (
 				<Nothing title="No mail yet">Send a test message with: gull send --to …</Nothing>
 			)}
+		</section>
+	);
+}
+
+/** What is held, the longest first: it waits for a person. */
+function Held({ all }: { all: number }) {
+	const held = useQuery({ queryKey: ["messages", "held"], queryFn: () => queue.messages({ state: "held" }, "", 5) });
+	return (
+		<section className="surface" aria-labelledby="held">
+			<Group justify="space-between" p="sm" pb={4}>
+				<Title order={2} size="h5" id="held">
+					Held{" "}
+					<Text span size="xs" c="dimmed">
+						{count(all)}, until somebody releases or drops them
+					</Text>
+				</Title>
+				<To to="/queue" search={{ view: "messages", state: "held" }} size="sm">
+					all that are held
+				</To>
+			</Group>
+			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
+				<Table.Tbody>
+					{(held.data?.items ?? []).map((d) => (
+						<Table.Tr key={d.delivery.id}>
+							<Table.Td w={90} c="dimmed">
+								<When time={d.received_at} />
+							</Table.Td>
+							<Table.Td className={classes.clip}>
+								<To to="/messages/$id" params={{ id: d.delivery.id.split("-")[0] ?? "" }} inherit title={d.subject}>
+									{d.subject || "(no subject)"}
+								</To>
+							</Table.Td>
+							<Table.Td className={classes.clip} title={d.delivery.recipient}>
+								{shown(d.delivery.recipient)}
+							</Table.Td>
+						</Table.Tr>
+					))}
+				</Table.Tbody>
+			</Table>
+		</section>
+	);
+}
+
+/** What ends or fills up by itself: what needs somebody first, else what comes next. */
+function Upkeep() {
+	const upkeep = useQuery({ queryKey: ["upkeep"], queryFn: gull.upkeep });
+	if (!upkeep.data) {
+		return null;
+	}
+	const { endings, rooms } = upkeep.data;
+	const soon = endings.filter((e) => e.soon);
+	return (
+		<section className="surface" aria-labelledby="upkeep">
+			<Title order={2} size="h5" id="upkeep" p="sm" pb={4}>
+				Ends and room{" "}
+				<Text span size="xs" c="dimmed">
+					{soon.length > 0 ? plural(soon.length, "needs somebody now", "need somebody now") : "nothing ends soon"}
+				</Text>
+			</Title>
+			<Table horizontalSpacing="sm" verticalSpacing={3}>
+				<Table.Tbody>
+					{(soon.length > 0 ? soon : endings.slice(0, 3)).map((e) => (
+						<Table.Tr key={`${e.kind} ${e.what}`}>
+							<Table.Td>
+								{e.kind === "certificate" ? "Certificate of" : "Signing key of"} {e.what}
+								{(e.soon || e.note) && (
+									<Text size="xs" c={e.soon ? "var(--gull-trouble)" : "dimmed"}>
+										{e.note && `${e.note}; `}
+										{e.fix}
+									</Text>
+								)}
+							</Table.Td>
+							<Table.Td ta="right">
+								{e.kind === "certificate" ? "ends " : "a year old "}
+								<When time={e.until} />
+							</Table.Td>
+						</Table.Tr>
+					))}
+					{rooms.map((r) => (
+						<Table.Tr key={r.what}>
+							<Table.Td>
+								Room of {r.what}
+								{r.used !== undefined && (
+									<Progress
+										mt={3}
+										size="sm"
+										value={r.used * 100}
+										color={r.soon ? "buoy" : undefined}
+										aria-label={`${Math.round(r.used * 100)} % of the disk is used`}
+									/>
+								)}
+							</Table.Td>
+							<Table.Td ta="right">
+								{octets(r.size)}
+								{r.free !== undefined && `, ${octets(r.free)} left`}
+							</Table.Td>
+						</Table.Tr>
+					))}
+				</Table.Tbody>
+			</Table>
 		</section>
 	);
 }

@@ -5,6 +5,7 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useMemo } from "react";
 import type { Lane } from "../api/client";
 import { type LaneGroup, type LaneWords, type QueueWords, queue } from "../api/queue";
+import { AgeStrip } from "../parts/ages";
 import type { Column } from "../parts/columns";
 import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
@@ -252,9 +253,15 @@ const laneColumns: Column<Lane>[] = [
 	{ key: "bytes", title: "Size", width: 80, right: true, sort: "bytes", down: true, cell: (l) => octets(l.bytes) },
 	{ key: "oldest_at", title: "Oldest", width: 105, sort: "oldest", cell: (l) => <When time={l.oldest_at} /> },
 	{
+		key: "ages",
+		title: "Ages",
+		width: 80,
+		cell: (l) => <AgeStrip lane={l.id} all={l.waiting + l.deferred + l.held} />,
+	},
+	{
 		key: "next_attempt_at",
 		title: "Next attempt",
-		width: 105,
+		width: 112,
 		sort: "next",
 		cell: (l) => (l.state === "paused" ? "paused" : <When due time={l.next_attempt_at} />),
 	},

@@ -1,18 +1,18 @@
 import { Text } from "@mantine/core";
 import type { ReactNode } from "react";
-import type { Delivery, Message } from "../api/client";
+import type { Delivery, GullEvent, Message } from "../api/client";
 import classes from "./path.module.css";
 import { words } from "./reply";
 import { State } from "./state";
 import { shown, soft } from "./text";
 import { To } from "./to";
-import { When } from "./when";
+import { short, When } from "./when";
 
 /**
  * MessagePath draws a message's path as one picture, from the client that handed it in to
  * each recipient's end: one line a recipient, read from left to right.
  */
-export function MessagePath({ message }: { message: Message }) {
+export function MessagePath({ message, events }: { message: Message; events: GullEvent[] }) {
 	return (
 		<section className={`surface ${classes.path}`} aria-label="The message's path">
 			<Origin message={message} />
@@ -26,7 +26,12 @@ export function MessagePath({ message }: { message: Message }) {
 						{d.recipient !== d.original_recipient && (
 							<Stop kind="alias" title={soft(d.recipient)} note="alias leads here" />
 						)}
-						<Stop kind="route" title={`route ${d.route}`} note={d.route_why} />
+						<Stop
+							kind="route"
+							title={`route ${d.route}`}
+							note={d.route_why}
+							after={took(events, d.id, "routed", tried)}
+						/>
 						<Stop
 							kind="lane"
 							title={
@@ -35,8 +40,9 @@ export function MessagePath({ message }: { message: Message }) {
 								</To>
 							}
 							note={attempts(d)}
+							after={took(events, d.id, tried, ended)}
 						/>
-						<End delivery={d} />
+						<End delivery={d} took={final.has(d.state) ? between(message.received_at, d.finished_at) : ""} />
 					</li>
 				))}
 			</ol>
@@ -66,9 +72,33 @@ function Origin({ message: m }: { message: Message }) {
 	);
 }
 
-function Stop({ kind, title, note }: { kind: string; title: ReactNode; note: ReactNode }) {
+const ended = ["delivered", "bounced", "expired"];
+const tried = ["deferred", ...ended];
+
+/** How long it took from one step of a delivery to another, as it is told; "" if one is missing. */
+function took(events: GullEvent[], id: string, from: string | string[], to: string[]): string {
+	const of = (kinds: string | string[]) => events.find((e) => e.delivery_id === id && kinds.includes(e.kind))?.at;
+	return between(of(from), of(to));
+}
+
+function between(a: string | null | undefined, b: string | null | undefined): string {
+	if (!a || !b) {
+		return "";
+	}
+	const ms = Date.parse(b) - Date.parse(a);
+	return ms < 1000 ? `${Math.max(0, ms)} ms` : short(ms / 1000);
+}
+
+type StopProps = { kind: string; title: ReactNode; note: ReactNode; after?: string };
+
+function Stop({ kind, title, note, after }: StopProps) {
 	return (
-		<div className={classes.stop} data-kind={kind}>
+		<div className={classes.stop} data-kind={kind} data-after={after ? "" : undefined}>
+			{after && (
+				<span className={classes.after} title="how long it took to the next step">
+					{after}
+				</span>
+			)}
 			<div className={classes.title}>{title}</div>
 			<Text size="xs" c="dimmed" className={classes.note}>
 				{note}
@@ -91,7 +121,7 @@ function attempts(d: Delivery): string {
 const final = new Set(["delivered", "bounced", "expired", "discarded"]);
 
 /** End is where a delivery stands: its state, the exact reply, and what comes. */
-function End({ delivery: d }: { delivery: Delivery }) {
+function End({ delivery: d, took }: { delivery: Delivery; took: string }) {
 	const host = d.last_reply?.host;
 	return (
 		<div className={classes.stop} data-kind="end" data-state={d.state}>
@@ -103,6 +133,7 @@ function End({ delivery: d }: { delivery: Delivery }) {
 			</div>
 			{d.last_reply && <div className={`mono ${classes.answer}`}>{words(d.last_reply)}</div>}
 			<Text size="xs" c="dimmed">
+				{took && `${took} after it was received; `}
 				{host && `${d.last_reply?.code ? "said by" : "at"} ${host}`}
 				{!final.has(d.state) && (
 					<>

@@ -24,7 +24,12 @@ export function toCSV(rows: Record<string, unknown>[]): string {
 
 /** Gives a text to the browser as a file. */
 export function download(name: string, text: string) {
-	const url = URL.createObjectURL(new Blob([text], { type: "text/plain;charset=utf-8" }));
+	save(name, new Blob([text], { type: "text/plain;charset=utf-8" }));
+}
+
+/** Gives what there is to the browser as a file. */
+export function save(name: string, content: Blob) {
+	const url = URL.createObjectURL(content);
 	const a = document.createElement("a");
 	a.href = url;
 	a.download = name;
