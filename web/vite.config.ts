@@ -1,8 +1,11 @@
 import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { brotliCompressSync, constants, gzipSync } from "node:zlib";
+import { transformAsync } from "@babel/core";
+import { lingui } from "@lingui/vite-plugin";
 import react from "@vitejs/plugin-react";
-import { defineConfig, type Plugin } from "vite";
+import type { Plugin } from "vite";
+import { defineConfig } from "vitest/config";
 
 const out = "../internal/service/console/dist";
 
@@ -27,13 +30,36 @@ function compressed(): Plugin {
 	};
 }
 
+/** Makes calls of what the code says in texts (lingui's macros); English stays in the code. */
+function texts(): Plugin {
+	return {
+		name: "texts",
+		enforce: "pre",
+		async transform(code, id) {
+			if (!/\/src\/.*\.tsx?$/.test(id) || !code.includes("@lingui/")) {
+				return null;
+			}
+			const done = await transformAsync(code, {
+				filename: id,
+				babelrc: false,
+				configFile: false,
+				sourceMaps: true,
+				parserOpts: { plugins: ["typescript", "jsx"] },
+				plugins: [["@lingui/babel-plugin-lingui-macro", { stripMessageField: false }]],
+			});
+			return done?.code ? { code: done.code, map: done.map } : null;
+		},
+	};
+}
+
 export default defineConfig({
-	plugins: [react(), compressed()],
+	plugins: [texts(), react(), lingui(), compressed()],
 	build: {
 		outDir: out,
 		emptyOutDir: true,
 		assetsInlineLimit: 0,
 		modulePreload: { polyfill: false },
 	},
+	test: { setupFiles: ["src/vitest.ts"] },
 	server: { proxy: { "/api": process.env.GULL_URL ?? "http://127.0.0.1:8480" } },
 });

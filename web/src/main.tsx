@@ -13,34 +13,33 @@ import "@mantine/core/styles/Stack.layer.css";
 import "@mantine/core/styles/Text.layer.css";
 import "@mantine/core/styles/Title.layer.css";
 import "./app/base.css";
+import { i18n } from "@lingui/core";
+import { I18nProvider } from "@lingui/react";
 import { MantineProvider } from "@mantine/core";
 import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
+import { chosen } from "./api/choices";
+import { speak } from "./api/language";
 import { queries } from "./api/queries";
 import { Gate } from "./app/gate";
 import { colours, theme } from "./app/theme";
 
-// An old tab after an upgrade asks for pieces that are no more: it reads itself again,
-// once, and gets the new ones.
-window.addEventListener("vite:preloadError", (e) => {
-	const last = Number(sessionStorage.getItem("read-again") ?? 0);
-	if (Date.now() - last > 60_000) {
-		e.preventDefault();
-		sessionStorage.setItem("read-again", String(Date.now()));
-		window.location.reload();
+const root = document.getElementById("root");
+
+/** The console is drawn when its texts are there. */
+void speak(chosen().language).then(() => {
+	if (root) {
+		createRoot(root).render(
+			<StrictMode>
+				<I18nProvider i18n={i18n}>
+					<MantineProvider theme={theme} cssVariablesResolver={colours} defaultColorScheme="auto">
+						<QueryClientProvider client={queries}>
+							<Gate />
+						</QueryClientProvider>
+					</MantineProvider>
+				</I18nProvider>
+			</StrictMode>,
+		);
 	}
 });
-
-const root = document.getElementById("root");
-if (root) {
-	createRoot(root).render(
-		<StrictMode>
-			<MantineProvider theme={theme} cssVariablesResolver={colours} defaultColorScheme="auto">
-				<QueryClientProvider client={queries}>
-					<Gate />
-				</QueryClientProvider>
-			</MantineProvider>
-		</StrictMode>,
-	);
-}

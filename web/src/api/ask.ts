@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import { Problem } from "./client";
 
 /** What is wrong, by field, when the service refuses a form. */
@@ -37,7 +38,7 @@ export async function send(method: string, path: string, body?: unknown, type = 
 			body: body === undefined ? undefined : type === "application/json" ? JSON.stringify(body) : (body as string),
 		});
 	} catch {
-		throw new Problem(0, "The service cannot be reached.");
+		throw new Problem(0, t`The service cannot be reached.`);
 	}
 	if (!response.ok) {
 		throw refused(response.status, await response.json().catch(() => ({ detail: response.statusText })));
@@ -61,7 +62,7 @@ export async function streamed<T>(path: string, body: unknown, type: string, tel
 	for (;;) {
 		const piece = await reader?.read();
 		if (!piece || piece.done) {
-			throw new Problem(0, "The answer broke off; what was done is not known.");
+			throw new Problem(0, t`The answer broke off; what was done is not known.`);
 		}
 		const lines = (rest + piece.value).split("\n");
 		rest = lines.pop() ?? "";

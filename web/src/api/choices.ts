@@ -29,6 +29,9 @@ function stored(): Choices {
 	}
 }
 
+/** Whether the browser will know the language when the page is read again. */
+export const remembers = (language: string) => stored().language === language;
+
 let now = stored();
 const watchers = new Set<() => void>();
 

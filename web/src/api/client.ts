@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
@@ -39,7 +40,7 @@ async function take<T>(call: Promise<Answer<unknown>>): Promise<T> {
 	try {
 		answer = await call;
 	} catch {
-		throw new Problem(0, "The service cannot be reached.");
+		throw new Problem(0, t`The service cannot be reached.`);
 	}
 	if (answer.error || !answer.response.ok) {
 		const details = (answer.error?.errors ?? []).map((e) => e.message).join("; ");

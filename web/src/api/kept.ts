@@ -8,9 +8,9 @@ export type Kept = components["schemas"]["Kept"];
 export type KeptKind = Kept["kind"];
 
 /** choose takes a choice, and lets the service keep it for the person. */
-export function choose(change: Partial<Choices>) {
+export function choose(change: Partial<Choices>): Promise<void> {
 	take(change);
-	void kept.keep("choice", "console", { ...chosen() }).catch(() => {}); // the browser has it
+	return kept.keep("choice", "console", { ...chosen() }).catch(() => {}); // the browser has it
 }
 
 const path = (kind: KeptKind, name: string, shared: boolean) =>

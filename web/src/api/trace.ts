@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import { ask, query } from "./ask";
 import { zone } from "./choices";
 import type { Message, Page } from "./client";
@@ -90,7 +91,7 @@ export function openArchive(file: File, tell: (share: number) => void): Promise<
 		r.setRequestHeader("X-Gull-Console", "1");
 		r.setRequestHeader("Content-Type", "application/octet-stream");
 		r.upload.onprogress = (e) => tell(e.total > 0 ? e.loaded / e.total : 0);
-		r.onerror = () => reject(new Error("The service cannot be reached."));
+		r.onerror = () => reject(new Error(t`The service cannot be reached.`));
 		r.onload = () => {
 			try {
 				const body = JSON.parse(r.responseText);

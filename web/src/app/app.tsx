@@ -1,3 +1,4 @@
+import { piece } from "../api/piece";
 import "./styles";
 import { RouterProvider } from "@tanstack/react-router";
 import { lazy, Suspense, useEffect, useState } from "react";
@@ -6,7 +7,7 @@ import { begin } from "../api/live";
 import { queries } from "../api/queries";
 import { router } from "./router";
 
-const Notices = lazy(() => import("./notices"));
+const Notices = lazy(() => piece(() => import("./notices")));
 
 /** The console for whoever is signed in. */
 export default function App() {

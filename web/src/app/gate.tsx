@@ -1,11 +1,14 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useRef } from "react";
 import { gull, Problem } from "../api/client";
+import { piece } from "../api/piece";
 import { SignIn } from "../pages/sign-in";
 import { Loading } from "../parts/loading";
 
-const read = () => import("./app");
+const read = () => piece(() => import("./app"));
 const App = lazy(read);
 
 /**
@@ -27,11 +30,11 @@ export function Gate() {
 		if (out.current) {
 			return <SignIn onField={() => void read()} />;
 		}
-		return me.error ? <Away text={me.error.message} /> : <Loading what="the console" />;
+		return me.error ? <Away text={me.error.message} /> : <Loading what={t`the console`} />;
 	}
 	return (
 		<>
-			<Suspense fallback={<Loading what="the console" />}>
+			<Suspense fallback={<Loading what={t`the console`} />}>
 				<div inert={out.current}>
 					<App />
 				</div>
@@ -43,8 +46,10 @@ export function Gate() {
 
 function Away({ text }: { text: string }) {
 	return (
-		<Alert color="buoy" m="xl" title="The service cannot be reached">
-			<Text size="sm">{text} The page tries again by itself.</Text>
+		<Alert color="buoy" m="xl" title={t`The service cannot be reached`}>
+			<Text size="sm">
+				<Trans>{text} The page tries again by itself.</Trans>
+			</Text>
 		</Alert>
 	);
 }

@@ -1,34 +1,38 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Code, CopyButton, Drawer, Group, Stack, Table, Text, Title } from "@mantine/core";
 import { useLocation } from "@tanstack/react-router";
 import { To } from "../parts/to";
+import { helps } from "./page-helps";
 import { pageOf } from "./pages";
 
 const keys: [string, string][] = [
-	["/", "find a message"],
-	["Ctrl-K", "go anywhere: pages, lanes, items, mailboxes"],
-	["?", "this help"],
-	["t", "times as such, or as so long ago"],
-	["l", "to the list of the page"],
-	["↓ ↑ ← →", "move in a list; Page Up and Down, Home, End"],
-	["Enter", "open what is marked"],
-	["Space, Ctrl-A", "choose the row, all that match"],
-	["a", "in the queue: what can be done with what is chosen"],
-	["c", "copy the marked cell"],
-	["z", "take the last action back, while its notice stands"],
+	["/", t`find a message`],
+	[t`Ctrl-K`, t`go anywhere: pages, lanes, items, mailboxes`],
+	["?", t`this help`],
+	["t", t`times as such, or as so long ago`],
+	["l", t`to the list of the page`],
+	["↓ ↑ ← →", t`move in a list; Page Up and Down, Home, End`],
+	[t`Enter`, t`open what is marked`],
+	[t`Space, Ctrl-A`, t`choose the row, all that match`],
+	["a", t`in the queue: what can be done with what is chosen`],
+	["c", t`copy the marked cell`],
+	["z", t`take the last action back, while its notice stands`],
 ];
 
 /** Help says of a page what it is for, its keys, and the same by command. */
 export default function Help({ open, onClose }: { open: boolean; onClose: () => void }) {
 	const at = useLocation();
 	const page = pageOf(at.pathname);
-	const command = page?.command(at.search as Record<string, string>) ?? "gull help";
+	const help = page && helps[page.to];
+	const command = help?.command(at.search as Record<string, string>) ?? "gull help";
 	return (
-		<Drawer opened={open} onClose={onClose} position="right" title={page?.label ?? "Help"} size="md">
+		<Drawer opened={open} onClose={onClose} position="right" title={page?.label ?? t`Help`} size="md">
 			<Stack gap="md">
-				<Text size="sm">{page?.about}</Text>
+				<Text size="sm">{help?.about}</Text>
 				<div>
 					<Title order={2} size="h5" mb={4}>
-						The same by command
+						<Trans>The same by command</Trans>
 					</Title>
 					<Group gap="xs" wrap="nowrap">
 						<Code className="mono" style={{ flex: 1 }}>
@@ -37,7 +41,7 @@ export default function Help({ open, onClose }: { open: boolean; onClose: () => 
 						<CopyButton value={command}>
 							{({ copied, copy }) => (
 								<Button size="compact-xs" variant="default" onClick={copy}>
-									{copied ? "Copied" : "Copy"}
+									{copied ? t`Copied` : t`Copy`}
 								</Button>
 							)}
 						</CopyButton>
@@ -45,7 +49,7 @@ export default function Help({ open, onClose }: { open: boolean; onClose: () => 
 				</div>
 				<div>
 					<Title order={2} size="h5" mb={4}>
-						Keys
+						<Trans>Keys</Trans>
 					</Title>
 					<Table verticalSpacing={3} fz="sm">
 						<Table.Tbody>
@@ -61,7 +65,7 @@ export default function Help({ open, onClose }: { open: boolean; onClose: () => 
 					</Table>
 				</div>
 				<To to="/terms" size="sm" onClick={onClose}>
-					What our terms mean
+					<Trans>What our terms mean</Trans>
 				</To>
 			</Stack>
 		</Drawer>

@@ -1,3 +1,6 @@
+import { i18n } from "@lingui/core";
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { ActionIcon, Menu, UnstyledButton, useMantineColorScheme } from "@mantine/core";
 import { IconCheck, IconMenu2, IconUser } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -5,6 +8,7 @@ import { Link, useLocation } from "@tanstack/react-router";
 import { useChoices, zoneOf } from "../api/choices";
 import { gull } from "../api/client";
 import { choose } from "../api/kept";
+import { called, languages } from "../api/language";
 import { pageOf, pages } from "./pages";
 import classes from "./shell.module.css";
 
@@ -14,7 +18,7 @@ export function PagesMenu() {
 	return (
 		<Menu defaultOpened>
 			<Menu.Target>
-				<UnstyledButton className={classes.pages} title="All pages">
+				<UnstyledButton className={classes.pages} title={t`All pages`}>
 					<IconMenu2 size={20} /> {here?.label}
 				</UnstyledButton>
 			</Menu.Target>
@@ -30,7 +34,7 @@ export function PagesMenu() {
 }
 
 const Check = ({ on }: { on: boolean }) => (
-	<IconCheck size={14} opacity={on ? 1 : 0} aria-label={on ? "chosen" : undefined} />
+	<IconCheck size={14} opacity={on ? 1 : 0} aria-label={on ? t`chosen` : undefined} />
 );
 
 /** The account, how times are told and how things look. */
@@ -45,19 +49,21 @@ export function AccountMenu() {
 	return (
 		<Menu defaultOpened>
 			<Menu.Target>
-				<ActionIcon variant="subtle" className={classes.icon} aria-label={`Signed in as ${who.name}`}>
+				<ActionIcon variant="subtle" className={classes.icon} aria-label={t`Signed in as ${who.name}`}>
 					<IconUser size={18} />
 				</ActionIcon>
 			</Menu.Target>
 			<Menu.Dropdown>
 				<Menu.Label>
-					{who.name}, {who.role === "viewer" ? "may look, not change" : who.role}
+					{who.name}, {who.role === "viewer" ? t`may look, not change` : who.role}
 				</Menu.Label>
 				<Menu.Divider />
-				<Menu.Label>Times</Menu.Label>
+				<Menu.Label>
+					<Trans>Times</Trans>
+				</Menu.Label>
 				{[
-					{ zone: "browser", label: `in my zone: ${zoneOf({ ...choices, zone: "browser" })}` },
-					{ zone: "UTC", label: "in UTC" },
+					{ zone: "browser", label: t`in my zone: ${zoneOf({ ...choices, zone: "browser" })}` },
+					{ zone: "UTC", label: t`in UTC` },
 				].map((z) => (
 					<Menu.Item
 						key={z.zone}
@@ -68,20 +74,38 @@ export function AccountMenu() {
 					</Menu.Item>
 				))}
 				<Menu.Item leftSection={<Check on={choices.exact} />} onClick={() => choose({ exact: !choices.exact })}>
-					as such, not as so long ago ( t )
+					<Trans>as such, not as so long ago ( t )</Trans>
 				</Menu.Item>
 				<Menu.Divider />
-				<Menu.Label>Looks</Menu.Label>
+				<Menu.Label>
+					<Trans>Looks</Trans>
+				</Menu.Label>
 				<Menu.Item leftSection={<Check on={choices.dense} />} onClick={() => choose({ dense: !choices.dense })}>
-					low rows in lists
+					<Trans>low rows in lists</Trans>
 				</Menu.Item>
 				{(["auto", "light", "dark"] as const).map((c) => (
 					<Menu.Item key={c} leftSection={<Check on={colorScheme === c} />} onClick={() => setColorScheme(c)}>
-						{c === "auto" ? "colours as the system has them" : `${c} colours`}
+						{c === "auto" ? t`colours as the system has them` : c === "light" ? t`light colours` : t`dark colours`}
 					</Menu.Item>
 				))}
 				<Menu.Divider />
-				<Menu.Item onClick={() => void gull.signOut().finally(() => window.location.assign("/"))}>Sign out</Menu.Item>
+				<Menu.Label>
+					<Trans>Language</Trans>
+				</Menu.Label>
+				{languages.map((l) => (
+					<Menu.Item
+						key={l}
+						lang={l}
+						leftSection={<Check on={i18n.locale === l} />}
+						onClick={() => void choose({ language: l }).then(() => window.location.reload())}
+					>
+						{called(l)}
+					</Menu.Item>
+				))}
+				<Menu.Divider />
+				<Menu.Item onClick={() => void gull.signOut().finally(() => window.location.assign("/"))}>
+					<Trans>Sign out</Trans>
+				</Menu.Item>
 			</Menu.Dropdown>
 		</Menu>
 	);

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import "@mantine/spotlight/styles.layer.css";
 import { Spotlight } from "@mantine/spotlight";
 import { IconArrowRight, IconMail, IconSearch, IconSettings } from "@tabler/icons-react";
@@ -6,7 +8,8 @@ import { useNavigate } from "@tanstack/react-router";
 import { useDeferredValue, useState } from "react";
 import { queue } from "../api/queue";
 import { type SectionKey, setup } from "../api/setup";
-import { deeper, pages } from "./pages";
+import { deeper, helps } from "./page-helps";
+import { pages } from "./pages";
 
 type Entry = { id: string; label: string; description?: string; icon: React.ReactNode; go: () => void };
 
@@ -44,7 +47,7 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 		...pages.map((p) => ({
 			id: p.to,
 			label: p.label,
-			description: p.about,
+			description: helps[p.to]?.about,
 			icon: <IconArrowRight size={16} />,
 			go: go(p.to),
 		})),
@@ -56,8 +59,8 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 		})),
 		...(lanes.data?.items ?? []).map((l) => ({
 			id: `lane ${l.id}`,
-			label: `Lane ${l.next_hop}`,
-			description: `${l.state}, by ${l.route}`,
+			label: t`Lane ${l.next_hop}`,
+			description: t`${l.state}, by ${l.route}`,
 			icon: <IconMail size={16} />,
 			go: go(`/queue/${encodeURIComponent(l.id)}`),
 		})),
@@ -78,7 +81,7 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 		...found,
 		...(boxes.data?.items ?? []).map((m) => ({
 			id: `box ${m.address}`,
-			label: `mailbox ${m.address}`,
+			label: t`mailbox ${m.address}`,
 			description: m.name,
 			icon: <IconSettings size={16} />,
 			go: go("/setup/mailboxes", { item: m.address }),
@@ -87,8 +90,8 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 			? [
 					{
 						id: "search",
-						label: `Where is “${late}”?`,
-						description: "search all messages",
+						label: t`Where is “${late}”?`,
+						description: t`search all messages`,
 						icon: <IconSearch size={16} />,
 						go: /^[0-9a-hjkmnp-tv-z]{13}$/i.test(late)
 							? go(`/messages/${late.toUpperCase()}`)
@@ -108,8 +111,8 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 			maxHeight={420}
 		>
 			<Spotlight.Search
-				placeholder="A page, a lane, a route, a mailbox, a message …"
-				aria-label="Go to"
+				placeholder={t`A page, a lane, a route, a mailbox, a message …`}
+				aria-label={t`Go to`}
 				leftSection={<IconSearch size={18} />}
 			/>
 			<Spotlight.ActionsList>
@@ -123,7 +126,11 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 						closeSpotlightOnTrigger={false}
 					/>
 				))}
-				{entries.length === 0 && <Spotlight.Empty>Nothing of that name</Spotlight.Empty>}
+				{entries.length === 0 && (
+					<Spotlight.Empty>
+						<Trans>Nothing of that name</Trans>
+					</Spotlight.Empty>
+				)}
 			</Spotlight.ActionsList>
 		</Spotlight.Root>
 	);

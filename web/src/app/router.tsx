@@ -1,4 +1,5 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from "@tanstack/react-router";
+import { piece } from "../api/piece";
 import type { QueueWords } from "../api/queue";
 import type { ProbeWords } from "../pages/probe";
 import { NotFound } from "../parts/states";
@@ -42,17 +43,17 @@ const root = createRootRoute({ component: Shell, notFoundComponent: NotFound });
 const terms = createRoute({
 	getParentRoute: () => root,
 	path: "/terms",
-	component: lazyRouteComponent(() => import("../pages/terms"), "TermsPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/terms")), "TermsPage"),
 });
 const overview = createRoute({
 	getParentRoute: () => root,
 	path: "/",
-	component: lazyRouteComponent(() => import("../pages/overview"), "OverviewPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/overview")), "OverviewPage"),
 });
 const queue = createRoute({
 	getParentRoute: () => root,
 	path: "/queue",
-	component: lazyRouteComponent(() => import("../pages/queue"), "QueuePage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/queue")), "QueuePage"),
 	validateSearch: (
 		s: Record<string, unknown>,
 	): Omit<QueueWords, "state"> & {
@@ -75,7 +76,7 @@ const queue = createRoute({
 const lane = createRoute({
 	getParentRoute: () => root,
 	path: "/queue/$lane",
-	component: lazyRouteComponent(() => import("../pages/lane"), "LanePage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/lane")), "LanePage"),
 	validateSearch: queueWords,
 });
 /** The words of a search and of a list of sessions. */
@@ -106,7 +107,7 @@ const traceWords = (s: Record<string, unknown>) =>
 const trace = createRoute({
 	getParentRoute: () => root,
 	path: "/trace",
-	component: lazyRouteComponent(() => import("../pages/trace"), "TracePage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/trace")), "TracePage"),
 	validateSearch: traceWords,
 });
 const messages = createRoute({
@@ -120,7 +121,7 @@ const messages = createRoute({
 const snags = createRoute({
 	getParentRoute: () => root,
 	path: "/snags",
-	component: lazyRouteComponent(() => import("../pages/snags"), "SnagsPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/snags")), "SnagsPage"),
 	validateSearch: (
 		s: Record<string, unknown>,
 	): { state?: "open" | "closed"; place?: string; muted?: boolean; part_of?: string } => ({
@@ -133,22 +134,22 @@ const snags = createRoute({
 const snag = createRoute({
 	getParentRoute: () => root,
 	path: "/snags/$id",
-	component: lazyRouteComponent(() => import("../pages/snag"), "SnagPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/snag")), "SnagPage"),
 });
 const readiness = createRoute({
 	getParentRoute: () => root,
 	path: "/readiness",
-	component: lazyRouteComponent(() => import("../pages/readiness"), "ReadinessPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/readiness")), "ReadinessPage"),
 });
 const ready = createRoute({
 	getParentRoute: () => root,
 	path: "/readiness/$domain",
-	component: lazyRouteComponent(() => import("../pages/ready"), "ReadyPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/ready")), "ReadyPage"),
 });
 const probe = createRoute({
 	getParentRoute: () => root,
 	path: "/probe",
-	component: lazyRouteComponent(() => import("../pages/probe"), "ProbePage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/probe")), "ProbePage"),
 	validateSearch: (s: Record<string, unknown>): ProbeWords => ({
 		target: text(s.target),
 		routes: text(s.routes),
@@ -161,13 +162,13 @@ const inArchive = (s: Record<string, unknown>): { archive?: number } => ({ archi
 const session = createRoute({
 	getParentRoute: () => root,
 	path: "/sessions/$id",
-	component: lazyRouteComponent(() => import("../pages/session"), "SessionPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/session")), "SessionPage"),
 	validateSearch: inArchive,
 });
 const refusal = createRoute({
 	getParentRoute: () => root,
 	path: "/refusals/$id",
-	component: lazyRouteComponent(() => import("../pages/refusal"), "RefusalPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/refusal")), "RefusalPage"),
 	validateSearch: inArchive,
 });
 const reportWords = (s: Record<string, unknown>) =>
@@ -181,7 +182,7 @@ const reportWords = (s: Record<string, unknown>) =>
 const reports = createRoute({
 	getParentRoute: () => root,
 	path: "/reports",
-	component: lazyRouteComponent(() => import("../report/page"), "ReportsPage"),
+	component: lazyRouteComponent(() => piece(() => import("../report/page")), "ReportsPage"),
 	validateSearch: (s: Record<string, unknown>): ReturnType<typeof reportWords> & { compare?: boolean } => ({
 		...reportWords(s),
 		compare: yes(s.compare),
@@ -190,13 +191,13 @@ const reports = createRoute({
 const behind = createRoute({
 	getParentRoute: () => root,
 	path: "/reports/messages",
-	component: lazyRouteComponent(() => import("../pages/behind"), "BehindPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/behind")), "BehindPage"),
 	validateSearch: (s: Record<string, unknown>) => ({ ...reportWords(s), kind: text(s.kind) ?? "received" }),
 });
 const message = createRoute({
 	getParentRoute: () => root,
 	path: "/messages/$id",
-	component: lazyRouteComponent(() => import("../pages/message"), "MessagePage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/message")), "MessagePage"),
 	validateSearch: (s: Record<string, unknown>): { message?: string; archive?: number } => ({
 		message: text(s.message),
 		archive: number(s.archive),
@@ -206,7 +207,7 @@ const message = createRoute({
 const explain = createRoute({
 	getParentRoute: () => root,
 	path: "/explain",
-	component: lazyRouteComponent(() => import("../pages/explain"), "ExplainPage"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/explain")), "ExplainPage"),
 	validateSearch: (s: Record<string, unknown>) =>
 		some({
 			from: text(s.from),
@@ -229,50 +230,50 @@ const listWords = (s: Record<string, unknown>): { find?: string; item?: string; 
 const setup = createRoute({
 	getParentRoute: () => root,
 	path: "/setup",
-	component: lazyRouteComponent(() => import("../pages/setup"), "SetupFrame"),
+	component: lazyRouteComponent(() => piece(() => import("../pages/setup")), "SetupFrame"),
 });
 const setupPages = [
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/",
-		component: lazyRouteComponent(() => import("../pages/first-steps"), "FirstStepsPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/first-steps")), "FirstStepsPage"),
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/mailboxes",
-		component: lazyRouteComponent(() => import("../pages/mailboxes"), "MailboxesPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/mailboxes")), "MailboxesPage"),
 		validateSearch: listWords,
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/aliases",
-		component: lazyRouteComponent(() => import("../pages/mailboxes"), "AliasesPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/mailboxes")), "AliasesPage"),
 		validateSearch: listWords,
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/secrets",
-		component: lazyRouteComponent(() => import("../pages/server"), "SecretsPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/server")), "SecretsPage"),
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/service",
-		component: lazyRouteComponent(() => import("../pages/server"), "ServicePage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/server")), "ServicePage"),
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/draft",
-		component: lazyRouteComponent(() => import("../pages/draft"), "DraftPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/draft")), "DraftPage"),
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/review",
-		component: lazyRouteComponent(() => import("../pages/review"), "ReviewPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/review")), "ReviewPage"),
 	}),
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/revisions",
-		component: lazyRouteComponent(() => import("../pages/revisions"), "RevisionsPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/revisions")), "RevisionsPage"),
 		validateSearch: (s: Record<string, unknown>): { number?: number } => ({
 			number: number(s.number),
 		}),
@@ -280,7 +281,7 @@ const setupPages = [
 	createRoute({
 		getParentRoute: () => setup,
 		path: "/$section",
-		component: lazyRouteComponent(() => import("../pages/section"), "SectionPage"),
+		component: lazyRouteComponent(() => piece(() => import("../pages/section")), "SectionPage"),
 		validateSearch: listWords,
 	}),
 ] as const;

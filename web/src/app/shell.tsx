@@ -1,13 +1,18 @@
+import { i18n } from "@lingui/core";
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { ActionIcon, Alert, Badge, Group, TextInput, UnstyledButton } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
 import { IconCommand, IconHelp, IconMenu2, IconPlugConnectedX, IconSearch, IconUser } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
 import { type ComponentType, lazy, type ReactNode, Suspense, useEffect, useRef, useState } from "react";
-import { type Choices, take } from "../api/choices";
+import { type Choices, chosen, remembers, take } from "../api/choices";
 import { gull, Problem, type Who } from "../api/client";
 import { kept } from "../api/kept";
+import { spoken } from "../api/language";
 import { type LiveState, useLive } from "../api/live";
+import { piece } from "../api/piece";
 import { DraftBar, Hazards } from "../parts/draft-bar";
 import { clock } from "../parts/time";
 import { undoLast } from "../parts/undo";
@@ -15,10 +20,10 @@ import { turnTimes } from "../parts/when";
 import { pageOf, pages } from "./pages";
 import classes from "./shell.module.css";
 
-const Palette = lazy(() => import("./palette"));
-const Help = lazy(() => import("./help"));
-const PagesMenu = lazy(async () => ({ default: (await import("./menus")).PagesMenu }));
-const AccountMenu = lazy(async () => ({ default: (await import("./menus")).AccountMenu }));
+const Palette = lazy(() => piece(() => import("./palette")));
+const Help = lazy(() => piece(() => import("./help")));
+const PagesMenu = lazy(async () => ({ default: (await piece(() => import("./menus"))).PagesMenu }));
+const AccountMenu = lazy(async () => ({ default: (await piece(() => import("./menus"))).AccountMenu }));
 
 /** UponPress is a button until it is pressed for the first time: then its menu is read, and opens. */
 function UponPress({ of: Of, idle }: { of: ComponentType; idle: (open: () => void) => ReactNode }) {
@@ -62,22 +67,24 @@ function Frame({ who }: { who: Who }) {
 		<>
 			<header className={classes.header}>
 				<a className="skip" href="#main">
-					Skip to the page
+					<Trans>Skip to the page</Trans>
 				</a>
 				<Group h="100%" px="md" gap="lg" wrap="nowrap" className={classes.row}>
-					<Link to="/" className={classes.brand} aria-label="Gull Route, overview">
+					<Link to="/" className={classes.brand} aria-label={t`Gull Route, overview`}>
 						<img src="/gull.svg" alt="" width={24} height={24} />
-						<span className={classes.name}>Gull Route</span>
+						<span className={classes.name}>
+							<Trans>Gull Route</Trans>
+						</span>
 					</Link>
 					<UponPress
 						of={PagesMenu}
 						idle={(open) => (
-							<UnstyledButton className={classes.pages} onClick={open} title="All pages">
+							<UnstyledButton className={classes.pages} onClick={open} title={t`All pages`}>
 								<IconMenu2 size={20} /> {pageOf(at)?.label}
 							</UnstyledButton>
 						)}
 					/>
-					<nav aria-label="Pages" className={classes.nav}>
+					<nav aria-label={t`Pages`} className={classes.nav}>
 						{pages.map((p) => (
 							<Link key={p.to} to={p.to} activeOptions={{ exact: p.to === "/" }} className={classes.link}>
 								{p.label}
@@ -87,19 +94,19 @@ function Frame({ who }: { who: Who }) {
 					<Find />
 					<LiveBadge state={live} />
 					<ActionIcon
-						title="Go anywhere  ( Ctrl-K )"
+						title={t`Go anywhere  ( Ctrl-K )`}
 						variant="subtle"
 						className={classes.icon}
-						aria-label="Go anywhere"
+						aria-label={t`Go anywhere`}
 						onClick={() => setOpen("palette")}
 					>
 						<IconCommand size={18} />
 					</ActionIcon>
 					<ActionIcon
 						variant="subtle"
-						title="What this page is for  ( ? )"
+						title={t`What this page is for  ( ? )`}
 						className={classes.icon}
-						aria-label="Help"
+						aria-label={t`Help`}
 						onClick={() => setOpen("help")}
 					>
 						<IconHelp size={18} />
@@ -110,7 +117,7 @@ function Frame({ who }: { who: Who }) {
 							<ActionIcon
 								variant="subtle"
 								className={classes.icon}
-								aria-label={`Signed in as ${who.name}`}
+								aria-label={t`Signed in as ${who.name}`}
 								onClick={open}
 							>
 								<IconUser size={18} />
@@ -158,8 +165,8 @@ function Find() {
 				size="xs"
 				value={text}
 				onChange={(e) => setText(e.currentTarget.value)}
-				placeholder="Where is …   ( / )"
-				aria-label="Find messages"
+				placeholder={t`Where is …   ( / )`}
+				aria-label={t`Find messages`}
 				leftSection={<IconSearch size={14} />}
 			/>
 		</form>
@@ -174,9 +181,11 @@ function LiveBadge({ state }: { state: LiveState }) {
 			tt="none"
 			variant="outline"
 			className={live ? classes.live : classes.away}
-			title={live ? "Events come in as they happen" : "Events do not come in; the page is read again every ten seconds"}
+			title={
+				live ? t`Events come in as they happen` : t`Events do not come in; the page is read again every ten seconds`
+			}
 		>
-			{live ? "live" : "not live"}
+			{live ? t`live` : t`not live`}
 		</Badge>
 	);
 }
@@ -188,6 +197,9 @@ function useKeptChoices() {
 	useEffect(() => {
 		if (mine) {
 			take(mine.value as Partial<Choices>);
+			if (spoken(chosen().language) !== i18n.locale && remembers(chosen().language)) {
+				window.location.reload(); // texts are made once, as the page is read
+			}
 		}
 	}, [mine]);
 }
@@ -205,12 +217,12 @@ function Unreachable() {
 			mb="md"
 			role="alert"
 			icon={<IconPlugConnectedX />}
-			title={down ? "The database does not answer" : "The service cannot be reached"}
+			title={down ? t`The database does not answer` : t`The service cannot be reached`}
 		>
 			{down
-				? "Mail is deferred with 451 until it does; senders will try again. Start PostgreSQL or look at its log."
-				: "Is gull serve running? "}{" "}
-			{status.dataUpdatedAt > 0 && `What you see is from ${clock(status.dataUpdatedAt)}.`}
+				? t`Mail is deferred with 451 until it does; senders will try again. Start PostgreSQL or look at its log.`
+				: t`Is gull serve running? `}{" "}
+			{status.dataUpdatedAt > 0 && t`What you see is from ${clock(status.dataUpdatedAt)}.`}
 		</Alert>
 	);
 }

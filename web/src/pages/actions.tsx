@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation } from "@tanstack/react-query";
@@ -19,16 +21,16 @@ export function ActionsView() {
 	return (
 		<List
 			name="actions"
-			label="What people did"
-			words={["action", "actions"]}
+			label={t`What people did`}
+			words={[t`action`, t`actions`]}
 			columns={actionColumns}
 			pages={pages}
 			rowKey={actionKey}
 			above={170}
 			foot={<CSV path="actions.csv" words={{}} file="actions.csv" />}
 			empty={
-				<Nothing title="Nobody has done anything yet">
-					What people hold, send by another route, return, drop or pause is kept here, with who and why.
+				<Nothing title={t`Nobody has done anything yet`}>
+					<Trans>What people hold, send by another route, return, drop or pause is kept here, with who and why.</Trans>
 				</Nothing>
 			}
 		/>
@@ -44,13 +46,13 @@ const detailOf = (a: Action) =>
 		.join(", ");
 
 const actionColumns: Column<Action>[] = [
-	{ key: "id", title: "No.", width: 60, right: true, cell: (a) => a.id },
-	{ key: "at", title: "When", width: 95, cell: (a) => <When time={a.at} /> },
-	{ key: "who", title: "Who", width: 100, cell: (a) => a.who },
-	{ key: "verb", title: "What", width: 100, cell: (a) => <b>{a.verb}</b> },
+	{ key: "id", title: t`No.`, width: 60, right: true, cell: (a) => a.id },
+	{ key: "at", title: t`When`, width: 95, cell: (a) => <When time={a.at} /> },
+	{ key: "who", title: t`Who`, width: 100, cell: (a) => a.who },
+	{ key: "verb", title: t`What`, width: 100, cell: (a) => <b>{a.verb}</b> },
 	{
 		key: "on",
-		title: "On",
+		title: t`On`,
 		width: 250,
 		grow: 3,
 		text: (a) => [a.on, detailOf(a)].filter(Boolean).join("; "),
@@ -65,7 +67,7 @@ const actionColumns: Column<Action>[] = [
 	},
 	{
 		key: "touched",
-		title: "Messages",
+		title: t`Messages`,
 		width: 90,
 		right: true,
 		cell: (a) =>
@@ -77,8 +79,8 @@ const actionColumns: Column<Action>[] = [
 				count(a.touched)
 			),
 	},
-	{ key: "why", title: "Why", width: 160, grow: 2, text: (a) => a.why, cell: (a) => a.why || "–" },
-	{ key: "undo", title: "Back", width: 165, right: true, cell: (a) => <Back action={a} /> },
+	{ key: "why", title: t`Why`, width: 160, grow: 2, text: (a) => a.why, cell: (a) => a.why || "–" },
+	{ key: "undo", title: t`Back`, width: 165, right: true, cell: (a) => <Back action={a} /> },
 ];
 
 function Back({ action }: { action: Action }) {
@@ -87,12 +89,12 @@ function Back({ action }: { action: Action }) {
 	const undo = useMutation({
 		mutationFn: () => queue.undo(action.id, () => {}),
 		onSuccess: (done) => told(done, false),
-		onError: (e) => notifications.show({ color: "buoy", title: "Not taken back", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not taken back`, message: e.message }),
 	});
 	if (action.undone_by) {
 		return (
 			<Text size="xs" c="dimmed">
-				taken back by {action.undone_by}
+				<Trans>taken back by {action.undone_by}</Trans>
 			</Text>
 		);
 	}
@@ -105,10 +107,10 @@ function Back({ action }: { action: Action }) {
 			variant="default"
 			disabled={!mayChange}
 			loading={undo.isPending}
-			title={`Taking it back ${action.undo}`}
+			title={t`Taking it back ${action.undo ?? ""}`}
 			onClick={() => undo.mutate()}
 		>
-			{action.verb === "drop" ? "Restore" : "Undo"}
+			{action.verb === "drop" ? t`Restore` : t`Undo`}
 		</Button>
 	);
 }

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Anchor, Button, FileButton, Group, Progress, Stack, Table, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFolderOpen } from "@tabler/icons-react";
@@ -30,7 +32,7 @@ export function ArchivesView() {
 		try {
 			const a = await openArchive(file, setShare);
 			notifications.show({
-				message: a.known ? `${a.name} was open already.` : `${a.name} is open: ${count(a.lines)} lines.`,
+				message: a.known ? t`${a.name} was open already.` : t`${a.name} is open: ${count(a.lines)} lines.`,
 			});
 		} catch (e) {
 			setFault(`${file.name}: ${(e as Error).message}`);
@@ -46,7 +48,7 @@ export function ArchivesView() {
 				<FileButton onChange={(f) => void open(f)} disabled={!may || share !== null}>
 					{(props) => (
 						<Button {...props} size="xs" leftSection={<IconFolderOpen size={14} />}>
-							Open an archive
+							<Trans>Open an archive</Trans>
 						</Button>
 					)}
 				</FileButton>
@@ -58,17 +60,19 @@ export function ArchivesView() {
 						href={`/api/v1/log/export?since=${since}&until=${until}`}
 						leftSection={<IconDownload size={14} />}
 					>
-						Export yesterday
+						<Trans>Export yesterday</Trans>
 					</Button>
 				)}
 				<Text size="xs" c="dimmed">
-					Archives are made by gull log export, here or elsewhere. They are kept apart from this server's own records.
+					<Trans>
+						Archives are made by gull log export, here or elsewhere. They are kept apart from this server's own records.
+					</Trans>
 				</Text>
 			</Group>
 			{share !== null && (
-				<Progress.Root size="lg" aria-label="Reading the archive">
+				<Progress.Root size="lg" aria-label={t`Reading the archive`}>
 					<Progress.Section value={share * 100} animated>
-						<Progress.Label>{share < 1 ? `${Math.round(share * 100)} %` : "counting …"}</Progress.Label>
+						<Progress.Label>{share < 1 ? `${Math.round(share * 100)} %` : t`counting …`}</Progress.Label>
 					</Progress.Section>
 				</Progress.Root>
 			)}
@@ -77,26 +81,42 @@ export function ArchivesView() {
 				list.error ? (
 					<Failed error={list.error} />
 				) : (
-					<Loading what="the archives" />
+					<Loading what={t`the archives`} />
 				)
 			) : (
 				<div className="surface">
 					{list.data.items.length === 0 ? (
-						<Nothing title="No archive is open">
-							Open a file to search it, read its transcripts and see its reports.
+						<Nothing title={t`No archive is open`}>
+							<Trans>Open a file to search it, read its transcripts and see its reports.</Trans>
 						</Nothing>
 					) : (
 						<Table horizontalSpacing="sm" verticalSpacing={5}>
 							<Table.Thead>
 								<Table.Tr>
-									<Table.Th>Archive</Table.Th>
-									<Table.Th>Of</Table.Th>
-									<Table.Th>Period</Table.Th>
-									<Table.Th ta="right">Lines</Table.Th>
-									<Table.Th ta="right">Size</Table.Th>
-									<Table.Th ta="right">Damaged</Table.Th>
-									<Table.Th>Opened</Table.Th>
-									<Table.Th>Look into it</Table.Th>
+									<Table.Th>
+										<Trans>Archive</Trans>
+									</Table.Th>
+									<Table.Th>
+										<Trans>Of</Trans>
+									</Table.Th>
+									<Table.Th>
+										<Trans>Period</Trans>
+									</Table.Th>
+									<Table.Th ta="right">
+										<Trans>Lines</Trans>
+									</Table.Th>
+									<Table.Th ta="right">
+										<Trans>Size</Trans>
+									</Table.Th>
+									<Table.Th ta="right">
+										<Trans>Damaged</Trans>
+									</Table.Th>
+									<Table.Th>
+										<Trans>Opened</Trans>
+									</Table.Th>
+									<Table.Th>
+										<Trans>Look into it</Trans>
+									</Table.Th>
 								</Table.Tr>
 							</Table.Thead>
 							<Table.Tbody>
@@ -143,17 +163,17 @@ function Line({ archive: a, may, onClose }: { archive: Archive; may: boolean; on
 			<Table.Td>
 				<Group gap="sm">
 					<To to="/trace" search={{ archive: a.id }} size="sm">
-						Messages
+						<Trans>Messages</Trans>
 					</To>
 					<To to="/trace" search={{ archive: a.id, view: "sessions" }} size="sm">
-						Sessions
+						<Trans>Sessions</Trans>
 					</To>
 					<To to="/reports" search={{ archive: a.id, since: a.about.since, until: a.about.until }} size="sm">
-						Report
+						<Trans>Report</Trans>
 					</To>
 					{may && (
 						<Anchor component="button" size="sm" onClick={onClose}>
-							Close
+							<Trans>Close</Trans>
 						</Anchor>
 					)}
 				</Group>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Group, Stack, Text } from "@mantine/core";
 import { IconArrowLeft } from "@tabler/icons-react";
 import { useSearch } from "@tanstack/react-router";
@@ -44,20 +46,20 @@ export function BehindPage() {
 						search={{ since: words.since, until: words.until, archive: words.archive }}
 						leftSection={<IconArrowLeft size={14} />}
 					>
-						Report
+						<Trans>Report</Trans>
 					</ToButton>
 				</Group>
 			</Group>
 			<ArchiveNote />
 			<Text size="sm" c="dimmed">
-				{words.since && `from ${exact(words.since)} `}
-				{words.until && `to ${exact(words.until)}`}
-				{!words.since && !words.until && "All that is kept."}
+				{words.since && t`from ${exact(words.since)} `}
+				{words.until && t`to ${exact(words.until)}`}
+				{!words.since && !words.until && t`All that is kept.`}
 			</Text>
 			<List
 				name="behind"
-				label="Messages behind the figure"
-				words={["line", "lines"]}
+				label={t`Messages behind the figure`}
+				words={[t`line`, t`lines`]}
 				columns={columns}
 				pages={pages}
 				rowKey={behindKey}
@@ -69,7 +71,9 @@ export function BehindPage() {
 				above={190}
 				foot={<CSV path="report/messages.csv" words={words} file="messages.csv" />}
 				empty={
-					<Nothing title="Nothing is behind this figure">Messages are kept for less time than their counts.</Nothing>
+					<Nothing title={t`Nothing is behind this figure`}>
+						<Trans>Messages are kept for less time than their counts.</Trans>
+					</Nothing>
 				}
 			/>
 		</Stack>
@@ -79,11 +83,11 @@ export function BehindPage() {
 const behindKey = (x: Behind) => `${x.message_id} ${x.delivery_id} ${x.refusal_id} ${x.at}`;
 
 const columnsOf = (archive: number | undefined): Column<Behind>[] => [
-	{ key: "at", title: "When", width: 155, cell: (x) => moment(x.at) },
-	{ key: "kind", title: "What", width: 105, cell: (x) => <State state={x.kind} /> },
+	{ key: "at", title: t`When`, width: 155, cell: (x) => moment(x.at) },
+	{ key: "kind", title: t`What`, width: 105, cell: (x) => <State state={x.kind} /> },
 	{
 		key: "subject",
-		title: "Subject",
+		title: t`Subject`,
 		width: 180,
 		grow: 3,
 		text: (x) => x.subject,
@@ -96,13 +100,13 @@ const columnsOf = (archive: number | undefined): Column<Behind>[] => [
 				tabIndex={-1}
 				className="cell-link"
 			>
-				{x.subject || (x.refusal_id ? "(refused)" : "(no subject)")}
+				{x.subject || (x.refusal_id ? t`(refused)` : t`(no subject)`)}
 			</To>
 		),
 	},
 	{
 		key: "sender",
-		title: "From",
+		title: t`From`,
 		width: 160,
 		grow: 2,
 		text: (x) => shown(x.sender),
@@ -110,16 +114,16 @@ const columnsOf = (archive: number | undefined): Column<Behind>[] => [
 	},
 	{
 		key: "recipient",
-		title: "To",
+		title: t`To`,
 		width: 160,
 		grow: 2,
 		text: (x) => x.recipient,
 		cell: (x) => <span className="mono">{x.recipient}</span>,
 	},
-	{ key: "size", title: "Size", width: 75, right: true, cell: (x) => octets(x.size) },
+	{ key: "size", title: t`Size`, width: 75, right: true, cell: (x) => octets(x.size) },
 	{
 		key: "text",
-		title: "Reply",
+		title: t`Reply`,
 		width: 160,
 		grow: 4,
 		text: (x) => x.text,

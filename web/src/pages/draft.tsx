@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Progress as Bar, Button, Checkbox, Group, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -20,15 +22,17 @@ export function DraftPage() {
 	const draft = useQuery({ queryKey: ["draft", "yaml"], queryFn: () => setup.draft(true) });
 	const [report, setReport] = useState<{ of: number; report: Report } | null>(null);
 	if (!draft.data) {
-		return draft.error ? <Failed error={draft.error} /> : <Loading what="the draft" />;
+		return draft.error ? <Failed error={draft.error} /> : <Loading what={t`the draft`} />;
 	}
 	const d = draft.data;
 	if (!d.exists) {
 		return (
 			<div className="surface">
-				<Nothing title="There is no draft">
-					Revision {d.in_force} is in force. What you change under Domains, Listeners, Relay rules, Routes, Peers or
-					Server collects here, and counts when it is applied.
+				<Nothing title={t`There is no draft`}>
+					<Trans>
+						Revision {d.in_force} is in force. What you change under Domains, Listeners, Relay rules, Routes, Peers or
+						Server collects here, and counts when it is applied.
+					</Trans>
 				</Nothing>
 			</div>
 		);
@@ -37,19 +41,23 @@ export function DraftPage() {
 	return (
 		<Stack gap="sm">
 			<Heading>
-				Draft{" "}
-				<Text span c="dimmed" size="sm">
-					{plural(d.changes.length, "change", "changes")} to revision {d.in_force}
-				</Text>
+				<Trans>
+					Draft{" "}
+					<Text span c="dimmed" size="sm">
+						<Trans>
+							{plural(d.changes.length, t`change`, t`changes`)} to revision {d.in_force}
+						</Trans>
+					</Text>
+				</Trans>
 			</Heading>
 			{d.stale && <Stale draft={d} />}
 			{d.hazards.some((h) => h.blocks) && (
-				<Alert color="buoy" title="This draft is dangerous">
+				<Alert color="buoy" title={t`This draft is dangerous`}>
 					<HazardList hazards={d.hazards.filter((h) => h.blocks)} />
 				</Alert>
 			)}
 			{d.hazards.some((h) => !h.blocks) && (
-				<Alert color="brass" title="Worth knowing">
+				<Alert color="brass" title={t`Worth knowing`}>
 					<HazardList hazards={d.hazards.filter((h) => !h.blocks)} />
 				</Alert>
 			)}
@@ -57,13 +65,13 @@ export function DraftPage() {
 			{current && <Rehearsal report={current} />}
 			<section className="surface" aria-labelledby="changes">
 				<Title order={2} size="h5" id="changes" p="sm" pb={4}>
-					What differs
+					<Trans>What differs</Trans>
 				</Title>
 				<ChangeTable changes={d.changes} />
 			</section>
 			<section className="surface" aria-labelledby="log">
 				<Title order={2} size="h5" id="log" p="sm" pb={4}>
-					Who changed it
+					<Trans>Who changed it</Trans>
 				</Title>
 				<Stack gap={2} px="sm" pb="sm">
 					{d.log.map((l) => (
@@ -85,23 +93,25 @@ function Stale({ draft }: { draft: Draft }) {
 		onSuccess: ({ met }) => {
 			notifications.show({
 				color: met.length ? "brass" : "kelp",
-				title: "The draft is made anew",
-				message: met.join(". ") || "Nothing stood against it.",
+				title: t`The draft is made anew`,
+				message: met.join(". ") || t`Nothing stood against it.`,
 				autoClose: 15_000,
 			});
 			void client.invalidateQueries();
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not made anew", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not made anew`, message: e.message }),
 	});
 	return (
 		<Alert
 			color="brass"
-			title={`Revision ${draft.in_force} came into force since this draft was begun from ${draft.base}`}
+			title={t`Revision ${draft.in_force} came into force since this draft was begun from ${draft.base}`}
 		>
 			<Group gap="sm">
-				<Text size="sm">Make its changes anew on what is in force now, and look at them again.</Text>
+				<Text size="sm">
+					<Trans>Make its changes anew on what is in force now, and look at them again.</Trans>
+				</Text>
 				<Button size="xs" loading={rebase.isPending} onClick={() => rebase.mutate()}>
-					Rebase
+					<Trans>Rebase</Trans>
 				</Button>
 			</Group>
 		</Alert>
@@ -110,11 +120,11 @@ function Stale({ draft }: { draft: Draft }) {
 
 /** ChangeTable tells changes in words. */
 export function ChangeTable({ changes }: { changes: Change[] }) {
-	const signs = { added: "+ new", removed: "− taken out", changed: "~ changed", moved: "↕ moved" };
+	const signs = { added: t`+ new`, removed: t`− taken out`, changed: t`~ changed`, moved: t`↕ moved` };
 	if (changes.length === 0) {
 		return (
 			<Text size="sm" c="dimmed" px="sm" pb="sm">
-				Nothing but comments or form.
+				<Trans>Nothing but comments or form.</Trans>
 			</Text>
 		);
 	}
@@ -128,7 +138,7 @@ export function ChangeTable({ changes }: { changes: Change[] }) {
 						</Table.Td>
 						<Table.Td w={230}>
 							<To to="/setup/$section" params={{ section: c.section }} search={{ item: c.name }} inherit>
-								{c.section === "service" ? "server" : `${c.section.replaceAll("_", " ").replace(/s$/, "")} ${c.name}`}
+								{c.section === "service" ? t`server` : `${c.section.replaceAll("_", " ").replace(/s$/, "")} ${c.name}`}
 							</To>
 						</Table.Td>
 						<Table.Td>
@@ -136,7 +146,7 @@ export function ChangeTable({ changes }: { changes: Change[] }) {
 							{c.fields.map((f) => (
 								<div key={f.field}>
 									{f.field.replaceAll("_", " ")}: {f.before && <s>{f.before}</s>} {f.after && <b>{f.after}</b>}
-									{!f.after && " (taken out)"}
+									{!f.after && t` (taken out)`}
 								</div>
 							))}
 						</Table.Td>
@@ -157,7 +167,9 @@ export function YAML({ text }: { text: string }) {
 	}
 	return (
 		<details className="surface">
-			<summary style={{ padding: "8px 12px", cursor: "pointer", fontWeight: 600 }}>The difference of the texts</summary>
+			<summary style={{ padding: "8px 12px", cursor: "pointer", fontWeight: 600 }}>
+				<Trans>The difference of the texts</Trans>
+			</summary>
 			<pre className={`mono ${classes.diff}`}>
 				{numbered(text).map(([n, line]) => (
 					<div
@@ -186,7 +198,7 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 	const rehearse = useMutation({
 		mutationFn: () => setup.rehearse(5000, (p) => setPart(p.progress ?? 0)),
 		onSuccess: onReport,
-		onError: (e) => notifications.show({ color: "buoy", title: "Not rehearsed", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not rehearsed`, message: e.message }),
 	});
 	const apply = useMutation({
 		mutationFn: (force: boolean) =>
@@ -194,9 +206,9 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 		onSuccess: (a) => {
 			notifications.show({
 				color: a.trouble.length ? "buoy" : "kelp",
-				title: `Revision ${a.revision} is in force`,
+				title: t`Revision ${a.revision} is in force`,
 				message: [
-					a.rerouted > 0 && `${plural(a.rerouted, "delivery", "deliveries")} that had no route are tried now.`,
+					a.rerouted > 0 && t`${plural(a.rerouted, t`delivery`, t`deliveries`)} that had no route are tried now.`,
 					...a.trouble,
 				]
 					.filter(Boolean)
@@ -209,7 +221,7 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 			if (e instanceof Refused && e.status === 409 && e.rest.length > 0) {
 				setBlocked(e.rest);
 			} else {
-				notifications.show({ color: "buoy", title: "Not applied", message: e.message, autoClose: 15_000 });
+				notifications.show({ color: "buoy", title: t`Not applied`, message: e.message, autoClose: 15_000 });
 			}
 		},
 	});
@@ -222,7 +234,9 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 				autoClose: 60_000,
 				message: (
 					<Group gap="xs" justify="space-between">
-						<Text size="sm">The draft is discarded.</Text>
+						<Text size="sm">
+							<Trans>The draft is discarded.</Trans>
+						</Text>
 						<Button
 							size="compact-xs"
 							variant="default"
@@ -232,17 +246,17 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 									.takeBack()
 									.then(() => client.invalidateQueries())
 									.catch((e: Error) =>
-										notifications.show({ color: "buoy", title: "Not taken back", message: e.message }),
+										notifications.show({ color: "buoy", title: t`Not taken back`, message: e.message }),
 									);
 							}}
 						>
-							Undo
+							<Trans>Undo</Trans>
 						</Button>
 					</Group>
 				),
 			});
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not discarded", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not discarded`, message: e.message }),
 	});
 	const dangers = blocked.length > 0 ? blocked : (report?.blocks ?? []);
 	return (
@@ -256,7 +270,7 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 						loading={rehearse.isPending}
 						onClick={() => rehearse.mutate()}
 					>
-						Rehearse on recent mail
+						<Trans>Rehearse on recent mail</Trans>
 					</Button>
 					<Button
 						size="sm"
@@ -265,11 +279,11 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 						loading={apply.isPending}
 						onClick={() => apply.mutate(false)}
 					>
-						Apply
+						<Trans>Apply</Trans>
 					</Button>
 					<Checkbox
 						size="xs"
-						label="Go back by itself after 5 minutes unless I confirm"
+						label={t`Go back by itself after 5 minutes unless I confirm`}
 						checked={confirm}
 						onChange={(e) => setConfirm(e.currentTarget.checked)}
 					/>
@@ -282,21 +296,21 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 						loading={discard.isPending}
 						onClick={() =>
 							ask({
-								title: "Discard the draft?",
-								text: `${plural(draft.changes.length, "change", "changes")} by ${
-									[...new Set((draft.log ?? []).map((l) => l.who))].join(" and ") || "you"
+								title: t`Discard the draft?`,
+								text: t`${plural(draft.changes.length, t`change`, t`changes`)} by ${
+									[...new Set((draft.log ?? []).map((l) => l.who))].join(" and ") || t`you`
 								} are forgotten. What is in force stays as it is.`,
-								yes: "Discard it",
+								yes: t`Discard it`,
 								act: () => discard.mutate(),
 							})
 						}
 					>
-						Discard
+						<Trans>Discard</Trans>
 					</Button>
 				</Group>
-				{rehearse.isPending && <Bar value={100 * part} aria-label="Progress of the rehearsal" />}
+				{rehearse.isPending && <Bar value={100 * part} aria-label={t`Progress of the rehearsal`} />}
 				{dangers.length > 0 && (
-					<Alert color="buoy" title="It is applied only by force, with a reason">
+					<Alert color="buoy" title={t`It is applied only by force, with a reason`}>
 						{dangers.map((b) => (
 							<Text key={b} size="sm">
 								{b}
@@ -306,8 +320,8 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 							<TextInput
 								size="xs"
 								w={360}
-								placeholder="Why it must be so"
-								aria-label="Reason"
+								placeholder={t`Why it must be so`}
+								aria-label={t`Reason`}
 								value={why}
 								onChange={(e) => setWhy(e.currentTarget.value)}
 							/>
@@ -318,7 +332,7 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 								loading={apply.isPending}
 								onClick={() => apply.mutate(true)}
 							>
-								Apply all the same
+								<Trans>Apply all the same</Trans>
 							</Button>
 						</Group>
 					</Alert>
@@ -329,12 +343,12 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 }
 
 const kinds: Record<ChangeGroup["kind"], [string, string]> = {
-	newly_refused: ["▲ newly refused", "trouble"],
-	newly_allowed: ["▲ newly allowed", "trouble"],
-	newly_stranded: ["▲ newly stranded", "trouble"],
-	less_tls: ["▲ less TLS", "trouble"],
-	other_way: ["◐ another route", "waits"],
-	other_rule: ["by another rule", ""],
+	newly_refused: [t`▲ newly refused`, "trouble"],
+	newly_allowed: [t`▲ newly allowed`, "trouble"],
+	newly_stranded: [t`▲ newly stranded`, "trouble"],
+	less_tls: [t`▲ less TLS`, "trouble"],
+	other_way: [t`◐ another route`, "waits"],
+	other_rule: [t`by another rule`, ""],
 };
 
 /** Rehearsal is what the draft would change, the gravest first. */
@@ -343,27 +357,47 @@ function Rehearsal({ report }: { report: Report }) {
 		<section className="surface" aria-labelledby="rehearsal">
 			<Title order={2} size="h5" id="rehearsal" p="sm" pb={4}>
 				{report.changed === 0
-					? "Nothing would be decided differently"
-					: `${plural(report.changed, "recipient", "recipients")} would be decided differently`}
+					? t`Nothing would be decided differently`
+					: t`${plural(report.changed, t`recipient`, t`recipients`)} would be decided differently`}
 			</Title>
 			<Text size="sm" px="sm" pb="xs">
-				{count(report.envelopes)} envelopes with {count(report.recipients)} recipients were replayed;{" "}
-				{plural(report.moves, "waiting delivery", "waiting deliveries")} would go by another route.{" "}
-				{count(report.attempts)} attempts to relay from outside were made:{" "}
-				{report.hostile.length === 0 ? "none came through." : <b>{count(report.hostile.length)} came through.</b>}
-				{report.unused.length > 0 && ` None of these envelopes took the routes ${report.unused.join(", ")}.`}
+				<Trans>
+					{count(report.envelopes)} envelopes with {count(report.recipients)} recipients were replayed;{" "}
+					{plural(report.moves, t`waiting delivery`, t`waiting deliveries`)} would go by another route.{" "}
+					{count(report.attempts)} attempts to relay from outside were made:
+				</Trans>{" "}
+				{report.hostile.length === 0 ? (
+					t`none came through.`
+				) : (
+					<b>
+						<Trans>{count(report.hostile.length)} came through.</Trans>
+					</b>
+				)}
+				{report.unused.length > 0 && t` None of these envelopes took the routes ${report.unused.join(", ")}.`}
 			</Text>
 			{report.groups.length > 0 && (
 				<Table.ScrollContainer minWidth={820}>
 					<Table verticalSpacing={4} horizontalSpacing="sm">
 						<Table.Thead>
 							<Table.Tr>
-								<Table.Th>What changes</Table.Th>
-								<Table.Th ta="right">Recipients</Table.Th>
-								<Table.Th ta="right">Waiting</Table.Th>
-								<Table.Th>Now</Table.Th>
-								<Table.Th>With the draft</Table.Th>
-								<Table.Th>For example</Table.Th>
+								<Table.Th>
+									<Trans>What changes</Trans>
+								</Table.Th>
+								<Table.Th ta="right">
+									<Trans>Recipients</Trans>
+								</Table.Th>
+								<Table.Th ta="right">
+									<Trans>Waiting</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Now</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>With the draft</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>For example</Trans>
+								</Table.Th>
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>
@@ -377,11 +411,15 @@ function Rehearsal({ report }: { report: Report }) {
 									<Table.Td className={classes.clip}>{outcome(g.before, g.before.tls !== g.after.tls)}</Table.Td>
 									<Table.Td className={classes.clip}>{outcome(g.after, g.before.tls !== g.after.tls)}</Table.Td>
 									<Table.Td className={classes.clip}>
-										{shown(g.example.sender)} to {g.example.recipient}
-										<br />
-										<Text span size="xs" c="dimmed">
-											from {g.example.client} at {g.example.listener}
-										</Text>
+										<Trans>
+											{shown(g.example.sender)} to {g.example.recipient}
+											<br />
+											<Text span size="xs" c="dimmed">
+												<Trans>
+													from {g.example.client} at {g.example.listener}
+												</Trans>
+											</Text>
+										</Trans>
 									</Table.Td>
 								</Table.Tr>
 							))}
@@ -396,7 +434,10 @@ function Rehearsal({ report }: { report: Report }) {
 			)}
 			{(report.findings ?? []).map((w) => (
 				<Text key={w.key} size="sm" px={12} pb={8}>
-					<Severity of={w.severity} /> It would bring a finding: {w.title} ({w.where}). {w.why}
+					<Severity of={w.severity} />{" "}
+					<Trans>
+						It would bring a finding: {w.title} ({w.where}). {w.why}
+					</Trans>
 				</Text>
 			))}
 		</section>
@@ -406,12 +447,12 @@ function Rehearsal({ report }: { report: Report }) {
 /** outcome tells a decision in a line, with what is asked of TLS where that differs. */
 function outcome(o: ChangeGroup["before"], terms: boolean): string {
 	if (!o.allowed) {
-		return `refused: ${o.reply}`;
+		return t`refused: ${o.reply ?? ""}`;
 	}
 	return (
 		o.paths.join(", ") +
-		(o.stranded ? " (stranded)" : "") +
-		(terms && o.tls ? `, TLS ${o.tls}` : "") +
+		(o.stranded ? t` (stranded)` : "") +
+		(terms && o.tls ? t`, TLS ${o.tls}` : "") +
 		(o.rule ? `, by ${o.rule}` : "")
 	);
 }

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import {
 	Button,
 	Group,
@@ -18,6 +20,7 @@ import { Fragment, useState } from "react";
 import { gull } from "../api/client";
 import { type Answer, setup } from "../api/setup";
 import { Heading } from "../parts/heading";
+import { wordOf } from "../parts/names";
 import { Failed, Loading } from "../parts/states";
 import { soft } from "../parts/text";
 import classes from "./setup.module.css";
@@ -46,9 +49,11 @@ export function ExplainPage() {
 	return (
 		<Stack gap="sm">
 			<div>
-				<Heading>Explain</Heading>
+				<Heading>
+					<Trans>Explain</Trans>
+				</Heading>
 				<Text size="sm" c="dimmed">
-					What would be decided for this envelope, by the very rules that decide. Nothing is sent.
+					<Trans>What would be decided for this envelope, by the very rules that decide. Nothing is sent.</Trans>
 				</Text>
 			</div>
 			<form
@@ -63,41 +68,41 @@ export function ExplainPage() {
 				<SimpleGrid cols={{ base: 1, sm: 2, lg: 3 }} spacing="xs">
 					<TextInput
 						size="xs"
-						label="Client"
-						description="Address it comes from"
+						label={t`Client`}
+						description={t`Address it comes from`}
 						placeholder="127.0.0.1"
 						value={words.client ?? ""}
 						onChange={(e) => set({ client: e.currentTarget.value || undefined })}
 					/>
 					<Select
 						size="xs"
-						label="Listener"
-						description="Where it comes in"
+						label={t`Listener`}
+						description={t`Where it comes in`}
 						data={(status.data?.listeners ?? []).map((l) => l.name)}
 						value={words.listener ?? null}
-						placeholder="the first"
+						placeholder={t`the first`}
 						clearable
 						onChange={(v) => set({ listener: v ?? undefined })}
 					/>
 					<TextInput
 						size="xs"
-						label="Account"
-						description="Who signed in"
-						placeholder="nobody"
+						label={t`Account`}
+						description={t`Who signed in`}
+						placeholder={t`nobody`}
 						value={words.account ?? ""}
 						onChange={(e) => set({ account: e.currentTarget.value || undefined })}
 					/>
 					<TextInput
 						size="xs"
-						label="Sender"
-						description="Empty is the null sender"
+						label={t`Sender`}
+						description={t`Empty is the null sender`}
 						value={words.from ?? ""}
 						onChange={(e) => set({ from: e.currentTarget.value || undefined })}
 					/>
 					<TagsInput
 						size="xs"
-						label="Recipients"
-						description="One or several"
+						label={t`Recipients`}
+						description={t`One or several`}
 						withAsterisk
 						acceptValueOnBlur
 						splitChars={[",", " "]}
@@ -106,8 +111,8 @@ export function ExplainPage() {
 					/>
 					<NumberInput
 						size="xs"
-						label="Size"
-						description="Octets"
+						label={t`Size`}
+						description={t`Octets`}
 						value={words.size ?? ""}
 						onChange={(v) => set({ size: Number(v) || undefined })}
 						hideControls
@@ -117,13 +122,13 @@ export function ExplainPage() {
 					<SimpleGrid cols={{ base: 1, sm: 2, lg: 3 }} spacing="xs" mt="xs">
 						<TextInput
 							size="xs"
-							label="Compare with client"
+							label={t`Compare with client`}
 							value={words.other_client ?? ""}
 							onChange={(e) => set({ other_client: e.currentTarget.value || undefined })}
 						/>
 						<TextInput
 							size="xs"
-							label="Compare with sender"
+							label={t`Compare with sender`}
 							value={words.other_from ?? ""}
 							onChange={(e) => set({ other_from: e.currentTarget.value || undefined })}
 						/>
@@ -131,17 +136,17 @@ export function ExplainPage() {
 				)}
 				<Group mt="sm" gap="md">
 					<Button size="xs" type="submit" disabled={!words.to}>
-						Explain
+						<Trans>Explain</Trans>
 					</Button>
 					<Switch
 						size="xs"
-						label="Compare with a second client or sender"
+						label={t`Compare with a second client or sender`}
 						checked={comparing}
 						onChange={(e) => setComparing(e.currentTarget.checked)}
 					/>
 					<Switch
 						size="xs"
-						label="Ask the draft"
+						label={t`Ask the draft`}
 						checked={words.draft ?? false}
 						onChange={(e) => set({ draft: e.currentTarget.checked || undefined })}
 					/>
@@ -181,12 +186,14 @@ function Answers({ words }: { words: Words }) {
 		refetchInterval: false,
 	});
 	if (!answers.data) {
-		return answers.error ? <Failed error={answers.error} /> : <Loading what="the decision" />;
+		return answers.error ? <Failed error={answers.error} /> : <Loading what={t`the decision`} />;
 	}
 	return (
 		<Stack gap="sm">
 			<Text size="sm" fw={600}>
-				{words.account ?? question.client}, as {words.from || "<>"}
+				<Trans>
+					{words.account ?? question.client}, as {words.from || "<>"}
+				</Trans>
 			</Text>
 			{answers.data.items.map((a) => (
 				<One key={a.recipient} answer={a} client={words.account ?? question.client} listener={words.listener} />
@@ -208,19 +215,21 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 				style={{ whiteSpace: "normal" }}
 			>
 				{a.allowed ? "● " : "▲ "}
-				{soft(a.recipient)} {a.allowed ? "is taken" : "is refused"}
+				{soft(a.recipient)} {a.allowed ? t`is taken` : t`is refused`}
 			</Title>
 			<Text size="sm">
-				{a.why}. The client hears: <span className="mono">{a.reply}</span>
+				<Trans>
+					{a.why}. The client hears: <span className="mono">{a.reply}</span>
+				</Trans>
 			</Text>
-			<div className={classes.picture} role="img" aria-label={`The path of ${a.recipient}`}>
-				<Stop head={client} text="client" />
+			<div className={classes.picture} role="img" aria-label={t`The path of ${a.recipient}`}>
+				<Stop head={client} text={t`client`} />
 				<span className={classes.line} />
-				<Stop head={listener ?? "the first listener"} text="listener" />
+				<Stop head={listener ?? t`the first listener`} text={t`listener`} />
 				<span className={classes.line} data-tone={a.allowed ? undefined : "trouble"} />
 				<Stop
 					head={a.rule}
-					text={a.rule_line > 0 ? `relay rule, line ${a.rule_line}` : "built in"}
+					text={a.rule_line > 0 ? t`relay rule, line ${a.rule_line}` : t`built in`}
 					tone={a.allowed ? "moves" : "trouble"}
 				/>
 				<div className={classes.branches}>
@@ -234,7 +243,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 					{a.checks.map((c) => (
 						<Table.Tr key={c.what}>
 							<Table.Td w={90} className={classes.kind} data-tone={c.result === "refused" ? "trouble" : undefined}>
-								{{ passed: "passed", refused: "refused", no_match: "no match", decided: "decides" }[c.result]}
+								{wordOf(c.result)}
 							</Table.Td>
 							<Table.Td w={240}>{c.what}</Table.Td>
 							<Table.Td c={c.result === "no_match" ? "dimmed" : undefined}>{c.text}</Table.Td>
@@ -244,21 +253,25 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 						<Fragment key={w.recipient}>
 							{w.earlier.map((c) => (
 								<Table.Tr key={c.what}>
-									<Table.Td className={classes.kind}>no match</Table.Td>
+									<Table.Td className={classes.kind}>
+										<Trans>no match</Trans>
+									</Table.Td>
 									<Table.Td>{c.what}</Table.Td>
 									<Table.Td c="dimmed">{c.text}</Table.Td>
 								</Table.Tr>
 							))}
 							<Table.Tr>
-								<Table.Td className={classes.kind}>{w.stranded ? "stranded" : "decides"}</Table.Td>
-								<Table.Td>route {w.route}</Table.Td>
+								<Table.Td className={classes.kind}>{w.stranded ? t`stranded` : t`decides`}</Table.Td>
+								<Table.Td>
+									<Trans>route {w.route}</Trans>
+								</Table.Td>
 								<Table.Td>
 									{soft(w.recipient)}: {w.why}
-									{w.peer && `; as agreed with ${w.peer}`}
+									{w.peer && t`; as agreed with ${w.peer}`}
 									{w.trouble && <b> — {w.trouble}</b>}
 									{w.hosts.map((h) => (
 										<div key={h.name} className="mono">
-											{h.preference} {h.name} port {h.port} {h.trouble ?? h.addresses.join(", ")}
+											{h.preference} {h.name} <Trans>port</Trans> {h.port} {h.trouble ?? h.addresses.join(", ")}
 										</div>
 									))}
 								</Table.Td>
@@ -280,19 +293,19 @@ function Branch({ way: w }: { way: Answer["paths"][number] }) {
 			{w.via.map((v) => (
 				<Fragment key={v}>
 					<span className={classes.line} />
-					<Stop head={soft(v)} text="alias or forward" />
+					<Stop head={soft(v)} text={t`alias or forward`} />
 				</Fragment>
 			))}
 			<span className={classes.line} data-tone={w.stranded ? "waits" : undefined} />
 			<Stop
 				head={w.route}
-				text={w.stranded ? "stranded: no route leads on" : "route"}
+				text={w.stranded ? t`stranded: no route leads on` : t`route`}
 				tone={w.stranded ? "waits" : "moves"}
 			/>
 			<span className={classes.line} data-tone={tone === "waits" ? "waits" : undefined} />
 			<Stop
 				head={soft(here ? w.recipient : w.next_hop)}
-				text={here ? "mailbox" : `next hop, TLS ${w.tls}`}
+				text={here ? t`mailbox` : t`next hop, TLS ${w.tls}`}
 				tone={tone}
 			/>
 		</div>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Group, PasswordInput, SegmentedControl, Stack, Text, TextInput, Title } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
@@ -22,10 +24,10 @@ async function edit(changes: [SectionKey, Fields][]): Promise<string> {
 		await setup.add(section, fields);
 	}
 	if (before.exists) {
-		return "It is in the draft, with the changes that wait there already. Apply the draft below.";
+		return t`It is in the draft, with the changes that wait there already. Apply the draft below.`;
 	}
-	const done = await setup.apply({ why: "first steps" });
-	return done.trouble.length > 0 ? done.trouble.join(". ") : `In force, as revision ${done.revision}.`;
+	const done = await setup.apply({ why: t`first steps` });
+	return done.trouble.length > 0 ? done.trouble.join(". ") : t`In force, as revision ${done.revision}.`;
 }
 
 type Known = { domains: Fields[]; listeners: Fields[]; rules: Fields[]; routes: Fields[] };
@@ -52,7 +54,7 @@ export function FirstStepsPage() {
 	const mailboxes = useQuery({ queryKey: ["mailboxes", "first"], queryFn: () => setup.mailboxes({ limit: 1 }) });
 	const may = useMayChange();
 	if (!ready || !mailboxes.data) {
-		return error ? <Failed error={error} /> : <Loading what="what is set up" />;
+		return error ? <Failed error={error} /> : <Loading what={t`what is set up`} />;
 	}
 	const out = known.routes.filter((r) => r.off !== true && words(r.recipients).includes("*"));
 	const ours = known.domains.find((d) => d.kind === "local") ?? known.domains.find((d) => d.kind === "shared");
@@ -60,17 +62,25 @@ export function FirstStepsPage() {
 	return (
 		<Stack gap="sm" maw={900}>
 			<div>
-				<Heading>First steps</Heading>
+				<Heading>
+					<Trans>First steps</Trans>
+				</Heading>
 				<Text size="sm" c="dimmed">
-					From nothing to a message in and a message out. What is done already is ticked; each step can be made again.
+					<Trans>
+						From nothing to a message in and a message out. What is done already is ticked; each step can be made again.
+					</Trans>
 				</Text>
 			</div>
-			{!may && <Alert color="brass">A viewer may look, not change.</Alert>}
+			{!may && (
+				<Alert color="brass">
+					<Trans>A viewer may look, not change.</Trans>
+				</Alert>
+			)}
 			<div className="surface">
 				<Step
 					n={1}
 					done={known.domains.length > 0}
-					title="Your domain"
+					title={t`Your domain`}
 					state={known.domains.map((d) => `${d.name} (${d.kind})`).join(", ")}
 				>
 					<DomainStep />
@@ -78,7 +88,7 @@ export function FirstStepsPage() {
 				<Step
 					n={2}
 					done={known.listeners.length > 1}
-					title="Where mail comes in"
+					title={t`Where mail comes in`}
 					state={known.listeners.map((l) => `${l.name} at ${l.address}`).join(", ")}
 				>
 					<ListenerStep known={known} />
@@ -86,15 +96,15 @@ export function FirstStepsPage() {
 				<Step
 					n={3}
 					done={!!box}
-					title="A mailbox"
-					state={box ? `${box.address}${mailboxes.data.next ? " and others" : ""}` : ""}
+					title={t`A mailbox`}
+					state={box ? `${box.address}${mailboxes.data.next ? t` and others` : ""}` : ""}
 				>
 					<MailboxStep domain={String(ours?.name ?? "")} />
 				</Step>
 				<Step
 					n={4}
 					done={known.rules.some((r) => r.action === "allow")}
-					title="Who may send to others"
+					title={t`Who may send to others`}
 					state={known.rules.map((r) => `${r.name} (${r.action})`).join(", ")}
 				>
 					<RelayStep known={known} />
@@ -102,12 +112,12 @@ export function FirstStepsPage() {
 				<Step
 					n={5}
 					done={out.length > 0}
-					title="A route out"
+					title={t`A route out`}
 					state={out.map((r) => `${r.name} (${r.next_hop})`).join(", ")}
 				>
 					<RouteStep />
 				</Step>
-				<Step n={6} title="A test message in, as from a stranger">
+				<Step n={6} title={t`A test message in, as from a stranger`}>
 					<TestStep
 						key={`in ${box?.address}`}
 						listener={String(known.listeners.find((l) => l.kind === "edge")?.name ?? "")}
@@ -115,7 +125,7 @@ export function FirstStepsPage() {
 						to={box?.address ?? ""}
 					/>
 				</Step>
-				<Step n={7} title="A test message out, as from a machine of yours">
+				<Step n={7} title={t`A test message out, as from a machine of yours`}>
 					<TestStep
 						key={`out ${box?.address}`}
 						listener={String(known.listeners.find((l) => l.kind === "inside")?.name ?? "")}
@@ -162,7 +172,7 @@ function Step({
 					</div>
 					{done && (
 						<Button size="compact-xs" variant="subtle" style={{ flexShrink: 0 }} onClick={() => setOpen(!shown)}>
-							{shown ? "Close" : "Add another"}
+							{shown ? t`Close` : t`Add another`}
 						</Button>
 					)}
 				</Group>
@@ -220,23 +230,25 @@ function DomainStep() {
 	const [name, setName] = useState("");
 	return (
 		<Doing
-			label="Add the domain"
+			label={t`Add the domain`}
 			disabled={!name}
 			act={() => edit([["domains", { name, kind: "local", generated_addresses: ["{first}.{last}"] }]])}
 		>
 			<Text size="sm">
-				The part of your addresses behind the @. The world finds this server by the domain's MX record in DNS; other
-				kinds of domain are under{" "}
-				<To to="/setup/$section" params={{ section: "domains" }} inherit>
-					Domains
-				</To>
-				.
+				<Trans>
+					The part of your addresses behind the @. The world finds this server by the domain's MX record in DNS; other
+					kinds of domain are under{" "}
+					<To to="/setup/$section" params={{ section: "domains" }} inherit>
+						<Trans>Domains</Trans>
+					</To>
+					.
+				</Trans>
 			</Text>
 			<TextInput
 				size="xs"
 				w={300}
-				label="Domain"
-				placeholder="skerryline.example"
+				label={t`Domain`}
+				placeholder={t`skerryline.example`}
 				value={name}
 				onChange={(e) => setName(e.currentTarget.value.trim())}
 			/>
@@ -264,25 +276,37 @@ function ListenerStep({ known }: { known: Known }) {
 	}
 	return (
 		<Doing
-			label={wanted.length > 0 ? `Open ${plural(wanted.length, "listener", "listeners")}` : "All three are open"}
+			label={wanted.length > 0 ? t`Open ${plural(wanted.length, t`listener`, t`listeners`)}` : t`All three are open`}
 			disabled={wanted.length === 0}
 			act={() => edit(wanted)}
 		>
 			<Text size="sm">
-				The world comes in at the edge, without sign-in. People sign in at submission, under TLS. Machines of yours come
-				in at inside, without sign-in.
+				<Trans>
+					The world comes in at the edge, without sign-in. People sign in at submission, under TLS. Machines of yours
+					come in at inside, without sign-in.
+				</Trans>
 			</Text>
 			<Group gap="xs">
 				{!has("edge") && (
-					<TextInput size="xs" label="For the world" value={world} onChange={(e) => setWorld(e.currentTarget.value)} />
+					<TextInput
+						size="xs"
+						label={t`For the world`}
+						value={world}
+						onChange={(e) => setWorld(e.currentTarget.value)}
+					/>
 				)}
 				{!has("submission") && (
-					<TextInput size="xs" label="For people" value={people} onChange={(e) => setPeople(e.currentTarget.value)} />
+					<TextInput
+						size="xs"
+						label={t`For people`}
+						value={people}
+						onChange={(e) => setPeople(e.currentTarget.value)}
+					/>
 				)}
 				{!has("inside") && (
 					<TextInput
 						size="xs"
-						label="For machines"
+						label={t`For machines`}
 						value={machines}
 						onChange={(e) => setMachines(e.currentTarget.value)}
 					/>
@@ -299,7 +323,7 @@ function MailboxStep({ domain }: { domain: string }) {
 	const address = local.includes("@") ? local : `${local}@${domain}`;
 	return (
 		<Doing
-			label="Add the mailbox"
+			label={t`Add the mailbox`}
 			disabled={!local || !domain}
 			act={async () => {
 				await setup.addEntry("mailboxes", {
@@ -307,22 +331,26 @@ function MailboxStep({ domain }: { domain: string }) {
 					...(name ? { name } : {}),
 					...(password ? { password, may_submit: true } : {}),
 				});
-				return `${address} is there.`;
+				return t`${address} is there.`;
 			}}
 		>
-			{!domain && <Text size="sm">Add your domain first.</Text>}
+			{!domain && (
+				<Text size="sm">
+					<Trans>Add your domain first.</Trans>
+				</Text>
+			)}
 			<Group gap="xs" align="end">
 				<TextInput
 					size="xs"
-					label="Name"
-					placeholder="Ines Harrow"
+					label={t`Name`}
+					placeholder={t`Ines Harrow`}
 					value={name}
 					onChange={(e) => setName(e.currentTarget.value)}
 				/>
 				<TextInput
 					size="xs"
-					label="Address"
-					placeholder="ines.harrow"
+					label={t`Address`}
+					placeholder={t`ines.harrow`}
 					rightSection={<Text size="xs">@{domain}</Text>}
 					rightSectionWidth={domain.length * 7 + 22}
 					w={300}
@@ -332,7 +360,7 @@ function MailboxStep({ domain }: { domain: string }) {
 				<PasswordInput
 					size="xs"
 					w={190}
-					label="Password, to sign in and send"
+					label={t`Password, to sign in and send`}
 					autoComplete="new-password"
 					value={password}
 					onChange={(e) => setPassword(e.currentTarget.value)}
@@ -362,16 +390,18 @@ function RelayStep({ known }: { known: Known }) {
 		]);
 	}
 	return (
-		<Doing label="Let them send" disabled={wanted.length === 0} act={() => edit(wanted)}>
+		<Doing label={t`Let them send`} disabled={wanted.length === 0} act={() => edit(wanted)}>
 			<Text size="sm">
-				Until a rule says so, nobody sends to others' domains. People who sign in may send as themselves; machines by
-				the network they stand in. Never allow the whole world.
+				<Trans>
+					Until a rule says so, nobody sends to others' domains. People who sign in may send as themselves; machines by
+					the network they stand in. Never allow the whole world.
+				</Trans>
 			</Text>
 			<TextInput
 				size="xs"
 				w={300}
-				label="Network of your machines"
-				description="An address, or a network like 127.20.1.0/24"
+				label={t`Network of your machines`}
+				description={t`An address, or a network like 127.20.1.0/24`}
 				value={network}
 				onChange={(e) => setNetwork(e.currentTarget.value.trim())}
 			/>
@@ -387,7 +417,7 @@ function RouteStep() {
 	const [password, setPassword] = useState("");
 	return (
 		<Doing
-			label="Add the route"
+			label={t`Add the route`}
 			disabled={by === "smarthost" && !host}
 			act={async () => {
 				const route: Fields = { name: "to the world", recipients: ["*"], next_hop: by };
@@ -402,8 +432,10 @@ function RouteStep() {
 			}}
 		>
 			<Text size="sm">
-				Without a route your replies wait, stranded, and nobody is told. Take the smart host of your provider if it
-				closes port 25 or your line is a residential address.
+				<Trans>
+					Without a route your replies wait, stranded, and nobody is told. Take the smart host of your provider if it
+					closes port 25 or your line is a residential address.
+				</Trans>
 			</Text>
 			<SegmentedControl
 				size="xs"
@@ -411,37 +443,37 @@ function RouteStep() {
 				value={by}
 				onChange={setBy}
 				data={[
-					{ value: "mx", label: "Straight to each domain's hosts" },
-					{ value: "smarthost", label: "Through a smart host" },
+					{ value: "mx", label: t`Straight to each domain's hosts` },
+					{ value: "smarthost", label: t`Through a smart host` },
 				]}
 			/>
 			{by === "smarthost" && (
 				<Group gap="xs" align="end">
 					<TextInput
 						size="xs"
-						label="Host"
-						placeholder="harbourlight.example"
+						label={t`Host`}
+						placeholder={t`harbourlight.example`}
 						value={host}
 						onChange={(e) => setHost(e.currentTarget.value.trim())}
 					/>
 					<TextInput
 						size="xs"
 						w={80}
-						label="Port"
+						label={t`Port`}
 						value={port}
 						onChange={(e) => setPort(e.currentTarget.value.trim())}
 					/>
 					<TextInput
 						size="xs"
-						label="Account"
-						placeholder="none"
+						label={t`Account`}
+						placeholder={t`none`}
 						value={account}
 						onChange={(e) => setAccount(e.currentTarget.value.trim())}
 					/>
 					<PasswordInput
 						size="xs"
 						w={170}
-						label="Password"
+						label={t`Password`}
 						autoComplete="new-password"
 						value={password}
 						onChange={(e) => setPassword(e.currentTarget.value)}
@@ -458,25 +490,29 @@ function TestStep({ listener, from: initialFrom, to: initialTo }: { listener: st
 	const [handed, setHanded] = useState<Submitted | null>(null);
 	return (
 		<Doing
-			label="Send it"
+			label={t`Send it`}
 			disabled={!to || !listener}
 			act={async () => {
 				setHanded(null);
 				const h = await setup.send({ from, to: [to], listener });
 				setHanded(h);
-				return h.id ? "It was taken." : "";
+				return h.id ? t`It was taken.` : "";
 			}}
 		>
-			{!listener && <Text size="sm">Open the listeners first.</Text>}
+			{!listener && (
+				<Text size="sm">
+					<Trans>Open the listeners first.</Trans>
+				</Text>
+			)}
 			<Group gap="xs">
 				<TextInput
 					size="xs"
 					w={260}
-					label="From"
+					label={t`From`}
 					value={from}
 					onChange={(e) => setFrom(e.currentTarget.value.trim())}
 				/>
-				<TextInput size="xs" w={260} label="To" value={to} onChange={(e) => setTo(e.currentTarget.value.trim())} />
+				<TextInput size="xs" w={260} label={t`To`} value={to} onChange={(e) => setTo(e.currentTarget.value.trim())} />
 			</Group>
 			{handed && <Outcome handed={handed} />}
 		</Doing>
@@ -495,7 +531,7 @@ function Outcome({ handed }: { handed: Submitted }) {
 	return (
 		<Stack gap={4}>
 			{no && (
-				<Alert color="buoy" p="xs" title="It was refused">
+				<Alert color="buoy" p="xs" title={t`It was refused`}>
 					<span className="mono">{no.said || "connecting"}</span> → <span className="mono">{no.heard}</span>
 				</Alert>
 			)}
@@ -505,22 +541,24 @@ function Outcome({ handed }: { handed: Submitted }) {
 					{d.last_reply ? <span className="mono">{d.last_reply.text}</span> : ""}{" "}
 					{d.route === "no-route" && (
 						<>
-							No route leads there.{" "}
-							<To to="/setup/$section" params={{ section: "routes" }} search={{ item: "+" }} inherit>
-								Add one
-							</To>
-							: it leaves by itself then.{" "}
+							<Trans>
+								No route leads there.{" "}
+								<To to="/setup/$section" params={{ section: "routes" }} search={{ item: "+" }} inherit>
+									<Trans>Add one</Trans>
+								</To>
+								: it leaves by itself then.
+							</Trans>{" "}
 						</>
 					)}
 					<To to="/messages/$id" params={{ id: handed.id }} inherit>
-						its whole path
+						<Trans>its whole path</Trans>
 					</To>
 				</Text>
 			))}
 			<details>
 				<summary>
 					<Text span size="xs" c="dimmed">
-						The transcript, step by step
+						<Trans>The transcript, step by step</Trans>
 					</Text>
 				</summary>
 				{handed.steps.map((s) => (

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Chip, Group, Text, TextInput } from "@mantine/core";
 import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
@@ -79,13 +81,13 @@ export function FollowView() {
 					leftSection={paused ? <IconPlayerPlay size={14} /> : <IconPlayerPause size={14} />}
 					onClick={() => setPaused(!paused)}
 				>
-					{paused ? `Go on (${behind} wait)` : "Pause"}
+					{paused ? t`Go on (${behind} wait)` : t`Pause`}
 				</Button>
 				<TextInput
 					size="xs"
 					w={230}
-					aria-label="Only with"
-					placeholder="Only with: an address, client, lane …"
+					aria-label={t`Only with`}
+					placeholder={t`Only with: an address, client, lane …`}
 					value={text}
 					onChange={(e) => setText(e.currentTarget.value)}
 				/>
@@ -99,14 +101,14 @@ export function FollowView() {
 					</Group>
 				</Chip.Group>
 				<Text size="xs" c="dimmed">
-					{state === "live" ? "Events come in as they happen." : "The stream is broken; it comes back by itself."}
-					{lost > 0 && ` ${lost} events were missed: this page was too slow. They are on record; search for them.`}
+					{state === "live" ? t`Events come in as they happen.` : t`The stream is broken; it comes back by itself.`}
+					{lost > 0 && t` ${lost} events were missed: this page was too slow. They are on record; search for them.`}
 				</Text>
 			</Group>
-			<section className={`surface ${classes.list}`} aria-label="Events, newest first" aria-live="off">
+			<section className={`surface ${classes.list}`} aria-label={t`Events, newest first`} aria-live="off">
 				{shownEvents.length === 0 ? (
-					<Nothing title="Nothing has happened yet">
-						What happens on any node from now on is shown here, newest first.
+					<Nothing title={t`Nothing has happened yet`}>
+						<Trans>What happens on any node from now on is shown here, newest first.</Trans>
 					</Nothing>
 				) : (
 					<ol>

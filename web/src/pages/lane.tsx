@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
@@ -24,7 +26,7 @@ export function LanePage() {
 	const navigate = useNavigate();
 	const lane = useQuery({ queryKey: ["lane", id], queryFn: () => queue.lane(id) });
 	if (!lane.data) {
-		return lane.error ? <Failed error={lane.error} /> : <Loading what="the lane" />;
+		return lane.error ? <Failed error={lane.error} /> : <Loading what={t`the lane`} />;
 	}
 	const l = lane.data;
 	const all = l.waiting + l.deferred + l.held;
@@ -32,7 +34,7 @@ export function LanePage() {
 		<Stack gap="sm">
 			<Breadcrumbs>
 				<To to="/queue" size="sm">
-					Queue
+					<Trans>Queue</Trans>
 				</To>
 				<Text size="sm">{l.next_hop}</Text>
 			</Breadcrumbs>
@@ -40,14 +42,14 @@ export function LanePage() {
 				<Heading>
 					{l.next_hop}{" "}
 					<Text span c="dimmed" size="sm">
-						by route {l.route}
+						<Trans>by route {l.route}</Trans>
 					</Text>
 				</Heading>
 				<Group gap="xs">
-					<Act verb="flush" words={{ lane: id }} label="Try these now" />
-					<PauseButton kind="lane" name={id} what="lane" paused={l.pause?.kind === "lane"} />
+					<Act verb="flush" words={{ lane: id }} label={t`Try these now`} />
+					<PauseButton kind="lane" name={id} what={t`lane`} paused={l.pause?.kind === "lane"} />
 					{l.route !== "no-route" && l.route !== "detour" && (
-						<PauseButton kind="route" name={l.route} what="route" paused={l.pause?.kind === "route"} />
+						<PauseButton kind="route" name={l.route} what={t`route`} paused={l.pause?.kind === "route"} />
 					)}
 				</Group>
 			</Group>
@@ -67,12 +69,14 @@ export function LanePage() {
 function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 	return (
 		<SimpleGrid cols={{ base: 1, md: 3 }} spacing="sm">
-			<section className="surface" style={{ padding: 12 }} aria-label="State">
+			<section className="surface" style={{ padding: 12 }} aria-label={t`State`}>
 				<Text size="sm" mb={4}>
 					<State state={l.state} />{" "}
 					{l.since && (
 						<Text span c="dimmed" inherit>
-							since <When time={l.since} />
+							<Trans>
+								since <When time={l.since} />
+							</Trans>
 						</Text>
 					)}
 				</Text>
@@ -83,13 +87,17 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 							{count(all)}, {octets(l.bytes)}
 						</Row>
 						<Row name="of them">
-							{count(l.waiting)} waiting, {count(l.deferred)} deferred, {count(l.held)} held
+							<Trans>
+								{count(l.waiting)} waiting, {count(l.deferred)} deferred, {count(l.held)} held
+							</Trans>
 						</Row>
 						<Row name="Connections">
-							{count(l.connections)} open, at most {count(l.connection_limit)} now
+							<Trans>
+								{count(l.connections)} open, at most {count(l.connection_limit)} now
+							</Trans>
 						</Row>
 						<Row name="Next attempt">
-							{l.state === "paused" ? "when it goes on" : <When due time={l.until ?? l.next_attempt_at} />}
+							{l.state === "paused" ? t`when it goes on` : <When due time={l.until ?? l.next_attempt_at} />}
 							{l.state === "paused" && l.until && (
 								<>
 									, <When time={l.until} />
@@ -97,22 +105,26 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 							)}
 						</Row>
 						<Row name="Oldest">
-							<When time={l.oldest_at} />, expires <When time={l.expires_at} />
+							<Trans>
+								<When time={l.oldest_at} />, expires <When time={l.expires_at} />
+							</Trans>
 						</Row>
 						<Row name="Schedule">
-							delay notice after {l.schedule.warn_after ? span(l.schedule.warn_after) : "never"}, expires after{" "}
-							{span(l.schedule.expire_after)}
+							<Trans>
+								delay notice after {l.schedule.warn_after ? span(l.schedule.warn_after) : t`never`}, expires after{" "}
+								{span(l.schedule.expire_after)}
+							</Trans>
 						</Row>
 					</Table.Tbody>
 				</Table>
 			</section>
-			<section className="surface" style={{ padding: 12 }} aria-label="The last hour">
+			<section className="surface" style={{ padding: 12 }} aria-label={t`The last hour`}>
 				<Flow lane={l} />
 				<Ages lane={l} all={all} />
 			</section>
-			<section className="surface" style={{ padding: 12 }} aria-label="Last reply">
+			<section className="surface" style={{ padding: 12 }} aria-label={t`Last reply`}>
 				<Text size="sm" fw={600} mb={4}>
-					Last reply that kept messages waiting{" "}
+					<Trans>Last reply that kept messages waiting</Trans>{" "}
 					{l.last_reply_at && (
 						<Text span c="dimmed" inherit fw={400}>
 							<When time={l.last_reply_at} />
@@ -123,7 +135,7 @@ function Facts({ lane: l, all }: { lane: LaneDetail; all: number }) {
 					<Reply reply={l.last_reply} />
 				) : (
 					<Text size="sm" c="dimmed">
-						None so far.
+						<Trans>None so far.</Trans>
 					</Text>
 				)}
 			</section>
@@ -160,10 +172,14 @@ function Flow({ lane }: { lane: LaneDetail }) {
 	return (
 		<>
 			<Text size="sm" mb={4}>
-				<b>Last hour</b> <Key color="kelp-6" /> {count(sum("received"))} received <Key color="blue-6" />{" "}
-				{count(sum("left"))} left <Key color="brass-5" /> {count(sum("deferred"))} attempts deferred
+				<b>
+					<Trans>Last hour</Trans>
+				</b>{" "}
+				<Key color="kelp-6" /> <Trans>{count(sum("received"))} received</Trans> <Key color="blue-6" />{" "}
+				<Trans>{count(sum("left"))} left</Trans> <Key color="brass-5" />{" "}
+				<Trans>{count(sum("deferred"))} attempts deferred</Trans>
 			</Text>
-			<div role="img" aria-label="Messages a minute">
+			<div role="img" aria-label={t`Messages a minute`}>
 				<Areas
 					h={110}
 					data={data}
@@ -195,14 +211,14 @@ function Ages({ lane, all }: { lane: LaneDetail; all: number }) {
 		return null;
 	}
 	return (
-		<table aria-label="Messages by age" style={{ width: "100%", marginTop: 6, fontSize: 12 }}>
+		<table aria-label={t`Messages by age`} style={{ width: "100%", marginTop: 6, fontSize: 12 }}>
 			<tbody>
 				{lane.ages
 					.filter((a) => a.messages > 0)
 					.map((a) => (
 						<tr key={a.from}>
 							<td style={{ width: 76, whiteSpace: "nowrap" }}>
-								{a.to ? `up to ${span(a.to)}` : `over ${span(a.from)}`}
+								{a.to ? t`up to ${span(a.to)}` : t`over ${span(a.from)}`}
 							</td>
 							<td>
 								<div

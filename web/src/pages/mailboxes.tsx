@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Progress as Bar, Button, FileButton, Group, Stack, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFilter, IconPlus, IconUpload } from "@tabler/icons-react";
@@ -34,10 +36,10 @@ type Line = MailboxLine | AliasLine;
 
 const abouts = {
 	mailboxes: {
-		title: "Mailboxes",
+		title: t`Mailboxes`,
 		one: "mailbox",
-		says: "Who has mail here. Changes take effect immediately.",
-		empty: "Add the first one: an address at a local or shared domain of yours.",
+		says: t`Who has mail here. Changes take effect immediately.`,
+		empty: t`Add the first one: an address at a local or shared domain of yours.`,
 		first: [
 			"address",
 			"name",
@@ -51,10 +53,10 @@ const abouts = {
 		],
 	},
 	aliases: {
-		title: "Aliases",
+		title: t`Aliases`,
 		one: "alias",
-		says: "Addresses that pass mail on to others: a function, a group, a group of groups. Changes take effect immediately.",
-		empty: "Add one for a function, like info@ or crew@.",
+		says: t`Addresses that pass mail on to others: a function, a group, a group of groups. Changes take effect immediately.`,
+		empty: t`Add one for a function, like info@ or crew@.`,
 		first: ["address", "to", "about"],
 	},
 };
@@ -90,7 +92,7 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 				<Group gap="xs">
 					<FilterText
 						w={220}
-						label={`Find ${about.title.toLowerCase()}`}
+						label={t`Find ${about.title.toLowerCase()}`}
 						icon={<IconFilter size={14} />}
 						value={search.find}
 						onChange={(find) => go({ find })}
@@ -103,10 +105,10 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 						href={`/api/v1/${kind}.csv`}
 						leftSection={<IconDownload size={14} />}
 					>
-						CSV
+						<Trans>CSV</Trans>
 					</Button>
 					<Button size="xs" leftSection={<IconPlus size={14} />} disabled={!may} onClick={() => go({ item: "+" })}>
-						Add
+						<Trans>Add</Trans>
 					</Button>
 				</Group>
 			</Group>
@@ -122,8 +124,8 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 				onSort={(by) => go({ sort: by === "address" ? undefined : by })}
 				above={200}
 				empty={
-					<Nothing title={find ? "Nobody matches" : `There is no ${about.one} yet`}>
-						{find ? "Take the filter away to see all." : about.empty}
+					<Nothing title={find ? t`Nobody matches` : t`There is no ${about.one} yet`}>
+						{find ? t`Take the filter away to see all.` : about.empty}
 					</Nothing>
 				}
 			/>
@@ -139,8 +141,8 @@ const downFirst = (sort: string | undefined) => sort === "used" || sort === "quo
 
 const automatic = (m: MailboxLine) =>
 	[
-		m.forward_to.length > 0 && `to ${m.forward_to.join(", ")}${m.keep_copy ? ", keeps a copy" : ""}`,
-		m.replies && "replies by itself",
+		m.forward_to.length > 0 && t`to ${m.forward_to.join(", ")}${m.keep_copy ? t`, keeps a copy` : ""}`,
+		m.replies && t`replies by itself`,
 	]
 		.filter(Boolean)
 		.join("; ");
@@ -148,7 +150,7 @@ const automatic = (m: MailboxLine) =>
 const mailboxColumns: Column<MailboxLine>[] = [
 	{
 		key: "address",
-		title: "Address",
+		title: t`Address`,
 		width: 210,
 		grow: 3,
 		sort: "address",
@@ -165,20 +167,20 @@ const mailboxColumns: Column<MailboxLine>[] = [
 			</To>
 		),
 	},
-	{ key: "name", title: "Name", width: 110, grow: 1, sort: "name", text: (m) => m.name, cell: (m) => m.name },
-	{ key: "messages", title: "Messages", width: 82, right: true, cell: (m) => count(m.messages) },
-	{ key: "used", title: "Used", width: 78, right: true, sort: "used", down: true, cell: (m) => octets(m.octets) },
-	{ key: "quota", title: "Quota", width: 170, sort: "quota", down: true, cell: (m) => <Quota m={m} /> },
+	{ key: "name", title: t`Name`, width: 110, grow: 1, sort: "name", text: (m) => m.name, cell: (m) => m.name },
+	{ key: "messages", title: t`Messages`, width: 82, right: true, cell: (m) => count(m.messages) },
+	{ key: "used", title: t`Used`, width: 78, right: true, sort: "used", down: true, cell: (m) => octets(m.octets) },
+	{ key: "quota", title: t`Quota`, width: 170, sort: "quota", down: true, cell: (m) => <Quota m={m} /> },
 	{
 		key: "may_submit",
-		title: "Submits",
+		title: t`Submits`,
 		width: 125,
-		cell: (m) => (m.may_submit ? (m.has_password ? "yes" : "needs a password") : "no"),
+		cell: (m) => (m.may_submit ? (m.has_password ? "yes" : t`needs a password`) : "no"),
 	},
-	{ key: "automatic", title: "Forwards, replies", width: 140, grow: 2, text: automatic, cell: automatic },
+	{ key: "automatic", title: t`Forwards, replies`, width: 140, grow: 2, text: automatic, cell: automatic },
 	{
 		key: "addresses",
-		title: "Also reached as",
+		title: t`Also reached as`,
 		width: 150,
 		grow: 2,
 		text: (m) => [...m.addresses, ...m.generated].join(", "),
@@ -189,7 +191,7 @@ const mailboxColumns: Column<MailboxLine>[] = [
 const aliasColumns: Column<AliasLine>[] = [
 	{
 		key: "address",
-		title: "Address",
+		title: t`Address`,
 		width: 220,
 		grow: 2,
 		text: (a) => a.address,
@@ -205,15 +207,15 @@ const aliasColumns: Column<AliasLine>[] = [
 			</To>
 		),
 	},
-	{ key: "to", title: "To", width: 220, grow: 4, text: (a) => a.to.join(", "), cell: (a) => a.to.join(", ") },
-	{ key: "about", title: "What for", width: 160, grow: 3, text: (a) => a.about, cell: (a) => a.about },
+	{ key: "to", title: t`To`, width: 220, grow: 4, text: (a) => a.to.join(", "), cell: (a) => a.to.join(", ") },
+	{ key: "about", title: t`What for`, width: 160, grow: 3, text: (a) => a.about, cell: (a) => a.about },
 ];
 
 function Quota({ m }: { m: MailboxLine }) {
 	if (m.quota === 0) {
 		return (
 			<Text span size="sm" c="dimmed">
-				no limit
+				<Trans>no limit</Trans>
 			</Text>
 		);
 	}
@@ -224,10 +226,12 @@ function Quota({ m }: { m: MailboxLine }) {
 				value={part}
 				w={60}
 				color={part >= 95 ? "buoy" : part >= 80 ? "brass" : "kelp"}
-				aria-label={`${Math.round(part)} percent of the quota`}
+				aria-label={t`${Math.round(part)} percent of the quota`}
 			/>
 			<Text span size="xs" className={classes.whole}>
-				{Math.round(part)} % of {octets(m.quota)}
+				<Trans>
+					{Math.round(part)} % of {octets(m.quota)}
+				</Trans>
 			</Text>
 		</Group>
 	);
@@ -237,16 +241,16 @@ function Quota({ m }: { m: MailboxLine }) {
 const blank: Record<Kind, Field[]> = {
 	mailboxes: [
 		{ name: "address", type: "text", form: "address", required: true },
-		{ name: "name", type: "text", doc: "Of the person: addresses are generated from it" },
-		{ name: "password", type: "text", doc: "Of it hashes are kept" },
-		{ name: "may_submit", type: "yes_no", doc: "May sign in and send" },
-		{ name: "quota", type: "text", form: "size", doc: "Not limited if not given" },
-		{ name: "addresses", type: "list", form: "address", doc: "Further ones under which it is reached" },
+		{ name: "name", type: "text", doc: t`Of the person: addresses are generated from it` },
+		{ name: "password", type: "text", doc: t`Of it hashes are kept` },
+		{ name: "may_submit", type: "yes_no", doc: t`May sign in and send` },
+		{ name: "quota", type: "text", form: "size", doc: t`Not limited if not given` },
+		{ name: "addresses", type: "list", form: "address", doc: t`Further ones under which it is reached` },
 	],
 	aliases: [
 		{ name: "address", type: "text", form: "address", required: true },
-		{ name: "to", type: "list", form: "address", required: true, doc: "One or many; other aliases too" },
-		{ name: "about", type: "text", doc: "What it is for" },
+		{ name: "to", type: "list", form: "address", required: true, doc: t`One or many; other aliases too` },
+		{ name: "about", type: "text", doc: t`What it is for` },
 	],
 };
 
@@ -273,22 +277,24 @@ function EntryEditor({ kind, item, onClose }: { kind: Kind; item?: string; onClo
 		<Editor
 			opened={opened}
 			onClose={onClose}
-			title={adding ? `A new ${about.one}` : `${about.one}: ${item}`}
+			title={adding ? t`A new ${about.one}` : `${about.one}: ${item}`}
 			fields={adding ? blank[kind] : (entry.data?.about ?? []).filter((f) => f.name !== "address")}
 			first={about.first}
 			seen={adding ? { fields: {}, mark: "" } : seenOf(entry.data)}
 			now={async () => seenOf(await setup.entry(kind, item as string))}
-			note="It takes effect immediately, and is on record."
+			note={t`It takes effect immediately, and is on record.`}
 			check={(v, mark) =>
 				adding ? setup.addEntry(kind, v, true) : setup.changeEntry(kind, item as string, whole(v), mark, true)
 			}
 			save={(v, mark, seen) =>
 				adding
-					? setup.addEntry(kind, v).then(done(`${v.address} is there.`))
-					: setup.changeEntry(kind, item as string, whole(v, seen), mark).then(done(`${item} is changed.`))
+					? setup.addEntry(kind, v).then(done(t`${String(v.address)} is there.`))
+					: setup.changeEntry(kind, item as string, whole(v, seen), mark).then(done(t`${item ?? ""} is changed.`))
 			}
 			removal={async () => `${upper((await setup.entryRemoval(kind, item as string)).text)}.`}
-			remove={adding ? undefined : () => setup.removeEntry(kind, item as string).then(done(`${item} is removed.`))}
+			remove={
+				adding ? undefined : () => setup.removeEntry(kind, item as string).then(done(t`${item ?? ""} is removed.`))
+			}
 		>
 			{entry.data && !adding && <Known kind={kind} address={item as string} generated={entry.data.generated} />}
 		</Editor>
@@ -302,17 +308,19 @@ function Known({ kind, address, generated }: { kind: Kind; address: string; gene
 		<div>
 			{generated.length > 0 && (
 				<Text size="sm">
-					Reached as <b>{generated.join(", ")}</b> too, made from the name.
+					<Trans>
+						Reached as <b>{generated.join(", ")}</b> too, made from the name.
+					</Trans>
 				</Text>
 			)}
 			{kind === "mailboxes" && (
 				<To to="/messages" search={{ to: address }} size="sm">
-					Messages to this mailbox
+					<Trans>Messages to this mailbox</Trans>
 				</To>
 			)}
 			{(changes.data?.items ?? []).slice(0, 5).map((c) => (
 				<Text key={c.id} size="xs" c="dimmed">
-					<When time={c.at} /> {c.who} {c.before ? (c.after ? "changed" : "removed") : "added"}{" "}
+					<When time={c.at} /> {c.who} {c.before ? (c.after ? t`changed` : t`removed`) : t`added`}{" "}
 					{c.before && c.after
 						? Object.keys({ ...c.before, ...c.after })
 								.filter((k) => words(c.before?.[k]) !== words(c.after?.[k]))
@@ -367,7 +375,7 @@ function Import({ kind }: { kind: Kind }) {
 			>
 				{(props) => (
 					<Button {...props} size="xs" variant="default" leftSection={<IconUpload size={14} />} disabled={!may}>
-						Import
+						<Trans>Import</Trans>
 					</Button>
 				)}
 			</FileButton>
@@ -377,39 +385,45 @@ function Import({ kind }: { kind: Kind }) {
 					color={fault || result?.problems.length ? "buoy" : "kelp"}
 					title={csv?.name}
 					withCloseButton
-					closeButtonLabel="Close"
+					closeButtonLabel={t`Close`}
 					onClose={() => {
 						setResult(null);
 						setFault("");
 						setCSV(null);
 					}}
 				>
-					{progress && <Bar value={(100 * (progress.done ?? 0)) / rows} aria-label="Progress of the import" />}
+					{progress && <Bar value={(100 * (progress.done ?? 0)) / rows} aria-label={t`Progress of the import`} />}
 					{progress && (
 						<Text size="xs">
-							{count(progress.done ?? 0)} rows {progress.what}
+							<Trans>
+								{count(progress.done ?? 0)} rows {progress.what}
+							</Trans>
 						</Text>
 					)}
 					{fault && <Text size="sm">{fault}</Text>}
 					{result && !progress && (
 						<>
 							<Text size="sm">
-								{count(result.rows)} rows: {count(result.new)} new, {count(result.changed)} changed,{" "}
-								{count(result.unchanged)} as they are.{" "}
-								{result.written
-									? "They are written."
-									: result.problems.length > 0
-										? "Nothing is changed until these are fixed:"
-										: "Nothing is changed yet."}
+								<Trans>
+									{count(result.rows)} rows: {count(result.new)} new, {count(result.changed)} changed,{" "}
+									{count(result.unchanged)} as they are.{" "}
+									{result.written
+										? t`They are written.`
+										: result.problems.length > 0
+											? t`Nothing is changed until these are fixed:`
+											: t`Nothing is changed yet.`}
+								</Trans>
 							</Text>
 							{result.problems.map((p) => (
 								<Text key={`${p.line}${p.field}${p.text}`} size="sm">
-									Line {p.line}, {p.field}: {p.text}
+									<Trans>
+										Line {p.line}, {p.field}: {p.text}
+									</Trans>
 								</Text>
 							))}
 							{!result.written && result.problems.length === 0 && csv && (
 								<Button size="xs" mt="xs" onClick={() => run(csv.text, false)}>
-									Write {count(result.new + result.changed)} rows
+									<Trans>Write {count(result.new + result.changed)} rows</Trans>
 								</Button>
 							)}
 						</>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, CopyButton, Group, Stack, Table, Text, Title } from "@mantine/core";
 import { IconCopy, IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -27,23 +29,23 @@ export function MessagePage() {
 	const trace = useQuery({
 		queryKey: ["trace", id, archive],
 		queryFn: () => gull.trace(id, archive),
-		meta: { past: (t: Trace) => archive !== undefined || messageEnded(t) },
+		meta: { past: (of: Trace) => archive !== undefined || messageEnded(of) },
 	});
 	if (!trace.data) {
-		return trace.error ? <Failed error={trace.error} /> : <Loading what="the message's path" />;
+		return trace.error ? <Failed error={trace.error} /> : <Loading what={t`the message's path`} />;
 	}
-	const t = trace.data;
+	const found = trace.data;
 	const waits =
-		archive === undefined && t.message.deliveries.some((d) => ["deferred", "waiting", "held"].includes(d.state));
+		archive === undefined && found.message.deliveries.some((d) => ["deferred", "waiting", "held"].includes(d.state));
 	return (
 		<Stack gap="md">
 			<ArchiveNote />
-			<Head trace={t} waits={waits} />
-			<MessagePath message={t.message} events={t.events} />
-			<Causes trace={t} waits={waits} />
-			<Beside trace={t} archive={archive} />
-			<Story events={t.events} archive={archive} />
-			{archive === undefined && <Content id={t.message.id} />}
+			<Head trace={found} waits={waits} />
+			<MessagePath message={found.message} events={found.events} />
+			<Causes trace={found} waits={waits} />
+			<Beside trace={found} archive={archive} />
+			<Story events={found.events} archive={archive} />
+			{archive === undefined && <Content id={found.message.id} />}
 		</Stack>
 	);
 }
@@ -54,12 +56,12 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 	return (
 		<div>
 			<Group justify="space-between" align="start" wrap="nowrap">
-				<Heading>{m.subject || "(no subject)"}</Heading>
+				<Heading>{m.subject || t`(no subject)`}</Heading>
 				<Group gap="xs" wrap="nowrap">
-					<Hand words={trace.for_user} label="Copy for the user" />
-					<Hand words={trace.for_remote} label="Copy for the remote administrator" />
-					{waits && <Act verb="flush" words={{ message: m.id }} label="Try now" />}
-					{waits && <Actions words={{ message: m.id }} what="More" />}
+					<Hand words={trace.for_user} label={t`Copy for the user`} />
+					<Hand words={trace.for_remote} label={t`Copy for the remote administrator`} />
+					{waits && <Act verb="flush" words={{ message: m.id }} label={t`Try now`} />}
+					{waits && <Actions words={{ message: m.id }} what={t`More`} />}
 					{me.data?.role === "administrator" && (
 						<Button
 							size="xs"
@@ -68,18 +70,20 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 							href={`/api/v1/messages/${m.id}/content`}
 							leftSection={<IconDownload size={14} />}
 						>
-							.eml
+							<Trans>.eml</Trans>
 						</Button>
 					)}
 				</Group>
 			</Group>
 			<Text size="sm">
-				from <span className="mono">{shown(m.sender)}</span>, {octets(m.size)}, received <When time={m.received_at} /> (
-				{exact(m.received_at)}), id <span className="mono">{m.id}</span>
+				<Trans>
+					from <span className="mono">{shown(m.sender)}</span>, {octets(m.size)}, received <When time={m.received_at} />{" "}
+					({exact(m.received_at)}), id <span className="mono">{m.id}</span>
+				</Trans>
 				{m.message_id_header && (
-					<>
+					<Trans>
 						, Message-ID <span className="mono">{m.message_id_header}</span>
-					</>
+					</Trans>
 				)}
 			</Text>
 		</div>
@@ -98,7 +102,7 @@ function Hand({ words, label }: { words: string; label: string }) {
 		<CopyButton value={words}>
 			{({ copied, copy }) => (
 				<Button size="xs" variant="default" leftSection={<IconCopy size={14} />} onClick={copy} title={words}>
-					{copied ? "Copied" : label}
+					{copied ? t`Copied` : label}
 				</Button>
 			)}
 		</CopyButton>
@@ -106,13 +110,13 @@ function Hand({ words, label }: { words: string; label: string }) {
 }
 
 /** What belongs to the message: sessions, what it generated or is about, mailboxes. */
-function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
+function Beside({ trace: found, archive }: { trace: Trace; archive?: number }) {
 	const message = (m: Trace["generated"][number], says: string) => (
 		<Table.Tr key={m.id}>
 			<Table.Td c="dimmed">{says}</Table.Td>
 			<Table.Td>
 				<To to="/messages/$id" params={{ id: m.id }} search={{ archive }} inherit>
-					{m.subject || "(no subject)"}
+					{m.subject || t`(no subject)`}
 				</To>
 			</Table.Td>
 			<Table.Td className="mono">{m.deliveries.map((d) => soft(d.recipient)).join(", ")}</Table.Td>
@@ -127,10 +131,12 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 			<Table.Td c="dimmed">{says}</Table.Td>
 			<Table.Td>
 				<To to="/sessions/$id" params={{ id: s.id }} search={{ archive }} inherit>
-					Transcript with {s.name || s.address} [{s.address}]
+					<Trans>
+						Transcript with {s.name || s.address} [{s.address}]
+					</Trans>
 				</To>
 			</Table.Td>
-			<Table.Td>{s.tls || "without TLS"}</Table.Td>
+			<Table.Td>{s.tls || t`without TLS`}</Table.Td>
 			<Table.Td>
 				<State state={s.outcome} />
 			</Table.Td>
@@ -140,27 +146,32 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 		</Table.Tr>
 	);
 	const rows = [
-		t.session && session(t.session, "received in session"),
-		t.message.identity && <From key="from" found={t.message.identity} />,
-		...t.sessions.map((s) => session(s, "attempt in session")),
-		t.about && message(t.about, `this is a ${t.message.protocol === "reply" ? "reply to" : "notice about"}`),
-		...t.generated.map((m) =>
+		found.session && session(found.session, t`received in session`),
+		found.message.identity && <From key="from" found={found.message.identity} />,
+		...found.sessions.map((s) => session(s, t`attempt in session`)),
+		found.about &&
+			message(found.about, t`this is a ${found.message.protocol === "reply" ? t`reply to` : t`notice about`}`),
+		...found.generated.map((m) =>
 			message(
 				m,
 				m.direction === "own"
 					? m.protocol === "reply"
-						? "answered by itself"
-						: "notice to the sender"
-					: "a notice from elsewhere",
+						? t`answered by itself`
+						: t`notice to the sender`
+					: t`a notice from elsewhere`,
 			),
 		),
-		...t.mailboxes.map((b) => (
+		...found.mailboxes.map((b) => (
 			<Table.Tr key={b.address}>
-				<Table.Td c="dimmed">mailbox</Table.Td>
+				<Table.Td c="dimmed">
+					<Trans>mailbox</Trans>
+				</Table.Td>
 				<Table.Td className="mono">{soft(b.address)}</Table.Td>
 				<Table.Td colSpan={3}>
-					{b.messages} messages, {octets(b.used)}
-					{b.quota > 0 && ` of ${octets(b.quota)} (${Math.round((b.used * 100) / b.quota)} %)`}
+					<Trans>
+						{b.messages} messages, {octets(b.used)}
+					</Trans>
+					{b.quota > 0 && t` of ${octets(b.quota)} (${Math.round((b.used * 100) / b.quota)} %)`}
 				</Table.Td>
 			</Table.Tr>
 		)),
@@ -171,7 +182,7 @@ function Beside({ trace: t, archive }: { trace: Trace; archive?: number }) {
 	return (
 		<section className="surface" aria-labelledby="beside">
 			<Title order={2} size="h5" id="beside" p="sm" pb={4}>
-				What belongs to it
+				<Trans>What belongs to it</Trans>
 			</Title>
 			<Table.ScrollContainer minWidth={640}>
 				<Table verticalSpacing={3} horizontalSpacing="sm">
@@ -187,11 +198,15 @@ function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }
 	const signatures = f.dkim ?? [];
 	return (
 		<Table.Tr>
-			<Table.Td c="dimmed">who it is from</Table.Td>
+			<Table.Td c="dimmed">
+				<Trans>who it is from</Trans>
+			</Table.Td>
 			<Table.Td>
-				SPF {f.spf.result}, DKIM {signatures.length === 0 ? "none" : signatures.map((s) => s.result).join(", ")}, DMARC{" "}
-				{f.dmarc.result}
-				{f.dmarc.policy ? ` (the domain asks for ${f.dmarc.policy})` : ""}
+				<Trans>
+					SPF {f.spf.result}, DKIM {signatures.length === 0 ? t`none` : signatures.map((s) => s.result).join(", ")},
+					DMARC {f.dmarc.result}
+					{f.dmarc.policy ? t` (the domain asks for ${f.dmarc.policy})` : ""}
+				</Trans>
 			</Table.Td>
 			<Table.Td className="mono">{soft(f.dmarc.domain)}</Table.Td>
 			<Table.Td colSpan={2}>
@@ -208,9 +223,9 @@ function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }
 }
 
 const saysWaiting = {
-	yes: "Waiting usually helps. ",
-	no: "Waiting does not help. ",
-	"not known": "Whether waiting helps is not known. ",
+	yes: t`Waiting usually helps. `,
+	no: t`Waiting does not help. `,
+	"not known": t`Whether waiting helps is not known. `,
 };
 
 /** Causes say what the trouble means, who can fix it, and how. */
@@ -220,7 +235,8 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 			<Text fw={600}>{c.title}</Text>
 			<Text size="sm">{c.means}</Text>
 			<Text size="sm">
-				{c.fix} {waits && saysWaiting[helps(c)]}Who can fix it: {c.who_can_fix.replace("-", " ")}.
+				{c.fix} {waits && saysWaiting[helps(c)]}
+				<Trans>Who can fix it: {c.who_can_fix.replace("-", " ")}.</Trans>
 			</Text>
 			{c.contradiction && <Text size="sm">{c.contradiction}</Text>}
 			<Group gap="md">
@@ -230,7 +246,7 @@ function Causes({ trace, waits }: { trace: Trace; waits: boolean }) {
 						search={{ target: trace.message.deliveries.find((d) => d.cause === c.cause)?.recipient }}
 						size="sm"
 					>
-						Probe the path
+						<Trans>Probe the path</Trans>
 					</To>
 				)}
 				<SnagOf cause={c.cause} trace={trace} />
@@ -257,8 +273,8 @@ function SnagOf({ cause, trace }: { cause: string; trace: Trace }) {
 	return (
 		<To to="/snags/$id" params={{ id: snag.id }} size="sm" fw={600}>
 			{snag.waiting + snag.failed > 1
-				? `One of ${count(snag.waiting + snag.failed)} messages: fix it at the snag`
-				: "Fix it at the snag"}
+				? t`One of ${count(snag.waiting + snag.failed)} messages: fix it at the snag`
+				: t`Fix it at the snag`}
 		</To>
 	);
 }
@@ -267,7 +283,7 @@ function Story({ events, archive }: { events: GullEvent[]; archive?: number }) {
 	return (
 		<section className="surface" aria-labelledby="story">
 			<Title order={2} size="h5" id="story" p="sm">
-				What happened
+				<Trans>What happened</Trans>
 			</Title>
 			<Table.ScrollContainer minWidth={640}>
 				<Table verticalSpacing={5} horizontalSpacing="sm">
@@ -302,17 +318,17 @@ function EventText({ event, archive }: { event: GullEvent; archive?: number }) {
 	return (
 		<Stack gap={4}>
 			<Text size="sm">
-				attempt {String(detail?.attempt ?? "")}
+				<Trans>attempt {String(detail?.attempt ?? "")}</Trans>
 				{typeof detail?.next_attempt_at === "string" && (
-					<>
+					<Trans>
 						, next <When time={detail.next_attempt_at} />
-					</>
+					</Trans>
 				)}
 			</Text>
 			<Reply reply={reply} />
 			{reply.session_id && (
 				<To to="/sessions/$id" params={{ id: reply.session_id }} search={{ archive }} size="xs">
-					read the transcript
+					<Trans>read the transcript</Trans>
 				</To>
 			)}
 		</Stack>

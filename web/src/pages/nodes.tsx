@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type NodeView, queue } from "../api/queue";
@@ -10,10 +12,10 @@ import { count } from "../parts/text";
 import { When } from "../parts/when";
 
 const meaning: Record<string, string> = {
-	running: "takes and delivers mail",
-	draining: "finishes what it has under way",
-	drained: "has nothing left and can be stopped",
-	silent: "has not been heard of; what it held goes on elsewhere",
+	running: t`takes and delivers mail`,
+	draining: t`finishes what it has under way`,
+	drained: t`has nothing left and can be stopped`,
+	silent: t`has not been heard of; what it held goes on elsewhere`,
 };
 
 /** The services that share the queue. */
@@ -22,14 +24,14 @@ export function NodesView() {
 	return (
 		<List
 			name="nodes"
-			label="Nodes"
-			words={["node", "nodes"]}
+			label={t`Nodes`}
+			words={[t`node`, t`nodes`]}
 			columns={nodeColumns}
 			pages={whole(nodes)}
 			rowKey={(n) => n.name}
 			lines={2}
 			above={170}
-			empty={<Nothing title="No node is known" />}
+			empty={<Nothing title={t`No node is known`} />}
 		/>
 	);
 }
@@ -37,7 +39,7 @@ export function NodesView() {
 const nodeColumns: Column<NodeView>[] = [
 	{
 		key: "name",
-		title: "Node",
+		title: t`Node`,
 		width: 170,
 		grow: 1,
 		text: (n) => n.name,
@@ -46,7 +48,7 @@ const nodeColumns: Column<NodeView>[] = [
 				{n.name}{" "}
 				{n.here && (
 					<Text span c="dimmed" inherit>
-						answers here
+						<Trans>answers here</Trans>
 					</Text>
 				)}
 			</>
@@ -54,7 +56,7 @@ const nodeColumns: Column<NodeView>[] = [
 	},
 	{
 		key: "state",
-		title: "State",
+		title: t`State`,
 		width: 300,
 		grow: 3,
 		cell: (n) => (
@@ -62,21 +64,23 @@ const nodeColumns: Column<NodeView>[] = [
 				<b>{n.state}</b> {meaning[n.state]}
 				{n.pause && (
 					<Text size="xs" c="dimmed" truncate>
-						drained by {n.pause.who} <When time={n.pause.since} />
+						<Trans>
+							drained by {n.pause.who} <When time={n.pause.since} />
+						</Trans>
 						{n.pause.why && `: ${n.pause.why}`}
 					</Text>
 				)}
 			</>
 		),
 	},
-	{ key: "started_at", title: "Up since", width: 105, cell: (n) => <When time={n.started_at} /> },
-	{ key: "seen_at", title: "Heard of", width: 105, cell: (n) => <When time={n.seen_at} /> },
-	{ key: "leased", title: "Works on", width: 90, right: true, cell: (n) => count(n.leased) },
+	{ key: "started_at", title: t`Up since`, width: 105, cell: (n) => <When time={n.started_at} /> },
+	{ key: "seen_at", title: t`Heard of`, width: 105, cell: (n) => <When time={n.seen_at} /> },
+	{ key: "leased", title: t`Works on`, width: 90, right: true, cell: (n) => count(n.leased) },
 	{
 		key: "drain",
-		title: "Drain",
+		title: t`Drain`,
 		width: 150,
 		right: true,
-		cell: (n) => <PauseButton kind="node" name={n.name} what="node" paused={Boolean(n.pause)} />,
+		cell: (n) => <PauseButton kind="node" name={n.name} what={t`node`} paused={Boolean(n.pause)} />,
 	},
 ];

@@ -1,4 +1,6 @@
-import { Alert, Group, Progress, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
+import { Alert, Group, SimpleGrid, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { gull, type Lane, type Status } from "../api/client";
 import { queue } from "../api/queue";
@@ -22,7 +24,7 @@ import classes from "./overview.module.css";
 export function OverviewPage() {
 	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
 	if (!status.data) {
-		return status.error ? <Failed error={status.error} /> : <Loading what="the overview" />;
+		return status.error ? <Failed error={status.error} /> : <Loading what={t`the overview`} />;
 	}
 	return (
 		<Stack gap="md">
@@ -60,28 +62,32 @@ function Verdict({ status }: { status: Status }) {
 					status.stopped
 				) : status.domains === 0 ? (
 					<To to="/setup" inherit fw={600}>
-						Set it up in seven steps
+						<Trans>Set it up in seven steps</Trans>
 					</To>
 				) : status.verdict.title && worst && status.stranded === 0 ? (
 					<>
-						{status.verdict.next} Look first at{" "}
-						<To to="/queue/$lane" params={{ lane: worst.id }} inherit fw={600}>
-							{worst.next_hop}
-						</To>
-						.
+						<Trans>
+							{status.verdict.next} Look first at{" "}
+							<To to="/queue/$lane" params={{ lane: worst.id }} inherit fw={600}>
+								{worst.next_hop}
+							</To>
+							.
+						</Trans>
 						<WhyVerdict why={status.verdict.why} />
 					</>
 				) : worst && tone !== "moves" ? (
 					<>
-						Look first at{" "}
-						<To to="/queue/$lane" params={{ lane: worst.id }} inherit fw={600}>
-							{worst.next_hop}
-						</To>
-						: {plural(worst.waiting + worst.deferred, "delivery", "deliveries")},{" "}
+						<Trans>
+							Look first at{" "}
+							<To to="/queue/$lane" params={{ lane: worst.id }} inherit fw={600}>
+								{worst.next_hop}
+							</To>
+							: {plural(worst.waiting + worst.deferred, t`delivery`, t`deliveries`)},
+						</Trans>{" "}
 						{worst.state === "stranded" ? <WhyStranded lane={worst} /> : <ReplyLine reply={worst.last_reply} />}
 					</>
 				) : (
-					"Nothing needs you."
+					t`Nothing needs you.`
 				)}
 			</Text>
 		</section>
@@ -95,7 +101,7 @@ function Notes({ status }: { status: Status }) {
 		return null;
 	}
 	return (
-		<Alert color="brass" title="Worth fixing">
+		<Alert color="brass" title={t`Worth fixing`}>
 			<HazardList hazards={notes} />
 		</Alert>
 	);
@@ -103,44 +109,44 @@ function Notes({ status }: { status: Status }) {
 
 function verdict(s: Status): string {
 	if (s.stopped) {
-		return "No mail leaves";
+		return t`No mail leaves`;
 	}
 	if (s.domains === 0) {
-		return "No domain is set up yet, so no mail is taken";
+		return t`No domain is set up yet, so no mail is taken`;
 	}
 	if (s.stranded > 0) {
-		return `${plural(s.stranded, "lane is", "lanes are")} stranded: no route leads on`;
+		return t`${plural(s.stranded, t`lane is`, t`lanes are`)} stranded: no route leads on`;
 	}
 	if (s.verdict.title) {
 		return s.verdict.title;
 	}
 	if (s.resting > 0) {
-		return `${plural(s.resting, "lane rests", "lanes rest")} because the host cannot be reached`;
+		return t`${plural(s.resting, t`lane rests`, t`lanes rest`)} because the host cannot be reached`;
 	}
 	if (s.paused > 0) {
-		return `${plural(s.paused, "lane is", "lanes are")} paused by somebody`;
+		return t`${plural(s.paused, t`lane is`, t`lanes are`)} paused by somebody`;
 	}
 	if (s.deferred > 0) {
-		return `Mail moves; ${plural(s.deferred, "delivery waits", "deliveries wait")} for another attempt`;
+		return t`Mail moves; ${plural(s.deferred, t`delivery waits`, t`deliveries wait`)} for another attempt`;
 	}
-	return "Mail moves";
+	return t`Mail moves`;
 }
 
 function Numbers({ status }: { status: Status }) {
 	return (
 		<SimpleGrid cols={{ base: 2, sm: 4, lg: 8 }} spacing="xs">
-			<Figure label="waiting" value={status.waiting} />
-			<Figure label="deferred" value={status.deferred} tone={status.deferred > 0 ? "waits" : undefined} />
-			<Figure label="held" value={status.held} />
-			<Figure label="sending now" value={status.sending} />
-			<Figure label="received, 24 h" value={status.today.received ?? 0} />
-			<Figure label="delivered, 24 h" value={status.today.delivered ?? 0} />
+			<Figure label={t`waiting`} value={status.waiting} />
+			<Figure label={t`deferred`} value={status.deferred} tone={status.deferred > 0 ? "waits" : undefined} />
+			<Figure label={t`held`} value={status.held} />
+			<Figure label={t`sending now`} value={status.sending} />
+			<Figure label={t`received, 24 h`} value={status.today.received ?? 0} />
+			<Figure label={t`delivered, 24 h`} value={status.today.delivered ?? 0} />
 			<Figure
-				label="bounced, 24 h"
+				label={t`bounced, 24 h`}
 				value={(status.today.bounced ?? 0) + (status.today.expired ?? 0)}
 				tone={status.today.bounced ? "trouble" : undefined}
 			/>
-			<Figure label="rejected, 24 h" value={status.today.rejected ?? 0} />
+			<Figure label={t`rejected, 24 h`} value={status.today.rejected ?? 0} />
 		</SimpleGrid>
 	);
 }
@@ -164,20 +170,22 @@ function Wrong() {
 	});
 	if (!worst.data) {
 		// Its place is kept: what stands below must not go away under the pointer.
-		return <section className="surface" aria-busy="true" aria-label="What is wrong" style={{ minHeight: 380 }} />;
+		return <section className="surface" aria-busy="true" aria-label={t`What is wrong`} style={{ minHeight: 380 }} />;
 	}
 	return (
 		<section className="surface" aria-labelledby="wrong">
 			<Group justify="space-between" p="sm" pb={4}>
 				<Title order={2} size="h5" id="wrong">
-					What is wrong
+					<Trans>What is wrong</Trans>
 				</Title>
 				<To to="/snags" search={{}} size="sm">
-					all snags
+					<Trans>all snags</Trans>
 				</To>
 			</Group>
 			{worst.data.items.length === 0 ? (
-				<Nothing title="Nothing is in trouble">What fails shows here by itself, with what to do about it.</Nothing>
+				<Nothing title={t`Nothing is in trouble`}>
+					<Trans>What fails shows here by itself, with what to do about it.</Trans>
+				</Nothing>
 			) : (
 				<SnagTable items={worst.data.items} />
 			)}
@@ -189,22 +197,38 @@ function Trouble({ lanes }: { lanes: Lane[] }) {
 	return (
 		<section className="surface" aria-labelledby="trouble">
 			<Title order={2} size="h5" id="trouble" p="sm">
-				In trouble
+				<Trans>In trouble</Trans>
 			</Title>
 			{lanes.length === 0 ? (
-				<Nothing title="Nothing is in trouble">Every lane with mail in it moves.</Nothing>
+				<Nothing title={t`Nothing is in trouble`}>
+					<Trans>Every lane with mail in it moves.</Trans>
+				</Nothing>
 			) : (
 				<Table.ScrollContainer minWidth={900}>
 					<Table verticalSpacing={6} horizontalSpacing="sm">
 						<Table.Thead>
 							<Table.Tr>
-								<Table.Th>Next hop</Table.Th>
-								<Table.Th>State</Table.Th>
-								<Table.Th ta="right">Waits</Table.Th>
-								<Table.Th>Oldest</Table.Th>
-								<Table.Th>Next attempt</Table.Th>
-								<Table.Th>Expires</Table.Th>
-								<Table.Th>Last reply</Table.Th>
+								<Table.Th>
+									<Trans>Next hop</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>State</Trans>
+								</Table.Th>
+								<Table.Th ta="right">
+									<Trans>Waits</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Oldest</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Next attempt</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Expires</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Last reply</Trans>
+								</Table.Th>
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>
@@ -259,10 +283,12 @@ function Flow({ status }: { status: Status }) {
 	return (
 		<section className="surface" aria-labelledby="flow">
 			<Title order={2} size="h5" id="flow" p="sm" pb={4}>
-				What flows{" "}
-				<Text span size="xs" c="dimmed">
-					deliveries an hour, {zoneName(now)}
-				</Text>
+				<Trans>
+					What flows{" "}
+					<Text span size="xs" c="dimmed">
+						<Trans>deliveries an hour, {zoneName(now)}</Trans>
+					</Text>
+				</Trans>
 			</Title>
 			<FlowChart bars={bars} names={names} every={3} />
 		</section>
@@ -277,10 +303,10 @@ function Recent() {
 		<section className="surface" aria-labelledby="recent">
 			<Group justify="space-between" p="sm" pb={4}>
 				<Title order={2} size="h5" id="recent">
-					Just now
+					<Trans>Just now</Trans>
 				</Title>
 				<To to="/trace" size="sm">
-					all messages
+					<Trans>all messages</Trans>
 				</To>
 			</Group>
 			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
@@ -292,7 +318,7 @@ function Recent() {
 							</Table.Td>
 							<Table.Td className={classes.clip}>
 								<To to="/messages/$id" params={{ id: m.id }} inherit title={m.subject}>
-									{m.subject || "(no subject)"}
+									{m.subject || t`(no subject)`}
 								</To>
 							</Table.Td>
 							<Table.Td className={classes.clip} title={m.deliveries.map((d) => d.recipient).join(", ")}>
@@ -307,7 +333,9 @@ function Recent() {
 				</Table.Tbody>
 			</Table>
 			{recent.data?.items.length === 0 && (
-				<Nothing title="No mail yet">Send a test message with: gull send --to …</Nothing>
+				<Nothing title={t`No mail yet`}>
+					<Trans>Send a test message with: gull send --to …</Trans>
+				</Nothing>
 			)}
 		</section>
 	);
@@ -320,13 +348,15 @@ function Held({ all }: { all: number }) {
 		<section className="surface" aria-labelledby="held">
 			<Group justify="space-between" p="sm" pb={4}>
 				<Title order={2} size="h5" id="held">
-					Held{" "}
-					<Text span size="xs" c="dimmed">
-						{count(all)}, until somebody releases or drops them
-					</Text>
+					<Trans>
+						Held{" "}
+						<Text span size="xs" c="dimmed">
+							<Trans>{count(all)}, until somebody releases or drops them</Trans>
+						</Text>
+					</Trans>
 				</Title>
 				<To to="/queue" search={{ view: "messages", state: "held" }} size="sm">
-					all that are held
+					<Trans>all that are held</Trans>
 				</To>
 			</Group>
 			<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
@@ -338,7 +368,7 @@ function Held({ all }: { all: number }) {
 							</Table.Td>
 							<Table.Td className={classes.clip}>
 								<To to="/messages/$id" params={{ id: d.delivery.id.split("-")[0] ?? "" }} inherit title={d.subject}>
-									{d.subject || "(no subject)"}
+									{d.subject || t`(no subject)`}
 								</To>
 							</Table.Td>
 							<Table.Td className={classes.clip} title={d.delivery.recipient}>
@@ -363,17 +393,19 @@ function Upkeep() {
 	return (
 		<section className="surface" aria-labelledby="upkeep">
 			<Title order={2} size="h5" id="upkeep" p="sm" pb={4}>
-				Ends and room{" "}
-				<Text span size="xs" c="dimmed">
-					{soon.length > 0 ? plural(soon.length, "needs somebody now", "need somebody now") : "nothing ends soon"}
-				</Text>
+				<Trans>
+					Ends and room{" "}
+					<Text span size="xs" c="dimmed">
+						{soon.length > 0 ? plural(soon.length, t`needs somebody now`, t`need somebody now`) : t`nothing ends soon`}
+					</Text>
+				</Trans>
 			</Title>
 			<Table horizontalSpacing="sm" verticalSpacing={3}>
 				<Table.Tbody>
 					{(soon.length > 0 ? soon : endings.slice(0, 3)).map((e) => (
 						<Table.Tr key={`${e.kind} ${e.what}`}>
 							<Table.Td>
-								{e.kind === "certificate" ? "Certificate of" : "Signing key of"} {e.what}
+								{e.kind === "certificate" ? t`Certificate of` : t`Signing key of`} {e.what}
 								{(e.soon || e.note) && (
 									<Text size="xs" c={e.soon ? "var(--gull-trouble)" : "dimmed"}>
 										{e.note && `${e.note}; `}
@@ -382,7 +414,7 @@ function Upkeep() {
 								)}
 							</Table.Td>
 							<Table.Td ta="right">
-								{e.kind === "certificate" ? "ends " : "a year old "}
+								{e.kind === "certificate" ? t`ends ` : t`a year old `}
 								<When time={e.until} />
 							</Table.Td>
 						</Table.Tr>
@@ -390,20 +422,21 @@ function Upkeep() {
 					{rooms.map((r) => (
 						<Table.Tr key={r.what}>
 							<Table.Td>
-								Room of {r.what}
+								<Trans>Room of {r.what}</Trans>
 								{r.used !== undefined && (
-									<Progress
-										mt={3}
-										size="sm"
-										value={r.used * 100}
-										color={r.soon ? "buoy" : undefined}
-										aria-label={`${Math.round(r.used * 100)} % of the disk is used`}
+									<meter
+										className={classes.meter}
+										min={0}
+										max={1}
+										high={0.9}
+										value={r.used}
+										aria-label={t`${Math.round(r.used * 100)} % of the disk is used`}
 									/>
 								)}
 							</Table.Td>
 							<Table.Td ta="right">
 								{octets(r.size)}
-								{r.free !== undefined && `, ${octets(r.free)} left`}
+								{r.free !== undefined && t`, ${octets(r.free)} left`}
 							</Table.Td>
 						</Table.Tr>
 					))}
@@ -416,16 +449,18 @@ function Upkeep() {
 function Listeners({ status }: { status: Status }) {
 	return (
 		<Text size="xs" c="dimmed">
-			{status.host_name}, node {status.node}, configuration revision {status.revision}, up since{" "}
-			<When time={status.started_at} />. Listening:{" "}
-			{status.listeners
-				.map((l) =>
-					l.address
-						? `${l.name} at ${l.address} (${plural(l.sessions, "session", "sessions")})`
-						: `${l.name} is NOT open`,
-				)
-				.join(", ")}
-			.
+			<Trans>
+				{status.host_name}, node {status.node}, configuration revision {status.revision}, up since{" "}
+				<When time={status.started_at} />. Listening:{" "}
+				{status.listeners
+					.map((l) =>
+						l.address
+							? `${l.name} at ${l.address} (${plural(l.sessions, t`session`, t`sessions`)})`
+							: `${l.name} is NOT open`,
+					)
+					.join(", ")}
+				.
+			</Trans>
 		</Text>
 	);
 }

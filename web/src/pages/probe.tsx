@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import {
 	Button,
 	Group,
@@ -63,19 +65,23 @@ export function ProbePage() {
 		<Stack gap="sm">
 			<Group justify="space-between">
 				<div>
-					<Heading>Probe</Heading>
+					<Heading>
+						<Trans>Probe</Trans>
+					</Heading>
 					<Text size="sm" c="dimmed">
-						A live conversation with a mail host, step by step. Nothing is sent unless you ask for a message.
+						<Trans>
+							A live conversation with a mail host, step by step. Nothing is sent unless you ask for a message.
+						</Trans>
 					</Text>
 				</div>
 				<SegmentedControl
 					size="xs"
-					aria-label="Direction"
+					aria-label={t`Direction`}
 					value={inwards ? "in" : "out"}
 					onChange={(v) => setInwards(v === "in")}
 					data={[
-						{ value: "out", label: "Another's host" },
-						{ value: "in", label: "Our listeners" },
+						{ value: "out", label: t`Another's host` },
+						{ value: "in", label: t`Our listeners` },
 					]}
 				/>
 			</Group>
@@ -95,9 +101,9 @@ export function ProbePage() {
 					<SimpleGrid cols={{ base: 1, sm: 3 }} spacing="xs">
 						<Select
 							size="xs"
-							label="Listener"
+							label={t`Listener`}
 							data={[
-								{ value: "*", label: "all of them" },
+								{ value: "*", label: t`all of them` },
 								...(status.data?.listeners ?? []).map((l) => ({ value: l.name, label: l.name })),
 							]}
 							value={now.inwards ?? "*"}
@@ -105,9 +111,9 @@ export function ProbePage() {
 						/>
 						<TextInput
 							size="xs"
-							label="Coming from"
+							label={t`Coming from`}
 							placeholder="127.0.0.1"
-							description="An address of this machine"
+							description={t`An address of this machine`}
 							value={now.client ?? ""}
 							onChange={(e) => set({ client: e.currentTarget.value || undefined })}
 						/>
@@ -116,23 +122,23 @@ export function ProbePage() {
 					<SimpleGrid cols={{ base: 1, sm: 3 }} spacing="xs">
 						<TextInput
 							size="xs"
-							label="Host, domain or address"
-							placeholder="harbour@saltmarsh.example"
+							label={t`Host, domain or address`}
+							placeholder={t`harbour@saltmarsh.example`}
 							value={now.target ?? ""}
 							onChange={(e) => set({ target: e.currentTarget.value || undefined })}
 						/>
 						<MultiSelect
 							size="xs"
-							label="By routes"
-							placeholder={now.routes ? undefined : "the one a message would take"}
+							label={t`By routes`}
+							placeholder={now.routes ? undefined : t`the one a message would take`}
 							data={(routes.data?.items ?? []).map((r) => r.name)}
 							value={now.routes ? now.routes.split("|") : []}
 							onChange={(v) => set({ routes: v.length > 0 ? v.join("|") : undefined })}
 						/>
 						<TextInput
 							size="xs"
-							label="Sender"
-							placeholder="the postmaster"
+							label={t`Sender`}
+							placeholder={t`the postmaster`}
 							value={now.from ?? ""}
 							onChange={(e) => set({ from: e.currentTarget.value || undefined })}
 						/>
@@ -140,26 +146,26 @@ export function ProbePage() {
 				)}
 				<Group mt="sm">
 					<Button type="submit" size="xs" loading={probe.isPending} disabled={!may || (!inwards && !now.target)}>
-						Probe
+						<Trans>Probe</Trans>
 					</Button>
 					{!inwards && now.target?.includes("@") && (
 						<Switch
 							size="xs"
-							label="send a small real message"
+							label={t`send a small real message`}
 							checked={message}
 							onChange={(e) => setMessage(e.currentTarget.checked)}
 						/>
 					)}
 					{!may && (
 						<Text size="sm" c="dimmed">
-							Only an administrator may connect to others.
+							<Trans>Only an administrator may connect to others.</Trans>
 						</Text>
 					)}
 				</Group>
 			</form>
 			{probe.isPending && (
-				<section className="surface" aria-live="polite" aria-label="What was heard so far">
-					<Loading what="what the host says; a silent one takes ten seconds a step" />
+				<section className="surface" aria-live="polite" aria-label={t`What was heard so far`}>
+					<Loading what={t`what the host says; a silent one takes ten seconds a step`} />
 					{heard.map((h, i) => (
 						// biome-ignore lint/suspicious/noArrayIndexKey: what was heard does not move
 						<Text key={i} size="sm" px="sm" pb={4}>
@@ -188,11 +194,13 @@ function Outcome({ probe: p }: { probe: Probe }) {
 				<Text fw={600}>{p.verdict}</Text>
 				{p.cause && (
 					<Text size="sm">
-						{p.cause.title}. {p.cause.means} {p.cause.fix} Who can fix it: {p.cause.who_can_fix.replaceAll("-", " ")}.
+						<Trans>
+							{p.cause.title}. {p.cause.means} {p.cause.fix} Who can fix it: {p.cause.who_can_fix.replaceAll("-", " ")}.
+						</Trans>
 					</Text>
 				)}
 			</section>
-			{p.steps.length > 0 && <Steps title="Before any connection" steps={p.steps} />}
+			{p.steps.length > 0 && <Steps title={t`Before any connection`} steps={p.steps} />}
 			{p.attempts.map((a) => (
 				<Steps
 					key={`${a.route} ${a.source} ${a.host} ${a.address} ${a.port}`}
@@ -206,7 +214,7 @@ function Outcome({ probe: p }: { probe: Probe }) {
 }
 
 const titleOf = (a: Conversation) =>
-	`${a.host} [${a.address}] port ${a.port}${a.route ? `, by route “${a.route}”` : ""}${a.source ? `, from ${a.source}` : ""}`;
+	t`${a.host} [${a.address}] port ${a.port}${a.route ? t`, by route “${a.route}”` : ""}${a.source ? t`, from ${a.source}` : ""}`;
 
 function Steps({ title, steps, session }: { title: string; steps: Step[]; session?: string }) {
 	const [whole, setWhole] = useState(false);
@@ -220,12 +228,12 @@ function Steps({ title, steps, session }: { title: string; steps: Step[]; sessio
 				<Group gap="sm">
 					{session && (
 						<To to="/sessions/$id" params={{ id: session }} size="sm">
-							Session
+							<Trans>Session</Trans>
 						</To>
 					)}
 					{lines && (
 						<Button size="compact-xs" variant="default" onClick={() => setWhole(!whole)} aria-expanded={whole}>
-							{whole ? "Hide the transcript" : "Show the transcript"}
+							{whole ? t`Hide the transcript` : t`Show the transcript`}
 						</Button>
 					)}
 				</Group>
@@ -243,14 +251,16 @@ function Steps({ title, steps, session }: { title: string; steps: Step[]; sessio
 									{s.name}
 								</Table.Td>
 								<Table.Td w={80} ta="right" c="dimmed">
-									{Math.round(s.took * 1000)} ms
+									<Trans>{Math.round(s.took * 1000)} ms</Trans>
 								</Table.Td>
 								<Table.Td style={{ overflowWrap: "anywhere" }}>
 									{s.says}
 									{(s.certificates ?? []).map((c) => (
 										<Text key={c.subject + c.until} size="xs" c="dimmed">
-											{c.subject} for {c.names.join(", ")}
-											{c.more ? ` and ${c.more} more names` : ""}; {c.key}; until {exact(c.until)}; by {c.issuer}
+											<Trans>
+												{c.subject} for {c.names.join(", ")}
+												{c.more ? t` and ${c.more} more names` : ""}; {c.key}; until {exact(c.until)}; by {c.issuer}
+											</Trans>
 										</Text>
 									))}
 									{(whole || s.result === "fail") && (s.lines ?? []).length > 0 && (

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Group, SegmentedControl, Select, Stack, Text } from "@mantine/core";
 import { IconFilter } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -28,11 +30,11 @@ import { NodesView } from "./nodes";
 import { ScheduleView } from "./schedule";
 
 const views = [
-	{ value: "lanes", label: "Lanes" },
-	{ value: "messages", label: "Messages" },
-	{ value: "actions", label: "Actions" },
-	{ value: "schedule", label: "Schedule" },
-	{ value: "nodes", label: "Nodes" },
+	{ value: "lanes", label: t`Lanes` },
+	{ value: "messages", label: t`Messages` },
+	{ value: "actions", label: t`Actions` },
+	{ value: "schedule", label: t`Schedule` },
+	{ value: "nodes", label: t`Nodes` },
 ];
 
 /** The queue: lanes, messages, what people did, the schedule and the nodes. */
@@ -44,10 +46,12 @@ export function QueuePage() {
 		<Stack gap="sm">
 			<Group justify="space-between">
 				<Group gap="md">
-					<Heading>Queue</Heading>
+					<Heading>
+						<Trans>Queue</Trans>
+					</Heading>
 					<SegmentedControl
 						size="xs"
-						aria-label="What of the queue"
+						aria-label={t`What of the queue`}
 						data={views}
 						value={view}
 						onChange={(v) => void navigate({ to: "/queue", search: { view: v === "lanes" ? undefined : v } })}
@@ -70,7 +74,7 @@ export function QueuePage() {
 function Stopper() {
 	const pauses = useQuery({ queryKey: ["pauses"], queryFn: queue.pauses });
 	const paused = (pauses.data?.items ?? []).some((p) => p.kind === "delivery");
-	return <PauseButton kind="delivery" what="all delivery" paused={paused} />;
+	return <PauseButton kind="delivery" what={t`all delivery`} paused={paused} />;
 }
 
 function AllMessages() {
@@ -116,7 +120,7 @@ function Lanes() {
 				<Group gap="xs">
 					<FilterText
 						w={260}
-						label="Host, route, state or cause"
+						label={t`Host, route, state or cause`}
 						icon={<IconFilter size={14} />}
 						value={search.find}
 						onChange={(find) => go({ find })}
@@ -124,8 +128,8 @@ function Lanes() {
 					<Select
 						size="xs"
 						w={130}
-						aria-label="State of lanes"
-						placeholder="Any state"
+						aria-label={t`State of lanes`}
+						placeholder={t`Any state`}
 						clearable
 						data={["moving", "paused", "resting", "stranded"]}
 						value={search.state ?? null}
@@ -134,21 +138,21 @@ function Lanes() {
 					<Select
 						size="xs"
 						w={150}
-						aria-label="Sum up by"
-						placeholder="One line a lane"
+						aria-label={t`Sum up by`}
+						placeholder={t`One line a lane`}
 						clearable
 						data={[
-							{ value: "route", label: "Sum up by route" },
-							{ value: "host", label: "Sum up by host" },
-							{ value: "cause", label: "Sum up by cause" },
-							{ value: "state", label: "Sum up by state" },
+							{ value: "route", label: t`Sum up by route` },
+							{ value: "host", label: t`Sum up by host` },
+							{ value: "cause", label: t`Sum up by cause` },
+							{ value: "state", label: t`Sum up by state` },
 						]}
 						value={search.by ?? null}
 						onChange={(v) => go({ by: v ?? undefined })}
 					/>
 				</Group>
 				<Text size="sm" c="dimmed">
-					{first && plural(first.total, "lane", "lanes")} {first && (filtered ? "match" : "with mail waiting")}
+					{first && plural(first.total, t`lane`, t`lanes`)} {first && (filtered ? t`match` : t`with mail waiting`)}
 				</Text>
 			</Group>
 			{search.by ? (
@@ -156,8 +160,8 @@ function Lanes() {
 			) : (
 				<List
 					name="lanes"
-					label="Lanes"
-					words={["lane", "lanes"]}
+					label={t`Lanes`}
+					words={[t`lane`, t`lanes`]}
 					columns={laneColumns}
 					pages={pages}
 					rowKey={laneKey}
@@ -167,8 +171,8 @@ function Lanes() {
 					above={240}
 					foot={<CSV path="lanes.csv" words={words} file="lanes.csv" />}
 					empty={
-						<Nothing title={filtered ? "No lane matches" : "Nothing waits"}>
-							{filtered ? "Take the filter away to see all lanes." : "Every message has left or has been delivered."}
+						<Nothing title={filtered ? t`No lane matches` : t`Nothing waits`}>
+							{filtered ? t`Take the filter away to see all lanes.` : t`Every message has left or has been delivered.`}
 						</Nothing>
 					}
 				/>
@@ -181,7 +185,7 @@ function Groups({ by }: { by: string }) {
 	const groups = useQuery({ queryKey: ["groups", by], queryFn: () => queue.groups(by) });
 	const word = by === "host" ? "find" : by;
 	const columns = useMemo((): Column<LaneGroup>[] => {
-		const name = (g: LaneGroup) => g.by || "no trouble so far";
+		const name = (g: LaneGroup) => g.by || t`no trouble so far`;
 		return [
 			{
 				key: "by",
@@ -198,24 +202,24 @@ function Groups({ by }: { by: string }) {
 						name(g)
 					),
 			},
-			{ key: "lanes", title: "Lanes", width: 90, right: true, cell: (g) => count(g.lanes) },
-			{ key: "troubled", title: "In trouble", width: 100, right: true, cell: (g) => count(g.troubled) },
-			{ key: "messages", title: "Messages", width: 100, right: true, cell: (g) => count(g.messages) },
-			{ key: "bytes", title: "Size", width: 90, right: true, cell: (g) => octets(g.bytes) },
-			{ key: "oldest_at", title: "Oldest", width: 110, cell: (g) => <When time={g.oldest_at} /> },
+			{ key: "lanes", title: t`Lanes`, width: 90, right: true, cell: (g) => count(g.lanes) },
+			{ key: "troubled", title: t`In trouble`, width: 100, right: true, cell: (g) => count(g.troubled) },
+			{ key: "messages", title: t`Messages`, width: 100, right: true, cell: (g) => count(g.messages) },
+			{ key: "bytes", title: t`Size`, width: 90, right: true, cell: (g) => octets(g.bytes) },
+			{ key: "oldest_at", title: t`Oldest`, width: 110, cell: (g) => <When time={g.oldest_at} /> },
 		];
 	}, [by, word]);
 	return (
 		<List
 			name={`lanes-by-${by}`}
-			label={`Lanes by ${by}`}
-			words={["line", "lines"]}
+			label={t`Lanes by ${by}`}
+			words={[t`line`, t`lines`]}
 			columns={columns}
 			pages={whole(groups)}
 			rowKey={(g) => g.by}
 			opens={(g) => ({ to: "/queue", search: { [word]: g.by || undefined } })}
 			above={240}
-			empty={<Nothing title="Nothing waits" />}
+			empty={<Nothing title={t`Nothing waits`} />}
 		/>
 	);
 }
@@ -225,7 +229,7 @@ const laneKey = (l: Lane) => l.id;
 const laneColumns: Column<Lane>[] = [
 	{
 		key: "next_hop",
-		title: "Next hop",
+		title: t`Next hop`,
 		width: 150,
 		grow: 2,
 		sort: "host",
@@ -236,38 +240,38 @@ const laneColumns: Column<Lane>[] = [
 			</To>
 		),
 	},
-	{ key: "route", title: "Route", width: 105, grow: 1, text: (l) => l.route, cell: (l) => l.route },
-	{ key: "state", title: "State", width: 100, sort: "state", cell: (l) => <State state={l.state} /> },
-	{ key: "waiting", title: "Waiting", width: 75, right: true, cell: (l) => count(l.waiting) },
-	{ key: "deferred", title: "Deferred", width: 80, right: true, cell: (l) => count(l.deferred) },
-	{ key: "held", title: "Held", width: 60, right: true, cell: (l) => count(l.held) },
+	{ key: "route", title: t`Route`, width: 105, grow: 1, text: (l) => l.route, cell: (l) => l.route },
+	{ key: "state", title: t`State`, width: 100, sort: "state", cell: (l) => <State state={l.state} /> },
+	{ key: "waiting", title: t`Waiting`, width: 75, right: true, cell: (l) => count(l.waiting) },
+	{ key: "deferred", title: t`Deferred`, width: 80, right: true, cell: (l) => count(l.deferred) },
+	{ key: "held", title: t`Held`, width: 60, right: true, cell: (l) => count(l.held) },
 	{
 		key: "total",
-		title: "All",
+		title: t`All`,
 		width: 65,
 		right: true,
 		sort: "messages",
 		down: true,
 		cell: (l) => count(l.waiting + l.deferred + l.held),
 	},
-	{ key: "bytes", title: "Size", width: 80, right: true, sort: "bytes", down: true, cell: (l) => octets(l.bytes) },
-	{ key: "oldest_at", title: "Oldest", width: 105, sort: "oldest", cell: (l) => <When time={l.oldest_at} /> },
+	{ key: "bytes", title: t`Size`, width: 80, right: true, sort: "bytes", down: true, cell: (l) => octets(l.bytes) },
+	{ key: "oldest_at", title: t`Oldest`, width: 105, sort: "oldest", cell: (l) => <When time={l.oldest_at} /> },
 	{
 		key: "ages",
-		title: "Ages",
+		title: t`Ages`,
 		width: 80,
 		cell: (l) => <AgeStrip lane={l.id} all={l.waiting + l.deferred + l.held} />,
 	},
 	{
 		key: "next_attempt_at",
-		title: "Next attempt",
+		title: t`Next attempt`,
 		width: 112,
 		sort: "next",
 		cell: (l) => (l.state === "paused" ? "paused" : <When due time={l.next_attempt_at} />),
 	},
 	{
 		key: "last_reply",
-		title: "Last reply",
+		title: t`Last reply`,
 		width: 160,
 		grow: 5,
 		text: (l) => replyText(l.last_reply),
@@ -280,5 +284,5 @@ const laneColumns: Column<Lane>[] = [
 				<ReplyLine reply={l.last_reply} />
 			),
 	},
-	{ key: "cause", title: "Cause", width: 140, extra: true, cell: (l) => l.cause },
+	{ key: "cause", title: t`Cause`, width: 140, extra: true, cell: (l) => l.cause },
 ];

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Stack, Table, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { sound } from "../api/sound";
@@ -16,30 +18,44 @@ export function ReadinessPage() {
 	return (
 		<Stack gap="md">
 			<div>
-				<Heading>Readiness</Heading>
+				<Heading>
+					<Trans>Readiness</Trans>
+				</Heading>
 				<Text size="sm" c="dimmed">
-					What the world sees of our domains: DNS, hosts, identity, reputation. Looked at every six hours; open one to
-					look now.
+					<Trans>
+						What the world sees of our domains: DNS, hosts, identity, reputation. Looked at every six hours; open one to
+						look now.
+					</Trans>
 				</Text>
 			</div>
 			{list.error && <Failed error={list.error} />}
-			{list.isPending && <Loading what="the domains" />}
+			{list.isPending && <Loading what={t`the domains`} />}
 			{list.data && (
 				<div className="surface">
 					{items.length === 0 ? (
-						<Nothing title="There is no domain of ours yet">Add one under Set up, Domains.</Nothing>
+						<Nothing title={t`There is no domain of ours yet`}>
+							<Trans>Add one under Set up, Domains.</Trans>
+						</Nothing>
 					) : (
 						<Table.ScrollContainer minWidth={720}>
 							<Table verticalSpacing={8} horizontalSpacing="sm">
 								<Table.Thead>
 									<Table.Tr>
 										<Table.Th w={70} ta="right">
-											Of ten
+											<Trans>Of ten</Trans>
 										</Table.Th>
-										<Table.Th w={200}>Domain</Table.Th>
-										<Table.Th w={260}>Points</Table.Th>
-										<Table.Th>What to do first</Table.Th>
-										<Table.Th w={100}>Looked at</Table.Th>
+										<Table.Th w={200}>
+											<Trans>Domain</Trans>
+										</Table.Th>
+										<Table.Th w={260}>
+											<Trans>Points</Trans>
+										</Table.Th>
+										<Table.Th>
+											<Trans>What to do first</Trans>
+										</Table.Th>
+										<Table.Th w={100}>
+											<Trans>Looked at</Trans>
+										</Table.Th>
 									</Table.Tr>
 								</Table.Thead>
 								<Table.Tbody>
@@ -60,14 +76,14 @@ export function ReadinessPage() {
 													</Text>
 												</Table.Td>
 												<Table.Td>
-													{n("fail") > 0 && <Result of="fail">{`${n("fail")} wrong`}</Result>}{" "}
-													{n("warning") > 0 && <Result of="warning">{`${n("warning")} weak`}</Result>}{" "}
-													{n("pass") > 0 && <Result of="pass">{`${n("pass")} right`}</Result>}
+													{n("fail") > 0 && <Result of="fail">{t`${n("fail")} wrong`}</Result>}{" "}
+													{n("warning") > 0 && <Result of="warning">{t`${n("warning")} weak`}</Result>}{" "}
+													{n("pass") > 0 && <Result of="pass">{t`${n("pass")} right`}</Result>}
 												</Table.Td>
 												<Table.Td>
 													<Text size="sm">{r.points[0]?.says ?? r.verdict}</Text>
 												</Table.Td>
-												<Table.Td>{looked ? <When time={r.checked_at} /> : "not yet"}</Table.Td>
+												<Table.Td>{looked ? <When time={r.checked_at} /> : t`not yet`}</Table.Td>
 											</Table.Tr>
 										);
 									})}

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Group, Select, Stack, Switch, Table, Text, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -22,10 +24,10 @@ export function ReadyPage() {
 	const look = useMutation({
 		mutationFn: () => sound.look(domain),
 		onSuccess: () => void client.invalidateQueries(),
-		onError: (e) => notifications.show({ color: "buoy", title: "Not looked at", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not looked at`, message: e.message }),
 	});
 	if (!looks.data) {
-		return looks.error ? <Failed error={looks.error} /> : <Loading what="the last look" />;
+		return looks.error ? <Failed error={looks.error} /> : <Loading what={t`the last look`} />;
 	}
 	const r = looks.data.last;
 	return (
@@ -34,38 +36,44 @@ export function ReadyPage() {
 				<div>
 					<Text size="sm">
 						<To to="/readiness" inherit>
-							Readiness
+							<Trans>Readiness</Trans>
 						</To>
 					</Text>
 					<Heading>{soft(r?.name ?? domain)}</Heading>
 					{r && (
 						<Text size="sm" c="dimmed">
-							{r.kind} domain, looked at <When time={r.checked_at} /> ({exact(r.checked_at)})
+							<Trans>
+								{r.kind} domain, looked at <When time={r.checked_at} /> ({exact(r.checked_at)})
+							</Trans>
 						</Text>
 					)}
 				</div>
 				<Group gap="lg">
 					{r && (
-						<Text className={classes.score} aria-label={`${r.score} of ten`}>
+						<Text className={classes.score} aria-label={t`${r.score} of ten`}>
 							{r.score.toFixed(1)}
 							<Text span size="sm" c="dimmed">
 								{" "}
-								of 10
+								<Trans>of 10</Trans>
 							</Text>
 						</Text>
 					)}
 					{may && (
 						<Button onClick={() => look.mutate()} loading={look.isPending}>
-							Look now
+							<Trans>Look now</Trans>
 						</Button>
 					)}
 				</Group>
 			</Group>
-			{!r && <Nothing title="It was not looked at yet">Press “Look now”.</Nothing>}
+			{!r && (
+				<Nothing title={t`It was not looked at yet`}>
+					<Trans>Press “Look now”.</Trans>
+				</Nothing>
+			)}
 			{r && (
 				<>
 					<Text aria-live="polite">{r.verdict}</Text>
-					<section className="surface" aria-label="Points">
+					<section className="surface" aria-label={t`Points`}>
 						{r.points.map((p) => (
 							<PointView key={p.key} point={p} />
 						))}
@@ -92,7 +100,7 @@ function PointView({ point: p }: { point: Aspect }) {
 						<Text size="sm">{p.says}</Text>
 						{!quiet && (
 							<Text size="sm" c="dimmed">
-								Expected: {p.expected}
+								<Trans>Expected: {p.expected}</Trans>
 							</Text>
 						)}
 						{p.found.length > 0 && (
@@ -104,7 +112,7 @@ function PointView({ point: p }: { point: Aspect }) {
 				</div>
 				{p.costs > 0 && (
 					<Text size="sm" c="dimmed" style={{ whiteSpace: "nowrap" }}>
-						costs {p.costs.toFixed(1)}
+						<Trans>costs {p.costs.toFixed(1)}</Trans>
 					</Text>
 				)}
 			</Group>
@@ -124,7 +132,7 @@ function Keys({ domain }: { domain: string }) {
 	const keys = useQuery({ queryKey: ["dkim", domain], queryFn: () => sound.keys(domain) });
 	const [algorithm, setAlgorithm] = useState("rsa-2048");
 	const [takes, setTakes] = useState(true);
-	const failed = (e: Error) => notifications.show({ color: "buoy", title: "Not done", message: e.message });
+	const failed = (e: Error) => notifications.show({ color: "buoy", title: t`Not done`, message: e.message });
 	const done = () => void client.invalidateQueries();
 	const make = useMutation({
 		mutationFn: () => sound.makeKey({ domain, algorithm, takes_over: takes }),
@@ -142,19 +150,19 @@ function Keys({ domain }: { domain: string }) {
 			<Group justify="space-between" p="sm" align="end">
 				<div>
 					<Title order={2} size="h5" id="keys">
-						Keys that sign (DKIM)
+						<Trans>Keys that sign (DKIM)</Trans>
 					</Title>
 					<Text size="sm" c="dimmed">
 						{items.length === 0
-							? "Messages of this domain are not signed."
-							: "A private key is kept encrypted and never shown."}
+							? t`Messages of this domain are not signed.`
+							: t`A private key is kept encrypted and never shown.`}
 					</Text>
 				</div>
 				{may && (
 					<Group gap="xs" align="end">
 						<Select
 							size="xs"
-							label="New key"
+							label={t`New key`}
 							w={120}
 							data={["rsa-2048", "rsa-3072", "ed25519"]}
 							value={algorithm}
@@ -164,12 +172,12 @@ function Keys({ domain }: { domain: string }) {
 						<Switch
 							size="xs"
 							mb={6}
-							label="takes over by itself"
+							label={t`takes over by itself`}
 							checked={takes}
 							onChange={(e) => setTakes(e.currentTarget.checked)}
 						/>
 						<Button size="xs" variant="default" onClick={() => make.mutate()} loading={make.isPending}>
-							Make
+							<Trans>Make</Trans>
 						</Button>
 					</Group>
 				)}
@@ -185,12 +193,16 @@ function Keys({ domain }: { domain: string }) {
 								</Text>
 								<Result of={k.fault ? "fail" : k.state === "signing" ? "pass" : "skipped"}>{k.state}</Result>
 								<Text size="sm" c="dimmed">
-									{k.algorithm}, made <When time={k.made_at} /> by {k.who}
+									<Trans>
+										{k.algorithm}, made <When time={k.made_at} /> by {k.who}
+									</Trans>
 								</Text>
 							</Group>
 							<Text size="sm">
-								{k.fault ? `In DNS: ${k.fault}. ` : k.seen_at ? "In DNS. " : ""}
-								Next: {k.next}.
+								<Trans>
+									{k.fault ? t`In DNS: ${k.fault}. ` : k.seen_at ? t`In DNS. ` : ""}
+									Next: {k.next}.
+								</Trans>
 							</Text>
 						</div>
 						{may && (
@@ -199,18 +211,18 @@ function Keys({ domain }: { domain: string }) {
 									size="compact-xs"
 									variant="default"
 									onClick={() => act.mutate({ key: k, verb: "check" })}
-									aria-label={`Ask DNS for ${k.selector}`}
+									aria-label={t`Ask DNS for ${k.selector}`}
 								>
-									Ask DNS
+									<Trans>Ask DNS</Trans>
 								</Button>
 								{k.state !== "signing" && (
 									<Button size="compact-xs" variant="default" onClick={() => act.mutate({ key: k, verb: "use" })}>
-										Let it sign
+										<Trans>Let it sign</Trans>
 									</Button>
 								)}
 								{k.state === "signing" && (
 									<Button size="compact-xs" variant="default" onClick={() => act.mutate({ key: k, verb: "retire" })}>
-										Retire
+										<Trans>Retire</Trans>
 									</Button>
 								)}
 							</Group>
@@ -232,7 +244,7 @@ function Changes({ looks }: { looks: Looks }) {
 	return (
 		<section className="surface" aria-labelledby="changes">
 			<Title order={2} size="h5" id="changes" p="sm">
-				What changed
+				<Trans>What changed</Trans>
 			</Title>
 			<Table verticalSpacing={4} horizontalSpacing="sm">
 				<Table.Tbody>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Code, CopyButton, Group, Stack, Text } from "@mantine/core";
 import { IconCopy } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -23,7 +25,7 @@ export function RefusalPage() {
 		meta: { past: () => true },
 	});
 	if (!view.data) {
-		return view.error ? <Failed error={view.error} /> : <Loading what="the refusal" />;
+		return view.error ? <Failed error={view.error} /> : <Loading what={t`the refusal`} />;
 	}
 	const { refusal: r, meaning } = view.data;
 	return (
@@ -31,13 +33,13 @@ export function RefusalPage() {
 			<ArchiveNote />
 			<Group justify="space-between" align="start">
 				<Heading>
-					{r.subject || "Not taken"} <State state="refused" />
+					{r.subject || t`Not taken`} <State state="refused" />
 				</Heading>
 				<Group gap="xs">
 					<CopyButton value={view.data.for_user}>
 						{({ copied, copy }) => (
 							<Button size="xs" variant="default" leftSection={<IconCopy size={14} />} onClick={copy}>
-								{copied ? "Copied" : "Copy for the user"}
+								{copied ? t`Copied` : t`Copy for the user`}
 							</Button>
 						)}
 					</CopyButton>
@@ -45,22 +47,24 @@ export function RefusalPage() {
 				</Group>
 			</Group>
 			<Text size="sm">
-				from <span className="mono">{shown(r.sender)}</span> to <span className="mono">{r.recipient || "–"}</span>,{" "}
-				<When time={r.at} /> ({exact(r.at)}), at stage {r.stage}; client{" "}
+				<Trans>
+					from <span className="mono">{shown(r.sender)}</span> to <span className="mono">{r.recipient || "–"}</span>,{" "}
+					<When time={r.at} /> ({exact(r.at)}), at stage {r.stage}; client
+				</Trans>{" "}
 				<span className="mono">
 					{r.client_address} {r.helo && `(${r.helo})`}
 				</span>{" "}
-				at listener {r.listener}
+				<Trans>at listener {r.listener}</Trans>
 				{r.account && (
-					<>
+					<Trans>
 						, account <span className="mono">{r.account}</span>
-					</>
+					</Trans>
 				)}
-				. It has no message of its own: it was refused before.
+				<Trans>. It has no message of its own: it was refused before.</Trans>
 			</Text>
 			<div>
 				<Text size="sm" mb={4}>
-					The client was told:
+					<Trans>The client was told:</Trans>
 				</Text>
 				<Code block>
 					{r.code} {r.enhanced} {r.text}
@@ -69,30 +73,34 @@ export function RefusalPage() {
 			<section className={classes.cause}>
 				<Text fw={600}>{meaning.title}</Text>
 				<Text size="sm">
-					{meaning.fix} Who can fix it: {meaning.who_can_fix.replace("-", " ")}.
+					<Trans>
+						{meaning.fix} Who can fix it: {meaning.who_can_fix.replace("-", " ")}.
+					</Trans>
 				</Text>
 				{r.rule && (
 					<Text size="sm">
-						Decided by rule {r.rule}, revision {r.revision}.{" "}
-						<To
-							to="/explain"
-							search={{
-								from: r.sender || undefined,
-								to: r.recipient || undefined,
-								client: r.client_address,
-								listener: r.listener,
-							}}
-							inherit
-						>
-							Explain it with the settings of now
-						</To>
+						<Trans>
+							Decided by rule {r.rule}, revision {r.revision}.{" "}
+							<To
+								to="/explain"
+								search={{
+									from: r.sender || undefined,
+									to: r.recipient || undefined,
+									client: r.client_address,
+									listener: r.listener,
+								}}
+								inherit
+							>
+								<Trans>Explain it with the settings of now</Trans>
+							</To>
+						</Trans>
 					</Text>
 				)}
 			</section>
 			{view.data.session && (
 				<Text size="sm">
 					<To to="/sessions/$id" params={{ id: r.session_id }} search={{ archive }} inherit>
-						Read the transcript of the session
+						<Trans>Read the transcript of the session</Trans>
 					</To>
 				</Text>
 			)}

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Checkbox, Group, Modal, SegmentedControl, Stack, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -23,39 +25,45 @@ export function ReviewPage() {
 		<Stack gap="md">
 			<Group justify="space-between">
 				<div>
-					<Heading>Review</Heading>
+					<Heading>
+						<Trans>Review</Trans>
+					</Heading>
 					{review.data && (
 						<Text size="sm" c="dimmed">
-							{n("critical")} critical, {n("serious")} serious, {n("minor")} minor; {review.data.rules} kinds of finding
-							were looked for.
+							<Trans>
+								{n("critical")} critical, {n("serious")} serious, {n("minor")} minor; {review.data.rules} kinds of
+								finding were looked for.
+							</Trans>
 						</Text>
 					)}
 				</div>
 				<Group>
 					<Checkbox
 						size="xs"
-						label="Accepted ones too"
+						label={t`Accepted ones too`}
 						checked={all}
 						onChange={(e) => setAll(e.currentTarget.checked)}
 					/>
 					<SegmentedControl
 						size="xs"
-						aria-label="Of which settings"
+						aria-label={t`Of which settings`}
 						value={draft ? "draft" : "force"}
 						onChange={(v) => setDraft(v === "draft")}
 						data={[
-							{ value: "force", label: "In force" },
-							{ value: "draft", label: "Draft" },
+							{ value: "force", label: t`In force` },
+							{ value: "draft", label: t`Draft` },
 						]}
 					/>
 				</Group>
 			</Group>
 			{review.error && <Failed error={review.error} />}
-			{review.isPending && <Loading what="the settings" />}
+			{review.isPending && <Loading what={t`the settings`} />}
 			{review.data && (
-				<section className="surface" aria-label="Findings">
+				<section className="surface" aria-label={t`Findings`}>
 					{open.length === 0 && !all && (
-						<Nothing title="No finding was found">{review.data.rules} kinds of finding were looked for.</Nothing>
+						<Nothing title={t`No finding was found`}>
+							<Trans>{review.data.rules} kinds of finding were looked for.</Trans>
+						</Nothing>
 					)}
 					{items
 						.filter((w) => all || !w.accepted)
@@ -78,7 +86,7 @@ function One({ finding: w }: { finding: Finding }) {
 			setAsking(false);
 			void client.invalidateQueries();
 		},
-		onError: (e: Error) => notifications.show({ color: "buoy", title: "Not done", message: e.message }),
+		onError: (e: Error) => notifications.show({ color: "buoy", title: t`Not done`, message: e.message }),
 	};
 	const fix = useMutation({
 		...options,
@@ -105,22 +113,26 @@ function One({ finding: w }: { finding: Finding }) {
 							</Text>
 						</Text>
 						<Text size="sm">
-							Found: {w.text}. {w.why}
+							<Trans>
+								Found: {w.text}. {w.why}
+							</Trans>
 						</Text>
 						{w.fix && (
 							<Text size="sm" c="dimmed">
-								If fixed: {w.fix.effect}
+								<Trans>If fixed: {w.fix.effect}</Trans>
 							</Text>
 						)}
 						{!w.fix && <Text size="sm">{w.by_hand}</Text>}
 						{!w.fix && w.where.startsWith("domain ") && (
 							<To to="/readiness/$domain" params={{ domain: w.where.split(" ")[1] ?? "" }} size="sm">
-								Its readiness and keys
+								<Trans>Its readiness and keys</Trans>
 							</To>
 						)}
 						{w.accepted && (
 							<Text size="sm" c="dimmed">
-								Accepted by {w.accepted.who} <When time={w.accepted.at} />: {w.accepted.because}
+								<Trans>
+									Accepted by {w.accepted.who} <When time={w.accepted.at} />: {w.accepted.because}
+								</Trans>
 							</Text>
 						)}
 					</div>
@@ -139,17 +151,17 @@ function One({ finding: w }: { finding: Finding }) {
 						)}
 						{w.accepted ? (
 							<Button size="compact-sm" variant="default" onClick={() => reopen.mutate()}>
-								Open again
+								<Trans>Open again</Trans>
 							</Button>
 						) : (
 							<Button size="compact-sm" variant="default" onClick={() => setAsking(true)}>
-								Accept …
+								<Trans>Accept …</Trans>
 							</Button>
 						)}
 					</Stack>
 				)}
 			</Group>
-			<Modal opened={asking} onClose={() => setAsking(false)} title={`Live with it: ${w.title}`}>
+			<Modal opened={asking} onClose={() => setAsking(false)} title={t`Live with it: ${w.title}`}>
 				<form
 					onSubmit={(e) => {
 						e.preventDefault();
@@ -157,15 +169,15 @@ function One({ finding: w }: { finding: Finding }) {
 					}}
 				>
 					<TextInput
-						label="Because"
-						description="For those who come after you"
+						label={t`Because`}
+						description={t`For those who come after you`}
 						value={because}
 						onChange={(e) => setBecause(e.currentTarget.value)}
 						data-autofocus
 					/>
 					<Group justify="end" mt="md">
 						<Button type="submit" disabled={because.trim().length < 3} loading={accept.isPending}>
-							Accept
+							<Trans>Accept</Trans>
 						</Button>
 					</Group>
 				</form>

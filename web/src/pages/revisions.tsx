@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Group, Modal, Stack, Table, TextInput, Title, UnstyledButton } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -22,23 +24,37 @@ export function RevisionsPage() {
 		getNextPageParam: (last) => last.next || undefined,
 	});
 	if (!list.data) {
-		return list.error ? <Failed error={list.error} /> : <Loading what="the revisions" />;
+		return list.error ? <Failed error={list.error} /> : <Loading what={t`the revisions`} />;
 	}
 	const items = list.data.pages.flatMap((p) => p.items);
 	const open = search.number ?? items[0]?.number;
 	return (
 		<Stack gap="sm">
-			<Heading>Revisions</Heading>
+			<Heading>
+				<Trans>Revisions</Trans>
+			</Heading>
 			<div className="surface">
 				<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
 					<Table.Thead>
 						<Table.Tr>
-							<Table.Th>Revision</Table.Th>
-							<Table.Th>Applied</Table.Th>
-							<Table.Th>At</Table.Th>
-							<Table.Th>By</Table.Th>
-							<Table.Th>Why</Table.Th>
-							<Table.Th>Back</Table.Th>
+							<Table.Th>
+								<Trans>Revision</Trans>
+							</Table.Th>
+							<Table.Th>
+								<Trans>Applied</Trans>
+							</Table.Th>
+							<Table.Th>
+								<Trans>At</Trans>
+							</Table.Th>
+							<Table.Th>
+								<Trans>By</Trans>
+							</Table.Th>
+							<Table.Th>
+								<Trans>Why</Trans>
+							</Table.Th>
+							<Table.Th>
+								<Trans>Back</Trans>
+							</Table.Th>
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>
@@ -53,7 +69,11 @@ export function RevisionsPage() {
 									>
 										{r.number}
 									</UnstyledButton>{" "}
-									{n === 0 && <b>in force</b>}
+									{n === 0 && (
+										<b>
+											<Trans>in force</Trans>
+										</b>
+									)}
 								</Table.Td>
 								<Table.Td>
 									<When time={r.applied_at} />
@@ -61,11 +81,15 @@ export function RevisionsPage() {
 								<Table.Td>{exact(r.applied_at)}</Table.Td>
 								<Table.Td>{r.who}</Table.Td>
 								<Table.Td>
-									{[r.forced && "by force", r.reverts > 0 && `back to ${r.reverts}`, r.why].filter(Boolean).join(": ")}
+									{[r.forced && t`by force`, r.reverts > 0 && t`back to ${r.reverts}`, r.why]
+										.filter(Boolean)
+										.join(": ")}
 									{r.confirm_by && (
 										<>
 											{" "}
-											goes back <When time={r.confirm_by} />
+											<Trans>
+												goes back <When time={r.confirm_by} />
+											</Trans>
 										</>
 									)}
 								</Table.Td>
@@ -77,7 +101,7 @@ export function RevisionsPage() {
 			</div>
 			{list.hasNextPage && (
 				<Button variant="default" size="xs" onClick={() => void list.fetchNextPage()}>
-					Show older ones
+					<Trans>Show older ones</Trans>
 				</Button>
 			)}
 			{open !== undefined && <Detail number={open} />}
@@ -92,20 +116,22 @@ function Detail({ number }: { number: number }) {
 		meta: { past: () => true },
 	});
 	if (!view.data) {
-		return view.error ? <Failed error={view.error} /> : <Loading what="the revision" />;
+		return view.error ? <Failed error={view.error} /> : <Loading what={t`the revision`} />;
 	}
 	const v = view.data;
 	return (
 		<>
 			<section className="surface" aria-labelledby="changed">
 				<Title order={2} size="h5" id="changed" p="sm" pb={4}>
-					{v.against > 0 ? `What revision ${number} changed` : `Revision ${number} is the first`}
+					{v.against > 0 ? t`What revision ${number} changed` : t`Revision ${number} is the first`}
 				</Title>
 				{v.against > 0 && <ChangeTable changes={v.changes} />}
 			</section>
 			<YAML text={v.yaml} />
 			<details className="surface">
-				<summary style={{ padding: "8px 12px", cursor: "pointer", fontWeight: 600 }}>Its text</summary>
+				<summary style={{ padding: "8px 12px", cursor: "pointer", fontWeight: 600 }}>
+					<Trans>Its text</Trans>
+				</summary>
 				<pre className={`mono ${classes.diff}`}>{v.revision.text}</pre>
 			</details>
 		</>
@@ -123,30 +149,38 @@ function GoBack({ revision }: { revision: Revision }) {
 			setAsking(false);
 			notifications.show({
 				color: a.trouble.length ? "buoy" : "kelp",
-				title: `Revision ${a.revision} is in force`,
-				message: a.trouble.join(" ") || `It is revision ${revision.number} again.`,
+				title: t`Revision ${a.revision} is in force`,
+				message: a.trouble.join(" ") || t`It is revision ${revision.number} again.`,
 			});
 			void client.invalidateQueries();
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not reverted", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not reverted`, message: e.message }),
 	});
 	return (
 		<>
 			<Button size="compact-xs" variant="default" disabled={!may} onClick={() => setAsking(true)}>
-				Go back to it
+				<Trans>Go back to it</Trans>
 			</Button>
 			<Modal
 				opened={asking}
 				onClose={() => setAsking(false)}
-				title={`Go back to revision ${revision.number}?`}
-				closeButtonProps={{ "aria-label": "Close" }}
+				title={t`Go back to revision ${revision.number}?`}
+				closeButtonProps={{ "aria-label": t`Close` }}
 			>
 				<Stack gap="sm">
-					<Alert color="brass">It is in force immediately, on all nodes. A draft stays, and can be rebased.</Alert>
-					<TextInput size="xs" label="Why" data-autofocus value={why} onChange={(e) => setWhy(e.currentTarget.value)} />
+					<Alert color="brass">
+						<Trans>It is in force immediately, on all nodes. A draft stays, and can be rebased.</Trans>
+					</Alert>
+					<TextInput
+						size="xs"
+						label={t`Why`}
+						data-autofocus
+						value={why}
+						onChange={(e) => setWhy(e.currentTarget.value)}
+					/>
 					<Group justify="end">
 						<Button size="xs" loading={revert.isPending} onClick={() => revert.mutate()}>
-							Go back
+							<Trans>Go back</Trans>
 						</Button>
 					</Group>
 				</Stack>

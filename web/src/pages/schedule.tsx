@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Group, List, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -31,19 +33,21 @@ export function ScheduleView() {
 		<Stack gap="sm">
 			<section className="surface" style={{ padding: 12 }}>
 				<Text size="sm" mb="xs">
-					What happens to a message whose host never answers; each mark is an attempt, and the shade behind it how much
-					later jitter may let it be. Try out other times here; set them under{" "}
-					<To to="/setup/service" inherit underline="always">
-						Server
-					</To>
-					, or for one route or peer there.
+					<Trans>
+						What happens to a message whose host never answers; each mark is an attempt, and the shade behind it how
+						much later jitter may let it be. Try out other times here; set them under{" "}
+						<To to="/setup/service" inherit underline="always">
+							<Trans>Server</Trans>
+						</To>
+						, or for one route or peer there.
+					</Trans>
 				</Text>
 				<Group gap="sm" align="end">
-					{field("domain", "In force for domain", "greywacke.example")}
-					{field("route", "In force for route", "to the world")}
-					{field("intervals", "Try out: intervals", "5m,15m,1h")}
-					{field("warn_after", "Try out: delay notice after", "4h")}
-					{field("expire_after", "Try out: expired after", "5d")}
+					{field("domain", t`In force for domain`, "greywacke.example")}
+					{field("route", t`In force for route`, "to the world")}
+					{field("intervals", t`Try out: intervals`, "5m,15m,1h")}
+					{field("warn_after", t`Try out: delay notice after`, "4h")}
+					{field("expire_after", t`Try out: expired after`, "5d")}
 				</Group>
 			</section>
 			{preview.error ? (
@@ -51,7 +55,7 @@ export function ScheduleView() {
 			) : preview.data ? (
 				<Drawn preview={preview.data} />
 			) : (
-				<Loading what="the schedule" />
+				<Loading what={t`the schedule`} />
 			)}
 		</Stack>
 	);
@@ -69,7 +73,7 @@ function Drawn({ preview: p }: { preview: Preview }) {
 		<>
 			<section className="surface" style={{ padding: 12 }} aria-labelledby="cost">
 				<Title order={2} size="h5" id="cost" mb={4}>
-					What it costs
+					<Trans>What it costs</Trans>
 				</Title>
 				<List size="sm">
 					{p.cost.map((c) => (
@@ -80,10 +84,12 @@ function Drawn({ preview: p }: { preview: Preview }) {
 					viewBox={`0 0 ${width} ${height}`}
 					width="100%"
 					role="img"
-					aria-label={`${p.attempts.length} attempts until ${short(p.expire_after)}`}
+					aria-label={t`${p.attempts.length} attempts until ${short(p.expire_after)}`}
 					style={{ marginTop: 10, color: "var(--mantine-color-text)" }}
 				>
-					<title>Attempts on a line of time</title>
+					<title>
+						<Trans>Attempts on a line of time</Trans>
+					</title>
 					<line x1={x(0)} x2={x(end)} y1={36} y2={36} stroke="currentColor" strokeOpacity={0.3} />
 					{marks.map((m) => (
 						<g key={m}>
@@ -110,43 +116,45 @@ function Drawn({ preview: p }: { preview: Preview }) {
 								strokeWidth={3}
 							/>
 							<text x={x(p.warn_after)} y={11} fontSize={11} fill="currentColor" textAnchor="middle">
-								delay notice
+								<Trans>delay notice</Trans>
 							</text>
 						</g>
 					)}
 					<line x1={x(end)} x2={x(end)} y1={14} y2={52} stroke="var(--mantine-color-buoy-6)" strokeWidth={3} />
 					<text x={x(end)} y={11} fontSize={11} fill="currentColor" textAnchor="middle">
-						expired
+						<Trans>expired</Trans>
 					</text>
 				</svg>
 			</section>
 			<section className="surface" aria-labelledby="attempts">
 				<Title order={2} size="h5" id="attempts" p="sm" pb={0}>
-					{p.attempts.length} attempts
+					<Trans>{p.attempts.length} attempts</Trans>
 				</Title>
 				{/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard */}
-				<section style={{ maxHeight: 320, overflow: "auto" }} aria-label="The attempts" tabIndex={0}>
+				<section style={{ maxHeight: 320, overflow: "auto" }} aria-label={t`The attempts`} tabIndex={0}>
 					<Table verticalSpacing={3} stickyHeader>
 						<Table.Thead>
 							<Table.Tr>
 								<Table.Th ta="right" w={90}>
-									Attempt
+									<Trans>Attempt</Trans>
 								</Table.Th>
 								<Table.Th ta="right" w={120}>
-									After
+									<Trans>After</Trans>
 								</Table.Th>
 								<Table.Th ta="right" w={140}>
-									At the latest
+									<Trans>At the latest</Trans>
 								</Table.Th>
-								<Table.Th>Then</Table.Th>
+								<Table.Th>
+									<Trans>Then</Trans>
+								</Table.Th>
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>
 							{p.attempts.map((a) => (
 								<Table.Tr key={a.n}>
 									<Table.Td ta="right">{a.n}</Table.Td>
-									<Table.Td ta="right">{a.earliest === 0 ? "immediately" : short(a.earliest)}</Table.Td>
-									<Table.Td ta="right">{a.latest === 0 ? "immediately" : short(a.latest)}</Table.Td>
+									<Table.Td ta="right">{a.earliest === 0 ? t`immediately` : short(a.earliest)}</Table.Td>
+									<Table.Td ta="right">{a.latest === 0 ? t`immediately` : short(a.latest)}</Table.Td>
 									<Table.Td />
 								</Table.Tr>
 							))}

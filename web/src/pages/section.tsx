@@ -14,6 +14,8 @@ import {
 	verticalListSortingStrategy,
 } from "@dnd-kit/sortable";
 import { CSS } from "@dnd-kit/utilities";
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import {
 	ActionIcon,
 	Badge,
@@ -48,43 +50,41 @@ type About = { one: string; many: string; says: string; empty: string; columns: 
 export const sections: Record<Exclude<SectionKey, "service">, About> = {
 	domains: {
 		one: "domain",
-		many: "Domains",
-		says: "Mail for these is taken from anyone. Local: every address is ours. Shared: what we don't know goes on. Relay: everything goes on.",
-		empty: "Add the domain your addresses end in; until then no mail is taken from outside.",
+		many: t`Domains`,
+		says: t`Mail for these is taken from anyone. Local: every address is ours. Shared: what we don't know goes on. Relay: everything goes on.`,
+		empty: t`Add the domain your addresses end in; until then no mail is taken from outside.`,
 		columns: ["kind", "route", "generated_addresses", "catch_all", "outgoing"],
 		first: ["name", "kind", "route", "generated_addresses", "catch_all", "plus_addressing"],
 	},
 	listeners: {
 		one: "listener",
-		many: "Listeners",
-		says: "Where mail comes in: from the world (edge), from people who sign in (submission), from machines of ours (inside), from a neighbouring server (lmtp).",
-		empty: "Add one of kind edge at port 25 to hear the world.",
+		many: t`Listeners`,
+		says: t`Where mail comes in: from the world (edge), from people who sign in (submission), from machines of ours (inside), from a neighbouring server (lmtp).`,
+		empty: t`Add one of kind edge at port 25 to hear the world.`,
 		columns: ["address", "kind", "tls", "sign_in", "allow"],
 		first: ["name", "address", "kind", "tls", "certificate", "key", "allow"],
 	},
 	relay_rules: {
-		one: "relay rule",
-		many: "Relay rules",
-		says: "Who may send to others' domains. The first that matches decides; without a match the answer is no. Mail for our own domains needs no rule.",
-		empty: "Nobody relays, which is safe. Add a rule for the network of your own machines, or for people who sign in.",
+		one: t`relay rule`,
+		many: t`Relay rules`,
+		says: t`Who may send to others' domains. The first that matches decides; without a match the answer is no. Mail for our own domains needs no rule.`,
+		empty: t`Nobody relays, which is safe. Add a rule for the network of your own machines, or for people who sign in.`,
 		columns: ["action", "networks", "accounts", "certificates", "listeners", "senders", "recipients"],
 		first: ["name", "action", "networks", "accounts", "listeners", "senders", "recipients", "own_sender", "limits"],
 	},
 	routes: {
 		one: "route",
-		many: "Routes",
-		says: "Where mail goes next. The first that matches decides; what none matches waits, stranded. An asterisk stands for domains that are not ours.",
-		empty:
-			"Nothing leads out: messages to others wait as stranded. Add a route with recipients * and next hop mx, or a smart host.",
+		many: t`Routes`,
+		says: t`Where mail goes next. The first that matches decides; what none matches waits, stranded. An asterisk stands for domains that are not ours.`,
+		empty: t`Nothing leads out: messages to others wait as stranded. Add a route with recipients * and next hop mx, or a smart host.`,
 		columns: ["recipients", "next_hop", "hosts", "port", "tls"],
 		first: ["name", "recipients", "next_hop", "hosts", "port", "tls", "sign_in", "off"],
 	},
 	peers: {
 		one: "peer",
-		many: "Peers",
-		says: "What was agreed with others' domains: TLS, speed, format, automatic replies, forwards and notices. The first that matches counts.",
-		empty:
-			"Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it fewer messages at a time.",
+		many: t`Peers`,
+		says: t`What was agreed with others' domains: TLS, speed, format, automatic replies, forwards and notices. The first that matches counts.`,
+		empty: t`Nothing is agreed with anybody. Add a peer to demand TLS of a domain, or to send it fewer messages at a time.`,
 		columns: ["domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 		first: ["name", "domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 	},
@@ -138,7 +138,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 						{about.many}{" "}
 						<Text span c="dimmed" size="sm">
 							{plural(list.data.items.length, about.one, `${about.one}s`)}
-							{list.data.draft ? ", as the draft has them" : ""}
+							{list.data.draft ? t`, as the draft has them` : ""}
 						</Text>
 					</Heading>
 					<Text size="sm" c="dimmed" maw={760}>
@@ -149,21 +149,21 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 					<TextInput
 						size="xs"
 						w={220}
-						placeholder="Filter"
-						aria-label={`Filter ${about.many.toLowerCase()}`}
+						placeholder={t`Filter`}
+						aria-label={t`Filter ${about.many.toLowerCase()}`}
 						leftSection={<IconFilter size={14} />}
 						value={search.find ?? ""}
 						onChange={(e) => go({ find: e.currentTarget.value || undefined })}
 					/>
 					<Button size="xs" leftSection={<IconPlus size={14} />} disabled={!may} onClick={() => go({ item: "+" })}>
-						Add a {about.one}
+						<Trans>Add a {about.one}</Trans>
 					</Button>
 				</Group>
 			</Group>
 			<div className="surface">
 				{shown.length === 0 ? (
-					<Nothing title={find ? "Nothing matches" : `There is no ${about.one} yet`}>
-						{find ? "Take the filter away to see all." : about.empty}
+					<Nothing title={find ? t`Nothing matches` : t`There is no ${about.one} yet`}>
+						{find ? t`Take the filter away to see all.` : about.empty}
 					</Nothing>
 				) : (
 					<Rows
@@ -233,7 +233,7 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 					: old;
 			});
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not moved", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not moved`, message: e.message }),
 		onSettled: () => void client.invalidateQueries(),
 	});
 	const dropped = ({ active, over }: DragEndEvent) => {
@@ -248,7 +248,11 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 				<Table verticalSpacing={5} horizontalSpacing="sm" highlightOnHover>
 					<Table.Thead>
 						<Table.Tr>
-							{ordered && <Table.Th w={96}>Place</Table.Th>}
+							{ordered && (
+								<Table.Th w={96}>
+									<Trans>Place</Trans>
+								</Table.Th>
+							)}
 							{["name", ...about.columns].map((c) => (
 								<Table.Th key={c} aria-sort={sort?.by === c ? (sort.down ? "descending" : "ascending") : "none"}>
 									<UnstyledButton fz="inherit" fw="inherit" onClick={() => onSort(c)}>
@@ -256,7 +260,11 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 									</UnstyledButton>
 								</Table.Th>
 							))}
-							{section === "listeners" && <Table.Th>Now</Table.Th>}
+							{section === "listeners" && (
+								<Table.Th>
+									<Trans>Now</Trans>
+								</Table.Th>
+							)}
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>
@@ -316,7 +324,7 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 								className={classes.grip}
 								{...s.attributes}
 								{...s.listeners}
-								aria-label={`Drag ${item.name}`}
+								aria-label={t`Drag ${item.name}`}
 							>
 								<IconGripVertical size={15} />
 							</button>
@@ -324,10 +332,10 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 						{item.position}
 						{movable && (
 							<>
-								<ActionIcon size="xs" variant="subtle" aria-label={`Move ${item.name} up`} onClick={() => onMove(-1)}>
+								<ActionIcon size="xs" variant="subtle" aria-label={t`Move ${item.name} up`} onClick={() => onMove(-1)}>
 									<IconArrowUp size={13} />
 								</ActionIcon>
-								<ActionIcon size="xs" variant="subtle" aria-label={`Move ${item.name} down`} onClick={() => onMove(1)}>
+								<ActionIcon size="xs" variant="subtle" aria-label={t`Move ${item.name} down`} onClick={() => onMove(1)}>
 									<IconArrowDown size={13} />
 								</ActionIcon>
 							</>
@@ -341,7 +349,7 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 				</UnstyledButton>
 				{item.fields.off === true && (
 					<Badge ml={6} size="xs" variant="outline" color="gray" tt="none">
-						off
+						<Trans>off</Trans>
 					</Badge>
 				)}
 			</Table.Td>
@@ -364,13 +372,13 @@ function Open({ name }: { name: string }) {
 	const status = useQuery({ queryKey: ["status"], queryFn: gull.status });
 	const l = status.data?.listeners.find((x) => x.name === name);
 	if (!l) {
-		return <>not in force yet</>;
+		return <Trans>not in force yet</Trans>;
 	}
 	return l.address ? (
-		<>open, {plural(l.sessions, "session", "sessions")}</>
+		<Trans>open, {plural(l.sessions, t`session`, t`sessions`)}</Trans>
 	) : (
 		<span className={classes.kind} data-tone="trouble">
-			▲ not open
+			<Trans>▲ not open</Trans>
 		</span>
 	);
 }
@@ -392,31 +400,35 @@ type ItemEditorProps = {
 
 function ItemEditor({ section, about, list, open, adding, onClose }: ItemEditorProps) {
 	const done = (r: { text: string }) => {
-		notifications.show({ color: "kelp", message: `In the draft: ${r.text}.` });
+		notifications.show({ color: "kelp", message: t`In the draft: ${r.text}.` });
 		return r;
 	};
 	return (
 		<Editor
 			opened={adding || open !== undefined}
 			onClose={onClose}
-			title={open ? `${title(about.one)}: ${open.name}` : `A new ${about.one}`}
+			title={open ? `${title(about.one)}: ${open.name}` : t`A new ${about.one}`}
 			fields={list.fields}
 			first={about.first}
 			seen={{ fields: open?.fields ?? {}, mark: open?.mark ?? "" }}
 			now={async () => (await setup.list(section)).items.find((i) => i.name === open?.name)}
-			note="Saved changes collect in the draft. They count when it is applied."
+			note={t`Saved changes collect in the draft. They count when it is applied.`}
 			check={(v, mark) => (open ? setup.set(section, open.name, v, mark, true) : setup.add(section, v, true))}
 			save={(v, mark) => (open ? setup.set(section, open.name, v, mark) : setup.add(section, v)).then(done)}
 			remove={open ? (mark) => setup.remove(section, open.name, mark).then(done) : undefined}
 			removal={async () => (
 				<>
-					The {about.one} {open?.name} is taken out of the draft; it counts until the draft is applied. What names it is
-					told then.
+					<Trans>
+						The {about.one} {open?.name} is taken out of the draft; it counts until the draft is applied. What names it
+						is told then.
+					</Trans>
 					{section === "routes" && (
 						<>
 							{" "}
-							Now {plural(await waitingBy(open?.name ?? ""), "message waits", "messages wait")} to go by it; they take
-							the next route that fits, or are stranded.
+							<Trans>
+								Now {plural(await waitingBy(open?.name ?? ""), t`message waits`, t`messages wait`)} to go by it; they
+								take the next route that fits, or are stranded.
+							</Trans>
 						</>
 					)}
 				</>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Group, PasswordInput, Stack, Table, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -16,16 +18,18 @@ export function ServicePage() {
 	const list = useQuery({ queryKey: ["setup", "service"], queryFn: () => setup.list("service") });
 	const [open, setOpen] = useState(false);
 	if (!list.data) {
-		return list.error ? <Failed error={list.error} /> : <Loading what="the server's settings" />;
+		return list.error ? <Failed error={list.error} /> : <Loading what={t`the server's settings`} />;
 	}
 	const { fields, items } = list.data;
 	const item = items[0];
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between">
-				<Heading>Server</Heading>
+				<Heading>
+					<Trans>Server</Trans>
+				</Heading>
 				<Button size="xs" onClick={() => setOpen(true)}>
-					Change
+					<Trans>Change</Trans>
 				</Button>
 			</Group>
 			<div className="surface">
@@ -39,7 +43,7 @@ export function ServicePage() {
 								<Table.Td>
 									{words(item?.fields[f.name]) || (
 										<Text span size="sm" c="dimmed">
-											{f.default ? `${f.default}, the default` : "not given"}
+											{f.default ? t`${f.default}, the default` : t`not given`}
 										</Text>
 									)}
 								</Table.Td>
@@ -53,11 +57,11 @@ export function ServicePage() {
 				<Editor
 					opened={open}
 					onClose={() => setOpen(false)}
-					title="Server"
+					title={t`Server`}
 					fields={fields}
 					seen={{ fields: item.fields, mark: item.mark }}
 					now={async () => (await setup.list("service")).items[0]}
-					note="Saved changes collect in the draft. They count when it is applied."
+					note={t`Saved changes collect in the draft. They count when it is applied.`}
 					check={(v, mark) => setup.set("service", "service", v, mark, true)}
 					save={(v, mark) => setup.set("service", "service", v, mark)}
 				/>
@@ -81,24 +85,30 @@ export function SecretsPage() {
 			setValue("");
 			void client.invalidateQueries();
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not kept", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not kept`, message: e.message }),
 	});
 	if (!list.data) {
-		return list.error ? <Failed error={list.error} /> : <Loading what="the names" />;
+		return list.error ? <Failed error={list.error} /> : <Loading what={t`the names`} />;
 	}
 	return (
 		<Stack gap="sm">
 			{asking}
 			<div>
-				<Heading>Secrets</Heading>
+				<Heading>
+					<Trans>Secrets</Trans>
+				</Heading>
 				<Text size="sm" c="dimmed">
-					Passwords for others' servers, encrypted under the service's key file. A route names one in its sign-in. They
-					take effect immediately and cannot be read back.
+					<Trans>
+						Passwords for others' servers, encrypted under the service's key file. A route names one in its sign-in.
+						They take effect immediately and cannot be read back.
+					</Trans>
 				</Text>
 			</div>
 			<div className="surface">
 				{list.data.items.length === 0 ? (
-					<Nothing title="No password is kept">Keep the one that your provider's smart host asks for.</Nothing>
+					<Nothing title={t`No password is kept`}>
+						<Trans>Keep the one that your provider's smart host asks for.</Trans>
+					</Nothing>
 				) : (
 					<Table verticalSpacing={5} horizontalSpacing="sm">
 						<Table.Tbody>
@@ -106,7 +116,9 @@ export function SecretsPage() {
 								<Table.Tr key={s.name}>
 									<Table.Td fw={600}>{s.name}</Table.Td>
 									<Table.Td c="dimmed">
-										set <When time={s.changed_at} /> by {s.who}
+										<Trans>
+											set <When time={s.changed_at} /> by {s.who}
+										</Trans>
 									</Table.Td>
 									<Table.Td ta="right">
 										<Button
@@ -116,14 +128,14 @@ export function SecretsPage() {
 											disabled={!may}
 											onClick={() =>
 												ask({
-													title: `Forget the password ${s.name}?`,
-													text: "It cannot be read back. Routes that sign in with it defer their mail until another is kept under this name.",
-													yes: "Forget it",
+													title: t`Forget the password ${s.name}?`,
+													text: t`It cannot be read back. Routes that sign in with it defer their mail until another is kept under this name.`,
+													yes: t`Forget it`,
 													act: () => act.mutate(() => setup.removeSecret(s.name)),
 												})
 											}
 										>
-											Forget
+											<Trans>Forget</Trans>
 										</Button>
 									</Table.Td>
 								</Table.Tr>
@@ -141,21 +153,21 @@ export function SecretsPage() {
 				<Group align="end" gap="xs">
 					<TextInput
 						size="xs"
-						label="Name"
-						placeholder="harbourlight"
+						label={t`Name`}
+						placeholder={t`harbourlight`}
 						value={name}
 						onChange={(e) => setName(e.currentTarget.value)}
 					/>
 					<PasswordInput
 						size="xs"
 						w={240}
-						label="Password"
+						label={t`Password`}
 						autoComplete="new-password"
 						value={value}
 						onChange={(e) => setValue(e.currentTarget.value)}
 					/>
 					<Button size="xs" type="submit" disabled={!may || !name || !value} loading={act.isPending}>
-						Keep it
+						<Trans>Keep it</Trans>
 					</Button>
 				</Group>
 			</form>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Anchor, Button, CopyButton, Group, Stack, Text, TextInput, Title } from "@mantine/core";
 import { IconCopy, IconSearch } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -25,7 +27,7 @@ export function SessionPage() {
 		meta: { past: (s: SessionShown) => archive !== undefined || s.outcome !== "open" },
 	});
 	if (!session.data) {
-		return session.error ? <Failed error={session.error} /> : <Loading what="the session" />;
+		return session.error ? <Failed error={session.error} /> : <Loading what={t`the session`} />;
 	}
 	const s = session.data;
 	return (
@@ -34,27 +36,33 @@ export function SessionPage() {
 			<div>
 				<Group justify="space-between" align="start">
 					<Heading>
-						{s.direction === "in" ? "Session from" : "Session to"} {s.name || s.address} <State state={s.outcome} />
+						{s.direction === "in" ? t`Session from` : t`Session to`} {s.name || s.address} <State state={s.outcome} />
 					</Heading>
 					{archive === undefined && <WatchButton what={s.address} />}
 				</Group>
 				<Text size="sm">
-					{s.protocol}, {s.direction === "in" ? `listener ${s.listener}` : `route ${s.route}`},{" "}
-					<span className="mono">
-						[{s.address}]:{s.port}
-					</span>
-					, began <When time={s.started_at} /> ({exact(s.started_at)}), lasted {lasted(s.seconds)}
+					<Trans>
+						{s.protocol}, {s.direction === "in" ? t`listener ${s.listener ?? ""}` : t`route ${s.route ?? ""}`},{" "}
+						<span className="mono">
+							[{s.address}]:{s.port}
+						</span>
+						, began <When time={s.started_at} /> ({exact(s.started_at)}), lasted {lasted(s.seconds)}
+					</Trans>
 					{s.account && (
-						<>
+						<Trans>
 							, account <span className="mono">{s.account}</span>
-						</>
+						</Trans>
 					)}
-					, id <span className="mono">{s.id}</span>, node {s.node}
+					<Trans>
+						, id <span className="mono">{s.id}</span>, node {s.node}
+					</Trans>
 				</Text>
 				<Text size="sm">
-					{s.tls || "without TLS"}; {plural(s.message_count, "message", "messages")} to{" "}
-					{plural(s.recipients, "recipient", "recipients")}, {s.refused} refused; {octets(s.bytes_in)} in,{" "}
-					{octets(s.bytes_out)} out. {s.ended ? `It ended because ${s.ended}.` : "It is open."}
+					<Trans>
+						{s.tls || t`without TLS`}; {plural(s.message_count, t`message`, t`messages`)} to{" "}
+						{plural(s.recipients, t`recipient`, t`recipients`)}, {s.refused} refused; {octets(s.bytes_in)} in,{" "}
+						{octets(s.bytes_out)} out. {s.ended ? t`It ended because ${s.ended}.` : t`It is open.`}
+					</Trans>
 				</Text>
 			</div>
 			<About session={s} archive={archive} />
@@ -68,20 +76,20 @@ function About({ session: s, archive }: { session: SessionShown; archive?: numbe
 		return null;
 	}
 	return (
-		<section className="surface" aria-label="Messages of this session">
+		<section className="surface" aria-label={t`Messages of this session`}>
 			<Stack gap={4} p="sm">
 				{s.subjects.map((l) => (
 					<Group gap="sm" key={l.id} wrap="nowrap">
 						<State state={l.state} />
 						<To to="/messages/$id" params={{ id: l.id }} search={{ archive }} size="sm">
-							{l.subject || "(no subject)"}
+							{l.subject || t`(no subject)`}
 						</To>
 						<span className="mono">{soft(shown(l.sender))}</span>
 					</Group>
 				))}
 				{s.messages.length > s.subjects.length && (
 					<Text size="xs" c="dimmed">
-						and {s.messages.length - s.subjects.length} more
+						<Trans>and {s.messages.length - s.subjects.length} more</Trans>
 					</Text>
 				)}
 				{s.refusals.map((r) => (
@@ -116,16 +124,18 @@ function Transcript({ session: s }: { session: SessionShown }) {
 		<section className="surface" aria-labelledby="transcript">
 			<Group justify="space-between" p="sm" pb={4}>
 				<Title order={2} size="h5" id="transcript">
-					Transcript{" "}
-					<Text span size="xs" c="dimmed">
-						without credentials and content; seconds since it began
-					</Text>
+					<Trans>
+						Transcript{" "}
+						<Text span size="xs" c="dimmed">
+							<Trans>without credentials and content; seconds since it began</Trans>
+						</Text>
+					</Trans>
 				</Title>
 				<Group gap="xs">
 					<TextInput
 						size="xs"
-						aria-label="Find in the transcript"
-						placeholder="Find in the transcript"
+						aria-label={t`Find in the transcript`}
+						placeholder={t`Find in the transcript`}
 						leftSection={<IconSearch size={14} />}
 						value={find}
 						onChange={(e) => setFind(e.currentTarget.value)}
@@ -133,7 +143,7 @@ function Transcript({ session: s }: { session: SessionShown }) {
 					<CopyButton value={asText(s.transcript)}>
 						{({ copied, copy }) => (
 							<Button size="xs" variant="default" leftSection={<IconCopy size={14} />} onClick={copy}>
-								{copied ? "Copied" : "Copy"}
+								{copied ? t`Copied` : t`Copy`}
 							</Button>
 						)}
 					</CopyButton>
@@ -158,7 +168,7 @@ function Transcript({ session: s }: { session: SessionShown }) {
 			</ol>
 			{needle && lines.length === 0 && (
 				<Text size="sm" p="sm" c="dimmed">
-					No line has that in it.
+					<Trans>No line has that in it.</Trans>
 				</Text>
 			)}
 		</section>
@@ -167,7 +177,7 @@ function Transcript({ session: s }: { session: SessionShown }) {
 
 function Folded({ line }: { line: Line }) {
 	const [open, setOpen] = useState(false);
-	const rest = line.cut ? ` … ${line.cut} octets more were not kept` : "";
+	const rest = line.cut ? t` … ${line.cut} octets more were not kept` : "";
 	if (line.text.length <= foldFrom || open) {
 		return (
 			<>
@@ -180,7 +190,7 @@ function Folded({ line }: { line: Line }) {
 		<>
 			{line.text.slice(0, foldFrom)}{" "}
 			<Anchor component="button" inherit onClick={() => setOpen(true)}>
-				… {line.text.length - foldFrom} more
+				<Trans>… {line.text.length - foldFrom} more</Trans>
 			</Anchor>
 		</>
 	);

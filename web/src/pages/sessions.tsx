@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Group, Select } from "@mantine/core";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useMemo } from "react";
@@ -41,34 +43,34 @@ export function SessionsView() {
 				<Select
 					size="xs"
 					w={120}
-					aria-label="Direction"
-					placeholder="In and out"
+					aria-label={t`Direction`}
+					placeholder={t`In and out`}
 					clearable
 					data={["in", "out"]}
 					value={search.direction ?? null}
 					onChange={(v) => set({ direction: v ?? undefined })}
 				/>
-				<FilterText label="Peer: address or name" value={search.peer} onChange={(peer) => set({ peer })} />
+				<FilterText label={t`Peer: address or name`} value={search.peer} onChange={(peer) => set({ peer })} />
 				<Select
 					size="xs"
 					w={150}
-					aria-label="Outcome"
-					placeholder="Any outcome"
+					aria-label={t`Outcome`}
+					placeholder={t`Any outcome`}
 					clearable
 					data={["trouble", "passed", "partly", "refused", "idle", "broken", "open"]}
 					value={search.outcome ?? null}
 					onChange={(v) => set({ outcome: v ?? undefined })}
 				/>
-				<FilterText label="Longer than, like 30s" value={search.longer} onChange={(longer) => set({ longer })} />
+				<FilterText label={t`Longer than, like 30s`} value={search.longer} onChange={(longer) => set({ longer })} />
 				<Select
 					size="xs"
 					w={150}
-					aria-label="Order"
+					aria-label={t`Order`}
 					data={[
-						{ value: "time", label: "newest first" },
-						{ value: "duration", label: "longest first" },
-						{ value: "bytes", label: "largest first" },
-						{ value: "messages", label: "most messages first" },
+						{ value: "time", label: t`newest first` },
+						{ value: "duration", label: t`longest first` },
+						{ value: "bytes", label: t`largest first` },
+						{ value: "messages", label: t`most messages first` },
 					]}
 					value={search.sort ?? "time"}
 					onChange={(v) => set({ sort: v === "time" || v === null ? undefined : v })}
@@ -77,15 +79,19 @@ export function SessionsView() {
 			</Group>
 			<List
 				name="sessions"
-				label="Sessions"
-				words={["session", "sessions"]}
+				label={t`Sessions`}
+				words={[t`session`, t`sessions`]}
 				columns={columns}
 				pages={pages}
 				rowKey={sessionKey}
 				opens={(s) => ({ to: "/sessions/$id", params: { id: s.id }, search: { archive: search.archive } })}
 				above={200}
 				foot={<CSV path="sessions.csv" words={words} file="sessions.csv" />}
-				empty={<Nothing title="No session matches">Sessions are kept as long as messages are.</Nothing>}
+				empty={
+					<Nothing title={t`No session matches`}>
+						<Trans>Sessions are kept as long as messages are.</Trans>
+					</Nothing>
+				}
 			/>
 		</>
 	);
@@ -94,19 +100,19 @@ export function SessionsView() {
 const sessionKey = (s: Session) => s.id;
 
 const columnsOf = (archive: number | undefined): Column<Session>[] => [
-	{ key: "started_at", title: "Began", width: 90, cell: (s) => <When time={s.started_at} /> },
-	{ key: "seconds", title: "Lasted", width: 75, right: true, cell: (s) => lasted(s.seconds) },
+	{ key: "started_at", title: t`Began`, width: 90, cell: (s) => <When time={s.started_at} /> },
+	{ key: "seconds", title: t`Lasted`, width: 75, right: true, cell: (s) => lasted(s.seconds) },
 	{
 		key: "path",
-		title: "Path",
+		title: t`Path`,
 		width: 120,
 		grow: 1,
-		text: (s) => `${s.direction === "in" ? "in at" : "out by"} ${s.listener || s.route}`,
-		cell: (s) => `${s.direction === "in" ? "in at" : "out by"} ${s.listener || s.route}`,
+		text: (s) => `${s.direction === "in" ? t`in at` : t`out by`} ${s.listener || s.route}`,
+		cell: (s) => `${s.direction === "in" ? t`in at` : t`out by`} ${s.listener || s.route}`,
 	},
 	{
 		key: "peer",
-		title: "Peer",
+		title: t`Peer`,
 		width: 200,
 		grow: 3,
 		text: (s) => `${s.name} [${s.address}]`,
@@ -118,34 +124,34 @@ const columnsOf = (archive: number | undefined): Column<Session>[] => [
 			</To>
 		),
 	},
-	{ key: "tls", title: "TLS", width: 60, cell: (s) => (s.tls ? s.tls.slice(4, 7) : "–") },
+	{ key: "tls", title: t`TLS`, width: 60, cell: (s) => (s.tls ? s.tls.slice(4, 7) : "–") },
 	{
 		key: "account",
-		title: "Account",
+		title: t`Account`,
 		width: 95,
 		grow: 1,
 		text: (s) => s.account,
 		cell: (s) => (s.account ? <span className="mono">{s.account}</span> : "–"),
 	},
-	{ key: "messages", title: "Messages", width: 82, right: true, cell: (s) => count(s.message_count) },
-	{ key: "refused", title: "Refused", width: 75, right: true, cell: (s) => count(s.refused) },
-	{ key: "bytes", title: "Size", width: 75, right: true, cell: (s) => octets(s.bytes_in + s.bytes_out) },
-	{ key: "outcome", title: "Outcome", width: 100, cell: (s) => <State state={s.outcome} /> },
+	{ key: "messages", title: t`Messages`, width: 82, right: true, cell: (s) => count(s.message_count) },
+	{ key: "refused", title: t`Refused`, width: 75, right: true, cell: (s) => count(s.refused) },
+	{ key: "bytes", title: t`Size`, width: 75, right: true, cell: (s) => octets(s.bytes_in + s.bytes_out) },
+	{ key: "outcome", title: t`Outcome`, width: 100, cell: (s) => <State state={s.outcome} /> },
 	{
 		key: "ended",
-		title: "Ended because",
+		title: t`Ended because`,
 		width: 130,
 		grow: 2,
-		text: (s) => s.ended || "it is open",
-		cell: (s) => s.ended || "it is open",
+		text: (s) => s.ended || t`it is open`,
+		cell: (s) => s.ended || t`it is open`,
 	},
-	{ key: "id", title: "Id", width: 135, extra: true, text: (s) => s.id, cell: (s) => s.id },
+	{ key: "id", title: t`Id`, width: 135, extra: true, text: (s) => s.id, cell: (s) => s.id },
 ];
 
 /** lasted writes a duration of a session. */
 export function lasted(seconds: number): string {
 	if (seconds < 1) {
-		return `${Math.round(seconds * 1000)} ms`;
+		return t`${Math.round(seconds * 1000)} ms`;
 	}
-	return seconds < 120 ? `${seconds.toFixed(1)} s` : `${Math.round(seconds / 60)} min`;
+	return seconds < 120 ? `${seconds.toFixed(1)} s` : t`${Math.round(seconds / 60)} min`;
 }

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
@@ -29,12 +31,12 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 					<img src="/gull.svg" alt="" width={44} height={44} />
 					<div>
 						<Title order={1} size="h2">
-							Gull Route
+							<Trans>Gull Route</Trans>
 						</Title>
 						<Text size="sm" c="dimmed">
 							{again
-								? "The session has ended. Sign in again: the page behind is as you left it."
-								: "Sign in to see where the mail is."}
+								? t`The session has ended. Sign in again: the page behind is as you left it.`
+								: t`Sign in to see where the mail is.`}
 						</Text>
 					</div>
 					{signIn.error && (
@@ -43,7 +45,7 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 						</Alert>
 					)}
 					<TextInput
-						label="Name"
+						label={t`Name`}
 						autoComplete="username"
 						required
 						autoFocus
@@ -52,14 +54,14 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 						onChange={(e) => setName(e.currentTarget.value)}
 					/>
 					<PasswordInput
-						label="Password"
+						label={t`Password`}
 						autoComplete="current-password"
 						required
 						value={password}
 						onChange={(e) => setPassword(e.currentTarget.value)}
 					/>
 					<Button type="submit" loading={signIn.isPending}>
-						Sign in
+						<Trans>Sign in</Trans>
 					</Button>
 				</Stack>
 			</form>

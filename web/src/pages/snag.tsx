@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Group, SimpleGrid, Stack, Table, Text, Textarea, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -22,7 +24,7 @@ export function SnagPage() {
 	const { id } = useParams({ from: "/snags/$id" });
 	const snag = useQuery({ queryKey: ["snag", id], queryFn: () => snags.show(id) });
 	if (!snag.data) {
-		return snag.error ? <Failed error={snag.error} /> : <Loading what="the snag" />;
+		return snag.error ? <Failed error={snag.error} /> : <Loading what={t`the snag`} />;
 	}
 	const s = snag.data;
 	return (
@@ -31,8 +33,11 @@ export function SnagPage() {
 				<div>
 					<Heading>{s.title}</Heading>
 					<Text size="sm">
-						<Severity of={s.severity} /> at <span className="mono">{where(s)}</span>, since <When time={s.since} /> (
-						{exact(s.since)}), last seen <When time={s.last_at} />
+						<Severity of={s.severity} />{" "}
+						<Trans>
+							at <span className="mono">{where(s)}</span>, since <When time={s.since} /> ({exact(s.since)}), last seen{" "}
+							<When time={s.last_at} />
+						</Trans>
 					</Text>
 				</div>
 				<People snag={s} />
@@ -46,7 +51,9 @@ export function SnagPage() {
 				<Stack gap={8}>
 					{s.state === "closed" ? (
 						<Text fw={600}>
-							It is over: {s.ended}, {exact(s.closed_at ?? s.last_at)}.
+							<Trans>
+								It is over: {s.ended}, {exact(s.closed_at ?? s.last_at)}.
+							</Trans>
 						</Text>
 					) : (
 						<>
@@ -56,8 +63,10 @@ export function SnagPage() {
 							{s.doubt && <Text>{s.doubt}</Text>}
 							{s.fix && s.fixed_at && (
 								<Text>
-									“{s.fix}” was done, <When time={s.fixed_at} />:{" "}
-									<b>{s.checking ? "it is being checked" : "it was met again since"}</b>.
+									<Trans>
+										“{s.fix}” was done, <When time={s.fixed_at} />:{" "}
+										<b>{s.checking ? t`it is being checked` : t`it was met again since`}</b>.
+									</Trans>
 								</Text>
 							)}
 							<Text fw={600}>{s.advice}</Text>
@@ -67,13 +76,13 @@ export function SnagPage() {
 				</Stack>
 			</section>
 			<SimpleGrid cols={{ base: 2, sm: 4 }} spacing="xs">
-				<Figure label="messages waiting" value={count(s.waiting)} />
+				<Figure label={t`messages waiting`} value={count(s.waiting)} />
 				<Figure
-					label={s.refused ? "messages refused" : "messages failed"}
+					label={s.refused ? t`messages refused` : t`messages failed`}
 					value={count(s.refused ? s.refused : s.failed)}
 				/>
-				<Figure label="times met" value={count(s.attempts)} />
-				<Figure label={s.parts ? "places" : "senders touched"} value={s.parts ? count(s.parts) : some(s.senders)} />
+				<Figure label={t`times met`} value={count(s.attempts)} />
+				<Figure label={s.parts ? t`places` : t`senders touched`} value={s.parts ? count(s.parts) : some(s.senders)} />
 			</SimpleGrid>
 			<SimpleGrid cols={{ base: 1, md: 2 }}>
 				<Stack gap="md">
@@ -100,7 +109,7 @@ function StoryOf({ id }: { id: string }) {
 	return (
 		<section className="surface" aria-labelledby="story">
 			<Title order={2} size="h5" id="story" p="sm" pb={4}>
-				In order of time
+				<Trans>In order of time</Trans>
 			</Title>
 			<Table verticalSpacing={4} horizontalSpacing="sm">
 				<Table.Tbody>
@@ -112,7 +121,7 @@ function StoryOf({ id }: { id: string }) {
 							<Table.Td>
 								<Text size="sm" fw={m.before ? 600 : undefined}>
 									<Moment moment={m} />
-									{m.before && " – shortly before it began"}
+									{m.before && t` – shortly before it began`}
 								</Text>
 							</Table.Td>
 						</Table.Tr>
@@ -122,12 +131,12 @@ function StoryOf({ id }: { id: string }) {
 			{(similar ?? []).length > 0 && (
 				<Stack gap={2} p="sm" pt={8}>
 					<Title order={3} size="h6">
-						The same before, and what ended it
+						<Trans>The same before, and what ended it</Trans>
 					</Title>
 					{(similar ?? []).map((p) => (
 						<Text size="sm" key={p.id}>
 							<To to="/snags/$id" params={{ id: p.id }} inherit>
-								{p.place.name || "our side"}
+								{p.place.name || t`our side`}
 							</To>
 							, <When time={p.since} />: {p.ended}
 						</Text>
@@ -150,7 +159,7 @@ function Moment({ moment: m }: { moment: { text: string; message?: string; revis
 	return <>{m.text}</>;
 }
 
-const some = (list: string[]) => (list.length >= 20 ? "20 or more" : count(list.length));
+const some = (list: string[]) => (list.length >= 20 ? t`20 or more` : count(list.length));
 
 function Figure({ label, value }: { label: string; value: string }) {
 	return (
@@ -168,28 +177,32 @@ function Example({ snag: { evidence: e, title } }: { snag: Snag }) {
 		<section className="surface" aria-labelledby="example">
 			<Stack gap={8} p="sm">
 				<Title order={2} size="h5" id="example">
-					An example
+					<Trans>An example</Trans>
 				</Title>
 				<Text size="sm">
-					<When time={e.at} />, from <span className="mono">{shown(e.sender)}</span> to{" "}
-					<span className="mono">{e.recipient || "–"}</span>
+					<Trans>
+						<When time={e.at} />, from <span className="mono">{shown(e.sender)}</span> to{" "}
+						<span className="mono">{e.recipient || "–"}</span>
+					</Trans>
 				</Text>
 				<Reply reply={e.reply} />
 				{e.verdict?.sure && (
 					<Text size="sm">
-						Read as “{title}” ({e.verdict.sure}): {(e.verdict.evidence ?? []).join(", ")}.
+						<Trans>
+							Read as “{title}” ({e.verdict.sure}): {(e.verdict.evidence ?? []).join(", ")}.
+						</Trans>
 						{e.verdict.contradiction && <b> {e.verdict.contradiction}</b>}
 					</Text>
 				)}
 				<Group gap="md">
 					{e.message_id && (
 						<To to="/messages/$id" params={{ id: e.message_id }} size="sm">
-							The message's path
+							<Trans>The message's path</Trans>
 						</To>
 					)}
 					{e.session_id && (
 						<To to="/sessions/$id" params={{ id: e.session_id }} size="sm">
-							The exact transcript
+							<Trans>The exact transcript</Trans>
 						</To>
 					)}
 				</Group>
@@ -210,10 +223,12 @@ function Hours({ snag }: { snag: Snag }) {
 	return (
 		<section className="surface" aria-labelledby="hours">
 			<Title order={2} size="h5" id="hours" p="sm" pb={0}>
-				How often it was met{" "}
-				<Text span size="xs" c="dimmed">
-					by hour, {zoneName(Date.now())}
-				</Text>
+				<Trans>
+					How often it was met{" "}
+					<Text span size="xs" c="dimmed">
+						<Trans>by hour, {zoneName(Date.now())}</Trans>
+					</Text>
+				</Trans>
 			</Title>
 			<Bars h={150} p="sm" data={data} dataKey="hour" series={[{ name: "met", color: "brass.5" }]} />
 		</section>
@@ -225,19 +240,23 @@ function Touched({ snag: s }: { snag: Snag }) {
 		<section className="surface" aria-labelledby="touched">
 			<Stack gap={6} p="sm">
 				<Title order={2} size="h5" id="touched">
-					What it touches
+					<Trans>What it touches</Trans>
 				</Title>
 				<Text size="sm">
-					Senders: <span className="mono">{s.senders.join(", ") || "–"}</span>
+					<Trans>
+						Senders: <span className="mono">{s.senders.join(", ") || "–"}</span>
+					</Trans>
 				</Text>
 				<Text size="sm">
-					Recipients' domains: <span className="mono">{s.domains.join(", ") || "–"}</span>
+					<Trans>
+						Recipients' domains: <span className="mono">{s.domains.join(", ") || "–"}</span>
+					</Trans>
 				</Text>
 				{s.lanes.length > 0 && (
 					<Group gap="md">
 						{s.lanes.slice(0, 6).map((lane) => (
 							<To key={lane} to="/queue/$lane" params={{ lane }} size="sm">
-								Lane {lane}
+								<Trans>Lane {lane}</Trans>
 							</To>
 						))}
 					</Group>
@@ -252,7 +271,7 @@ function Parts({ id }: { id: string }) {
 	return (
 		<section className="surface" aria-labelledby="parts">
 			<Title order={2} size="h5" id="parts" p="sm">
-				Where it shows
+				<Trans>Where it shows</Trans>
 			</Title>
 			<SnagTable items={parts.data?.items ?? []} />
 		</section>
@@ -270,23 +289,25 @@ function People({ snag: s }: { snag: Snag }) {
 			setNote(null);
 			void client.invalidateQueries();
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not changed", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not changed`, message: e.message }),
 	});
 	return (
 		<Stack gap={6} align="end" maw={420}>
 			<Group gap="xs">
 				{s.mine && (
 					<Text size="sm" c="dimmed">
-						{s.mine} looks after it
+						<Trans>{s.mine} looks after it</Trans>
 					</Text>
 				)}
 				{s.muted_until && (
 					<Text size="sm" c="dimmed">
-						muted, ends <When time={s.muted_until} />
+						<Trans>
+							muted, ends <When time={s.muted_until} />
+						</Trans>
 					</Text>
 				)}
 				<Button size="xs" variant="default" disabled={!may} onClick={() => change.mutate({ mine: !s.mine })}>
-					{s.mine ? "Let go" : "I look after it"}
+					{s.mine ? t`Let go` : t`I look after it`}
 				</Button>
 				<Button
 					size="xs"
@@ -294,7 +315,7 @@ function People({ snag: s }: { snag: Snag }) {
 					disabled={!may}
 					onClick={() => change.mutate({ mute: s.muted_until ? "" : "1d" })}
 				>
-					{s.muted_until ? "Unmute" : "Mute for a day"}
+					{s.muted_until ? t`Unmute` : t`Mute for a day`}
 				</Button>
 				<Button
 					size="xs"
@@ -302,7 +323,7 @@ function People({ snag: s }: { snag: Snag }) {
 					disabled={!may}
 					onClick={() => setNote(note === null ? (s.note ?? "") : null)}
 				>
-					Note
+					<Trans>Note</Trans>
 				</Button>
 			</Group>
 			{note === null ? (
@@ -317,12 +338,12 @@ function People({ snag: s }: { snag: Snag }) {
 						size="xs"
 						w={300}
 						autosize
-						aria-label="Note"
+						aria-label={t`Note`}
 						value={note}
 						onChange={(e) => setNote(e.currentTarget.value)}
 					/>
 					<Button size="xs" onClick={() => change.mutate({ note })}>
-						Keep
+						<Trans>Keep</Trans>
 					</Button>
 				</Group>
 			)}
@@ -333,10 +354,10 @@ function People({ snag: s }: { snag: Snag }) {
 function saysWaiting(s: Snag): string {
 	switch (helps(s)) {
 		case "yes":
-			return `Waiting helps: ${s.usually}`;
+			return t`Waiting helps: ${s.usually ?? ""}`;
 		case "not known":
-			return "Whether waiting helps is not known";
+			return t`Whether waiting helps is not known`;
 		default:
-			return "Waiting does not help";
+			return t`Waiting does not help`;
 	}
 }

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Checkbox, Group, SegmentedControl, Stack, Text } from "@mantine/core";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { type Snag, type SnagWords, snags } from "../api/snags";
@@ -28,13 +30,15 @@ export function SnagsPage() {
 		<Stack gap="md">
 			<Group justify="space-between">
 				<Group gap="md">
-					<Heading>Snags</Heading>
+					<Heading>
+						<Trans>Snags</Trans>
+					</Heading>
 					<SegmentedControl
 						size="xs"
-						aria-label="State"
+						aria-label={t`State`}
 						data={[
-							{ value: "open", label: "Open" },
-							{ value: "closed", label: "Over" },
+							{ value: "open", label: t`Open` },
+							{ value: "closed", label: t`Over` },
 						]}
 						value={words.state ?? "open"}
 						onChange={(v) => set({ state: v === "closed" ? "closed" : undefined })}
@@ -43,15 +47,17 @@ export function SnagsPage() {
 				<Group gap="md">
 					{counts && (
 						<Text size="sm" c="dimmed">
-							{plural(counts.critical ?? 0, "critical", "critical")}, {counts.serious ?? 0} serious, {counts.minor ?? 0}{" "}
-							minor
+							<Trans>
+								{plural(counts.critical ?? 0, t`critical`, t`critical`)}, {counts.serious ?? 0} serious,{" "}
+								{counts.minor ?? 0} minor
+							</Trans>
 						</Text>
 					)}
 					<Views />
-					<FilterText label="Place" value={words.place} onChange={(place) => set({ place })} />
+					<FilterText label={t`Place`} value={words.place} onChange={(place) => set({ place })} />
 					<Checkbox
 						size="xs"
-						label="Muted too"
+						label={t`Muted too`}
 						checked={words.muted ?? false}
 						onChange={(e) => set({ muted: e.currentTarget.checked || undefined })}
 					/>
@@ -59,8 +65,8 @@ export function SnagsPage() {
 			</Group>
 			<List
 				name="snags"
-				label="Snags"
-				words={["snag", "snags"]}
+				label={t`Snags`}
+				words={[t`snag`, t`snags`]}
 				columns={snagColumns}
 				pages={pages}
 				rowKey={snagKey}
@@ -69,8 +75,10 @@ export function SnagsPage() {
 				above={170}
 				foot={<CSV path="snags.csv" words={{ ...words, parts: true }} file="snags.csv" />}
 				empty={
-					<Nothing title={words.state === "closed" ? "None has ended yet" : "Nothing is in trouble"}>
-						A snag opens by itself when deliveries fail for the same cause at the same place, and ends by itself.
+					<Nothing title={words.state === "closed" ? t`None has ended yet` : t`Nothing is in trouble`}>
+						<Trans>
+							A snag opens by itself when deliveries fail for the same cause at the same place, and ends by itself.
+						</Trans>
 					</Nothing>
 				}
 			/>
@@ -83,10 +91,10 @@ const snagKey = (s: Snag) => s.id;
 const nextWords = (s: Snag) => `${nextStep(s)}${s.state === "open" ? ` (${whoCan(s)})` : ""}`;
 
 const snagColumns: Column<Snag>[] = [
-	{ key: "severity", title: "Severity", width: 92, cell: (s) => <Severity of={s.severity} /> },
+	{ key: "severity", title: t`Severity`, width: 92, cell: (s) => <Severity of={s.severity} /> },
 	{
 		key: "what",
-		title: "What and where",
+		title: t`What and where`,
 		width: 280,
 		grow: 3,
 		text: where,
@@ -97,16 +105,16 @@ const snagColumns: Column<Snag>[] = [
 				</To>
 				<div className="mono">
 					{where(s)}
-					{s.mine && ` · ${s.mine} looks after it`}
+					{s.mine && t` · ${s.mine} looks after it`}
 				</div>
 			</>
 		),
 	},
-	{ key: "waiting", title: "Waiting", width: 75, right: true, cell: (s) => (s.waiting > 0 ? count(s.waiting) : "–") },
-	{ key: "failed", title: "Failed", width: 70, right: true, cell: (s) => (s.failed > 0 ? count(s.failed) : "–") },
-	{ key: "since", title: "Since", width: 112, cell: (s) => <When time={s.since} /> },
-	{ key: "last_at", title: "Last seen", width: 112, cell: (s) => <When time={s.last_at} /> },
-	{ key: "next", title: "Next", width: 260, grow: 4, text: nextWords, cell: nextWords },
-	{ key: "cause", title: "Cause", width: 150, extra: true, text: (s) => s.cause, cell: (s) => s.cause },
-	{ key: "mine", title: "Looks after it", width: 120, extra: true, cell: (s) => s.mine ?? "" },
+	{ key: "waiting", title: t`Waiting`, width: 75, right: true, cell: (s) => (s.waiting > 0 ? count(s.waiting) : "–") },
+	{ key: "failed", title: t`Failed`, width: 70, right: true, cell: (s) => (s.failed > 0 ? count(s.failed) : "–") },
+	{ key: "since", title: t`Since`, width: 112, cell: (s) => <When time={s.since} /> },
+	{ key: "last_at", title: t`Last seen`, width: 112, cell: (s) => <When time={s.last_at} /> },
+	{ key: "next", title: t`Next`, width: 260, grow: 4, text: nextWords, cell: nextWords },
+	{ key: "cause", title: t`Cause`, width: 150, extra: true, text: (s) => s.cause, cell: (s) => s.cause },
+	{ key: "mine", title: t`Looks after it`, width: 120, extra: true, cell: (s) => s.mine ?? "" },
 ];

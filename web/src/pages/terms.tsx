@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Code, Stack, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Fragment } from "react";
@@ -9,13 +11,15 @@ import { Failed, Loading } from "../parts/states";
 export function TermsPage() {
 	const terms = useQuery({ queryKey: ["terms"], queryFn: gull.terms, staleTime: Number.POSITIVE_INFINITY });
 	if (!terms.data) {
-		return terms.error ? <Failed error={terms.error} /> : <Loading what="the terms" />;
+		return terms.error ? <Failed error={terms.error} /> : <Loading what={t`the terms`} />;
 	}
 	return (
 		<Stack gap="sm" maw={880}>
-			<Heading>Terms</Heading>
+			<Heading>
+				<Trans>Terms</Trans>
+			</Heading>
 			<Text size="sm" c="dimmed">
-				Our own words, where the trade has none. On the command line: gull help terms.
+				<Trans>Our own words, where the trade has none. On the command line: gull help terms.</Trans>
 			</Text>
 			<section className="surface">
 				<Stack gap="sm" p="sm">

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Badge, Button, CopyButton, Group, SegmentedControl, Select, Stack, Text, TextInput } from "@mantine/core";
 import { IconLink, IconSearch } from "@tabler/icons-react";
 import { useNavigate, useSearch } from "@tanstack/react-router";
@@ -21,10 +23,10 @@ import { FollowView } from "./follow";
 import { SessionsView } from "./sessions";
 
 const views = [
-	{ value: "messages", label: "Messages" },
-	{ value: "sessions", label: "Sessions" },
-	{ value: "live", label: "Live" },
-	{ value: "archives", label: "Archives" },
+	{ value: "messages", label: t`Messages` },
+	{ value: "sessions", label: t`Sessions` },
+	{ value: "live", label: t`Live` },
+	{ value: "archives", label: t`Archives` },
 ];
 
 /** Where is my message: search, sessions, what happens now, and archives. */
@@ -35,10 +37,12 @@ export function TracePage() {
 	return (
 		<Stack gap="sm">
 			<Group gap="md">
-				<Heading>Trace</Heading>
+				<Heading>
+					<Trans>Trace</Trans>
+				</Heading>
 				<SegmentedControl
 					size="xs"
-					aria-label="What to look at"
+					aria-label={t`What to look at`}
 					data={views}
 					value={view}
 					onChange={(v) =>
@@ -84,33 +88,33 @@ function SearchView() {
 						ref={box}
 						style={{ flex: 1, minWidth: 260 }}
 						size="sm"
-						aria-label="Search"
+						aria-label={t`Search`}
 						leftSection={<IconSearch size={16} />}
-						placeholder="ines.harrow@… since yesterday · saltmarsh.example bounced · “night boat” today 10:00 · 127.20.1.0/24 refused"
+						placeholder={t`ines.harrow@… since yesterday · saltmarsh.example bounced · “night boat” today 10:00 · 127.20.1.0/24 refused`}
 						value={text}
 						onChange={(e) => setText(e.currentTarget.value)}
 					/>
 					<Button type="submit" size="sm">
-						Search
+						<Trans>Search</Trans>
 					</Button>
 					<Button size="sm" variant="default" onClick={() => setMore(!more)} aria-expanded={more}>
-						Filters
+						<Trans>Filters</Trans>
 					</Button>
 				</Group>
 			</form>
 			{more && (
 				<Group gap="xs">
-					<FilterText label="Sender" value={words.from} onChange={(from) => set({ from })} />
-					<FilterText label="Recipient" value={words.to} onChange={(to) => set({ to })} />
-					<FilterText label="Subject" value={words.subject} onChange={(subject) => set({ subject })} />
-					<FilterText label="Client" value={words.client} onChange={(client) => set({ client })} />
-					<FilterText label="Remote host" value={words.host} onChange={(host) => set({ host })} />
-					<FilterText label="Cause" value={words.cause} onChange={(cause) => set({ cause })} />
+					<FilterText label={t`Sender`} value={words.from} onChange={(from) => set({ from })} />
+					<FilterText label={t`Recipient`} value={words.to} onChange={(to) => set({ to })} />
+					<FilterText label={t`Subject`} value={words.subject} onChange={(subject) => set({ subject })} />
+					<FilterText label={t`Client`} value={words.client} onChange={(client) => set({ client })} />
+					<FilterText label={t`Remote host`} value={words.host} onChange={(host) => set({ host })} />
+					<FilterText label={t`Cause`} value={words.cause} onChange={(cause) => set({ cause })} />
 					<Select
 						size="xs"
 						w={130}
-						aria-label="State"
-						placeholder="Any state"
+						aria-label={t`State`}
+						placeholder={t`Any state`}
 						clearable
 						data={states}
 						value={words.state ?? null}
@@ -128,16 +132,16 @@ const foundKey = (f: Found) => f.id;
 const columnsOf = (archive: number | undefined): Column<Found>[] => [
 	{
 		key: "received_at",
-		title: "Received",
+		title: t`Received`,
 		width: 100,
 		sort: "received",
 		down: true,
 		cell: (m) => <When time={m.received_at} />,
 	},
-	{ key: "state", title: "State", width: 110, cell: (m) => <Sum found={m} /> },
+	{ key: "state", title: t`State`, width: 110, cell: (m) => <Sum found={m} /> },
 	{
 		key: "subject",
-		title: "Subject",
+		title: t`Subject`,
 		width: 200,
 		grow: 4,
 		text: (m) => m.subject,
@@ -150,13 +154,13 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 				tabIndex={-1}
 				className="cell-link"
 			>
-				{m.refused ? <WhyRefused found={m} /> : m.subject || "(no subject)"}
+				{m.refused ? <WhyRefused found={m} /> : m.subject || t`(no subject)`}
 			</To>
 		),
 	},
 	{
 		key: "sender",
-		title: "From",
+		title: t`From`,
 		width: 170,
 		grow: 2,
 		text: (m) => shown(m.sender),
@@ -164,7 +168,7 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 	},
 	{
 		key: "to",
-		title: "To",
+		title: t`To`,
 		width: 170,
 		grow: 2,
 		text: (m) => recipientsOf(m).join(", "),
@@ -172,15 +176,15 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 	},
 	{
 		key: "client",
-		title: "Client",
+		title: t`Client`,
 		width: 112,
 		text: (m) => m.client_address,
 		cell: (m) => <span className="mono">{m.client_address || "–"}</span>,
 	},
-	{ key: "size", title: "Size", width: 72, right: true, cell: (m) => (m.size > 0 ? octets(m.size) : "–") },
+	{ key: "size", title: t`Size`, width: 72, right: true, cell: (m) => (m.size > 0 ? octets(m.size) : "–") },
 	{
 		key: "id",
-		title: "Id",
+		title: t`Id`,
 		width: 128,
 		text: (m) => m.id,
 		cell: (m) => <span className="mono">{m.id}</span>,
@@ -200,10 +204,10 @@ function Results({ words }: { words: SearchWords }) {
 	return (
 		<>
 			<Group gap={6} justify="space-between">
-				<Group gap={6} aria-label="How it was understood" role="group">
+				<Group gap={6} aria-label={t`How it was understood`} role="group">
 					{understood.length === 0 ? (
 						<Text size="xs" c="dimmed">
-							All messages, {words.order ?? "newest"} first, and what was refused before it was one.
+							<Trans>All messages, {words.order ?? t`newest`} first, and what was refused before it was one.</Trans>
 						</Text>
 					) : (
 						understood.map((u) => (
@@ -218,7 +222,7 @@ function Results({ words }: { words: SearchWords }) {
 					<CopyButton value={window.location.href}>
 						{({ copied, copy }) => (
 							<Button size="compact-xs" variant="subtle" leftSection={<IconLink size={12} />} onClick={copy}>
-								{copied ? "Copied" : "Copy link"}
+								{copied ? t`Copied` : t`Copy link`}
 							</Button>
 						)}
 					</CopyButton>
@@ -226,8 +230,8 @@ function Results({ words }: { words: SearchWords }) {
 			</Group>
 			<List
 				name="search"
-				label="Messages that match"
-				words={["message", "messages"]}
+				label={t`Messages that match`}
+				words={[t`message`, t`messages`]}
 				columns={columns}
 				pages={pages}
 				rowKey={foundKey}
@@ -243,16 +247,20 @@ function Results({ words }: { words: SearchWords }) {
 				above={230}
 				foot={
 					<>
-						{back && <span>searched as far as {exact(back)}</span>}
+						{back && (
+							<span>
+								<Trans>searched as far as {exact(back)}</Trans>
+							</span>
+						)}
 						<CSV path="trace.csv" words={words} file="messages.csv" />
-						<CSV path="trace.jsonl" words={words} file="messages.jsonl" label="JSON Lines" />
+						<CSV path="trace.jsonl" words={words} file="messages.jsonl" label={t`JSON Lines`} />
 					</>
 				}
 				empty={
-					<Nothing title="Nothing matches">
+					<Nothing title={t`Nothing matches`}>
 						{back
-							? `Searched as far as ${exact(back)} up to now.`
-							: "A part of an address or subject is enough. Messages are kept for a time only; older ones are in archives."}
+							? t`Searched as far as ${exact(back)} up to now.`
+							: t`A part of an address or subject is enough. Messages are kept for a time only; older ones are in archives.`}
 					</Nothing>
 				}
 			/>

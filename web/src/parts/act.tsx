@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import {
 	Alert,
 	Progress as Bar,
@@ -25,49 +27,48 @@ import { setUndo } from "./undo";
 /** What one can do with messages, in the words of the commands. */
 const verbs: Record<Verb, { label: string; title: string; about: string; button: string; danger?: boolean }> = {
 	flush: {
-		label: "Try now",
-		title: "Try now",
-		about: "Within the limits of their lanes. When they expire does not change.",
-		button: "Try now",
+		label: t`Try now`,
+		title: t`Try now`,
+		about: t`Within the limits of their lanes. When they expire does not change.`,
+		button: t`Try now`,
 	},
 	hold: {
-		label: "Hold",
-		title: "Hold",
-		about: "They are not tried, and do not expire while they are held.",
-		button: "Hold",
+		label: t`Hold`,
+		title: t`Hold`,
+		about: t`They are not tried, and do not expire while they are held.`,
+		button: t`Hold`,
 	},
-	release: { label: "Release", title: "Release", about: "Held messages go on immediately.", button: "Release" },
+	release: { label: t`Release`, title: t`Release`, about: t`Held messages go on immediately.`, button: t`Release` },
 	reroute: {
-		label: "Send by another route …",
-		title: "Send by another route",
-		about: "By another route, or straight to a host.",
-		button: "Send",
+		label: t`Send by another route …`,
+		title: t`Send by another route`,
+		about: t`By another route, or straight to a host.`,
+		button: t`Send`,
 	},
 	expire: {
-		label: "Change expiry …",
-		title: "Change when they expire",
-		about:
-			"Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.",
-		button: "Change",
+		label: t`Change expiry …`,
+		title: t`Change when they expire`,
+		about: t`Write 12h for twelve hours from now, +1d or -12h for later or earlier, schedule for what the schedule says.`,
+		button: t`Change`,
 	},
 	"change-domain": {
-		label: "Change the domain …",
-		title: "Fix a wrong recipient domain",
-		about: "What stands before the @ stays; they are sent where the right domain leads.",
-		button: "Fix",
+		label: t`Change the domain …`,
+		title: t`Fix a wrong recipient domain`,
+		about: t`What stands before the @ stays; they are sent where the right domain leads.`,
+		button: t`Fix`,
 	},
 	return: {
-		label: "Return to sender …",
-		title: "Return to sender",
-		about: "Each sender gets a notice with your sentence. This cannot be taken back.",
-		button: "Return",
+		label: t`Return to sender …`,
+		title: t`Return to sender`,
+		about: t`Each sender gets a notice with your sentence. This cannot be taken back.`,
+		button: t`Return`,
 		danger: true,
 	},
 	drop: {
-		label: "Drop …",
-		title: "Drop",
-		about: "Nobody is told. For a day they can be put back, under Queue, Actions.",
-		button: "Drop",
+		label: t`Drop …`,
+		title: t`Drop`,
+		about: t`Nobody is told. For a day they can be put back, under Queue, Actions.`,
+		button: t`Drop`,
 		danger: true,
 	},
 };
@@ -87,7 +88,7 @@ export function Actions({ words, what }: { words: QueueWords; what: string }) {
 						variant="light"
 						rightSection={<IconChevronDown size={14} />}
 						disabled={!mayChange}
-						title={mayChange ? undefined : "A viewer may look, not change"}
+						title={mayChange ? undefined : t`A viewer may look, not change`}
 					>
 						{what}
 					</Button>
@@ -143,7 +144,7 @@ export function Act({ verb, words, label }: { verb: Verb; words: QueueWords; lab
 				size="xs"
 				variant="light"
 				disabled={!mayChange}
-				title={mayChange ? undefined : "A viewer may look, not change"}
+				title={mayChange ? undefined : t`A viewer may look, not change`}
 				onClick={() => setOpen(true)}
 			>
 				{label}
@@ -165,7 +166,7 @@ export function useTold() {
 				const answer = await queue.undo(done.action, () => {});
 				notifications.show({ color: "kelp", message: `${answer.text}.` });
 			} catch (e) {
-				notifications.show({ color: "buoy", title: "Not taken back", message: (e as Error).message });
+				notifications.show({ color: "buoy", title: t`Not taken back`, message: (e as Error).message });
 			}
 			void client.invalidateQueries();
 		};
@@ -177,8 +178,8 @@ export function useTold() {
 				<Group gap="xs" justify="space-between">
 					<Text size="sm">{done.text.charAt(0).toUpperCase() + done.text.slice(1)}.</Text>
 					{undo && done.action > 0 && (
-						<Button size="compact-xs" variant="default" title="Or press z" onClick={() => void takeBack()}>
-							Undo
+						<Button size="compact-xs" variant="default" title={t`Or press z`} onClick={() => void takeBack()}>
+							<Trans>Undo</Trans>
 						</Button>
 					)}
 				</Group>
@@ -231,18 +232,20 @@ function Acting({ verb, words, onClose }: { verb: Verb; words: QueueWords; onClo
 					<Text size="sm" role="status">
 						{would.data ? (
 							<>
-								<b>{plural(matched, "delivery", "deliveries")}</b> match
-								{would.data.sending > 0 && `; a node works on ${count(would.data.sending)} of them now`}.
+								<Trans>
+									<b>{plural(matched, t`delivery`, t`deliveries`)}</b> match
+								</Trans>
+								{would.data.sending > 0 && t`; a node works on ${count(would.data.sending)} of them now`}.
 							</>
 						) : (
-							(would.error?.message ?? "Counting …")
+							(would.error?.message ?? t`Counting …`)
 						)}{" "}
 						{v.about}
 					</Text>
 					<VerbFields verb={verb} set={(change) => setFields({ ...fields, ...change })} />
 					<TextInput
-						label="Why"
-						description="Kept on record with your name"
+						label={t`Why`}
+						description={t`Kept on record with your name`}
 						value={why}
 						data-autofocus={["flush", "hold", "release"].includes(verb) || undefined}
 						onChange={(e) => setWhy(e.currentTarget.value)}
@@ -251,25 +254,27 @@ function Acting({ verb, words, onClose }: { verb: Verb; words: QueueWords; onClo
 						<Checkbox
 							checked={sure}
 							onChange={(e) => setSure(e.currentTarget.checked)}
-							label={`Yes, drop ${plural(matched, "delivery", "deliveries")} and tell nobody`}
+							label={t`Yes, drop ${plural(matched, t`delivery`, t`deliveries`)} and tell nobody`}
 						/>
 					)}
 					{act.error && (
-						<Alert color="buoy" title="Not done" role="alert">
+						<Alert color="buoy" title={t`Not done`} role="alert">
 							{act.error.message}
 						</Alert>
 					)}
 					{act.isPending && (
 						<div>
-							<Bar value={(part?.part ?? 0) * 100} animated aria-label="How far it is" />
+							<Bar value={(part?.part ?? 0) * 100} animated aria-label={t`How far it is`} />
 							<Text size="xs" c="dimmed">
-								{count(part?.done ?? 0)} of {count(matched)}
+								<Trans>
+									{count(part?.done ?? 0)} of {count(matched)}
+								</Trans>
 							</Text>
 						</div>
 					)}
 					<Group justify="end">
 						<Button variant="default" onClick={onClose}>
-							Cancel
+							<Trans>Cancel</Trans>
 						</Button>
 						<Button
 							type="submit"
@@ -293,9 +298,9 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 		case "expire":
 			return (
 				<TextInput
-					label="Expired"
+					label={t`Expired`}
 					data-autofocus
-					placeholder="12h, +1d, -12h or schedule"
+					placeholder={t`12h, +1d, -12h or schedule`}
 					required
 					onChange={(e) => set({ expire_after: e.currentTarget.value })}
 				/>
@@ -303,9 +308,9 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 		case "change-domain":
 			return (
 				<TextInput
-					label="The right domain"
+					label={t`The right domain`}
 					data-autofocus
-					placeholder="saltmarsh.example"
+					placeholder={t`saltmarsh.example`}
 					required
 					onChange={(e) => set({ domain: e.currentTarget.value })}
 				/>
@@ -313,9 +318,9 @@ function VerbFields({ verb, set }: { verb: Verb; set: (change: Partial<ActionReq
 		case "return":
 			return (
 				<TextInput
-					label="What the senders read"
+					label={t`What the senders read`}
 					data-autofocus
-					placeholder="It is not delivered from here."
+					placeholder={t`It is not delivered from here.`}
 					onChange={(e) => set({ say: e.currentTarget.value || undefined })}
 				/>
 			);
@@ -337,25 +342,30 @@ function Reroute({ set }: { set: (change: Partial<ActionRequest>) => void }) {
 					setBy(v);
 					set({ route: undefined, host: undefined });
 				}}
-				label="By"
+				label={t`By`}
 			>
 				<Group mt={4}>
-					<Radio value="route" label="another route" />
-					<Radio value="host" label="a host" />
+					<Radio value="route" label={t`another route`} />
+					<Radio value="host" label={t`a host`} />
 				</Group>
 			</Radio.Group>
 			{by === "route" ? (
-				<Select label="Route" required data={names} onChange={(v) => set({ route: v ?? undefined, host: undefined })} />
+				<Select
+					label={t`Route`}
+					required
+					data={names}
+					onChange={(v) => set({ route: v ?? undefined, host: undefined })}
+				/>
 			) : (
 				<TextInput
-					label="Host"
-					placeholder="mx2.dunlin.example:2530"
+					label={t`Host`}
+					placeholder={t`mx2.dunlin.example:2530`}
 					required
 					onChange={(e) => set({ host: e.currentTarget.value, route: undefined })}
 				/>
 			)}
 			<Checkbox
-				label="Until they are gone, not for one attempt only"
+				label={t`Until they are gone, not for one attempt only`}
 				onChange={(e) => set({ keep: e.currentTarget.checked })}
 			/>
 		</Stack>

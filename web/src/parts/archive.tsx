@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert } from "@mantine/core";
 import { IconArchive } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
@@ -16,12 +18,14 @@ export function ArchiveNote({ note }: { note?: string }) {
 	const one = list.data?.items.find((a) => a.id === archive);
 	return (
 		<Alert color="brass" p="xs" icon={<IconArchive size={18} />}>
-			This is from the archive {one ? one.name : archive}
-			{one && ` of ${one.about.host_name}, ${moment(one.about.since, false)} to ${exact(one.about.until)}`}, not from
-			this server's own records. {note}{" "}
-			<To to="/trace" inherit>
-				Back to the live records
-			</To>
+			<Trans>This is from the archive {one ? one.name : archive}</Trans>
+			{one && t` of ${one.about.host_name}, ${moment(one.about.since, false)} to ${exact(one.about.until)}`}
+			<Trans>
+				, not from this server's own records. {note}{" "}
+				<To to="/trace" inherit>
+					<Trans>Back to the live records</Trans>
+				</To>
+			</Trans>
 		</Alert>
 	);
 }

@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import { Button, Group, Modal, Stack, Text } from "@mantine/core";
 import { type ReactNode, useState } from "react";
 
@@ -24,7 +25,7 @@ export function useAsk(): [ReactNode, (q: Question) => void] {
 				</Text>
 				<Group justify="end">
 					<Button variant="default" onClick={close} data-autofocus>
-						{q?.no ?? "Keep it"}
+						{q?.no ?? t`Keep it`}
 					</Button>
 					<Button
 						color="buoy"

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Group, Table, Text, Title, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import type { LaneDetail } from "../api/queue";
@@ -28,23 +30,27 @@ export function Attempts({ lane }: { lane: LaneDetail }) {
 		<section className="surface" style={{ padding: 12 }} aria-labelledby="attempts">
 			<Group justify="space-between">
 				<Title order={2} size="sm" id="attempts">
-					Attempts{" "}
-					<Text span size="xs" c="dimmed">
-						{count(failed)} deferred in a day ◆, {count(sent)} done in two hours ●, {zoneName(now)}
-					</Text>
+					<Trans>
+						Attempts{" "}
+						<Text span size="xs" c="dimmed">
+							<Trans>
+								{count(failed)} deferred in a day ◆, {count(sent)} done in two hours ●, {zoneName(now)}
+							</Trans>
+						</Text>
+					</Trans>
 				</Title>
 				<UnstyledButton fz="xs" td="underline" aria-expanded={numbers} onClick={() => setNumbers(!numbers)}>
-					{numbers ? "Hide the numbers" : "Show the numbers"}
+					{numbers ? t`Hide the numbers` : t`Show the numbers`}
 				</UnstyledButton>
 			</Group>
-			<div className={classes.line} role="img" aria-label={marks.map((m) => m.text).join("; ") || "nothing was tried"}>
+			<div className={classes.line} role="img" aria-label={marks.map((m) => m.text).join("; ") || t`nothing was tried`}>
 				{ticksOf(from, to).map((t) => (
 					<span key={t} className={classes.tick} style={{ left: place(t) }}>
 						{clock(t, false)}
 					</span>
 				))}
 				<span className={classes.now} style={{ left: place(now) }}>
-					now
+					<Trans>now</Trans>
 				</span>
 				{marks.map((m) => (
 					<span
@@ -79,10 +85,10 @@ function marksOf(lane: LaneDetail, now: number): Mark[] {
 	for (const m of lane.tried) {
 		const at = Date.parse(m.at);
 		if (m.failed > 0) {
-			marks.push({ at, kind: "deferred", text: `${clock(m.at, false)}: ${count(m.failed)} deferred` });
+			marks.push({ at, kind: "deferred", text: t`${clock(m.at, false)}: ${count(m.failed)} deferred` });
 		}
 		if (m.finished > 0) {
-			marks.push({ at, kind: "sent", text: `${clock(m.at, false)}: ${count(m.finished)} done` });
+			marks.push({ at, kind: "sent", text: t`${clock(m.at, false)}: ${count(m.finished)} done` });
 		}
 	}
 	const next = lane.state === "paused" ? lane.until : (lane.until ?? lane.next_attempt_at);
@@ -90,7 +96,7 @@ function marksOf(lane: LaneDetail, now: number): Mark[] {
 		marks.push({
 			at: Date.parse(next),
 			kind: "next",
-			text: `${lane.state === "paused" ? "goes on" : "next attempt"} ${exact(next)}, in ${span((Date.parse(next) - now) / 1000)}`,
+			text: t`${lane.state === "paused" ? t`goes on` : t`next attempt`} ${exact(next)}, in ${span((Date.parse(next) - now) / 1000)}`,
 		});
 	}
 	// The end is shown when it is near enough to be on the line.
@@ -98,7 +104,7 @@ function marksOf(lane: LaneDetail, now: number): Mark[] {
 		marks.push({
 			at: Date.parse(lane.expires_at),
 			kind: "expires",
-			text: `the oldest expires ${exact(lane.expires_at)}`,
+			text: t`the oldest expires ${exact(lane.expires_at)}`,
 		});
 	}
 	return marks;

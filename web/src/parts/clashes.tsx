@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Radio, Stack, Text } from "@mantine/core";
 import { title, words } from "./fields";
 import type { Clash } from "./merge";
@@ -17,13 +19,21 @@ export function Clashes({
 	others: string[];
 }) {
 	return (
-		<Alert color="brass" role="alert" title="Somebody else changed this while you had it open">
+		<Alert color="brass" role="alert" title={t`Somebody else changed this while you had it open`}>
 			<Stack gap="xs">
-				{others.length > 0 && <Text size="sm">Theirs are taken over: {others.map(title).join(", ")}.</Text>}
+				{others.length > 0 && (
+					<Text size="sm">
+						<Trans>Theirs are taken over: {others.map(title).join(", ")}.</Trans>
+					</Text>
+				)}
 				{clashes.length === 0 ? (
-					<Text size="sm">You changed other fields: both are kept. Look, and save again.</Text>
+					<Text size="sm">
+						<Trans>You changed other fields: both are kept. Look, and save again.</Trans>
+					</Text>
 				) : (
-					<Text size="sm">You both changed these. Choose for each, and save again.</Text>
+					<Text size="sm">
+						<Trans>You both changed these. Choose for each, and save again.</Trans>
+					</Text>
 				)}
 				{clashes.map((c) => (
 					<Radio.Group
@@ -33,8 +43,8 @@ export function Clashes({
 						onChange={(v) => choose(c.field, v === "mine")}
 					>
 						<Stack gap={2} mt={2}>
-							<Radio size="xs" value="theirs" label={`theirs: ${words(c.theirs) || "nothing"}`} />
-							<Radio size="xs" value="mine" label={`mine: ${words(c.mine) || "nothing"}`} />
+							<Radio size="xs" value="theirs" label={t`theirs: ${words(c.theirs) || t`nothing`}`} />
+							<Radio size="xs" value="mine" label={t`mine: ${words(c.mine) || t`nothing`}`} />
 						</Stack>
 					</Radio.Group>
 				))}

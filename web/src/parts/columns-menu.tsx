@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { ActionIcon, Button, Checkbox, Group, Popover, Stack, Text, UnstyledButton } from "@mantine/core";
 import { IconArrowDown, IconArrowUp, IconMinus, IconPlus } from "@tabler/icons-react";
 import { useChoices } from "../api/choices";
@@ -32,13 +34,13 @@ export function ColumnsMenu({ columns, layout, changed, set }: MenuProps) {
 		<Popover position="top-end" withArrow trapFocus shadow="md">
 			<Popover.Target>
 				<UnstyledButton fz="xs" td="underline">
-					Columns
+					<Trans>Columns</Trans>
 				</UnstyledButton>
 			</Popover.Target>
 			<Popover.Dropdown mah={420} style={{ overflow: "auto" }}>
 				<Stack gap={4}>
 					<Text size="xs" c="dimmed">
-						Yours only; the service keeps them.
+						<Trans>Yours only; the service keeps them.</Trans>
 					</Text>
 					{layout.map((l, i) => {
 						const title = columns.find((c) => c.key === l.key)?.title || l.key;
@@ -52,16 +54,16 @@ export function ColumnsMenu({ columns, layout, changed, set }: MenuProps) {
 									onChange={() => void set(layout.filter((x) => x.key !== l.key))}
 								/>
 								<Group gap={2} wrap="nowrap">
-									<Step label={`${title} earlier`} onClick={() => swap(i, i - 1)} disabled={i === 0}>
+									<Step label={t`${title} earlier`} onClick={() => swap(i, i - 1)} disabled={i === 0}>
 										<IconArrowUp size={13} />
 									</Step>
-									<Step label={`${title} later`} onClick={() => swap(i, i + 1)} disabled={i === layout.length - 1}>
+									<Step label={t`${title} later`} onClick={() => swap(i, i + 1)} disabled={i === layout.length - 1}>
 										<IconArrowDown size={13} />
 									</Step>
-									<Step label={`${title} narrower`} onClick={() => widen(l.key, -30)}>
+									<Step label={t`${title} narrower`} onClick={() => widen(l.key, -30)}>
 										<IconMinus size={13} />
 									</Step>
-									<Step label={`${title} wider`} onClick={() => widen(l.key, 30)}>
+									<Step label={t`${title} wider`} onClick={() => widen(l.key, 30)}>
 										<IconPlus size={13} />
 									</Step>
 								</Group>
@@ -80,13 +82,13 @@ export function ColumnsMenu({ columns, layout, changed, set }: MenuProps) {
 					<Checkbox
 						size="xs"
 						mt={4}
-						label="Low rows, in all lists"
+						label={t`Low rows, in all lists`}
 						checked={dense}
 						onChange={(e) => choose({ dense: e.currentTarget.checked })}
 					/>
 					{changed && (
 						<Button size="compact-xs" variant="default" onClick={() => void set(null)}>
-							As they were
+							<Trans>As they were</Trans>
 						</Button>
 					)}
 				</Stack>

@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import { UnstyledButton } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useState } from "react";
@@ -46,15 +47,15 @@ export function CSV({
 				throw new Error(fault);
 			}
 			download(file, text);
-			notifications.show({ message: `${plural(Math.max(lines, 0), "row", "rows")} in ${file}: all that match.` });
+			notifications.show({ message: t`${plural(Math.max(lines, 0), t`row`, t`rows`)} in ${file}: all that match.` });
 		} catch (e) {
-			notifications.show({ color: "buoy", title: "No file was made", message: (e as Error).message });
+			notifications.show({ color: "buoy", title: t`No file was made`, message: (e as Error).message });
 		}
 		setRows(null);
 	};
 	return (
 		<UnstyledButton fz="xs" td="underline" onClick={() => void get()} disabled={rows !== null}>
-			{rows === null ? label : `${count(rows)} rows …`}
+			{rows === null ? label : t`${count(rows)} rows …`}
 		</UnstyledButton>
 	);
 }

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Group, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconAlertTriangle } from "@tabler/icons-react";
@@ -17,19 +19,27 @@ export function DraftBar() {
 	if (!d?.exists) {
 		return null;
 	}
-	const who = [...new Set((d.log ?? []).map((l) => l.who))].join(" and ");
+	const who = [...new Set((d.log ?? []).map((l) => l.who))].join(t` and `);
 	return (
 		<>
 			<div className={classes.room} />
-			<section className={classes.bar} aria-label="Draft">
+			<section className={classes.bar} aria-label={t`Draft`}>
 				<Group justify="space-between" gap="sm">
 					<Text size="sm">
-						<b>{plural(d.changes.length, "change", "changes")} in the draft</b>, not in force yet
-						{who && ` — by ${who}`}, last <When time={d.changed_at} />
-						{d.stale && ". Another revision came into force meanwhile."}
+						<Trans>
+							<b>
+								<Trans>{plural(d.changes.length, t`change`, t`changes`)} in the draft</Trans>
+							</b>
+							, not in force yet
+						</Trans>
+						{who && t` — by ${who}`}
+						<Trans>
+							, last <When time={d.changed_at} />
+						</Trans>
+						{d.stale && t`. Another revision came into force meanwhile.`}
 					</Text>
 					<ToButton to="/setup/draft" size="xs" variant="white" color="dark">
-						Look, rehearse, apply
+						<Trans>Look, rehearse, apply</Trans>
 					</ToButton>
 				</Group>
 			</section>
@@ -45,7 +55,7 @@ export function Hazards() {
 	const confirm = useMutation({
 		mutationFn: (n: number) => setup.confirm(n),
 		onSuccess: () => void client.invalidateQueries(),
-		onError: (e) => notifications.show({ color: "buoy", title: "Not confirmed", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not confirmed`, message: e.message }),
 	});
 	const s = status.data;
 	if (!s) {
@@ -55,13 +65,15 @@ export function Hazards() {
 	return (
 		<>
 			{s.confirm_by && (
-				<Alert color="brass" mb="sm" role="alert" title={`Revision ${s.revision} goes back by itself`}>
+				<Alert color="brass" mb="sm" role="alert" title={t`Revision ${s.revision} goes back by itself`}>
 					<Group gap="sm">
 						<Text size="sm">
-							<When time={s.confirm_by} /> it is taken back, unless somebody keeps it.
+							<Trans>
+								<When time={s.confirm_by} /> it is taken back, unless somebody keeps it.
+							</Trans>
 						</Text>
 						<Button size="xs" disabled={!may} loading={confirm.isPending} onClick={() => confirm.mutate(s.revision)}>
-							Keep it
+							<Trans>Keep it</Trans>
 						</Button>
 					</Group>
 				</Alert>
@@ -72,7 +84,7 @@ export function Hazards() {
 					mb="sm"
 					role="alert"
 					icon={<IconAlertTriangle />}
-					title="This server is not safe as it is set up"
+					title={t`This server is not safe as it is set up`}
 				>
 					<HazardList hazards={shown} />
 				</Alert>
@@ -105,7 +117,7 @@ export function HazardList({ hazards }: { hazards: Hazard[] }) {
 				<li key={h.where + h.text}>
 					{h.text}.{" "}
 					<To to={places[h.kind] ?? "/setup"} inherit fw={600}>
-						Fix it
+						<Trans>Fix it</Trans>
 					</To>
 					: {h.fix}.
 				</li>

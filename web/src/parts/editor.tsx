@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Drawer, Group, Stack, Text } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { notifications } from "@mantine/notifications";
@@ -112,10 +114,10 @@ export function Editor(props: EditorProps) {
 			return;
 		}
 		ask({
-			title: "Leave without saving?",
-			text: "What you changed in this form is not saved yet.",
-			yes: "Leave it",
-			no: "Go on with it",
+			title: t`Leave without saving?`,
+			text: t`What you changed in this form is not saved yet.`,
+			yes: t`Leave it`,
+			no: t`Go on with it`,
 			act: close,
 		});
 	};
@@ -130,7 +132,7 @@ export function Editor(props: EditorProps) {
 				return;
 			}
 			if (!tell(e)) {
-				notifications.show({ color: "buoy", title: "Not saved", message: e.message, autoClose: 15_000 });
+				notifications.show({ color: "buoy", title: t`Not saved`, message: e.message, autoClose: 15_000 });
 			}
 		},
 	});
@@ -150,9 +152,9 @@ export function Editor(props: EditorProps) {
 	const askRemoval = async () => {
 		const text = await props.removal?.().catch((e: Error) => e.message);
 		ask({
-			title: `Remove ${title}?`,
-			text: text ?? "It is taken out.",
-			yes: "Remove it",
+			title: t`Remove ${title}?`,
+			text: text ?? t`It is taken out.`,
+			yes: t`Remove it`,
 			act: () => remove && act.mutate(() => remove(base.mark)),
 		});
 	};
@@ -166,7 +168,7 @@ export function Editor(props: EditorProps) {
 				position="right"
 				size="lg"
 				title={<Text fw={650}>{title}</Text>}
-				closeButtonProps={{ "aria-label": "Close" }}
+				closeButtonProps={{ "aria-label": t`Close` }}
 			>
 				<form
 					onSubmit={(e) => {
@@ -195,7 +197,7 @@ export function Editor(props: EditorProps) {
 							/>
 						</fieldset>
 						{rest.length > 0 && (
-							<Alert color="buoy" title="This does not fit with the rest">
+							<Alert color="buoy" title={t`This does not fit with the rest`}>
 								{rest.map((r) => (
 									<Text key={r} size="sm">
 										{r}
@@ -204,15 +206,15 @@ export function Editor(props: EditorProps) {
 							</Alert>
 						)}
 						<Text size="xs" c="dimmed">
-							{may ? props.note : "A viewer may look, not change."}
+							{may ? props.note : t`A viewer may look, not change.`}
 						</Text>
 						<Group justify="space-between">
 							<Button type="submit" size="sm" loading={act.isPending} disabled={!may || !touched}>
-								Save
+								<Trans>Save</Trans>
 							</Button>
 							{remove && (
 								<Button variant="subtle" color="buoy" size="sm" disabled={!may} onClick={() => void askRemoval()}>
-									Remove
+									<Trans>Remove</Trans>
 								</Button>
 							)}
 						</Group>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import {
 	Checkbox,
 	Collapse,
@@ -94,8 +96,8 @@ export function FieldsForm({ fields, values, faults, onChange, path = "", first,
 			{rest.length > 0 && (
 				<>
 					<UnstyledButton onClick={() => setOpen(!open)} aria-expanded={open || hidden} fz="sm" fw={600} c="kelp">
-						{open || hidden ? <IconChevronDown size={14} /> : <IconChevronRight size={14} />} More settings (
-						{rest.length})
+						{open || hidden ? <IconChevronDown size={14} /> : <IconChevronRight size={14} />}{" "}
+						<Trans>More settings ({rest.length})</Trans>
 					</UnstyledButton>
 					<Collapse expanded={open || hidden}>
 						<Stack gap="xs">{rest.map(one)}</Stack>
@@ -135,7 +137,7 @@ function FieldInput({ field, value, faults, path, onChange }: InputProps) {
 		withAsterisk: field.required,
 		size: "xs" as const,
 	};
-	const placeholder = field.default ? `${field.default} if left empty` : (examples[field.form ?? ""] ?? "");
+	const placeholder = field.default ? t`${field.default} if left empty` : (examples[field.form ?? ""] ?? "");
 	if (field.type === "record") {
 		return (
 			<Fieldset legend={title(field.name)} p="sm">
@@ -241,18 +243,18 @@ function SecretChoice(p: {
 			error={p.error}
 			withAsterisk={p.withAsterisk}
 			description={
-				<>
+				<Trans>
 					A password that is kept.{" "}
 					<To to="/setup/secrets" size="xs" underline="always">
-						Keep another
+						<Trans>Keep another</Trans>
 					</To>
-				</>
+				</Trans>
 			}
 			inputWrapperOrder={["label", "input", "description", "error"]}
 			data={p.value && !names.includes(p.value) ? [...names, p.value] : names}
 			value={p.value || null}
 			onChange={(v) => p.onChange(v ?? undefined)}
-			placeholder={names.length === 0 ? "none is kept yet" : "choose one"}
+			placeholder={names.length === 0 ? t`none is kept yet` : t`choose one`}
 			clearable
 		/>
 	);

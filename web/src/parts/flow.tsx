@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Group, SegmentedControl, Table, Text, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import classes from "./flow.module.css";
@@ -26,15 +28,15 @@ export function FlowChart({ bars, names, every }: { bars: Bar[]; names: string[]
 				</Text>
 				<Group gap="xs">
 					<UnstyledButton fz="xs" td="underline" aria-expanded={numbers} onClick={() => setNumbers(!numbers)}>
-						{numbers ? "Hide the numbers" : "Show the numbers"}
+						{numbers ? t`Hide the numbers` : t`Show the numbers`}
 					</UnstyledButton>
 					<SegmentedControl
 						size="xs"
-						aria-label="Scale"
+						aria-label={t`Scale`}
 						data={[
-							{ value: "clipped", label: "usual" },
-							{ value: "linear", label: "all" },
-							{ value: "log", label: "log" },
+							{ value: "clipped", label: t`usual` },
+							{ value: "linear", label: t`all` },
+							{ value: "log", label: t`log` },
 						]}
 						value={scale}
 						onChange={(v) => setScale(v as Scale)}
@@ -79,7 +81,9 @@ export function FlowChart({ bars, names, every }: { bars: Bar[]; names: string[]
 					<Table verticalSpacing={2} fz="xs">
 						<Table.Thead>
 							<Table.Tr>
-								<Table.Th>Hour</Table.Th>
+								<Table.Th>
+									<Trans>Hour</Trans>
+								</Table.Th>
 								{names.map((n) => (
 									<Table.Th key={n} ta="right">
 										{n}

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Group, Modal, Stack, Text } from "@mantine/core";
 import { useBlocker } from "@tanstack/react-router";
 
@@ -11,17 +13,19 @@ export function Guard({ dirty }: { dirty: () => boolean }) {
 		<Modal
 			opened={blocker.status === "blocked"}
 			onClose={() => blocker.reset?.()}
-			title="Leave without saving?"
+			title={t`Leave without saving?`}
 			zIndex={400}
 		>
 			<Stack gap="sm">
-				<Text size="sm">What you changed in this form is not saved yet.</Text>
+				<Text size="sm">
+					<Trans>What you changed in this form is not saved yet.</Trans>
+				</Text>
 				<Group justify="end">
 					<Button variant="default" color="buoy" onClick={() => blocker.proceed?.()}>
-						Leave it
+						<Trans>Leave it</Trans>
 					</Button>
 					<Button onClick={() => blocker.reset?.()} data-autofocus>
-						Go on with it
+						<Trans>Go on with it</Trans>
 					</Button>
 				</Group>
 			</Stack>

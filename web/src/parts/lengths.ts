@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+
 const units: [number, string][] = [
 	[86400, "d"],
 	[3600, "h"],
@@ -30,5 +32,5 @@ export function ago(time: string, now: number, due = false): string {
 	if (Math.abs(seconds) < 1 || (due && seconds > 0)) {
 		return "now";
 	}
-	return seconds > 0 ? `${short(seconds)} ago` : `in ${short(seconds)}`;
+	return seconds > 0 ? t`${short(seconds)} ago` : t`in ${short(seconds)}`;
 }

@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import { IconCheck, IconCopy } from "@tabler/icons-react";
 import { memo, useState } from "react";
 import type { Column } from "./columns";
@@ -53,7 +54,7 @@ function RowView(p: RowProps) {
 						type="checkbox"
 						className={classes.box}
 						tabIndex={-1}
-						aria-label={`Choose ${p.name}`}
+						aria-label={t`Choose ${p.name}`}
 						checked={p.chosen}
 						disabled={!p.row}
 						onChange={() => p.turn(p.name)}
@@ -102,7 +103,7 @@ function Copy({ text }: { text: string }) {
 			type="button"
 			className={classes.copy}
 			tabIndex={-1}
-			aria-label={`Copy ${text}`}
+			aria-label={t`Copy ${text}`}
 			onClick={(e) => {
 				e.stopPropagation();
 				void navigator.clipboard?.writeText(text).then(() => {
@@ -147,7 +148,7 @@ export function Card(p: CardProps) {
 						type="checkbox"
 						className={classes.box}
 						tabIndex={-1}
-						aria-label={`Choose ${p.name}`}
+						aria-label={t`Choose ${p.name}`}
 						checked={p.chosen}
 						onChange={() => p.turn?.(p.name)}
 					/>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Text, UnstyledButton } from "@mantine/core";
 import { useElementSize } from "@mantine/hooks";
 import { useRouter } from "@tanstack/react-router";
@@ -165,10 +167,10 @@ export function List<T, P>(props: ListProps<T, P>) {
 
 	if (pages.error) {
 		return (
-			<Alert color="buoy" title="This cannot be shown" role="alert">
+			<Alert color="buoy" title={t`This cannot be shown`} role="alert">
 				<Text size="sm">{pages.error.message}</Text>
 				<Button size="xs" mt="xs" variant="default" onClick={pages.again}>
-					Try again
+					<Trans>Try again</Trans>
 				</Button>
 			</Alert>
 		);
@@ -205,7 +207,7 @@ export function List<T, P>(props: ListProps<T, P>) {
 								<input
 									type="checkbox"
 									className={classes.box}
-									aria-label="Choose all that match"
+									aria-label={t`Choose all that match`}
 									checked={choice.all}
 									ref={(e) => {
 										if (e) {
@@ -270,12 +272,12 @@ export function List<T, P>(props: ListProps<T, P>) {
 			<div className={classes.foot}>
 				<span role="status">
 					{pages.loading
-						? "Reading …"
+						? t`Reading …`
 						: pages.more
-							? `${plural(pages.count, ...props.words)} read so far; scroll for more`
-							: `${plural(pages.count, ...props.words)}, all that match`}
-					{choice?.all && "; all that match are chosen"}
-					{choice && !choice.all && choice.keys.size > 0 && `; ${count(choice.keys.size)} chosen`}
+							? t`${plural(pages.count, ...props.words)} read so far; scroll for more`
+							: t`${plural(pages.count, ...props.words)}, all that match`}
+					{choice?.all && t`; all that match are chosen`}
+					{choice && !choice.all && choice.keys.size > 0 && t`; ${count(choice.keys.size)} chosen`}
 				</span>
 				<span style={{ display: "flex", gap: 10 }}>
 					{props.foot}

@@ -1,3 +1,4 @@
+import { Trans } from "@lingui/react/macro";
 import { Center, Loader, Text } from "@mantine/core";
 
 export function Loading({ what }: { what: string }) {
@@ -5,7 +6,7 @@ export function Loading({ what }: { what: string }) {
 		<Center p="xl" role="status">
 			<Loader size="sm" mr="sm" />
 			<Text size="sm" c="dimmed">
-				Reading {what} …
+				<Trans>Reading {what} …</Trans>
 			</Text>
 		</Center>
 	);

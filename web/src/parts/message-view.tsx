@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Code, SegmentedControl, Stack, Table, Text, Title } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
@@ -28,31 +30,31 @@ export function MessageView({ id }: { id: string }) {
 		<section className="surface" aria-labelledby="message">
 			<Stack gap="xs" p="sm">
 				<Title order={2} size="h5" id="message">
-					The message
+					<Trans>The message</Trans>
 				</Title>
 				<SegmentedControl
 					size="xs"
 					w="fit-content"
-					aria-label="What of the message"
+					aria-label={t`What of the message`}
 					value={view}
 					onChange={setView}
 					data={[
-						{ value: "", label: "Hidden" },
-						{ value: "text", label: "Text" },
-						{ value: "fields", label: "Header" },
-						{ value: "raw", label: "Header as received" },
-						{ value: "parts", label: "Structure" },
+						{ value: "", label: t`Hidden` },
+						{ value: "text", label: t`Text` },
+						{ value: "fields", label: t`Header` },
+						{ value: "raw", label: t`Header as received` },
+						{ value: "parts", label: t`Structure` },
 					]}
 				/>
 				{view !== "" &&
 					!message.data &&
-					(message.error ? <Failed error={message.error} /> : <Loading what="the message" />)}
+					(message.error ? <Failed error={message.error} /> : <Loading what={t`the message`} />)}
 				{message.data && view === "text" && (
 					<>
 						<Text size="xs" c="dimmed">
 							{message.data.text_type === "text/html"
-								? "The words of its HTML; nothing in it is run or fetched."
-								: message.data.text_type || "It holds no text."}
+								? t`The words of its HTML; nothing in it is run or fetched.`
+								: message.data.text_type || t`It holds no text.`}
 						</Text>
 						<Code block style={{ whiteSpace: "pre-wrap", maxHeight: 420, overflow: "auto" }}>
 							{message.data.text}
@@ -85,11 +87,21 @@ export function MessageView({ id }: { id: string }) {
 					<Table verticalSpacing={3}>
 						<Table.Thead>
 							<Table.Tr>
-								<Table.Th w={70}>Part</Table.Th>
-								<Table.Th>Type</Table.Th>
-								<Table.Th>Name</Table.Th>
-								<Table.Th>Encoding</Table.Th>
-								<Table.Th ta="right">Size</Table.Th>
+								<Table.Th w={70}>
+									<Trans>Part</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Type</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Name</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Encoding</Trans>
+								</Table.Th>
+								<Table.Th ta="right">
+									<Trans>Size</Trans>
+								</Table.Th>
 							</Table.Tr>
 						</Table.Thead>
 						<Table.Tbody>
@@ -109,7 +121,7 @@ export function MessageView({ id }: { id: string }) {
 				)}
 				{message.data?.truncated && view !== "" && (
 					<Text size="xs" c="dimmed">
-						There is more than is shown; download the .eml for all of it.
+						<Trans>There is more than is shown; download the .eml for all of it.</Trans>
 					</Text>
 				)}
 			</Stack>

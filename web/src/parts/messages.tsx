@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Collapse, Group, Select, Text } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
 import { useState } from "react";
@@ -17,15 +19,15 @@ import { To } from "./to";
 import { When } from "./when";
 
 const more: { word: keyof QueueWords; label: string }[] = [
-	{ word: "older", label: "Older than (4h)" },
-	{ word: "newer", label: "Newer than (1h)" },
-	{ word: "larger", label: "Larger than (1 MB)" },
-	{ word: "smaller", label: "Smaller than" },
-	{ word: "attempts", label: "Tried at least" },
-	{ word: "client", label: "Client address" },
-	{ word: "account", label: "Account" },
-	{ word: "route", label: "Route" },
-	{ word: "action", label: "Action number" },
+	{ word: "older", label: t`Older than (4h)` },
+	{ word: "newer", label: t`Newer than (1h)` },
+	{ word: "larger", label: t`Larger than (1 MB)` },
+	{ word: "smaller", label: t`Smaller than` },
+	{ word: "attempts", label: t`Tried at least` },
+	{ word: "client", label: t`Client address` },
+	{ word: "account", label: t`Account` },
+	{ word: "route", label: t`Route` },
+	{ word: "action", label: t`Action number` },
 ];
 
 /** Messages in the queue that some words select, with what can be done with them. */
@@ -54,19 +56,19 @@ export function Messages({
 					{!choice.all && choice.keys.size > 0 && (
 						<Actions
 							words={{ delivery: [...choice.keys] }}
-							what={plural(choice.keys.size, "chosen message", "chosen messages")}
+							what={plural(choice.keys.size, t`chosen message`, t`chosen messages`)}
 						/>
 					)}
 					<Actions
 						words={all}
-						what={filtered ? "All that match" : fixed.lane ? "All in this lane" : "Everything that waits"}
+						what={filtered ? t`All that match` : fixed.lane ? t`All in this lane` : t`Everything that waits`}
 					/>
 				</Group>
 			</Group>
 			{acting && (
 				<ActionsByKey
 					words={choice.all ? all : { delivery: [...choice.keys] }}
-					what={choice.all ? "All that match" : plural(choice.keys.size, "chosen message", "chosen messages")}
+					what={choice.all ? t`All that match` : plural(choice.keys.size, t`chosen message`, t`chosen messages`)}
 					onClose={() => setActing(false)}
 				/>
 			)}
@@ -88,21 +90,21 @@ function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) =
 			<Group gap="xs">
 				<Select
 					size="xs"
-					aria-label="State"
-					placeholder="Any state"
+					aria-label={t`State`}
+					placeholder={t`Any state`}
 					clearable
 					w={120}
 					data={["waiting", "deferred", "held"]}
 					value={words.state ?? null}
 					onChange={(v) => set({ state: (v ?? undefined) as QueueWords["state"] })}
 				/>
-				<FilterText label="Sender" value={words.sender} onChange={(sender) => set({ sender })} />
-				<FilterText label="Recipient" value={words.recipient} onChange={(recipient) => set({ recipient })} />
-				<FilterText label="Recipient's domain" value={words.domain} onChange={(domain) => set({ domain })} />
-				<FilterText label="Subject" value={words.subject} onChange={(subject) => set({ subject })} />
-				<FilterText label="Cause" value={words.cause} onChange={(cause) => set({ cause })} />
+				<FilterText label={t`Sender`} value={words.sender} onChange={(sender) => set({ sender })} />
+				<FilterText label={t`Recipient`} value={words.recipient} onChange={(recipient) => set({ recipient })} />
+				<FilterText label={t`Recipient's domain`} value={words.domain} onChange={(domain) => set({ domain })} />
+				<FilterText label={t`Subject`} value={words.subject} onChange={(subject) => set({ subject })} />
+				<FilterText label={t`Cause`} value={words.cause} onChange={(cause) => set({ cause })} />
 				<Button size="xs" variant="subtle" onClick={toggle} aria-expanded={open}>
-					{open ? "Fewer" : "More"}
+					{open ? t`Fewer` : t`More`}
 				</Button>
 			</Group>
 			<Collapse expanded={open}>
@@ -126,23 +128,23 @@ function Filter({ words, set }: { words: QueueWords; set: (change: QueueWords) =
 const rowKey = (q: QueueItem) => q.delivery.id;
 
 const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
-	{ key: "received_at", title: "Received", width: 112, cell: (q) => <When time={q.received_at} /> },
-	{ key: "state", title: "State", width: 96, cell: (q) => <State state={q.delivery.state} /> },
+	{ key: "received_at", title: t`Received`, width: 112, cell: (q) => <When time={q.received_at} /> },
+	{ key: "state", title: t`State`, width: 96, cell: (q) => <State state={q.delivery.state} /> },
 	{
 		key: "subject",
-		title: "Subject",
+		title: t`Subject`,
 		width: 140,
 		grow: 3,
 		text: (q) => q.subject,
 		cell: (q) => (
 			<To to="/messages/$id" params={{ id: q.delivery.message_id }} inherit tabIndex={-1} className="cell-link">
-				{q.subject || "(no subject)"}
+				{q.subject || t`(no subject)`}
 			</To>
 		),
 	},
 	{
 		key: "sender",
-		title: "From",
+		title: t`From`,
 		width: 140,
 		grow: 2,
 		text: (q) => shown(q.sender),
@@ -150,7 +152,7 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 	},
 	{
 		key: "recipient",
-		title: "To",
+		title: t`To`,
 		width: 150,
 		grow: 2,
 		text: (q) => q.delivery.recipient,
@@ -160,31 +162,33 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 				{(q.delivery.detour || (showHop && q.delivery.route === "detour")) && (
 					<Text span size="xs" c="dimmed">
 						{" "}
-						sent by {q.delivery.next_hop}, {q.delivery.detour === "once" ? "once" : "until it is gone"}
+						<Trans>
+							sent by {q.delivery.next_hop}, {q.delivery.detour === "once" ? t`once` : t`until it is gone`}
+						</Trans>
 					</Text>
 				)}
 			</>
 		),
 	},
-	{ key: "size", title: "Size", width: 70, right: true, cell: (q) => octets(q.size) },
-	{ key: "attempts", title: "Attempts", width: 78, right: true, cell: (q) => q.delivery.attempts },
+	{ key: "size", title: t`Size`, width: 70, right: true, cell: (q) => octets(q.size) },
+	{ key: "attempts", title: t`Attempts`, width: 78, right: true, cell: (q) => q.delivery.attempts },
 	{
 		key: "next_attempt_at",
-		title: "Next",
+		title: t`Next`,
 		width: 92,
 		cell: (q) => (q.delivery.state === "held" ? "held" : <When due time={q.delivery.next_attempt_at} />),
 	},
 	{
 		key: "warned_at",
-		title: "Delay notice",
+		title: t`Delay notice`,
 		width: 105,
 		extra: true,
-		cell: (q) => <When time={q.delivery.warned_at} none="no" />,
+		cell: (q) => <When time={q.delivery.warned_at} none={t`no`} />,
 	},
-	{ key: "expires_at", title: "Expires", width: 105, cell: (q) => <When time={q.delivery.expires_at} /> },
+	{ key: "expires_at", title: t`Expires`, width: 105, cell: (q) => <When time={q.delivery.expires_at} /> },
 	{
 		key: "last_reply",
-		title: "Last reply",
+		title: t`Last reply`,
 		width: 150,
 		grow: 4,
 		text: (q) => replyText(q.delivery.last_reply),
@@ -192,16 +196,16 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 	},
 	{
 		key: "next_hop",
-		title: "Next hop",
+		title: t`Next hop`,
 		width: 150,
 		extra: true,
 		text: (q) => q.delivery.next_hop,
 		cell: (q) => q.delivery.next_hop,
 	},
-	{ key: "route", title: "Route", width: 110, extra: true, cell: (q) => q.delivery.route },
+	{ key: "route", title: t`Route`, width: 110, extra: true, cell: (q) => q.delivery.route },
 	{
 		key: "id",
-		title: "Id",
+		title: t`Id`,
 		width: 140,
 		extra: true,
 		text: (q) => q.delivery.id,
@@ -229,8 +233,8 @@ function Table({
 	return (
 		<List
 			name={showHop ? "queue" : "lane"}
-			label="Messages that wait"
-			words={["message", "messages"]}
+			label={t`Messages that wait`}
+			words={[t`message`, t`messages`]}
 			columns={showHop ? inAll : inLane}
 			pages={pages}
 			rowKey={rowKey}
@@ -240,7 +244,11 @@ function Table({
 			onAct={onAct}
 			above={showHop ? 200 : 210}
 			foot={<CSV path="queue.csv" words={words} file="queue.csv" />}
-			empty={<Nothing title="No messages">Nothing that matches waits now.</Nothing>}
+			empty={
+				<Nothing title={t`No messages`}>
+					<Trans>Nothing that matches waits now.</Trans>
+				</Nothing>
+			}
 		/>
 	);
 }

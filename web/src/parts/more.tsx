@@ -1,9 +1,10 @@
+import { t } from "@lingui/core/macro";
 import { Button, Group } from "@mantine/core";
 
 /** Reads the next page, while there is one. */
 export function MoreButton({
 	query,
-	label = "More",
+	label = t`More`,
 }: {
 	label?: string;
 	query: { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => unknown };

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Text } from "@mantine/core";
 import type { ReactNode } from "react";
 import type { Delivery, GullEvent, Message } from "../api/client";
@@ -14,21 +16,21 @@ import { short, When } from "./when";
  */
 export function MessagePath({ message, events }: { message: Message; events: GullEvent[] }) {
 	return (
-		<section className={`surface ${classes.path}`} aria-label="The message's path">
+		<section className={`surface ${classes.path}`} aria-label={t`The message's path`}>
 			<Origin message={message} />
 			<ol className={classes.legs}>
 				{message.deliveries.map((d) => (
 					<li className={classes.leg} key={d.id} data-state={d.state}>
-						<Stop kind="recipient" title={soft(d.original_recipient)} note={`let in by rule ${d.rule}`} />
+						<Stop kind="recipient" title={soft(d.original_recipient)} note={t`let in by rule ${d.rule}`} />
 						{(d.via ?? []).slice(1).map((v) => (
-							<Stop kind="alias" title={soft(v)} note="alias" key={v} />
+							<Stop kind="alias" title={soft(v)} note={t`alias`} key={v} />
 						))}
 						{d.recipient !== d.original_recipient && (
-							<Stop kind="alias" title={soft(d.recipient)} note="alias leads here" />
+							<Stop kind="alias" title={soft(d.recipient)} note={t`alias leads here`} />
 						)}
 						<Stop
 							kind="route"
-							title={`route ${d.route}`}
+							title={t`route ${d.route}`}
 							note={d.route_why}
 							after={took(events, d.id, "routed", tried)}
 						/>
@@ -52,7 +54,7 @@ export function MessagePath({ message, events }: { message: Message; events: Gul
 
 function Origin({ message: m }: { message: Message }) {
 	if (m.notice_of) {
-		return <Stop kind="origin" title="made here" note="a notice of this server" />;
+		return <Stop kind="origin" title={t`made here`} note={t`a notice of this server`} />;
 	}
 	return (
 		<div className={classes.origin}>
@@ -60,14 +62,14 @@ function Origin({ message: m }: { message: Message }) {
 				kind="origin"
 				title={m.client_address}
 				note={
-					<>
+					<Trans>
 						{m.helo}
 						<br />
 						as {soft(shown(m.sender))}
-					</>
+					</Trans>
 				}
 			/>
-			<Stop kind="listener" title={`listener ${m.listener}`} note={`${m.protocol}, revision ${m.revision}`} />
+			<Stop kind="listener" title={t`listener ${m.listener}`} note={t`${m.protocol}, revision ${m.revision}`} />
 		</div>
 	);
 }
@@ -86,7 +88,7 @@ function between(a: string | null | undefined, b: string | null | undefined): st
 		return "";
 	}
 	const ms = Date.parse(b) - Date.parse(a);
-	return ms < 1000 ? `${Math.max(0, ms)} ms` : short(ms / 1000);
+	return ms < 1000 ? t`${Math.max(0, ms)} ms` : short(ms / 1000);
 }
 
 type StopProps = { kind: string; title: ReactNode; note: ReactNode; after?: string };
@@ -95,7 +97,7 @@ function Stop({ kind, title, note, after }: StopProps) {
 	return (
 		<div className={classes.stop} data-kind={kind} data-after={after ? "" : undefined}>
 			{after && (
-				<span className={classes.after} title="how long it took to the next step">
+				<span className={classes.after} title={t`how long it took to the next step`}>
 					{after}
 				</span>
 			)}
@@ -110,11 +112,11 @@ function Stop({ kind, title, note, after }: StopProps) {
 function attempts(d: Delivery): string {
 	switch (d.attempts) {
 		case 0:
-			return "no attempt yet";
+			return t`no attempt yet`;
 		case 1:
-			return "1 attempt";
+			return t`1 attempt`;
 		default:
-			return `${d.attempts} attempts`;
+			return t`${d.attempts} attempts`;
 	}
 }
 
@@ -133,11 +135,14 @@ function End({ delivery: d, took }: { delivery: Delivery; took: string }) {
 			</div>
 			{d.last_reply && <div className={`mono ${classes.answer}`}>{words(d.last_reply)}</div>}
 			<Text size="xs" c="dimmed">
-				{took && `${took} after it was received; `}
-				{host && `${d.last_reply?.code ? "said by" : "at"} ${host}`}
+				{took && t`${took} after it was received; `}
+				{host && `${d.last_reply?.code ? t`said by` : "at"} ${host}`}
 				{!final.has(d.state) && (
 					<>
-						{host && "; "}next attempt <When due time={d.next_attempt_at} />, expires <When time={d.expires_at} />
+						{host && "; "}
+						<Trans>
+							next attempt <When due time={d.next_attempt_at} />, expires <When time={d.expires_at} />
+						</Trans>
 					</>
 				)}
 			</Text>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Group, Modal, Stack, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
@@ -11,11 +13,11 @@ import { When } from "./when";
 type Kind = PauseRecord["kind"];
 
 const abouts: Record<Kind, string> = {
-	lane: "Mail for it is taken in and waits. What is in a transaction comes to its end.",
-	route: "Mail by this route is taken in and waits. What is in a transaction comes to its end.",
-	listener: "New clients are asked to come back (421). Messages that are being taken come to their end.",
-	node: "It finishes what it has under way, gives back the rest and takes nothing new, until it is resumed; also over a restart.",
-	delivery: "Mail is taken in and waits; nothing leaves, and nothing goes into mailboxes.",
+	lane: t`Mail for it is taken in and waits. What is in a transaction comes to its end.`,
+	route: t`Mail by this route is taken in and waits. What is in a transaction comes to its end.`,
+	listener: t`New clients are asked to come back (421). Messages that are being taken come to their end.`,
+	node: t`It finishes what it has under way, gives back the rest and takes nothing new, until it is resumed; also over a restart.`,
+	delivery: t`Mail is taken in and waits; nothing leaves, and nothing goes into mailboxes.`,
 };
 
 /** PauseButton stops something, or lets it go on. */
@@ -36,7 +38,7 @@ export function PauseButton({
 	const resume = useMutation({
 		mutationFn: () => queue.resume({ kind, name }),
 		onSuccess: (done) => told(done, false),
-		onError: (e) => notifications.show({ color: "buoy", title: "Still paused", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Still paused`, message: e.message }),
 	});
 	return (
 		<>
@@ -44,12 +46,12 @@ export function PauseButton({
 				size="xs"
 				variant={paused ? "filled" : "default"}
 				disabled={!mayChange}
-				title={mayChange ? undefined : "A viewer may look, not change"}
+				title={mayChange ? undefined : t`A viewer may look, not change`}
 				leftSection={paused ? <IconPlayerPlay size={14} /> : <IconPlayerPause size={14} />}
 				loading={resume.isPending}
 				onClick={() => (paused ? resume.mutate() : setOpen(true))}
 			>
-				{paused ? `Resume ${what}` : kind === "node" ? "Drain" : `Pause ${what}`}
+				{paused ? t`Resume ${what}` : kind === "node" ? t`Drain` : t`Pause ${what}`}
 			</Button>
 			{open && <Pausing kind={kind} name={name} what={what} onClose={() => setOpen(false)} />}
 		</>
@@ -68,7 +70,7 @@ function Pausing({ kind, name, what, onClose }: { kind: Kind; name?: string; wha
 		},
 	});
 	return (
-		<Modal opened onClose={onClose} title={kind === "node" ? `Drain ${name}` : `Pause ${what}`}>
+		<Modal opened onClose={onClose} title={kind === "node" ? t`Drain ${name ?? ""}` : t`Pause ${what}`}>
 			<form
 				onSubmit={(e) => {
 					e.preventDefault();
@@ -78,30 +80,30 @@ function Pausing({ kind, name, what, onClose }: { kind: Kind; name?: string; wha
 				<Stack gap="sm">
 					<Text size="sm">{abouts[kind]}</Text>
 					<TextInput
-						label="Why"
-						description="Shown to everybody, and kept on record"
+						label={t`Why`}
+						description={t`Shown to everybody, and kept on record`}
 						value={why}
 						onChange={(e) => setWhy(e.currentTarget.value)}
 						data-autofocus
 					/>
 					<TextInput
-						label="For"
-						description="Ends by itself after this; until somebody resumes it if empty"
+						label={t`For`}
+						description={t`Ends by itself after this; until somebody resumes it if empty`}
 						placeholder="30m, 2h"
 						value={length}
 						onChange={(e) => setLength(e.currentTarget.value)}
 					/>
 					{pause.error && (
-						<Alert color="buoy" title="Not paused" role="alert">
+						<Alert color="buoy" title={t`Not paused`} role="alert">
 							{pause.error.message}
 						</Alert>
 					)}
 					<Group justify="end">
 						<Button variant="default" onClick={onClose}>
-							Cancel
+							<Trans>Cancel</Trans>
 						</Button>
 						<Button type="submit" loading={pause.isPending}>
-							{kind === "node" ? "Drain" : "Pause"}
+							{kind === "node" ? t`Drain` : t`Pause`}
 						</Button>
 					</Group>
 				</Stack>
@@ -117,16 +119,18 @@ export function Pauses({ pauses }: { pauses: PauseRecord[] }) {
 		return null;
 	}
 	return (
-		<Alert color="brass" title="Stopped by a person">
+		<Alert color="brass" title={t`Stopped by a person`}>
 			<Stack gap={4}>
 				{shown.map((p) => (
 					<Group key={`${p.kind} ${p.name}`} gap="sm">
 						<Text size="sm">
-							{p.kind === "delivery" ? "All delivery" : `${p.kind} ${p.name}`} by {p.who} <When time={p.since} />
+							<Trans>
+								{p.kind === "delivery" ? t`All delivery` : `${p.kind} ${p.name}`} by {p.who} <When time={p.since} />
+							</Trans>
 							{p.until && (
-								<>
+								<Trans>
 									, ends <When time={p.until} />
-								</>
+								</Trans>
 							)}
 							{p.why && `: ${p.why}`}
 						</Text>

@@ -1,7 +1,7 @@
 import { expect, test } from "vitest";
 import { messageEnded, periodEnded } from "../api/past";
 import { paceOf, restOf, touches } from "../api/touch";
-import { quoted } from "../app/pages";
+import { quoted } from "../app/page-helps";
 import { layoutOf, widthsOf } from "./columns";
 import { heightsOf, marksOf, topOf } from "./flow-scale";
 import { ago, short, span } from "./lengths";

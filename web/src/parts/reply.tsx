@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Code, Group, Stack, Text } from "@mantine/core";
 import type { LastReply } from "../api/client";
 
@@ -32,8 +34,9 @@ export function Reply({ reply }: { reply: LastReply }) {
 			</Code>
 			<Group gap="md">
 				<Text size="xs" c="dimmed">
-					{reply.code ? "said by" : "at"} {reply.host || "this server"}
-					{reply.address && ` [${reply.address}]`}, stage {reply.stage}
+					{reply.code ? t`said by` : t`at`} {reply.host || t`this server`}
+					{reply.address && ` [${reply.address}]`}
+					<Trans>, stage {reply.stage}</Trans>
 				</Text>
 				{reply.tls && (
 					<Text size="xs" c="dimmed">
@@ -43,7 +46,9 @@ export function Reply({ reply }: { reply: LastReply }) {
 			</Group>
 			{(reply.tried ?? []).map((t) => (
 				<Text size="xs" c="dimmed" key={`${t.host} ${t.address}`}>
-					before that {t.host} [{t.address}]: {t.stage}: <span className="mono">{words(t)}</span>
+					<Trans>
+						before that {t.host} [{t.address}]: {t.stage}: <span className="mono">{words(t)}</span>
+					</Trans>
 				</Text>
 			))}
 		</Stack>

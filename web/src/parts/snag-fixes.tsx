@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Button, Group, Modal, Stack, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
@@ -22,7 +24,7 @@ export function Fixes({ snag }: { snag: Snag }) {
 			notifications.show({ message: done.text });
 			void client.invalidateQueries();
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not done", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not done`, message: e.message }),
 	});
 	if (snag.fixes.length === 0) {
 		return null;
@@ -49,36 +51,44 @@ export function Fixes({ snag }: { snag: Snag }) {
 						}}
 					>
 						{m.says}
-						{m.draft && " (draft)"}
+						{m.draft && t` (draft)`}
 					</Button>
 				))}
 			</Group>
 			{!may && (
 				<Text size="xs" c="dimmed">
-					Your role may look and not change.
+					<Trans>Your role may look and not change.</Trans>
 				</Text>
 			)}
 			<Modal opened={asking !== null} onClose={() => setAsking(null)} title={`${asking?.says}?`}>
 				<Stack gap="sm">
 					{asking?.do === "return" && (
-						<Text size="sm">{count(snag.waiting)} messages go back, each with a notice.</Text>
+						<Text size="sm">
+							<Trans>{count(snag.waiting)} messages go back, each with a notice.</Trans>
+						</Text>
 					)}
-					<Text size="sm">It costs: {asking?.costs}.</Text>
-					{asking?.draft && <Text size="sm">It goes into the draft, to be rehearsed and applied.</Text>}
+					<Text size="sm">
+						<Trans>It costs: {asking?.costs}.</Trans>
+					</Text>
+					{asking?.draft && (
+						<Text size="sm">
+							<Trans>It goes into the draft, to be rehearsed and applied.</Trans>
+						</Text>
+					)}
 					{asking?.do === "return" && (
 						<TextInput
-							label="What the senders read"
-							placeholder="left empty, what the cause means to them"
+							label={t`What the senders read`}
+							placeholder={t`left empty, what the cause means to them`}
 							value={say}
 							onChange={(e) => setSay(e.currentTarget.value)}
 						/>
 					)}
 					<Group justify="end">
 						<Button variant="default" onClick={() => setAsking(null)}>
-							Keep it as it is
+							<Trans>Keep it as it is</Trans>
 						</Button>
 						<Button color="buoy" loading={fix.isPending} onClick={() => asking && fix.mutate(asking)}>
-							{asking?.do === "return" ? "Send back" : asking?.says}
+							{asking?.do === "return" ? t`Send back` : asking?.says}
 						</Button>
 					</Group>
 				</Stack>

@@ -1,5 +1,8 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Table, Text } from "@mantine/core";
 import type { Snag } from "../api/snags";
+import { wordOf } from "./names";
 import classes from "./snag.module.css";
 import { count } from "./text";
 import { To } from "./to";
@@ -11,7 +14,7 @@ const shapes: Record<string, string> = { critical: "▲", serious: "◆", minor:
 export function Severity({ of }: { of: string }) {
 	return (
 		<span className={classes.severity} data-severity={of}>
-			<span aria-hidden="true">{shapes[of]}</span> {of}
+			<span aria-hidden="true">{shapes[of]}</span> {wordOf(of)}
 		</span>
 	);
 }
@@ -25,19 +28,19 @@ export function where(s: Snag): string {
 		sender: "mail of ",
 	};
 	if (s.place.kind === "ourselves") {
-		return s.place.name ? `our side, ${s.place.name}` : "our side";
+		return s.place.name ? t`our side, ${s.place.name}` : t`our side`;
 	}
 	return `${words[s.place.kind] ?? ""}${s.place.name}`;
 }
 
 const who: Record<string, string> = {
-	us: "we can fix it",
-	recipient: "the recipient can fix it",
-	"remote-administrator": "the remote administrator can fix it",
-	sender: "the sender can fix it",
-	provider: "our provider can fix it",
-	"block-list": "the block list can fix it",
-	nobody: "nobody needs to fix it",
+	us: t`we can fix it`,
+	recipient: t`the recipient can fix it`,
+	"remote-administrator": t`the remote administrator can fix it`,
+	sender: t`the sender can fix it`,
+	provider: t`our provider can fix it`,
+	"block-list": t`the block list can fix it`,
+	nobody: t`nobody needs to fix it`,
 };
 
 export const whoCan = (s: Snag) => who[s.who_can_fix] ?? s.who_can_fix;
@@ -53,9 +56,9 @@ export function helps(c: { waiting_helps: boolean | "unknown" }): "yes" | "no" |
 /** What to do next, in a few words. */
 export function nextStep(s: Snag): string {
 	if (s.state === "closed") {
-		return `over: ${s.ended}`;
+		return t`over: ${s.ended ?? ""}`;
 	}
-	return helps(s) === "yes" ? `Waiting helps: ${s.usually}` : s.advice;
+	return helps(s) === "yes" ? t`Waiting helps: ${s.usually ?? ""}` : s.advice;
 }
 
 /** Snags in a table, each leading to its page. */
@@ -65,17 +68,27 @@ export function SnagTable({ items }: { items: Snag[] }) {
 			<Table verticalSpacing={6} horizontalSpacing="sm" className={classes.table}>
 				<Table.Thead>
 					<Table.Tr>
-						<Table.Th w={95}>Severity</Table.Th>
-						<Table.Th>What and where</Table.Th>
+						<Table.Th w={95}>
+							<Trans>Severity</Trans>
+						</Table.Th>
+						<Table.Th>
+							<Trans>What and where</Trans>
+						</Table.Th>
 						<Table.Th ta="right" w={70}>
-							Waiting
+							<Trans>Waiting</Trans>
 						</Table.Th>
 						<Table.Th ta="right" w={60}>
-							Failed
+							<Trans>Failed</Trans>
 						</Table.Th>
-						<Table.Th w={90}>Since</Table.Th>
-						<Table.Th w={90}>Last seen</Table.Th>
-						<Table.Th w={330}>Next</Table.Th>
+						<Table.Th w={90}>
+							<Trans>Since</Trans>
+						</Table.Th>
+						<Table.Th w={90}>
+							<Trans>Last seen</Trans>
+						</Table.Th>
+						<Table.Th w={330}>
+							<Trans>Next</Trans>
+						</Table.Th>
 					</Table.Tr>
 				</Table.Thead>
 				<Table.Tbody>
@@ -90,7 +103,12 @@ export function SnagTable({ items }: { items: Snag[] }) {
 								</To>
 								<div className="mono">
 									{where(s)}
-									{s.mine && <span className={classes.mine}> · {s.mine} looks after it</span>}
+									{s.mine && (
+										<span className={classes.mine}>
+											{" "}
+											<Trans>· {s.mine} looks after it</Trans>
+										</span>
+									)}
 								</div>
 							</Table.Td>
 							<Table.Td ta="right">{s.waiting > 0 ? count(s.waiting) : "–"}</Table.Td>

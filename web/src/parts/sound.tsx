@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { ActionIcon, Button, CopyButton, Group, SegmentedControl, Stack, Text, Tooltip } from "@mantine/core";
 import { IconCheck, IconCopy } from "@tabler/icons-react";
 import { useState } from "react";
@@ -24,8 +26,8 @@ function Copied({ label, value }: { label: string; value: string }) {
 			<pre className={`mono ${classes.value}`}>{value}</pre>
 			<CopyButton value={value}>
 				{({ copied, copy }) => (
-					<Tooltip label={copied ? "Copied" : `Copy the ${label}`}>
-						<ActionIcon variant="subtle" aria-label={`Copy the ${label}`} onClick={copy} mt={2}>
+					<Tooltip label={copied ? t`Copied` : t`Copy the ${label}`}>
+						<ActionIcon variant="subtle" aria-label={t`Copy the ${label}`} onClick={copy} mt={2}>
 							{copied ? <IconCheck size={15} /> : <IconCopy size={15} />}
 						</ActionIcon>
 					</Tooltip>
@@ -45,28 +47,28 @@ export function RecordView({ record: r }: { record: DNSRecord }) {
 			<SegmentedControl
 				size="xs"
 				w="fit-content"
-				aria-label="In which form"
+				aria-label={t`In which form`}
 				value={form}
 				onChange={(v) => setForm(v as Form)}
 				data={[
-					{ value: "form", label: "DNS editor" },
-					{ value: "zone", label: "Zone file" },
-					{ value: "pieces", label: "Whole names" },
+					{ value: "form", label: t`DNS editor` },
+					{ value: "zone", label: t`Zone file` },
+					{ value: "pieces", label: t`Whole names` },
 				]}
 			/>
-			{form === "zone" && <Copied label="line" value={r.zone_line} />}
+			{form === "zone" && <Copied label={t`line`} value={r.zone_line} />}
 			{form === "form" && (
 				<>
-					<Copied label="host" value={r.form.host} />
-					<Copied label="type" value={r.form.type} />
-					<Copied label="value" value={r.form.value} />
+					<Copied label={t`host`} value={r.form.host} />
+					<Copied label={t`type`} value={r.form.type} />
+					<Copied label={t`value`} value={r.form.value} />
 				</>
 			)}
 			{form === "pieces" && (
 				<>
-					<Copied label="name" value={r.name} />
-					<Copied label="type" value={r.type} />
-					<Copied label="value" value={r.value} />
+					<Copied label={t`name`} value={r.name} />
+					<Copied label={t`type`} value={r.type} />
+					<Copied label={t`value`} value={r.value} />
 				</>
 			)}
 		</Stack>
@@ -80,7 +82,7 @@ export function FoldedRecord({ record }: { record: DNSRecord }) {
 		<RecordView record={record} />
 	) : (
 		<Button size="compact-xs" variant="default" w="fit-content" onClick={() => setOpen(true)}>
-			Show the {record.type} record
+			<Trans>Show the {record.type} record</Trans>
 		</Button>
 	);
 }

@@ -1,3 +1,4 @@
+import { wordOf } from "./names";
 import classes from "./state.module.css";
 
 /** tone says what a state asks of a person: nothing, patience, or help. */
@@ -42,7 +43,7 @@ export function State({ state }: { state: string }) {
 	const t = tone[state] ?? "still";
 	return (
 		<span className={classes.state} data-tone={t}>
-			<span aria-hidden="true">{shape[t]}</span> {state.replace("_", " ")}
+			<span aria-hidden="true">{shape[t]}</span> {wordOf(state)}
 		</span>
 	);
 }

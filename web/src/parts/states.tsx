@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Stack, Text, Title } from "@mantine/core";
 import { IconAlertTriangle } from "@tabler/icons-react";
 import type { ReactNode } from "react";
@@ -7,7 +9,7 @@ export { Loading } from "./loading";
 
 export function Failed({ error }: { error: Error }) {
 	return (
-		<Alert color="buoy" icon={<IconAlertTriangle />} title="This cannot be shown" role="alert">
+		<Alert color="buoy" icon={<IconAlertTriangle />} title={t`This cannot be shown`} role="alert">
 			{error.message}
 		</Alert>
 	);
@@ -27,8 +29,12 @@ export function Nothing({ title, children }: { title: string; children?: ReactNo
 export function NotFound() {
 	return (
 		<Stack p="xl" gap="xs">
-			<Title order={2}>There is no such page</Title>
-			<To to="/">Go to the overview</To>
+			<Title order={2}>
+				<Trans>There is no such page</Trans>
+			</Title>
+			<To to="/">
+				<Trans>Go to the overview</Trans>
+			</To>
 		</Stack>
 	);
 }

@@ -1,4 +1,19 @@
-const size = new Intl.NumberFormat("en-GB", { maximumSignificantDigits: 3, useGrouping: false });
+import { i18n } from "@lingui/core";
+
+let formats: { of: string; size: Intl.NumberFormat; number: Intl.NumberFormat } | undefined;
+
+/** How numbers are written in the language of the console. */
+function written() {
+	if (formats?.of !== i18n.locale) {
+		const tag = i18n.locale === "en" || !i18n.locale ? "en-GB" : i18n.locale;
+		formats = {
+			of: i18n.locale,
+			size: new Intl.NumberFormat(tag, { maximumSignificantDigits: 3, useGrouping: false }),
+			number: new Intl.NumberFormat(tag),
+		};
+	}
+	return formats;
+}
 
 /** octets writes a size for people: 900 B, 12 kB, 2.5 MB, 3 GB. */
 export function octets(n: number): string {
@@ -11,14 +26,12 @@ export function octets(n: number): string {
 		v /= 1000;
 		units.shift();
 	}
-	return `${v < 10 ? size.format(Math.round(v * 10) / 10) : Math.round(v)} ${units[0]}`;
+	return `${v < 10 ? written().size.format(Math.round(v * 10) / 10) : Math.round(v)} ${units[0]}`;
 }
-
-const number = new Intl.NumberFormat("en-GB");
 
 /** count writes a number with its thousands apart. */
 export function count(n: number): string {
-	return number.format(n);
+	return written().number.format(n);
 }
 
 /** plural chooses a word by its number. */

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { ActionIcon, Button, Checkbox, Group, Popover, Stack, Text, TextInput } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconBookmark, IconTrash } from "@tabler/icons-react";
@@ -26,7 +28,7 @@ export function Views() {
 			setName("");
 			void client.invalidateQueries({ queryKey: ["kept"] });
 		},
-		onError: (e) => notifications.show({ color: "buoy", title: "Not kept", message: e.message }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not kept`, message: e.message }),
 	});
 	const go = (k: Kept) => {
 		setOpened(false);
@@ -42,28 +44,29 @@ export function Views() {
 					onClick={() => setOpened(!opened)}
 					aria-expanded={opened}
 				>
-					Views{here.length > 0 && ` (${here.length})`}
+					<Trans>Views</Trans>
+					{here.length > 0 && ` (${here.length})`}
 				</Button>
 			</Popover.Target>
 			<Popover.Dropdown>
 				<Stack gap={6} w={260}>
 					{here.length === 0 && (
 						<Text size="xs" c="dimmed">
-							None is kept for this page. Set filters and an order, and keep them with a name.
+							<Trans>None is kept for this page. Set filters and an order, and keep them with a name.</Trans>
 						</Text>
 					)}
 					{here.map((k) => (
 						<Group key={`${k.shared} ${k.name}`} gap={4} wrap="nowrap" justify="space-between">
 							<Button size="compact-sm" variant="subtle" justify="start" onClick={() => go(k)}>
 								{k.name}
-								{k.shared && " (for all)"}
+								{k.shared && t` (for all)`}
 							</Button>
 							{(!k.shared || may) && (
 								<ActionIcon
 									size="sm"
 									variant="subtle"
 									color="buoy"
-									aria-label={`Remove the view ${k.name}`}
+									aria-label={t`Remove the view ${k.name}`}
 									onClick={() => act.mutate(() => kept.drop("view", k.name, k.shared))}
 								>
 									<IconTrash size={14} />
@@ -80,8 +83,8 @@ export function Views() {
 						<Stack gap={6}>
 							<TextInput
 								size="xs"
-								label="Keep this view as"
-								placeholder="what greywacke defers"
+								label={t`Keep this view as`}
+								placeholder={t`what greywacke defers`}
 								maxLength={100}
 								value={name}
 								onChange={(e) => setName(e.currentTarget.value)}
@@ -89,13 +92,13 @@ export function Views() {
 							{may && (
 								<Checkbox
 									size="xs"
-									label="for all, not for me only"
+									label={t`for all, not for me only`}
 									checked={shared}
 									onChange={(e) => setShared(e.currentTarget.checked)}
 								/>
 							)}
 							<Button size="xs" type="submit" disabled={!name.trim()} loading={act.isPending}>
-								Keep it
+								<Trans>Keep it</Trans>
 							</Button>
 						</Stack>
 					</form>

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Badge, Button, Group } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconEye, IconEyeOff } from "@tabler/icons-react";
@@ -13,7 +15,9 @@ export function Watches() {
 		<Group gap={6}>
 			{(watches.data?.items ?? []).map((w) => (
 				<Badge key={w.what} tt="none" color="brass" variant="light" leftSection={<IconEye size={12} />}>
-					watching {w.what}, ends <When time={w.until} />
+					<Trans>
+						watching {w.what}, ends <When time={w.until} />
+					</Trans>
 				</Badge>
 			))}
 		</Group>
@@ -33,7 +37,7 @@ export function WatchButton({ what }: { what: string }) {
 		try {
 			await tracing.watch(what, on ? "0s" : "1h");
 			notifications.show({
-				message: on ? `${what} is not watched any more.` : `Sessions with ${what} are recorded in full for an hour.`,
+				message: on ? t`${what} is not watched any more.` : t`Sessions with ${what} are recorded in full for an hour.`,
 			});
 		} catch (e) {
 			notifications.show({ color: "buoy", message: (e as Error).message });
@@ -47,7 +51,7 @@ export function WatchButton({ what }: { what: string }) {
 			leftSection={on ? <IconEyeOff size={14} /> : <IconEye size={14} />}
 			onClick={() => void set()}
 		>
-			{on ? `Stop watching ${what}` : `Watch ${what}`}
+			{on ? t`Stop watching ${what}` : t`Watch ${what}`}
 		</Button>
 	);
 }

@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Text } from "@mantine/core";
 import { chosen } from "../api/choices";
 import { choose } from "../api/kept";
@@ -11,8 +13,8 @@ export { exact } from "./time";
 /** AsOf says until when a standby had what was written, if it was read from one. */
 export function AsOf({ time }: { time: string | null | undefined }) {
 	return time ? (
-		<Text size="xs" c="dimmed" span title="It was read from a standby of the database, which is a moment behind.">
-			as of {exact(time)}
+		<Text size="xs" c="dimmed" span title={t`It was read from a standby of the database, which is a moment behind.`}>
+			<Trans>as of {exact(time)}</Trans>
 		</Text>
 	) : null;
 }

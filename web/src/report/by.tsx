@@ -1,9 +1,12 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Anchor, Button, Group, Select, Table, Text, Title } from "@mantine/core";
 import { IconDownload } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { periodEnded } from "../api/past";
 import { type Report, type ReportWords, type Row, tracing } from "../api/trace";
+import { wordOf } from "../parts/names";
 import { download, toCSV } from "../parts/table-file";
 import { octets } from "../parts/text";
 import { change, delay, Figure } from "./figure";
@@ -32,16 +35,16 @@ export function By({
 	// What was received and what was delivered is the same mail: sizes are not added.
 	const sized = ["received", "delivered"].filter((k) => there.some((t) => t.name === k));
 	return (
-		<section className="surface" aria-label="By">
+		<section className="surface" aria-label={t`By`}>
 			<Group p="sm" pb={4} gap="xs" justify="space-between">
 				<Group gap="xs">
 					<Title order={2} size="h5">
-						By
+						<Trans>By</Trans>
 					</Title>
 					<Select
 						size="xs"
 						w={170}
-						aria-label="By what"
+						aria-label={t`By what`}
 						data={dimensions.filter((d) => d.value !== "cause")}
 						value={dim}
 						onChange={(v) => v && setDim(v)}
@@ -50,7 +53,7 @@ export function By({
 				</Group>
 				<Group gap="xs">
 					<Button size="compact-xs" variant="subtle" onClick={() => setAll(!all)}>
-						{all ? "Only the largest" : "Show up to 1,000"}
+						{all ? t`Only the largest` : t`Show up to 1,000`}
 					</Button>
 					<Button
 						size="compact-xs"
@@ -73,7 +76,7 @@ export function By({
 							)
 						}
 					>
-						CSV
+						<Trans>CSV</Trans>
 					</Button>
 				</Group>
 			</Group>
@@ -84,15 +87,17 @@ export function By({
 							<Table.Th>{dimensions.find((d) => d.value === dim)?.label}</Table.Th>
 							{there.map((k) => (
 								<Table.Th ta="right" key={k.name} title={k.means}>
-									{k.name}
+									{wordOf(k.name)}
 								</Table.Th>
 							))}
 							{sized.map((k) => (
 								<Table.Th ta="right" key={k}>
-									{k === "received" ? "size received" : "size delivered"}
+									{k === "received" ? t`size received` : t`size delivered`}
 								</Table.Th>
 							))}
-							<Table.Th ta="right">Mean delay</Table.Th>
+							<Table.Th ta="right">
+								<Trans>Mean delay</Trans>
+							</Table.Th>
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>
@@ -149,7 +154,7 @@ export function Reasons({ title, rows, kinds: of, words }: ReasonsProps) {
 										<span key={k} title={k}>
 											{" "}
 											<Figure n={n} kind={k} words={words} dim="cause" value={r.value} />
-											{of.length > 1 && k === "expired" ? " expired" : ""}
+											{of.length > 1 && k === "expired" ? t` expired` : ""}
 										</span>
 									) : null;
 								})}
@@ -160,7 +165,7 @@ export function Reasons({ title, rows, kinds: of, words }: ReasonsProps) {
 			</Table>
 			{rows.length === 0 && (
 				<Text size="sm" c="dimmed" p="sm" pt={0}>
-					Nothing was.
+					<Trans>Nothing was.</Trans>
 				</Text>
 			)}
 		</section>

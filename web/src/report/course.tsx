@@ -1,3 +1,6 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
+import { wordOf } from "../parts/names";
 import "@mantine/charts/styles.layer.css";
 import { AreaChart, BarChart, CompositeChart } from "@mantine/charts";
 import { Button, Chip, Group } from "@mantine/core";
@@ -66,15 +69,15 @@ export function Course({ report: r, of, words, set }: CourseProps) {
 	return (
 		<Panel
 			name={of === "n" ? "over-time" : "sizes"}
-			title={of === "n" ? "Over time" : "Sizes over time"}
-			note={`by ${r.step}, ${r.zone}${unit && `, ${unit}`}`}
+			title={of === "n" ? t`Over time` : t`Sizes over time`}
+			note={t`by ${wordOf(r.step)}, ${r.zone}${unit && `, ${unit}`}`}
 			legend={legendOf(there.map((k) => k.name))}
 			numbers={numbers}
 			table={of === "n" ? <Series report={r} words={words} /> : undefined}
 			right={
 				cut && (
 					<Button size="compact-xs" onClick={zoom}>
-						Show this part only
+						<Trans>Show this part only</Trans>
 					</Button>
 				)
 			}
@@ -88,7 +91,7 @@ export function Course({ report: r, of, words, set }: CourseProps) {
 						checked={!hidden.includes(k.name)}
 						onChange={(on) => setHidden(on ? hidden.filter((h) => h !== k.name) : [...hidden, k.name])}
 					>
-						{k.name}
+						{wordOf(k.name)}
 					</Chip>
 				))}
 			</Group>
@@ -103,10 +106,17 @@ export function Course({ report: r, of, words, set }: CourseProps) {
 				dotProps={{ r: 2 }}
 				composedChartProps={{ syncId: undefined }}
 				series={[
-					...series.map((k) => ({ name: k.name, color: k.color, type: "line" as const, strokeDasharray: k.dash })),
+					...series.map((k) => ({
+						name: k.name,
+						label: wordOf(k.name),
+						color: k.color,
+						type: "line" as const,
+						strokeDasharray: k.dash,
+					})),
 					...(before
 						? series.map((k) => ({
 								name: `${k.name} before`,
+								label: t`${wordOf(k.name)} before`,
 								color: k.color,
 								type: "line" as const,
 								strokeDasharray: "1 4",
@@ -135,7 +145,7 @@ export function Course({ report: r, of, words, set }: CourseProps) {
 function legendOf(names: string[]): string {
 	return kinds
 		.filter((k) => names.includes(k.name))
-		.map((k) => `${k.name} ${k.dash ? "– –" : "——"}`)
+		.map((k) => `${wordOf(k.name)} ${k.dash ? "– –" : "——"}`)
 		.join("   ");
 }
 
@@ -149,9 +159,9 @@ export function Delays({ report: r }: { report: Report }) {
 	return (
 		<Panel
 			name="delays"
-			title="Delay over time"
-			note={`by ${r.step}, ${r.zone}, seconds`}
-			legend="mean delay ——   longest delay – –"
+			title={t`Delay over time`}
+			note={t`by ${wordOf(r.step)}, ${r.zone}, seconds`}
+			legend={t`mean delay ——   longest delay – –`}
 			numbers={{
 				heads: [r.step, "mean delay, s", "longest delay, s"],
 				rows: data.map((d) => [d.label, d["mean delay"], d["longest delay"]]),
@@ -165,8 +175,8 @@ export function Delays({ report: r }: { report: Report }) {
 				unit=" s"
 				curveType="linear"
 				series={[
-					{ name: "longest delay", color: "brass.4", strokeDasharray: "5 4" },
-					{ name: "mean delay", color: "kelp.6" },
+					{ name: "longest delay", label: t`longest delay`, color: "brass.4", strokeDasharray: "5 4" },
+					{ name: "mean delay", label: t`mean delay`, color: "kelp.6" },
 				]}
 			/>
 		</Panel>
@@ -181,7 +191,7 @@ export function Slots({ name, title, slots }: { name: string; title: string; slo
 		<Panel
 			name={name}
 			title={title}
-			note="mean of the days in the period"
+			note={t`mean of the days in the period`}
 			legend={legendOf(shown)}
 			numbers={{
 				heads: ["of", ...shown],
@@ -194,9 +204,9 @@ export function Slots({ name, title, slots }: { name: string; title: string; slo
 				data={data}
 				dataKey="label"
 				series={[
-					{ name: "received", color: "kelp.6" },
-					{ name: "bounced", color: "buoy.5" },
-					{ name: "rejected", color: "violet.5" },
+					{ name: "received", label: wordOf("received"), color: "kelp.6" },
+					{ name: "bounced", label: wordOf("bounced"), color: "buoy.5" },
+					{ name: "rejected", label: wordOf("rejected"), color: "violet.5" },
 				]}
 				withLegend
 				legendProps={{ verticalAlign: "bottom", height: 22 }}

@@ -1,3 +1,4 @@
+import { t } from "@lingui/core/macro";
 import { Text } from "@mantine/core";
 import type { ReportWords } from "../api/trace";
 import { count } from "../parts/text";
@@ -44,16 +45,16 @@ export function Figure({ n, kind, words, dim, value, since, until }: FigureProps
 /** delay writes how long something took. */
 export function delay(seconds: number): string {
 	if (seconds < 0.001) {
-		return "< 1 ms";
+		return t`< 1 ms`;
 	}
-	return seconds < 1 ? `${Math.round(seconds * 1000)} ms` : seconds < 60 ? `${seconds.toFixed(1)} s` : short(seconds);
+	return seconds < 1 ? t`${Math.round(seconds * 1000)} ms` : seconds < 60 ? `${seconds.toFixed(1)} s` : short(seconds);
 }
 
 /** change says how much more or less it is than before. */
 export function change(now: number, before: number): string {
 	if (before === 0) {
-		return now === 0 ? "none before" : "new";
+		return now === 0 ? t`none before` : "new";
 	}
 	const p = Math.round(((now - before) * 100) / before);
-	return `${p > 0 ? "+" : ""}${p} % from ${count(before)}`;
+	return t`${p > 0 ? "+" : ""}${p} % from ${count(before)}`;
 }

@@ -1,12 +1,15 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { SegmentedControl, Text } from "@mantine/core";
 import { useState } from "react";
 import type { Report } from "../api/trace";
+import { wordOf } from "../parts/names";
 import { count } from "../parts/text";
 import { kinds } from "./kinds";
 import { Panel } from "./panel";
 import classes from "./report.module.css";
 
-const days = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+const days = [t`Mon`, t`Tue`, t`Wed`, t`Thu`, t`Fri`, t`Sat`, t`Sun`];
 const left = 40;
 const cell = 40;
 const low = 26;
@@ -23,8 +26,8 @@ export function Heat({ report: r }: { report: Report }) {
 	return (
 		<Panel
 			name="hours-of-the-week"
-			title="Hours of the week"
-			note={`${shown?.name ?? ""}, mean an hour, ${r.zone}`}
+			title={t`Hours of the week`}
+			note={t`${wordOf(shown?.name ?? "")}, mean an hour, ${r.zone}`}
 			numbers={{
 				heads: ["hour", ...days],
 				rows: Array.from({ length: 24 }, (_, h) => [`${h}:00`, ...days.map((_, d) => at(d, h))]),
@@ -33,8 +36,8 @@ export function Heat({ report: r }: { report: Report }) {
 				there.length > 1 && (
 					<SegmentedControl
 						size="xs"
-						aria-label="Which kind"
-						data={there.slice(0, 5).map((k) => k.name)}
+						aria-label={t`Which kind`}
+						data={there.slice(0, 5).map((k) => ({ value: k.name, label: wordOf(k.name) }))}
 						value={shown?.name ?? ""}
 						onChange={setKind}
 					/>
@@ -43,7 +46,7 @@ export function Heat({ report: r }: { report: Report }) {
 		>
 			{most === 0 ? (
 				<Text size="sm" c="dimmed" p="sm">
-					Nothing was counted.
+					<Trans>Nothing was counted.</Trans>
 				</Text>
 			) : (
 				<div className={classes.wide}>
@@ -52,7 +55,7 @@ export function Heat({ report: r }: { report: Report }) {
 						viewBox={`0 0 ${left + 24 * cell + 8} ${7 * low + 24}`}
 						width="100%"
 						role="img"
-						aria-label={`${shown?.name} by hour of the week; most: ${busiest(means)}`}
+						aria-label={t`${wordOf(shown?.name ?? "")} by hour of the week; most: ${busiest(means)}`}
 						className={classes.heat}
 					>
 						{days.map((d, i) => (

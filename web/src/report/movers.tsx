@@ -1,9 +1,12 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Group, Select, Table, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { periodEnded } from "../api/past";
 import { type ReportWords, tracing } from "../api/trace";
 import { Loading } from "../parts/loading";
+import { wordOf } from "../parts/names";
 import { Failed } from "../parts/states";
 import { count } from "../parts/text";
 import { day } from "../parts/time";
@@ -27,14 +30,14 @@ export function Movers({ words }: { words: ReportWords }) {
 	return (
 		<Panel
 			name="movers"
-			title="What moved most"
-			note={m && `against ${day(m.before_since)} to ${day(m.before_until)}`}
+			title={t`What moved most`}
+			note={m && t`against ${day(m.before_since)} to ${day(m.before_until)}`}
 			right={
 				<Group gap={4} wrap="nowrap">
 					<Select
 						size="xs"
 						w={150}
-						aria-label="Movers by what"
+						aria-label={t`Movers by what`}
 						data={dimensions}
 						value={dim}
 						onChange={(v) => v && setDim(v)}
@@ -43,8 +46,8 @@ export function Movers({ words }: { words: ReportWords }) {
 					<Select
 						size="xs"
 						w={110}
-						aria-label="Movers of which kind"
-						data={kinds.map((k) => k.name)}
+						aria-label={t`Movers of which kind`}
+						data={kinds.map((k) => ({ value: k.name, label: wordOf(k.name) }))}
 						value={kind}
 						onChange={(v) => v && setKind(v)}
 						allowDeselect={false}
@@ -56,11 +59,11 @@ export function Movers({ words }: { words: ReportWords }) {
 				movers.error ? (
 					<Failed error={movers.error} />
 				) : (
-					<Loading what="what moved" />
+					<Loading what={t`what moved`} />
 				)
 			) : m.items.length === 0 ? (
 				<Text size="sm" c="dimmed" p="sm" pt={0}>
-					It is as it was.
+					<Trans>It is as it was.</Trans>
 				</Text>
 			) : (
 				<Table horizontalSpacing="sm" verticalSpacing={3} layout="fixed">
@@ -68,12 +71,14 @@ export function Movers({ words }: { words: ReportWords }) {
 						<Table.Tr>
 							<Table.Th>{dimensions.find((d) => d.value === dim)?.label}</Table.Th>
 							<Table.Th w={80} ta="right">
-								Before
+								<Trans>Before</Trans>
 							</Table.Th>
 							<Table.Th w={80} ta="right">
-								Now
+								<Trans>Now</Trans>
 							</Table.Th>
-							<Table.Th w={200}>Change</Table.Th>
+							<Table.Th w={200}>
+								<Trans>Change</Trans>
+							</Table.Th>
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>

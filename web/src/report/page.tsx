@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Checkbox, Chip, Group, Menu, SimpleGrid, Stack, Text } from "@mantine/core";
 import { IconChartBar, IconDownload, IconPrinter } from "@tabler/icons-react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -8,6 +10,7 @@ import { periodEnded } from "../api/past";
 import { type Point, type Report, type ReportWords, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import { Heading } from "../parts/heading";
+import { wordOf } from "../parts/names";
 import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
 import { octets } from "../parts/text";
@@ -23,15 +26,15 @@ import classes from "./report.module.css";
 
 /** The parts of which one chooses what the page shows; kept for the person. */
 const charts = [
-	{ name: "course", label: "Over time" },
-	{ name: "sizes", label: "Sizes over time" },
-	{ name: "delays", label: "Delay over time" },
-	{ name: "heat", label: "Hours of the week" },
-	{ name: "hours", label: "By hour of the day" },
-	{ name: "weekdays", label: "By day of the week" },
-	{ name: "reasons", label: "Why deferred, bounced, rejected" },
-	{ name: "movers", label: "What moved most" },
-	{ name: "by", label: "By domain, host, sender …" },
+	{ name: "course", label: t`Over time` },
+	{ name: "sizes", label: t`Sizes over time` },
+	{ name: "delays", label: t`Delay over time` },
+	{ name: "heat", label: t`Hours of the week` },
+	{ name: "hours", label: t`By hour of the day` },
+	{ name: "weekdays", label: t`By day of the week` },
+	{ name: "reasons", label: t`Why deferred, bounced, rejected` },
+	{ name: "movers", label: t`What moved most` },
+	{ name: "by", label: t`By domain, host, sender …` },
 ];
 
 const first = ["course", "heat", "reasons", "movers", "by"];
@@ -65,7 +68,9 @@ export function ReportsPage() {
 	return (
 		<Stack gap="sm">
 			<Group gap="md" justify="space-between" className={classes.beside}>
-				<Heading>Reports</Heading>
+				<Heading>
+					<Trans>Reports</Trans>
+				</Heading>
 				<Group gap="xs" className={classes.controls}>
 					<ChartsMenu />
 					<Button
@@ -77,10 +82,10 @@ export function ReportsPage() {
 							report.data && download(`${fileOf(report.data)}.csv`, toCSV(report.data.series.map(flatPoint)))
 						}
 					>
-						CSV
+						<Trans>CSV</Trans>
 					</Button>
 					<Button size="xs" variant="default" leftSection={<IconPrinter size={14} />} onClick={() => window.print()}>
-						Print
+						<Trans>Print</Trans>
 					</Button>
 				</Group>
 			</Group>
@@ -89,22 +94,26 @@ export function ReportsPage() {
 			<Group gap="xs" className={classes.controls}>
 				<Period since={since} until={until} onPeriod={(a, b) => set({ since: a, until: b })} />
 				<Chip size="xs" checked={compare ?? false} onChange={(v) => set({ compare: v || undefined })}>
-					Compare with the time before
+					<Trans>Compare with the time before</Trans>
 				</Chip>
 			</Group>
 			<Text size="xs" c="dimmed" className={classes.printed}>
-				{exact(since)} to {exact(until)}
+				<Trans>
+					{exact(since)} to {exact(until)}
+				</Trans>
 			</Text>
 			{words.dim && words.dim !== "total" && (
 				<Alert color="kelp" p="xs" withCloseButton onClose={() => set({ dim: undefined, value: undefined })}>
-					Only {words.dim.replace("_", " ")} <b>{words.value}</b>
+					<Trans>
+						Only {words.dim.replace("_", " ")} <b>{words.value}</b>
+					</Trans>
 				</Alert>
 			)}
 			{!report.data ? (
 				report.error ? (
 					<Failed error={report.error} />
 				) : (
-					<Loading what="the counts" />
+					<Loading what={t`the counts`} />
 				)
 			) : (
 				<Shown report={report.data} words={asked} set={set} />
@@ -121,7 +130,7 @@ function ChartsMenu() {
 		<Menu closeOnItemClick={false} position="bottom-end">
 			<Menu.Target>
 				<Button size="xs" variant="default" leftSection={<IconChartBar size={14} />}>
-					Charts
+					<Trans>Charts</Trans>
 				</Button>
 			</Menu.Target>
 			<Menu.Dropdown>
@@ -153,15 +162,19 @@ function Shown({ report: r, words, set }: { report: Report; words: ReportWords; 
 			{on.includes("heat") && <Heat report={r} />}
 			{(on.includes("hours") || on.includes("weekdays")) && (
 				<SimpleGrid cols={{ base: 1, md: on.includes("hours") && on.includes("weekdays") ? 2 : 1 }} spacing="sm">
-					{on.includes("hours") && <Slots name="hours-of-the-day" title="By hour of the day" slots={r.hours_of_day} />}
-					{on.includes("weekdays") && <Slots name="days-of-the-week" title="By day of the week" slots={r.weekdays} />}
+					{on.includes("hours") && (
+						<Slots name="hours-of-the-day" title={t`By hour of the day`} slots={r.hours_of_day} />
+					)}
+					{on.includes("weekdays") && (
+						<Slots name="days-of-the-week" title={t`By day of the week`} slots={r.weekdays} />
+					)}
 				</SimpleGrid>
 			)}
 			{all && on.includes("reasons") && (
 				<SimpleGrid cols={{ base: 1, lg: 3 }} spacing="sm" className={classes.beside}>
-					<Reasons title="Why deferred" rows={r.reasons.deferred ?? []} kinds={["deferred"]} words={words} />
-					<Reasons title="Why bounced" rows={r.reasons.bounced ?? []} kinds={["bounced", "expired"]} words={words} />
-					<Reasons title="Why rejected" rows={r.reasons.rejected ?? []} kinds={["rejected"]} words={words} />
+					<Reasons title={t`Why deferred`} rows={r.reasons.deferred ?? []} kinds={["deferred"]} words={words} />
+					<Reasons title={t`Why bounced`} rows={r.reasons.bounced ?? []} kinds={["bounced", "expired"]} words={words} />
+					<Reasons title={t`Why rejected`} rows={r.reasons.rejected ?? []} kinds={["rejected"]} words={words} />
 				</SimpleGrid>
 			)}
 			{all && on.includes("movers") && <Movers words={words} />}
@@ -178,7 +191,7 @@ function Totals({ report: r, words }: { report: Report; words: ReportWords }) {
 				return (
 					<div className={`surface ${classes.total}`} key={k.name} title={k.means}>
 						<Text size="xs" c="dimmed">
-							{k.name}
+							{wordOf(k.name)}
 						</Text>
 						<Text fw={650} size="lg">
 							<Figure n={f.n} kind={k.name} words={words} />
@@ -189,17 +202,17 @@ function Totals({ report: r, words }: { report: Report; words: ReportWords }) {
 					</div>
 				);
 			})}
-			<div className={`surface ${classes.total}`} title="From when we took a message until it was delivered">
+			<div className={`surface ${classes.total}`} title={t`From when we took a message until it was delivered`}>
 				<Text size="xs" c="dimmed">
-					delay, {r.delay?.median === undefined ? "mean" : "median"}
+					<Trans>delay, {r.delay?.median === undefined ? t`mean` : t`median`}</Trans>
 				</Text>
 				<Text fw={650} size="lg">
 					{r.delay ? delay(r.delay.median ?? r.delay.mean) : "–"}
 				</Text>
 				<Text size="xs" c="dimmed">
 					{r.delay
-						? `${r.delay.p95 === undefined ? "" : `95 %: ${delay(r.delay.p95)}, `}max ${delay(r.delay.max)}`
-						: "nothing delivered"}
+						? t`${r.delay.p95 === undefined ? "" : `95 %: ${delay(r.delay.p95)}, `}max ${delay(r.delay.max)}`
+						: t`nothing delivered`}
 				</Text>
 			</div>
 		</SimpleGrid>

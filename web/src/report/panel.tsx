@@ -1,3 +1,5 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { ActionIcon, Group, Menu, Table, Text, Title } from "@mantine/core";
 import { IconDots } from "@tabler/icons-react";
 import { type ReactNode, useRef, useState } from "react";
@@ -56,18 +58,26 @@ export function Panel({ name, title, note, numbers, table, legend, right, childr
 					{numbers && (
 						<Menu position="bottom-end" withinPortal>
 							<Menu.Target>
-								<ActionIcon variant="subtle" color="gray" aria-label={`Take along: ${title}`}>
+								<ActionIcon variant="subtle" color="gray" aria-label={t`Take along: ${title}`}>
 									<IconDots size={16} />
 								</ActionIcon>
 							</Menu.Target>
 							<Menu.Dropdown>
 								<Menu.Item onClick={() => setShown(!shown)}>
-									{shown ? "Hide the numbers" : "Show the numbers"}
+									{shown ? t`Hide the numbers` : t`Show the numbers`}
 								</Menu.Item>
-								<Menu.Item onClick={() => download(`${name}.csv`, toCSV(asRecords(numbers)))}>Save as CSV</Menu.Item>
-								<Menu.Item onClick={() => void picture("png")}>Save as PNG</Menu.Item>
-								<Menu.Item onClick={() => void picture("svg")}>Save as SVG</Menu.Item>
-								<Menu.Item onClick={print}>Print this part</Menu.Item>
+								<Menu.Item onClick={() => download(`${name}.csv`, toCSV(asRecords(numbers)))}>
+									<Trans>Save as CSV</Trans>
+								</Menu.Item>
+								<Menu.Item onClick={() => void picture("png")}>
+									<Trans>Save as PNG</Trans>
+								</Menu.Item>
+								<Menu.Item onClick={() => void picture("svg")}>
+									<Trans>Save as SVG</Trans>
+								</Menu.Item>
+								<Menu.Item onClick={print}>
+									<Trans>Print this part</Trans>
+								</Menu.Item>
 							</Menu.Dropdown>
 						</Menu>
 					)}

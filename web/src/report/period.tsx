@@ -1,3 +1,6 @@
+import { i18n } from "@lingui/core";
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import "@mantine/dates/styles.layer.css";
 import { Button, Group, Popover, SegmentedControl, Stack, Text, TextInput } from "@mantine/core";
 import { DatePicker } from "@mantine/dates";
@@ -25,20 +28,20 @@ function month(months: number): number {
 
 /** Periods that can be chosen directly. */
 export const periods: { label: string; of: () => [number, number] }[] = [
-	{ label: "24 hours", of: () => [ceilHour(Date.now()) - 24 * hour, ceilHour(Date.now())] },
-	{ label: "Yesterday", of: () => [midnight(-1), midnight(0)] },
-	{ label: "7 days", of: () => [midnight(-6), ceilHour(Date.now())] },
-	{ label: "30 days", of: () => [midnight(-29), ceilHour(Date.now())] },
-	{ label: "90 days", of: () => [midnight(-89), ceilHour(Date.now())] },
+	{ label: t`24 hours`, of: () => [ceilHour(Date.now()) - 24 * hour, ceilHour(Date.now())] },
+	{ label: t`Yesterday`, of: () => [midnight(-1), midnight(0)] },
+	{ label: t`7 days`, of: () => [midnight(-6), ceilHour(Date.now())] },
+	{ label: t`30 days`, of: () => [midnight(-29), ceilHour(Date.now())] },
+	{ label: t`90 days`, of: () => [midnight(-89), ceilHour(Date.now())] },
 ];
 
 /** More of them, in the calendar. */
 const more: { label: string; of: () => [number, number] }[] = [
-	{ label: "Today", of: () => [midnight(0), ceilHour(Date.now())] },
-	{ label: "14 days", of: () => [midnight(-13), ceilHour(Date.now())] },
-	{ label: "This month", of: () => [month(0), ceilHour(Date.now())] },
-	{ label: "Last month", of: () => [month(-1), month(0)] },
-	{ label: "Last 12 months", of: () => [month(-12), ceilHour(Date.now())] },
+	{ label: t`Today`, of: () => [midnight(0), ceilHour(Date.now())] },
+	{ label: t`14 days`, of: () => [midnight(-13), ceilHour(Date.now())] },
+	{ label: t`This month`, of: () => [month(0), ceilHour(Date.now())] },
+	{ label: t`Last month`, of: () => [month(-1), month(0)] },
+	{ label: t`Last 12 months`, of: () => [month(-12), ceilHour(Date.now())] },
 ];
 
 const iso = (t: number) => new Date(t).toISOString();
@@ -60,7 +63,7 @@ export function Period({ since, until, onPeriod }: PeriodProps) {
 		<>
 			<SegmentedControl
 				size="xs"
-				aria-label="Period"
+				aria-label={t`Period`}
 				data={periods.map((p) => p.label)}
 				value={
 					periods.find((p) => {
@@ -88,7 +91,7 @@ export function Period({ since, until, onPeriod }: PeriodProps) {
 						variant="default"
 						leftSection={<IconCalendar size={14} />}
 						onClick={() => setOpened(!opened)}
-						aria-label={`From ${shown(since)} to ${last}: another period`}
+						title={t`Another period`}
 					>
 						{shown(since)} – {last}
 					</Button>
@@ -107,6 +110,10 @@ export function Period({ since, until, onPeriod }: PeriodProps) {
 								type="range"
 								allowSingleDateInRange
 								weekendDays={[]}
+								monthLabelFormat={(d) => named(d, { month: "long", year: "numeric" })}
+								yearLabelFormat={(d) => named(d, { year: "numeric" })}
+								monthsListFormat={(d) => named(d, { month: "short" })}
+								weekdayFormat={(d) => named(d, { weekday: "short" }).slice(0, 2)}
 								defaultDate={day(since)}
 								maxDate={day(Date.now())}
 								value={days}
@@ -118,11 +125,11 @@ export function Period({ since, until, onPeriod }: PeriodProps) {
 								}}
 							/>
 							<Group gap={4} wrap="nowrap">
-								<TimeInput label="From" value={since} onChange={(v) => onPeriod(v, until)} />
-								<TimeInput label="Until" value={until} onChange={(v) => onPeriod(since, v)} />
+								<TimeInput label={t`From`} value={since} onChange={(v) => onPeriod(v, until)} />
+								<TimeInput label={t`Until`} value={until} onChange={(v) => onPeriod(since, v)} />
 							</Group>
 							<Text size="xs" c="dimmed">
-								Times are of {zoneName(since)}.
+								<Trans>Times are of {zoneName(since)}.</Trans>
 							</Text>
 						</Stack>
 					</Group>
@@ -131,6 +138,10 @@ export function Period({ since, until, onPeriod }: PeriodProps) {
 		</>
 	);
 }
+
+/** A date's name in the language of the console. */
+const named = (d: string, as: Intl.DateTimeFormatOptions) =>
+	new Intl.DateTimeFormat(i18n.locale, { ...as, timeZone: "UTC" }).format(new Date(`${d.slice(0, 10)}T12:00:00Z`));
 
 /** A time to the minute, taken when it is whole. */
 function TimeInput({ label, value, onChange }: { label: string; value: string; onChange: (v: string) => void }) {
@@ -142,7 +153,7 @@ function TimeInput({ label, value, onChange }: { label: string; value: string; o
 			w={150}
 			label={label}
 			value={text ?? moment(value, false)}
-			error={wrong && "write 2026-11-23 10:00"}
+			error={wrong && t`write 2026-11-23 10:00`}
 			onChange={(e) => {
 				setText(e.currentTarget.value);
 				const t = momentAt(e.currentTarget.value);

@@ -1,5 +1,8 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
 import { Table } from "@mantine/core";
 import type { Report, ReportWords } from "../api/trace";
+import { wordOf } from "../parts/names";
 import { delay, Figure } from "./figure";
 import { kinds } from "./kinds";
 
@@ -11,13 +14,15 @@ export function Series({ report: r, words }: { report: Report; words: ReportWord
 			<Table horizontalSpacing="sm" verticalSpacing={2} fz="xs" stickyHeader>
 				<Table.Thead>
 					<Table.Tr>
-						<Table.Th>{r.step === "hour" ? "Hour" : r.step === "day" ? "Day" : "Week"}</Table.Th>
+						<Table.Th>{r.step === "hour" ? t`Hour` : r.step === "day" ? t`Day` : t`Week`}</Table.Th>
 						{there.map((k) => (
 							<Table.Th ta="right" key={k.name}>
-								{k.name}
+								{wordOf(k.name)}
 							</Table.Th>
 						))}
-						<Table.Th ta="right">Mean delay</Table.Th>
+						<Table.Th ta="right">
+							<Trans>Mean delay</Trans>
+						</Table.Th>
 					</Table.Tr>
 				</Table.Thead>
 				<Table.Tbody>
