@@ -39,7 +39,7 @@ func shoot(url, name, password, out, arg string) error {
 	for _, p := range parts[1:] {
 		switch p {
 		case "narrow":
-			width = 420
+			width = 390
 		case "tall":
 			height = 1300
 		case "dark":
@@ -50,7 +50,7 @@ func shoot(url, name, password, out, arg string) error {
 			press = append(press, strings.TrimPrefix(p, "press:"))
 		}
 	}
-	ctx, stop, err := browser.Start(context.Background(), width, 800, dark)
+	ctx, stop, err := browser.Start(context.Background(), 1280, 800, dark)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func shoot(url, name, password, out, arg string) error {
 	defer cancel()
 	var tasks chromedp.Tasks
 	if signIn {
-		tasks = browser.SignIn(url, name, password)
+		tasks = browser.SignIn(url, name, password) // at full width: then the pages are in a line
 	}
 	var picture []byte
 	tasks = append(tasks, chromedp.EmulateViewport(int64(width), height),
