@@ -1,6 +1,6 @@
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
-import { Alert, Button, Checkbox, Chip, Group, Menu, SimpleGrid, Stack, Text } from "@mantine/core";
+import { Alert, Button, Chip, Group, Menu, SimpleGrid, Stack, Text } from "@mantine/core";
 import { IconChartBar, IconDownload, IconPrinter } from "@tabler/icons-react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
@@ -135,15 +135,13 @@ function ChartsMenu() {
 			</Menu.Target>
 			<Menu.Dropdown>
 				{charts.map((c) => (
-					<Menu.Item
+					<Menu.CheckboxItem
 						key={c.name}
-						role="menuitemcheckbox"
-						aria-checked={on.includes(c.name)}
-						onClick={() => choose({ charts: on.includes(c.name) ? on.filter((n) => n !== c.name) : [...on, c.name] })}
-						leftSection={<Checkbox.Indicator size="xs" checked={on.includes(c.name)} />}
+						checked={on.includes(c.name)}
+						onChange={(v) => void choose({ charts: v ? [...on, c.name] : on.filter((n) => n !== c.name) })}
 					>
 						{c.label}
-					</Menu.Item>
+					</Menu.CheckboxItem>
 				))}
 			</Menu.Dropdown>
 		</Menu>
