@@ -64,9 +64,13 @@ export function onChoice(f: () => void): () => void {
 /** What is chosen, followed as it changes. */
 export const useChoices = (): Choices => useSyncExternalStore(onChoice, chosen);
 
+/** The zone of the machine; to ask for it is dear, and thousands of times do. */
+let own: string | undefined;
+
 /** The zone that is meant by a choice. */
 export function zoneOf(c: Choices): string {
-	return c.zone === "browser" ? Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC" : c.zone;
+	own ??= Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC";
+	return c.zone === "browser" ? own : c.zone;
 }
 
 /** The zone in which times are shown and read. */

@@ -10,9 +10,9 @@ import { CSV } from "../parts/csv";
 import { List } from "../parts/list";
 import { useMayChange } from "../parts/may";
 import { usePages } from "../parts/pages";
+import { RowTo } from "../parts/row-to";
 import { Nothing } from "../parts/states";
 import { count } from "../parts/text";
-import { To } from "../parts/to";
 import { When } from "../parts/when";
 
 /** What people did with messages, lanes and nodes: who, why, and the way back. */
@@ -72,9 +72,9 @@ const actionColumns: Column<Action>[] = [
 		right: true,
 		cell: (a) =>
 			a.touched > 0 && a.verb !== "drop" && a.verb !== "return" ? (
-				<To to="/queue" search={{ view: "messages", action: a.id }} inherit tabIndex={-1} className="cell-link">
+				<RowTo to="/queue" search={{ view: "messages", action: a.id }}>
 					{count(a.touched)}
-				</To>
+				</RowTo>
 			) : (
 				count(a.touched)
 			),

@@ -12,11 +12,12 @@ import { CSV } from "../parts/csv";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
+import { RowTo } from "../parts/row-to";
 import { State } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { octets, shown } from "../parts/text";
 import { moment } from "../parts/time";
-import { To, ToButton } from "../parts/to";
+import { ToButton } from "../parts/to";
 import { exact } from "../parts/when";
 
 /** The messages behind a figure of a report. */
@@ -92,16 +93,13 @@ const columnsOf = (archive: number | undefined): Column<Behind>[] => [
 		grow: 3,
 		text: (x) => x.subject,
 		cell: (x) => (
-			<To
+			<RowTo
 				to={x.refusal_id ? "/refusals/$id" : "/messages/$id"}
 				params={{ id: x.refusal_id || x.message_id || "" }}
 				search={{ archive }}
-				inherit
-				tabIndex={-1}
-				className="cell-link"
 			>
 				{x.subject || (x.refusal_id ? t`(refused)` : t`(no subject)`)}
-			</To>
+			</RowTo>
 		),
 	},
 	{

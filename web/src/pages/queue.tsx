@@ -18,10 +18,10 @@ import { Messages } from "../parts/messages";
 import { usePages, whole } from "../parts/pages";
 import { PauseButton, Pauses } from "../parts/pause";
 import { ReplyLine, replyText } from "../parts/reply";
+import { RowTo } from "../parts/row-to";
 import { State } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { count, octets, plural } from "../parts/text";
-import { To } from "../parts/to";
 import { WhyVerdict } from "../parts/verdict";
 import { Views } from "../parts/views";
 import { When } from "../parts/when";
@@ -195,9 +195,9 @@ function Groups({ by }: { by: string }) {
 				text: name,
 				cell: (g) =>
 					g.by ? (
-						<To to="/queue" search={{ [word]: g.by }} inherit tabIndex={-1} className="cell-link">
+						<RowTo to="/queue" search={{ [word]: g.by }}>
 							{name(g)}
-						</To>
+						</RowTo>
 					) : (
 						name(g)
 					),
@@ -235,9 +235,9 @@ const laneColumns: Column<Lane>[] = [
 		sort: "host",
 		text: (l) => l.next_hop,
 		cell: (l) => (
-			<To to="/queue/$lane" params={{ lane: l.id }} inherit tabIndex={-1} className="cell-link">
+			<RowTo to="/queue/$lane" params={{ lane: l.id }}>
 				{l.next_hop}
-			</To>
+			</RowTo>
 		),
 	},
 	{ key: "route", title: t`Route`, width: 105, grow: 1, text: (l) => l.route, cell: (l) => l.route },

@@ -9,10 +9,10 @@ import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
+import { RowTo } from "../parts/row-to";
 import { State } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
-import { To } from "../parts/to";
 import { Watches } from "../parts/watch";
 import { When } from "../parts/when";
 
@@ -117,11 +117,11 @@ const columnsOf = (archive: number | undefined): Column<Session>[] => [
 		grow: 3,
 		text: (s) => `${s.name} [${s.address}]`,
 		cell: (s) => (
-			<To to="/sessions/$id" params={{ id: s.id }} search={{ archive }} inherit tabIndex={-1} className="cell-link">
+			<RowTo to="/sessions/$id" params={{ id: s.id }} search={{ archive }}>
 				<span className="mono">
 					{s.name || "–"} [{s.address}]
 				</span>
-			</To>
+			</RowTo>
 		),
 	},
 	{ key: "tls", title: t`TLS`, width: 60, cell: (s) => (s.tls ? s.tls.slice(4, 7) : "–") },

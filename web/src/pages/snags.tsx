@@ -9,10 +9,10 @@ import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
+import { RowTo } from "../parts/row-to";
 import { nextStep, Severity, where, whoCan } from "../parts/snag";
 import { Nothing } from "../parts/states";
 import { count, plural } from "../parts/text";
-import { To } from "../parts/to";
 import { Views } from "../parts/views";
 import { When } from "../parts/when";
 
@@ -100,9 +100,9 @@ const snagColumns: Column<Snag>[] = [
 		text: where,
 		cell: (s) => (
 			<>
-				<To to="/snags/$id" params={{ id: s.id }} inherit fw={600} tabIndex={-1} className="cell-link">
+				<RowTo to="/snags/$id" params={{ id: s.id }} strong>
 					{s.title}
-				</To>
+				</RowTo>
 				<div className="mono">
 					{where(s)}
 					{s.mine && t` · ${s.mine} looks after it`}

@@ -12,10 +12,10 @@ import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { usePages } from "../parts/pages";
+import { RowTo } from "../parts/row-to";
 import { State, worstOf } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { octets, shown } from "../parts/text";
-import { To } from "../parts/to";
 import { Views } from "../parts/views";
 import { AsOf, exact, When } from "../parts/when";
 import { ArchivesView } from "./archives";
@@ -146,16 +146,9 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 		grow: 4,
 		text: (m) => m.subject,
 		cell: (m) => (
-			<To
-				to={m.refused ? "/refusals/$id" : "/messages/$id"}
-				params={{ id: m.id }}
-				search={{ archive }}
-				inherit
-				tabIndex={-1}
-				className="cell-link"
-			>
+			<RowTo to={m.refused ? "/refusals/$id" : "/messages/$id"} params={{ id: m.id }} search={{ archive }}>
 				{m.refused ? <WhyRefused found={m} /> : m.subject || t`(no subject)`}
-			</To>
+			</RowTo>
 		),
 	},
 	{

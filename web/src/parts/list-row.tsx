@@ -1,6 +1,5 @@
 import { t } from "@lingui/core/macro";
-import { IconCheck, IconCopy } from "@tabler/icons-react";
-import { memo, useState } from "react";
+import { memo } from "react";
 import type { Column } from "./columns";
 import classes from "./list.module.css";
 
@@ -96,8 +95,8 @@ export const Row = memo(
 		a.columns.every((c, i) => c.cell === b.columns[i]?.cell),
 );
 
+/** Copies a cell; it says so on itself for a moment. No state: there is one in most cells. */
 function Copy({ text }: { text: string }) {
-	const [done, setDone] = useState(false);
 	return (
 		<button
 			type="button"
@@ -106,14 +105,13 @@ function Copy({ text }: { text: string }) {
 			aria-label={t`Copy ${text}`}
 			onClick={(e) => {
 				e.stopPropagation();
+				const button = e.currentTarget;
 				void navigator.clipboard?.writeText(text).then(() => {
-					setDone(true);
-					window.setTimeout(() => setDone(false), 1200);
+					button.dataset.done = "";
+					window.setTimeout(() => delete button.dataset.done, 1200);
 				});
 			}}
-		>
-			{done ? <IconCheck size={12} /> : <IconCopy size={12} />}
-		</button>
+		/>
 	);
 }
 

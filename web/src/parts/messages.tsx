@@ -12,10 +12,10 @@ import { FilterText } from "./filter";
 import { type Choice, List, none } from "./list";
 import { usePages } from "./pages";
 import { ReplyLine, replyText } from "./reply";
+import { RowTo } from "./row-to";
 import { State } from "./state";
 import { Nothing } from "./states";
 import { octets, plural, shown } from "./text";
-import { To } from "./to";
 import { When } from "./when";
 
 const more: { word: keyof QueueWords; label: string }[] = [
@@ -137,9 +137,9 @@ const columnsOf = (showHop: boolean): Column<QueueItem>[] => [
 		grow: 3,
 		text: (q) => q.subject,
 		cell: (q) => (
-			<To to="/messages/$id" params={{ id: q.delivery.message_id }} inherit tabIndex={-1} className="cell-link">
+			<RowTo to="/messages/$id" params={{ id: q.delivery.message_id }}>
 				{q.subject || t`(no subject)`}
-			</To>
+			</RowTo>
 		),
 	},
 	{

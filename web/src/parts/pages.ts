@@ -50,7 +50,8 @@ export function usePages<T, P extends Page<T>>(
 		const first = placeOf(spine, now.from)?.page ?? end;
 		const last = placeOf(spine, now.to)?.page ?? end;
 		const list = [];
-		for (let n = first; n <= Math.min(last, end); n++) {
+		// The page behind is read ahead: who scrolls on does not wait for it.
+		for (let n = first; n <= Math.min(last + 1, end); n++) {
 			list.push(n);
 		}
 		return list[0] === 0 ? list : [0, ...list];
@@ -95,7 +96,9 @@ export function usePages<T, P extends Page<T>>(
 	latest.current = now;
 	const see = useCallback((from: number, to: number) => {
 		const s = latest.current;
-		if (s.from !== from || s.to !== to) {
+		const page = (row: number) => placeOf(s.spine, row)?.page;
+		// Only another page is news; what is seen of one changes with every frame.
+		if (page(s.from) !== page(from) || page(s.to) !== page(to)) {
 			setState({ ...s, from, to });
 		}
 	}, []);

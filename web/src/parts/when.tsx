@@ -34,7 +34,9 @@ export function When({ time, none = "–", due }: WhenProps) {
 		// biome-ignore lint/a11y/useKeyWithClickEvents: the key t does the same for the whole page
 		<time
 			dateTime={time}
-			title={exact(time)}
+			onPointerEnter={(e) => {
+				e.currentTarget.title = exact(time); // made when somebody asks: there are many times
+			}}
 			style={{ whiteSpace: "nowrap" }}
 			onClick={(e) => {
 				e.stopPropagation();
