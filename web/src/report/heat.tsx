@@ -49,7 +49,8 @@ export function Heat({ report: r }: { report: Report }) {
 					<Trans>Nothing was counted.</Trans>
 				</Text>
 			) : (
-				<div className={classes.wide}>
+				// biome-ignore lint/a11y/noNoninteractiveTabindex: where it is wider than the page it is scrolled by keys
+				<section className={classes.wide} tabIndex={0} aria-label={t`Each hour of the week`}>
 					<svg
 						data-drawing
 						viewBox={`0 0 ${left + 24 * cell + 8} ${7 * low + 24}`}
@@ -92,7 +93,7 @@ export function Heat({ report: r }: { report: Report }) {
 							</g>
 						))}
 					</svg>
-				</div>
+				</section>
 			)}
 		</Panel>
 	);

@@ -33,7 +33,7 @@ export function Movers({ words }: { words: ReportWords }) {
 			title={t`What moved most`}
 			note={m && t`against ${day(m.before_since)} to ${day(m.before_until)}`}
 			right={
-				<Group gap={4} wrap="nowrap">
+				<Group gap={4}>
 					<Select
 						size="xs"
 						w={150}

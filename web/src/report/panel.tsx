@@ -44,7 +44,7 @@ export function Panel({ name, title, note, numbers, table, legend, right, childr
 	};
 	return (
 		<section ref={box} className={`surface ${classes.panel}`} aria-label={title}>
-			<Group p="sm" pb={4} gap="xs" justify="space-between" wrap="nowrap">
+			<Group p="sm" pb={4} gap="xs" justify="space-between">
 				<Title order={2} size="h5">
 					{title}{" "}
 					{note && (
@@ -53,7 +53,7 @@ export function Panel({ name, title, note, numbers, table, legend, right, childr
 						</Text>
 					)}
 				</Title>
-				<Group gap="xs" wrap="nowrap" className={classes.controls}>
+				<Group gap="xs" className={classes.controls}>
 					{right}
 					{numbers && (
 						<Menu position="bottom-end" withinPortal>
