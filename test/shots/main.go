@@ -1,6 +1,6 @@
 // Command shots takes pictures of the console's pages, of the running demo:
 //
-//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow][,tall][,press:BUTTON]... ...
+//	shots -url URL -name NAME -password PASSWORD -out DIR NAME=PATH[,dark][,narrow|wide|tall][,press:BUTTON]... ...
 package main
 
 import (
@@ -40,6 +40,8 @@ func shoot(url, name, password, out, arg string) error {
 		switch p {
 		case "narrow":
 			width = 390
+		case "wide":
+			width, height = 1920, 1080
 		case "tall":
 			height = 1300
 		case "dark":
