@@ -286,7 +286,7 @@ func session(inside string, tick <-chan time.Time) error {
 	if err != nil {
 		return err
 	}
-	defer c.Close()
+	defer func() { _ = c.Close() }()
 	for range 50 {
 		<-tick
 		if err := c.Mail("tickets@skerryline.example"); err != nil {

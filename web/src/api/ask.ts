@@ -1,5 +1,6 @@
 import { t } from "@lingui/core/macro";
 import { Problem } from "./client";
+import type { paths } from "./schema";
 
 /** What is wrong, by field, when the service refuses a form. */
 export class Refused extends Problem {
@@ -46,6 +47,26 @@ export async function send(method: string, path: string, body?: unknown, type = 
 	return response;
 }
 
+type Method = "get" | "post" | "put" | "patch" | "delete";
+
+/** A path of the description as a call writes it: what stands in braces may be any text. */
+type Written<P> = P extends `${infer A}{${string}}${infer B}` ? `${A}${string}${Written<B>}` : P;
+
+/** The paths at which the service has a method, by its own description. */
+export type At<M extends Method> = {
+	[P in keyof paths]: paths[P] extends Record<M, { responses: unknown }>
+		? Written<P> extends `/api/v1/${infer Rest}`
+			? Rest | `${Rest}?${string}`
+			: never
+		: never;
+}[keyof paths];
+
+/** Asks the service. That it has such a call is checked when the console is built. */
+export function ask<T>(method: "GET", path: At<"get">): Promise<T>;
+export function ask<T>(method: "POST", path: At<"post">, body?: unknown): Promise<T>;
+export function ask<T>(method: "PUT", path: At<"put">, body?: unknown): Promise<T>;
+export function ask<T>(method: "PATCH", path: At<"patch">, body?: unknown): Promise<T>;
+export function ask<T>(method: "DELETE", path: At<"delete">): Promise<T>;
 export async function ask<T>(method: string, path: string, body?: unknown): Promise<T> {
 	const response = await send(method, path, body);
 	return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
@@ -80,12 +101,12 @@ export async function streamed<T>(path: string, body: unknown, type: string, tel
 }
 
 /** The words of a question as they stand in an address; what is empty is left out. */
-export function query(words: Record<string, unknown>): string {
+export function query(words: Record<string, unknown>): "" | `?${string}` {
 	const q = new URLSearchParams();
 	for (const [k, v] of Object.entries(words)) {
 		if (v !== undefined && v !== "" && !(Array.isArray(v) && v.length === 0)) {
 			q.set(k, String(v));
 		}
 	}
-	return q.size > 0 ? `?${q}` : "";
+	return q.size > 0 ? (`?${q}` as const) : "";
 }

@@ -1,4 +1,4 @@
-import { ask } from "./ask";
+import { ask, query } from "./ask";
 import { type Choices, chosen, take } from "./choices";
 import type { Page } from "./client";
 import type { components } from "./schema";
@@ -14,7 +14,7 @@ export function choose(change: Partial<Choices>): Promise<void> {
 }
 
 const path = (kind: KeptKind, name: string, shared: boolean) =>
-	`kept/${kind}/${encodeURIComponent(name)}${shared ? "?shared=true" : ""}`;
+	`kept/${kind}/${encodeURIComponent(name)}${query({ shared: shared || undefined })}` as const;
 
 export const kept = {
 	list: () => ask<Page<Kept>>("GET", "kept"),

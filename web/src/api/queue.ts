@@ -1,4 +1,4 @@
-import { ask, type Progress, query, streamed } from "./ask";
+import { type At, ask, type Progress, query, streamed } from "./ask";
 import type { Delivery, Lane, Page, QueueItem } from "./client";
 import type { components } from "./schema";
 
@@ -48,7 +48,7 @@ export type LaneWords = {
 };
 export type LanePage = Page<Lane> & { total: number; verdict: Verdict; pauses: Pause[] };
 
-const read = <T>(path: string) => ask<T>("GET", path);
+const read = <T>(path: At<"get">) => ask<T>("GET", path);
 
 export const queue = {
 	lanes: (words: LaneWords, after: string, limit: number) =>

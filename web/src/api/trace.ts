@@ -1,5 +1,5 @@
 import { t } from "@lingui/core/macro";
-import { ask, query } from "./ask";
+import { type At, ask, query } from "./ask";
 import { zone } from "./choices";
 import type { Message, Page } from "./client";
 import type { components } from "./schema";
@@ -60,7 +60,7 @@ export type ReportWords = {
 	archive?: number;
 };
 
-const read = <T>(path: string) => ask<T>("GET", path);
+const read = <T>(path: At<"get">) => ask<T>("GET", path);
 
 export const tracing = {
 	search: (words: SearchWords, after: string, limit: number) =>

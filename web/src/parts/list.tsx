@@ -36,6 +36,8 @@ type ListProps<T, P> = {
 	onSort?: (by: string, down: boolean) => void;
 	choice?: Choice;
 	onChoice?: (c: Choice) => void;
+	/** How many all that match are, once they are counted. */
+	total?: number;
 	/** The key a: what can be done with what is chosen; the marked row, if none is. */
 	onAct?: () => void;
 	empty: ReactNode;
@@ -276,7 +278,10 @@ export function List<T, P>(props: ListProps<T, P>) {
 						: pages.more
 							? t`${plural(pages.count, ...props.words)} read so far; scroll for more`
 							: t`${plural(pages.count, ...props.words)}, all that match`}
-					{choice?.all && t`; all that match are chosen`}
+					{choice?.all &&
+						(props.total === undefined
+							? t`; all that match are chosen`
+							: t`; all ${count(props.total)} that match are chosen`)}
 					{choice && !choice.all && choice.keys.size > 0 && t`; ${count(choice.keys.size)} chosen`}
 				</span>
 				<span style={{ display: "flex", gap: 10 }}>

@@ -2,6 +2,7 @@ import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import { Button, Collapse, Group, Select, Text } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { QueueItem } from "../api/client";
 import { type QueueWords, queue } from "../api/queue";
@@ -10,6 +11,7 @@ import type { Column } from "./columns";
 import { CSV } from "./csv";
 import { FilterText } from "./filter";
 import { type Choice, List, none } from "./list";
+import { useMayChange } from "./may";
 import { usePages } from "./pages";
 import { ReplyLine, replyText } from "./reply";
 import { RowTo } from "./row-to";
@@ -47,6 +49,14 @@ export function Messages({
 	const [chosen, setChosen] = useState<{ name: string; choice: Choice }>({ name, choice: none });
 	const choice = chosen.name === name ? chosen.choice : none;
 	const [acting, setActing] = useState(false);
+	const mayAct = useMayChange();
+	// How many all are is counted when somebody wants all: it is as much work as they are many.
+	const matching = useQuery({
+		queryKey: ["would", "drop", all],
+		queryFn: () => queue.act({ verb: "drop", filter: all, all: true, dry_run: true }, () => {}), // only counts
+		refetchInterval: false,
+		enabled: choice.all && mayAct,
+	});
 	const filtered = Object.values(words).some((v) => v !== undefined);
 	return (
 		<>
@@ -75,6 +85,7 @@ export function Messages({
 			<Table
 				words={all}
 				choice={choice}
+				total={choice.all ? matching.data?.matched : undefined}
 				onChoice={(choice) => setChosen({ name, choice })}
 				showHop={!fixed.lane}
 				onAct={() => setActing(true)}
@@ -222,8 +233,10 @@ function Table({
 	onChoice,
 	showHop,
 	onAct,
+	total,
 }: {
 	onAct: () => void;
+	total?: number;
 	words: QueueWords;
 	choice: Choice;
 	onChoice: (c: Choice) => void;
@@ -242,6 +255,7 @@ function Table({
 			choice={choice}
 			onChoice={onChoice}
 			onAct={onAct}
+			total={total}
 			above={showHop ? 200 : 210}
 			foot={<CSV path="queue.csv" words={words} file="queue.csv" />}
 			empty={
