@@ -47,7 +47,8 @@ const rules: Record<string, Rule> = {
 	sessions: { by: [...mail, "rejected"], pace: 5000 },
 	session: { by: mail, pace: 2000 },
 	snags: { by: [...queue, "rejected", ...setup], pace: 10_000, later: 4000, slow: 60_000 },
-	snag: { by: [...queue, "rejected", ...setup], pace: 5000, later: 4000, slow: 60_000 },
+	// That it is over is found by the service on its rounds, and no event tells it.
+	snag: { by: [...queue, "rejected", ...setup], pace: 5000, later: 4000, slow: 8000 },
 	report: { by: mail, pace: 30_000 },
 	upkeep: { by: ["setup/config", "setup/dkim"], pace: 1000, slow: 600_000 },
 	"report-table": { by: mail, pace: 30_000 },
