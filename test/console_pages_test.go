@@ -37,7 +37,7 @@ func TestConsoleAnswersACallFromAnotherZone(t *testing.T) {
 	clock := time.Now().In(zone).Format("15:04")
 	begin := time.Now()
 	p.do(chromedp.KeyEvent("/"), chromedp.KeyEvent("nosuch.example "+clock+kb.Enter)) // 1
-	p.shows("to ned@nosuch.example", clock[:2]+":", "UTC+5:45")
+	p.shows("Copy link", "to ned@nosuch.example", clock[:2]+":", "Times are of UTC+5:45")
 	p.press("to ned@nosuch.example") // 2
 	p.shows("There is no such mailbox", "550 5.1.1", "said by mx.nosuch.example")
 	if took := time.Since(begin); took > 10*time.Second {

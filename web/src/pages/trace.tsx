@@ -16,6 +16,7 @@ import { RowTo } from "../parts/row-to";
 import { State, worstOf } from "../parts/state";
 import { Nothing } from "../parts/states";
 import { octets, shown } from "../parts/text";
+import { zoneName } from "../parts/time";
 import { Views } from "../parts/views";
 import { AsOf, exact, When } from "../parts/when";
 import { ArchivesView } from "./archives";
@@ -208,6 +209,11 @@ function Results({ words }: { words: SearchWords }) {
 								{u}
 							</Badge>
 						))
+					)}
+					{understood.length > 0 && (
+						<Text size="xs" c="dimmed" span>
+							<Trans>Times are of {zoneName(Date.now())}.</Trans>
+						</Text>
 					)}
 				</Group>
 				<Group gap={4}>
