@@ -74,7 +74,8 @@ func TestConsoleReports(t *testing.T) {
 	p.do(chromedp.NavigateBack())
 	p.shows("Hours of the week")
 	// Files: what is drawn stands alone, with what it is and its colours.
-	p.do(chromedp.Evaluate(`window.__files = []; URL.createObjectURL = (b) => { window.__files.push(b); return "#" }`, nil))
+	p.do(chromedp.Evaluate(`window.__files = [];
+		URL.createObjectURL = (b) => { window.__files.push(b); return "#" }`, nil))
 	for _, f := range []struct{ of, as, kind, has string }{
 		{"Over time", "Save as SVG", "image/svg+xml", "<title>Over time</title>"},
 		{"Hours of the week", "Save as SVG", "image/svg+xml", ">Mon</text>"},
@@ -84,7 +85,8 @@ func TestConsoleReports(t *testing.T) {
 		p.press("Take along: " + f.of)
 		p.click("[role=menu]", f.as)
 		if err := eventually(5*time.Second, func() error {
-			got := value[[]string](p, `(async () => { const b = window.__files.at(-1); return b ? [b.type, await b.text()] : ["", ""] })()`)
+			got := value[[]string](p, `(async () => { const b = window.__files.at(-1);
+				return b ? [b.type, await b.text()] : ["", ""] })()`)
 			if got[0] != f.kind || !strings.Contains(got[1], f.has) || len(got[1]) < 60 {
 				return fmt.Errorf("%s, %s: %s, %.200s", f.of, f.as, got[0], got[1])
 			}
@@ -179,8 +181,8 @@ func TestConsoleHasAPageForEverything(t *testing.T) {
 	p.shows("Was nicht stimmt", "Übersicht")
 }
 
-// cable leads to a service, and can be cut and mended.
-func cable(t *testing.T, to string) (address string, cut, mend func()) {
+// cable leads to a service, and can be cut and joined.
+func cable(t *testing.T, to string) (address string, cut, join func()) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -226,17 +228,18 @@ func cable(t *testing.T, to string) (address string, cut, mend func()) {
 func TestConsoleLeftOpen(t *testing.T) {
 	t.Parallel()
 	s := slow(t, "leftopen")
-	address, cut, mend := cable(t, s.http)
+	address, cut, join := cable(t, s.http)
 	whole := *s
 	whole.http = address
 	p := whole.open(t, "keeper")
 	p.visit("/queue?view=messages")
 	p.shows("live")
 	cut()
-	id := s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example", message("While nobody heard"), "logs@[127.30.0.60]")
+	id := s.send(t, s.inside, "127.20.1.9", "bridge@skerryline.example",
+		message("While nobody heard"), "logs@[127.30.0.60]")
 	s.until(t, id, mail.Deferred)
 	p.shows("not live")
-	mend()
+	join()
 	p.shows("While nobody heard")
 	if err := eventually(15*time.Second, func() error {
 		if strings.Contains(p.text(), "not live") {

@@ -266,6 +266,20 @@ func (s reportAPI) reportTable(
 	return &out[api.Page[report.Row]]{api.Page[report.Row]{Items: rows}}, nil
 }
 
+// past is a period in whole hours, and the records to look for it in.
+func (s reportAPI) past(
+	ctx context.Context,
+	since, until time.Time,
+	from From,
+) (reportInput, *insight.Past, error) {
+	period := reportInput{Since: since, Until: until, Zone: Zone{"UTC"}}
+	if _, err := period.resolve(time.Now()); err != nil {
+		return period, nil, err
+	}
+	r, err := pastOf(ctx, s.Service, from)
+	return period, r, err
+}
+
 type moversInput struct {
 	Dim   string    `query:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"recipient_domain"`
 	Kind  string    `query:"kind" enum:"received,delivered,forwarded,deferred,bounced,expired,rejected,discarded" default:"delivered"`
@@ -280,11 +294,7 @@ const week = 7 * 24 * time.Hour
 // movers compares with the same hours of as many weeks before as the period needs: of a
 // Monday with the Monday before.
 func (s reportAPI) movers(ctx context.Context, in *moversInput) (*out[api.Movers], error) {
-	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
-	if _, err := period.resolve(time.Now()); err != nil {
-		return nil, err
-	}
-	r, err := pastOf(ctx, s.Service, in.From)
+	period, r, err := s.past(ctx, in.Since, in.Until, in.From)
 	if err != nil {
 		return nil, err
 	}
@@ -324,11 +334,7 @@ func (s reportAPI) figure(
 	ctx context.Context,
 	in *figureInput,
 ) (*out[api.Page[report.Behind]], error) {
-	period := reportInput{Since: in.Since, Until: in.Until, Zone: Zone{"UTC"}}
-	if _, err := period.resolve(time.Now()); err != nil {
-		return nil, err
-	}
-	r, err := pastOf(ctx, s.Service, in.From)
+	period, r, err := s.past(ctx, in.Since, in.Until, in.From)
 	if err != nil {
 		return nil, err
 	}

@@ -214,7 +214,8 @@ func (f *feel) answers() error {
 	begin := time.Now()
 	err := f.do(browser.Type(`input[aria-label="Recipient"]`, "zzz-nobody"),
 		chromedp.Poll(`document.body.innerText.includes("Nothing matches") ||
-			document.body.innerText.includes("No messages")`, nil, chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second)))
+			document.body.innerText.includes("No messages")`, nil,
+			chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second)))
 	fmt.Printf("filter, ten keys until nothing matches: %v\n", time.Since(begin).Round(10*time.Millisecond))
 	return err
 }

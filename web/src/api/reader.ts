@@ -52,7 +52,11 @@ export class Reader {
 		}
 		if (later > 0) {
 			clearTimeout(entry.again);
-			entry.again = setTimeout(() => this.read(query), later);
+			entry.again = setTimeout(() => {
+				if (entry.timer === undefined) {
+					this.arm(query, entry, 0);
+				}
+			}, later);
 		}
 	}
 

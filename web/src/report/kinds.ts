@@ -1,6 +1,7 @@
 import { t } from "@lingui/core/macro";
+
 /** A kind of what is counted, with a colour and a dash of its own: colour is never alone. */
-export type Kind = { name: string; color: string; dash?: string; means: string };
+type Kind = { name: string; color: string; dash?: string; means: string };
 
 export const kinds: Kind[] = [
 	{ name: "received", color: "kelp.6", means: t`messages taken` },

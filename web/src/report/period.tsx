@@ -13,7 +13,7 @@ const date = 86_400_000;
 const ceilHour = (t: number) => Math.ceil(t / hour) * hour;
 
 /** midnight is that of so many days from today, in the zone in which times are shown. */
-export function midnight(days: number): number {
+function midnight(days: number): number {
 	return midnightOf(day(noonOf(day(Date.now())) + days * date));
 }
 

@@ -23,7 +23,7 @@ const head = 26;
 const line = 18;
 
 /** The drawing in a part of the page as an SVG that stands alone, with a title and what its colours are. */
-export function svgOf(box: HTMLElement, caption: Caption): { text: string; width: number; height: number } | undefined {
+function svgOf(box: HTMLElement, caption: Caption): { text: string; width: number; height: number } | undefined {
 	const found = box.querySelector<SVGSVGElement>("svg[data-drawing], svg.recharts-surface");
 	if (!found) {
 		return undefined;
