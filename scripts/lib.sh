@@ -74,7 +74,7 @@ pg_start() {
 		pg_as tee -a "$dir/data/postgresql.conf" >/dev/null <<-EOF
 			listen_addresses = '127.0.0.1'
 			unix_socket_directories = ''
-			max_connections = 60
+			max_connections = 240
 			shared_buffers = 512MB
 			wal_buffers = 64MB
 			min_wal_size = 1GB
