@@ -3,6 +3,7 @@ package address
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -14,13 +15,27 @@ import (
 //     keeper@skerryline.example
 //     keeper@*               that local part at any domain
 //     <>                     the null sender
+//     list:partners          the addresses of a list
 type Pattern struct {
 	text   string
 	null   bool
 	local  string // lower case; "" is any
 	domain string // "" is any
 	below  bool   // domain means the domains below it
+	list   string // name of a list; then nothing of the above is given
+	set    Set    // of that list, once it is bound
 }
+
+// Set is a set of addresses: it says which of its patterns selects one.
+type Set interface {
+	Match(a Address) (Pattern, bool)
+}
+
+// ListPrefix stands before the name of a list where a pattern may stand.
+const ListPrefix = "list:"
+
+// maxListName bounds the name of a list, in octets.
+const maxListName = 80
 
 // ParsePattern reads one pattern.
 func ParsePattern(s string) (Pattern, error) {
@@ -32,6 +47,12 @@ func ParsePattern(s string) (Pattern, error) {
 		return p, nil
 	case "<>":
 		p.null = true
+		return p, nil
+	}
+	if name, ok := strings.CutPrefix(s, ListPrefix); ok {
+		if p.list = strings.TrimSpace(name); p.list == "" || len(p.list) > maxListName {
+			return p, fmt.Errorf("pattern %q: write the name of a list behind %q", s, ListPrefix)
+		}
 		return p, nil
 	}
 	rest := s
@@ -80,7 +101,27 @@ func (p Pattern) Never() error {
 }
 
 // Any reports whether p selects every address.
-func (p Pattern) Any() bool { return !p.null && p.local == "" && p.domain == "" }
+func (p Pattern) Any() bool {
+	return !p.null && p.local == "" && p.domain == "" && p.list == ""
+}
+
+// List is the name of the list that p stands for, "" if it is a pattern of its own.
+func (p Pattern) List() string { return p.list }
+
+// Bind is p with the addresses of its list.
+func (p Pattern) Bind(set Set) Pattern {
+	p.set = set
+	return p
+}
+
+// Null reports the pattern of the null sender.
+func (p Pattern) Null() bool { return p.null }
+
+// Local is the local part that p names, in lower case; "" is any.
+func (p Pattern) Local() string { return p.local }
+
+// Below reports that p means the domains below its domain.
+func (p Pattern) Below() bool { return p.below }
 
 // Exact reports whether p names one domain, or an address at one, and not many
 // by an asterisk.
@@ -97,6 +138,13 @@ func (p Pattern) Domain() string {
 
 // Match reports whether p selects a.
 func (p Pattern) Match(a Address) bool {
+	if p.list != "" {
+		if p.set == nil {
+			return false
+		}
+		_, ok := p.set.Match(a)
+		return ok
+	}
 	if p.null || a.IsNull() {
 		return p.null == a.IsNull() || p.Any()
 	}
@@ -121,9 +169,30 @@ func (ps Patterns) Match(a Address) (Pattern, bool) {
 		return Pattern{text: "*"}, true
 	}
 	for _, p := range ps {
+		if p.set != nil {
+			if entry, ok := p.set.Match(a); ok {
+				entry.text += " of list " + p.list
+				return entry, true
+			}
+			continue
+		}
 		if p.Match(a) {
 			return p, true
 		}
 	}
 	return Pattern{}, false
+}
+
+// Bind is ps with each list's addresses; set finds them by name.
+func (ps Patterns) Bind(set func(list string) Set) Patterns {
+	if !slices.ContainsFunc(ps, func(p Pattern) bool { return p.list != "" }) {
+		return ps
+	}
+	out := slices.Clone(ps)
+	for i, p := range out {
+		if p.list != "" {
+			out[i] = p.Bind(set(p.list))
+		}
+	}
+	return out
 }
