@@ -8,6 +8,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/list"
 )
 
 // check finds what is wrong between the parts of a configuration; of a stored one not
@@ -24,6 +25,8 @@ func check(c *Config, stored bool) Problems {
 	k.domains()
 	k.rules()
 	k.peers()
+	k.lists()
+	k.gates()
 	k.service()
 	if !stored {
 		k.patterns()
@@ -80,11 +83,12 @@ func (k *checker) service() {
 
 // patterns finds those that match nothing: a rule that refuses by one refuses nobody.
 func (k *checker) patterns() {
-	look := func(line int, field string, list address.Patterns) {
-		for _, p := range list {
+	look := func(line int, field string, ps address.Patterns) {
+		for _, p := range ps {
 			if err := p.Never(); err != nil {
 				k.wrong(line, field, "%v", err)
 			}
+			k.listOf(line, field, list.Addresses, p.List())
 		}
 	}
 	for i := range k.c.RelayRules {
@@ -323,7 +327,7 @@ func (k *checker) peers() {
 			k.wrong(p.Line, field+".pinned_name", "it goes with tls: verified")
 		}
 		for j, pattern := range p.Domains {
-			if pattern.Domain() == "" {
+			if pattern.Domain() == "" && pattern.List() == "" {
 				k.wrong(p.Line, fmt.Sprintf("%s.domains[%d]", field, j),
 					"write a domain or *.domain; %q is none", pattern)
 			}

@@ -8,6 +8,8 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/gate"
+	"gullroute/internal/core/list"
 	"gullroute/internal/core/retry"
 )
 
@@ -35,6 +37,10 @@ type Compiled struct {
 	Revision  int
 	Schedule  retry.Schedule
 	Directory *directory.Directory
+
+	// Lists are in force by name. What comes from a source is replaced in place.
+	Lists map[string]*list.Set
+	Gates *gate.Chain
 
 	domains   map[string]*Domain
 	routes    map[string]*Route
@@ -65,8 +71,15 @@ type Envelope struct {
 
 // Compile makes the lookups of a configuration that Parse has checked.
 func Compile(c *Config, revision int, dir *directory.Directory) *Compiled {
+	lists := make(map[string]*list.Set, len(c.Lists))
+	for _, l := range c.Lists {
+		lists[l.Name] = list.New(l)
+	}
+	c = bound(c, lists)
 	out := &Compiled{
 		Config:    c,
+		Lists:     lists,
+		Gates:     gate.Compile(c.Gates, func(name string) *list.Set { return lists[name] }),
 		Revision:  revision,
 		Schedule:  retry.Default(),
 		Directory: dir,

@@ -12,6 +12,8 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/form"
+	"gullroute/internal/core/gate"
+	"gullroute/internal/core/list"
 )
 
 // The forms of values, under the names they have in a configuration.
@@ -35,6 +37,8 @@ type Config struct {
 	RelayRules []RelayRule         `yaml:"relay_rules" doc:"Who may send where; the first that matches decides"`
 	Routes     []Route             `yaml:"routes" doc:"Where mail goes next; the first that matches decides"`
 	Peers      []Peer              `yaml:"peers" doc:"What was agreed with others' domains; the first that matches counts"`
+	Lists      []list.List         `yaml:"lists" doc:"Named sets that gates, relay rules, routes and peers refer to"`
+	Gates      []gate.Gate         `yaml:"gates" doc:"Rules on whole messages; asked in order, and the effects of all that match add up"`
 	Mailboxes  []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
 	Aliases    []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
 	Secrets    []Secret            `yaml:"secrets" doc:"Passwords for others' servers, in an export with secrets"`
@@ -118,9 +122,7 @@ func (a Alerts) check() (field, fault string) {
 			"write a URL like https://watch.skerryline.example/gull, without a name " +
 				"and password"
 	}
-	ip, _ := netip.ParseAddr(u.Hostname())
-	if u.Scheme != "https" &&
-		!(u.Scheme == "http" && (ip.IsLoopback() || u.Hostname() == "localhost")) {
+	if u.Scheme != "https" && !(u.Scheme == "http" && loopback(u)) {
 		return "webhook",
 			"what is told there must not be read in transit: write https (http only " +
 				"on loopback)"
@@ -130,6 +132,12 @@ func (a Alerts) check() (field, fault string) {
 			"secret set"
 	}
 	return "", ""
+}
+
+// loopback reports a URL of this very machine.
+func loopback(u *url.URL) bool {
+	ip, _ := netip.ParseAddr(u.Hostname())
+	return ip.IsLoopback() || u.Hostname() == "localhost"
 }
 
 // Time is the hour and minute, and the zone.

@@ -15,6 +15,8 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/form"
+	"gullroute/internal/core/gate"
+	"gullroute/internal/core/list"
 )
 
 // Section is a list of named things in a configuration.
@@ -33,6 +35,8 @@ var Sections = []Section{
 	{"relay_rules", "relay", reflect.TypeFor[RelayRule](), true},
 	{"routes", "route", reflect.TypeFor[Route](), true},
 	{"peers", "peer", reflect.TypeFor[Peer](), true},
+	{"lists", "list", reflect.TypeFor[list.List](), false},
+	{"gates", "gate", reflect.TypeFor[gate.Gate](), true},
 }
 
 // ServiceSection is the one record that is not a list.
@@ -76,7 +80,8 @@ func ParseDocument(text string) (*Document, error) {
 		return nil, Problems{
 			{
 				Line: root.Line,
-				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers",
+				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers, lists, " +
+					"gates",
 			},
 		}
 	}
