@@ -135,7 +135,7 @@ func (a reportCommands) command() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 8, "rows of each table")
 	_ = c.RegisterFlagCompletionFunc(
 		"by",
-		cobra.FixedCompletions(report.Dims[1:len(report.Dims)-1],
+		cobra.FixedCompletions(report.Choices(),
 			cobra.ShellCompDirectiveNoFileComp),
 	)
 	c.AddCommand(a.reportMessages(), a.movers())

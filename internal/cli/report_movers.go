@@ -61,7 +61,7 @@ func (a reportCommands) movers() *cobra.Command {
 	f.StringVar(&archive, "archive", "", "of an opened archive (gull log list)")
 	f.IntVar(&limit, "limit", 10, "at most so many, up to 100")
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions(
-		report.Dims[1:len(report.Dims)-1], cobra.ShellCompDirectiveNoFileComp))
+		report.Choices(), cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("kind",
 		cobra.FixedCompletions(report.Kinds, cobra.ShellCompDirectiveNoFileComp))
 	return c

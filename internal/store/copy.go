@@ -11,8 +11,10 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"gullroute/internal/core/inert"
+	"gullroute/internal/core/mail"
 )
 
 // table is what to copy into one table.
@@ -214,4 +216,34 @@ func (w *rowWriter) jsonOf(v any) {
 	text = inert.StoredJSON(text)
 	w.size(len(text) + 1)
 	w.buf = append(append(w.buf, 1), text...) // version 1 of jsonb's form
+}
+
+// texts writes a text[].
+func (w *rowWriter) texts(v []string) {
+	size := 20
+	clean := make([]string, len(v))
+	for i, t := range v {
+		clean[i] = string(inert.Stored([]byte(t)))
+		size += 4 + len(clean[i])
+	}
+	w.size(size)
+	for _, x := range []uint32{1, 0, textOID, uint32(len(clean)), 1} {
+		w.buf = binary.BigEndian.AppendUint32(w.buf, x)
+	}
+	for _, t := range clean {
+		w.size(len(t))
+		w.buf = append(w.buf, t...)
+	}
+}
+
+// textOID is PostgreSQL's number of the type text.
+const textOID = 25
+
+// severity scans the rank of a severity.
+type severity struct{ into *mail.Severity }
+
+// ScanInt64 takes the rank.
+func (s severity) ScanInt64(v pgtype.Int8) error {
+	*s.into = mail.SeverityOf(int(v.Int64))
+	return nil
 }

@@ -255,7 +255,12 @@ func count(ctx context.Context, tx pgx.Tx, limit int) (more bool, err error) {
 		if kind == countDeferred || kind == countBack {
 			args = append(args, t.ats)
 		}
-		if _, err := tx.Exec(ctx, `WITH facts AS (`+factsSQL[kind]+`)`+addUp, args...); err != nil {
+		gates := gatesSQL[kind]
+		if gates == "" {
+			gates = noGates
+		}
+		if _, err := tx.Exec(ctx, `WITH facts AS (`+factsSQL[kind]+`), gates AS (`+gates+`)`+addUp,
+			args...); err != nil {
 			return false, err
 		}
 	}
@@ -346,6 +351,18 @@ var factsSQL = [...]string{
 		JOIN lane l ON l.id = d.lane`,
 }
 
+// gatesSQL are the gates that were met by what is counted. A message may meet several.
+var gatesSQL = map[int]string{
+	countReceived: `SELECT m.received_at AS at, g AS gate, 'received' AS kind, m.size AS bytes
+		FROM unnest($1::bigint[]) k(id) JOIN message m ON m.id = k.id, unnest(m.gates) g`,
+	countRefused: `SELECT m.at, m.gate, 'rejected' AS kind, CASE m.stage WHEN 'content' THEN m.size
+		ELSE 0 END AS bytes
+		FROM unnest($1::bigint[]) k(id) JOIN refusal m ON m.id = k.id WHERE m.gate <> ''`,
+}
+
+// noGates are those that nothing else meets.
+const noGates = `SELECT now() AS at, '' AS gate, '' AS kind, 0::bigint AS bytes WHERE false`
+
 // addUp adds facts to the counts of every kind of figure. The delays of what was
 // delivered are counted by eighths of an octave too, for the median.
 const addUp = `, hours AS MATERIALIZED (
@@ -362,6 +379,9 @@ const addUp = `, hours AS MATERIALIZED (
 				THEN lpad(floor(8 * ln((f.delay + 1)::float8) / ln(2::float8) + 1e-9)::text, 3,
 					'0') END)) v(dim, value)
 		WHERE v.value IS NOT NULL GROUP BY 1, 2, 3, 4
+		UNION ALL
+		SELECT date_trunc('hour', g.at, 'UTC'), 'gate', g.gate, g.kind, count(*), sum(g.bytes), 0, 0
+			FROM gates g GROUP BY 1, 3, 4
 	)` + addHours
 
 // addHours adds what is in hours to the report.Tiers.

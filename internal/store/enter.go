@@ -82,7 +82,7 @@ func entryTables(node int, entries []*Entry) []table {
 			"id, received_at, sender, header_from, subject, message_id, size, listener, " +
 				"client_address, helo, " +
 				"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, " +
-				"notice_of, direction, identity",
+				"notice_of, direction, identity, gates, severity",
 			func(w *rowWriter) {
 				for _, e := range entries {
 					writeMessage(w, e.Message)
@@ -102,7 +102,7 @@ func entryTables(node int, entries []*Entry) []table {
 		{
 			"delivery",
 			"message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, " +
-				"route_why, revision, due_at, expires_at, lease, size, domain, bulk",
+				"route_why, revision, due_at, expires_at, lease, size, domain, bulk, detour",
 			func(w *rowWriter) {
 				for _, e := range entries {
 					for i, d := range e.Deliveries {
@@ -132,7 +132,7 @@ func entryTables(node int, entries []*Entry) []table {
 }
 
 func writeMessage(w *rowWriter, m *mail.Message) {
-	w.row(22)
+	w.row(24)
 	w.int8(int64(m.ID))
 	w.time(m.ReceivedAt)
 	w.text(m.Sender)
@@ -159,10 +159,16 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 	} else {
 		w.null()
 	}
+	if len(m.Gates) > 0 {
+		w.texts(m.Gates)
+	} else {
+		w.null()
+	}
+	w.int2(int16(m.Severity.Rank()))
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {
-	w.row(18)
+	w.row(19)
 	writePlan(w, d)
 	w.time(d.NextAttemptAt.Time)
 	w.time(d.ExpiresAt.Time)
@@ -174,6 +180,7 @@ func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased 
 	w.int8(size)
 	w.text(strings.ToLower(d.Recipient[strings.LastIndexByte(d.Recipient, '@')+1:]))
 	w.bool(d.Bulk)
+	w.text(string(d.Detour))
 }
 
 // writePlan writes what a waiting and a finished delivery have in common: its key,

@@ -162,6 +162,8 @@ func messageFigure(q *query, f report.Question) string {
 		return "m.listener = " + q.param(f.Value)
 	case "account":
 		return "lower(m.account) = " + q.param(f.Value)
+	case "gate":
+		return "m.gates IS NOT NULL AND m.gates @> ARRAY[" + q.param(f.Value) + "::text]"
 	}
 	return "false"
 }
@@ -199,6 +201,8 @@ func refusalFigure(q *query, f report.Question) string {
 		return domainSQL("m.recipient") + " = " + q.param(f.Value)
 	case "cause":
 		return "m.cause = " + q.param(f.Value)
+	case "gate":
+		return "m.gate = " + q.param(f.Value)
 	}
 	return messageFigure(q, f)
 }

@@ -339,6 +339,12 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Cause:
 		a := q.param(t.Value)
 		return deliveries("d.cause = "+a, "d.cause <> '' AND d.cause = "+a)
+	case search.Gate:
+		return in("SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) +
+			" AND x.gates IS NOT NULL AND x.gates @> ARRAY[" + q.param(t.Value) + "::text]")
+	case search.Severity:
+		return in("SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) +
+			" AND x.severity > 0 AND x.severity >= " + q.param(mail.Severity(t.Value).Rank()))
 	case search.Route:
 		a := "d.lane IN (SELECT id FROM lane WHERE route = " + q.param(t.Value) + ")"
 		return deliveries(a, a)
@@ -435,6 +441,10 @@ func refusalTerm(q *query, t search.Term, lower, upper ident.ID) string {
 		}
 	case search.Cause:
 		return "r.cause = " + q.param(t.Value)
+	case search.Gate:
+		return "r.gate <> '' AND r.gate = " + q.param(t.Value)
+	case search.Severity:
+		return "r.severity > 0 AND r.severity >= " + q.param(mail.Severity(t.Value).Rank())
 	}
 	return ""
 }

@@ -34,7 +34,7 @@ const sessionColumns = `id, node, direction, protocol, place, address, port, nam
 
 const refusalColumns = `id, at, session_id, node, listener, client_address, helo, account, sender,
 	recipient, stage, code, enhanced, text, cause, rule, revision, size, subject, header_from,
-		message_id`
+		message_id, gate, severity`
 
 // Record keeps sessions with their transcript, and refusals.
 func (s Sessions) Record(
@@ -112,7 +112,7 @@ func writeSession(w *rowWriter, s *mail.Session) {
 }
 
 func writeRefusal(w *rowWriter, r *mail.Refusal) {
-	w.row(21)
+	w.row(23)
 	w.int8(int64(r.ID))
 	w.time(r.At)
 	w.int8(int64(r.SessionID))
@@ -126,9 +126,10 @@ func writeRefusal(w *rowWriter, r *mail.Refusal) {
 	}
 	w.int4(int32(r.Revision))
 	w.int8(r.Size)
-	for _, text := range []string{r.Subject, r.HeaderFrom, r.MessageID} {
+	for _, text := range []string{r.Subject, r.HeaderFrom, r.MessageID, r.Gate} {
 		w.text(text)
 	}
+	w.int2(int16(r.Severity.Rank()))
 }
 
 func scanSession(row pgx.CollectableRow) (mail.Session, error) {
@@ -150,7 +151,8 @@ func scanRefusal(row pgx.CollectableRow) (mail.Refusal, error) {
 	var stage, cause string
 	err := row.Scan(&r.ID, &r.At, &r.SessionID, &r.Node, &r.Listener, &r.ClientAddress, &r.Helo,
 		&r.Account, &r.Sender, &r.Recipient, &stage, &r.Code, &r.Enhanced, &r.Text, &cause, &r.Rule,
-		&r.Revision, &r.Size, &r.Subject, &r.HeaderFrom, &r.MessageID)
+		&r.Revision, &r.Size, &r.Subject, &r.HeaderFrom, &r.MessageID, &r.Gate,
+		severity{&r.Severity})
 	r.Stage, r.Cause, r.At = diagnose.Stage(stage), diagnose.Cause(cause), r.At.UTC()
 	return r, err
 }

@@ -5,6 +5,7 @@ package mail
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -64,8 +65,28 @@ type Message struct {
 	// from elsewhere, or the message it answers; 0 if none.
 	NoticeOf ident.ID `json:"notice_of,omitzero"`
 	// Identity is what was found of who it is from; nil where nobody asked.
-	Identity   *senderauth.Assessment `json:"identity,omitempty"`
-	Deliveries []Delivery             `json:"deliveries"`
+	Identity *senderauth.Assessment `json:"identity,omitempty"`
+	// Gates are those it met, the watching ones too.
+	Gates      []string   `json:"gates,omitempty" doc:"Gates that it met, those that only watch too"`
+	Severity   Severity   `json:"severity,omitempty" enum:"none,minor,serious,critical" doc:"The worst of the gates that it met and that do not only watch"`
+	Deliveries []Delivery `json:"deliveries"`
+}
+
+// Severity is how much what a gate found weighs; "" is none.
+type Severity string
+
+// Severities, the mildest first.
+var Severities = []Severity{"none", "minor", "serious", "critical"}
+
+// Rank is 0 for none and 3 for critical.
+func (s Severity) Rank() int { return max(0, slices.Index(Severities, s)) }
+
+// SeverityOf is the severity of a rank; "" is none.
+func SeverityOf(rank int) Severity {
+	if rank <= 0 || rank >= len(Severities) {
+		return ""
+	}
+	return Severities[rank]
 }
 
 // KindReport is the protocol of a daily report.
@@ -244,6 +265,7 @@ const (
 	EventDelayed   Kind = "delayed" // a delay notice was sent
 	EventAction    Kind = "action"  // a person did something with it
 	EventHeld      Kind = "held"    // by what was found of its sender
+	EventGate      Kind = "gate"    // it met a gate
 	EventReport    Kind = "report"  // a notice about it came from elsewhere
 )
 

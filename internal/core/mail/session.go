@@ -107,6 +107,8 @@ type Refusal struct {
 	Subject       string         `json:"subject"`
 	HeaderFrom    string         `json:"header_from"`
 	MessageID     string         `json:"message_id_header"`
+	Gate          string         `json:"gate,omitempty" doc:"The gate that refused it, if one did"`
+	Severity      Severity       `json:"severity,omitempty" enum:"none,minor,serious,critical" doc:"Of that gate"`
 }
 
 // Reply is what the client was told.
@@ -137,7 +139,11 @@ func FoundRefusal(r Refusal) Found {
 		Account:       r.Account,
 		SessionID:     r.SessionID,
 		Revision:      r.Revision,
+		Severity:      r.Severity,
 		Deliveries:    []Delivery{},
+	}
+	if r.Gate != "" {
+		m.Gates = []string{r.Gate}
 	}
 	return Found{Message: m, Refused: &r}
 }

@@ -44,6 +44,7 @@ const (
 	byRoute
 	byCause
 	byDelay
+	byGate
 	dims
 )
 
@@ -73,6 +74,7 @@ func Of(f *mail.Found, events []mail.Event) []Fact {
 		fact.add(byAccount, strings.ToLower(r.Account))
 		fact.addRecipient(r.Recipient)
 		fact.add(byCause, string(r.Cause))
+		fact.add(byGate, r.Gate)
 		return []Fact{fact}
 	}
 	from := OriginOf(&f.Message)

@@ -14,11 +14,14 @@ type Origin struct {
 
 	At   time.Time // when it was received
 	Size int64
+
+	Gates []string // that the message met
 }
 
 // OriginOf is a message's.
 func OriginOf(m *mail.Message) Origin {
-	return Origin{m.Direction, m.Sender, m.ClientAddress, m.Listener, m.Account, m.ReceivedAt, m.Size}
+	return Origin{m.Direction, m.Sender, m.ClientAddress, m.Listener, m.Account, m.ReceivedAt, m.Size,
+		m.Gates}
 }
 
 // Received is the fact that a message was received, for the recipients that its
@@ -28,6 +31,9 @@ func (o *Origin) Received(originals iter.Seq[string]) Fact {
 	f.addOrigin(o)
 	for a := range originals {
 		f.addRecipient(a)
+	}
+	for _, g := range o.Gates {
+		f.add(byGate, g)
 	}
 	return f
 }

@@ -39,6 +39,13 @@ var Dims = []string{
 	"route",
 	"cause",
 	"delay",
+	"gate",
+}
+
+// Choices are the dimensions that people ask by.
+func Choices() []string {
+	return slices.DeleteFunc(slices.Clone(Dims),
+		func(d string) bool { return d == Dims[byTotal] || d == Dims[byDelay] })
 }
 
 // Fine are those with so many values that their hours are kept for less time.

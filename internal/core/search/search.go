@@ -42,6 +42,8 @@ const (
 	Listener        Field = "listener"
 	Route           Field = "route"
 	Account         Field = "account"
+	Gate            Field = "gate"
+	Severity        Field = "severity" // at least that
 )
 
 // Refused is the state of what never became a message.
@@ -82,7 +84,7 @@ func (q Query) Has(f Field) bool {
 }
 
 // Add adds a condition given for a field of its own: from, to, subject, id, client,
-// host, state, cause, listener, route, account, text.
+// host, state, cause, listener, route, account, gate, severity, text.
 func (q *Query) Add(field, value string) error {
 	if value == "" {
 		return nil
@@ -111,6 +113,8 @@ var keys = map[string]bool{
 	"listener":  true,
 	"route":     true,
 	"account":   true,
+	"gate":      true,
+	"severity":  true,
 	"domain":    true,
 	"text":      true,
 }
@@ -200,10 +204,18 @@ func keyed(key, value string) (Term, error) {
 		return Term{Route, value, "goes by route " + value, netip.Prefix{}}, nil
 	case "account":
 		return Term{Account, lower, "sent by account " + lower, netip.Prefix{}}, nil
+	case "gate":
+		return Term{Gate, value, "met gate " + value, netip.Prefix{}}, nil
+	case "severity":
+		if mail.Severity(lower).Rank() == 0 {
+			return Term{}, fmt.Errorf("severity: %q is none; there are minor, serious and critical",
+				value)
+		}
+		return Term{Severity, lower, "severity " + lower + " or worse", netip.Prefix{}}, nil
 	}
 	return Term{}, fmt.Errorf(
 		"%q is nothing that can be asked for; there are from, to, subject, id, client, ip, host, "+
-			"domain, state, cause, listener, route, account and text",
+			"domain, state, cause, listener, route, account, gate, severity and text",
 		key,
 	)
 }
