@@ -27,7 +27,7 @@ func (s *stack) open(t *testing.T, name string) *page {
 		t.Fatal(err)
 	}
 	t.Cleanup(stop)
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 6*time.Minute)
 	t.Cleanup(cancel)
 	p := &page{t, ctx, "http://" + s.http}
 	p.do(browser.SignIn(p.url, name, password))

@@ -155,6 +155,11 @@ var forSender = map[Cause]SenderMeaning{
 	},
 	OurTrouble: {"Our own server could not handle the message.", askAdmin, true},
 	Returned:   {"An administrator sent the message back.", askAdmin, false},
+	GateRefuses: {
+		"A rule of the mail server refuses the message as it is.",
+		"Read below what it objects to, change the message and send it again.",
+		false,
+	},
 	MailboxDisabled: {
 		"The recipient's mailbox is switched off.",
 		"Reach the recipient another way.",

@@ -268,6 +268,10 @@ var forSenderGerman = map[Cause][2]string{
 	Loop:       {"Die Nachricht lief zwischen Mailservern im Kreis.", frageAdmin},
 	OurTrouble: {"Unser eigener Server konnte die Nachricht nicht bearbeiten.", frageAdmin},
 	Returned:   {"Ein Administrator hat die Nachricht zurückgesandt.", frageAdmin},
+	GateRefuses: {
+		"Eine Regel des Mailservers lehnt die Nachricht so ab, wie sie ist.",
+		"Lesen Sie unten, woran sie sich stößt, ändern Sie die Nachricht und senden Sie sie noch einmal.",
+	},
 	Unknown: {
 		"Der Mailserver des Empfängers nennt einen Grund, den wir nicht kennen; seine Worte " +
 			"stehen unten.",

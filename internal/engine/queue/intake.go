@@ -45,11 +45,12 @@ type intake struct {
 	entries   chan *entryRequest
 }
 
-// entryRequest is a message that waits for its commit.
+// entryRequest is messages that wait for their commit and go together or not at all: most
+// often one.
 type entryRequest struct {
-	entry *store.Entry
-	done  chan error
-	state atomic.Int32
+	entries []*store.Entry
+	done    chan error
+	state   atomic.Int32
 }
 
 // The states of a request: who waits may leave until a writer takes it.
@@ -63,11 +64,11 @@ const (
 // disk; then the message is ours. On an error it is not, and nobody will deliver it. When
 // ctx ends before a writer has taken it, it is left; after that the answer must be
 // awaited: to go then would leave a message behind that its client believes refused.
-func (x *intake) Enter(ctx context.Context, e *store.Entry) error {
+func (x *intake) Enter(ctx context.Context, entries ...*store.Entry) error {
 	if err := x.heart.Taking(); err != nil {
 		return err
 	}
-	req := &entryRequest{entry: e, done: make(chan error, 1)}
+	req := &entryRequest{entries: entries, done: make(chan error, 1)}
 	select {
 	case x.entries <- req:
 	case <-ctx.Done():
@@ -120,7 +121,10 @@ func (x *intake) gather(first *entryRequest) []*entryRequest {
 	octets := 0
 	take := func(r *entryRequest) {
 		if r.state.CompareAndSwap(requestQueued, requestTaken) {
-			group, octets = append(group, r), octets+len(r.entry.Content)
+			group = append(group, r)
+			for _, e := range r.entries {
+				octets += len(e.Content)
+			}
 		}
 	}
 	take(first)
@@ -142,8 +146,8 @@ func (x *intake) commit(ctx context.Context, group []*entryRequest) {
 		group,
 		func(part []*entryRequest) error { return x.commitAll(ctx, part) },
 		func(r *entryRequest, err error) {
-			x.Log.Error("a message is refused by the database", "message", r.entry.Message.ID,
-				"session", r.entry.Message.SessionID, "error", err)
+			x.Log.Error("a message is refused by the database", "message", r.entries[0].Message.ID,
+				"session", r.entries[0].Message.SessionID, "error", err)
 			x.Tally.Refuse("messages")
 			r.done <- err
 		},
@@ -159,9 +163,9 @@ func (x *intake) commit(ctx context.Context, group []*entryRequest) {
 
 // commitAll enters a group, all or none. After an error none of them is ours.
 func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
-	entries := make([]*store.Entry, len(group))
-	for i, r := range group {
-		entries[i] = r.entry
+	entries := make([]*store.Entry, 0, len(group))
+	for _, r := range group {
+		entries = append(entries, r.entries...)
 	}
 	run := x.scheduler.reserve(ctx, entries)
 	enter := func() error {

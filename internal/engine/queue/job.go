@@ -38,6 +38,23 @@ type origin struct {
 	proof      core.Result
 }
 
+func originOf(m *mail.Message) origin {
+	return origin{
+		sender:    m.Sender,
+		size:      m.Size,
+		utf8:      m.UTF8,
+		eightBit:  m.EightBit,
+		ret:       m.Ret,
+		envID:     m.EnvID,
+		noticeOf:  m.NoticeOf,
+		account:   m.Account,
+		client:    m.ClientAddress,
+		listener:  m.Listener,
+		direction: m.Direction,
+		proof:     m.Identity.Proof(),
+	}
+}
+
 type jobKey struct{ message, lane ident.ID }
 
 func jobOf(d *store.Due) *job {
@@ -99,20 +116,7 @@ func jobsOf(e *store.Entry, run int) []*job {
 				run:      run,
 				message:  m.ID,
 				received: m.ReceivedAt,
-				origin: origin{
-					sender:    m.Sender,
-					size:      m.Size,
-					utf8:      m.UTF8,
-					eightBit:  m.EightBit,
-					ret:       m.Ret,
-					envID:     m.EnvID,
-					noticeOf:  m.NoticeOf,
-					account:   m.Account,
-					client:    m.ClientAddress,
-					listener:  m.Listener,
-					direction: m.Direction,
-					proof:     m.Identity.Proof(),
-				},
+				origin:   originOf(m),
 			}
 			jobs = append(jobs, j)
 		}

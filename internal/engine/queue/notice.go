@@ -225,7 +225,7 @@ func noticeRecipient(d *mail.Delivery) dsn.Recipient {
 		if r.Expired {
 			r.Status = "4.4.7"
 		}
-		if d.Cause == diagnose.Returned {
+		if d.Cause == diagnose.Returned || d.Cause == diagnose.GateRefuses {
 			r.Words = last.Text
 		}
 	default:
@@ -337,6 +337,17 @@ func (a *author) Expansion(
 		})
 	}
 	return a.noticeEntry(cfg, n, &job{message: m.ID}, m.ReceivedAt)
+}
+
+// Refused makes the notices about recipients for whom a gate refused a message that others
+// got.
+func (a *author) Refused(
+	cfg *config.Compiled,
+	m *mail.Message,
+	about []*mail.Delivery,
+) []*store.Entry {
+	j := &job{message: m.ID, received: m.ReceivedAt, origin: originOf(m), deliveries: about}
+	return a.notice(cfg, j, about, time.Now())
 }
 
 // generate makes a message of our own about another, from the null sender. kind is

@@ -301,7 +301,7 @@ func (s *scheduler) reserveOne(d *mail.Delivery, now time.Time) bool {
 	until, closed := s.lanes.stops.closed(l, now)
 	elsewhere, resting := s.lanes.backOffs.of(d.LaneID)
 	switch {
-	case d.State == mail.Held:
+	case d.State == mail.Held, d.NextAttemptAt.After(now.Add(time.Second)): // a gate's delay
 	case now.Before(l.host.backOffUntil):
 		d.NextAttemptAt = mail.At(until)
 	case resting:

@@ -16,7 +16,6 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
-	"gullroute/internal/core/plan"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
@@ -131,6 +130,11 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		clean, dropped = message.DropFields(clean, "Return-Path")
 		forged += dropped
 	}
+	if names := se.cfg.Gates.Fields(); len(names) > 0 && !se.trusted() {
+		var dropped int
+		clean, dropped = message.DropFields(clean, names...)
+		forged += dropped
+	}
 	fixed, changed := se.fix(clean, id, now)
 	fixed, named, no := se.ownFrom(fixed)
 	if no != nil {
@@ -153,10 +157,28 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		se.refuseMessage(refused{cause: cause, reply: *no, summary: summary, size: s.size})
 		return se.weigh(*no, 1)
 	}
-	e := se.entry(id, now, s, section, summary)
-	e.Message.Identity = check
-	holdUnproved(e, se.server.Node)
-	return se.enter(e, s, section)
+	gates := gateTalk(se)
+	fates, asked := gates.fates(s, section, check, now)
+	if no := gates.refusedByAll(fates, summary, s.size); no != nil {
+		return *no
+	}
+	all, err := gates.make(id, now, s, section, fates, asked)
+	defer func() {
+		for _, x := range all {
+			if x.spool != s {
+				x.spool.Close()
+			}
+		}
+	}()
+	if err != nil {
+		se.log.Error("a gate's changes could not be made", "error", err)
+		return se.notNow(se.message(id, now, s, section, summary), err)
+	}
+	for _, x := range all {
+		x.entry.Message.Identity = check
+		holdUnproved(x.entry, se.server.Node)
+	}
+	return se.enter(all)
 }
 
 // contentStep is how much content renews a client's time.
@@ -235,14 +257,14 @@ func (se contentTalk) cutOff(err error) *smtp.Reply {
 	return &r
 }
 
-// entry makes the message and its deliveries, each final recipient once.
-func (se contentTalk) entry(
+// message is what is kept of a message.
+func (se contentTalk) message(
 	id ident.ID,
 	now time.Time,
 	s *spool,
 	section []byte,
 	sum message.Summary,
-) *store.Entry {
+) *mail.Message {
 	m := &mail.Message{
 		ID:            id,
 		ReceivedAt:    now.UTC(),
@@ -268,28 +290,7 @@ func (se contentTalk) entry(
 	if se.trusted() {
 		m.Direction = mail.Out
 	}
-	e := &store.Entry{Message: m}
-	se.tieReport(e, s, section)
-	seen := map[string]bool{}
-	for _, r := range se.rcpts {
-		if r.refusal != nil {
-			continue
-		}
-		notify := r.notify()
-		for _, leg := range se.sized(r.legs, s.size) {
-			if key := leg.Recipient.Key(); !seen[key] {
-				seen[key] = true
-				d := plan.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, r.rcpt.To,
-					r.decision.Rule)
-				d.Notify = int16(notify)
-				if r.rcpt.Orig != "" {
-					d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
-				}
-				e.Deliveries = append(e.Deliveries, d)
-			}
-		}
-	}
-	return e
+	return m
 }
 
 // notify is what of a recipient's NOTIFY goes on with its deliveries. Behind an
@@ -363,36 +364,53 @@ func ascii(p []byte) bool {
 	return true
 }
 
-// enter commits the message. 250 is said only when it is safe.
-func (se contentTalk) enter(e *store.Entry, s *spool, section []byte) smtp.Reply {
-	if s.file == nil {
-		e.Content = s.memory
-	} else if err := se.storeAhead(s, e.Message.ID); err != nil {
-		return se.notNow(e.Message, err)
-	}
+// enter commits what came of the message, all or none. 250 is said only when it is safe.
+func (se contentTalk) enter(all []made) smtp.Reply {
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
 	defer cancel()
-	if err := se.server.Intake.Enter(ctx, e); err != nil {
-		if s.file != nil {
-			_ = se.server.Contents.DropContent(ctx, e.Message.ID)
+	var entries []*store.Entry
+	var ahead []ident.ID
+	first := all[0].entry.Message
+	fail := func(err error) smtp.Reply {
+		for _, id := range ahead {
+			_ = se.server.Contents.DropContent(ctx, id)
 		}
-		return se.notNow(e.Message, err)
+		return se.notNow(first, err)
+	}
+	for _, x := range all {
+		if x.spool.file == nil {
+			x.entry.Content = x.spool.memory
+		} else {
+			ahead = append(ahead, x.entry.Message.ID)
+			if err := se.storeAhead(x.spool, x.entry.Message.ID); err != nil {
+				return fail(err)
+			}
+		}
+		entries = append(entries, x.entry)
+	}
+	if err := se.server.Intake.Enter(ctx, entries...); err != nil {
+		return fail(err)
 	}
 	se.record.Change(func(b *mail.Session) {
 		b.MessageCount++
 		b.Recipients += len(se.rcpts)
-		b.AddMessage(e.Message.ID)
+		for _, e := range entries {
+			b.AddMessage(e.Message.ID)
+		}
 	})
-	if n := se.expansion(e.Message, section); n != nil {
+	if n := se.expansion(first, all[0].section); n != nil {
 		if err := se.server.Intake.Enter(ctx, n); err != nil {
-			se.log.Warn("the sender is not told of an expansion", "message", e.Message.ID,
+			se.log.Warn("the sender is not told of an expansion", "message", first.ID,
 				"error", err)
 		}
 	}
+	for _, x := range all {
+		gateTalk(se).tellBounced(ctx, x)
+	}
 	se.messages++
-	se.octets += e.Message.Size
+	se.octets += first.Size
 	se.reserved = nil // they are sent
-	return smtp.NewReply(250, "2.0.0", "accepted as %s", e.Message.ID)
+	return smtp.NewReply(250, "2.0.0", "accepted as %s", first.ID)
 }
 
 // storeAhead stores content that is too large for one piece. It may take longer the

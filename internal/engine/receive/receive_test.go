@@ -39,11 +39,17 @@ func newKeeper() *keeper {
 	}
 }
 
-func (k *keeper) Enter(_ context.Context, e *store.Entry) error {
-	if k.err == nil {
-		k.entries <- e
+func (k *keeper) Enter(_ context.Context, entries ...*store.Entry) error {
+	for _, e := range entries {
+		if k.err == nil {
+			k.entries <- e
+		}
 	}
 	return k.err
+}
+
+func (k *keeper) Refused(*config.Compiled, *mail.Message, []*mail.Delivery) []*store.Entry {
+	return nil
 }
 
 func (k *keeper) Taking() error { return nil }

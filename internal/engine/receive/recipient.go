@@ -142,6 +142,9 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 		if refusal.Enhanced == "5.1.1" {
 			no.cause = diagnose.NoSuchUser
 		}
+	} else if gated := gateTalk(se).refusedEarly(rcpt.To, legs); gated != nil {
+		refusal, no = &gated.reply, *gated
+		no.rule = decision.Rule
 	} else {
 		refusal, no.cause = se.mayTake(e, decision, rcpt.To, legs)
 	}

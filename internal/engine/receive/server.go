@@ -35,12 +35,16 @@ import (
 // Intake is where accepted messages go. When Enter returns nil, the message is
 // safe.
 type Intake interface {
-	Enter(ctx context.Context, e *store.Entry) error
+	// Several go together or not at all.
+	Enter(ctx context.Context, entries ...*store.Entry) error
 	// Taking is nil, or why nothing can be taken now.
 	Taking() error
 	// Expansion makes the notice that a message was passed on to all behind an alias.
 	Expansion(c *config.Compiled, m *mail.Message, section []byte,
 		expanded []smtp.Rcpt) *store.Entry
+	// Refused makes the notices about recipients of a message that was entered and is
+	// refused for them.
+	Refused(c *config.Compiled, m *mail.Message, about []*mail.Delivery) []*store.Entry
 }
 
 // Verifier asks the next hop of a relay domain about a recipient.
@@ -93,6 +97,7 @@ type Options struct {
 	Mailboxes     Mailboxes
 	Originals     Originals
 	SenderChecker SenderChecker
+	Contacts      Contacts
 }
 
 // Allowance counts messages and recipients against a rule's limits.

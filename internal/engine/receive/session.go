@@ -322,6 +322,9 @@ type refused struct {
 	reply smtp.Reply
 	to    address.Address
 	rule  string
+	// The gate that refuses, and how bad it thinks that is.
+	gate     string
+	severity mail.Severity
 	// Of a message whose content was refused:
 	summary message.Summary
 	size    int64
@@ -349,6 +352,8 @@ func (se *session) refuse(r refused) {
 		Text:          r.reply.Text(),
 		Cause:         r.cause,
 		Rule:          r.rule,
+		Gate:          r.gate,
+		Severity:      r.severity,
 		Revision:      se.cfg.Revision,
 		Probe:         se.server.isOurs(se.raw),
 		Recipient:     r.to.String(),

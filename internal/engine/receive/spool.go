@@ -70,8 +70,9 @@ func (s *spool) head() []byte {
 		return s.memory
 	}
 	head := make([]byte, message.MaxHeader)
-	n, _ := s.file.ReadAt(head, 0)
-	return head[:n]
+	n := copy(head, s.newHead)
+	more, _ := s.file.ReadAt(head[n:], s.cut)
+	return head[:n+more]
 }
 
 // open reads all of it from the start. There is one reader at a time.
@@ -80,6 +81,24 @@ func (s *spool) open() io.Reader {
 		return bytes.NewReader(s.memory)
 	}
 	return io.MultiReader(bytes.NewReader(s.newHead), io.NewSectionReader(s.file, s.cut, 1<<62))
+}
+
+// Stretch reads the octets in [from, to).
+func (s *spool) Stretch(from, to int64) io.Reader {
+	if s.file == nil {
+		size := int64(len(s.memory))
+		return bytes.NewReader(s.memory[min(from, size):min(to, size)])
+	}
+	head := int64(len(s.newHead))
+	if to <= head {
+		return bytes.NewReader(s.newHead[from:to])
+	}
+	at := max(from, head)
+	rest := io.NewSectionReader(s.file, s.cut+at-head, to-at)
+	if from >= head {
+		return rest
+	}
+	return io.MultiReader(bytes.NewReader(s.newHead[from:]), rest)
 }
 
 // store puts the file's content into the database ahead of its message.
