@@ -41,6 +41,10 @@ func (f *fieldFlags) add(c *cobra.Command, fields []form.Field, skip ...string) 
 		name, help := flagName(path), describe(x)
 		switch x.Type {
 		case "list":
+			if x.Whole {
+				c.Flags().StringArray(name, nil, help+"; for several, the flag again")
+				break
+			}
 			c.Flags().StringSlice(name, nil, help+"; several with commas, or the flag again")
 		case "yes_no":
 			c.Flags().Bool(name, false, help)
@@ -124,6 +128,9 @@ func value(flags *pflag.FlagSet, name string, x form.Field) any {
 	switch x.Type {
 	case "list":
 		list, _ := flags.GetStringSlice(name)
+		if x.Whole {
+			list, _ = flags.GetStringArray(name)
+		}
 		out := []any{}
 		for _, v := range list {
 			if v != "" {

@@ -56,6 +56,22 @@ var sectionHelp = map[string]struct {
 		"dunlin post",
 		[]string{"domains", "tls", "connections", "automatic_replies"},
 	},
+	"lists": {
+		"Lists: named sets that gates, relay rules, routes and peers refer to",
+		"gull list add \"office hours\" --kind hours --zone Europe/Oslo --entries \"mon-fri " +
+			"08:00-17:00\" --entries \"not 2026-12-25\"",
+		"gull list set partners --entries kelpworks.example --entries \"*.kelpworks.example\"",
+		"office hours",
+		[]string{"kind", "entries", "source", "about"},
+	},
+	"gates": {
+		"Gates: rules on whole messages, asked in order",
+		"gull gate add \"no programs\" --all-direction in --all-attachments programs --action " +
+			"refuse --say \"programs are not taken here\" --severity serious",
+		"gull gate set \"no programs\" --state watch",
+		"no programs",
+		[]string{"state", "all", "any", "none", "action", "severity", "stop"},
+	},
 	"service": {
 		"What concerns the server as a whole",
 		"",

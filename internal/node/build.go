@@ -106,6 +106,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Verifier:      &deliver.Recipients{Client: e.Queue.Client()},
 		Mailboxes:     store.Mailboxes{DB: n.DB},
 		Originals:     receive.Reported{Messages: store.Messages{DB: n.DB}, Node: n.Name},
+		Contacts:      store.Messages{DB: n.DB},
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
 }

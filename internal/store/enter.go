@@ -102,7 +102,8 @@ func entryTables(node int, entries []*Entry) []table {
 		{
 			"delivery",
 			"message_id, n, recipient, original, via, orcpt, notify, state, lane, rule, " +
-				"route_why, revision, due_at, expires_at, lease, size, domain, bulk, detour",
+				"route_why, revision, due_at, expires_at, lease, size, domain, bulk, detour, " +
+				"cause, reply",
 			func(w *rowWriter) {
 				for _, e := range entries {
 					for i, d := range e.Deliveries {
@@ -168,7 +169,7 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {
-	w.row(19)
+	w.row(21)
 	writePlan(w, d)
 	w.time(d.NextAttemptAt.Time)
 	w.time(d.ExpiresAt.Time)
@@ -181,6 +182,12 @@ func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased 
 	w.text(strings.ToLower(d.Recipient[strings.LastIndexByte(d.Recipient, '@')+1:]))
 	w.bool(d.Bulk)
 	w.text(string(d.Detour))
+	w.text(string(d.Cause))
+	if d.Last != nil {
+		w.jsonOf(d.Last)
+	} else {
+		w.null()
+	}
 }
 
 // writePlan writes what a waiting and a finished delivery have in common: its key,

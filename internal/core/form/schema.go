@@ -17,6 +17,7 @@ type Field struct {
 	Required bool     `json:"required,omitempty"`
 	Default  string   `json:"default,omitempty"`
 	Allowed  []string `json:"allowed,omitempty"`
+	Whole    bool     `json:"whole,omitempty" doc:"Of a list: an item may hold commas"`
 	Fields   []Field  `json:"fields,omitempty" doc:"Of a record"`
 }
 
@@ -53,6 +54,7 @@ func describe(name string, t reflect.Type, tag reflect.StructTag) Field {
 		Doc:      tag.Get("doc"),
 		Required: tag.Get("required") != "",
 		Default:  tag.Get("default"),
+		Whole:    tag.Get("whole") != "",
 	}
 	if enum := tag.Get("enum") + tag.Get("each"); enum != "" {
 		field.Allowed = strings.Split(enum, ",")

@@ -60,7 +60,7 @@ func (k *checker) conditions(at string, c *Conditions) {
 	k.terms(at+".clients", list.Networks, c.Clients)
 	k.terms(at+".subject", list.Words, c.Subject)
 	k.terms(at+".words", list.Words, c.Words)
-	k.terms(at+".attachments", list.FileTypes, without(c.Attachments, "*"))
+	k.terms(at+".attachments", list.FileTypes, c.Attachments)
 	k.terms(at+".hours", list.Hours, c.Hours)
 	k.patterns(at+".accounts", c.Accounts)
 	k.patterns(at+".senders", c.Senders)
@@ -95,6 +95,9 @@ func without(terms []string, word string) []string {
 
 func (k *checker) terms(field, kind string, terms []string) {
 	for i, t := range terms {
+		if kind == list.FileTypes && t == "*" { // any file
+			continue
+		}
 		k.term(fmt.Sprintf("%s[%d]", field, i), kind, t)
 	}
 }
@@ -205,7 +208,7 @@ func (k *checker) effects(g *Gate) {
 		k.wrong("route", "there is no route %q", g.Route)
 	}
 	k.terms("delay_until", list.Hours, g.DelayUntil)
-	k.terms("remove_attachments", list.FileTypes, without(g.RemoveAttachments, "*"))
+	k.terms("remove_attachments", list.FileTypes, g.RemoveAttachments)
 	if len(g.AddText) > maxText {
 		k.wrong("add_text", "write at most %d octets", maxText)
 	}

@@ -357,8 +357,14 @@ func (c *Chain) apply(g *compiled, m *Message, f *Fate, why []string) {
 	if f.Route == "" && g.Route != "" {
 		f.Route, f.RouteBy = g.Route, g.Name
 	}
-	if at, ok := opens(g.delay, m.At); ok && at.After(f.Until) && at.After(m.At) {
-		f.Until, f.UntilBy = at, g.Name
+	if len(g.delay) > 0 {
+		at, ok := opens(g.delay, m.At)
+		switch {
+		case !ok: // hours that never come: a person must see that
+			f.Hold = true
+		case at.After(f.Until) && at.After(m.At):
+			f.Until, f.UntilBy = at, g.Name
+		}
 	}
 	if g.remove.given() {
 		f.Changes.Remove = append(f.Changes.Remove, Removal{g.Name, g.remove})

@@ -40,12 +40,12 @@ type Gate struct {
 	RedirectTo        []address.Address `yaml:"redirect_to" doc:"Goes there in place of the recipient"`
 	CopyTo            []address.Address `yaml:"copy_to" doc:"Get it too; nobody else sees that"`
 	Route             string            `yaml:"route" doc:"Goes by this route, where it does not stay here"`
-	DelayUntil        []string          `yaml:"delay_until" doc:"Waits for these hours: list:NAME, or like sat,sun or 20:00-06:00 (UTC)"`
+	DelayUntil        []string          `yaml:"delay_until" whole:"yes" doc:"Waits for these hours: list:NAME, or like sat,sun or 20:00-06:00 (UTC)"`
 	RemoveAttachments []string          `yaml:"remove_attachments" doc:"Files of these kinds are taken out; a note with name, size and hash stands in their place. programs, office-macros, archives, pictures, image/*, *.iso, list:NAME, or * for all"`
 	MakeHarmless      string            `yaml:"make_harmless" enum:"text,clean" doc:"HTML: made plain text, or cleaned of scripts, forms, hidden text and everything remote"`
 	AddText           string            `yaml:"add_text" doc:"Stands at the end of what people read; never in signed or encrypted parts"`
 	MarkSubject       string            `yaml:"mark_subject" doc:"Stands before the subject, like [outside]"`
-	SetFields         []string          `yaml:"set_fields" doc:"Header fields that are written, like X-Skerry-Mark: outside. Those that a stranger wrote are taken out"`
+	SetFields         []string          `yaml:"set_fields" whole:"yes" doc:"Header fields that are written, like X-Skerry-Mark: outside. Those that a stranger wrote are taken out"`
 	Severity          string            `yaml:"severity" enum:"none,minor,serious,critical" default:"none" doc:"Shows in the trace"`
 	Stop              bool              `yaml:"stop" doc:"Gates behind this one are not asked"`
 }
@@ -59,9 +59,9 @@ type Conditions struct {
 	Senders          address.Patterns `yaml:"senders" doc:"Of the envelope; list:NAME for a list"`
 	Recipients       address.Patterns `yaml:"recipients" doc:"As given, or where it ends; list:NAME for a list"`
 	From             address.Patterns `yaml:"from" doc:"Addresses in the field From"`
-	Header           []string         `yaml:"header" doc:"Field: words, like X-Origin: kiosk; Field: * where it is there at all"`
-	Subject          []string         `yaml:"subject" doc:"Words: a phrase, *part*, /expression/ or list:NAME"`
-	Words            []string         `yaml:"words" doc:"The same in the text that people read, its first 256 KB"`
+	Header           []string         `yaml:"header" whole:"yes" doc:"Field: words, like X-Origin: kiosk; Field: * where it is there at all"`
+	Subject          []string         `yaml:"subject" whole:"yes" doc:"Words: a phrase, *part*, /expression/ or list:NAME"`
+	Words            []string         `yaml:"words" whole:"yes" doc:"The same in the text that people read, its first 256 KB"`
 	SizeOver         form.Size        `yaml:"size_over"`
 	SizeUpTo         form.Size        `yaml:"size_up_to"`
 	RecipientsOver   int              `yaml:"recipients_over" min:"1" max:"100000"`
@@ -71,7 +71,7 @@ type Conditions struct {
 	ArchiveBomb      bool             `yaml:"archive_bomb" doc:"An archive that unpacks to more than a hundred times its size"`
 	Unreadable       bool             `yaml:"unreadable" doc:"It cannot be taken apart without doubt: broken, ambiguous, or beyond the bounds"`
 	Proof            []string         `yaml:"proof" each:"proved,unproved,forged,spf_fail,spf_softfail,spf_none,dkim_fail,dkim_none,dmarc_fail,dmarc_none" doc:"Whether the sender is who it says. proved: by SPF or DMARC. forged: they say it is not. Of mail from outside"`
-	Hours            []string         `yaml:"hours" doc:"When it comes: list:NAME, or like mon-fri 08:00-17:00 (UTC)"`
+	Hours            []string         `yaml:"hours" whole:"yes" doc:"When it comes: list:NAME, or like mon-fri 08:00-17:00 (UTC)"`
 	FirstContact     bool             `yaml:"first_contact" doc:"Sender and recipient have not exchanged mail before, as far as history goes"`
 }
 

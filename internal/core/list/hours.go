@@ -70,9 +70,8 @@ func (h *hours) add(entry string) error {
 			h.week[d] = append(h.week[d], times)
 		}
 		return nil
-	case 1:
-	default:
-		return fmt.Errorf("%q cannot be read%s", entry, hint)
+	default: // mon wed fri is mon,wed,fri
+		words[0] = strings.Join(words, ",")
 	}
 	if day, err := time.Parse(time.DateOnly, words[0]); err == nil {
 		key := day.Format(time.DateOnly)

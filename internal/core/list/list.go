@@ -35,7 +35,7 @@ type List struct {
 	Name    string        `yaml:"name" required:"true" doc:"Rules refer to it as list:NAME"`
 	Kind    string        `yaml:"kind" required:"true" enum:"addresses,networks,words,file-types,hours" doc:"addresses: addresses, domains, *.domain. networks: CIDR. words: phrases. file-types: groups, media types, name patterns. hours: days and times"`
 	About   string        `yaml:"about" doc:"What it is for"`
-	Entries []string      `yaml:"entries" doc:"addresses: harbour@ferry.example, ferry.example, *.ferry.example. networks: 127.40.0.0/16. words: a phrase (whole words), *part*, /regular expression/ (RE2). file-types: programs, office-macros, archives, pictures, image/*, *.iso. hours: mon-fri 08:00-17:00, 2026-12-24 08:00-12:00, not 2026-12-25"`
+	Entries []string      `yaml:"entries" whole:"yes" doc:"addresses: harbour@ferry.example, ferry.example, *.ferry.example. networks: 127.40.0.0/16. words: a phrase (whole words), *part*, /regular expression/ (RE2). file-types: programs, office-macros, archives, pictures, image/*, *.iso. hours: mon-fri 08:00-17:00, 2026-12-24 08:00-12:00, not 2026-12-25"`
 	Zone    string        `yaml:"zone" default:"UTC" doc:"Of hours: the time zone, like Europe/Oslo"`
 	Source  string        `yaml:"source" doc:"More entries, one a line: a file on each node, or an https URL. It is read again and again; the last good copy stays in force"`
 	Every   time.Duration `yaml:"every" min:"1m" default:"1h" doc:"How often the source is read"`

@@ -21,17 +21,20 @@ const (
 	partKey        = 4 // octets by which a part is looked up
 )
 
-// words finds phrases in a text. Whole phrases are looked up by their first word, parts by
+// words finds phrases in a text. Whole phrases are looked up by their longest word, parts by
 // their first octets, so that a list of very many costs about the same as a short one.
 type words struct {
-	phrases     map[string][]phrase // by first word
+	phrases     map[string][]phrase // by their longest word
 	parts       map[[partKey]byte][]phrase
 	shortParts  []phrase
 	expressions []expression
 }
 
-// phrase is an entry and what it looks for, folded.
-type phrase struct{ entry, folded string }
+// phrase is an entry and what it looks for, folded; its key begins at octet at.
+type phrase struct {
+	entry, folded string
+	at            int
+}
 
 type expression struct {
 	entry string
@@ -65,20 +68,20 @@ func (w *words) add(entry string) error {
 			return fmt.Errorf("a list holds at most %d parts of less than %d octets", maxShortParts,
 				partKey)
 		}
-		w.shortParts = append(w.shortParts, phrase{entry, folded})
+		w.shortParts = append(w.shortParts, phrase{entry: entry, folded: folded})
 	case part:
 		key := [partKey]byte([]byte(folded[:partKey]))
-		w.parts[key] = append(w.parts[key], phrase{entry, folded})
+		w.parts[key] = append(w.parts[key], phrase{entry: entry, folded: folded})
 	default:
-		first, _ := nextWord(folded, 0)
-		if first == "" { // signs only: they stand nowhere as a word
+		longest, at := longestWord(folded)
+		if longest == "" { // signs only: they stand nowhere as a word
 			return fmt.Errorf(
 				"%q holds no letter or digit; write *%s* to look for the signs",
 				entry,
 				entry,
 			)
 		}
-		w.phrases[first] = append(w.phrases[first], phrase{entry, folded})
+		w.phrases[longest] = append(w.phrases[longest], phrase{entry, folded, at})
 	}
 	return nil
 }
@@ -116,6 +119,16 @@ func nextWord(s string, from int) (word string, at int) {
 	return s[at:], at
 }
 
+// longestWord is the most telling word of a phrase, and where it begins.
+func longestWord(s string) (longest string, at int) {
+	for word, i := nextWord(s, 0); word != ""; word, i = nextWord(s, i+len(word)) {
+		if len(word) > len(longest) {
+			longest, at = word, i
+		}
+	}
+	return longest, at
+}
+
 func isLetter(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) }
 
 // find says which entry occurs in a folded text.
@@ -123,7 +136,7 @@ func (w *words) find(s string) (string, bool) {
 	if len(w.phrases) > 0 {
 		for word, at := nextWord(s, 0); word != ""; word, at = nextWord(s, at+len(word)) {
 			for _, p := range w.phrases[word] {
-				if standsAt(s, at-strings.Index(p.folded, word), p.folded) {
+				if standsAt(s, at-p.at, p.folded) {
 					return p.entry, true
 				}
 			}

@@ -106,6 +106,12 @@ func (x *unpacker) look(f list.File, at string, r io.ReaderAt, size int64, depth
 		if err != nil {
 			return err
 		}
+		var tail [4]byte // the size unpacked stands at the end (RFC 1952)
+		_, _ = r.ReadAt(tail[:], size-int64(len(tail)))
+		if whole := int64(binary.LittleEndian.Uint32(tail[:])); whole > bombSize &&
+			whole/max(size, 1) > maxRatio {
+			return errBomb
+		}
 		return x.compressed(at, strings.TrimSuffix(path.Base(f.Name), ".gz"), z, size, depth)
 	case formatBzip2:
 		return x.compressed(at, strings.TrimSuffix(path.Base(f.Name), ".bz2"),

@@ -101,6 +101,8 @@ export const deeper: { to: string; label: string; search?: Record<string, string
 	{ to: "/setup/relay_rules", label: t`Set up: relay rules` },
 	{ to: "/setup/routes", label: t`Set up: routes` },
 	{ to: "/setup/peers", label: t`Set up: peers` },
+	{ to: "/setup/gates", label: t`Set up: gates` },
+	{ to: "/setup/lists", label: t`Set up: lists` },
 	{ to: "/setup/secrets", label: t`Set up: secrets` },
 	{ to: "/setup/service", label: t`Set up: server` },
 	{ to: "/setup/review", label: t`Set up: review` },

@@ -88,6 +88,30 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		columns: ["domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 		first: ["name", "domains", "tls", "connections", "messages_per_minute", "automatic_replies"],
 	},
+	gates: {
+		one: "gate",
+		many: t`Gates`,
+		says: t`Rules on whole messages, asked in order: what holds of a message, and what is done about it. The effects of all that match add up. One that watches decides nothing and counts.`,
+		empty: t`No gate looks at messages. Begin with one of the proposals, or add one of your own; let it watch first.`,
+		columns: ["state", "all", "any", "none", "action", "severity", "about"],
+		first: [
+			"name",
+			"state",
+			"about",
+			"all",
+			"action",
+			"say",
+			"severity",
+		],
+	},
+	lists: {
+		one: "list",
+		many: t`Lists`,
+		says: t`Named sets that gates, relay rules, routes and peers refer to as list:NAME. Changed here, they change everywhere.`,
+		empty: t`There is no list yet. Add one of addresses, networks, words, kinds of files or hours.`,
+		columns: ["kind", "entries", "source", "about"],
+		first: ["name", "kind", "entries", "about"],
+	},
 };
 
 const perPage = 100;

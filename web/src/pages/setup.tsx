@@ -13,6 +13,8 @@ const pages: [string, string][] = [
 	["/setup/relay_rules", t`Relay rules`],
 	["/setup/routes", t`Routes`],
 	["/setup/peers", t`Peers`],
+	["/setup/gates", t`Gates`],
+	["/setup/lists", t`Lists`],
 	["/setup/secrets", t`Secrets`],
 	["/setup/service", t`Server`],
 	["/setup/review", t`Review`],

@@ -46,7 +46,7 @@ export function words(v: unknown): string {
 	return String(v);
 }
 
-const long = ["inside", "outside"];
+const long = ["inside", "outside", "add_text"];
 
 type FormProps = {
 	fields: Field[];
@@ -172,7 +172,7 @@ function FieldInput({ field, value, faults, path, onChange }: InputProps) {
 				data={field.allowed ?? []}
 				placeholder={placeholder}
 				acceptValueOnBlur
-				splitChars={[",", " "].slice(0, field.form ? 2 : 1)}
+				splitChars={field.whole ? [] : [",", " "].slice(0, field.form ? 2 : 1)}
 			/>
 		);
 	}

@@ -1,0 +1,335 @@
+package test
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"gullroute/internal/core/mail"
+)
+
+// gatesOf are the gates and lists that the tests below use: each is met by a field of its own.
+const gatesOf = `
+lists:
+  - name: partners
+    kind: addresses
+    entries: ["*.tern.example", "ada@saltmarsh.example"]
+  - name: never
+    kind: hours
+    entries: ["LATER"]
+gates:
+  - name: known bad sender
+    all: {direction: [in], senders: [flotsam.example]}
+    action: refuse
+    say: flotsam is not taken here
+  - name: programs from outside
+    all: {direction: [in], attachments: [programs]}
+    none: {senders: ["list:partners"]}
+    action: refuse
+    say: programs are not taken from outside; put them where they can be fetched
+    severity: serious
+  - name: all that watches
+    state: watch
+    all: {header: ["X-Case: watch"]}
+    action: refuse
+    severity: critical
+  - name: doubtful
+    all: {header: ["X-Case: hold"]}
+    action: hold
+    severity: minor
+  - name: away
+    all: {header: ["X-Case: redirect"], recipients: [tickets@skerryline.example]}
+    redirect_to: [odile.marr@skerryline.example]
+  - name: kept
+    all: {header: ["X-Case: copy"]}
+    copy_to: [bridge@skerryline.example]
+  - name: partner's way
+    all: {direction: [out], header: ["X-Case: route"]}
+    route: by provider
+  - name: later
+    all: {header: ["X-Case: delay"]}
+    delay_until: ["list:never"]
+  - name: thrown away
+    all: {header: ["X-Case: discard"]}
+    action: discard
+    severity: critical
+  - name: no pictures
+    all: {header: ["X-Case: remove"]}
+    remove_attachments: [pictures]
+  - name: plain
+    all: {header: ["X-Case: text"]}
+    make_harmless: text
+  - name: clean
+    all: {header: ["X-Case: clean"]}
+    make_harmless: clean
+  - name: footer
+    all: {header: ["X-Case: footer"]}
+    add_text: "Skerry Line, Ærø harbour"
+  - name: outside
+    all: {header: ["X-Case: mark"], recipients: [ines.harrow@skerryline.example, wren.castell@skerryline.example]}
+    mark_subject: "[outside]"
+    set_fields: ["X-Skerry-Mark: from outside"]
+  - name: not for wren
+    all: {header: ["X-Case: mark"], recipients: [wren.castell@skerryline.example]}
+    action: refuse
+    say: not for accounts
+`
+
+// gated is a world with those gates.
+func gated(t *testing.T) *stack {
+	return own(t, "gates", func(c string) string {
+		gates := strings.Replace(gatesOf, "LATER", time.Now().AddDate(0, 1, 0).Format(time.DateOnly), 1)
+		return strings.Replace(c, "\nmailboxes:\n", gates+"\nmailboxes:\n", 1)
+	})
+}
+
+// parsed is what Python's email package makes of a message.
+type parsed struct {
+	Subject string
+	Fields  map[string][]string
+	Defects []string
+	Parts   []struct{ Type, Name, Text, Sha string }
+}
+
+const reader = `
+import sys, json, email, email.policy, hashlib
+m = email.message_from_binary_file(sys.stdin.buffer, policy=email.policy.default)
+out = {"Subject": m["Subject"], "Fields": {}, "Defects": [], "Parts": []}
+for k, v in m.items(): out["Fields"].setdefault(k, []).append(str(v))
+for p in m.walk():
+    out["Defects"] += [type(d).__name__ for d in p.defects]
+    if p.is_multipart(): continue
+    b = p.get_payload(decode=True) or b""
+    text = p.get_content() if p.get_content_maintype() == "text" else ""
+    out["Parts"].append({"Type": p.get_content_type(), "Name": p.get_filename() or "", "Text": text, "Sha": hashlib.sha256(b).hexdigest()})
+print(json.dumps(out))
+`
+
+// read reads a message in a mailbox with Python.
+func (s *stack) read(t *testing.T, box, id string) (parsed, string) {
+	t.Helper()
+	var raw bytes.Buffer
+	if err := s.client().MailboxRaw(context.Background(), box, id, &raw); err != nil {
+		t.Fatalf("%s of %s: %v", id, box, err)
+	}
+	text := raw.String()
+	cmd := exec.Command("python3", "-c", reader)
+	cmd.Stdin = &raw
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var p parsed
+	if err := json.Unmarshal(out, &p); err != nil {
+		t.Fatal(err)
+	}
+	if len(p.Defects) > 0 {
+		t.Errorf("%s is broken: %v\n%s", id, p.Defects, text)
+	}
+	return p, text
+}
+
+// marked is a message with a field that a gate looks for.
+func marked(name, more, body string) string {
+	return "From: Ada <ada@saltmarsh.example>\r\nTo: ines.harrow@skerryline.example\r\nSubject: Gezeiten für Ærø\r\nX-Case: " + name +
+		"\r\nX-Skerry-Mark: forged\r\nMIME-Version: 1.0\r\nMessage-ID: <" + name + fmt.Sprint(time.Now().UnixNano()) +
+		"@saltmarsh.example>\r\n" + more + "\r\n" + body
+}
+
+const mixed = "Content-Type: multipart/mixed; boundary=b\r\n"
+
+var picture = "\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR" + strings.Repeat("x", 300)
+
+func file(name, content string) string {
+	return "--b\r\nContent-Type: application/octet-stream; name=\"" + name + "\"\r\nContent-Disposition: attachment; filename=\"" + name +
+		"\"\r\nContent-Transfer-Encoding: base64\r\n\r\n" + base64.StdEncoding.EncodeToString([]byte(content)) + "\r\n"
+}
+
+const htmlPart = "--b\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p onclick=\"x()\">Hej Ærø <a href=\"https://evil.example/a\">bank.example</a>" +
+	"<script>steal()</script><img src=\"https://track.example/p.gif\"></p><div style=\"display:none\">unseen</div>\r\n"
+
+// try sends from outside and returns the last reply.
+func (s *stack) try(t *testing.T, sender, content string, to ...string) string {
+	t.Helper()
+	c := dial(t, s.edge, "127.30.0.99")
+	c.hear()
+	c.want("250", "EHLO mx.saltmarsh.example")
+	c.want("250", "MAIL FROM:<"+sender+"> BODY=8BITMIME SMTPUTF8")
+	for _, r := range to {
+		if reply := c.say("RCPT TO:<" + r + ">"); reply[0] != '2' {
+			return "RCPT " + reply
+		}
+	}
+	c.want("354", "DATA")
+	return c.say(content + ".")
+}
+
+func TestGatesDecideAndTell(t *testing.T) {
+	takesLong(t)
+	t.Parallel()
+	s := gated(t)
+	ines, sender := "ines.harrow@skerryline.example", "ada@saltmarsh.example"
+	take := func(name, more, body string, to ...string) string {
+		t.Helper()
+		if len(to) == 0 {
+			to = []string{ines}
+		}
+		reply := s.try(t, sender, marked(name, more, body), to...)
+		if !strings.HasPrefix(reply, "250") {
+			t.Fatalf("%s: %s", name, reply)
+		}
+		return strings.Fields(reply)[4]
+	}
+
+	t.Run("refused at RCPT and after the content", func(t *testing.T) {
+		if got := s.try(t, "x@flotsam.example", marked("none", "", "x\r\n"), ines); got != "RCPT 550 5.7.1 flotsam is not taken here" {
+			t.Errorf("the envelope: %s", got)
+		}
+		var zipped bytes.Buffer
+		z := zip.NewWriter(&zipped)
+		w, _ := z.Create("tides.dat")
+		_, _ = w.Write([]byte("MZ" + strings.Repeat("\x00", 200)))
+		_ = z.Close()
+		body := "--b\r\n\r\nsee\r\n" + file("tides.zip", zipped.String()) + "--b--\r\n"
+		got := s.try(t, "x@nosuch.example", marked("none", mixed, body), ines)
+		if got != "550 5.7.1 programs are not taken from outside; put them where they can be fetched" {
+			t.Errorf("the content: %s", got)
+		}
+		if got := s.try(t, "bo@post.tern.example", marked("none", mixed, body), ines); !strings.HasPrefix(got, "250") {
+			t.Errorf("a partner of the list: %s", got)
+		}
+		for _, words := range []string{`gate:"programs from outside"`, "severity:serious", `gate:"known bad sender"`} {
+			if err := eventually(5*time.Second, func() error {
+				if out, _, _ := s.gull(t, "trace", "find", words); !strings.Contains(out, "refused") {
+					return fmt.Errorf("%s: %s", words, out)
+				}
+				return nil
+			}); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+
+	t.Run("where it goes", func(t *testing.T) {
+		held := take("hold", "", "x\r\n")
+		s.until(t, held, mail.Held)
+		if out := s.run(t, "trace", "show", held); !strings.Contains(out, "gate doubtful: held") {
+			t.Errorf("the history of one held:\n%s", out)
+		}
+		moved := take("redirect", "", "x\r\n", "tickets@skerryline.example")
+		if d := s.until(t, moved, mail.Delivered); d.Recipient != "odile.marr@skerryline.example" || d.Original != "tickets@skerryline.example" {
+			t.Errorf("redirected: %+v", d)
+		}
+		copied := take("copy", "", "x\r\n")
+		s.until(t, copied, mail.Delivered)
+		if _, raw := s.read(t, "bridge@skerryline.example", copied); strings.Contains(raw, "bridge") {
+			t.Errorf("a copy names who else has it:\n%s", raw)
+		}
+		routed := s.send(t, s.inside, "127.0.0.1", ines, marked("route", "", "x\r\n"), "jo@saltmarsh.example")
+		if d := s.until(t, routed, mail.Delivered); d.Route != "by provider" {
+			t.Errorf("it went by %s", d.Route)
+		}
+		later := take("delay", "", "x\r\n")
+		if d := s.until(t, later, mail.Deferred); time.Until(d.NextAttemptAt.Time) < 20*24*time.Hour || d.Cause != "gate-delays" {
+			t.Errorf("delayed: %+v", d)
+		}
+		s.run(t, "queue", "flush", "--message", later, "--yes")
+		s.until(t, later, mail.Delivered)
+		gone := take("discard", "", "x\r\n")
+		s.until(t, gone, mail.Discarded)
+		watched := take("watch", "", "x\r\n")
+		s.until(t, watched, mail.Delivered)
+		m, _ := s.find(t, ines)
+		if m.ID.String() != watched || m.Severity != "" || len(m.Gates) != 1 {
+			t.Errorf("a watched one: %+v", m)
+		}
+		if out := s.run(t, "trace", "show", watched); !strings.Contains(out, "all that watches watches; it would have been: refused") {
+			t.Errorf("the history of one watched:\n%s", out)
+		}
+	})
+
+	t.Run("what is changed", func(t *testing.T) {
+		body := "--b\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nHej Ærø\r\n" + file("pier.png", picture) + file("notes.txt", "keep me\n") + "--b--\r\n"
+		p, _ := s.read(t, ines, take("remove", mixed, body))
+		if len(p.Parts) != 3 || p.Parts[0].Text != "Hej Ærø" || !strings.Contains(p.Parts[1].Text, "pier.png was taken out by gate no pictures") ||
+			p.Parts[2].Name != "notes.txt" || p.Parts[2].Text+p.Parts[2].Sha == "" {
+			t.Errorf("with a picture taken out: %+v", p.Parts)
+		}
+		body = htmlPart + file("notes.txt", "keep me\n") + "--b--\r\n"
+		p, _ = s.read(t, ines, take("text", mixed, body))
+		if p.Parts[0].Type != "text/plain" || !strings.Contains(p.Parts[0].Text, "Hej Ærø") || strings.Contains(p.Parts[0].Text, "steal") {
+			t.Errorf("made plain: %+v", p.Parts)
+		}
+		p, raw := s.read(t, ines, take("clean", mixed, body))
+		html := p.Parts[0].Text
+		if p.Parts[0].Type != "text/html" || !strings.Contains(html, "evil.example]") || !strings.Contains(html, "Hej Ærø") {
+			t.Errorf("cleaned: %s", html)
+		}
+		for _, bad := range []string{"steal", "onclick", "track.example", "unseen"} {
+			if strings.Contains(html, bad) || strings.Contains(raw, bad) {
+				t.Errorf("cleaned HTML holds %s: %s", bad, html)
+			}
+		}
+		alternative := strings.Replace(mixed, "mixed", "alternative", 1)
+		body = "--b\r\nContent-Type: text/plain; charset=us-ascii\r\nContent-Transfer-Encoding: base64\r\n\r\n" + base64.StdEncoding.EncodeToString([]byte("Hej")) +
+			"\r\n--b\r\nContent-Type: text/html; charset=iso-8859-1\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n<body><p>Hej =C6</p></body>\r\n--b--\r\n"
+		p, _ = s.read(t, ines, take("footer", alternative, body))
+		if !strings.HasPrefix(p.Parts[0].Text, "Hej\n\nSkerry Line, Ærø harbour") || !strings.Contains(p.Parts[1].Text, "Hej Æ</p><p>Skerry Line, Ærø harbour</p>") {
+			t.Errorf("with a footer: %+v", p.Parts)
+		}
+		signed := strings.Replace(mixed, "multipart/mixed", "multipart/signed; protocol=\"application/pgp-signature\"", 1)
+		body = "--b\r\nContent-Type: text/plain\r\n\r\nsigned words\r\n--b\r\nContent-Type: application/pgp-signature\r\n\r\nsig\r\n--b--\r\n"
+		id := take("footer", signed, body)
+		if _, raw := s.read(t, ines, id); !strings.HasSuffix(raw, body) {
+			t.Errorf("a signed message was changed:\n%s", raw)
+		}
+		if out := s.run(t, "trace", "show", id); !strings.Contains(out, "no text was added: the message is signed") {
+			t.Errorf("it is not told:\n%s", out)
+		}
+	})
+
+	t.Run("one message with different fates", func(t *testing.T) {
+		id := take("mark", "", "x\r\n", ines, "tomas.vik@skerryline.example", "wren.castell@skerryline.example")
+		var mine parsed
+		var theirs parsed
+		p, err := s.client().Find(context.Background(), map[string][]string{"limit": {"3"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range p.Items {
+			for _, d := range m.Deliveries {
+				switch {
+				case d.Recipient == ines && d.State == mail.Delivered:
+					mine, _ = s.read(t, ines, m.ID.String())
+				case d.Recipient == "tomas.vik@skerryline.example":
+					theirs, _ = s.read(t, d.Recipient, m.ID.String())
+				case d.Recipient == "wren.castell@skerryline.example" && (d.State != mail.Bounced || d.Cause != "gate-refuses"):
+					t.Errorf("refused for one of them: %+v", d)
+				}
+			}
+		}
+		if mine.Subject != "[outside] Gezeiten für Ærø" || fmt.Sprint(mine.Fields["X-Skerry-Mark"]) != "[from outside]" {
+			t.Errorf("marked: %q %v", mine.Subject, mine.Fields)
+		}
+		if theirs.Subject != "Gezeiten für Ærø" || len(theirs.Fields["X-Skerry-Mark"]) != 0 {
+			t.Errorf("not marked, and the forged field gone: %q %v", theirs.Subject, theirs.Fields)
+		}
+		if err := eventually(10*time.Second, func() error {
+			for _, m := range s.messages(t, "mx.saltmarsh.example", sender) {
+				if strings.Contains(string(m.Content), "not for accounts") {
+					return nil
+				}
+			}
+			return fmt.Errorf("%s was not told of %s", sender, id)
+		}); err != nil {
+			t.Error(err)
+		}
+	})
+}
