@@ -47,12 +47,12 @@ const serves = "simnet node service keyfile engine control"
 // does not know what moves it on.
 var engineMayUse = map[string]string{
 	"batch": "", "counters": "", "feed": "", "limits": "", "mailbox": "", "resolve": "", "signin": "",
-	"senderauth": "resolve",
-	"sessions":   "batch counters feed",
-	"syslog":     "feed",
-	"deliver":    "resolve sessions",
-	"receive":    "counters feed senderauth sessions signin",
-	"queue":      "batch counters deliver feed mailbox senderauth",
+	"senderauth": "resolve", "sources": "",
+	"sessions": "batch counters feed",
+	"syslog":   "feed",
+	"deliver":  "resolve sessions",
+	"receive":  "counters feed senderauth sessions signin",
+	"queue":    "batch counters deliver feed mailbox senderauth",
 }
 
 // ofCore are the packages of others that core may import: computation, no input or output.

@@ -1,6 +1,9 @@
 package api
 
-import "gullroute/internal/core/mail"
+import (
+	"gullroute/internal/core/gate"
+	"gullroute/internal/core/mail"
+)
 
 // Question is an envelope to explain.
 type Question struct {
@@ -11,6 +14,7 @@ type Question struct {
 	Account  string   `json:"account,omitempty" doc:"Who signed in; nobody if empty"`
 	Size     int64    `json:"size,omitempty" doc:"Octets"`
 	Draft    bool     `json:"draft,omitempty" doc:"Ask the draft, not the configuration in force"`
+	Content  []byte   `json:"content,omitempty" doc:"The message itself, in base64: what gates would do about it"`
 }
 
 // Check is one of the checks of an envelope, in order.
@@ -32,6 +36,10 @@ type Answer struct {
 	Checks    []Check `json:"checks" doc:"Each check in order, up to the one that decided"`
 	Limits    string  `json:"limits,omitempty" doc:"What is left of the rule's limits"`
 	Paths     []Path  `json:"paths"`
+	// Gates are what each says; their effects follow from those that are met.
+	Gates    []gate.Asked `json:"gates" doc:"What each gate says, in order"`
+	Severity string       `json:"severity" enum:"none,minor,serious,critical" doc:"The worst of the gates that are met and do not only watch"`
+	Fate     string       `json:"fate" enum:"taken,refused,held,discarded,delayed" doc:"What becomes of it"`
 }
 
 // Path is one delivery that a recipient would lead to.

@@ -15,22 +15,32 @@ type explainCommands struct{ *app }
 
 func (a explainCommands) command() *cobra.Command {
 	var q api.Question
-	var otherClient, otherFrom, otherAccount string
+	var otherClient, otherFrom, otherAccount, file string
 	c := &cobra.Command{
 		Use:   "explain --to ADDRESS",
 		Short: "What would be decided for an envelope, and which rule says so; nothing is sent",
 		Args:  exactly(0),
 		Long: "Go through every check that a real envelope goes through, in order, with the rule " +
 			"or route that decides, the next hops as DNS names them now, and what is left of " +
-			"limits.\n\n" +
+			"limits. With --message the gates are asked about the message too, its text and its " +
+			"attachments.\n\n" +
 			"With --other-client, --other-from or --other-account the same is asked of a second " +
 			"envelope, and both are shown.",
 		Example: "  gull explain --client 127.20.9.9 --listener inside --from " +
 			"tickets@skerryline.example --to x@saltmarsh.example\n" +
 			"  gull explain --to crew@skerryline.example\n" +
 			"  gull explain --client 127.20.1.5 --other-client 127.20.4.5 --listener inside --to " +
-			"x@saltmarsh.example",
+			"x@saltmarsh.example\n" +
+			"  gull explain --client 127.30.0.60 --listener edge --from x@flotsam.example --to " +
+			"ines.harrow@skerryline.example --message offer.eml",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if file != "" {
+				text, err := a.readFile(file)
+				if err != nil {
+					return usage("%v", err)
+				}
+				q.Content = text
+			}
 			if len(q.To) == 0 {
 				return usage("say at least one recipient with --to")
 			}
@@ -55,6 +65,7 @@ func (a explainCommands) command() *cobra.Command {
 	f.StringVar(&q.Listener, "listener", "", "name of the listener; the first if not given")
 	f.StringVar(&q.Account, "account", "", "who signed in; nobody if not given")
 	f.Int64Var(&q.Size, "size", 0, "size in octets")
+	f.StringVar(&file, "message", "", "file with the message (.eml); - is standard input")
 	f.BoolVar(&q.Draft, "draft", false, "ask the draft, not what is in force")
 	f.StringVar(&otherClient, "other-client", "", "compare with this client")
 	f.StringVar(&otherFrom, "other-from", "", "compare with this sender")
@@ -106,10 +117,24 @@ var checkWords = map[string]string{
 	"decided":  "decides",
 }
 
+// gateResults are as wide as the words of checks.
+var gateResults = map[string]string{
+	"met":       "MET    ",
+	"not_met":   "  -    ",
+	"unknown":   "  ?    ",
+	"not_asked": "  .    ",
+}
+
 func printAnswer(w io.Writer, ans api.Answer) {
 	word := "REFUSED"
 	if ans.Allowed {
 		word = "allowed"
+		if ans.Fate != "taken" {
+			word += ", " + ans.Fate
+		}
+	}
+	if ans.Severity != "none" {
+		word += ", severity " + ans.Severity
 	}
 	fmt.Fprintf(w, "%s  %s\n", ans.Recipient, word)
 	where := "built in"
@@ -120,6 +145,17 @@ func printAnswer(w io.Writer, ans api.Answer) {
 	fmt.Fprintf(w, "  reply  %s\n", ans.Reply)
 	for _, ch := range ans.Checks {
 		fmt.Fprintf(w, "  check  %s  %s: %s\n", checkWords[ch.Result], ch.What, ch.Text)
+	}
+	for _, g := range ans.Gates {
+		result := gateResults[g.Result]
+		if g.Watching && g.Result == "met" {
+			result = "watches"
+		}
+		text := strings.Join(g.Why, "; ")
+		if g.Result == "met" {
+			text = strings.TrimSpace(strings.Join(g.Effects, ", ") + " (" + text + ")")
+		}
+		fmt.Fprintf(w, "  gate   %s  %d %s: %s\n", result, g.Position, g.Gate, text)
 	}
 	for _, way := range ans.Paths {
 		for _, v := range way.Via {

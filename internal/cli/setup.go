@@ -95,6 +95,12 @@ func (a sectionCommands) all() []*cobra.Command {
 		if s.Ordered {
 			commands = append(commands, a.itemMove(s))
 		}
+		switch s.Key {
+		case "lists":
+			commands = append(commands, gateCommands{a}.listState(), gateCommands{a}.listAsk())
+		case "gates":
+			commands = append(commands, gateCommands{a}.templates())
+		}
 		out = append(out, group(s.Noun, sectionHelp[s.Key].short, commands...))
 	}
 	service := config.ServiceSection

@@ -165,6 +165,8 @@ func (a traceCommands) traceFind() *cobra.Command {
 		"listener": "it was received by this listener",
 		"route":    "it goes by this route",
 		"account":  "sent by this account",
+		"gate":     "it met this gate, also one that only watches",
+		"severity": "at least so bad, by the gates that it met: minor, serious or critical",
 		"archive":  "look in an opened archive (gull log list)",
 		"after":    "go on where the page before ended",
 	} {

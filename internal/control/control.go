@@ -17,6 +17,7 @@ type Control struct {
 	Prober    *Prober
 	Submitter *Submitter
 	Fixer     *Fixer
+	Gates     *Gates
 	Operators Operators
 	Kept      store.Kept
 }

@@ -296,7 +296,9 @@ func (s *Drafts) Compiled(ctx context.Context) (store.Draft, *config.Compiled, e
 			dir.PutAlias(&c.Aliases[i])
 		}
 	}
-	return d, config.Compile(c, d.Base, dir), nil
+	compiled := config.Compile(c, d.Base, dir)
+	compiled.CarryLists(s.InForce.Config())
+	return d, compiled, nil
 }
 
 // Latest is the revision in force, as it was written.

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/gate"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
@@ -29,6 +31,7 @@ type Explainer struct {
 	Draft     *Drafts
 	Runs      store.Runs
 	Mailboxes store.Mailboxes
+	Messages  store.Messages
 	Limits    *limits.Counter
 	Queue     *queue.Queue
 }
@@ -43,6 +46,9 @@ func (s *Explainer) Explain(ctx context.Context, q api.Question) ([]api.Answer, 
 			return nil, err
 		}
 		c = draft
+	}
+	if len(q.Content) > 0 {
+		q.Size = int64(len(q.Content))
 	}
 	env := config.Envelope{Size: q.Size}
 	client, err := netip.ParseAddr(q.Client)
@@ -65,13 +71,14 @@ func (s *Explainer) Explain(ctx context.Context, q api.Question) ([]api.Answer, 
 			return nil, fmt.Errorf("account: %w", err)
 		}
 	}
-	answers := []api.Answer{}
+	answers, message := []api.Answer{}, contentOf(q.Content)
 	for _, text := range q.To {
 		to, err := parseRecipient(text)
 		if err != nil {
 			return nil, fmt.Errorf("to: %w", err)
 		}
-		x := explainer{on: s, ctx: ctx, c: c, l: listener, env: env, to: to}
+		x := explainer{on: s, ctx: ctx, c: c, l: listener, env: env, to: to, content: message,
+			recipients: len(q.To)}
 		answers = append(answers, x.answer())
 	}
 	return answers, nil
@@ -111,6 +118,9 @@ type explainer struct {
 	env config.Envelope
 	to  address.Address
 	out api.Answer
+	// The message itself, if one was given, and to how many it goes.
+	content    *rehearse.Content
+	recipients int
 }
 
 func (x *explainer) note(what, result, format string, args ...any) {
@@ -120,6 +130,7 @@ func (x *explainer) note(what, result, format string, args ...any) {
 
 func (x *explainer) refuse(rule, why string, r smtp.Reply) api.Answer {
 	x.out.Allowed, x.out.Rule, x.out.Why, x.out.Reply = false, rule, why, r.String()
+	x.out.Fate = "refused"
 	return x.out
 }
 
@@ -129,6 +140,9 @@ func (x *explainer) answer() api.Answer {
 		Revision:  x.c.Revision,
 		Paths:     []api.Path{},
 		Checks:    []api.Check{},
+		Gates:     []gate.Asked{},
+		Severity:  "none",
+		Fate:      "taken",
 	}
 	where := "listener " + x.l.Name
 	if !rehearse.Admits(x.l, x.env.Client) {
@@ -243,10 +257,49 @@ func (x *explainer) paths() api.Answer {
 		x.note("recipient", "refused", "%s", no.Text())
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+no.Text(), *no)
 	}
+	fate := x.gates(legs)
+	if fate.Refuse != nil {
+		x.note("gate "+fate.By, "refused", "%s", fate.Refuse.Text())
+		return x.refuse(x.out.Rule, "the relay rules allow it, but gate "+fate.By+" refuses it",
+			*fate.Refuse)
+	}
 	for _, leg := range legs {
+		if rt := x.c.Route(fate.Route); fate.Route != "" && rt != nil && leg.NextHop != "local" {
+			leg.Route, leg.NextHop = rt, route.NextHop(rt, leg.Recipient)
+			leg.Why = "gate " + fate.RouteBy + " sends it by route " + rt.Name
+		}
 		x.out.Paths = append(x.out.Paths, x.path(leg))
 	}
 	return x.out
+}
+
+// contentOf is a message to ask the gates about, nil without one.
+func contentOf(raw []byte) *rehearse.Content {
+	if len(raw) == 0 {
+		return nil
+	}
+	return rehearse.NewContent(bytes.NewReader(raw))
+}
+
+// gates asks them.
+func (x *explainer) gates(legs []route.Leg) gate.Fate {
+	m := rehearse.GateMessage(x.c, x.env, x.content, nil, time.Now())
+	m.Recipients = x.recipients
+	m.FirstContact = func(*gate.Recipient) bool {
+		met, err := x.on.Messages.Met(x.ctx, x.env.Sender.String(), x.to.String())
+		return err == nil && !met
+	}
+	fate, asked := x.c.Gates.Explain(m, rehearse.GateRecipient(x.to, legs))
+	x.out.Gates, x.out.Severity = asked, fate.Severity()
+	switch {
+	case fate.Discard:
+		x.out.Fate = "discarded"
+	case fate.Hold:
+		x.out.Fate = "held"
+	case !fate.Until.IsZero():
+		x.out.Fate = "delayed"
+	}
+	return fate
 }
 
 func (x *explainer) path(leg route.Leg) api.Path {

@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"reflect"
 	"strings"
 
 	"gullroute/internal/core/address"
@@ -37,7 +38,12 @@ func (s *Drafts) rehearse(
 	messages int,
 	progress func(float64),
 ) (rehearse.Report, error) {
-	r := rehearse.New(s.InForce.Config(), draft)
+	inForce := s.InForce.Config()
+	r := rehearse.New(inForce, draft)
+	contents := 0
+	if gatesDiffer(inForce, draft) {
+		contents = maxContents
+	}
 	for _, refused := range s.Refused() {
 		r.Add(refused)
 	}
@@ -48,7 +54,13 @@ func (s *Drafts) rehearse(
 			return rehearse.Report{}, err
 		}
 		for _, m := range page {
-			r.Add(envelopeOf(m))
+			e := envelopeOf(m)
+			if contents > 0 {
+				if content, err := s.Messages.OpenContent(ctx, m.ID); err == nil {
+					e.Content, contents = rehearse.NewContent(content), contents-1
+				}
+			}
+			r.Add(e)
 			before = m.ID
 		}
 		done += len(page)
@@ -87,10 +99,21 @@ func (s *Drafts) rehearse(
 	return r.Report(), nil
 }
 
+// maxContents bounds how many messages are read for gates that differ.
+const maxContents = 500
+
+// gatesDiffer reports that a message may meet other gates.
+func gatesDiffer(a, b *config.Compiled) bool {
+	return !reflect.DeepEqual(a.Config.Gates, b.Config.Gates) ||
+		!reflect.DeepEqual(a.Config.Lists, b.Config.Lists)
+}
+
 func envelopeOf(m store.Envelope) rehearse.Envelope {
 	e := rehearse.Envelope{
 		Envelope: plan.Envelope(m.Sender, m.Account, m.Client, m.Listener, m.Size),
 		ID:       m.ID.String(),
+		Identity: m.Identity,
+		At:       m.ID.Time(),
 	}
 	for _, text := range m.Recipients {
 		if strings.EqualFold(text, "postmaster") {

@@ -39,6 +39,7 @@ type Options struct {
 	Revisions store.Revisions
 	Directory store.Directory
 	Pauses    store.Pauses
+	Lists     store.ListCopies
 	Queue     Queue
 	Listeners Listeners
 	// Resolver is renewed with every configuration.
@@ -80,7 +81,7 @@ func (s *State) Start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("directory: %w", err)
 	}
-	if err := s.take(rev, dir); err != nil {
+	if err := s.take(ctx, rev, dir); err != nil {
 		return err
 	}
 	return s.FollowPauses(ctx)
@@ -126,7 +127,7 @@ func (s *State) FreshResolver() *resolve.Resolver {
 
 // take puts a revision in force on this node; without a directory the one in force stays.
 // A listener that cannot be opened does not keep the rest from it.
-func (s *State) take(rev mail.Revision, dir *directory.Directory) error {
+func (s *State) take(ctx context.Context, rev mail.Revision, dir *directory.Directory) error {
 	c, err := config.ParseStored([]byte(rev.Text))
 	if err != nil {
 		return fmt.Errorf("configuration revision %d: %w", rev.Number, err)
@@ -140,8 +141,37 @@ func (s *State) take(rev mail.Revision, dir *directory.Directory) error {
 	if now != nil && now.Revision > rev.Number {
 		return nil // a later one is in force already
 	}
-	s.apply(config.Compile(c, rev.Number, dir))
+	compiled := config.Compile(c, rev.Number, dir)
+	if err := s.fill(ctx, compiled, now); err != nil {
+		return err
+	}
+	s.apply(compiled)
 	s.setConfirmBy(rev)
+	return nil
+}
+
+// fill gives lists what was read from their sources: as it is in force, at the start as it
+// is on record. A list must not be empty for a moment because a revision was applied.
+func (s *State) fill(ctx context.Context, c, now *config.Compiled) error {
+	if now != nil {
+		c.CarryLists(now)
+		return nil
+	}
+	for name, l := range c.Lists {
+		if l.Source == "" {
+			continue
+		}
+		copied, err := s.Lists.Copy(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("list %s: %w", name, err)
+		}
+		if copied.Source == l.Source {
+			l.Replace(copied.Entries)
+		}
+	}
 	return nil
 }
 
@@ -177,7 +207,7 @@ func (s *State) FollowConfig(ctx context.Context) error {
 		return nil
 	}
 	s.Log.Info("configuration applied", "revision", rev.Number, "who", rev.Who)
-	return s.take(rev, nil)
+	return s.take(ctx, rev, nil)
 }
 
 // FollowDirectory reads changed mailboxes and aliases, or all of them without keys.

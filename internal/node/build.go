@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
+	"gullroute/internal/engine/sources"
 	"gullroute/internal/inforce"
 	"gullroute/internal/insight"
 	"gullroute/internal/insight/snags"
@@ -39,6 +40,12 @@ func (n *Node) build(run int, salt []byte) {
 		cluster: n.Cluster,
 		running: n.life.running,
 		log:     n.Log,
+	}
+	n.sources = &sources.Reader{
+		Store:  store.ListCopies{DB: n.DB},
+		Config: n.InForce.Config,
+		Log:    n.Log,
+		Roots:  n.Roots,
 	}
 	n.upkeep = &upkeep{
 		db:       n.DB,
@@ -136,6 +143,7 @@ func (n *Node) buildInForce() {
 		Pauses: store.Pauses{
 			DB: n.DB,
 		},
+		Lists:     store.ListCopies{DB: n.DB},
 		Queue:     e.Queue,
 		Listeners: e.Receive,
 		Resolver:  e.Resolver,
@@ -297,7 +305,9 @@ func (n *Node) buildControl() {
 		Signing: n.Signing,
 		Log:     n.Log,
 	}
+	c.Gates = &control.Gates{InForce: in, Draft: c.Drafts, Copies: store.ListCopies{DB: n.DB}}
 	c.Explainer = &control.Explainer{
+		Messages:  store.Messages{DB: n.DB},
 		InForce:   in,
 		Draft:     c.Drafts,
 		Runs:      store.Runs{DB: n.DB},

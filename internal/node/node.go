@@ -28,6 +28,7 @@ import (
 	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
+	"gullroute/internal/engine/sources"
 	"gullroute/internal/inforce"
 	"gullroute/internal/insight"
 	"gullroute/internal/insight/snags"
@@ -80,6 +81,7 @@ type Node struct {
 	background *supervise.Supervisor
 	follow     *follower
 	upkeep     *upkeep
+	sources    *sources.Reader
 	life       life
 }
 
@@ -209,6 +211,13 @@ func (n *Node) loops() []supervise.Loop {
 			Every: keysEvery,
 			Limit: 15 * time.Minute,
 			Do:    in.Readiness.Watch,
+		},
+		{
+			Name:  "sources of lists",
+			Every: 5 * second,
+			Limit: 10 * time.Minute,
+			First: true,
+			Do:    n.sources.Round,
 		},
 		{Name: "forgetting", Every: time.Hour, Limit: 30 * time.Minute, Do: now(up.forget)},
 		{

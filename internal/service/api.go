@@ -69,6 +69,7 @@ func (s *Service) parts() []part {
 		readinessAPI{s},
 		doctorAPI{s},
 		draftAPI{s},
+		gateAPI{s},
 		configAPI{s},
 		directoryAPI{s},
 	}

@@ -81,6 +81,8 @@ type searchInput struct {
 	Listener string    `query:"listener"`
 	Route    string    `query:"route"`
 	Account  string    `query:"account"`
+	Gate     string    `query:"gate" doc:"A gate that it met, also one that only watches"`
+	Severity string    `query:"severity" enum:"minor,serious,critical" doc:"At least so bad, by the gates that it met"`
 	Since    time.Time `query:"since"`
 	Until    time.Time `query:"until"`
 	Order    string    `query:"order" enum:"newest,oldest" default:"newest" doc:"Which come first"`
@@ -102,7 +104,7 @@ func questionOf(in *searchInput, now time.Time) (search.Query, error) {
 	for _, f := range []struct{ field, value string }{{"from", in.Sender}, {"to", in.To},
 		{"subject", in.Subject}, {"id", in.ID}, {"client", in.Client}, {"host", in.Host},
 		{"state", in.State}, {"cause", in.Cause}, {"listener", in.Listener}, {"route", in.Route},
-		{"account", in.Account}} {
+		{"account", in.Account}, {"gate", in.Gate}, {"severity", in.Severity}} {
 		if err := q.Add(f.field, f.value); err != nil {
 			return q, huma.Error422UnprocessableEntity(err.Error())
 		}

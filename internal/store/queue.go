@@ -415,6 +415,7 @@ type Envelope struct {
 	Listener   string
 	Client     string
 	Account    string
+	Identity   *senderauth.Assessment
 	Recipients []string
 }
 
@@ -425,7 +426,7 @@ func (s Messages) RecentEnvelopes(
 	before ident.ID,
 	limit int,
 ) ([]Envelope, error) {
-	rows, err := s.pool.Query(ctx, `SELECT id, sender, size, listener, client_address, account
+	rows, err := s.pool.Query(ctx, `SELECT id, sender, size, listener, client_address, account, identity
 		FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1)
 			ORDER BY id DESC LIMIT $2`, int64(before), limit)
 	if err != nil {
@@ -433,7 +434,8 @@ func (s Messages) RecentEnvelopes(
 	}
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Envelope, error) {
 		var e Envelope
-		err := row.Scan(&e.ID, &e.Sender, &e.Size, &e.Listener, &e.Client, &e.Account)
+		err := row.Scan(&e.ID, &e.Sender, &e.Size, &e.Listener, &e.Client, &e.Account,
+			&e.Identity)
 		return e, err
 	})
 	if err != nil || len(list) == 0 {

@@ -275,24 +275,48 @@ func (d *Document) Rename(s Section, from, to string) int {
 	fields := map[string][]string{"routes": {"route", "outgoing"},
 		"listeners": {"listeners"}}[s.Key]
 	count := 0
-	for _, section := range Sections {
-		list := d.child(section.Key)
-		if list == nil {
-			continue
+	replace := func(c *yaml.Node, old, fresh string) {
+		if c.Kind == yaml.ScalarNode && c.Value == old {
+			c.Value = fresh
+			count++
 		}
-		for _, item := range list.Content {
-			for _, f := range fields {
-				n := childOf(item, f)
-				if n == nil {
-					continue
-				}
-				for _, c := range append([]*yaml.Node{n}, n.Content...) {
-					if c.Kind == yaml.ScalarNode && c.Value == from {
-						c.Value = to
-						count++
-					}
+	}
+	var walk func(n *yaml.Node)
+	walk = func(n *yaml.Node) {
+		if n.Kind != yaml.MappingNode {
+			for _, c := range n.Content {
+				walk(c)
+			}
+			return
+		}
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			v := n.Content[i+1]
+			if slices.Contains(fields, n.Content[i].Value) {
+				for _, c := range append([]*yaml.Node{v}, v.Content...) {
+					replace(c, from, to)
 				}
 			}
+			walk(v)
+		}
+	}
+	var lists func(n *yaml.Node)
+	lists = func(n *yaml.Node) {
+		replace(n, address.ListPrefix+from, address.ListPrefix+to)
+		if old, ok := strings.CutSuffix(n.Value, ": "+address.ListPrefix+from); ok {
+			replace(n, n.Value, old+": "+address.ListPrefix+to) // a field of the header
+		}
+		for _, c := range n.Content {
+			lists(c)
+		}
+	}
+	for _, section := range Sections {
+		list := d.child(section.Key)
+		switch {
+		case list == nil:
+		case s.Key == "lists":
+			lists(list)
+		default:
+			walk(list)
 		}
 	}
 	return count

@@ -45,6 +45,16 @@ func bound(c *Config, lists map[string]*list.Set) *Config {
 	return &out
 }
 
+// CarryLists takes over what lists of the same source have read.
+func (c *Compiled) CarryLists(from *Compiled) {
+	for name, l := range c.Lists {
+		if old := from.Lists[name]; old != nil && l.Source != "" && old.Source == l.Source &&
+			old.Kind == l.Kind {
+			l.Carry(old)
+		}
+	}
+}
+
 func (k *checker) lists() {
 	names := map[string]int{}
 	for i := range k.c.Lists {

@@ -110,6 +110,9 @@ func (s *Set) Replace(entries []string) {
 	s.source.Store(&fresh)
 }
 
+// Carry takes over what another set has read from its source.
+func (s *Set) Carry(from *Set) { s.source.Store(from.source.Load()) }
+
 // Len is how many entries are in force, and how many of them came from the source.
 func (s *Set) Len() (all, fromSource int) {
 	if src := s.source.Load(); src != nil {

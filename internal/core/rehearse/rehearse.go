@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/review"
 	"gullroute/internal/core/route"
+	"gullroute/internal/core/senderauth"
 )
 
 // Envelope is one that was really seen, or one that waits.
@@ -23,6 +25,10 @@ type Envelope struct {
 	Recipients []address.Address
 	// Waiting says that the message is in the queue now.
 	Waiting bool
+	// Content is nil where gates are not asked.
+	Content  *Content
+	Identity *senderauth.Assessment
+	At       time.Time
 }
 
 // Outcome is what is decided for one recipient.
@@ -34,7 +40,10 @@ type Outcome struct {
 	Paths    []string `json:"paths"`
 	Stranded bool     `json:"stranded"`
 	// TLS is the least that is asked of a next hop on these paths, "" if there is none.
-	TLS string `json:"tls,omitempty" doc:"off, offered, required or verified: the least asked of a next hop"`
+	Held bool `json:"held,omitempty" doc:"By a gate"`
+	// Gates are what gates did, "gate no programs: refused" for each that decided.
+	Gates []string `json:"gates,omitempty" doc:"What gates did"`
+	TLS   string   `json:"tls,omitempty" doc:"off, offered, required or verified: the least asked of a next hop"`
 }
 
 // Judge decides an envelope's recipient, from the listener to the next hops.
@@ -62,6 +71,29 @@ func Judge(c *config.Compiled, e config.Envelope, to address.Address) Outcome {
 		return o
 	}
 	return plan(c, e, to, o)
+}
+
+// gated adds what the gates say of an envelope whose content is known.
+func gated(c *config.Compiled, e Envelope, to address.Address, o Outcome) Outcome {
+	if !o.Allowed || e.Content == nil || c.Gates.Empty() {
+		return o
+	}
+	legs, _ := route.Plan(c, e.Envelope, to)
+	fate := c.Gates.Decide(GateMessage(c, e.Envelope, e.Content, e.Identity, e.At),
+		GateRecipient(to, legs))
+	for _, m := range fate.Met {
+		if !m.Watching && len(m.Effects) > 0 {
+			o.Gates = append(o.Gates, m.Gate+": "+strings.Join(m.Effects, ", "))
+		}
+	}
+	switch {
+	case fate.Refuse != nil:
+		o.Allowed, o.Reply, o.Paths = false, fate.Refuse.String(), []string{}
+	case fate.Discard:
+		o.Allowed, o.Reply, o.Paths = false, "discarded by gate "+fate.By, []string{}
+	}
+	o.Held = fate.Hold
+	return o
 }
 
 // plan finds the ways of a recipient that the rules allow.
@@ -99,17 +131,20 @@ func asked(tls string) int {
 const (
 	NewlyAllowed  = "newly_allowed"
 	NewlyRefused  = "newly_refused"
+	NewlyHeld     = "newly_held"
 	NewlyStranded = "newly_stranded"
 	LessTLS       = "less_tls"
 	OtherWay      = "other_way"
+	OtherGates    = "other_gates"
 	OtherRule     = "other_rule"
 )
 
-var order = []string{NewlyRefused, NewlyAllowed, NewlyStranded, LessTLS, OtherWay, OtherRule}
+var order = []string{NewlyRefused, NewlyHeld, NewlyAllowed, NewlyStranded, LessTLS, OtherWay,
+	OtherGates, OtherRule}
 
 // Group is envelopes that change in the same manner.
 type Group struct {
-	Kind    string  `json:"kind" enum:"newly_refused,newly_allowed,newly_stranded,less_tls,other_way,other_rule"`
+	Kind    string  `json:"kind" enum:"newly_refused,newly_held,newly_allowed,newly_stranded,less_tls,other_way,other_gates,other_rule"`
 	Before  Outcome `json:"before"`
 	After   Outcome `json:"after"`
 	Count   int     `json:"count" doc:"Recipients"`
@@ -132,6 +167,7 @@ type Example struct {
 type Report struct {
 	Envelopes  int              `json:"envelopes"`
 	Recipients int              `json:"recipients"`
+	Contents   int              `json:"contents" doc:"Messages whose content the gates were asked about"`
 	Changed    int              `json:"changed" doc:"Recipients decided differently"`
 	Groups     []Group          `json:"groups"`
 	Moves      int              `json:"moves" doc:"Waiting deliveries that would go by another route"`
@@ -160,6 +196,9 @@ func New(now, draft *config.Compiled) *Rehearsal {
 // Add judges an envelope.
 func (r *Rehearsal) Add(e Envelope) {
 	r.report.Envelopes++
+	if e.Content != nil {
+		r.report.Contents++
+	}
 	for _, to := range e.Recipients {
 		r.report.Recipients++
 		var before, after Outcome
@@ -173,7 +212,8 @@ func (r *Rehearsal) Add(e Envelope) {
 				},
 			), plan(r.draft, e.Envelope, to, Outcome{Paths: []string{}})
 		} else {
-			before, after = Judge(r.now, e.Envelope, to), Judge(r.draft, e.Envelope, to)
+			before = gated(r.now, e, to, Judge(r.now, e.Envelope, to))
+			after = gated(r.draft, e, to, Judge(r.draft, e.Envelope, to))
 		}
 		for _, w := range after.Paths {
 			name, _, _ := strings.Cut(w, " → ")
@@ -191,12 +231,16 @@ func difference(before, after Outcome) string {
 		return NewlyRefused
 	case !before.Allowed && after.Allowed:
 		return NewlyAllowed
+	case !before.Held && after.Held:
+		return NewlyHeld
 	case !before.Stranded && after.Stranded:
 		return NewlyStranded
 	case before.TLS != "" && after.TLS != "" && asked(after.TLS) < asked(before.TLS):
 		return LessTLS
 	case !slices.Equal(before.Paths, after.Paths):
 		return OtherWay
+	case !slices.Equal(before.Gates, after.Gates):
+		return OtherGates
 	case before.Rule != after.Rule:
 		return OtherRule
 	}
@@ -218,6 +262,8 @@ func (r *Rehearsal) note(kind string, before, after Outcome, e Envelope, to addr
 			after.Rule,
 			strings.Join(sorts(before), ","),
 			strings.Join(sorts(after), ","),
+			strings.Join(before.Gates, ";"),
+			strings.Join(after.Gates, ";"),
 		},
 		"|",
 	)

@@ -18,6 +18,7 @@ import (
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/parts"
 	"gullroute/internal/core/plan"
+	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/reshape"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
@@ -39,19 +40,10 @@ const contactTimeout = 2 * time.Second
 
 // gateMessage is what gates are asked with before the content.
 func (se gateTalk) gateMessage(now time.Time) *gate.Message {
-	return &gate.Message{
-		Listener:   se.conf.Name,
-		Client:     se.client,
-		Account:    se.account,
-		Sender:     se.mail.From,
-		Trusted:    se.trusted(),
-		Ours:       func(domain string) bool { return se.cfg.Domain(domain) != nil },
-		At:         now,
-		Recipients: len(se.rcpts),
-		FirstContact: func(to *gate.Recipient) bool {
-			return se.firstContact(to)
-		},
-	}
+	m := rehearse.GateMessage(se.cfg, se.envelope(), nil, nil, now)
+	m.Recipients = len(se.rcpts)
+	m.FirstContact = se.firstContact
+	return m
 }
 
 // firstContact asks the record. What cannot be known now is no first contact: a gate must
@@ -71,23 +63,13 @@ func (se gateTalk) firstContact(to *gate.Recipient) bool {
 	return true
 }
 
-func gateRecipient(to address.Address, legs []route.Leg) gate.Recipient {
-	r := gate.Recipient{Given: to}
-	for _, leg := range legs {
-		if leg.Recipient.Key() != to.Key() {
-			r.Finals = append(r.Finals, leg.Recipient)
-		}
-	}
-	return r
-}
-
 // refusedEarly asks the gates about a recipient as far as they can be asked before the
 // content. It returns the refusal, or nil.
 func (se gateTalk) refusedEarly(to address.Address, legs []route.Leg) *refused {
 	if se.cfg.Gates.Empty() {
 		return nil
 	}
-	fate, decided := se.cfg.Gates.Early(se.gateMessage(time.Now()), gateRecipient(to, legs))
+	fate, decided := se.cfg.Gates.Early(se.gateMessage(time.Now()), rehearse.GateRecipient(to, legs))
 	if !decided {
 		return nil
 	}
@@ -118,7 +100,7 @@ func (se gateTalk) fates(
 	out := make([]gate.Fate, len(se.rcpts))
 	for i, r := range se.rcpts {
 		if r.refusal == nil {
-			out[i] = se.cfg.Gates.Decide(m, gateRecipient(r.rcpt.To, r.legs))
+			out[i] = se.cfg.Gates.Decide(m, rehearse.GateRecipient(r.rcpt.To, r.legs))
 		}
 	}
 	return out, m

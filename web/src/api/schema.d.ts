@@ -2025,6 +2025,13 @@ export interface components {
             allowed: boolean;
             /** @description Each check in order, up to the one that decided */
             checks: components["schemas"]["Check"][];
+            /**
+             * @description What becomes of it
+             * @enum {string}
+             */
+            fate: "taken" | "refused" | "held" | "discarded" | "delayed";
+            /** @description What each gate says, in order */
+            gates: components["schemas"]["Asked"][];
             /** @description What is left of the rule's limits */
             limits?: string;
             paths: components["schemas"]["Path"][];
@@ -2039,6 +2046,11 @@ export interface components {
              * @description Line of the rule in the configuration; 0 for a built-in one
              */
             rule_line: number;
+            /**
+             * @description The worst of the gates that are met and do not only watch
+             * @enum {string}
+             */
+            severity: "none" | "minor" | "serious" | "critical";
             why: string;
         };
         Applied: {
@@ -2053,6 +2065,26 @@ export interface components {
             revision: number;
             /** @description What did not work on this node, such as an address that is in use */
             trouble: string[];
+        };
+        Asked: {
+            /** @description What it does, or would do */
+            effects: string[];
+            gate: string;
+            /**
+             * Format: int64
+             * @description Among the gates, from 1
+             */
+            position: number;
+            /**
+             * @description unknown: it asks for the content, and there is none. not_asked: a gate before it ends the matter
+             * @enum {string}
+             */
+            result: "met" | "not_met" | "unknown" | "not_asked";
+            severity: string;
+            /** @description It only watches: nothing is done */
+            watching?: boolean;
+            /** @description The conditions that hold, or the first that does not */
+            why: string[];
         };
         Aspect: {
             /**
@@ -2588,6 +2620,8 @@ export interface components {
             required?: boolean;
             /** @enum {string} */
             type: "text" | "number" | "yes_no" | "list" | "record" | "records";
+            /** @description Of a list: an item may hold commas */
+            whole?: boolean;
         };
         FieldChange: {
             after: string;
@@ -2651,6 +2685,8 @@ export interface components {
             direction: "in" | "out" | "own";
             eight_bit: boolean;
             env_id: string;
+            /** @description Gates that it met, those that only watch too */
+            gates?: string[];
             header_from: string;
             helo: string;
             /**
@@ -2677,6 +2713,11 @@ export interface components {
             /** @description Envelope sender; empty for the null path */
             sender: string;
             session_id: string;
+            /**
+             * @description The worst of the gates that it met and that do not only watch
+             * @enum {string}
+             */
+            severity?: "none" | "minor" | "serious" | "critical";
             /**
              * Format: int64
              * @description Octets, our Received field included
@@ -2706,7 +2747,7 @@ export interface components {
             count: number;
             example: components["schemas"]["Example"];
             /** @enum {string} */
-            kind: "newly_refused" | "newly_allowed" | "newly_stranded" | "less_tls" | "other_way" | "other_rule";
+            kind: "newly_refused" | "newly_held" | "newly_allowed" | "newly_stranded" | "less_tls" | "other_way" | "other_gates" | "other_rule";
             /**
              * Format: int64
              * @description Of these, in the queue now
@@ -3030,6 +3071,8 @@ export interface components {
             direction: "in" | "out" | "own";
             eight_bit: boolean;
             env_id: string;
+            /** @description Gates that it met, those that only watch too */
+            gates?: string[];
             header_from: string;
             helo: string;
             /**
@@ -3054,6 +3097,11 @@ export interface components {
             /** @description Envelope sender; empty for the null path */
             sender: string;
             session_id: string;
+            /**
+             * @description The worst of the gates that it met and that do not only watch
+             * @enum {string}
+             */
+            severity?: "none" | "minor" | "serious" | "critical";
             /**
              * Format: int64
              * @description Octets, our Received field included
@@ -3157,6 +3205,10 @@ export interface components {
         };
         Outcome: {
             allowed: boolean;
+            /** @description What gates did */
+            gates?: string[];
+            /** @description By a gate */
+            held?: boolean;
             paths: string[];
             /** @description Of a refusal */
             reply?: string;
@@ -3430,6 +3482,8 @@ export interface components {
              * @default 127.0.0.1
              */
             client: string;
+            /** @description The message itself, in base64: what gates would do about it */
+            content?: string;
             /** @description Ask the draft, not the configuration in force */
             draft?: boolean;
             /** @description Envelope sender; empty for the null path */
@@ -3497,6 +3551,8 @@ export interface components {
             /** Format: int64 */
             code: number;
             enhanced: string;
+            /** @description The gate that refused it, if one did */
+            gate?: string;
             header_from: string;
             helo: string;
             id: string;
@@ -3510,6 +3566,11 @@ export interface components {
             rule: string;
             sender: string;
             session_id: string;
+            /**
+             * @description Of that gate
+             * @enum {string}
+             */
+            severity?: "none" | "minor" | "serious" | "critical";
             /** Format: int64 */
             size: number;
             stage: string;
@@ -3550,6 +3611,11 @@ export interface components {
              * @description Recipients decided differently
              */
             changed: number;
+            /**
+             * Format: int64
+             * @description Messages whose content the gates were asked about
+             */
+            contents: number;
             /** Format: int64 */
             envelopes: number;
             /** @description Those that the draft would bring */
@@ -7846,6 +7912,10 @@ export interface operations {
                 listener?: string;
                 route?: string;
                 account?: string;
+                /** @description A gate that it met, also one that only watches */
+                gate?: string;
+                /** @description At least so bad, by the gates that it met */
+                severity?: "minor" | "serious" | "critical";
                 since?: string;
                 until?: string;
                 /** @description Which come first */
@@ -10475,7 +10545,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
             };
             cookie?: never;
         };
@@ -10551,7 +10621,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
             };
             cookie?: never;
         };
@@ -10622,7 +10692,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
                 name: string;
             };
             cookie?: never;
@@ -10699,7 +10769,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
                 name: string;
             };
             cookie?: never;
@@ -10774,7 +10844,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
                 name: string;
             };
             cookie?: never;
@@ -10842,7 +10912,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
                 name: string;
             };
             cookie?: never;
@@ -10914,7 +10984,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
                 name: string;
             };
             cookie?: never;
@@ -11695,6 +11765,10 @@ export interface operations {
                 listener?: string;
                 route?: string;
                 account?: string;
+                /** @description A gate that it met, also one that only watches */
+                gate?: string;
+                /** @description At least so bad, by the gates that it met */
+                severity?: "minor" | "serious" | "critical";
                 since?: string;
                 until?: string;
                 /** @description Which come first */

@@ -6,6 +6,8 @@ type Schemas = components["schemas"];
 
 export type Fields = Record<string, unknown>;
 export type Field = {
+	/** Of a list: an item may hold commas. */
+	whole?: boolean;
 	name: string;
 	type: "text" | "number" | "yes_no" | "list" | "record" | "records";
 	form?: string;

@@ -28,6 +28,7 @@ const kinds = [
 	"delayed",
 	"action",
 	"held",
+	"gate",
 	"report",
 	"lane",
 	"rejected",

@@ -16,7 +16,7 @@ type Rule = {
 	about?: (key: Key, e: Happening) => boolean;
 };
 
-const mail = ["received", "delivered", "deferred", "bounced", "expired", "action", "held", "setup/queue"];
+const mail = ["received", "delivered", "deferred", "bounced", "expired", "action", "held", "gate", "setup/queue"];
 const queue = [...mail, "lane", "setup/pause"];
 const setup = ["setup/draft", "setup/config", "setup/directory", "setup/secret", "setup/password", "setup/dkim"];
 

@@ -33,6 +33,8 @@ export type SearchWords = {
 	host?: string;
 	state?: string;
 	cause?: string;
+	gate?: string;
+	severity?: string;
 	since?: string;
 	until?: string;
 	order?: "newest" | "oldest";

@@ -92,6 +92,8 @@ const traceWords = (s: Record<string, unknown>) =>
 		host: text(s.host),
 		state: text(s.state),
 		cause: text(s.cause),
+		gate: text(s.gate),
+		severity: text(s.severity),
 		since: text(s.since),
 		until: text(s.until),
 		order: s.order === "oldest" || s.order === "newest" ? (s.order as "oldest" | "newest") : undefined,

@@ -344,10 +344,12 @@ function Acting({ draft, report, onReport }: { draft: Draft; report: Report | nu
 
 const kinds: Record<ChangeGroup["kind"], [string, string]> = {
 	newly_refused: [t`▲ newly refused`, "trouble"],
+	newly_held: [t`◐ newly held`, "waits"],
 	newly_allowed: [t`▲ newly allowed`, "trouble"],
 	newly_stranded: [t`▲ newly stranded`, "trouble"],
 	less_tls: [t`▲ less TLS`, "trouble"],
 	other_way: [t`◐ another route`, "waits"],
+	other_gates: [t`◐ other gates`, "waits"],
 	other_rule: [t`by another rule`, ""],
 };
 

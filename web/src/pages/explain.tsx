@@ -2,6 +2,7 @@ import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import {
 	Button,
+	FileButton,
 	Group,
 	NumberInput,
 	Select,
@@ -23,6 +24,7 @@ import { Heading } from "../parts/heading";
 import { wordOf } from "../parts/names";
 import { Failed, Loading } from "../parts/states";
 import { soft } from "../parts/text";
+import { To } from "../parts/to";
 import classes from "./setup.module.css";
 
 type Words = {
@@ -46,6 +48,7 @@ export function ExplainPage() {
 	const set = (w: Words) => setWords({ ...words, ...w });
 	const compare = words.other_client !== undefined || words.other_from !== undefined;
 	const [comparing, setComparing] = useState(compare);
+	const [file, setFile] = useState<Message | null>(null);
 	return (
 		<Stack gap="sm">
 			<div>
@@ -59,6 +62,11 @@ export function ExplainPage() {
 			<form
 				className="surface"
 				style={{ padding: 12 }}
+				onDragOver={(e) => e.preventDefault()}
+				onDrop={(e) => {
+					e.preventDefault();
+					void read(e.dataTransfer.files[0]).then(setFile);
+				}}
 				onSubmit={(e) => {
 					e.preventDefault();
 					const second = comparing ? {} : { other_client: undefined, other_from: undefined };
@@ -138,6 +146,18 @@ export function ExplainPage() {
 					<Button size="xs" type="submit" disabled={!words.to}>
 						<Trans>Explain</Trans>
 					</Button>
+					<FileButton onChange={(f) => void read(f).then(setFile)} accept=".eml,message/rfc822,text/plain">
+						{(props) => (
+							<Button {...props} size="xs" variant="default">
+								{file ? t`Message: ${file.name}` : t`Choose or drop a message (.eml)`}
+							</Button>
+						)}
+					</FileButton>
+					{file && (
+						<Button size="xs" variant="subtle" onClick={() => setFile(null)}>
+							<Trans>Without it</Trans>
+						</Button>
+					)}
 					<Switch
 						size="xs"
 						label={t`Compare with a second client or sender`}
@@ -154,7 +174,7 @@ export function ExplainPage() {
 			</form>
 			{search.to && (
 				<SimpleGrid cols={{ base: 1, lg: search.other_client || search.other_from ? 2 : 1 }}>
-					<Answers words={search} />
+					<Answers words={search} message={file} />
 					{(search.other_client || search.other_from) && (
 						<Answers
 							words={{
@@ -162,6 +182,7 @@ export function ExplainPage() {
 								client: search.other_client ?? search.client,
 								from: search.other_from ?? search.from,
 							}}
+							message={file}
 						/>
 					)}
 				</SimpleGrid>
@@ -170,7 +191,24 @@ export function ExplainPage() {
 	);
 }
 
-function Answers({ words }: { words: Words }) {
+/** A message that gates are asked about; its content is in base64. */
+type Message = { name: string; content: string };
+
+/** read takes a file as it is. */
+async function read(file: File | null | undefined): Promise<Message | null> {
+	if (!file) {
+		return null;
+	}
+	const url = await new Promise<string>((done, failed) => {
+		const reader = new FileReader();
+		reader.onload = () => done(String(reader.result));
+		reader.onerror = () => failed(reader.error);
+		reader.readAsDataURL(file);
+	});
+	return { name: file.name, content: url.slice(url.indexOf(",") + 1) };
+}
+
+function Answers({ words, message }: { words: Words; message: Message | null }) {
 	const question = {
 		from: words.from ?? "",
 		to: (words.to ?? "").split(" "),
@@ -179,6 +217,7 @@ function Answers({ words }: { words: Words }) {
 		account: words.account,
 		size: words.size,
 		draft: words.draft,
+		content: message?.content,
 	};
 	const answers = useQuery({
 		queryKey: ["explain", question],
@@ -202,6 +241,27 @@ function Answers({ words }: { words: Words }) {
 	);
 }
 
+const fates = (): Record<string, string> => ({
+	taken: t`is taken`,
+	refused: t`is refused`,
+	held: t`is taken and held`,
+	discarded: t`is taken and discarded`,
+	delayed: t`is taken and delayed`,
+});
+
+/** gateWord is what a gate says, in a word. */
+function gateWord(g: Answer["gates"][number]): string {
+	switch (g.result) {
+		case "met":
+			return g.watching ? t`watches` : t`met`;
+		case "unknown":
+			return t`not known`;
+		case "not_asked":
+			return t`not asked`;
+	}
+	return t`not met`;
+}
+
 /** One is the answer for a recipient: the verdict, the way as a picture, and every check. */
 function One({ answer, client, listener }: { answer: Answer; client: string; listener?: string }) {
 	const a = answer;
@@ -215,7 +275,8 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 				style={{ whiteSpace: "normal" }}
 			>
 				{a.allowed ? "● " : "▲ "}
-				{soft(a.recipient)} {a.allowed ? t`is taken` : t`is refused`}
+				{soft(a.recipient)} {fates()[a.allowed ? a.fate : "refused"]}
+				{a.severity !== "none" && t`, severity ${wordOf(a.severity)}`}
 			</Title>
 			<Text size="sm">
 				<Trans>
@@ -247,6 +308,22 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 							</Table.Td>
 							<Table.Td w={240}>{c.what}</Table.Td>
 							<Table.Td c={c.result === "no_match" ? "dimmed" : undefined}>{c.text}</Table.Td>
+						</Table.Tr>
+					))}
+					{(a.gates ?? []).map((g) => (
+						<Table.Tr key={g.gate}>
+							<Table.Td className={classes.kind} data-tone={g.result === "met" && !g.watching ? "waits" : undefined}>
+								{gateWord(g)}
+							</Table.Td>
+							<Table.Td>
+								<To to="/setup/$section" params={{ section: "gates" }} search={{ item: g.gate }} inherit>
+									<Trans>gate {g.gate}</Trans>
+								</To>
+							</Table.Td>
+							<Table.Td c={g.result === "met" ? undefined : "dimmed"}>
+								{g.result === "met" && <b>{(g.effects ?? []).join(", ")} </b>}
+								{(g.why ?? []).join("; ")}
+							</Table.Td>
 						</Table.Tr>
 					))}
 					{a.paths.map((w) => (

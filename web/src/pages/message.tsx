@@ -11,6 +11,7 @@ import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
 import { Heading } from "../parts/heading";
 import { MessageView } from "../parts/message-view";
+import { wordOf } from "../parts/names";
 import { MessagePath } from "../parts/path";
 import { Reply } from "../parts/reply";
 import { helps } from "../parts/snag";
@@ -147,6 +148,24 @@ function Beside({ trace: found, archive }: { trace: Trace; archive?: number }) {
 	);
 	const rows = [
 		found.session && session(found.session, t`received in session`),
+		found.message.gates && (
+			<Table.Tr key="gates">
+				<Table.Td c="dimmed">
+					<Trans>gates it met</Trans>
+				</Table.Td>
+				<Table.Td colSpan={2}>
+					{found.message.gates.map((g, i) => (
+						<span key={g}>
+							{i > 0 && ", "}
+							<To to="/trace" search={{ gate: g }} inherit>
+								{g}
+							</To>
+						</span>
+					))}
+				</Table.Td>
+				<Table.Td colSpan={2}>{found.message.severity ? t`severity ${wordOf(found.message.severity)}` : ""}</Table.Td>
+			</Table.Tr>
+		),
 		found.message.identity && <From key="from" found={found.message.identity} />,
 		...found.sessions.map((s) => session(s, t`attempt in session`)),
 		found.about &&

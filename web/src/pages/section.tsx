@@ -94,15 +94,7 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		says: t`Rules on whole messages, asked in order: what holds of a message, and what is done about it. The effects of all that match add up. One that watches decides nothing and counts.`,
 		empty: t`No gate looks at messages. Begin with one of the proposals, or add one of your own; let it watch first.`,
 		columns: ["state", "all", "any", "none", "action", "severity", "about"],
-		first: [
-			"name",
-			"state",
-			"about",
-			"all",
-			"action",
-			"say",
-			"severity",
-		],
+		first: ["name", "state", "about", "all", "action", "say", "severity"],
 	},
 	lists: {
 		one: "list",

@@ -11,6 +11,7 @@ import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
+import { wordOf } from "../parts/names";
 import { usePages } from "../parts/pages";
 import { RowTo } from "../parts/row-to";
 import { State, worstOf } from "../parts/state";
@@ -111,6 +112,17 @@ function SearchView() {
 					<FilterText label={t`Client`} value={words.client} onChange={(client) => set({ client })} />
 					<FilterText label={t`Remote host`} value={words.host} onChange={(host) => set({ host })} />
 					<FilterText label={t`Cause`} value={words.cause} onChange={(cause) => set({ cause })} />
+					<FilterText label={t`Gate`} value={words.gate} onChange={(gate) => set({ gate })} />
+					<Select
+						size="xs"
+						w={130}
+						aria-label={t`Severity`}
+						placeholder={t`Any severity`}
+						clearable
+						data={["minor", "serious", "critical"].map((v) => ({ value: v, label: wordOf(v) }))}
+						value={words.severity ?? null}
+						onChange={(v) => set({ severity: v ?? undefined })}
+					/>
 					<Select
 						size="xs"
 						w={130}
@@ -125,6 +137,16 @@ function SearchView() {
 			)}
 			<Results words={words} />
 		</>
+	);
+}
+
+/** Severe is how bad gates found a message. */
+function Severe({ severity }: { severity: string }) {
+	return (
+		<Text span size="xs" fw={600} c={severity === "minor" ? undefined : "buoy"}>
+			{severity === "minor" ? "" : "▲ "}
+			{wordOf(severity)}
+		</Text>
 	);
 }
 
@@ -174,6 +196,13 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 		width: 112,
 		text: (m) => m.client_address,
 		cell: (m) => <span className="mono">{m.client_address || "–"}</span>,
+	},
+	{
+		key: "severity",
+		title: t`Severity`,
+		width: 80,
+		text: (m) => m.severity ?? "",
+		cell: (m) => (m.severity ? <Severe severity={m.severity} /> : "–"),
 	},
 	{ key: "size", title: t`Size`, width: 72, right: true, cell: (m) => (m.size > 0 ? octets(m.size) : "–") },
 	{
