@@ -86,7 +86,9 @@ gates:
 func gated(t *testing.T) *stack {
 	return own(t, "gates", func(c string) string {
 		gates := strings.Replace(gatesOf, "LATER", time.Now().AddDate(0, 1, 0).Format(time.DateOnly), 1)
-		return strings.Replace(c, "\nmailboxes:\n", gates+"\nmailboxes:\n", 1)
+		head, rest, _ := strings.Cut(c, "\nlists:\n")
+		_, tail, _ := strings.Cut(rest, "\nmailboxes:\n")
+		return head + gates + "\nmailboxes:\n" + tail
 	})
 }
 

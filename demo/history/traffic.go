@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"gullroute/internal/simnet"
 )
 
 // Days is how long the history is.
@@ -31,6 +33,7 @@ type message struct {
 	to       []string
 	subject  string
 	lines    int
+	file     string // a kind of simnet.Attached
 }
 
 // way is one kind of message; weight is how often it comes.
@@ -473,6 +476,7 @@ func incidents(rnd *rand.Rand, midnight time.Time, day int) []message {
 			})
 		}
 	}
+	out = append(out, gated(midnight, day)...)
 	if day == dayStolen {
 		at := midnight.Add(time.Hour + 12*time.Minute)
 		for i := range 760 {
@@ -507,6 +511,46 @@ func incidents(rnd *rand.Rand, midnight time.Time, day int) []message {
 	return out
 }
 
+// gated are messages that gates have something to say about.
+func gated(midnight time.Time, day int) []message {
+	rnd := rand.New(rand.NewPCG(seed, uint64(day)))
+	var out []message
+	add := func(hour int, l message) {
+		l.at = midnight.Add(time.Duration(hour)*time.Hour + time.Duration(rnd.IntN(3600))*time.Second)
+		l.lines = 3 + rnd.IntN(8)
+		out = append(out, l)
+	}
+	for range 2 + rnd.IntN(4) { // programs from outside
+		add(6+rnd.IntN(15), message{
+			listener: "edge", client: "127.30.0.64", name: "mx.flotsam.example",
+			from:    choose(rnd, []string{"parcels@flotsam.example", "billing@flotsam.example"}),
+			to:      []string{choose(rnd, staff)},
+			subject: choose(rnd, []string{"Your parcel waits", "Invoice 99120", "Voice message"}),
+			file:    choose(rnd, []string{simnet.Program, simnet.Packed}),
+		})
+	}
+	for _, hour := range []int{10, 21} { // one within office hours, one after
+		if rnd.IntN(2) == 0 {
+			add(hour, message{
+				listener: "edge", client: "127.30.0.10", name: "mx.saltmarsh.example",
+				from: choose(rnd, passengers), to: []string{"accounts@skerryline.example"},
+				subject: choose(rnd, []string{"Refund for the night boat", "Refusjon, tur 0740"}),
+			})
+		}
+	}
+	add(9, message{
+		listener: "inside", client: "127.0.0.1", name: "machine.skerryline.example",
+		from: choose(rnd, staff), to: []string{"ada@saltmarsh.example"},
+		subject: "Chart of the north channel", file: simnet.Chart,
+	})
+	add(18, message{
+		listener: "inside", client: "127.20.2.3", name: "bridge.skerryline.example",
+		from: "bridge@skerryline.example", to: []string{"ines.harrow@skerryline.example"},
+		subject: "Logbook, northern boat",
+	})
+	return out
+}
+
 // content is the text of a message.
 func (l message) content(n int) []byte {
 	var b strings.Builder
@@ -514,10 +558,11 @@ func (l message) content(n int) []byte {
 		"From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%d.%d@%s>\r\n", l.from,
 		strings.Join(l.to, ">, <"), encoded(l.subject),
 		l.at.UTC().Format("Mon, 02 Jan 2006 15:04:05 -0700"), l.at.Unix(), n, l.name)
-	b.WriteString("\r\n")
+	var text strings.Builder
 	for i := range l.lines {
-		b.WriteString(sentences[(n+i)%len(sentences)] + "\r\n")
+		text.WriteString(sentences[(n+i)%len(sentences)] + "\r\n")
 	}
+	b.WriteString(simnet.Attached(l.file, text.String()))
 	return []byte(b.String())
 }
 

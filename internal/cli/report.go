@@ -84,7 +84,7 @@ func (a reportCommands) command() *cobra.Command {
 		Long: "What the traffic looks like in a period, from counts that are kept as it " +
 			"happens.\n\nWithout --by: totals, the course of time, and who is on top. With --by: " +
 			"one table, by direction, sender_domain, sender, client, listener, account, " +
-			"recipient_domain, recipient, host, route or cause. " +
+			"recipient_domain, recipient, host, route, cause or gate. " +
 			"The messages behind a figure are shown by gull report messages. -o html prints a " +
 			"page to read or print. deferred counts attempts that were deferred; rejected " +
 			"counts recipients, and what never got as far.",

@@ -43,7 +43,7 @@ type reportInput struct {
 	Until   time.Time `query:"until" doc:"End; now if not given"`
 	Before  time.Time `query:"before" doc:"Beginning of a period as long to compare with"`
 	Step    string    `query:"step" enum:"hour,day,week" doc:"Of the series; chosen by the period if not given"`
-	Dim     string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"total" doc:"Only what counts for a value of this"`
+	Dim     string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause,gate" default:"total" doc:"Only what counts for a value of this"`
 	Value   string    `query:"value"`
 	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"8" doc:"Of each table"`
 	Without bool      `query:"without_tables" doc:"Totals and series only"`
@@ -224,7 +224,7 @@ func (s reportAPI) table(
 }
 
 type tableInput struct {
-	Dim   string    `path:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause"`
+	Dim   string    `path:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause,gate"`
 	Kind  []string  `query:"kind" doc:"Only these kinds"`
 	Since time.Time `query:"since"`
 	Until time.Time `query:"until"`
@@ -281,7 +281,7 @@ func (s reportAPI) past(
 }
 
 type moversInput struct {
-	Dim   string    `query:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"recipient_domain"`
+	Dim   string    `query:"dim" enum:"direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause,gate" default:"recipient_domain"`
 	Kind  string    `query:"kind" enum:"received,delivered,forwarded,deferred,bounced,expired,rejected,discarded" default:"delivered"`
 	Since time.Time `query:"since"`
 	Until time.Time `query:"until"`
@@ -322,7 +322,7 @@ func (s reportAPI) movers(ctx context.Context, in *moversInput) (*out[api.Movers
 
 type figureInput struct {
 	Kind  string    `query:"kind" required:"true" enum:"received,delivered,forwarded,deferred,bounced,expired,rejected,discarded"`
-	Dim   string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause" default:"total"`
+	Dim   string    `query:"dim" enum:"total,direction,sender_domain,sender,client,listener,account,recipient_domain,recipient,host,route,cause,gate" default:"total"`
 	Value string    `query:"value"`
 	Since time.Time `query:"since"`
 	Until time.Time `query:"until"`

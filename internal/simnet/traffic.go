@@ -26,6 +26,7 @@ type way struct {
 	client   string
 	from, to []string
 	subjects []string
+	file     string // a kind of Attached, "" for none
 }
 
 var staff = []string{
@@ -54,6 +55,7 @@ var ways = []way{
 			"Your ticket for the 07:40 to North Skerry",
 			"Change of quay today",
 		},
+		"",
 	},
 	{
 		18,
@@ -67,6 +69,7 @@ var ways = []way{
 			"Timetable for December",
 			"Thank you",
 		},
+		"",
 	},
 	{
 		10,
@@ -75,6 +78,7 @@ var ways = []way{
 		[]string{"bridge@skerryline.example"},
 		[]string{"archive@skerryline.example", "bridge@skerryline.example"},
 		[]string{"Bridge log, northern boat", "Bridge log, southern boat"},
+		"",
 	},
 	{
 		8,
@@ -87,6 +91,7 @@ var ways = []way{
 			"orders@kelpworks.example",
 		},
 		[]string{"Lamp oil, forty litres", "Watch list for next week"},
+		"",
 	},
 	{
 		6,
@@ -100,6 +105,7 @@ var ways = []way{
 			"ivo@fullshelf.example",
 		},
 		[]string{"Berth for Thursday", "Invoice 2231", "About the pontoon"},
+		"",
 	},
 	{
 		4,
@@ -115,6 +121,7 @@ var ways = []way{
 			"ola@hangup.example",
 		},
 		[]string{"Reminder: harbour dues", "Invoice 2240", "Meeting on the breakwater"},
+		"",
 	},
 	{
 		2,
@@ -123,6 +130,7 @@ var ways = []way{
 		staff,
 		[]string{"pia@lostbuoy.example", "rut@nomail.example", "sol@foghorn.example"},
 		[]string{"Are you still there?"},
+		"",
 	},
 	{
 		1,
@@ -131,6 +139,7 @@ var ways = []way{
 		[]string{"bridge@skerryline.example"},
 		[]string{"logs@[127.30.0.60]"},
 		[]string{"Bridge log, to the old recorder"},
+		"",
 	},
 	{
 		1,
@@ -139,6 +148,7 @@ var ways = []way{
 		[]string{"prizes@skerryline.example"},
 		[]string{"tove@saltmarsh.example"},
 		[]string{"You have won"},
+		"",
 	},
 	{
 		1,
@@ -147,6 +157,34 @@ var ways = []way{
 		[]string{"nobody@barelock.example"},
 		[]string{"x@saltmarsh.example", "nosuchperson@skerryline.example"},
 		[]string{"hello"},
+		"",
+	},
+	{
+		2,
+		false,
+		"127.30.0.64",
+		[]string{"parcels@flotsam.example", "billing@flotsam.example"},
+		staff,
+		[]string{"Your parcel waits", "Invoice 99120", "Voice message"},
+		Program,
+	},
+	{
+		1,
+		false,
+		"127.30.0.64",
+		[]string{"desk@flotsam.example"},
+		[]string{"accounts@skerryline.example"},
+		[]string{"Refund of your ticket"},
+		Zip,
+	},
+	{
+		1,
+		true,
+		"127.0.0.1",
+		staff,
+		[]string{"ada@saltmarsh.example"},
+		[]string{"Chart of the north channel"},
+		Chart,
 	},
 }
 
@@ -196,7 +234,7 @@ func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 	br := bufio.NewReader(conn)
 	content := fmt.Sprintf(
 		"From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
-			"<demo.%d.%d@%s>\r\n\r\n%s",
+			"<demo.%d.%d@%s>\r\n%s",
 		from,
 		to,
 		subject,
@@ -204,7 +242,7 @@ func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 		n,
 		time.Now().UnixNano(),
 		from[strings.IndexByte(from, '@')+1:],
-		strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines),
+		Attached(w.file, strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines)),
 	)
 	helo := "machine.skerryline.example"
 	if !w.inside {

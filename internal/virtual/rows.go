@@ -209,6 +209,7 @@ func (r *Rows) NextDue(
 	defer r.mu.Unlock()
 	for _, one := range r.waiting {
 		if at := one.due.Delivery.NextAttemptAt.Time; !one.leased &&
+			one.due.Delivery.State != mail.Held &&
 			(next.IsZero() || at.Before(next)) &&
 			!slices.Contains(skip, one.due.Delivery.LaneID) {
 			next = at

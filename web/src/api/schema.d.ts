@@ -545,6 +545,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gate-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Usual wishes, as gates that can be added to the draft */
+        get: operations["gate-templates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate-templates/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add a usual wish as a gate to the draft
+         * @description Needs the role administrator.
+         */
+        post: operations["gate-template-add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kept": {
         parameters: {
             query?: never;
@@ -676,6 +713,40 @@ export interface paths {
         get: operations["lane"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists in force: how many entries, what refers to them, how their sources do */
+        get: operations["lists"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{name}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a list in force has something */
+        post: operations["list-ask"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2146,6 +2217,11 @@ export interface components {
             /** @description The reply that was sent */
             text: string;
         };
+        Blank: {
+            example: string;
+            name: string;
+            title: string;
+        };
         BoxUse: {
             address: string;
             /** Format: int64 */
@@ -3011,6 +3087,58 @@ export interface components {
             /** @enum {string} */
             who: "client" | "server" | "note";
         };
+        ListAnswer: {
+            /** @description The entry that matches */
+            entry?: string;
+            holds: boolean;
+        };
+        ListQuestion: {
+            /** @description An address, an IP address, a text, a file's name or a time */
+            value: string;
+        };
+        ListState: {
+            /**
+             * Format: int64
+             * @description In force
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Of these, read from the source
+             */
+            from_source: number;
+            kind: string;
+            /**
+             * Format: date-time
+             * @description When the source was looked at last
+             */
+            looked_at?: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description When the copy in force was read
+             */
+            read_at?: string;
+            /**
+             * Format: int64
+             * @description Lines of the source that are no entries
+             */
+            skipped?: number;
+            source?: string;
+            /** @description Why the last look brought nothing */
+            trouble?: string;
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            trouble_at?: string;
+            /** @description What refers to it */
+            uses: components["schemas"]["ListUse"][];
+        };
+        ListUse: {
+            name: string;
+            section: string;
+        };
         Listener: {
             address: string;
             kind: string;
@@ -3262,6 +3390,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageListState: {
+            items: components["schemas"]["ListState"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageMailboxItem: {
             items: components["schemas"]["MailboxItem"][];
             /** @description Give this as after to go on; empty at the end */
@@ -3314,6 +3447,11 @@ export interface components {
         };
         PageSession: {
             items: components["schemas"]["Session"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageTemplate: {
+            items: components["schemas"]["Template"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -4156,6 +4294,33 @@ export interface components {
             id: string;
             listener: string;
             steps: components["schemas"]["Step"][];
+        };
+        Template: {
+            /** @description What it needs to know */
+            asks: components["schemas"]["Blank"][];
+            /** @description What it does, and what to think of */
+            explains: string;
+            /** @description Its fields; {domain} and the like stand for answers */
+            gate: {
+                [key: string]: unknown;
+            };
+            key: string;
+            /** @description A list that goes with it */
+            list?: {
+                [key: string]: unknown;
+            };
+            title: string;
+        };
+        TemplateChoice: {
+            answers: {
+                [key: string]: string;
+            };
+            /** @description Put it before all other gates */
+            first?: boolean;
+            /** @description Of the gate; the template's own if not given */
+            name?: string;
+            /** @description Let it only watch at first */
+            watch?: boolean;
         };
         Term: {
             example: string;
@@ -6529,6 +6694,142 @@ export interface operations {
             };
         };
     };
+    "gate-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTemplate"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "gate-template-add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateChoice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     kept: {
         parameters: {
             query?: never;
@@ -7058,6 +7359,142 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    lists: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageListState"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8932,7 +9369,7 @@ export interface operations {
                 /** @description Of the series; chosen by the period if not given */
                 step?: "hour" | "day" | "week";
                 /** @description Only what counts for a value of this */
-                dim?: "total" | "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                dim?: "total" | "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause" | "gate";
                 value?: string;
                 /** @description Of each table */
                 limit?: number;
@@ -9043,7 +9480,7 @@ export interface operations {
         parameters: {
             query: {
                 kind: "received" | "delivered" | "forwarded" | "deferred" | "bounced" | "expired" | "rejected" | "discarded";
-                dim?: "total" | "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                dim?: "total" | "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause" | "gate";
                 value?: string;
                 since?: string;
                 until?: string;
@@ -9169,7 +9606,7 @@ export interface operations {
     "report-movers": {
         parameters: {
             query?: {
-                dim?: "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                dim?: "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause" | "gate";
                 kind?: "received" | "delivered" | "forwarded" | "deferred" | "bounced" | "expired" | "rejected" | "discarded";
                 since?: string;
                 until?: string;
@@ -9261,7 +9698,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                dim: "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause";
+                dim: "direction" | "sender_domain" | "sender" | "client" | "listener" | "account" | "recipient_domain" | "recipient" | "host" | "route" | "cause" | "gate";
             };
             cookie?: never;
         };

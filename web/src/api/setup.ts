@@ -33,6 +33,8 @@ export type AliasLine = Schemas["AliasLine"];
 export type Entry = { fields: Fields; generated: string[]; about: Field[]; mark: string };
 export type Answer = Schemas["Answer"];
 export type Question = Schemas["Question"];
+export type ListState = Schemas["ListState"];
+export type Template = Schemas["Template"];
 export type Submitted = Schemas["Submitted"];
 export type Imported = Schemas["Imported"];
 export type RecordLine = Schemas["Record"];
@@ -83,6 +85,10 @@ export const setup = {
 	secrets: () => ask<Page<SecretLine>>("GET", "secrets"),
 	setSecret: (name: string, value: string) => ask<void>("PUT", `secrets/${seg(name)}`, { value }),
 	removeSecret: (name: string) => ask<void>("DELETE", `secrets/${seg(name)}`),
+	lists: () => ask<Page<ListState>>("GET", "lists"),
+	templates: () => ask<Page<Template>>("GET", "gate-templates"),
+	addTemplate: (key: string, answers: Record<string, string>, watch: boolean) =>
+		ask<{ text: string }>("POST", `gate-templates/${seg(key)}`, { answers, watch }),
 	explain: (q: Partial<Question>) => ask<Page<Answer>>("POST", "explain", q),
 	send: (message: { from: string; to: string[]; listener?: string; client?: string; subject?: string }) =>
 		ask<Submitted>("POST", "send", message),

@@ -56,6 +56,7 @@ const rules: Record<string, Rule> = {
 	behind: { by: mail, pace: 30_000 },
 	draft: { by: setup, pace: 300 },
 	setup: { by: setup, pace: 300 },
+	"list-states": { by: ["setup/config"], pace: 1000, slow: 60_000 },
 	review: { by: setup, pace: 1000 },
 	revisions: { by: setup, pace: 300 },
 	mailboxes: { by: setup, pace: 300 },

@@ -39,8 +39,10 @@ import { type Item, type Section, type SectionKey, setup } from "../api/setup";
 import { Editor } from "../parts/editor";
 import { title, words } from "../parts/fields";
 import { Heading } from "../parts/heading";
+import { ListStates } from "../parts/list-states";
 import { useMayChange } from "../parts/may";
 import { Failed, Loading, NotFound, Nothing } from "../parts/states";
+import { Templates } from "../parts/templates";
 import { plural } from "../parts/text";
 import classes from "./setup.module.css";
 
@@ -93,8 +95,8 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		many: t`Gates`,
 		says: t`Rules on whole messages, asked in order: what holds of a message, and what is done about it. The effects of all that match add up. One that watches decides nothing and counts.`,
 		empty: t`No gate looks at messages. Begin with one of the proposals, or add one of your own; let it watch first.`,
-		columns: ["state", "all", "any", "none", "action", "severity", "about"],
-		first: ["name", "state", "about", "all", "action", "say", "severity"],
+		columns: ["all", "any", "none", "does", "severity", "about"],
+		first: ["name", "state", "about", "all", "any", "none", "action", "say", "severity"],
 	},
 	lists: {
 		one: "list",
@@ -162,6 +164,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 					</Text>
 				</div>
 				<Group gap="xs">
+					{section === "gates" && <Templates />}
 					<TextInput
 						size="xs"
 						w={220}
@@ -195,6 +198,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 					/>
 				)}
 			</div>
+			{section === "lists" && <ListStates />}
 			{sorted.length > perPage && (
 				<Pagination size="sm" total={Math.ceil(sorted.length / perPage)} value={page} onChange={setPage} />
 			)}
@@ -313,6 +317,27 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 	);
 }
 
+const effects = [
+	"redirect_to",
+	"copy_to",
+	"route",
+	"delay_until",
+	"remove_attachments",
+	"make_harmless",
+	"add_text",
+	"mark_subject",
+	"set_fields",
+];
+
+/** does is what a gate does, in the order in which it is done. */
+function does(fields: Item["fields"]): string {
+	const action = fields.action && fields.action !== "go_on" ? [words(fields.action)] : [];
+	const rest = effects.filter((e) => fields[e]).map((e) => `${title(e).toLowerCase()} ${words(fields[e])}`);
+	return [...action, ...rest, ...(fields.stop ? ["stop"] : [])].join("; ");
+}
+
+const isOff = (i: Item) => i.fields.off === true || i.fields.state === "off";
+
 type RowProps = {
 	item: Item;
 	about: About;
@@ -329,7 +354,7 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 		<Table.Tr
 			ref={s.setNodeRef}
 			style={{ transform: CSS.Translate.toString(s.transform), transition: s.transition }}
-			className={item.fields.off === true ? classes.off : undefined}
+			className={isOff(item) ? classes.off : undefined}
 		>
 			{ordered && (
 				<Table.Td>
@@ -363,15 +388,20 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 				<UnstyledButton className={classes.row_button} onClick={onOpen}>
 					{item.name}
 				</UnstyledButton>
-				{item.fields.off === true && (
+				{isOff(item) && (
 					<Badge ml={6} size="xs" variant="outline" color="gray" tt="none">
 						<Trans>off</Trans>
+					</Badge>
+				)}
+				{item.fields.state === "watch" && (
+					<Badge ml={6} size="xs" variant="outline" color="gray" tt="none">
+						<Trans>watches</Trans>
 					</Badge>
 				)}
 			</Table.Td>
 			{about.columns.map((c) => (
 				<Table.Td key={c} className={classes.clip}>
-					{words(item.fields[c])}
+					{c === "does" ? does(item.fields) : words(item.fields[c])}
 				</Table.Td>
 			))}
 			{about.one === "listener" && (

@@ -156,7 +156,7 @@ const columnsOf = (archive: number | undefined): Column<Found>[] => [
 	{
 		key: "received_at",
 		title: t`Received`,
-		width: 100,
+		width: 112,
 		sort: "received",
 		down: true,
 		cell: (m) => <When time={m.received_at} />,

@@ -27,6 +27,9 @@ export function title(name: string): string {
 	return (text[0] ?? "").toUpperCase() + text.slice(1);
 }
 
+/** So many items of a list are written out. */
+const maxItems = 30;
+
 /** words writes a field's value for people. */
 export function words(v: unknown): string {
 	if (v === undefined || v === null || v === "") {
@@ -36,7 +39,8 @@ export function words(v: unknown): string {
 		return "yes";
 	}
 	if (Array.isArray(v)) {
-		return v.map(words).join(", ");
+		const all = v.slice(0, maxItems).map(words).join(", ");
+		return v.length > maxItems ? `${all}, … (${v.length})` : all;
 	}
 	if (typeof v === "object") {
 		return Object.entries(v)
@@ -108,6 +112,34 @@ export function FieldsForm({ fields, values, faults, onChange, path = "", first,
 	);
 }
 
+/** So many fields of a record are shown at once; of more, those that are used, and a choice. */
+const maxFields = 12;
+
+/** Inner is the form of a record within another. */
+function Inner(props: FormProps) {
+	const { fields, values, faults, path = "" } = props;
+	const [chosen, setChosen] = useState<string[]>([]);
+	if (fields.length <= maxFields) {
+		return <FieldsForm {...props} />;
+	}
+	const wrong = (f: Field) => Object.keys(faults).some((k) => k.startsWith(path + f.name));
+	const seen = (f: Field) => values[f.name] !== undefined || chosen.includes(f.name) || wrong(f);
+	return (
+		<Stack gap="xs">
+			<FieldsForm {...props} fields={fields.filter(seen)} />
+			<Select
+				size="xs"
+				aria-label={t`Add a condition`}
+				placeholder={t`Add a condition`}
+				searchable
+				value={null}
+				data={fields.filter((f) => !seen(f)).map((f) => ({ value: f.name, label: title(f.name) }))}
+				onChange={(v) => v && setChosen([...chosen, v])}
+			/>
+		</Stack>
+	);
+}
+
 type InputProps = {
 	field: Field;
 	value: unknown;
@@ -146,7 +178,7 @@ function FieldInput({ field, value, faults, path, onChange }: InputProps) {
 						{field.doc}
 					</Text>
 				)}
-				<FieldsForm
+				<Inner
 					optional={!field.required}
 					fields={field.fields ?? []}
 					values={(value as Fields) ?? {}}

@@ -26,4 +26,5 @@ export const dimensions = [
 	{ value: "route", label: t`Route` },
 	{ value: "direction", label: t`Direction` },
 	{ value: "cause", label: t`Cause` },
+	{ value: "gate", label: t`Gate` },
 ];
