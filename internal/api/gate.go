@@ -32,10 +32,10 @@ type ListAnswer struct {
 	Entry string `json:"entry,omitempty" doc:"The entry that matches"`
 }
 
-// TemplateChoice is a template to add to the draft.
-type TemplateChoice struct {
+// ProposalChoice is a proposal to add to the draft.
+type ProposalChoice struct {
 	Answers map[string]string `json:"answers"`
-	Name    string            `json:"name,omitempty" doc:"Of the gate; the template's own if not given"`
+	Name    string            `json:"name,omitempty" doc:"Of the gate; the proposal's own if not given"`
 	Watch   bool              `json:"watch,omitempty" doc:"Let it only watch at first"`
 	First   bool              `json:"first,omitempty" doc:"Put it before all other gates"`
 }

@@ -81,18 +81,13 @@ func (a gateCommands) listAsk() *cobra.Command {
 	}
 }
 
-// templates are usual wishes.
-func (a gateCommands) templates() *cobra.Command {
-	return group("template", "Usual wishes, as gates that can be added and changed",
-		a.templateList(), a.templateAdd())
-}
-
-func (a gateCommands) templateList() *cobra.Command {
+// proposalList shows the usual wishes.
+func (a gateCommands) proposalList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "The usual wishes, explained", Args: exactly(0),
-		Example: "  gull gate template list",
+		Use: "proposals", Short: "Usual wishes, explained; each can be adopted as a gate", Args: exactly(0),
+		Example: "  gull gate proposals",
 		RunE: func(c *cobra.Command, _ []string) error {
-			p, err := a.client().GateTemplates(c.Context())
+			p, err := a.client().GateProposals(c.Context())
 			if err != nil || a.format != "table" {
 				if err == nil {
 					err = printList(a.app, p.Items, nil, "")
@@ -104,7 +99,7 @@ func (a gateCommands) templateList() *cobra.Command {
 					fmt.Fprintln(a.out)
 				}
 				fmt.Fprintf(a.out, "%s: %s\n  %s\n", t.Key, t.Title, t.Explains)
-				words := "  gull gate template add " + t.Key
+				words := "  gull gate adopt " + t.Key
 				for _, b := range t.Asks {
 					words += fmt.Sprintf(" --set %s", quoted(b.Name+"="+b.Example))
 				}
@@ -115,16 +110,18 @@ func (a gateCommands) templateList() *cobra.Command {
 	}
 }
 
-func (a gateCommands) templateAdd() *cobra.Command {
+// adopt adds a proposal to the draft.
+func (a gateCommands) adopt() *cobra.Command {
 	var set []string
-	var x api.TemplateChoice
+	var x api.ProposalChoice
 	c := &cobra.Command{
-		Use: "add KEY", Short: "Add one as a gate, in the draft", Args: exactly(1), Long: "Add one. " + inDraft,
-		Example: "  gull gate template add no-programs --watch\n  gull gate template add partner --set " +
+		Use: "adopt KEY", Short: "Add a proposal as a gate, in the draft", Args: exactly(1),
+		Long: "Add a proposal as a gate; it can be changed like any other. " + inDraft,
+		Example: "  gull gate adopt no-programs --watch\n  gull gate adopt partner --set " +
 			"domain=kelpworks.example --set \"route=by provider\"",
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 			var keys []string
-			for _, t := range gate.Templates {
+			for _, t := range gate.Proposals {
 				keys = append(keys, t.Key+"\t"+t.Title)
 			}
 			return keys, cobra.ShellCompDirectiveNoFileComp
@@ -138,12 +135,12 @@ func (a gateCommands) templateAdd() *cobra.Command {
 				}
 				x.Answers[name] = value
 			}
-			done, err := a.client().AddGateTemplate(c.Context(), args[0], x)
+			done, err := a.client().AddGateProposal(c.Context(), args[0], x)
 			return a.edited(done, err)
 		},
 	}
-	c.Flags().StringArrayVar(&set, "set", nil, "what the template asks for, as name=value; may be given again")
-	c.Flags().StringVar(&x.Name, "name", "", "name of the gate; the template's own if not given")
+	c.Flags().StringArrayVar(&set, "set", nil, "what the proposal asks for, as name=value; may be given again")
+	c.Flags().StringVar(&x.Name, "name", "", "name of the gate; the proposal's own if not given")
 	c.Flags().BoolVar(&x.Watch, "watch", false, "let it only watch at first")
 	c.Flags().BoolVar(&x.First, "first", false, "put it before all other gates")
 	return c

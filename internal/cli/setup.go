@@ -99,7 +99,7 @@ func (a sectionCommands) all() []*cobra.Command {
 		case "lists":
 			commands = append(commands, gateCommands{a}.listState(), gateCommands{a}.listAsk())
 		case "gates":
-			commands = append(commands, gateCommands{a}.templates())
+			commands = append(commands, gateCommands{a}.proposalList(), gateCommands{a}.adopt())
 		}
 		out = append(out, group(s.Noun, sectionHelp[s.Key].short, commands...))
 	}

@@ -20,17 +20,17 @@ func (c SetupCalls) AskList(ctx context.Context, name, value string) (api.ListAn
 		"/api/v1/lists/"+url.PathEscape(name)+"/ask", nil, api.ListQuestion{Value: value})
 }
 
-// GateTemplates are usual wishes.
-func (c SetupCalls) GateTemplates(ctx context.Context) (api.Page[gate.Template], error) {
-	return call[api.Page[gate.Template]](ctx, c.conn, http.MethodGet, "/api/v1/gate-templates", nil, nil)
+// GateProposals are usual wishes.
+func (c SetupCalls) GateProposals(ctx context.Context) (api.Page[gate.Proposal], error) {
+	return call[api.Page[gate.Proposal]](ctx, c.conn, http.MethodGet, "/api/v1/gate-proposals", nil, nil)
 }
 
-// AddGateTemplate adds one to the draft.
-func (c SetupCalls) AddGateTemplate(
+// AddGateProposal adds one to the draft.
+func (c SetupCalls) AddGateProposal(
 	ctx context.Context,
 	key string,
-	x api.TemplateChoice,
+	x api.ProposalChoice,
 ) (api.Edited, error) {
 	return call[api.Edited](ctx, c.conn, http.MethodPost,
-		"/api/v1/gate-templates/"+url.PathEscape(key), nil, x)
+		"/api/v1/gate-proposals/"+url.PathEscape(key), nil, x)
 }

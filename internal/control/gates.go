@@ -94,9 +94,9 @@ func (s *Gates) Ask(name, value string) (api.ListAnswer, error) {
 	return api.ListAnswer{Holds: l.Open(at)}, nil
 }
 
-// AddTemplate puts a template's gate into the draft, with the list that goes with it.
-func (s *Gates) AddTemplate(ctx context.Context, who, key string, x api.TemplateChoice) (api.Edited, error) {
-	t, ok := gate.FindTemplate(key)
+// AddProposal puts a proposal's gate into the draft, with the list that goes with it.
+func (s *Gates) AddProposal(ctx context.Context, who, key string, x api.ProposalChoice) (api.Edited, error) {
+	t, ok := gate.FindProposal(key)
 	if !ok {
 		return api.Edited{}, fault.ErrNotFound
 	}

@@ -20,10 +20,10 @@ func (s gateAPI) register(api huma.API) {
 		"Lists in force: how many entries, what refers to them, how their sources do"), s.lists)
 	huma.Register(api, operation{}.post("list-ask", "/api/v1/lists/{name}/ask",
 		"Whether a list in force has something"), s.ask)
-	huma.Register(api, read("gate-templates", "/api/v1/gate-templates",
-		"Usual wishes, as gates that can be added to the draft"), s.templates)
-	huma.Register(api, operation{admin: true}.post("gate-template-add", "/api/v1/gate-templates/{key}",
-		"Add a usual wish as a gate to the draft"), s.addTemplate)
+	huma.Register(api, read("gate-proposals", "/api/v1/gate-proposals",
+		"Usual wishes, as gates that can be added to the draft"), s.proposals)
+	huma.Register(api, operation{admin: true}.post("gate-proposal-add", "/api/v1/gate-proposals/{key}",
+		"Add a usual wish as a gate to the draft"), s.addProposal)
 }
 
 func (s gateAPI) lists(ctx context.Context, _ *struct{}) (*out[api.Page[api.ListState]], error) {
@@ -48,19 +48,19 @@ func (s gateAPI) ask(_ context.Context, in *struct {
 	return &out[api.ListAnswer]{a}, nil
 }
 
-func (s gateAPI) templates(context.Context, *struct{}) (*out[api.Page[gate.Template]], error) {
-	return &out[api.Page[gate.Template]]{api.Page[gate.Template]{Items: gate.Templates}}, nil
+func (s gateAPI) proposals(context.Context, *struct{}) (*out[api.Page[gate.Proposal]], error) {
+	return &out[api.Page[gate.Proposal]]{api.Page[gate.Proposal]{Items: gate.Proposals}}, nil
 }
 
-func (s gateAPI) addTemplate(ctx context.Context, in *struct {
+func (s gateAPI) addProposal(ctx context.Context, in *struct {
 	Key  string `path:"key"`
-	Body api.TemplateChoice
+	Body api.ProposalChoice
 }) (*out[api.Edited], error) {
 	sec, _ := config.FindSection("gates")
-	done, err := s.Control.Gates.AddTemplate(ctx, signedIn(ctx).Name, in.Key, in.Body)
+	done, err := s.Control.Gates.AddProposal(ctx, signedIn(ctx).Name, in.Key, in.Body)
 	switch {
 	case errors.Is(err, fault.ErrNotFound):
-		return nil, huma.Error404NotFound("there is no such template")
+		return nil, huma.Error404NotFound("there is no such proposal")
 	case err != nil:
 		return nil, draftAPI(s).setupError(err, sec, done.Item.Name)
 	}

@@ -545,7 +545,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/gate-templates": {
+    "/api/v1/gate-proposals": {
         parameters: {
             query?: never;
             header?: never;
@@ -553,7 +553,7 @@ export interface paths {
             cookie?: never;
         };
         /** Usual wishes, as gates that can be added to the draft */
-        get: operations["gate-templates"];
+        get: operations["gate-proposals"];
         put?: never;
         post?: never;
         delete?: never;
@@ -562,7 +562,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/gate-templates/{key}": {
+    "/api/v1/gate-proposals/{key}": {
         parameters: {
             query?: never;
             header?: never;
@@ -575,7 +575,7 @@ export interface paths {
          * Add a usual wish as a gate to the draft
          * @description Needs the role administrator.
          */
-        post: operations["gate-template-add"];
+        post: operations["gate-proposal-add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3415,6 +3415,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageProposal: {
+            items: components["schemas"]["Proposal"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageQueueItem: {
             items: components["schemas"]["QueueItem"][];
             /** @description Give this as after to go on; empty at the end */
@@ -3447,11 +3452,6 @@ export interface components {
         };
         PageSession: {
             items: components["schemas"]["Session"][];
-            /** @description Give this as after to go on; empty at the end */
-            next: string;
-        };
-        PageTemplate: {
-            items: components["schemas"]["Template"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -3611,6 +3611,33 @@ export interface components {
             /** Format: int64 */
             line: number;
             text: string;
+        };
+        Proposal: {
+            /** @description What it needs to know */
+            asks: components["schemas"]["Blank"][];
+            /** @description What it does, and what to think of */
+            explains: string;
+            /** @description Its fields; {domain} and the like stand for answers */
+            gate: {
+                [key: string]: unknown;
+            };
+            key: string;
+            /** @description A list that goes with it */
+            list?: {
+                [key: string]: unknown;
+            };
+            title: string;
+        };
+        ProposalChoice: {
+            answers: {
+                [key: string]: string;
+            };
+            /** @description Put it before all other gates */
+            first?: boolean;
+            /** @description Of the gate; the proposal's own if not given */
+            name?: string;
+            /** @description Let it only watch at first */
+            watch?: boolean;
         };
         Question: {
             /** @description Who signed in; nobody if empty */
@@ -4294,33 +4321,6 @@ export interface components {
             id: string;
             listener: string;
             steps: components["schemas"]["Step"][];
-        };
-        Template: {
-            /** @description What it needs to know */
-            asks: components["schemas"]["Blank"][];
-            /** @description What it does, and what to think of */
-            explains: string;
-            /** @description Its fields; {domain} and the like stand for answers */
-            gate: {
-                [key: string]: unknown;
-            };
-            key: string;
-            /** @description A list that goes with it */
-            list?: {
-                [key: string]: unknown;
-            };
-            title: string;
-        };
-        TemplateChoice: {
-            answers: {
-                [key: string]: string;
-            };
-            /** @description Put it before all other gates */
-            first?: boolean;
-            /** @description Of the gate; the template's own if not given */
-            name?: string;
-            /** @description Let it only watch at first */
-            watch?: boolean;
         };
         Term: {
             example: string;
@@ -6694,7 +6694,7 @@ export interface operations {
             };
         };
     };
-    "gate-templates": {
+    "gate-proposals": {
         parameters: {
             query?: never;
             header?: never;
@@ -6709,7 +6709,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageTemplate"];
+                    "application/json": components["schemas"]["PageProposal"];
                 };
             };
             /** @description Unauthorized */
@@ -6759,7 +6759,7 @@ export interface operations {
             };
         };
     };
-    "gate-template-add": {
+    "gate-proposal-add": {
         parameters: {
             query?: never;
             header?: never;
@@ -6770,7 +6770,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TemplateChoice"];
+                "application/json": components["schemas"]["ProposalChoice"];
             };
         };
         responses: {

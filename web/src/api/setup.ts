@@ -34,7 +34,7 @@ export type Entry = { fields: Fields; generated: string[]; about: Field[]; mark:
 export type Answer = Schemas["Answer"];
 export type Question = Schemas["Question"];
 export type ListState = Schemas["ListState"];
-export type Template = Schemas["Template"];
+export type Proposal = Schemas["Proposal"];
 export type Submitted = Schemas["Submitted"];
 export type Imported = Schemas["Imported"];
 export type RecordLine = Schemas["Record"];
@@ -86,9 +86,9 @@ export const setup = {
 	setSecret: (name: string, value: string) => ask<void>("PUT", `secrets/${seg(name)}`, { value }),
 	removeSecret: (name: string) => ask<void>("DELETE", `secrets/${seg(name)}`),
 	lists: () => ask<Page<ListState>>("GET", "lists"),
-	templates: () => ask<Page<Template>>("GET", "gate-templates"),
-	addTemplate: (key: string, answers: Record<string, string>, watch: boolean) =>
-		ask<{ text: string }>("POST", `gate-templates/${seg(key)}`, { answers, watch }),
+	proposals: () => ask<Page<Proposal>>("GET", "gate-proposals"),
+	addProposal: (key: string, answers: Record<string, string>, watch: boolean) =>
+		ask<{ text: string }>("POST", `gate-proposals/${seg(key)}`, { answers, watch }),
 	explain: (q: Partial<Question>) => ask<Page<Answer>>("POST", "explain", q),
 	send: (message: { from: string; to: string[]; listener?: string; client?: string; subject?: string }) =>
 		ask<Submitted>("POST", "send", message),

@@ -41,8 +41,8 @@ import { title, words } from "../parts/fields";
 import { Heading } from "../parts/heading";
 import { ListStates } from "../parts/list-states";
 import { useMayChange } from "../parts/may";
+import { Proposals } from "../parts/proposals";
 import { Failed, Loading, NotFound, Nothing } from "../parts/states";
-import { Templates } from "../parts/templates";
 import { plural } from "../parts/text";
 import classes from "./setup.module.css";
 
@@ -164,7 +164,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 					</Text>
 				</div>
 				<Group gap="xs">
-					{section === "gates" && <Templates />}
+					{section === "gates" && <Proposals />}
 					<TextInput
 						size="xs"
 						w={220}

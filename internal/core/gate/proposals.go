@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// Template is a usual wish, as a gate that can be added and changed like any other.
-type Template struct {
+// Proposal is a usual wish, as a gate that can be added and changed like any other.
+type Proposal struct {
 	Key      string         `json:"key"`
 	Title    string         `json:"title"`
 	Explains string         `json:"explains" doc:"What it does, and what to think of"`
@@ -16,7 +16,7 @@ type Template struct {
 	List     map[string]any `json:"list,omitempty" doc:"A list that goes with it"`
 }
 
-// Blank is one thing that a template needs to know.
+// Blank is one thing that a proposal needs to know.
 type Blank struct {
 	Name    string `json:"name"`
 	Title   string `json:"title"`
@@ -39,8 +39,8 @@ func texts(list ...string) []any {
 	return out
 }
 
-// Templates are the usual wishes.
-var Templates = []Template{
+// Proposals are the usual wishes.
+var Proposals = []Proposal{
 	{
 		Key:   "no-programs",
 		Title: "No programs from outside",
@@ -54,9 +54,10 @@ var Templates = []Template{
 			"say", "programs are not taken by mail here; send a link, or ask the recipient for a way"),
 	},
 	{
-		Key:      "no-macros",
-		Title:    "Office documents from outside without macros",
-		Explains: "Documents with macros are taken out, and a note with name, size and hash stands in their place. The text of the message arrives.",
+		Key:   "no-macros",
+		Title: "Office documents from outside without macros",
+		Explains: "Documents with macros are taken out, and a note with name, size and hash " +
+			"stands in their place. The text of the message arrives.",
 		Gate: fields("name", "macros from outside", "all", fields("direction", texts("in"),
 			"attachments", texts("office-macros")),
 			"remove_attachments", texts("office-macros"), "severity", "minor"),
@@ -71,18 +72,20 @@ var Templates = []Template{
 			"action", Hold, "severity", "minor"),
 	},
 	{
-		Key:      "partner",
-		Title:    "A partner's mail by another route",
-		Explains: "What goes to the partner's domain takes the route that you name, such as a line of your own to them. Nothing else changes.",
+		Key:   "partner",
+		Title: "A partner's mail by another route",
+		Explains: "What goes to the partner's domain takes the route that you name, such as " +
+			"a line of your own to them. Nothing else changes.",
 		Asks: []Blank{{"domain", "The partner's domain", "kelpworks.example"},
 			{"route", "The route", "by provider"}},
 		Gate: fields("name", "mail to {domain}", "all", fields("recipients", texts("{domain}")),
 			"route", "{route}"),
 	},
 	{
-		Key:      "large-at-night",
-		Title:    "Large mail at night",
-		Explains: "Messages to outside that are larger than you say wait until the evening, so that the line is free by day. Senders see no difference but the time.",
+		Key:   "large-at-night",
+		Title: "Large mail at night",
+		Explains: "Messages to outside that are larger than you say wait until the evening, " +
+			"so that the line is free by day. Senders see no difference but the time.",
 		Asks: []Blank{{"size", "Larger than", "10 MB"},
 			{"zone", "Time zone", "Europe/Oslo"}},
 		List: fields("name", "night", "kind", "hours", "zone", "{zone}",
@@ -91,9 +94,11 @@ var Templates = []Template{
 			"size_over", "{size}"), "delay_until", texts("list:night")),
 	},
 	{
-		Key:      "office-hours",
-		Title:    "Hold mail outside office hours",
-		Explains: "What comes from outside for the address that you name is held outside office hours, until somebody releases it. Add holidays to the list as not 2026-12-25.",
+		Key:   "office-hours",
+		Title: "Hold mail outside office hours",
+		Explains: "What comes from outside for the address that you name is held outside " +
+			"office hours, until somebody releases it. Add holidays to the list as not " +
+			"2026-12-25.",
 		Asks: []Blank{{"address", "Address or domain", "tickets@skerryline.example"},
 			{"zone", "Time zone", "Europe/Oslo"}},
 		List: fields("name", "office hours", "kind", "hours", "zone", "{zone}",
@@ -103,42 +108,46 @@ var Templates = []Template{
 			"action", Hold),
 	},
 	{
-		Key:      "archive",
-		Title:    "A copy of a mailbox for the archive, both ways",
-		Explains: "What the address that you name sends and gets goes to the archive too; nobody sees that. Tell the people concerned: in most places you must.",
+		Key:   "archive",
+		Title: "A copy of a mailbox for the archive, both ways",
+		Explains: "What the address that you name sends and gets goes to the archive too; " +
+			"nobody sees that. Tell the people concerned: in most places you must.",
 		Asks: []Blank{{"address", "Of whom", "accounts@skerryline.example"},
 			{"archive", "The archive's address", "archive@skerryline.example"}},
 		Gate: fields("name", "copies of {address}", "any", fields("recipients", texts("{address}"),
 			"senders", texts("{address}")), "copy_to", texts("{archive}")),
 	},
 	{
-		Key:      "mark-outside",
-		Title:    "Mark mail from outside",
-		Explains: "Mail from outside gets a word before its subject and a field of its own; forged ones are taken out. A changed subject breaks the sender's signature: behind us only ours is looked at.",
-		Asks:     []Blank{{"mark", "The word", "[outside]"}},
+		Key:   "mark-outside",
+		Title: "Mark mail from outside",
+		Explains: "Mail from outside gets a word before its subject and a field of its own; " +
+			"forged ones are taken out. A changed subject breaks the sender's signature: " +
+			"behind us only ours is looked at.",
+		Asks: []Blank{{"mark", "The word", "[outside]"}},
 		Gate: fields("name", "mail from outside", "all", fields("direction", texts("in")),
 			"mark_subject", "{mark}", "set_fields", texts("X-Gull-Origin: outside")),
 	},
 	{
-		Key:      "harmless",
-		Title:    "Clean HTML from outside",
-		Explains: "Scripts, forms, hidden text and everything remote are taken out of HTML from outside; links show where they lead. It breaks the sender's signature.",
+		Key:   "harmless",
+		Title: "Clean HTML from outside",
+		Explains: "Scripts, forms, hidden text and everything remote are taken out of HTML " +
+			"from outside; links show where they lead. It breaks the sender's signature.",
 		Gate: fields("name", "HTML from outside", "all", fields("direction", texts("in")),
 			"make_harmless", "clean"),
 	},
 }
 
-// FindTemplate is one by its key.
-func FindTemplate(key string) (Template, bool) {
-	i := slices.IndexFunc(Templates, func(t Template) bool { return t.Key == key })
+// FindProposal is one by its key.
+func FindProposal(key string) (Proposal, bool) {
+	i := slices.IndexFunc(Proposals, func(t Proposal) bool { return t.Key == key })
 	if i < 0 {
-		return Template{}, false
+		return Proposal{}, false
 	}
-	return Templates[i], true
+	return Proposals[i], true
 }
 
-// Fill puts answers into a template. Every blank needs one.
-func (t Template) Fill(answers map[string]string) (gate, list map[string]any, err error) {
+// Fill puts answers into a proposal. Every blank needs one.
+func (t Proposal) Fill(answers map[string]string) (gate, list map[string]any, err error) {
 	var pairs []string
 	for _, b := range t.Asks {
 		answer := strings.TrimSpace(answers[b.Name])
@@ -149,7 +158,7 @@ func (t Template) Fill(answers map[string]string) (gate, list map[string]any, er
 	}
 	for name := range answers {
 		if !slices.ContainsFunc(t.Asks, func(b Blank) bool { return b.Name == name }) {
-			return nil, nil, fmt.Errorf("%s: the template %s does not ask for that", name, t.Key)
+			return nil, nil, fmt.Errorf("%s: the proposal %s does not ask for that", name, t.Key)
 		}
 	}
 	r := strings.NewReplacer(pairs...)

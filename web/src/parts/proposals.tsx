@@ -4,12 +4,12 @@ import { Button, Checkbox, Group, Modal, Stack, Text, TextInput, UnstyledButton 
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { setup, type Template } from "../api/setup";
+import { type Proposal, setup } from "../api/setup";
 import { useMayChange } from "./may";
 import { Failed, Loading } from "./states";
 
-/** Templates are usual wishes, to be added as gates and changed like any other. */
-export function Templates() {
+/** Proposals are usual wishes, to be added as gates and changed like any other. */
+export function Proposals() {
 	const [open, setOpen] = useState(false);
 	const may = useMayChange();
 	return (
@@ -35,7 +35,7 @@ export function Templates() {
 }
 
 function Choice({ onDone }: { onDone: () => void }) {
-	const list = useQuery({ queryKey: ["templates"], queryFn: setup.templates, staleTime: Number.POSITIVE_INFINITY });
+	const list = useQuery({ queryKey: ["proposals"], queryFn: setup.proposals, staleTime: Number.POSITIVE_INFINITY });
 	const [chosen, setChosen] = useState("");
 	if (!list.data) {
 		return list.error ? <Failed error={list.error} /> : <Loading what={t`the proposals`} />;
@@ -54,20 +54,20 @@ function Choice({ onDone }: { onDone: () => void }) {
 					<Text size="sm" c="dimmed">
 						{x.explains}
 					</Text>
-					{chosen === x.key && <Blanks template={x} onDone={onDone} />}
+					{chosen === x.key && <Blanks proposal={x} onDone={onDone} />}
 				</div>
 			))}
 		</Stack>
 	);
 }
 
-/** Blanks are what a template needs to know. */
-function Blanks({ template, onDone }: { template: Template; onDone: () => void }) {
+/** Blanks are what a proposal needs to know. */
+function Blanks({ proposal, onDone }: { proposal: Proposal; onDone: () => void }) {
 	const [answers, setAnswers] = useState<Record<string, string>>({});
 	const [watch, setWatch] = useState(false);
 	const client = useQueryClient();
 	const add = useMutation({
-		mutationFn: () => setup.addTemplate(template.key, answers, watch),
+		mutationFn: () => setup.addProposal(proposal.key, answers, watch),
 		onSuccess: (r) => {
 			notifications.show({ color: "kelp", message: t`In the draft: ${r.text}.` });
 			void client.invalidateQueries();
@@ -82,7 +82,7 @@ function Blanks({ template, onDone }: { template: Template; onDone: () => void }
 			}}
 		>
 			<Stack gap="xs" mt="xs">
-				{(template.asks ?? []).map((b) => (
+				{(proposal.asks ?? []).map((b) => (
 					<TextInput
 						key={b.name}
 						size="xs"
