@@ -40,6 +40,7 @@ func (b *bench) all() []named {
 		{"queue", b.queueLife},
 		{"life", b.whole},
 		{"memory", b.memory},
+		{"gates", b.gates},
 		{"setup", b.setup},
 		{"many", b.many},
 		{"acts", b.acts},

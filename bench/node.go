@@ -112,7 +112,18 @@ func startNode(
 	sending bool,
 	keep *snags.Keeper,
 ) (*node, error) {
-	c, err := config.Parse([]byte(replaceSink(sink)))
+	return startNodeWith(replaceSink(sink), st, id, sending, keep)
+}
+
+// startNodeWith is startNode with a configuration.
+func startNodeWith(
+	text string,
+	st benchStore,
+	id int,
+	sending bool,
+	keep *snags.Keeper,
+) (*node, error) {
+	c, err := config.Parse([]byte(text))
 	if err != nil {
 		return nil, err
 	}

@@ -7,7 +7,9 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -334,4 +336,83 @@ func TestGatesDecideAndTell(t *testing.T) {
 			t.Error(err)
 		}
 	})
+}
+
+// Three usual wishes, from commands alone: rehearsed, applied, seen, taken back.
+func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
+	takesLong(t)
+	t.Parallel()
+	s := own(t, "wishes", func(c string) string {
+		head, rest, _ := strings.Cut(c, "\nlists:\n")
+		_, tail, _ := strings.Cut(rest, "\nmailboxes:\n")
+		return head + "\nmailboxes:\n" + tail
+	})
+	ines := "ines.harrow@skerryline.example"
+	body := "--b\r\n\r\nsee\r\n" + file("tides.pdf.exe", "MZ"+strings.Repeat("\x00", 200)) + "--b--\r\n"
+	program := marked("none", mixed, body)
+	eml := filepath.Join(s.dir, "offer.eml")
+	if err := os.WriteFile(eml, []byte(program), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if got := s.try(t, "x@flotsam.example", program, ines); !strings.HasPrefix(got, "250") {
+		t.Fatalf("without gates: %s", got)
+	}
+	if out := s.run(t, "review"); !strings.Contains(out, "No gate stands against programs") {
+		t.Errorf("the review does not miss a gate:\n%s", out)
+	}
+
+	s.run(t, "gate", "adopt", "no-programs")
+	s.run(t, "gate", "add", "mail to dunlin", "--all-recipients", "dunlin.example", "--route", "by provider")
+	s.run(t, "gate", "adopt", "office-hours", "--set", "address=tickets@skerryline.example", "--set", "zone=UTC")
+	s.run(t, "list", "set", "office hours", "--entries", "2020-01-01 08:00-09:00") // never again
+	if _, errOut, code := s.gull(t, "gate", "adopt", "partner", "--set", "domain=x.example"); code == 0 ||
+		!strings.Contains(errOut, "route: say it") {
+		t.Errorf("an answer is missing: %d %s", code, errOut)
+	}
+	if _, errOut, code := s.gull(t, "list", "remove", "office hours"); code == 0 || !strings.Contains(errOut, "gate outside office hours") {
+		t.Errorf("a list in use was removed: %d %s", code, errOut)
+	}
+	if _, errOut, code := s.gull(t, "gate", "add", "x", "--all-words", "/(/", "--action", "hold"); code == 0 || !strings.Contains(errOut, "all.words") {
+		t.Errorf("a fault does not name its field: %d %s", code, errOut)
+	}
+	if out := s.run(t, "list", "set", "office hours", "--rename", "opening"); !strings.Contains(out, "renamed") {
+		t.Errorf("renamed: %s", out)
+	}
+	out := s.run(t, "explain", "--draft", "--listener", "edge", "--client", "127.30.0.64", "--from", "x@flotsam.example",
+		"--to", ines, "--message", eml)
+	if !strings.Contains(out, "MET      1 no programs from outside") || !strings.Contains(out, "550 5.7.1 programs are not taken") {
+		t.Errorf("explained:\n%s", out)
+	}
+	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "newly refused") || !strings.Contains(out, "x@flotsam.example") {
+		t.Errorf("rehearsed:\n%s", out)
+	}
+	s.run(t, "draft", "apply")
+
+	if got := s.try(t, "x@flotsam.example", program, ines); !strings.HasPrefix(got, "550 5.7.1 programs are not taken by mail here") {
+		t.Errorf("a program: %s", got)
+	}
+	held := s.try(t, "ada@saltmarsh.example", marked("none", "", "x\r\n"), "tickets@skerryline.example")
+	s.until(t, strings.Fields(held)[4], mail.Held)
+	id := s.out(t, "cleo@dunlin.example")
+	if d := s.until(t, id, mail.Delivered); d.Route != "by provider" || d.RouteWhy != "gate mail to dunlin sends it by route by provider" {
+		t.Errorf("to dunlin by %s: %s", d.Route, d.RouteWhy)
+	}
+	if err := eventually(5*time.Second, func() error {
+		if out, _, _ := s.gull(t, "trace", "find", "severity:serious"); !strings.Contains(out, "x@flotsam.example") {
+			return fmt.Errorf("found: %s", out)
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
+	}
+	if out := s.run(t, "list", "state"); !strings.Contains(out, "outside office hours") {
+		t.Errorf("who uses a list is not shown:\n%s", out)
+	}
+	if _, _, code := s.gull(t, "list", "ask", "opening", "now"); code != 4 {
+		t.Errorf("a list of hours that are over is open: %d", code)
+	}
+	s.run(t, "revision", "revert", "1", "--why", "tried enough")
+	if got := s.try(t, "x@flotsam.example", program, ines); !strings.HasPrefix(got, "250") {
+		t.Errorf("after taking it back: %s", got)
+	}
 }

@@ -47,6 +47,9 @@ func (s *Fixer) FixFinding(ctx context.Context, who, key string) (api.Done, erro
 		if w.Where != "the server" {
 			words = w.Where + ": " + words
 		}
+		if m.Add {
+			return words, d.Add(section(m.Section), m.Fields, 0)
+		}
 		if m.Remove {
 			return words, d.Remove(section(m.Section), m.Name)
 		}

@@ -2,11 +2,13 @@ package insight
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/gate"
 	"gullroute/internal/core/readiness"
 	"gullroute/internal/core/review"
 	"gullroute/internal/engine/receive"
@@ -23,6 +25,8 @@ type Reviewer struct {
 	Directory store.Directory
 	Findings  store.Findings
 	Keys      store.Keys
+	Lists     store.ListCopies
+	Revisions store.Revisions
 	Readiness store.Readiness
 	Secrets   store.Secrets
 	InForce   *inforce.State
@@ -97,8 +101,47 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 			}
 		}
 	}
-	return f, nil
+	return f, s.gateFacts(ctx, &f)
 }
+
+// gateFacts are which lists' sources bring nothing, and which gates have only watched for
+// long.
+func (s *Reviewer) gateFacts(ctx context.Context, f *review.Facts) error {
+	copies, err := s.Lists.Copies(ctx, false)
+	if err != nil {
+		return err
+	}
+	f.DeadLists = map[string]string{}
+	for _, c := range copies {
+		if c.TroubleAt != nil && f.Now.Sub(*c.TroubleAt) > listDeadAfter {
+			f.DeadLists[c.List] = fmt.Sprintf("%s, since %s", c.Trouble,
+				c.TroubleAt.UTC().Format("2006-01-02 15:04"))
+		}
+	}
+	before, err := s.Revisions.InForceAt(ctx, f.Now.Add(-watchForgotten))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	old, err := config.ParseStored([]byte(before.Text))
+	if err != nil {
+		return nil // it was in force all the same; of its gates nothing is known
+	}
+	for _, g := range old.Gates {
+		if g.State == gate.Watch {
+			f.WatchedBefore = append(f.WatchedBefore, g.Name)
+		}
+	}
+	return nil
+}
+
+// A source is dead after so long without a good look, and a gate forgotten that watches.
+const (
+	listDeadAfter  = 24 * time.Hour
+	watchForgotten = 30 * 24 * time.Hour
+)
 
 // Accept leaves a finding as it is, for a reason.
 func (s *Reviewer) Accept(ctx context.Context, who, key, because string) error {

@@ -165,6 +165,8 @@ func (n *Node) buildInsight() {
 	own := &insight.OwnMail{Queue: e.Queue}
 	reviewer := &insight.Reviewer{
 		DB:        n.DB,
+		Lists:     store.ListCopies{DB: n.DB},
+		Revisions: store.Revisions{DB: n.DB},
 		Directory: store.Directory{DB: n.DB},
 		Findings:  store.Findings{DB: n.DB},
 		Keys: store.Keys{

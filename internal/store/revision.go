@@ -39,6 +39,12 @@ func (s Revisions) Revision(ctx context.Context, number int) (mail.Revision, err
 		`SELECT `+revisionColumns+`, text FROM config_revision WHERE number = $1`, number)
 }
 
+// InForceAt is the one that was in force at a time; ErrNotFound if none was.
+func (s Revisions) InForceAt(ctx context.Context, at time.Time) (mail.Revision, error) {
+	return s.revision(ctx, `SELECT `+revisionColumns+`, text FROM config_revision
+		WHERE applied_at <= $1 ORDER BY number DESC LIMIT 1`, at)
+}
+
 func (s Revisions) revision(ctx context.Context, sql string, args ...any) (mail.Revision, error) {
 	rows, err := s.pool.Query(ctx, sql, args...)
 	if err != nil {

@@ -54,6 +54,18 @@ var Terms = []Term{
 		"“nobody is alerted” is a finding; `gull review fix nobody-alerted` puts the fix into the draft.",
 	},
 	{
+		"gate",
+		"An ordered rule on whole messages: conditions, and effects on what meets them; it may " +
+			"only watch.",
+		"`gull gate adopt no-programs --watch`",
+	},
+	{
+		"list",
+		"A named, typed set that gates, relay rules, routes and peers refer to: addresses, " +
+			"networks, words, kinds of files, hours.",
+		"`gull list ask partners harbour@kelpworks.example`",
+	},
+	{
 		"lane",
 		"The deliveries that wait for the same next hop on the same route: what is paused, " +
 			"flushed, throttled and backed off as one.",

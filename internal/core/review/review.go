@@ -48,6 +48,7 @@ type Remedy struct {
 	Name    string         `json:"name,omitempty"`
 	Fields  map[string]any `json:"fields,omitempty"`
 	Remove  bool           `json:"remove,omitempty"`
+	Add     bool           `json:"add,omitempty" doc:"A new item"`
 }
 
 // Acceptance is a decision to live with a finding.
@@ -83,6 +84,10 @@ type Facts struct {
 	NoPassword  []string // mailboxes that may send and cannot sign in
 	// NotReady are domains at whose last look something failed.
 	NotReady map[string]string
+	// DeadLists are lists whose source brings nothing, with why and since when.
+	DeadLists map[string]string
+	// WatchedBefore are gates that watched already 30 days ago.
+	WatchedBefore []string
 }
 
 // Disk is one that the service writes to.
@@ -135,6 +140,7 @@ func Of(c *config.Compiled, f Facts) []Finding {
 	v.listeners()
 	v.domains()
 	v.routes()
+	v.gates()
 	v.service()
 	v.people()
 	v.machine()

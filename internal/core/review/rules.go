@@ -351,6 +351,31 @@ var rules = map[string]rule{
 		"With its password a thief is everybody.",
 		"Name the addresses it needs (gull mailbox set ADDRESS --send-as A,B).",
 	},
+	// gates and lists
+	"no-gate-programs": {
+		Serious,
+		"No gate stands against programs from outside",
+		"A program in a message, opened once, is how most machines are lost.",
+		"Adopt the proposal, watching at first if you like: gull gate adopt no-programs --watch.",
+	},
+	"list-dead": {
+		Serious,
+		"A list's source brings nothing",
+		"Its last copy stays in force and grows old; what refers to it decides by what was.",
+		"Look at the source (gull list state), or name another: gull list set NAME --source URL.",
+	},
+	"watch-forgotten": {
+		Minor,
+		"A gate has only watched for a month",
+		"It was meant to decide one day; meanwhile people believe that it does.",
+		"Look at what it met (gull trace find gate:NAME), then turn it on or take it out.",
+	},
+	"open-allow-list": {
+		Serious,
+		"A list that lets past holds everybody",
+		"What a gate spares by it is the whole world: the gate stands open.",
+		"Name the partners one by one in the list.",
+	},
 	// the machine
 	"disk-full": {
 		Critical,

@@ -1,0 +1,81 @@
+package review
+
+import (
+	"slices"
+	"strings"
+
+	"gullroute/internal/core/address"
+	"gullroute/internal/core/gate"
+	"gullroute/internal/core/list"
+)
+
+// gates looks for gates that are missing, forgotten or open.
+func (v *reviewer) gates() {
+	gates := v.c.Config.Gates
+	if len(v.c.Domains) > 0 && !slices.ContainsFunc(gates, againstPrograms) {
+		p, _ := gate.FindProposal("no-programs")
+		fields, _, _ := p.Fill(nil)
+		fields["state"] = gate.Watch
+		v.found("no-gate-programs", "", "no gate refuses, holds or takes out programs from outside",
+			&Remedy{Says: "Add one that watches", Effect: "It decides nothing yet; see in the trace " +
+				"whom it would meet, then turn it on.", Section: "gates", Fields: fields, Add: true})
+	}
+	for i := range gates {
+		g := &gates[i]
+		if g.State == gate.Watch && slices.Contains(v.f.WatchedBefore, g.Name) {
+			v.found("watch-forgotten", "gate "+g.Name, g.Name+" has watched for more than 30 days",
+				set("gates", g.Name, "Turn it on", "It does from then on what it would have done.",
+					map[string]any{"state": gate.On}))
+		}
+		for _, name := range spares(g) {
+			if l := v.c.Lists[name]; l != nil && everybody(l) {
+				v.found("open-allow-list", "list "+name, name+" holds everybody, and gate "+g.Name+
+					" spares whoever is in it", nil)
+			}
+		}
+	}
+	for _, l := range v.c.Config.Lists {
+		if why := v.f.DeadLists[l.Name]; why != "" {
+			v.found("list-dead", "list "+l.Name, l.Name+": "+why, nil)
+		}
+	}
+}
+
+// againstPrograms reports a gate that stands against programs, or watches for them.
+func againstPrograms(g gate.Gate) bool {
+	acts := g.Action == gate.Refuse || g.Action == gate.Hold || g.Action == gate.Discard
+	for _, c := range []gate.Conditions{g.All, g.Any} {
+		if acts && g.State != gate.Off && slices.Contains(c.Attachments, list.Programs) {
+			return true
+		}
+	}
+	return g.State != gate.Off && slices.Contains(g.RemoveAttachments, list.Programs)
+}
+
+// spares are the lists whose members a gate lets past.
+func spares(g *gate.Gate) []string {
+	var out []string
+	for _, ps := range []address.Patterns{g.None.Senders, g.None.From, g.None.Accounts} {
+		for _, p := range ps {
+			if p.List() != "" {
+				out = append(out, p.List())
+			}
+		}
+	}
+	for _, t := range g.None.Clients {
+		if name, ok := strings.CutPrefix(t, address.ListPrefix); ok {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// everybody reports a list that holds addresses or networks of all the world.
+func everybody(l *list.Set) bool {
+	for _, e := range l.Entries {
+		if e == "*" && l.Kind == list.Addresses || strings.HasSuffix(e, "/0") && l.Kind == list.Networks {
+			return true
+		}
+	}
+	return false
+}
