@@ -383,7 +383,7 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	if !strings.Contains(out, "MET      1 no programs from outside") || !strings.Contains(out, "550 5.7.1 programs are not taken") {
 		t.Errorf("explained:\n%s", out)
 	}
-	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "newly refused") || !strings.Contains(out, "x@flotsam.example") {
+	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "newly REFUSED") || !strings.Contains(out, "refused by gate no programs from outside") {
 		t.Errorf("rehearsed:\n%s", out)
 	}
 	s.run(t, "draft", "apply")
@@ -411,6 +411,13 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	if _, _, code := s.gull(t, "list", "ask", "opening", "now"); code != 4 {
 		t.Errorf("a list of hours that are over is open: %d", code)
 	}
+	s.run(t, "gate", "add", "junk", "--all-senders", "flotsam.example", "--action", "discard", "--severity", "critical")
+	if _, errOut, code := s.gull(t, "draft", "apply"); code == 0 || !strings.Contains(errOut, "nobody is told") {
+		t.Errorf("a gate that discards is applied without a word: %d %s", code, errOut)
+	}
+	s.run(t, "draft", "apply", "--force", "--why", "nothing but parcels comes from there")
+	s.run(t, "gate", "set", "junk", "--about", "agreed with Ines")
+	s.run(t, "draft", "apply")
 	s.run(t, "revision", "revert", "1", "--why", "tried enough")
 	if got := s.try(t, "x@flotsam.example", program, ines); !strings.HasPrefix(got, "250") {
 		t.Errorf("after taking it back: %s", got)

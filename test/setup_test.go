@@ -225,6 +225,7 @@ func TestAViewerChangesNothing(t *testing.T) {
 		"sign-in":        true,
 		"sign-out":       true,
 		"explain":        true,
+		"list-ask":       true,
 		"config-check":   true,
 		"draft-rehearse": true,
 		"keep":           true,

@@ -168,10 +168,12 @@ func (a draftCommands) draftRehearse() *cobra.Command {
 
 var kindWords = map[string]string{
 	rehearse.NewlyRefused:  "newly REFUSED",
+	rehearse.NewlyHeld:     "newly HELD",
 	rehearse.NewlyAllowed:  "newly ALLOWED",
 	rehearse.NewlyStranded: "newly STRANDED",
 	rehearse.LessTLS:       "less TLS",
 	rehearse.OtherWay:      "another route",
+	rehearse.OtherGates:    "other gates",
 	rehearse.OtherRule:     "by another rule",
 }
 
@@ -186,6 +188,9 @@ func (a draftCommands) printReport(r rehearse.Report) {
 	fmt.Fprintf(w,
 		"%d envelopes with %d recipients were replayed: %d would be decided differently.\n",
 		r.Envelopes, r.Recipients, r.Changed)
+	if r.Contents > 0 {
+		fmt.Fprintf(w, "The gates were asked about the content of %d messages.\n", r.Contents)
+	}
 	for _, g := range r.Groups {
 		fmt.Fprintf(w, "\n%s: %d recipients", kindWords[g.Kind], g.Count)
 		if g.Waiting > 0 {
@@ -230,6 +235,12 @@ func outcomeWords(o rehearse.Outcome, terms bool) string {
 		return "refused by " + o.Rule + ": " + o.Reply
 	}
 	text := strings.Join(o.Paths, ", ")
+	if o.Held {
+		text += ", held"
+	}
+	if len(o.Gates) > 0 {
+		text += " (gate " + strings.Join(o.Gates, "; gate ") + ")"
+	}
 	if o.Stranded {
 		text += " (stranded)"
 	}

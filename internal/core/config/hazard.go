@@ -7,12 +7,13 @@ import (
 	"strings"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/gate"
 )
 
 // Hazard is something a configuration says that is allowed and dangerous. Those
 // that block are applied only by force, and shown until they are fixed.
 type Hazard struct {
-	Kind   string `json:"kind" enum:"open_relay,clear_sign_in,no_way_out,no_postmaster,lost_mailboxes,never_used,listener_trouble,locked_key,former_primary"`
+	Kind   string `json:"kind" enum:"open_relay,discards,clear_sign_in,no_way_out,no_postmaster,lost_mailboxes,never_used,listener_trouble,locked_key,former_primary"`
 	Blocks bool   `json:"blocks" doc:"Applied only by force, with a reason"`
 	Where  string `json:"where" doc:"Like relay rule visitors"`
 	Text   string `json:"text"`
@@ -32,6 +33,14 @@ func (c *Compiled) Hazards() []Hazard {
 					opening(r)),
 				"name the networks of your own machines, or accounts that sign in",
 			})
+		}
+	}
+	for i := range c.Config.Gates {
+		if g := &c.Config.Gates[i]; g.Action == gate.Discard && g.State != gate.Off &&
+			g.State != gate.Watch {
+			out = append(out, Hazard{"discards", true, "gate " + g.Name,
+				fmt.Sprintf("gate %s throws messages away, and nobody is told", g.Name),
+				"let it refuse or hold them, or watch first"})
 		}
 	}
 	for i := range c.Listeners {

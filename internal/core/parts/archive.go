@@ -159,7 +159,7 @@ func (x *unpacker) open(at, name string, size int64, r io.Reader, depth int) err
 	if err != nil {
 		return err
 	}
-	defer keep.Close()
+	defer func() { _ = keep.Close() }()
 	if _, err := keep.Write(head[:n]); err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func (s *scanner) decode(p *Part, body *leafBody) error {
 		if keep, err = s.options.scratch(); err != nil {
 			return err
 		}
-		defer keep.Close()
+		defer func() { _ = keep.Close() }()
 		to = append(to, keep)
 	}
 	var macros *finder

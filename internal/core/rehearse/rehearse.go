@@ -89,8 +89,10 @@ func gated(c *config.Compiled, e Envelope, to address.Address, o Outcome) Outcom
 	switch {
 	case fate.Refuse != nil:
 		o.Allowed, o.Reply, o.Paths = false, fate.Refuse.String(), []string{}
+		o.Rule = "gate " + fate.By
 	case fate.Discard:
-		o.Allowed, o.Reply, o.Paths = false, "discarded by gate "+fate.By, []string{}
+		o.Allowed, o.Reply, o.Paths = false, "discarded, and nobody is told", []string{}
+		o.Rule = "gate " + fate.By
 	}
 	o.Held = fate.Hold
 	return o
@@ -331,8 +333,11 @@ func (r *Rehearsal) Report() Report {
 	out.Findings = append(
 		[]review.Finding{},
 		review.New(review.Settings(r.now), review.Settings(r.draft))...)
+	before := r.now.Hazards()
 	for _, h := range out.Hazards {
-		if h.Blocks {
+		// That a gate discards was agreed to when it was applied.
+		agreed := h.Kind == "discards" && slices.Contains(before, h)
+		if h.Blocks && !agreed {
 			out.Blocks = append(out.Blocks, h.Text)
 		}
 	}

@@ -2835,7 +2835,7 @@ export interface components {
             blocks: boolean;
             fix: string;
             /** @enum {string} */
-            kind: "open_relay" | "clear_sign_in" | "no_way_out" | "no_postmaster" | "lost_mailboxes" | "never_used" | "listener_trouble" | "locked_key" | "former_primary";
+            kind: "open_relay" | "discards" | "clear_sign_in" | "no_way_out" | "no_postmaster" | "lost_mailboxes" | "never_used" | "listener_trouble" | "locked_key" | "former_primary";
             text: string;
             /** @description Like relay rule visitors */
             where: string;
@@ -3749,6 +3749,8 @@ export interface components {
             session?: components["schemas"]["Session"];
         };
         Remedy: {
+            /** @description A new item */
+            add?: boolean;
             /** @description What changes for people and machines */
             effect: string;
             fields?: {

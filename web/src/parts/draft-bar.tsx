@@ -95,11 +95,17 @@ export function Hazards() {
 
 /** isTrouble are hazards that every page shows: they stop or endanger mail now. */
 export function isTrouble(h: Hazard): boolean {
-	return h.blocks || h.kind === "listener_trouble" || h.kind === "locked_key" || h.kind === "former_primary";
+	return (
+		(h.blocks && h.kind !== "discards") ||
+		h.kind === "listener_trouble" ||
+		h.kind === "locked_key" ||
+		h.kind === "former_primary"
+	);
 }
 
 const places: Record<string, string> = {
 	open_relay: "/setup/relay_rules",
+	discards: "/setup/gates",
 	clear_sign_in: "/setup/listeners",
 	lost_mailboxes: "/setup/domains",
 	listener_trouble: "/setup/listeners",
