@@ -47,11 +47,11 @@ const serves = "simnet node service keyfile engine control"
 // does not know what moves it on.
 var engineMayUse = map[string]string{
 	"batch": "", "counters": "", "feed": "", "limits": "", "mailbox": "", "resolve": "", "signin": "",
-	"senderauth": "resolve", "sources": "",
+	"senderauth": "resolve", "sources": "", "scan": "",
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
 	"deliver":  "resolve sessions",
-	"receive":  "counters feed senderauth sessions signin",
+	"receive":  "counters feed scan senderauth sessions signin",
 	"queue":    "batch counters deliver feed mailbox senderauth",
 }
 

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/mail"
+	"gullroute/internal/simnet"
 )
 
 // gatesOf are the gates and lists that the tests below use: each is met by a field of its own.
@@ -336,6 +337,70 @@ func TestGatesDecideAndTell(t *testing.T) {
 			t.Error(err)
 		}
 	})
+}
+
+// A scanner is asked, and what is unsure is not taken for clean.
+func TestAScannerIsAsked(t *testing.T) {
+	takesLong(t)
+	t.Parallel()
+	const lookout = "lookout.skerryline.example"
+	s := own(t, "scanner", func(c string) string {
+		c = strings.Replace(c, "    url: icap:", "    timeout: 700ms\n    size_up_to: 40 KB\n    url: icap:", 1)
+		return strings.Replace(c, "\ngates:\n", "\ngates:\n  - {name: unsure, all: {verdict: [none, too_large]}, action: hold}\n", 1)
+	})
+	ines, sender := "ines.harrow@skerryline.example", "ada@saltmarsh.example"
+	send := func(body string) string {
+		t.Helper()
+		return s.try(t, sender, marked("none", mixed, "--b\r\n\r\nsee\r\n"+body+"--b--\r\n"), ines)
+	}
+	for name, body := range map[string]string{
+		"Test-File":       file("tides.txt", simnet.TestVirus),
+		"Bulk.Lighthouse": "--b\r\n\r\n" + strings.Repeat("tide\r\n", 400) + "Free Lighthouse Oil for everybody\r\n",
+	} {
+		if got := send(body); !strings.HasPrefix(got, "550 5.7.1 a scanner found") {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	for range 5 {
+		if got := send(""); !strings.HasPrefix(got, "250") {
+			t.Errorf("nothing in it: %s", got)
+		} else {
+			s.until(t, strings.Fields(got)[4], mail.Delivered)
+		}
+	}
+	if n := s.host(t, lookout).Stats.Connections; n > 3 {
+		t.Errorf("seven messages took %d connections", n)
+	}
+	held := func(name, why string, limit time.Duration) {
+		t.Helper()
+		began := time.Now()
+		got := send("")
+		if took := time.Since(began); !strings.HasPrefix(got, "250") || took > limit {
+			t.Fatalf("%s: %s after %s", name, got, took)
+		}
+		id := strings.Fields(got)[4]
+		s.until(t, id, mail.Held)
+		if out := s.run(t, "trace", "show", id); !strings.Contains(out, why) {
+			t.Errorf("%s: the history says not %q:\n%s", name, why, out)
+		}
+	}
+	got := send("--b\r\n\r\n" + strings.Repeat(strings.Repeat("x", 70)+"\r\n", 900))
+	s.until(t, strings.Fields(got)[4], mail.Held)
+	s.behave(t, lookout, `{"greeting": "SSH-2.0-lookout"}`)
+	held("another protocol", "no scanner answered: lookout: it answers what is not ICAP", 3*time.Second)
+	s.behave(t, lookout, `{"greeting": "", "pause": "3s"}`)
+	held("slow", "no scanner answered: lookout", 3*time.Second)
+	s.behave(t, lookout, `{"pause": "0s", "closed": true}`)
+	held("closed", "connection refused", 3*time.Second)
+	held("at rest", "lookout rests after", time.Second)
+	if err := eventually(10*time.Second, func() error {
+		if out, _, _ := s.gull(t, "snag", "list"); !strings.Contains(out, "scanner lookout") {
+			return fmt.Errorf("no snag of the scanner:\n%s", out)
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
+	}
 }
 
 // Three usual wishes, from commands alone: rehearsed, applied, seen, taken back.

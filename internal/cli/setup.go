@@ -72,6 +72,13 @@ var sectionHelp = map[string]struct {
 		"no programs",
 		[]string{"state", "all", "any", "none", "action", "severity", "stop"},
 	},
+	"scanners": {
+		"Scanners beside us, asked by ICAP; gates ask for their verdict",
+		"gull scanner add lookout --url icap://127.0.0.1:1344/scan",
+		"gull scanner set lookout --timeout 5s --size-up-to \"10 MB\"",
+		"lookout",
+		[]string{"url", "off", "weight", "timeout", "size_up_to"},
+	},
 	"service": {
 		"What concerns the server as a whole",
 		"",

@@ -5,6 +5,7 @@ import (
 
 	"gullroute/internal/cluster"
 	"gullroute/internal/control"
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
@@ -13,6 +14,7 @@ import (
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/resolve"
+	"gullroute/internal/engine/scan"
 	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
@@ -42,10 +44,11 @@ func (n *Node) build(run int, salt []byte) {
 		log:     n.Log,
 	}
 	n.sources = &sources.Reader{
-		Store:  store.ListCopies{DB: n.DB},
-		Config: n.InForce.Config,
-		Log:    n.Log,
-		Roots:  n.Roots,
+		Store:   store.ListCopies{DB: n.DB},
+		Config:  n.InForce.Config,
+		Log:     n.Log,
+		Roots:   n.Roots,
+		Trouble: n.Troubles.Ours,
 	}
 	n.upkeep = &upkeep{
 		db:       n.DB,
@@ -97,6 +100,12 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Journal:   journalPath(n.Options),
 		Outward:   e.Outward,
 	})
+	e.Scanners = &scan.Scanners{
+		Config:  func() *config.Compiled { return n.InForce.Config() },
+		Log:     n.Log,
+		Name:    n.Name,
+		Trouble: n.Troubles.Ours,
+	}
 	e.Receive = receive.New(receive.Options{
 		Intake:        e.Queue,
 		Contents:      store.Intake{DB: n.DB},
@@ -114,6 +123,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Mailboxes:     store.Mailboxes{DB: n.DB},
 		Originals:     receive.Reported{Messages: store.Messages{DB: n.DB}, Node: n.Name},
 		Contacts:      store.Messages{DB: n.DB},
+		Scanner:       e.Scanners,
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
 }

@@ -25,6 +25,7 @@ import (
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/resolve"
+	"gullroute/internal/engine/scan"
 	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
@@ -59,6 +60,7 @@ type Engine struct {
 	Limits   *limits.Counter
 	Sessions *sessions.Recorder
 	Signer   *senderauth.Signer
+	Scanners *scan.Scanners
 	Hub      *feed.Hub
 	Counters *counters.Counters
 	Resolver *resolve.Current

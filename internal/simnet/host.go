@@ -115,6 +115,10 @@ func (h *host) serve(conn net.Conn) {
 			h.stats.Open--
 			h.mu.Unlock()
 		}()
+		if h.spec.Scanner {
+			h.scan(conn)
+			return
+		}
 		d := &conversation{host: h, conn: conn, crowd: b.Connections > 0 && open > b.Connections}
 		d.run()
 	}()

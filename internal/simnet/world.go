@@ -39,6 +39,7 @@ type Spec struct {
 	Address   string `yaml:"address" json:"address"`
 	Port      int    `yaml:"port" json:"port"` // 0 is the port of MX hosts
 	About     string `yaml:"about" json:"about"`
+	Scanner   bool   `yaml:"scanner" json:"scanner"` // an ICAP server, and no mail host
 	Behaviour `yaml:",inline"`
 }
 

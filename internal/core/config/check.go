@@ -26,6 +26,7 @@ func check(c *Config, stored bool) Problems {
 	k.rules()
 	k.peers()
 	k.lists()
+	k.scanners()
 	k.gates()
 	k.service()
 	if !stored {

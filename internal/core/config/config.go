@@ -39,6 +39,7 @@ type Config struct {
 	Peers      []Peer              `yaml:"peers" doc:"What was agreed with others' domains; the first that matches counts"`
 	Lists      []list.List         `yaml:"lists" doc:"Named sets that gates, relay rules, routes and peers refer to"`
 	Gates      []gate.Gate         `yaml:"gates" doc:"Rules on whole messages; asked in order, and the effects of all that match add up"`
+	Scanners   []Scanner           `yaml:"scanners" doc:"Scanners beside us; gates ask for their verdict"`
 	Mailboxes  []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
 	Aliases    []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
 	Secrets    []Secret            `yaml:"secrets" doc:"Passwords for others' servers, in an export with secrets"`

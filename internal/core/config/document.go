@@ -36,7 +36,8 @@ var Sections = []Section{
 	{"routes", "route", reflect.TypeFor[Route](), true},
 	{"peers", "peer", reflect.TypeFor[Peer](), true},
 	{"lists", "list", reflect.TypeFor[list.List](), false},
-	{"gates", "gate", reflect.TypeFor[gate.Gate](), true},
+	{"gates, scanners", "gate", reflect.TypeFor[gate.Gate](), true},
+	{"scanners", "scanner", reflect.TypeFor[Scanner](), false},
 }
 
 // ServiceSection is the one record that is not a list.

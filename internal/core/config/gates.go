@@ -146,6 +146,7 @@ func (k *checker) gates() {
 		Lists:     k.listKinds(),
 		Listeners: map[string]bool{},
 		Routes:    map[string]bool{},
+		Scanner:   len(k.c.Scanners) > 0,
 	}
 	for name := range k.listenerAt {
 		names.Listeners[name] = true

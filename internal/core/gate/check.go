@@ -15,6 +15,7 @@ type Names struct {
 	Lists     map[string]string // kind by name
 	Listeners map[string]bool
 	Routes    map[string]bool
+	Scanner   bool // there is one
 }
 
 // Fault is one thing wrong with a gate.
@@ -66,6 +67,10 @@ func (k *checker) conditions(at string, c *Conditions) {
 	k.patterns(at+".senders", c.Senders)
 	k.patterns(at+".recipients", c.Recipients)
 	k.patterns(at+".from", c.From)
+	if len(c.Verdict) > 0 && !k.names.Scanner {
+		k.wrong(at+".verdict", "no scanner is set up: add one, like gull scanner add lookout --url "+
+			"icap://127.0.0.1:1344/scan")
+	}
 	for i, l := range c.Listeners {
 		if !k.names.Listeners[l] {
 			k.wrong(fmt.Sprintf("%s.listeners[%d]", at, i), "there is no listener %q", l)

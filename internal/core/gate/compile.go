@@ -36,6 +36,8 @@ type condition struct {
 	each  bool // it depends on the recipient
 	late  bool // it is known after the content only
 	parts bool // it asks for the parts of the content
+	scan  bool // it asks a scanner
+	dear  bool // it asks the database: only once all before it is known
 	ask   func(m *Message, to *Recipient) (holds bool, why string)
 }
 
@@ -217,19 +219,22 @@ func (k compiler) conditions(c *Conditions) []*condition {
 	k.sizes(c, add)
 	k.header(c, add)
 	k.proof(c, add)
-	if c.FirstContact {
-		add(
-			condition{
-				what: "first_contact",
-				each: true,
-				ask: func(m *Message, to *Recipient) (bool, string) {
-					return m.FirstContact != nil && m.FirstContact(to), "first contact of these two"
-				},
-			},
-		)
-	}
 	k.content(c, add)
+	if len(c.Verdict) > 0 {
+		add(condition{what: "verdict", late: true, scan: true, ask: func(m *Message, _ *Recipient) (bool, string) {
+			v := m.verdict()
+			return slices.Contains(c.Verdict, v.Word), v.words()
+		}})
+	}
+	if c.FirstContact { // last: it asks the database
+		add(condition{what: "first_contact", each: true, dear: true, ask: met})
+	}
 	return out
+}
+
+// met is the condition that two have not met before.
+func met(m *Message, to *Recipient) (bool, string) {
+	return m.FirstContact != nil && m.FirstContact(to), "first contact of these two"
 }
 
 func wordsOfHours(s *list.Set) string {

@@ -32,12 +32,16 @@ type Message struct {
 	Identity   *senderauth.Assessment
 	// Parts takes the content apart; it is asked once, and only if a gate needs it.
 	Parts func() *parts.Report
+	// Scan shows the content to a scanner; it is asked once, and only if a gate needs it. Where
+	// it is nil the verdict is not known.
+	Scan func() Verdict
 	// FirstContact says whether sender and recipient have no mail on record.
 	FirstContact func(to *Recipient) bool
 
-	taken  bool
-	report *parts.Report
-	known  map[int]answer // by condition
+	taken   bool
+	report  *parts.Report
+	scanned *Verdict
+	known   map[int]answer // by condition
 }
 
 type answer struct {
@@ -71,6 +75,46 @@ func (m *Message) parts() *parts.Report {
 	m.taken = true
 	return m.report
 }
+
+// Verdict is what a scanner says of a message.
+type Verdict struct {
+	Word    string `json:"word" enum:"clean,infected,unwanted,none,too_large"`
+	Threat  string `json:"threat,omitempty" doc:"The scanner's name for what it found"`
+	Scanner string `json:"scanner,omitempty"`
+	Why     string `json:"why,omitempty" doc:"Why nobody answered"`
+}
+
+// The words of a verdict.
+const (
+	Clean    = "clean"
+	Infected = "infected"
+	Unwanted = "unwanted"
+	NoAnswer = "none"
+	TooLarge = "too_large"
+)
+
+func (v Verdict) words() string {
+	switch {
+	case v.Word == NoAnswer:
+		return "no scanner answered: " + v.Why
+	case v.Word == TooLarge:
+		return "too large for the scanners"
+	case v.Threat != "":
+		return "scanner " + v.Scanner + " says " + v.Word + ": " + v.Threat
+	}
+	return "scanner " + v.Scanner + " says " + v.Word
+}
+
+func (m *Message) verdict() Verdict {
+	if m.scanned == nil {
+		v := m.Scan()
+		m.scanned = &v
+	}
+	return *m.scanned
+}
+
+// Scanned is the verdict, nil if nobody asked.
+func (m *Message) Scanned() *Verdict { return m.scanned }
 
 // Report is what was found in the content, nil if nobody asked.
 func (m *Message) Report() *parts.Report { return m.report }
@@ -257,6 +301,9 @@ func (c *Chain) meets(g *compiled, m *Message, to *Recipient) (verdict, []string
 	var why []string
 	out := yes
 	for _, x := range g.all {
+		if (x.dear || x.scan) && out == unknown {
+			continue
+		}
 		switch v, words := m.ask(x, to); v {
 		case no:
 			return no, nil
@@ -295,7 +342,7 @@ func (c *Chain) meets(g *compiled, m *Message, to *Recipient) (verdict, []string
 
 // ask answers a condition, from what is known already where it can.
 func (m *Message) ask(x *condition, to *Recipient) (verdict, string) {
-	if x.late && !m.Late {
+	if x.late && !m.Late || x.scan && m.Scan == nil {
 		return unknown, ""
 	}
 	if !x.each {

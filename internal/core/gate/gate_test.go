@@ -52,7 +52,7 @@ var lists = map[string]*list.Set{
 func chain(t *testing.T, gates ...Gate) *Chain {
 	t.Helper()
 	names := Names{Lists: map[string]string{}, Listeners: map[string]bool{"edge": true},
-		Routes: map[string]bool{"by provider": true}}
+		Routes: map[string]bool{"by provider": true}, Scanner: true}
 	for name, s := range lists {
 		names.Lists[name] = s.Kind
 	}
@@ -87,6 +87,7 @@ func asked(t *testing.T) *Message {
 		Size:       5000,
 		Header:     message.Header{{Name: "Subject", Value: "tides"}, {Name: "From", Value: "x@saltmarsh.example"}},
 		Identity:   &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Pass}},
+		Scan:       func() Verdict { return Verdict{Word: Clean} },
 		Parts:      func() *parts.Report { return &parts.Report{Text: "high water at noon"} },
 	}
 }
@@ -169,6 +170,8 @@ func facts(t *testing.T) []fact {
 			func(m *Message, _ *Recipient) {
 				m.Identity = &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}}
 			}},
+		{"verdict", func(c *Conditions) { c.Verdict = []string{Infected, NoAnswer} },
+			func(m *Message, _ *Recipient) { m.Scan = func() Verdict { return Verdict{Word: Infected} } }},
 		{"hours", func(c *Conditions) { c.Hours = []string{"list:office"} },
 			func(m *Message, _ *Recipient) { m.At = m.At.AddDate(0, 0, 2) }},
 		{"first_contact", func(c *Conditions) { c.FirstContact = true },
@@ -344,6 +347,7 @@ func TestFaultsOfGatesNameTheField(t *testing.T) {
 		"all.header[0]":         {All: Conditions{Header: []string{"no colon"}}},
 		"all.attachments[1]":    {All: Conditions{Attachments: []string{"*", "progams"}}},
 		"all.listeners[0]":      {All: Conditions{Listeners: []string{"nowhere"}}},
+		"all.verdict":           {All: Conditions{Verdict: []string{Clean}}},
 		"route":                 {Route: "nowhere"},
 		"code":                  {Action: Refuse, Code: "2.0.0"},
 		"say":                   {Severity: "minor", Say: "words of no refusal"},

@@ -63,6 +63,16 @@ var Proposals = []Proposal{
 			"remove_attachments", texts("office-macros"), "severity", "minor"),
 	},
 	{
+		Key:   "scan",
+		Title: "Let a scanner look at mail from outside",
+		Explains: "What the scanner calls infected or unwanted is refused. Set the scanner up first " +
+			"(gull scanner add). Add a gate for the verdict none as well: it says what becomes of " +
+			"mail while no scanner answers; without one it passes.",
+		Gate: fields("name", "what a scanner finds", "all", fields("direction", texts("in"),
+			"verdict", texts(Infected, Unwanted)), "action", Refuse, "severity", "serious",
+			"say", "a scanner found something in the message that is not taken here"),
+	},
+	{
 		Key:   "doubtful",
 		Title: "Hold what cannot be looked into",
 		Explains: "Encrypted archives, archive bombs and messages that cannot be taken apart without " +

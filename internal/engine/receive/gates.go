@@ -23,6 +23,7 @@ import (
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/scan"
 	"gullroute/internal/store"
 )
 
@@ -97,6 +98,12 @@ func (se gateTalk) fates(
 	m.Late, m.Size, m.Identity = true, s.size, check
 	m.Header = message.ParseHeader(section)
 	m.Parts = func() *parts.Report { return se.scan(s) }
+	if se.server.Scanner != nil && len(se.cfg.Scanners) > 0 {
+		content := scan.Content{Open: s.open, Size: s.size}
+		m.Scan = func() gate.Verdict {
+			return se.server.Scanner.Scan(context.Background(), content)
+		}
+	}
 	out := make([]gate.Fate, len(se.rcpts))
 	for i, r := range se.rcpts {
 		if r.refusal == nil {

@@ -19,6 +19,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/dsn"
+	"gullroute/internal/core/gate"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
@@ -26,6 +27,7 @@ import (
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/scan"
 	"gullroute/internal/engine/senderauth"
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
@@ -69,6 +71,11 @@ type SenderChecker interface {
 	Check(ctx context.Context, f senderauth.Facts) core.Assessment
 }
 
+// Scanner shows a message to a scanner.
+type Scanner interface {
+	Scan(ctx context.Context, content scan.Content) gate.Verdict
+}
+
 // ContentStore keeps content that is too large for memory ahead of its message.
 type ContentStore interface {
 	StoreContent(ctx context.Context, id ident.ID, content io.Reader) error
@@ -98,6 +105,7 @@ type Options struct {
 	Originals     Originals
 	SenderChecker SenderChecker
 	Contacts      Contacts
+	Scanner       Scanner
 }
 
 // Allowance counts messages and recipients against a rule's limits.

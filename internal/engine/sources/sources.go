@@ -42,6 +42,8 @@ type Reader struct {
 	Config func() *config.Compiled
 	Log    *slog.Logger
 	Roots  *x509.CertPool // nil are those of the system
+	// Trouble hears of sources that bring nothing; nil if nobody does.
+	Trouble func(with, text string, at time.Time)
 
 	mu sync.Mutex
 	// in force are the copies that the sets of a configuration have, by list.
@@ -95,6 +97,9 @@ func (r *Reader) look(ctx context.Context, l list.List) error {
 	}
 	r.Log.Warn("a list's source brought nothing; its last copy stays in force", "list", l.Name,
 		"error", err)
+	if r.Trouble != nil {
+		r.Trouble("list "+l.Name, "its source brings nothing: "+err.Error(), time.Now())
+	}
 	return r.Store.Failed(ctx, l.Name, l.Source, err.Error())
 }
 

@@ -19,7 +19,16 @@ export type Field = {
 };
 export type Item = { name: string; position: number; mark: string; fields: Fields };
 export type Section = { items: Item[]; fields: Field[]; ordered: boolean; draft: boolean };
-export type SectionKey = "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+export type SectionKey =
+	| "service"
+	| "listeners"
+	| "domains"
+	| "relay_rules"
+	| "routes"
+	| "peers"
+	| "lists"
+	| "gates"
+	| "scanners";
 export type Hazard = Schemas["Hazard"];
 export type Draft = Schemas["Draft"];
 export type Change = Schemas["Change"];

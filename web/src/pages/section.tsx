@@ -98,6 +98,14 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		columns: ["all", "any", "none", "does", "severity", "about"],
 		first: ["name", "state", "about", "all", "any", "none", "action", "say", "severity"],
 	},
+	scanners: {
+		one: "scanner",
+		many: t`Scanners`,
+		says: t`Scanners beside us, asked by ICAP. Gates ask for their verdict; one that does not answer is passed over for a while.`,
+		empty: t`No scanner is set up. Add one, then a gate that asks for its verdict.`,
+		columns: ["url", "weight", "timeout", "size_up_to"],
+		first: ["name", "url", "weight", "timeout", "size_up_to", "off"],
+	},
 	lists: {
 		one: "list",
 		many: t`Lists`,

@@ -15,6 +15,7 @@ const pages: [string, string][] = [
 	["/setup/peers", t`Peers`],
 	["/setup/gates", t`Gates`],
 	["/setup/lists", t`Lists`],
+	["/setup/scanners", t`Scanners`],
 	["/setup/secrets", t`Secrets`],
 	["/setup/service", t`Server`],
 	["/setup/review", t`Review`],
