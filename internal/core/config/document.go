@@ -36,7 +36,7 @@ var Sections = []Section{
 	{"routes", "route", reflect.TypeFor[Route](), true},
 	{"peers", "peer", reflect.TypeFor[Peer](), true},
 	{"lists", "list", reflect.TypeFor[list.List](), false},
-	{"gates, scanners", "gate", reflect.TypeFor[gate.Gate](), true},
+	{"gates", "gate", reflect.TypeFor[gate.Gate](), true},
 	{"scanners", "scanner", reflect.TypeFor[Scanner](), false},
 }
 
@@ -82,7 +82,7 @@ func ParseDocument(text string) (*Document, error) {
 			{
 				Line: root.Line,
 				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers, lists, " +
-					"gates",
+					"gates, scanners",
 			},
 		}
 	}

@@ -10984,7 +10984,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
             };
             cookie?: never;
         };
@@ -11060,7 +11060,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
             };
             cookie?: never;
         };
@@ -11131,7 +11131,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11208,7 +11208,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11283,7 +11283,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11351,7 +11351,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11423,7 +11423,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
                 name: string;
             };
             cookie?: never;
