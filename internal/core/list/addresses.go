@@ -11,24 +11,26 @@ import (
 
 // addresses finds an address by looking up its parts.
 type addresses struct {
-	whole   map[string]address.Pattern // address.Key
-	domains map[string]address.Pattern
-	below   map[string]address.Pattern // the domain above
-	locals  map[string]address.Pattern // local part at any domain
+	entries []string
+	whole   index // address.Key
+	domains index
+	below   index // the domain above
+	locals  index // local part at any domain
 	null    *address.Pattern
 	any     *address.Pattern
 }
 
-func newAddresses(n int) *addresses {
+func newAddresses(entries []string) *addresses {
 	return &addresses{
-		whole:   make(map[string]address.Pattern, n),
-		domains: map[string]address.Pattern{},
-		below:   map[string]address.Pattern{},
-		locals:  map[string]address.Pattern{},
+		entries: entries,
+		whole:   newIndex(),
+		domains: newIndex(),
+		below:   newIndex(),
+		locals:  newIndex(),
 	}
 }
 
-func (s *addresses) add(entry string) error {
+func (s *addresses) add(n int, entry string) error {
 	p, err := address.ParsePattern(entry)
 	if err != nil {
 		return err
@@ -45,46 +47,49 @@ func (s *addresses) add(entry string) error {
 	case p.Any():
 		s.any = &p
 	case p.Local() != "" && p.Domain() == "":
-		s.locals[p.Local()] = p
+		s.locals.add(p.Local(), n)
 	case p.Local() != "":
-		s.whole[p.Local()+"@"+p.Domain()] = p
+		s.whole.add(p.Local()+"@"+p.Domain(), n)
 	case p.Below():
-		s.below[p.Domain()] = p
+		s.below.add(p.Domain(), n)
 	default:
-		s.domains[p.Domain()] = p
+		s.domains.add(p.Domain(), n)
 	}
 	return nil
 }
 
-func (s *addresses) match(a address.Address) (address.Pattern, bool) {
+func (s *addresses) match(a address.Address) (found address.Pattern, ok bool) {
 	if a.IsNull() {
 		if s.null != nil {
 			return *s.null, true
 		}
 		return s.anyOf()
 	}
-	if p, ok := s.whole[a.Key()]; ok {
-		return p, true
+	fits := func(n int) bool {
+		p, err := address.ParsePattern(strings.TrimSpace(s.entries[n]))
+		if err == nil && p.Match(a) {
+			found = p
+			return true
+		}
+		return false
 	}
-	if p, ok := s.domains[a.Domain]; ok {
-		return p, true
+	if s.whole.find(a.Key(), fits) >= 0 || s.domains.find(a.Domain, fits) >= 0 {
+		return found, true
 	}
-	if len(s.below) > 0 {
+	if len(s.below.links) > 0 {
 		for rest := a.Domain; ; {
-			_, parent, ok := strings.Cut(rest, ".")
-			if !ok {
+			_, parent, more := strings.Cut(rest, ".")
+			if !more {
 				break
 			}
-			if p, ok := s.below[parent]; ok {
-				return p, true
+			if s.below.find(parent, fits) >= 0 {
+				return found, true
 			}
 			rest = parent
 		}
 	}
-	if len(s.locals) > 0 {
-		if p, ok := s.locals[strings.ToLower(a.Local)]; ok {
-			return p, true
-		}
+	if len(s.locals.links) > 0 && s.locals.find(strings.ToLower(a.Local), fits) >= 0 {
+		return found, true
 	}
 	return s.anyOf()
 }
@@ -98,19 +103,32 @@ func (s *addresses) anyOf() (address.Pattern, bool) {
 
 // networks finds an address by the networks of each length that occurs.
 type networks struct {
-	all  map[netip.Prefix]struct{}
+	all  map[networkKey]struct{}
 	bits [2][]int // lengths, of IPv4 and of IPv6, the longest first
 }
 
-func newNetworks(n int) *networks { return &networks{all: make(map[netip.Prefix]struct{}, n)} }
+// networkKey is a network without a pointer in it: the address and the length.
+type networkKey [17]byte
 
-func (s *networks) add(entry string) error {
+func keyOf(p netip.Prefix) (k networkKey) {
+	a := p.Addr().As16()
+	copy(k[:], a[:])
+	k[16] = byte(p.Bits())
+	if p.Addr().Is4() {
+		k[16] += 96
+	}
+	return k
+}
+
+func newNetworks(n int) *networks { return &networks{all: make(map[networkKey]struct{}, n)} }
+
+func (s *networks) add(_ int, entry string) error {
 	p, err := form.ParseNetwork(entry)
 	if err != nil {
 		return err
 	}
 	p = netip.PrefixFrom(p.Addr().Unmap(), p.Bits())
-	s.all[p] = struct{}{}
+	s.all[keyOf(p)] = struct{}{}
 	lengths := &s.bits[family(p.Addr())]
 	if at, there := slices.BinarySearchFunc(*lengths, p.Bits(),
 		func(a, b int) int { return b - a }); !there {
@@ -133,7 +151,7 @@ func (s *networks) match(ip netip.Addr) (netip.Prefix, bool) {
 	}
 	for _, bits := range s.bits[family(ip)] {
 		if p, err := ip.Prefix(bits); err == nil {
-			if _, ok := s.all[p]; ok {
+			if _, ok := s.all[keyOf(p)]; ok {
 				return p, true
 			}
 		}

@@ -37,7 +37,7 @@ type files struct {
 	names  []string // patterns in lower case
 }
 
-func (s *files) add(entry string) error {
+func (s *files) add(_ int, entry string) error {
 	lower := strings.ToLower(entry)
 	switch {
 	case Groups[lower] != "":

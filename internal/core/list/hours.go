@@ -42,7 +42,7 @@ func (h *hours) with(o *hours) *hours {
 
 // add reads "mon-fri 08:00-17:00", "sat,sun", "08:00-12:00", "2026-12-24 08:00-12:00" and
 // "not 2026-12-25". Times over midnight, like 22:00-06:00, go on into the next day.
-func (h *hours) add(entry string) error {
+func (h *hours) add(_ int, entry string) error {
 	words := strings.Fields(strings.ToLower(entry))
 	hint := "; write mon-fri 08:00-17:00, sat, 2026-12-24 08:00-12:00 or not 2026-12-25"
 	if len(words) == 2 && words[0] == "not" {

@@ -125,16 +125,16 @@ func (s *Set) Len() (all, fromSource int) {
 func parse(l List, entries []string) (sets, []EntryError) {
 	out := sets{}
 	var wrong []EntryError
-	var add func(string) error
+	var add func(int, string) error
 	switch l.Kind {
 	case Addresses:
-		out.addresses = newAddresses(len(entries))
+		out.addresses = newAddresses(entries)
 		add = out.addresses.add
 	case Networks:
 		out.networks = newNetworks(len(entries))
 		add = out.networks.add
 	case Words:
-		out.words = newWords()
+		out.words = newWords(entries)
 		add = out.words.add
 	case FileTypes:
 		out.files = &files{}
@@ -151,7 +151,7 @@ func parse(l List, entries []string) (sets, []EntryError) {
 				maxEntry)})
 			continue
 		}
-		if err := add(strings.TrimSpace(e)); err != nil {
+		if err := add(i, strings.TrimSpace(e)); err != nil {
 			wrong = append(wrong, EntryError{i, err.Error()})
 			continue
 		}

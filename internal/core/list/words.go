@@ -24,16 +24,14 @@ const (
 // words finds phrases in a text. Whole phrases are looked up by their longest word, parts by
 // their first octets, so that a list of very many costs about the same as a short one.
 type words struct {
-	phrases     map[string][]phrase // by their longest word
-	parts       map[[partKey]byte][]phrase
-	shortParts  []phrase
+	entries     []string
+	phrases     index // by their longest word
+	parts       index // by their first octets
+	shortParts  []int
+	folded      []byte   // of all entries, one behind the other
+	ends        []uint32 // where each one's stops in folded
+	keys        []uint16 // where the longest word of each begins in it
 	expressions []expression
-}
-
-// phrase is an entry and what it looks for, folded; its key begins at octet at.
-type phrase struct {
-	entry, folded string
-	at            int
 }
 
 type expression struct {
@@ -41,8 +39,26 @@ type expression struct {
 	re    *regexp.Regexp
 }
 
-func newWords() *words {
-	return &words{phrases: map[string][]phrase{}, parts: map[[partKey]byte][]phrase{}}
+func newWords(entries []string) *words {
+	return &words{entries: entries, phrases: newIndex(), parts: newIndex()}
+}
+
+// put keeps the folded form of the next entry; its key begins at octet key.
+func (w *words) put(n int, folded string, key int) {
+	for len(w.ends) < n { // entries that look for something else
+		w.ends, w.keys = append(w.ends, uint32(len(w.folded))), append(w.keys, 0)
+	}
+	w.folded = append(w.folded, folded...)
+	w.ends, w.keys = append(w.ends, uint32(len(w.folded))), append(w.keys, uint16(key))
+}
+
+// foldedOf is the folded form of an entry.
+func (w *words) foldedOf(n int) []byte {
+	from := uint32(0)
+	if n > 0 {
+		from = w.ends[n-1]
+	}
+	return w.folded[from:w.ends[n]]
 }
 
 // Fold brings a text into the form in which words are compared: letters without regard to
@@ -52,7 +68,7 @@ func Fold(s string) string {
 	return strings.Join(strings.Fields(s), " ")
 }
 
-func (w *words) add(entry string) error {
+func (w *words) add(n int, entry string) error {
 	if len(entry) > 1 && strings.HasPrefix(entry, "/") && strings.HasSuffix(entry, "/") {
 		return w.addExpression(entry)
 	}
@@ -68,10 +84,11 @@ func (w *words) add(entry string) error {
 			return fmt.Errorf("a list holds at most %d parts of less than %d octets", maxShortParts,
 				partKey)
 		}
-		w.shortParts = append(w.shortParts, phrase{entry: entry, folded: folded})
+		w.shortParts = append(w.shortParts, n)
+		w.put(n, folded, 0)
 	case part:
-		key := [partKey]byte([]byte(folded[:partKey]))
-		w.parts[key] = append(w.parts[key], phrase{entry: entry, folded: folded})
+		w.parts.add(folded[:partKey], n)
+		w.put(n, folded, 0)
 	default:
 		longest, at := longestWord(folded)
 		if longest == "" { // signs only: they stand nowhere as a word
@@ -81,7 +98,8 @@ func (w *words) add(entry string) error {
 				entry,
 			)
 		}
-		w.phrases[longest] = append(w.phrases[longest], phrase{entry, folded, at})
+		w.phrases.add(longest, n)
+		w.put(n, folded, at)
 	}
 	return nil
 }
@@ -133,27 +151,27 @@ func isLetter(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) ||
 
 // find says which entry occurs in a folded text.
 func (w *words) find(s string) (string, bool) {
-	if len(w.phrases) > 0 {
-		for word, at := nextWord(s, 0); word != ""; word, at = nextWord(s, at+len(word)) {
-			for _, p := range w.phrases[word] {
-				if standsAt(s, at-p.at, p.folded) {
-					return p.entry, true
-				}
+	at := 0
+	stands := func(n int) bool { return standsAt(s, at-int(w.keys[n]), string(w.foldedOf(n))) }
+	begins := func(n int) bool { return strings.HasPrefix(s[at:], string(w.foldedOf(n))) }
+	if len(w.phrases.links) > 0 {
+		var word string
+		for word, at = nextWord(s, 0); word != ""; word, at = nextWord(s, at+len(word)) {
+			if n := w.phrases.find(word, stands); n >= 0 {
+				return w.entries[n], true
 			}
 		}
 	}
-	if len(w.parts) > 0 {
-		for i := 0; i+partKey <= len(s); i++ {
-			for _, p := range w.parts[[partKey]byte([]byte(s[i:i+partKey]))] {
-				if strings.HasPrefix(s[i:], p.folded) {
-					return p.entry, true
-				}
+	if len(w.parts.links) > 0 {
+		for at = 0; at+partKey <= len(s); at++ {
+			if n := w.parts.find(s[at:at+partKey], begins); n >= 0 {
+				return w.entries[n], true
 			}
 		}
 	}
-	for _, p := range w.shortParts {
-		if strings.Contains(s, p.folded) {
-			return p.entry, true
+	for _, n := range w.shortParts {
+		if strings.Contains(s, string(w.foldedOf(n))) {
+			return w.entries[n], true
 		}
 	}
 	for _, e := range w.expressions {
