@@ -448,6 +448,10 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	if !strings.Contains(out, "MET      1 no programs from outside") || !strings.Contains(out, "550 5.7.1 programs are not taken") {
 		t.Errorf("explained:\n%s", out)
 	}
+	if out := s.run(t, "explain", "--draft", "--listener", "inside", "--from", ines, "--to", "cleo@dunlin.example"); !strings.Contains(out,
+		"gate mail to dunlin sends it by route by provider") {
+		t.Errorf("explained without the gate's route:\n%s", out)
+	}
 	if out := s.run(t, "draft", "rehearse"); !strings.Contains(out, "newly REFUSED") || !strings.Contains(out, "refused by gate no programs from outside") {
 		t.Errorf("rehearsed:\n%s", out)
 	}

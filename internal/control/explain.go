@@ -2,6 +2,7 @@ package control
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"gullroute/internal/core/gate"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/plan"
 	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/route"
@@ -263,12 +265,20 @@ func (x *explainer) paths() api.Answer {
 		return x.refuse(x.out.Rule, "the relay rules allow it, but gate "+fate.By+" refuses it",
 			*fate.Refuse)
 	}
+	legs, lost := plan.ByGates(x.c, x.env, x.to, legs, &fate)
+	for _, to := range lost {
+		x.note("gates", "refused", "%s leads nowhere: the message would be held", to.Display())
+		x.out.Fate = "held"
+	}
 	for _, leg := range legs {
-		if rt := x.c.Route(fate.Route); fate.Route != "" && rt != nil && leg.NextHop != "local" {
-			leg.Route, leg.NextHop = rt, route.NextHop(rt, leg.Recipient)
-			leg.Why = "gate " + fate.RouteBy + " sends it by route " + rt.Name
-		}
 		x.out.Paths = append(x.out.Paths, x.path(leg))
+	}
+	for _, to := range fate.Copies {
+		copies, _ := route.Plan(x.c, x.env, to)
+		for _, leg := range copies {
+			leg.Why = "a gate's copy; " + leg.Why
+			x.out.Paths = append(x.out.Paths, x.path(leg))
+		}
 	}
 	return x.out
 }
@@ -290,7 +300,7 @@ func (x *explainer) gates(legs []route.Leg) gate.Fate {
 		return err == nil && !met
 	}
 	fate, asked := x.c.Gates.Explain(m, rehearse.GateRecipient(x.to, legs))
-	x.out.Gates, x.out.Severity = asked, fate.Severity()
+	x.out.Gates, x.out.Severity = asked, string(cmp.Or(fate.Severity(), "none"))
 	switch {
 	case fate.Discard:
 		x.out.Fate = "discarded"

@@ -1,7 +1,7 @@
 package gate
 
 import (
-	"net/mail"
+	netmail "net/mail"
 	"net/netip"
 	"slices"
 	"strings"
@@ -9,6 +9,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/list"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/parts"
 	"gullroute/internal/core/senderauth"
@@ -113,9 +114,6 @@ func (m *Message) verdict() Verdict {
 	return *m.scanned
 }
 
-// Scanned is the verdict, nil if nobody asked.
-func (m *Message) Scanned() *Verdict { return m.scanned }
-
 // Report is what was found in the content, nil if nobody asked.
 func (m *Message) Report() *parts.Report { return m.report }
 
@@ -124,7 +122,7 @@ func (m *Message) from() (out []address.Address) {
 		if !strings.EqualFold(f.Name, "From") {
 			continue
 		}
-		list, err := mail.ParseAddressList(f.Value)
+		list, err := netmail.ParseAddressList(f.Value)
 		if err != nil {
 			continue
 		}
@@ -244,14 +242,14 @@ type Fate struct {
 }
 
 // Severity is the worst of what was met and not only watched.
-func (f *Fate) Severity() string {
+func (f *Fate) Severity() mail.Severity {
 	worst := 0
 	for _, m := range f.Met {
 		if !m.Watching {
-			worst = max(worst, slices.Index(Severities, m.Severity))
+			worst = max(worst, mail.Severity(m.Severity).Rank())
 		}
 	}
-	return Severities[worst]
+	return mail.SeverityOf(worst)
 }
 
 // Early asks the gates with what is known before the content. A refusal is final only where

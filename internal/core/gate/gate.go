@@ -22,9 +22,6 @@ const (
 	Discard = "discard"
 )
 
-// Severities, the mildest first: the scale of snags, and none.
-var Severities = []string{"none", "minor", "serious", "critical"}
-
 // Gate is a rule on a whole message.
 type Gate struct {
 	Line              int

@@ -12,6 +12,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	planning "gullroute/internal/core/plan"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/review"
 	"gullroute/internal/core/route"
@@ -94,8 +95,13 @@ func gated(c *config.Compiled, e Envelope, to address.Address, o Outcome) Outcom
 		o.Allowed, o.Reply, o.Paths = false, "discarded, and nobody is told", []string{}
 		o.Rule = "gate " + fate.By
 	}
-	o.Held = fate.Hold
-	return o
+	if !o.Allowed {
+		return o
+	}
+	legs, lost := planning.ByGates(c, e.Envelope, to, legs, &fate)
+	o.Held = fate.Hold || len(lost) > 0
+	o.Paths, o.Stranded, o.TLS = []string{}, false, ""
+	return by(c, legs, o)
 }
 
 // plan finds the ways of a recipient that the rules allow.
@@ -106,6 +112,11 @@ func plan(c *config.Compiled, e config.Envelope, to address.Address, o Outcome) 
 		return o
 	}
 	o.Allowed = true
+	return by(c, legs, o)
+}
+
+// by adds the ways that legs are.
+func by(c *config.Compiled, legs []route.Leg, o Outcome) Outcome {
 	for _, leg := range legs {
 		o.Paths = append(o.Paths, leg.Route.Name+" → "+address.DisplayDomain(leg.NextHop))
 		o.Stranded = o.Stranded || leg.Stranded()

@@ -80,7 +80,7 @@ func (se gateTalk) refusedEarly(to address.Address, legs []route.Leg) *refused {
 		reply:    *fate.Refuse,
 		to:       to,
 		gate:     fate.By,
-		severity: mail.Severity(fate.Severity()),
+		severity: fate.Severity(),
 	}
 }
 
@@ -156,7 +156,7 @@ func (se gateTalk) refusedByAll(fates []gate.Fate, sum message.Summary, size int
 				to:       se.rcpts[i].rcpt.To,
 				rule:     se.rcpts[i].decision.Rule,
 				gate:     f.By,
-				severity: mail.Severity(f.Severity()),
+				severity: f.Severity(),
 				summary:  sum,
 				size:     size,
 			})
@@ -356,24 +356,13 @@ func (se gateTalk) deliveries(x *made, rcpts []int, fates []gate.Fate) {
 // legsOf are where a recipient's message goes: as the routes say, or a gate.
 func (se gateTalk) legsOf(r recipient, fate *gate.Fate, size int64) []route.Leg {
 	legs := contentTalk(se).sized(r.legs, size)
-	if len(fate.Redirect) > 0 && fate.Refuse == nil && !fate.Discard {
-		var other []route.Leg
-		for _, to := range fate.Redirect {
-			planned, fault := route.Plan(se.cfg, se.envelope(), to)
-			if fault != nil {
-				se.log.Error("a gate's redirection leads nowhere; the message is held",
-					"to", to.String(), "reply", fault.String())
-				fate.Hold = true
-				continue
-			}
-			for _, leg := range planned {
-				leg.Via = append([]address.Address{r.rcpt.To}, leg.Via...)
-				other = append(other, leg)
-			}
-		}
-		if len(other) > 0 {
-			legs = other
-		}
+	if fate.Refuse != nil || fate.Discard {
+		return legs
+	}
+	legs, lost := plan.ByGates(se.cfg, se.envelope(), r.rcpt.To, legs, fate)
+	for _, to := range lost {
+		se.log.Error("a gate's redirection leads nowhere; the message is held", "to", to.String())
+		fate.Hold = true
 	}
 	return legs
 }
@@ -396,13 +385,8 @@ func (se gateTalk) fulfil(d *mail.Delivery, fate *gate.Fate, m *mail.Message) {
 		}
 		return
 	}
-	if rt := se.cfg.Route(fate.Route); fate.Route != "" && rt != nil && d.NextHop != "local" {
-		to, err := address.Parse(d.Recipient)
-		if err == nil {
-			plan.SetLeg(d, route.Leg{Recipient: to, Route: rt, NextHop: route.NextHop(rt, to),
-				Why: "gate " + fate.RouteBy + " sends it by route " + rt.Name}, se.cfg.Revision)
-			d.Detour = mail.DetourKept
-		}
+	if fate.Route != "" && d.Route == fate.Route && d.NextHop != "local" {
+		d.Detour = mail.DetourKept // it stays when it is planned again
 	}
 	if !fate.Until.IsZero() {
 		d.State, d.Cause, d.NextAttemptAt = mail.Deferred, diagnose.GateDelays, mail.At(fate.Until)
@@ -428,7 +412,7 @@ func (se gateTalk) tellGates(e *store.Entry, rcpts []int, fates []gate.Fate, tol
 	worst := 0
 	for _, i := range rcpts {
 		f := &fates[i]
-		worst = max(worst, mail.Severity(f.Severity()).Rank())
+		worst = max(worst, f.Severity().Rank())
 		for _, met := range f.Met {
 			at := slices.IndexFunc(all, func(s *story) bool { return s.met.Gate == met.Gate })
 			if at < 0 {

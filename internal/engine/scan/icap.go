@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http/httputil"
 	"net/textproto"
 	"net/url"
 	"strconv"
@@ -24,8 +25,7 @@ const defaultPort = "1344"
 
 // Bounds of what a scanner may say.
 const (
-	maxReply    = 64 << 10
-	maxDropped  = 256 << 10 // of a changed body, which is not taken
+	maxReply    = 256 << 10 // a changed body, which is not taken, among it
 	maxPreview  = 64 << 10
 	chunk       = 32 << 10
 	optionsLast = 10 * time.Minute
@@ -35,6 +35,7 @@ const (
 type client struct {
 	conn    net.Conn
 	br      *bufio.Reader
+	limit   *io.LimitedReader // how much of an answer is read
 	host    string
 	service string // the URL as it is asked
 	preview int    // octets that it wants to see first; -1 if it wants all
@@ -58,7 +59,9 @@ func dial(ctx context.Context, address string) (*client, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &client{conn: conn, br: bufio.NewReader(conn), host: u.Host, service: address, preview: -1}
+	limit := &io.LimitedReader{R: conn, N: maxReply}
+	c := &client{conn: conn, br: bufio.NewReader(limit), limit: limit, host: u.Host,
+		service: address, preview: -1}
 	if err := c.options(ctx); err != nil {
 		_ = conn.Close()
 		return nil, err
@@ -105,8 +108,8 @@ type reply struct {
 var errReply = errors.New("it answers what is not ICAP")
 
 func (c *client) reply() (reply, error) {
-	limited := &io.LimitedReader{R: c.br, N: maxReply}
-	tp := textproto.NewReader(bufio.NewReaderSize(byteByByte{limited}, 1))
+	c.limit.N = maxReply
+	tp := textproto.NewReader(c.br)
 	line, err := tp.ReadLine()
 	if err != nil {
 		return reply{}, err
@@ -124,11 +127,6 @@ func (c *client) reply() (reply, error) {
 	return reply{n, inert.Clip(text, 100), h}, nil
 }
 
-// byteByByte keeps a reader above it from reading on.
-type byteByByte struct{ r io.Reader }
-
-func (b byteByByte) Read(p []byte) (int, error) { return b.r.Read(p[:1]) }
-
 // drop reads what an answer encapsulates and forgets it, so that the connection can be used
 // again.
 func (c *client) drop(r reply) error {
@@ -137,24 +135,17 @@ func (c *client) drop(r reply) error {
 		return nil
 	}
 	// The headers stand before the body, whose place is their length.
-	at := strings.LastIndexByte(parts, '=')
-	n, err := strconv.Atoi(strings.TrimSpace(parts[at+1:]))
-	if err != nil || n < 0 || n > maxReply {
+	n, err := strconv.Atoi(strings.TrimSpace(parts[strings.LastIndexByte(parts, '=')+1:]))
+	if err != nil || n < 0 {
 		return errReply
 	}
-	if _, err := io.CopyN(io.Discard, c.br, int64(n)); err != nil {
+	if _, err := c.br.Discard(n); err != nil || strings.Contains(parts, "null-body") {
 		return err
 	}
-	if strings.Contains(parts, "null-body") {
-		return nil
+	if _, err := io.Copy(io.Discard, httputil.NewChunkedReader(c.br)); err != nil {
+		return err
 	}
-	_, err = io.CopyN(io.Discard, newChunks(c.br), maxDropped)
-	if errors.Is(err, io.EOF) {
-		return nil
-	}
-	if err == nil {
-		err = errors.New("it sends more than is read")
-	}
+	_, err = textproto.NewReader(c.br).ReadMIMEHeader() // the trailer, most often empty
 	return err
 }
 
@@ -219,24 +210,15 @@ func (c *client) sendPreview(w *bufio.Writer, content io.Reader, size int64) (ov
 }
 
 func sendChunks(w *bufio.Writer, content io.Reader) error {
-	buf := make([]byte, chunk)
-	for {
-		n, err := content.Read(buf)
-		if n > 0 {
-			fmt.Fprintf(w, "%x\r\n", n)
-			_, _ = w.Write(buf[:n])
-			if _, werr := w.WriteString("\r\n"); werr != nil {
-				return werr
-			}
-		}
-		if errors.Is(err, io.EOF) {
-			_, _ = w.WriteString("0\r\n\r\n")
-			return w.Flush()
-		}
-		if err != nil {
-			return err
-		}
+	chunks := httputil.NewChunkedWriter(w)
+	if _, err := io.CopyBuffer(chunks, struct{ io.Reader }{content}, make([]byte, chunk)); err != nil {
+		return err
 	}
+	if err := chunks.Close(); err != nil {
+		return err
+	}
+	_, _ = w.WriteString("\r\n") // no trailer
+	return w.Flush()
 }
 
 // verdict reads an answer to a scan. What is encapsulated is not taken.
@@ -254,7 +236,7 @@ func (c *client) verdict(r reply) (gate.Verdict, error) {
 	case virus != "":
 		v.Word, v.Threat = gate.Infected, virus
 	case violations != "":
-		v.Word, v.Threat = gate.Unwanted, lastLine(violations)
+		v.Word, v.Threat = gate.Unwanted, strings.Join(strings.Fields(violations), " ")
 	case r.code == 204:
 		return v, nil
 	case r.code == 200:
@@ -299,12 +281,4 @@ func field(text, name string) string {
 		}
 	}
 	return ""
-}
-
-func lastLine(text string) string {
-	words := strings.Fields(text)
-	if len(words) == 0 {
-		return text
-	}
-	return strings.Join(words, " ")
 }

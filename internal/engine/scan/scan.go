@@ -50,13 +50,6 @@ type state struct {
 	why      string
 }
 
-// State is how a scanner does.
-type State struct {
-	Name  string
-	Rests time.Time // until then it is not asked; zero if it is
-	Why   string    // the last trouble, "" if it answers
-}
-
 // Scan shows a content to a scanner, and to the next if it does not answer.
 func (s *Scanners) Scan(ctx context.Context, content Content) gate.Verdict {
 	var why []string
@@ -209,19 +202,4 @@ func (s *Scanners) rests(c config.Scanner, st *state, err error) bool {
 	s.Log.Warn("a scanner is not asked for a while", "scanner", c.Name, "until", st.until,
 		"error", st.why)
 	return true
-}
-
-// States say how the scanners do.
-func (s *Scanners) States() []State {
-	var out []State
-	for _, c := range s.Config().Scanners {
-		if c.Off {
-			continue
-		}
-		st := s.state(c)
-		s.mu.Lock()
-		out = append(out, State{c.Name, st.until, st.why})
-		s.mu.Unlock()
-	}
-	return out
 }
