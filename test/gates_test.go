@@ -416,7 +416,7 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	body := "--b\r\n\r\nsee\r\n" + file("tides.pdf.exe", "MZ"+strings.Repeat("\x00", 200)) + "--b--\r\n"
 	program := marked("none", mixed, body)
 	eml := filepath.Join(s.dir, "offer.eml")
-	if err := os.WriteFile(eml, []byte(program), 0o600); err != nil {
+	if err := os.WriteFile(eml, []byte(strings.ReplaceAll(program, "\r\n", "\n")), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if got := s.try(t, "x@flotsam.example", program, ines); !strings.HasPrefix(got, "250") {

@@ -288,7 +288,9 @@ func contentOf(raw []byte) *rehearse.Content {
 	if len(raw) == 0 {
 		return nil
 	}
-	return rehearse.NewContent(bytes.NewReader(raw))
+	// Files have lines that end in LF; on the wire, where we read, it is CRLF.
+	raw = bytes.ReplaceAll(raw, []byte("\r\n"), []byte("\n"))
+	return rehearse.NewContent(bytes.NewReader(bytes.ReplaceAll(raw, []byte("\n"), []byte("\r\n"))))
 }
 
 // gates asks them.

@@ -5,7 +5,7 @@ type Asked struct {
 	Gate     string   `json:"gate"`
 	Position int      `json:"position" doc:"Among the gates, from 1"`
 	Watching bool     `json:"watching,omitempty" doc:"It only watches: nothing is done"`
-	Result   string   `json:"result" enum:"met,not_met,unknown,not_asked" doc:"unknown: it asks for the content, and there is none. not_asked: a gate before it ends the matter"`
+	Result   string   `json:"result" enum:"met,not_met,unknown,not_asked" doc:"unknown: it asks for the content or a scanner, and there is none. not_asked: a gate before it ends the matter"`
 	Severity string   `json:"severity"`
 	Why      []string `json:"why" doc:"The conditions that hold, or the first that does not"`
 	Effects  []string `json:"effects" doc:"What it does, or would do"`
@@ -33,6 +33,9 @@ func (c *Chain) Explain(m *Message, to Recipient) (Fate, []Asked) {
 		case unknown:
 			a.Result = "unknown"
 			a.Why = append(a.Why, "it asks for the content")
+			if m.Late {
+				a.Why[0] = "a scanner would be asked; that is not done here"
+			}
 		default:
 			a.Result = "not_met"
 			a.Why = append(a.Why, c.unmet(g, m, &to))

@@ -368,7 +368,7 @@ var rules = map[string]rule{
 		Minor,
 		"A gate has only watched for a month",
 		"It was meant to decide one day; meanwhile people believe that it does.",
-		"Look at what it met (gull trace find gate:NAME), then turn it on or take it out.",
+		"Look at what it met (gull trace find --gate NAME), then turn it on or take it out.",
 	},
 	"open-allow-list": {
 		Serious,

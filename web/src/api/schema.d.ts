@@ -2147,7 +2147,7 @@ export interface components {
              */
             position: number;
             /**
-             * @description unknown: it asks for the content, and there is none. not_asked: a gate before it ends the matter
+             * @description unknown: it asks for the content or a scanner, and there is none. not_asked: a gate before it ends the matter
              * @enum {string}
              */
             result: "met" | "not_met" | "unknown" | "not_asked";
