@@ -64,13 +64,13 @@ func gateConfig(content bool) string {
 		condition := fmt.Sprintf("{senders: [\"list:list%d\"]}", i%4*3)
 		switch {
 		case content && i%4 == 1:
-			condition = fmt.Sprintf("{words: [\"list:list%d\"]}", []int{1, 4, 7}[i%3])
+			condition = fmt.Sprintf("{body: [\"list:list%d\"]}", []int{1, 4, 7}[i%3])
 		case content && i%4 == 3:
-			condition = "{attachments: [programs, \"*.iso\"]}"
+			condition = "{attachment: [programs, \"*.iso\"]}"
 		case i%2 == 1:
-			condition = fmt.Sprintf("{clients: [\"list:list%d\"]}", []int{2, 5, 8}[i%3])
+			condition = fmt.Sprintf("{networks: [\"list:list%d\"]}", []int{2, 5, 8}[i%3])
 		}
-		fmt.Fprintf(&b, "  - {name: gate %d, all: %s, action: hold}\n", i, condition)
+		fmt.Fprintf(&b, "  - {name: gate %d, when: %s, then: {hold: true}}\n", i, condition)
 	}
 	return strings.Replace(benchConfig, "mailboxes:\n", b.String()+"mailboxes:\n", 1)
 }

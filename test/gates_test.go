@@ -29,60 +29,55 @@ lists:
     entries: ["LATER"]
 gates:
   - name: known bad sender
-    all: {direction: [in], senders: [flotsam.example]}
-    action: refuse
-    say: flotsam is not taken here
+    when: {direction: [in], senders: [flotsam.example]}
+    then: {refuse: "flotsam is not taken here"}
   - name: programs from outside
-    all: {direction: [in], attachments: [programs]}
-    none: {senders: ["list:partners"]}
-    action: refuse
-    say: programs are not taken from outside; put them where they can be fetched
+    when: {direction: [in], attachment: [programs], none: {senders: ["list:partners"]}}
+    then: {refuse: "programs are not taken from outside; put them where they can be fetched"}
     severity: serious
   - name: all that watches
-    state: watch
-    all: {header: ["X-Case: watch"]}
-    action: refuse
+    watch: true
+    when: {header: ["X-Case: watch"]}
+    then: {refuse: "never"}
     severity: critical
   - name: doubtful
-    all: {header: ["X-Case: hold"]}
-    action: hold
+    when: {header: ["X-Case: hold"]}
+    then: {hold: true}
     severity: minor
   - name: away
-    all: {header: ["X-Case: redirect"], recipients: [tickets@skerryline.example]}
-    redirect_to: [odile.marr@skerryline.example]
+    when: {header: ["X-Case: redirect"], recipients: [tickets@skerryline.example]}
+    then: {redirect_to: [odile.marr@skerryline.example]}
   - name: kept
-    all: {header: ["X-Case: copy"]}
-    copy_to: [bridge@skerryline.example]
+    when: {header: ["X-Case: copy"]}
+    then: {copy_to: [bridge@skerryline.example]}
   - name: partner's way
-    all: {direction: [out], header: ["X-Case: route"]}
-    route: by provider
+    when: {direction: [out], header: ["X-Case: route"]}
+    then: {route: by provider}
   - name: later
-    all: {header: ["X-Case: delay"]}
-    delay_until: ["list:never"]
+    when: {header: ["X-Case: delay"]}
+    then: {delay: ["list:never"]}
   - name: thrown away
-    all: {header: ["X-Case: discard"]}
-    action: discard
+    when: {header: ["X-Case: discard"]}
+    then: {discard: true}
     severity: critical
   - name: no pictures
-    all: {header: ["X-Case: remove"]}
-    remove_attachments: [pictures]
+    when: {header: ["X-Case: remove"]}
+    then: {remove_attachments: [pictures]}
   - name: plain
-    all: {header: ["X-Case: text"]}
-    make_harmless: text
+    when: {header: ["X-Case: text"]}
+    then: {clean: text}
   - name: clean
-    all: {header: ["X-Case: clean"]}
-    make_harmless: clean
+    when: {header: ["X-Case: clean"]}
+    then: {clean: html}
   - name: footer
-    all: {header: ["X-Case: footer"]}
-    add_text: "Skerry Line, Ærø harbour"
+    when: {header: ["X-Case: footer"]}
+    then: {add_text: "Skerry Line, Ærø harbour"}
   - name: outside
-    all: {header: ["X-Case: mark"], recipients: [ines.harrow@skerryline.example, wren.castell@skerryline.example]}
-    mark_subject: "[outside]"
-    set_fields: ["X-Skerry-Mark: from outside"]
+    when: {header: ["X-Case: mark"], recipients: [ines.harrow@skerryline.example, wren.castell@skerryline.example]}
+    then: {mark: {subject: "[outside]", header: ["X-Skerry-Mark: from outside"]}}
   - name: not for wren
-    all: {header: ["X-Case: mark"], recipients: [wren.castell@skerryline.example]}
-    action: refuse
-    say: not for accounts
+    when: {header: ["X-Case: mark"], recipients: [wren.castell@skerryline.example]}
+    then: {refuse: "not for accounts"}
 `
 
 // gated is a world with those gates.
@@ -346,7 +341,7 @@ func TestAScannerIsAsked(t *testing.T) {
 	const lookout = "lookout.skerryline.example"
 	s := own(t, "scanner", func(c string) string {
 		c = strings.Replace(c, "    url: icap:", "    timeout: 700ms\n    size_up_to: 40 KB\n    url: icap:", 1)
-		return strings.Replace(c, "\ngates:\n", "\ngates:\n  - {name: unsure, all: {verdict: [none, too_large]}, action: hold}\n", 1)
+		return strings.Replace(c, "\ngates:\n", "\ngates:\n  - {name: unsure, when: {scanner: [none, too_large]}, then: {hold: true}}\n", 1)
 	})
 	ines, sender := "ines.harrow@skerryline.example", "ada@saltmarsh.example"
 	send := func(body string) string {
@@ -427,7 +422,7 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	}
 
 	s.run(t, "gate", "adopt", "no-programs")
-	s.run(t, "gate", "add", "mail to dunlin", "--all-recipients", "dunlin.example", "--route", "by provider")
+	s.run(t, "gate", "add", "mail to dunlin", "--when-recipients", "dunlin.example", "--then-route", "by provider")
 	s.run(t, "gate", "adopt", "office-hours", "--set", "address=tickets@skerryline.example", "--set", "zone=UTC")
 	s.run(t, "list", "set", "office hours", "--entries", "2020-01-01 08:00-09:00") // never again
 	if _, errOut, code := s.gull(t, "gate", "adopt", "partner", "--set", "domain=x.example"); code == 0 ||
@@ -437,7 +432,7 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	if _, errOut, code := s.gull(t, "list", "remove", "office hours"); code == 0 || !strings.Contains(errOut, "gate outside office hours") {
 		t.Errorf("a list in use was removed: %d %s", code, errOut)
 	}
-	if _, errOut, code := s.gull(t, "gate", "add", "x", "--all-words", "/(/", "--action", "hold"); code == 0 || !strings.Contains(errOut, "all.words") {
+	if _, errOut, code := s.gull(t, "gate", "add", "x", "--when-any-body", "/(/", "--then-hold"); code == 0 || !strings.Contains(errOut, "when.any.body") {
 		t.Errorf("a fault does not name its field: %d %s", code, errOut)
 	}
 	if out := s.run(t, "list", "set", "office hours", "--rename", "opening"); !strings.Contains(out, "renamed") {
@@ -480,7 +475,7 @@ func TestGatesAreSetUpAsANewUserWould(t *testing.T) {
 	if _, _, code := s.gull(t, "list", "ask", "opening", "now"); code != 4 {
 		t.Errorf("a list of hours that are over is open: %d", code)
 	}
-	s.run(t, "gate", "add", "junk", "--all-senders", "flotsam.example", "--action", "discard", "--severity", "critical")
+	s.run(t, "gate", "add", "junk", "--when-senders", "flotsam.example", "--then-discard", "--severity", "critical")
 	if _, errOut, code := s.gull(t, "draft", "apply"); code == 0 || !strings.Contains(errOut, "nobody is told") {
 		t.Errorf("a gate that discards is applied without a word: %d %s", code, errOut)
 	}

@@ -66,11 +66,11 @@ var sectionHelp = map[string]struct {
 	},
 	"gates": {
 		"Gates: rules on whole messages, asked in order",
-		"gull gate add \"no programs\" --all-direction in --all-attachments programs --action " +
-			"refuse --say \"programs are not taken here\" --severity serious",
-		"gull gate set \"no programs\" --state watch",
+		"gull gate add \"no programs\" --when-direction in --when-attachment programs --then-refuse " +
+			"\"programs are not taken here\" --severity serious",
+		"gull gate set \"no programs\" --watch",
 		"no programs",
-		[]string{"state", "all", "any", "none", "action", "severity", "stop"},
+		[]string{"off", "watch", "when", "then", "severity", "stop"},
 	},
 	"scanners": {
 		"Scanners beside us, asked by ICAP; gates ask for their verdict",

@@ -108,7 +108,7 @@ func (s *Gates) AddProposal(ctx context.Context, who, key string, x api.Proposal
 		fields["name"] = x.Name
 	}
 	if x.Watch {
-		fields["state"] = gate.Watch
+		fields["watch"] = true
 	}
 	lists, _ := config.FindSection("lists")
 	gates, _ := config.FindSection("gates")

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
-	"gullroute/internal/core/gate"
 	"gullroute/internal/core/readiness"
 	"gullroute/internal/core/review"
 	"gullroute/internal/engine/receive"
@@ -130,7 +129,7 @@ func (s *Reviewer) gateFacts(ctx context.Context, f *review.Facts) error {
 		return nil // it was in force all the same; of its gates nothing is known
 	}
 	for _, g := range old.Gates {
-		if g.State == gate.Watch {
+		if g.Watch {
 			f.WatchedBefore = append(f.WatchedBefore, g.Name)
 		}
 	}

@@ -86,6 +86,7 @@ func ParseDocument(text string) (*Document, error) {
 			},
 		}
 	}
+	oldGates(root)
 	return &Document{root}, nil
 }
 
@@ -302,6 +303,13 @@ func (d *Document) Rename(s Section, from, to string) int {
 	}
 	var lists func(n *yaml.Node)
 	lists = func(n *yaml.Node) {
+		for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+			if k := n.Content[i].Value; k == "attachment" || k == "remove_attachments" {
+				for _, c := range n.Content[i+1].Content { // a list's name alone
+					replace(c, from, to)
+				}
+			}
+		}
 		replace(n, address.ListPrefix+from, address.ListPrefix+to)
 		if old, ok := strings.CutSuffix(n.Value, ": "+address.ListPrefix+from); ok {
 			replace(n, n.Value, old+": "+address.ListPrefix+to) // a field of the header

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"gullroute/internal/core/address"
-	"gullroute/internal/core/gate"
 )
 
 // Hazard is something a configuration says that is allowed and dangerous. Those
@@ -36,8 +35,7 @@ func (c *Compiled) Hazards() []Hazard {
 		}
 	}
 	for i := range c.Config.Gates {
-		if g := &c.Config.Gates[i]; g.Action == gate.Discard && g.State != gate.Off &&
-			g.State != gate.Watch {
+		if g := &c.Config.Gates[i]; g.Then.Discard && g.Decides() {
 			out = append(out, Hazard{"discards", true, "gate " + g.Name,
 				fmt.Sprintf("gate %s throws messages away, and nobody is told", g.Name),
 				"let it refuse or hold them, or watch first"})

@@ -28,6 +28,7 @@ func parse(text []byte, stored bool) (*Config, error) {
 			},
 		}
 	}
+	oldGates(root)
 	c := &Config{}
 	if problems := form.Decode(root, c, ""); len(problems) > 0 {
 		return nil, problems

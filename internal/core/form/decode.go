@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -186,20 +187,19 @@ func (d *decoder) decodeStruct(n *yaml.Node, v reflect.Value, field string) {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key, value := n.Content[i], n.Content[i+1]
 		path := join(field, key.Value)
-		index := fieldByName(v.Type(), key.Value)
+		f, known := fieldByName(v.Type(), key.Value)
 		switch {
-		case index < 0:
+		case !known:
 			d.wrong(key, path, "this field is not known; allowed: %s",
 				strings.Join(fieldNames(v.Type()), ", "))
 		case seen[key.Value]:
 			d.wrong(key, path, "this field is given twice")
 		default:
 			seen[key.Value] = true
-			d.decode(value, v.Field(index), path, v.Type().Field(index).Tag)
+			d.decode(value, v.FieldByIndex(f.Index), path, f.Tag)
 		}
 	}
-	for i := range v.NumField() {
-		f := v.Type().Field(i)
+	for _, f := range fieldsOf(v.Type()) {
 		name := f.Tag.Get("yaml")
 		if seen[name] {
 			continue
@@ -207,14 +207,28 @@ func (d *decoder) decodeStruct(n *yaml.Node, v reflect.Value, field string) {
 		if f.Tag.Get("required") != "" {
 			d.wrong(n, join(field, name), "this field is missing")
 		}
-		setDefault(f, v.Field(i))
+		setDefault(f, v.FieldByIndex(f.Index))
 	}
+}
+
+// records are the fields of record types, by type.
+var records sync.Map
+
+// fieldsOf are the fields of a record in order, those of embedded ones among them.
+func fieldsOf(t reflect.Type) []reflect.StructField {
+	if known, ok := records.Load(t); ok {
+		return known.([]reflect.StructField)
+	}
+	out := slices.DeleteFunc(reflect.VisibleFields(t),
+		func(f reflect.StructField) bool { return f.Tag.Get("yaml") == "" })
+	records.Store(t, out)
+	return out
 }
 
 // SetDefaults gives the fields of a struct their defaults.
 func SetDefaults(v reflect.Value) {
-	for i := range v.NumField() {
-		setDefault(v.Type().Field(i), v.Field(i))
+	for _, f := range fieldsOf(v.Type()) {
+		setDefault(f, v.FieldByIndex(f.Index))
 	}
 }
 
@@ -281,21 +295,19 @@ func join(field, name string) string {
 
 func fieldNames(t reflect.Type) []string {
 	var names []string
-	for i := range t.NumField() {
-		if name := t.Field(i).Tag.Get("yaml"); name != "" {
-			names = append(names, name)
-		}
+	for _, f := range fieldsOf(t) {
+		names = append(names, f.Tag.Get("yaml"))
 	}
 	return names
 }
 
-func fieldByName(t reflect.Type, name string) int {
-	for i := range t.NumField() {
-		if name != "" && t.Field(i).Tag.Get("yaml") == name {
-			return i
+func fieldByName(t reflect.Type, name string) (reflect.StructField, bool) {
+	for _, f := range fieldsOf(t) {
+		if f.Tag.Get("yaml") == name {
+			return f, true
 		}
 	}
-	return -1
+	return reflect.StructField{}, false
 }
 
 // scalarForm reads one kind of value that stands as a text.

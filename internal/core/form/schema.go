@@ -37,13 +37,8 @@ var forms = map[string]string{
 // FieldsOf describes the fields of a struct type, in order.
 func FieldsOf(t reflect.Type) []Field {
 	var out []Field
-	for i := range t.NumField() {
-		f := t.Field(i)
-		name := f.Tag.Get("yaml")
-		if name == "" {
-			continue
-		}
-		out = append(out, describe(name, f.Type, f.Tag))
+	for _, f := range fieldsOf(t) {
+		out = append(out, describe(f.Tag.Get("yaml"), f.Type, f.Tag))
 	}
 	return out
 }
@@ -95,12 +90,8 @@ func JSONSchema(t reflect.Type) map[string]any {
 
 func objectSchema(t reflect.Type) map[string]any {
 	properties, required := map[string]any{}, []string{}
-	for i := range t.NumField() {
-		f := t.Field(i)
+	for _, f := range fieldsOf(t) {
 		name := f.Tag.Get("yaml")
-		if name == "" {
-			continue
-		}
 		p := typeSchema(f.Type, f.Tag)
 		if doc := f.Tag.Get("doc"); doc != "" {
 			p["description"] = doc

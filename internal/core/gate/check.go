@@ -5,8 +5,10 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/form"
 	"gullroute/internal/core/list"
 )
 
@@ -31,6 +33,8 @@ const (
 	maxSay  = 400
 	maxText = 4000
 	maxMark = 60
+	// maxDelay is the longest time for which a message is delayed.
+	maxDelay = 30 * 24 * time.Hour
 )
 
 // reserved are fields that no gate writes: they are the message itself or what servers say.
@@ -41,9 +45,9 @@ var reserved = []string{"from", "to", "cc", "bcc", "date", "message-id", "receiv
 // Check says what is wrong with a gate.
 func Check(g *Gate, n Names) []Fault {
 	k := &checker{names: n}
-	k.conditions("all", &g.All)
-	k.conditions("any", &g.Any)
-	k.conditions("none", &g.None)
+	for _, x := range g.groups() {
+		k.conditions(x.at, x.c)
+	}
 	k.effects(g)
 	return k.faults
 }
@@ -58,18 +62,21 @@ func (k *checker) wrong(field, format string, args ...any) {
 }
 
 func (k *checker) conditions(at string, c *Conditions) {
-	k.terms(at+".clients", list.Networks, c.Clients)
+	k.terms(at+".networks", list.Networks, c.Networks)
 	k.terms(at+".subject", list.Words, c.Subject)
-	k.terms(at+".words", list.Words, c.Words)
-	k.terms(at+".attachments", list.FileTypes, c.Attachments)
+	k.terms(at+".body", list.Words, c.Body)
+	k.terms(at+".attachment", list.FileTypes, c.Attachment)
 	k.terms(at+".hours", list.Hours, c.Hours)
 	k.patterns(at+".accounts", c.Accounts)
 	k.patterns(at+".senders", c.Senders)
 	k.patterns(at+".recipients", c.Recipients)
 	k.patterns(at+".from", c.From)
-	if len(c.Verdict) > 0 && !k.names.Scanner {
-		k.wrong(at+".verdict", "no scanner is set up: add one, like gull scanner add lookout --url "+
-			"icap://127.0.0.1:1344/scan")
+	if len(c.Scanner) > 0 && !k.names.Scanner {
+		k.wrong(
+			at+".scanner",
+			"no scanner is set up: add one, like gull scanner add lookout --url "+
+				"icap://127.0.0.1:1344/scan",
+		)
 	}
 	for i, l := range c.Listeners {
 		if !k.names.Listeners[l] {
@@ -88,7 +95,7 @@ func (k *checker) conditions(at string, c *Conditions) {
 			k.term(field, list.Words, v)
 		}
 	}
-	if c.SizeOver > 0 && c.SizeUpTo > 0 && c.SizeUpTo <= c.SizeOver && at == "all" {
+	if c.SizeOver > 0 && c.SizeUpTo > 0 && c.SizeUpTo <= c.SizeOver && at == "when" {
 		k.wrong(at+".size_up_to", "no message is larger than %s and not larger than %s", c.SizeOver,
 			c.SizeUpTo)
 	}
@@ -113,9 +120,17 @@ func (k *checker) term(field, kind, term string) {
 		k.list(field, kind, strings.TrimSpace(name))
 		return
 	}
+	if kind == list.FileTypes && k.names.Lists[term] == kind && alone(term) {
+		return
+	}
 	for _, e := range list.Check(list.List{Kind: kind, Entries: []string{term}}) {
 		k.wrong(field, "%s", e.Text)
 	}
+}
+
+// alone reports a term for files that is none by itself: it may be a list's name.
+func alone(term string) bool {
+	return len(list.Check(list.List{Kind: list.FileTypes, Entries: []string{term}})) > 0
 }
 
 func (k *checker) list(field, kind, name string) {
@@ -151,77 +166,96 @@ func (k *checker) patterns(field string, ps address.Patterns) {
 	}
 }
 
-// given are the effects of a gate that are set, besides its action.
-func (g *Gate) given() []string {
+// given are the effects of a gate that are set, besides refusing, discarding and holding.
+func (t *Then) given() []string {
 	var out []string
-	add := func(name string, is bool) {
+	for i, is := range []bool{len(t.RedirectTo) > 0, len(t.CopyTo) > 0, t.Route != "",
+		len(t.Delay) > 0, len(t.RemoveAttachments) > 0, t.Clean != "", t.AddText != "",
+		t.Mark.Subject != "" || len(t.Mark.Header) > 0} {
 		if is {
-			out = append(out, name)
+			out = append(out, Effects[i+3])
 		}
 	}
-	add("redirect_to", len(g.RedirectTo) > 0)
-	add("copy_to", len(g.CopyTo) > 0)
-	add("route", g.Route != "")
-	add("delay_until", len(g.DelayUntil) > 0)
-	add("remove_attachments", len(g.RemoveAttachments) > 0)
-	add("make_harmless", g.MakeHarmless != "")
-	add("add_text", g.AddText != "")
-	add("mark_subject", g.MarkSubject != "")
-	add("set_fields", len(g.SetFields) > 0)
+	return out
+}
+
+// ends are the effects of which a gate may have one only, and nothing beside the first two.
+func (t *Then) ends() []string {
+	var out []string
+	for i, is := range []bool{t.Refuse != "", t.Discard, t.Hold} {
+		if is {
+			out = append(out, Effects[i])
+		}
+	}
 	return out
 }
 
 func (k *checker) effects(g *Gate) {
-	given := g.given()
-	ends := g.Action == Refuse || g.Action == Discard
+	t := &g.Then
+	given, ends := t.given(), t.ends()
 	switch {
-	case ends && len(given) > 0:
-		k.wrong("action", "what is %s goes nowhere: take out %s, or let the gate go_on or hold",
-			map[string]string{Refuse: "refused", Discard: "discarded"}[g.Action],
+	case len(ends) > 1:
+		k.wrong("then."+ends[1], "a message is refused, discarded or held: take out %s",
+			strings.Join(ends[1:], " and "))
+	case (t.Refuse != "" || t.Discard) && len(given) > 0:
+		k.wrong("then."+given[0], "what is %s goes nowhere: take out %s, or let it be held",
+			map[bool]string{true: "refused", false: "discarded"}[t.Refuse != ""],
 			strings.Join(given, ", "))
-	case g.Action == Discard && g.Severity != "critical":
+	case t.Discard && g.Severity != "critical":
 		k.wrong(
 			"severity",
 			"a gate that discards has severity critical: nobody is told of what it "+
 				"throws away, so it must stand out in the trace",
 		)
-	case g.Action == GoOn && len(given) == 0 && g.State != Watch && !g.Stop &&
+	case len(ends)+len(given) == 0 && !g.Watch && !g.Stop &&
 		(g.Severity == "" || g.Severity == "none"):
-		k.wrong("action", "it does nothing: name an effect, a severity or stop, or let it watch")
+		k.wrong("then", "it does nothing: name an effect, a severity or stop, or let it watch")
 	}
-	if g.Action != Refuse && (g.Say != "" || g.Code != "") {
-		k.wrong("say", "say and code are of a refusal; the action is %s", g.Action)
-	}
-	if strings.ContainsAny(g.Say, "\r\n") || len(g.Say) > maxSay {
-		k.wrong("say", "write one line of at most %d octets", maxSay)
-	}
-	if g.Code != "" && !enhanced.MatchString(g.Code) {
+	k.refusal(t)
+	if len(t.RedirectTo) > 0 && t.Route != "" {
 		k.wrong(
-			"code",
-			"%q is no enhanced code of a refusal; write one like 5.7.1 or 4.7.1",
-			g.Code,
-		)
-	}
-	if len(g.RedirectTo) > 0 && g.Route != "" {
-		k.wrong(
-			"route",
+			"then.route",
 			"a message that is redirected goes by the route of where it goes; take out "+
 				"redirect_to or route",
 		)
 	}
-	if g.Route != "" && !k.names.Routes[g.Route] {
-		k.wrong("route", "there is no route %q", g.Route)
+	if t.Route != "" && !k.names.Routes[t.Route] {
+		k.wrong("then.route", "there is no route %q", t.Route)
 	}
-	k.terms("delay_until", list.Hours, g.DelayUntil)
-	k.terms("remove_attachments", list.FileTypes, g.RemoveAttachments)
-	if len(g.AddText) > maxText {
-		k.wrong("add_text", "write at most %d octets", maxText)
+	for i, d := range t.Delay {
+		if wait, err := form.ParseDuration(d); err != nil {
+			k.term(fmt.Sprintf("then.delay[%d]", i), list.Hours, d)
+		} else if wait < time.Second || wait > maxDelay {
+			k.wrong(fmt.Sprintf("then.delay[%d]", i), "write a time from 1s to %dd",
+				maxDelay/(24*time.Hour))
+		}
 	}
-	if strings.ContainsAny(g.MarkSubject, "\r\n") || len(g.MarkSubject) > maxMark {
-		k.wrong("mark_subject", "write one line of at most %d octets", maxMark)
+	k.terms("then.remove_attachments", list.FileTypes, t.RemoveAttachments)
+	if len(t.AddText) > maxText {
+		k.wrong("then.add_text", "write at most %d octets", maxText)
 	}
-	for i, f := range g.SetFields {
-		at := fmt.Sprintf("set_fields[%d]", i)
+	k.mark(&t.Mark)
+}
+
+func (k *checker) refusal(t *Then) {
+	if t.Refuse == "" && t.Code != "" {
+		k.wrong("then.code", "it is of a refusal: write its sentence in refuse")
+	}
+	if strings.ContainsAny(t.Refuse, "\r\n") || len(t.Refuse) > maxSay {
+		k.wrong("then.refuse", "write one line of at most %d octets", maxSay)
+	}
+	if t.Code != "" && !enhanced.MatchString(t.Code) {
+		k.wrong("then.code", "%q is no enhanced code of a refusal; write one like 5.7.1 or 4.7.1",
+			t.Code)
+	}
+}
+
+func (k *checker) mark(m *Mark) {
+	if strings.ContainsAny(m.Subject, "\r\n") || len(m.Subject) > maxMark {
+		k.wrong("then.mark.subject", "write one line of at most %d octets", maxMark)
+	}
+	for i, f := range m.Header {
+		at := fmt.Sprintf("then.mark.header[%d]", i)
 		name, value, ok := strings.Cut(f, ":")
 		switch {
 		case !ok || !fieldName.MatchString(name) || strings.TrimSpace(value) == "" ||
@@ -249,13 +283,14 @@ func (g *Gate) Uses() []string {
 			}
 		}
 	}
-	for _, c := range []*Conditions{&g.All, &g.Any, &g.None} {
+	for _, x := range g.groups() {
+		c := x.c
 		for _, ps := range []address.Patterns{c.Accounts, c.Senders, c.Recipients, c.From} {
 			for _, p := range ps {
 				add(p.List())
 			}
 		}
-		for _, list := range [][]string{c.Clients, c.Subject, c.Words, c.Attachments, c.Hours} {
+		for _, list := range [][]string{c.Networks, c.Subject, c.Body, c.Attachment, c.Hours} {
 			terms(list)
 		}
 		for _, h := range c.Header {
@@ -263,7 +298,13 @@ func (g *Gate) Uses() []string {
 			terms([]string{strings.TrimSpace(value)})
 		}
 	}
-	terms(g.DelayUntil)
-	terms(g.RemoveAttachments)
+	terms(g.Then.Delay)
+	terms(g.Then.RemoveAttachments)
+	for _, t := range slices.Concat(g.When.Attachment, g.When.Any.Attachment, g.When.All.Attachment,
+		g.When.None.Attachment, g.Then.RemoveAttachments) {
+		if alone(t) {
+			add(t)
+		}
+	}
 	return out
 }

@@ -5,8 +5,10 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/form"
 	"gullroute/internal/core/list"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/parts"
@@ -25,6 +27,7 @@ type compiled struct {
 	position       int // among all gates, from 1
 	all, any, none []*condition
 	delay          []*list.Set
+	wait           time.Duration // of a delay, 0 if it is not for a time
 	remove         fileTerms
 }
 
@@ -47,20 +50,38 @@ func Compile(gates []Gate, set func(name string) *list.Set) *Chain {
 	n := 0
 	for i := range gates {
 		g := &compiled{Gate: &gates[i], position: i + 1}
-		if g.State == Off {
+		if g.Off {
 			continue
 		}
 		k := compiler{set: set, n: &n}
-		g.all, g.any, g.none = k.conditions(&g.All), k.conditions(&g.Any), k.conditions(&g.None)
-		g.delay = k.sets(list.Hours, g.DelayUntil)
-		g.remove = k.files(g.RemoveAttachments)
-		for _, f := range g.SetFields {
+		w := &g.When
+		g.all = append(k.conditions(&w.Conditions), k.conditions(&w.All)...)
+		g.any, g.none = k.conditions(&w.Any), k.conditions(&w.None)
+		var hours []string
+		g.wait, hours = g.Then.delays()
+		g.delay = k.sets(list.Hours, hours)
+		g.remove = k.files(g.Then.RemoveAttachments)
+		for _, f := range g.Then.Mark.Header {
 			name, _, _ := strings.Cut(f, ":")
 			c.fields = append(c.fields, name)
 		}
 		c.gates = append(c.gates, g)
 	}
 	return c
+}
+
+// delays are the shortest time for which a message waits, and the hours until which.
+func (t *Then) delays() (wait time.Duration, hours []string) {
+	for _, d := range t.Delay {
+		w, err := form.ParseDuration(d)
+		switch {
+		case err != nil:
+			hours = append(hours, d)
+		case wait == 0 || w < wait:
+			wait = w
+		}
+	}
+	return wait, hours
 }
 
 // Fields are those that gates write. A stranger's are taken out.
@@ -80,7 +101,9 @@ func (k compiler) sets(kind string, terms []string) []*list.Set {
 	var own []string
 	for _, t := range terms {
 		name, ok := strings.CutPrefix(t, address.ListPrefix)
-		if !ok {
+		if s := k.set(t); !ok && kind == list.FileTypes && s != nil && alone(t) {
+			out = append(out, s)
+		} else if !ok {
 			own = append(own, t)
 		} else if s := k.set(strings.TrimSpace(name)); s != nil {
 			out = append(out, s)
@@ -174,8 +197,8 @@ func (k compiler) conditions(c *Conditions) []*condition {
 			return slices.Contains(c.Listeners, m.Listener), "listener " + m.Listener
 		}})
 	}
-	if len(c.Clients) > 0 {
-		add(k.clients(c.Clients))
+	if len(c.Networks) > 0 {
+		add(k.clients(c.Networks))
 	}
 	if ps := k.bind(c.Accounts); len(ps) > 0 {
 		add(condition{what: "accounts", ask: func(m *Message, _ *Recipient) (bool, string) {
@@ -220,11 +243,18 @@ func (k compiler) conditions(c *Conditions) []*condition {
 	k.header(c, add)
 	k.proof(c, add)
 	k.content(c, add)
-	if len(c.Verdict) > 0 {
-		add(condition{what: "verdict", late: true, scan: true, ask: func(m *Message, _ *Recipient) (bool, string) {
-			v := m.verdict()
-			return slices.Contains(c.Verdict, v.Word), v.words()
-		}})
+	if len(c.Scanner) > 0 {
+		add(
+			condition{
+				what: "scanner",
+				late: true,
+				scan: true,
+				ask: func(m *Message, _ *Recipient) (bool, string) {
+					v := m.verdict()
+					return slices.Contains(c.Scanner, v.Word), v.words()
+				},
+			},
+		)
 	}
 	if c.FirstContact { // last: it asks the database
 		add(condition{what: "first_contact", each: true, dear: true, ask: met})
@@ -246,7 +276,7 @@ func wordsOfHours(s *list.Set) string {
 
 func (k compiler) clients(terms []string) condition {
 	sets := k.sets(list.Networks, terms)
-	return condition{what: "clients", ask: func(m *Message, _ *Recipient) (bool, string) {
+	return condition{what: "networks", ask: func(m *Message, _ *Recipient) (bool, string) {
 		for _, s := range sets {
 			if n, ok := s.Holds(m.Client); ok {
 				return true, "client " + m.Client.String() + " in " + nameOf(s, network(n))
@@ -369,12 +399,12 @@ func find(sets []*list.Set, where, folded string) (bool, string) {
 }
 
 func (k compiler) proof(c *Conditions, add func(condition)) {
-	if len(c.Proof) == 0 {
+	if len(c.Identity) == 0 {
 		return
 	}
-	add(condition{what: "proof", late: true, ask: func(m *Message, _ *Recipient) (bool, string) {
+	add(condition{what: "identity", late: true, ask: func(m *Message, _ *Recipient) (bool, string) {
 		for _, word := range m.proofs() {
-			if slices.Contains(c.Proof, word) {
+			if slices.Contains(c.Identity, word) {
 				return true, "sender " + strings.ReplaceAll(word, "_", " ")
 			}
 		}
@@ -403,8 +433,8 @@ func (k compiler) content(c *Conditions, add func(condition)) {
 			return false, ""
 		})
 	}
-	if terms := k.files(c.Attachments); terms.given() {
-		eachPart("attachments", func(p *parts.Part) (bool, string) {
+	if terms := k.files(c.Attachment); terms.given() {
+		eachPart("attachment", func(p *parts.Part) (bool, string) {
 			path, term, ok := terms.part(p)
 			return ok, fmt.Sprintf("attachment %s is one of %s", fileName(path, p), term)
 		})
@@ -440,9 +470,9 @@ func (k compiler) content(c *Conditions, add func(condition)) {
 			return true, "it cannot be read without doubt: " + r.Wrong[0]
 		})
 	}
-	if len(c.Words) > 0 {
-		sets := k.sets(list.Words, c.Words)
-		of("words", func(r *parts.Report) (bool, string) { return find(sets, "the text", r.Text) })
+	if len(c.Body) > 0 {
+		sets := k.sets(list.Words, c.Body)
+		of("body", func(r *parts.Report) (bool, string) { return find(sets, "the text", r.Text) })
 	}
 }
 

@@ -186,7 +186,7 @@ type Met struct {
 // Changes are what gates change in a message's content.
 type Changes struct {
 	Remove   []Removal
-	Harmless string // text, clean or ""
+	Harmless string // text, html or ""
 	AddText  []string
 	Mark     []string // before the subject
 	Fields   []string
@@ -236,7 +236,7 @@ type Fate struct {
 	Copies   []address.Address
 	Route    string
 	RouteBy  string
-	Until    time.Time // delayed until then; zero is not delayed
+	Until    time.Time // delayed:  then; zero is not delayed
 	UntilBy  string
 	Changes  Changes
 }
@@ -259,7 +259,7 @@ func (c *Chain) Early(m *Message, to Recipient) (Fate, bool) {
 	for _, g := range c.gates {
 		v, why := c.meets(g, m, &to)
 		switch {
-		case v == unknown && g.Stop && g.State == On:
+		case v == unknown && g.Stop && !g.Watch:
 			return Fate{}, false
 		case v != yes:
 			continue
@@ -268,7 +268,7 @@ func (c *Chain) Early(m *Message, to Recipient) (Fate, bool) {
 		if f.Refuse != nil {
 			return f, true
 		}
-		if g.Stop && g.State == On {
+		if g.Stop && !g.Watch {
 			return Fate{}, false
 		}
 	}
@@ -287,7 +287,7 @@ func (c *Chain) Decide(m *Message, to Recipient) Fate {
 			continue
 		}
 		c.apply(g, m, &f, why)
-		if g.State == On && (g.Stop || f.Refuse != nil || f.Discard) {
+		if !g.Watch && (g.Stop || f.Refuse != nil || f.Discard) {
 			break
 		}
 	}
@@ -368,21 +368,21 @@ func (a answer) verdict() verdict {
 
 // apply adds the effects of a gate that is met.
 func (c *Chain) apply(g *compiled, m *Message, f *Fate, why []string) {
-	met := Met{Gate: g.Name, Position: g.position, Watching: g.State == Watch, Severity: g.Severity,
+	met := Met{Gate: g.Name, Position: g.position, Watching: g.Watch, Severity: g.Severity,
 		Why: why, Effects: g.words()}
 	if met.Severity == "" {
 		met.Severity = "none"
 	}
 	f.Met = append(f.Met, met)
-	if g.State == Watch {
+	if g.Watch {
 		return
 	}
-	if g.Action != GoOn && f.By == "" {
+	if g.Action() != GoOn && f.By == "" {
 		f.By = g.Name
 	}
-	switch g.Action {
+	switch g.Action() {
 	case Refuse:
-		r := g.reply(why)
+		r := g.reply()
 		f.Refuse, f.By = &r, g.Name
 		return
 	case Discard:
@@ -392,18 +392,21 @@ func (c *Chain) apply(g *compiled, m *Message, f *Fate, why []string) {
 		f.Hold = true
 	}
 	if len(f.Redirect) == 0 {
-		f.Redirect = g.RedirectTo
+		f.Redirect = g.Then.RedirectTo
 	}
-	for _, a := range g.CopyTo {
+	for _, a := range g.Then.CopyTo {
 		if !slices.Contains(f.Copies, a) {
 			f.Copies = append(f.Copies, a)
 		}
 	}
-	if f.Route == "" && g.Route != "" {
-		f.Route, f.RouteBy = g.Route, g.Name
+	if f.Route == "" && g.Then.Route != "" {
+		f.Route, f.RouteBy = g.Then.Route, g.Name
 	}
-	if len(g.delay) > 0 {
+	if len(g.Then.Delay) > 0 {
 		at, ok := opens(g.delay, m.At)
+		if g.wait > 0 && (!ok || m.At.Add(g.wait).Before(at)) {
+			at, ok = m.At.Add(g.wait), true
+		}
 		switch {
 		case !ok: // hours that never come: a person must see that
 			f.Hold = true
@@ -414,17 +417,17 @@ func (c *Chain) apply(g *compiled, m *Message, f *Fate, why []string) {
 	if g.remove.given() {
 		f.Changes.Remove = append(f.Changes.Remove, Removal{g.Name, g.remove})
 	}
-	if g.MakeHarmless == "text" || f.Changes.Harmless == "" {
-		f.Changes.Harmless = g.MakeHarmless
+	if g.Then.Clean == "text" || f.Changes.Harmless == "" {
+		f.Changes.Harmless = g.Then.Clean
 	}
 	add := func(list *[]string, text string) {
 		if text != "" && !slices.Contains(*list, text) {
 			*list = append(*list, text)
 		}
 	}
-	add(&f.Changes.AddText, g.AddText)
-	add(&f.Changes.Mark, g.MarkSubject)
-	for _, field := range g.SetFields {
+	add(&f.Changes.AddText, g.Then.AddText)
+	add(&f.Changes.Mark, g.Then.Mark.Subject)
+	for _, field := range g.Then.Mark.Header {
 		add(&f.Changes.Fields, field)
 	}
 }
@@ -440,19 +443,15 @@ func opens(sets []*list.Set, at time.Time) (first time.Time, ok bool) {
 }
 
 // reply is what a client hears that a gate refuses.
-func (g *compiled) reply(why []string) smtp.Reply {
-	code, enhanced := 550, g.Code
+func (g *compiled) reply() smtp.Reply {
+	code, enhanced := 550, g.Then.Code
 	if enhanced == "" {
 		enhanced = "5.7.1"
 	}
 	if enhanced[0] == '4' {
 		code = 451
 	}
-	if g.Say != "" {
-		return smtp.NewReply(code, enhanced, "%s", g.Say)
-	}
-	return smtp.NewReply(code, enhanced, "gate %s refuses the message: %s", g.Name,
-		strings.Join(why, ", "))
+	return smtp.NewReply(code, enhanced, "%s", g.Then.Refuse)
 }
 
 // words are what a gate does, in the order in which it is done.
@@ -463,20 +462,20 @@ func (g *compiled) words() []string {
 			out = append(out, words)
 		}
 	}
-	add(g.Action == Refuse, "refused")
-	add(g.Action == Discard, "discarded")
-	add(g.Action == Hold, "held")
-	add(len(g.RedirectTo) > 0, "redirected to "+display(g.RedirectTo))
-	add(len(g.CopyTo) > 0, "copied to "+display(g.CopyTo))
-	add(g.Route != "", "sent by route "+g.Route)
-	add(len(g.DelayUntil) > 0, "delayed until "+strings.Join(g.DelayUntil, ", "))
-	add(len(g.RemoveAttachments) > 0, "attachments taken out: "+
-		strings.Join(g.RemoveAttachments, ", "))
-	add(g.MakeHarmless == "text", "HTML made plain text")
-	add(g.MakeHarmless == "clean", "HTML cleaned")
-	add(g.AddText != "", "text added at the end")
-	add(g.MarkSubject != "", "subject marked "+g.MarkSubject)
-	add(len(g.SetFields) > 0, "fields written: "+strings.Join(g.SetFields, "; "))
+	add(g.Action() == Refuse, "refused")
+	add(g.Then.Discard, "discarded")
+	add(g.Then.Hold, "held")
+	add(len(g.Then.RedirectTo) > 0, "redirected to "+display(g.Then.RedirectTo))
+	add(len(g.Then.CopyTo) > 0, "copied to "+display(g.Then.CopyTo))
+	add(g.Then.Route != "", "sent by route "+g.Then.Route)
+	add(len(g.Then.Delay) > 0, "delayed:  "+strings.Join(g.Then.Delay, ", "))
+	add(len(g.Then.RemoveAttachments) > 0, "attachments taken out: "+
+		strings.Join(g.Then.RemoveAttachments, ", "))
+	add(g.Then.Clean == "text", "HTML made plain text")
+	add(g.Then.Clean == "html", "HTML cleaned")
+	add(g.Then.AddText != "", "text added at the end")
+	add(g.Then.Mark.Subject != "", "subject marked "+g.Then.Mark.Subject)
+	add(len(g.Then.Mark.Header) > 0, "fields written: "+strings.Join(g.Then.Mark.Header, "; "))
 	add(g.Stop, "gates behind it not asked")
 	return out
 }

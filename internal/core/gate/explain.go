@@ -18,7 +18,7 @@ func (c *Chain) Explain(m *Message, to Recipient) (Fate, []Asked) {
 		return f, out
 	}
 	for _, g := range c.gates {
-		a := Asked{Gate: g.Name, Position: g.position, Watching: g.State == Watch,
+		a := Asked{Gate: g.Name, Position: g.position, Watching: g.Watch,
 			Severity: g.Severity, Effects: g.words(), Why: []string{}}
 		if over {
 			a.Result = "not_asked"
@@ -29,7 +29,7 @@ func (c *Chain) Explain(m *Message, to Recipient) (Fate, []Asked) {
 		case yes:
 			a.Result, a.Why = "met", append(a.Why, why...)
 			c.apply(g, m, &f, why)
-			over = g.State == On && (g.Stop || f.Refuse != nil || f.Discard)
+			over = !g.Watch && (g.Stop || f.Refuse != nil || f.Discard)
 		case unknown:
 			a.Result = "unknown"
 			a.Why = append(a.Why, "it asks for the content")
@@ -49,7 +49,7 @@ func (c *Chain) Explain(m *Message, to Recipient) (Fate, []Asked) {
 func (c *Chain) unmet(g *compiled, m *Message, to *Recipient) string {
 	for _, x := range g.all {
 		if v, _ := m.ask(x, to); v == no {
-			return "all." + x.what + " does not hold"
+			return x.what + " does not hold"
 		}
 	}
 	for _, x := range g.none {

@@ -43,9 +43,20 @@ var lists = map[string]*list.Set{
 		Entries: []string{"*.bølgevik.example", "harbour@ferry.example"}}),
 	"offers": list.New(list.List{Name: "offers", Kind: list.Words,
 		Entries: []string{"große gelegenheit", "*tide-offer*", `/\bwin [0-9]+ crowns/`}}),
-	"nets":   list.New(list.List{Name: "nets", Kind: list.Networks, Entries: []string{"127.40.0.0/16"}}),
-	"office": list.New(list.List{Name: "office", Kind: list.Hours, Zone: "Europe/Oslo", Entries: []string{"mon-fri 08:00-17:00", "not 2026-12-25"}}),
-	"kinds":  list.New(list.List{Name: "kinds", Kind: list.FileTypes, Entries: []string{"programs", "*.iso"}}),
+	"nets": list.New(
+		list.List{Name: "nets", Kind: list.Networks, Entries: []string{"127.40.0.0/16"}},
+	),
+	"office": list.New(
+		list.List{
+			Name:    "office",
+			Kind:    list.Hours,
+			Zone:    "Europe/Oslo",
+			Entries: []string{"mon-fri 08:00-17:00", "not 2026-12-25"},
+		},
+	),
+	"kinds": list.New(
+		list.List{Name: "kinds", Kind: list.FileTypes, Entries: []string{"programs", "*.iso"}},
+	),
 }
 
 // chain compiles gates that must be valid.
@@ -59,12 +70,6 @@ func chain(t *testing.T, gates ...Gate) *Chain {
 	for i := range gates {
 		if gates[i].Name == "" {
 			gates[i].Name = fmt.Sprintf("gate %d", i+1)
-		}
-		if gates[i].State == "" {
-			gates[i].State = On
-		}
-		if gates[i].Action == "" {
-			gates[i].Action = GoOn
 		}
 		for _, f := range Check(&gates[i], names) {
 			t.Errorf("%s: %s: %s", gates[i].Name, f.Field, f.Text)
@@ -85,10 +90,13 @@ func asked(t *testing.T) *Message {
 		Late:       true,
 		Recipients: 1,
 		Size:       5000,
-		Header:     message.Header{{Name: "Subject", Value: "tides"}, {Name: "From", Value: "x@saltmarsh.example"}},
-		Identity:   &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Pass}},
-		Scan:       func() Verdict { return Verdict{Word: Clean} },
-		Parts:      func() *parts.Report { return &parts.Report{Text: "high water at noon"} },
+		Header: message.Header{
+			{Name: "Subject", Value: "tides"},
+			{Name: "From", Value: "x@saltmarsh.example"},
+		},
+		Identity: &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Pass}},
+		Scan:     func() Verdict { return Verdict{Word: Clean} },
+		Parts:    func() *parts.Report { return &parts.Report{Text: "high water at noon"} },
 	}
 }
 
@@ -123,7 +131,7 @@ func facts(t *testing.T) []fact {
 			func(m *Message, _ *Recipient) { m.Trusted = true }},
 		{"listeners", func(c *Conditions) { c.Listeners = []string{"edge"} },
 			func(m *Message, _ *Recipient) { m.Listener = "edge" }},
-		{"clients", func(c *Conditions) { c.Clients = []string{"10.0.0.0/8", "list:nets"} },
+		{"networks", func(c *Conditions) { c.Networks = []string{"10.0.0.0/8", "list:nets"} },
 			func(m *Message, _ *Recipient) { m.Client = netip.MustParseAddr("127.40.7.7") }},
 		{"accounts", func(c *Conditions) { c.Accounts = patterns(t, "*") },
 			func(m *Message, _ *Recipient) { m.Account = to(t, "odile@skerryline.example") }},
@@ -133,24 +141,32 @@ func facts(t *testing.T) []fact {
 			func(_ *Message, r *Recipient) { r.Finals = []address.Address{to(t, "fyr@xn--blgevik-q1a.example")} }},
 		{"from", func(c *Conditions) { c.From = patterns(t, "harbour@ferry.example") },
 			func(m *Message, _ *Recipient) {
-				m.Header = append(m.Header[:1:1], message.Field{Name: "From", Value: "Harbour <harbour@ferry.example>"})
+				m.Header = append(
+					m.Header[:1:1],
+					message.Field{Name: "From", Value: "Harbour <harbour@ferry.example>"},
+				)
 			}},
 		{"header", func(c *Conditions) { c.Header = []string{"X-Origin: kiosk"} },
 			func(m *Message, _ *Recipient) {
-				m.Header = append(m.Header, message.Field{Name: "x-origin", Value: "the KIOSK at pier 3"})
+				m.Header = append(
+					m.Header,
+					message.Field{Name: "x-origin", Value: "the KIOSK at pier 3"},
+				)
 			}},
 		{"subject", func(c *Conditions) { c.Subject = []string{"list:offers"} },
 			func(m *Message, _ *Recipient) { setSubject(m, "=?utf-8?q?Eine_GROSSE_Gelegenheit?=") }},
-		{"words", func(c *Conditions) { c.Words = []string{"list:offers"} },
+		{"body", func(c *Conditions) { c.Body = []string{"list:offers"} },
 			func(m *Message, _ *Recipient) { text(m, "Now: Win 500 crowns!") }},
 		{"size_over", func(c *Conditions) { c.SizeOver = 10_000 },
 			func(m *Message, _ *Recipient) { m.Size = 10_001 }},
 		{"recipients_over", func(c *Conditions) { c.RecipientsOver = 5 },
 			func(m *Message, _ *Recipient) { m.Recipients = 6 }},
-		{"attachments", func(c *Conditions) { c.Attachments = []string{"list:kinds"} },
+		{"attachment", func(c *Conditions) { c.Attachment = []string{"list:kinds"} },
 			func(m *Message, _ *Recipient) {
 				withPart(m, func(p *parts.Part) {
-					p.Inside = []parts.Member{{Path: "a.zip/run", File: list.File{Groups: []string{list.Programs}}}}
+					p.Inside = []parts.Member{
+						{Path: "a.zip/run", File: list.File{Groups: []string{list.Programs}}},
+					}
 				})
 			}},
 		{"two_endings", func(c *Conditions) { c.TwoEndings = true },
@@ -166,11 +182,11 @@ func facts(t *testing.T) []fact {
 				old := m.Parts
 				m.Parts = func() *parts.Report { r := *old(); r.Wrong = []string{"two types"}; return &r }
 			}},
-		{"proof", func(c *Conditions) { c.Proof = []string{"forged"} },
+		{"identity", func(c *Conditions) { c.Identity = []string{"forged"} },
 			func(m *Message, _ *Recipient) {
 				m.Identity = &senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}}
 			}},
-		{"verdict", func(c *Conditions) { c.Verdict = []string{Infected, NoAnswer} },
+		{"scanner", func(c *Conditions) { c.Scanner = []string{Infected, NoAnswer} },
 			func(m *Message, _ *Recipient) { m.Scan = func() Verdict { return Verdict{Word: Infected} } }},
 		{"hours", func(c *Conditions) { c.Hours = []string{"list:office"} },
 			func(m *Message, _ *Recipient) { m.At = m.At.AddDate(0, 0, 2) }},
@@ -183,7 +199,8 @@ func TestEachConditionAloneAndInPairs(t *testing.T) {
 	all := facts(t)
 	named := form.FieldsOf(reflect.TypeFor[Conditions]())
 	for _, f := range named {
-		if f.Name != "size_up_to" && !slices.ContainsFunc(all, func(x fact) bool { return x.name == f.Name }) {
+		if f.Name != "size_up_to" &&
+			!slices.ContainsFunc(all, func(x fact) bool { return x.name == f.Name }) {
 			t.Errorf("condition %s is not among those that are tried", f.Name)
 		}
 	}
@@ -198,13 +215,13 @@ func TestEachConditionAloneAndInPairs(t *testing.T) {
 	gate := func(all, some, none []fact) Gate {
 		g := Gate{Severity: "minor"}
 		for _, f := range all {
-			f.set(&g.All)
+			f.set(&g.When.Conditions)
 		}
 		for _, f := range some {
-			f.set(&g.Any)
+			f.set(&g.When.Any)
 		}
 		for _, f := range none {
-			f.set(&g.None)
+			f.set(&g.When.None)
 		}
 		return g
 	}
@@ -218,10 +235,12 @@ func TestEachConditionAloneAndInPairs(t *testing.T) {
 		}
 		for _, b := range all[i+1:] {
 			both := []fact{a, b}
-			if meets(gate(both, nil, nil), a) || meets(gate(both, nil, nil), b) || !meets(gate(both, nil, nil), a, b) {
+			if meets(gate(both, nil, nil), a) || meets(gate(both, nil, nil), b) ||
+				!meets(gate(both, nil, nil), a, b) {
 				t.Errorf("all of %s and %s", a.name, b.name)
 			}
-			if meets(gate(nil, both, nil)) || !meets(gate(nil, both, nil), a) || !meets(gate(nil, both, nil), b) {
+			if meets(gate(nil, both, nil)) || !meets(gate(nil, both, nil), a) ||
+				!meets(gate(nil, both, nil), b) {
 				t.Errorf("any of %s and %s", a.name, b.name)
 			}
 			if !meets(gate(one, nil, both[1:]), a) || meets(gate(one, nil, both[1:]), a, b) {
@@ -236,18 +255,25 @@ func TestEffectsCombineOrExcludeEachOther(t *testing.T) {
 		name string
 		set  func(*Gate)
 	}{
-		{"refuse", func(g *Gate) { g.Action = Refuse }},
-		{"discard", func(g *Gate) { g.Action, g.Severity = Discard, "critical" }},
-		{"hold", func(g *Gate) { g.Action = Hold }},
-		{"redirect_to", func(g *Gate) { g.RedirectTo = []address.Address{to(t, "deck@skerryline.example")} }},
-		{"copy_to", func(g *Gate) { g.CopyTo = []address.Address{to(t, "archive@skerryline.example")} }},
-		{"route", func(g *Gate) { g.Route = "by provider" }},
-		{"delay_until", func(g *Gate) { g.DelayUntil = []string{"list:office"} }},
-		{"remove_attachments", func(g *Gate) { g.RemoveAttachments = []string{"programs"} }},
-		{"make_harmless", func(g *Gate) { g.MakeHarmless = "clean" }},
-		{"add_text", func(g *Gate) { g.AddText = "Skerry Line" }},
-		{"mark_subject", func(g *Gate) { g.MarkSubject = "[outside]" }},
-		{"set_fields", func(g *Gate) { g.SetFields = []string{"X-Skerry-Mark: outside"} }},
+		{"refuse", func(g *Gate) { g.Then.Refuse = "not here" }},
+		{"discard", func(g *Gate) { g.Then.Discard, g.Severity = true, "critical" }},
+		{"hold", func(g *Gate) { g.Then.Hold = true }},
+		{
+			"redirect_to",
+			func(g *Gate) { g.Then.RedirectTo = []address.Address{to(t, "deck@skerryline.example")} },
+		},
+		{
+			"copy_to",
+			func(g *Gate) { g.Then.CopyTo = []address.Address{to(t, "archive@skerryline.example")} },
+		},
+		{"route", func(g *Gate) { g.Then.Route = "by provider" }},
+		{"delay", func(g *Gate) { g.Then.Delay = []string{"list:office"} }},
+		{"remove_attachments", func(g *Gate) { g.Then.RemoveAttachments = []string{"programs"} }},
+		{"clean", func(g *Gate) { g.Then.Clean = "html" }},
+		{"add_text", func(g *Gate) { g.Then.AddText = "Skerry Line" }},
+		{"mark", func(g *Gate) {
+			g.Then.Mark = Mark{Subject: "[outside]", Header: []string{"X-Skerry-Mark: outside"}}
+		}},
 	}
 	ends := map[string]bool{"refuse": true, "discard": true}
 	for i, a := range effects {
@@ -255,13 +281,16 @@ func TestEffectsCombineOrExcludeEachOther(t *testing.T) {
 			t.Fatalf("effect %d is %s, and the order says %s", i, a.name, Effects[i])
 		}
 		for _, b := range effects[i+1:] {
-			if b.name == "discard" || b.name == "hold" && ends[a.name] {
-				continue // one field holds both
-			}
-			g := Gate{Name: "g", State: On, Action: GoOn}
+			g := Gate{Name: "g"}
 			a.set(&g)
 			b.set(&g)
-			faults := Check(&g, Names{Lists: map[string]string{"office": list.Hours}, Routes: map[string]bool{"by provider": true}})
+			faults := Check(
+				&g,
+				Names{
+					Lists:  map[string]string{"office": list.Hours},
+					Routes: map[string]bool{"by provider": true},
+				},
+			)
 			excluded := ends[a.name] || a.name == "redirect_to" && b.name == "route"
 			if excluded != (len(faults) > 0) {
 				t.Errorf("%s with %s: %v", a.name, b.name, faults)
@@ -273,10 +302,13 @@ func TestEffectsCombineOrExcludeEachOther(t *testing.T) {
 			for _, name := range []string{a.name, b.name} {
 				has := map[string]bool{
 					"hold": f.Hold, "redirect_to": len(f.Redirect) == 1, "copy_to": len(f.Copies) == 1,
-					"route": f.Route != "", "delay_until": !f.Until.IsZero(),
-					"remove_attachments": len(f.Changes.Remove) == 1, "make_harmless": f.Changes.Harmless == "clean",
-					"add_text": len(f.Changes.AddText) == 1, "mark_subject": len(f.Changes.Mark) == 1,
-					"set_fields": len(f.Changes.Fields) == 1,
+					"route": f.Route != "", "delay": !f.Until.IsZero(),
+					"remove_attachments": len(
+						f.Changes.Remove,
+					) == 1, "clean": f.Changes.Harmless == "html",
+					"add_text": len(
+						f.Changes.AddText,
+					) == 1, "mark": len(f.Changes.Mark) == 1 && len(f.Changes.Fields) == 1,
 				}
 				if !has[name] {
 					t.Errorf("%s and %s: the fate has no %s", a.name, b.name, name)
@@ -284,19 +316,24 @@ func TestEffectsCombineOrExcludeEachOther(t *testing.T) {
 			}
 		}
 	}
-	if f := Check(&Gate{Action: Discard, Severity: "minor"}, Names{}); len(f) != 1 || f[0].Field != "severity" {
+	if f := Check(&Gate{Then: Then{Discard: true}, Severity: "minor"}, Names{}); len(f) != 1 ||
+		f[0].Field != "severity" {
 		t.Errorf("a gate that discards with severity minor: %v", f)
 	}
 }
 
 func TestRefusalsAreDecidedAsEarlyAsTheyCanBe(t *testing.T) {
-	sender := func() Conditions { return Conditions{Senders: patterns(t, "saltmarsh.example")} }
-	refuse := Gate{All: sender(), Action: Refuse, Code: "4.7.1", Say: "not today"}
-	words := Gate{All: Conditions{Words: []string{"tides"}}, Severity: "minor"}
+	sender := func() When {
+		return When{Conditions: Conditions{Senders: patterns(t, "saltmarsh.example")}}
+	}
+	refuse := Gate{When: sender(), Then: Then{Code: "4.7.1", Refuse: "not today"}}
+	words := Gate{When: When{All: Conditions{Body: []string{"tides"}}}, Severity: "minor"}
 	early := func(gates ...Gate) bool {
 		m := asked(t)
 		m.Late = false
-		f, decided := chain(t, gates...).Early(m, Recipient{Given: to(t, "ines@skerryline.example")})
+		f, decided := chain(
+			t,
+			gates...).Early(m, Recipient{Given: to(t, "ines@skerryline.example")})
 		if decided && f.Refuse.String() != "451 4.7.1 not today" {
 			t.Errorf("the reply is %s", f.Refuse)
 		}
@@ -305,10 +342,10 @@ func TestRefusalsAreDecidedAsEarlyAsTheyCanBe(t *testing.T) {
 	stop := words
 	stop.Stop = true
 	both := refuse
-	both.All.Words = []string{"tides"}
-	pass := Gate{All: sender(), Stop: true}
+	both.When.Body = []string{"tides"}
+	pass := Gate{When: sender(), Stop: true}
 	watching := refuse
-	watching.State = Watch
+	watching.Watch = true
 	for name, c := range map[string]struct {
 		early bool
 		gates []Gate
@@ -319,7 +356,7 @@ func TestRefusalsAreDecidedAsEarlyAsTheyCanBe(t *testing.T) {
 		"one that asks for the content":          {false, []Gate{both}},
 		"behind one that lets the sender past":   {false, []Gate{pass, refuse}},
 		"one that only watches":                  {false, []Gate{watching}},
-		"behind one that watches and would stop": {true, []Gate{{All: sender(), Stop: true, State: Watch}, refuse}},
+		"behind one that watches and would stop": {true, []Gate{{When: sender(), Stop: true, Watch: true}, refuse}},
 	} {
 		if early(c.gates...) != c.early {
 			t.Errorf("%s: early is %v", name, !c.early)
@@ -328,8 +365,11 @@ func TestRefusalsAreDecidedAsEarlyAsTheyCanBe(t *testing.T) {
 }
 
 func TestAWatchingGateDecidesNothing(t *testing.T) {
-	c := chain(t, Gate{Name: "would refuse", State: Watch, Action: Refuse, Severity: "critical"},
-		Gate{Name: "marks", MarkSubject: "[seen]", Severity: "minor"})
+	c := chain(
+		t,
+		Gate{Name: "would refuse", Watch: true, Then: Then{Refuse: "no"}, Severity: "critical"},
+		Gate{Name: "marks", Then: Then{Mark: Mark{Subject: "[seen]"}}, Severity: "minor"},
+	)
 	f := c.Decide(asked(t), Recipient{Given: to(t, "ines@skerryline.example")})
 	if f.Refuse != nil || f.Severity() != "minor" || len(f.Met) != 2 || !f.Met[0].Watching ||
 		!strings.Contains(strings.Join(f.Met[0].Effects, " "), "refused") {
@@ -340,25 +380,23 @@ func TestAWatchingGateDecidesNothing(t *testing.T) {
 func TestFaultsOfGatesNameTheField(t *testing.T) {
 	names := Names{Lists: map[string]string{"office": list.Hours, "nets": list.Networks}}
 	for field, g := range map[string]Gate{
-		"all.clients[0]":        {All: Conditions{Clients: []string{"127.0.0.1/200"}}},
-		"all.senders[0]":        {All: Conditions{Senders: patterns(t, "list:nets")}},
-		"any.words[0]":          {Any: Conditions{Words: []string{"/(/"}}},
-		"none.hours[0]":         {None: Conditions{Hours: []string{"monday"}}},
-		"all.header[0]":         {All: Conditions{Header: []string{"no colon"}}},
-		"all.attachments[1]":    {All: Conditions{Attachments: []string{"*", "progams"}}},
-		"all.listeners[0]":      {All: Conditions{Listeners: []string{"nowhere"}}},
-		"all.verdict":           {All: Conditions{Verdict: []string{Clean}}},
-		"route":                 {Route: "nowhere"},
-		"code":                  {Action: Refuse, Code: "2.0.0"},
-		"say":                   {Severity: "minor", Say: "words of no refusal"},
-		"set_fields[0]":         {SetFields: []string{"Subject: x"}},
-		"action":                {Action: GoOn},
-		"remove_attachments[0]": {RemoveAttachments: []string{"list:missing"}},
+		"when.networks[0]":           {When: When{Conditions: Conditions{Networks: []string{"127.0.0.1/200"}}}},
+		"when.senders[0]":            {When: When{Conditions: Conditions{Senders: patterns(t, "list:nets")}}},
+		"when.any.body[0]":           {When: When{Any: Conditions{Body: []string{"/(/"}}}},
+		"when.none.hours[0]":         {When: When{None: Conditions{Hours: []string{"monday"}}}},
+		"when.all.header[0]":         {When: When{All: Conditions{Header: []string{"no colon"}}}},
+		"when.attachment[1]":         {When: When{Conditions: Conditions{Attachment: []string{"*", "progams"}}}},
+		"when.listeners[0]":          {When: When{Conditions: Conditions{Listeners: []string{"nowhere"}}}},
+		"when.scanner":               {When: When{Conditions: Conditions{Scanner: []string{Clean}}}},
+		"then.route":                 {Then: Then{Route: "nowhere"}},
+		"then.code":                  {Then: Then{Code: "5.7.1"}},
+		"then.refuse":                {Then: Then{Refuse: "two\nlines"}},
+		"then.mark.header[0]":        {Then: Then{Mark: Mark{Header: []string{"Subject: x"}}}},
+		"then.delay[0]":              {Then: Then{Delay: []string{"400d"}}},
+		"then":                       {},
+		"then.remove_attachments[0]": {Then: Then{RemoveAttachments: []string{"list:missing"}}},
 	} {
-		if g.Action == "" {
-			g.Action = GoOn
-		}
-		if field != "action" && g.Action == GoOn && g.Severity == "" {
+		if field != "then" && g.Severity == "" {
 			g.Severity = "minor"
 		}
 		faults := Check(&g, names)

@@ -47,39 +47,47 @@ var Proposals = []Proposal{
 		Explains: "Messages from outside with a program in them are refused, with a sentence that the " +
 			"sender reads. Files are known by their content, in archives too; names that deceive count " +
 			"as well. Let it watch for a week to see whom it would meet.",
-		Gate: fields("name", "no programs from outside",
-			"all", fields("direction", texts("in")),
-			"any", fields("attachments", texts("programs"), "two_endings", true),
-			"action", Refuse, "severity", "serious",
-			"say", "programs are not taken by mail here; send a link, or ask the recipient for a way"),
+		Gate: fields(
+			"name",
+			"no programs from outside",
+			"when",
+			fields("direction", texts("in"),
+				"any", fields("attachment", texts("programs"), "two_endings", true)),
+			"then",
+			fields("refuse", "programs are not taken by mail here; send a link, or ask the "+
+				"recipient for a way"),
+			"severity",
+			"serious",
+		),
 	},
 	{
 		Key:   "no-macros",
 		Title: "Office documents from outside without macros",
 		Explains: "Documents with macros are taken out, and a note with name, size and hash " +
 			"stands in their place. The text of the message arrives.",
-		Gate: fields("name", "macros from outside", "all", fields("direction", texts("in"),
-			"attachments", texts("office-macros")),
-			"remove_attachments", texts("office-macros"), "severity", "minor"),
+		Gate: fields("name", "macros from outside", "when", fields("direction", texts("in"),
+			"attachment", texts("office-macros")),
+			"then", fields("remove_attachments", texts("office-macros")), "severity", "minor"),
 	},
 	{
 		Key:   "scan",
 		Title: "Let a scanner look at mail from outside",
 		Explains: "What the scanner calls infected or unwanted is refused. Set the scanner up first " +
-			"(gull scanner add). Add a gate for the verdict none as well: it says what becomes of " +
+			"(gull scanner add). Add a gate for scanner none as well: it says what becomes of " +
 			"mail while no scanner answers; without one it passes.",
-		Gate: fields("name", "what a scanner finds", "all", fields("direction", texts("in"),
-			"verdict", texts(Infected, Unwanted)), "action", Refuse, "severity", "serious",
-			"say", "a scanner found something in the message that is not taken here"),
+		Gate: fields("name", "what a scanner finds", "when", fields("direction", texts("in"),
+			"scanner", texts(Infected, Unwanted)), "severity", "serious",
+			"then", fields("refuse",
+				"a scanner found something in the message that is not taken here")),
 	},
 	{
 		Key:   "doubtful",
 		Title: "Hold what cannot be looked into",
 		Explains: "Encrypted archives, archive bombs and messages that cannot be taken apart without " +
 			"doubt, from outside, are held until somebody has looked.",
-		Gate: fields("name", "cannot be looked into", "all", fields("direction", texts("in")),
-			"any", fields("encrypted_archive", true, "archive_bomb", true, "unreadable", true),
-			"action", Hold, "severity", "minor"),
+		Gate: fields("name", "cannot be looked into", "when", fields("direction", texts("in"),
+			"any", fields("encrypted_archive", true, "archive_bomb", true, "unreadable", true)),
+			"then", fields("hold", true), "severity", "minor"),
 	},
 	{
 		Key:   "partner",
@@ -88,8 +96,8 @@ var Proposals = []Proposal{
 			"a line of your own to them. Nothing else changes.",
 		Asks: []Blank{{"domain", "The partner's domain", "kelpworks.example"},
 			{"route", "The route", "by provider"}},
-		Gate: fields("name", "mail to {domain}", "all", fields("recipients", texts("{domain}")),
-			"route", "{route}"),
+		Gate: fields("name", "mail to {domain}", "when", fields("recipients", texts("{domain}")),
+			"then", fields("route", "{route}")),
 	},
 	{
 		Key:   "large-at-night",
@@ -100,8 +108,8 @@ var Proposals = []Proposal{
 			{"zone", "Time zone", "Europe/Oslo"}},
 		List: fields("name", "night", "kind", "hours", "zone", "{zone}",
 			"entries", texts("20:00-06:00"), "about", "When large mail goes"),
-		Gate: fields("name", "large mail at night", "all", fields("direction", texts("out"),
-			"size_over", "{size}"), "delay_until", texts("list:night")),
+		Gate: fields("name", "large mail at night", "when", fields("direction", texts("out"),
+			"size_over", "{size}"), "then", fields("delay", texts("list:night"))),
 	},
 	{
 		Key:   "office-hours",
@@ -113,9 +121,9 @@ var Proposals = []Proposal{
 			{"zone", "Time zone", "Europe/Oslo"}},
 		List: fields("name", "office hours", "kind", "hours", "zone", "{zone}",
 			"entries", texts("mon-fri 08:00-17:00"), "about", "When the office is open"),
-		Gate: fields("name", "outside office hours", "all", fields("direction", texts("in"),
-			"recipients", texts("{address}")), "none", fields("hours", texts("list:office hours")),
-			"action", Hold),
+		Gate: fields("name", "outside office hours", "when", fields("direction", texts("in"),
+			"recipients", texts("{address}"), "none", fields("hours", texts("list:office hours"))),
+			"then", fields("hold", true)),
 	},
 	{
 		Key:   "archive",
@@ -124,8 +132,9 @@ var Proposals = []Proposal{
 			"nobody sees that. Tell the people concerned: in most places you must.",
 		Asks: []Blank{{"address", "Of whom", "accounts@skerryline.example"},
 			{"archive", "The archive's address", "archive@skerryline.example"}},
-		Gate: fields("name", "copies of {address}", "any", fields("recipients", texts("{address}"),
-			"senders", texts("{address}")), "copy_to", texts("{archive}")),
+		Gate: fields("name", "copies of {address}", "when", fields("any",
+			fields("recipients", texts("{address}"), "senders", texts("{address}"))),
+			"then", fields("copy_to", texts("{archive}"))),
 	},
 	{
 		Key:   "mark-outside",
@@ -134,16 +143,17 @@ var Proposals = []Proposal{
 			"forged ones are taken out. A changed subject breaks the sender's signature: " +
 			"behind us only ours is looked at.",
 		Asks: []Blank{{"mark", "The word", "[outside]"}},
-		Gate: fields("name", "mail from outside", "all", fields("direction", texts("in")),
-			"mark_subject", "{mark}", "set_fields", texts("X-Gull-Origin: outside")),
+		Gate: fields("name", "mail from outside", "when", fields("direction", texts("in")),
+			"then", fields("mark", fields("subject", "{mark}",
+				"header", texts("X-Gull-Origin: outside")))),
 	},
 	{
 		Key:   "harmless",
 		Title: "Clean HTML from outside",
 		Explains: "Scripts, forms, hidden text and everything remote are taken out of HTML " +
 			"from outside; links show where they lead. It breaks the sender's signature.",
-		Gate: fields("name", "HTML from outside", "all", fields("direction", texts("in")),
-			"make_harmless", "clean"),
+		Gate: fields("name", "HTML from outside", "when", fields("direction", texts("in")),
+			"then", fields("clean", "html")),
 	},
 }
 

@@ -209,7 +209,7 @@ func (p *planner) rewrite(part *parts.Part, add, how string) error {
 	case html && how == "text":
 		text, kind, params, html = parts.Text(part, decoded), "text/plain", nil, false
 		p.tell("HTML in part %s was made plain text", part.Path)
-	case html && how == "clean":
+	case html && how == "html":
 		text, params = harmless.Clean(text), nil
 		p.tell("HTML in part %s was cleaned", part.Path)
 	}

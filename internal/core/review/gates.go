@@ -15,17 +15,17 @@ func (v *reviewer) gates() {
 	if len(v.c.Domains) > 0 && !slices.ContainsFunc(gates, againstPrograms) {
 		p, _ := gate.FindProposal("no-programs")
 		fields, _, _ := p.Fill(nil)
-		fields["state"] = gate.Watch
+		fields["watch"] = true
 		v.found("no-gate-programs", "", "no gate refuses, holds or takes out programs from outside",
 			&Remedy{Says: "Add one that watches", Effect: "It decides nothing yet; see in the trace " +
 				"whom it would meet, then turn it on.", Section: "gates", Fields: fields, Add: true})
 	}
 	for i := range gates {
 		g := &gates[i]
-		if g.State == gate.Watch && slices.Contains(v.f.WatchedBefore, g.Name) {
+		if g.Watch && slices.Contains(v.f.WatchedBefore, g.Name) {
 			v.found("watch-forgotten", "gate "+g.Name, g.Name+" has watched for more than 30 days",
 				set("gates", g.Name, "Turn it on", "It does from then on what it would have done.",
-					map[string]any{"state": gate.On}))
+					map[string]any{"watch": nil}))
 		}
 		for _, name := range spares(g) {
 			if l := v.c.Lists[name]; l != nil && everybody(l) {
@@ -43,26 +43,23 @@ func (v *reviewer) gates() {
 
 // againstPrograms reports a gate that stands against programs, or watches for them.
 func againstPrograms(g gate.Gate) bool {
-	acts := g.Action == gate.Refuse || g.Action == gate.Hold || g.Action == gate.Discard
-	for _, c := range []gate.Conditions{g.All, g.Any} {
-		if acts && g.State != gate.Off && slices.Contains(c.Attachments, list.Programs) {
-			return true
-		}
-	}
-	return g.State != gate.Off && slices.Contains(g.RemoveAttachments, list.Programs)
+	named := slices.Contains(slices.Concat(g.When.Attachment, g.When.Any.Attachment,
+		g.When.All.Attachment), list.Programs)
+	return !g.Off && (named && g.Action() != gate.GoOn ||
+		slices.Contains(g.Then.RemoveAttachments, list.Programs))
 }
 
 // spares are the lists whose members a gate lets past.
 func spares(g *gate.Gate) []string {
 	var out []string
-	for _, ps := range []address.Patterns{g.None.Senders, g.None.From, g.None.Accounts} {
+	for _, ps := range []address.Patterns{g.When.None.Senders, g.When.None.From, g.When.None.Accounts} {
 		for _, p := range ps {
 			if p.List() != "" {
 				out = append(out, p.List())
 			}
 		}
 	}
-	for _, t := range g.None.Clients {
+	for _, t := range g.When.None.Networks {
 		if name, ok := strings.CutPrefix(t, address.ListPrefix); ok {
 			out = append(out, name)
 		}

@@ -134,7 +134,7 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		{"inside-open:listener inside", []string{"127.0.0.1:2526", "0.0.0.0:2526"}, plain},
 		{"identity-off:listener edge", []string{"kind: edge\n", "kind: edge\n    identity: off\n"}, plain},
 		{"no-transcript:listener edge", []string{"kind: edge\n", "kind: edge\n    transcript: none\n"}, plain},
-		{"no-gate-programs", []string{"attachments: [programs]", "attachments: [pictures]"}, plain},
+		{"no-gate-programs", []string{"attachment: [programs]", "attachment: [pictures]"}, plain},
 		{"list-dead:list partners", nil,
 			with(func(f *Facts) { f.DeadLists = map[string]string{"partners": "it leads on to elsewhere"} })},
 		{"watch-forgotten:gate money from strangers", nil,

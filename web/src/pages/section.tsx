@@ -95,8 +95,8 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		many: t`Gates`,
 		says: t`Rules on whole messages, asked in order: what holds of a message, and what is done about it. The effects of all that match add up. One that watches decides nothing and counts.`,
 		empty: t`No gate looks at messages. Begin with one of the proposals, or add one of your own; let it watch first.`,
-		columns: ["all", "any", "none", "does", "severity", "about"],
-		first: ["name", "state", "about", "all", "any", "none", "action", "say", "severity"],
+		columns: ["when", "does", "severity", "about"],
+		first: ["name", "watch", "about", "when", "then", "severity", "stop"],
 	},
 	scanners: {
 		one: "scanner",
@@ -326,25 +326,29 @@ function Rows({ section, about, items, ordered, movable, sort, onSort, onOpen, l
 }
 
 const effects = [
+	"refuse",
+	"discard",
+	"hold",
 	"redirect_to",
 	"copy_to",
 	"route",
-	"delay_until",
+	"delay",
 	"remove_attachments",
-	"make_harmless",
+	"clean",
 	"add_text",
-	"mark_subject",
-	"set_fields",
+	"mark",
 ];
 
 /** does is what a gate does, in the order in which it is done. */
 function does(fields: Item["fields"]): string {
-	const action = fields.action && fields.action !== "go_on" ? [words(fields.action)] : [];
-	const rest = effects.filter((e) => fields[e]).map((e) => `${title(e).toLowerCase()} ${words(fields[e])}`);
-	return [...action, ...rest, ...(fields.stop ? ["stop"] : [])].join("; ");
+	const then = (fields.then ?? {}) as Item["fields"];
+	const all = effects
+		.filter((e) => then[e])
+		.map((e) => (then[e] === true ? title(e).toLowerCase() : `${title(e).toLowerCase()} ${words(then[e])}`));
+	return [...all, ...(fields.stop ? ["stop"] : [])].join("; ");
 }
 
-const isOff = (i: Item) => i.fields.off === true || i.fields.state === "off";
+const isOff = (i: Item) => i.fields.off === true;
 
 type RowProps = {
 	item: Item;
@@ -401,7 +405,7 @@ function Row({ item, about, ordered, movable, onOpen, onMove }: RowProps) {
 						<Trans>off</Trans>
 					</Badge>
 				)}
-				{item.fields.state === "watch" && (
+				{item.fields.watch === true && (
 					<Badge ml={6} size="xs" variant="outline" color="gray" tt="none">
 						<Trans>watches</Trans>
 					</Badge>

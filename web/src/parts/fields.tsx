@@ -129,8 +129,8 @@ function Inner(props: FormProps) {
 			<FieldsForm {...props} fields={fields.filter(seen)} />
 			<Select
 				size="xs"
-				aria-label={t`Add a condition`}
-				placeholder={t`Add a condition`}
+				aria-label={t`Add a field`}
+				placeholder={t`Add a field`}
 				searchable
 				value={null}
 				data={fields.filter((f) => !seen(f)).map((f) => ({ value: f.name, label: title(f.name) }))}
