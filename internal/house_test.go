@@ -51,7 +51,8 @@ var engineMayUse = map[string]string{
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
 	"deliver":  "resolve sessions",
-	"receive":  "counters feed scan senderauth sessions signin",
+	"receive":  "counters feed scan senderauth sessions signin weigh",
+	"weigh":    "resolve senderauth",
 	"queue":    "batch counters deliver feed mailbox senderauth",
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -161,44 +162,44 @@ func value(flags *pflag.FlagSet, name string, x form.Field) any {
 	return v
 }
 
-// put writes a value at a path, into a copy of the record that stands there.
+// put writes a value at a path, into copies of the records that stand there. A record that
+// is left empty is taken out.
 func put(out, before map[string]any, path []string, v any) {
 	if len(path) == 1 {
 		out[path[0]] = v
 		return
 	}
+	old, _ := before[path[0]].(map[string]any)
 	inner, ok := out[path[0]].(map[string]any)
 	if !ok {
-		inner = map[string]any{}
-		if old, ok := before[path[0]].(map[string]any); ok {
-			for k, x := range old {
-				inner[k] = x
-			}
+		inner = maps.Clone(old)
+		if inner == nil {
+			inner = map[string]any{}
 		}
 	}
-	if v == nil {
+	put(inner, old, path[1:], v)
+	if inner[path[1]] == nil {
 		delete(inner, path[1])
-	} else {
-		inner[path[1]] = v
 	}
 	if out[path[0]] = inner; len(inner) == 0 {
 		out[path[0]] = nil
 	}
 }
 
-// showFields prints a record for people, field by field.
+// showFields prints a record for people, field by field, and those within it.
 func (a *app) showFields(fields []form.Field, values map[string]any, words func(any) string) {
+	a.showInner("", fields, values, words)
+}
+
+func (a *app) showInner(at string, fields []form.Field, values map[string]any, words func(any) string) {
 	for _, x := range fields {
 		v, ok := values[x.Name]
+		inner, record := v.(map[string]any)
 		switch {
-		case ok && x.Type == "record":
-			for _, inner := range x.Fields {
-				if w, ok := v.(map[string]any)[inner.Name]; ok {
-					fmt.Fprintf(a.out, "%-24s %s\n", x.Name+"."+inner.Name, words(w))
-				}
-			}
+		case ok && x.Type == "record" && record:
+			a.showInner(at+x.Name+".", x.Fields, inner, words)
 		case ok:
-			fmt.Fprintf(a.out, "%-24s %s\n", x.Name, words(v))
+			fmt.Fprintf(a.out, "%-24s %s\n", at+x.Name, words(v))
 		}
 	}
 }

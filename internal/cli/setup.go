@@ -72,6 +72,13 @@ var sectionHelp = map[string]struct {
 		"no programs",
 		[]string{"off", "watch", "when", "then", "severity", "stop"},
 	},
+	"dns_lists": {
+		"Lists that are asked by DNS about strangers (RFC 5782)",
+		"gull dnslist add driftnet --zone strangers.driftnet.example --points 40",
+		"gull dnslist set driftnet --answers 127.0.0.2 --answers 127.0.0.4",
+		"driftnet",
+		[]string{"zone", "kind", "asks", "points", "off"},
+	},
 	"scanners": {
 		"Scanners beside us, asked by ICAP; gates ask for their verdict",
 		"gull scanner add lookout --url icap://127.0.0.1:1344/scan",

@@ -30,6 +30,7 @@ type Client struct {
 	QueueCalls
 	ReviewsCalls
 	SetupCalls
+	StrangerCalls
 	DirectoryCalls
 	SnagsCalls
 	RecordsCalls
@@ -52,6 +53,7 @@ func New(base, token string) *Client {
 		QueueCalls{c},
 		ReviewsCalls{c},
 		SetupCalls{c},
+		StrangerCalls{c},
 		DirectoryCalls{c},
 		SnagsCalls{c},
 		RecordsCalls{c},

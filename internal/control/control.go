@@ -8,18 +8,19 @@ import "gullroute/internal/store"
 
 // Control is all that people change.
 type Control struct {
-	Drafts    *Drafts
-	Directory *Directory
-	Actions   *Actions
-	Pauses    *Pauses
-	Keys      *Keys
-	Explainer *Explainer
-	Prober    *Prober
-	Submitter *Submitter
-	Fixer     *Fixer
-	Gates     *Gates
-	Operators Operators
-	Kept      store.Kept
+	Drafts     *Drafts
+	Directory  *Directory
+	Actions    *Actions
+	Pauses     *Pauses
+	Reputation *Reputation
+	Keys       *Keys
+	Explainer  *Explainer
+	Prober     *Prober
+	Submitter  *Submitter
+	Fixer      *Fixer
+	Gates      *Gates
+	Operators  Operators
+	Kept       store.Kept
 }
 
 // Operators are the people and programs that administer.

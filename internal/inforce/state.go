@@ -18,6 +18,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/repute"
 	"gullroute/internal/engine/resolve"
 	"gullroute/internal/store"
 )
@@ -40,8 +41,10 @@ type Options struct {
 	Directory store.Directory
 	Pauses    store.Pauses
 	Lists     store.ListCopies
-	Queue     Queue
-	Listeners Listeners
+	// Reputation holds whom people spare or refuse.
+	Reputation store.Reputation
+	Queue      Queue
+	Listeners  Listeners
 	// Resolver is renewed with every configuration.
 	Resolver *resolve.Current
 	Node     string
@@ -57,6 +60,7 @@ type State struct {
 	trouble   atomic.Pointer[string] // of the listeners
 	pauses    atomic.Pointer[[]mail.Pause]
 	pauseEnds atomic.Pointer[time.Time]
+	standings atomic.Pointer[standings]
 	applying  sync.Mutex // held while something is put in force
 }
 
@@ -82,6 +86,9 @@ func (s *State) Start(ctx context.Context) error {
 		return fmt.Errorf("directory: %w", err)
 	}
 	if err := s.take(ctx, rev, dir); err != nil {
+		return err
+	}
+	if err := s.FollowStandings(ctx); err != nil {
 		return err
 	}
 	return s.FollowPauses(ctx)
@@ -178,6 +185,11 @@ func (s *State) fill(ctx context.Context, c, now *config.Compiled) error {
 // apply lets everything go by a configuration. applying is held.
 func (s *State) apply(c *config.Compiled) {
 	s.cfg.Store(c)
+	var standing []repute.Standing
+	if x := s.standings.Load(); x != nil {
+		standing = x.list
+	}
+	s.open(c, standing)
 	s.Resolver.Store(resolve.New(c.Service.Resolvers, c.Service.AddressFamily))
 	s.Queue.Apply(c)
 	trouble := ""

@@ -7,6 +7,7 @@ import (
 	"gullroute/internal/control"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/repute"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/feed"
@@ -19,6 +20,7 @@ import (
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/sources"
+	"gullroute/internal/engine/weigh"
 	"gullroute/internal/inforce"
 	"gullroute/internal/insight"
 	"gullroute/internal/insight/snags"
@@ -106,6 +108,12 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Name:    n.Name,
 		Trouble: n.Troubles.Ours,
 	}
+	e.Weigher = &weigh.Weigher{
+		Resolver: e.Resolver,
+		Config:   func() *config.Compiled { return n.InForce.Config() },
+		Log:      n.Log,
+		Trouble:  n.Troubles.Ours,
+	}
 	e.Receive = receive.New(receive.Options{
 		Intake:        e.Queue,
 		Contents:      store.Intake{DB: n.DB},
@@ -124,6 +132,9 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Originals:     receive.Reported{Messages: store.Messages{DB: n.DB}, Node: n.Name},
 		Contacts:      store.Messages{DB: n.DB},
 		Scanner:       e.Scanners,
+		Weigher:       e.Weigher,
+		Greylist:      store.Reputation{DB: n.DB},
+		Door:          func() *repute.Door { return n.InForce.Door() },
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
 }
@@ -153,12 +164,13 @@ func (n *Node) buildInForce() {
 		Pauses: store.Pauses{
 			DB: n.DB,
 		},
-		Lists:     store.ListCopies{DB: n.DB},
-		Queue:     e.Queue,
-		Listeners: e.Receive,
-		Resolver:  e.Resolver,
-		Node:      n.Name,
-		Log:       n.Log,
+		Lists:      store.ListCopies{DB: n.DB},
+		Reputation: store.Reputation{DB: n.DB},
+		Queue:      e.Queue,
+		Listeners:  e.Receive,
+		Resolver:   e.Resolver,
+		Node:       n.Name,
+		Log:        n.Log,
 	})
 	n.Signing = &inforce.SigningKeys{
 		Store:    store.Keys{DB: n.DB},
@@ -308,6 +320,13 @@ func (n *Node) buildControl() {
 		Cluster: n.Cluster,
 		Queue:   e.Queue,
 		Pauses:  c.Pauses,
+		Log:     n.Log,
+	}
+	c.Reputation = &control.Reputation{
+		Store:   store.Reputation{DB: n.DB},
+		Actions: store.Actions{DB: n.DB},
+		InForce: in,
+		Weigher: e.Weigher,
 		Log:     n.Log,
 	}
 	c.Keys = &control.Keys{

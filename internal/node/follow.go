@@ -52,6 +52,8 @@ func (f *follower) noticed(n store.Notice) {
 		err = f.signing.Follow(ctx)
 	case "pause":
 		err = f.inForce.FollowPauses(ctx)
+	case "standing":
+		err = f.inForce.FollowStandings(ctx)
 	case "watch":
 		err = f.watches(ctx)
 	case "freeze", "unfreeze", "flush", "wake", "back-off":
@@ -67,7 +69,7 @@ func (f *follower) noticed(n store.Notice) {
 
 // catchUp follows everything: notices may have been missed.
 func (f *follower) catchUp() {
-	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "watch",
+	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "standing", "watch",
 		"back-off"} {
 		f.noticed(store.Notice{Kind: kind})
 	}

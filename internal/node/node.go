@@ -30,6 +30,7 @@ import (
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/sources"
+	"gullroute/internal/engine/weigh"
 	"gullroute/internal/inforce"
 	"gullroute/internal/insight"
 	"gullroute/internal/insight/snags"
@@ -61,6 +62,7 @@ type Engine struct {
 	Sessions *sessions.Recorder
 	Signer   *senderauth.Signer
 	Scanners *scan.Scanners
+	Weigher  *weigh.Weigher
 	Hub      *feed.Hub
 	Counters *counters.Counters
 	Resolver *resolve.Current
@@ -195,6 +197,15 @@ func (n *Node) loops() []supervise.Loop {
 			Steady: true,
 			Do:     n.InForce.EndPauses,
 		},
+		{
+			Name:   "ends of exceptions",
+			Every:  second,
+			Limit:  20 * second,
+			Steady: true,
+			Do:     n.InForce.EndStandings,
+		},
+		{Name: "lists that are asked by DNS", Every: 15 * second, Limit: 10 * time.Minute, First: true,
+			Do: e.Weigher.Round},
 		{Name: "counts of limits", Every: 5 * second, Limit: 20 * second, Do: e.Limits.Flush},
 		{
 			Name:  "daily report",

@@ -70,6 +70,7 @@ func (s *Service) parts() []part {
 		doctorAPI{s},
 		draftAPI{s},
 		gateAPI{s},
+		reputationAPI{s},
 		configAPI{s},
 		directoryAPI{s},
 	}

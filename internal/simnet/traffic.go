@@ -178,6 +178,15 @@ var ways = []way{
 		Zip,
 	},
 	{
+		2,
+		false,
+		"127.30.0.65",
+		[]string{"offers@undertow.example", "bounce.7@undertow.example"},
+		staff,
+		[]string{"Lamp oil at half the price", "Last berths of the season"},
+		Letter,
+	},
+	{
 		1,
 		true,
 		"127.0.0.1",
@@ -245,7 +254,9 @@ func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 		Attached(w.file, strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines)),
 	)
 	helo := "machine.skerryline.example"
-	if !w.inside {
+	if w.file == Letter {
+		helo = "localhost"
+	} else if !w.inside {
 		helo = "mx." + from[strings.IndexByte(from, '@')+1:]
 	}
 	for _, line := range []string{"", "EHLO " + helo, "MAIL FROM:<" + from + ">", "RCPT TO:<" + to +

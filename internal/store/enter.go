@@ -82,7 +82,7 @@ func entryTables(node int, entries []*Entry) []table {
 			"id, received_at, sender, header_from, subject, message_id, size, listener, " +
 				"client_address, helo, " +
 				"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, " +
-				"notice_of, direction, identity, gates, severity",
+				"notice_of, direction, identity, gates, severity, score",
 			func(w *rowWriter) {
 				for _, e := range entries {
 					writeMessage(w, e.Message)
@@ -133,7 +133,7 @@ func entryTables(node int, entries []*Entry) []table {
 }
 
 func writeMessage(w *rowWriter, m *mail.Message) {
-	w.row(24)
+	w.row(25)
 	w.int8(int64(m.ID))
 	w.time(m.ReceivedAt)
 	w.text(m.Sender)
@@ -166,6 +166,11 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 		w.null()
 	}
 	w.int2(int16(m.Severity.Rank()))
+	if m.Score != nil {
+		w.int2(*m.Score)
+	} else {
+		w.null()
+	}
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {

@@ -20,7 +20,7 @@ type Messages struct{ *DB }
 const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id,
 	m.size, m.listener, m.client_address,
 	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret,
-		m.env_id, m.notice_of, m.direction, m.identity, m.gates, m.severity`
+		m.env_id, m.notice_of, m.direction, m.identity, m.gates, m.severity, m.score`
 
 func messageTargets(m *mail.Message) []any {
 	return []any{
@@ -48,6 +48,7 @@ func messageTargets(m *mail.Message) []any {
 		&m.Identity,
 		&m.Gates,
 		severity{&m.Severity},
+		&m.Score,
 	}
 }
 

@@ -345,6 +345,9 @@ func messageTerm(q *query, t search.Term, lower, upper ident.ID) string {
 	case search.Severity:
 		return in("SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) +
 			" AND x.severity > 0 AND x.severity >= " + q.param(mail.Severity(t.Value).Rank()))
+	case search.Score:
+		return in("SELECT x.id FROM message x WHERE " + q.window("x.id", lower, upper) +
+			" AND x.score > 0 AND x.score >= " + q.param(t.Value) + "::smallint")
 	case search.Route:
 		a := "d.lane IN (SELECT id FROM lane WHERE route = " + q.param(t.Value) + ")"
 		return deliveries(a, a)

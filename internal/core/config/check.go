@@ -27,6 +27,7 @@ func check(c *Config, stored bool) Problems {
 	k.peers()
 	k.lists()
 	k.scanners()
+	k.reputation(stored)
 	k.gates()
 	k.service()
 	if !stored {

@@ -14,6 +14,7 @@ import (
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/gate"
 	"gullroute/internal/core/list"
+	"gullroute/internal/core/repute"
 )
 
 // The forms of values, under the names they have in a configuration.
@@ -39,6 +40,7 @@ type Config struct {
 	Peers      []Peer              `yaml:"peers" doc:"What was agreed with others' domains; the first that matches counts"`
 	Lists      []list.List         `yaml:"lists" doc:"Named sets that gates, relay rules, routes and peers refer to"`
 	Gates      []gate.Gate         `yaml:"gates" doc:"Rules on whole messages; asked in order, and the effects of all that match add up"`
+	DNSLists   []repute.DNSList    `yaml:"dns_lists" doc:"Lists that are asked by DNS about strangers (RFC 5782)"`
 	Scanners   []Scanner           `yaml:"scanners" doc:"Scanners beside us; gates ask for their verdict"`
 	Mailboxes  []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
 	Aliases    []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
@@ -72,6 +74,7 @@ type Service struct {
 	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
+	Reputation          repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`
 	Alerts              Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
 }
 
@@ -223,8 +226,27 @@ type Listener struct {
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
 	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
 	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' messages, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the message and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`
+	Score              string         `yaml:"score" enum:"as_set,off,watch,on" default:"as_set" doc:"Of an edge listener, whether strangers are weighed; as_set: as the server's reputation says"`
+	Greylisting        string         `yaml:"greylisting" enum:"as_set,off,by_score,all" default:"as_set" doc:"Of an edge listener; as_set: as the server's reputation says"`
 	Limits             Limits         `yaml:"limits"`
 }
+
+// Weighs are the settings of reputation at the listener: off in all but for the edge.
+func (l *Listener) Weighs(t repute.Settings) repute.Settings {
+	if l.Kind != Edge {
+		t.Score, t.Greylisting = repute.Off, repute.Off
+		return t
+	}
+	if l.Score != asSet {
+		t.Score = l.Score
+	}
+	if l.Greylisting != asSet {
+		t.Greylisting = l.Greylisting
+	}
+	return t
+}
+
+const asSet = "as_set"
 
 // MechanismNames are the sign-in mechanisms in the words of RFC 4954's AUTH.
 func (l *Listener) Mechanisms() []string {

@@ -17,6 +17,7 @@ import (
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/gate"
 	"gullroute/internal/core/list"
+	"gullroute/internal/core/repute"
 )
 
 // Section is a list of named things in a configuration.
@@ -37,6 +38,7 @@ var Sections = []Section{
 	{"peers", "peer", reflect.TypeFor[Peer](), true},
 	{"lists", "list", reflect.TypeFor[list.List](), false},
 	{"gates", "gate", reflect.TypeFor[gate.Gate](), true},
+	{"dns_lists", "dnslist", reflect.TypeFor[repute.DNSList](), false},
 	{"scanners", "scanner", reflect.TypeFor[Scanner](), false},
 }
 
@@ -82,7 +84,7 @@ func ParseDocument(text string) (*Document, error) {
 			{
 				Line: root.Line,
 				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers, lists, " +
-					"gates, scanners",
+					"gates, dns_lists, scanners",
 			},
 		}
 	}

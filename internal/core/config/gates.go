@@ -11,6 +11,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/gate"
 	"gullroute/internal/core/list"
+	"gullroute/internal/core/repute"
 )
 
 // bound is a configuration whose patterns know the lists they refer to; c stays as it is.
@@ -147,6 +148,7 @@ func (k *checker) gates() {
 		Listeners: map[string]bool{},
 		Routes:    map[string]bool{},
 		Scanner:   len(k.c.Scanners) > 0,
+		Score:     k.c.ScoreMade(),
 	}
 	for name := range k.listenerAt {
 		names.Listeners[name] = true
@@ -197,6 +199,14 @@ func (c *Config) ListUses() map[string][]ListUse {
 	}
 	for _, p := range c.Peers {
 		of("peers", p.Name, p.Domains)
+	}
+	for _, e := range []*repute.Exceptions{&c.Service.Reputation.Allow, &c.Service.Reputation.Deny} {
+		of("service", "reputation", e.Senders, e.Recipients)
+		for _, n := range e.Networks {
+			if name, ok := strings.CutPrefix(n, address.ListPrefix); ok {
+				add("service", "reputation", strings.TrimSpace(name))
+			}
+		}
 	}
 	for i := range c.Gates {
 		add("gates", c.Gates[i].Name, c.Gates[i].Uses()...)

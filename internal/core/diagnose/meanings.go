@@ -460,6 +460,18 @@ var meanings = map[Cause]Meaning{
 	GateRefuses: stays(Ours, "A gate refuses the message", "A gate of ours matched and refuses.",
 		"If it should pass, change the gate named in the decision; explain says which condition held.",
 		Us),
+	ScoreRefuses: stays(Ours, "Too much speaks against the message",
+		"The client or the message has a score from which on we refuse: lists on which it stands, "+
+			"names that do not lead back, a sender that is not proved.",
+		"If it is wanted, allow the client or the sender for a time (gull reputation allow), or "+
+			"change the points of the signal that is wrong.", Us),
+	DeniedHere: stays(Ours, "The client, the sender or the recipient is denied here",
+		"The settings of reputation, or a person for a time, name it among those who are refused.",
+		"If it is wanted, take the exception back (gull reputation forget) or out of the settings.", Us),
+	GreylistedHere: waits("minutes", Rate, "Nobody knows the client here yet",
+		"Who has not sent from there to here before is asked to come again (RFC 6647); mail servers "+
+			"do, programs that send spam most often do not.",
+		"It comes again by itself. If it cannot wait, allow its network (gull reputation allow).", Us),
 	GateDiscards: stays(Ours, "A gate discards the message",
 		"A gate of ours matched and throws such messages away; nobody is told.",
 		"If it should pass, change the gate named in the history. The message itself is gone.", Us),

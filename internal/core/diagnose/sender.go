@@ -160,6 +160,16 @@ var forSender = map[Cause]SenderMeaning{
 		"Read below what it objects to, change the message and send it again.",
 		false,
 	},
+	ScoreRefuses: {
+		"The mail server refuses the message because too much speaks against it or its way.",
+		"Show this notice to your administrator: it says below what speaks against it.",
+		false,
+	},
+	DeniedHere: {
+		"The mail server takes no messages from you or from your mail server.",
+		"Write to the postmaster there, or reach the recipient another way.",
+		false,
+	},
 	MailboxDisabled: {
 		"The recipient's mailbox is switched off.",
 		"Reach the recipient another way.",

@@ -272,6 +272,14 @@ var forSenderGerman = map[Cause][2]string{
 		"Eine Regel des Mailservers lehnt die Nachricht so ab, wie sie ist.",
 		"Lesen Sie unten, woran sie sich stößt, ändern Sie die Nachricht und senden Sie sie noch einmal.",
 	},
+	ScoreRefuses: {
+		"Der Mailserver lehnt die Nachricht ab, weil zu viel gegen sie oder ihren Weg spricht.",
+		"Zeigen Sie diese Mitteilung Ihrem Administrator: unten steht, was dagegen spricht.",
+	},
+	DeniedHere: {
+		"Der Mailserver nimmt von Ihnen oder Ihrem Mailserver keine Nachrichten an.",
+		"Schreiben Sie an den Postmaster dort, oder erreichen Sie den Empfänger auf anderem Weg.",
+	},
 	Unknown: {
 		"Der Mailserver des Empfängers nennt einen Grund, den wir nicht kennen; seine Worte " +
 			"stehen unten.",

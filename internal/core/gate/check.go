@@ -18,6 +18,7 @@ type Names struct {
 	Listeners map[string]bool
 	Routes    map[string]bool
 	Scanner   bool // there is one
+	Score     bool // a score is made
 }
 
 // Fault is one thing wrong with a gate.
@@ -77,6 +78,9 @@ func (k *checker) conditions(at string, c *Conditions) {
 			"no scanner is set up: add one, like gull scanner add lookout --url "+
 				"icap://127.0.0.1:1344/scan",
 		)
+	}
+	if c.ScoreOver > 0 && !k.names.Score {
+		k.wrong(at+".score_over", "no score is made: gull service set --reputation-score watch")
 	}
 	for i, l := range c.Listeners {
 		if !k.names.Listeners[l] {

@@ -243,6 +243,11 @@ func (k compiler) conditions(c *Conditions) []*condition {
 	k.header(c, add)
 	k.proof(c, add)
 	k.content(c, add)
+	if c.ScoreOver > 0 {
+		add(condition{what: "score_over", late: true, ask: func(m *Message, _ *Recipient) (bool, string) {
+			return m.Score != nil && *m.Score > c.ScoreOver, fmt.Sprintf("score over %d", c.ScoreOver)
+		}})
+	}
 	if len(c.Scanner) > 0 {
 		add(
 			condition{
@@ -250,7 +255,7 @@ func (k compiler) conditions(c *Conditions) []*condition {
 				late: true,
 				scan: true,
 				ask: func(m *Message, _ *Recipient) (bool, string) {
-					v := m.verdict()
+					v := m.Verdict()
 					return slices.Contains(c.Scanner, v.Word), v.words()
 				},
 			},
@@ -327,7 +332,7 @@ func (k compiler) sizes(c *Conditions, add func(condition)) {
 func (k compiler) header(c *Conditions, add func(condition)) {
 	if ps := k.bind(c.From); len(ps) > 0 {
 		add(condition{what: "from", late: true, ask: func(m *Message, _ *Recipient) (bool, string) {
-			for _, a := range m.from() {
+			for _, a := range m.From() {
 				if p, ok := ps.Match(a); ok {
 					return true, "From " + p.String()
 				}

@@ -31,6 +31,7 @@ type Message struct {
 	Size       int64
 	Header     message.Header
 	Identity   *senderauth.Assessment
+	Score      *int // of reputation; nil if none was made
 	// Parts takes the content apart; it is asked once, and only if a gate needs it.
 	Parts func() *parts.Report
 	// Scan shows the content to a scanner; it is asked once, and only if a gate needs it. Where
@@ -69,6 +70,9 @@ func (m *Message) direction(to *Recipient) string {
 	return "in"
 }
 
+// Taken is what is in the content; it is taken apart if it was not yet.
+func (m *Message) Taken() *parts.Report { return m.parts() }
+
 func (m *Message) parts() *parts.Report {
 	if !m.taken && m.Parts != nil {
 		m.report = m.Parts()
@@ -106,7 +110,8 @@ func (v Verdict) words() string {
 	return "scanner " + v.Scanner + " says " + v.Word
 }
 
-func (m *Message) verdict() Verdict {
+// Verdict asks a scanner, unless it was asked already.
+func (m *Message) Verdict() Verdict {
 	if m.scanned == nil {
 		v := m.Scan()
 		m.scanned = &v
@@ -117,7 +122,8 @@ func (m *Message) verdict() Verdict {
 // Report is what was found in the content, nil if nobody asked.
 func (m *Message) Report() *parts.Report { return m.report }
 
-func (m *Message) from() (out []address.Address) {
+// From are the addresses in the field From.
+func (m *Message) From() (out []address.Address) {
 	for _, f := range m.Header {
 		if !strings.EqualFold(f.Name, "From") {
 			continue

@@ -108,6 +108,7 @@ type Conditions struct {
 	ArchiveBomb      bool             `yaml:"archive_bomb" doc:"An archive that unpacks to more than a hundred times its size"`
 	Unreadable       bool             `yaml:"unreadable" doc:"It cannot be taken apart without doubt: broken, ambiguous, or beyond the bounds"`
 	Identity         []string         `yaml:"identity" each:"proved,unproved,forged,spf_fail,spf_softfail,spf_none,dkim_fail,dkim_none,dmarc_fail,dmarc_none" doc:"Whether the sender is who it says. proved: by SPF or DMARC. forged: they say it is not. Of mail from outside"`
+	ScoreOver        int              `yaml:"score_over" min:"1" max:"1000" doc:"The score of reputation is higher. Of mail from outside"`
 	Scanner          []string         `yaml:"scanner" each:"clean,infected,unwanted,none,too_large" doc:"What a scanner says. unwanted: against its policy, spam among it. none: no scanner answered"`
 	Hours            []string         `yaml:"hours" whole:"yes" doc:"When it comes: list:NAME, or like mon-fri 08:00-17:00 (UTC)"`
 	FirstContact     bool             `yaml:"first_contact" doc:"Sender and recipient have not exchanged mail before, as far as history goes"`

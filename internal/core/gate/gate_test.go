@@ -63,7 +63,7 @@ var lists = map[string]*list.Set{
 func chain(t *testing.T, gates ...Gate) *Chain {
 	t.Helper()
 	names := Names{Lists: map[string]string{}, Listeners: map[string]bool{"edge": true},
-		Routes: map[string]bool{"by provider": true}, Scanner: true}
+		Routes: map[string]bool{"by provider": true}, Scanner: true, Score: true}
 	for name, s := range lists {
 		names.Lists[name] = s.Kind
 	}
@@ -188,6 +188,8 @@ func facts(t *testing.T) []fact {
 			}},
 		{"scanner", func(c *Conditions) { c.Scanner = []string{Infected, NoAnswer} },
 			func(m *Message, _ *Recipient) { m.Scan = func() Verdict { return Verdict{Word: Infected} } }},
+		{"score_over", func(c *Conditions) { c.ScoreOver = 50 },
+			func(m *Message, _ *Recipient) { n := 51; m.Score = &n }},
 		{"hours", func(c *Conditions) { c.Hours = []string{"list:office"} },
 			func(m *Message, _ *Recipient) { m.At = m.At.AddDate(0, 0, 2) }},
 		{"first_contact", func(c *Conditions) { c.FirstContact = true },
@@ -387,6 +389,7 @@ func TestFaultsOfGatesNameTheField(t *testing.T) {
 		"when.all.header[0]":         {When: When{All: Conditions{Header: []string{"no colon"}}}},
 		"when.attachment[1]":         {When: When{Conditions: Conditions{Attachment: []string{"*", "progams"}}}},
 		"when.listeners[0]":          {When: When{Conditions: Conditions{Listeners: []string{"nowhere"}}}},
+		"when.score_over":            {When: When{Conditions: Conditions{ScoreOver: 1}}},
 		"when.scanner":               {When: When{Conditions: Conditions{Scanner: []string{Clean}}}},
 		"then.route":                 {Then: Then{Route: "nowhere"}},
 		"then.code":                  {Then: Then{Code: "5.7.1"}},

@@ -67,8 +67,10 @@ type Message struct {
 	// Identity is what was found of who it is from; nil where nobody asked.
 	Identity *senderauth.Assessment `json:"identity,omitempty"`
 	// Gates are those it met, the watching ones too.
-	Gates      []string   `json:"gates,omitempty" doc:"Gates that it met, those that only watch too"`
-	Severity   Severity   `json:"severity,omitempty" enum:"none,minor,serious,critical" doc:"The worst of the gates that it met and that do not only watch"`
+	Gates    []string `json:"gates,omitempty" doc:"Gates that it met, those that only watch too"`
+	Severity Severity `json:"severity,omitempty" enum:"none,minor,serious,critical" doc:"The worst of the gates that it met and that do not only watch"`
+	// Score is the sum of what spoke against it; nil where nobody was weighed.
+	Score      *int16     `json:"score,omitempty" doc:"What speaks against a stranger's message, in points; the history has each"`
 	Deliveries []Delivery `json:"deliveries"`
 }
 
@@ -266,6 +268,7 @@ const (
 	EventAction    Kind = "action"  // a person did something with it
 	EventHeld      Kind = "held"    // by what was found of its sender
 	EventGate      Kind = "gate"    // it met a gate
+	EventScore     Kind = "score"   // it was weighed
 	EventReport    Kind = "report"  // a notice about it came from elsewhere
 )
 

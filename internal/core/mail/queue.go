@@ -51,6 +51,9 @@ const (
 	VerbRestore      = "restore"
 	VerbChangeDomain = "change-domain"
 	VerbPause        = "pause"
+	VerbAllow        = "allow"
+	VerbDeny         = "deny"
+	VerbForget       = "forget"
 	VerbResume       = "resume"
 	VerbUndo         = "undo"
 )

@@ -134,7 +134,14 @@ func inUTF8(p *Part, decoded []byte) string {
 }
 
 func (s *scanner) addText(p *Part, decoded []byte) {
-	raw := Text(p, decoded)
+	source := inUTF8(p, decoded)
+	raw := source
+	if p.Type == "text/html" {
+		raw = textOfHTML(source)
+	}
+	if s.options.Links {
+		s.addLinks(p, source)
+	}
 	if p.Type == "text/plain" && s.options.Files {
 		s.encodedInText(p, raw)
 	}

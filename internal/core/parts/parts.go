@@ -84,8 +84,21 @@ type Report struct {
 	Parts []Part
 	// Text is what people read, in the form in which words are compared.
 	Text string
+	// Links are where the text leads, each host once, if they were asked for.
+	Links []Link
 	// Wrong is what makes the message unreadable or ambiguous, in words.
 	Wrong []string
+}
+
+// Shift moves all places: what stands before the content has another length now.
+func (r *Report) Shift(by int64) {
+	for i := range r.Parts {
+		p := &r.Parts[i]
+		if p.Start > 0 { // the message itself begins where it did
+			p.Start += by
+		}
+		p.Body, p.End = p.Body+by, p.End+by
+	}
 }
 
 // Scratch keeps the octets of one archive while it is looked into.
@@ -97,7 +110,8 @@ type Scratch interface {
 
 // Options say what is looked for.
 type Options struct {
-	Text bool // collect the text
+	Text  bool // collect the text
+	Links bool // and where it leads; only with Text
 	// Files looks into attachments: by their octets, and into archives.
 	Files bool
 	// Scratch makes room for an archive; nil keeps it in memory.

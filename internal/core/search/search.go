@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -44,6 +45,7 @@ const (
 	Account         Field = "account"
 	Gate            Field = "gate"
 	Severity        Field = "severity" // at least that
+	Score           Field = "score"    // at least that
 )
 
 // Refused is the state of what never became a message.
@@ -84,7 +86,7 @@ func (q Query) Has(f Field) bool {
 }
 
 // Add adds a condition given for a field of its own: from, to, subject, id, client,
-// host, state, cause, listener, route, account, gate, severity, text.
+// host, state, cause, listener, route, account, gate, severity, score, text.
 func (q *Query) Add(field, value string) error {
 	if value == "" {
 		return nil
@@ -115,6 +117,7 @@ var keys = map[string]bool{
 	"account":   true,
 	"gate":      true,
 	"severity":  true,
+	"score":     true,
 	"domain":    true,
 	"text":      true,
 }
@@ -212,10 +215,15 @@ func keyed(key, value string) (Term, error) {
 				value)
 		}
 		return Term{Severity, lower, "severity " + lower + " or worse", netip.Prefix{}}, nil
+	case "score":
+		if n, err := strconv.Atoi(lower); err != nil || n < 1 || n > 30000 {
+			return Term{}, fmt.Errorf("score: write a number from 1 on, like score:50")
+		}
+		return Term{Score, lower, "score " + lower + " or more", netip.Prefix{}}, nil
 	}
 	return Term{}, fmt.Errorf(
 		"%q is nothing that can be asked for; there are from, to, subject, id, client, ip, host, "+
-			"domain, state, cause, listener, route, account, gate, severity and text",
+			"domain, state, cause, listener, route, account, gate, severity, score and text",
 		key,
 	)
 }

@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
+	"gullroute/internal/core/repute"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
@@ -120,8 +121,17 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		se.refuseMessage(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
 		return r
 	}
+	strangerTalk(se).meet(section)
 	check := se.identify(s, section)
 	if no := se.unproved(check, summary, s.size); no != nil {
+		return *no
+	}
+	gates := gateTalk(se)
+	asked := gates.asked(s, section, check, now)
+	if no := strangerTalk(se).weigh(asked, check); no != nil {
+		se.refuseMessage(
+			refused{cause: diagnose.GreylistedHere, reply: *no, summary: summary, size: s.size},
+		)
 		return *no
 	}
 	clean, forged := senderauth.Strip(section, se.ownNames()...)
@@ -130,9 +140,10 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		clean, dropped = message.DropFields(clean, "Return-Path")
 		forged += dropped
 	}
-	if names := se.cfg.Gates.Fields(); len(names) > 0 && !se.trusted() {
+	if !se.trusted() {
 		var dropped int
-		clean, dropped = message.DropFields(clean, names...)
+		clean, dropped = message.DropFields(clean, append([]string{repute.FieldName},
+			se.cfg.Gates.Fields()...)...)
 		forged += dropped
 	}
 	fixed, changed := se.fix(clean, id, now)
@@ -144,8 +155,12 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		return se.weigh(*no, 1)
 	}
 	changed = changed || named
-	if changed || forged > 0 || check != nil {
+	if changed || forged > 0 || check != nil || se.score != nil {
+		before := s.size
 		se.head(slices.Clone(s.head()[:head]), fixed, check, s, int(head)+len(section))
+		if r := asked.Report(); r != nil {
+			r.Shift(s.size - before)
+		}
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
@@ -157,8 +172,8 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		se.refuseMessage(refused{cause: cause, reply: *no, summary: summary, size: s.size})
 		return se.weigh(*no, 1)
 	}
-	gates := gateTalk(se)
-	fates, asked := gates.fates(s, section, check, now)
+	asked.Header, asked.Size = message.ParseHeader(section), s.size
+	fates := strangerTalk(se).merge(gates.fates(asked))
 	if no := gates.refusedByAll(fates, summary, s.size); no != nil {
 		return *no
 	}

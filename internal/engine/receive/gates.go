@@ -70,7 +70,10 @@ func (se gateTalk) refusedEarly(to address.Address, legs []route.Leg) *refused {
 	if se.cfg.Gates.Empty() {
 		return nil
 	}
-	fate, decided := se.cfg.Gates.Early(se.gateMessage(time.Now()), rehearse.GateRecipient(to, legs))
+	fate, decided := se.cfg.Gates.Early(
+		se.gateMessage(time.Now()),
+		rehearse.GateRecipient(to, legs),
+	)
 	if !decided {
 		return nil
 	}
@@ -84,25 +87,30 @@ func (se gateTalk) refusedEarly(to address.Address, legs []route.Leg) *refused {
 	}
 }
 
-// fates asks the gates about every recipient, with the content.
-func (se gateTalk) fates(
+// asked is what gates are asked with, and what a stranger is weighed by.
+func (se gateTalk) asked(
 	s *spool,
 	section []byte,
 	check *senderauth.Assessment,
 	now time.Time,
-) ([]gate.Fate, *gate.Message) {
-	if se.cfg.Gates.Empty() {
-		return nil, nil
-	}
+) *gate.Message {
 	m := se.gateMessage(now)
 	m.Late, m.Size, m.Identity = true, s.size, check
 	m.Header = message.ParseHeader(section)
 	m.Parts = func() *parts.Report { return se.scan(s) }
 	if se.server.Scanner != nil && len(se.cfg.Scanners) > 0 {
-		content := scan.Content{Open: s.open, Size: s.size}
-		m.Scan = func() gate.Verdict {
-			return se.server.Scanner.Scan(context.Background(), content)
+		m.Scan = func() gate.Verdict { // asked before or after our fields stand before it
+			return se.server.Scanner.Scan(context.Background(),
+				scan.Content{Open: s.open, Size: s.size})
 		}
+	}
+	return m
+}
+
+// fates asks the gates about every recipient, with the content.
+func (se gateTalk) fates(m *gate.Message) []gate.Fate {
+	if se.cfg.Gates.Empty() {
+		return nil
 	}
 	out := make([]gate.Fate, len(se.rcpts))
 	for i, r := range se.rcpts {
@@ -110,7 +118,7 @@ func (se gateTalk) fates(
 			out[i] = se.cfg.Gates.Decide(m, rehearse.GateRecipient(r.rcpt.To, r.legs))
 		}
 	}
-	return out, m
+	return out
 }
 
 // scan takes the content apart. What cannot be read at all is told to be unreadable.
@@ -118,6 +126,7 @@ func (se gateTalk) scan(s *spool) *parts.Report {
 	report, err := parts.Scan(s.open(), parts.Options{
 		Text:    true,
 		Files:   true,
+		Links:   strangerTalk(se).wantsLinks(),
 		Scratch: func() (parts.Scratch, error) { return newScratch(se.server.SpoolDir), nil },
 	})
 	if err != nil {
@@ -151,7 +160,7 @@ func (se gateTalk) refusedByAll(fates []gate.Fate, sum message.Summary, size int
 		if f := &fates[i]; f.Refuse != nil {
 			se.refuse(refused{
 				stage:    diagnose.StageContent,
-				cause:    diagnose.GateRefuses,
+				cause:    se.causeOf(i, f),
 				reply:    *f.Refuse,
 				to:       se.rcpts[i].rcpt.To,
 				rule:     se.rcpts[i].decision.Rule,
@@ -167,6 +176,14 @@ func (se gateTalk) refusedByAll(fates []gate.Fate, sum message.Summary, size int
 	}
 	r := se.weigh(*first, 1)
 	return &r
+}
+
+// causeOf is why a recipient is refused: by a gate, or by who sends.
+func (se gateTalk) causeOf(i int, f *gate.Fate) diagnose.Cause {
+	if f.By == "" {
+		return se.rcpts[i].weighed.cause
+	}
+	return diagnose.GateRefuses
 }
 
 // made is one message to enter, with its content.
@@ -252,6 +269,7 @@ func (se gateTalk) make(
 			contentTalk(se).tieReport(x.entry, s, section)
 		}
 		se.deliveries(&x, g.rcpts, fates)
+		strangerTalk(se).tell(x.entry)
 		se.tellGates(x.entry, g.rcpts, fates, told)
 		out = append(out, x)
 	}
@@ -323,6 +341,9 @@ func (se gateTalk) deliveries(x *made, rcpts []int, fates []gate.Fate) {
 				d.ORCPT = r.rcpt.OrigType + ";" + r.rcpt.Orig
 			}
 			se.fulfil(d, &fate, m)
+			if fate.Refuse != nil {
+				d.Cause = se.causeOf(i, &fate)
+			}
 			if fate.Refuse != nil {
 				x.bounced = append(x.bounced, d)
 			}

@@ -22,7 +22,7 @@ import (
 func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment {
 	term := senderauth.Action(se.conf.Identity)
 	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off ||
-		se.server.SenderChecker == nil {
+		se.server.SenderChecker == nil || !se.seen.IsValid() {
 		return nil
 	}
 	for _, r := range se.rcpts {
@@ -32,7 +32,7 @@ func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment 
 	}
 	c := se.server.SenderChecker.Check(
 		context.Background(),
-		asking.Facts{Client: se.client, Helo: se.helo, Sender: se.mail.From, Header: section,
+		asking.Facts{Client: se.seen, Helo: se.greeting, Sender: se.mail.From, Header: section,
 			Content: func() (io.Reader, error) { return s.open(), nil }},
 	)
 	agreed := senderauth.Agreed{}
@@ -79,6 +79,9 @@ func holdUnproved(e *store.Entry, node string) {
 // head puts a message's own header section behind what we write before it.
 func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s *spool, old int) {
 	var b bytes.Buffer
+	if se.score != nil {
+		b.WriteString(se.score.Field())
+	}
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))
 	}

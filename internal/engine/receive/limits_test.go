@@ -21,7 +21,11 @@ import (
 // with serves settings whose listener has more fields.
 func with(t *testing.T, k *keeper, fields string) *Server {
 	t.Helper()
-	return serve(t, k, strings.Replace(settings, "kind: inside, limits: {message_size: 2 MB}", fields, 1))
+	return serve(
+		t,
+		k,
+		strings.Replace(settings, "kind: inside, limits: {message_size: 2 MB}", fields, 1),
+	)
 }
 
 func TestWhoMayConnect(t *testing.T) {
@@ -112,7 +116,8 @@ func TestTLSFromTheFirstOctet(t *testing.T) {
 	defer plain.Close()
 	fmt.Fprint(plain, "EHLO a\r\n")
 	_ = plain.SetReadDeadline(time.Now().Add(5 * time.Second))
-	if line, err := bufio.NewReader(plain).ReadString('\n'); err == nil && strings.HasPrefix(line, "220") {
+	if line, err := bufio.NewReader(plain).ReadString('\n'); err == nil &&
+		strings.HasPrefix(line, "220") {
 		t.Errorf("a greeting in the clear: %q", line)
 	}
 }
@@ -123,7 +128,12 @@ type budget struct {
 	counted []string
 }
 
-func (b *budget) Take(_ context.Context, rule, holder string, _ config.RuleLimits, first bool) string {
+func (b *budget) Take(
+	_ context.Context,
+	rule, holder string,
+	_ config.RuleLimits,
+	first bool,
+) string {
 	if b.left == 0 {
 		return holder + " has no more left under " + rule
 	}
@@ -163,14 +173,20 @@ routes:
 	c.say("EHLO a\r\n", "250")
 	c.say("MAIL FROM:<a@skerryline.example>\r\n", "250")
 	c.say("RCPT TO:<a@saltmarsh.example>\r\nRCPT TO:<b@saltmarsh.example>\r\n", "250", "250")
-	c.say("RCPT TO:<c@saltmarsh.example>\r\n", "450 4.7.1 127.0.0.1 has no more left under machines")
+	c.say(
+		"RCPT TO:<c@saltmarsh.example>\r\n",
+		"450 4.7.1 127.0.0.1 has no more left under machines",
+	)
 	for to, want := range map[string]string{"one@listed.example": "250", "two@listed.example": "550 5.1.1",
 		"postmaster@listed.example": "250", "any@kelpworks.example": "250", "nobody@kelpworks.example": "550 5.1.1 not known"} {
 		c.say("RCPT TO:<"+to+">\r\n", want)
 	}
 	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "250")
 	full.used = 1_000_000
-	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "452 4.2.2 mailbox keeper@skerryline.example is full")
+	c.say(
+		"RCPT TO:<keeper@skerryline.example>\r\n",
+		"452 4.2.2 mailbox keeper@skerryline.example is full",
+	)
 	full.err = errors.New("the database is away")
 	c.say("RCPT TO:<keeper@skerryline.example>\r\n", "250") // delivery will find out
 	c.say("DATA\r\n", "354")
@@ -181,7 +197,12 @@ routes:
 		t.Errorf("counted: %s, %d are left", got, b.left)
 	}
 	b.left = 1
-	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nRSET\r\n", "250", "250", "250")
+	c.say(
+		"MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nRSET\r\n",
+		"250",
+		"250",
+		"250",
+	)
 	c.say("MAIL FROM:<a@skerryline.example>\r\nRCPT TO:<a@saltmarsh.example>\r\nQUIT\r\n", "250",
 		"250", "221") // what was not sent does not count
 }
@@ -189,7 +210,10 @@ routes:
 func TestRefusalsAreRememberedWithinBounds(t *testing.T) {
 	var r refusals
 	for i := range maxRefused + 10 {
-		r.add(config.Envelope{Size: int64(i)}, address.Address{Local: "x", Domain: "saltmarsh.example"})
+		r.add(
+			config.Envelope{Size: int64(i)},
+			address.Address{Local: "x", Domain: "saltmarsh.example"},
+		)
 	}
 	s := &Server{}
 	s.refused.list = r.list
@@ -232,7 +256,8 @@ func TestPeoplesMessagesAreCompleted(t *testing.T) {
 		}
 	}
 	se.conf = &config.Listener{Kind: config.Inside}
-	if got, changed := se.fix([]byte("Subject: a\r\n"), 7, now); changed || string(got) != "Subject: a\r\n" {
+	if got, changed := se.fix([]byte("Subject: a\r\n"), 7, now); changed ||
+		string(got) != "Subject: a\r\n" {
 		t.Errorf("a machine's message was changed: %q", got)
 	}
 }

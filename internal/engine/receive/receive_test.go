@@ -161,7 +161,8 @@ func TestAMessageIsHandedInWithAllThatIsKnownOfIt(t *testing.T) {
 	)
 	e := <-k.entries
 	m, d := e.Message, e.Deliveries
-	if m.Sender != "ada@saltmarsh.example" || m.Subject != "Grüße" || m.Ret != "HDRS" || m.EnvID != "Q1" ||
+	if m.Sender != "ada@saltmarsh.example" || m.Subject != "Grüße" || m.Ret != "HDRS" ||
+		m.EnvID != "Q1" ||
 		!m.EightBit ||
 		m.UTF8 ||
 		m.Size != int64(len(e.Content)) ||
@@ -169,7 +170,8 @@ func TestAMessageIsHandedInWithAllThatIsKnownOfIt(t *testing.T) {
 		m.Helo != "machine" {
 		t.Errorf("%+v", m)
 	}
-	if len(d) != 1 || d[0].Recipient != "keeper@skerryline.example" || d[0].Original != "us@skerryline.example" ||
+	if len(d) != 1 || d[0].Recipient != "keeper@skerryline.example" ||
+		d[0].Original != "us@skerryline.example" ||
 		d[0].Notify != 12 ||
 		d[0].ORCPT != "rfc822;o@x.example" ||
 		d[0].Rule != "our-domain" {
@@ -189,7 +191,12 @@ func TestNoFalse250(t *testing.T) {
 		c := dial(t, serve(t, k, settings))
 		c.say("", "220")
 		c.say("EHLO a\r\n", "250")
-		c.say("MAIL FROM:<>\r\nRCPT TO:<keeper@skerryline.example>\r\nDATA\r\n", "250", "250", "354")
+		c.say(
+			"MAIL FROM:<>\r\nRCPT TO:<keeper@skerryline.example>\r\nDATA\r\n",
+			"250",
+			"250",
+			"354",
+		)
 		c.say("hi\r\n.\r\n", want)
 	}
 }
@@ -204,7 +211,12 @@ func TestLargeContentIsSpooledAndDroppedOnFailure(t *testing.T) {
 		c := dial(t, serve(t, k, settings))
 		c.say("", "220")
 		c.say("EHLO a\r\n", "250")
-		c.say("MAIL FROM:<>\r\nRCPT TO:<keeper@skerryline.example>\r\nDATA\r\n", "250", "250", "354")
+		c.say(
+			"MAIL FROM:<>\r\nRCPT TO:<keeper@skerryline.example>\r\nDATA\r\n",
+			"250",
+			"250",
+			"354",
+		)
 		c.say(body+".\r\n", map[bool]string{false: "250", true: "451 4.3.0"}[fails])
 		stored := <-k.stored
 		if !strings.HasSuffix(stored, body) || !strings.HasPrefix(stored, "Received: from a (") {

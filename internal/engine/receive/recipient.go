@@ -17,6 +17,7 @@ type recipient struct {
 	decision relay.Decision
 	legs     []route.Leg
 	refusal  *smtp.Reply // after the content
+	weighed  weighed
 }
 
 func (se recipientTalk) mailFrom(arg string) smtp.Reply {
@@ -34,8 +35,12 @@ func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 		)
 	case se.messages >= limits.MessagesPerConnection:
 		se.closeFor("it had sent as many messages as one connection may")
-		return smtp.NewReply(421, "4.7.0", "%d messages were sent by this connection; open a new one",
-			limits.MessagesPerConnection)
+		return smtp.NewReply(
+			421,
+			"4.7.0",
+			"%d messages were sent by this connection; open a new one",
+			limits.MessagesPerConnection,
+		)
 	case limits.SessionSize > 0 && se.octets >= int64(limits.SessionSize):
 		se.closeFor("it had sent as many octets as one connection may")
 		return smtp.NewReply(421, "4.7.0", "%d octets were sent by this connection; open a new one",
@@ -136,12 +141,20 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 		return se.weigh(decision.Reply, 1)
 	}
 	legs, refusal := route.Plan(se.cfg, e, rcpt.To)
+	var weight weighed
+	var bad *refused
+	if refusal == nil && decision.Rule == config.RuleOurDomain {
+		weight, bad = strangerTalk(se).refusedEarly(rcpt.To)
+	}
 	if refusal != nil {
 		se.server.refused.add(e, rcpt.To)
 		no.cause = diagnose.RouteRefuses
 		if refusal.Enhanced == "5.1.1" {
 			no.cause = diagnose.NoSuchUser
 		}
+	} else if bad != nil {
+		refusal, no = &bad.reply, *bad
+		no.rule = decision.Rule
 	} else if gated := gateTalk(se).refusedEarly(rcpt.To, legs); gated != nil {
 		refusal, no = &gated.reply, *gated
 		no.rule = decision.Rule
@@ -153,6 +166,9 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 		se.refuse(no)
 		return se.weigh(*refusal, 1)
 	}
-	se.rcpts = append(se.rcpts, recipient{rcpt: rcpt, decision: decision, legs: legs})
+	se.rcpts = append(
+		se.rcpts,
+		recipient{rcpt: rcpt, decision: decision, legs: legs, weighed: weight},
+	)
 	return smtp.NewReply(250, "2.1.5", "recipient ok")
 }

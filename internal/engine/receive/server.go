@@ -23,6 +23,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
+	"gullroute/internal/core/repute"
 	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/counters"
@@ -106,6 +107,10 @@ type Options struct {
 	SenderChecker SenderChecker
 	Contacts      Contacts
 	Scanner       Scanner
+	Weigher       Weigher
+	Greylist      Greylist
+	// Door says who is spared and who is refused.
+	Door func() *repute.Door
 }
 
 // Allowance counts messages and recipients against a rule's limits.

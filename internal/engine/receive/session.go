@@ -46,6 +46,7 @@ type session struct {
 	journal
 	introduced
 	transaction
+	stranger
 	idle      atomic.Bool
 	who       atomic.Pointer[address.Address] // account, for others to see
 	signedOut atomic.Bool                     // it may not go on
@@ -433,7 +434,7 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 
 func (se *session) clear() {
 	se.giveBack()
-	se.mail, se.rcpts = nil, nil
+	se.mail, se.rcpts, se.stranger = nil, nil, stranger{}
 }
 
 // refresh takes the configuration in force for the next transaction. It reports

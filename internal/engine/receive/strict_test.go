@@ -82,7 +82,8 @@ func TestASizeThatFitsNoMailboxIsRefusedInTheConversation(t *testing.T) {
 		d.say("DATA\r\n", "354")
 		d.say(long, c.replies...)
 		if c.kind == "lmtp" && c.replies[1] == "250" {
-			if e := <-k.entries; len(e.Deliveries) != 1 || e.Deliveries[0].Recipient != "keeper@skerryline.example" {
+			if e := <-k.entries; len(e.Deliveries) != 1 ||
+				e.Deliveries[0].Recipient != "keeper@skerryline.example" {
 				t.Errorf("%+v", e.Deliveries)
 			}
 		}
@@ -94,8 +95,10 @@ func TestFieldsThatAreNotForReadersGo(t *testing.T) {
 		kind string
 		bcc  int
 	}{{config.Submission, 0}, {config.Inside, 1}} {
-		se := contentTalk{&session{server: &Server{}, cfg: &config.Compiled{Config: &config.Config{}},
-			conf: &config.Listener{Kind: x.kind, GreetingName: "mail.skerryline.example"}}}
+		se := contentTalk{
+			&session{server: &Server{}, cfg: &config.Compiled{Config: &config.Config{}},
+				conf: &config.Listener{Kind: x.kind, GreetingName: "mail.skerryline.example"}},
+		}
 		section, changed := se.fix(
 			[]byte(
 				"From: a@b.example\r\nDate: x\r\nMessage-ID: <1@x>\r\nBcc: "+
@@ -104,7 +107,8 @@ func TestFieldsThatAreNotForReadersGo(t *testing.T) {
 			1,
 			time.Now(),
 		)
-		if got := strings.Count(string(section), "secret"); got != x.bcc || changed != (x.bcc == 0) {
+		if got := strings.Count(string(section), "secret"); got != x.bcc ||
+			changed != (x.bcc == 0) {
 			t.Errorf("%s: %q", x.kind, section)
 		}
 	}
@@ -152,8 +156,10 @@ func TestPeopleWriteAsThemselves(t *testing.T) {
 			t.Fatal(err)
 		}
 		cfg := config.Compile(parsed, 1, directory.Of(parsed.Mailboxes, parsed.Aliases))
-		se := contentTalk{&session{cfg: cfg, introduced: introduced{account: parsed.Mailboxes[1].Address},
-			transaction: transaction{rcpts: []recipient{{}}}}}
+		se := contentTalk{
+			&session{cfg: cfg, introduced: introduced{account: parsed.Mailboxes[1].Address},
+				transaction: transaction{rcpts: []recipient{{}}}},
+		}
 		se.rcpts[0].decision.OwnFrom = c.term
 		section, changed, no := se.ownFrom([]byte(c.header + "\r\nSubject: hi\r\n"))
 		got := ""
@@ -187,7 +193,9 @@ func TestSignInThatGoesWrongGetsAnAnswer(t *testing.T) {
 	c.say("AUTH PLAIN\r\n", "334")
 	c.say("*\r\n", "501 5.7.0")
 	c.say(
-		"AUTH SCRAM-SHA-256 "+base64.StdEncoding.EncodeToString([]byte("p=tls-exporter,,n=ines,r=abc"))+"\r\n",
+		"AUTH SCRAM-SHA-256 "+base64.StdEncoding.EncodeToString(
+			[]byte("p=tls-exporter,,n=ines,r=abc"),
+		)+"\r\n",
 		"501 5.5.2 channel binding goes with SCRAM-SHA-256-PLUS only",
 	)
 	c.say("AUTH SCRAM-SHA-256-PLUS\r\n", "504")

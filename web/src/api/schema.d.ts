@@ -1321,6 +1321,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reputation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How strangers are weighed: lists and how they do, greylisting, exceptions */
+        get: operations["reputation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reputation/exceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Allow or deny a network, a sender or a recipient, for a time or for good
+         * @description Needs the role administrator.
+         */
+        post: operations["reputation-except"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reputation/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take an exception back
+         * @description Needs the role administrator.
+         */
+        post: operations["reputation-forget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reputation/{about}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is known of an IP address or a domain: lists, names, what we saw of it */
+        get: operations["reputation-of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/resume": {
         parameters: {
             query?: never;
@@ -2684,6 +2758,20 @@ export interface components {
             /** Format: int64 */
             size?: number;
         };
+        ExceptionRequest: {
+            /** @description How long, like 7d; for good if not given */
+            for?: string;
+            /**
+             * @description What a domain or an address is meant as; sender if not given
+             * @enum {string}
+             */
+            kind?: "network" | "sender" | "recipient";
+            /** @enum {string} */
+            says: "allow" | "deny";
+            /** @description A network or an IP address; an address, a domain or a pattern */
+            value: string;
+            why?: string;
+        };
         Field: {
             allowed?: string[];
             default?: string;
@@ -2786,6 +2874,11 @@ export interface components {
              * @description The configuration revision its decisions were made under
              */
             revision: number;
+            /**
+             * Format: int32
+             * @description What speaks against a stranger's message, in points; the history has each
+             */
+            score?: number;
             /** @description Envelope sender; empty for the null path */
             sender: string;
             session_id: string;
@@ -2844,6 +2937,20 @@ export interface components {
             name: string;
             /** @description Decoded */
             value: string;
+        };
+        Health: {
+            /**
+             * Format: date-time
+             * @description When its test entries were asked for
+             */
+            checked?: string;
+            name: string;
+            off?: boolean;
+            /** Format: date-time */
+            since?: string;
+            /** @description Why it is not asked */
+            trouble?: string;
+            zone: string;
         };
         HopHost: {
             addresses: string[];
@@ -3146,6 +3253,22 @@ export interface components {
             /** Format: int64 */
             sessions: number;
         };
+        Listing: {
+            /** @description The address or domain that it was asked about */
+            about: string;
+            answers?: string;
+            ask_at?: string;
+            /** @enum {string} */
+            kind: "block" | "allow";
+            list: string;
+            listed: boolean;
+            /** Format: int64 */
+            points: number;
+            /** @description Why, in the list's words */
+            text?: string;
+            /** @description Why it was not asked, or did not answer */
+            trouble?: string;
+        };
         LogLevel: {
             /** @enum {string} */
             level: "debug" | "info" | "warn" | "error";
@@ -3222,6 +3345,11 @@ export interface components {
              * @description The configuration revision its decisions were made under
              */
             revision: number;
+            /**
+             * Format: int32
+             * @description What speaks against a stranger's message, in points; the history has each
+             */
+            score?: number;
             /** @description Envelope sender; empty for the null path */
             sender: string;
             session_id: string;
@@ -3464,6 +3592,12 @@ export interface components {
             items: components["schemas"]["Watch"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
+        };
+        Part: {
+            /** Format: int64 */
+            points: number;
+            signal: string;
+            why?: string;
         };
         Past: {
             /** @description What ended it */
@@ -3805,6 +3939,45 @@ export interface components {
             stranded: number;
             /** @description Routes that none of these envelopes took */
             unused: string[];
+        };
+        Reputation: {
+            about: string;
+            /** @description What people said of it */
+            exceptions: components["schemas"]["Standing"][];
+            /** @enum {string} */
+            kind: "address" | "domain";
+            /**
+             * Format: date-time
+             * @description When it came last
+             */
+            last_at?: string;
+            lists: components["schemas"]["Listing"][];
+            /**
+             * Format: int64
+             * @description That we took from it, within 30 days; at most 1,000 are counted
+             */
+            messages: number;
+            /** @description Its reverse name */
+            name?: string;
+            /** @enum {string} */
+            name_state?: "good" | "none" | "forged";
+            parts: components["schemas"]["Part"][];
+            /**
+             * Format: int64
+             * @description What that makes, before any message
+             */
+            points: number;
+            /**
+             * Format: int64
+             * @description That we refused, within 30 days; at most 1,000 are counted
+             */
+            refusals: number;
+            /**
+             * @description An exception spares or refuses it
+             * @enum {string}
+             */
+            says?: "allow" | "deny";
+            why?: string;
         };
         "Review-acceptRequest": {
             because: string;
@@ -4240,6 +4413,22 @@ export interface components {
             /** @enum {string} */
             who: "us" | "them" | "note";
         };
+        Standing: {
+            /** @enum {string} */
+            kind: "network" | "sender" | "recipient";
+            /** @enum {string} */
+            says: "allow" | "deny";
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description For good if not given
+             */
+            until?: string;
+            value: string;
+            who: string;
+            why: string;
+        };
         Status: {
             /** @description The revision in force goes back by itself unless confirmed before */
             confirm_by: string | null;
@@ -4338,6 +4527,29 @@ export interface components {
             subject?: string;
             text?: string;
             to: string[];
+        };
+        Thresholds: {
+            /**
+             * Format: int64
+             * @description With greylisting by_score; by what is known before the content
+             * @default 20
+             */
+            Greylist: number;
+            /**
+             * Format: int64
+             * @default 60
+             */
+            Hold: number;
+            /**
+             * Format: int64
+             * @default 30
+             */
+            Mark: number;
+            /**
+             * Format: int64
+             * @default 100
+             */
+            Refuse: number;
         };
         Trace: {
             /** @description The message that it is about or answers */
@@ -4457,6 +4669,27 @@ export interface components {
             for: string;
             /** @description An IP address, a network, or a domain */
             what: string;
+        };
+        Weighing: {
+            /** @description Whom people allow or deny, besides the settings */
+            exceptions: components["schemas"]["Standing"][];
+            /** @enum {string} */
+            greylisting: "off" | "by_score" | "all";
+            /**
+             * Format: int64
+             * @description Who has passed greylisting
+             */
+            known: number;
+            /** @description Lists that are asked by DNS, as this node knows them */
+            lists: components["schemas"]["Health"][];
+            /** @enum {string} */
+            score: "off" | "watch" | "on";
+            thresholds: components["schemas"]["Thresholds"];
+            /**
+             * Format: int64
+             * @description Who was asked to come again and has not
+             */
+            waiting: number;
         };
         Who: {
             name: string;
@@ -9771,6 +10004,286 @@ export interface operations {
             };
         };
     };
+    reputation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weighing"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reputation-except": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reputation-forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reputation-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An IP address or a domain */
+                about: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reputation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     resume: {
         parameters: {
             query?: never;
@@ -10984,7 +11497,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
             };
             cookie?: never;
         };
@@ -11060,7 +11573,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
             };
             cookie?: never;
         };
@@ -11131,7 +11644,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11208,7 +11721,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11283,7 +11796,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11351,7 +11864,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
                 name: string;
             };
             cookie?: never;
@@ -11423,7 +11936,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
                 name: string;
             };
             cookie?: never;

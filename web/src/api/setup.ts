@@ -28,6 +28,7 @@ export type SectionKey =
 	| "peers"
 	| "lists"
 	| "gates"
+	| "dns_lists"
 	| "scanners";
 export type Hazard = Schemas["Hazard"];
 export type Draft = Schemas["Draft"];

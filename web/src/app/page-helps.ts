@@ -103,6 +103,7 @@ export const deeper: { to: string; label: string; search?: Record<string, string
 	{ to: "/setup/peers", label: t`Set up: peers` },
 	{ to: "/setup/gates", label: t`Set up: gates` },
 	{ to: "/setup/lists", label: t`Set up: lists` },
+	{ to: "/setup/dns_lists", label: t`Set up: DNS lists` },
 	{ to: "/setup/scanners", label: t`Set up: scanners` },
 	{ to: "/setup/secrets", label: t`Set up: secrets` },
 	{ to: "/setup/service", label: t`Set up: server` },

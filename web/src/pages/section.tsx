@@ -98,6 +98,14 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		columns: ["when", "does", "severity", "about"],
 		first: ["name", "watch", "about", "when", "then", "severity", "stop"],
 	},
+	dns_lists: {
+		one: "DNS list",
+		many: t`DNS lists`,
+		says: t`Lists that are asked by DNS about strangers: their addresses, the domains they write from, the links they send. What each counts is added to the score.`,
+		empty: t`No list is asked about strangers. Add one that you trust, and let the score watch first.`,
+		columns: ["zone", "kind", "asks", "points", "ask_at"],
+		first: ["name", "zone", "kind", "asks", "points"],
+	},
 	scanners: {
 		one: "scanner",
 		many: t`Scanners`,

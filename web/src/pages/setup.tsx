@@ -15,6 +15,7 @@ const pages: [string, string][] = [
 	["/setup/peers", t`Peers`],
 	["/setup/gates", t`Gates`],
 	["/setup/lists", t`Lists`],
+	["/setup/dns_lists", t`DNS lists`],
 	["/setup/scanners", t`Scanners`],
 	["/setup/secrets", t`Secrets`],
 	["/setup/service", t`Server`],
