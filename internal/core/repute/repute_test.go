@@ -79,6 +79,9 @@ func TestEachSignalCounts(t *testing.T) {
 		"DMARC fails": {40, func(f *facts) {
 			f.m.Identity = &senderauth.Assessment{DMARC: senderauth.DMARC{Result: senderauth.Fail}}
 		}},
+		"DMARC fails, noted": {10, func(f *facts) {
+			f.m.Identity = &senderauth.Assessment{DMARC: senderauth.DMARC{Result: senderauth.Fail, Policy: "none"}}
+		}},
 		"first contact":    {5, func(f *facts) { f.m.FirstContact = true }},
 		"malformed header": {20, func(f *facts) { f.m.Header = f.m.Header[:1] }},
 		"deceiving link": {25, func(f *facts) {

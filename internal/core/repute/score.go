@@ -119,7 +119,9 @@ func (t *Settings) Late(c *Client, m *Message) Score {
 		signed := slices.ContainsFunc(i.DKIM,
 			func(x senderauth.Signature) bool { return x.Result == senderauth.Pass })
 		s.add("DKIM fails", p.DKIMFail, "no signature is good", len(i.DKIM) > 0 && !signed)
-		s.add("DMARC fails", p.DMARCFail, "", i.DMARC.Result == senderauth.Fail)
+		asks := i.DMARC.Policy != "none"
+		s.add("DMARC fails", p.DMARCFail, "", i.DMARC.Result == senderauth.Fail && asks)
+		s.add("DMARC fails, noted", p.DMARCNoted, "", i.DMARC.Result == senderauth.Fail && !asks)
 	}
 	s.add("first contact", p.FirstContact, "", m.FirstContact)
 	why := malformed(m.Header)

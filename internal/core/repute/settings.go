@@ -41,10 +41,10 @@ type Settings struct {
 
 // Thresholds are scores from which on something is done; 0 is never.
 type Thresholds struct {
-	Mark     int `yaml:"mark" min:"0" max:"1000" default:"30"`
-	Greylist int `yaml:"greylist" min:"0" max:"1000" default:"20" doc:"With greylisting by_score; by what is known before the content"`
-	Hold     int `yaml:"hold" min:"0" max:"1000" default:"60"`
-	Refuse   int `yaml:"refuse" min:"0" max:"1000" default:"100"`
+	Mark     int `yaml:"mark" json:"mark" min:"0" max:"1000" default:"30"`
+	Greylist int `yaml:"greylist" json:"greylist" min:"0" max:"1000" default:"20" doc:"With greylisting by_score; by what is known before the content"`
+	Hold     int `yaml:"hold" json:"hold" min:"0" max:"1000" default:"60"`
+	Refuse   int `yaml:"refuse" json:"refuse" min:"0" max:"1000" default:"100"`
 }
 
 // Points are what signals count.
@@ -55,7 +55,8 @@ type Points struct {
 	SPFFail           int `yaml:"spf_fail" min:"0" max:"1000" default:"30"`
 	SPFSoftFail       int `yaml:"spf_softfail" min:"0" max:"1000" default:"10"`
 	DKIMFail          int `yaml:"dkim_fail" min:"0" max:"1000" default:"10" doc:"It has signatures, and none is good"`
-	DMARCFail         int `yaml:"dmarc_fail" min:"0" max:"1000" default:"40"`
+	DMARCFail         int `yaml:"dmarc_fail" min:"0" max:"1000" default:"40" doc:"And the sender's domain asks to quarantine or reject such messages"`
+	DMARCNoted        int `yaml:"dmarc_noted" min:"0" max:"1000" default:"10" doc:"DMARC fails, and the domain asks for nothing (p=none)"`
 	FirstContact      int `yaml:"first_contact" min:"0" max:"1000" default:"5" doc:"Sender and recipient have not exchanged mail before"`
 	MalformedHeader   int `yaml:"malformed_header" min:"0" max:"1000" default:"20" doc:"No From or several, no Date, a Message-ID that is none"`
 	DeceivingLink     int `yaml:"deceiving_link" min:"0" max:"1000" default:"25" doc:"A link that shows one domain and leads to another"`

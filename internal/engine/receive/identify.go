@@ -79,11 +79,11 @@ func holdUnproved(e *store.Entry, node string) {
 // head puts a message's own header section behind what we write before it.
 func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s *spool, old int) {
 	var b bytes.Buffer
-	if se.score != nil {
-		b.WriteString(se.score.Field())
-	}
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))
+	}
+	if se.score != nil {
+		b.WriteString(se.score.Field())
 	}
 	b.Write(received)
 	b.Write(section)

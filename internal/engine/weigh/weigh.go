@@ -237,7 +237,7 @@ func (w *Weigher) listing(ctx context.Context, l *repute.DNSList, about string) 
 func nameIn(l *repute.DNSList, about string) (string, bool) {
 	ip, err := netip.ParseAddr(about)
 	if err != nil {
-		return about + "." + string(l.Zone), address.IsLiteral(about) == false
+		return about + "." + string(l.Zone), !address.IsLiteral(about)
 	}
 	reverse, err := dns.ReverseAddr(ip.Unmap().String())
 	if err != nil {

@@ -4534,22 +4534,22 @@ export interface components {
              * @description With greylisting by_score; by what is known before the content
              * @default 20
              */
-            Greylist: number;
+            greylist: number;
             /**
              * Format: int64
              * @default 60
              */
-            Hold: number;
+            hold: number;
             /**
              * Format: int64
              * @default 30
              */
-            Mark: number;
+            mark: number;
             /**
              * Format: int64
              * @default 100
              */
-            Refuse: number;
+            refuse: number;
         };
         Trace: {
             /** @description The message that it is about or answers */

@@ -69,6 +69,10 @@ export const helps: Record<string, PageHelp> = {
 		about: t`Whether the world can reach your domains and believe your mail: DNS, names, keys, certificates.`,
 		command: () => "gull readiness",
 	},
+	"/reputation": {
+		about: t`What lists, names and history say of an address or a domain that sends to us; allow or deny it for a time.`,
+		command: (s) => `gull reputation${s.about ? ` ${s.about}` : ""}`,
+	},
 	"/setup": {
 		about: t`Domains, mailboxes, routes and rules. Changes collect in a draft that is rehearsed and then applied.`,
 		command: () => "gull draft diff",

@@ -10,6 +10,7 @@ export const pages: PageInfo[] = [
 	{ to: "/trace", label: t`Trace` },
 	{ to: "/reports", label: t`Reports` },
 	{ to: "/readiness", label: t`Readiness` },
+	{ to: "/reputation", label: t`Reputation` },
 	{ to: "/setup", label: t`Set up` },
 	{ to: "/explain", label: t`Explain` },
 	{ to: "/probe", label: t`Probe` },

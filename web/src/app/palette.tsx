@@ -13,7 +13,17 @@ import { pages } from "./pages";
 
 type Entry = { id: string; label: string; description?: string; icon: React.ReactNode; go: () => void };
 
-const sections: SectionKey[] = ["domains", "routes", "listeners", "relay_rules", "peers", "gates", "lists", "dns_lists", "scanners"];
+const sections: SectionKey[] = [
+	"domains",
+	"routes",
+	"listeners",
+	"relay_rules",
+	"peers",
+	"gates",
+	"lists",
+	"dns_lists",
+	"scanners",
+];
 
 /** The palette goes anywhere by a few letters: pages, items, lanes, mailboxes, messages. */
 export default function Palette({ open, onClose }: { open: boolean; onClose: () => void }) {

@@ -148,6 +148,12 @@ const ready = createRoute({
 	path: "/readiness/$domain",
 	component: lazyRouteComponent(() => piece(() => import("../pages/ready")), "ReadyPage"),
 });
+const reputation = createRoute({
+	getParentRoute: () => root,
+	path: "/reputation",
+	component: lazyRouteComponent(() => piece(() => import("../pages/reputation")), "ReputationPage"),
+	validateSearch: (s: Record<string, unknown>): { about?: string } => ({ about: text(s.about) }),
+});
 const probe = createRoute({
 	getParentRoute: () => root,
 	path: "/probe",
@@ -303,6 +309,7 @@ export const router = createRouter({
 		snag,
 		readiness,
 		ready,
+		reputation,
 		probe,
 		reports,
 		behind,
