@@ -143,7 +143,7 @@ func (a *app) root() *cobra.Command {
 		serveCommands{a}.command(), statusCommands{a}.command(), sendCommands{a}.command(),
 		queueCommands{a}.command(), laneCommands{a}.command(), nodeCommands{a}.command(),
 		scheduleCommands{a}.command(), traceCommands{a}.command(), sessionCommands{a}.command(),
-		reputationCommands{a}.command(),
+		reputationCommands{a}.command(), heldCommands{a}.command(),
 		snagCommands{a}.command(), probeCommands{a}.command(), readinessCommands{a}.command(),
 		reviewCommands{a}.command(), bundleCommands{a}.command(), dkimCommands{a}.command(),
 		reportCommands{a}.command(), logCommands{a}.command(), explainCommands{a}.command(),

@@ -31,6 +31,7 @@ type Client struct {
 	ReviewsCalls
 	SetupCalls
 	StrangerCalls
+	HeldCalls
 	DirectoryCalls
 	SnagsCalls
 	RecordsCalls
@@ -54,6 +55,7 @@ func New(base, token string) *Client {
 		ReviewsCalls{c},
 		SetupCalls{c},
 		StrangerCalls{c},
+		HeldCalls{c},
 		DirectoryCalls{c},
 		SnagsCalls{c},
 		RecordsCalls{c},

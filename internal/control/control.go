@@ -13,6 +13,7 @@ type Control struct {
 	Actions    *Actions
 	Pauses     *Pauses
 	Reputation *Reputation
+	Held       *Held
 	Keys       *Keys
 	Explainer  *Explainer
 	Prober     *Prober

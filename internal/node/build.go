@@ -135,6 +135,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Weigher:       e.Weigher,
 		Greylist:      store.Reputation{DB: n.DB},
 		Door:          func() *repute.Door { return n.InForce.Door() },
+		HeldFull:      func() bool { return n.Control.Held.Full() },
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
 }
@@ -328,6 +329,16 @@ func (n *Node) buildControl() {
 		InForce: in,
 		Weigher: e.Weigher,
 		Log:     n.Log,
+	}
+	c.Held = &control.Held{
+		Store:      store.Held{DB: n.DB},
+		Messages:   store.Messages{DB: n.DB},
+		Contents:   store.Intake{DB: n.DB},
+		Actions:    c.Actions,
+		Reputation: c.Reputation,
+		Queue:      e.Queue,
+		InForce:    in,
+		IDs:        e.IDs,
 	}
 	c.Keys = &control.Keys{
 		Store:   store.Keys{DB: n.DB},

@@ -206,6 +206,10 @@ func (n *Node) loops() []supervise.Loop {
 		},
 		{Name: "lists that are asked by DNS", Every: 15 * second, Limit: 10 * time.Minute, First: true,
 			Do: e.Weigher.Round},
+		{Name: "how much is held", Every: 15 * second, Limit: 20 * second, First: true,
+			Do: n.Control.Held.Measure},
+		{Name: "ends of what is held", Every: 10 * second, Limit: 5 * time.Minute,
+			Do: n.Control.Held.Keep},
 		{Name: "counts of limits", Every: 5 * second, Limit: 20 * second, Do: e.Limits.Flush},
 		{
 			Name:  "daily report",

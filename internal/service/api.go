@@ -71,6 +71,7 @@ func (s *Service) parts() []part {
 		draftAPI{s},
 		gateAPI{s},
 		reputationAPI{s},
+		heldAPI{s},
 		configAPI{s},
 		directoryAPI{s},
 	}

@@ -32,7 +32,8 @@ type Change struct {
 var changes = map[string]struct{ set, where string }{
 	mail.VerbHold: {"state = 'held'", "d.state <> 'held'"},
 	mail.VerbRelease: {
-		"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4",
+		"state = CASE WHEN d.attempts > 0 THEN 'deferred' ELSE 'waiting' END, due_at = $4, " +
+			"expires_at = greatest(d.expires_at, $4::timestamptz + interval '1 day')",
 		"d.state = 'held'",
 	},
 	mail.VerbFlush: {"due_at = $4", "d.state <> 'held'"},

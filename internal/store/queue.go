@@ -237,7 +237,8 @@ func (s Queue) Unwarned(
 	}
 	for i := range all {
 		last = all[i].Delivery.ID()
-		if all[i].Delivery.WarnedAt.IsZero() && all[i].Sender != "" {
+		if all[i].Delivery.WarnedAt.IsZero() && all[i].Sender != "" &&
+			all[i].Delivery.State != mail.Held {
 			due = append(due, all[i])
 		}
 	}

@@ -75,6 +75,7 @@ type Service struct {
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
 	Reputation          repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`
+	Held                Held             `yaml:"held" doc:"What becomes of messages that are held"`
 	Alerts              Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
 }
 
@@ -99,6 +100,13 @@ type DailyReport struct {
 	At   string            `yaml:"at" default:"06:00" doc:"Hour and minute in the time zone"`
 	Zone string            `yaml:"zone" default:"UTC" doc:"Time zone of the hour and of the day, like Europe/Oslo"`
 	To   []address.Address `yaml:"to" doc:"Who gets it; nobody if not given"`
+}
+
+// Held is what becomes of messages that are held.
+type Held struct {
+	Keep  time.Duration `yaml:"keep" min:"1s" default:"30d" doc:"How long they are held; then they are at an end"`
+	Then  string        `yaml:"then" enum:"drop,return" default:"drop" doc:"What becomes then of those from the world: dropped, since their senders may be forged, or sent back. Those of our people and machines always go back"`
+	Quota Size          `yaml:"quota" default:"5 GB" doc:"If more is held, what would be held is asked to come again; 0 is no bound"`
 }
 
 // Alerts is who is told of snags.

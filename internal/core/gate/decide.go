@@ -204,6 +204,17 @@ type Removal struct {
 	terms fileTerms
 }
 
+// RemoveAll names every file, by the word of a person.
+func RemoveAll() Removal { return Removal{terms: fileTerms{all: true}} }
+
+// By says who takes them out.
+func (r Removal) By() string {
+	if r.Gate == "" {
+		return "the person who released the message"
+	}
+	return "gate " + r.Gate
+}
+
 // Meant says whether a part is one of the files, and by which term.
 func (r Removal) Meant(p *parts.Part) (term string, ok bool) {
 	if p.Container {

@@ -44,7 +44,7 @@ func Plan(
 		for _, removal := range ch.Remove {
 			if _, ok := removal.Meant(part); ok && !gone[part.Path] {
 				gone[part.Path] = true
-				if err := p.remove(part, removal.Gate); err != nil {
+				if err := p.remove(part, removal.By()); err != nil {
 					return nil, nil, err
 				}
 			}
@@ -140,7 +140,7 @@ func (p *planner) remove(part *parts.Part, by string) error {
 	}
 	p.tell("attachment %s (%d octets, SHA-256 %s) was taken out", name, part.Size, part.SHA256)
 	note := fmt.Sprintf(
-		"The attachment %s was taken out by gate %s.\nSize: %d octets\nSHA-256: %s\n",
+		"The attachment %s was taken out by %s.\nSize: %d octets\nSHA-256: %s\n",
 		name,
 		by,
 		part.Size,

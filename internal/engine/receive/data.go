@@ -177,6 +177,11 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	if no := gates.refusedByAll(fates, summary, s.size); no != nil {
 		return *no
 	}
+	if gates.noRoomToHold(fates, check) {
+		r := smtp.NewReply(452, "4.3.1", "no more can be held here just now; try again later")
+		se.refuseMessage(refused{cause: diagnose.OurTrouble, reply: r, summary: summary, size: s.size})
+		return r
+	}
 	all, err := gates.make(id, now, s, section, fates, asked)
 	defer func() {
 		for _, x := range all {

@@ -186,6 +186,16 @@ func (se gateTalk) causeOf(i int, f *gate.Fate) diagnose.Cause {
 	return diagnose.GateRefuses
 }
 
+// noRoomToHold reports that a message would be held, and no more may be.
+func (se gateTalk) noRoomToHold(fates []gate.Fate, check *senderauth.Assessment) bool {
+	if se.server.HeldFull == nil {
+		return false
+	}
+	holds := check != nil && check.Action == senderauth.Hold ||
+		slices.ContainsFunc(fates, func(f gate.Fate) bool { return f.Hold })
+	return holds && se.server.HeldFull()
+}
+
 // made is one message to enter, with its content.
 type made struct {
 	entry   *store.Entry
@@ -271,6 +281,7 @@ func (se gateTalk) make(
 		se.deliveries(&x, g.rcpts, fates)
 		strangerTalk(se).tell(x.entry)
 		se.tellGates(x.entry, g.rcpts, fates, told)
+		se.tellHeld(x.entry, g.rcpts, fates)
 		out = append(out, x)
 	}
 	return out, nil
@@ -469,6 +480,32 @@ func (se gateTalk) tellGates(e *store.Entry, rcpts []int, fates []gate.Fate, tol
 	for _, text := range told {
 		e.Events = append(e.Events, mail.Event{At: m.ReceivedAt, Kind: mail.EventGate,
 			MessageID: m.ID, Node: se.server.Node, Text: text})
+	}
+}
+
+// tellHeld puts on record that recipients' deliveries are held, and by what.
+func (se gateTalk) tellHeld(e *store.Entry, rcpts []int, fates []gate.Fate) {
+	for _, i := range rcpts {
+		if fates == nil || !fates[i].Hold || fates[i].Refuse != nil || fates[i].Discard {
+			continue
+		}
+		f := &fates[i]
+		by, name, text := mail.HeldByGate, f.By, "held by gate "+f.By
+		switch {
+		case name == "" && se.rcpts[i].weighed.hold:
+			by, text = mail.HeldByScore, "held: "+se.score.Words()
+		case name == "":
+			by, text = mail.HeldByOther, "held: where a gate sends it leads nowhere"
+		}
+		for _, met := range f.Met {
+			if met.Gate == name && len(met.Why) > 0 {
+				text += ": " + strings.Join(met.Why, "; ")
+			}
+		}
+		e.Events = append(e.Events, mail.Event{At: e.Message.ReceivedAt, Kind: mail.EventHeld,
+			MessageID: e.Message.ID, Node: se.server.Node, Text: text,
+			Detail: map[string]any{"by": by, "name": name}})
+		return // one for the message: its recipients share the history
 	}
 }
 

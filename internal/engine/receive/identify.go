@@ -73,6 +73,7 @@ func holdUnproved(e *store.Entry, node string) {
 		MessageID: e.Message.ID,
 		Node:      node,
 		Text:      "held: " + c.Reason,
+		Detail:    map[string]any{"by": mail.HeldByIdentity},
 	})
 }
 

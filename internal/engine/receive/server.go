@@ -111,6 +111,8 @@ type Options struct {
 	Greylist      Greylist
 	// Door says who is spared and who is refused.
 	Door func() *repute.Door
+	// HeldFull reports that no more may be held.
+	HeldFull func() bool
 }
 
 // Allowance counts messages and recipients against a rule's limits.

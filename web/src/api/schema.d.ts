@@ -582,6 +582,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages that gates, the score, identity or people hold, newest first, with why */
+        get: operations["held-list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/held/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let held messages go on: with their senders allowed, or without their attachments
+         * @description Needs the role administrator.
+         */
+        post: operations["held-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kept": {
         parameters: {
             query?: never;
@@ -2952,6 +2989,43 @@ export interface components {
             trouble?: string;
             zone: string;
         };
+        HeldItem: {
+            /** @enum {string} */
+            by: "gate" | "score" | "identity" | "person" | "other";
+            client_address: string;
+            direction: string;
+            /** @description When it is held no longer, as the settings say; null is never */
+            expires_at: string | null;
+            header_from: string;
+            id: string;
+            message_id: string;
+            /** @description Of the gate or the person */
+            name?: string;
+            /** Format: date-time */
+            received_at: string;
+            recipient: string;
+            /** Format: int32 */
+            score?: number;
+            sender: string;
+            /** @enum {string} */
+            severity?: "none" | "minor" | "serious" | "critical";
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            size: number;
+            subject: string;
+            why: string;
+        };
+        HeldRelease: {
+            /** @description Allow their senders too, so long: 30d, or: for good. It counts where SPF or DMARC proves them */
+            allow_sender?: string;
+            /** @description Ids of held deliveries */
+            delivery: string[];
+            /** @description Kept on record */
+            why?: string;
+            /** @description A note stands in their place; the original stays on record */
+            without_attachments?: boolean;
+        };
         HopHost: {
             addresses: string[];
             name: string;
@@ -3495,6 +3569,11 @@ export interface components {
         };
         PageDKIMKey: {
             items: components["schemas"]["DKIMKey"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageHeldItem: {
+            items: components["schemas"]["HeldItem"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -7016,6 +7095,160 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Edited"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "held-list": {
+        parameters: {
+            query?: {
+                by?: "gate" | "score" | "identity" | "person" | "other";
+                /** @description Of the gate or the person */
+                name?: string;
+                /** @description At least that */
+                severity?: "none" | "minor" | "serious" | "critical";
+                /** @description A part of sender, From, recipient or subject */
+                find?: string;
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageHeldItem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "held-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HeldRelease"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Unauthorized */
