@@ -83,10 +83,11 @@ func (a heldCommands) read(
 func (a heldCommands) list() *cobra.Command {
 	var f heldFlags
 	c := &cobra.Command{
-		Use:     "list",
-		Short:   "What is held, newest first, and why",
-		Args:    exactly(0),
-		Example: "  gull held list\n  gull held list --by score --severity serious\n  gull held list --find undertow.example -o csv",
+		Use:   "list",
+		Short: "What is held, newest first, and why",
+		Args:  exactly(0),
+		Example: "  gull held list\n  gull held list --by score --severity serious\n" +
+			"  gull held list --find undertow.example -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			items, more, err := a.read(c, &f, f.limit)
 			if err != nil {

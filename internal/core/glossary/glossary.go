@@ -123,6 +123,13 @@ var Terms = []Term{
 		"`gull route add provider --next-hop smarthost --hosts relay.provider.example`",
 	},
 	{
+		"score",
+		"The sum of what speaks against a stranger's message, in points that can be read and changed; " +
+			"from thresholds on it is marked, asked to come again, held or refused.",
+		"`gull trace find score:60` finds what has 60 or more; `gull reputation 127.30.0.65` says what " +
+			"an address has before any message.",
+	},
+	{
 		"simnet",
 		"The simulated internet that ships with the product: DNS and remote mail servers with " +
 			"chosen behaviours.",

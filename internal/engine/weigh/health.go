@@ -152,7 +152,7 @@ func (w *Weigher) test(ctx context.Context, l *repute.DNSList) (why string, err 
 		want  bool
 	}{{there, true}, {not, false}} {
 		name := x.label + "." + string(l.Zone)
-		k, err := w.look(ctx, l, name)
+		k, err := w.look(ctx, l, name, false)
 		switch {
 		case err != nil:
 			return "", err

@@ -221,7 +221,7 @@ func (w *Weigher) listing(ctx context.Context, l *repute.DNSList, about string) 
 	if !ok {
 		return out
 	}
-	k, err := w.look(ctx, l, name)
+	k, err := w.look(ctx, l, name, true)
 	h.note(w, l, err)
 	if err != nil {
 		out.Trouble = err.Error()
@@ -247,8 +247,13 @@ func nameIn(l *repute.DNSList, about string) (string, bool) {
 	return reverse + "." + string(l.Zone), true
 }
 
-// look asks DNS for what a list says at a name.
-func (w *Weigher) look(ctx context.Context, l *repute.DNSList, name string) (cached, error) {
+// look asks DNS for what a list says at a name, and why.
+func (w *Weigher) look(
+	ctx context.Context,
+	l *repute.DNSList,
+	name string,
+	text bool,
+) (cached, error) {
 	done, err := w.turn(ctx)
 	if err != nil {
 		return cached{}, err
@@ -277,6 +282,8 @@ func (w *Weigher) look(ctx context.Context, l *repute.DNSList, name string) (cac
 	}
 	if k.listed {
 		k.answers, k.until = strings.Join(answers, ", "), time.Now().Add(max(ttl, time.Minute))
+	}
+	if k.listed && text {
 		if texts, _ := senderauth.TXT(ctx, w.Resolver.Load(), name); len(texts) > 0 {
 			k.text = strings.Join(strings.Fields(texts[0]), " ")
 			k.text = strings.ToValidUTF8(k.text[:min(len(k.text), 200)], "")

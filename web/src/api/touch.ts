@@ -64,6 +64,7 @@ const rules: Record<string, Rule> = {
 	changes: { by: setup, pace: 300 },
 	secrets: { by: setup, pace: 300 },
 	kept: { by: [], pace: 1000, slow: 300_000 },
+	held: { by: queue, pace: 3000, slow: 30_000 },
 	reputation: { by: ["setup/standing", "setup/config"], pace: 1000, slow: 60_000 },
 	readiness: { by: setup, pace: 1000, slow: 120_000 },
 	dkim: { by: setup, pace: 300 },

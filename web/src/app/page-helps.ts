@@ -69,6 +69,10 @@ export const helps: Record<string, PageHelp> = {
 		about: t`Whether the world can reach your domains and believe your mail: DNS, names, keys, certificates.`,
 		command: () => "gull readiness",
 	},
+	"/held": {
+		about: t`What gates, the score, identity and people hold, and why. Open one to see it safely; choose some to let them go, send them back or drop them.`,
+		command: (s) => `gull held list${flags({ by: "by", severity: "severity", find: "find" })(s)}`,
+	},
 	"/reputation": {
 		about: t`What lists, names and history say of an address or a domain that sends to us; allow or deny it for a time.`,
 		command: (s) => `gull reputation${s.about ? ` ${s.about}` : ""}`,

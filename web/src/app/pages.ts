@@ -1,16 +1,17 @@
 import { t } from "@lingui/core/macro";
 
-/** A page of the navigation. */
-export type PageInfo = { to: string; label: string };
+/** A page of the navigation; one within another is reached from there, and by the palette. */
+export type PageInfo = { to: string; label: string; within?: string };
 
 export const pages: PageInfo[] = [
 	{ to: "/", label: t`Overview` },
 	{ to: "/snags", label: t`Snags` },
 	{ to: "/queue", label: t`Queue` },
 	{ to: "/trace", label: t`Trace` },
+	{ to: "/held", label: t`Held` },
 	{ to: "/reports", label: t`Reports` },
 	{ to: "/readiness", label: t`Readiness` },
-	{ to: "/reputation", label: t`Reputation` },
+	{ to: "/reputation", label: t`Reputation`, within: "/held" },
 	{ to: "/setup", label: t`Set up` },
 	{ to: "/explain", label: t`Explain` },
 	{ to: "/probe", label: t`Probe` },

@@ -1,4 +1,5 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from "@tanstack/react-router";
+import type { HeldWords } from "../api/held";
 import { piece } from "../api/piece";
 import type { QueueWords } from "../api/queue";
 import type { ProbeWords } from "../pages/probe";
@@ -153,6 +154,17 @@ const reputation = createRoute({
 	path: "/reputation",
 	component: lazyRouteComponent(() => piece(() => import("../pages/reputation")), "ReputationPage"),
 	validateSearch: (s: Record<string, unknown>): { about?: string } => ({ about: text(s.about) }),
+});
+const held = createRoute({
+	getParentRoute: () => root,
+	path: "/held",
+	component: lazyRouteComponent(() => piece(() => import("../pages/held")), "HeldPage"),
+	validateSearch: (s: Record<string, unknown>): HeldWords => ({
+		by: text(s.by),
+		name: text(s.name),
+		severity: text(s.severity),
+		find: text(s.find),
+	}),
 });
 const probe = createRoute({
 	getParentRoute: () => root,
@@ -310,6 +322,7 @@ export const router = createRouter({
 		readiness,
 		ready,
 		reputation,
+		held,
 		probe,
 		reports,
 		behind,

@@ -85,11 +85,13 @@ function Frame({ who }: { who: Who }) {
 						)}
 					/>
 					<nav aria-label={t`Pages`} className={classes.nav}>
-						{pages.map((p) => (
-							<Link key={p.to} to={p.to} activeOptions={{ exact: p.to === "/" }} className={classes.link}>
-								{p.label}
-							</Link>
-						))}
+						{pages
+							.filter((p) => !p.within)
+							.map((p) => (
+								<Link key={p.to} to={p.to} activeOptions={{ exact: p.to === "/" }} className={classes.link}>
+									{p.label}
+								</Link>
+							))}
 					</nav>
 					<Find />
 					<LiveBadge state={live} />

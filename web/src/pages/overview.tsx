@@ -355,7 +355,7 @@ function Held({ all }: { all: number }) {
 						</Text>
 					</Trans>
 				</Title>
-				<To to="/queue" search={{ view: "messages", state: "held" }} size="sm">
+				<To to="/held" size="sm">
 					<Trans>all that are held</Trans>
 				</To>
 			</Group>

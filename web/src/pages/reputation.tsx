@@ -1,6 +1,6 @@
 import { t } from "@lingui/core/macro";
 import { Plural, Trans } from "@lingui/react/macro";
-import { Badge, Button, Group, Select, Stack, Table, Text, TextInput, Title } from "@mantine/core";
+import { Badge, Box, Button, Group, Select, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
@@ -60,7 +60,7 @@ function Of({ about }: { about: string }) {
 	const x = of.data;
 	return (
 		<>
-			<div className="surface">
+			<Box className="surface" p="sm">
 				<Group justify="space-between" align="start">
 					<div>
 						<Title order={2} size="h4">
@@ -108,9 +108,9 @@ function Of({ about }: { about: string }) {
 						</Table.Tbody>
 					</Table>
 				)}
-			</div>
+			</Box>
 			<Except about={x} />
-			<div className="surface">
+			<Box className="surface" p="sm">
 				<Title order={2} size="h5" mb="xs">
 					<Trans>What each list says</Trans>
 				</Title>
@@ -152,7 +152,7 @@ function Of({ about }: { about: string }) {
 						</Table>
 					</Table.ScrollContainer>
 				)}
-			</div>
+			</Box>
 			{x.exceptions.length > 0 && <Exceptions list={x.exceptions} />}
 		</>
 	);
@@ -253,7 +253,7 @@ function State() {
 	const x = state.data;
 	return (
 		<>
-			<div className="surface">
+			<Box className="surface" p="sm">
 				{x.score === "off" ? (
 					<Text size="sm">
 						<Trans>
@@ -284,8 +284,8 @@ function State() {
 						</Trans>
 					)}
 				</Text>
-			</div>
-			<div className="surface">
+			</Box>
+			<Box className="surface" p="sm">
 				<Title order={2} size="h5" mb="xs">
 					<Trans>Lists</Trans>
 				</Title>
@@ -322,7 +322,7 @@ function State() {
 						</Table.Tbody>
 					</Table>
 				)}
-			</div>
+			</Box>
 			<Exceptions list={x.exceptions} />
 		</>
 	);
@@ -336,7 +336,7 @@ function Exceptions({ list }: { list: Exception[] }) {
 		...done,
 	});
 	return (
-		<div className="surface">
+		<Box className="surface" p="sm">
 			<Title order={2} size="h5" mb="xs">
 				<Trans>Whom people allow or deny</Trans>
 			</Title>
@@ -379,6 +379,6 @@ function Exceptions({ list }: { list: Exception[] }) {
 					</Table>
 				</Table.ScrollContainer>
 			)}
-		</div>
+		</Box>
 	);
 }

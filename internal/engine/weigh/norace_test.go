@@ -1,0 +1,5 @@
+//go:build !race
+
+package weigh
+
+const slower = 1
