@@ -1,5 +1,5 @@
 import { t } from "@lingui/core/macro";
-import { Plural, Trans } from "@lingui/react/macro";
+import { Trans } from "@lingui/react/macro";
 import { Badge, Box, Button, Group, Select, Stack, Table, Text, TextInput, Title } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
@@ -279,8 +279,7 @@ function State() {
 						<Trans>Nobody is greylisted.</Trans>
 					) : (
 						<Trans>
-							Greylisting: <Plural value={x.waiting} one="# client" other="# clients" /> must come again, {x.known} are
-							known.
+							Greylisting: {x.waiting} must come again, {x.known} are known.
 						</Trans>
 					)}
 				</Text>
