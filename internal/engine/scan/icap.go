@@ -25,10 +25,12 @@ const defaultPort = "1344"
 
 // Bounds of what a scanner may say.
 const (
-	maxReply    = 256 << 10 // a changed body, which is not taken, among it
+	maxReply    = 256 << 10 // beside the content, which some give back
 	maxPreview  = 64 << 10
 	chunk       = 32 << 10
 	optionsLast = 10 * time.Minute
+	// sentSoon is how long the end of what is sent may take behind the answer to it.
+	sentSoon = 100 * time.Millisecond
 )
 
 // client speaks with one scanner over one connection.
@@ -42,6 +44,8 @@ type client struct {
 	allows  bool   // it may say that nothing is to be changed (204)
 	asked   time.Time
 	idle    time.Time // since when it has waited
+	back    int64     // octets that may come back beside an answer
+	spent   bool      // it cannot be used again
 }
 
 // dial connects to a scanner and asks what it can do (RFC 3507 section 4.10).
@@ -108,7 +112,7 @@ type reply struct {
 var errReply = errors.New("it answers what is not ICAP")
 
 func (c *client) reply() (reply, error) {
-	c.limit.N = maxReply
+	c.limit.N = maxReply + c.back
 	tp := textproto.NewReader(c.br)
 	line, err := tp.ReadLine()
 	if err != nil {
@@ -150,10 +154,19 @@ func (c *client) drop(r reply) error {
 }
 
 // scan shows a content of so many octets.
-func (c *client) scan(ctx context.Context, name string, content io.Reader, size int64) (gate.Verdict, error) {
+func (c *client) scan(
+	ctx context.Context,
+	name string,
+	content io.Reader,
+	size int64,
+) (gate.Verdict, error) {
 	c.deadline(ctx)
+	c.back = size + size/8 // what may come back: the content itself, in chunks
 	request := fmt.Sprintf("GET http://%s/message HTTP/1.1\r\nHost: %s\r\n\r\n", name, name)
-	head := fmt.Sprintf("HTTP/1.1 200 OK\r\nContent-Type: message/rfc822\r\nContent-Length: %d\r\n\r\n", size)
+	head := fmt.Sprintf(
+		"HTTP/1.1 200 OK\r\nContent-Type: message/rfc822\r\nContent-Length: %d\r\n\r\n",
+		size,
+	)
 	var b strings.Builder
 	fmt.Fprintf(&b, "RESPMOD %s ICAP/1.0\r\nHost: %s\r\nUser-Agent: Gull Route\r\nAllow: 204\r\n",
 		c.service, c.host)
@@ -179,18 +192,38 @@ func (c *client) scan(ctx context.Context, name string, content io.Reader, size 
 			return c.verdict(r)
 		}
 	}
-	if err := sendChunks(w, content); err != nil {
-		return gate.Verdict{}, err
-	}
+	return c.exchange(w, content)
+}
+
+// exchange sends the content and reads the answer at the same time: some give the content
+// back while it still comes, and would wait for us to read as we wait for them.
+func (c *client) exchange(w *bufio.Writer, content io.Reader) (v gate.Verdict, err error) {
+	sent := make(chan error, 1)
+	go func() { sent <- sendChunks(w, content) }()
 	r, err := c.reply()
-	if err != nil {
-		return gate.Verdict{}, err
+	if err == nil {
+		v, err = c.verdict(r)
 	}
-	return c.verdict(r)
+	select {
+	case e := <-sent:
+		if err == nil {
+			err = e
+		}
+	// It answered before it had all: what is left is not sent, nor this connection used again.
+	case <-time.After(sentSoon):
+		c.spent = true
+		_ = c.conn.SetWriteDeadline(time.Now())
+		<-sent
+	}
+	return v, err
 }
 
 // sendPreview sends the first octets; over says that these are all (RFC 3507 section 4.5).
-func (c *client) sendPreview(w *bufio.Writer, content io.Reader, size int64) (over bool, err error) {
+func (c *client) sendPreview(
+	w *bufio.Writer,
+	content io.Reader,
+	size int64,
+) (over bool, err error) {
 	first := make([]byte, min(int64(c.preview), size))
 	if _, err := io.ReadFull(content, first); err != nil {
 		return false, err

@@ -144,7 +144,7 @@ func (s *Scanners) ask(ctx context.Context, c config.Scanner, st *state, content
 
 func (s *Scanners) over(ctx context.Context, conn *client, st *state, content Content) (gate.Verdict, error) {
 	v, err := conn.scan(ctx, s.Name, content.Open(), content.Size)
-	if err != nil || conn.br.Buffered() > 0 {
+	if err != nil || conn.spent || conn.br.Buffered() > 0 {
 		_ = conn.conn.Close()
 		return v, err
 	}
