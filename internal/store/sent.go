@@ -14,6 +14,7 @@ type Sent struct {
 	Hour         time.Time
 	Messages     int64
 	Recipients   int64
+	Fresh        int64 // recipients with whom it had not exchanged mail before
 }
 
 // AddSent adds to the counts and returns the holder's sums of the last hour and
@@ -24,18 +25,21 @@ func (s Limits) AddSent(ctx context.Context, list []Sent) error {
 	}
 	var rules, holders []string
 	var hours []time.Time
-	var messages, recipients []int64
+	var messages, recipients, fresh []int64
 	for _, c := range list {
 		rules, holders, hours = append(rules,
 			c.Rule), append(holders, c.Holder), append(hours, c.Hour)
 		messages, recipients = append(messages, c.Messages), append(recipients, c.Recipients)
+		fresh = append(fresh, c.Fresh)
 	}
-	_, err := s.pool.Exec(ctx, `INSERT INTO sent_hour (rule, holder, hour, messages, recipients)
-		SELECT * FROM unnest($1::text[], $2::text[], $3::timestamptz[], $4::bigint[], $5::bigint[])
+	_, err := s.pool.Exec(ctx, `INSERT INTO sent_hour (rule, holder, hour, messages, recipients, fresh)
+		SELECT * FROM unnest($1::text[], $2::text[], $3::timestamptz[], $4::bigint[], $5::bigint[],
+			$6::bigint[])
 		ON CONFLICT (rule, holder, hour) DO UPDATE
 			SET messages = sent_hour.messages + excluded.messages,
-				recipients = sent_hour.recipients + excluded.recipients`,
-		rules, holders, hours, messages, recipients)
+				recipients = sent_hour.recipients + excluded.recipients,
+				fresh = sent_hour.fresh + excluded.fresh`,
+		rules, holders, hours, messages, recipients, fresh)
 	return err
 }
 
@@ -47,7 +51,7 @@ func (s Limits) SentSince(
 ) ([]Sent, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT hour, messages, recipients FROM sent_hour WHERE rule = $1 AND holder = $2
+		`SELECT hour, messages, recipients, fresh FROM sent_hour WHERE rule = $1 AND holder = $2
 			AND hour >= $3`,
 		rule,
 		holder,
@@ -60,13 +64,19 @@ func (s Limits) SentSince(
 	var out []Sent
 	for rows.Next() {
 		c := Sent{Rule: rule, Holder: holder}
-		if err := rows.Scan(&c.Hour, &c.Messages, &c.Recipients); err != nil {
+		if err := rows.Scan(&c.Hour, &c.Messages, &c.Recipients, &c.Fresh); err != nil {
 			return nil, err
 		}
 		c.Hour = c.Hour.UTC()
 		out = append(out, c)
 	}
 	return out, rows.Err()
+}
+
+// ForgetHolder drops what an account sent: it begins anew.
+func (s Limits) ForgetHolder(ctx context.Context, holder string) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM sent_hour WHERE holder = $1`, holder)
+	return err
 }
 
 // ForgetSent drops counts and automatic replies that count no longer.

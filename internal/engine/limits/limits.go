@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/relay"
 	"gullroute/internal/store"
 )
 
@@ -42,7 +43,7 @@ type counts struct {
 	reading sync.Mutex
 }
 
-type amount struct{ messages, recipients int64 }
+type amount struct{ messages, recipients, fresh int64 }
 
 // New makes a counter.
 func New(s Store) *Counter { return &Counter{store: s, known: map[key]*counts{}} }
@@ -82,7 +83,7 @@ func (c *Counter) of(ctx context.Context, k key, now time.Time) *counts {
 	}
 	n.hours = map[time.Time]amount{}
 	for _, s := range list {
-		n.hours[s.Hour] = amount{s.Messages, s.Recipients}
+		n.hours[s.Hour] = amount{s.Messages, s.Recipients, s.Fresh}
 	}
 	return n
 }
@@ -104,6 +105,7 @@ func (n *counts) sums(now time.Time) (hour, day amount) {
 			if !at.Before(today) {
 				day.messages += a.messages
 				day.recipients += a.recipients
+				day.fresh += a.fresh
 			}
 		}
 	}
@@ -116,18 +118,21 @@ func (c *Counter) Take(
 	ctx context.Context,
 	rule, holder string,
 	l config.RuleLimits,
-	first bool,
+	m relay.More,
 ) string {
 	now := time.Now()
 	n := c.of(ctx, key{rule, holder}, now)
-	more := amount{0, 1}
-	if first {
+	more := amount{recipients: 1}
+	if m.First {
 		more.messages = 1
+	}
+	if m.Fresh {
+		more.fresh = 1
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	why := n.forbids(rule, holder, l, more, now)
-	if why == "" {
+	if why == "" || m.Over {
 		n.add(now, more)
 	}
 	return why
@@ -139,7 +144,7 @@ func (c *Counter) Left(ctx context.Context, rule, holder string, l config.RuleLi
 	n := c.of(ctx, key{rule, holder}, now)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return n.forbids(rule, holder, l, amount{1, 1}, now)
+	return n.forbids(rule, holder, l, amount{1, 1, 0}, now)
 }
 
 // forbids says which limit more would pass, "" if none. mu is held.
@@ -162,6 +167,7 @@ func (n *counts) forbids(
 		{l.MessagesPerDay, day.messages + more.messages, "messages of today", "midnight UTC"},
 		{l.RecipientsPerDay, day.recipients + more.recipients, "recipients of today",
 			"midnight UTC"},
+		{l.NewRecipientsPerDay, day.fresh + more.fresh, "new recipients of today", "midnight UTC"},
 	} {
 		if x.limit > 0 && x.used > int64(x.limit) {
 			return fmt.Sprintf("%s has sent its %d %s under rule %s; try again after %s", holder,
@@ -175,13 +181,14 @@ func (n *counts) forbids(
 func (n *counts) add(now time.Time, more amount) {
 	hour := now.UTC().Truncate(time.Hour)
 	a := n.pending[hour]
-	n.pending[hour] = amount{a.messages + more.messages, a.recipients + more.recipients}
+	n.pending[hour] = amount{a.messages + more.messages, a.recipients + more.recipients,
+		a.fresh + more.fresh}
 	n.used = now
 }
 
 // Words tell what is left of limits, for people; "" without any.
 func (c *Counter) Words(ctx context.Context, rule, holder string, l config.RuleLimits) string {
-	if l == (config.RuleLimits{}) {
+	if !l.Given() {
 		return ""
 	}
 	now := time.Now()
@@ -197,7 +204,8 @@ func (c *Counter) Words(ctx context.Context, rule, holder string, l config.RuleL
 	}{{l.MessagesPerHour, hour.messages, "messages this hour"}, {l.RecipientsPerHour,
 		hour.recipients, "recipients this hour"},
 		{l.MessagesPerDay, day.messages, "messages today"}, {l.RecipientsPerDay, day.recipients,
-			"recipients today"}} {
+			"recipients today"},
+		{l.NewRecipientsPerDay, day.fresh, "new recipients today"}} {
 		if p.limit > 0 {
 			if text != "" {
 				text += ", "
@@ -209,7 +217,7 @@ func (c *Counter) Words(ctx context.Context, rule, holder string, l config.RuleL
 }
 
 // GiveBack takes off what Take counted and was not sent.
-func (c *Counter) GiveBack(rule, holder string, messages, recipients int) {
+func (c *Counter) GiveBack(rule, holder string, messages, recipients, fresh int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	n := c.known[key{rule, holder}]
@@ -217,7 +225,18 @@ func (c *Counter) GiveBack(rule, holder string, messages, recipients int) {
 		n = newCounts()
 		c.known[key{rule, holder}] = n
 	}
-	n.add(time.Now(), amount{-int64(messages), -int64(recipients)})
+	n.add(time.Now(), amount{-int64(messages), -int64(recipients), -int64(fresh)})
+}
+
+// Forget begins anew with a holder: a person lets it go on.
+func (c *Counter) Forget(holder string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for k := range c.known {
+		if k.holder == holder {
+			delete(c.known, k)
+		}
+	}
 }
 
 // Flush takes what was counted to the database, and forgets who has been silent
@@ -240,6 +259,7 @@ func (c *Counter) Flush(ctx context.Context) error {
 				Hour:       hour,
 				Messages:   a.messages,
 				Recipients: a.recipients,
+				Fresh:      a.fresh,
 			})
 		}
 		if len(n.pending) == 0 && now.Sub(n.used) > time.Hour {
@@ -254,7 +274,10 @@ func (c *Counter) Flush(ctx context.Context) error {
 	defer c.mu.Unlock()
 	for _, s := range list {
 		n := c.known[key{s.Rule, s.Holder}]
-		move(n.pending, n.hours, s.Hour, amount{s.Messages, s.Recipients})
+		if n == nil { // it was let go on meanwhile
+			continue
+		}
+		move(n.pending, n.hours, s.Hour, amount{s.Messages, s.Recipients, s.Fresh})
 	}
 	return nil
 }
@@ -262,8 +285,9 @@ func (c *Counter) Flush(ctx context.Context) error {
 // move takes what was stored from the pending to the known.
 func move(pending, known map[time.Time]amount, hour time.Time, a amount) {
 	p, k := pending[hour], known[hour]
-	known[hour] = amount{k.messages + a.messages, k.recipients + a.recipients}
-	if p = (amount{p.messages - a.messages, p.recipients - a.recipients}); p == (amount{}) {
+	known[hour] = amount{k.messages + a.messages, k.recipients + a.recipients, k.fresh + a.fresh}
+	p = amount{p.messages - a.messages, p.recipients - a.recipients, p.fresh - a.fresh}
+	if p == (amount{}) {
 		delete(pending, hour)
 		return
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/relay"
 	"gullroute/internal/store"
 )
 
@@ -30,7 +31,11 @@ func (l *ledger) AddSent(_ context.Context, list []store.Sent) error {
 	return nil
 }
 
-func (l *ledger) SentSince(_ context.Context, rule, holder string, since time.Time) (out []store.Sent,
+func (l *ledger) SentSince(
+	_ context.Context,
+	rule, holder string,
+	since time.Time,
+) (out []store.Sent,
 	err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -42,6 +47,7 @@ func (l *ledger) SentSince(_ context.Context, rule, holder string, since time.Ti
 				Hour:       s.Hour,
 				Messages:   sum.Messages + s.Messages,
 				Recipients: sum.Recipients + s.Recipients,
+				Fresh:      sum.Fresh + s.Fresh,
 			}
 		}
 	}
@@ -58,27 +64,27 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 	a := New(db)
 	for range 2 {
 		for i := range 4 {
-			if why := a.Take(ctx, "people", "ines", limits, i == 0); why != "" {
+			if why := a.Take(ctx, "people", "ines", limits, relay.More{First: i == 0}); why != "" {
 				t.Fatal(why)
 			}
 		}
 	}
 	for range 2 {
-		a.Take(ctx, "people", "ines", limits, false)
+		a.Take(ctx, "people", "ines", limits, relay.More{})
 	}
 	if why := a.Take(
 		ctx,
 		"people",
 		"ines",
 		limits,
-		false,
+		relay.More{},
 	); !strings.Contains(why, "ines has sent its 10 recipients of this hour under rule people") {
 		t.Errorf("an eleventh recipient: %q", why)
 	}
 	if why := a.Left(ctx, "people", "tomas", limits); why != "" {
 		t.Errorf("somebody else: %q", why)
 	}
-	a.GiveBack("people", "ines", 0, 2)
+	a.GiveBack("people", "ines", 0, 2, 0)
 	if words := a.Words(
 		ctx,
 		"people",
@@ -106,10 +112,13 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 	); words != "2 of 10 recipients this hour left, 1 of 3 messages today left" {
 		t.Errorf("elsewhere: %q", words)
 	}
-	if why := other.Take(ctx, "people", "ines", limits, true); why != "" {
+	if why := other.Take(ctx, "people", "ines", limits, relay.More{First: true}); why != "" {
 		t.Error(why)
 	}
-	if why := other.Left(ctx, "people", "ines", limits); !strings.Contains(why, "3 messages of today") {
+	if why := other.Left(ctx, "people", "ines", limits); !strings.Contains(
+		why,
+		"3 messages of today",
+	) {
 		t.Errorf("a fourth message: %q", why)
 	}
 }
@@ -117,8 +126,13 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 func TestSessionsSideBySideDoNotPassALimit(t *testing.T) {
 	db := &ledger{
 		list: []store.Sent{
-			{Rule: "people", Holder: "ines", Hour: time.Now().UTC().Truncate(time.Hour), Messages: 5,
-				Recipients: 5},
+			{
+				Rule:       "people",
+				Holder:     "ines",
+				Hour:       time.Now().UTC().Truncate(time.Hour),
+				Messages:   5,
+				Recipients: 5,
+			},
 		},
 	}
 	c := New(db)
@@ -128,8 +142,13 @@ func TestSessionsSideBySideDoNotPassALimit(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			if c.Take(context.Background(), "people", "ines", config.RuleLimits{MessagesPerHour: 35},
-				true) == "" {
+			if c.Take(
+				context.Background(),
+				"people",
+				"ines",
+				config.RuleLimits{MessagesPerHour: 35},
+				relay.More{First: true},
+			) == "" {
 				taken.Add(1)
 			}
 			if err := c.Flush(context.Background()); err != nil {
