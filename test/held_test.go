@@ -1,8 +1,12 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -48,7 +52,7 @@ func TestWhatIsHeldIsLookedAtAndLetGo(t *testing.T) {
 		t.Errorf("released: %s\n%+v", out, d)
 	}
 	p, text := s.read(t, ines, fresh)
-	if !strings.Contains(text, "pier.png was taken out by the person who released the message") || !strings.Contains(p.Parts[0].Text, "see") || strings.Contains(text, "iVBOR") {
+	if !strings.Contains(p.Parts[1].Text, "pier.png was taken out by the person who released the message") || !strings.Contains(p.Parts[0].Text, "see") || strings.Contains(text, "iVBOR") {
 		t.Errorf("without attachments:\n%s", text)
 	}
 	if out := s.run(t, "trace", "show", h.MessageID.String()); !strings.Contains(out, fresh) {
@@ -96,4 +100,99 @@ func (s *stack) held(t *testing.T) (items []mail.HeldItem) {
 		items = append(items, h)
 	}
 	return items
+}
+
+var heldLink = regexp.MustCompile(`http://127\.0\.0\.1:\d+(/held/link/[A-Za-z0-9_-]+)`)
+
+// People are told by mail what came for them and is held; by their links they see that message
+// and no other, and let go what is left to them.
+func TestPeopleAreToldWhatIsHeldForThem(t *testing.T) {
+	takesLong(t)
+	t.Parallel()
+	s := gated(t)
+	ines, wren, sender := "ines.harrow@skerryline.example", "wren.castell@skerryline.example", "ada@saltmarsh.example"
+	hold := func(subject string, to ...string) {
+		t.Helper()
+		content := strings.Replace(marked("hold", "", "the text of "+subject+" <script>steal()</script>\r\n"), "Gezeiten f\u00fcr \u00c6r\u00f8", subject, 1)
+		if reply := s.try(t, sender, content, to...); !strings.HasPrefix(reply, "250") {
+			t.Fatalf("not taken: %s", reply)
+		}
+	}
+	hold("first for ines", ines)
+	hold("second for ines", ines)
+	hold("for wren", wren)
+	soon := time.Now().Add(time.Minute).Truncate(time.Minute) // the next whole minute
+	s.run(t, "service", "set", "--held-digest-to", ines, "--held-digest-at", soon.UTC().Format("15:04"),
+		"--held-digest-link", "http://"+s.http)
+	s.run(t, "draft", "apply")
+
+	var digest string
+	if err := eventually(100*time.Second, func() error {
+		p, err := s.client().Mailbox(context.Background(), ines, 50, "")
+		if err != nil {
+			return err
+		}
+		for _, m := range p.Items {
+			if m.Subject == "2 messages are held for you" {
+				parsed, _ := s.read(t, ines, m.ID.String())
+				digest = parsed.Parts[0].Text
+				return nil
+			}
+		}
+		return fmt.Errorf("nothing was told: %d messages", len(p.Items))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	links := heldLink.FindAllStringSubmatch(digest, -1)
+	if len(links) != 2 || !strings.Contains(digest, "first for ines") || strings.Contains(digest, "wren") {
+		t.Fatalf("the digest is:\n%s", digest)
+	}
+	get := func(path string) (int, string) {
+		t.Helper()
+		resp, err := http.Get("http://" + s.http + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		text, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(text)
+	}
+	path := links[0][1] // the newest
+	code, page := get(path)
+	if code != 200 || !strings.Contains(page, "the text of second for ines") || strings.Contains(page, "<script>") ||
+		strings.Contains(page, "wren") || !strings.Contains(page, "Let it go on") {
+		t.Errorf("the page: %d\n%s", code, page)
+	}
+	if n := len(s.held(t)); n != 3 {
+		t.Errorf("looking let something go: %d are held", n)
+	}
+	for name, bad := range map[string]string{"changed": path[:len(path)-3] + "AAA", "cut": path[:40], "none": "/held/link/x"} {
+		if code, page := get(bad); code != 404 || strings.Contains(page, "ines") {
+			t.Errorf("a link that is %s: %d\n%s", name, code, page)
+		}
+	}
+	post := func() int {
+		t.Helper()
+		resp, err := http.Post("http://"+s.http+path, "application/x-www-form-urlencoded", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		return resp.StatusCode
+	}
+	if code := post(); code != 200 {
+		t.Errorf("letting go: %d", code)
+	}
+	if code := post(); code != 404 {
+		t.Errorf("a link is used twice: %d", code)
+	}
+	if list := s.held(t); len(list) != 2 {
+		t.Errorf("held: %+v", list)
+	}
+	s.run(t, "service", "set", "--held-digest-release", "none")
+	s.run(t, "draft", "apply")
+	path = links[1][1]
+	if code := post(); code != 403 {
+		t.Errorf("what is left to administrators is let go: %d", code)
+	}
 }

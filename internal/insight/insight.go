@@ -11,6 +11,7 @@ type Insight struct {
 	Nodes     *Nodes
 	Reporter  *Reporter
 	Readiness *Readiness
+	Digester  *Digester
 	Reviewer  *Reviewer
 	Archiver  *Archiver
 	Alerter   *Alerter

@@ -55,7 +55,11 @@ func (s Held) List(ctx context.Context, f mail.HeldFilter) ([]mail.HeldItem, err
 		q.WriteString(" AND name = " + q.arg(f.Name))
 	}
 	sql += q.String() + " ORDER BY message_id DESC, n LIMIT " + q.arg(f.Limit)
-	rows, err := s.pool.Query(ctx, sql, q.args...)
+	return s.list(ctx, sql, q.args...)
+}
+
+func (s Held) list(ctx context.Context, sql string, args ...any) ([]mail.HeldItem, error) {
+	rows, err := s.pool.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -101,4 +105,52 @@ func (s Held) Over(
 		err = row.Scan(&id.Message, &id.N)
 		return id, err
 	})
+}
+
+// ClaimDigest gives one node the telling of people at an hour, and says since when what is held
+// was not told: since the hour before, or for a day.
+func (s Held) ClaimDigest(
+	ctx context.Context,
+	slot time.Time,
+) (since time.Time, mine bool, err error) {
+	err = s.pool.QueryRow(ctx, `WITH before AS (SELECT max(slot) AS slot FROM digest_sent),
+			claimed AS (INSERT INTO digest_sent (slot) VALUES ($1) ON CONFLICT DO NOTHING RETURNING slot)
+		SELECT greatest(before.slot, claimed.slot - interval '1 day') FROM before, claimed
+			WHERE before.slot IS NULL OR before.slot < claimed.slot`, slot).Scan(&since)
+	if err == pgx.ErrNoRows {
+		return since, false, nil
+	}
+	return since, err == nil, err
+}
+
+// ForgetDigests drops what was told long ago.
+func (s Held) ForgetDigests(ctx context.Context, before time.Time) error {
+	_, err := s.pool.Exec(ctx, `DELETE FROM digest_sent WHERE slot < $1`, before)
+	return err
+}
+
+// Came are deliveries of messages from the world that came in a time and are held by no person,
+// newest first.
+func (s Held) Came(
+	ctx context.Context,
+	since, until time.Time,
+	limit int,
+) ([]mail.HeldItem, error) {
+	list, err := s.list(ctx, `SELECT * FROM (`+heldSQL+` AND m.direction = 'in'
+		AND d.message_id >= $1 AND d.message_id < $2) h
+		WHERE by IN ('gate', 'score', 'identity') ORDER BY message_id DESC, n LIMIT $3`,
+		int64(ident.Floor(since)), int64(ident.Floor(until)), limit)
+	return list, err
+}
+
+// Item is a delivery if it is held.
+func (s Held) Item(ctx context.Context, id mail.DeliveryID) (mail.HeldItem, error) {
+	list, err := s.list(ctx, heldSQL+` AND d.message_id = $1 AND d.n = $2`, int64(id.Message), id.N)
+	if err == nil && len(list) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return mail.HeldItem{}, err
+	}
+	return list[0], nil
 }

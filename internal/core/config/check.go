@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
@@ -70,6 +71,14 @@ func (k *checker) service() {
 	if _, _, _, err := s.DailyReport.Time(); err != nil {
 		k.wrong(s.Line, "service.daily_report", "%v", err)
 	}
+	if d := s.Held.Digest; len(d.To) > 0 {
+		if _, err := d.Slot(time.Now()); err != nil {
+			k.wrong(s.Line, "service.held.digest", "%v", err)
+		}
+		if fault := d.linkFault(); fault != "" {
+			k.wrong(s.Line, "service.held.digest.link", "%s", fault)
+		}
+	}
 	if field, fault := s.Alerts.check(); fault != "" {
 		k.wrong(s.Line, "service.alerts."+field, "%s", fault)
 	}
@@ -112,6 +121,7 @@ func (k *checker) patterns() {
 		look(k.c.Domains[i].Line, fmt.Sprintf("domains[%d].rewrite_senders", i),
 			k.c.Domains[i].RewriteSenders)
 	}
+	look(k.c.Service.Line, "service.held.digest.to", k.c.Service.Held.Digest.To)
 	for _, m := range k.c.Mailboxes {
 		look(m.Line, "mailboxes.send_as", m.SendAs)
 	}
@@ -305,6 +315,13 @@ func (k *checker) rules() {
 		if r.OwnSender && len(r.Accounts) == 0 {
 			k.wrong(r.Line, field+".own_sender",
 				"it goes with accounts: without sign-in nobody knows whose sender it is")
+		}
+		if r.Limits.Over != "" && !r.Limits.Given() {
+			k.wrong(r.Line, field+".limits.over", "it is of a limit, and none is given")
+		}
+		if r.Limits.Over == OverStop && len(r.Accounts) == 0 {
+			k.wrong(r.Line, field+".limits.over",
+				"only an account can be stopped, and the rule names none; write hold or defer")
 		}
 		k.sentence(r.Line, field, r.Say)
 	}

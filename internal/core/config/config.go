@@ -104,9 +104,73 @@ type DailyReport struct {
 
 // Held is what becomes of messages that are held.
 type Held struct {
-	Keep  time.Duration `yaml:"keep" min:"1s" default:"30d" doc:"How long they are held; then they are at an end"`
-	Then  string        `yaml:"then" enum:"drop,return" default:"drop" doc:"What becomes then of those from the world: dropped, since their senders may be forged, or sent back. Those of our people and machines always go back"`
-	Quota Size          `yaml:"quota" default:"5 GB" doc:"If more is held, what would be held is asked to come again; 0 is no bound"`
+	Keep   time.Duration `yaml:"keep" min:"1s" default:"30d" doc:"How long they are held; then they are at an end"`
+	Then   string        `yaml:"then" enum:"drop,return" default:"drop" doc:"What becomes then of those from the world: dropped, since their senders may be forged, or sent back. Those of our people and machines always go back"`
+	Quota  Size          `yaml:"quota" default:"5 GB" doc:"If more is held, what would be held is asked to come again; 0 is no bound"`
+	Digest Digest        `yaml:"digest" doc:"People are told by mail what came for them and is held"`
+}
+
+// Digest is the mail by which people are told what is held for them.
+type Digest struct {
+	To        address.Patterns `yaml:"to" doc:"Whose mailboxes: addresses, domains, list:NAME; nobody's if not given"`
+	At        []string         `yaml:"at" doc:"Hours and minutes in the time zone, like 07:00; that one if not given"`
+	Zone      string           `yaml:"zone" default:"UTC" doc:"Time zone of the hours, like Europe/Oslo"`
+	Link      string           `yaml:"link" doc:"How people reach this service, like https://mail.skerryline.example: what is held is looked at there, without sign-in, by a link that only its reader has"`
+	LinksLast time.Duration    `yaml:"links_last" min:"1h" default:"3d"`
+	Release   string           `yaml:"release" enum:"none,minor,serious" default:"minor" doc:"Up to which severity people let messages go on by themselves"`
+}
+
+// Slot is the last of the hours that has come.
+func (d Digest) Slot(now time.Time) (time.Time, error) {
+	zone, err := time.LoadLocation(d.Zone)
+	if err != nil {
+		return time.Time{}, fmt.Errorf(
+			"zone: %q is no time zone; write one like Europe/Oslo or UTC",
+			d.Zone,
+		)
+	}
+	hours := d.At
+	if len(hours) == 0 {
+		hours = []string{"07:00"}
+	}
+	var last time.Time
+	local := now.In(zone)
+	for _, text := range hours {
+		at, err := time.Parse("15:04", text)
+		if err != nil {
+			return last, fmt.Errorf("at: %q is no time of day; write one like 07:00", text)
+		}
+		for day := -1; day <= 0; day++ {
+			slot := time.Date(
+				local.Year(),
+				local.Month(),
+				local.Day()+day,
+				at.Hour(),
+				at.Minute(),
+				0,
+				0,
+				zone,
+			)
+			if !slot.After(now) && slot.After(last) {
+				last = slot
+			}
+		}
+	}
+	return last, nil
+}
+
+// linkFault says what is wrong with the address to which links lead.
+func (d Digest) linkFault() string {
+	u, err := url.Parse(d.Link)
+	switch {
+	case d.Link == "":
+		return "say how people reach this service, like https://mail.skerryline.example"
+	case err != nil || u.Host == "" || u.User != nil || u.RawQuery != "":
+		return "write a URL like https://mail.skerryline.example"
+	case u.Scheme != "https" && !(u.Scheme == "http" && loopback(u)):
+		return "what is held must not be read in transit: write https (http only on loopback)"
+	}
+	return ""
 }
 
 // Alerts is who is told of snags.
@@ -330,7 +394,22 @@ type RuleLimits struct {
 	MessagesPerDay    int `yaml:"messages_per_day" min:"1"`
 	RecipientsPerHour int `yaml:"recipients_per_hour" min:"1"`
 	RecipientsPerDay  int `yaml:"recipients_per_day" min:"1"`
+	// A stolen account writes to very many with whom its owner never did.
+	NewRecipientsPerDay int    `yaml:"new_recipients_per_day" min:"1" doc:"With whom it has not exchanged mail before"`
+	Over                string `yaml:"over" enum:"defer,hold,stop" doc:"What becomes of more. defer (if not given): asked to come again. hold: taken and held until somebody has looked. stop: the account sends nothing until somebody lets it go on"`
 }
+
+// Given reports that there is any limit.
+func (l RuleLimits) Given() bool {
+	return l.MessagesPerHour+l.MessagesPerDay+l.RecipientsPerHour+l.RecipientsPerDay+
+		l.NewRecipientsPerDay > 0
+}
+
+// What becomes of what is over a limit.
+const (
+	OverHold = "hold"
+	OverStop = "stop"
+)
 
 // The next hops of a route.
 const (

@@ -43,6 +43,7 @@ func bound(c *Config, lists map[string]*list.Set) *Config {
 	for i := range out.Peers {
 		bind(&out.Peers[i].Domains)
 	}
+	bind(&out.Service.Held.Digest.To)
 	return &out
 }
 
@@ -200,6 +201,7 @@ func (c *Config) ListUses() map[string][]ListUse {
 	for _, p := range c.Peers {
 		of("peers", p.Name, p.Domains)
 	}
+	of("service", "held", c.Service.Held.Digest.To)
 	for _, e := range []*repute.Exceptions{&c.Service.Reputation.Allow, &c.Service.Reputation.Deny} {
 		of("service", "reputation", e.Senders, e.Recipients)
 		for _, n := range e.Networks {
