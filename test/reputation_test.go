@@ -38,7 +38,8 @@ func TestStrangersAreWeighed(t *testing.T) {
 	takesLong(t)
 	t.Parallel()
 	s := own(t, "strangers", func(c string) string {
-		return strings.Replace(c, "greylist_for: 30s", "greylist_for: 1s", 1)
+		return strings.NewReplacer("greylist_for: 30s", "greylist_for: 1s", "    score: off\n", "    score: on\n",
+			"    greylisting: off\n", "    greylisting: by_score\n").Replace(c)
 	})
 	ines, offers := "ines.harrow@skerryline.example", "offers@undertow.example"
 	undertow := func(sender, more string, to ...string) string {

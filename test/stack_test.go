@@ -217,7 +217,9 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s",
 		"greylist: 2s", "pause: 1500ms", "pause: 100ms",
 		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "back_off: 20s",
-		"back_off: 1s", "greeting: 15s", "greeting: 2s")
+		"back_off: 1s", "greeting: 15s", "greeting: 2s",
+		// Strangers are weighed where a test is about that.
+		"    score: on\n", "    score: off\n", "    greylisting: by_score\n", "    greylisting: off\n")
 	s.database = database
 	for from, to := range map[string]string{"../demo/skerryline.yaml": s.config,
 		"../demo/simnet.yaml": s.world} {

@@ -35,7 +35,7 @@ type Done struct {
 
 // StopRequest asks for something to be paused or to go on.
 type StopRequest struct {
-	Kind string `json:"kind" enum:"lane,route,listener,node,delivery"`
+	Kind string `json:"kind" enum:"lane,route,listener,node,delivery,account"`
 	Name string `json:"name,omitempty" doc:"A lane's id, or a name; nothing for delivery"`
 	Why  string `json:"why,omitempty" maxLength:"500"`
 	For  string `json:"for,omitempty" doc:"Ends by itself after this: 30m, 2h"`

@@ -36,7 +36,7 @@ func (f *heldFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.severity, "severity", "", "at least that: minor, serious or critical")
 	c.Flags().StringVar(&f.find, "find", "", "a part of sender, From, recipient or subject")
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{mail.HeldByGate,
-		mail.HeldByScore, mail.HeldByIdentity, mail.HeldByPerson, mail.HeldByOther},
+		mail.HeldByScore, mail.HeldByIdentity, mail.HeldByLimit, mail.HeldByPerson, mail.HeldByOther},
 		cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("severity", cobra.FixedCompletions(
 		[]string{"minor", "serious", "critical"}, cobra.ShellCompDirectiveNoFileComp))

@@ -19,6 +19,7 @@ var pauseExamples = map[string]string{
 	mail.PauseListener: "  gull listener pause edge --for 30m",
 	mail.PauseNode:     "  gull node drain shore --why \"new kernel\"",
 	mail.PauseDelivery: "  gull queue pause --for 15m",
+	mail.PauseAccount:  "  gull mailbox pause odile.marr@skerryline.example --why \"her password was stolen\"",
 }
 
 // stop is what a command names.
@@ -69,6 +70,8 @@ func (a pauseCommands) resumeCommand(kind, short string) *cobra.Command {
 		use, n = "resume", 0
 	case mail.PauseLane:
 		use = "resume LANE"
+	case mail.PauseAccount:
+		use = "resume ADDRESS"
 	}
 	c := &cobra.Command{
 		Use:   use,
@@ -110,6 +113,12 @@ func (a pauseCommands) addPauses(root *cobra.Command) {
 				a.pauseCommand(mail.PauseRoute, "pause NAME",
 					"Stop delivery by a route; its mail waits"),
 				a.resumeCommand(mail.PauseRoute, "Let a route go on"),
+			)
+		case "mailbox":
+			c.AddCommand(
+				a.pauseCommand(mail.PauseAccount, "pause ADDRESS",
+					"Let an account send nothing; its mailbox takes mail all the same"),
+				a.resumeCommand(mail.PauseAccount, "Let an account send again"),
 			)
 		case "listener":
 			c.AddCommand(

@@ -23,6 +23,7 @@ import (
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/queue"
+	"gullroute/internal/engine/weigh"
 	"gullroute/internal/inforce"
 	"gullroute/internal/store"
 )
@@ -36,6 +37,7 @@ type Explainer struct {
 	Messages  store.Messages
 	Limits    *limits.Counter
 	Queue     *queue.Queue
+	Weigher   *weigh.Weigher
 }
 
 // Explain says what would be decided, by the very functions that decide, and
@@ -258,6 +260,10 @@ func (x *explainer) paths() api.Answer {
 	if no := x.verified(); no != nil {
 		x.note("recipient", "refused", "%s", no.Text())
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+no.Text(), *no)
+	}
+	if no := x.stranger(); no != nil {
+		x.note("reputation", "refused", "%s", no.Text())
+		return x.refuse(x.out.Rule, "the relay rules allow it, but who sends it is refused", *no)
 	}
 	fate := x.gates(legs)
 	if fate.Refuse != nil {

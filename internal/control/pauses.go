@@ -24,6 +24,7 @@ type Pauses struct {
 	Actions store.Actions
 	Lanes   store.Lanes
 	Runs    store.Runs
+	Limits  store.Limits
 	InForce *inforce.State
 	Cluster *cluster.Cluster
 	Log     *slog.Logger
@@ -54,6 +55,15 @@ func (s *Pauses) Resume(ctx context.Context, p mail.Pause) (api.Done, error) {
 	}
 	if !ended {
 		return api.Done{}, fault.Refuse("name", "%s is not paused", s.nameOf(ctx, p))
+	}
+	if p.Kind == mail.PauseAccount { // or it would be stopped again by its next message
+		a, err := address.Parse(p.Name)
+		if err == nil {
+			err = s.Limits.ForgetHolder(ctx, a.Display())
+		}
+		if err != nil {
+			return api.Done{}, err
+		}
 	}
 	return s.record(ctx, mail.VerbResume, p, 0)
 }
@@ -88,6 +98,8 @@ func (s *Pauses) record(
 	switch {
 	case verb == mail.VerbResume:
 		text = name + " goes on"
+	case p.Kind == mail.PauseAccount:
+		text = name + " sends nothing until somebody lets it go on; its sessions are ended"
 	case p.Kind == mail.PauseNode:
 		text = name + " takes no new mail and delivers none; what it has under way comes to its end"
 	}
@@ -152,11 +164,20 @@ func (s *Pauses) known(ctx context.Context, p *mail.Pause) error {
 		}
 		return fault.Refuse("name", "there is no node %s; there are %s", p.Name,
 			strings.Join(names, ", "))
+	case mail.PauseAccount:
+		a, err := address.Parse(p.Name)
+		if err != nil {
+			return fault.Refuse("name", "%v", err)
+		}
+		if cfg.Directory.Mailbox(a) == nil {
+			return fault.Refuse("name", "there is no mailbox %s", a.Display())
+		}
+		p.Name = a.String()
 	case mail.PauseDelivery:
 		p.Name = ""
 	default:
 		return fault.Refuse("kind",
-			"%q cannot be paused; lane, route, listener, node or delivery can", p.Kind)
+			"%q cannot be paused; lane, route, listener, node, delivery or account can", p.Kind)
 	}
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/mail"
 )
 
@@ -14,11 +15,16 @@ func (s *State) FollowPauses(ctx context.Context) error {
 		return err
 	}
 	listeners, node := map[string]bool{}, false
+	accounts := map[string]address.Address{}
 	var end time.Time
 	for _, p := range list {
 		switch p.Kind {
 		case mail.PauseListener:
 			listeners[p.Name] = true
+		case mail.PauseAccount:
+			if a, err := address.Parse(p.Name); err == nil {
+				accounts[a.Key()] = a
+			}
 		case mail.PauseNode:
 			node = node || p.Name == s.Node
 		}
@@ -28,6 +34,7 @@ func (s *State) FollowPauses(ctx context.Context) error {
 	}
 	s.Queue.SetPauses(list)
 	s.Listeners.SetPauses(listeners, node)
+	s.Listeners.SetStopped(accounts)
 	s.pauseEnds.Store(&end)
 	s.pauses.Store(&list)
 	return nil

@@ -49,6 +49,14 @@ func (s *State) EndStandings(ctx context.Context) error {
 	return nil
 }
 
+// Exceptions are those that people made.
+func (s *State) Exceptions() []repute.Standing {
+	if x := s.standings.Load(); x != nil {
+		return x.list
+	}
+	return nil
+}
+
 // Door says who is spared and who is refused.
 func (s *State) Door() *repute.Door {
 	if x := s.standings.Load(); x != nil {

@@ -33,6 +33,7 @@ type Queue interface {
 type Listeners interface {
 	Apply(c *config.Compiled) error
 	SetPauses(listeners map[string]bool, node bool)
+	SetStopped(accounts map[string]address.Address)
 }
 
 // Options are what a state is made of.

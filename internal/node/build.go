@@ -135,6 +135,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Weigher:       e.Weigher,
 		Greylist:      store.Reputation{DB: n.DB},
 		Door:          func() *repute.Door { return n.InForce.Door() },
+		Over:          n.over,
 		HeldFull:      func() bool { return n.Control.Held.Full() },
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
@@ -259,6 +260,7 @@ func (n *Node) buildInsight() {
 			Roots:    n.Roots,
 		},
 		Reviewer: reviewer,
+		Digester: &insight.Digester{Store: store.Held{DB: n.DB}, InForce: in, Own: own, Box: n.Box},
 		Archiver: &insight.Archiver{
 			Archives: store.Archives{DB: n.DB},
 			Messages: store.Messages{DB: n.DB},
@@ -310,6 +312,7 @@ func (n *Node) buildControl() {
 		Actions: store.Actions{DB: n.DB},
 		Lanes:   store.Lanes{DB: n.DB},
 		Runs:    store.Runs{DB: n.DB},
+		Limits:  store.Limits{DB: n.DB},
 		InForce: in,
 		Cluster: n.Cluster,
 		Log:     n.Log,
@@ -356,6 +359,7 @@ func (n *Node) buildControl() {
 		Mailboxes: store.Mailboxes{DB: n.DB},
 		Limits:    e.Limits,
 		Queue:     e.Queue,
+		Weigher:   e.Weigher,
 	}
 	asked := e.Outward
 	asked.Resolver = nil // a probe asks DNS anew

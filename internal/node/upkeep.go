@@ -124,6 +124,7 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		store.Reputation{DB: u.db}.ForgetCame(ctx, now.Add(-keep.Reputation.GreylistWait),
 			now.Add(-keep.Reputation.GreylistKeep)),
 		store.Reputation{DB: u.db}.ForgetStandings(ctx),
+		store.Held{DB: u.db}.ForgetDigests(ctx, now.Add(-14*24*time.Hour)),
 		store.SignIns{DB: u.db}.ForgetProofs(ctx, now.Add(-proofsKept)),
 	)
 }

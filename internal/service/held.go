@@ -23,7 +23,7 @@ func (s heldAPI) register(api huma.API) {
 }
 
 type heldInput struct {
-	By       string        `query:"by" enum:"gate,score,identity,person,other"`
+	By       string        `query:"by" enum:"gate,score,identity,limit,person,other"`
 	Name     string        `query:"name" doc:"Of the gate or the person"`
 	Severity mail.Severity `query:"severity" enum:"none,minor,serious,critical" doc:"At least that"`
 	Find     string        `query:"find" doc:"A part of sender, From, recipient or subject"`

@@ -74,6 +74,7 @@ func New(o Options) (*Service, error) {
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
+	linkPages{s}.serve()
 	s.console()
 	l, err := net.Listen("tcp", o.Address)
 	if err != nil {

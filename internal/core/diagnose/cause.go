@@ -104,6 +104,7 @@ const (
 	GateDiscards   Cause = "gate-discards"
 	GateDelays     Cause = "gate-delays"
 	LimitReached   Cause = "limit-reached"
+	AccountStopped Cause = "account-stopped"
 	SenderUnproved Cause = "sender-unproved"
 	Malformed      Cause = "malformed"
 	TLSNeeded      Cause = "tls-needed-here"

@@ -490,6 +490,11 @@ var meanings = map[Cause]Meaning{
 	LimitReached: waits("until the next hour or day", Rate, "A limit of a relay rule is reached",
 		"The account or client has sent as much as its rule allows in a time.",
 		"If this is wanted mail, raise the limit; if not, change the account's password.", Us),
+	AccountStopped: stays(Ours, "The account was stopped",
+		"It went over a limit of its relay rule that stops accounts, or a person stopped it: it sends "+
+			"nothing.",
+		"Find out whether its password was stolen, and change it; then let it go on (gull mailbox "+
+			"resume).", Us),
 	Malformed: stays(Content, "The command or the content is malformed",
 		"What the client sent is not what RFC 5321 or 5322 allows.",
 		"Fix the program that sends; see the transcript for the exact line.", RemoteAdmin),

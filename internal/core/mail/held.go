@@ -12,6 +12,7 @@ const (
 	HeldByScore    = "score"
 	HeldByIdentity = "identity"
 	HeldByPerson   = "person"
+	HeldByLimit    = "limit" // its sender is over a limit of a relay rule
 	HeldByOther    = "other" // a mailbox was removed, and the like
 )
 
@@ -22,7 +23,7 @@ type HeldItem struct {
 	Received  time.Time  `json:"received_at"`
 	Since     time.Time  `json:"since"`
 	Expires   OptTime    `json:"expires_at" nullable:"true" doc:"When it is held no longer, as the settings say; null is never"`
-	By        string     `json:"by" enum:"gate,score,identity,person,other"`
+	By        string     `json:"by" enum:"gate,score,identity,limit,person,other"`
 	Name      string     `json:"name,omitempty" doc:"Of the gate or the person"`
 	Why       string     `json:"why"`
 	Severity  Severity   `json:"severity,omitempty" enum:"none,minor,serious,critical"`

@@ -27,11 +27,12 @@ const (
 	PauseListener = "listener"
 	PauseNode     = "node"     // takes no mail and delivers none: it is drained
 	PauseDelivery = "delivery" // of everything
+	PauseAccount  = "account"  // sends nothing
 )
 
 // Pause is something that a person stopped.
 type Pause struct {
-	Kind  string    `json:"kind" enum:"lane,route,listener,node,delivery"`
+	Kind  string    `json:"kind" enum:"lane,route,listener,node,delivery,account"`
 	Name  string    `json:"name"`
 	Who   string    `json:"who"`
 	Why   string    `json:"why"`

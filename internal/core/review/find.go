@@ -115,7 +115,7 @@ func (v *reviewer) rule(r *config.RelayRule) {
 				map[string]any{"own_sender": true}),
 		)
 	}
-	if r.Limits == (config.RuleLimits{}) {
+	if !r.Limits.Given() {
 		switch {
 		case people:
 			v.found(

@@ -109,8 +109,25 @@ var (
 	errBinding   = errors.New("channel binding goes with SCRAM-SHA-256-PLUS only (RFC 5802)")
 )
 
+// stops reports that an account sends nothing until somebody lets it go on.
+func (se signInTalk) stops(who address.Address) bool {
+	return se.server.isStopped(who)
+}
+
+func stoppedReply(who address.Address) smtp.Reply {
+	return smtp.NewReply(
+		454,
+		"4.7.0",
+		"%s was stopped: it sends nothing until your administrator lets "+
+			"it go on",
+		who.Display(),
+	)
+}
+
 func (se signInTalk) signedIn(who address.Address, err error) smtp.Reply {
 	switch {
+	case err == nil && se.stops(who):
+		return se.refuseSignIn(diagnose.AccountStopped, stoppedReply(who))
 	case err == nil:
 		se.account = who
 		se.who.Store(&who)

@@ -127,8 +127,8 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		return *no
 	}
 	gates := gateTalk(se)
-	asked := gates.asked(s, section, check, now)
-	if no := strangerTalk(se).weigh(asked, check); no != nil {
+	asked := gates.asked(s, check, now)
+	if no := strangerTalk(se).weigh(asked, section, check); no != nil {
 		se.refuseMessage(
 			refused{cause: diagnose.GreylistedHere, reply: *no, summary: summary, size: s.size},
 		)
@@ -172,14 +172,18 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		se.refuseMessage(refused{cause: cause, reply: *no, summary: summary, size: s.size})
 		return se.weigh(*no, 1)
 	}
-	asked.Header, asked.Size = message.ParseHeader(section), s.size
+	if asked.Size = s.size; !se.cfg.Gates.Empty() {
+		asked.Header = message.ParseHeader(section)
+	}
 	fates := strangerTalk(se).merge(gates.fates(asked))
 	if no := gates.refusedByAll(fates, summary, s.size); no != nil {
 		return *no
 	}
 	if gates.noRoomToHold(fates, check) {
 		r := smtp.NewReply(452, "4.3.1", "no more can be held here just now; try again later")
-		se.refuseMessage(refused{cause: diagnose.OurTrouble, reply: r, summary: summary, size: s.size})
+		se.refuseMessage(
+			refused{cause: diagnose.OurTrouble, reply: r, summary: summary, size: s.size},
+		)
 		return r
 	}
 	all, err := gates.make(id, now, s, section, fates, asked)

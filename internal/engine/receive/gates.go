@@ -87,16 +87,15 @@ func (se gateTalk) refusedEarly(to address.Address, legs []route.Leg) *refused {
 	}
 }
 
-// asked is what gates are asked with, and what a stranger is weighed by.
+// asked is what gates are asked with, and what a stranger is weighed by, but for the header:
+// it is parsed only for who looks at it.
 func (se gateTalk) asked(
 	s *spool,
-	section []byte,
 	check *senderauth.Assessment,
 	now time.Time,
 ) *gate.Message {
 	m := se.gateMessage(now)
 	m.Late, m.Size, m.Identity = true, s.size, check
-	m.Header = message.ParseHeader(section)
 	m.Parts = func() *parts.Report { return se.scan(s) }
 	if se.server.Scanner != nil && len(se.cfg.Scanners) > 0 {
 		m.Scan = func() gate.Verdict { // asked before or after our fields stand before it
@@ -492,8 +491,10 @@ func (se gateTalk) tellHeld(e *store.Entry, rcpts []int, fates []gate.Fate) {
 		f := &fates[i]
 		by, name, text := mail.HeldByGate, f.By, "held by gate "+f.By
 		switch {
-		case name == "" && se.rcpts[i].weighed.hold:
+		case name == "" && se.rcpts[i].weighed.hold && se.score != nil && se.overLimit == "":
 			by, text = mail.HeldByScore, "held: "+se.score.Words()
+		case name == "" && se.overLimit != "":
+			by, text = mail.HeldByLimit, "held: "+se.overLimit
 		case name == "":
 			by, text = mail.HeldByOther, "held: where a gate sends it leads nowhere"
 		}

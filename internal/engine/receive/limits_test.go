@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/rehearse"
+	"gullroute/internal/core/relay"
 	"gullroute/internal/core/smtp"
 )
 
@@ -132,17 +133,19 @@ func (b *budget) Take(
 	_ context.Context,
 	rule, holder string,
 	_ config.RuleLimits,
-	first bool,
+	m relay.More,
 ) string {
 	if b.left == 0 {
 		return holder + " has no more left under " + rule
 	}
 	b.left--
-	b.counted = append(b.counted, fmt.Sprintf("%s %s %v", rule, holder, first))
+	b.counted = append(b.counted, fmt.Sprintf("%s %s %v", rule, holder, m.First))
 	return ""
 }
 
-func (b *budget) GiveBack(_, _ string, _, recipients int) { b.left += recipients }
+func (b *budget) GiveBack(_, _ string, _, recipients, _ int) { b.left += recipients }
+
+func (b *budget) Forget(string) {}
 
 func TestLimitsQuotaAndVerificationAreAskedAtRCPT(t *testing.T) {
 	text := settings + `  - {address: far@skerryline.example, to: [x@saltmarsh.example]}

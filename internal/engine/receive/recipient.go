@@ -87,6 +87,10 @@ func (se recipientTalk) mayBegin() *smtp.Reply {
 	case se.conf.Kind == config.Submission && se.account.IsNull():
 		r, cause = smtp.NewReply(530, "5.7.0",
 			"sign in first; this listener is for people with an account"), diagnose.SignInNeeded
+	case !se.account.IsNull() && se.server.isStopped(se.account):
+		r, cause = stoppedReply(se.account), diagnose.AccountStopped
+		r.Code = 421
+		se.closeFor("the account was stopped")
 	case !se.account.IsNull() && !se.maySubmit():
 		r, cause = smtp.NewReply(421, "4.7.0", "%s may not submit any more; closing",
 			se.account.Display()), diagnose.RuleRefuses

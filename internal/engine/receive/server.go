@@ -23,6 +23,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rehearse"
+	"gullroute/internal/core/relay"
 	"gullroute/internal/core/repute"
 	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
@@ -111,17 +112,29 @@ type Options struct {
 	Greylist      Greylist
 	// Door says who is spared and who is refused.
 	Door func() *repute.Door
+	// Over hears of who is over a limit whose rule holds or stops; nil if nobody does.
+	Over func(ctx context.Context, o Over)
 	// HeldFull reports that no more may be held.
 	HeldFull func() bool
+}
+
+// Over is somebody over the limit of a relay rule.
+type Over struct {
+	Rule, Holder string
+	Account      address.Address
+	Why          string
+	Stop         bool // the account is to send nothing more
 }
 
 // Allowance counts messages and recipients against a rule's limits.
 type Allowance interface {
 	// Take counts one more recipient, the first of a message together with it, or
 	// says what forbids it.
-	Take(ctx context.Context, rule, holder string, l config.RuleLimits, first bool) string
+	Take(ctx context.Context, rule, holder string, l config.RuleLimits, m relay.More) string
 	// GiveBack takes off again what was not sent.
-	GiveBack(rule, holder string, messages, recipients int)
+	GiveBack(rule, holder string, messages, recipients, fresh int)
+	// Forget begins anew with a holder.
+	Forget(holder string)
 }
 
 // Server is all listeners of a node.
@@ -140,6 +153,7 @@ type Server struct {
 	// What people have stopped.
 	pausedListeners map[string]bool
 	pausedNode      bool
+	stopped         map[string]address.Address // by their keys
 }
 
 // listener is one open address.
@@ -403,6 +417,34 @@ func (s *Server) SetPauses(listeners map[string]bool, node bool) {
 			se.wakeIdle()
 		}
 	}
+}
+
+// SetStopped puts in force which accounts send nothing, by their keys. Their sessions end; who
+// is let go on begins anew with its limits.
+func (s *Server) SetStopped(accounts map[string]address.Address) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for key, a := range s.stopped {
+		if _, still := accounts[key]; !still && s.Allowance != nil {
+			s.Allowance.Forget(a.Display())
+		}
+	}
+	s.stopped = accounts
+	for se := range s.open {
+		if who := se.who.Load(); who != nil {
+			if _, stopped := accounts[who.Key()]; stopped {
+				se.signOut()
+			}
+		}
+	}
+}
+
+// isStopped reports an account that sends nothing.
+func (s *Server) isStopped(account address.Address) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, is := s.stopped[account.Key()]
+	return is
 }
 
 // SignOut ends the sessions of accounts, by their keys: passwords were changed, or they

@@ -84,10 +84,11 @@ type introduced struct {
 
 // transaction is the message that is being received.
 type transaction struct {
-	mail     *smtp.Mail
-	rcpts    []recipient
-	reserved []reserved
-	messages int // accepted so far
+	mail      *smtp.Mail
+	rcpts     []recipient
+	reserved  []reserved
+	messages  int    // accepted so far
+	overLimit string // why it is held: its sender is over a limit
 }
 
 func newSession(
@@ -434,7 +435,7 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 
 func (se *session) clear() {
 	se.giveBack()
-	se.mail, se.rcpts, se.stranger = nil, nil, stranger{}
+	se.mail, se.rcpts, se.stranger, se.overLimit = nil, nil, stranger{}, ""
 }
 
 // refresh takes the configuration in force for the next transaction. It reports

@@ -185,7 +185,11 @@ func (se strangerTalk) weighs(t *repute.Settings) bool {
 
 // weigh makes the score of a message, and decides about each recipient by it. It returns the
 // reply if the client is to come again.
-func (se strangerTalk) weigh(m *gate.Message, check *core.Assessment) *smtp.Reply {
+func (se strangerTalk) weigh(
+	m *gate.Message,
+	section []byte,
+	check *core.Assessment,
+) *smtp.Reply {
 	t := se.settings()
 	ahead := inFront(&t, se.client)
 	var left []*recipient
@@ -220,6 +224,7 @@ func (se strangerTalk) weigh(m *gate.Message, check *core.Assessment) *smtp.Repl
 	if t.Score == repute.Off {
 		return nil
 	}
+	m.Header = message.ParseHeader(section)
 	score := t.Late(facts, se.late(&t, m, check, left[0]))
 	se.stranger.score = &score
 	points := score.Points
@@ -308,6 +313,7 @@ func once(list []string) []string {
 func (se strangerTalk) merge(fates []gate.Fate) []gate.Fate {
 	for i := range se.rcpts {
 		w := &se.rcpts[i].weighed
+		w.hold = w.hold || se.overLimit != ""
 		if w.refuse == nil && !w.hold && w.mark == "" {
 			continue
 		}

@@ -12,6 +12,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/gate"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/relay"
@@ -57,9 +58,10 @@ func (se recipientTalk) mayTake(
 			return r, diagnose.NoSuchUser
 		}
 	}
-	if why := se.reserve(ctx, d, relay.Holder(e)); why != "" {
-		r := smtp.NewReply(450, "4.7.1", "%s", why)
-		return &r, diagnose.LimitReached
+	if why := se.reserve(ctx, d, relay.Holder(e), to); why != "" {
+		if r := se.over(ctx, d, relay.Holder(e), why); r != nil {
+			return r, diagnose.LimitReached
+		}
 	}
 	return nil, diagnose.NoCause
 }
@@ -68,31 +70,65 @@ func (se recipientTalk) mayTake(
 type reserved struct {
 	rule, holder string
 	recipients   int
+	fresh        int
 }
 
 // reserve counts a recipient against its rule's limits: before it is taken, so that
 // sessions side by side can't all pass. It returns what forbids it.
-func (se recipientTalk) reserve(ctx context.Context, d relay.Decision, holder string) string {
-	if d.Limits == (config.RuleLimits{}) || se.server.Allowance == nil {
+func (se recipientTalk) reserve(
+	ctx context.Context,
+	d relay.Decision,
+	holder string,
+	to address.Address,
+) string {
+	if !d.Limits.Given() || se.server.Allowance == nil {
 		return ""
+	}
+	more := relay.More{Over: d.Limits.Over == config.OverHold}
+	if d.Limits.NewRecipientsPerDay > 0 {
+		more.Fresh = gateTalk(se).firstContact(&gate.Recipient{Given: to})
 	}
 	i := slices.IndexFunc(se.reserved,
 		func(r reserved) bool { return r.rule == d.Rule && r.holder == holder })
-	if why := se.server.Allowance.Take(ctx, d.Rule, holder, d.Limits, i < 0); why != "" {
+	more.First = i < 0
+	why := se.server.Allowance.Take(ctx, d.Rule, holder, d.Limits, more)
+	if why != "" && !more.Over {
 		return why
 	}
 	if i < 0 {
-		se.reserved = append(se.reserved, reserved{d.Rule, holder, 1})
-	} else {
-		se.reserved[i].recipients++
+		i = len(se.reserved)
+		se.reserved = append(se.reserved, reserved{rule: d.Rule, holder: holder})
 	}
-	return ""
+	se.reserved[i].recipients++
+	if more.Fresh {
+		se.reserved[i].fresh++
+	}
+	return why
+}
+
+// over does what a rule says of who is over its limit. It returns the refusal, or nil if the
+// message is held.
+func (se recipientTalk) over(
+	ctx context.Context,
+	d relay.Decision,
+	holder, why string,
+) *smtp.Reply {
+	if se.server.Over != nil && d.Limits.Over != "" && d.Limits.Over != "defer" {
+		se.server.Over(ctx, Over{Rule: d.Rule, Holder: holder, Account: se.account, Why: why,
+			Stop: d.Limits.Over == config.OverStop})
+	}
+	if d.Limits.Over == config.OverHold {
+		se.overLimit = why
+		return nil
+	}
+	r := smtp.NewReply(450, "4.7.1", "%s", why)
+	return &r
 }
 
 // giveBack takes off what a message had reserved that was not taken.
 func (se *session) giveBack() {
 	for _, r := range se.reserved {
-		se.server.Allowance.GiveBack(r.rule, r.holder, 1, r.recipients)
+		se.server.Allowance.GiveBack(r.rule, r.holder, 1, r.recipients, r.fresh)
 	}
 	se.reserved = nil
 }

@@ -2991,7 +2991,7 @@ export interface components {
         };
         HeldItem: {
             /** @enum {string} */
-            by: "gate" | "score" | "identity" | "person" | "other";
+            by: "gate" | "score" | "identity" | "limit" | "person" | "other";
             client_address: string;
             direction: string;
             /** @description When it is held no longer, as the settings say; null is never */
@@ -3709,7 +3709,7 @@ export interface components {
         };
         Pause: {
             /** @enum {string} */
-            kind: "lane" | "route" | "listener" | "node" | "delivery";
+            kind: "lane" | "route" | "listener" | "node" | "delivery" | "account";
             name: string;
             /** Format: date-time */
             since: string;
@@ -4575,7 +4575,7 @@ export interface components {
             /** @description Ends by itself after this: 30m, 2h */
             for?: string;
             /** @enum {string} */
-            kind: "lane" | "route" | "listener" | "node" | "delivery";
+            kind: "lane" | "route" | "listener" | "node" | "delivery" | "account";
             /** @description A lane's id, or a name; nothing for delivery */
             name?: string;
             why?: string;
@@ -7147,7 +7147,7 @@ export interface operations {
     "held-list": {
         parameters: {
             query?: {
-                by?: "gate" | "score" | "identity" | "person" | "other";
+                by?: "gate" | "score" | "identity" | "limit" | "person" | "other";
                 /** @description Of the gate or the person */
                 name?: string;
                 /** @description At least that */

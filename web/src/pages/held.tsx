@@ -56,6 +56,7 @@ export function HeldPage() {
 						{ value: "gate", label: t`a gate` },
 						{ value: "score", label: t`the score` },
 						{ value: "identity", label: t`identity` },
+						{ value: "limit", label: t`a limit` },
 						{ value: "person", label: t`a person` },
 						{ value: "other", label: t`another cause` },
 					]}

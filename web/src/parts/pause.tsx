@@ -17,6 +17,7 @@ const abouts: Record<Kind, string> = {
 	route: t`Mail by this route is taken in and waits. What is in a transaction comes to its end.`,
 	listener: t`New clients are asked to come back (421). Messages that are being taken come to their end.`,
 	node: t`It finishes what it has under way, gives back the rest and takes nothing new, until it is resumed; also over a restart.`,
+	account: t`It sends nothing, and its sessions end. Its mailbox takes mail all the same.`,
 	delivery: t`Mail is taken in and waits; nothing leaves, and nothing goes into mailboxes.`,
 };
 
@@ -119,7 +120,7 @@ export function Pauses({ pauses }: { pauses: PauseRecord[] }) {
 		return null;
 	}
 	return (
-		<Alert color="brass" title={t`Stopped by a person`}>
+		<Alert color="brass" title={t`Stopped`}>
 			<Stack gap={4}>
 				{shown.map((p) => (
 					<Group key={`${p.kind} ${p.name}`} gap="sm">
