@@ -213,7 +213,7 @@ func (c *client) exchange(w *bufio.Writer, content io.Reader) (v gate.Verdict, e
 	case <-time.After(sentSoon):
 		c.spent = true
 		_ = c.conn.SetWriteDeadline(time.Now())
-		<-sent
+		_ = <-sent
 	}
 	return v, err
 }
