@@ -213,7 +213,9 @@ func (c *client) exchange(w *bufio.Writer, content io.Reader) (v gate.Verdict, e
 	case <-time.After(sentSoon):
 		c.spent = true
 		_ = c.conn.SetWriteDeadline(time.Now())
-		_ = <-sent
+		if e := <-sent; err != nil {
+			err = errors.Join(err, e)
+		}
 	}
 	return v, err
 }
