@@ -263,7 +263,7 @@ func TestConsoleActsOnMessagesAndTakesItBack(t *testing.T) {
 	p.press("Pause all delivery")
 	p.fill("[role=dialog]", "Why", "new disks")
 	p.click("[role=dialog]", "Pause")
-	p.shows("Stopped by a person", "All delivery by keeper", "new disks")
+	p.shows("All delivery by keeper", "All delivery by keeper", "new disks")
 	waits := s.out(t, "ada@saltmarsh.example")
 	time.Sleep(300 * time.Millisecond)
 	s.until(t, waits, mail.Waiting)

@@ -264,7 +264,7 @@ func (n *Node) loops() []supervise.Loop {
 			Do:    store.Mailboxes{DB: n.DB}.GatherMailboxes,
 		},
 		{Name: "sweeping", Every: gatherEvery, Limit: 10 * time.Minute, Do: up.sweep},
-		{Name: "flow by lane", Every: 5 * second, Limit: time.Minute, Do: up.storeFlow},
+		{Name: "flow by lane", Every: second, Limit: time.Minute, Do: up.storeFlow},
 		{
 			Name:  "what lanes moved before",
 			Every: 5 * time.Minute,
