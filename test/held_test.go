@@ -37,11 +37,14 @@ func TestWhatIsHeldIsLookedAtAndLetGo(t *testing.T) {
 	}
 
 	h := hold(file("pier.png", picture))
-	if h.By != mail.HeldByGate || h.Name != "doubtful" || h.Severity != "minor" || h.Sender != sender || h.Recipient != ines ||
-		!strings.Contains(h.Why, "doubtful") || time.Until(h.Expires.Time) < 29*24*time.Hour {
+	if h.By != mail.HeldByGate || h.Name != "doubtful" || h.Severity != "minor" || h.Sender != sender ||
+		h.Recipient != ines ||
+		!strings.Contains(h.Why, "doubtful") ||
+		time.Until(h.Expires.Time) < 29*24*time.Hour {
 		t.Errorf("held: %+v", h)
 	}
-	if out := s.run(t, "held", "show", h.ID.String()); !strings.Contains(out, "held by gate doubtful") || !strings.Contains(out, "pier.png") ||
+	if out := s.run(t, "held", "show", h.ID.String()); !strings.Contains(out, "held by gate doubtful") ||
+		!strings.Contains(out, "pier.png") ||
 		!strings.Contains(out, "\nsee") {
 		t.Errorf("shown:\n%s", out)
 	}
@@ -52,7 +55,9 @@ func TestWhatIsHeldIsLookedAtAndLetGo(t *testing.T) {
 		t.Errorf("released: %s\n%+v", out, d)
 	}
 	p, text := s.read(t, ines, fresh)
-	if !strings.Contains(p.Parts[1].Text, "pier.png was taken out by the person who released the message") || !strings.Contains(p.Parts[0].Text, "see") || strings.Contains(text, "iVBOR") {
+	if !strings.Contains(p.Parts[1].Text, "pier.png was taken out by the person who released the message") ||
+		!strings.Contains(p.Parts[0].Text, "see") ||
+		strings.Contains(text, "iVBOR") {
 		t.Errorf("without attachments:\n%s", text)
 	}
 	if out := s.run(t, "trace", "show", h.MessageID.String()); !strings.Contains(out, fresh) {
@@ -113,7 +118,12 @@ func TestPeopleAreToldWhatIsHeldForThem(t *testing.T) {
 	ines, wren, sender := "ines.harrow@skerryline.example", "wren.castell@skerryline.example", "ada@saltmarsh.example"
 	hold := func(subject string, to ...string) {
 		t.Helper()
-		content := strings.Replace(marked("hold", "", "the text of "+subject+" <script>steal()</script>\r\n"), "Gezeiten f\u00fcr \u00c6r\u00f8", subject, 1)
+		content := strings.Replace(
+			marked("hold", "", "the text of "+subject+" <script>steal()</script>\r\n"),
+			"Gezeiten f\u00fcr \u00c6r\u00f8",
+			subject,
+			1,
+		)
 		if reply := s.try(t, sender, content, to...); !strings.HasPrefix(reply, "250") {
 			t.Fatalf("not taken: %s", reply)
 		}
@@ -159,8 +169,10 @@ func TestPeopleAreToldWhatIsHeldForThem(t *testing.T) {
 	}
 	path := links[0][1] // the newest
 	code, page := get(path)
-	if code != 200 || !strings.Contains(page, "the text of second for ines") || strings.Contains(page, "<script>") ||
-		strings.Contains(page, "wren") || !strings.Contains(page, "Let it go on") {
+	if code != 200 || !strings.Contains(page, "the text of second for ines") ||
+		strings.Contains(page, "<script>") ||
+		strings.Contains(page, "wren") ||
+		!strings.Contains(page, "Let it go on") {
 		t.Errorf("the page: %d\n%s", code, page)
 	}
 	if n := len(s.held(t)); n != 3 {

@@ -16,13 +16,25 @@ func TestAnAccountThatWritesToStrangersIsStopped(t *testing.T) {
 	takesLong(t)
 	t.Parallel()
 	s := own(t, "stolen", func(c string) string {
-		c = strings.Replace(c, "    kind: inside\n", "    kind: inside\n    sign_in: [plain]\n    sign_in_without_tls: true\n", 1)
-		return strings.Replace(c, "    limits: {messages_per_hour: 200,", "    limits: {new_recipients_per_day: 3, over: stop, messages_per_hour: 200,", 1)
+		c = strings.Replace(
+			c,
+			"    kind: inside\n",
+			"    kind: inside\n    sign_in: [plain]\n    sign_in_without_tls: true\n",
+			1,
+		)
+		return strings.Replace(
+			c,
+			"    limits: {messages_per_hour: 200,",
+			"    limits: {new_recipients_per_day: 3, over: stop, messages_per_hour: 200,",
+			1,
+		)
 	})
 	givePassword(t, s, inesAddress, inesPassword)
 	known := s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", message("known"), inesAddress)
 	s.until(t, known, mail.Delivered)
-	credentials := "AUTH PLAIN " + base64.StdEncoding.EncodeToString([]byte("\x00"+inesAddress+"\x00"+inesPassword))
+	credentials := "AUTH PLAIN " + base64.StdEncoding.EncodeToString(
+		[]byte("\x00"+inesAddress+"\x00"+inesPassword),
+	)
 	begin := func() *talk {
 		t.Helper()
 		d := dial(t, s.inside, "127.0.0.1")
@@ -39,7 +51,8 @@ func TestAnAccountThatWritesToStrangersIsStopped(t *testing.T) {
 	for n := range 3 {
 		d.want("250", stranger(n))
 	}
-	if got := d.say(stranger(3)); !strings.HasPrefix(got, "450 4.7.1") || !strings.Contains(got, "3 new recipients of today") {
+	if got := d.say(stranger(3)); !strings.HasPrefix(got, "450 4.7.1") ||
+		!strings.Contains(got, "3 new recipients of today") {
 		t.Errorf("a fourth stranger: %s", got)
 	}
 	if err := eventually(5*time.Second, func() error {
@@ -80,7 +93,8 @@ func TestAnAccountThatWritesToStrangersIsStopped(t *testing.T) {
 	d.want("354", "DATA")
 	d.want("250", message("to strangers")+".")
 	held := s.held(t)
-	if len(held) != 2 || held[0].By != mail.HeldByLimit || !strings.Contains(held[0].Why, "1 new recipients of today") {
+	if len(held) != 2 || held[0].By != mail.HeldByLimit ||
+		!strings.Contains(held[0].Why, "1 new recipients of today") {
 		t.Errorf("held: %+v", held)
 	}
 }

@@ -28,10 +28,15 @@ func (s *stack) from(t *testing.T, client, helo, sender, content string, to ...s
 	return c.say(content + ".")
 }
 
-// letter is a well-formed message.
-func letter(from, more string) string {
-	return fmt.Sprintf("%sFrom: <%s>\r\nTo: <ines.harrow@skerryline.example>\r\nSubject: Tides\r\nDate: Sun, 29 Nov 2026 10:00:00 +0000\r\n"+
-		"Message-ID: <%d@undertow.example>\r\nGull-Score: -99\r\n\r\nhigh water at noon\r\n", more, from, time.Now().UnixNano())
+// plainMessage is a well-formed message.
+func plainMessage(from, more string) string {
+	return fmt.Sprintf(
+		"%sFrom: <%s>\r\nTo: <ines.harrow@skerryline.example>\r\nSubject: Tides\r\nDate: Sun, 29 Nov 2026 10:00:00 +0000\r\n"+
+			"Message-ID: <%d@undertow.example>\r\nGull-Score: -99\r\n\r\nhigh water at noon\r\n",
+		more,
+		from,
+		time.Now().UnixNano(),
+	)
 }
 
 func TestStrangersAreWeighed(t *testing.T) {
@@ -39,12 +44,13 @@ func TestStrangersAreWeighed(t *testing.T) {
 	t.Parallel()
 	s := own(t, "strangers", func(c string) string {
 		return strings.NewReplacer("greylist_for: 30s", "greylist_for: 1s", "    score: off\n", "    score: on\n",
-			"    greylisting: off\n", "    greylisting: by_score\n").Replace(c)
+			"    greylisting: off\n", "    greylisting: by_score\n").
+			Replace(c)
 	})
 	ines, offers := "ines.harrow@skerryline.example", "offers@undertow.example"
 	undertow := func(sender, more string, to ...string) string {
 		t.Helper()
-		return s.from(t, "127.30.0.65", "localhost", sender, letter(sender, more), to...)
+		return s.from(t, "127.30.0.65", "localhost", sender, plainMessage(sender, more), to...)
 	}
 	score := func(reply string) (mail.Message, string) {
 		t.Helper()
@@ -59,7 +65,10 @@ func TestStrangersAreWeighed(t *testing.T) {
 		return x.Message, s.run(t, "trace", "show", id)
 	}
 
-	if got := undertow(offers, "", ines); !strings.HasPrefix(got, "RCPT 451 4.7.1 you are not known here yet") {
+	if got := undertow(offers, "", ines); !strings.HasPrefix(
+		got,
+		"RCPT 451 4.7.1 you are not known here yet",
+	) {
 		t.Fatalf("a bad client that nobody knows: %s", got)
 	}
 	if got := undertow(offers, "", "postmaster@skerryline.example"); !strings.HasPrefix(got, "250") {
@@ -79,44 +88,64 @@ func TestStrangersAreWeighed(t *testing.T) {
 	s.run(t, "queue", "release", m.ID.String())
 	s.until(t, m.ID.String(), mail.Delivered)
 	p, _ := s.read(t, ines, m.ID.String())
-	if got := p.Fields["Gull-Score"]; len(got) != 1 || !strings.HasPrefix(got[0], "9") || !strings.Contains(got[0], "list driftnet 40") {
+	if got := p.Fields["Gull-Score"]; len(got) != 1 || !strings.HasPrefix(got[0], "9") ||
+		!strings.Contains(got[0], "list driftnet 40") {
 		t.Errorf("the field is %q", got)
 	}
-	if out := s.run(t, "trace", "find", "score:90"); !strings.Contains(out, offers) || strings.Contains(s.try2(t, "trace", "find", "score:500"), offers) {
+	if out := s.run(t, "trace", "find", "score:90"); !strings.Contains(out, offers) ||
+		strings.Contains(s.try2(t, "trace", "find", "score:500"), offers) {
 		t.Errorf("found by its score:\n%s", out)
 	}
 
 	t.Run("a client on lists and with a forged sender is refused", func(t *testing.T) {
-		got := s.from(t, "127.30.0.64", "mail.skerryline.example", "ada@skerryline.example", letter("ada@skerryline.example", ""), ines)
+		got := s.from(
+			t,
+			"127.30.0.64",
+			"mail.skerryline.example",
+			"ada@skerryline.example",
+			plainMessage("ada@skerryline.example", ""),
+			ines,
+		)
 		if !strings.HasPrefix(got, "RCPT 451") { // early it has 90
 			t.Errorf("at first: %s", got)
 		}
 		s.run(t, "service", "set", "--reputation-thresholds-refuse", "85")
 		s.run(t, "draft", "apply")
-		if got := s.from(t, "127.30.0.64", "mail.skerryline.example", "ada@skerryline.example", letter("ada@skerryline.example", ""), ines); got[:4] != "RCPT" ||
+		if got := s.from(t, "127.30.0.64", "mail.skerryline.example", "ada@skerryline.example", plainMessage("ada@skerryline.example", ""), ines); got[:4] != "RCPT" ||
 			!strings.Contains(got, "listed by driftnet, ask at https://driftnet.example/why (score 90)") {
 			t.Errorf("by more than the threshold: %s", got)
 		}
 	})
 
 	t.Run("people except somebody for a time", func(t *testing.T) {
-		s.run(t, "reputation", "allow", "127.30.0.65", "--for", "1h", "--why", "they mend it")
-		if m, story := score(undertow("new@undertow.example", "", ines)); m.Score != nil || !strings.Contains(story, "allowed by network 127.30.0.65/32") {
+		s.run(t, "reputation", "allow", "127.30.0.65", "--for", "1h", "--why", "they fix it")
+		if m, story := score(undertow("new@undertow.example", "", ines)); m.Score != nil ||
+			!strings.Contains(story, "allowed by network 127.30.0.65/32") {
 			t.Errorf("an allowed client is weighed: %v\n%s", m.Score, story)
 		}
 		s.run(t, "reputation", "forget", "127.30.0.65/32")
 		s.run(t, "reputation", "deny", "*.undertow.example", "--for", "1h")
-		if got := undertow("x@a.undertow.example", "", ines); !strings.HasPrefix(got, "RCPT 550 5.7.1 sender *.undertow.example is not welcome here") {
+		if got := undertow("x@a.undertow.example", "", ines); !strings.HasPrefix(
+			got,
+			"RCPT 550 5.7.1 sender *.undertow.example is not welcome here",
+		) {
 			t.Errorf("a denied sender: %s", got)
 		}
-		if got := undertow("x@a.undertow.example", "", "postmaster@skerryline.example"); !strings.HasPrefix(got, "250") {
+		if got := undertow("x@a.undertow.example", "", "postmaster@skerryline.example"); !strings.HasPrefix(
+			got,
+			"250",
+		) {
 			t.Errorf("a denied sender does not reach postmaster: %s", got)
 		}
 		s.run(t, "reputation", "allow", "saltmarsh.example", "--for", "1h")
-		if got := s.from(t, "127.30.0.65", "localhost", "ada@saltmarsh.example", letter("ada@saltmarsh.example", ""), ines); !strings.HasPrefix(got, "250") {
+		if got := s.from(t, "127.30.0.65", "localhost", "ada@saltmarsh.example", plainMessage("ada@saltmarsh.example", ""), ines); !strings.HasPrefix(
+			got,
+			"250",
+		) {
 			t.Errorf("an allowed sender, proved by SPF: %s", got)
 		}
-		if _, errOut, code := s.gull(t, "reputation", "deny", "0.0.0.0/0"); code == 0 || !strings.Contains(errOut, "everybody") {
+		if _, errOut, code := s.gull(t, "reputation", "deny", "0.0.0.0/0"); code == 0 ||
+			!strings.Contains(errOut, "everybody") {
 			t.Errorf("everybody is denied: %d %s", code, errOut)
 		}
 	})
@@ -125,7 +154,7 @@ func TestStrangersAreWeighed(t *testing.T) {
 		hop := "Received: from localhost (mx.undertow.example [127.30.0.65])\r\n\tby pilotage.example with ESMTP id 7; Sun, 29 Nov 2026 10:00:00 +0000\r\n"
 		far := "far@undertow.example"
 		pilotage := func(more string) string {
-			return s.from(t, "127.30.0.80", "pilotage.example", far, letter(far, more), ines)
+			return s.from(t, "127.30.0.80", "pilotage.example", far, plainMessage(far, more), ines)
 		}
 		if got := pilotage(hop); !strings.HasPrefix(got, "451 4.7.1 you are not known") {
 			t.Errorf("at first: %s", got)
@@ -134,7 +163,11 @@ func TestStrangersAreWeighed(t *testing.T) {
 		if got := pilotage(hop); !strings.HasPrefix(got, "550") || !strings.Contains(got, "driftnet") {
 			t.Errorf("whom it saw has more than 85: %s", got)
 		}
-		m, story := score(pilotage("Received: from mx.saltmarsh.example (mx.saltmarsh.example [127.30.0.10]) by pilotage.example; today\r\n"))
+		m, story := score(
+			pilotage(
+				"Received: from mx.saltmarsh.example (mx.saltmarsh.example [127.30.0.10]) by pilotage.example; today\r\n",
+			),
+		)
 		// Less 20 for a good address; 30 because SPF fails for it, 30 for its domain, 5 for the first contact.
 		if m.Score == nil || *m.Score != 45 {
 			t.Errorf("a good client behind it:\n%s", story)
@@ -148,7 +181,10 @@ func TestStrangersAreWeighed(t *testing.T) {
 		s.run(t, "dnslist", "add", "says yes", "--zone", "gone.example", "--points", "1000")
 		s.run(t, "dnslist", "add", "is not there", "--zone", "nolist.example")
 		s.run(t, "draft", "apply")
-		if reply := s.try(t, "ada@saltmarsh.example", letter("ada@saltmarsh.example", ""), ines); !strings.HasPrefix(reply, "250") {
+		if reply := s.try(t, "ada@saltmarsh.example", plainMessage("ada@saltmarsh.example", ""), ines); !strings.HasPrefix(
+			reply,
+			"250",
+		) {
 			t.Errorf("everybody is listed: %s", reply)
 		}
 		if err := eventually(30*time.Second, func() error {

@@ -22,7 +22,7 @@ func (a reputationCommands) command() *cobra.Command {
 			"allow or deny.",
 		Args: cobra.MaximumNArgs(1),
 		Example: "  gull reputation 127.30.0.65\n  gull reputation undertow.example\n" +
-			"  gull reputation allow 127.30.0.65 --for 7d --why \"they mend it\"",
+			"  gull reputation allow 127.30.0.65 --for 7d --why \"they fix it\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return a.state(c)

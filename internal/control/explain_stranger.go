@@ -29,33 +29,25 @@ func (x *explainer) stranger() *smtp.Reply {
 	}
 	door := repute.NewDoor(&x.c.Service.Reputation,
 		func(name string) *list.Set { return x.c.Lists[name] }, x.on.InForce.Exceptions())
-	r := door.Ask(x.env.Client, x.env.Sender, x.to, "")
-	weighs := t.Score != repute.Off || t.Greylisting != repute.Off
 	var known *repute.Client
-	if r.Unproved || r.Says == "" && weighs {
-		known = x.on.Weigher.Client(x.ctx, &t, weigh.Facts{Listener: x.l.Name, Client: x.env.Client,
-			Sender: x.env.Sender})
-		r = door.Ask(x.env.Client, x.env.Sender, x.to, known.SPF)
-	}
+	b := t.Before(door, x.env.Client, x.env.Sender, x.to, func() *repute.Client {
+		if known == nil {
+			known = x.on.Weigher.Client(x.ctx, &t, weigh.Facts{Listener: x.l.Name,
+				Client: x.env.Client, Sender: x.env.Sender})
+		}
+		return known
+	}, x.c.DNSLists)
 	switch {
-	case r.Says == repute.Deny:
-		no := smtp.NewReply(550, "5.7.1", "%s is not welcome here", r.Why)
-		return &no
-	case r.Says == repute.Allow:
-		x.note("reputation", "passed", "not weighed: allowed by %s", r.Why)
-		return nil
-	case !weighs:
-		return nil
+	case b.Refuse != nil:
+		return b.Refuse
+	case b.Spared != "":
+		x.note("reputation", "passed", "not weighed: allowed by %s", b.Spared)
+	case b.Early != nil:
+		text := b.Early.Words() + "; the name in EHLO and the content may add to it"
+		if b.Greylist {
+			text += "; if it is not known here it is asked to come again"
+		}
+		x.note("reputation", "passed", "%s", text)
 	}
-	early := t.Early(known)
-	if t.Score == repute.On && t.Final(early, x.c.DNSLists) {
-		no := early.Reply()
-		return &no
-	}
-	text := early.Words() + "; the name in EHLO and the content may add to it"
-	if t.Greylisted(early) {
-		text += "; if it is not known here it is asked to come again"
-	}
-	x.note("reputation", "passed", "%s", text)
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -35,6 +36,7 @@ type Held struct {
 	IDs        *ident.Maker
 
 	bytes atomic.Int64 // held, at the last look
+	plain sync.Mutex   // held while a message is entered anew: who presses twice gets one
 }
 
 // heldAtOnce is how many deliveries are ended in one action when their time is over.
@@ -91,6 +93,7 @@ func (s *Held) Keep(ctx context.Context) error {
 					", and nobody released it",
 				Why: "held for " + lasted(h.Keep),
 			}
+			r.Selection.State = mail.Held // what somebody released meanwhile is not meant
 			for _, id := range ids {
 				r.Selection.Deliveries = append(r.Selection.Deliveries, id.String())
 			}
@@ -206,7 +209,7 @@ func (s *Held) releasePlain(
 		for n < len(ids) && ids[n].Message == ids[0].Message {
 			n++
 		}
-		fresh, touched, err := s.plain(ctx, who, ids[:n], why)
+		fresh, touched, err := s.enterPlain(ctx, who, ids[:n], why)
 		if err != nil {
 			return all, err
 		}
@@ -228,12 +231,14 @@ func (s *Held) releasePlain(
 	return all, nil
 }
 
-func (s *Held) plain(
+func (s *Held) enterPlain(
 	ctx context.Context,
 	who string,
 	ids []mail.DeliveryID,
 	why string,
 ) (ident.ID, int, error) {
+	s.plain.Lock()
+	defer s.plain.Unlock()
 	m, err := s.Messages.Message(ctx, ids[0].Message)
 	if err != nil {
 		return 0, 0, err
@@ -255,6 +260,7 @@ func (s *Held) plain(
 	old := m.ID
 	now := time.Now().UTC()
 	m.ID, m.ReceivedAt, m.Size, m.Deliveries = s.IDs.Next(), now, int64(len(content)), nil
+	m.Gates, m.Severity, m.Score = nil, "", nil // they were met, and are counted, once
 	for i := range meant {
 		d := meant[i]
 		life := max(d.ExpiresAt.Sub(now), 24*time.Hour)

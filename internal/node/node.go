@@ -265,6 +265,7 @@ func (n *Node) loops() []supervise.Loop {
 		},
 		{Name: "sweeping", Every: gatherEvery, Limit: 10 * time.Minute, Do: up.sweep},
 		{Name: "flow by lane", Every: second, Limit: time.Minute, Do: up.storeFlow},
+		{Name: "how much waits", Every: 5 * second, Limit: time.Minute, Do: up.length},
 		{
 			Name:  "what lanes moved before",
 			Every: 5 * time.Minute,

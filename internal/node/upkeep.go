@@ -85,10 +85,18 @@ func (u *upkeep) leaveLanes(ctx context.Context) error {
 // storeFlow writes how much each lane moved.
 func (u *upkeep) storeFlow(ctx context.Context) error {
 	flow := u.queue.TakeFlow()
+	if len(flow) == 0 {
+		return nil
+	}
 	if err := (store.Lanes{DB: u.db}).AddFlow(ctx, flow); err != nil {
 		u.queue.GiveFlow(flow)
 		return err
 	}
+	return nil
+}
+
+// length tells the queue how much waits.
+func (u *upkeep) length(ctx context.Context) error {
 	n, err := store.Queue{DB: u.db}.QueueLength(ctx)
 	if err == nil {
 		u.queue.SetWaiting(n)

@@ -13,13 +13,13 @@ const (
 	Zip     = "zip"     // an archive with a text in it
 	Packed  = "packed"  // a program within an archive
 	Chart   = "chart"   // a PDF
-	Letter  = "letter"  // no file: HTML with a link, from a client that greets falsely
+	Bulk    = "bulk"    // no file: HTML with a link, from a client that greets falsely
 )
 
 // Attached is what stands behind the header of a message: its last fields, an empty line,
 // and the text, with a file of a kind or without one.
 func Attached(kind, text string) string {
-	if kind == Letter {
+	if kind == Bulk {
 		return "MIME-Version: 1.0\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>" + text +
 			"</p>\r\n<a href=\"https://shop.undertow.example/now\">See all offers</a>" +
 			"<img src=\"https://shop.undertow.example/seen.png\" width=1 height=1>\r\n"

@@ -184,7 +184,7 @@ var ways = []way{
 		[]string{"offers@undertow.example", "bounce.7@undertow.example"},
 		staff,
 		[]string{"Lamp oil at half the price", "Last berths of the season"},
-		Letter,
+		Bulk,
 	},
 	{
 		1,
@@ -254,7 +254,7 @@ func (t Traffic) send(rnd *rand.Rand, n int, w way) {
 		Attached(w.file, strings.Repeat("The tide is out and the boat waits at the quay.\r\n", lines)),
 	)
 	helo := "machine.skerryline.example"
-	if w.file == Letter {
+	if w.file == Bulk {
 		helo = "localhost"
 	} else if !w.inside {
 		helo = "mx." + from[strings.IndexByte(from, '@')+1:]

@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/list"
 	"gullroute/internal/core/senderauth"
+	"gullroute/internal/core/smtp"
 )
 
 // Standing is an exception that people made for a time.
@@ -181,6 +182,62 @@ func (d *Door) Ask(client netip.Addr, sender, to address.Address, proved sendera
 		return Ruling{Why: why, Unproved: true}
 	}
 	return Ruling{}
+}
+
+// Reply is what a client hears that is denied.
+func (r Ruling) Reply() smtp.Reply {
+	return smtp.NewReply(550, "5.7.1", "%s is not welcome here; write to postmaster if that is wrong",
+		r.Why)
+}
+
+// Proved says whether a sender of the envelope is proved: by SPF, or by a DMARC pass of its own
+// domain. A pass of another domain in From proves nothing of it.
+func Proved(i *senderauth.Assessment, sender address.Address) senderauth.Result {
+	if i != nil && (i.SPF.Result == senderauth.Pass || i.DMARC.Result == senderauth.Pass &&
+		senderauth.Aligned(i.DMARC.Domain, sender.Domain, false)) {
+		return senderauth.Pass
+	}
+	return ""
+}
+
+// Before is what is decided before the content.
+type Before struct {
+	Spared   string      // by what; "" if it is not
+	Refuse   *smtp.Reply // it is not taken
+	Denied   bool        // by an exception, and not by the score
+	Greylist bool        // who is not known is asked to come again
+	Early    *Score      // nil where nobody is weighed
+}
+
+// Before decides about a recipient. facts asks what is known of who sends; it is asked only
+// where that counts.
+func (t *Settings) Before(
+	d *Door,
+	client netip.Addr,
+	sender, to address.Address,
+	facts func() *Client,
+	lists []DNSList,
+) Before {
+	r := d.Ask(client, sender, to, "")
+	if r.Unproved {
+		r = d.Ask(client, sender, to, facts().SPF)
+	}
+	switch {
+	case r.Says == Allow:
+		return Before{Spared: r.Why}
+	case r.Says == Deny:
+		no := r.Reply()
+		return Before{Refuse: &no, Denied: true}
+	case t.Score == Off && t.Greylisting == Off:
+		return Before{}
+	}
+	early := t.Early(facts())
+	out := Before{Early: &early, Greylist: t.Greylisted(early)}
+	if t.Score == On && t.Final(early, lists) {
+		no := early.Reply()
+		out.Refuse = &no
+	}
+	return out
 }
 
 // Network is what of a client's address greylisting goes by: big senders come again from

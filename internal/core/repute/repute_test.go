@@ -125,6 +125,10 @@ func TestThresholdsDecide(t *testing.T) {
 	if x.Greylisted(Score{Points: 19}) || !x.Greylisted(Score{Points: 20}) {
 		t.Error("greylisting by score does not begin at its threshold")
 	}
+	x.Score = Watch
+	if x.Greylisted(Score{Points: 99}) {
+		t.Error("a score that watches asks clients to come again")
+	}
 	now := time.Now()
 	if x.Wait(Known{Passed: true, First: now}, now) != 0 ||
 		x.Wait(Known{First: now.Add(-time.Minute)}, now) != 4*time.Minute {
@@ -178,6 +182,25 @@ func TestExceptionsComeFirst(t *testing.T) {
 		got := d.Ask(netip.MustParseAddr(c.client), to(t, c.from), to(t, c.to), c.proved)
 		if got.Says != c.says || c.says != "" && got.Why == "" {
 			t.Errorf("%+v: %+v", c, got)
+		}
+	}
+}
+
+// A message that proves the domain in From does not prove whoever stands in the envelope.
+func TestOnlyTheSendersOwnProofAllowsIt(t *testing.T) {
+	partner := to(t, "ada@saltmarsh.example")
+	pass := senderauth.DMARC{Result: senderauth.Pass, Domain: "flotsam.example"}
+	for _, c := range []struct {
+		i    *senderauth.Assessment
+		want senderauth.Result
+	}{
+		{nil, ""},
+		{&senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Fail}, DMARC: pass}, ""},
+		{&senderauth.Assessment{SPF: senderauth.SPF{Result: senderauth.Pass}}, senderauth.Pass},
+		{&senderauth.Assessment{DMARC: senderauth.DMARC{Result: senderauth.Pass, Domain: "post.saltmarsh.example"}}, senderauth.Pass},
+	} {
+		if got := Proved(c.i, partner); got != c.want {
+			t.Errorf("%+v: %q", c.i, got)
 		}
 	}
 }

@@ -201,7 +201,7 @@ func (t *Settings) Greylisted(s Score) bool {
 	case All:
 		return true
 	case ByScore:
-		return t.Score != Off && t.Thresholds.Greylist > 0 && s.Points >= t.Thresholds.Greylist
+		return t.Score == On && t.Thresholds.Greylist > 0 && s.Points >= t.Thresholds.Greylist
 	}
 	return false
 }

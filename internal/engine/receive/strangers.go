@@ -71,45 +71,29 @@ func inFront(t *repute.Settings, client netip.Addr) bool {
 // refusedEarly decides about a recipient as far as that is possible before the content.
 func (se strangerTalk) refusedEarly(to address.Address) (weighed, *refused) {
 	t := se.settings()
-	if se.conf.Kind != config.Edge || se.server.Door == nil || inFront(&t, se.client) {
+	if se.conf.Kind != config.Edge || se.server.Door == nil || se.server.Weigher == nil ||
+		inFront(&t, se.client) {
 		return weighed{}, nil
 	}
 	se.seen, se.greeting = se.client, se.helo
-	r := se.server.Door().Ask(se.client, se.mail.From, to, "")
-	if r.Unproved && se.server.Weigher != nil {
-		r = se.server.Door().Ask(se.client, se.mail.From, to, se.facts(&t).SPF)
-	}
+	x := t.Before(se.server.Door(), se.client, se.mail.From, to,
+		func() *repute.Client { return se.facts(&t) }, se.cfg.DNSLists)
+	no := refused{stage: diagnose.StageRecipient, cause: diagnose.ScoreRefuses, to: to}
 	switch {
-	case r.Says == repute.Allow:
-		return weighed{spared: r.Why}, nil
-	case r.Says == repute.Deny:
-		return weighed{}, &refused{stage: diagnose.StageRecipient, cause: diagnose.DeniedHere,
-			reply: denied(r.Why), to: to}
-	case t.Score == repute.Off && t.Greylisting == repute.Off || se.server.Weigher == nil:
-		return weighed{}, nil
-	}
-	early := t.Early(se.facts(&t))
-	if t.Score == repute.On && t.Final(early, se.cfg.DNSLists) {
-		se.record.Note("%s", early.Words())
-		return weighed{}, &refused{stage: diagnose.StageRecipient, cause: diagnose.ScoreRefuses,
-			reply: early.Reply(), to: to}
-	}
-	if t.Greylisted(early) {
+	case x.Refuse != nil:
+		if no.reply = *x.Refuse; x.Denied {
+			no.cause = diagnose.DeniedHere
+		} else {
+			se.record.Note("%s", x.Early.Words())
+		}
+		return weighed{}, &no
+	case x.Greylist:
 		if wait := se.greylisted(&t, to); wait > 0 {
-			return weighed{}, &refused{stage: diagnose.StageRecipient,
-				cause: diagnose.GreylistedHere, reply: comeAgain(wait), to: to}
+			no.cause, no.reply = diagnose.GreylistedHere, comeAgain(wait)
+			return weighed{}, &no
 		}
 	}
-	return weighed{}, nil
-}
-
-func denied(why string) smtp.Reply {
-	return smtp.NewReply(
-		550,
-		"5.7.1",
-		"%s is not welcome here; write to postmaster if that is wrong",
-		why,
-	)
+	return weighed{spared: x.Spared}, nil
 }
 
 func comeAgain(wait time.Duration) smtp.Reply {
@@ -197,11 +181,11 @@ func (se strangerTalk) weigh(
 		r := &se.rcpts[i]
 		if r.weighed.spared == "" && se.seen.IsValid() && se.conf.Kind == config.Edge &&
 			se.server.Door != nil {
-			switch x := se.server.Door().Ask(se.seen, se.mail.From, r.rcpt.To, check.Proof()); {
+			switch x := se.server.Door().Ask(se.seen, se.mail.From, r.rcpt.To, repute.Proved(check, se.mail.From)); {
 			case x.Says == repute.Allow:
 				r.weighed.spared = x.Why
 			case x.Says == repute.Deny && ahead:
-				reply := denied(x.Why)
+				reply := x.Reply()
 				r.weighed.refuse, r.weighed.cause = &reply, diagnose.DeniedHere
 			}
 		}

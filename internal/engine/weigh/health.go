@@ -152,16 +152,16 @@ func (w *Weigher) test(ctx context.Context, l *repute.DNSList) (why string, err 
 		want  bool
 	}{{there, true}, {not, false}} {
 		name := x.label + "." + string(l.Zone)
-		k, err := w.look(ctx, l, name, false)
+		k, err := w.look(ctx, name, false)
 		switch {
 		case err != nil:
 			return "", err
-		case x.want && !k.listed:
+		case x.want && len(k.answers) == 0:
 			return fmt.Sprintf(
 				"its test entry %s is missing: it is no list, or no longer one",
 				name,
 			), nil
-		case !x.want && k.listed:
+		case !x.want && len(k.answers) > 0:
 			return fmt.Sprintf(
 				"it lists %s, which no list may: it says \"listed\" of everything",
 				name,

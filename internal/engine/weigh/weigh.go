@@ -51,11 +51,20 @@ type Weigher struct {
 type question struct{ zone, about string }
 
 type cached struct {
-	listed  bool
-	counts  bool
-	answers string
+	answers []netip.Addr
 	text    string
 	until   time.Time
+}
+
+// tell writes what was answered into a listing. Several lists may be of one zone, and count
+// different answers.
+func (k cached) tell(l *repute.DNSList, out *repute.Listing) {
+	words := make([]string, len(k.answers))
+	for i, ip := range k.answers {
+		words[i] = ip.String()
+	}
+	out.Listed = slices.ContainsFunc(k.answers, l.Counts)
+	out.Answers, out.Text = strings.Join(words, ", "), k.text
 }
 
 func (w *Weigher) begin() {
@@ -205,7 +214,7 @@ func (w *Weigher) cachedListing(l *repute.DNSList, about string) (repute.Listing
 		return repute.Listing{}, false
 	}
 	out := blank(l, about)
-	out.Listed, out.Answers, out.Text = k.listed && k.counts, k.answers, k.text
+	k.tell(l, &out)
 	return out, true
 }
 
@@ -221,14 +230,14 @@ func (w *Weigher) listing(ctx context.Context, l *repute.DNSList, about string) 
 	if !ok {
 		return out
 	}
-	k, err := w.look(ctx, l, name, true)
+	k, err := w.look(ctx, name, true)
 	h.note(w, l, err)
 	if err != nil {
 		out.Trouble = err.Error()
 		return out
 	}
 	w.keep(question{string(l.Zone), about}, k)
-	out.Listed, out.Answers, out.Text = k.listed && k.counts, k.answers, k.text
+	k.tell(l, &out)
 	return out
 }
 
@@ -250,7 +259,6 @@ func nameIn(l *repute.DNSList, about string) (string, bool) {
 // look asks DNS for what a list says at a name, and why.
 func (w *Weigher) look(
 	ctx context.Context,
-	l *repute.DNSList,
 	name string,
 	text bool,
 ) (cached, error) {
@@ -269,21 +277,18 @@ func (w *Weigher) look(
 		return k, err
 	}
 	ttl := maxListed
-	var answers []string
 	for _, rr := range rrs {
 		ip, ok := netip.AddrFromSlice(rr.(*dns.A).A.To4())
 		if !ok {
 			continue
 		}
-		k.listed = true
-		k.counts = k.counts || l.Counts(ip)
-		answers = append(answers, ip.String())
+		k.answers = append(k.answers, ip)
 		ttl = min(ttl, time.Duration(rr.Header().Ttl)*time.Second)
 	}
-	if k.listed {
-		k.answers, k.until = strings.Join(answers, ", "), time.Now().Add(max(ttl, time.Minute))
+	if len(k.answers) > 0 {
+		k.until = time.Now().Add(max(ttl, time.Minute))
 	}
-	if k.listed && text {
+	if len(k.answers) > 0 && text {
 		if texts, _ := senderauth.TXT(ctx, w.Resolver.Load(), name); len(texts) > 0 {
 			k.text = strings.Join(strings.Fields(texts[0]), " ")
 			k.text = strings.ToValidUTF8(k.text[:min(len(k.text), 200)], "")

@@ -23,6 +23,7 @@ type zones struct {
 	mu      sync.Mutex
 	listed  map[string]bool
 	counted map[string]int
+	at      netip.AddrPort
 }
 
 func (z *zones) set(name string, is bool) { z.mu.Lock(); z.listed[name] = is; z.mu.Unlock() }
@@ -67,7 +68,8 @@ func weigher(t *testing.T, lists ...repute.DNSList) (*Weigher, *zones, *[]string
 	go func() { _ = server.ActivateAndServe() }()
 	t.Cleanup(func() { _ = server.Shutdown() })
 	r := &resolve.Current{}
-	r.Store(resolve.New([]netip.AddrPort{netip.MustParseAddrPort(conn.LocalAddr().String())}, "ipv4"))
+	z.at = netip.MustParseAddrPort(conn.LocalAddr().String())
+	r.Store(resolve.New([]netip.AddrPort{z.at}, "ipv4"))
 	told := &[]string{}
 	var mu sync.Mutex
 	return &Weigher{
@@ -93,7 +95,13 @@ func list(zone string, asks ...string) repute.DNSList {
 }
 
 func TestListsAreAskedAtTheSameTimeAndRemembered(t *testing.T) {
-	w, z, _ := weigher(t, list("a.example"), list("b.slow.example"), list("c.slow.example"), list("names.example", "from", "links"))
+	w, z, _ := weigher(
+		t,
+		list("a.example"),
+		list("b.slow.example"),
+		list("c.slow.example"),
+		list("names.example", "from", "links"),
+	)
 	z.set("65.0.30.127.a.example", true)
 	z.set("1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.8.b.d.0.1.0.0.2.a.example", true)
 	z.set("undertow.example.names.example", true)
@@ -110,7 +118,12 @@ func TestListsAreAskedAtTheSameTimeAndRemembered(t *testing.T) {
 	if all := w.Everything(ctx, "2001:db8::1"); !all[0].Listed {
 		t.Errorf("of an IPv6 address: %+v", all)
 	}
-	both := w.Domains(ctx, "edge", []string{"undertow.example"}, []string{"undertow.example", "saltmarsh.example"})
+	both := w.Domains(
+		ctx,
+		"edge",
+		[]string{"undertow.example"},
+		[]string{"undertow.example", "saltmarsh.example"},
+	)
 	listed := 0
 	for _, l := range both {
 		if l.Listed {
@@ -152,7 +165,13 @@ func TestAColdAnswerDelaysNobodyElse(t *testing.T) {
 }
 
 func TestAListThatIsNoneIsTakenOut(t *testing.T) {
-	w, z, told := weigher(t, list("yes.example"), list("missing.example"), list("silent.dead.example"), list("good.example"))
+	w, z, told := weigher(
+		t,
+		list("yes.example"),
+		list("missing.example"),
+		list("silent.dead.example"),
+		list("good.example"),
+	)
 	z.set("1.0.0.127.yes.example", true)
 	z.set("5.0.0.127.yes.example", true)
 	z.set("2.0.0.127.missing.example", false)
@@ -171,21 +190,45 @@ func TestAListThatIsNoneIsTakenOut(t *testing.T) {
 			t.Errorf("nobody is told of %s: %q", words, *told)
 		}
 	}
-	z.set("1.0.0.127.yes.example", false)
+	if s := w.States(); s[0].Trouble == "" || s[3].Trouble != "" || s[3].Checked == nil {
+		t.Errorf("states: %+v", s)
+	}
+	z.set("1.0.0.127.yes.example", false) // it is put right
+	w.Resolver.Store(resolve.New([]netip.AddrPort{z.at}, "ipv4"))
 	h := w.healthOf(&w.Config().DNSLists[0])
 	h.mu.Lock()
 	h.checked = h.checked.Add(-2 * deadEvery)
 	h.mu.Unlock()
-	w.Resolver.Store(w.Resolver.Load()) // what DNS said is remembered for half a minute
-	if s := w.States(); s[0].Trouble == "" || s[3].Trouble != "" || s[3].Checked == nil {
-		t.Errorf("states: %+v", s)
+	if err := w.Round(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if l := w.Everything(ctx, "127.0.0.5")[0]; l.Trouble != "" || !l.Listed {
+		t.Errorf("a list that is one again: %+v", l)
+	}
+}
+
+// One zone may be set up as several lists that count different answers.
+func TestListsOfOneZoneCountTheirOwnAnswers(t *testing.T) {
+	two, four := list("zone.example"), list("zone.example")
+	two.Answers = []netip.Prefix{netip.MustParsePrefix("127.0.0.2/32")}
+	four.Answers = []netip.Prefix{netip.MustParsePrefix("127.0.0.4/32")}
+	w, z, _ := weigher(t, two, four)
+	z.set("5.0.0.127.zone.example", true) // 127.0.0.2
+	for range 2 {                         // asked, and remembered
+		if all := w.Everything(context.Background(), "127.0.0.5"); !all[0].Listed || all[1].Listed {
+			t.Errorf("%+v", all)
+		}
 	}
 }
 
 func TestGreetingsAndNames(t *testing.T) {
 	w, _, _ := weigher(t)
 	settings := &repute.Settings{Points: repute.Points{NoReverseName: 1, FalseGreeting: 1}}
-	c := w.Client(context.Background(), settings, Facts{Client: netip.MustParseAddr("127.9.9.9"), Helo: "nowhere.example"})
+	c := w.Client(
+		context.Background(),
+		settings,
+		Facts{Client: netip.MustParseAddr("127.9.9.9"), Helo: "nowhere.example"},
+	)
 	if c.NameState != repute.NameNone || !strings.Contains(c.Greeting, "does not exist") {
 		t.Errorf("%+v", c)
 	}
