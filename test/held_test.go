@@ -43,7 +43,8 @@ func TestWhatIsHeldIsLookedAtAndLetGo(t *testing.T) {
 		time.Until(h.Expires.Time) < 29*24*time.Hour {
 		t.Errorf("held: %+v", h)
 	}
-	if out := s.run(t, "held", "show", h.ID.String()); !strings.Contains(out, "held by gate doubtful") ||
+	if out := s.run(t, "held", "show", h.ID.String()); !strings.Contains(out, h.ID.String()) ||
+		!strings.Contains(out, "held by gate doubtful") ||
 		!strings.Contains(out, "pier.png") ||
 		!strings.Contains(out, "\nsee") {
 		t.Errorf("shown:\n%s", out)

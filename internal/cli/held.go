@@ -154,7 +154,7 @@ func (a heldCommands) show() *cobra.Command {
 			for _, d := range t.Message.Deliveries {
 				if d.State == mail.Held {
 					held++
-					fmt.Fprintf(a.out, "held       %s to %s\n", d.ID(), shown(d.Recipient))
+					fmt.Fprintf(a.out, "held       %s to %s\n", d.Key, shown(d.Recipient))
 				}
 			}
 			if held == 0 {

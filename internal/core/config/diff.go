@@ -202,6 +202,9 @@ func Words(v any) string {
 		parts := make([]string, len(keys))
 		for i, k := range keys {
 			parts[i] = k + " " + Words(v[k])
+			if _, inner := v[k].(map[string]any); inner { // what is within stays together
+				parts[i] = k + " (" + Words(v[k]) + ")"
+			}
 		}
 		return strings.Join(parts, ", ")
 	}

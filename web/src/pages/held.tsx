@@ -113,31 +113,12 @@ const keyOf = (h: HeldItem) => h.id;
 const columnsOf = (): Column<HeldItem>[] => [
 	{ key: "since", title: t`Since`, width: 85, cell: (h) => <When time={h.since} /> },
 	{
-		key: "by",
-		title: t`Held by`,
-		width: 150,
-		grow: 1,
-		text: (h) => `${h.by} ${h.name ?? ""}`,
-		cell: (h) => (h.name ? `${h.by} ${h.name}` : h.by),
-	},
-	{ key: "why", title: t`Why`, width: 220, grow: 3, text: why, cell: why },
-	{ key: "severity", title: t`Severity`, width: 80, cell: (h) => (h.severity === "none" ? "–" : h.severity) },
-	{ key: "score", title: t`Score`, width: 60, right: true, cell: (h) => h.score ?? "–" },
-	{
 		key: "sender",
 		title: t`From`,
 		width: 160,
 		grow: 2,
 		text: (h) => h.sender,
 		cell: (h) => <span className="mono">{h.sender || "<>"}</span>,
-	},
-	{
-		key: "recipient",
-		title: t`To`,
-		width: 160,
-		grow: 2,
-		text: (h) => h.recipient,
-		cell: (h) => <span className="mono">{h.recipient}</span>,
 	},
 	{
 		key: "subject",
@@ -151,6 +132,25 @@ const columnsOf = (): Column<HeldItem>[] => [
 			</RowTo>
 		),
 	},
+	{
+		key: "recipient",
+		title: t`To`,
+		width: 160,
+		grow: 2,
+		text: (h) => h.recipient,
+		cell: (h) => <span className="mono">{h.recipient}</span>,
+	},
+	{
+		key: "by",
+		title: t`Held by`,
+		width: 150,
+		grow: 1,
+		text: (h) => `${h.by} ${h.name ?? ""}`,
+		cell: (h) => (h.name ? `${h.by} ${h.name}` : h.by),
+	},
+	{ key: "why", title: t`Why`, width: 220, grow: 3, text: why, cell: why },
+	{ key: "severity", title: t`Severity`, width: 80, cell: (h) => (h.severity === "none" ? "–" : h.severity) },
+	{ key: "score", title: t`Score`, width: 60, right: true, cell: (h) => h.score ?? "–" },
 	{ key: "size", title: t`Size`, width: 70, right: true, cell: (h) => octets(h.size) },
 	{
 		key: "expires",

@@ -44,7 +44,10 @@ export function words(v: unknown): string {
 	}
 	if (typeof v === "object") {
 		return Object.entries(v)
-			.map(([k, x]) => `${k.replaceAll("_", " ")} ${words(x)}`)
+			.map(([k, x]) => {
+				const inner = x !== null && typeof x === "object" && !Array.isArray(x); // it stays together
+				return `${k.replaceAll("_", " ")} ${inner ? `(${words(x)})` : words(x)}`;
+			})
 			.join(", ");
 	}
 	return String(v);
