@@ -46,19 +46,20 @@ const serves = "simnet node service keyfile engine control"
 // engineMayUse are the parts of the engine that each part may import. What takes mail in
 // does not know what moves it on.
 var engineMayUse = map[string]string{
-	"batch": "", "counters": "", "feed": "", "limits": "", "mailbox": "", "resolve": "", "signin": "",
+	"batch": "", "counters": "", "feed": "", "spool": "", "limits": "", "mailbox": "", "resolve": "", "signin": "",
 	"senderauth": "resolve", "sources": "", "scan": "",
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
 	"deliver":  "resolve sessions",
-	"receive":  "counters feed scan senderauth sessions signin weigh",
+	"receive":  "counters feed scan senderauth sessions signin spool weigh",
 	"weigh":    "resolve senderauth",
-	"queue":    "batch counters deliver feed mailbox senderauth",
+	"queue":    "batch counters deliver feed mailbox senderauth spool",
 }
 
 // ofCore are the packages of others that core may import: computation, no input or output.
 var ofCore = []string{"golang.org/x/net/idna", "golang.org/x/net/publicsuffix",
 	"golang.org/x/text/unicode/norm", "golang.org/x/text/cases",
+	"golang.org/x/text/encoding", "golang.org/x/text/encoding/ianaindex",
 	"golang.org/x/net/html", "golang.org/x/net/html/atom", "golang.org/x/net/html/charset",
 	"go.yaml.in/yaml/v3", "github.com/goccy/go-json",
 	// What files are, what is inside archives, and HTML without what acts.

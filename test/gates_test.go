@@ -119,9 +119,15 @@ func (s *stack) read(t *testing.T, box, id string) (parsed, string) {
 	if err := s.client().MailboxRaw(context.Background(), box, id, &raw); err != nil {
 		t.Fatalf("%s of %s: %v", id, box, err)
 	}
-	text := raw.String()
+	p := s.parse(t, raw.Bytes())
+	return p, raw.String()
+}
+
+// parse reads a message with Python.
+func (s *stack) parse(t *testing.T, raw []byte) parsed {
+	t.Helper()
 	cmd := exec.Command("python3", "-c", reader)
-	cmd.Stdin = &raw
+	cmd.Stdin = bytes.NewReader(raw)
 	out, err := cmd.Output()
 	if err != nil {
 		t.Fatal(err)
@@ -131,9 +137,9 @@ func (s *stack) read(t *testing.T, box, id string) (parsed, string) {
 		t.Fatal(err)
 	}
 	if len(p.Defects) > 0 {
-		t.Errorf("%s is broken: %v\n%s", id, p.Defects, text)
+		t.Errorf("the message is broken: %v\n%.3000s", p.Defects, raw)
 	}
-	return p, text
+	return p
 }
 
 // marked is a message with a field that a gate looks for.

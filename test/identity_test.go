@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -84,7 +85,10 @@ func (s *stack) received(t *testing.T, host, recipient string) simnet.Message {
 func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	takesLong(t)
 	t.Parallel()
-	s := own(t, "signed", nil)
+	s := own(t, "signed", func(c string) string {
+		return strings.Replace(c, "peers:\n", "peers:\n  - {name: oldnews, domains: [plainscript.example], "+
+			"plain_text: true, charset: us-ascii, no_8bit: true}\n", 1)
+	})
 	ctx := context.Background()
 	key := func(fields map[string]any) mail.DKIMKey {
 		k, err := s.client().MakeKey(ctx, fields)
@@ -122,6 +126,33 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 		if results := verified(t, changed, records); fmt.Sprint(results) != "[false false]" {
 			t.Errorf("%s: with another From they verify too: %v", name, results)
 		}
+	}
+	// What is written anew for a partner, who takes no 8-bit, is signed as it is sent.
+	large := strings.Repeat("kært øje\r\n", 150_000) // more than memory keeps
+	id := s.send(t, s.inside, "127.20.1.5", "tickets@skerryline.example", "From: =?utf-8?Q?S=C3=B8ren?= "+
+		"<ines.harrow@skerryline.example>\r\nSubject: =?utf-8?Q?F=C3=A6rgeplan?=\r\n"+mixed+"\r\n"+htmlPart+
+		"--b\r\nContent-Type: text/csv; name=kort.csv\r\nContent-Disposition: attachment; filename=kort.csv\r\n"+
+		"Content-Transfer-Encoding: 8bit\r\n\r\n"+large+"\r\n--b--\r\n", "a@plainscript.example", "both@saltmarsh.example")
+	s.until(t, id, mail.Delivered)
+	written := s.received(t, "mx.plainscript.example", "a@plainscript.example")
+	p := s.parse(t, written.Content)
+	if results := verified(t, written.Content, records); fmt.Sprint(results) != "[true true]" ||
+		p.Subject != "Faergeplan" || len(p.Parts) != 2 || p.Parts[1].Name != "kort.csv" ||
+		!strings.Contains(p.Parts[0].Text, "Hej Aeroe bank.example [evil.example]") ||
+		strings.Contains(
+			p.Parts[0].Text,
+			"unseen",
+		) || p.Parts[1].Sha != fmt.Sprintf("%x", sha256.Sum256([]byte(large))) {
+		t.Errorf("to the partner (%v): %+v\n%.1500s", results, p, written.Content)
+	}
+	if out := s.run(t, "trace", "show", id); !strings.Contains(out, "as agreed: HTML in part 1 was made plain text") {
+		t.Errorf("nothing tells of it:\n%s", out)
+	}
+	if got := s.received(t, "mx.saltmarsh.example", "both@saltmarsh.example"); !bytes.Contains(
+		got.Content,
+		[]byte("kært øje"),
+	) {
+		t.Errorf("to others it is as it came:\n%.800s", got.Content)
 	}
 	// Our own notices are signed too, by the key of the domain above.
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example",

@@ -54,6 +54,7 @@ type Path struct {
 	Earlier   []Check        `json:"earlier" doc:"Routes before it, and why they did not match"`
 	TLS       string         `json:"tls" doc:"Terms towards the next hop"`
 	Peer      string         `json:"peer,omitempty" doc:"The agreement that counts"`
+	Written   string         `json:"written,omitempty" doc:"In what form the peer gets the message"`
 	Hosts     []mail.HopHost `json:"hosts" doc:"Where it would connect, in order, as DNS says now"`
 	Trouble   string         `json:"trouble,omitempty" doc:"Why no host was found"`
 }

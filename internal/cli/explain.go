@@ -179,6 +179,9 @@ func printAnswer(w io.Writer, ans api.Answer) {
 			terms += ", as agreed with " + way.Peer
 		}
 		fmt.Fprintf(w, "         TLS %s\n", terms)
+		if way.Written != "" {
+			fmt.Fprintf(w, "         written %s\n", way.Written)
+		}
 		for _, h := range way.Hosts {
 			addresses := strings.Join(h.Addresses, ", ")
 			if h.Trouble != "" {

@@ -411,6 +411,11 @@ func printEvent(w interface{ Write([]byte) (int, error) }, e mail.Event) {
 		who = "#" + n
 	}
 	fmt.Fprintf(w, "%s  %-3s %-10s %s\n", fine(e.At), who, e.Kind, e.Text)
+	if reply, ok := e.Reply(); ok {
+		for _, told := range reply.Written {
+			fmt.Fprintf(w, "%*s as agreed: %s\n", len(fine(e.At))+2+3+1+10, "", told)
+		}
+	}
 }
 
 func signatureWords(list []senderauth.Signature) string {

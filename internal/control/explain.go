@@ -370,6 +370,9 @@ func (x *explainer) path(leg route.Leg) api.Path {
 	}
 	terms := route.TermsOf(x.c, leg.Route, leg.NextHop)
 	w.TLS, w.Peer = terms.TLS, terms.Peer
+	if p := x.c.Peer(leg.Recipient.Domain); p != nil {
+		w.Written = p.Form()
+	}
 	ctx, cancel := context.WithTimeout(x.ctx, 5*time.Second)
 	defer cancel()
 	hosts, failure := x.on.Queue.Client().Load().Hosts(ctx, leg.Route, leg.NextHop)

@@ -100,6 +100,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Signer:    e.Signer,
 		Recovered: n.Cluster.Missed,
 		Journal:   journalPath(n.Options),
+		SpoolDir:  n.SpoolDir,
 		Outward:   e.Outward,
 	})
 	e.Scanners = &scan.Scanners{

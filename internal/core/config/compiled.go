@@ -226,6 +226,21 @@ func (c *Compiled) Peer(domain string) *Peer {
 	return found
 }
 
+// Form is how messages are written for the peer, in words; "" is as they came.
+func (p *Peer) Form() string {
+	var words []string
+	if p.PlainText {
+		words = append(words, "as text without HTML")
+	}
+	if p.Charset != "" {
+		words = append(words, "in "+p.Charset)
+	}
+	if words == nil {
+		return ""
+	}
+	return strings.Join(words, ", ") + ", 7-bit, as agreed with " + p.Name
+}
+
 // RewriteSender is the sender as it is written from here on.
 func (c *Compiled) RewriteSender(a address.Address) address.Address {
 	if a.IsNull() || len(c.rewrites) == 0 {

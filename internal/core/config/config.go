@@ -476,6 +476,8 @@ type Peer struct {
 	MessageSize           Size             `yaml:"message_size"`
 	No8Bit                bool             `yaml:"no_8bit" doc:"Their servers take no 8-bit text"`
 	NoUTF8Addresses       bool             `yaml:"no_utf8_addresses"`
+	PlainText             bool             `yaml:"plain_text" doc:"Their programs show text only: HTML is written as text, and left out where the same stands beside it as text"`
+	Charset               string           `yaml:"charset" enum:"us-ascii,iso-8859-1,iso-8859-2,iso-8859-4,iso-8859-5,iso-8859-7,iso-8859-9,iso-8859-13,iso-8859-15,windows-1250,windows-1251,windows-1252,windows-1257,koi8-r,iso-2022-jp,shift_jis,euc-kr,big5,gb18030" doc:"Text and subjects are written in it, with near characters for what it lacks, and all is sent 7-bit; what is signed stays as it is"`
 	AutomaticReplies      string           `yaml:"automatic_replies" enum:"inside,outside,none" doc:"Which text their people get; outside if nothing is agreed"`
 	Identity              string           `yaml:"identity" enum:"note,hold,refuse" doc:"What is done with messages in their name that neither SPF nor a signature proves, whatever they publish; as the listener says if not given"`
 	NoForwards            bool             `yaml:"no_forwards" doc:"Mailboxes do not forward to them by themselves"`

@@ -134,7 +134,7 @@ func (n Notice) from() string {
 // the notice is in UTF-8, else encoded.
 func (n Notice) writeBody(b *bytes.Buffer, body []byte, base64ed bool) {
 	switch {
-	case isASCII(body):
+	case message.IsASCII(body):
 		b.WriteString("Content-Transfer-Encoding: 7bit\r\n\r\n")
 		b.Write(body)
 	case n.NeedsUTF8():
@@ -196,7 +196,7 @@ func (n Notice) writeStatus(b *bytes.Buffer) {
 		}
 	}
 	kind := "message/delivery-status"
-	if !isASCII(s.Bytes()) {
+	if !message.IsASCII(s.Bytes()) {
 		kind = "message/global-delivery-status"
 	}
 	b.WriteString("Content-Type: " + kind + "\r\n")
@@ -224,7 +224,7 @@ func (n Notice) field(s string) string { return n.ascii(inert.Line(s, maxField))
 const maxField = 950
 
 func (n Notice) ascii(s string) string {
-	if n.NeedsUTF8() || isASCII([]byte(s)) {
+	if n.NeedsUTF8() || message.IsASCII([]byte(s)) {
 		return s
 	}
 	return strings.Map(func(r rune) rune {
@@ -240,27 +240,18 @@ func (n Notice) writeOriginal(b *bytes.Buffer) {
 	if n.Content != nil {
 		kind, body = "message/rfc822", n.Content
 	}
-	if !isASCII(n.Header) {
+	if !message.IsASCII(n.Header) {
 		kind = map[bool]string{true: "message/global",
 			false: "message/global-headers"}[n.Content != nil]
 	}
 	b.WriteString("Content-Type: " + kind + "\r\n")
 	if kind == "message/rfc822" &&
-		!isASCII(body) { // it may not be encoded (RFC 2046 section 5.2.1)
+		!message.IsASCII(body) { // it may not be encoded (RFC 2046 section 5.2.1)
 		b.WriteString("Content-Transfer-Encoding: 8bit\r\n\r\n")
 		b.Write(body)
 		return
 	}
 	n.writeBody(b, body, true)
-}
-
-func isASCII(p []byte) bool {
-	for _, c := range p {
-		if c >= 0x80 {
-			return false
-		}
-	}
-	return true
 }
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }

@@ -120,6 +120,8 @@ type LastReply struct {
 	Text      string         `json:"text"`
 	TLS       string         `json:"tls,omitempty" doc:"TLS version and cipher, and whether the certificate was verified"`
 	SessionID ident.ID       `json:"session_id,omitzero" doc:"The session in which it was said"`
+	// Written is what was changed in the message for this recipient, as agreed with the peer.
+	Written []string `json:"written,omitempty" doc:"What was changed in the message as agreed with the peer"`
 	// Tried are hosts that failed before this one in the same attempt.
 	Tried []LastReply `json:"tried,omitempty"`
 }

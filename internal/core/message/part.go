@@ -32,3 +32,13 @@ func (w *withoutSpace) Read(p []byte) (int, error) {
 	}
 	return k, err
 }
+
+// IsASCII reports octets below 128 only.
+func IsASCII(p []byte) bool {
+	for _, c := range p {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}

@@ -27,6 +27,7 @@ const (
 // own header section begins, where its body begins, and where the body ends.
 type Part struct {
 	Path             string // 1.2 is the second part of the first
+	Level            int    // of how many parts it stands in
 	Start, Body, End int64
 	Type             string // as declared, in lower case
 	Params           map[string]string

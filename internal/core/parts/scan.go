@@ -40,6 +40,8 @@ type scanner struct {
 	br      *bufio.Reader
 	off     int64 // of what is read next
 	inLine  bool  // the last piece was no whole line
+	eol     int64 // octets at the end of the last line
+	closed  []int // containers that ended, up to whose end text of their own may stand
 	options Options
 	report  *Report
 	stack   []container
@@ -52,6 +54,7 @@ type scanner struct {
 // container is a part that holds others.
 type container struct {
 	boundary []byte // with its two hyphens; nil of a message within
+	part     int    // its place in the report
 	path     string
 	n        int // parts so far
 	locked   bool
@@ -71,13 +74,15 @@ func (s *scanner) run() error {
 	for err == nil {
 		var level int
 		var closing bool
+		var at int64
 		// What stands before a first part, after a last one or in a container's own text
 		// belongs to nobody.
-		if level, closing, _, err = s.skip(); err != nil {
+		if level, closing, at, err = s.skip(); err != nil {
 			break
 		}
-		s.stack = s.stack[:level+1]
+		s.end(level+1, at)
 		if closing {
+			s.closed = append(s.closed, s.stack[level].part)
 			s.stack = s.stack[:level]
 			continue
 		}
@@ -85,9 +90,21 @@ func (s *scanner) run() error {
 		err = s.part(s.off)
 	}
 	if errors.Is(err, io.EOF) {
+		s.end(0, s.off)
 		return nil
 	}
 	return err
+}
+
+// end ends the containers from a level on, and those that were closed before.
+func (s *scanner) end(level int, at int64) {
+	for _, c := range s.stack[level:] {
+		s.closed = append(s.closed, c.part)
+	}
+	for _, i := range s.closed {
+		s.report.Parts[i].End = max(at, s.report.Parts[i].Body)
+	}
+	s.closed, s.stack = s.closed[:0], s.stack[:level]
 }
 
 // line reads the next line, or a piece of a long one; whole says whether it begins a line.
@@ -99,6 +116,7 @@ func (s *scanner) line() (piece []byte, whole bool, err error) {
 	whole = !s.inLine
 	s.inLine = err == nil && piece[len(piece)-1] != '\n'
 	s.off += int64(len(piece))
+	s.eol = int64(len(piece) - len(bytes.TrimRight(piece, "\r\n")))
 	return piece, whole, err
 }
 
@@ -123,10 +141,10 @@ func (s *scanner) boundary(line []byte) (level int, closing bool) {
 	return -1, false
 }
 
-// skip reads up to the next boundary; at is where its line begins.
+// skip reads up to the next boundary; at is where the line before it ends.
 func (s *scanner) skip() (level int, closing bool, at int64, err error) {
 	for {
-		at = s.off
+		at = s.off - min(s.eol, 2)
 		piece, whole, err := s.line()
 		if err != nil {
 			return -1, false, at, err
@@ -168,7 +186,7 @@ func (s *scanner) part(start int64) error {
 			return err
 		}
 		p := s.describe(header)
-		p.Path, p.Start, p.Body = s.path(), start, s.off
+		p.Path, p.Start, p.Body, p.Level = s.path(), start, s.off, len(s.stack)
 		if n := len(s.stack); n > 0 {
 			p.Locked, p.Nested = s.stack[n-1].locked, s.stack[n-1].nested
 		}
@@ -177,7 +195,7 @@ func (s *scanner) part(start int64) error {
 		if !ok {
 			return s.leaf(p)
 		}
-		p.Container, p.End = true, -1
+		p.Container, p.End, inner.part = true, -1, len(s.report.Parts)
 		s.report.Parts = append(s.report.Parts, p)
 		s.stack = append(s.stack, inner)
 		if inner.boundary != nil {

@@ -21,6 +21,7 @@ import (
 type Edit struct {
 	From, To int64
 	New      []byte
+	Made     func() io.Reader // in place of New, where it may be much
 }
 
 // Content is a message's content, of which any stretch can be read.
@@ -105,7 +106,7 @@ func (p *planner) fields(header []byte, ch *gate.Changes) {
 		added = append(added, "Subject: "+message.EncodeText(mark+subject)+"\r\n")
 	}
 	if len(added) > 0 {
-		p.edits = append(p.edits, Edit{end, end, []byte(strings.Join(added, ""))})
+		p.edits = append(p.edits, Edit{From: end, To: end, New: []byte(strings.Join(added, ""))})
 	}
 }
 
@@ -207,7 +208,7 @@ func (p *planner) rewrite(part *parts.Part, add, how string) error {
 	text := parts.Text(whole, decoded)
 	switch {
 	case html && how == "text":
-		text, kind, params, html = parts.Text(part, decoded), "text/plain", nil, false
+		text, kind, params, html = harmless.Plain(text), "text/plain", nil, false
 		p.tell("HTML in part %s was made plain text", part.Path)
 	case html && how == "html":
 		text, params = harmless.Clean(text), nil
@@ -265,7 +266,7 @@ func (p *planner) replace(
 	if len(fields) == len(section) { // no empty line stands behind them
 		head += "\r\n"
 	}
-	p.edits = append(p.edits, Edit{at, at, []byte(head)})
+	p.edits = append(p.edits, Edit{From: at, To: at, New: []byte(head)})
 	var b bytes.Buffer
 	w := quotedprintable.NewWriter(&b)
 	text = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\n", "\r\n")
@@ -275,7 +276,7 @@ func (p *planner) replace(
 	if err := w.Close(); err != nil {
 		return err
 	}
-	p.edits = append(p.edits, Edit{part.Body, part.End, b.Bytes()})
+	p.edits = append(p.edits, Edit{From: part.Body, To: part.End, New: b.Bytes()})
 	return nil
 }
 
@@ -287,7 +288,10 @@ func Apply(c Content, size int64, edits []Edit) io.Reader {
 		if e.From > at {
 			all = append(all, c.Stretch(at, e.From))
 		}
-		if len(e.New) > 0 {
+		switch {
+		case e.Made != nil:
+			all = append(all, e.Made())
+		case len(e.New) > 0:
 			all = append(all, bytes.NewReader(e.New))
 		}
 		at = max(at, e.To)

@@ -26,6 +26,7 @@ type Message struct {
 	Ret      string
 	EnvID    string
 	Content  func() (io.Reader, error)
+	Written  []string // what was changed in it for these recipients, in words
 }
 
 // Recipient is one recipient of a message.
@@ -75,6 +76,7 @@ func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 	for i, r := range results {
 		if r.Failure == nil {
 			taken++
+			results[i].Reply.Written = message.Written
 		}
 		c.record.Touch(recipients[i].To.Domain)
 	}
@@ -95,6 +97,9 @@ func (c transfer) transact(message *Message, recipients []Recipient) []Result {
 	defer func() { c.about.Sender, c.about.Recipient = "", "" }()
 	if failure := c.unfit(message, recipients); failure != nil {
 		return all(results, failure)
+	}
+	for _, told := range message.Written {
+		c.record.Note("the message as agreed: %s", told)
 	}
 	accepted, dataSent, failure := c.envelope(message, recipients, results)
 	if failure != nil {

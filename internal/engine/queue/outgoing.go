@@ -10,6 +10,7 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/relay"
+	"gullroute/internal/core/reshape"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/senderauth"
 )
@@ -45,21 +46,35 @@ func (j *job) mayWriteAs(cfg *config.Compiled) func(address.Address) bool {
 	}
 }
 
-// signed is the message with the signatures of the domain it is from. Only what our
+// outgoing is the message as it is sent by a route to recipients of the same terms. The
+// caller calls done when it is sent.
+func (a *author) outgoing(
+	r *config.Route,
+	j *job,
+	t reshape.Terms,
+) (*deliver.Message, func(), *deliver.Failure) {
+	m := a.message(j)
+	done, failure := a.asAgreed(m, t)
+	if failure == nil {
+		failure = a.sign(r, j, m)
+	}
+	return m, done, failure
+}
+
+// sign adds the signatures of the domain that a message is from. Only what our
 // people, our machines and we ourselves wrote is signed: a stranger may write any
 // From. Towards our own mailbox servers nothing is.
-func (a *author) signed(r *config.Route, j *job) (*deliver.Message, *deliver.Failure) {
-	l := a.message(j)
+func (a *author) sign(r *config.Route, j *job, l *deliver.Message) *deliver.Failure {
 	if a.Signer == nil || !a.Signer.Any() || j.direction == mail.In || r.NextHop == config.HopLMTP {
-		return l, nil
+		return nil
 	}
 	cfg := a.cfg.Load()
 	fields, err := a.Signer.Sign(a.ctx, j.mayWriteAs(cfg), l.Content)
 	if errors.Is(err, senderauth.ErrLocked) && cfg.Service.WithoutKey == config.SendUnsigned {
-		return l, nil
+		return nil
 	}
 	if err != nil {
-		return nil, &deliver.Failure{
+		return &deliver.Failure{
 			Cause: diagnose.OurTrouble,
 			Reply: mail.LastReply{
 				Stage:    diagnose.StageRoute,
@@ -76,5 +91,5 @@ func (a *author) signed(r *config.Route, j *job) (*deliver.Message, *deliver.Fai
 			return io.MultiReader(bytes.NewReader(fields), rest), err
 		}
 	}
-	return l, nil
+	return nil
 }

@@ -75,6 +75,8 @@ type Options struct {
 	Signer *senderauth.Signer
 	// Outward is what connections outwards are made with.
 	Outward deliver.Options
+	// SpoolDir is for content that is too large for memory while it is written anew.
+	SpoolDir string
 	// Journal is the file of what is to be withdrawn; "" keeps none.
 	Journal string
 	// Recovered is called when the database is well again after it was not; nil for none.

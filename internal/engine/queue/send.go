@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/reshape"
 	"gullroute/internal/engine/deliver"
 )
 
@@ -53,16 +54,37 @@ func (s *sender) send(
 	if len(fit) == 0 {
 		return results
 	}
-	message, failure := s.author.signed(r, j)
+	terms, members := groups(cfg, fit)
+	for g, t := range terms {
+		same := make([]deliver.Recipient, len(members[g]))
+		for k, m := range members[g] {
+			same[k] = fit[m]
+		}
+		for k, one := range s.sendWritten(r, conn, j, t, same) {
+			results[at[members[g][k]]] = one
+		}
+	}
+	return results
+}
+
+// sendWritten sends to recipients who get the same octets.
+func (s *sender) sendWritten(
+	r *config.Route,
+	conn *deliver.Conn,
+	j *job,
+	t reshape.Terms,
+	all []deliver.Recipient,
+) []deliver.Result {
+	results := make([]deliver.Result, len(all))
+	message, done, failure := s.author.outgoing(r, j, t)
+	defer done()
 	if failure != nil {
-		for _, i := range at {
+		for i := range results {
 			results[i] = deliver.Result{Reply: failure.Reply, Failure: failure}
 		}
 		return results
 	}
-	for k, one := range conn.Send(message, fit) {
-		results[at[k]] = one
-	}
+	copy(results, conn.Send(message, all))
 	s.sendToNext(conn, j, message, all, results)
 	if conn.Direct() {
 		s.sendSecondWay(r, j, message, all, results)
@@ -179,7 +201,7 @@ func unfit(cfg *config.Compiled, r *config.Route, j *job, to address.Address) *d
 	case p.MessageSize > 0 && j.size > int64(p.MessageSize):
 		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; %s was agreed with %s",
 			j.size, p.MessageSize, p.Name)
-	case p.No8Bit && j.eightBit:
+	case p.No8Bit && j.eightBit && !p.PlainText && p.Charset == "":
 		return fault("5.6.1", diagnose.Needs8Bit,
 			"the message is 8-bit, and it was agreed with %s to send none", p.Name)
 	case p.NoUTF8Addresses && (j.utf8 || to.NeedsUTF8() || j.from().NeedsUTF8()):

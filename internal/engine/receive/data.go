@@ -20,6 +20,7 @@ import (
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/spool"
 	"gullroute/internal/store"
 )
 
@@ -60,7 +61,7 @@ func (se contentTalk) data(arg string) smtp.Reply {
 		return smtp.Reply{}
 	}
 	id := se.server.IDs.Next()
-	s := newSpool(se.server.SpoolDir, int(se.mail.Size))
+	s := spool.New(se.server.SpoolDir, int(se.mail.Size), store.PieceSize)
 	defer s.Close()
 	reply := se.take(s, id)
 	if se.conf.Kind == config.LMTP { // RFC 2033 section 4.2: one reply for each recipient
@@ -81,7 +82,7 @@ func (se contentTalk) data(arg string) smtp.Reply {
 }
 
 // take reads the content and enters the message.
-func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
+func (se contentTalk) take(s *spool.Spool, id ident.ID) smtp.Reply {
 	now := time.Now()
 	received := message.Received{
 		Helo:     se.helo,
@@ -93,19 +94,19 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 		At:       now,
 	}
 	_, _ = s.Write([]byte(received.String()))
-	head := s.size
+	head := s.Size
 	content := smtp.NewContentReader(se.br)
 	if err := se.copyContent(s, content); err != nil {
 		return *err
 	}
 	if fault := content.Fault(); fault != nil {
-		se.refuseMessage(refused{cause: diagnose.Malformed, reply: *fault, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.Malformed, reply: *fault, size: s.Size})
 		return se.fault(*fault)
 	}
-	section, complete := message.SplitHeader(s.head()[head:])
+	section, complete := message.SplitHeader(s.Head()[head:])
 	if !complete && len(section) >= message.MaxHeader-int(head) {
 		r := smtp.NewReply(552, "5.3.4", "%v", message.ErrHeaderTooLarge)
-		se.refuseMessage(refused{cause: diagnose.TooLarge, reply: r, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.TooLarge, reply: r, size: s.Size})
 		return se.weigh(r, 1)
 	}
 	summary := message.Summarize(section, string(se.conf.GreetingName))
@@ -118,19 +119,19 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 			summary.OwnHops,
 			summary.Hops,
 		)
-		se.refuseMessage(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.size})
+		se.refuseMessage(refused{cause: diagnose.Loop, reply: r, summary: summary, size: s.Size})
 		return r
 	}
 	strangerTalk(se).meet(section)
 	check := se.identify(s, section)
-	if no := se.unproved(check, summary, s.size); no != nil {
+	if no := se.unproved(check, summary, s.Size); no != nil {
 		return *no
 	}
 	gates := gateTalk(se)
 	asked := gates.asked(s, check, now)
 	if no := strangerTalk(se).weigh(asked, section, check); no != nil {
 		se.refuseMessage(
-			refused{cause: diagnose.GreylistedHere, reply: *no, summary: summary, size: s.size},
+			refused{cause: diagnose.GreylistedHere, reply: *no, summary: summary, size: s.Size},
 		)
 		return *no
 	}
@@ -150,39 +151,39 @@ func (se contentTalk) take(s *spool, id ident.ID) smtp.Reply {
 	fixed, named, no := se.ownFrom(fixed)
 	if no != nil {
 		se.refuseMessage(
-			refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.size},
+			refused{cause: diagnose.RuleRefuses, reply: *no, summary: summary, size: s.Size},
 		)
 		return se.weigh(*no, 1)
 	}
 	changed = changed || named
 	if changed || forged > 0 || check != nil || se.score != nil {
-		before := s.size
-		se.head(slices.Clone(s.head()[:head]), fixed, check, s, int(head)+len(section))
+		before := s.Size
+		se.head(slices.Clone(s.Head()[:head]), fixed, check, s, int(head)+len(section))
 		if r := asked.Report(); r != nil {
-			r.Shift(s.size - before)
+			r.Shift(s.Size - before)
 		}
 		section = fixed
 		summary = message.Summarize(section, string(se.conf.GreetingName))
 	}
-	if no := (recipientTalk(se)).tooLate(context.Background(), s.size); no != nil {
+	if no := (recipientTalk(se)).tooLate(context.Background(), s.Size); no != nil {
 		cause := diagnose.MailboxFull
 		if no.Enhanced == "5.2.3" {
 			cause = diagnose.TooLarge
 		}
-		se.refuseMessage(refused{cause: cause, reply: *no, summary: summary, size: s.size})
+		se.refuseMessage(refused{cause: cause, reply: *no, summary: summary, size: s.Size})
 		return se.weigh(*no, 1)
 	}
-	if asked.Size = s.size; !se.cfg.Gates.Empty() {
+	if asked.Size = s.Size; !se.cfg.Gates.Empty() {
 		asked.Header = message.ParseHeader(section)
 	}
 	fates := strangerTalk(se).merge(gates.fates(asked))
-	if no := gates.refusedByAll(fates, summary, s.size); no != nil {
+	if no := gates.refusedByAll(fates, summary, s.Size); no != nil {
 		return *no
 	}
 	if gates.noRoomToHold(fates, check) {
 		r := smtp.NewReply(452, "4.3.1", "no more can be held here just now; try again later")
 		se.refuseMessage(
-			refused{cause: diagnose.OurTrouble, reply: r, summary: summary, size: s.size},
+			refused{cause: diagnose.OurTrouble, reply: r, summary: summary, size: s.Size},
 		)
 		return r
 	}
@@ -210,7 +211,7 @@ const contentStep = 64 << 10
 
 // copyContent reads the content into the spool. Of content that is too large
 // the rest is read and forgotten, within bounds, so that the reply is heard.
-func (se contentTalk) copyContent(s *spool, content io.Reader) *smtp.Reply {
+func (se contentTalk) copyContent(s *spool.Spool, content io.Reader) *smtp.Reply {
 	limit := int64(se.conf.Limits.MessageSize)
 	if se.buf == nil {
 		se.buf = make([]byte, 16<<10)
@@ -243,7 +244,7 @@ func (se contentTalk) copyContent(s *spool, content io.Reader) *smtp.Reply {
 	case size > limit:
 		r = smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", size,
 			limit)
-		section, _ := message.SplitHeader(s.head())
+		section, _ := message.SplitHeader(s.Head())
 		se.refuseMessage(refused{
 			cause:   diagnose.TooLarge,
 			reply:   r,
@@ -285,7 +286,7 @@ func (se contentTalk) cutOff(err error) *smtp.Reply {
 func (se contentTalk) message(
 	id ident.ID,
 	now time.Time,
-	s *spool,
+	s *spool.Spool,
 	section []byte,
 	sum message.Summary,
 ) *mail.Message {
@@ -297,7 +298,7 @@ func (se contentTalk) message(
 		Subject:       sum.Subject,
 		Account:       se.account.String(),
 		MessageID:     sum.MessageID,
-		Size:          s.size,
+		Size:          s.Size,
 		Listener:      se.conf.Name,
 		ClientAddress: se.client.String(),
 		Helo:          clip(se.helo),
@@ -305,8 +306,8 @@ func (se contentTalk) message(
 		Revision:      se.cfg.Revision,
 		Protocol:      se.protocol(),
 		Hops:          sum.Hops,
-		UTF8:          se.mail.UTF8 && !ascii(section),
-		EightBit:      s.eightBit,
+		UTF8:          se.mail.UTF8 && !message.IsASCII(section),
+		EightBit:      s.EightBit,
 		Ret:           se.mail.Ret,
 		EnvID:         se.mail.EnvID,
 		Direction:     mail.In,
@@ -346,11 +347,11 @@ func (se contentTalk) expansion(m *mail.Message, section []byte) *store.Entry {
 
 // tieReport finds what a notification from elsewhere is about, and puts it on
 // record there.
-func (se contentTalk) tieReport(e *store.Entry, s *spool, section []byte) {
+func (se contentTalk) tieReport(e *store.Entry, s *spool.Spool, section []byte) {
 	if !se.mail.From.IsNull() || se.server.Originals == nil || !dsn.IsReport(section) {
 		return
 	}
-	report, err := dsn.Read(s.head(), string(se.conf.GreetingName))
+	report, err := dsn.Read(s.Head(), string(se.conf.GreetingName))
 	if err != nil {
 		return
 	}
@@ -379,15 +380,6 @@ func (se contentTalk) sized(legs []route.Leg, size int64) []route.Leg {
 // clip keeps a client's own words printable and short.
 func clip(helo string) string { return fmt.Sprintf("%.255s", message.Decode(helo)) }
 
-func ascii(p []byte) bool {
-	for _, c := range p {
-		if c >= 0x80 {
-			return false
-		}
-	}
-	return true
-}
-
 // enter commits what came of the message, all or none. 250 is said only when it is safe.
 func (se contentTalk) enter(all []made) smtp.Reply {
 	ctx, cancel := context.WithTimeout(context.Background(), enterTimeout)
@@ -402,8 +394,8 @@ func (se contentTalk) enter(all []made) smtp.Reply {
 		return se.notNow(first, err)
 	}
 	for _, x := range all {
-		if x.spool.file == nil {
-			x.entry.Content = x.spool.memory
+		if content, ok := x.spool.Memory(); ok {
+			x.entry.Content = content
 		} else {
 			ahead = append(ahead, x.entry.Message.ID)
 			if err := se.storeAhead(x.spool, x.entry.Message.ID); err != nil {
@@ -439,11 +431,11 @@ func (se contentTalk) enter(all []made) smtp.Reply {
 
 // storeAhead stores content that is too large for one piece. It may take longer the
 // larger it is, and not for ever: the database's host may be frozen.
-func (se contentTalk) storeAhead(s *spool, id ident.ID) error {
+func (se contentTalk) storeAhead(s *spool.Spool, id ident.ID) error {
 	ctx, cancel := context.WithTimeout(context.Background(),
-		storeTimeout+time.Duration(s.size>>20)*time.Second)
+		storeTimeout+time.Duration(s.Size>>20)*time.Second)
 	defer cancel()
-	return s.store(ctx, se.server.Contents, id)
+	return se.server.Contents.StoreContent(ctx, id, s.Open())
 }
 
 func (se contentTalk) notNow(m *mail.Message, err error) smtp.Reply {

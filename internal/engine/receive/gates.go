@@ -24,6 +24,7 @@ import (
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/scan"
+	"gullroute/internal/engine/spool"
 	"gullroute/internal/store"
 )
 
@@ -90,17 +91,17 @@ func (se gateTalk) refusedEarly(to address.Address, legs []route.Leg) *refused {
 // asked is what gates are asked with, and what a stranger is weighed by, but for the header:
 // it is parsed only for who looks at it.
 func (se gateTalk) asked(
-	s *spool,
+	s *spool.Spool,
 	check *senderauth.Assessment,
 	now time.Time,
 ) *gate.Message {
 	m := se.gateMessage(now)
-	m.Late, m.Size, m.Identity = true, s.size, check
+	m.Late, m.Size, m.Identity = true, s.Size, check
 	m.Parts = func() *parts.Report { return se.scan(s) }
 	if se.server.Scanner != nil && len(se.cfg.Scanners) > 0 {
 		m.Scan = func() gate.Verdict { // asked before or after our fields stand before it
 			return se.server.Scanner.Scan(context.Background(),
-				scan.Content{Open: s.open, Size: s.size})
+				scan.Content{Open: s.Open, Size: s.Size})
 		}
 	}
 	return m
@@ -121,8 +122,8 @@ func (se gateTalk) fates(m *gate.Message) []gate.Fate {
 }
 
 // scan takes the content apart. What cannot be read at all is told to be unreadable.
-func (se gateTalk) scan(s *spool) *parts.Report {
-	report, err := parts.Scan(s.open(), parts.Options{
+func (se gateTalk) scan(s *spool.Spool) *parts.Report {
+	report, err := parts.Scan(s.Open(), parts.Options{
 		Text:    true,
 		Files:   true,
 		Links:   strangerTalk(se).wantsLinks(),
@@ -198,7 +199,7 @@ func (se gateTalk) noRoomToHold(fates []gate.Fate, check *senderauth.Assessment)
 // made is one message to enter, with its content.
 type made struct {
 	entry   *store.Entry
-	spool   *spool
+	spool   *spool.Spool
 	section []byte
 	bounced []*mail.Delivery // refused for some recipients while others got it
 }
@@ -249,7 +250,7 @@ func groups(fates []gate.Fate, n int) []group {
 func (se gateTalk) make(
 	id ident.ID,
 	now time.Time,
-	s *spool,
+	s *spool.Spool,
 	section []byte,
 	fates []gate.Fate,
 	asked *gate.Message,
@@ -268,7 +269,7 @@ func (se gateTalk) make(
 				return out, err
 			}
 			x.spool, told = fresh, words
-			x.section, _ = message.SplitHeader(bytes.Clone(fresh.head()))
+			x.section, _ = message.SplitHeader(bytes.Clone(fresh.Head()))
 		}
 		summary := message.Summarize(x.section, string(se.conf.GreetingName))
 		x.entry = &store.Entry{
@@ -289,12 +290,12 @@ func (se gateTalk) make(
 // reshape writes a content anew with what gates change in it. own stands in our trace field
 // in place of id.
 func (se gateTalk) reshape(
-	s *spool,
+	s *spool.Spool,
 	changes gate.Changes,
 	asked *gate.Message,
 	id, own ident.ID,
-) (*spool, []string, error) {
-	head := s.head()
+) (*spool.Spool, []string, error) {
+	head := s.Head()
 	section, _ := message.SplitHeader(head)
 	section = bytes.Clone(section)
 	report := asked.Report()
@@ -311,8 +312,8 @@ func (se gateTalk) reshape(
 		edits = slices.Insert(edits, 0, edit)
 		slices.SortStableFunc(edits, func(a, b reshape.Edit) int { return int(a.From - b.From) })
 	}
-	fresh := newSpool(se.server.SpoolDir, int(s.size))
-	if _, err := io.Copy(fresh, reshape.Apply(s, s.size, edits)); err != nil {
+	fresh := spool.New(se.server.SpoolDir, int(s.Size), store.PieceSize)
+	if _, err := io.Copy(fresh, reshape.Apply(s, s.Size, edits)); err != nil {
 		fresh.Close()
 		return nil, nil, err
 	}

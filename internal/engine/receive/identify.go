@@ -12,6 +12,7 @@ import (
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	asking "gullroute/internal/engine/senderauth"
+	"gullroute/internal/engine/spool"
 	"gullroute/internal/store"
 )
 
@@ -19,7 +20,7 @@ import (
 // It returns nil where nothing is asked: our people and machines, a neighbour that
 // passes on what it took itself, whom a relay rule allows, a listener that is not
 // to ask.
-func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment {
+func (se contentTalk) identify(s *spool.Spool, section []byte) *senderauth.Assessment {
 	term := senderauth.Action(se.conf.Identity)
 	if se.trusted() || se.conf.Kind == config.LMTP || term == senderauth.Off ||
 		se.server.SenderChecker == nil || !se.seen.IsValid() {
@@ -33,7 +34,7 @@ func (se contentTalk) identify(s *spool, section []byte) *senderauth.Assessment 
 	c := se.server.SenderChecker.Check(
 		context.Background(),
 		asking.Facts{Client: se.seen, Helo: se.greeting, Sender: se.mail.From, Header: section,
-			Content: func() (io.Reader, error) { return s.open(), nil }},
+			Content: func() (io.Reader, error) { return s.Open(), nil }},
 	)
 	agreed := senderauth.Agreed{}
 	if p := se.cfg.Peer(c.DMARC.Domain); p != nil && c.DMARC.Domain != "" && p.Identity != "" {
@@ -78,7 +79,7 @@ func holdUnproved(e *store.Entry, node string) {
 }
 
 // head puts a message's own header section behind what we write before it.
-func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s *spool, old int) {
+func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s *spool.Spool, old int) {
 	var b bytes.Buffer
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))
@@ -88,10 +89,10 @@ func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s
 	}
 	b.Write(received)
 	b.Write(section)
-	if !bytes.HasPrefix(s.head()[old:], []byte("\r\n")) { // a body without an empty line before it
+	if !bytes.HasPrefix(s.Head()[old:], []byte("\r\n")) { // a body without an empty line before it
 		b.WriteString("\r\n")
 	}
-	s.replaceHead(old, b.Bytes())
+	s.ReplaceHead(old, b.Bytes())
 }
 
 // ownNames are those by which Authentication-Results of ours are known.

@@ -3252,6 +3252,8 @@ export interface components {
             /** @description TLS version and cipher, and whether the certificate was verified */
             tls?: string;
             tried?: components["schemas"]["LastReply"][];
+            /** @description What was changed in the message as agreed with the peer */
+            written?: string[];
         };
         Line: {
             /**
@@ -3706,6 +3708,8 @@ export interface components {
             trouble?: string;
             via: string[];
             why: string;
+            /** @description In what form the peer gets the message */
+            written?: string;
         };
         Pause: {
             /** @enum {string} */

@@ -345,6 +345,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 								<Table.Td>
 									{soft(w.recipient)}: {w.why}
 									{w.peer && t`; as agreed with ${w.peer}`}
+									{w.written && t`; written ${w.written}`}
 									{w.trouble && <b> — {w.trouble}</b>}
 									{w.hosts.map((h) => (
 										<div key={h.name} className="mono">

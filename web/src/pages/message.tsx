@@ -345,6 +345,11 @@ function EventText({ event, archive }: { event: GullEvent; archive?: number }) {
 				)}
 			</Text>
 			<Reply reply={reply} />
+			{reply.written?.map((told) => (
+				<Text size="sm" key={told}>
+					<Trans>as agreed: {told}</Trans>
+				</Text>
+			))}
 			{reply.session_id && (
 				<To to="/sessions/$id" params={{ id: reply.session_id }} search={{ archive }} size="xs">
 					<Trans>read the transcript</Trans>
