@@ -85,6 +85,28 @@ func TestAnAccountThatWritesToStrangersIsStopped(t *testing.T) {
 	}
 	d.want("250", "RSET")
 
+	// Who writes to addresses that are not there is stopped by what comes back.
+	s.run(t, "relay", "set", "people", "--limits-bounces-percent", "30", "--limits-new-recipients-per-day", "100")
+	s.run(t, "draft", "apply")
+	s.behave(t, "mx.saltmarsh.example", `{"rcpt": "550 5.1.1 no such user"}`)
+	d = begin()
+	for n := range 20 {
+		d.want("250", stranger(30+n))
+	}
+	d.want("354", "DATA")
+	d.want("250", message("to a bought list")+".")
+	if err := eventually(20*time.Second, func() error {
+		e := begin()
+		if got := e.say("RCPT TO:<ada@saltmarsh.example>"); !strings.HasPrefix(got, "450 4.7.1") ||
+			!strings.Contains(got, "20 bounced, and rule people allows less than 30%") {
+			return fmt.Errorf("it writes on: %s", got)
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	s.run(t, "mailbox", "resume", inesAddress, "--why", "it was her mistake")
+
 	s.run(t, "relay", "set", "people", "--limits-over", "hold", "--limits-new-recipients-per-day", "1")
 	s.run(t, "draft", "apply")
 	d = begin()

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -178,6 +179,12 @@ func (a heldCommands) show() *cobra.Command {
 	}
 }
 
+// How many held messages a filter may choose, and how many are asked for at once.
+const (
+	maxChosen  = 100_000
+	heldAtOnce = 1_000
+)
+
 // chosen are the ids that are given, or those of all that the flags choose.
 func (a heldCommands) chosen(c *cobra.Command, f *heldFlags, args []string) ([]string, error) {
 	if len(args) > 0 {
@@ -186,12 +193,12 @@ func (a heldCommands) chosen(c *cobra.Command, f *heldFlags, args []string) ([]s
 	if !f.given() {
 		return nil, usage("say which: ids, or --gate, --by, --severity or --find")
 	}
-	items, more, err := a.read(c, f, 1000)
+	items, more, err := a.read(c, f, maxChosen)
 	if err != nil {
 		return nil, err
 	}
 	if more {
-		return nil, usage("more than 1,000 are chosen; choose fewer, or go on in steps")
+		return nil, usage("more than %d are chosen; choose fewer", maxChosen)
 	}
 	var ids []string
 	for _, h := range items {
@@ -225,11 +232,23 @@ func (a heldCommands) release() *cobra.Command {
 				fmt.Fprintln(a.err, "Nothing was done.")
 				return nil
 			}
-			done, err := a.client().ReleaseHeld(c.Context(), r)
-			if err != nil {
-				return err
+			all := r.Deliveries
+			tell, end := a.bar(len(all), "release")
+			defer end()
+			gone := 0
+			for ids := range slices.Chunk(all, heldAtOnce) {
+				r.Deliveries = ids
+				done, err := a.client().ReleaseHeld(c.Context(), r)
+				if err != nil {
+					return err
+				}
+				gone += len(ids)
+				tell(gone, "")
+				if err := a.printDone(done); err != nil {
+					return err
+				}
 			}
-			return a.printDone(done)
+			return nil
 		},
 	}
 	f.add(c)
@@ -260,8 +279,19 @@ func (a heldCommands) end(verb, short, example string) *cobra.Command {
 				fmt.Fprintln(a.err, "Nothing that is held matches.")
 				return nil
 			}
-			r.Selection = mail.Selection{State: mail.Held, Deliveries: ids}
-			return verbCommands(a).act(c, r, yes)
+			many := len(ids) > heldAtOnce
+			if many && !r.DryRun && !yes && a.asks() &&
+				!a.confirm(fmt.Sprintf("%s %d held deliveries, in steps of %d. Go on?", verb, len(ids), heldAtOnce)) {
+				fmt.Fprintln(a.err, "Nothing was done.")
+				return nil
+			}
+			for some := range slices.Chunk(ids, heldAtOnce) {
+				r.Selection = mail.Selection{State: mail.Held, Deliveries: some}
+				if err := verbCommands(a).act(c, r, yes || many && a.asks()); err != nil {
+					return err
+				}
+			}
+			return nil
 		},
 	}
 	f.add(c)

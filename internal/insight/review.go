@@ -15,6 +15,12 @@ import (
 	"gullroute/internal/store"
 )
 
+// The usual volume is learned from so many days, and from so many accounts.
+const (
+	volumeDays = 30
+	maxBusiest = 1000
+)
+
 // maxWithoutPassword bounds how many mailboxes without a password are looked for.
 const maxWithoutPassword = 1000
 
@@ -23,6 +29,7 @@ type Reviewer struct {
 	DB        *store.DB
 	Directory store.Directory
 	Findings  store.Findings
+	Counts    store.Counts
 	Keys      store.Keys
 	Lists     store.ListCopies
 	Revisions store.Revisions
@@ -99,6 +106,10 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 					strings.TrimSuffix(p.Says, "."))
 			}
 		}
+	}
+	since := time.Now().UTC().Truncate(24*time.Hour).AddDate(0, 0, -volumeDays)
+	if f.Busiest, f.Days, err = s.Counts.Busiest(ctx, since, maxBusiest); err != nil {
+		return f, err
 	}
 	return f, s.gateFacts(ctx, &f)
 }

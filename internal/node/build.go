@@ -101,6 +101,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Recovered: n.Cluster.Missed,
 		Journal:   journalPath(n.Options),
 		SpoolDir:  n.SpoolDir,
+		Ended:     e.Limits.Ended,
 		Outward:   e.Outward,
 	})
 	e.Scanners = &scan.Scanners{
@@ -189,6 +190,7 @@ func (n *Node) buildInsight() {
 	e, in := &n.Engine, n.InForce
 	own := &insight.OwnMail{Queue: e.Queue}
 	reviewer := &insight.Reviewer{
+		Counts:    store.Counts{DB: n.DB},
 		DB:        n.DB,
 		Lists:     store.ListCopies{DB: n.DB},
 		Revisions: store.Revisions{DB: n.DB},

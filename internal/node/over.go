@@ -14,7 +14,9 @@ func (n *Node) over(ctx context.Context, o receive.Over) {
 	with, text := "limit of rule "+o.Rule, o.Why
 	if o.Stop && !o.Account.IsNull() {
 		with = "account " + o.Account.Display()
-		text += "; the account is stopped: gull mailbox resume " + o.Account.String() + " lets it go on"
+		text += "; the account is stopped: gull mailbox resume " + o.Account.String() +
+			" lets it go on; what it has in the queue goes out meanwhile: gull queue hold --account " +
+			o.Account.String()
 		_, err := n.Control.Pauses.Pause(ctx, mail.Pause{Kind: mail.PauseAccount,
 			Name: o.Account.String(), Who: "rule " + o.Rule, Why: o.Why})
 		if err != nil {

@@ -56,6 +56,11 @@ var tables = []table{
 		[]string{"id", "state", "severity", "cause", "title", "place.kind", "place.name", "waiting",
 			"failed", "since", "last_at", "closed_at", "ended", "who_can_fix", "advice", "mine", "note"},
 	},
+	{
+		"held",
+		[]string{"id", "received_at", "since", "expires_at", "by", "name", "why", "severity", "score",
+			"sender", "header_from", "recipient", "subject", "size", "direction", "client_address"},
+	},
 	{"report/messages", []string{"at", "kind", "message_id", "delivery_id", "refusal_id", "subject",
 		"sender", "recipient", "size", "text"}},
 }

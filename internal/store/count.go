@@ -435,6 +435,31 @@ func (s Counts) Sums(
 	})
 }
 
+// Busiest reads the busiest days of those accounts that sent most, since a day: messages and
+// recipients. Days is on how many days anything was counted.
+func (s Counts) Busiest(
+	ctx context.Context,
+	since time.Time,
+	limit int,
+) (list []report.Busy, days int, err error) {
+	rows, err := s.pool.Query(ctx, `WITH d AS (
+			SELECT value, at, coalesce(sum(n) FILTER (WHERE kind = 'received'), 0)::bigint AS messages,
+				coalesce(sum(n) FILTER (WHERE kind <> 'received'), 0)::bigint AS recipients
+			FROM count_sum WHERE dim = 'account' AND tier = 'day' AND at >= $1 AND value <> ''
+				AND kind = ANY('{received,delivered,forwarded,bounced,expired}') GROUP BY 1, 2)
+		SELECT value, max(messages), max(recipients), (SELECT count(DISTINCT at) FROM d)
+		FROM d GROUP BY 1 ORDER BY 3 DESC, 2 DESC, 1 LIMIT $2`, since, limit)
+	if err != nil {
+		return nil, 0, err
+	}
+	list, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (report.Busy, error) {
+		var b report.Busy
+		err := row.Scan(&b.Account, &b.Messages, &b.Recipients, &days)
+		return b, err
+	})
+	return list, days, err
+}
+
 // Movers reads the values whose counts changed most between two periods, those first.
 func (s Counts) Movers(
 	ctx context.Context,

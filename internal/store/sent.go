@@ -15,6 +15,8 @@ type Sent struct {
 	Messages     int64
 	Recipients   int64
 	Fresh        int64 // recipients with whom it had not exchanged mail before
+	// Under no rule: recipients whose deliveries ended, and of them those that bounced.
+	Ended, Bounced int64
 }
 
 // AddSent adds to the counts and returns the holder's sums of the last hour and
@@ -25,21 +27,23 @@ func (s Limits) AddSent(ctx context.Context, list []Sent) error {
 	}
 	var rules, holders []string
 	var hours []time.Time
-	var messages, recipients, fresh []int64
+	var messages, recipients, fresh, ended, bounced []int64
 	for _, c := range list {
 		rules, holders, hours = append(rules,
 			c.Rule), append(holders, c.Holder), append(hours, c.Hour)
 		messages, recipients = append(messages, c.Messages), append(recipients, c.Recipients)
-		fresh = append(fresh, c.Fresh)
+		fresh, ended, bounced = append(fresh, c.Fresh), append(ended, c.Ended), append(bounced, c.Bounced)
 	}
-	_, err := s.pool.Exec(ctx, `INSERT INTO sent_hour (rule, holder, hour, messages, recipients, fresh)
+	_, err := s.pool.Exec(ctx, `INSERT INTO sent_hour (rule, holder, hour, messages, recipients, fresh, ended, bounced)
 		SELECT * FROM unnest($1::text[], $2::text[], $3::timestamptz[], $4::bigint[], $5::bigint[],
-			$6::bigint[])
+			$6::bigint[], $7::bigint[], $8::bigint[])
 		ON CONFLICT (rule, holder, hour) DO UPDATE
 			SET messages = sent_hour.messages + excluded.messages,
 				recipients = sent_hour.recipients + excluded.recipients,
-				fresh = sent_hour.fresh + excluded.fresh`,
-		rules, holders, hours, messages, recipients, fresh)
+				fresh = sent_hour.fresh + excluded.fresh,
+				ended = sent_hour.ended + excluded.ended,
+				bounced = sent_hour.bounced + excluded.bounced`,
+		rules, holders, hours, messages, recipients, fresh, ended, bounced)
 	return err
 }
 
@@ -51,7 +55,7 @@ func (s Limits) SentSince(
 ) ([]Sent, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT hour, messages, recipients, fresh FROM sent_hour WHERE rule = $1 AND holder = $2
+		`SELECT hour, messages, recipients, fresh, ended, bounced FROM sent_hour WHERE rule = $1 AND holder = $2
 			AND hour >= $3`,
 		rule,
 		holder,
@@ -64,7 +68,7 @@ func (s Limits) SentSince(
 	var out []Sent
 	for rows.Next() {
 		c := Sent{Rule: rule, Holder: holder}
-		if err := rows.Scan(&c.Hour, &c.Messages, &c.Recipients, &c.Fresh); err != nil {
+		if err := rows.Scan(&c.Hour, &c.Messages, &c.Recipients, &c.Fresh, &c.Ended, &c.Bounced); err != nil {
 			return nil, err
 		}
 		c.Hour = c.Hour.UTC()

@@ -226,6 +226,12 @@ func (c *Compiled) Peer(domain string) *Peer {
 	return found
 }
 
+// LimitsBounces reports a rule that limits the share of bounces.
+func (c *Config) LimitsBounces() bool {
+	return slices.ContainsFunc(c.RelayRules,
+		func(r RelayRule) bool { return r.Limits.BouncesPercent > 0 })
+}
+
 // Form is how messages are written for the peer, in words; "" is as they came.
 func (p *Peer) Form() string {
 	var words []string

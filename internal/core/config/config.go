@@ -396,13 +396,14 @@ type RuleLimits struct {
 	RecipientsPerDay  int `yaml:"recipients_per_day" min:"1"`
 	// A stolen account writes to very many with whom its owner never did.
 	NewRecipientsPerDay int    `yaml:"new_recipients_per_day" min:"1" doc:"With whom it has not exchanged mail before"`
+	BouncesPercent      int    `yaml:"bounces_percent" min:"1" max:"100" doc:"Of the recipients whose deliveries ended today, from 20 on: lists that were bought or guessed bounce"`
 	Over                string `yaml:"over" enum:"defer,hold,stop" doc:"What becomes of more. defer (if not given): asked to come again. hold: taken and held until somebody has looked. stop: the account sends nothing until somebody lets it go on"`
 }
 
 // Given reports that there is any limit.
 func (l RuleLimits) Given() bool {
 	return l.MessagesPerHour+l.MessagesPerDay+l.RecipientsPerHour+l.RecipientsPerDay+
-		l.NewRecipientsPerDay > 0
+		l.NewRecipientsPerDay+l.BouncesPercent > 0
 }
 
 // What becomes of what is over a limit.

@@ -147,6 +147,12 @@ type Point struct {
 	Delay  *Delay            `json:"delay,omitempty" doc:"Mean and maximum only"`
 }
 
+// Busy is what an account sent on its busiest day.
+type Busy struct {
+	Account              string
+	Messages, Recipients int64
+}
+
 // Row is one value of a dimension.
 type Row struct {
 	Value  string            `json:"value"`

@@ -115,37 +115,18 @@ func (v *reviewer) rule(r *config.RelayRule) {
 				map[string]any{"own_sender": true}),
 		)
 	}
-	if !r.Limits.Given() {
-		switch {
-		case people:
-			v.found(
-				"no-account-limits",
-				where,
-				r.Name+" has no limits",
-				set(
-					"relay_rules",
-					r.Name,
-					"Set 200 messages an hour, 500 a day",
-					"Who needs more is deferred with 450 until the next hour or day.",
-					map[string]any{
-						"limits": map[string]any{
-							"messages_per_hour":  200,
-							"messages_per_day":   500,
-							"recipients_per_day": 1000,
-						},
-					},
-				),
-			)
-		case machines:
-			v.found(
-				"no-machine-limits",
-				where,
-				r.Name+" has no limits",
-				set("relay_rules", r.Name, "Set 2000 messages an hour for each machine",
-					"A machine that sends more is deferred with 450.",
-					map[string]any{"limits": map[string]any{"messages_per_hour": 2000}}),
-			)
-		}
+	switch {
+	case people:
+		v.limits(r, where)
+	case machines && !r.Limits.Given():
+		v.found(
+			"no-machine-limits",
+			where,
+			r.Name+" has no limits",
+			set("relay_rules", r.Name, "Set 2000 messages an hour for each machine",
+				"A machine that sends more is deferred with 450.",
+				map[string]any{"limits": map[string]any{"messages_per_hour": 2000}}),
+		)
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/report"
 )
 
 // Severity is how bad a finding is.
@@ -88,6 +89,9 @@ type Facts struct {
 	DeadLists map[string]string
 	// WatchedBefore are gates that watched already 30 days ago.
 	WatchedBefore []string
+	// Busiest are the accounts that sent most, on their busiest day of so many.
+	Busiest []report.Busy
+	Days    int
 }
 
 // Disk is one that the service writes to.

@@ -3,6 +3,7 @@ package review
 import (
 	"net/netip"
 	"os"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/report"
 )
 
 // demo is the demo's configuration with changes.
@@ -99,6 +101,9 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		{"no-account-limits:relay rule people",
 			[]string{"    limits: {messages_per_hour: 200, messages_per_day: 500, recipients_per_day: 1000}\n",
 				""}, plain},
+		{"loose-limits:relay rule people", nil, with(func(f *Facts) {
+			f.Days, f.Busiest = 30, []report.Busy{{Account: "ines.harrow@skerryline.example", Messages: 9, Recipients: 14}}
+		})},
 		{"rule-never-reached:relay rule again", []string{"\nroutes:\n",
 			"  - {name: again, networks: [127.20.9.9], action: refuse}\n\nroutes:\n"}, plain},
 		{"clear-sign-in:listener submission",
@@ -200,5 +205,31 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		if !seen[rule] {
 			t.Errorf("no case shows %s", rule)
 		}
+	}
+}
+
+func TestLimitsAreProposedFromWhatIsUsual(t *testing.T) {
+	none := demo(t, "    limits: {messages_per_hour: 200, messages_per_day: 500, recipients_per_day: 1000}\n", "")
+	limits := func(c *config.Compiled, f Facts) (string, any) {
+		for _, x := range Of(c, f) {
+			if strings.HasSuffix(x.Rule, "-limits") && x.Where == "relay rule people" {
+				return x.Rule, x.Fix.Fields["limits"]
+			}
+		}
+		return "", nil
+	}
+	busy := []report.Busy{{Account: "clerk@elsewhere.example", Recipients: 90_000},
+		{Account: "ines.harrow@skerryline.example", Messages: 41, Recipients: 233}}
+	for days, want := range map[int]map[string]any{
+		30: {"messages_per_day": int64(130), "recipients_per_day": int64(700)},
+		3:  {"messages_per_hour": 200, "messages_per_day": int64(500), "recipients_per_day": int64(1000)},
+	} {
+		rule, got := limits(none, Facts{Days: days, Busiest: busy})
+		if rule != "no-account-limits" || !reflect.DeepEqual(got, want) {
+			t.Errorf("after %d days: %s %v", days, rule, got)
+		}
+	}
+	if rule, _ := limits(demo(t), Facts{Days: 30, Busiest: busy}); rule != "" {
+		t.Errorf("limits that fit are found fault with: %s", rule)
 	}
 }

@@ -46,6 +46,12 @@ var rules = map[string]rule{
 		"A stolen password sends all night; our address is blocked by morning.",
 		"",
 	},
+	"loose-limits": {
+		Minor,
+		"Accounts may send far more than they ever do",
+		"A stolen password sends for hours before the limit is met.",
+		"",
+	},
 	"no-machine-limits": {
 		Minor,
 		"Machines may send without limit",

@@ -43,7 +43,22 @@ type counts struct {
 	reading sync.Mutex
 }
 
-type amount struct{ messages, recipients, fresh int64 }
+type amount struct{ messages, recipients, fresh, ended, bounced int64 }
+
+// plus adds another, sign times.
+func (a amount) plus(b amount, sign int64) amount {
+	return amount{
+		a.messages + sign*b.messages, a.recipients + sign*b.recipients, a.fresh + sign*b.fresh,
+		a.ended + sign*b.ended, a.bounced + sign*b.bounced,
+	}
+}
+
+func amountOf(s *store.Sent) amount {
+	return amount{s.Messages, s.Recipients, s.Fresh, s.Ended, s.Bounced}
+}
+
+// endedFrom is from how many ended deliveries on a share of bounces is looked at.
+const endedFrom = 20
 
 // New makes a counter.
 func New(s Store) *Counter { return &Counter{store: s, known: map[key]*counts{}} }
@@ -82,8 +97,8 @@ func (c *Counter) of(ctx context.Context, k key, now time.Time) *counts {
 		return n // what is known counts on
 	}
 	n.hours = map[time.Time]amount{}
-	for _, s := range list {
-		n.hours[s.Hour] = amount{s.Messages, s.Recipients, s.Fresh}
+	for i := range list {
+		n.hours[list[i].Hour] = amountOf(&list[i])
 	}
 	return n
 }
@@ -99,13 +114,10 @@ func (n *counts) sums(now time.Time) (hour, day amount) {
 	for _, m := range []map[time.Time]amount{n.hours, n.pending} {
 		for at, a := range m {
 			if at.Equal(this) {
-				hour.messages += a.messages
-				hour.recipients += a.recipients
+				hour = hour.plus(a, 1)
 			}
 			if !at.Before(today) {
-				day.messages += a.messages
-				day.recipients += a.recipients
-				day.fresh += a.fresh
+				day = day.plus(a, 1)
 			}
 		}
 	}
@@ -121,7 +133,7 @@ func (c *Counter) Take(
 	m relay.More,
 ) string {
 	now := time.Now()
-	n := c.of(ctx, key{rule, holder}, now)
+	n, ends := c.of(ctx, key{rule, holder}, now), c.ends(ctx, holder, l, now)
 	more := amount{recipients: 1}
 	if m.First {
 		more.messages = 1
@@ -132,6 +144,9 @@ func (c *Counter) Take(
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	why := n.forbids(rule, holder, l, more, now)
+	if why == "" {
+		why = ends.bounces(rule, holder, l, now)
+	}
 	if why == "" || m.Over {
 		n.add(now, more)
 	}
@@ -141,10 +156,60 @@ func (c *Counter) Take(
 // Left says what would forbid a message to one recipient now, "" if nothing does.
 func (c *Counter) Left(ctx context.Context, rule, holder string, l config.RuleLimits) string {
 	now := time.Now()
-	n := c.of(ctx, key{rule, holder}, now)
+	n, ends := c.of(ctx, key{rule, holder}, now), c.ends(ctx, holder, l, now)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return n.forbids(rule, holder, l, amount{1, 1, 0}, now)
+	if why := n.forbids(rule, holder, l, amount{messages: 1, recipients: 1}, now); why != "" {
+		return why
+	}
+	return ends.bounces(rule, holder, l, now)
+}
+
+// ends is what is known of how a holder's deliveries ended; nil if its rule does not ask.
+func (c *Counter) ends(
+	ctx context.Context,
+	holder string,
+	l config.RuleLimits,
+	now time.Time,
+) *counts {
+	if l.BouncesPercent == 0 {
+		return nil
+	}
+	return c.of(ctx, key{"", holder}, now)
+}
+
+// bounces says that too much of what a holder sent came back. mu is held.
+func (n *counts) bounces(rule, holder string, l config.RuleLimits, now time.Time) string {
+	if n == nil {
+		return ""
+	}
+	_, day := n.sums(now)
+	if day.ended < endedFrom || day.bounced*100 < int64(l.BouncesPercent)*day.ended {
+		return ""
+	}
+	return fmt.Sprintf("of %d recipients to whom %s sent today %d bounced, and rule %s allows less "+
+		"than %d%%; try again after midnight UTC", day.ended, holder, day.bounced, rule, l.BouncesPercent)
+}
+
+// Ended counts that a delivery of what a holder sent came to its end.
+func (c *Counter) Ended(holder string, bounced bool) {
+	a := amount{ended: 1}
+	if bounced {
+		a.bounced = 1
+	}
+	c.put(key{"", holder}, a)
+}
+
+// put counts without asking what is known.
+func (c *Counter) put(k key, a amount) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := c.known[k]
+	if n == nil {
+		n = newCounts()
+		c.known[k] = n
+	}
+	n.add(time.Now(), a)
 }
 
 // forbids says which limit more would pass, "" if none. mu is held.
@@ -180,9 +245,7 @@ func (n *counts) forbids(
 // add counts what is not in the database yet. mu is held.
 func (n *counts) add(now time.Time, more amount) {
 	hour := now.UTC().Truncate(time.Hour)
-	a := n.pending[hour]
-	n.pending[hour] = amount{a.messages + more.messages, a.recipients + more.recipients,
-		a.fresh + more.fresh}
+	n.pending[hour] = n.pending[hour].plus(more, 1)
 	n.used = now
 }
 
@@ -213,19 +276,23 @@ func (c *Counter) Words(ctx context.Context, rule, holder string, l config.RuleL
 			text += fmt.Sprintf("%d of %d %s left", max(int64(p.limit)-p.used, 0), p.limit, p.what)
 		}
 	}
+	if ends := c.ends(ctx, holder, l, now); ends != nil {
+		c.mu.Lock()
+		_, day := ends.sums(now)
+		c.mu.Unlock()
+		if text != "" {
+			text += ", "
+		}
+		text += fmt.Sprintf("%d of %d recipients bounced today (under %d%% allowed, from %d on)",
+			day.bounced, day.ended, l.BouncesPercent, endedFrom)
+	}
 	return text
 }
 
 // GiveBack takes off what Take counted and was not sent.
 func (c *Counter) GiveBack(rule, holder string, messages, recipients, fresh int) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	n := c.known[key{rule, holder}]
-	if n == nil {
-		n = newCounts()
-		c.known[key{rule, holder}] = n
-	}
-	n.add(time.Now(), amount{-int64(messages), -int64(recipients), -int64(fresh)})
+	c.put(key{rule, holder}, amount{messages: -int64(messages), recipients: -int64(recipients),
+		fresh: -int64(fresh)})
 }
 
 // Forget begins anew with a holder: a person lets it go on.
@@ -260,6 +327,8 @@ func (c *Counter) Flush(ctx context.Context) error {
 				Messages:   a.messages,
 				Recipients: a.recipients,
 				Fresh:      a.fresh,
+				Ended:      a.ended,
+				Bounced:    a.bounced,
 			})
 		}
 		if len(n.pending) == 0 && now.Sub(n.used) > time.Hour {
@@ -272,21 +341,21 @@ func (c *Counter) Flush(ctx context.Context) error {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, s := range list {
+	for i := range list {
+		s := &list[i]
 		n := c.known[key{s.Rule, s.Holder}]
 		if n == nil { // it was let go on meanwhile
 			continue
 		}
-		move(n.pending, n.hours, s.Hour, amount{s.Messages, s.Recipients, s.Fresh})
+		move(n.pending, n.hours, s.Hour, amountOf(s))
 	}
 	return nil
 }
 
 // move takes what was stored from the pending to the known.
 func move(pending, known map[time.Time]amount, hour time.Time, a amount) {
-	p, k := pending[hour], known[hour]
-	known[hour] = amount{k.messages + a.messages, k.recipients + a.recipients, k.fresh + a.fresh}
-	p = amount{p.messages - a.messages, p.recipients - a.recipients, p.fresh - a.fresh}
+	known[hour] = known[hour].plus(a, 1)
+	p := pending[hour].plus(a, -1)
 	if p == (amount{}) {
 		delete(pending, hour)
 		return

@@ -48,6 +48,8 @@ func (l *ledger) SentSince(
 				Messages:   sum.Messages + s.Messages,
 				Recipients: sum.Recipients + s.Recipients,
 				Fresh:      sum.Fresh + s.Fresh,
+				Ended:      sum.Ended + s.Ended,
+				Bounced:    sum.Bounced + s.Bounced,
 			}
 		}
 	}
@@ -120,6 +122,38 @@ func TestLimitsCountOverNodesAndRestarts(t *testing.T) {
 		"3 messages of today",
 	) {
 		t.Errorf("a fourth message: %q", why)
+	}
+}
+
+func TestTooManyBouncesAreALimit(t *testing.T) {
+	db := &ledger{}
+	ctx := context.Background()
+	limits := config.RuleLimits{BouncesPercent: 30}
+	a, b := New(db), New(db)
+	for i := range 19 {
+		a.Ended("ines", i < 6)
+	}
+	take := func(c *Counter) string { return c.Take(ctx, "people", "ines", limits, relay.More{First: true}) }
+	if why := take(a); why != "" {
+		t.Errorf("after 19: %s", why)
+	}
+	a.Ended("ines", false)
+	if why := take(a); !strings.Contains(why, "of 20 recipients to whom ines sent today 6 bounced") {
+		t.Errorf("after 20: %q", why)
+	}
+	if why := a.Take(ctx, "other", "ines", config.RuleLimits{MessagesPerDay: 9}, relay.More{}); why != "" {
+		t.Errorf("a rule that does not ask: %q", why)
+	}
+	if err := a.Flush(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if why := take(b); why == "" {
+		t.Error("another node does not know it")
+	}
+	a.Forget("ines")
+	db.list = nil
+	if why := take(a); why != "" {
+		t.Errorf("let go on: %s", why)
 	}
 }
 

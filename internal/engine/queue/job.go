@@ -1,11 +1,14 @@
 package queue
 
 import (
+	"net/netip"
 	"time"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/relay"
 	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/deliver"
@@ -86,6 +89,13 @@ func (j *job) lane() ident.ID { return j.deliveries[0].LaneID }
 func (j *job) from() address.Address {
 	a, _ := address.Parse(j.sender)
 	return a
+}
+
+// holder is who sent it, as limits call it: an account, or a client's address.
+func (j *job) holder() string {
+	account, _ := address.Parse(j.account)
+	client, _ := netip.ParseAddr(j.client)
+	return relay.Holder(config.Envelope{Account: account, Client: client})
 }
 
 func recipients(j *job) []deliver.Recipient {

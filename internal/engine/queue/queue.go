@@ -79,6 +79,8 @@ type Options struct {
 	SpoolDir string
 	// Journal is the file of what is to be withdrawn; "" keeps none.
 	Journal string
+	// Ended hears how deliveries ended of what accounts and machines sent; nil for none.
+	Ended func(holder string, bounced bool)
 	// Recovered is called when the database is well again after it was not; nil for none.
 	Recovered func()
 }

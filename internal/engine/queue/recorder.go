@@ -58,6 +58,9 @@ func (r *recorder) record(j *job, o *store.Outcome) {
 		lane = o.Lane
 	}
 	r.count(d, j.sender, j.size, lane, o.At)
+	if r.Ended != nil && d.State.Final() && j.direction != mail.In && r.cfg.Load().LimitsBounces() {
+		r.Ended(j.holder(), d.State == mail.Bounced || d.State == mail.Expired)
+	}
 	r.put.Add(1)
 	r.outcomes <- o
 	r.publish(d, j.sender, o.At)

@@ -8,6 +8,7 @@ import { useMemo, useState } from "react";
 import { type HeldItem, type HeldWords, held } from "../api/held";
 import { Act } from "../parts/act";
 import type { Column } from "../parts/columns";
+import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { type Choice, List, none } from "../parts/list";
@@ -15,7 +16,7 @@ import { useMayChange } from "../parts/may";
 import { usePages } from "../parts/pages";
 import { RowTo } from "../parts/row-to";
 import { Nothing } from "../parts/states";
-import { octets, plural } from "../parts/text";
+import { count, octets, plural } from "../parts/text";
 import { To } from "../parts/to";
 import { When } from "../parts/when";
 
@@ -30,6 +31,14 @@ export function HeldPage() {
 	const pages = usePages(["held", words], (after, limit) => held.list(words, after, limit), { rowKey: keyOf });
 	const columns = useMemo(columnsOf, []);
 	const ids = choice.all ? [] : [...choice.keys];
+	// One step takes so many at most; what is left is chosen in the next.
+	const all = async () => {
+		const page = await held.list(words, "", atOnce);
+		setChosen({ name, choice: { all: false, keys: new Set(page.items.map(keyOf)) } });
+		if (page.next) {
+			notifications.show({ message: t`The newest ${count(atOnce)} are chosen; choose again for the rest.` });
+		}
+	};
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between" align="start">
@@ -92,8 +101,9 @@ export function HeldPage() {
 				pages={pages}
 				rowKey={keyOf}
 				opens={(h) => ({ to: "/messages/$id", params: { id: h.message_id }, search: { message: "text" } })}
+				foot={<CSV path="held.csv" words={words} file="held.csv" />}
 				choice={choice}
-				onChoice={(c) => setChosen({ name, choice: c.all ? none : c })}
+				onChoice={(c) => (c.all ? void all() : setChosen({ name, choice: c }))}
 				above={230}
 				empty={
 					<Nothing title={t`Nothing is held`}>
@@ -107,6 +117,8 @@ export function HeldPage() {
 
 /** Why it is held, without the word that the column says already. */
 const why = (h: HeldItem) => h.why.replace(/^held(:| by)? /, "");
+
+const atOnce = 1000;
 
 const keyOf = (h: HeldItem) => h.id;
 
