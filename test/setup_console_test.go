@@ -18,8 +18,8 @@ func (p *page) fill(within, label, text string) {
 	find := fmt.Sprintf(`(() => {
 		const part = document.querySelector(%q);
 		const label = [...(part?.querySelectorAll("label") ?? [])].find((l) => l.textContent.replace("*", "").trim() === %q);
-		return label?.htmlFor ?? "";
-	})()`, orBody(within), label)
+		return label?.htmlFor || (part?.querySelector(%[3]q)?.id ?? "");
+	})()`, orBody(within), label, fmt.Sprintf("input[aria-label=%q]", label))
 	if err := eventually(5*time.Second, func() error {
 		p.do(chromedp.Evaluate(find, &id))
 		if id == "" {

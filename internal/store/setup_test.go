@@ -390,14 +390,15 @@ func TestSecretsRepliesAndCountsAreKept(t *testing.T) {
 	for range 2 {
 		if err := s.AddSent(
 			ctx,
-			[]Sent{{"people", "ines", hour, 1, 3, 1}, {"people", "ines", hour.Add(-72 * time.Hour), 9, 9, 0}},
+			[]Sent{{Rule: "people", Holder: "ines", Hour: hour, Messages: 1, Recipients: 3, Fresh: 1, Ended: 3, Bounced: 1},
+				{Rule: "people", Holder: "ines", Hour: hour.Add(-72 * time.Hour), Messages: 9, Recipients: 9}},
 		); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if list, err := s.SentSince(ctx, "people", "ines",
 		hour.Add(-time.Hour)); err != nil || len(list) != 1 || list[0].Messages != 2 ||
-		list[0].Recipients != 6 || list[0].Fresh != 2 {
+		list[0].Recipients != 6 || list[0].Fresh != 2 || list[0].Ended != 6 || list[0].Bounced != 2 {
 		t.Errorf("%+v %v", list, err)
 	}
 	if err := s.ForgetSent(ctx, now); err != nil {

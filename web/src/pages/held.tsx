@@ -116,14 +116,18 @@ export function HeldPage() {
 }
 
 /** Why it is held, without the word that the column says already. */
-const why = (h: HeldItem) => h.why.replace(/^held(:| by)? /, "");
+const why = (h: HeldItem) =>
+	[`gate ${h.name}: `, `${h.name}: `].reduce(
+		(text, start) => (text.startsWith(start) ? text.slice(start.length) : text),
+		h.why.replace(/^held(:| by)? /, ""),
+	);
 
 const atOnce = 1000;
 
 const keyOf = (h: HeldItem) => h.id;
 
 const columnsOf = (): Column<HeldItem>[] => [
-	{ key: "since", title: t`Since`, width: 85, cell: (h) => <When time={h.since} /> },
+	{ key: "since", title: t`Since`, width: 115, cell: (h) => <When time={h.since} /> },
 	{
 		key: "sender",
 		title: t`From`,
@@ -163,7 +167,7 @@ const columnsOf = (): Column<HeldItem>[] => [
 	{ key: "why", title: t`Why`, width: 220, grow: 3, text: why, cell: why },
 	{ key: "severity", title: t`Severity`, width: 80, cell: (h) => (h.severity === "none" ? "–" : h.severity) },
 	{ key: "score", title: t`Score`, width: 60, right: true, cell: (h) => h.score ?? "–" },
-	{ key: "size", title: t`Size`, width: 70, right: true, cell: (h) => octets(h.size) },
+	{ key: "size", title: t`Size`, extra: true, width: 70, right: true, cell: (h) => octets(h.size) },
 	{
 		key: "expires",
 		title: t`Ends`,
