@@ -318,7 +318,9 @@ func setUp(ctx context.Context, c *control.Control, file string) error {
 		if err != nil {
 			return err
 		}
-		if err := c.Operators.SetAccount(ctx, acc.Name, mail.Role(acc.Role), hash); err != nil {
+		_, err = c.Operators.AddPerson(ctx, mail.Person{Name: acc.Name, Role: mail.Role(acc.Role),
+			MadeBy: "gull serve --setup"}, hash) // who is there keeps the password that he chose
+		if err != nil {
 			return setupError(acc.Name, err)
 		}
 	}
@@ -328,7 +330,7 @@ func setUp(ctx context.Context, c *control.Control, file string) error {
 		}
 		if err := c.Operators.SetToken(
 			ctx,
-			service.HashToken(t.Token),
+			control.HashSecret(t.Token),
 			t.Name,
 			mail.Role(t.Role),
 		); err != nil {

@@ -35,6 +35,7 @@ type Client struct {
 	DirectoryCalls
 	SnagsCalls
 	RecordsCalls
+	PeopleCalls
 }
 
 // conn is the way to a service.
@@ -59,6 +60,7 @@ func New(base, token string) *Client {
 		DirectoryCalls{c},
 		SnagsCalls{c},
 		RecordsCalls{c},
+		PeopleCalls{c},
 	}
 }
 

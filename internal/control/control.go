@@ -20,9 +20,6 @@ type Control struct {
 	Submitter  *Submitter
 	Fixer      *Fixer
 	Gates      *Gates
-	Operators  Operators
+	Operators  *Operators
 	Kept       store.Kept
 }
-
-// Operators are the people and programs that administer.
-type Operators struct{ store.Accounts }

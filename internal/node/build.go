@@ -284,7 +284,7 @@ func (n *Node) buildInsight() {
 func (n *Node) buildControl() {
 	e, in := &n.Engine, n.InForce
 	c := &control.Control{
-		Operators: control.Operators{Accounts: store.Accounts{DB: n.DB}},
+		Operators: &control.Operators{Accounts: store.Accounts{DB: n.DB}, Audit: store.Audit{DB: n.DB}},
 		Kept:      store.Kept{DB: n.DB},
 	}
 	c.Directory = &control.Directory{

@@ -128,6 +128,7 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		store.Snags{DB: u.db}.ForgetSnags(ctx, old),
 		store.Counts{DB: u.db}.ForgetCounts(ctx, old, now.Add(-keep.CountsKept)),
 		store.Limits{DB: u.db}.ForgetSent(ctx, now),
+		store.Audit{DB: u.db}.Forget(ctx, now.Add(-keep.AuditKept)),
 		store.Lanes{DB: u.db}.ForgetLanes(ctx, old),
 		store.Reputation{DB: u.db}.ForgetCame(ctx, now.Add(-keep.Reputation.GreylistWait),
 			now.Add(-keep.Reputation.GreylistKeep)),

@@ -72,7 +72,9 @@ func (f *fiberContext) URL() url.URL {
 	return *u
 }
 
-func (f *fiberContext) Param(name string) string {
+func (f *fiberContext) Param(name string) string { return f.param(name) }
+
+func (f fiberContext) param(name string) string {
 	v, err := url.PathUnescape(f.c.Params(name))
 	if err != nil {
 		return f.c.Params(name)

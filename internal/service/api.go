@@ -5,6 +5,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
+
+	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rights"
 )
 
 // newAPI registers every operation; the OpenAPI document is made from them.
@@ -31,9 +34,28 @@ func (s *Service) newAPI() huma.API {
 	}
 	describeStreams(api)
 	describeLog(api)
+	describeRights(api.OpenAPI().Paths)
 	describeHelps(api.OpenAPI().Components.Schemas)
 	s.app.Get("/api/openapi.json", func(c fiber.Ctx) error { return c.JSON(api.OpenAPI()) })
 	return api
+}
+
+// describeRights says of each operation that not everybody may call who may.
+func describeRights(paths map[string]*huma.PathItem) {
+	for _, item := range paths {
+		for method, op := range map[string]*huma.Operation{
+			http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put,
+			http.MethodPatch: item.Patch, http.MethodDelete: item.Delete,
+		} {
+			if op == nil {
+				continue
+			}
+			area := rights.Of(op.OperationID, method == http.MethodGet)
+			if !rights.May(mail.Viewer, area) {
+				op.Description = "Needs the role " + rights.Who(area) + "."
+			}
+		}
+	}
 }
 
 // describeHelps says of whether waiting helps what is written: true, false or "unknown".
@@ -53,6 +75,8 @@ type part interface{ register(api huma.API) }
 func (s *Service) parts() []part {
 	return []part{
 		signInAPI{s},
+		operatorsAPI{s},
+		auditAPI{s},
 		statusAPI{s},
 		queueAPI{s},
 		traceAPI{s},
@@ -80,8 +104,8 @@ func (s *Service) parts() []part {
 // out is an answer with a body only.
 type out[T any] struct{ Body T }
 
-// operation says who may call it.
-type operation struct{ open, admin bool }
+// operation makes descriptions of operations. Who may call them is in core/rights.
+type operation struct{}
 
 func (o operation) make(method, id, path, summary string) huma.Operation {
 	op := huma.Operation{
@@ -94,13 +118,9 @@ func (o operation) make(method, id, path, summary string) huma.Operation {
 			http.StatusForbidden,
 			http.StatusServiceUnavailable,
 		},
-		Metadata: map[string]any{"open": o.open, "administrator": o.admin},
 	}
-	if o.open {
+	if rights.Of(id, method == http.MethodGet) == rights.Open {
 		op.Security = []map[string][]string{}
-	}
-	if o.admin {
-		op.Description = "Needs the role administrator."
 	}
 	return op
 }

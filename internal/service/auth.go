@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -16,8 +14,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/api"
+	"gullroute/internal/control"
 	"gullroute/internal/core/fault"
+	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/engine/signin"
 )
 
@@ -27,17 +29,10 @@ const Cookie = "gull_session"
 // sessionTime is how long a console session lasts.
 const sessionTime = 12 * time.Hour
 
-// HashToken is the form in which a token is kept: tokens are long and random, so
-// a plain hash is enough.
-func HashToken(token string) []byte {
-	sum := sha256.Sum256([]byte(token))
-	return sum[:]
-}
-
 // who is somebody who is signed in.
 type who struct {
-	Name string    `json:"name"`
-	Role mail.Role `json:"role" enum:"administrator,viewer"`
+	api.Me
+	session int64
 }
 
 type whoKey struct{}
@@ -52,17 +47,21 @@ var errNotSignedIn = huma.Error401Unauthorized(
 )
 
 // identify finds who makes a request, by token or by cookie.
-func (s *Service) identify(ctx context.Context, authorization, cookie string) (who, error) {
+func (s *Service) identify(ctx context.Context, authorization, cookie, from string) (who, error) {
 	var w who
 	var err error
 	var key string
 	switch token, isBearer := strings.CutPrefix(authorization, "Bearer "); {
 	case isBearer:
-		key = string(HashToken(token))
-		w.Name, w.Role, err = s.Control.Operators.Token(ctx, []byte(key))
+		key = string(control.HashSecret(token))
+		w.Program = true
+		w.Name, w.Role, err = s.Control.Operators.Token(ctx, []byte(key), from)
+		if errors.Is(err, fault.ErrNotFound) { // it may be a person's session in a program
+			w, err = s.ofSession(ctx, key)
+		}
 	case cookie != "":
-		key = string(HashToken(cookie))
-		w.Name, w.Role, err = s.Control.Operators.SignedIn(ctx, []byte(key))
+		key = string(control.HashSecret(cookie))
+		w, err = s.ofSession(ctx, key)
 	default:
 		return w, errNotSignedIn
 	}
@@ -81,6 +80,11 @@ func (s *Service) identify(ctx context.Context, authorization, cookie string) (w
 		return w, errDatabase
 	}
 	return w, nil
+}
+
+func (s *Service) ofSession(ctx context.Context, key string) (who, error) {
+	p, id, err := s.Control.Operators.SignedIn(ctx, []byte(key))
+	return who{api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange}, id}, err
 }
 
 // knownFor is how long somebody who was identified is still known while the database
@@ -127,12 +131,12 @@ var errDatabase = huma.Error503ServiceUnavailable(
 	"the database does not answer; mail is deferred with 451 until it does",
 )
 
-// guard is the typed handlers' middleware: every operation needs sign-in, and
-// those that change something need the administrator, unless they say
-// otherwise.
+// guard is the typed handlers' middleware: it asks whether whoever is signed in may call the
+// operation.
 func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 	op := ctx.Operation()
-	if op.Metadata["open"] == true {
+	area := rights.Of(op.OperationID, op.Method == http.MethodGet)
+	if area == rights.Open {
 		next(ctx)
 		return
 	}
@@ -143,19 +147,18 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 	w, known := localWho(ctx)
 	var err error
 	if !known {
-		w, err = s.identify(ctx.Context(), ctx.Header("Authorization"), cookie)
+		w, err = s.identify(
+			ctx.Context(),
+			ctx.Header("Authorization"),
+			cookie,
+			hostOf(ctx.RemoteAddr()),
+		)
 	}
+	if err == nil {
+		err = mayCall(w, op.Method, ctx.Header("Authorization"), ctx.Header("X-Gull-Console"), area)
+	}
+	note(ctx, op.OperationID, w)
 	if err != nil {
-		writeError(s.api, ctx, err)
-		return
-	}
-	if err := mayCall(
-		w,
-		op.Method,
-		ctx.Header("Authorization"),
-		ctx.Header("X-Gull-Console"),
-		op.Metadata["administrator"] == true,
-	); err != nil {
 		writeError(s.api, ctx, err)
 		return
 	}
@@ -163,15 +166,17 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 }
 
 // mayCall reports why somebody signed in may not call an operation all the same.
-func mayCall(w who, method, authorization, console string, administrator bool) error {
+func mayCall(w who, method, authorization, console string, area rights.Area) error {
 	if method != http.MethodGet && !strings.HasPrefix(authorization, "Bearer ") && console == "" {
 		// A form on a strange page cannot set this header.
 		return huma.Error403Forbidden("changes by cookie need the header X-Gull-Console")
 	}
-	if administrator && w.Role != mail.Administrator {
-		return huma.Error403Forbidden(
-			"this needs the role administrator; " + w.Name + " is a viewer",
-		)
+	if !rights.May(w.Role, area) {
+		return huma.Error403Forbidden(fmt.Sprintf("this needs the role %s; %s has the role %s",
+			rights.Who(area), w.Name, w.Role))
+	}
+	if w.MustChange && area != rights.Own {
+		return huma.Error403Forbidden("choose a new password first (gull operator password)")
 	}
 	return nil
 }
@@ -185,51 +190,59 @@ func writeError(api huma.API, ctx huma.Context, err error) {
 }
 
 // require is guard for handlers outside the typed interface.
-func (s *Service) require(c fiber.Ctx, administrator bool) (who, error) {
+func (s *Service) require(c fiber.Ctx, operation string) (who, error) {
 	w, known := c.Locals(whoLocal).(who)
 	var err error
 	if !known {
-		w, err = s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
+		w, err = s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie), c.IP())
 	}
 	if err == nil {
-		err = mayCall(w, c.Method(), c.Get("Authorization"), c.Get("X-Gull-Console"), administrator)
+		err = mayCall(w, c.Method(), c.Get("Authorization"), c.Get("X-Gull-Console"),
+			rights.Of(operation, c.Method() == http.MethodGet))
 	}
+	c.Locals(calledLocal, called{operation, w})
 	return w, err
 }
 
 // signInAPI signs operators in and out.
 type signInAPI struct{ *Service }
 
-func (s signInAPI) register(api huma.API) {
-	open := operation{open: true}
-	huma.Register(api, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
-	huma.Register(api, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
+func (s signInAPI) register(h huma.API) {
+	open := operation{}
+	huma.Register(h, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
+	huma.Register(h, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
 	huma.Register(
-		api,
+		h,
 		read("me", "/api/v1/me", "Who is signed in"),
-		func(ctx context.Context, _ *struct{}) (*out[who], error) {
-			return &out[who]{signedIn(ctx)}, nil
+		func(ctx context.Context, _ *struct{}) (*out[api.Me], error) {
+			return &out[api.Me]{signedIn(ctx).Me}, nil
 		},
 	)
 }
 
 type signInBody struct {
-	client string
-	Body   struct {
+	client, program string
+	Body            struct {
 		Name     string `json:"name" minLength:"1" maxLength:"200"`
 		Password string `json:"password" minLength:"1" maxLength:"1000"`
+		Program  bool   `json:"program,omitempty" doc:"The session is for a program: it gets a token in place of a cookie"`
 	}
 }
 
 // Resolve notes who asks.
 func (in *signInBody) Resolve(ctx huma.Context) []error {
-	in.client, _, _ = net.SplitHostPort(ctx.RemoteAddr())
+	in.client, in.program = hostOf(ctx.RemoteAddr()), inert.Clip(ctx.Header("User-Agent"), 200)
 	return nil
+}
+
+func hostOf(addr string) string {
+	host, _, _ := net.SplitHostPort(addr)
+	return host
 }
 
 type signInReply struct {
 	SetCookie string `header:"Set-Cookie"`
-	Body      who
+	Body      api.SignedIn
 }
 
 // noAccount is checked against when the name is unknown, so that the time of an
@@ -246,6 +259,7 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	}
 	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
 	if !ok {
+		s.recordSignIn(in, "", http.StatusTooManyRequests, "too many failed tries")
 		return nil, huma.Error429TooManyRequests(
 			"too many failed tries for this name or from this address; wait a minute",
 		)
@@ -256,34 +270,58 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	case <-ctx.Done():
 		return nil, errDatabase
 	}
-	role, hash, err := s.Control.Operators.Account(ctx, in.Body.Name)
-	if err != nil && !errors.Is(err, fault.ErrNotFound) {
-		return nil, errDatabase
+	role, err := s.proved(ctx, in.Body.Name, in.Body.Password)
+	if errors.Is(err, errWrong) {
+		try.Failed()
+		s.recordSignIn(in, "", http.StatusUnauthorized, errWrong.Error())
+		return nil, huma.Error401Unauthorized(errWrong.Error())
 	}
 	if err != nil {
+		return nil, err
+	}
+	try.Passed(ctx)
+	token := control.NewSecret()
+	x := mail.PersonSession{Name: in.Body.Name, ExpiresAt: time.Now().Add(sessionTime).UTC(),
+		Client: in.client, Program: in.program}
+	if err := s.Control.Operators.SignIn(ctx, control.HashSecret(token), x); err != nil {
+		return nil, errDatabase
+	}
+	s.recordSignIn(in, role, http.StatusOK, "")
+	p, err := s.Control.Operators.Person(ctx, in.Body.Name)
+	if err != nil {
+		return nil, errDatabase
+	}
+	body := api.SignedIn{Me: api.Me{Name: p.Name, Role: role, MustChange: p.MustChange}}
+	if in.Body.Program {
+		body.Token, body.Ends = token, &x.ExpiresAt
+		return &signInReply{Body: body}, nil
+	}
+	return &signInReply{SetCookie: s.cookie(token, sessionTime), Body: body}, nil
+}
+
+// errWrong is all that is said of a sign-in that fails.
+var errWrong = errors.New("name or password is wrong")
+
+// proved checks somebody's password.
+func (s signInAPI) proved(ctx context.Context, name, password string) (mail.Role, error) {
+	role, hash, err := s.Control.Operators.Password(ctx, name)
+	if err != nil && !errors.Is(err, fault.ErrNotFound) {
+		return "", errDatabase
+	}
+	known := err == nil && hash != ""
+	if !known {
 		hash = noAccount()
 	}
-	fits, busy := s.SignIn.Gate.Check(ctx, hash, in.Body.Password)
+	fits, busy := s.SignIn.Gate.Check(ctx, hash, password)
 	if busy != nil {
-		return nil, huma.Error503ServiceUnavailable(
+		return "", huma.Error503ServiceUnavailable(
 			"too many sign in just now; try again in a moment",
 		)
 	}
-	if !fits || err != nil {
-		try.Failed()
-		return nil, huma.Error401Unauthorized("name or password is wrong")
+	if !fits || !known {
+		return "", errWrong
 	}
-	try.Passed(ctx)
-	token := rand.Text() + rand.Text()
-	if err := s.Control.Operators.SignIn(
-		ctx,
-		HashToken(token),
-		in.Body.Name,
-		time.Now().Add(sessionTime),
-	); err != nil {
-		return nil, errDatabase
-	}
-	return &signInReply{SetCookie: s.cookie(token, sessionTime), Body: who{in.Body.Name, role}}, nil
+	return role, nil
 }
 
 func (s signInAPI) cookie(token string, life time.Duration) string {
@@ -300,18 +338,22 @@ func (s signInAPI) cookie(token string, life time.Duration) string {
 }
 
 type cookieInput struct {
-	Session string `cookie:"gull_session"`
+	Session       string `cookie:"gull_session"`
+	Authorization string `header:"Authorization" hidden:"true"`
 }
 
 func (s signInAPI) signOut(ctx context.Context, in *cookieInput) (*struct {
 	SetCookie string `header:"Set-Cookie"`
 }, error) {
+	if token, ok := strings.CutPrefix(in.Authorization, "Bearer "); ok && in.Session == "" {
+		in.Session = token // of a person's session in a program; a token of its own is none
+	}
 	if in.Session != "" {
-		if err := s.Control.Operators.SignOut(ctx, HashToken(in.Session)); err != nil {
+		if err := s.Control.Operators.SignOut(ctx, control.HashSecret(in.Session)); err != nil {
 			return nil, errDatabase
 		}
-		s.known.drop(string(HashToken(in.Session)))
-		s.live.endOf(string(HashToken(in.Session)))
+		s.known.drop(string(control.HashSecret(in.Session)))
+		s.live.endOf(string(control.HashSecret(in.Session)))
 	}
 	return &struct {
 		SetCookie string `header:"Set-Cookie"`

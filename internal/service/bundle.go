@@ -20,9 +20,7 @@ type bundleAPI struct{ *Service }
 const maxBundled = 100
 
 func (s bundleAPI) register(api huma.API) {
-	op := operation{
-		admin: true,
-	}.make(
+	op := operation{}.make(
 		http.MethodGet,
 		"bundle",
 		"/api/v1/bundle",

@@ -19,7 +19,7 @@ import (
 type keysAPI struct{ *Service }
 
 func (s keysAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(
 		api,
 		read("dkim-keys", "/api/v1/dkim",
@@ -28,7 +28,7 @@ func (s keysAPI) register(api huma.API) {
 	)
 	huma.Register(
 		api,
-		admin.post(
+		op.post(
 			"dkim-make",
 			"/api/v1/dkim",
 			"Make a key, or take over one that was in use elsewhere; it signs nothing until its "+
@@ -39,22 +39,22 @@ func (s keysAPI) register(api huma.API) {
 	huma.Register(api, read("dkim-key", "/api/v1/dkim/{domain}/{selector}", "One key"), s.showKey)
 	huma.Register(
 		api,
-		admin.post("dkim-check", "/api/v1/dkim/{domain}/{selector}/check",
+		op.post("dkim-check", "/api/v1/dkim/{domain}/{selector}/check",
 			"Ask DNS for its record now"),
 		s.checkKey,
 	)
 	huma.Register(
 		api,
-		admin.post("dkim-use", "/api/v1/dkim/{domain}/{selector}/use",
+		op.post("dkim-use", "/api/v1/dkim/{domain}/{selector}/use",
 			"Let it sign; the domain's key of the same kind before it retires"),
 		s.useKey,
 	)
 	huma.Register(api,
-		admin.post("dkim-retire", "/api/v1/dkim/{domain}/{selector}/retire", "Let it sign no more"),
+		op.post("dkim-retire", "/api/v1/dkim/{domain}/{selector}/retire", "Let it sign no more"),
 		s.retireKey)
 	huma.Register(
 		api,
-		admin.remove("dkim-remove", "/api/v1/dkim/{domain}/{selector}",
+		op.remove("dkim-remove", "/api/v1/dkim/{domain}/{selector}",
 			"Forget a key that signs nothing"),
 		s.removeKey,
 	)

@@ -42,7 +42,7 @@ func (s *Service) identified(c fiber.Ctx) error {
 		c.Path() == signOutPath {
 		return c.Next()
 	}
-	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie))
+	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie), c.IP())
 	if err != nil {
 		c.RequestCtx().SetConnectionClose() // what was not read is not waited for
 		return err
@@ -278,6 +278,15 @@ func (s *streams) leave(name string, one *liveStream) {
 		func(x *liveStream) bool { return x == one },
 	); len(s.open[name]) == 0 {
 		delete(s.open, name)
+	}
+}
+
+// endOfName ends all streams of somebody: who may go on comes back.
+func (s *streams) endOfName(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, one := range s.open[name] {
+		one.once.Do(func() { close(one.end) })
 	}
 }
 

@@ -22,7 +22,7 @@ func (s gateAPI) register(api huma.API) {
 		"Whether a list in force has something"), s.ask)
 	huma.Register(api, read("gate-proposals", "/api/v1/gate-proposals",
 		"Usual wishes, as gates that can be added to the draft"), s.proposals)
-	huma.Register(api, operation{admin: true}.post("gate-proposal-add", "/api/v1/gate-proposals/{key}",
+	huma.Register(api, operation{}.post("gate-proposal-add", "/api/v1/gate-proposals/{key}",
 		"Add a usual wish as a gate to the draft"), s.addProposal)
 }
 

@@ -15,7 +15,7 @@ type heldAPI struct{ *Service }
 func (s heldAPI) register(api huma.API) {
 	huma.Register(api, read("held-list", "/api/v1/held",
 		"Messages that gates, the score, identity or people hold, newest first, with why"), s.list)
-	huma.Register(api, operation{admin: true}.post(
+	huma.Register(api, operation{}.post(
 		"held-release",
 		"/api/v1/held/release",
 		"Let held messages go on: with their senders allowed, or without their attachments",

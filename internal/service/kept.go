@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rights"
 )
 
 // keptAPI serves what people keep of how they look at things. Whoever may look may keep
@@ -80,7 +81,7 @@ func (s keptAPI) drop(ctx context.Context, in *KeptPath) (*struct{}, error) {
 }
 
 func mayShare(w who, shared bool) error {
-	if shared && w.Role != mail.Administrator {
+	if shared && !rights.May(w.Role, rights.Settings) {
 		return huma.Error403Forbidden(
 			"what everybody sees needs the role administrator; keep it for yourself")
 	}

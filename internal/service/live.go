@@ -10,6 +10,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"gullroute/internal/control"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/feed"
@@ -18,16 +19,17 @@ import (
 // serveLive streams events as they happen (server-sent events). ?message= asks
 // for those of one message only.
 func (s *Service) serveLive(c fiber.Ctx) error {
-	watching, err := s.require(c, false)
+	watching, err := s.require(c, "live")
 	if err != nil {
 		return err
 	}
 	hide := s.maskFor(watching)
 	authorization, cookie := c.Get("Authorization"), c.Cookies(Cookie)
+	from := c.IP()
 	identify := func() (w who, err error) {
 		ctx, cancel := context.WithTimeout(s.running, beatEvery)
 		defer cancel()
-		return s.identify(ctx, authorization, cookie)
+		return s.identify(ctx, authorization, cookie, from)
 	}
 	var only ident.ID
 	if text := c.Query("message"); text != "" {
@@ -44,7 +46,7 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	if credential == authorization {
 		credential = cookie
 	}
-	one, err := s.live.begin(watching.Name, string(HashToken(credential)))
+	one, err := s.live.begin(watching.Name, string(control.HashSecret(credential)))
 	if err != nil {
 		return err
 	}

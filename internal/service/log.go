@@ -25,16 +25,16 @@ import (
 type archivesAPI struct{ *Service }
 
 func (s archivesAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(api, read("archives", "/api/v1/archives", "Opened archives, newest first"),
 		s.listArchives)
 	huma.Register(api,
-		admin.remove("archive-close", "/api/v1/archives/{id}", "Forget an opened archive"),
+		op.remove("archive-close", "/api/v1/archives/{id}", "Forget an opened archive"),
 		s.closeArchive)
 	huma.Register(api,
 		read("log-level", "/api/v1/log/level", "How much the service writes to its log"),
 		s.showLogLevel)
-	huma.Register(api, admin.put("set-log-level", "/api/v1/log/level", "Change it while it runs"),
+	huma.Register(api, op.put("set-log-level", "/api/v1/log/level", "Change it while it runs"),
 		s.setLogLevel)
 	s.app.Get("/api/v1/log/export", s.exportLog)
 	s.app.Post(archivesPath, s.openLog)
@@ -42,7 +42,7 @@ func (s archivesAPI) register(api huma.API) {
 
 // exportLog streams what happened in a period as an archive.
 func (s archivesAPI) exportLog(c fiber.Ctx) error {
-	if _, err := s.require(c, true); err != nil {
+	if _, err := s.require(c, "log-export"); err != nil {
 		return err
 	}
 	var period reportInput
@@ -79,7 +79,7 @@ func (s archivesAPI) exportLog(c fiber.Ctx) error {
 
 // openLog reads an archive from the request's body as it comes in.
 func (s archivesAPI) openLog(c fiber.Ctx) error {
-	w, err := s.require(c, true)
+	w, err := s.require(c, "archive-open")
 	if err != nil {
 		return err
 	}
@@ -218,8 +218,7 @@ func describeLog(api huma.API) {
 		Path:        "/api/v1/log/export",
 		Summary: "What happened in a period: messages, refusals and sessions as JSON " +
 			"Lines, compressed by zstd",
-		Description: "Needs the role administrator.",
-		Parameters:  times,
+		Parameters: times,
 		Responses: map[string]*huma.Response{
 			"200": {
 				Description: "An archive",
@@ -232,7 +231,6 @@ func describeLog(api huma.API) {
 		Method:      http.MethodPost,
 		Path:        "/api/v1/archives",
 		Summary:     "Open an archive, compressed or not, of any size",
-		Description: "Needs the role administrator.",
 		Parameters: []*huma.Param{
 			{Name: "name", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}},
 		},

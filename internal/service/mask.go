@@ -24,7 +24,7 @@ type mask struct{ addresses, subjects bool }
 
 // maskFor is what is hidden from somebody.
 func (s *Service) maskFor(w who) mask {
-	if w.Role == mail.Administrator {
+	if w.Role != mail.Viewer {
 		return mask{}
 	}
 	see := s.InForce.Config().Service.ViewersSee

@@ -32,20 +32,20 @@ func (s directoryAPI) register(api huma.API) {
 		func(c fiber.Ctx) error { return s.streamImport(c, "alias") })
 	s.app.Get("/api/v1/mailboxes.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "mailbox") })
 	s.app.Get("/api/v1/aliases.csv", func(c fiber.Ctx) error { return s.exportCSV(c, "alias") })
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(api, read("mailboxes", "/api/v1/mailboxes", "Mailboxes by address"),
 		s.listMailboxes)
 	huma.Register(api, read("mailbox", "/api/v1/mailboxes/{address}", "One mailbox"), s.showMailbox)
-	huma.Register(api, admin.post("mailbox-add", "/api/v1/mailboxes", "Add a mailbox"),
+	huma.Register(api, op.post("mailbox-add", "/api/v1/mailboxes", "Add a mailbox"),
 		s.addMailbox)
 	huma.Register(
 		api,
-		admin.patch("mailbox-change", "/api/v1/mailboxes/{address}",
+		op.patch("mailbox-change", "/api/v1/mailboxes/{address}",
 			"Change fields of a mailbox; null takes one out"),
 		s.changeMailbox,
 	)
 	huma.Register(api,
-		admin.remove("mailbox-remove", "/api/v1/mailboxes/{address}", "Take a mailbox out"),
+		op.remove("mailbox-remove", "/api/v1/mailboxes/{address}", "Take a mailbox out"),
 		s.removeMailbox)
 	huma.Register(api,
 		read("mailbox-removal", "/api/v1/mailboxes/{address}/removal",
@@ -57,15 +57,15 @@ func (s directoryAPI) register(api huma.API) {
 		s.aliasRemoval)
 	huma.Register(api, read("aliases", "/api/v1/aliases", "Aliases by address"), s.listAliases)
 	huma.Register(api, read("alias", "/api/v1/aliases/{address}", "One alias"), s.showAlias)
-	huma.Register(api, admin.post("alias-add", "/api/v1/aliases", "Add an alias"), s.addAlias)
+	huma.Register(api, op.post("alias-add", "/api/v1/aliases", "Add an alias"), s.addAlias)
 	huma.Register(
 		api,
-		admin.patch("alias-change", "/api/v1/aliases/{address}",
+		op.patch("alias-change", "/api/v1/aliases/{address}",
 			"Change fields of an alias; null takes one out"),
 		s.changeAlias,
 	)
 	huma.Register(api,
-		admin.remove("alias-remove", "/api/v1/aliases/{address}", "Take an alias out"),
+		op.remove("alias-remove", "/api/v1/aliases/{address}", "Take an alias out"),
 		s.removeAlias)
 	huma.Register(
 		api,
@@ -78,11 +78,11 @@ func (s directoryAPI) register(api huma.API) {
 		s.listSecrets)
 	huma.Register(
 		api,
-		admin.put("secret-set", "/api/v1/secrets/{name}",
+		op.put("secret-set", "/api/v1/secrets/{name}",
 			"Keep a password, encrypted under the key file"),
 		s.setSecret,
 	)
-	huma.Register(api, admin.remove("secret-remove", "/api/v1/secrets/{name}", "Forget a password"),
+	huma.Register(api, op.remove("secret-remove", "/api/v1/secrets/{name}", "Forget a password"),
 		s.removeSecret)
 }
 

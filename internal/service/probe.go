@@ -16,10 +16,10 @@ import (
 type probeAPI struct{ *Service }
 
 func (s probeAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(
 		api,
-		admin.post("probe", "/api/v1/probe",
+		op.post("probe", "/api/v1/probe",
 			"Converse live with a host, a domain's hosts, or our own listeners, step by step"),
 		s.probe,
 	)
@@ -86,7 +86,7 @@ type heardStep struct {
 
 // stream probes and tells of each step as it is over.
 func (s probeAPI) streamProbe(c fiber.Ctx) error {
-	w, err := s.require(c, true)
+	w, err := s.require(c, "probe-live")
 	if err != nil {
 		return err
 	}

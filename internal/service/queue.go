@@ -26,7 +26,7 @@ import (
 type queueAPI struct{ *Service }
 
 func (s queueAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(api,
 		read("lanes", "/api/v1/lanes", "Lanes with mail waiting, those with most first"),
 		s.listLanes)
@@ -57,11 +57,11 @@ func (s queueAPI) register(api huma.API) {
 	huma.Register(api, read("pauses", "/api/v1/pauses", "What people have stopped"), s.listPauses)
 	huma.Register(
 		api,
-		admin.post("pause", "/api/v1/pauses",
+		op.post("pause", "/api/v1/pauses",
 			"Stop a lane, a route, a listener, a node or all delivery"),
 		s.pause,
 	)
-	huma.Register(api, admin.post("resume", "/api/v1/resume", "Let it go on"), s.resume)
+	huma.Register(api, op.post("resume", "/api/v1/resume", "Let it go on"), s.resume)
 	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
 	huma.Register(
 		api,
@@ -296,7 +296,7 @@ func searchForm(text string) string {
 
 // streamAct does something with messages and tells how far it is.
 func (s queueAPI) streamAct(c fiber.Ctx) error {
-	w, err := s.require(c, true)
+	w, err := s.require(c, "act")
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func (s queueAPI) streamAct(c fiber.Ctx) error {
 
 // streamUndo takes an action back.
 func (s queueAPI) streamUndo(c fiber.Ctx) error {
-	w, err := s.require(c, true)
+	w, err := s.require(c, "undo")
 	if err != nil {
 		return err
 	}

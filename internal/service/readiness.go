@@ -30,9 +30,7 @@ func (s readinessAPI) register(api huma.API) {
 	)
 	huma.Register(
 		api,
-		operation{
-			admin: true,
-		}.post("readiness-check", "/api/v1/readiness/{domain}/check",
+		operation{}.post("readiness-check", "/api/v1/readiness/{domain}/check",
 			"Look at one of our domains now: its DNS, hosts, identity and reputation"),
 		s.checkReadiness,
 	)

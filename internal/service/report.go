@@ -357,7 +357,7 @@ func (s reportAPI) figure(
 
 // reportPage is a report as a page to read or print.
 func (s reportAPI) reportPage(c fiber.Ctx) error {
-	w, err := s.require(c, false)
+	w, err := s.require(c, "report-page")
 	if err != nil {
 		return err
 	}

@@ -18,11 +18,11 @@ func (s reputationAPI) register(api huma.API) {
 		"What is known of an IP address or a domain: lists, names, what we saw of it"), s.look)
 	huma.Register(
 		api,
-		operation{admin: true}.post("reputation-except", "/api/v1/reputation/exceptions",
+		operation{}.post("reputation-except", "/api/v1/reputation/exceptions",
 			"Allow or deny a network, a sender or a recipient, for a time or for good"),
 		s.except,
 	)
-	huma.Register(api, operation{admin: true}.post("reputation-forget", "/api/v1/reputation/forget",
+	huma.Register(api, operation{}.post("reputation-forget", "/api/v1/reputation/forget",
 		"Take an exception back"), s.forget)
 }
 

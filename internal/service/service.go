@@ -70,7 +70,7 @@ func New(o Options) (*Service, error) {
 		IdleTimeout:       2 * time.Minute,
 		ErrorHandler:      s.problem,
 	})
-	s.app.Use(s.survive, packed, s.headers, s.identified, bounded, readable)
+	s.app.Use(s.survive, packed, s.headers, s.identified, bounded, readable, s.recorded)
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
@@ -207,7 +207,7 @@ func (s *Service) health() {
 	})
 	serve := metrics(s)
 	s.app.Get("/metrics", func(c fiber.Ctx) error {
-		if _, err := s.require(c, false); err != nil { // what flows here is not for strangers
+		if _, err := s.require(c, "metrics"); err != nil { // what flows here is not for strangers
 			return err
 		}
 		return serve(c)

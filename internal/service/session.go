@@ -19,7 +19,7 @@ import (
 type sessionAPI struct{ *Service }
 
 func (s sessionAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(
 		api,
 		read("sessions", "/api/v1/sessions",
@@ -34,7 +34,7 @@ func (s sessionAPI) register(api huma.API) {
 		s.listWatches)
 	huma.Register(
 		api,
-		admin.post("watch", "/api/v1/watches",
+		op.post("watch", "/api/v1/watches",
 			"Record sessions of a client or domain in full for a while"),
 		s.watch,
 	)

@@ -22,7 +22,7 @@ import (
 type draftAPI struct{ *Service }
 
 func (s draftAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	section := "/api/v1/setup/{section}"
 	huma.Register(
 		api,
@@ -31,23 +31,23 @@ func (s draftAPI) register(api huma.API) {
 		s.listItems,
 	)
 	huma.Register(api, read("setup-show", section+"/{name}", "One item of a section"), s.showItem)
-	huma.Register(api, admin.post("setup-add", section, "Add an item, in the draft"), s.addItem)
+	huma.Register(api, op.post("setup-add", section, "Add an item, in the draft"), s.addItem)
 	huma.Register(api,
-		admin.put("setup-set", section+"/{name}", "Write an item anew, in the draft"), s.setItem)
+		op.put("setup-set", section+"/{name}", "Write an item anew, in the draft"), s.setItem)
 	huma.Register(
 		api,
-		admin.patch("setup-change", section+"/{name}",
+		op.patch("setup-change", section+"/{name}",
 			"Change fields of an item, in the draft; null takes one out"),
 		s.changeItem,
 	)
 	huma.Register(
 		api,
-		admin.post("setup-move", section+"/{name}/move",
+		op.post("setup-move", section+"/{name}/move",
 			"Put an item at another position, in the draft"),
 		s.moveItem,
 	)
 	huma.Register(api,
-		admin.remove("setup-remove", section+"/{name}", "Take an item out, in the draft"),
+		op.remove("setup-remove", section+"/{name}", "Take an item out, in the draft"),
 		s.removeItem)
 	huma.Register(
 		api,
@@ -57,20 +57,20 @@ func (s draftAPI) register(api huma.API) {
 	)
 	huma.Register(
 		api,
-		admin.post("draft-apply", "/api/v1/draft/apply",
+		op.post("draft-apply", "/api/v1/draft/apply",
 			"Put the draft in force, if its rehearsal finds nothing dangerous"),
 		s.applyDraft,
 	)
 	huma.Register(
 		api,
-		admin.post("draft-rebase", "/api/v1/draft/rebase",
+		op.post("draft-rebase", "/api/v1/draft/rebase",
 			"Make the draft's changes anew on what is in force now"),
 		s.rebaseDraft,
 	)
-	huma.Register(api, admin.remove("draft-discard", "/api/v1/draft", "Forget the draft"),
+	huma.Register(api, op.remove("draft-discard", "/api/v1/draft", "Forget the draft"),
 		s.discardDraft)
 	huma.Register(api,
-		admin.post("draft-take-back", "/api/v1/draft/take-back",
+		op.post("draft-take-back", "/api/v1/draft/take-back",
 			"Make the draft that was discarded last the draft again, if there is no other"),
 		s.takeBackDraft)
 	s.app.Post("/api/v1/draft/rehearse", s.streamRehearsal)

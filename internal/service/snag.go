@@ -9,8 +9,10 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/core/snag"
 )
 
@@ -18,7 +20,7 @@ import (
 type snagAPI struct{ *Service }
 
 func (s snagAPI) register(api huma.API) {
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(api,
 		read("snags", "/api/v1/snags", "Troubles: the same cause at the same place, worst first"),
 		s.listSnags)
@@ -35,11 +37,11 @@ func (s snagAPI) register(api huma.API) {
 		s.snagStory,
 	)
 	huma.Register(api,
-		admin.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"),
+		op.patch("change-snag", "/api/v1/snags/{id}", "Note something, look after it, mute it"),
 		s.changeSnag)
 	huma.Register(
 		api,
-		admin.post(
+		op.post(
 			"fix-snag",
 			"/api/v1/snags/{id}/fix",
 			"Do one of the things that are offered; what concerns the configuration goes into the "+
@@ -182,6 +184,13 @@ func (s snagAPI) fixSnag(ctx context.Context, in *struct {
 	id, err := in.id()
 	if err != nil {
 		return nil, err
+	}
+	settles := in.Body.Do != diagnose.FixFlush && in.Body.Do != diagnose.FixPause &&
+		in.Body.Do != diagnose.FixReturn && in.Body.Do != diagnose.FixSmartHost &&
+		in.Body.Do != diagnose.FixRecord
+	if w := signedIn(ctx); settles && !rights.May(w.Role, rights.Settings) {
+		return nil, huma.Error403Forbidden("this fix changes the settings, which needs the role " +
+			rights.Who(rights.Settings) + "; " + w.Name + " has the role " + string(w.Role))
 	}
 	done, err := s.Control.Fixer.FixSnag(context.WithoutCancel(ctx), signedIn(ctx).Name, id,
 		in.Body)

@@ -82,7 +82,6 @@ func describeStreams(described huma.API) {
 			Method:      http.MethodPost,
 			Path:        "/api/v1/queue/act",
 			Summary:     "Hold, release, flush, reroute, return, drop messages and more",
-			Description: "Needs the role administrator.",
 			RequestBody: &huma.RequestBody{
 				Required: true,
 				Content: map[string]*huma.MediaType{
@@ -98,7 +97,6 @@ func describeStreams(described huma.API) {
 			Method:      http.MethodPost,
 			Path:        "/api/v1/actions/{id}/undo",
 			Summary:     "Take an action back",
-			Description: "Needs the role administrator.",
 			Parameters: []*huma.Param{
 				{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}},
 			},
@@ -109,7 +107,6 @@ func describeStreams(described huma.API) {
 			Method:      http.MethodPost,
 			Path:        "/api/v1/mailboxes/import",
 			Summary:     "Add and change mailboxes from CSV, all or none",
-			Description: "Needs the role administrator.",
 			Parameters:  dry,
 			RequestBody: csvBody,
 			Responses:   lines(result(imported)),
@@ -119,7 +116,6 @@ func describeStreams(described huma.API) {
 			Method:      http.MethodPost,
 			Path:        "/api/v1/aliases/import",
 			Summary:     "Add and change aliases from CSV, all or none",
-			Description: "Needs the role administrator.",
 			Parameters:  dry,
 			RequestBody: csvBody,
 			Responses:   lines(result(imported)),
@@ -141,12 +137,23 @@ func describeStreams(described huma.API) {
 	}
 	ops = append(ops, huma.Operation{
 		OperationID: "probe-live", Method: http.MethodPost, Path: "/api/v1/probe/live",
-		Summary:     "The same as probe, told step by step as it goes",
-		Description: "Needs the role administrator.",
+		Summary: "The same as probe, told step by step as it goes",
 		RequestBody: &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {
 			Schema: reg.Schema(reflect.TypeFor[ProbeBody](), true, "ProbeBody"),
 		}}},
 		Responses: lines(result(reg.Schema(reflect.TypeFor[probe.Probe](), true, "Probe"))),
+	})
+	whole := map[string]*huma.Response{"200": {
+		Description: "The message as it was stored",
+		Content:     map[string]*huma.MediaType{"message/rfc822": {Schema: &huma.Schema{Type: "string"}}},
+	}}
+	ops = append(ops, huma.Operation{
+		OperationID: "message-content", Method: http.MethodGet, Path: "/api/v1/messages/{id}/content",
+		Summary: "A message as it was stored", Responses: whole,
+	}, huma.Operation{
+		OperationID: "mailbox-content", Method: http.MethodGet,
+		Path:    "/api/v1/mailboxes/{address}/messages/{id}/raw",
+		Summary: "A message in a mailbox as it was stored", Responses: whole,
 	})
 	for _, t := range tables {
 		name := strings.ReplaceAll(t.path, "/", "-")
@@ -233,7 +240,7 @@ const (
 )
 
 func (s draftAPI) streamRehearsal(c fiber.Ctx) error {
-	w, err := s.require(c, false)
+	w, err := s.require(c, "draft-rehearse")
 	if err != nil {
 		return err
 	}
@@ -255,7 +262,7 @@ func (s draftAPI) streamRehearsal(c fiber.Ctx) error {
 }
 
 func (s directoryAPI) streamImport(c fiber.Ctx, what string) error {
-	w, err := s.require(c, true)
+	w, err := s.require(c, what+"-import")
 	if err != nil {
 		return err
 	}
@@ -273,7 +280,7 @@ func (s directoryAPI) streamImport(c fiber.Ctx, what string) error {
 
 // exportCSV writes the directory row by row.
 func (s directoryAPI) exportCSV(c fiber.Ctx, what string) error {
-	w, err := s.require(c, false)
+	w, err := s.require(c, what+"-export")
 	if err != nil {
 		return err
 	}

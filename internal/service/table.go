@@ -61,6 +61,7 @@ var tables = []table{
 		[]string{"id", "received_at", "since", "expires_at", "by", "name", "why", "severity", "score",
 			"sender", "header_from", "recipient", "subject", "size", "direction", "client_address"},
 	},
+	{"audit", []string{"id", "at", "who", "role", "client", "action", "object", "status", "why", "before", "link"}},
 	{"report/messages", []string{"at", "kind", "message_id", "delivery_id", "refusal_id", "subject",
 		"sender", "recipient", "size", "text"}},
 }
@@ -81,7 +82,11 @@ const tablePage = 500
 
 // send reads a list page by page, as whoever asks would, and writes rows as they come.
 func (s tableAPI) send(c fiber.Ctx, t table, asCSV bool) error {
-	if _, err := s.require(c, false); err != nil {
+	form := "-jsonl"
+	if asCSV {
+		form = "-csv"
+	}
+	if _, err := s.require(c, strings.ReplaceAll(t.path, "/", "-")+form); err != nil {
 		return err
 	}
 	words, err := url.ParseQuery(string(c.Request().URI().QueryString()))

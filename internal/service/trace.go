@@ -22,10 +22,10 @@ type traceAPI struct{ *Service }
 
 func (s traceAPI) register(api huma.API) {
 	const view = "/api/v1/messages/{id}/view"
-	admin := operation{admin: true}
+	op := operation{}
 	huma.Register(
 		api,
-		admin.make(http.MethodGet, "content-view", view,
+		op.make(http.MethodGet, "content-view", view,
 			"A message's header, structure and text, safe to look at"),
 		s.showContent,
 	)
@@ -217,7 +217,7 @@ func (s traceAPI) showContent(ctx context.Context, in *struct {
 // serveContent streams a message as it was stored. Content is people's own: only
 // the administrator may read it.
 func (s traceAPI) serveContent(c fiber.Ctx) error {
-	if _, err := s.require(c, true); err != nil {
+	if _, err := s.require(c, "message-content"); err != nil {
 		return err
 	}
 	id, err := ident.Parse(c.Params("id"))
@@ -276,7 +276,7 @@ func (s traceAPI) mailboxAddress(text string) (string, error) {
 }
 
 func (s traceAPI) serveMailboxContent(c fiber.Ctx) error {
-	if _, err := s.require(c, true); err != nil {
+	if _, err := s.require(c, "mailbox-content"); err != nil {
 		return err
 	}
 	f := fiberContext{c: c}

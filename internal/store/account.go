@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
-	"time"
+	"errors"
+
+	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/mail"
 )
@@ -10,27 +12,151 @@ import (
 // Accounts are the people and programs that administer, and their tokens and sessions.
 type Accounts struct{ *DB }
 
-// SetAccount makes or changes a console account; password is a hash.
-func (s Accounts) SetAccount(
-	ctx context.Context,
-	name string,
-	role mail.Role,
-	password string,
-) error {
-	_, err := s.pool.Exec(ctx, `INSERT INTO account (name, role, password) VALUES ($1, $2, $3)
-		ON CONFLICT (name) DO UPDATE SET role = excluded.role,
-			password = excluded.password`, name, role, password)
-	return err
+// errNobodyLeft takes back what would leave no administrator.
+var errNobodyLeft = errors.New("no administrator would be left")
+
+const personSQL = `SELECT name, role, about, off, must_change, made_at, made_by, password_at, last_at,
+	last_from, (SELECT count(*) FROM sign_in s WHERE s.account = a.name AND s.expires_at > now())
+	FROM account a`
+
+func person(row pgx.CollectableRow) (p mail.Person, err error) {
+	err = row.Scan(&p.Name, &p.Role, &p.About, &p.Off, &p.MustChange, &p.MadeAt, &p.MadeBy,
+		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions)
+	p.MadeAt, p.PasswordAt = p.MadeAt.UTC(), p.PasswordAt.UTC()
+	return p, err
 }
 
-// Account reads a console account.
-func (s Accounts) Account(
+// People are all who administer, by name.
+func (s Accounts) People(ctx context.Context) ([]mail.Person, error) {
+	rows, err := s.pool.Query(ctx, personSQL+` ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, person)
+}
+
+// Person reads one of them.
+func (s Accounts) Person(ctx context.Context, name string) (mail.Person, error) {
+	rows, err := s.pool.Query(ctx, personSQL+` WHERE name = $1`, name)
+	if err != nil {
+		return mail.Person{}, err
+	}
+	p, err := pgx.CollectExactlyOneRow(rows, person)
+	return p, found(err)
+}
+
+// AddPerson adds one; password is a hash. added says that nobody had the name.
+func (s Accounts) AddPerson(
+	ctx context.Context,
+	p mail.Person,
+	password string,
+) (added bool, err error) {
+	tag, err := s.pool.Exec(
+		ctx,
+		`INSERT INTO account (name, role, about, must_change, made_by, password)
+		VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (name) DO NOTHING`,
+		p.Name,
+		p.Role,
+		p.About,
+		p.MustChange,
+		p.MadeBy,
+		password,
+	)
+	return tag.RowsAffected() == 1, err
+}
+
+// ChangePerson writes what may be changed of one. It refuses, as false, what would leave no
+// administrator who may sign in.
+func (s Accounts) ChangePerson(ctx context.Context, p mail.Person) (bool, error) {
+	return s.leavingOne(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(
+			ctx,
+			`UPDATE account SET role = $2, about = $3, off = $4, must_change = $5
+			WHERE name = $1`,
+			p.Name,
+			p.Role,
+			p.About,
+			p.Off,
+			p.MustChange,
+		)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if err == nil && p.Off {
+			_, err = tx.Exec(ctx, `DELETE FROM sign_in WHERE account = $1`, p.Name)
+		}
+		return err
+	})
+}
+
+// RemovePerson takes one out, with his sessions. It refuses, as false, what would leave no
+// administrator who may sign in.
+func (s Accounts) RemovePerson(ctx context.Context, name string) (bool, error) {
+	return s.leavingOne(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `DELETE FROM account WHERE name = $1`, name)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		return err
+	})
+}
+
+// leavingOne does something with accounts unless no administrator would be left.
+func (s Accounts) leavingOne(ctx context.Context, do func(tx pgx.Tx) error) (left bool, err error) {
+	err = s.inTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `LOCK TABLE account IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+			return err
+		}
+		if err := do(tx); err != nil {
+			return err
+		}
+		err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM account WHERE role = 'administrator'
+			AND NOT off)`).Scan(&left)
+		if err == nil && !left {
+			return errNobodyLeft
+		}
+		return err
+	})
+	if err == errNobodyLeft {
+		return false, nil
+	}
+	return left, err
+}
+
+// SetPassword writes a password's hash and ends all sessions but one.
+func (s Accounts) SetPassword(
+	ctx context.Context,
+	name, password string,
+	mustChange bool,
+	keep int64,
+) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(
+			ctx,
+			`UPDATE account SET password = $2, must_change = $3, password_at = now()
+			WHERE name = $1`,
+			name,
+			password,
+			mustChange,
+		)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if err == nil {
+			_, err = tx.Exec(ctx, `DELETE FROM sign_in WHERE account = $1 AND id <> $2`, name, keep)
+		}
+		return err
+	})
+}
+
+// Password reads a person's password as it is kept, "" of somebody who may not sign in.
+func (s Accounts) Password(
 	ctx context.Context,
 	name string,
-) (role mail.Role, password string, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT role, password FROM account WHERE name = $1`,
-		name).Scan(&role, &password)
-	return role, password, found(err)
+) (role mail.Role, hash string, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT role, CASE WHEN off THEN '' ELSE password END FROM account
+		WHERE name = $1`, name).Scan(&role, &hash)
+	return role, hash, found(err)
 }
 
 // SetToken makes or changes a bearer token, of which only the hash is kept.
@@ -41,42 +167,109 @@ func (s Accounts) SetToken(ctx context.Context, hash []byte, name string, role m
 	return err
 }
 
-// Token finds who a bearer token is.
-func (s Accounts) Token(ctx context.Context, hash []byte) (name string, role mail.Role, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT name, role FROM token WHERE hash = $1`,
-		hash).Scan(&name, &role)
+// AddToken makes a token.
+func (s Accounts) AddToken(ctx context.Context, hash []byte, t mail.Token) (id int64, err error) {
+	err = s.pool.QueryRow(ctx, `INSERT INTO token (hash, name, role, about, made_by, ends_at)
+		VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
+		hash, t.Name, t.Role, t.About, t.MadeBy, optional(t.EndsAt)).Scan(&id)
+	return id, err
+}
+
+// Tokens are all of them, the newest first.
+func (s Accounts) Tokens(ctx context.Context) ([]mail.Token, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT id, name, role, about, created_at, made_by, ends_at, last_at,
+		last_from FROM token ORDER BY id DESC`,
+	)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t mail.Token, err error) {
+		err = row.Scan(&t.ID, &t.Name, &t.Role, &t.About, &t.MadeAt, &t.MadeBy, optTime{&t.EndsAt},
+			optTime{&t.LastAt}, &t.LastFrom)
+		t.MadeAt = t.MadeAt.UTC()
+		return t, err
+	})
+}
+
+// RevokeToken ends one for good.
+func (s Accounts) RevokeToken(ctx context.Context, id int64) (name string, err error) {
+	err = s.pool.QueryRow(ctx, `DELETE FROM token WHERE id = $1 RETURNING name`, id).Scan(&name)
+	return name, found(err)
+}
+
+// Token finds who a bearer token is, and notes once a minute that it was used.
+func (s Accounts) Token(
+	ctx context.Context,
+	hash []byte,
+	from string,
+) (name string, role mail.Role, err error) {
+	var used bool
+	err = s.pool.QueryRow(ctx, `SELECT name, role, coalesce(last_at > now() - interval '1 minute', false)
+		FROM token WHERE hash = $1 AND (ends_at IS NULL OR ends_at > now())`, hash).
+		Scan(&name, &role, &used)
+	if err == nil && !used {
+		_, err = s.pool.Exec(
+			ctx,
+			`UPDATE token SET last_at = now(), last_from = $2 WHERE hash = $1`,
+			hash,
+			from,
+		)
+	}
 	return name, role, found(err)
 }
 
-// SignIn keeps a console session until it expires.
-func (s Accounts) SignIn(
-	ctx context.Context,
-	hash []byte,
-	account string,
-	expires time.Time,
-) error {
-	_, err := s.pool.Exec(ctx, `WITH old AS (DELETE FROM sign_in WHERE expires_at < now())
-		INSERT INTO sign_in (hash, account, expires_at) VALUES ($1, $2,
-			$3)`, hash, account, expires)
+// SignIn keeps a session until it expires.
+func (s Accounts) SignIn(ctx context.Context, hash []byte, x mail.PersonSession) error {
+	_, err := s.pool.Exec(ctx, `WITH old AS (DELETE FROM sign_in WHERE expires_at < now()),
+			seen AS (UPDATE account SET last_at = now(), last_from = $4 WHERE name = $2)
+		INSERT INTO sign_in (hash, account, expires_at, client, program) VALUES ($1, $2, $3, $4, $5)`,
+		hash, x.Name, x.ExpiresAt, x.Client, x.Program)
 	return err
 }
 
-// SignedIn finds whose console session it is.
-func (s Accounts) SignedIn(
-	ctx context.Context,
-	hash []byte,
-) (account string, role mail.Role, err error) {
-	err = s.pool.QueryRow(
-		ctx,
-		`SELECT a.name, a.role FROM sign_in s JOIN account a ON a.name = s.account
-		WHERE s.hash = $1 AND s.expires_at > now()`,
-		hash,
-	).Scan(&account, &role)
-	return account, role, found(err)
+// SignedIn finds whose session it is, and notes once a minute that it was used.
+func (s Accounts) SignedIn(ctx context.Context, hash []byte) (p mail.Person, id int64, err error) {
+	var used bool
+	err = s.pool.QueryRow(ctx, `SELECT a.name, a.role, a.must_change, s.id,
+			s.last_at > now() - interval '1 minute'
+		FROM sign_in s JOIN account a ON a.name = s.account
+		WHERE s.hash = $1 AND s.expires_at > now() AND NOT a.off`, hash).
+		Scan(&p.Name, &p.Role, &p.MustChange, &id, &used)
+	if err == nil && !used {
+		_, err = s.pool.Exec(ctx, `UPDATE sign_in SET last_at = now() WHERE hash = $1`, hash)
+	}
+	return p, id, found(err)
 }
 
-// SignOut ends a console session.
+// SignOut ends a session.
 func (s Accounts) SignOut(ctx context.Context, hash []byte) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM sign_in WHERE hash = $1`, hash)
 	return err
+}
+
+// Sessions are the open ones, of somebody or of everybody, the last used first.
+func (s Accounts) Sessions(ctx context.Context, name string) ([]mail.PersonSession, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT id, account, made_at, last_at, expires_at, client, program
+		FROM sign_in WHERE expires_at > now() AND ($1 = '' OR account = $1) ORDER BY last_at DESC, id`,
+		name,
+	)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (x mail.PersonSession, err error) {
+		err = row.Scan(&x.ID, &x.Name, &x.MadeAt, &x.LastAt, &x.ExpiresAt, &x.Client, &x.Program)
+		x.MadeAt, x.LastAt, x.ExpiresAt = x.MadeAt.UTC(), x.LastAt.UTC(), x.ExpiresAt.UTC()
+		return x, err
+	})
+}
+
+// EndSession ends one of somebody's sessions, or with 0 all of them.
+func (s Accounts) EndSession(ctx context.Context, name string, id int64) (ended int64, err error) {
+	tag, err := s.pool.Exec(ctx, `DELETE FROM sign_in WHERE account = $1 AND ($2 = 0 OR id = $2)`,
+		name, id)
+	return tag.RowsAffected(), err
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/audit"
 	"gullroute/internal/core/directory"
 	"gullroute/internal/core/form"
 	"gullroute/internal/core/mail"
@@ -359,6 +360,7 @@ func (c *DirectoryChange) keys() []string {
 }
 
 func addRecord(ctx context.Context, tx pgx.Tx, who string, r Record) error {
+	audit.Note(ctx, audit.Record(r))
 	_, err := tx.Exec(ctx,
 		`INSERT INTO change (who, what, name, before, after) VALUES ($1, $2, $3, $4, $5)`, who,
 		r.What, r.Name, r.Before, r.After)

@@ -114,7 +114,9 @@ func outcome(d Due, state mail.State) *Outcome {
 	now := time.Now().UTC()
 	d.Delivery.State, d.Delivery.Attempts, d.Delivery.FirstAttemptAt, d.Delivery.LastAttemptAt = state, d.Delivery.Attempts+1, mail.At(
 		now,
-	), mail.At(now)
+	), mail.At(
+		now,
+	)
 	d.Delivery.NextAttemptAt = mail.At(now.Add(time.Hour))
 	d.Delivery.Last = &mail.LastReply{
 		Stage:    "recipient",
@@ -796,30 +798,33 @@ func TestWordsAreIndexedWhenTheirDayIsOver(t *testing.T) {
 
 func TestAccountsTokensAndSessions(t *testing.T) {
 	s, _ := open(t)
-	if err := s.SetAccount(ctx, "keeper", "captain", "h"); err == nil {
+	a := Accounts{s.DB}
+	if _, err := a.AddPerson(ctx, mail.Person{Name: "keeper", Role: "captain"}, "h"); err == nil {
 		t.Error("a made-up role was taken")
 	}
-	if err := s.SetAccount(ctx, "keeper", mail.Administrator, "hash one"); err != nil {
-		t.Fatal(err)
+	for i, name := range []string{"keeper", "keeper", "deck"} {
+		role := []mail.Role{mail.Administrator, mail.Viewer, mail.Viewer}[i]
+		if added, err := a.AddPerson(ctx, mail.Person{Name: name, Role: role}, "hash of "+name); err != nil ||
+			added != (i != 1) {
+			t.Fatal(i, added, err)
+		}
 	}
-	if err := s.SetAccount(ctx, "keeper", mail.Viewer, "hash two"); err != nil {
-		t.Fatal(err)
-	}
-	if role, hash, err := s.Account(ctx, "keeper"); err != nil || role != mail.Viewer || hash != "hash two" {
+	if role, hash, err := a.Password(ctx, "keeper"); err != nil || role != mail.Administrator ||
+		hash != "hash of keeper" {
 		t.Errorf("%s %s %v", role, hash, err)
 	}
-	if _, _, err := s.Account(ctx, "nobody"); !errors.Is(err, ErrNotFound) {
+	if _, _, err := a.Password(ctx, "nobody"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
 	}
 	for name, expires := range map[string]time.Time{"fresh": time.Now().Add(time.Hour),
 		"stale": time.Now().Add(-time.Second)} {
-		if err := s.SignIn(ctx, []byte(name), "keeper", expires); err != nil {
+		if err := a.SignIn(ctx, []byte(name), mail.PersonSession{Name: "keeper", ExpiresAt: expires}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if who, role, err := s.SignedIn(ctx,
-		[]byte("fresh")); err != nil || who != "keeper" || role != mail.Viewer {
-		t.Errorf("%s %s %v", who, role, err)
+	if who, _, err := s.SignedIn(ctx, []byte("fresh")); err != nil || who.Name != "keeper" ||
+		who.Role != mail.Administrator {
+		t.Errorf("%+v %v", who, err)
 	}
 	if _, _, err := s.SignedIn(ctx, []byte("stale")); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a session past its time: %v", err)
@@ -834,7 +839,7 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 		t.Fatal(err)
 	}
 	if name, role, err := s.Token(ctx,
-		[]byte("t")); err != nil || name != "script" || role != mail.Administrator {
+		[]byte("t"), ""); err != nil || name != "script" || role != mail.Administrator {
 		t.Errorf("%s %s %v", name, role, err)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gullroute/internal/api"
+	"gullroute/internal/control"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/keyfile"
@@ -28,6 +29,9 @@ import (
 const (
 	Keeper = "keeper-of-the-teststand-token"
 	Viewer = "viewer-of-the-teststand-token"
+	// Of the other roles.
+	Operator = "operator-of-the-teststand-token"
+	Auditor  = "auditor-of-the-teststand-token"
 )
 
 // Config is what a stand begins with: our own domain, and one route to a host that
@@ -54,15 +58,16 @@ aliases:
 // Stand is a running node and where its service listens.
 type Stand struct {
 	*node.Node
-	URL string
-	t   testing.TB
+	URL      string
+	database string
+	t        testing.TB
 }
 
 // Start starts a stand that ends with the test.
 func Start(t testing.TB) *Stand {
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
-	db := database(ctx, t)
+	db, name := database(ctx, t)
 	log := slog.New(slog.DiscardHandler)
 	box, err := keyfile.Open(t.TempDir() + "/key")
 	must(t, err)
@@ -70,9 +75,10 @@ func Start(t testing.TB) *Stand {
 	must(t, err)
 	_, err = n.Control.Drafts.Adopt(ctx, "teststand", Config)
 	must(t, err)
-	for token, role := range map[string]mail.Role{Keeper: mail.Administrator, Viewer: mail.Viewer} {
+	for token, role := range map[string]mail.Role{Keeper: mail.Administrator, Viewer: mail.Viewer,
+		Operator: mail.Operator, Auditor: mail.Auditor} {
 		name, _, _ := strings.Cut(token, "-")
-		must(t, n.Control.Operators.SetToken(ctx, service.HashToken(token), name, role))
+		must(t, n.Control.Operators.SetToken(ctx, control.HashSecret(token), name, role))
 	}
 	must(t, n.Start(ctx))
 	s, err := service.New(service.Options{Control: n.Control, Insight: n.Insight, InForce: n.InForce,
@@ -89,11 +95,11 @@ func Start(t testing.TB) *Stand {
 		n.Stop()
 		db.Close()
 	})
-	return &Stand{Node: n, URL: "http://" + s.Address(), t: t}
+	return &Stand{Node: n, URL: "http://" + s.Address(), t: t, database: name}
 }
 
 // database makes an empty one on the server that GULL_TEST_DATABASE names.
-func database(ctx context.Context, t testing.TB) *store.DB {
+func database(ctx context.Context, t testing.TB) (db *store.DB, address string) {
 	t.Helper()
 	server := os.Getenv("GULL_TEST_DATABASE")
 	if server == "" {
@@ -105,9 +111,20 @@ func database(ctx context.Context, t testing.TB) *store.DB {
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+name)
 	must(t, err)
 	must(t, conn.Close(ctx))
-	db, err := store.Open(ctx, strings.TrimSuffix(server, "postgres")+name)
+	address = strings.TrimSuffix(server, "postgres") + name
+	db, err = store.Open(ctx, address)
 	must(t, err)
-	return db
+	return db, address
+}
+
+// SQL does something with the stand's database behind its back.
+func (s *Stand) SQL(t testing.TB, sql string) {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), s.database)
+	must(t, err)
+	defer func() { _ = conn.Close(t.Context()) }()
+	_, err = conn.Exec(t.Context(), sql)
+	must(t, err)
 }
 
 // Send sends a message to recipients and returns its id.

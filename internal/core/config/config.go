@@ -72,6 +72,7 @@ type Service struct {
 	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
 	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the transcripts of sessions are kept"`
 	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
+	AuditKept           time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
 	Reputation          repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`

@@ -1,0 +1,59 @@
+package api
+
+import (
+	"time"
+
+	"gullroute/internal/core/mail"
+)
+
+// PersonNew is somebody who is to administer.
+type PersonNew struct {
+	Name     string    `json:"name" minLength:"1" maxLength:"61" doc:"Small letters, digits, dots and hyphens"`
+	Role     mail.Role `json:"role" enum:"administrator,operator,auditor,viewer"`
+	About    string    `json:"about,omitempty" maxLength:"200"`
+	Password string    `json:"password,omitempty" maxLength:"1000" doc:"One is made if it is not given, to be changed at the first sign-in"`
+}
+
+// PersonChange is what is to be changed of somebody; what is not given stays.
+type PersonChange struct {
+	Role     *mail.Role `json:"role,omitempty" enum:"administrator,operator,auditor,viewer"`
+	About    *string    `json:"about,omitempty" maxLength:"200"`
+	Off      *bool      `json:"off,omitempty" doc:"May not sign in; his sessions end"`
+	Password *string    `json:"password,omitempty" maxLength:"1000" doc:"A new one, to be changed at the next sign-in; empty makes one. His sessions end"`
+}
+
+// PersonMade is somebody, and the password that was made.
+type PersonMade struct {
+	mail.Person
+	Password string `json:"password,omitempty" doc:"That was made, shown this once"`
+}
+
+// TokenNew is a token to make.
+type TokenNew struct {
+	Name  string     `json:"name" minLength:"1" maxLength:"60" doc:"What it is for"`
+	Role  mail.Role  `json:"role" enum:"administrator,operator,auditor,viewer"`
+	About string     `json:"about,omitempty" maxLength:"200"`
+	Ends  *time.Time `json:"ends_at,omitempty" doc:"It lasts for good if this is not given"`
+}
+
+// TokenMade is a token and its value.
+type TokenMade struct {
+	mail.Token
+	Value string `json:"value" doc:"The token itself, shown this once"`
+}
+
+// Me is somebody who is signed in.
+type Me struct {
+	Name string    `json:"name"`
+	Role mail.Role `json:"role" enum:"administrator,operator,auditor,viewer"`
+	// Program says that it is a token, no person.
+	Program    bool `json:"program,omitempty" doc:"A token, no person"`
+	MustChange bool `json:"must_change,omitempty" doc:"A new password must be chosen first"`
+}
+
+// SignedIn is who is signed in now.
+type SignedIn struct {
+	Me
+	Token string     `json:"token,omitempty" doc:"Of a program's session"`
+	Ends  *time.Time `json:"ends_at,omitempty" doc:"When the session ends"`
+}

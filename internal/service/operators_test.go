@@ -1,0 +1,195 @@
+package service_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"gullroute/internal/api"
+	"gullroute/internal/core/audit"
+	"gullroute/internal/core/mail"
+	"gullroute/internal/teststand"
+)
+
+// asks makes a function that asks, expects a status and reads the answer.
+func asks(t *testing.T, s *teststand.Stand) func(token, method, path, body string, status int, into any) string {
+	return func(token, method, path, body string, status int, into any) string {
+		t.Helper()
+		got, text := s.Ask(token, method, path, body)
+		if got != status {
+			t.Fatalf("%s %s: %d %s, not %d", method, path, got, text, status)
+		}
+		if into != nil {
+			if err := json.Unmarshal([]byte(text), into); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return text
+	}
+}
+
+func TestPeopleWhoAdministerComeChangeAndGo(t *testing.T) {
+	s := teststand.Start(t)
+	ask := asks(t, s)
+	const people = "/api/v1/operators"
+	signIn := func(name, password string, status int) (token string) {
+		t.Helper()
+		var in struct{ Token string }
+		ask("", "POST", "/api/v1/sign-in", fmt.Sprintf(`{"name":%q,"password":%q,"program":true}`, name, password),
+			status, &in)
+		return in.Token
+	}
+	for body, says := range map[string]string{
+		`{"name":"Wren Ash","role":"operator"}`:                           "small letters",
+		`{"name":"wren","role":"captain"}`:                                "role",
+		`{"name":"wren","role":"operator","password":"short"}`:            "at least 10",
+		`{"name":"wren","role":"operator","password":"administrator123"}`: "guessed soon",
+	} {
+		if text := ask(teststand.Keeper, "POST", people, body, 422, nil); !strings.Contains(text, says) {
+			t.Errorf("%s: %s", body, text)
+		}
+	}
+	var made api.PersonMade
+	ask(teststand.Keeper, "POST", people, `{"name":"keeper","role":"administrator"}`, 200, &made)
+	keeper := made.Password
+	ask(teststand.Keeper, "POST", people, `{"name":"wren","role":"operator","about":"nights"}`, 200, &made)
+	if made.Password == "" || !made.MustChange || made.MadeBy != "keeper" {
+		t.Errorf("%+v", made)
+	}
+	if text := ask(teststand.Keeper, "POST", people, `{"name":"wren","role":"viewer"}`, 422, nil); !strings.Contains(
+		text, "already") {
+		t.Error(text)
+	}
+	signIn("wren", "wrong password", 401)
+	wren := signIn("wren", made.Password, 200)
+
+	// The first password opens nothing but the way to a new one; then all other sessions end.
+	if text := ask(wren, "GET", "/api/v1/queue", "", 403, nil); !strings.Contains(text, "new password") {
+		t.Error(text)
+	}
+	other := signIn("wren", made.Password, 200)
+	const chosen = "petrel lantern oakum 9"
+	change := func(old, new string) string { return fmt.Sprintf(`{"old_password":%q,"new_password":%q}`, old, new) }
+	ask(wren, "POST", "/api/v1/me/password", change("not it", chosen), 422, nil)
+	ask(wren, "POST", "/api/v1/me/password", change(made.Password, chosen), 204, nil)
+	ask(wren, "GET", "/api/v1/queue", "", 200, nil)
+	ask(other, "GET", "/api/v1/me", "", 401, nil)
+	ask(wren, "POST", "/api/v1/draft/apply", "{}", 403, nil)
+
+	var sessions api.Page[mail.PersonSession]
+	second := signIn("wren", chosen, 200)
+	ask(wren, "GET", "/api/v1/me/sessions", "", 200, &sessions)
+	if len(sessions.Items) != 2 || sessions.Items[0].Mine == sessions.Items[1].Mine {
+		t.Errorf("%+v", sessions.Items)
+	}
+	for _, x := range sessions.Items {
+		if !x.Mine {
+			ask(teststand.Keeper, "DELETE", fmt.Sprintf("%s/wren/sessions/%d", people, x.ID), "", 204, nil)
+		}
+	}
+	ask(second, "GET", "/api/v1/me", "", 401, nil)
+
+	// Switched off he is out at once; a role counts with the next thing that he asks.
+	ask(teststand.Keeper, "PATCH", people+"/wren", `{"role":"viewer"}`, 200, nil)
+	ask(wren, "POST", "/api/v1/pauses", "{}", 403, nil)
+	ask(teststand.Keeper, "PATCH", people+"/wren", `{"off":true}`, 200, nil)
+	ask(wren, "GET", "/api/v1/me", "", 401, nil)
+	signIn("wren", chosen, 401)
+	ask(teststand.Keeper, "PATCH", people+"/wren", `{"off":false,"password":""}`, 200, &made)
+	signIn("wren", chosen, 401)
+	signIn("wren", made.Password, 200)
+
+	// The last administrator cannot leave by accident.
+	for method, body := range map[string]string{"PATCH": `{"off":true}`, "DELETE": ""} {
+		if text := ask(teststand.Keeper, method, people+"/keeper", body, 422, nil); !strings.Contains(text,
+			"nobody would be left") {
+			t.Errorf("%s: %s", method, text)
+		}
+	}
+	ask(teststand.Keeper, "DELETE", people+"/wren", "", 204, nil)
+	ask(teststand.Keeper, "GET", people+"/wren", "", 404, nil)
+	signIn("keeper", keeper, 200)
+}
+
+func TestTokensLetProgramsInForAWhile(t *testing.T) {
+	s := teststand.Start(t)
+	ask := asks(t, s)
+	add := func(ends time.Time, status int) (made api.TokenMade) {
+		t.Helper()
+		body, _ := json.Marshal(map[string]any{"name": "backups", "role": "auditor", "ends_at": ends})
+		var into any
+		if status == 200 {
+			into = &made
+		}
+		ask(teststand.Keeper, "POST", "/api/v1/tokens", string(body), status, into)
+		return made
+	}
+	add(time.Now().Add(-time.Minute), 422)
+	brief, long := add(time.Now().Add(1500*time.Millisecond), 200), add(time.Now().Add(24*time.Hour), 200)
+	ask(brief.Value, "GET", "/api/v1/audit", "", 200, nil)
+	ask(long.Value, "POST", "/api/v1/tokens", "{}", 403, nil)
+	ask(long.Value, "POST", "/api/v1/me/password", `{"old_password":"a","new_password":"b"}`, 409, nil)
+	list := ask(teststand.Keeper, "GET", "/api/v1/tokens", "", 200, nil)
+	if strings.Contains(list, long.Value) || !strings.Contains(list, `"last_from":"127.0.0.1"`) {
+		t.Errorf("the list: %s", list)
+	}
+	time.Sleep(time.Until(brief.EndsAt.Time) + 100*time.Millisecond)
+	ask(brief.Value, "GET", "/api/v1/me", "", 401, nil)
+	ask(teststand.Keeper, "DELETE", fmt.Sprintf("/api/v1/tokens/%d", long.ID), "", 204, nil)
+	ask(long.Value, "GET", "/api/v1/me", "", 401, nil)
+}
+
+func TestWhoDidWhatIsOnRecordAndCannotBeAltered(t *testing.T) {
+	s := teststand.Start(t)
+	ask := asks(t, s)
+	ask("", "POST", "/api/v1/sign-in", `{"name":"nobody","password":"open sesame"}`, 401, nil)
+	ask(teststand.Viewer, "POST", "/api/v1/draft/apply", `{"why":"I want to"}`, 403, nil)
+	ask(teststand.Keeper, "PATCH", "/api/v1/mailboxes/ines.harrow@skerryline.example",
+		`{"fields":{"name":"Ines Harrow","password":"petrel lantern oakum 9"}}`, 200, nil)
+	ask(teststand.Keeper, "GET", "/api/v1/queue", "", 200, nil) // a look is not on record
+	ask(teststand.Operator, "GET", "/api/v1/queue.csv", "", 200, nil)
+	ask(teststand.Auditor, "GET", "/api/v1/messages/0000000000001/content?why=asked+by+the+court", "", 404, nil)
+	var page api.Page[audit.Deed]
+	text := ask(teststand.Auditor, "GET", "/api/v1/audit", "", 200, &page)
+	var lines []string
+	for _, e := range page.Items {
+		lines = append(lines, fmt.Sprintf("%s %s %s %d %s", e.Who, e.Action, e.Object, e.Status, e.Why))
+	}
+	want := []string{"auditor message-content 0000000000001 404 asked by the court", "operator queue-csv  200 ",
+		"keeper mailbox-change ines.harrow@skerryline.example 200 ", "viewer draft-apply  403 I want to",
+		"nobody sign-in Go-http-client/1.1 401 name or password is wrong"}
+	if strings.Join(lines, "\n") != strings.Join(want, "\n") {
+		t.Errorf("on record:\n%s\nwanted:\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
+	}
+	if strings.Contains(text, "oakum") || strings.Contains(text, "sesame") ||
+		!strings.Contains(text, `"after":{"address":"ines.harrow@skerryline.example","name":"Ines Harrow"`) {
+		t.Errorf("the entries: %s", text)
+	}
+	var check audit.Inspection
+	verify := func() audit.Inspection {
+		t.Helper()
+		check = audit.Inspection{}
+		ask(teststand.Auditor, "GET", "/api/v1/audit/verify", "", 200, &check)
+		return check
+	}
+	if verify(); check.Broken != 0 || check.Entries < 5 || check.Head == "" {
+		t.Errorf("%+v", check)
+	}
+	third := page.Items[2].ID
+	for _, c := range []struct{ sql, says string }{
+		{fmt.Sprintf("UPDATE audit SET who = 'deck' WHERE id = %d", third), "changed after"},
+		{fmt.Sprintf("UPDATE audit SET who = 'keeper' WHERE id = %d", third), ""},
+		{fmt.Sprintf("DELETE FROM audit WHERE id = %d", third), "is gone"},
+	} {
+		s.SQL(t, c.sql)
+		if verify(); check.Why == "" != (c.says == "") || !strings.Contains(check.Why, c.says) {
+			t.Errorf("after %s: %+v", c.sql, check)
+		}
+	}
+	if status, body := s.Ask(teststand.Operator, "GET", "/api/v1/audit", ""); status != http.StatusForbidden {
+		t.Errorf("an operator reads it: %d %s", status, body)
+	}
+}
