@@ -37,7 +37,7 @@ var mayUse = map[string]string{
 	"learn":     "core", // a program of its own: makes the weights of the judge
 	"cli":       "core api client",
 	// What tests start: everything but cli.
-	"teststand": "core api store keyfile node service",
+	"teststand": "core api store keyfile node service control",
 }
 
 // serves are what the commands that begin something on this machine may import besides.

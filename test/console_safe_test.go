@@ -272,7 +272,8 @@ func TestConsoleCanBeUsedByEverybody(t *testing.T) {
 		"/readiness/skerryline.example", "/setup", "/setup/domains", "/setup/routes?item=to+the+world",
 		"/setup/mailboxes", "/setup/aliases", "/setup/secrets", "/setup/service", "/setup/review",
 		"/setup/draft", "/setup/revisions", "/explain", "/probe", "/terms",
-		"/held", "/reputation?about=127.30.0.65", "/setup/gates", "/setup/lists?item=partners", "/reputation"}
+		"/held", "/reputation?about=127.30.0.65", "/setup/gates", "/setup/lists?item=partners", "/reputation",
+		"/setup/operators", "/setup/audit", "/account"}
 	for _, look := range []struct {
 		name  string
 		width int

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rights"
 )
 
 // PersonNew is somebody who is to administer.
@@ -47,8 +48,9 @@ type Me struct {
 	Name string    `json:"name"`
 	Role mail.Role `json:"role" enum:"administrator,operator,auditor,viewer"`
 	// Program says that it is a token, no person.
-	Program    bool `json:"program,omitempty" doc:"A token, no person"`
-	MustChange bool `json:"must_change,omitempty" doc:"A new password must be chosen first"`
+	Program    bool          `json:"program,omitempty" doc:"A token, no person"`
+	MustChange bool          `json:"must_change,omitempty" doc:"A new password must be chosen first"`
+	May        []rights.Area `json:"may" doc:"What the role allows"`
 }
 
 // SignedIn is who is signed in now.

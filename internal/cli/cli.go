@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"cmp"
 	"errors"
 	"fmt"
@@ -41,8 +42,10 @@ type app struct {
 	out, err io.Writer // for people: nothing in it acts on a terminal
 	// As they are: for content, and for what asks whether it writes to a terminal.
 	raw, rawErr io.Writer
+	lines       *bufio.Reader // of in, once one was read
 	url         string
 	token       string
+	context     string
 	format      string
 }
 
@@ -105,8 +108,8 @@ func (a *app) root() *cobra.Command {
 		Short: "Gull Route: a mail transfer server one can look into",
 		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, and " +
 			"shows every step.\n\n" +
-			"The service's address and your token come from --url and --token, or from GULL_URL " +
-			"and GULL_TOKEN.",
+			"The service's address and your token come from --url and --token, from GULL_URL " +
+			"and GULL_TOKEN, or from where you signed in last (gull login).",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
@@ -121,6 +124,11 @@ func (a *app) root() *cobra.Command {
 			if utc {
 				time.Local = time.UTC
 			}
+			if a.context != "" {
+				if _, _, err := a.server(); err != nil && c.Name() != "login" {
+					return err
+				}
+			}
 			return readEnvironment(c.Flags())
 		},
 	}
@@ -131,6 +139,8 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.url, "url", "",
 		"address of the service (GULL_URL); http://127.0.0.1:8480 if not given")
 	flags.StringVar(&a.token, "token", "", "bearer token (GULL_TOKEN)")
+	flags.StringVar(&a.context, "context", "",
+		"server that you signed in at (GULL_CONTEXT); gull context list shows them")
 	flags.StringVarP(&a.format, "output", "o", "table",
 		"how to print: "+strings.Join(formats, ", "))
 	flags.BoolVar(&utc, "utc", false,
@@ -149,12 +159,15 @@ func (a *app) root() *cobra.Command {
 		reportCommands{a}.command(), logCommands{a}.command(), explainCommands{a}.command(),
 		entryCommands{a}.mailboxCommand(), configurationCommands{a}.command(),
 		simnetCommands{a}.command(), serveCommands{a}.openAPICommand(),
-		referenceCommands{a}.command(), doctorCommands{a}.command())
+		referenceCommands{a}.command(), doctorCommands{a}.command(),
+		operatorCommands{a}.command(), tokenCommands{a}.command(), auditCommands{a}.command(),
+		contextCommands{a}.command(), loginCommands{a}.login(), loginCommands{a}.logout(),
+		loginCommands{a}.whoami(), loginCommands{a}.password())
 	pauseCommands{a}.addPauses(root)
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {
 		if c.Name() == "help" {
-			c.AddCommand(termsCommands{a}.command())
+			c.AddCommand(termsCommands{a}.command(), termsCommands{a}.rightsCommand())
 		}
 	}
 	return root
@@ -182,8 +195,12 @@ func readEnvironment(flags *pflag.FlagSet) error {
 }
 
 func (a *app) client() *client.Client {
-	return client.New(cmp.Or(a.url, os.Getenv("GULL_URL"), "http://127.0.0.1:8480"),
-		cmp.Or(a.token, os.Getenv("GULL_TOKEN")))
+	at, token, err := a.server()
+	if err != nil { // what is given and what the environment says counts all the same
+		fmt.Fprintln(a.err, "gull:", err)
+		at, token = cmp.Or(a.url, os.Getenv("GULL_URL"), defaultURL), cmp.Or(a.token, os.Getenv("GULL_TOKEN"))
+	}
+	return client.New(at, token)
 }
 
 // group is a command that only holds others.

@@ -204,7 +204,10 @@ func passwordFlag(c *cobra.Command, k kind) *bool {
 }
 
 func (a *app) readLine() (string, error) {
-	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if a.lines == nil {
+		a.lines = bufio.NewReader(a.in)
+	}
+	line, err := a.lines.ReadString('\n')
 	line = strings.TrimRight(line, "\r\n")
 	if line == "" {
 		return "", usage("standard input holds no line: %v", err)

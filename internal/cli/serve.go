@@ -54,7 +54,7 @@ func (a serveCommands) command() *cobra.Command {
 			"that one counts, and is changed by console or command line while the service " +
 			"runs.\n\n" +
 			"The setup file holds the first sign-ins, in YAML: accounts with name, role " +
-			"(administrator or viewer) and password; tokens with name, role and token; " +
+			"(administrator, operator, auditor or viewer) and password; tokens with name, role and token; " +
 			"secrets with name and value. Only hashes and encrypted secrets are kept: remove the " +
 			"file afterwards.",
 		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config " +

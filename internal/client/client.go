@@ -145,6 +145,7 @@ func (c *conn) doRaw(
 	if err != nil {
 		return nil, err
 	}
+	req.Header.Set("User-Agent", "gull")
 	if r != nil {
 		req.Header.Set("Content-Type", contentType)
 	}

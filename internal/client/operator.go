@@ -49,12 +49,22 @@ func (c PeopleCalls) RemovePerson(ctx context.Context, name string) error {
 }
 
 // PersonSessions are the open sessions of somebody, or one's own for "".
-func (c PeopleCalls) PersonSessions(ctx context.Context, name string) ([]mail.PersonSession, error) {
+func (c PeopleCalls) PersonSessions(
+	ctx context.Context,
+	name string,
+) ([]mail.PersonSession, error) {
 	path := "/api/v1/me"
 	if name != "" {
 		path = personPath(name)
 	}
-	p, err := call[api.Page[mail.PersonSession]](ctx, c.conn, http.MethodGet, path+"/sessions", nil, nil)
+	p, err := call[api.Page[mail.PersonSession]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		path+"/sessions",
+		nil,
+		nil,
+	)
 	return p.Items, err
 }
 

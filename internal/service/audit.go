@@ -17,7 +17,6 @@ import (
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rights"
-	"gullroute/internal/store"
 )
 
 // auditAPI serves the record of who did what.
@@ -32,7 +31,7 @@ func (s auditAPI) register(api huma.API) {
 func (s auditAPI) list(ctx context.Context, in *struct {
 	Who    string    `query:"who"`
 	Action string    `query:"action" doc:"An operation, like mailbox-change or sign-in"`
-	Object string    `query:"object" doc:"A part of what it was done to"`
+	Target string    `query:"target" doc:"A part of what it was done to"`
 	Since  time.Time `query:"since"`
 	Until  time.Time `query:"until"`
 	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -40,8 +39,8 @@ func (s auditAPI) list(ctx context.Context, in *struct {
 }) (*out[api.Page[audit.Deed]], error) {
 	list, err := s.Control.Operators.Audit.List(
 		ctx,
-		store.AuditFilter{Who: in.Who, Action: in.Action,
-			Object: in.Object, Since: in.Since, Until: in.Until, After: in.After, Limit: in.Limit},
+		audit.Filter{Who: in.Who, Action: in.Action,
+			Target: in.Target, Since: in.Since, Until: in.Until, After: in.After, Limit: in.Limit},
 	)
 	if err != nil {
 		return nil, s.storeError(err, "entry")
@@ -85,13 +84,16 @@ func note(ctx huma.Context, operation string, w who) {
 	}
 }
 
+// recorder keeps the record.
+type recorder struct{ *Service }
+
 // recorded puts on record what people and programs do, once it is done or refused.
-func (s *Service) recorded(c fiber.Ctx) error {
+func (s recorder) recorded(c fiber.Ctx) error {
 	notes := &audit.Notebook{}
 	c.SetContext(audit.With(c.Context(), notes))
 	err := c.Next()
 	x, ok := c.Locals(calledLocal).(called)
-	if !ok || x.who.Name == "" || !rights.Recorded(x.operation) {
+	if !ok || x.who.Name == "" || !rights.Recorded(x.operation, c.Method() == http.MethodGet) {
 		return err
 	}
 	e := audit.Deed{
@@ -100,7 +102,7 @@ func (s *Service) recorded(c fiber.Ctx) error {
 		Role:   string(x.who.Role),
 		Client: c.IP(),
 		Action: x.operation,
-		Object: objectOf(c),
+		Target: targetOf(c),
 		Status: c.Response().StatusCode(),
 	}
 	var se huma.StatusError
@@ -118,7 +120,7 @@ func (s *Service) recorded(c fiber.Ctx) error {
 }
 
 // enter writes an entry. What was done stays done if that fails; the log says so.
-func (s *Service) enter(e *audit.Deed, asked any, notes *audit.Notebook) {
+func (s recorder) enter(e *audit.Deed, asked any, notes *audit.Notebook) {
 	detail := map[string]any{}
 	if asked != nil {
 		detail["asked"] = asked
@@ -130,8 +132,8 @@ func (s *Service) enter(e *audit.Deed, asked any, notes *audit.Notebook) {
 			if json.Unmarshal(text, &plain) == nil {
 				detail["changed"] = audit.Clean(plain)
 			}
-			if e.Object == "" {
-				e.Object = changed[0].Name
+			if e.Target == "" {
+				e.Target = changed[0].Name
 			}
 		}
 	}
@@ -140,12 +142,12 @@ func (s *Service) enter(e *audit.Deed, asked any, notes *audit.Notebook) {
 	defer cancel()
 	if err := s.Control.Operators.Audit.Add(ctx, e); err != nil {
 		s.Log.Error("what somebody did is not on record", "who", e.Who, "action", e.Action,
-			"object", e.Object, "error", err)
+			"target", e.Target, "error", err)
 	}
 }
 
-// objectOf is what an operation is done to, by its path.
-func objectOf(c fiber.Ctx) string {
+// targetOf is what an operation is done to, by its path.
+func targetOf(c fiber.Ctx) string {
 	var words []string
 	for _, name := range c.Route().Params {
 		words = append(words, fiberContext{c: c}.param(name))
@@ -170,8 +172,8 @@ func asked(c fiber.Ctx, e *audit.Deed) any {
 			if why, ok := asked["why"].(string); ok {
 				e.Why = why
 			}
-			if name, ok := asked["name"].(string); ok && e.Object == "" {
-				e.Object = name
+			if name, ok := asked["name"].(string); ok && e.Target == "" {
+				e.Target = name
 			}
 			for k, v := range asked {
 				out[k] = v
@@ -184,8 +186,15 @@ func asked(c fiber.Ctx, e *audit.Deed) any {
 	return audit.Clean(out)
 }
 
-// recordSignIn puts a sign-in on record, or one that failed.
-func (s *Service) recordSignIn(in *signInBody, role mail.Role, status int, why string) {
-	s.enter(&audit.Deed{At: time.Now(), Who: inert.Clip(in.Body.Name, 60), Role: string(role),
-		Client: in.client, Action: "sign-in", Object: in.program, Status: status, Why: why}, nil, nil)
+// signIn puts a sign-in on record, or one that failed.
+func (s recorder) signIn(in *signInBody, role mail.Role, status int, why string) {
+	s.enter(&audit.Deed{
+		At:     time.Now(),
+		Who:    inert.Clip(in.Body.Name, 60),
+		Role:   string(role),
+		Client: in.client,
+		Action: "sign-in",
+		Status: status,
+		Why:    why,
+	}, map[string]any{"with": in.program}, nil)
 }

@@ -57,11 +57,11 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 		w.Program = true
 		w.Name, w.Role, err = s.Control.Operators.Token(ctx, []byte(key), from)
 		if errors.Is(err, fault.ErrNotFound) { // it may be a person's session in a program
-			w, err = s.ofSession(ctx, key)
+			w, err = ofSession(ctx, s.Control.Operators, key)
 		}
 	case cookie != "":
 		key = string(control.HashSecret(cookie))
-		w, err = s.ofSession(ctx, key)
+		w, err = ofSession(ctx, s.Control.Operators, key)
 	default:
 		return w, errNotSignedIn
 	}
@@ -82,8 +82,8 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 	return w, nil
 }
 
-func (s *Service) ofSession(ctx context.Context, key string) (who, error) {
-	p, id, err := s.Control.Operators.SignedIn(ctx, []byte(key))
+func ofSession(ctx context.Context, people *control.Operators, key string) (who, error) {
+	p, id, err := people.SignedIn(ctx, []byte(key))
 	return who{api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange}, id}, err
 }
 
@@ -215,7 +215,9 @@ func (s signInAPI) register(h huma.API) {
 		h,
 		read("me", "/api/v1/me", "Who is signed in"),
 		func(ctx context.Context, _ *struct{}) (*out[api.Me], error) {
-			return &out[api.Me]{signedIn(ctx).Me}, nil
+			me := signedIn(ctx).Me
+			me.May = rights.Areas(me.Role)
+			return &out[api.Me]{me}, nil
 		},
 	)
 }
@@ -259,7 +261,7 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	}
 	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
 	if !ok {
-		s.recordSignIn(in, "", http.StatusTooManyRequests, "too many failed tries")
+		recorder(s).signIn(in, "", http.StatusTooManyRequests, "too many failed tries")
 		return nil, huma.Error429TooManyRequests(
 			"too many failed tries for this name or from this address; wait a minute",
 		)
@@ -273,7 +275,7 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	role, err := s.proved(ctx, in.Body.Name, in.Body.Password)
 	if errors.Is(err, errWrong) {
 		try.Failed()
-		s.recordSignIn(in, "", http.StatusUnauthorized, errWrong.Error())
+		recorder(s).signIn(in, "", http.StatusUnauthorized, errWrong.Error())
 		return nil, huma.Error401Unauthorized(errWrong.Error())
 	}
 	if err != nil {
@@ -286,12 +288,13 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	if err := s.Control.Operators.SignIn(ctx, control.HashSecret(token), x); err != nil {
 		return nil, errDatabase
 	}
-	s.recordSignIn(in, role, http.StatusOK, "")
+	recorder(s).signIn(in, role, http.StatusOK, "")
 	p, err := s.Control.Operators.Person(ctx, in.Body.Name)
 	if err != nil {
 		return nil, errDatabase
 	}
-	body := api.SignedIn{Me: api.Me{Name: p.Name, Role: role, MustChange: p.MustChange}}
+	body := api.SignedIn{Me: api.Me{Name: p.Name, Role: role, MustChange: p.MustChange,
+		May: rights.Areas(role)}}
 	if in.Body.Program {
 		body.Token, body.Ends = token, &x.ExpiresAt
 		return &signInReply{Body: body}, nil

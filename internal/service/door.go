@@ -311,5 +311,5 @@ func (s *Service) still(w who, identify func() (who, error)) bool {
 	if errors.As(err, &se) && se.GetStatus() != fiber.StatusUnauthorized {
 		return true
 	}
-	return err == nil && now == w
+	return err == nil && now.Name == w.Name && now.Role == w.Role
 }

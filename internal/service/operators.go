@@ -216,7 +216,7 @@ func (s operatorsAPI) changePassword(ctx context.Context, in *struct {
 	case <-ctx.Done():
 		return nil, errDatabase
 	}
-	if _, err := (signInAPI{s.Service}).proved(ctx, w.Name, in.Body.Old); err != nil {
+	if _, err := signInAPI(s).proved(ctx, w.Name, in.Body.Old); err != nil {
 		if err != errWrong {
 			return nil, err
 		}

@@ -156,11 +156,11 @@ func TestWhoDidWhatIsOnRecordAndCannotBeAltered(t *testing.T) {
 	text := ask(teststand.Auditor, "GET", "/api/v1/audit", "", 200, &page)
 	var lines []string
 	for _, e := range page.Items {
-		lines = append(lines, fmt.Sprintf("%s %s %s %d %s", e.Who, e.Action, e.Object, e.Status, e.Why))
+		lines = append(lines, fmt.Sprintf("%s %s %s %d %s", e.Who, e.Action, e.Target, e.Status, e.Why))
 	}
 	want := []string{"auditor message-content 0000000000001 404 asked by the court", "operator queue-csv  200 ",
 		"keeper mailbox-change ines.harrow@skerryline.example 200 ", "viewer draft-apply  403 I want to",
-		"nobody sign-in Go-http-client/1.1 401 name or password is wrong"}
+		"nobody sign-in  401 name or password is wrong"}
 	if strings.Join(lines, "\n") != strings.Join(want, "\n") {
 		t.Errorf("on record:\n%s\nwanted:\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
 	}

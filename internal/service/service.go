@@ -70,7 +70,7 @@ func New(o Options) (*Service, error) {
 		IdleTimeout:       2 * time.Minute,
 		ErrorHandler:      s.problem,
 	})
-	s.app.Use(s.survive, packed, s.headers, s.identified, bounded, readable, s.recorded)
+	s.app.Use(s.survive, packed, s.headers, s.identified, bounded, readable, recorder{s}.recorded)
 	s.health()
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)

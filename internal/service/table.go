@@ -61,7 +61,7 @@ var tables = []table{
 		[]string{"id", "received_at", "since", "expires_at", "by", "name", "why", "severity", "score",
 			"sender", "header_from", "recipient", "subject", "size", "direction", "client_address"},
 	},
-	{"audit", []string{"id", "at", "who", "role", "client", "action", "object", "status", "why", "before", "link"}},
+	{"audit", []string{"id", "at", "who", "role", "client", "action", "target", "status", "why", "before", "link"}},
 	{"report/messages", []string{"at", "kind", "message_id", "delivery_id", "refusal_id", "subject",
 		"sender", "recipient", "size", "text"}},
 }

@@ -36,7 +36,7 @@ func (s Audit) Add(ctx context.Context, e *audit.Deed) error {
 		}
 		_, err = tx.Exec(
 			ctx,
-			`INSERT INTO audit (id, at, who, role, client, action, object, status, why,
+			`INSERT INTO audit (id, at, who, role, client, action, target, status, why,
 			detail, before, link) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
 			e.ID,
 			e.At,
@@ -44,7 +44,7 @@ func (s Audit) Add(ctx context.Context, e *audit.Deed) error {
 			e.Role,
 			e.Client,
 			e.Action,
-			e.Object,
+			e.Target,
 			e.Status,
 			e.Why,
 			string(e.Detail),
@@ -55,15 +55,7 @@ func (s Audit) Add(ctx context.Context, e *audit.Deed) error {
 	})
 }
 
-// AuditFilter chooses entries.
-type AuditFilter struct {
-	Who, Action, Object string
-	Since, Until        time.Time
-	After               int64 // the next of the page before: older ones follow
-	Limit               int
-}
-
-const auditSQL = `SELECT id, at, who, role, client, action, object, status, why, detail, before, link
+const auditSQL = `SELECT id, at, who, role, client, action, target, status, why, detail, before, link
 	FROM audit WHERE true`
 
 func auditEntry(row pgx.CollectableRow) (e audit.Deed, err error) {
@@ -76,7 +68,7 @@ func auditEntry(row pgx.CollectableRow) (e audit.Deed, err error) {
 		&e.Role,
 		&e.Client,
 		&e.Action,
-		&e.Object,
+		&e.Target,
 		&e.Status,
 		&e.Why,
 		&detail,
@@ -89,7 +81,7 @@ func auditEntry(row pgx.CollectableRow) (e audit.Deed, err error) {
 }
 
 // List reads entries, newest first.
-func (s Audit) List(ctx context.Context, f AuditFilter) ([]audit.Deed, error) {
+func (s Audit) List(ctx context.Context, f audit.Filter) ([]audit.Deed, error) {
 	q := query{}
 	if f.Who != "" {
 		q.and("who = %s", f.Who)
@@ -97,8 +89,8 @@ func (s Audit) List(ctx context.Context, f AuditFilter) ([]audit.Deed, error) {
 	if f.Action != "" {
 		q.and("action = %s", f.Action)
 	}
-	if f.Object != "" {
-		q.and("object ILIKE %s", "%"+escapeLike(f.Object)+"%")
+	if f.Target != "" {
+		q.and("target ILIKE %s", "%"+escapeLike(f.Target)+"%")
 	}
 	if !f.Since.IsZero() {
 		q.and("at >= %s", f.Since)

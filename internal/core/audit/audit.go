@@ -18,7 +18,7 @@ type Deed struct {
 	Role   string          `json:"role"`
 	Client string          `json:"client" doc:"Where from"`
 	Action string          `json:"action" doc:"The operation"`
-	Object string          `json:"object" doc:"To what"`
+	Target string          `json:"target" doc:"To what"`
 	Status int             `json:"status" doc:"How it went, as HTTP says it: below 300 it was done"`
 	Why    string          `json:"why,omitempty"`
 	Detail json.RawMessage `json:"detail,omitempty" doc:"What was asked for, without secrets, and what stood there before and after"`
@@ -34,12 +34,40 @@ func (e *Deed) Next(before []byte) []byte {
 	h := sha256.New()
 	h.Write(before)
 	for _, part := range []string{
-		fmt.Sprint(e.ID), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Role, e.Client, e.Action, e.Object,
+		fmt.Sprint(e.ID), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Role, e.Client, e.Action, e.Target,
 		fmt.Sprint(e.Status), e.Why, string(e.Detail),
 	} {
 		fmt.Fprintf(h, "%d:%s,", len(part), part) // so that nothing moves from one part to the next
 	}
 	return h.Sum(nil)
+}
+
+// Syslog is the entry as a line for a log server (RFC 5424), of the facility for audit logs.
+func (e *Deed) Syslog() []byte {
+	const facility, notice, warning = 13, 5, 4
+	severity := notice
+	if !e.Done() {
+		severity = warning
+	}
+	value := strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`, "\n", " ", "\r", " ")
+	var b strings.Builder
+	fmt.Fprintf(&b, "<%d>1 %s - gull-route - %d [audit@32473", facility*8+severity,
+		e.At.UTC().Format("2006-01-02T15:04:05.000000Z"), e.ID)
+	for _, p := range [][2]string{{"who", e.Who}, {"role", e.Role}, {"client", e.Client},
+		{"action", e.Action}, {"target", e.Target}, {"status", fmt.Sprint(e.Status)}, {"why", e.Why},
+		{"link", e.Link}} {
+		fmt.Fprintf(&b, ` %s="%s"`, p[0], value.Replace(p[1]))
+	}
+	fmt.Fprintf(&b, "] %s: %s %s", e.Who, e.Action, value.Replace(e.Target))
+	return []byte(b.String())
+}
+
+// Filter chooses entries.
+type Filter struct {
+	Who, Action, Target string
+	Since, Until        time.Time
+	After               int64 // the next of the page before: older ones follow
+	Limit               int
 }
 
 // Inspection is what an inspection of the chain found.

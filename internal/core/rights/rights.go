@@ -56,6 +56,9 @@ func Known(r mail.Role) bool { return slices.Contains(Roles, r) }
 // May reports whether a role has an area.
 func May(r mail.Role, a Area) bool { return a == Open || slices.Contains(areas[r], a) }
 
+// Areas are those that a role has.
+func Areas(r mail.Role) []Area { return slices.Clone(areas[r]) }
+
 // Who are the roles that have an area, in words.
 func Who(a Area) string {
 	var names []string
@@ -116,14 +119,16 @@ func Of(operation string, gets bool) Area {
 
 // Recorded reports an operation that is put on record, with who asked for it: whatever changes
 // something, and whatever takes out what stands in messages or a whole list.
-func Recorded(operation string) bool {
+func Recorded(operation string, gets bool) bool {
 	if strings.HasSuffix(operation, "-csv") || strings.HasSuffix(operation, "-jsonl") ||
 		strings.HasSuffix(operation, "-export") {
 		return true
 	}
 	switch areaOf[operation] {
-	case Content, Work, Settings, Records, People:
+	case Content, Work, Settings, Records:
 		return true
+	case People:
+		return !gets
 	case Own:
 		return operation == "password-change" || operation == "own-session-end"
 	}

@@ -37,7 +37,7 @@ CREATE TABLE audit (
     role   text NOT NULL,
     client text NOT NULL,
     action text NOT NULL,
-    object text NOT NULL,
+    target text NOT NULL,
     status int NOT NULL,
     why    text NOT NULL,
     detail text NOT NULL, -- JSON, as it was hashed

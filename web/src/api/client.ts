@@ -16,7 +16,7 @@ export type Trace = Omit<Schemas["Trace"], "message" | "generated" | "about"> & 
 };
 export type Status = Omit<Schemas["Status"], "trouble"> & { trouble: Lane[] };
 export type GullEvent = Schemas["Event"];
-export type Who = Schemas["Who"];
+export type Who = Schemas["Me"];
 export type Upkeep = Schemas["Upkeep"];
 export type Term = Schemas["Term"];
 

@@ -66,7 +66,7 @@ export interface paths {
         put?: never;
         /**
          * Take an action back
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["undo"];
         delete?: never;
@@ -187,7 +187,7 @@ export interface paths {
         put?: never;
         /**
          * Open an archive, compressed or not, of any size
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or auditor.
          */
         post: operations["archive-open"];
         delete?: never;
@@ -208,9 +208,89 @@ export interface paths {
         post?: never;
         /**
          * Forget an opened archive
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or auditor.
          */
         delete: operations["archive-close"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who did what, newest first
+         * @description Needs the role administrator or auditor.
+         */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All that match of /api/v1/audit as CSV; it takes the same words
+         * @description Needs the role administrator or auditor.
+         */
+        get: operations["audit-csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All that match of /api/v1/audit as JSON Lines; it takes the same words
+         * @description Needs the role administrator or auditor.
+         */
+        get: operations["audit-jsonl"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whether the record was tampered with, and its head to keep elsewhere
+         * @description Needs the role administrator or auditor.
+         */
+        get: operations["audit-verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -225,7 +305,7 @@ export interface paths {
         };
         /**
          * A support bundle: settings without secrets, versions, health, lanes, snags, review, readiness, and the path of chosen messages
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or auditor.
          */
         get: operations["bundle"];
         put?: never;
@@ -599,6 +679,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/held.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that match of /api/v1/held as CSV; it takes the same words */
+        get: operations["held-csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/held.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that match of /api/v1/held as JSON Lines; it takes the same words */
+        get: operations["held-jsonl"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/held/release": {
         parameters: {
             query?: never;
@@ -610,7 +724,7 @@ export interface paths {
         put?: never;
         /**
          * Let held messages go on: with their senders allowed, or without their attachments
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["held-release"];
         delete?: never;
@@ -799,7 +913,7 @@ export interface paths {
         };
         /**
          * What happened in a period: messages, refusals and sessions as JSON Lines, compressed by zstd
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or auditor.
          */
         get: operations["log-export"];
         put?: never;
@@ -931,6 +1045,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mailboxes/{address}/messages/{id}/raw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A message in a mailbox as it was stored
+         * @description Needs the role administrator or operator or auditor.
+         */
+        get: operations["mailbox-content"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes/{address}/removal": {
         parameters: {
             query?: never;
@@ -960,6 +1094,57 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose a new password; all other sessions end */
+        post: operations["password-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own open sessions */
+        get: operations["own-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions; 0 ends all */
+        delete: operations["own-session-end"];
         options?: never;
         head?: never;
         patch?: never;
@@ -999,6 +1184,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages/{id}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A message as it was stored
+         * @description Needs the role administrator or operator or auditor.
+         */
+        get: operations["message-content"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/messages/{id}/view": {
         parameters: {
             query?: never;
@@ -1008,7 +1213,7 @@ export interface paths {
         };
         /**
          * A message's header, structure and text, safe to look at
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator or auditor.
          */
         get: operations["content-view"];
         put?: never;
@@ -1036,6 +1241,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/operators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who administers, by name
+         * @description Needs the role administrator.
+         */
+        get: operations["operators"];
+        put?: never;
+        /**
+         * Add somebody who administers
+         * @description Needs the role administrator.
+         */
+        post: operations["operator-add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One of them
+         * @description Needs the role administrator.
+         */
+        get: operations["operator"];
+        put?: never;
+        post?: never;
+        /**
+         * Take somebody out, with his sessions
+         * @description Needs the role administrator.
+         */
+        delete: operations["operator-remove"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a role, switch off, or give a new password; sessions end
+         * @description Needs the role administrator.
+         */
+        patch: operations["operator-change"];
+        trace?: never;
+    };
+    "/api/v1/operators/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * His open sessions
+         * @description Needs the role administrator.
+         */
+        get: operations["operator-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/operators/{name}/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a session; 0 ends all
+         * @description Needs the role administrator.
+         */
+        delete: operations["operator-session-end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pauses": {
         parameters: {
             query?: never;
@@ -1048,7 +1345,7 @@ export interface paths {
         put?: never;
         /**
          * Stop a lane, a route, a listener, a node or all delivery
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["pause"];
         delete?: never;
@@ -1068,7 +1365,7 @@ export interface paths {
         put?: never;
         /**
          * Converse live with a host, a domain's hosts, or our own listeners, step by step
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["probe"];
         delete?: never;
@@ -1088,7 +1385,7 @@ export interface paths {
         put?: never;
         /**
          * The same as probe, told step by step as it goes
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["probe-live"];
         delete?: never;
@@ -1159,7 +1456,7 @@ export interface paths {
         put?: never;
         /**
          * Hold, release, flush, reroute, return, drop messages and more
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["act"];
         delete?: never;
@@ -1213,7 +1510,7 @@ export interface paths {
         put?: never;
         /**
          * Look at one of our domains now: its DNS, hosts, identity and reputation
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["readiness-check"];
         delete?: never;
@@ -1386,7 +1683,7 @@ export interface paths {
         put?: never;
         /**
          * Allow or deny a network, a sender or a recipient, for a time or for good
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["reputation-except"];
         delete?: never;
@@ -1406,7 +1703,7 @@ export interface paths {
         put?: never;
         /**
          * Take an exception back
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["reputation-forget"];
         delete?: never;
@@ -1443,7 +1740,7 @@ export interface paths {
         put?: never;
         /**
          * Let it go on
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["resume"];
         delete?: never;
@@ -1672,7 +1969,7 @@ export interface paths {
         put?: never;
         /**
          * Submit a test message at a listener
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["send"];
         delete?: never;
@@ -1920,7 +2217,7 @@ export interface paths {
         head?: never;
         /**
          * Note something, look after it, mute it
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         patch: operations["change-snag"];
         trace?: never;
@@ -1936,7 +2233,7 @@ export interface paths {
         put?: never;
         /**
          * Do one of the things that are offered; what concerns the configuration goes into the draft
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["fix-snag"];
         delete?: never;
@@ -1991,6 +2288,50 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tokens of programs, never their values
+         * @description Needs the role administrator.
+         */
+        get: operations["tokens"];
+        put?: never;
+        /**
+         * Let a program in; the token is shown once
+         * @description Needs the role administrator.
+         */
+        post: operations["token-add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a token for good
+         * @description Needs the role administrator.
+         */
+        delete: operations["token-revoke"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2076,7 +2417,7 @@ export interface paths {
         put?: never;
         /**
          * Record sessions of a client or domain in full for a while
-         * @description Needs the role administrator.
+         * @description Needs the role administrator or operator.
          */
         post: operations["watch"];
         delete?: never;
@@ -2529,6 +2870,32 @@ export interface components {
              * @description Of the server in octets, which the advice is for; 0 if it is not known: then nothing that depends on it is said
              */
             memory: number;
+        };
+        Deed: {
+            /** @description The operation */
+            action: string;
+            /** Format: date-time */
+            at: string;
+            /** @description The link of the entry before it */
+            before: string;
+            /** @description Where from */
+            client: string;
+            /** @description What was asked for, without secrets, and what stood there before and after */
+            detail?: unknown;
+            /** Format: int64 */
+            id: number;
+            /** @description SHA-256 of the entry and of the link before it */
+            link: string;
+            role: string;
+            /**
+             * Format: int64
+             * @description How it went, as HTTP says it: below 300 it was done
+             */
+            status: number;
+            /** @description To what */
+            target: string;
+            who: string;
+            why?: string;
         };
         Delay: {
             /** Format: double */
@@ -3081,6 +3448,30 @@ export interface components {
             opened_at: string;
             who: string;
         };
+        Inspection: {
+            /**
+             * Format: int64
+             * @description The first entry that does not fit the one before it
+             */
+            broken?: number;
+            /**
+             * Format: int64
+             * @description That were looked at
+             */
+            entries: number;
+            /** Format: int64 */
+            first?: number;
+            /** @description The last link; keep it elsewhere, to notice when the end was cut off */
+            head: string;
+            /** Format: int64 */
+            last?: number;
+            /**
+             * Format: date-time
+             * @description Of the first entry
+             */
+            since?: string;
+            why?: string;
+        };
         Item: {
             /** @description As in the YAML */
             fields: {
@@ -3387,6 +3778,17 @@ export interface components {
             replies: boolean;
             send_as: string[];
         };
+        Me: {
+            /** @description What the role allows */
+            may: string[];
+            /** @description A new password must be chosen first */
+            must_change?: boolean;
+            name: string;
+            /** @description A token, no person */
+            program?: boolean;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+        };
         Message: {
             account: string;
             client_address: string;
@@ -3574,6 +3976,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageDeed: {
+            items: components["schemas"]["Deed"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageHeldItem: {
             items: components["schemas"]["HeldItem"][];
             /** @description Give this as after to go on; empty at the end */
@@ -3624,6 +4031,16 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PagePerson: {
+            items: components["schemas"]["Person"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PagePersonSession: {
+            items: components["schemas"]["PersonSession"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageProposal: {
             items: components["schemas"]["Proposal"][];
             /** @description Give this as after to go on; empty at the end */
@@ -3669,6 +4086,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageToken: {
+            items: components["schemas"]["Token"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageWatch: {
             items: components["schemas"]["Watch"][];
             /** @description Give this as after to go on; empty at the end */
@@ -3679,6 +4101,10 @@ export interface components {
             points: number;
             signal: string;
             why?: string;
+        };
+        "Password-changeRequest": {
+            new_password: string;
+            old_password: string;
         };
         Past: {
             /** @description What ended it */
@@ -3721,6 +4147,101 @@ export interface components {
             until: string | null;
             who: string;
             why: string;
+        };
+        Person: {
+            about?: string;
+            /** @description The last sign-in; null is never */
+            last_at: string | null;
+            /** @description Where it came from */
+            last_from?: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description Chooses a new password at the next sign-in */
+            must_change?: boolean;
+            name: string;
+            /** @description May not sign in */
+            off?: boolean;
+            /**
+             * Format: date-time
+             * @description When the password was chosen
+             */
+            password_at: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+            /**
+             * Format: int64
+             * @description Open ones
+             */
+            sessions: number;
+        };
+        PersonChange: {
+            about?: string;
+            /** @description May not sign in; his sessions end */
+            off?: boolean;
+            /** @description A new one, to be changed at the next sign-in; empty makes one. His sessions end */
+            password?: string;
+            /** @enum {string} */
+            role?: "administrator" | "operator" | "auditor" | "viewer";
+        };
+        PersonMade: {
+            about?: string;
+            /** @description The last sign-in; null is never */
+            last_at: string | null;
+            /** @description Where it came from */
+            last_from?: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description Chooses a new password at the next sign-in */
+            must_change?: boolean;
+            name: string;
+            /** @description May not sign in */
+            off?: boolean;
+            /** @description That was made, shown this once */
+            password?: string;
+            /**
+             * Format: date-time
+             * @description When the password was chosen
+             */
+            password_at: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+            /**
+             * Format: int64
+             * @description Open ones
+             */
+            sessions: number;
+        };
+        PersonNew: {
+            about?: string;
+            /** @description Small letters, digits, dots and hyphens */
+            name: string;
+            /** @description One is made if it is not given, to be changed at the first sign-in */
+            password?: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+        };
+        PersonSession: {
+            /** @description Address */
+            client: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: date-time
+             * @description The last use, within a minute
+             */
+            last_at: string;
+            /** Format: date-time */
+            made_at: string;
+            /** @description The one that asks */
+            mine?: boolean;
+            /** @description Whose */
+            name: string;
+            /** @description As it calls itself */
+            program: string;
         };
         Place: {
             /** @enum {string} */
@@ -4371,6 +4892,8 @@ export interface components {
         SignInBodyBody: {
             name: string;
             password: string;
+            /** @description The session is for a program: it gets a token in place of a cookie */
+            program?: boolean;
         };
         Signature: {
             algorithm: string;
@@ -4378,6 +4901,24 @@ export interface components {
             result: string;
             selector: string;
             why?: string;
+        };
+        SignedIn: {
+            /**
+             * Format: date-time
+             * @description When the session ends
+             */
+            ends_at?: string;
+            /** @description What the role allows */
+            may: string[];
+            /** @description A new password must be chosen first */
+            must_change?: boolean;
+            name: string;
+            /** @description A token, no person */
+            program?: boolean;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+            /** @description Of a program's session */
+            token?: string;
         };
         Slot: {
             /**
@@ -4634,6 +5175,52 @@ export interface components {
              */
             refuse: number;
         };
+        Token: {
+            about?: string;
+            /** @description null is never */
+            ends_at: string | null;
+            /** Format: int64 */
+            id: number;
+            /** @description The last use, within a minute; null is never */
+            last_at: string | null;
+            last_from?: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+        };
+        TokenMade: {
+            about?: string;
+            /** @description null is never */
+            ends_at: string | null;
+            /** Format: int64 */
+            id: number;
+            /** @description The last use, within a minute; null is never */
+            last_at: string | null;
+            last_from?: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+            /** @description The token itself, shown this once */
+            value: string;
+        };
+        TokenNew: {
+            about?: string;
+            /**
+             * Format: date-time
+             * @description It lasts for good if this is not given
+             */
+            ends_at?: string;
+            /** @description What it is for */
+            name: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "auditor" | "viewer";
+        };
         Trace: {
             /** @description The message that it is about or answers */
             about?: components["schemas"]["Message"];
@@ -4773,11 +5360,6 @@ export interface components {
              * @description Who was asked to come again and has not
              */
             waiting: number;
-        };
-        Who: {
-            name: string;
-            /** @enum {string} */
-            role: "administrator" | "viewer";
         };
     };
     responses: never;
@@ -5570,6 +6152,198 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    audit: {
+        parameters: {
+            query?: {
+                who?: string;
+                /** @description An operation, like mailbox-change or sign-in */
+                action?: string;
+                /** @description A part of what it was done to */
+                target?: string;
+                since?: string;
+                until?: string;
+                limit?: number;
+                /** @description The next of the page before */
+                after?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageDeed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "audit-csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    "audit-jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Lines: progress, and at the end result or problem */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    "audit-verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inspection"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7233,6 +8007,48 @@ export interface operations {
             };
         };
     };
+    "held-csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    "held-jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Lines: progress, and at the end result or problem */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
     "held-release": {
         parameters: {
             query?: never;
@@ -8658,6 +9474,26 @@ export interface operations {
             };
         };
     };
+    "mailbox-content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message as it was stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": string;
+                };
+            };
+        };
+    };
     "mailbox-removal": {
         parameters: {
             query?: never;
@@ -8749,7 +9585,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Who"];
+                    "application/json": components["schemas"]["Me"];
                 };
             };
             /** @description Unauthorized */
@@ -8772,6 +9608,203 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "password-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "own-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePersonSession"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "own-session-end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8987,6 +10020,26 @@ export interface operations {
             };
         };
     };
+    "message-content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message as it was stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": string;
+                };
+            };
+        };
+    };
     "content-view": {
         parameters: {
             query?: never;
@@ -9092,6 +10145,494 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    operators: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePerson"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "operator-add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonNew"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    operator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "operator-remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "operator-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "operator-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePersonSession"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "operator-session-end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12260,7 +13801,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Who"];
+                    "application/json": components["schemas"]["SignedIn"];
                 };
             };
             /** @description Unauthorized */
@@ -12905,6 +14446,205 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageToken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "token-add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenNew"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "token-revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,11 +1,11 @@
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import { Alert, Text } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useRef } from "react";
 import { gull, Problem } from "../api/client";
 import { piece } from "../api/piece";
-import { SignIn } from "../pages/sign-in";
+import { FirstPassword, SignIn } from "../pages/sign-in";
 import { Loading } from "../parts/loading";
 
 const read = () => piece(() => import("./app"));
@@ -18,6 +18,7 @@ const App = lazy(read);
  */
 export function Gate() {
 	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	const client = useQueryClient();
 	const been = useRef(false);
 	const out = useRef(false); // while it is asked again there is no answer, and the form must stay
 	if (me.error instanceof Problem && me.error.status === 401) {
@@ -31,6 +32,9 @@ export function Gate() {
 			return <SignIn onField={() => void read()} />;
 		}
 		return me.error ? <Away text={me.error.message} /> : <Loading what={t`the console`} />;
+	}
+	if (me.data?.must_change) {
+		return <FirstPassword name={me.data.name} onDone={() => void client.resetQueries()} />;
 	}
 	return (
 		<>

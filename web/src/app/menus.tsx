@@ -103,6 +103,9 @@ export function AccountMenu() {
 					</Menu.Item>
 				))}
 				<Menu.Divider />
+				<Menu.Item component={Link} to="/account">
+					<Trans>Password and sessions</Trans>
+				</Menu.Item>
 				<Menu.Item onClick={() => void gull.signOut().finally(() => window.location.assign("/"))}>
 					<Trans>Sign out</Trans>
 				</Menu.Item>

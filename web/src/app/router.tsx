@@ -242,6 +242,12 @@ const explain = createRoute({
 		}),
 });
 
+const account = createRoute({
+	getParentRoute: () => root,
+	path: "/account",
+	component: lazyRouteComponent(() => piece(() => import("../pages/account")), "AccountPage"),
+});
+
 const listWords = (s: Record<string, unknown>): { find?: string; item?: string; sort?: string } => ({
 	sort: text(s.sort),
 	find: text(s.find),
@@ -300,6 +306,18 @@ const setupPages = [
 	}),
 	createRoute({
 		getParentRoute: () => setup,
+		path: "/operators",
+		component: lazyRouteComponent(() => piece(() => import("../pages/operators")), "OperatorsPage"),
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/audit",
+		component: lazyRouteComponent(() => piece(() => import("../pages/audit")), "AuditPage"),
+		validateSearch: (s: Record<string, unknown>) =>
+			some({ who: text(s.who), action: text(s.action), target: text(s.target) }),
+	}),
+	createRoute({
+		getParentRoute: () => setup,
 		path: "/$section",
 		component: lazyRouteComponent(() => piece(() => import("../pages/section")), "SectionPage"),
 		validateSearch: listWords,
@@ -327,6 +345,7 @@ export const router = createRouter({
 		reports,
 		behind,
 		explain,
+		account,
 		setup.addChildren(setupPages),
 	]),
 	defaultPreload: "intent",

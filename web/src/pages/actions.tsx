@@ -8,7 +8,7 @@ import { useTold } from "../parts/act";
 import type { Column } from "../parts/columns";
 import { CSV } from "../parts/csv";
 import { List } from "../parts/list";
-import { useMayChange } from "../parts/may";
+import { useMayWork } from "../parts/may";
 import { usePages } from "../parts/pages";
 import { RowTo } from "../parts/row-to";
 import { Nothing } from "../parts/states";
@@ -85,7 +85,7 @@ const actionColumns: Column<Action>[] = [
 
 function Back({ action }: { action: Action }) {
 	const told = useTold();
-	const mayChange = useMayChange();
+	const mayChange = useMayWork();
 	const undo = useMutation({
 		mutationFn: () => queue.undo(action.id, () => {}),
 		onSuccess: (done) => told(done, false),

@@ -5,8 +5,8 @@ import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFolderOpen } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { gull } from "../api/client";
 import { type Archive, openArchive, tracing } from "../api/trace";
+import { useMay } from "../parts/may";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
 import { moment } from "../parts/time";
@@ -18,11 +18,10 @@ const day = 86_400_000;
 /** Archives of what happened: open one, or take one out. */
 export function ArchivesView() {
 	const list = useQuery({ queryKey: ["archives"], queryFn: tracing.archives });
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	const may = useMay("records");
 	const client = useQueryClient();
 	const [share, setShare] = useState<number | null>(null);
 	const [fault, setFault] = useState("");
-	const may = me.data?.role === "administrator";
 	const open = async (file: File | null) => {
 		if (!file) {
 			return;

@@ -12,7 +12,7 @@ import { CSV } from "../parts/csv";
 import { FilterText } from "../parts/filter";
 import { Heading } from "../parts/heading";
 import { type Choice, List, none } from "../parts/list";
-import { useMayChange } from "../parts/may";
+import { useMayWork } from "../parts/may";
 import { usePages } from "../parts/pages";
 import { RowTo } from "../parts/row-to";
 import { Nothing } from "../parts/states";
@@ -187,7 +187,7 @@ const columnsOf = (): Column<HeldItem>[] => [
 
 /** Release lets what is chosen go on, as one says. */
 function Release({ ids }: { ids: string[] }) {
-	const may = useMayChange();
+	const may = useMayWork();
 	const client = useQueryClient();
 	const [open, setOpen] = useState(false);
 	const [allow, setAllow] = useState<string | null>(null);

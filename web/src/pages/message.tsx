@@ -10,6 +10,7 @@ import { snags } from "../api/snags";
 import { Act, Actions } from "../parts/act";
 import { ArchiveNote } from "../parts/archive";
 import { Heading } from "../parts/heading";
+import { useMay } from "../parts/may";
 import { MessageView } from "../parts/message-view";
 import { wordOf } from "../parts/names";
 import { MessagePath } from "../parts/path";
@@ -53,7 +54,7 @@ export function MessagePage() {
 
 function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 	const m = trace.message;
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	const may = useMay("content");
 	return (
 		<div>
 			<Group justify="space-between" align="start" wrap="nowrap">
@@ -63,7 +64,7 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 					<Hand words={trace.for_remote} label={t`Copy for the remote administrator`} />
 					{waits && <Act verb="flush" words={{ message: m.id }} label={t`Try now`} />}
 					{waits && <Actions words={{ message: m.id }} what={t`More`} />}
-					{me.data?.role === "administrator" && (
+					{may && (
 						<Button
 							size="xs"
 							variant="default"
@@ -93,8 +94,8 @@ function Head({ trace, waits }: { trace: Trace; waits: boolean }) {
 
 /** Content is people's own: only the administrator may read it. */
 function Content({ id }: { id: string }) {
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
-	return me.data?.role === "administrator" ? <MessageView id={id} /> : null;
+	const may = useMay("content");
+	return may ? <MessageView id={id} /> : null;
 }
 
 /** Words to hand on. */

@@ -21,7 +21,7 @@ import { gull } from "../api/client";
 import { setup } from "../api/setup";
 import { type Conversation, type Heard, type Probe, type Step, sound } from "../api/sound";
 import { Heading } from "../parts/heading";
-import { useMayChange } from "../parts/may";
+import { useMayWork } from "../parts/may";
 import snagClasses from "../parts/snag.module.css";
 import { Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
@@ -35,7 +35,7 @@ export type ProbeWords = { target?: string; routes?: string; from?: string; inwa
 export function ProbePage() {
 	const words = useSearch({ from: "/probe" }) as ProbeWords;
 	const navigate = useNavigate();
-	const may = useMayChange();
+	const may = useMayWork();
 	const [inwards, setInwards] = useState(words.inwards !== undefined);
 	const [now, setNow] = useState<ProbeWords>(words);
 	const [message, setMessage] = useState(false);

@@ -7,7 +7,7 @@ import { useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Aspect, type Key, type Looks, sound } from "../api/sound";
 import { Heading } from "../parts/heading";
-import { useMayChange } from "../parts/may";
+import { useMayWork } from "../parts/may";
 import { FoldedRecord, RecordView, Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -19,7 +19,7 @@ import { exact, When } from "../parts/when";
 export function ReadyPage() {
 	const { domain } = useParams({ from: "/readiness/$domain" });
 	const client = useQueryClient();
-	const may = useMayChange();
+	const may = useMayWork();
 	const looks = useQuery({ queryKey: ["readiness", domain], queryFn: () => sound.ready(domain) });
 	const look = useMutation({
 		mutationFn: () => sound.look(domain),
@@ -127,7 +127,7 @@ function PointView({ point: p }: { point: Aspect }) {
 
 /** The keys that sign the domain's messages. */
 function Keys({ domain }: { domain: string }) {
-	const may = useMayChange();
+	const may = useMayWork();
 	const client = useQueryClient();
 	const keys = useQuery({ queryKey: ["dkim", domain], queryFn: () => sound.keys(domain) });
 	const [algorithm, setAlgorithm] = useState("rsa-2048");

@@ -7,7 +7,7 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { type Exception, type ExceptionOrder, type Reputation, strangers } from "../api/strangers";
 import { Heading } from "../parts/heading";
-import { useMayChange } from "../parts/may";
+import { useMayWork } from "../parts/may";
 import { Result } from "../parts/sound";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { To } from "../parts/to";
@@ -184,7 +184,7 @@ const lengths = () => [
 
 /** Except allows or denies what is looked at. */
 function Except({ about }: { about: Reputation }) {
-	const may = useMayChange();
+	const may = useMayWork();
 	const done = useDone();
 	const [length, setLength] = useState("7d");
 	const [why, setWhy] = useState("");
@@ -328,7 +328,7 @@ function State() {
 }
 
 function Exceptions({ list }: { list: Exception[] }) {
-	const may = useMayChange();
+	const may = useMayWork();
 	const done = useDone();
 	const forget = useMutation({
 		mutationFn: (e: Exception) => strangers.forget({ value: e.value, kind: e.kind, says: e.says }),

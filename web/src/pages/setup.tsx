@@ -18,6 +18,8 @@ const pages: [string, string][] = [
 	["/setup/dns_lists", t`DNS lists`],
 	["/setup/scanners", t`Scanners`],
 	["/setup/secrets", t`Secrets`],
+	["/setup/operators", t`Operators`],
+	["/setup/audit", t`Audit log`],
 	["/setup/service", t`Server`],
 	["/setup/review", t`Review`],
 	["/setup/draft", t`Draft`],

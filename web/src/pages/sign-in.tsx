@@ -4,6 +4,7 @@ import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from "@ma
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { gull } from "../api/client";
+import { PasswordForm } from "../parts/password";
 import classes from "./sign-in.module.css";
 
 /**
@@ -65,6 +66,28 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 					</Button>
 				</Stack>
 			</form>
+		</main>
+	);
+}
+
+/** Whoever got a password from somebody else chooses one of his own before anything else. */
+export function FirstPassword({ name, onDone }: { name: string; onDone: () => void }) {
+	return (
+		<main className={classes.page}>
+			<div className={classes.card}>
+				<Stack gap="sm">
+					<img src="/gull.svg" alt="" width={44} height={44} />
+					<div>
+						<Title order={1} size="h2">
+							<Trans>Welcome, {name}</Trans>
+						</Title>
+						<Text size="sm" c="dimmed">
+							<Trans>Somebody else knows the password that you signed in with. Choose one of your own.</Trans>
+						</Text>
+					</div>
+					<PasswordForm onDone={onDone} />
+				</Stack>
+			</div>
 		</main>
 	);
 }

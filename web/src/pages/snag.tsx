@@ -8,7 +8,7 @@ import { useState } from "react";
 import { type Snag, snags } from "../api/snags";
 import { Bars } from "../parts/drawn";
 import { Heading } from "../parts/heading";
-import { useMayChange } from "../parts/may";
+import { useMayWork } from "../parts/may";
 import { Reply } from "../parts/reply";
 import { helps, Severity, SnagTable, where, whoCan } from "../parts/snag";
 import classes from "../parts/snag.module.css";
@@ -280,7 +280,7 @@ function Parts({ id }: { id: string }) {
 
 /** Who looks after it, what they note, and until when it is muted. */
 function People({ snag: s }: { snag: Snag }) {
-	const may = useMayChange();
+	const may = useMayWork();
 	const client = useQueryClient();
 	const [note, setNote] = useState<string | null>(null);
 	const change = useMutation({

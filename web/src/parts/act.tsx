@@ -20,7 +20,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type ActionRequest, type Done, type QueueWords, queue, type Verb } from "../api/queue";
 import { setup } from "../api/setup";
-import { useMayChange } from "./may";
+import { useMayWork } from "./may";
 import { count, plural } from "./text";
 import { setUndo } from "./undo";
 
@@ -78,7 +78,7 @@ const order: Verb[] = ["flush", "hold", "release", "reroute", "expire", "change-
 /** Actions is the menu of what can be done with what the words select. */
 export function Actions({ words, what }: { words: QueueWords; what: string }) {
 	const [verb, setVerb] = useState<Verb | null>(null);
-	const mayChange = useMayChange();
+	const mayChange = useMayWork();
 	return (
 		<>
 			<Menu position="bottom-end" returnFocus={false}>
@@ -109,7 +109,7 @@ export function Actions({ words, what }: { words: QueueWords; what: string }) {
 /** ActionsByKey is the same menu as a dialog, for who has the keyboard only. */
 export function ActionsByKey({ words, what, onClose }: { words: QueueWords; what: string; onClose: () => void }) {
 	const [verb, setVerb] = useState<Verb | null>(null);
-	const mayChange = useMayChange();
+	const mayChange = useMayWork();
 	if (verb) {
 		return <Acting verb={verb} words={words} onClose={onClose} />;
 	}
@@ -137,7 +137,7 @@ export function ActionsByKey({ words, what, onClose }: { words: QueueWords; what
 /** Act is one action as a button. */
 export function Act({ verb, words, label }: { verb: Verb; words: QueueWords; label: string }) {
 	const [open, setOpen] = useState(false);
-	const mayChange = useMayChange();
+	const mayChange = useMayWork();
 	return (
 		<>
 			<Button

@@ -1,8 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
-import { gull } from "../api/client";
+import { gull, type Who } from "../api/client";
 
-/** useMayChange reports whether who is signed in may change things. */
-export function useMayChange(): boolean {
+export type Area = Who["may"][number];
+
+/** useMay reports whether the role of who is signed in has an area. */
+export function useMay(area: Area): boolean {
 	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
-	return me.data?.role === "administrator";
+	return me.data?.may.includes(area) ?? false;
 }
+
+/** useMayChange reports whether who is signed in may change settings. */
+export const useMayChange = () => useMay("settings");
+
+/** useMayWork reports whether who is signed in may act on the queue, held messages and snags. */
+export const useMayWork = () => useMay("work");

@@ -11,7 +11,7 @@ import type { Column } from "./columns";
 import { CSV } from "./csv";
 import { FilterText } from "./filter";
 import { type Choice, List, none } from "./list";
-import { useMayChange } from "./may";
+import { useMayWork } from "./may";
 import { usePages } from "./pages";
 import { ReplyLine, replyText } from "./reply";
 import { RowTo } from "./row-to";
@@ -49,7 +49,7 @@ export function Messages({
 	const [chosen, setChosen] = useState<{ name: string; choice: Choice }>({ name, choice: none });
 	const choice = chosen.name === name ? chosen.choice : none;
 	const [acting, setActing] = useState(false);
-	const mayAct = useMayChange();
+	const mayAct = useMayWork();
 	// How many all are is counted when somebody wants all: it is as much work as they are many.
 	const matching = useQuery({
 		queryKey: ["would", "drop", all],

@@ -7,7 +7,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Pause as PauseRecord, queue } from "../api/queue";
 import { useTold } from "./act";
-import { useMayChange } from "./may";
+import { useMayWork } from "./may";
 import { When } from "./when";
 
 type Kind = PauseRecord["kind"];
@@ -34,7 +34,7 @@ export function PauseButton({
 	what: string;
 }) {
 	const [open, setOpen] = useState(false);
-	const mayChange = useMayChange();
+	const mayChange = useMayWork();
 	const told = useTold();
 	const resume = useMutation({
 		mutationFn: () => queue.resume({ kind, name }),

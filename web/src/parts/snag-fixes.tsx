@@ -6,13 +6,14 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Snag, type SnagFix, snags } from "../api/snags";
-import { useMayChange } from "./may";
+import { useMayChange, useMayWork } from "./may";
 import classes from "./snag.module.css";
 import { count } from "./text";
 
 /** The buttons of what can be done; what cannot be taken back asks first. */
 export function Fixes({ snag }: { snag: Snag }) {
-	const may = useMayChange();
+	const may = useMayWork();
+	const settles = useMayChange();
 	const client = useQueryClient();
 	const navigate = useNavigate();
 	const [asking, setAsking] = useState<SnagFix | null>(null);
@@ -38,7 +39,7 @@ export function Fixes({ snag }: { snag: Snag }) {
 						size="sm"
 						className={classes.fix}
 						variant={m.first ? "filled" : "default"}
-						disabled={!may}
+						disabled={!may || ((m.draft || m.do === "alias") && !settles)}
 						loading={fix.isPending && fix.variables === m}
 						onClick={() => {
 							if (m.costs) {

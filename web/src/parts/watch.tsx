@@ -4,8 +4,8 @@ import { Badge, Button, Group } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconEye, IconEyeOff } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { gull } from "../api/client";
 import { tracing } from "../api/trace";
+import { useMayWork } from "./may";
 import { When } from "./when";
 
 /** Whose sessions are recorded in full for now. */
@@ -26,10 +26,10 @@ export function Watches() {
 
 /** Records sessions of a client or domain in full for an hour, or ends that. */
 export function WatchButton({ what }: { what: string }) {
-	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	const may = useMayWork();
 	const watches = useQuery({ queryKey: ["watches"], queryFn: tracing.watches });
 	const client = useQueryClient();
-	if (me.data?.role !== "administrator" || !what) {
+	if (!may || !what) {
 		return null;
 	}
 	const on = (watches.data?.items ?? []).some((w) => w.what === what);
