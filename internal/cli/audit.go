@@ -84,7 +84,7 @@ func (a auditCommands) list() *cobra.Command {
 		Long: "Who did what, when, from where, how it went and why: sign-ins and failed ones, changes of " +
 			"configuration and directory, actions on messages, looks into messages, exports, operators and " +
 			"tokens. -o json shows what was asked for, and what stood there before and after.",
-		Args:    exactly(0),
+		Args: exactly(0),
 		Example: "  gull audit list --since 1d\n  gull audit list --who wren --action act\n" +
 			"  gull audit list --target ines.harrow -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -121,7 +121,7 @@ func (a auditCommands) export() *cobra.Command {
 		Short: "The whole record, or a part, as JSON Lines or for syslog",
 		Long: "Write the record to standard output, newest first: as JSON Lines with the links that prove it, or " +
 			"as lines of RFC 5424 for a log server.",
-		Args:    exactly(0),
+		Args: exactly(0),
 		Example: "  gull audit export > audit.jsonl\n" +
 			"  gull audit export --since 2026-11-01 --form syslog | nc -u log 514",
 		RunE: func(c *cobra.Command, _ []string) error {
