@@ -21,6 +21,8 @@ type PersonChange struct {
 	About    *string    `json:"about,omitempty" maxLength:"200"`
 	Off      *bool      `json:"off,omitempty" doc:"May not sign in; his sessions end"`
 	Password *string    `json:"password,omitempty" maxLength:"1000" doc:"A new one, to be changed at the next sign-in; empty makes one. His sessions end"`
+	// NoSecond takes the second factor away.
+	NoSecond bool `json:"remove_second_factor,omitempty" doc:"Take his second factor away: his telephone was lost"`
 }
 
 // PersonMade is somebody, and the password that was made.
@@ -58,4 +60,18 @@ type SignedIn struct {
 	Me
 	Token string     `json:"token,omitempty" doc:"Of a program's session"`
 	Ends  *time.Time `json:"ends_at,omitempty" doc:"When the session ends"`
+}
+
+// SecondFactor is one's own second factor.
+type SecondFactor struct {
+	On       bool   `json:"on"`
+	Recovery int    `json:"recovery_codes" doc:"So many are left"`
+	Secret   string `json:"secret,omitempty" doc:"To be typed into a program that makes codes, shown this once"`
+	URI      string `json:"uri,omitempty" doc:"The same as an address for such programs"`
+	Picture  string `json:"picture,omitempty" doc:"The same as a picture to be looked at by a telephone: a PNG as a data address"`
+}
+
+// RecoveryCodes each stand for a code of the second factor, once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes" doc:"Shown this once"`
 }

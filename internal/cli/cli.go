@@ -162,7 +162,7 @@ func (a *app) root() *cobra.Command {
 		referenceCommands{a}.command(), doctorCommands{a}.command(),
 		operatorCommands{a}.command(), tokenCommands{a}.command(), auditCommands{a}.command(),
 		contextCommands{a}.command(), loginCommands{a}.login(), loginCommands{a}.logout(),
-		loginCommands{a}.whoami(), loginCommands{a}.password())
+		loginCommands{a}.whoami(), loginCommands{a}.password(), loginCommands{a}.second())
 	pauseCommands{a}.addPauses(root)
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"os/user"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -64,7 +65,15 @@ func (a loginCommands) login() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in, err := client.New(at, "").SignIn(c.Context(), name, password)
+			in, err := client.New(at, "").SignIn(c.Context(), name, password, "")
+			var no *client.Problem
+			if errors.As(err, &no) && strings.Contains(no.Detail, "second factor is needed") {
+				code, asked := a.secret("Code of your second factor, or one for recovery")
+				if asked != nil {
+					return errors.Join(err, asked)
+				}
+				in, err = client.New(at, "").SignIn(c.Context(), name, password, code)
+			}
 			if err != nil {
 				return err
 			}
@@ -199,4 +208,81 @@ func (a loginCommands) password() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// second are gull second-factor's.
+func (a loginCommands) second() *cobra.Command {
+	on := &cobra.Command{
+		Use:   "on",
+		Short: "Set one up: a secret for a program that makes codes, then its first code",
+		Long: "Set a second factor up. Your password is asked for, a secret is shown, to be typed or looked at by " +
+			"a program on your telephone that makes codes (RFC 6238), and its first code turns it on. Recovery " +
+			"codes are shown once: keep them apart from the telephone.",
+		Args:    exactly(0),
+		Example: "  gull second-factor on",
+		RunE: func(c *cobra.Command, _ []string) error {
+			password, err := a.secret("Password")
+			if err != nil {
+				return err
+			}
+			x, err := a.client().BeginSecond(c.Context(), password)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "secret   %s\naddress  %s\n\n", x.Secret, x.URI)
+			code, err := a.secret("Its first code")
+			if err != nil {
+				return err
+			}
+			recovery, err := a.client().ConfirmSecond(c.Context(), code)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(
+				a.out,
+				"It is on. Each of these stands for a code once, if the telephone is lost:\n\n  %s\n",
+				strings.Join(recovery.Codes, "\n  "),
+			)
+			return nil
+		},
+	}
+	off := &cobra.Command{
+		Use:     "off",
+		Short:   "Take it away",
+		Args:    exactly(0),
+		Example: "  gull second-factor off",
+		RunE: func(c *cobra.Command, _ []string) error {
+			password, err := a.secret("Password")
+			if err != nil {
+				return err
+			}
+			if err := a.client().RemoveSecond(c.Context(), password); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, "You sign in with your password alone.")
+			return nil
+		},
+	}
+	show := &cobra.Command{
+		Use:     "show",
+		Short:   "Whether you have one",
+		Args:    exactly(0),
+		Example: "  gull second-factor show",
+		RunE: func(c *cobra.Command, _ []string) error {
+			x, err := a.client().Second(c.Context())
+			if err != nil {
+				return err
+			}
+			switch {
+			case a.format != "table":
+				return a.printValue(x)
+			case x.On:
+				fmt.Fprintf(a.out, "It is on; %d recovery codes are left.\n", x.Recovery)
+			default:
+				fmt.Fprintln(a.out, "You have none: gull second-factor on")
+			}
+			return nil
+		},
+	}
+	return group("second-factor", "A code from your telephone besides the password", show, on, off)
 }

@@ -105,6 +105,7 @@ func (a operatorCommands) list() *cobra.Command {
 				{"STATE", false, personState},
 				{"LAST SIGN-IN", true, func(p mail.Person) string { return last(p.LastAt.Time) }},
 				{"FROM", false, func(p mail.Person) string { return dash(p.LastFrom) }},
+				{"SECOND FACTOR", false, func(p mail.Person) string { return yes(p.Second) }},
 				{"SESSIONS", true, func(p mail.Person) string { return strconv.Itoa(p.Sessions) }},
 				{"PASSWORD", true, func(p mail.Person) string { return ago(p.PasswordAt) }},
 				{"ABOUT", false, func(p mail.Person) string { return p.About }},
@@ -207,7 +208,7 @@ func (a operatorCommands) add() *cobra.Command {
 
 func (a operatorCommands) set() *cobra.Command {
 	var role, about string
-	var off, on, password, stdin bool
+	var off, on, password, stdin, lost bool
 	c := &cobra.Command{
 		Use:   "set NAME",
 		Short: "Change a role, switch off or on, give a new password",
@@ -243,8 +244,10 @@ func (a operatorCommands) set() *cobra.Command {
 				}
 				ch.Password = &line
 			}
+			ch.NoSecond = lost
 			if ch == (api.PersonChange{}) {
-				return usage("say what to change: --role, --about, --off, --on or --password")
+				return usage("say what to change: --role, --about, --off, --on, --password or " +
+					"--remove-second-factor")
 			}
 			made, err := a.client().ChangePerson(c.Context(), args[0], ch)
 			if err != nil {
@@ -257,6 +260,7 @@ func (a operatorCommands) set() *cobra.Command {
 	c.Flags().StringVar(&about, "about", "", "who it is, or what for")
 	c.Flags().BoolVar(&off, "off", false, "he may not sign in; his sessions end")
 	c.Flags().BoolVar(&on, "on", false, "he may sign in again")
+	c.Flags().BoolVar(&lost, "remove-second-factor", false, "his telephone was lost")
 	c.Flags().BoolVar(&password, "password", false, "make a new password; his sessions end")
 	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the new password from standard input")
 	return c

@@ -206,6 +206,18 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
+	link, err := n.Control.Operators.FirstLink(ctx)
+	if err != nil {
+		return err
+	}
+	if link != "" { // not into the log, which others keep
+		scheme := "http"
+		if f.cert != "" {
+			scheme = "https"
+		}
+		fmt.Fprintf(w, "Nobody administers yet. Make the first administrator within a day at\n\n"+
+			"  %s://%s/first#%s\n\n", scheme, s.Address(), link)
+	}
 	log.Info("ready", "console", s.Address(), "listeners", n.Engine.Receive.Addresses(),
 		"revision", n.InForce.Config().Revision)
 	return s.Run(ctx)
@@ -354,5 +366,9 @@ func setupError(name string, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return fmt.Errorf("setup of %s: %w (roles are administrator and viewer)", name, err)
+	return fmt.Errorf(
+		"setup of %s: %w (roles are administrator, operator, auditor and viewer)",
+		name,
+		err,
+	)
 }

@@ -104,10 +104,13 @@ func (c PeopleCalls) Me(ctx context.Context) (api.Me, error) {
 	return call[api.Me](ctx, c.conn, http.MethodGet, "/api/v1/me", nil, nil)
 }
 
-// SignIn begins a session of a program.
-func (c PeopleCalls) SignIn(ctx context.Context, name, password string) (api.SignedIn, error) {
+// SignIn begins a session of a program; code is of the second factor.
+func (c PeopleCalls) SignIn(
+	ctx context.Context,
+	name, password, code string,
+) (api.SignedIn, error) {
 	return call[api.SignedIn](ctx, c.conn, http.MethodPost, "/api/v1/sign-in", nil,
-		map[string]any{"name": name, "password": password, "program": true})
+		map[string]any{"name": name, "password": password, "code": code, "program": true})
 }
 
 // SignOut ends it.
@@ -123,4 +126,34 @@ func (c PeopleCalls) Audit(ctx context.Context, words url.Values) (api.Page[audi
 // VerifyAudit inspects the record.
 func (c PeopleCalls) VerifyAudit(ctx context.Context) (audit.Inspection, error) {
 	return call[audit.Inspection](ctx, c.conn, http.MethodGet, "/api/v1/audit/verify", nil, nil)
+}
+
+const second = "/api/v1/me/second-factor"
+
+// Second is one's own second factor.
+func (c PeopleCalls) Second(ctx context.Context) (api.SecondFactor, error) {
+	return call[api.SecondFactor](ctx, c.conn, http.MethodGet, second, nil, nil)
+}
+
+// BeginSecond makes a secret for one.
+func (c PeopleCalls) BeginSecond(ctx context.Context, password string) (api.SecondFactor, error) {
+	return call[api.SecondFactor](
+		ctx,
+		c.conn,
+		http.MethodPost,
+		second,
+		nil,
+		map[string]string{"password": password},
+	)
+}
+
+// ConfirmSecond turns it on.
+func (c PeopleCalls) ConfirmSecond(ctx context.Context, code string) (api.RecoveryCodes, error) {
+	return call[api.RecoveryCodes](ctx, c.conn, http.MethodPost, second+"/confirm", nil,
+		map[string]string{"code": code})
+}
+
+// RemoveSecond takes it away.
+func (c PeopleCalls) RemoveSecond(ctx context.Context, password string) error {
+	return c.send(ctx, http.MethodPost, second+"/remove", map[string]string{"password": password})
 }

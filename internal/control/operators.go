@@ -15,19 +15,23 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rights"
 	"gullroute/internal/engine/signin"
+	"gullroute/internal/keyfile"
 	"gullroute/internal/store"
 )
 
 // Operators are the people and programs that administer.
 type Operators struct {
 	store.Accounts
+	store.SecondFactors
 	Audit store.Audit
+	Box   *keyfile.Box
 }
 
 // Of passwords of people who administer.
 const (
 	leastPassword = 10  // characters
 	mostPassword  = 200 // characters; what is longer takes long to weigh
+	leastRest     = 6   // characters beside one's name and the like
 	strongEnough  = 3   // of 4, as the estimator says: far more than 10^8 guesses
 )
 
@@ -52,12 +56,7 @@ func (o *Operators) Add(
 	password string,
 ) (made string, err error) {
 	if !personName.MatchString(p.Name) {
-		return "", fault.Refuse(
-			"name",
-			"%q is no name here: write small letters, digits, dots and hyphens, "+
-				"like wren or mette.lund",
-			p.Name,
-		)
+		return "", badName(p.Name)
 	}
 	if err := knownRole(p.Role); err != nil {
 		return "", err
@@ -82,6 +81,57 @@ func (o *Operators) Add(
 	return made, err
 }
 
+// firstLinkLasts is how long the first administrator may be made by a link.
+const firstLinkLasts = 24 * time.Hour
+
+// FirstLink is the secret of the link by which the first administrator is made; "" where
+// somebody administers already.
+func (o *Operators) FirstLink(ctx context.Context) (string, error) {
+	secret := NewSecret()
+	offered, err := o.OfferFirst(ctx, HashSecret(secret), time.Now().Add(firstLinkLasts))
+	if err != nil || !offered {
+		return "", err
+	}
+	return secret, nil
+}
+
+// First makes the first administrator.
+func (o *Operators) First(ctx context.Context, secret, name, password string) error {
+	if !personName.MatchString(name) {
+		return badName(name)
+	}
+	if err := Strong(password, name); err != nil {
+		return err
+	}
+	hash, err := signin.Hash(password)
+	if err != nil {
+		return err
+	}
+	used, err := o.UseFirst(
+		ctx,
+		HashSecret(secret),
+		mail.Person{Name: name, MadeBy: "the first link"},
+		hash,
+	)
+	if err == nil && !used {
+		return fault.Refuse(
+			"link",
+			"this link is none, or no longer: it works once, for a day, while nobody "+
+				"administers; the service says a new one when it starts",
+		)
+	}
+	return err
+}
+
+func badName(name string) error {
+	return fault.Refuse(
+		"name",
+		"%q is no name here: write small letters, digits, dots and hyphens, "+
+			"like wren or mette.lund",
+		name,
+	)
+}
+
 func personFields(p mail.Person) map[string]any {
 	return map[string]any{"role": p.Role, "about": p.About, "off": p.Off}
 }
@@ -103,6 +153,8 @@ type PersonChange struct {
 	About    *string
 	Off      *bool
 	Password *string // "" makes one
+	// NoSecond takes the second factor away: a telephone was lost.
+	NoSecond bool
 }
 
 // Change changes somebody who administers.
@@ -148,6 +200,9 @@ func (o *Operators) Change(
 				"administrator who may sign in",
 			name,
 		)
+	}
+	if err == nil && ch.NoSecond {
+		err = o.DropSecond(ctx, name)
 	}
 	if err == nil && hash != "" {
 		err = o.SetPassword(ctx, name, hash, true, 0)
@@ -212,7 +267,12 @@ func Strong(password string, known ...string) error {
 		)
 	}
 	known = append(known, "gull", "route", "mail", "administrator")
-	if zxcvbn.PasswordStrength(password, known).Score < strongEnough {
+	rest := strings.ToLower(password)
+	for _, word := range known {
+		rest = strings.ReplaceAll(rest, word, "")
+	}
+	if len(strings.TrimSpace(rest)) < leastRest ||
+		zxcvbn.PasswordStrength(password, known).Score < strongEnough {
 		return fault.Refuse(
 			"password",
 			"it would be guessed soon: take a few words that do not belong "+

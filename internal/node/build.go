@@ -284,8 +284,13 @@ func (n *Node) buildInsight() {
 func (n *Node) buildControl() {
 	e, in := &n.Engine, n.InForce
 	c := &control.Control{
-		Operators: &control.Operators{Accounts: store.Accounts{DB: n.DB}, Audit: store.Audit{DB: n.DB}},
-		Kept:      store.Kept{DB: n.DB},
+		Operators: &control.Operators{
+			Accounts:      store.Accounts{DB: n.DB},
+			SecondFactors: store.SecondFactors{DB: n.DB},
+			Audit:         store.Audit{DB: n.DB},
+			Box:           n.Box,
+		},
+		Kept: store.Kept{DB: n.DB},
 	}
 	c.Directory = &control.Directory{
 		Store:   store.Directory{DB: n.DB},

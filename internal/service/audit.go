@@ -166,7 +166,8 @@ func asked(c fiber.Ctx, e *audit.Deed) any {
 	}
 	e.Why = c.Query("why")
 	if body := c.Body(); len(body) > 0 && len(body) <= maxAsked &&
-		!slices.Contains([]string{"mailbox-import", "alias-import", "archive-open"}, e.Action) {
+		!slices.Contains([]string{"mailbox-import", "alias-import", "archive-open"}, e.Action) &&
+		!strings.HasPrefix(e.Action, "second-factor") {
 		var asked map[string]any
 		if json.Unmarshal(body, &asked) == nil {
 			if why, ok := asked["why"].(string); ok {

@@ -227,6 +227,7 @@ type signInBody struct {
 	Body            struct {
 		Name     string `json:"name" minLength:"1" maxLength:"200"`
 		Password string `json:"password" minLength:"1" maxLength:"1000"`
+		Code     string `json:"code,omitempty" maxLength:"20" doc:"Of the second factor, or one for recovery"`
 		Program  bool   `json:"program,omitempty" doc:"The session is for a program: it gets a token in place of a cookie"`
 	}
 }
@@ -255,9 +256,7 @@ var noAccount = sync.OnceValue(
 
 func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, error) {
 	if s.CertFile == "" && !onLoopback(s.listener) {
-		return nil, huma.Error403Forbidden(
-			"sign-in is offered under TLS only; start the service with --tls-cert and --tls-key",
-		)
+		return nil, errInClear
 	}
 	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
 	if !ok {
@@ -281,6 +280,19 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	if err != nil {
 		return nil, err
 	}
+	needed, fits, err := s.Control.Operators.SecondFits(ctx, in.Body.Name, in.Body.Code)
+	switch {
+	case err != nil:
+		return nil, s.storeError(err, "operator")
+	case needed && in.Body.Code == "":
+		return nil, huma.Error401Unauthorized(needsCode)
+	case needed && !fits:
+		try.Failed()
+		recorder(s).signIn(in, role, http.StatusUnauthorized, "the code is wrong")
+		return nil, huma.Error401Unauthorized(
+			"the code is wrong, or was used already; wait for the next one",
+		)
+	}
 	try.Passed(ctx)
 	token := control.NewSecret()
 	x := mail.PersonSession{Name: in.Body.Name, ExpiresAt: time.Now().Add(sessionTime).UTC(),
@@ -301,6 +313,13 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 	}
 	return &signInReply{SetCookie: s.cookie(token, sessionTime), Body: body}, nil
 }
+
+var errInClear = huma.Error403Forbidden(
+	"sign-in is offered under TLS only; start the service with --tls-cert and --tls-key",
+)
+
+// needsCode asks for a code of the second factor, of somebody who knows the password.
+const needsCode = "a code of your second factor is needed"
 
 // errWrong is all that is said of a sign-in that fails.
 var errWrong = errors.New("name or password is wrong")

@@ -29,6 +29,7 @@ const maxSignIn = 64 << 10
 
 const (
 	signInPath  = "/api/v1/sign-in"
+	firstPath   = "/api/v1/first-operator"
 	signOutPath = "/api/v1/sign-out"
 )
 
@@ -38,7 +39,7 @@ const whoLocal = "who"
 // identified sees that the body of a request is read only of somebody who is signed
 // in: reading costs memory.
 func (s *Service) identified(c fiber.Ctx) error {
-	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || c.Path() == signInPath ||
+	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || c.Path() == signInPath || c.Path() == firstPath ||
 		c.Path() == signOutPath {
 		return c.Next()
 	}
@@ -64,7 +65,7 @@ func bounded(c fiber.Ctx) error {
 	switch {
 	case c.Path() == archivesPath && !asks(c):
 		return c.Next()
-	case asks(c), c.Path() == signInPath, c.Path() == signOutPath:
+	case asks(c), c.Path() == signInPath, c.Path() == signOutPath, c.Path() == firstPath:
 		limit = maxSignIn
 	}
 	tooLarge := fiber.NewError(fiber.StatusRequestEntityTooLarge,

@@ -1,7 +1,11 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
+	"errors"
+	"image/png"
 	"net/http"
 	"time"
 
@@ -9,6 +13,7 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/control"
+	"gullroute/internal/core/audit"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
 )
@@ -60,6 +65,22 @@ func (s operatorsAPI) register(api huma.API) {
 		"End one of one's own sessions; 0 ends all"), s.endOwn)
 	huma.Register(api, op.post("password-change", "/api/v1/me/password",
 		"Choose a new password; all other sessions end"), s.changePassword)
+	huma.Register(api, op.post("first-operator", firstPath,
+		"Make the first administrator, by the link that the service says when it starts"), s.first)
+	const second = "/api/v1/me/second-factor"
+	huma.Register(api, read("second-factor", second, "Whether one has a second factor"), s.second)
+	huma.Register(api, op.post(
+		"second-factor-begin",
+		second,
+		"Make a secret for a program that makes codes (RFC 6238); a first code confirms it",
+	), s.beginSecond)
+	huma.Register(api, op.post("second-factor-confirm", second+"/confirm",
+		"Turn it on with its first code; recovery codes are shown once"), s.confirmSecond)
+	huma.Register(
+		api,
+		op.post("second-factor-remove", second+"/remove", "Take it away"),
+		s.removeSecond,
+	)
 }
 
 func (s operatorsAPI) list(ctx context.Context, _ *struct{}) (*out[api.Page[mail.Person]], error) {
@@ -203,10 +224,35 @@ func (s operatorsAPI) changePassword(ctx context.Context, in *struct {
 	}
 }) (*struct{}, error) {
 	w := signedIn(ctx)
-	if w.Program {
-		return nil, errNoPerson
+	if err := s.himself(ctx, w, in.Body.Old, "old_password"); err != nil {
+		return nil, err
 	}
-	try, delay, ok := s.signIns.Begin(ctx, "operator "+w.Name, "")
+	if err := s.Control.Operators.ChangeOwn(ctx, w.Name, in.Body.New, w.session); err != nil {
+		return nil, s.storeError(err, "operator")
+	}
+	return nil, nil
+}
+
+type firstInput struct {
+	client string
+	Body   struct {
+		Link     string `json:"link" minLength:"1" maxLength:"200" doc:"What stands behind the # of the link"`
+		Name     string `json:"name" minLength:"1" maxLength:"61"`
+		Password string `json:"password" minLength:"1" maxLength:"1000"`
+	}
+}
+
+// Resolve notes who asks.
+func (in *firstInput) Resolve(ctx huma.Context) []error {
+	in.client = hostOf(ctx.RemoteAddr())
+	return nil
+}
+
+func (s operatorsAPI) first(ctx context.Context, in *firstInput) (*struct{}, error) {
+	if s.CertFile == "" && !onLoopback(s.listener) {
+		return nil, errInClear
+	}
+	try, delay, ok := s.signIns.Begin(ctx, "first operator", in.client)
 	if !ok {
 		return nil, huma.Error429TooManyRequests("too many failed tries; wait a minute")
 	}
@@ -216,18 +262,116 @@ func (s operatorsAPI) changePassword(ctx context.Context, in *struct {
 	case <-ctx.Done():
 		return nil, errDatabase
 	}
-	if _, err := signInAPI(s).proved(ctx, w.Name, in.Body.Old); err != nil {
-		if err != errWrong {
-			return nil, err
-		}
+	if err := s.Control.Operators.First(ctx, in.Body.Link, in.Body.Name, in.Body.Password); err != nil {
 		try.Failed()
-		return nil, huma.NewError(http.StatusUnprocessableEntity, "old_password: it is wrong")
+		return nil, s.storeError(err, "operator")
 	}
 	try.Passed(ctx)
-	if err := s.Control.Operators.ChangeOwn(ctx, w.Name, in.Body.New, w.session); err != nil {
+	recorder(
+		s,
+	).enter(&audit.Deed{At: time.Now(), Who: in.Body.Name, Role: string(mail.Administrator),
+		Client: in.client, Action: "first-operator", Target: in.Body.Name, Status: http.StatusOK}, nil, nil)
+	return nil, nil
+}
+
+type secondInput struct {
+	Body struct {
+		Password string `json:"password" minLength:"1" maxLength:"1000" doc:"One's own: whoever sits down at an open console has not got it"`
+	}
+}
+
+func (s operatorsAPI) second(ctx context.Context, _ *struct{}) (*out[api.SecondFactor], error) {
+	w := signedIn(ctx)
+	if w.Program {
+		return &out[api.SecondFactor]{}, nil
+	}
+	x, err := s.Control.Operators.Second(ctx, w.Name)
+	if err != nil {
+		return nil, s.storeError(err, "operator")
+	}
+	return &out[api.SecondFactor]{api.SecondFactor{On: x.On, Recovery: x.Recovery}}, nil
+}
+
+func (s operatorsAPI) beginSecond(
+	ctx context.Context,
+	in *secondInput,
+) (*out[api.SecondFactor], error) {
+	w := signedIn(ctx)
+	if err := s.himself(ctx, w, in.Body.Password, "password"); err != nil {
+		return nil, err
+	}
+	key, err := s.Control.Operators.BeginSecond(
+		ctx,
+		w.Name,
+		string(s.InForce.Config().Service.HostName),
+	)
+	if err != nil {
+		return nil, s.storeError(err, "operator")
+	}
+	x := api.SecondFactor{Secret: key.Secret(), URI: key.URL()}
+	if picture, err := key.Image(secondPicture, secondPicture); err == nil {
+		var b bytes.Buffer
+		if png.Encode(&b, picture) == nil {
+			x.Picture = "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())
+		}
+	}
+	return &out[api.SecondFactor]{x}, nil
+}
+
+// secondPicture is how wide and high the picture for a telephone is, in pixels.
+const secondPicture = 220
+
+func (s operatorsAPI) confirmSecond(ctx context.Context, in *struct {
+	Body struct {
+		Code string `json:"code" minLength:"6" maxLength:"7"`
+	}
+}) (*out[api.RecoveryCodes], error) {
+	w := signedIn(ctx)
+	if w.Program {
+		return nil, errNoPerson
+	}
+	codes, err := s.Control.Operators.ConfirmSecond(ctx, w.Name, in.Body.Code)
+	if err != nil {
+		return nil, s.storeError(err, "operator")
+	}
+	return &out[api.RecoveryCodes]{api.RecoveryCodes{Codes: codes}}, nil
+}
+
+func (s operatorsAPI) removeSecond(ctx context.Context, in *secondInput) (*struct{}, error) {
+	w := signedIn(ctx)
+	if err := s.himself(ctx, w, in.Body.Password, "password"); err != nil {
+		return nil, err
+	}
+	if err := s.Control.Operators.DropSecond(ctx, w.Name); err != nil {
 		return nil, s.storeError(err, "operator")
 	}
 	return nil, nil
+}
+
+// himself refuses whoever does not know the password of the person who is signed in.
+func (s operatorsAPI) himself(ctx context.Context, w who, password, field string) error {
+	if w.Program {
+		return errNoPerson
+	}
+	try, delay, ok := s.signIns.Begin(ctx, "operator "+w.Name, "")
+	if !ok {
+		return huma.Error429TooManyRequests("too many failed tries; wait a minute")
+	}
+	defer try.GiveBack()
+	select {
+	case <-time.After(delay):
+	case <-ctx.Done():
+		return errDatabase
+	}
+	_, err := signInAPI(s).proved(ctx, w.Name, password)
+	if errors.Is(err, errWrong) {
+		try.Failed()
+		return huma.NewError(http.StatusUnprocessableEntity, field+": it is wrong")
+	}
+	if err == nil {
+		try.Passed(ctx)
+	}
+	return err
 }
 
 func (s operatorsAPI) tokens(ctx context.Context, _ *struct{}) (*out[api.Page[mail.Token]], error) {

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pquerna/otp/totp"
+
 	"gullroute/internal/api"
 	"gullroute/internal/core/audit"
 	"gullroute/internal/core/mail"
@@ -112,6 +114,106 @@ func TestPeopleWhoAdministerComeChangeAndGo(t *testing.T) {
 	ask(teststand.Keeper, "DELETE", people+"/wren", "", 204, nil)
 	ask(teststand.Keeper, "GET", people+"/wren", "", 404, nil)
 	signIn("keeper", keeper, 200)
+}
+
+func TestASecondFactorIsAskedForAndReplacedByRecoveryCodes(t *testing.T) {
+	s := teststand.Start(t)
+	ask := asks(t, s)
+	const password = "petrel lantern oakum 9"
+	ask(teststand.Keeper, "POST", "/api/v1/operators",
+		`{"name":"keeper","role":"administrator","password":"`+password+`"}`, 200, nil)
+	signIn := func(code string, status int, says string) (token string) {
+		t.Helper()
+		var in struct{ Token string }
+		text := ask(
+			"",
+			"POST",
+			"/api/v1/sign-in",
+			fmt.Sprintf(`{"name":"keeper","password":%q,"code":%q,"program":true}`,
+				password, code),
+			status,
+			&in,
+		)
+		if !strings.Contains(text, says) {
+			t.Errorf("with code %q: %s", code, text)
+		}
+		return in.Token
+	}
+	keeper := signIn("", 200, "")
+	const second = "/api/v1/me/second-factor"
+	var begun api.SecondFactor
+	ask(keeper, "POST", second, `{"password":"not it"}`, 422, nil)
+	ask(keeper, "POST", second, `{"password":"`+password+`"}`, 200, &begun)
+	if !strings.HasPrefix(begun.URI, "otpauth://totp/") || !strings.HasPrefix(begun.Picture, "data:image/png;base64,") {
+		t.Errorf("%+v", begun)
+	}
+	signIn("", 200, "") // it is not confirmed yet
+	code := func(at time.Time) string {
+		t.Helper()
+		c, err := totp.GenerateCode(begun.Secret, at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	now := time.Now()
+	var recovery api.RecoveryCodes
+	ask(keeper, "POST", second+"/confirm", `{"code":"000000"}`, 422, nil)
+	ask(keeper, "POST", second+"/confirm", `{"code":"`+code(now)+`"}`, 200, &recovery)
+	if len(recovery.Codes) != 10 {
+		t.Errorf("recovery codes: %q", recovery.Codes)
+	}
+	signIn("", 401, "a code of your second factor is needed")
+	signIn(code(now), 401, "used already")
+	signIn(code(now.Add(-time.Hour)), 401, "the code is wrong")
+	signIn(code(now.Add(30*time.Second)), 200, "keeper")
+	signIn(recovery.Codes[3], 200, "keeper")
+	signIn(recovery.Codes[3], 401, "the code is wrong")
+	ask(keeper, "GET", second, "", 200, &begun)
+	if !begun.On || begun.Recovery != 9 {
+		t.Errorf("%+v", begun)
+	}
+	// Somebody at an open console cannot take it away, an administrator can: a telephone was lost.
+	ask(keeper, "POST", second+"/remove", `{"password":"not it"}`, 422, nil)
+	ask(teststand.Keeper, "PATCH", "/api/v1/operators/keeper", `{"remove_second_factor":true}`, 200, nil)
+	signIn("", 200, "keeper")
+}
+
+func TestTheFirstAdministratorIsMadeByALinkOnce(t *testing.T) {
+	s := teststand.Start(t)
+	ask := asks(t, s)
+	old, err := s.Control.Operators.FirstLink(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	link, err := s.Control.Operators.FirstLink(t.Context()) // it was started again
+	if err != nil || link == "" {
+		t.Fatal(link, err)
+	}
+	first := func(link, name, password string, status int, says string) {
+		t.Helper()
+		if text := ask("", "POST", "/api/v1/first-operator", fmt.Sprintf(`{"link":%q,"name":%q,"password":%q}`, link, name,
+			password), status, nil); !strings.Contains(
+			text,
+			says,
+		) {
+			t.Errorf("%s: %s", name, text)
+		}
+	}
+	const password = "petrel lantern oakum 9"
+	first(link, "keeper", "Keeper keeper 1", 422, "guessed soon")
+	first(old, "keeper", password, 422, "none, or no longer")
+	first(link, "keeper", password, 204, "")
+	first(link, "deck", password, 422, "none, or no longer")
+	ask("", "POST", "/api/v1/sign-in", `{"name":"keeper","password":"`+password+`"}`, 200, nil)
+	if link, err := s.Control.Operators.FirstLink(t.Context()); err != nil || link != "" {
+		t.Errorf("a link is offered though somebody administers: %v", err)
+	}
+	if text := ask(teststand.Keeper, "GET", "/api/v1/audit?action=first-operator", "", 200, nil); !strings.Contains(text,
+		`"who":"keeper"`) ||
+		strings.Contains(text, link) {
+		t.Errorf("on record: %s", text)
+	}
 }
 
 func TestTokensLetProgramsInForAWhile(t *testing.T) {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -16,12 +17,12 @@ type Accounts struct{ *DB }
 var errNobodyLeft = errors.New("no administrator would be left")
 
 const personSQL = `SELECT name, role, about, off, must_change, made_at, made_by, password_at, last_at,
-	last_from, (SELECT count(*) FROM sign_in s WHERE s.account = a.name AND s.expires_at > now())
-	FROM account a`
+	last_from, (SELECT count(*) FROM sign_in s WHERE s.account = a.name AND s.expires_at > now()),
+	second_on FROM account a`
 
 func person(row pgx.CollectableRow) (p mail.Person, err error) {
 	err = row.Scan(&p.Name, &p.Role, &p.About, &p.Off, &p.MustChange, &p.MadeAt, &p.MadeBy,
-		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions)
+		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions, &p.Second)
 	p.MadeAt, p.PasswordAt = p.MadeAt.UTC(), p.PasswordAt.UTC()
 	return p, err
 }
@@ -63,6 +64,37 @@ func (s Accounts) AddPerson(
 		password,
 	)
 	return tag.RowsAffected() == 1, err
+}
+
+// OfferFirst keeps the link by which the first administrator is made, in place of an earlier
+// one. It reports false where somebody administers already.
+func (s Accounts) OfferFirst(ctx context.Context, hash []byte, ends time.Time) (bool, error) {
+	tag, err := s.pool.Exec(ctx, `INSERT INTO first_link (hash, ends_at)
+		SELECT $1, $2 WHERE NOT EXISTS (SELECT FROM account)
+		ON CONFLICT (one) DO UPDATE SET hash = excluded.hash, ends_at = excluded.ends_at`, hash, ends)
+	return tag.RowsAffected() == 1, err
+}
+
+// UseFirst makes the first administrator by that link, once. It reports false if the link is
+// none, or no longer, or if somebody administers already.
+func (s Accounts) UseFirst(
+	ctx context.Context,
+	hash []byte,
+	p mail.Person,
+	password string,
+) (used bool, err error) {
+	err = s.inTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `DELETE FROM first_link WHERE hash = $1 AND ends_at > now()
+			AND NOT EXISTS (SELECT FROM account)`, hash)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		used = true
+		_, err = tx.Exec(ctx, `INSERT INTO account (name, role, made_by, password)
+			VALUES ($1, 'administrator', $2, $3)`, p.Name, p.MadeBy, password)
+		return err
+	})
+	return used && err == nil, err
 }
 
 // ChangePerson writes what may be changed of one. It refuses, as false, what would leave no

@@ -26,6 +26,7 @@ type Person struct {
 	LastAt     OptTime   `json:"last_at" nullable:"true" doc:"The last sign-in; null is never"`
 	LastFrom   string    `json:"last_from,omitempty" doc:"Where it came from"`
 	Sessions   int       `json:"sessions" doc:"Open ones"`
+	Second     bool      `json:"second_factor,omitempty" doc:"He signs in with a second factor"`
 }
 
 // PersonSession is one that somebody who administers has open.

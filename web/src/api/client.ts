@@ -56,7 +56,8 @@ export type TraceWords = { from?: string; to?: string; subject?: string; id?: st
 
 export const gull = {
 	me: () => take<Who>(api.GET("/api/v1/me")),
-	signIn: (name: string, password: string) => take<Who>(api.POST("/api/v1/sign-in", { body: { name, password } })),
+	signIn: (name: string, password: string, code?: string) =>
+		take<Who>(api.POST("/api/v1/sign-in", { body: { name, password, code } })),
 	signOut: () => take<void>(api.POST("/api/v1/sign-out")),
 	terms: () => take<Page<Term>>(api.GET("/api/v1/terms")),
 	upkeep: () => take<Upkeep>(api.GET("/api/v1/upkeep")),

@@ -9,6 +9,7 @@ export type PersonMade = Schemas["PersonMade"];
 export type PersonSession = Schemas["PersonSession"];
 export type Token = Schemas["Token"];
 export type TokenMade = Schemas["TokenMade"];
+export type SecondFactor = Schemas["SecondFactor"];
 export type Role = Person["role"];
 export type Deed = Schemas["Deed"];
 export type DeedWords = { who?: string; action?: string; target?: string };
@@ -27,6 +28,12 @@ export const people = {
 	endOwn: (id: number) => ask<void>("DELETE", `me/sessions/${id}` as At<"delete">),
 	changePassword: (old: string, chosen: string) =>
 		ask<void>("POST", "me/password", { old_password: old, new_password: chosen }),
+	first: (link: string, name: string, password: string) =>
+		ask<void>("POST", "first-operator", { link, name, password }),
+	second: () => ask<SecondFactor>("GET", "me/second-factor"),
+	beginSecond: (password: string) => ask<SecondFactor>("POST", "me/second-factor", { password }),
+	confirmSecond: (code: string) => ask<Schemas["RecoveryCodes"]>("POST", "me/second-factor/confirm", { code }),
+	removeSecond: (password: string) => ask<void>("POST", "me/second-factor/remove", { password }),
 	tokens: () => ask<Page<Token>>("GET", "tokens"),
 	addToken: (t: Schemas["TokenNew"]) => ask<TokenMade>("POST", "tokens", t),
 	revoke: (id: number) => ask<void>("DELETE", `tokens/${id}` as At<"delete">),

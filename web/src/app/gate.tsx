@@ -5,7 +5,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useRef } from "react";
 import { gull, Problem } from "../api/client";
 import { piece } from "../api/piece";
-import { FirstPassword, SignIn } from "../pages/sign-in";
+import { FirstOperator, FirstPassword, SignIn } from "../pages/sign-in";
 import { Loading } from "../parts/loading";
 
 const read = () => piece(() => import("./app"));
@@ -28,6 +28,9 @@ export function Gate() {
 		out.current = false;
 	}
 	if (!been.current) {
+		if (out.current && window.location.pathname === "/first" && window.location.hash) {
+			return <FirstOperator onDone={() => void client.resetQueries()} />;
+		}
 		if (out.current) {
 			return <SignIn onField={() => void read()} />;
 		}

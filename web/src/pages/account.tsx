@@ -7,6 +7,7 @@ import { people } from "../api/people";
 import { Heading } from "../parts/heading";
 import { PasswordForm } from "../parts/password";
 import { PersonSessions } from "../parts/person-sessions";
+import { SecondFactorForm } from "../parts/second-factor";
 import { Failed, Loading } from "../parts/states";
 
 /** One's own password and sessions. */
@@ -34,6 +35,14 @@ export function AccountPage() {
 							void client.invalidateQueries({ queryKey: ["own-sessions"] });
 						}}
 					/>
+				</Stack>
+			</section>
+			<section className="surface" aria-labelledby="second">
+				<Stack gap="xs" p="sm">
+					<Title order={2} size="h5" id="second">
+						<Trans>Second factor</Trans>
+					</Title>
+					<SecondFactorForm />
 				</Stack>
 			</section>
 			<section className="surface" aria-labelledby="sessions">

@@ -155,6 +155,9 @@ function People({ onShown }: { onShown: (s: Shown) => void }) {
 								<Trans>Sessions</Trans>
 							</Table.Th>
 							<Table.Th>
+								<Trans>Second factor</Trans>
+							</Table.Th>
+							<Table.Th>
 								<Trans>About</Trans>
 							</Table.Th>
 							<Table.Th />
@@ -253,6 +256,27 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 						{p.sessions}
 					</Button>
 				</Table.Td>
+				<Table.Td>
+					{p.second_factor ? (
+						<Button
+							size="compact-xs"
+							variant="subtle"
+							aria-label={t`Take the second factor of ${p.name} away`}
+							onClick={() =>
+								ask({
+									title: t`Take the second factor of ${p.name} away?`,
+									text: t`For when the telephone was lost: the password alone is enough until another is set up.`,
+									yes: t`Take it away`,
+									act: () => act.mutate(() => people.change(p.name, { remove_second_factor: true })),
+								})
+							}
+						>
+							<Trans>on</Trans>
+						</Button>
+					) : (
+						"–"
+					)}
+				</Table.Td>
 				<Table.Td c="dimmed">{p.about}</Table.Td>
 				<Table.Td>
 					{asking}
@@ -301,7 +325,7 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 			</Table.Tr>
 			{open && (
 				<Table.Tr>
-					<Table.Td colSpan={7}>
+					<Table.Td colSpan={8}>
 						<SessionsOf name={p.name} />
 					</Table.Td>
 				</Table.Tr>
