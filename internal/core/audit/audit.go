@@ -126,6 +126,7 @@ var secret = []string{
 	"scram",
 	"hash",
 	"content",
+	"webhook",
 }
 
 // maxValue bounds a text in an entry, in octets.
