@@ -202,9 +202,12 @@ func TestPeopleAreToldWhatIsHeldForThem(t *testing.T) {
 	if list := s.held(t); len(list) != 2 {
 		t.Errorf("held: %+v", list)
 	}
-	s.run(t, "service", "set", "--held-digest-release", "none")
+	s.run(t, "service", "set", "--held-digest-release", "none", "--held-digest-language", "de")
 	s.run(t, "draft", "apply")
 	path = links[1][1]
+	if code, page := get(path); code != 200 || !strings.Contains(page, "Nur die Administration kann sie weiterlassen.") {
+		t.Errorf("in German: %d %s", code, page)
+	}
 	if code := post(); code != 403 {
 		t.Errorf("what is left to administrators is let go: %d", code)
 	}

@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/wording"
 	"gullroute/internal/inforce"
 	"gullroute/internal/store"
 )
@@ -100,37 +101,33 @@ func (s *Digester) tell(
 		return err
 	}
 	var b strings.Builder
-	const day = "2 January 15:04 MST"
-	fmt.Fprintf(&b, "These messages came for you since %s and are held by the mail server.\n\n",
-		since.In(zone).Format(day))
+	words := wording.Held(d.Language)
+	day := words.Clock
+	fmt.Fprintf(&b, words.Intro+"\n\n", since.In(zone).Format(day))
 	for i, item := range items {
 		if i == maxListed {
-			fmt.Fprintf(&b, "... and %d more; ask your administrator.\n\n", len(items)-i)
+			fmt.Fprintf(&b, words.More+"\n\n", len(items)-i)
 			break
 		}
 		link, err := s.Link(item, now.Add(d.LinksLast))
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(&b, "From %s, %s\n%s\n%s\n\n", inert.Clip(shownSender(item), 200),
+		fmt.Fprintf(&b, words.From+"\n%s\n%s\n\n", inert.Clip(shownSender(item), 200),
 			item.Received.In(zone).Format(day), inert.Clip(item.Subject, 200), d.Link+link)
 	}
-	fmt.Fprintf(
-		&b,
-		"Each link shows that message, safely, and lets it go on if that is left to you. Whoever has "+
-			"a link can do the same: do not pass this message on. The links end at %s.\n",
-		now.Add(d.LinksLast).In(zone).Format(day),
-	)
+	fmt.Fprintf(&b, words.End+"\n", now.Add(d.LinksLast).In(zone).Format(day))
 	body, err := quoted(strings.ReplaceAll(b.String(), "\n", "\r\n"))
 	if err != nil {
 		return err
 	}
-	subject := fmt.Sprintf("%d messages are held for you", len(items))
+	subject := fmt.Sprintf(words.SubjectMany, len(items))
 	if len(items) == 1 {
-		subject = "A message is held for you"
+		subject = words.SubjectOne
 	}
 	e, err := s.Own.compose(cfg, to, subject,
-		"text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable", body, now)
+		"text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\nContent-Language: "+
+			words.Language, body, now)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -158,6 +157,10 @@ func targetOf(c fiber.Ctx) string {
 // maxAsked bounds the body of a request that stands on record, in octets.
 const maxAsked = 64 << 10
 
+// unread are operations whose body is no description of what is asked for: it is not read, and
+// of an archive it was read already, as it came.
+var unread = map[string]bool{"mailbox-import": true, "alias-import": true, "archive-open": true}
+
 // asked is what a request asked for, without what is secret; it finds the reason in it.
 func asked(c fiber.Ctx, e *audit.Deed) any {
 	out := map[string]any{}
@@ -165,9 +168,10 @@ func asked(c fiber.Ctx, e *audit.Deed) any {
 		out[name] = value
 	}
 	e.Why = c.Query("why")
-	if body := c.Body(); len(body) > 0 && len(body) <= maxAsked &&
-		!slices.Contains([]string{"mailbox-import", "alias-import", "archive-open"}, e.Action) &&
-		!strings.HasPrefix(e.Action, "second-factor") {
+	if unread[e.Action] || strings.HasPrefix(e.Action, "second-factor") {
+		return audit.Clean(out)
+	}
+	if body := c.Body(); len(body) > 0 && len(body) <= maxAsked {
 		var asked map[string]any
 		if json.Unmarshal(body, &asked) == nil {
 			if why, ok := asked["why"].(string); ok {

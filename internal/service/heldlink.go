@@ -11,6 +11,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/wording"
 	"gullroute/internal/insight"
 )
 
@@ -28,23 +29,23 @@ type linkPage struct {
 	Title, From, Subject, Date, Why, Text string
 	Files                                 []string
 	May, Done, Gone                       bool
+	Words                                 *wording.HeldWords
 }
 
 var linkTemplate = template.Must(template.New("held").Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<html lang="{{.Words.Language}}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
 <meta name="robots" content="noindex"><title>{{.Title}}</title>
 <style>body{font:16px/1.5 system-ui,sans-serif;max-width:44rem;margin:2rem auto;padding:0 1rem;color:#17262a}
 pre{white-space:pre-wrap;overflow-wrap:anywhere;background:#f3f6f4;padding:1rem;max-height:30rem;overflow:auto}
 dt{font-weight:600}dd{margin:0 0 .5rem}button{font:inherit;padding:.5rem 1rem}</style></head><body>
 <h1>{{.Title}}</h1>
-{{if .Gone}}<p>It was let go on, sent back or dropped, or the link has ended. Ask your administrator if you
-miss a message.</p>{{else if .Done}}<p>It will be in your mailbox within moments.</p>{{else}}
-<dl><dt>From</dt><dd>{{.From}}</dd><dt>Subject</dt><dd>{{.Subject}}</dd><dt>Came</dt><dd>{{.Date}}</dd>
-<dt>Why it is held</dt><dd>{{.Why}}</dd>
-{{if .Files}}<dt>Files</dt>{{range .Files}}<dd>{{.}}</dd>{{end}}{{end}}</dl>
-{{if .May}}<form method="post"><button>Let it go on to my mailbox</button></form>
-<p>Do so only if you expected it. Its files are not opened by looking here.</p>{{else}}
-<p>Only an administrator can let it go on.</p>{{end}}
+{{if .Gone}}<p>{{.Words.NotHeldWhy}}</p>{{else if .Done}}<p>{{.Words.GoesOnWhy}}</p>{{else}}
+<dl><dt>{{.Words.FromLabel}}</dt><dd>{{.From}}</dd><dt>{{.Words.Subject}}</dt><dd>{{.Subject}}</dd><dt>{{.Words.Came}}</dt><dd>{{.Date}}</dd>
+<dt>{{.Words.Why}}</dt><dd>{{.Why}}</dd>
+{{if .Files}}<dt>{{$.Words.Files}}</dt>{{range .Files}}<dd>{{.}}</dd>{{end}}{{end}}</dl>
+{{if .May}}<form method="post"><button>{{.Words.Button}}</button></form>
+<p>{{.Words.Warning}}</p>{{else}}
+<p>{{.Words.OnlyAdmin}}</p>{{end}}
 <pre>{{.Text}}</pre>{{end}}</body></html>`))
 
 // maxLinkText is how much of a text is shown, in octets.
@@ -59,11 +60,17 @@ func (s linkPages) linkPage(c fiber.Ctx, status int, p linkPage) error {
 			"frame-ancestors 'none'; base-uri 'none'",
 	)
 	c.Set("Content-Type", "text/html; charset=utf-8")
+	p.Words = s.words()
 	var b strings.Builder
 	if err := linkTemplate.Execute(&b, p); err != nil {
 		return err
 	}
 	return c.Status(status).SendString(b.String())
+}
+
+// words are in the language of digests.
+func (s linkPages) words() *wording.HeldWords {
+	return wording.Held(s.InForce.Config().Service.Held.Digest.Language)
 }
 
 // linked opens the link of a request; ok is false if the answer was given.
@@ -72,7 +79,7 @@ func (s linkPages) linked(c fiber.Ctx) (item mail.HeldItem, may, ok bool, err er
 	switch {
 	case errors.Is(err, insight.ErrLink):
 		return item, false, false, s.linkPage(c, fiber.StatusNotFound,
-			linkPage{Title: "This message is not held any more", Gone: true})
+			linkPage{Title: s.words().NotHeld, Gone: true})
 	case err != nil:
 		return item, false, false, s.storeError(err, "message")
 	}
@@ -85,11 +92,11 @@ func (s linkPages) showHeldLink(c fiber.Ctx) error {
 		return err
 	}
 	p := linkPage{
-		Title:   "A message that is held for you",
+		Title:   s.words().Title,
 		From:    item.From,
 		Subject: item.Subject,
 		May:     may,
-		Date:    item.Received.Format("2 January 2006 15:04 UTC"),
+		Date:    item.Received.UTC().Format(s.words().Clock),
 		Why:     item.Why,
 	}
 	if p.From == "" {
@@ -117,7 +124,7 @@ func (s linkPages) releaseByLink(c fiber.Ctx) error {
 		return s.linkPage(
 			c,
 			fiber.StatusForbidden,
-			linkPage{Title: "Only an administrator can let it go on",
+			linkPage{Title: strings.TrimSuffix(s.words().OnlyAdmin, "."),
 				From: item.From, Subject: item.Subject, Why: item.Why},
 		)
 	}
@@ -127,5 +134,5 @@ func (s linkPages) releaseByLink(c fiber.Ctx) error {
 	if err != nil {
 		return s.actionError(err)
 	}
-	return s.linkPage(c, fiber.StatusOK, linkPage{Title: "It goes on", Done: true})
+	return s.linkPage(c, fiber.StatusOK, linkPage{Title: s.words().GoesOn, Done: true})
 }

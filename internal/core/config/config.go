@@ -118,6 +118,7 @@ type Digest struct {
 	Zone      string           `yaml:"zone" default:"UTC" doc:"Time zone of the hours, like Europe/Oslo"`
 	Link      string           `yaml:"link" doc:"How people reach this service, like https://mail.skerryline.example: what is held is looked at there, without sign-in, by a link that only its reader has"`
 	LinksLast time.Duration    `yaml:"links_last" min:"1h" default:"3d"`
+	Language  string           `yaml:"language" enum:"en,de" default:"en" doc:"Of what people read"`
 	Release   string           `yaml:"release" enum:"none,minor,serious" default:"minor" doc:"Up to which severity people let messages go on by themselves"`
 }
 
