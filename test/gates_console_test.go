@@ -94,7 +94,7 @@ func TestConsoleSetsGatesUp(t *testing.T) {
 	p.visit("/setup/revisions")
 	p.click("", "Go back to it")
 	p.click(".mantine-Modal-content", "Go back")
-	p.shows("back to")
+	p.shows("back to 2")
 	if got := s.try(t, "ada@saltmarsh.example", marked("early", "", "hi\r\n"), inesAddress); !strings.HasPrefix(
 		got,
 		"250",

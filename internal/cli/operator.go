@@ -26,6 +26,7 @@ func (a operatorCommands) command() *cobra.Command {
 		a.set(),
 		a.remove(),
 		a.sessions(),
+		a.rescue(),
 	)
 }
 

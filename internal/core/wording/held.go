@@ -32,8 +32,8 @@ var heldWords = map[string]HeldWords{
 		End: "Jeder Link zeigt die Nachricht gefahrlos und lässt sie weiter, wenn das Ihnen überlassen ist. Wer " +
 			"einen Link hat, kann dasselbe: geben Sie diese Nachricht nicht weiter. Die Links enden am %s.",
 		Title: "Eine Nachricht, die für Sie angehalten wird", NotHeld: "Diese Nachricht wird nicht mehr angehalten",
-		NotHeldWhy: "Sie ging weiter, wurde zurückgesandt oder verworfen, oder der Link ist abgelaufen. Fragen Sie Ihre " +
-			"Administration, wenn Sie eine Nachricht vermissen.",
+		NotHeldWhy: "Sie ging weiter, wurde zurückgesandt oder verworfen, oder der Link ist " +
+			"abgelaufen. Fragen Sie Ihre Administration, wenn Sie eine Nachricht vermissen.",
 		GoesOn: "Sie geht weiter", GoesOnWhy: "Gleich ist sie in Ihrem Postfach.",
 		OnlyAdmin: "Nur die Administration kann sie weiterlassen.",
 		FromLabel: "Von", Subject: "Betreff", Came: "Kam", Why: "Warum sie angehalten wird", Files: "Dateien",

@@ -5,11 +5,14 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useRef } from "react";
 import { gull, Problem } from "../api/client";
 import { piece } from "../api/piece";
-import { FirstOperator, FirstPassword, SignIn } from "../pages/sign-in";
+import { SignIn } from "../pages/sign-in";
 import { Loading } from "../parts/loading";
 
 const read = () => piece(() => import("./app"));
 const App = lazy(read);
+const first = () => piece(() => import("../pages/first"));
+const FirstOperator = lazy(() => first().then((m) => ({ default: m.FirstOperator })));
+const FirstPassword = lazy(() => first().then((m) => ({ default: m.FirstPassword })));
 
 /**
  * Gate asks who is there. Whoever is not signed in gets the sign-in page, and with it
@@ -29,7 +32,11 @@ export function Gate() {
 	}
 	if (!been.current) {
 		if (out.current && window.location.pathname === "/first" && window.location.hash) {
-			return <FirstOperator onDone={() => void client.resetQueries()} />;
+			return (
+				<Suspense fallback={<Loading what={t`the page`} />}>
+					<FirstOperator onDone={() => void client.resetQueries()} />
+				</Suspense>
+			);
 		}
 		if (out.current) {
 			return <SignIn onField={() => void read()} />;
@@ -37,7 +44,11 @@ export function Gate() {
 		return me.error ? <Away text={me.error.message} /> : <Loading what={t`the console`} />;
 	}
 	if (me.data?.must_change) {
-		return <FirstPassword name={me.data.name} onDone={() => void client.resetQueries()} />;
+		return (
+			<Suspense fallback={<Loading what={t`the page`} />}>
+				<FirstPassword name={me.data.name} onDone={() => void client.resetQueries()} />
+			</Suspense>
+		);
 	}
 	return (
 		<>

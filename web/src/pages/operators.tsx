@@ -160,7 +160,7 @@ function People({ onShown }: { onShown: (s: Shown) => void }) {
 							<Table.Th>
 								<Trans>About</Trans>
 							</Table.Th>
-							<Table.Th />
+							<Table.Td />
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>
@@ -261,7 +261,7 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 						<Button
 							size="compact-xs"
 							variant="subtle"
-							aria-label={t`Take the second factor of ${p.name} away`}
+							aria-label={t`on: take the second factor of ${p.name} away`}
 							onClick={() =>
 								ask({
 									title: t`Take the second factor of ${p.name} away?`,
@@ -299,7 +299,7 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 						<Button
 							size="compact-xs"
 							variant="subtle"
-							aria-label={p.off ? t`Switch ${p.name} on` : t`Switch ${p.name} off`}
+							aria-label={p.off ? t`Switch on: ${p.name}` : t`Switch off: ${p.name}`}
 							onClick={() => act.mutate(() => people.change(p.name, { off: !p.off }))}
 						>
 							{p.off ? t`Switch on` : t`Switch off`}
@@ -420,7 +420,7 @@ function Tokens({ onShown }: { onShown: (s: Shown) => void }) {
 							<Table.Th>
 								<Trans>Last used</Trans>
 							</Table.Th>
-							<Table.Th />
+							<Table.Td />
 						</Table.Tr>
 					</Table.Thead>
 					<Table.Tbody>

@@ -23,7 +23,7 @@ export function PersonSessions({ items, onEnd }: { items: PersonSession[]; onEnd
 						<Table.Th>
 							<Trans>Program</Trans>
 						</Table.Th>
-						<Table.Th />
+						<Table.Td />
 					</Table.Tr>
 				</Table.Thead>
 				<Table.Tbody>
