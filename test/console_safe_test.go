@@ -294,7 +294,8 @@ func TestConsoleCanBeUsedByEverybody(t *testing.T) {
 				continue
 			}
 			p.visit(path)
-			p.do(browser.Visible(`main`), chromedp.Sleep(400*time.Millisecond), chromedp.Evaluate(string(axe), nil))
+			p.do(browser.Visible(`main`), browser.Visible(`h1`), chromedp.Sleep(400*time.Millisecond),
+				chromedp.Evaluate(string(axe), nil))
 			var faults []string
 			p.do(chromedp.Evaluate(`axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations
 				.map((v) => v.id + " (" + v.impact + "): " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | ")))`,
