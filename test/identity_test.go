@@ -154,6 +154,21 @@ func TestMessagesAreSignedAndVerifyElsewhere(t *testing.T) {
 	) {
 		t.Errorf("to others it is as it came:\n%.800s", got.Content)
 	}
+	// What others signed is not written anew: 8-bit as it is, it does not go to who takes none.
+	locked := s.send(
+		t,
+		s.inside,
+		"127.20.1.5",
+		"tickets@skerryline.example",
+		"From: <ines.harrow@skerryline.example>\r\n"+
+			"Content-Type: multipart/signed; boundary=b; protocol=\"application/pgp-signature\"\r\n\r\n--b\r\n\r\nøre\r\n--b\r\n"+
+			"Content-Type: application/pgp-signature\r\n\r\nx\r\n--b--\r\n",
+		"b@plainscript.example",
+	)
+	if d := s.until(t, locked, mail.Bounced); d.Cause != diagnose.Needs8Bit ||
+		!strings.Contains(d.Last.Text, "it was agreed with oldnews to send none") {
+		t.Errorf("signed and 8-bit: %+v", d.Last)
+	}
 	// Our own notices are signed too, by the key of the domain above.
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example",
 		"From: <ada@saltmarsh.example>\r\nSubject: to nobody\r\n\r\nhi\r\n",

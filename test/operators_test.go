@@ -117,6 +117,9 @@ func TestCommandsGoByWhoIsSignedIn(t *testing.T) {
 		t.Error(out)
 	}
 	as("", 2, "whoami", "--context", "elsewhere")
+	if out := as("", 3, "whoami", "--token", "of-another-server-than-this-one"); strings.Contains(out, at) {
+		t.Errorf("a token goes to the server of a context: %s", out)
+	}
 	token := shownOnce.FindStringSubmatch(s.run(t, "token", "add", "backups", "--role", "auditor", "--lasts", "30d"))
 	if out := as("", 0, "whoami", "--url", at, "--token", token[1]); out != fmt.Sprintf(
 		"backups (auditor) at %s, by a token\n",

@@ -93,7 +93,8 @@ func (c contexts) write() error {
 const defaultURL = "http://127.0.0.1:8480"
 
 // server is the service's address and what opens it: what is given counts, then the
-// environment, then the context. A context's session goes to its own server only.
+// environment, then the context. A context's session goes to its own server only, and a token
+// that was given to no context's server that was not chosen.
 func (a *app) server() (url, token string, err error) {
 	url, token = cmp.Or(a.url, os.Getenv("GULL_URL")), cmp.Or(a.token, os.Getenv("GULL_TOKEN"))
 	chosen := cmp.Or(a.context, os.Getenv("GULL_CONTEXT"))
@@ -113,6 +114,9 @@ func (a *app) server() (url, token string, err error) {
 	}
 	if chosen != "" && a.url == "" {
 		url = at.URL
+	}
+	if url == "" && token != "" && chosen == "" {
+		url = defaultURL
 	}
 	url = cmp.Or(url, at.URL, defaultURL)
 	if sameServer(url, at.URL) && (token == "" || chosen != "" && a.token == "") {

@@ -70,11 +70,8 @@ type called struct {
 	who       who
 }
 
-// What the record needs to know of a request.
-const (
-	calledLocal   = "called"
-	notebookLocal = "notebook"
-)
+// calledLocal is where a request keeps what it asked for.
+const calledLocal = "called"
 
 // note tells the record which operation a request is.
 func note(ctx huma.Context, operation string, w who) {

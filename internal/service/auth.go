@@ -259,8 +259,7 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 		return nil, errInClear
 	}
 	try, delay, ok := s.signIns.Begin(ctx, "operator "+strings.ToLower(in.Body.Name), in.client)
-	if !ok {
-		recorder(s).signIn(in, "", http.StatusTooManyRequests, "too many failed tries")
+	if !ok { // not on record: strangers could fill it
 		return nil, huma.Error429TooManyRequests(
 			"too many failed tries for this name or from this address; wait a minute",
 		)

@@ -98,9 +98,10 @@ func (p *partner) alternatives() {
 		if text < 0 {
 			continue
 		}
-		if i == 0 && !slices.ContainsFunc(children, func(k int) bool {
-			return k != children[text] && !p.onlyHTML(k)
-		}) {
+		if i == 0 && p.report.Parts[children[text]].Size <= harmless.MaxHTML &&
+			!slices.ContainsFunc(children, func(k int) bool {
+				return k != children[text] && !p.onlyHTML(k)
+			}) {
 			p.becomes(children[text])
 			return
 		}

@@ -10,7 +10,6 @@ import (
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/relay"
-	"gullroute/internal/core/reshape"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/senderauth"
 )
@@ -51,10 +50,13 @@ func (j *job) mayWriteAs(cfg *config.Compiled) func(address.Address) bool {
 func (a *author) outgoing(
 	r *config.Route,
 	j *job,
-	t reshape.Terms,
+	t agreed,
 ) (*deliver.Message, func(), *deliver.Failure) {
 	m := a.message(j)
-	done, failure := a.asAgreed(m, t)
+	done, failure := a.asAgreed(m, t.Terms)
+	if failure == nil && m.EightBit && t.sevenBit != "" { // it is signed, or cannot be taken apart
+		failure = needs8Bit(t.sevenBit)
+	}
 	if failure == nil {
 		failure = a.sign(r, j, m)
 	}

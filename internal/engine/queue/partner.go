@@ -3,6 +3,7 @@ package queue
 import (
 	"errors"
 	"io"
+	"slices"
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
@@ -18,26 +19,29 @@ import (
 // errTooLarge is why a message is not written anew.
 var errTooLarge = errors.New("the message is larger than any listener takes")
 
-// partnerOf is what was agreed with the domain that a recipient is of, about the form of
-// messages.
-func partnerOf(cfg *config.Compiled, domain string) (string, reshape.Terms) {
-	p := cfg.Peer(domain)
-	if p == nil {
-		return "", reshape.Terms{}
+// agreed is the form of messages that was agreed with the domain that a recipient is of.
+type agreed struct {
+	reshape.Terms
+	sevenBit string // the peer that takes no 8-bit; "" of others
+}
+
+func agreedWith(cfg *config.Compiled, domain string) (t agreed) {
+	if p := cfg.Peer(domain); p != nil {
+		t.Terms = reshape.Terms{Plain: p.PlainText, Charset: p.Charset}
+		if p.No8Bit {
+			t.sevenBit = p.Name
+		}
 	}
-	return p.Name, reshape.Terms{Plain: p.PlainText, Charset: p.Charset}
+	return t
 }
 
 // groups are the recipients that get the same octets, in the order in which they stand.
-func groups(cfg *config.Compiled, fit []deliver.Recipient) (terms []reshape.Terms, at [][]int) {
+func groups(cfg *config.Compiled, fit []deliver.Recipient) (terms []agreed, at [][]int) {
 	for i, to := range fit {
-		_, t := partnerOf(cfg, to.To.Domain)
-		k := 0
-		for k < len(terms) && terms[k] != t {
-			k++
-		}
-		if k == len(terms) {
-			terms, at = append(terms, t), append(at, nil)
+		t := agreedWith(cfg, to.To.Domain)
+		k := slices.Index(terms, t)
+		if k < 0 {
+			k, terms, at = len(terms), append(terms, t), append(at, nil)
 		}
 		at[k] = append(at[k], i)
 	}
@@ -104,4 +108,17 @@ func (a *author) rewrite(m *deliver.Message, t reshape.Terms) (*spool.Spool, []s
 		return nil, nil, err
 	}
 	return fresh, told, nil
+}
+
+// needs8Bit refuses a message that stays 8-bit.
+func needs8Bit(peer string) *deliver.Failure {
+	return &deliver.Failure{
+		Cause:     diagnose.Needs8Bit,
+		Permanent: true,
+		Reply: mail.LastReply{
+			Stage:    diagnose.StageRoute,
+			Enhanced: "5.6.1",
+			Text:     "the message is 8-bit, and it was agreed with " + peer + " to send none",
+		},
+	}
 }

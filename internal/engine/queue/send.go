@@ -9,7 +9,6 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/reshape"
 	"gullroute/internal/engine/deliver"
 )
 
@@ -72,7 +71,7 @@ func (s *sender) sendWritten(
 	r *config.Route,
 	conn *deliver.Conn,
 	j *job,
-	t reshape.Terms,
+	t agreed,
 	all []deliver.Recipient,
 ) []deliver.Result {
 	results := make([]deliver.Result, len(all))
@@ -201,9 +200,6 @@ func unfit(cfg *config.Compiled, r *config.Route, j *job, to address.Address) *d
 	case p.MessageSize > 0 && j.size > int64(p.MessageSize):
 		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; %s was agreed with %s",
 			j.size, p.MessageSize, p.Name)
-	case p.No8Bit && j.eightBit && !p.PlainText && p.Charset == "":
-		return fault("5.6.1", diagnose.Needs8Bit,
-			"the message is 8-bit, and it was agreed with %s to send none", p.Name)
 	case p.NoUTF8Addresses && (j.utf8 || to.NeedsUTF8() || j.from().NeedsUTF8()):
 		return fault("5.6.7", diagnose.NeedsUTF8,
 			"the message needs SMTPUTF8, and it was agreed with %s to send none", p.Name)
