@@ -61,9 +61,18 @@ func (a reviewCommands) command() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&draft, "draft", false, "of the draft, not of what is in force")
-	c.Flags().BoolVar(&all, "all", false, "what was accepted too")
-	c.AddCommand(a.reviewFix(), a.reviewAccept(), a.reviewReopen())
+	list := &cobra.Command{
+		Use:     "list",
+		Short:   "The findings, as gull review alone shows them",
+		Args:    exactly(0),
+		Example: "  gull review list --draft",
+		RunE:    c.RunE,
+	}
+	for _, one := range []*cobra.Command{c, list} {
+		one.Flags().BoolVar(&draft, "draft", false, "of the draft, not of what is in force")
+		one.Flags().BoolVar(&all, "all", false, "what was accepted too")
+	}
+	c.AddCommand(list, a.reviewFix(), a.reviewAccept(), a.reviewReopen())
 	return c
 }
 

@@ -146,7 +146,7 @@ const columnsOf = (): Column<Deed>[] => [
 		text: (d) => d.client,
 		cell: (d) => <span className="mono">{d.client}</span>,
 	},
-	{ key: "action", title: t`Action`, width: 140, text: (d) => d.action, cell: (d) => d.action },
+	{ key: "action", title: t`Action`, width: 185, text: (d) => d.action, cell: (d) => d.action },
 	{ key: "target", title: t`Done to`, width: 200, grow: 1, text: (d) => d.target, cell: (d) => d.target },
 	{ key: "went", title: t`Went`, width: 100, cell: (d) => (d.status < 300 ? went(d) : <b>{went(d)}</b>) },
 	{ key: "why", title: t`Why`, width: 140, grow: 1, text: (d) => d.why ?? "", cell: (d) => d.why },

@@ -6,6 +6,9 @@ import { useState } from "react";
 import { gull } from "../api/client";
 import classes from "./sign-in.module.css";
 
+/** The password is right, and a code of the second factor is asked for: that is no fault. */
+const needsCode = (e: Error) => e.message.includes("second factor is needed");
+
 /**
  * SignIn asks for name and password: on a page of its own, or, when a session has ended,
  * above the page that waits behind it.
@@ -19,7 +22,7 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 	const signIn = useMutation({
 		mutationFn: () => gull.signIn(name, password, code || undefined),
 		onSuccess: () => (again ? client.invalidateQueries() : client.resetQueries()),
-		onError: (e) => e.message.includes("second factor is needed") && setAsked(true),
+		onError: (e) => needsCode(e) && setAsked(true),
 	});
 	return (
 		<main className={again ? classes.above : classes.page}>
@@ -42,7 +45,7 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 								: t`Sign in to see where the mail is.`}
 						</Text>
 					</div>
-					{signIn.error && (
+					{signIn.error && !needsCode(signIn.error) && (
 						<Alert color="buoy" role="alert" p="xs">
 							{signIn.error.message}
 						</Alert>
