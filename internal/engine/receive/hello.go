@@ -61,7 +61,7 @@ func (se helloTalk) startTLS(arg string) smtp.Reply {
 	case se.br.Buffered() > 0:
 		return se.outOfTurn("STARTTLS")
 	}
-	if err := se.server.certs.check(se.conf); err != nil {
+	if err := se.server.certs.Check(se.conf); err != nil {
 		se.log.Error("no TLS: the certificate cannot be used", "error", err)
 		return smtp.NewReply(454, "4.7.0", "TLS is not available just now")
 	}

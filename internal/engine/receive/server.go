@@ -4,8 +4,6 @@ package receive
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -22,12 +20,12 @@ import (
 	"gullroute/internal/core/gate"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/core/rehearse"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/core/repute"
 	core "gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/door"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/scan"
 	"gullroute/internal/engine/senderauth"
@@ -97,6 +95,8 @@ type Options struct {
 	Record   *sessions.Recorder
 	// Bind overrides the addresses of listeners, by name.
 	Bind map[string]netip.AddrPort
+	// Certificates are shared with others who have listeners; nil makes some.
+	Certificates *door.Certificates
 	// SignIn checks people's passwords.
 	SignIn *signin.Checker
 	// Allowance counts what accounts and clients send under rules with limits.
@@ -141,36 +141,33 @@ type Allowance interface {
 type Server struct {
 	Options
 	cfg     atomic.Pointer[config.Compiled]
-	certs   certificates
+	certs   *door.Certificates
+	doors   *door.Doors
 	refused refusals
 	ours    sync.Map // addresses from which we ask ourselves
 
-	mu        sync.Mutex
-	listeners map[string]*listener
-	sessions  sync.WaitGroup
-	open      map[*session]struct{}
-	stopping  bool
+	mu       sync.Mutex
+	sessions sync.WaitGroup
+	open     map[*session]struct{}
+	stopping bool
 	// What people have stopped.
 	pausedListeners map[string]bool
 	pausedNode      bool
 	stopped         map[string]address.Address // by their keys
 }
 
-// listener is one open address.
-type listener struct {
-	net.Listener
-	name string
-	mu   sync.Mutex
-	per  map[netip.Addr]int // connections by client
-	all  int
-	// came are the connections of the running minute, by client.
-	came   map[netip.Addr]int
-	minute int64
-}
-
 // New makes a server without listeners.
 func New(o Options) *Server {
-	return &Server{Options: o, listeners: map[string]*listener{}, open: map[*session]struct{}{}}
+	s := &Server{Options: o, certs: o.Certificates, open: map[*session]struct{}{}}
+	if s.certs == nil {
+		s.certs = &door.Certificates{}
+	}
+	s.doors = door.New(door.Options{
+		Node: o.Node, Bind: o.Bind, Certificates: s.certs, Log: o.Log,
+		Ours:  func(l *config.Listener) bool { return !l.Reads() },
+		Begin: s.begin,
+	})
+	return s
 }
 
 // Apply opens the listeners of a configuration and closes those it no longer
@@ -178,58 +175,11 @@ func New(o Options) *Server {
 // cannot be opened is an error; the others are open all the same.
 func (s *Server) Apply(c *config.Compiled) error {
 	s.cfg.Store(c)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for name, l := range s.listeners {
-		conf := c.Listener(name)
-		if conf == nil || !config.On(conf.Nodes, s.Node) ||
-			s.address(conf).String() != l.Addr().String() && s.address(conf).Port() != 0 {
-			l.Close()
-			delete(s.listeners, name)
-		}
-	}
-	var errs []error
-	for i := range c.Listeners {
-		conf := &c.Listeners[i]
-		if !config.On(conf.Nodes, s.Node) {
-			continue
-		}
-		if err := s.certs.check(conf); err != nil {
-			errs = append(errs,
-				fmt.Errorf("listener %s: its certificate cannot be used: %w", conf.Name, err))
-		}
-		if s.listeners[conf.Name] != nil {
-			continue
-		}
-		nl, err := net.Listen("tcp", s.address(conf).String())
-		if err != nil {
-			errs = append(errs, fmt.Errorf("listener %s: %w", conf.Name, err))
-			continue
-		}
-		l := &listener{Listener: nl, name: conf.Name, per: map[netip.Addr]int{}}
-		s.listeners[conf.Name] = l
-		go s.accept(l)
-	}
-	return errors.Join(errs...)
-}
-
-func (s *Server) address(l *config.Listener) netip.AddrPort {
-	if bound, ok := s.Bind[l.Name]; ok {
-		return bound
-	}
-	return l.Address
+	return s.doors.Apply(c)
 }
 
 // Addresses are the addresses that are open, by listener.
-func (s *Server) Addresses() map[string]string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	out := map[string]string{}
-	for name, l := range s.listeners {
-		out[name] = l.Addr().String()
-	}
-	return out
-}
+func (s *Server) Addresses() map[string]string { return s.doors.Addresses() }
 
 // knownOurs is how long it is known that a connection was a probe's: longer than one.
 const knownOurs = 5 * time.Minute
@@ -247,26 +197,14 @@ func (s *Server) isOurs(conn net.Conn) bool {
 }
 
 // Sessions is how many are open, by listener.
-func (s *Server) Sessions() map[string]int {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	out := map[string]int{}
-	for name, l := range s.listeners {
-		l.mu.Lock()
-		out[name] = l.all
-		l.mu.Unlock()
-	}
-	return out
-}
+func (s *Server) Sessions() map[string]int { return s.doors.Sessions() }
 
 // Stop closes the listeners, lets messages that are being taken come to their
 // end for at most the given time, and closes the rest.
 func (s *Server) Stop(grace time.Duration) {
+	s.doors.Close()
 	s.mu.Lock()
 	s.stopping = true
-	for _, l := range s.listeners {
-		l.Close()
-	}
 	for se := range s.open {
 		se.wakeIdle()
 	}
@@ -293,50 +231,26 @@ func (s *Server) isStopping(listener string) bool {
 	return s.stopping || s.pausedNode || s.pausedListeners[listener]
 }
 
-func (s *Server) accept(l *listener) {
-	for {
-		conn, err := l.Accept()
-		if errors.Is(err, net.ErrClosed) {
-			return
-		}
-		if err != nil { // out of file descriptors and the like: they come back
-			s.Log.Error("connection could not be accepted", "listener", l.name, "error", err)
-			time.Sleep(50 * time.Millisecond)
-			continue
-		}
-		s.begin(l, conn)
-	}
-}
-
 // Force makes a configuration the one in force without opening its listeners:
 // connections come by Take.
 func (s *Server) Force(c *config.Compiled) { s.cfg.Store(c) }
 
 // Take begins a session on a connection that was made elsewhere, as if a listener
 // had accepted it.
-func (s *Server) Take(name string, conn net.Conn) {
-	s.mu.Lock()
-	l := s.listeners[name]
-	if l == nil {
-		l = &listener{name: name, per: map[netip.Addr]int{}}
-		s.listeners[name] = l
-	}
-	s.mu.Unlock()
-	s.begin(l, conn)
-}
+func (s *Server) Take(name string, conn net.Conn) { s.begin(s.doors.Named(name), conn) }
 
 // begin starts a session, or turns the client away.
-func (s *Server) begin(l *listener, conn net.Conn) {
+func (s *Server) begin(l *door.Door, conn net.Conn) {
 	cfg := s.cfg.Load()
-	conf := cfg.Listener(l.name)
-	client := clientAddr(conn)
+	conf := cfg.Listener(l.Name)
+	client := door.Client(conn)
 	if conf == nil {
 		conn.Close()
 		return
 	}
-	refusal := s.pausedAt(l.name)
+	refusal := s.pausedAt(l.Name)
 	if refusal == nil {
-		refusal = l.enter(client, conf, time.Now())
+		refusal = l.Enter(client, conf, time.Now())
 	}
 	if refusal != nil {
 		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
@@ -350,7 +264,7 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 	if s.stopping {
 		s.mu.Unlock()
 		conn.Close()
-		l.leave(client)
+		l.Leave(client)
 		return
 	}
 	s.open[se] = struct{}{}
@@ -360,7 +274,7 @@ func (s *Server) begin(l *listener, conn net.Conn) {
 		defer s.sessions.Done()
 		defer func() {
 			conn.Close()
-			l.leave(client)
+			l.Leave(client)
 			s.mu.Lock()
 			delete(s.open, se)
 			s.mu.Unlock()
@@ -448,12 +362,13 @@ func (s *Server) isStopped(account address.Address) bool {
 }
 
 // SignOut ends the sessions of accounts, by their keys: passwords were changed, or they
-// may not submit any more.
+// may not submit any more. signin.AppKey stands for the sessions of one app password.
 func (s *Server) SignOut(accounts ...string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for se := range s.open {
-		if who := se.who.Load(); who != nil && slices.Contains(accounts, who.Key()) {
+		if who := se.who.Load(); who != nil && (slices.Contains(accounts, who.Key()) ||
+			slices.Contains(accounts, signin.AppKey(se.app.Load()))) {
 			se.signOut()
 		}
 	}
@@ -481,59 +396,4 @@ func (s *Server) pausedAt(listener string) *smtp.Reply {
 	}
 	r := smtp.NewReply(421, "4.3.2", "this server takes no mail here just now; try again later")
 	return &r
-}
-
-func clientAddr(conn net.Conn) netip.Addr {
-	ap, err := netip.ParseAddrPort(conn.RemoteAddr().String())
-	if err != nil {
-		return netip.Addr{}
-	}
-	return ap.Addr().Unmap()
-}
-
-// maxCame bounds how many clients' new connections are counted.
-const maxCame = 50_000
-
-// enter counts a connection, or says why it is not welcome.
-func (l *listener) enter(client netip.Addr, conf *config.Listener, now time.Time) *smtp.Reply {
-	limits := conf.Limits
-	var r smtp.Reply
-	if !rehearse.Admits(conf, client) {
-		r = smtp.NewReply(554, "5.7.1", "%s may not connect to this listener", client)
-		return &r
-	}
-	if limits.Load > 0 && machineLoad() > float64(limits.Load) {
-		r = smtp.NewReply(421, "4.3.2", "this machine is busy; try again later")
-		return &r
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if minute := now.Unix() / 60; minute != l.minute || len(l.came) > maxCame {
-		l.minute, l.came = minute, map[netip.Addr]int{}
-	}
-	l.came[client]++
-	switch {
-	case limits.NewPerMinute > 0 && l.came[client] > limits.NewPerMinute:
-		r = smtp.NewReply(421, "4.7.0", "too many new connections from %s; at most %d a minute",
-			client, limits.NewPerMinute)
-	case l.all >= limits.Connections:
-		r = smtp.NewReply(421, "4.3.2", "too many connections here; try again later")
-	case l.per[client] >= limits.ConnectionsPerAddress:
-		r = smtp.NewReply(421, "4.7.0", "too many connections from %s; at most %d at the same time",
-			client, limits.ConnectionsPerAddress)
-	default:
-		l.all++
-		l.per[client]++
-		return nil
-	}
-	return &r
-}
-
-func (l *listener) leave(client netip.Addr) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.all--
-	if l.per[client]--; l.per[client] == 0 {
-		delete(l.per, client)
-	}
 }

@@ -3,9 +3,7 @@ package receive
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -240,15 +238,4 @@ func (se contentTalk) fix(section []byte, id ident.ID, now time.Time) ([]byte, b
 		return section, dropped > 0
 	}
 	return append([]byte(add.String()), out...), true
-}
-
-// machineLoad is the load of the last minute; 0 where the system does not say.
-func machineLoad() float64 {
-	text, err := os.ReadFile("/proc/loadavg")
-	if err != nil {
-		return 0
-	}
-	word, _, _ := strings.Cut(string(text), " ")
-	load, _ := strconv.ParseFloat(word, 64)
-	return load
 }
