@@ -81,6 +81,15 @@ func ParsePattern(s string) (Pattern, error) {
 // String is the pattern as it was written.
 func (p Pattern) String() string { return p.text }
 
+// MarshalText is String.
+func (p Pattern) MarshalText() ([]byte, error) { return []byte(p.text), nil }
+
+// UnmarshalText reads the form of String.
+func (p *Pattern) UnmarshalText(text []byte) (err error) {
+	*p, err = ParsePattern(string(text))
+	return err
+}
+
 // Never says why p can match no address that there is, with the right form; nil if it
 // can. An asterisk stands for a whole domain or a whole name, never for a part of one.
 func (p Pattern) Never() error {

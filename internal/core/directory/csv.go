@@ -29,6 +29,8 @@ var MailboxColumns = []string{
 	"reply_outside",
 	"reply_from",
 	"reply_until",
+	"reading_by",
+	"reading_messages",
 	"password",
 }
 
@@ -107,19 +109,19 @@ func (r *Rows) next() (n *yaml.Node, line int, problems form.Problems, err error
 		}, nil
 	}
 	n = &yaml.Node{Kind: yaml.MappingNode, Line: line}
-	var reply *yaml.Node
+	within := map[string]*yaml.Node{}
 	for i, value := range row {
 		value = inert.Uncelled(strings.TrimSpace(value))
 		if value == "" {
 			continue
 		}
 		to, name := n, r.columns[i]
-		if part, ok := strings.CutPrefix(name, "reply_"); ok {
-			if reply == nil {
-				reply = &yaml.Node{Kind: yaml.MappingNode, Line: line}
-				n.Content = append(n.Content, scalarNode("automatic_reply", line), reply)
+		if record, part := recordOf(name); record != "" {
+			if within[record] == nil {
+				within[record] = &yaml.Node{Kind: yaml.MappingNode, Line: line}
+				n.Content = append(n.Content, scalarNode(record, line), within[record])
 			}
-			to, name = reply, part
+			to, name = within[record], part
 		}
 		v := scalarNode(value, line)
 		if slices.Contains(listColumns, name) {
@@ -131,6 +133,17 @@ func (r *Rows) next() (n *yaml.Node, line int, problems form.Problems, err error
 		to.Content = append(to.Content, scalarNode(name, line), v)
 	}
 	return n, line, nil, nil
+}
+
+// recordOf finds the record within a mailbox that a column is of, and the field there.
+func recordOf(column string) (record, part string) {
+	if part, ok := strings.CutPrefix(column, "reply_"); ok {
+		return "automatic_reply", part
+	}
+	if part, ok := strings.CutPrefix(column, "reading_"); ok {
+		return "reading", part
+	}
+	return "", column
 }
 
 func scalarNode(text string, line int) *yaml.Node {
@@ -171,8 +184,8 @@ func (m *Mailbox) Row() []string {
 	f := m.Fields()
 	row := make([]string, len(MailboxColumns))
 	for i, c := range MailboxColumns {
-		if part, ok := strings.CutPrefix(c, "reply_"); ok {
-			if r, ok := f["automatic_reply"].(map[string]any); ok {
+		if record, part := recordOf(c); record != "" {
+			if r, ok := f[record].(map[string]any); ok {
 				row[i] = cell(r[part])
 			}
 			continue

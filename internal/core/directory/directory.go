@@ -25,6 +25,7 @@ type Mailbox struct {
 	Reply     *Reply            `yaml:"automatic_reply" doc:"Sent once a week to each who writes (RFC 3834)"`
 	MaySubmit bool              `yaml:"may_submit" doc:"May sign in and send"`
 	SendAs    address.Patterns  `yaml:"send_as" doc:"Further senders it may use: addresses or whole domains"`
+	Reading   Reading           `yaml:"reading" doc:"How it is read, by its owner and by others"`
 	// Password is written only: of it hashes are kept.
 	Password string `yaml:"password" doc:"Written only; of it hashes are kept"`
 	// Hash and Scram stand in an export with secrets only.
@@ -84,6 +85,7 @@ type Directory struct {
 	aliases map[string]*Alias
 	count   int            // mailboxes
 	domains map[string]int // mailboxes at each
+	shared  map[string]*Mailbox
 }
 
 // New makes an empty directory.
@@ -92,6 +94,7 @@ func New() *Directory {
 		boxes:   map[string]*Mailbox{},
 		aliases: map[string]*Alias{},
 		domains: map[string]int{},
+		shared:  map[string]*Mailbox{},
 	}
 }
 
@@ -130,6 +133,9 @@ func (d *Directory) Put(m *Mailbox) {
 	d.drop(m.Address.Key())
 	d.count++
 	d.domains[m.Address.Domain]++
+	if len(m.Reading.Shared) > 0 {
+		d.shared[m.Address.Key()] = m
+	}
 	for _, k := range m.keys() {
 		d.boxes[k] = m
 	}
@@ -145,6 +151,7 @@ func (d *Directory) drop(key string) {
 	if d.domains[old.Address.Domain]--; d.domains[old.Address.Domain] == 0 {
 		delete(d.domains, old.Address.Domain)
 	}
+	delete(d.shared, key)
 	for _, k := range old.keys() {
 		if d.boxes[k] == old {
 			delete(d.boxes, k)
@@ -239,6 +246,7 @@ func (d *Directory) Become(other *Directory) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.boxes, d.aliases, d.count, d.domains = other.boxes, other.aliases, other.count, other.domains
+	d.shared = other.shared
 }
 
 // Clone is a copy that can be changed by itself.
@@ -250,6 +258,7 @@ func (d *Directory) Clone() *Directory {
 		aliases: maps.Clone(d.aliases),
 		count:   d.count,
 		domains: maps.Clone(d.domains),
+		shared:  maps.Clone(d.shared),
 	}
 }
 

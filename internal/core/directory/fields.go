@@ -35,6 +35,9 @@ func (m *Mailbox) Fields() map[string]any {
 		}
 		f["send_as"] = list
 	}
+	if m.Reading.Given() {
+		f["reading"] = m.Reading.fields()
+	}
 	return f
 }
 
