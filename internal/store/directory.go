@@ -39,7 +39,7 @@ type Record struct {
 }
 
 const mailboxColumns = "key, address, name, addresses, generated, quota, forward_to, keep_copy, " +
-	"may_submit, send_as, reply, password, scram"
+	"may_submit, send_as, reply, reading, password, scram"
 
 // LoadDirectory reads every mailbox and alias.
 func (s Directory) LoadDirectory(ctx context.Context) (*directory.Directory, error) {
@@ -47,7 +47,7 @@ func (s Directory) LoadDirectory(ctx context.Context) (*directory.Directory, err
 	rows, err := s.pool.Query(
 		ctx,
 		`SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit,
-			send_as, reply FROM mailbox`,
+			send_as, reply, reading FROM mailbox`,
 	)
 	if err != nil {
 		return nil, err
@@ -71,7 +71,7 @@ func (s Directory) DirectoryEntries(
 	rows, err := s.pool.Query(
 		ctx,
 		`SELECT address, name, addresses, generated, quota, forward_to, keep_copy, may_submit,
-			send_as, reply FROM mailbox WHERE key = ANY($1)`,
+			send_as, reply, reading FROM mailbox WHERE key = ANY($1)`,
 		keys,
 	)
 	if err != nil {
@@ -101,7 +101,7 @@ func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
 		var own string
 		var addresses, generated, forward, sendAs []string
 		var quota int64
-		var reply []byte
+		var reply, reading []byte
 		if err := rows.Scan(
 			&own,
 			&m.Name,
@@ -113,6 +113,7 @@ func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
 			&m.MaySubmit,
 			&sendAs,
 			&reply,
+			&reading,
 		); err != nil {
 			return err
 		}
@@ -132,6 +133,11 @@ func eachMailbox(rows pgx.Rows, f func(*directory.Mailbox)) error {
 		if reply != nil {
 			m.Reply = &directory.Reply{}
 			if err := json.Unmarshal(reply, m.Reply); err != nil {
+				return err
+			}
+		}
+		if reading != nil {
+			if err := json.Unmarshal(reading, &m.Reading); err != nil {
 				return err
 			}
 		}
@@ -203,7 +209,13 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 			for j, p := range m.SendAs {
 				sendAs[j] = p.String()
 			}
-			var reply []byte
+			var reply, reading []byte
+			if m.Reading.Given() {
+				var err error
+				if reading, err = json.Marshal(m.Reading); err != nil {
+					return nil, err
+				}
+			}
 			if m.Reply != nil {
 				var err error
 				if reply, err = json.Marshal(m.Reply); err != nil {
@@ -222,6 +234,7 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 				m.MaySubmit,
 				sendAs,
 				reply,
+				reading,
 				m.Hash,
 				m.Scram,
 			}, nil
@@ -240,7 +253,7 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 			addresses = excluded.addresses, generated = excluded.generated,
 			quota = excluded.quota, forward_to = excluded.forward_to,
 				keep_copy = excluded.keep_copy, may_submit = excluded.may_submit,
-			send_as = excluded.send_as, reply = excluded.reply,
+			send_as = excluded.send_as, reply = excluded.reply, reading = excluded.reading,
 			password = CASE WHEN excluded.password = '' THEN mailbox.password
 				ELSE excluded.password END,
 			scram = CASE WHEN excluded.password = '' THEN mailbox.scram ELSE excluded.scram END`,
@@ -301,7 +314,7 @@ func setAside(ctx context.Context, tx pgx.Tx, gone []string) error {
 	}
 	const other = ` SET mailbox = mailbox || to_char(now() AT TIME ZONE 'UTC',
 		'" (until "YYYY-MM-DD HH24:MI:SS.US" UTC)"') WHERE mailbox = ANY($1)`
-	for _, name := range []string{"mailbox_message", "mailbox_use", "mailbox_delta"} {
+	for _, name := range []string{"mailbox_message", "mailbox_use", "mailbox_delta", "folder"} {
 		if _, err := tx.Exec(ctx, `UPDATE `+name+other, boxes); err != nil {
 			return err
 		}
@@ -442,7 +455,7 @@ func (s Mailboxes) MailboxUse(
 
 // Credentials are what a mailbox's sign-in is checked against.
 func (s Directory) Credentials(ctx context.Context, key string) (hash, scram string, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT password, scram FROM mailbox WHERE key = $1 AND may_submit`,
+	err = s.pool.QueryRow(ctx, `SELECT password, scram FROM mailbox WHERE key = $1`,
 		key).Scan(&hash, &scram)
 	return hash, scram, found(err)
 }

@@ -272,7 +272,8 @@ func keepContent(ctx context.Context, tx pgx.Tx, partition string) error {
 	_, err := tx.Exec(ctx, `INSERT INTO kept_content SELECT message_id, seq, data FROM `+name+` c
 		WHERE EXISTS (SELECT FROM mailbox_message m WHERE m.id = c.message_id
 			AND m.id BETWEEN (SELECT min(message_id) FROM `+name+`)
-				AND (SELECT max(message_id) FROM `+name+`)) ON CONFLICT DO NOTHING`)
+				AND (SELECT max(message_id) FROM `+name+`))
+			OR EXISTS (SELECT FROM mailbox_message m WHERE m.content = c.message_id) ON CONFLICT DO NOTHING`)
 	return err
 }
 

@@ -105,6 +105,9 @@ func (s Intake) Withdraw(ctx context.Context, ids []ident.ID) error {
 }
 
 func unenter(ctx context.Context, tx pgx.Tx, ids []int64) error {
+	if err := unfile(ctx, tx, ids, slices.Min(ids), slices.Max(ids)); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(ctx, `WITH gone AS (
 			DELETE FROM mailbox_message WHERE id = ANY($1) AND id BETWEEN $2 AND $3
 				RETURNING mailbox, size

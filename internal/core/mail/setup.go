@@ -25,19 +25,40 @@ type DraftChange struct {
 
 // MailboxLine is a mailbox as it is listed.
 type MailboxLine struct {
-	Address     string   `json:"address"`
-	Name        string   `json:"name"`
-	Addresses   []string `json:"addresses"`
-	Generated   []string `json:"generated" doc:"Made from the name by the domain's patterns"`
-	Quota       int64    `json:"quota" doc:"Octets; 0 is no limit"`
-	ForwardTo   []string `json:"forward_to"`
-	KeepCopy    bool     `json:"keep_copy"`
-	MaySubmit   bool     `json:"may_submit"`
-	SendAs      []string `json:"send_as"`
-	Replies     bool     `json:"replies" doc:"It has an automatic reply"`
-	HasPassword bool     `json:"has_password"`
-	Messages    int64    `json:"messages"`
-	Octets      int64    `json:"octets"`
+	Address      string    `json:"address"`
+	Name         string    `json:"name"`
+	Addresses    []string  `json:"addresses"`
+	Generated    []string  `json:"generated" doc:"Made from the name by the domain's patterns"`
+	Quota        int64     `json:"quota" doc:"Octets; 0 is no limit"`
+	ForwardTo    []string  `json:"forward_to"`
+	KeepCopy     bool      `json:"keep_copy"`
+	MaySubmit    bool      `json:"may_submit"`
+	SendAs       []string  `json:"send_as"`
+	Replies      bool      `json:"replies" doc:"It has an automatic reply"`
+	HasPassword  bool      `json:"has_password"`
+	ReadBy       string    `json:"read_by" enum:"all,imap,pop3,none" doc:"By which protocols its owner reads it"`
+	MostMessages int64     `json:"most_messages" doc:"How many it holds at most; 0 is no limit"`
+	Shared       int       `json:"shared" doc:"With how many it is shared, by entries"`
+	Messages     int64     `json:"messages"`
+	Octets       int64     `json:"octets"`
+	LastUse      []LastUse `json:"last_use" doc:"When its owner last signed in, by protocol, the latest first"`
+}
+
+// LastUse is when a mailbox was last used by a protocol.
+type LastUse struct {
+	Protocol string    `json:"protocol" enum:"submission,imap,pop3"`
+	At       time.Time `json:"at"`
+	Client   string    `json:"client" doc:"IP address"`
+}
+
+// AppPassword is a password for one program, as it is listed: never the password.
+type AppPassword struct {
+	Name      string    `json:"name"`
+	Who       string    `json:"who" doc:"Who made it"`
+	CreatedAt time.Time `json:"created_at"`
+	UsedAt    OptTime   `json:"used_at" nullable:"true"`
+	UsedBy    string    `json:"used_by" doc:"The protocol"`
+	Client    string    `json:"client" doc:"IP address"`
 }
 
 // Record is one change by a person, beyond the configuration's revisions.
