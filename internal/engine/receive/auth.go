@@ -15,6 +15,7 @@ import (
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/core/transcript"
@@ -216,7 +217,17 @@ func (se signInTalk) authPlain(
 	if len(parts) != 3 || parts[0] != "" && !strings.EqualFold(parts[0], parts[1]) {
 		return address.Address{}, signin.ErrWrong
 	}
-	return se.server.SignIn.Plain(ctx, se.cfg.Directory, parts[1], parts[2], se.client.String())
+	return se.plain(ctx, se.cfg.Directory, signin.Submit, parts[1], parts[2], se.client.String())
+}
+
+// plain checks a name and a password, and notes the app password that was used.
+func (se signInTalk) plain(ctx context.Context, dir *directory.Directory, use signin.Use,
+	name, password, client string) (address.Address, error) {
+	who, err := se.server.SignIn.Plain(ctx, dir, use, name, password, client)
+	if err == nil {
+		se.app.Store(who.App)
+	}
+	return who.Account, err
 }
 
 func (se signInTalk) authLogin(
@@ -237,7 +248,7 @@ func (se signInTalk) authLogin(
 	if err != nil {
 		return address.Address{}, err
 	}
-	return se.server.SignIn.Plain(ctx, se.cfg.Directory, name, password, se.client.String())
+	return se.plain(ctx, se.cfg.Directory, signin.Submit, name, password, se.client.String())
 }
 
 // authScram is SCRAM-SHA-256 (RFC 7677), with -PLUS bound to this connection.
@@ -254,7 +265,7 @@ func (se signInTalk) authScram(
 		return address.Address{}, errBinding
 	}
 	offered := slices.Contains(se.mechanisms(), "SCRAM-SHA-256-PLUS")
-	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, se.client.String(), se.binding(message),
+	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, signin.Submit, se.client.String(), se.binding(message),
 		plus, offered)
 	defer conv.Close()
 	for {
@@ -287,7 +298,7 @@ func (se signInTalk) binding(first string) scram.ChannelBinding {
 	}
 	if strings.HasPrefix(first, "p=tls-server-end-point,") {
 		var cert *tls.Certificate
-		if cert, err = se.server.certs.of(se.conf); err == nil {
+		if cert, err = se.server.certs.Of(se.conf); err == nil {
 			var leaf *x509.Certificate
 			if leaf, err = x509.ParseCertificate(cert.Certificate[0]); err == nil {
 				b, err = scram.NewTLSServerEndpointBinding(

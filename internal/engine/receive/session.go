@@ -49,6 +49,7 @@ type session struct {
 	stranger
 	idle      atomic.Bool
 	who       atomic.Pointer[address.Address] // account, for others to see
+	app       atomic.Int64                    // the app password that it signed in with, or 0
 	signedOut atomic.Bool                     // it may not go on
 	closing   bool
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"errors"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -16,11 +17,46 @@ import (
 	"gullroute/internal/store"
 )
 
-// Credentials reads what a mailbox's sign-in is checked against;
-// store.ErrNotFound if it may not sign in.
+// Credentials reads what a mailbox's sign-in is checked against; store.ErrNotFound if there
+// is no such mailbox.
 type Credentials interface {
 	Credentials(ctx context.Context, key string) (hash, scram string, err error)
 }
+
+// Programs are passwords for one program each, and when mailboxes were last used.
+type Programs interface {
+	// UseAppPassword finds the password by its hash and notes its use; store.ErrNotFound if
+	// the mailbox has none such.
+	UseAppPassword(ctx context.Context, key string, hash []byte, use, client string) (id int64, err error)
+	Used(ctx context.Context, key, use, client string) error
+}
+
+// Use is what somebody signs in for.
+type Use string
+
+// The uses.
+const (
+	Submit Use = "submission"
+	IMAP   Use = directory.ByIMAP
+	POP3   Use = directory.ByPOP3
+)
+
+// allows reports whether a mailbox may be used so.
+func (u Use) allows(m *directory.Mailbox) bool {
+	if u == Submit {
+		return m.MaySubmit
+	}
+	return m.Reading.Allows(string(u))
+}
+
+// Passed is who has signed in.
+type Passed struct {
+	Account address.Address
+	App     int64 // the app password that was used; 0 if the mailbox's own was
+}
+
+// AppKey is by what the sessions of an app password are ended.
+func AppKey(id int64) string { return "app:" + strconv.FormatInt(id, 10) }
 
 // The reasons of a refusal.
 var (
@@ -34,8 +70,12 @@ type Checker struct {
 	Store   Credentials
 	Gate    *Gate
 	Limiter Limiter
+	// Programs may be nil: then there are no app passwords, and use is not noted.
+	Programs Programs
 
 	salt []byte // of made-up SCRAM salts
+	mu   sync.Mutex
+	used map[string]time.Time // when a use was noted
 }
 
 // NewChecker makes one. salt is what made-up SCRAM salts are made from: the same on
@@ -50,12 +90,12 @@ var nobody = sync.OnceValue(func() string { h, _ := Hash("nobody has this passwo
 
 // account finds whose name was given: a mailbox's address, any one of them. key is
 // by which tries are counted: the mailbox, however its name is written.
-func account(dir *directory.Directory, name string) (m *directory.Mailbox, key string) {
+func account(dir *directory.Directory, use Use, name string) (m *directory.Mailbox, key string) {
 	a, err := address.Parse(strings.TrimSpace(name))
 	if err != nil {
 		return nil, strings.ToLower(strings.TrimSpace(name))
 	}
-	if m := dir.Mailbox(a); m != nil && m.MaySubmit {
+	if m := dir.Mailbox(a); m != nil && use.allows(m) {
 		return m, m.Address.Key()
 	}
 	return nil, a.Key()
@@ -80,14 +120,26 @@ func (c *Checker) begin(ctx context.Context, key, client string) (*Try, error) {
 func (c *Checker) Plain(
 	ctx context.Context,
 	dir *directory.Directory,
+	use Use,
 	name, password, client string,
-) (address.Address, error) {
-	m, key := account(dir, name)
+) (Passed, error) {
+	m, key := account(dir, use, name)
 	try, err := c.begin(ctx, key, client)
 	if err != nil {
-		return address.Address{}, err
+		return Passed{}, err
 	}
 	defer try.GiveBack()
+	if m != nil {
+		app, err := c.app(ctx, m, use, password, client)
+		if err != nil {
+			return Passed{}, ErrNotNow
+		}
+		if app > 0 {
+			try.Passed(ctx)
+			c.note(ctx, m, use, client)
+			return Passed{m.Address, app}, nil
+		}
+	}
 	hash := nobody()
 	if m != nil {
 		kept, _, err := c.Store.Credentials(ctx, m.Address.Key())
@@ -95,21 +147,58 @@ func (c *Checker) Plain(
 		case errors.Is(err, store.ErrNotFound) || err == nil && kept == "":
 			m = nil
 		case err != nil:
-			return address.Address{}, ErrNotNow
+			return Passed{}, ErrNotNow
 		default:
 			hash = kept
 		}
 	}
 	ok, err := c.Gate.Check(ctx, hash, password)
 	if err != nil {
-		return address.Address{}, err
+		return Passed{}, err
 	}
 	if !ok || m == nil {
 		try.Failed()
-		return address.Address{}, ErrWrong
+		return Passed{}, ErrWrong
 	}
 	try.Passed(ctx)
-	return m.Address, nil
+	c.note(ctx, m, use, client)
+	return Passed{Account: m.Address}, nil
+}
+
+// app finds the app password that somebody gives; 0 if it is none.
+func (c *Checker) app(ctx context.Context, m *directory.Mailbox, use Use, password, client string) (int64, error) {
+	hash := AppHash(password)
+	if hash == nil || c.Programs == nil {
+		return 0, nil
+	}
+	id, err := c.Programs.UseAppPassword(ctx, m.Address.Key(), hash, string(use), client)
+	if errors.Is(err, store.ErrNotFound) {
+		return 0, nil
+	}
+	return id, err
+}
+
+// noteEvery is how often it is noted that a mailbox is in use.
+const noteEvery = time.Minute
+
+// note notes that a mailbox was used. What cannot be noted keeps nobody out.
+func (c *Checker) note(ctx context.Context, m *directory.Mailbox, use Use, client string) {
+	if c.Programs == nil {
+		return
+	}
+	key := string(use) + " " + m.Address.Key() + " " + client
+	c.mu.Lock()
+	if c.used == nil || len(c.used) > maxKnown {
+		c.used = map[string]time.Time{}
+	}
+	fresh := time.Since(c.used[key]) > noteEvery
+	if fresh {
+		c.used[key] = time.Now()
+	}
+	c.mu.Unlock()
+	if fresh {
+		_ = c.Programs.Used(ctx, m.Address.Key(), string(use), client) // only for people to see
+	}
 }
 
 // Scram is one SCRAM-SHA-256 conversation (RFC 5802, RFC 7677).
@@ -118,6 +207,7 @@ type Scram struct {
 	conv    *scram.ServerConversation
 	checker *Checker
 	dir     *directory.Directory
+	use     Use
 	client  string
 	try     *Try
 	fault   error
@@ -129,11 +219,12 @@ type Scram struct {
 func (c *Checker) Scram(
 	ctx context.Context,
 	dir *directory.Directory,
+	use Use,
 	client string,
 	binding scram.ChannelBinding,
 	plus, offered bool,
 ) *Scram {
-	s := &Scram{ctx: ctx, checker: c, dir: dir, client: client}
+	s := &Scram{ctx: ctx, checker: c, dir: dir, use: use, client: client}
 	server, err := scram.SHA256.NewServer(s.lookup)
 	if err != nil {
 		s.fault = ErrNotNow
@@ -157,7 +248,7 @@ func (c *Checker) Scram(
 func (s *Scram) Close() { s.try.Failed() }
 
 func (s *Scram) lookup(name string) (scram.StoredCredentials, error) {
-	m, key := account(s.dir, name)
+	m, key := account(s.dir, s.use, name)
 	if s.try, s.fault = s.checker.begin(s.ctx, key, s.client); s.fault != nil {
 		return scram.StoredCredentials{}, s.fault
 	}
@@ -205,7 +296,7 @@ func (s *Scram) Step(message string) (answer string, who address.Address, done b
 	case !s.conv.Done():
 		return answer, address.Address{}, false, nil
 	}
-	m, _ := account(s.dir, s.conv.Username())
+	m, _ := account(s.dir, s.use, s.conv.Username())
 	if id := s.conv.AuthzID(); id != "" &&
 		!strings.EqualFold(id, s.conv.Username()) { // acting for somebody else is not offered
 		m = nil
@@ -215,5 +306,6 @@ func (s *Scram) Step(message string) (answer string, who address.Address, done b
 		return "", address.Address{}, true, ErrWrong
 	}
 	s.try.Passed(s.ctx)
+	s.checker.note(s.ctx, m, s.use, s.client)
 	return answer, m.Address, true, nil
 }

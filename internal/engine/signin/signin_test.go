@@ -200,9 +200,9 @@ func TestScramKeysFitTheirPasswordOnly(t *testing.T) {
 	}
 	c := NewChecker(nil, []byte("salt"))
 	dir := directory.Of(nil, nil)
-	_, key := account(dir, "nobody@x.example")
+	_, key := account(dir, Submit, "nobody@x.example")
 	for _, same := range []string{"NOBODY@x.example", ` "nobody"@x.example `, `"n\obody"@X.EXAMPLE`} {
-		if _, other := account(dir, same); other != key || c.madeUp(other).Salt != c.madeUp(key).Salt {
+		if _, other := account(dir, Submit, same); other != key || c.madeUp(other).Salt != c.madeUp(key).Salt {
 			t.Errorf(
 				"%s counts as %s, another name than %s: its salt or its limits tell that it is unknown",
 				same,
