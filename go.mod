@@ -7,7 +7,10 @@ require (
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/chromedp/chromedp v0.14.2
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/emersion/go-imap/v2 v2.0.0-beta.8
+	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-msgauth v0.7.0
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/gabriel-vasile/mimetype v1.4.16
 	github.com/goccy/go-json v0.12.0
 	github.com/gofiber/fiber/v3 v3.1.0

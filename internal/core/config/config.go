@@ -72,6 +72,8 @@ type Service struct {
 	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
 	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the transcripts of sessions are kept"`
 	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
+	TrashKept           time.Duration    `yaml:"trash_kept" min:"24h" default:"30d" doc:"How long messages stay in the trash folders of mailboxes"`
+	MailboxesKept       time.Duration    `yaml:"mailboxes_kept" min:"24h" default:"30d" doc:"How long the mail of a mailbox that was removed is kept; until then it can be given back"`
 	AuditKept           time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
@@ -272,6 +274,8 @@ const (
 	Submission = "submission" // people, signed in (RFC 6409)
 	Inside     = "inside"     // our machines, without sign-in
 	LMTP       = "lmtp"       // a neighbour that passes on by LMTP (RFC 2033)
+	IMAP       = "imap"       // people who read (RFC 9051)
+	POP3       = "pop3"       // people who fetch (RFC 1939)
 )
 
 // The uses of TLS at a listener.
@@ -287,14 +291,14 @@ type Listener struct {
 	Line               int
 	Name               string         `yaml:"name" required:"true"`
 	Address            netip.AddrPort `yaml:"address" required:"true" doc:"Where it listens, like 0.0.0.0:25 or [::]:587"`
-	Kind               string         `yaml:"kind" required:"true" enum:"edge,submission,inside,lmtp" doc:"edge: the world, anonymous. submission: people who sign in. inside: our machines, without sign-in. lmtp: a neighbouring server"`
+	Kind               string         `yaml:"kind" required:"true" enum:"edge,submission,inside,lmtp,imap,pop3" doc:"edge: the world, anonymous. submission: people who sign in. inside: our machines, without sign-in. lmtp: a neighbouring server. imap, pop3: people who read their mail"`
 	Nodes              []string       `yaml:"nodes" doc:"Nodes that open it; none means all"`
 	GreetingName       DomainName     `yaml:"greeting_name" doc:"Our name here; the server's host name if not given"`
-	TLS                string         `yaml:"tls" enum:"off,starttls,required,implicit" default:"off" doc:"starttls: offered. required: no mail before STARTTLS. implicit: from the first octet (port 465)"`
+	TLS                string         `yaml:"tls" enum:"off,starttls,required,implicit" default:"off" doc:"starttls: offered. required: no mail before STARTTLS. implicit: from the first octet (ports 465, 993, 995). Who reads signs in under TLS only"`
 	Certificate        string         `yaml:"certificate" doc:"File with the certificate chain; without one a self-made certificate is shown"`
 	Key                string         `yaml:"key" doc:"File with the certificate's key"`
 	ClientCertificates string         `yaml:"client_certificates" doc:"File with the authorities of client certificates; asks clients for one"`
-	SignIn             []string       `yaml:"sign_in" each:"plain,login,scram" doc:"Mechanisms offered; a submission listener without any offers all"`
+	SignIn             []string       `yaml:"sign_in" each:"plain,login,scram" doc:"Mechanisms offered; a listener of kind submission, imap or pop3 without any offers all"`
 	SignInWithoutTLS   bool           `yaml:"sign_in_without_tls" doc:"Passwords may come in the clear; only for loopback"`
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
@@ -324,7 +328,7 @@ const asSet = "as_set"
 
 // MechanismNames are the sign-in mechanisms in the words of RFC 4954's AUTH.
 func (l *Listener) Mechanisms() []string {
-	if len(l.SignIn) > 0 || l.Kind != Submission {
+	if len(l.SignIn) > 0 || l.Kind != Submission && !l.Reads() {
 		return l.SignIn
 	}
 	return []string{"scram", "plain", "login"}
@@ -489,3 +493,6 @@ type Peer struct {
 	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" doc:"Of sessions with their hosts, in place of the route's"`
 	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule for mail to them; it goes before the route's"`
 }
+
+// Reads reports a listener by which people read their mail.
+func (l *Listener) Reads() bool { return l.Kind == IMAP || l.Kind == POP3 }

@@ -67,7 +67,7 @@ func Attack(c *config.Compiled) (through []Attempt, attempts int) {
 	}
 	for i := range c.Listeners {
 		l := &c.Listeners[i]
-		if l.Kind == config.Submission { // nobody sends there without sign-in
+		if l.Kind == config.Submission || l.Reads() { // nobody sends there without sign-in
 			continue
 		}
 		for _, client := range strangers {

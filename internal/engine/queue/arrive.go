@@ -2,6 +2,7 @@ package queue
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -54,6 +55,22 @@ func (s *scheduler) arrivals(ctx context.Context, entries []*store.Entry) *arriv
 		}
 	}
 	return a
+}
+
+// arrived tells that messages are in mailboxes.
+func (b *base) arrived(messages []*store.MailboxMessage) {
+	if b.Arrived == nil {
+		return
+	}
+	var boxes []string
+	for _, m := range messages {
+		if m != nil && !slices.Contains(boxes, m.Mailbox) {
+			boxes = append(boxes, m.Mailbox)
+		}
+	}
+	if len(boxes) > 0 {
+		b.Arrived(boxes...)
+	}
 }
 
 // box is the mailbox that a delivery may go straight into, or nil.

@@ -191,6 +191,9 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 	for _, r := range group {
 		r.done <- nil
 	}
+	for _, e := range entries {
+		x.arrived(e.Boxes)
+	}
 	x.scheduler.admitEntered(entries, run)
 	return nil
 }

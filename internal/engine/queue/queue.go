@@ -81,6 +81,8 @@ type Options struct {
 	Journal string
 	// Ended hears how deliveries ended of what accounts and machines sent; nil for none.
 	Ended func(holder string, bounced bool)
+	// Arrived hears of mailboxes of ours into which messages came; nil for none.
+	Arrived func(mailboxes ...string)
 	// Recovered is called when the database is well again after it was not; nil for none.
 	Recovered func()
 }

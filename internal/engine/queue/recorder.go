@@ -189,6 +189,11 @@ func (r *recorder) finishAll(group []*store.Outcome) error {
 		notices = slices.DeleteFunc(notices,
 			func(e *store.Entry) bool { return slices.Contains(foreign, e) })
 	}
+	for _, o := range group {
+		if o.Mailbox != nil {
+			r.arrived([]*store.MailboxMessage{o.Mailbox})
+		}
+	}
 	r.scheduler.admitEntered(notices, run)
 	return nil
 }
