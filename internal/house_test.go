@@ -48,10 +48,12 @@ const serves = "simnet node service keyfile engine control"
 var engineMayUse = map[string]string{
 	"batch": "", "counters": "", "feed": "", "spool": "", "limits": "", "mailbox": "", "resolve": "", "signin": "",
 	"senderauth": "resolve", "sources": "", "scan": "",
+	"door":     "",
+	"access":   "door sessions signin",
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
 	"deliver":  "resolve sessions",
-	"receive":  "counters feed scan senderauth sessions signin spool weigh",
+	"receive":  "counters door feed scan senderauth sessions signin spool weigh",
 	"weigh":    "resolve senderauth",
 	"queue":    "batch counters deliver feed mailbox senderauth spool",
 }

@@ -43,6 +43,8 @@ type stack struct {
 	http, edge, inside   string
 	submission, smtps    string
 	lmtp, ca             string
+	imap, imaps          string
+	pop3, pop3s          string
 	control, database    string
 	config, world, setup string
 	extra                []string // further arguments of serve
@@ -139,6 +141,7 @@ func (s *stack) second(t *testing.T, name string) *stack {
 	t.Helper()
 	other := *s
 	other.http, other.inside, other.edge = loopback(), loopback(), loopback()
+	other.imap, other.imaps, other.pop3, other.pop3s = loopback(), loopback(), loopback(), loopback()
 	bind := []string{
 		"--bind",
 		"edge=" + other.edge,
@@ -150,6 +153,8 @@ func (s *stack) second(t *testing.T, name string) *stack {
 		"inside=" + other.inside,
 		"--bind",
 		"neighbour=" + loopback(),
+		"--bind", "imap=" + other.imap, "--bind", "imap over TLS=" + other.imaps,
+		"--bind", "pop3=" + other.pop3, "--bind", "pop3 over TLS=" + other.pop3s,
 	}
 	other.serve = s.command(
 		append(
@@ -212,9 +217,11 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 	s.http, s.inside, s.control = loopback(), loopback(), loopback()
 	s.edge = "127.0.0.1:" + mx // where the simulated world looks for our MX host
 	s.submission, s.smtps, s.lmtp = loopback(), loopback(), loopback()
+	s.imap, s.imaps, s.pop3, s.pop3s = loopback(), loopback(), loopback(), loopback()
 	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "127.0.0.1:2530", s.edge,
 		"2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "1344", lookout, "127.0.0.1:2545",
-		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp, "greylist: 45s",
+		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp,
+		"127.0.0.1:2543", s.imap, "127.0.0.1:2593", s.imaps, "127.0.0.1:2510", s.pop3, "127.0.0.1:2595", s.pop3s, "greylist: 45s",
 		"greylist: 2s", "pause: 1500ms", "pause: 100ms",
 		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "back_off: 20s",
 		"back_off: 1s", "greeting: 15s", "greeting: 2s",

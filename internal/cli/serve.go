@@ -218,7 +218,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 		fmt.Fprintf(w, "Nobody administers yet. Make the first administrator within a day at\n\n"+
 			"  %s://%s/first#%s\n\n", scheme, s.Address(), link)
 	}
-	log.Info("ready", "console", s.Address(), "listeners", n.Engine.Receive.Addresses(),
+	log.Info("ready", "console", s.Address(), "listeners", n.Insight.Nodes.Addresses(),
 		"revision", n.InForce.Config().Revision)
 	return s.Run(ctx)
 }

@@ -135,3 +135,14 @@ func (c *Cluster) heard(n store.Notice) {
 		}
 	}
 }
+
+// TellMail tells the other nodes that something changed in mailboxes: who has them open there
+// looks. Too many to name stand for all of them.
+func (c *Cluster) TellMail(ctx context.Context, mailboxes []string) {
+	if c.Alone(ctx) {
+		return
+	}
+	if err := c.Notices.Tell(ctx, "mail", mailboxes); err != nil {
+		c.Log.Warn("other nodes could not be told of mail", "error", err)
+	}
+}

@@ -97,7 +97,9 @@ func parseRecipient(text string) (address.Address, error) {
 
 func pickListener(c *config.Compiled, name string) (*config.Listener, error) {
 	if name != "" {
-		if l := c.Listener(name); l != nil {
+		if l := c.Listener(name); l != nil && l.Reads() {
+			return nil, fmt.Errorf("listener: %q is for reading; nothing is sent there", name)
+		} else if l != nil {
 			return l, nil
 		}
 		var names []string
@@ -110,7 +112,12 @@ func pickListener(c *config.Compiled, name string) (*config.Listener, error) {
 	if len(c.Listeners) == 0 {
 		return nil, errors.New("listener: the configuration has none")
 	}
-	return &c.Listeners[0], nil
+	for i := range c.Listeners {
+		if !c.Listeners[i].Reads() {
+			return &c.Listeners[i], nil
+		}
+	}
+	return nil, errors.New("listener: the configuration has none that takes mail")
 }
 
 // explainer answers for one recipient.

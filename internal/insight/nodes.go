@@ -2,10 +2,12 @@ package insight
 
 import (
 	"context"
+	"maps"
 	"strings"
 	"time"
 
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/access"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
@@ -21,9 +23,24 @@ type Nodes struct {
 	Signing  *inforce.SigningKeys
 	Queue    *queue.Queue
 	Receive  *receive.Server
+	Access   *access.Server
 	Counters *counters.Counters
 	Loops    func() []supervise.State // in the background
 	Started  time.Time
+}
+
+// Addresses are the addresses that are open, by listener.
+func (s *Nodes) Addresses() map[string]string {
+	out := s.Receive.Addresses()
+	maps.Copy(out, s.Access.Addresses())
+	return out
+}
+
+// Sessions is how many are open, by listener.
+func (s *Nodes) Sessions() map[string]int {
+	out := s.Receive.Sessions()
+	maps.Copy(out, s.Access.Sessions())
+	return out
 }
 
 // Ready is "" if this node can take mail and deliver it; else why not.

@@ -8,8 +8,10 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/repute"
+	"gullroute/internal/engine/access"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/door"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/queue"
@@ -58,6 +60,7 @@ func (n *Node) build(run int, salt []byte) {
 		counters: n.Engine.Counters,
 		inForce:  n.InForce,
 		reader:   n.Reader,
+		changed:  n.Engine.Access.Changes.Changed,
 		log:      n.Log,
 	}
 }
@@ -81,6 +84,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 	proofs := store.SignIns{DB: n.DB}
 	e.SignIn = signin.NewChecker(store.Directory{DB: n.DB}, salt)
 	e.SignIn.Limiter.Proofs = proofs
+	e.SignIn.Programs = store.AppPasswords{DB: n.DB}
 	e.Limits = limits.New(store.Limits{DB: n.DB})
 	e.Sessions = sessions.New(
 		sessions.Options{Store: store.Sessions{DB: n.DB}, Node: n.Name, IDs: e.IDs, Hub: e.Hub,
@@ -102,6 +106,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Journal:   journalPath(n.Options),
 		SpoolDir:  n.SpoolDir,
 		Ended:     e.Limits.Ended,
+		Arrived:   func(mailboxes ...string) { e.Access.Changes.Changed(mailboxes...) },
 		Outward:   e.Outward,
 	})
 	e.Scanners = &scan.Scanners{
@@ -116,6 +121,18 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Log:      n.Log,
 		Trouble:  n.Troubles.Ours,
 	}
+	certs := &door.Certificates{}
+	e.Access = access.New(access.Options{
+		DB:           n.DB,
+		IDs:          e.IDs,
+		SignIn:       e.SignIn,
+		Record:       e.Sessions,
+		Certificates: certs,
+		Bind:         n.Bind,
+		Node:         n.Name,
+		Log:          n.Log,
+		Tell:         n.Cluster.TellMail,
+	})
 	e.Receive = receive.New(receive.Options{
 		Intake:        e.Queue,
 		Contents:      store.Intake{DB: n.DB},
@@ -127,6 +144,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		SpoolDir:      n.SpoolDir,
 		Record:        e.Sessions,
 		Bind:          n.Bind,
+		Certificates:  certs,
 		SignIn:        e.SignIn,
 		Allowance:     e.Limits,
 		Verifier:      &deliver.Recipients{Client: e.Queue.Client()},
@@ -171,7 +189,7 @@ func (n *Node) buildInForce() {
 		Lists:      store.ListCopies{DB: n.DB},
 		Reputation: store.Reputation{DB: n.DB},
 		Queue:      e.Queue,
-		Listeners:  e.Receive,
+		Listeners:  listeners{e},
 		Resolver:   e.Resolver,
 		Node:       n.Name,
 		Log:        n.Log,
@@ -241,6 +259,7 @@ func (n *Node) buildInsight() {
 			Signing:  n.Signing,
 			Queue:    e.Queue,
 			Receive:  e.Receive,
+			Access:   e.Access,
 			Counters: e.Counters,
 			Loops:    n.Loops,
 			Started:  time.Now(),

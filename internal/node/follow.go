@@ -43,9 +43,16 @@ func (f *follower) noticed(n store.Notice) {
 	case "directory":
 		if err = f.inForce.FollowDirectory(ctx, n.Keys); err == nil {
 			f.endSignIns()
+			f.engine.Access.Recheck()
 		}
 	case "password":
 		f.passwordsChanged(n.Keys)
+	case "mail":
+		f.engine.Access.Changes.Heard(n.Keys...)
+		return // too many to tell the consoles of
+	case "app-password":
+		f.engine.Receive.SignOut(n.Keys...)
+		f.engine.Access.SignOut(n.Keys...)
 	case "secret":
 		f.secrets.Forget()
 	case "dkim":
@@ -69,7 +76,7 @@ func (f *follower) noticed(n store.Notice) {
 
 // catchUp follows everything: notices may have been missed.
 func (f *follower) catchUp() {
-	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "standing", "watch",
+	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "standing", "watch", "mail",
 		"back-off"} {
 		f.noticed(store.Notice{Kind: kind})
 	}
@@ -100,11 +107,13 @@ func (f *follower) passwordsChanged(keys []string) {
 		for _, a := range f.engine.Receive.Accounts() {
 			keys = append(keys, a.Key())
 		}
+		keys = append(keys, f.engine.Access.Accounts()...)
 	}
 	for _, key := range keys {
 		f.engine.SignIn.Limiter.Forget(key)
 	}
 	f.engine.Receive.SignOut(keys...)
+	f.engine.Access.SignOut(keys...)
 }
 
 // lanes does what another node asks for lanes.

@@ -18,6 +18,7 @@ import (
 	"gullroute/internal/cluster"
 	"gullroute/internal/control"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/engine/access"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/feed"
@@ -57,6 +58,7 @@ type Options struct {
 type Engine struct {
 	Queue    *queue.Queue
 	Receive  *receive.Server
+	Access   *access.Server
 	SignIn   *signin.Checker
 	Limits   *limits.Counter
 	Sessions *sessions.Recorder
@@ -159,6 +161,7 @@ func (n *Node) start(ctx context.Context) error {
 // Stop takes no more mail, finishes what is under way and gives the rest back.
 func (n *Node) Stop() {
 	n.Engine.Receive.Stop(5 * time.Second)
+	n.Engine.Access.Stop(5 * time.Second)
 	n.life.stop()
 	<-n.life.queueDone
 	n.background.Wait()
@@ -263,6 +266,13 @@ func (n *Node) loops() []supervise.Loop {
 			Limit: time.Minute,
 			Do:    store.Mailboxes{DB: n.DB}.GatherMailboxes,
 		},
+		{Name: "words of messages that people read", Every: 5 * second, Limit: 10 * time.Minute,
+			Do: e.Access.Words},
+		{Name: "content that nobody refers to", Every: time.Minute, Limit: 10 * time.Minute,
+			Do: now(up.dropLoose)},
+		{Name: "trash and mailboxes that are gone", Every: 10 * time.Minute, Limit: 30 * time.Minute,
+			Do: now(up.emptyTrash)},
+		{Name: "word of changes in mailboxes", Do: endless(e.Access.Changes.Run)},
 		{Name: "sweeping", Every: gatherEvery, Limit: 10 * time.Minute, Do: up.sweep},
 		{Name: "flow by lane", Every: second, Limit: time.Minute, Do: up.storeFlow},
 		{Name: "how much waits", Every: 5 * second, Limit: time.Minute, Do: up.length},

@@ -37,7 +37,8 @@ type upkeep struct {
 	queue    *queue.Queue
 	counters *counters.Counters
 	inForce  *inforce.State
-	reader   *store.Reader // nil without a standby to read from
+	reader   *store.Reader             // nil without a standby to read from
+	changed  func(mailboxes ...string) // tells who has them open
 	log      *slog.Logger
 
 	standby       string // what is wrong with the standby to read from, at the last look
@@ -180,4 +181,43 @@ func (u *upkeep) watchHosts(ctx context.Context) error {
 	}
 	u.former = former
 	return err
+}
+
+// Bounds of removing what people removed.
+const (
+	looseAtOnce = 500
+	trashAtOnce = 1000
+)
+
+// dropLoose drops content that no mailbox refers to any more.
+func (u *upkeep) dropLoose(ctx context.Context, now time.Time) error {
+	for {
+		n, err := store.Filed{DB: u.db}.DropLoose(ctx, now, looseAtOnce)
+		if err != nil || n < looseAtOnce {
+			return err
+		}
+	}
+}
+
+// emptyTrash removes what lay in trash folders long enough, and mailboxes that were removed
+// long ago.
+func (u *upkeep) emptyTrash(ctx context.Context, now time.Time) error {
+	filed, service := store.Filed{DB: u.db}, u.inForce.Config().Service
+	for {
+		boxes, err := filed.EmptyTrash(ctx, now.Add(-service.TrashKept), trashAtOnce)
+		if err != nil {
+			return err
+		}
+		if len(boxes) == 0 {
+			break
+		}
+		u.changed(boxes...)
+	}
+	for {
+		box, err := filed.PurgeSetAside(ctx, now.Add(-service.MailboxesKept))
+		if err != nil || box == "" {
+			return err
+		}
+		u.log.Info("the mail of a mailbox that was removed is gone now", "mailbox", box)
+	}
 }

@@ -117,7 +117,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	deliveries, octets := c.s.Insight.Nodes.Queue.InMemory()
 	gauge(memoryDesc, float64(deliveries))
 	gauge(keptDesc, float64(octets))
-	for name, n := range c.s.Insight.Nodes.Receive.Sessions() {
+	for name, n := range c.s.Insight.Nodes.Sessions() {
 		gauge(sessionsDesc, float64(n), name)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)

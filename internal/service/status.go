@@ -61,8 +61,8 @@ func (s statusAPI) status(ctx context.Context, _ *struct{}) (*out[api.Status], e
 		Routes:    len(cfg.Routes),
 	}
 	st.Mailboxes, _ = cfg.Directory.Counts()
-	sessions := s.Insight.Nodes.Receive.Sessions()
-	open := s.Insight.Nodes.Receive.Addresses()
+	sessions := s.Insight.Nodes.Sessions()
+	open := s.Insight.Nodes.Addresses()
 	st.Listeners = []api.Listener{}
 	for _, l := range cfg.Listeners {
 		st.Listeners = append(st.Listeners, api.Listener{
