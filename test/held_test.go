@@ -139,7 +139,7 @@ func TestPeopleAreToldWhatIsHeldForThem(t *testing.T) {
 
 	var digest string
 	if err := eventually(100*time.Second, func() error {
-		p, err := s.client().Mailbox(context.Background(), ines, 50, "")
+		p, err := s.client().Mailbox(context.Background(), ines, "", 50, "")
 		if err != nil {
 			return err
 		}

@@ -607,7 +607,7 @@ func TestWhatHappensGoesToALogServer(t *testing.T) {
 // mailbox lists a mailbox.
 func (s *stack) mailbox(t *testing.T, address string) []mail.MailboxItem {
 	t.Helper()
-	p, err := s.client().Mailbox(context.Background(), address, 100, "")
+	p, err := s.client().Mailbox(context.Background(), address, "", 100, "")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -35,7 +35,8 @@ func (a entryCommands) mailboxCommand() *cobra.Command {
 	}
 	return group("mailbox", "Mailboxes; changes take effect immediately", a.mailboxList(),
 		a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k),
-		a.entryExport(k), a.mailboxMessages(), a.mailboxRaw())
+		a.entryExport(k), a.mailboxFolders(), a.mailboxMessages(), a.mailboxRead(), a.mailboxRaw(),
+		a.appPasswordCommand())
 }
 
 func (a entryCommands) aliasCommand() *cobra.Command {
@@ -64,15 +65,19 @@ type kind struct {
 func (a entryCommands) mailboxList() *cobra.Command {
 	var limit int
 	var search, domain, sort string
+	var unused int
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "Mailboxes by address, with how full they are",
+		Short: "Mailboxes by address, with how full they are and when they were last used",
 		Args:  exactly(0),
 		Example: "  gull mailbox list\n  gull mailbox list --search harrow -o csv\n  gull mailbox " +
-			"list --sort quota",
+			"list --sort quota\n  gull mailbox list --unused-days 90",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var items []mail.MailboxLine
 			q := url.Values{"search": {search}, "domain": {domain}, "sort": {sort}}
+			if unused > 0 {
+				q.Set("unused_days", strconv.Itoa(unused))
+			}
 			more := true
 			for more && len(items) < limit {
 				q.Set("limit", strconv.Itoa(min(1000, limit-len(items))))
@@ -95,6 +100,7 @@ func (a entryCommands) mailboxList() *cobra.Command {
 				{"USED", true, func(m mail.MailboxLine) string { return octets(m.Octets) }},
 				{"QUOTA", true, func(m mail.MailboxLine) string { return quotaWords(m) }},
 				{"SUBMITS", false, func(m mail.MailboxLine) string { return submitWords(m) }},
+				{"LAST USE", false, func(m mail.MailboxLine) string { return useWords(m) }},
 				{
 					"FORWARDS TO",
 					false,
@@ -119,6 +125,7 @@ func (a entryCommands) mailboxList() *cobra.Command {
 	f.IntVar(&limit, "limit", 100, "at most so many")
 	f.StringVar(&search, "search", "", "a part of an address or a name")
 	f.StringVar(&domain, "domain", "", "only of this domain")
+	f.IntVar(&unused, "unused-days", 0, "only those that nobody signed in to for so many days")
 	f.StringVar(&sort, "sort", "address",
 		"address, name, used or quota: by the last two those first that use most")
 	_ = c.RegisterFlagCompletionFunc(
@@ -134,6 +141,14 @@ func quotaWords(m mail.MailboxLine) string {
 		return "-"
 	}
 	return fmt.Sprintf("%s (%d%%)", form.Size(m.Quota), m.Octets*100/m.Quota)
+}
+
+// useWords is when a mailbox was last used, and how.
+func useWords(m mail.MailboxLine) string {
+	if len(m.LastUse) == 0 {
+		return "never"
+	}
+	return ago(m.LastUse[0].At) + " by " + m.LastUse[0].Protocol
 }
 
 func submitWords(m mail.MailboxLine) string {
@@ -430,39 +445,6 @@ func (a entryCommands) entryExport(k kind) *cobra.Command {
 		RunE: func(c *cobra.Command,
 			_ []string) error {
 			return a.client().ExportEntries(c.Context(), k.path, a.raw)
-		},
-	}
-}
-
-func (a entryCommands) mailboxMessages() *cobra.Command {
-	var limit int
-	c := &cobra.Command{
-		Use: "messages ADDRESS", Short: "Messages in a mailbox, newest first", Args: exactly(1),
-		Example: "  gull mailbox messages ines.harrow@skerryline.example",
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := a.client().Mailbox(c.Context(), args[0], limit, "")
-			if err != nil {
-				return err
-			}
-			return printList(a.app, p.Items, []column[mail.MailboxItem]{
-				{"ID", false, func(m mail.MailboxItem) string { return m.ID.String() }},
-				{"RECEIVED", true, func(m mail.MailboxItem) string { return ago(m.ReceivedAt) }},
-				{"FROM", false, func(m mail.MailboxItem) string { return shown(m.Sender) }},
-				{"SIZE", true, func(m mail.MailboxItem) string { return octets(m.Size) }},
-				{"SUBJECT", false, func(m mail.MailboxItem) string { return m.Subject }},
-			}, "The mailbox is empty.")
-		},
-	}
-	c.Flags().IntVar(&limit, "limit", 50, "at most so many")
-	return c
-}
-
-func (a entryCommands) mailboxRaw() *cobra.Command {
-	return &cobra.Command{
-		Use: "raw ADDRESS ID", Short: "A message in a mailbox, as it is", Args: exactly(2),
-		Example: "  gull mailbox raw ines.harrow@skerryline.example 0B4Z7H8Q2M000 > message.eml",
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.client().MailboxRaw(c.Context(), args[0], args[1], a.raw)
 		},
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"gullroute/internal/api"
+	"gullroute/internal/core/folder"
 	"gullroute/internal/core/mail"
 )
 
@@ -225,10 +226,10 @@ func (c MailCalls) Send(ctx context.Context, t api.TestMessage) (api.Submitted, 
 	return call[api.Submitted](ctx, c.conn, http.MethodPost, "/api/v1/send", nil, t)
 }
 
-// Mailbox lists one page of a mailbox.
+// Mailbox lists one page of a mailbox, or of one folder of it.
 func (c MailCalls) Mailbox(
 	ctx context.Context,
-	address string,
+	address, folder string,
 	limit int,
 	after string,
 ) (api.Page[mail.MailboxItem], error) {
@@ -236,8 +237,55 @@ func (c MailCalls) Mailbox(
 	if after != "" {
 		q.Set("after", after)
 	}
+	if folder != "" {
+		q.Set("folder", folder)
+	}
 	return call[api.Page[mail.MailboxItem]](ctx, c.conn, http.MethodGet,
 		"/api/v1/mailboxes/"+url.PathEscape(address)+"/messages", q, nil)
+}
+
+// MailboxFolders are the folders of a mailbox.
+func (c MailCalls) MailboxFolders(
+	ctx context.Context,
+	address string,
+) (api.Page[folder.Folder], error) {
+	return call[api.Page[folder.Folder]](ctx, c.conn, http.MethodGet,
+		"/api/v1/mailboxes/"+url.PathEscape(address)+"/folders", nil, nil)
+}
+
+// MailboxMessage is a message in a mailbox, safe to look at. why goes on record.
+func (c MailCalls) MailboxMessage(
+	ctx context.Context,
+	address, id, why string,
+) (api.ContentView, error) {
+	return call[api.ContentView](ctx, c.conn, http.MethodGet,
+		"/api/v1/mailboxes/"+url.PathEscape(address)+"/messages/"+url.PathEscape(id)+"/view",
+		url.Values{"why": {why}}, nil)
+}
+
+// AppPasswords are the passwords of a mailbox for one program each.
+func (c DirectoryCalls) AppPasswords(
+	ctx context.Context,
+	address string,
+) (api.Page[mail.AppPassword], error) {
+	return call[api.Page[mail.AppPassword]](ctx, c.conn, http.MethodGet,
+		"/api/v1/mailboxes/"+url.PathEscape(address)+"/app-passwords", nil, nil)
+}
+
+// AddAppPassword makes one.
+func (c DirectoryCalls) AddAppPassword(
+	ctx context.Context,
+	address, name string,
+) (api.NewAppPassword, error) {
+	return call[api.NewAppPassword](ctx, c.conn, http.MethodPost,
+		"/api/v1/mailboxes/"+url.PathEscape(address)+"/app-passwords", nil,
+		map[string]string{"name": name})
+}
+
+// RevokeAppPassword takes one away.
+func (c DirectoryCalls) RevokeAppPassword(ctx context.Context, address, name string) error {
+	return c.send(ctx, http.MethodDelete, "/api/v1/mailboxes/"+url.PathEscape(address)+
+		"/app-passwords/"+url.PathEscape(name), nil)
 }
 
 // MailboxRaw copies a message in a mailbox to w.

@@ -10,9 +10,11 @@ import (
 	"time"
 
 	"gullroute/internal/api"
+	"gullroute/internal/core/folder"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/transcript"
+	"gullroute/internal/store"
 )
 
 // maxOpen bounds how many open sessions are listed.
@@ -122,11 +124,29 @@ func (t *Trace) OpenContent(ctx context.Context, id ident.ID) (io.Reader, error)
 // MailboxMessages lists the messages in a mailbox, newest first.
 func (t *Trace) MailboxMessages(
 	ctx context.Context,
-	mailbox string,
+	mailbox, folder string,
 	before ident.ID,
 	limit int,
 ) ([]mail.MailboxItem, error) {
-	return t.Mailboxes.MailboxMessages(ctx, mailbox, before, limit)
+	return t.Mailboxes.MailboxMessages(ctx, mailbox, folder, before, limit)
+}
+
+// MailboxFolders are the folders of a mailbox.
+func (t *Trace) MailboxFolders(ctx context.Context, mailbox string) ([]folder.Folder, error) {
+	return store.Folders{DB: t.Mailboxes.DB}.Folders(ctx, mailbox)
+}
+
+// MailboxView takes a message in a mailbox apart for people to look at.
+func (t *Trace) MailboxView(
+	ctx context.Context,
+	mailbox string,
+	id ident.ID,
+) (api.ContentView, error) {
+	content, err := t.Mailboxes.MailboxContent(ctx, mailbox, id)
+	if err != nil {
+		return api.ContentView{}, err
+	}
+	return viewOf(id, content)
 }
 
 // MailboxContent reads a message in a mailbox.

@@ -257,6 +257,10 @@ func (t *Trace) View(ctx context.Context, id ident.ID) (api.ContentView, error) 
 	if err != nil {
 		return api.ContentView{}, err
 	}
+	return viewOf(id, r)
+}
+
+func viewOf(id ident.ID, r io.Reader) (api.ContentView, error) {
 	content, err := io.ReadAll(io.LimitReader(r, maxMessage+1))
 	if err != nil {
 		return api.ContentView{}, err

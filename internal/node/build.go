@@ -106,7 +106,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Journal:   journalPath(n.Options),
 		SpoolDir:  n.SpoolDir,
 		Ended:     e.Limits.Ended,
-		Arrived:   func(mailboxes ...string) { e.Access.Changes.Changed(mailboxes...) },
+		Arrived:   func(mailboxes ...string) { e.Access.Changes.Arrived(mailboxes...) },
 		Outward:   e.Outward,
 	})
 	e.Scanners = &scan.Scanners{

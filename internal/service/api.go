@@ -80,6 +80,7 @@ func (s *Service) parts() []part {
 		statusAPI{s},
 		queueAPI{s},
 		traceAPI{s},
+		boxesAPI{s},
 		sessionAPI{s},
 		reportAPI{s},
 		archivesAPI{s},

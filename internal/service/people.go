@@ -6,6 +6,7 @@ import (
 	"maps"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
@@ -89,6 +90,7 @@ func (s directoryAPI) register(api huma.API) {
 func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 	Search string `query:"search" doc:"A part of an address or a name"`
 	Domain string `query:"domain"`
+	Unused int    `query:"unused_days" minimum:"0" maximum:"3650" doc:"Only those that nobody signed in to for so many days"`
 	Sort   string `query:"sort" enum:"address,name,used,quota" default:"address" doc:"By the last two those come first that use most"`
 	Paging
 }) (*out[api.Page[mail.MailboxLine]], error) {
@@ -100,6 +102,9 @@ func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 		Sort:   in.Sort,
 		After:  in.After,
 		Limit:  in.Limit,
+	}
+	if in.Unused > 0 {
+		l.UnusedSince = time.Now().AddDate(0, 0, -in.Unused)
 	}
 	shown, err := strconv.Atoi(in.After)
 	if in.Sort != "address" && in.After != "" && (err != nil || shown < 0) {

@@ -10,9 +10,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/api"
-	"gullroute/internal/core/address"
 	"gullroute/internal/core/ident"
-	"gullroute/internal/core/mail"
 	"gullroute/internal/core/search"
 	"gullroute/internal/insight"
 )
@@ -38,12 +36,6 @@ func (s traceAPI) register(api huma.API) {
 		s.showMessage)
 	huma.Register(api, read("refusal", "/api/v1/refusals/{id}", "What was refused, and why"),
 		s.showRefusal)
-	huma.Register(
-		api,
-		read("mailbox-messages", "/api/v1/mailboxes/{address}/messages",
-			"Messages in a mailbox, newest first"),
-		s.listMailbox,
-	)
 	s.app.Get("/api/v1/messages/:id/content", s.serveContent)
 	s.app.Get("/api/v1/mailboxes/:address/messages/:id/raw", s.serveMailboxContent)
 }
@@ -235,44 +227,6 @@ func sendContent(c fiber.Ctx, content io.Reader, id ident.ID) error {
 	c.Set("Content-Type", "message/rfc822")
 	c.Set("Content-Disposition", `attachment; filename="`+id.String()+`.eml"`)
 	return c.SendStream(content)
-}
-
-func (s traceAPI) listMailbox(ctx context.Context, in *struct {
-	Address string `path:"address"`
-	Paging
-}) (*out[api.Page[mail.MailboxItem]], error) {
-	a, err := s.mailboxAddress(in.Address)
-	if err != nil {
-		return nil, err
-	}
-	var before ident.ID
-	if in.After != "" {
-		if err := before.UnmarshalText([]byte(in.After)); err != nil {
-			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
-		}
-	}
-	items, err := s.Insight.Trace.MailboxMessages(ctx, a, before, in.Limit)
-	if err != nil {
-		return nil, s.storeError(err, "mailbox")
-	}
-	body := api.Page[mail.MailboxItem]{Items: items}
-	if len(items) == in.Limit {
-		body.Next = items[len(items)-1].ID.String()
-	}
-	return &out[api.Page[mail.MailboxItem]]{body}, nil
-}
-
-// mailboxAddress finds the mailbox that an address names.
-func (s traceAPI) mailboxAddress(text string) (string, error) {
-	a, err := address.Parse(text)
-	if err != nil {
-		return "", huma.Error422UnprocessableEntity(err.Error())
-	}
-	box := s.InForce.Config().Mailbox(a)
-	if box == nil {
-		return "", huma.Error404NotFound("there is no mailbox " + a.Display())
-	}
-	return box.Address.String(), nil
 }
 
 func (s traceAPI) serveMailboxContent(c fiber.Ctx) error {

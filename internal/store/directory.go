@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -246,6 +247,12 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 	if err := setAside(ctx, tx, c.DropMailboxes); err != nil {
 		return err
 	}
+	if len(c.DropMailboxes) > 0 { // or who gets the address next could be signed in to
+		if _, err := tx.Exec(ctx, `WITH a AS (DELETE FROM app_password WHERE mailbox = ANY($1))
+			DELETE FROM mailbox_used WHERE mailbox = ANY($1)`, c.DropMailboxes); err != nil {
+			return err
+		}
+	}
 	if _, err := tx.Exec(
 		ctx,
 		`INSERT INTO mailbox (`+mailboxColumns+`) SELECT `+mailboxColumns+` FROM new_mailbox
@@ -397,10 +404,14 @@ func (s Directory) ListMailboxes(
 ) ([]mail.MailboxLine, error) {
 	const fields = `SELECT m.address, m.name, m.addresses, m.generated, m.quota, m.forward_to,
 		m.keep_copy, m.may_submit, m.send_as, m.reply IS NOT NULL,
-		m.password <> '', coalesce(u.messages, 0), coalesce(u.octets, 0) FROM `
+		m.password <> '', coalesce(m.reading->>'By', ''), coalesce((m.reading->>'Messages')::bigint, 0),
+		coalesce(jsonb_array_length(nullif(m.reading->'Shared', 'null')), 0),
+		coalesce(u.messages, 0), coalesce(u.octets, 0), m.key FROM `
 	const match = `($2 = '' OR strpos(key, $2) > 0 OR strpos(lower(name), $2) > 0
 		OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
-		AND ($3 = '' OR key LIKE '%@' || $3)`
+		AND ($3 = '' OR key LIKE '%@' || $3)
+		AND ($5::timestamptz IS NULL
+			OR NOT EXISTS (SELECT FROM mailbox_used w WHERE w.mailbox = key AND w.at >= $5))`
 	sql := fields + `(SELECT * FROM mailbox WHERE key > $1 AND ` + match +
 		` ORDER BY key LIMIT $4) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`
 	if order, ok := mailboxOrder[l.Sort]; ok {
@@ -408,17 +419,61 @@ func (s Directory) ListMailboxes(
 			`) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY ` + order +
 			` LIMIT $4 OFFSET coalesce(nullif($1, ''), '0')::int`
 	}
-	rows, err := s.pool.Query(ctx, sql, l.After, strings.ToLower(l.Search), l.Domain, l.Limit)
+	var since *time.Time
+	if !l.UnusedSince.IsZero() {
+		since = &l.UnusedSince
+	}
+	rows, err := s.pool.Query(
+		ctx,
+		sql,
+		l.After,
+		strings.ToLower(l.Search),
+		l.Domain,
+		l.Limit,
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxLine, error) {
+	var keys []string
+	lines, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxLine, error) {
 		var m mail.MailboxLine
-		err := row.Scan(&m.Address, &m.Name, &m.Addresses, &m.Generated, &m.Quota, &m.ForwardTo,
-			&m.KeepCopy, &m.MaySubmit, &m.SendAs, &m.Replies, &m.HasPassword, &m.Messages,
-			&m.Octets)
+		var key string
+		err := row.Scan(
+			&m.Address,
+			&m.Name,
+			&m.Addresses,
+			&m.Generated,
+			&m.Quota,
+			&m.ForwardTo,
+			&m.KeepCopy,
+			&m.MaySubmit,
+			&m.SendAs,
+			&m.Replies,
+			&m.HasPassword,
+			&m.ReadBy,
+			&m.MostMessages,
+			&m.Shared,
+			&m.Messages,
+			&m.Octets,
+			&key,
+		)
+		if m.ReadBy == "" {
+			m.ReadBy = "all"
+		}
+		keys = append(keys, key)
 		return m, err
 	})
+	if err != nil {
+		return nil, err
+	}
+	uses, err := AppPasswords(s).Uses(ctx, keys)
+	for i, key := range keys {
+		if lines[i].LastUse = uses[key]; lines[i].LastUse == nil {
+			lines[i].LastUse = []mail.LastUse{}
+		}
+	}
+	return lines, err
 }
 
 // MailboxesUse is how full mailboxes are, in octets; those in which nothing lies are

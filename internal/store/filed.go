@@ -126,23 +126,13 @@ func (s Filed) ChangesSince(ctx context.Context, id, since int64) (c Changes, er
 	return c, err
 }
 
-// Items are at most limit messages of a folder, in the order of their numbers.
-func (s Filed) Items(
-	ctx context.Context,
-	id int64,
-	r folder.Ranges,
-	limit int,
-) ([]folder.Item, error) {
+// Items are messages of a folder, in the order of their numbers.
+func (s Filed) Items(ctx context.Context, id int64, r folder.Ranges) ([]folder.Item, error) {
 	low, high := bounds(r)
-	rows, err := s.pool.Query(
-		ctx,
-		`SELECT `+itemColumns+` FROM unnest($2::bigint[], $3::bigint[]) AS r(low, high)
-		JOIN mailbox_message m ON m.folder = $1 AND m.uid BETWEEN r.low AND r.high ORDER BY m.uid LIMIT $4`,
-		id,
-		low,
-		high,
-		limit,
-	)
+	rows, err := s.pool.Query(ctx, `SELECT `+itemColumns+`
+		FROM unnest($2::bigint[], $3::bigint[]) AS r(low, high)
+		JOIN mailbox_message m ON m.folder = $1 AND m.uid BETWEEN r.low AND r.high ORDER BY m.uid`,
+		id, low, high)
 	if err != nil {
 		return nil, err
 	}
@@ -158,6 +148,16 @@ func (s Filed) Latest(
 ) ([]folder.Item, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+itemColumns+` FROM mailbox_message m WHERE folder = $1
 		AND ($2::bigint = 0 OR uid < $2) ORDER BY uid DESC LIMIT $3`, id, int64(below), limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanItem)
+}
+
+// Oldest are messages of a folder, oldest first.
+func (s Filed) Oldest(ctx context.Context, id int64, limit int) ([]folder.Item, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+itemColumns+` FROM mailbox_message m WHERE folder = $1
+		ORDER BY uid LIMIT $2`, id, limit)
 	if err != nil {
 		return nil, err
 	}

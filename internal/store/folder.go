@@ -144,6 +144,12 @@ func (s Folders) File(ctx context.Context, mailbox string) error {
 	})
 }
 
+// Opened notes that a program has a folder open, so that it will be searched.
+func (s Folders) Opened(ctx context.Context, id int64) error {
+	_, err := s.pool.Exec(ctx, `UPDATE folder SET opened = true WHERE id = $1 AND NOT opened`, id)
+	return err
+}
+
 // Fresh are the mailboxes of some into which something came that lies in no folder yet.
 func (s Folders) Fresh(ctx context.Context, mailboxes []string) ([]string, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT mailbox FROM mailbox_message

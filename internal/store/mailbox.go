@@ -6,6 +6,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/core/folder"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 )
@@ -48,7 +49,16 @@ func queueMailbox(b *pgx.Batch, list []*MailboxMessage) {
 	var heads []int64
 	for _, l := range list {
 		boxes, senders = append(boxes, l.Mailbox), append(senders, l.Sender)
-		ids, ats, heads = append(ids, int64(l.ID)), append(ats, l.Received), append(heads, int64(len(l.Head())))
+		ids, ats, heads = append(
+			ids,
+			int64(l.ID),
+		), append(
+			ats,
+			l.Received,
+		), append(
+			heads,
+			int64(len(l.Head())),
+		)
 	}
 	b.Queue(mailboxSQL, boxes, ids, senders, ats, heads)
 }
@@ -81,7 +91,10 @@ func mailboxTables(entries []*Entry) []table {
 			uses := map[string]use{}
 			each(func(e *Entry, l *MailboxMessage) {
 				u := uses[l.Mailbox]
-				uses[l.Mailbox] = use{u.messages + 1, u.octets + e.Message.Size + int64(len(l.Head()))}
+				uses[l.Mailbox] = use{
+					u.messages + 1,
+					u.octets + e.Message.Size + int64(len(l.Head())),
+				}
 			})
 			for box, u := range uses {
 				w.row(3)
@@ -137,30 +150,44 @@ func (s Counts) ReportSent(ctx context.Context, day time.Time) error {
 	return err
 }
 
-// MailboxMessages lists a mailbox, newest first, from before an id on.
+// MailboxMessages lists a mailbox or one folder of it, newest first, from before an id on.
+// What has just come is in the inbox.
 func (s Mailboxes) MailboxMessages(
 	ctx context.Context,
-	mailbox string,
+	mailbox, in string,
 	before ident.ID,
 	limit int,
 ) ([]mail.MailboxItem, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT id, sender, subject, received_at, size FROM mailbox_message
-		WHERE mailbox = $1 AND ($2::bigint = 0 OR id < $2)
-			AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = id)
-				ORDER BY id DESC LIMIT $3`,
+		`SELECT m.id, m.sender, m.subject, m.received_at, m.size, coalesce(f.name, 'INBOX'), m.flags, m.keywords
+		FROM mailbox_message m LEFT JOIN folder f ON f.id = m.folder
+		WHERE m.mailbox = $1 AND ($2::bigint = 0 OR m.id < $2) AND ($4 = '' OR coalesce(f.name, 'INBOX') = $4)
+			AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = m.id)
+				ORDER BY m.id DESC LIMIT $3`,
 		mailbox,
 		int64(before),
 		limit,
+		in,
 	)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.MailboxItem, error) {
 		var m mail.MailboxItem
-		err := row.Scan(&m.ID, &m.Sender, &m.Subject, &m.ReceivedAt, &m.Size)
-		m.ReceivedAt = m.ReceivedAt.UTC()
+		var flags folder.Flags
+		var keywords []string
+		err := row.Scan(
+			&m.ID,
+			&m.Sender,
+			&m.Subject,
+			&m.ReceivedAt,
+			&m.Size,
+			&m.Folder,
+			&flags,
+			&keywords,
+		)
+		m.ReceivedAt, m.Flags = m.ReceivedAt.UTC(), flags.Names(keywords)
 		return m, err
 	})
 }
@@ -171,20 +198,16 @@ func (s Mailboxes) MailboxContent(
 	mailbox string,
 	id ident.ID,
 ) (*Content, error) {
-	var sender string
-	err := s.pool.QueryRow(ctx, `SELECT sender FROM mailbox_message WHERE mailbox = $1 AND id = $2
-		AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = id)`,
-		mailbox, int64(id)).Scan(&sender)
+	var i folder.Item
+	err := s.pool.QueryRow(ctx, `SELECT sender, coalesce(content, id), plain FROM mailbox_message
+		WHERE mailbox = $1 AND id = $2
+			AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_id = id)`,
+		mailbox, int64(id)).Scan(&i.Sender, &i.Content, &i.Plain)
 	if err != nil {
 		return nil, found(err)
 	}
-	return &Content{ctx: ctx, rest: returnPath(sender), next: func(seq int) ([]byte, error) {
-		var data []byte
-		err := s.pool.QueryRow(ctx,
-			`SELECT data FROM content WHERE message_id = $1 AND seq = $2
-				UNION ALL SELECT data FROM kept_content WHERE message_id = $1 AND seq = $2 LIMIT 1`,
-			int64(id), seq).Scan(&data)
-		return data, found(err)
+	return &Content{ctx: ctx, rest: Head(&i), next: func(seq int) ([]byte, error) {
+		return Filed(s).Piece(ctx, i.Content, seq)
 	}}, nil
 }
 

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -172,7 +174,8 @@ func (s Seeking) KeepWords(
 	var subjects, froms, tos, ccs, headers, bodies []string
 	var sent []*time.Time
 	var cut []bool
-	for content, w := range words {
+	for _, content := range slices.Sorted(maps.Keys(words)) { // two who write wait in order
+		w := words[content]
 		ids = append(ids, int64(content))
 		subjects, froms, tos = append(subjects, w.Subject), append(froms, w.From), append(tos, w.To)
 		ccs, headers, bodies = append(ccs, w.Cc), append(headers, w.Header), append(bodies, w.Body)
@@ -207,7 +210,7 @@ func (s Seeking) KeepWords(
 func (s Seeking) Behind(ctx context.Context, limit int) ([]int64, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT id FROM folder WHERE words_to < uid_next - 1 AND messages > 0
+		`SELECT id FROM folder WHERE opened AND words_to < uid_next - 1 AND messages > 0
 		ORDER BY id LIMIT $1`,
 		limit,
 	)

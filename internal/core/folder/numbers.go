@@ -53,6 +53,23 @@ func (r Ranges) Count() int {
 	return n
 }
 
+// Take splits off the first n numbers.
+func (r Ranges) Take(n int) (first, rest Ranges) {
+	for i, x := range r {
+		if size := int(x.High-x.Low) + 1; size <= n {
+			n -= size
+			continue
+		}
+		first = r[:i:i]
+		if n > 0 {
+			first = append(first, Range{x.Low, x.Low + uint32(n) - 1})
+			x.Low += uint32(n)
+		}
+		return first, append(Ranges{x}, r[i+1:]...)
+	}
+	return r, nil
+}
+
 // View is a folder as a session sees it: the messages that it was told of, in order. The
 // slice is never changed in place, so views that agree share it.
 type View struct{ uids []uint32 }

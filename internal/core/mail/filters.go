@@ -12,9 +12,11 @@ type MailboxList struct {
 	Search string // a part of an address or a name
 	Domain string
 	// Sort is address, name, used or quota: the largest first for the last two.
-	Sort  string
-	After string // an address; for other sorts how many were shown
-	Limit int
+	Sort string
+	// UnusedSince selects mailboxes that nobody used since then: zero selects all.
+	UnusedSince time.Time
+	After       string // an address; for other sorts how many were shown
+	Limit       int
 }
 
 // SessionFilter selects sessions; zero fields select all.

@@ -26,6 +26,8 @@ type MailboxItem struct {
 	Subject    string    `json:"subject"`
 	ReceivedAt time.Time `json:"received_at"`
 	Size       int64     `json:"size"`
+	Folder     string    `json:"folder" doc:"INBOX is where mail comes in"`
+	Flags      []string  `json:"flags" doc:"Such as \\Seen, and keywords"`
 }
 
 // Count is how often something happened in an hour.

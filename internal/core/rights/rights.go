@@ -76,14 +76,14 @@ var operations = map[Area][]string{
 	Own: {"me", "keep", "drop-kept", "password-change", "own-sessions", "own-session-end", "second-factor",
 		"second-factor-begin", "second-factor-confirm", "second-factor-remove"},
 	Look:    {"explain", "list-ask", "config-check", "draft-rehearse"},
-	Content: {"content-view", "message-content", "mailbox-content"},
+	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},
 	Work: {
 		"act", "undo", "held-release", "pause", "resume", "change-snag", "fix-snag", "probe",
 		"probe-live", "send", "readiness-check", "watch", "reputation-except", "reputation-forget",
 	},
 	Settings: {
 		"alias-add", "alias-change", "alias-import", "alias-remove", "mailbox-add", "mailbox-change",
-		"mailbox-import", "mailbox-remove", "config-import", "config-export-secrets", "dkim-make",
+		"mailbox-import", "mailbox-remove", "app-password-add", "app-password-revoke", "config-import", "config-export-secrets", "dkim-make",
 		"dkim-remove", "dkim-check", "dkim-retire", "dkim-use", "draft-apply", "draft-discard",
 		"draft-rebase", "draft-take-back", "gate-proposal-add", "revision-confirm", "revision-revert",
 		"review-accept", "review-fix", "review-reopen", "secret-remove", "secret-set", "set-log-level",

@@ -24,6 +24,8 @@ import (
 	"gullroute/internal/engine/sessions"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/store"
+
+	"golang.org/x/sync/singleflight"
 )
 
 // Options are what a server is made of.
@@ -47,6 +49,7 @@ type Server struct {
 	cfg     atomic.Pointer[config.Compiled]
 	doors   *door.Doors
 	views   views
+	reading singleflight.Group // of words, by folder
 	signIns atomic.Int64
 	fetched atomic.Int64 // messages whose content was read
 

@@ -14,11 +14,13 @@ type Changes struct {
 	mu       sync.Mutex
 	watchers map[string][]chan struct{}
 	due      map[string]bool // to be told to the other nodes
+	came     map[string]int  // messages that came into mailboxes since they were filed
 	wake     chan struct{}
 }
 
 func newChanges(tell func(context.Context, []string)) *Changes {
 	return &Changes{tell: tell, watchers: map[string][]chan struct{}{}, due: map[string]bool{},
+		came: map[string]int{},
 		wake: make(chan struct{}, 1)}
 }
 
@@ -83,6 +85,38 @@ func (c *Changes) Changed(mailboxes ...string) {
 	default:
 	}
 }
+
+// Arrived passes on that messages came into mailboxes here, one into each.
+func (c *Changes) Arrived(mailboxes ...string) {
+	c.mu.Lock()
+	for _, m := range mailboxes {
+		c.came[m]++
+	}
+	c.mu.Unlock()
+	c.Changed(mailboxes...)
+}
+
+// fileFrom is from how many messages on they are filed before anybody looks: to file a
+// hundred thousand takes a second, for which nobody should wait.
+const fileFrom = 2000
+
+// unfiled are the mailboxes into which much came.
+func (c *Changes) unfiled() (out []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for m, n := range c.came {
+		if n >= fileFrom {
+			out = append(out, m)
+			delete(c.came, m)
+		}
+	}
+	if len(c.came) > maxCame { // of each very little came
+		clear(c.came)
+	}
+	return out
+}
+
+const maxCame = 100_000
 
 // Other nodes hear of changes in groups: notices of one transaction each would make writers
 // wait for each other.

@@ -29,14 +29,15 @@ func (r *reading) Fetch(w *imapserver.FetchWriter, set imap.NumSet, o *imap.Fetc
 	if err := r.markSeen(which, o); err != nil {
 		return err
 	}
-	at := *r.at
 	for len(which) > 0 {
 		limit := itemsAtOnce
 		if reads {
 			limit = readAtOnce
 		}
+		var some folder.Ranges
+		some, which = which.Take(limit)
 		ctx, cancel := asking()
-		items, err := r.filed.Items(ctx, at.folder.ID, which, limit)
+		items, err := r.filed.Items(ctx, r.at.folder.ID, some)
 		first := map[ident.ID][]byte{}
 		if err == nil && reads {
 			first, err = r.firstPieces(items)
@@ -50,10 +51,6 @@ func (r *reading) Fetch(w *imapserver.FetchWriter, set imap.NumSet, o *imap.Fetc
 				return err
 			}
 		}
-		if len(items) < limit {
-			return nil
-		}
-		which = above(which, items[len(items)-1].UID)
 	}
 	return nil
 }

@@ -354,7 +354,7 @@ func (f *counter) open() error {
 	if err != nil {
 		return err
 	}
-	items, err := f.filed.Items(ctx, inbox.ID, folder.Ranges{{Low: 1, High: inbox.Next}}, maxDrop)
+	items, err := f.filed.Oldest(ctx, inbox.ID, maxDrop)
 	if err != nil {
 		return err
 	}
@@ -493,10 +493,10 @@ func (f *popDrop) at(args []string, most int) int {
 	n, err := strconv.Atoi(args[0])
 	switch {
 	case err != nil || n < 1 || n > len(f.drop.items):
-		f.fault("there is no message %s; there are %d", clip(args[0]), len(f.drop.items))
+		f.say("-ERR there is no message %s; there are %d", clip(args[0]), len(f.drop.items))
 		return -1
 	case f.drop.gone[n-1]:
-		f.fault("message %d is marked as deleted", n)
+		f.say("-ERR message %d is marked as deleted", n)
 		return -1
 	}
 	return n - 1

@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"strconv"
 	"strings"
 
 	"github.com/emersion/go-imap/v2"
@@ -119,31 +120,32 @@ const searchUnit = dbTimeout
 // wordsAtOnce is how many messages are read for their words at once.
 const wordsAtOnce = 200
 
-// words sees that the words of a folder's messages are kept.
+// words sees that the words of a folder's messages are kept. Who asks while somebody reads
+// them waits for that.
 func (s *Server) words(ctx context.Context, id int64) error {
-	seeking, filed := store.Seeking{DB: s.DB}, store.Filed{DB: s.DB}
+	done := s.reading.DoChan(strconv.FormatInt(id, 10), func() (any, error) {
+		working, cancel := context.WithTimeout(context.Background(), searchTimeout)
+		defer cancel()
+		return nil, s.readWords(working, id)
+	})
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case r := <-done:
+		return r.Err
+	}
+}
+
+func (s *Server) readWords(ctx context.Context, id int64) error {
+	seeking := store.Seeking{DB: s.DB}
 	for {
 		contents, upTo, err := seeking.Wordless(ctx, id, wordsAtOnce)
 		if err != nil || upTo == 0 {
 			return err
 		}
-		words := map[ident.ID]folder.Words{}
-		if len(contents) > 0 {
-			pieces, err := filed.FirstPieces(ctx, contents)
-			if err != nil {
-				return err
-			}
-			for id, data := range pieces {
-				whole := len(data) < store.PieceSize
-				for seq := 1; !whole && len(data) < folder.TextRead; seq++ {
-					more, err := filed.Piece(ctx, id, seq)
-					if err != nil {
-						break // there is no more
-					}
-					data, whole = append(data, more...), len(more) < store.PieceSize
-				}
-				words[id] = folder.WordsOf(data, whole)
-			}
+		words, err := s.wordsOf(ctx, contents)
+		if err != nil {
+			return err
 		}
 		if err := seeking.KeepWords(ctx, id, upTo, words); err != nil {
 			return err
@@ -151,9 +153,39 @@ func (s *Server) words(ctx context.Context, id int64) error {
 	}
 }
 
+// wordsOf reads the words of messages.
+func (s *Server) wordsOf(ctx context.Context, contents []ident.ID) (map[ident.ID]folder.Words, error) {
+	words := map[ident.ID]folder.Words{}
+	if len(contents) == 0 {
+		return words, nil
+	}
+	filed := store.Filed{DB: s.DB}
+	pieces, err := filed.FirstPieces(ctx, contents)
+	if err != nil {
+		return nil, err
+	}
+	for id, data := range pieces {
+		whole := len(data) < store.PieceSize
+		for seq := 1; !whole && len(data) < folder.TextRead; seq++ {
+			more, err := filed.Piece(ctx, id, seq)
+			if err != nil {
+				break // there is no more
+			}
+			data, whole = append(data, more...), len(more) < store.PieceSize
+		}
+		words[id] = folder.WordsOf(data, whole)
+	}
+	return words, nil
+}
+
 // Words keeps the words of messages in folders that people have opened, so that a search
 // need not read them.
 func (s *Server) Words(ctx context.Context) error {
+	for _, mailbox := range s.Changes.unfiled() {
+		if err := (store.Folders{DB: s.DB}).File(ctx, mailbox); err != nil {
+			return err
+		}
+	}
 	folders, err := store.Seeking{DB: s.DB}.Behind(ctx, 50)
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"context"
 	"errors"
 	"slices"
 	"sync"
@@ -110,6 +111,14 @@ func (r *desk) load(at *selected, f folder.Folder) (*imap.SelectData, error) {
 		view, at.modSeq = r.server.views.keep(f.ID, modSeq, folder.ViewOf(uids)), modSeq
 	}
 	at.view = view
+	if err := r.folders.Opened(ctx, f.ID); err != nil {
+		return nil, err
+	}
+	go func() { // so that the first search need not wait
+		if err := r.server.words(context.Background(), f.ID); err != nil {
+			r.log.Warn("the words of messages could not be read", "error", err)
+		}
+	}()
 	keywords, err := r.filed.Keywords(ctx, f.ID, 100)
 	if err != nil {
 		return nil, err
@@ -435,8 +444,10 @@ const itemsAtOnce = 500
 // each visits messages in the order of their numbers.
 func (r *desk) each(which folder.Ranges, visit func(i *folder.Item) error) error {
 	for len(which) > 0 {
+		var some folder.Ranges
+		some, which = which.Take(itemsAtOnce)
 		ctx, cancel := asking()
-		items, err := r.filed.Items(ctx, r.at.folder.ID, which, itemsAtOnce)
+		items, err := r.filed.Items(ctx, r.at.folder.ID, some)
 		cancel()
 		if err != nil {
 			return r.answered(err)
@@ -446,23 +457,8 @@ func (r *desk) each(which folder.Ranges, visit func(i *folder.Item) error) error
 				return err
 			}
 		}
-		if len(items) < itemsAtOnce {
-			return nil
-		}
-		which = above(which, items[len(items)-1].UID)
 	}
 	return nil
-}
-
-// above are the numbers of ranges above one.
-func above(which folder.Ranges, uid uint32) folder.Ranges {
-	var out folder.Ranges
-	for _, x := range which {
-		if x.High > uid {
-			out = append(out, folder.Range{Low: max(x.Low, uid+1), High: x.High})
-		}
-	}
-	return out
 }
 
 // target is the folder that a command puts messages into.

@@ -2,7 +2,6 @@ package queue
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"gullroute/internal/core/address"
@@ -64,7 +63,7 @@ func (b *base) arrived(messages []*store.MailboxMessage) {
 	}
 	var boxes []string
 	for _, m := range messages {
-		if m != nil && !slices.Contains(boxes, m.Mailbox) {
+		if m != nil {
 			boxes = append(boxes, m.Mailbox)
 		}
 	}

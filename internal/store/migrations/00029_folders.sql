@@ -16,6 +16,7 @@ CREATE TABLE folder (
     octets     bigint NOT NULL DEFAULT 0,
     unseen     bigint NOT NULL DEFAULT 0,
     deleted    bigint NOT NULL DEFAULT 0,
+    opened     boolean NOT NULL DEFAULT false, -- by a program that may search it
     words_to   bigint NOT NULL DEFAULT 0, -- messages up to this number can be searched by their text
     UNIQUE (mailbox, name)
 );
