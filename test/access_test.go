@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/smtp"
 	"os/exec"
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -264,7 +266,7 @@ func TestWhoReadsSignsInUnderTLSOnlyAndIsBounded(t *testing.T) {
 	}
 	c.refused("LOGIN "+ines+" wrong", "too many")
 	s.until0(t, func() error {
-		if text := s.run(t, "snag", "list"); !strings.Contains(text, "password") {
+		if text := s.run(t, "snag", "list"); !strings.Contains(text, "sign-ins") {
 			return fmt.Errorf("no snag tells of wrong passwords: %s", text)
 		}
 		return nil
@@ -440,6 +442,94 @@ func TestWhoGetsAnAddressSeesNoMailOfItsFormerOwner(t *testing.T) {
 		t.Errorf("she sees: %s", answer)
 	}
 	reads(t, s.imaps).refused("LOGIN "+odile+" "+app, "AUTHENTICATIONFAILED")
+}
+
+// A person reads, moves and deletes on one node while the other is killed: what got its 250
+// is there once, in whichever folder.
+func TestNoMessageIsLostOrDoubledWhileANodeIsKilled(t *testing.T) {
+	s := reading(t, "readkill", nil)
+	reef := s.second(t, "reef")
+	var mu sync.Mutex
+	taken := map[string]bool{}
+	done := make(chan struct{})
+	var senders sync.WaitGroup
+	for k, at := range []string{s.inside, reef.inside, s.inside, reef.inside} {
+		senders.Go(func() {
+			for i := 0; ; i++ {
+				select {
+				case <-done:
+					return
+				default:
+				}
+				subject := fmt.Sprintf("n%dx%d", k, i)
+				if handIn(at, ines, subject) {
+					mu.Lock()
+					taken[subject] = true
+					mu.Unlock()
+				} else {
+					time.Sleep(50 * time.Millisecond)
+				}
+			}
+		})
+	}
+	c := signedIn(t, reef.imaps, ines)
+	c.ok("CREATE Done")
+	began := time.Now()
+	for round := 0; time.Since(began) < 6*time.Second; round++ {
+		c.ok("NOOP")
+		if answer := c.ok("STATUS INBOX (MESSAGES)"); !strings.Contains(answer, "MESSAGES 0)") {
+			c.ok([]string{"UID MOVE 1:* Done", "STORE 1 +FLAGS (\\Deleted)", "COPY 1 Archive", "SEARCH TEXT n1x"}[round%4])
+		}
+		if round == 20 {
+			s.kill()
+			if err := s.start(); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	close(done)
+	senders.Wait()
+	c.ok("NOOP")
+	seen := map[string]int{}
+	for _, folder := range []string{"INBOX", "Done"} {
+		c.ok("SELECT " + folder)
+		for _, m := range regexp.MustCompile(`Subject: (n\dx\d+)`).FindAllStringSubmatch(
+			c.ok("UID FETCH 1:* BODY.PEEK[HEADER.FIELDS (SUBJECT)]"), -1) {
+			seen[m[1]]++
+		}
+	}
+	lost := 0
+	for subject := range taken {
+		switch seen[subject] {
+		case 0:
+			lost++
+		case 1:
+		default:
+			t.Errorf("%s is there %d times", subject, seen[subject])
+		}
+	}
+	t.Logf("%d messages got their 250; %d are there", len(taken), len(seen))
+	if lost > 0 || len(taken) < 100 {
+		t.Errorf("%d of %d are lost", lost, len(taken))
+	}
+}
+
+// handIn hands a message in, and reports whether it got its 250.
+func handIn(at, to, subject string) bool {
+	c, err := smtp.Dial(at)
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	if c.Mail("bridge@skerryline.example") != nil || c.Rcpt(to) != nil {
+		return false
+	}
+	w, err := c.Data()
+	if err != nil {
+		return false
+	}
+	fmt.Fprintf(w, "Subject: %s\r\n\r\nentry %s\r\n", subject, subject)
+	return w.Close() == nil
 }
 
 // until0 waits until f is content.
