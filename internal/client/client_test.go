@@ -145,7 +145,7 @@ func TestTheClientAndTheServiceUnderstandEachOther(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Until(id, mail.Delivered)
-	box, err := c.Mailbox(t.Context(), "ines.harrow@skerryline.example", 10, "")
+	box, err := c.Mailbox(t.Context(), "ines.harrow@skerryline.example", "", 10, "")
 	if err != nil || len(box.Items) != 1 {
 		t.Fatalf("%+v %v", box, err)
 	}

@@ -91,14 +91,18 @@ func (s boxesAPI) folders(
 
 func (s boxesAPI) view(ctx context.Context, in *struct {
 	EntryPath
-	ID  ident.ID `path:"id"`
-	Why string   `query:"why" maxLength:"300" doc:"Put on record with who looked"`
+	ID  string `path:"id"`
+	Why string `query:"why" maxLength:"300" doc:"Put on record with who looked"`
 }) (*out[api.ContentView], error) {
 	box, err := s.mailboxAddress(in.Address)
 	if err != nil {
 		return nil, err
 	}
-	v, err := s.Insight.Trace.MailboxView(ctx, box, in.ID)
+	id, err := ident.Parse(in.ID)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	v, err := s.Insight.Trace.MailboxView(ctx, box, id)
 	if err != nil {
 		return nil, s.storeError(err, "message in this mailbox")
 	}

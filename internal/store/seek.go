@@ -121,10 +121,13 @@ func (q *query) within(s *folder.Search) string {
 	return `(` + inner.String() + `)`
 }
 
-var ownColumns = map[string]string{"subject": "subject", "from": "from_", "to": "to_", "cc": "cc"}
+var ownColumns = map[string]string{"from": "from_", "to": "to_", "cc": "cc"}
 
-// field asks for a header field; four have columns of their own.
+// field asks for a header field; the subject is in the folder, three have columns of their own.
 func (q *query) field(f folder.Field, holds func(column, text string) string) string {
+	if f.Listed() {
+		return `strpos(lower(m.subject), ` + q.arg(strings.ToLower(f.Value)) + `) > 0`
+	}
 	name := strings.ToLower(f.Name)
 	if column := ownColumns[name]; column != "" && f.Value != "" {
 		return holds(column, f.Value)
@@ -171,14 +174,14 @@ func (s Seeking) KeepWords(
 ) error {
 	n := len(words)
 	ids := make([]int64, 0, n)
-	var subjects, froms, tos, ccs, headers, bodies []string
+	var froms, tos, ccs, headers, bodies []string
 	var sent []*time.Time
 	var cut []bool
 	for _, content := range slices.Sorted(maps.Keys(words)) { // two who write wait in order
 		w := words[content]
 		ids = append(ids, int64(content))
-		subjects, froms, tos = append(subjects, w.Subject), append(froms, w.From), append(tos, w.To)
-		ccs, headers, bodies = append(ccs, w.Cc), append(headers, w.Header), append(bodies, w.Body)
+		froms, tos, ccs = append(froms, w.From), append(tos, w.To), append(ccs, w.Cc)
+		headers, bodies = append(headers, w.Header), append(bodies, w.Body)
 		var day *time.Time
 		if !w.Sent.IsZero() {
 			day = &w.Sent
@@ -187,20 +190,10 @@ func (s Seeking) KeepWords(
 	}
 	b := &pgx.Batch{}
 	if n > 0 {
-		b.Queue(
-			`INSERT INTO content_text (content, subject, from_, to_, cc, header, body, sent_on, cut)
-			SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[],
-				$8::date[], $9::bool[]) ON CONFLICT DO NOTHING`,
-			ids,
-			subjects,
-			froms,
-			tos,
-			ccs,
-			headers,
-			bodies,
-			sent,
-			cut,
-		)
+		b.Queue(`INSERT INTO content_text (content, from_, to_, cc, header, body, sent_on, cut)
+			SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[],
+				$6::text[], $7::date[], $8::bool[]) ON CONFLICT DO NOTHING`, ids, froms, tos, ccs, headers,
+			bodies, sent, cut)
 	}
 	b.Queue(`UPDATE folder SET words_to = $2 WHERE id = $1 AND words_to < $2`, id, int64(upTo))
 	return s.pool.SendBatch(ctx, b).Close()

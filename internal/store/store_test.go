@@ -467,7 +467,7 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	if err := s.dropOld(ctx, time.Now().AddDate(0, 0, 2), "message", "content"); err != nil {
 		t.Fatal(err) // the trace is forgotten, the message is not
 	}
-	items, err := s.MailboxMessages(ctx, "ines@skerryline.example", 0, 10)
+	items, err := s.MailboxMessages(ctx, "ines@skerryline.example", "", 0, 10)
 	if err != nil || len(items) != 1 || items[0].Subject != "Berth for Thursday" {
 		t.Fatalf("%+v %v", items, err)
 	}
@@ -482,7 +482,7 @@ func TestMailboxesKeepTheirOwnCopy(t *testing.T) {
 	if _, err := s.MailboxContent(ctx, "odile@skerryline.example", items[0].ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("somebody else's message: %v", err)
 	}
-	if none, err := s.MailboxMessages(ctx, "ines@skerryline.example", items[0].ID,
+	if none, err := s.MailboxMessages(ctx, "ines@skerryline.example", "", items[0].ID,
 		10); err != nil || len(none) != 0 {
 		t.Errorf("before the first: %v %v", none, err)
 	}

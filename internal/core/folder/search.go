@@ -1,6 +1,9 @@
 package folder
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // Search is what messages are looked for by: all that is given must hold. The zero value
 // finds every message.
@@ -20,9 +23,17 @@ type Search struct {
 // Field is a part of a header field's value; an empty one asks whether the field is there.
 type Field struct{ Name, Value string }
 
+// Listed reports a field that is kept with the message in its folder: the subject.
+func (f Field) Listed() bool { return strings.EqualFold(f.Name, "subject") && f.Value != "" }
+
 // ByText reports a search that needs the text of messages.
 func (s *Search) ByText() bool {
-	if len(s.Fields)+len(s.Body)+len(s.Text) > 0 || !s.SentSince.IsZero() ||
+	for _, f := range s.Fields {
+		if !f.Listed() {
+			return true
+		}
+	}
+	if len(s.Body)+len(s.Text) > 0 || !s.SentSince.IsZero() ||
 		!s.SentBefore.IsZero() {
 		return true
 	}

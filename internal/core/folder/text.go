@@ -21,11 +21,11 @@ const (
 
 // Words are the text of a message in lower case, as it is searched.
 type Words struct {
-	Subject, From, To, Cc string
-	Header                string // each field in a line of its own: name:value
-	Body                  string
-	Sent                  time.Time // the day of the field Date; zero if it has none
-	Cut                   bool      // there is more text than is kept
+	From, To, Cc string
+	Header       string // each field in a line of its own: name:value
+	Body         string
+	Sent         time.Time // the day of the field Date; zero if it has none
+	Cut          bool      // there is more text than is kept
 }
 
 // WordsOf reads the text of a message's content, or of its begin.
@@ -46,8 +46,6 @@ func WordsOf(content []byte, whole bool) Words {
 		}
 		header.WriteString(line)
 		switch strings.ToLower(f.Name) {
-		case "subject":
-			w.Subject = value
 		case "from":
 			w.From = joined(w.From, value)
 		case "to":

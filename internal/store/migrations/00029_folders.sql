@@ -54,7 +54,6 @@ CREATE TABLE content_loose (
 -- The text of messages in mailboxes that are searched, in lower case.
 CREATE TABLE content_text (
     content  bigint PRIMARY KEY,
-    subject  text NOT NULL,
     from_    text NOT NULL,
     to_      text NOT NULL,
     cc       text NOT NULL,

@@ -1045,6 +1045,64 @@ export interface paths {
         patch: operations["mailbox-change"];
         trace?: never;
     };
+    "/api/v1/mailboxes/{address}/app-passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The passwords of a mailbox for one program each, with their last use */
+        get: operations["app-passwords"];
+        put?: never;
+        /**
+         * Make a password for one program; it is shown this once
+         * @description Needs the role administrator.
+         */
+        post: operations["app-password-add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{address}/app-passwords/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take it away; its sessions end at once
+         * @description Needs the role administrator.
+         */
+        delete: operations["app-password-revoke"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{address}/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folders of a mailbox, with how much lies in them */
+        get: operations["mailbox-folders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mailboxes/{address}/messages": {
         parameters: {
             query?: never;
@@ -1052,7 +1110,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Messages in a mailbox, newest first */
+        /** Messages in a mailbox or in one folder of it, newest first */
         get: operations["mailbox-messages"];
         put?: never;
         post?: never;
@@ -1074,6 +1132,26 @@ export interface paths {
          * @description Needs the role administrator or operator or auditor.
          */
         get: operations["mailbox-content"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailboxes/{address}/messages/{id}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A message in a mailbox: its header, structure and text, safe to look at
+         * @description Needs the role administrator or operator or auditor.
+         */
+        get: operations["mailbox-view"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2645,6 +2723,22 @@ export interface components {
             severity: "none" | "minor" | "serious" | "critical";
             why: string;
         };
+        "App-password-addRequest": {
+            /** @description Of the program, like phone */
+            name: string;
+        };
+        AppPassword: {
+            /** @description IP address */
+            client: string;
+            /** Format: date-time */
+            created_at: string;
+            name: string;
+            used_at: string | null;
+            /** @description The protocol */
+            used_by: string;
+            /** @description Who made it */
+            who: string;
+        };
         Applied: {
             /** @description What became of mailboxes and aliases, in sentences */
             directory: string[];
@@ -3317,6 +3411,27 @@ export interface components {
             /** @description What it does, on a button */
             says: string;
         };
+        Folder: {
+            /**
+             * Format: int64
+             * @description Marked as deleted and still there
+             */
+            deleted: number;
+            mailbox: string;
+            /** Format: int64 */
+            messages: number;
+            name: string;
+            /** Format: int64 */
+            octets: number;
+            subscribed: boolean;
+            /** Format: int64 */
+            unseen: number;
+            /**
+             * @description What mail programs use it for (RFC 6154)
+             * @enum {string}
+             */
+            use: "" | "sent" | "drafts" | "trash" | "junk" | "archive";
+        };
         Found: {
             account: string;
             client_address: string;
@@ -3721,6 +3836,14 @@ export interface components {
             /** @description What was changed in the message as agreed with the peer */
             written?: string[];
         };
+        LastUse: {
+            /** Format: date-time */
+            at: string;
+            /** @description IP address */
+            client: string;
+            /** @enum {string} */
+            protocol: "submission" | "imap" | "pop3";
+        };
         Line: {
             /**
              * Format: double
@@ -3822,6 +3945,10 @@ export interface components {
             last?: components["schemas"]["Readiness"];
         };
         MailboxItem: {
+            /** @description Such as \Seen, and keywords */
+            flags: string[];
+            /** @description INBOX is where mail comes in */
+            folder: string;
             id: string;
             /** Format: date-time */
             received_at: string;
@@ -3838,9 +3965,16 @@ export interface components {
             generated: string[];
             has_password: boolean;
             keep_copy: boolean;
+            /** @description When its owner last signed in, by protocol, the latest first */
+            last_use: components["schemas"]["LastUse"][];
             may_submit: boolean;
             /** Format: int64 */
             messages: number;
+            /**
+             * Format: int64
+             * @description How many it holds at most; 0 is no limit
+             */
+            most_messages: number;
             name: string;
             /** Format: int64 */
             octets: number;
@@ -3849,9 +3983,19 @@ export interface components {
              * @description Octets; 0 is no limit
              */
             quota: number;
+            /**
+             * @description By which protocols its owner reads it
+             * @enum {string}
+             */
+            read_by: "all" | "imap" | "pop3" | "none";
             /** @description It has an automatic reply */
             replies: boolean;
             send_as: string[];
+            /**
+             * Format: int64
+             * @description With how many it is shared, by entries
+             */
+            shared: number;
         };
         Me: {
             /** @description What the role allows */
@@ -3977,6 +4121,11 @@ export interface components {
             /** Format: date-time */
             until: string;
         };
+        NewAppPassword: {
+            mailbox: string;
+            name: string;
+            password: string;
+        };
         Node: {
             /** @description The node that answers */
             here: boolean;
@@ -4041,6 +4190,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageAppPassword: {
+            items: components["schemas"]["AppPassword"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageBehind: {
             items: components["schemas"]["Behind"][];
             /** @description Give this as after to go on; empty at the end */
@@ -4053,6 +4207,11 @@ export interface components {
         };
         PageDeed: {
             items: components["schemas"]["Deed"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageFolder: {
+            items: components["schemas"]["Folder"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -9157,6 +9316,8 @@ export interface operations {
                 /** @description A part of an address or a name */
                 search?: string;
                 domain?: string;
+                /** @description Only those that nobody signed in to for so many days */
+                unused_days?: number;
                 /** @description By the last two those come first that use most */
                 sort?: "address" | "name" | "used" | "quota";
                 limit?: number;
@@ -9569,9 +9730,300 @@ export interface operations {
             };
         };
     };
+    "app-passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAppPassword"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "app-password-add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["App-password-addRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewAppPassword"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "app-password-revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mailbox-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFolder"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "mailbox-messages": {
         parameters: {
             query?: {
+                /** @description Only what lies in this folder */
+                folder?: string;
                 limit?: number;
                 /** @description The next of the page before */
                 after?: string;
@@ -9665,6 +10117,77 @@ export interface operations {
                 };
                 content: {
                     "message/rfc822": string;
+                };
+            };
+        };
+    };
+    "mailbox-view": {
+        parameters: {
+            query?: {
+                /** @description Put on record with who looked */
+                why?: string;
+            };
+            header?: never;
+            path: {
+                address: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContentView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
         };

@@ -77,7 +77,7 @@ export const setup = {
 	revision: (n: number, against?: number) => ask<RevisionView>("GET", `revisions/${n}${query({ against })}`),
 	revert: (n: number, why: string) => ask<Applied>("POST", `revisions/${n}/revert`, { why }),
 	confirm: (n: number) => ask<void>("POST", `revisions/${n}/confirm`),
-	mailboxes: (words: { search?: string; sort?: string; after?: string; limit: number }) =>
+	mailboxes: (words: { search?: string; sort?: string; unused_days?: number; after?: string; limit: number }) =>
 		ask<Page<MailboxLine>>("GET", `mailboxes${query(words)}`),
 	aliases: (words: { search?: string; after?: string; limit: number }) =>
 		ask<Page<AliasLine>>("GET", `aliases${query(words)}`),

@@ -248,8 +248,9 @@ const account = createRoute({
 	component: lazyRouteComponent(() => piece(() => import("../pages/account")), "AccountPage"),
 });
 
-const listWords = (s: Record<string, unknown>): { find?: string; item?: string; sort?: string } => ({
+const listWords = (s: Record<string, unknown>): { find?: string; item?: string; sort?: string; unused?: string } => ({
 	sort: text(s.sort),
+	unused: text(s.unused),
 	find: text(s.find),
 	item: text(s.item),
 });
@@ -269,6 +270,15 @@ const setupPages = [
 		path: "/mailboxes",
 		component: lazyRouteComponent(() => piece(() => import("../pages/mailboxes")), "MailboxesPage"),
 		validateSearch: listWords,
+	}),
+	createRoute({
+		getParentRoute: () => setup,
+		path: "/mailboxes/$address",
+		component: lazyRouteComponent(() => piece(() => import("../pages/box")), "BoxPage"),
+		validateSearch: (s: Record<string, unknown>): { folder?: string; message?: string } => ({
+			folder: typeof s.folder === "string" ? s.folder : undefined,
+			message: typeof s.message === "string" ? s.message : undefined,
+		}),
 	}),
 	createRoute({
 		getParentRoute: () => setup,

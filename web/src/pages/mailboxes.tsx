@@ -1,6 +1,6 @@
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
-import { Alert, Progress as Bar, Button, FileButton, Group, Stack, Text } from "@mantine/core";
+import { Alert, Progress as Bar, Button, FileButton, Group, Select, Stack, Text } from "@mantine/core";
 import { notifications } from "@mantine/notifications";
 import { IconDownload, IconFilter, IconPlus, IconUpload } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
@@ -29,6 +29,7 @@ import { Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
 import { To } from "../parts/to";
 import { When } from "../parts/when";
+import { protocols } from "./box";
 import classes from "./setup.module.css";
 
 type Kind = "mailboxes" | "aliases";
@@ -66,17 +67,23 @@ export const AliasesPage = () => <Directory kind="aliases" from="/setup/aliases"
 
 function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/setup/aliases" }) {
 	const about = abouts[kind];
-	const search = useSearch({ from }) as { find?: string; item?: string; sort?: string };
+	const search = useSearch({ from }) as { find?: string; item?: string; sort?: string; unused?: string };
 	const navigate = useNavigate();
 	const may = useMayChange();
 	const find = search.find;
-	const go = (w: { find?: string; item?: string; sort?: string }) =>
+	const go = (w: { find?: string; item?: string; sort?: string; unused?: string }) =>
 		void navigate({ to: from, search: { ...search, ...w }, replace: true });
 	const pages = usePages<Line, Page<Line>>(
-		[kind, { find, sort: search.sort }],
+		[kind, { find, sort: search.sort, unused: search.unused }],
 		(after, limit) =>
 			kind === "mailboxes"
-				? setup.mailboxes({ search: find, sort: search.sort, after, limit })
+				? setup.mailboxes({
+						search: find,
+						sort: search.sort,
+						unused_days: search.unused ? Number(search.unused) : undefined,
+						after,
+						limit,
+					})
 				: setup.aliases({ search: find, after, limit }),
 		{ rowKey: lineKey },
 	);
@@ -97,6 +104,22 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 						value={search.find}
 						onChange={(find) => go({ find })}
 					/>
+					{kind === "mailboxes" && (
+						<Select
+							size="xs"
+							w={170}
+							aria-label={t`Last use`}
+							placeholder={t`Used or not`}
+							clearable
+							value={search.unused ?? null}
+							onChange={(v) => go({ unused: v ?? undefined })}
+							data={[
+								{ value: "30", label: t`Unused for 30 days` },
+								{ value: "90", label: t`Unused for 90 days` },
+								{ value: "365", label: t`Unused for a year` },
+							]}
+						/>
+					)}
 					<Import kind={kind} />
 					<Button
 						size="xs"
@@ -176,6 +199,22 @@ const mailboxColumns: Column<MailboxLine>[] = [
 		title: t`Submits`,
 		width: 125,
 		cell: (m) => (m.may_submit ? (m.has_password ? "yes" : t`needs a password`) : "no"),
+	},
+	{
+		key: "last_use",
+		title: t`Last use`,
+		width: 130,
+		text: (m) => m.last_use[0]?.at ?? "",
+		cell: (m) =>
+			m.last_use[0] ? (
+				<>
+					<When time={m.last_use[0].at} /> {protocols[m.last_use[0].protocol]}
+				</>
+			) : (
+				<Text span size="sm" c="dimmed">
+					<Trans>never</Trans>
+				</Text>
+			),
 	},
 	{ key: "automatic", title: t`Forwards, replies`, width: 140, grow: 2, text: automatic, cell: automatic },
 	{
@@ -314,9 +353,14 @@ function Known({ kind, address, generated }: { kind: Kind; address: string; gene
 				</Text>
 			)}
 			{kind === "mailboxes" && (
-				<To to="/messages" search={{ to: address }} size="sm">
-					<Trans>Messages to this mailbox</Trans>
-				</To>
+				<Group gap="md">
+					<To to="/setup/mailboxes/$address" params={{ address }} size="sm">
+						<Trans>What lies in it, and app passwords</Trans>
+					</To>
+					<To to="/messages" search={{ to: address }} size="sm">
+						<Trans>Messages to this mailbox</Trans>
+					</To>
+				</Group>
 			)}
 			{(changes.data?.items ?? []).slice(0, 5).map((c) => (
 				<Text key={c.id} size="xs" c="dimmed">

@@ -1,0 +1,372 @@
+import { t } from "@lingui/core/macro";
+import { Trans } from "@lingui/react/macro";
+import {
+	Alert,
+	Button,
+	Code,
+	Group,
+	Modal,
+	SegmentedControl,
+	Stack,
+	Table,
+	Text,
+	TextInput,
+	Title,
+	UnstyledButton,
+} from "@mantine/core";
+import { notifications } from "@mantine/notifications";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { type BoxItem, boxes } from "../api/boxes";
+import { type MailboxLine, type Page, setup } from "../api/setup";
+import type { Column } from "../parts/columns";
+import { ContentShown } from "../parts/content-shown";
+import { Heading } from "../parts/heading";
+import { List } from "../parts/list";
+import { useMay, useMayChange } from "../parts/may";
+import { usePages } from "../parts/pages";
+import { Failed, Loading, Nothing } from "../parts/states";
+import { count, octets } from "../parts/text";
+import { To } from "../parts/to";
+import { When } from "../parts/when";
+import classes from "./box.module.css";
+
+const from = "/setup/mailboxes/$address";
+
+/** BoxPage is one mailbox: how it is used, what lies in it, and the passwords of its programs. */
+export function BoxPage() {
+	const { address } = useParams({ from });
+	const search = useSearch({ from }) as { folder?: string; message?: string };
+	const navigate = useNavigate();
+	const go = (w: { folder?: string; message?: string }) =>
+		void navigate({ to: from, params: { address }, search: { ...search, ...w }, replace: true, resetScroll: false });
+	const line = useQuery({
+		queryKey: ["mailboxes", "one", address],
+		queryFn: async () =>
+			(await setup.mailboxes({ search: address, limit: 20 })).items.find((m) => m.address === address),
+	});
+	return (
+		<Stack gap="sm">
+			<Group justify="space-between" align="end">
+				<div>
+					<Heading>{address}</Heading>
+					{line.data && <Facts m={line.data} />}
+				</div>
+				<Group gap="sm">
+					<To to="/setup/mailboxes" search={{ item: address }} size="sm">
+						<Trans>Change it</Trans>
+					</To>
+					<To to="/messages" search={{ to: address }} size="sm">
+						<Trans>Messages to it, with their way</Trans>
+					</To>
+				</Group>
+			</Group>
+			<div className={classes.halves}>
+				<Folders address={address} chosen={search.folder} onChoose={(folder) => go({ folder })} />
+				<div className={classes.messages}>
+					<Messages address={address} folder={search.folder} onOpen={(m) => go({ message: m.id })} />
+				</div>
+			</div>
+			<Look address={address} id={search.message} onClose={() => go({ message: undefined })} />
+			<AppPasswords address={address} />
+		</Stack>
+	);
+}
+
+function Facts({ m }: { m: MailboxLine }) {
+	return (
+		<Text size="sm" c="dimmed">
+			{m.name && `${m.name} · `}
+			{m.quota > 0 ? t`${octets(m.octets)} of ${octets(m.quota)} used` : t`${octets(m.octets)} used, no limit`}
+			{" · "}
+			{m.last_use.length === 0 ? (
+				<Trans>nobody has signed in yet</Trans>
+			) : (
+				m.last_use.map((u, i) => (
+					<span key={u.protocol}>
+						{i > 0 && ", "}
+						{protocols[u.protocol]} <When time={u.at} /> <Trans>from {u.client}</Trans>
+					</span>
+				))
+			)}
+		</Text>
+	);
+}
+
+export const protocols: Record<string, string> = { submission: t`sent`, imap: "IMAP", pop3: "POP3" };
+
+function Folders(p: { address: string; chosen?: string; onChoose: (folder?: string) => void }) {
+	const list = useQuery({ queryKey: ["mailboxes", "folders", p.address], queryFn: () => boxes.folders(p.address) });
+	if (list.error) {
+		return <Failed error={list.error} />;
+	}
+	if (!list.data) {
+		return <Loading what={t`the folders`} />;
+	}
+	return (
+		<nav className={`surface ${classes.folders}`} aria-label={t`Folders`}>
+			<UnstyledButton
+				className={classes.folder}
+				aria-current={!p.chosen ? "true" : undefined}
+				onClick={() => p.onChoose(undefined)}
+			>
+				<Trans>All folders</Trans>
+			</UnstyledButton>
+			{list.data.items.map((f) => (
+				<UnstyledButton
+					key={f.name}
+					className={classes.folder}
+					aria-current={p.chosen === f.name ? "true" : undefined}
+					style={{ paddingLeft: 12 + 14 * (f.name.split("/").length - 1) }}
+					onClick={() => p.onChoose(f.name)}
+				>
+					<span>{f.name === "INBOX" ? t`Inbox` : f.name.split("/").at(-1)}</span>
+					<Text span size="xs" c="dimmed" ta="right">
+						{f.unseen > 0 ? t`${count(f.unseen)} unread of ${count(f.messages)}` : count(f.messages)}
+					</Text>
+				</UnstyledButton>
+			))}
+		</nav>
+	);
+}
+
+const columns: Column<BoxItem>[] = [
+	{
+		key: "received",
+		title: t`Received`,
+		width: 120,
+		text: (m) => m.received_at,
+		cell: (m) => <When time={m.received_at} />,
+	},
+	{ key: "sender", title: t`From`, width: 200, grow: 2, text: (m) => m.sender, cell: (m) => m.sender || "<>" },
+	{ key: "subject", title: t`Subject`, width: 240, grow: 4, text: (m) => m.subject, cell: (m) => m.subject },
+	{ key: "folder", title: t`Folder`, width: 110, grow: 1, text: (m) => m.folder, cell: (m) => m.folder },
+	{
+		key: "flags",
+		title: t`Flags`,
+		width: 110,
+		text: (m) => m.flags.join(" "),
+		cell: (m) => (m.flags.length > 0 ? m.flags.join(" ") : t`unread`),
+	},
+	{ key: "size", title: t`Size`, width: 80, right: true, cell: (m) => octets(m.size) },
+];
+
+function Messages(p: { address: string; folder?: string; onOpen: (m: BoxItem) => void }) {
+	const pages = usePages<BoxItem, Page<BoxItem>>(
+		["mailboxes", "messages", p.address, p.folder],
+		(after, limit) => boxes.messages(p.address, { folder: p.folder, after, limit }),
+		{ rowKey: (m) => m.id },
+	);
+	return (
+		<List<BoxItem, Page<BoxItem>>
+			name="box"
+			label={t`Messages`}
+			words={["message", "messages"]}
+			columns={columns}
+			pages={pages}
+			rowKey={(m) => m.id}
+			onOpen={p.onOpen}
+			above={420}
+			empty={<Nothing title={t`No message here`}>{t`What comes in appears in the inbox.`}</Nothing>}
+		/>
+	);
+}
+
+/** Look shows one message, once somebody has said why he looks. */
+function Look(p: { address: string; id?: string; onClose: () => void }) {
+	const may = useMay("content");
+	const [why, setWhy] = useState("");
+	const [given, setGiven] = useState("");
+	const [view, setView] = useState("text");
+	const message = useQuery({
+		queryKey: ["mailboxes", "view", p.address, p.id, given],
+		queryFn: () => boxes.view(p.address, p.id as string, given),
+		enabled: !!p.id && given !== "",
+		staleTime: Number.POSITIVE_INFINITY,
+		refetchInterval: false,
+	});
+	return (
+		<Modal
+			opened={!!p.id}
+			onClose={p.onClose}
+			title={t`A message of ${p.address}`}
+			size="xl"
+			closeButtonProps={{ "aria-label": t`Close` }}
+		>
+			{!may ? (
+				<Alert color="brass">
+					<Trans>Your role may not look into messages.</Trans>
+				</Alert>
+			) : given === "" ? (
+				<form
+					onSubmit={(e) => {
+						e.preventDefault();
+						setGiven(why.trim());
+					}}
+				>
+					<Stack gap="sm">
+						<TextInput
+							label={t`Why do you look?`}
+							description={t`It goes on record with your name, and serves for this mailbox until you leave the page.`}
+							value={why}
+							onChange={(e) => setWhy(e.currentTarget.value)}
+							maxLength={300}
+							required
+							data-autofocus
+						/>
+						<Button type="submit" size="xs" w="fit-content" disabled={why.trim() === ""}>
+							<Trans>Look at it</Trans>
+						</Button>
+					</Stack>
+				</form>
+			) : (
+				<Stack gap="xs">
+					<SegmentedControl
+						size="xs"
+						w="fit-content"
+						aria-label={t`What of the message`}
+						value={view}
+						onChange={setView}
+						data={[
+							{ value: "text", label: t`Text` },
+							{ value: "fields", label: t`Header` },
+							{ value: "raw", label: t`Header as received` },
+							{ value: "parts", label: t`Structure` },
+						]}
+					/>
+					{message.error && <Failed error={message.error} />}
+					{message.data ? (
+						<ContentShown message={message.data} view={view} />
+					) : (
+						!message.error && <Loading what={t`the message`} />
+					)}
+				</Stack>
+			)}
+		</Modal>
+	);
+}
+
+function AppPasswords({ address }: { address: string }) {
+	const may = useMayChange();
+	const client = useQueryClient();
+	const [name, setName] = useState("");
+	const key = ["mailboxes", "apps", address];
+	const list = useQuery({ queryKey: key, queryFn: () => boxes.apps(address) });
+	const again = () => client.invalidateQueries({ queryKey: key });
+	const add = useMutation({
+		mutationFn: () => boxes.addApp(address, name.trim()),
+		onSuccess: () => setName(""),
+		onSettled: again,
+	});
+	const revoke = useMutation({
+		mutationFn: (which: string) => boxes.revokeApp(address, which),
+		onSettled: again,
+		onSuccess: (_, which) =>
+			notifications.show({ color: "kelp", message: t`${which} is revoked; its sessions have ended.` }),
+		onError: (e) => notifications.show({ color: "buoy", title: t`Not revoked`, message: e.message }),
+	});
+	return (
+		<section className="surface" aria-labelledby="apps">
+			<Stack gap="xs" p="sm">
+				<Title order={2} size="h5" id="apps">
+					<Trans>App passwords</Trans>
+				</Title>
+				<Text size="sm" c="dimmed">
+					<Trans>
+						One for each program, so that a lost phone costs one password and not all. Revoking one ends its sessions at
+						once.
+					</Trans>
+				</Text>
+				{add.data && (
+					<Alert
+						color="kelp"
+						title={t`The password for ${add.data.name}, shown this once`}
+						onClose={add.reset}
+						withCloseButton
+						closeButtonLabel={t`Close`}
+					>
+						<Code fz="md">{add.data.password}</Code>
+					</Alert>
+				)}
+				{add.error && (
+					<Alert color="buoy" role="alert">
+						{add.error.message}
+					</Alert>
+				)}
+				{list.data && list.data.items.length > 0 && (
+					<Table verticalSpacing={4}>
+						<Table.Thead>
+							<Table.Tr>
+								<Table.Th>
+									<Trans>Program</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Made</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Last use</Trans>
+								</Table.Th>
+								<Table.Th>
+									<Trans>Take away</Trans>
+								</Table.Th>
+							</Table.Tr>
+						</Table.Thead>
+						<Table.Tbody>
+							{list.data.items.map((a) => (
+								<Table.Tr key={a.name}>
+									<Table.Td>{a.name}</Table.Td>
+									<Table.Td>
+										<When time={a.created_at} /> {a.who}
+									</Table.Td>
+									<Table.Td>
+										{a.used_at ? (
+											<>
+												<When time={a.used_at} /> {protocols[a.used_by]} <Trans>from {a.client}</Trans>
+											</>
+										) : (
+											<Trans>never</Trans>
+										)}
+									</Table.Td>
+									<Table.Td>
+										<Button
+											size="compact-xs"
+											variant="default"
+											disabled={!may}
+											aria-label={t`Revoke ${a.name}`}
+											onClick={() => revoke.mutate(a.name)}
+										>
+											<Trans>Revoke</Trans>
+										</Button>
+									</Table.Td>
+								</Table.Tr>
+							))}
+						</Table.Tbody>
+					</Table>
+				)}
+				<form
+					onSubmit={(e) => {
+						e.preventDefault();
+						add.mutate();
+					}}
+				>
+					<Group gap="xs" align="end">
+						<TextInput
+							size="xs"
+							label={t`Program`}
+							placeholder={t`phone`}
+							value={name}
+							onChange={(e) => setName(e.currentTarget.value)}
+							maxLength={60}
+							required
+							disabled={!may}
+						/>
+						<Button size="xs" type="submit" disabled={!may || name.trim() === ""} loading={add.isPending}>
+							<Trans>Make a password</Trans>
+						</Button>
+					</Group>
+				</form>
+			</Stack>
+		</section>
+	);
+}
