@@ -11,6 +11,7 @@ import (
 type PersonNew struct {
 	Name     string    `json:"name" minLength:"1" maxLength:"61" doc:"Small letters, digits, dots and hyphens"`
 	Role     mail.Role `json:"role" enum:"administrator,operator,auditor,viewer"`
+	Domains  []string  `json:"domains,omitempty" maxItems:"100" doc:"He sees and does only what is about them"`
 	About    string    `json:"about,omitempty" maxLength:"200"`
 	Password string    `json:"password,omitempty" maxLength:"1000" doc:"One is made if it is not given, to be changed at the first sign-in"`
 }
@@ -18,6 +19,7 @@ type PersonNew struct {
 // PersonChange is what is to be changed of somebody; what is not given stays.
 type PersonChange struct {
 	Role     *mail.Role `json:"role,omitempty" enum:"administrator,operator,auditor,viewer"`
+	Domains  *[]string  `json:"domains,omitempty" doc:"An empty list takes the bounds away"`
 	About    *string    `json:"about,omitempty" maxLength:"200"`
 	Off      *bool      `json:"off,omitempty" doc:"May not sign in; his sessions end"`
 	Password *string    `json:"password,omitempty" maxLength:"1000" doc:"A new one, to be changed at the next sign-in; empty makes one. His sessions end"`
@@ -33,10 +35,11 @@ type PersonMade struct {
 
 // TokenNew is a token to make.
 type TokenNew struct {
-	Name  string     `json:"name" minLength:"1" maxLength:"60" doc:"What it is for"`
-	Role  mail.Role  `json:"role" enum:"administrator,operator,auditor,viewer"`
-	About string     `json:"about,omitempty" maxLength:"200"`
-	Ends  *time.Time `json:"ends_at,omitempty" doc:"It lasts for good if this is not given"`
+	Name    string     `json:"name" minLength:"1" maxLength:"60" doc:"What it is for"`
+	Role    mail.Role  `json:"role" enum:"administrator,operator,auditor,viewer"`
+	Domains []string   `json:"domains,omitempty" maxItems:"100" doc:"It sees and does only what is about them"`
+	About   string     `json:"about,omitempty" maxLength:"200"`
+	Ends    *time.Time `json:"ends_at,omitempty" doc:"It lasts for good if this is not given"`
 }
 
 // TokenMade is a token and its value.
@@ -53,6 +56,7 @@ type Me struct {
 	Program    bool          `json:"program,omitempty" doc:"A token, no person"`
 	MustChange bool          `json:"must_change,omitempty" doc:"A new password must be chosen first"`
 	May        []rights.Area `json:"may" doc:"What the role allows"`
+	Domains    rights.Bounds `json:"domains,omitempty" doc:"One sees and does only what is about them"`
 }
 
 // SignedIn is who is signed in now.

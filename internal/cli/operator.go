@@ -2,7 +2,10 @@ package cli
 
 import (
 	"fmt"
+	"reflect"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -102,7 +105,7 @@ func (a operatorCommands) list() *cobra.Command {
 			}
 			return printList(a.app, items, []column[mail.Person]{
 				{"NAME", false, func(p mail.Person) string { return p.Name }},
-				{"ROLE", false, func(p mail.Person) string { return string(p.Role) }},
+				{"ROLE", false, func(p mail.Person) string { return boundWords(p.Role, p.Domains) }},
 				{"STATE", false, personState},
 				{"LAST SIGN-IN", true, func(p mail.Person) string { return last(p.LastAt.Time) }},
 				{"FROM", false, func(p mail.Person) string { return dash(p.LastFrom) }},
@@ -130,7 +133,7 @@ func (a operatorCommands) show() *cobra.Command {
 			if a.format != "table" {
 				return a.printValue(p)
 			}
-			fmt.Fprintf(a.out, "%s: %s, %s\n", p.Name, p.Role, personState(p))
+			fmt.Fprintf(a.out, "%s: %s, %s\n", p.Name, boundWords(p.Role, p.Domains), personState(p))
 			for _, line := range [][2]string{
 				{"about", p.About},
 				{"made", fmt.Sprintf("%s by %s", exact(p.MadeAt), p.MadeBy)},
@@ -158,7 +161,7 @@ func (a operatorCommands) madePassword(m api.PersonMade) error {
 	if a.format != "table" {
 		return a.printValue(m)
 	}
-	fmt.Fprintf(a.out, "%s: %s, %s\n", m.Name, m.Role, personState(m.Person))
+	fmt.Fprintf(a.out, "%s: %s, %s\n", m.Name, boundWords(m.Role, m.Domains), personState(m.Person))
 	if m.Password != "" {
 		fmt.Fprintf(
 			a.out,
@@ -171,6 +174,20 @@ func (a operatorCommands) madePassword(m api.PersonMade) error {
 	return nil
 }
 
+// domainsFlag asks for the domains that somebody is bounded to.
+func domainsFlag(c *cobra.Command, into *[]string) {
+	c.Flags().StringSliceVar(into, "domain", nil,
+		"sees and does only what is about these domains; \"\" takes the bound away")
+}
+
+// boundWords are a role and the domains that it is bounded to.
+func boundWords(role mail.Role, domains []string) string {
+	if len(domains) == 0 {
+		return string(role)
+	}
+	return string(role) + " of " + strings.Join(domains, ", ")
+}
+
 func (a operatorCommands) add() *cobra.Command {
 	p := api.PersonNew{}
 	role, stdin := "", false
@@ -181,6 +198,7 @@ func (a operatorCommands) add() *cobra.Command {
 			"standard input with --password-stdin.",
 		Args: exactly(1),
 		Example: "  gull operator add wren --role operator --about \"nights and weekends\"\n" +
+			"  gull operator add lightwarden --role administrator --domain lightkeepers.example\n" +
 			"  gull operator add accounts-office --role auditor",
 		RunE: func(c *cobra.Command, args []string) error {
 			if role == "" {
@@ -201,6 +219,7 @@ func (a operatorCommands) add() *cobra.Command {
 		},
 	}
 	roleFlag(c, &role)
+	domainsFlag(c, &p.Domains)
 	c.Flags().StringVar(&p.About, "about", "", "who it is, or what for")
 	c.Flags().
 		BoolVar(&stdin, "password-stdin", false, "read the first password from standard input")
@@ -209,6 +228,7 @@ func (a operatorCommands) add() *cobra.Command {
 
 func (a operatorCommands) set() *cobra.Command {
 	var role, about string
+	var domains []string
 	var off, on, password, stdin, lost bool
 	c := &cobra.Command{
 		Use:   "set NAME",
@@ -229,6 +249,10 @@ func (a operatorCommands) set() *cobra.Command {
 			if c.Flags().Changed("about") {
 				ch.About = &about
 			}
+			if c.Flags().Changed("domain") {
+				domains = slices.DeleteFunc(domains, func(d string) bool { return d == "" })
+				ch.Domains = &domains
+			}
 			if off && on {
 				return usage("--off and --on exclude each other")
 			}
@@ -246,8 +270,8 @@ func (a operatorCommands) set() *cobra.Command {
 				ch.Password = &line
 			}
 			ch.NoSecond = lost
-			if ch == (api.PersonChange{}) {
-				return usage("say what to change: --role, --about, --off, --on, --password or " +
+			if reflect.ValueOf(ch).IsZero() {
+				return usage("say what to change: --role, --domain, --about, --off, --on, --password or " +
 					"--remove-second-factor")
 			}
 			made, err := a.client().ChangePerson(c.Context(), args[0], ch)
@@ -258,6 +282,7 @@ func (a operatorCommands) set() *cobra.Command {
 		},
 	}
 	roleFlag(c, &role)
+	domainsFlag(c, &domains)
 	c.Flags().StringVar(&about, "about", "", "who it is, or what for")
 	c.Flags().BoolVar(&off, "off", false, "he may not sign in; his sessions end")
 	c.Flags().BoolVar(&on, "on", false, "he may sign in again")
@@ -360,7 +385,7 @@ func (a tokenCommands) list() *cobra.Command {
 			return printList(a.app, items, []column[mail.Token]{
 				{"ID", true, func(t mail.Token) string { return strconv.FormatInt(t.ID, 10) }},
 				{"NAME", false, func(t mail.Token) string { return t.Name }},
-				{"ROLE", false, func(t mail.Token) string { return string(t.Role) }},
+				{"ROLE", false, func(t mail.Token) string { return boundWords(t.Role, t.Domains) }},
 				{"MADE", true, func(t mail.Token) string { return ago(t.MadeAt) }},
 				{"BY", false, func(t mail.Token) string { return t.MadeBy }},
 				{"ENDS", true, func(t mail.Token) string {
@@ -426,6 +451,7 @@ func (a tokenCommands) add() *cobra.Command {
 		},
 	}
 	roleFlag(c, &role)
+	domainsFlag(c, &t.Domains)
 	c.Flags().StringVar(&t.About, "about", "", "where it is used")
 	c.Flags().StringVar(&lasts, "lasts", "", "how long: 30d, or \"for good\"")
 	return c

@@ -5,11 +5,13 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/trustelem/zxcvbn"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/audit"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
@@ -59,6 +61,9 @@ func (o *Operators) Add(
 		return "", badName(p.Name)
 	}
 	if err := knownRole(p.Role); err != nil {
+		return "", err
+	}
+	if p.Domains, err = bounds(p.Domains); err != nil {
 		return "", err
 	}
 	if password == "" {
@@ -133,7 +138,22 @@ func badName(name string) error {
 }
 
 func personFields(p mail.Person) map[string]any {
-	return map[string]any{"role": p.Role, "about": p.About, "off": p.Off}
+	return map[string]any{"role": p.Role, "domains": p.Domains, "about": p.About, "off": p.Off}
+}
+
+// bounds are domains in the form in which they are compared.
+func bounds(domains []string) ([]string, error) {
+	var out []string
+	for _, text := range domains {
+		d, err := address.ParseDomain(strings.TrimPrefix(strings.TrimSpace(text), "@"))
+		if err != nil {
+			return nil, fault.Refuse("domains", "%v; write domains, like lightkeepers.example", err)
+		}
+		if !slices.Contains(out, d) {
+			out = append(out, d)
+		}
+	}
+	return out, nil
 }
 
 func knownRole(r mail.Role) error {
@@ -150,6 +170,7 @@ func knownRole(r mail.Role) error {
 // PersonChange is what is to be changed of somebody; nil stays.
 type PersonChange struct {
 	Role     *mail.Role
+	Domains  *[]string
 	About    *string
 	Off      *bool
 	Password *string // "" makes one
@@ -172,6 +193,11 @@ func (o *Operators) Change(
 			return p, "", err
 		}
 		p.Role = *ch.Role
+	}
+	if ch.Domains != nil {
+		if p.Domains, err = bounds(*ch.Domains); err != nil {
+			return p, "", err
+		}
 	}
 	if ch.About != nil {
 		p.About = *ch.About
@@ -294,6 +320,9 @@ func (o *Operators) NewToken(
 		)
 	}
 	if err := knownRole(t.Role); err != nil {
+		return "", t, err
+	}
+	if t.Domains, err = bounds(t.Domains); err != nil {
 		return "", t, err
 	}
 	if !t.EndsAt.IsZero() && t.EndsAt.Before(time.Now()) {

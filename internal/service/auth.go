@@ -55,7 +55,9 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 	case isBearer:
 		key = string(control.HashSecret(token))
 		w.Program = true
-		w.Name, w.Role, err = s.Control.Operators.Token(ctx, []byte(key), from)
+		var t mail.Token
+		t, err = s.Control.Operators.Token(ctx, []byte(key), from)
+		w.Name, w.Role, w.Domains = t.Name, t.Role, t.Domains
 		if errors.Is(err, fault.ErrNotFound) { // it may be a person's session in a program
 			w, err = ofSession(ctx, s.Control.Operators, key)
 		}
@@ -84,7 +86,7 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 
 func ofSession(ctx context.Context, people *control.Operators, key string) (who, error) {
 	p, id, err := people.SignedIn(ctx, []byte(key))
-	return who{api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange}, id}, err
+	return who{api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange, Domains: p.Domains}, id}, err
 }
 
 // knownFor is how long somebody who was identified is still known while the database
@@ -157,6 +159,9 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 	if err == nil {
 		err = mayCall(w, op.Method, ctx.Header("Authorization"), ctx.Header("X-Gull-Console"), area)
 	}
+	if err == nil {
+		err = withinBounds(w, op.OperationID)
+	}
 	note(ctx, op.OperationID, w)
 	if err != nil {
 		writeError(s.api, ctx, err)
@@ -181,6 +186,19 @@ func mayCall(w who, method, authorization, console string, area rights.Area) err
 	return nil
 }
 
+// withinBounds reports why somebody who is bounded to domains may not call an operation.
+func withinBounds(w who, operation string) error {
+	if w.Domains.None() || rights.Heeds(operation) {
+		return nil
+	}
+	return huma.Error403Forbidden(fmt.Sprintf(
+		"this is about the whole server; %s sees and does only what is about %s", w.Name,
+		strings.Join(w.Domains, ", ")))
+}
+
+// boundsOf are the domains to which whoever asks is bounded.
+func boundsOf(ctx context.Context) rights.Bounds { return signedIn(ctx).Domains }
+
 func writeError(api huma.API, ctx huma.Context, err error) {
 	var se huma.StatusError
 	if !errors.As(err, &se) {
@@ -199,6 +217,9 @@ func (s *Service) require(c fiber.Ctx, operation string) (who, error) {
 	if err == nil {
 		err = mayCall(w, c.Method(), c.Get("Authorization"), c.Get("X-Gull-Console"),
 			rights.Of(operation, c.Method() == http.MethodGet))
+	}
+	if err == nil {
+		err = withinBounds(w, operation)
 	}
 	c.Locals(calledLocal, called{operation, w})
 	return w, err
@@ -305,7 +326,7 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 		return nil, errDatabase
 	}
 	body := api.SignedIn{Me: api.Me{Name: p.Name, Role: role, MustChange: p.MustChange,
-		May: rights.Areas(role)}}
+		May: rights.Areas(role), Domains: p.Domains}}
 	if in.Body.Program {
 		body.Token, body.Ends = token, &x.ExpiresAt
 		return &signInReply{Body: body}, nil

@@ -40,7 +40,7 @@ func (s boxesAPI) list(ctx context.Context, in *struct {
 	Folder string `query:"folder" maxLength:"300" doc:"Only what lies in this folder"`
 	Paging
 }) (*out[api.Page[mail.MailboxItem]], error) {
-	box, err := s.mailboxAddress(in.Address)
+	box, err := s.mailboxAddress(ctx, in.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -62,13 +62,13 @@ func (s boxesAPI) list(ctx context.Context, in *struct {
 }
 
 // mailboxAddress finds the mailbox that an address names.
-func (s *Service) mailboxAddress(text string) (string, error) {
+func (s *Service) mailboxAddress(ctx context.Context, text string) (string, error) {
 	a, err := address.Parse(text)
 	if err != nil {
 		return "", huma.Error422UnprocessableEntity(err.Error())
 	}
 	box := s.InForce.Config().Mailbox(a)
-	if box == nil {
+	if box == nil || mayTouch(ctx, "mailbox", box.Address) != nil {
 		return "", huma.Error404NotFound("there is no mailbox " + a.Display())
 	}
 	return box.Address.String(), nil
@@ -78,7 +78,7 @@ func (s boxesAPI) folders(
 	ctx context.Context,
 	in *EntryPath,
 ) (*out[api.Page[folder.Folder]], error) {
-	box, err := s.mailboxAddress(in.Address)
+	box, err := s.mailboxAddress(ctx, in.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func (s boxesAPI) view(ctx context.Context, in *struct {
 	ID  string `path:"id"`
 	Why string `query:"why" maxLength:"300" doc:"Put on record with who looked"`
 }) (*out[api.ContentView], error) {
-	box, err := s.mailboxAddress(in.Address)
+	box, err := s.mailboxAddress(ctx, in.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func (s boxesAPI) appPasswords(
 	in *EntryPath,
 ) (*out[api.Page[mail.AppPassword]],
 	error) {
-	box, err := directoryAPI(s).own(*in)
+	box, err := directoryAPI(s).own(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -131,7 +131,7 @@ func (s boxesAPI) addAppPassword(ctx context.Context, in *struct {
 		Name string `json:"name" minLength:"1" maxLength:"60" doc:"Of the program, like phone"`
 	}
 }) (*out[api.NewAppPassword], error) {
-	box, err := directoryAPI(s).own(in.EntryPath)
+	box, err := directoryAPI(s).own(ctx, in.EntryPath)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (s boxesAPI) revokeAppPassword(ctx context.Context, in *struct {
 	EntryPath
 	Name string `path:"name" maxLength:"60"`
 }) (*struct{}, error) {
-	box, err := directoryAPI(s).own(in.EntryPath)
+	box, err := directoryAPI(s).own(ctx, in.EntryPath)
 	if err != nil {
 		return nil, err
 	}

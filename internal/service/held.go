@@ -37,6 +37,7 @@ func (s heldAPI) list(ctx context.Context, in *heldInput) (*out[api.Page[mail.He
 		Name:     in.Name,
 		Severity: in.Severity,
 		Find:     in.Find,
+		Within:   boundsOf(ctx),
 		Limit:    in.Limit + 1,
 	}
 	if in.After != "" {
@@ -65,6 +66,24 @@ func (s heldAPI) release(
 	ctx context.Context,
 	in *struct{ Body api.HeldRelease },
 ) (*out[api.Done], error) {
+	if b := boundsOf(ctx); !b.None() {
+		if in.Body.AllowSender != "" {
+			return nil, huma.Error403Forbidden(
+				"whom the server trusts is for those who look after all of it; release without allowing")
+		}
+		f, err := filterOf(mail.Selection{Deliveries: in.Body.Deliveries, Within: b})
+		if err != nil {
+			return nil, err
+		}
+		f.Limit = len(in.Body.Deliveries)
+		list, err := s.Insight.Lanes.Deliveries(ctx, f)
+		if err != nil {
+			return nil, s.storeError(err, "delivery")
+		}
+		if len(list) < len(in.Body.Deliveries) {
+			return nil, errBeyond("held message")
+		}
+	}
 	done, err := s.Control.Held.Release(ctx, signedIn(ctx).Name, in.Body)
 	s.Insight.Lanes.Forget()
 	if err != nil {

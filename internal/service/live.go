@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/control"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/engine/feed"
 )
 
@@ -55,7 +56,7 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		defer w.Close()
 		defer s.live.leave(watching.Name, one)
-		stream(bw, w, only, hide, one.end, func() bool { return s.still(watching, identify) })
+		stream(bw, w, only, watching.Domains, hide, one.end, func() bool { return s.still(watching, identify) })
 	})
 }
 
@@ -72,6 +73,7 @@ func stream(
 	bw *bufio.Writer,
 	w *feed.Watcher,
 	only ident.ID,
+	within rights.Bounds,
 	hide mask,
 	end <-chan struct{},
 	still func() bool,
@@ -79,7 +81,7 @@ func stream(
 	beats := time.NewTicker(beatEvery)
 	defer beats.Stop()
 	write := func(e feed.Event) {
-		if only != 0 && e.MessageID != only {
+		if only != 0 && e.MessageID != only || !sees(within, &e) {
 			return
 		}
 		text, err := json.Marshal(e)

@@ -109,7 +109,8 @@ func (s operatorsAPI) add(
 	in *struct{ Body api.PersonNew },
 ) (*out[api.PersonMade], error) {
 	made, err := s.Control.Operators.Add(ctx, signedIn(ctx).Name,
-		mail.Person{Name: in.Body.Name, Role: in.Body.Role, About: in.Body.About}, in.Body.Password)
+		mail.Person{Name: in.Body.Name, Role: in.Body.Role, Domains: in.Body.Domains,
+			About: in.Body.About}, in.Body.Password)
 	if err != nil {
 		return nil, s.storeError(err, "operator")
 	}
@@ -128,7 +129,7 @@ func (s operatorsAPI) change(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.storeError(err, "operator")
 	}
-	if in.Body.Password != nil || p.Off || in.Body.Role != nil {
+	if in.Body.Password != nil || p.Off || in.Body.Role != nil || in.Body.Domains != nil {
 		s.live.endOfName(in.Name)
 	}
 	return &out[api.PersonMade]{api.PersonMade{Person: p, Password: made}}, nil
@@ -390,10 +391,11 @@ func (s operatorsAPI) addToken(
 	in *struct{ Body api.TokenNew },
 ) (*out[api.TokenMade], error) {
 	t := mail.Token{
-		Name:   in.Body.Name,
-		Role:   in.Body.Role,
-		About:  in.Body.About,
-		MadeBy: signedIn(ctx).Name,
+		Name:    in.Body.Name,
+		Role:    in.Body.Role,
+		Domains: in.Body.Domains,
+		About:   in.Body.About,
+		MadeBy:  signedIn(ctx).Name,
 	}
 	if in.Body.Ends != nil {
 		t.EndsAt = mail.At(*in.Body.Ends)

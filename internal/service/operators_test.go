@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/audit"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/teststand"
 )
 
@@ -293,5 +294,73 @@ func TestWhoDidWhatIsOnRecordAndCannotBeAltered(t *testing.T) {
 	}
 	if status, body := s.Ask(teststand.Operator, "GET", "/api/v1/audit", ""); status != http.StatusForbidden {
 		t.Errorf("an operator reads it: %d %s", status, body)
+	}
+}
+
+// Whoever is bounded to domains where nothing is sees nothing: every operation either is about
+// the whole server, and refused, or shows nothing of others, with true names and ids in the path.
+func TestNothingOfOtherDomainsIsSeenWithinBounds(t *testing.T) {
+	s := teststand.Start(t)
+	waits := s.Send("Berth for Thursday", "ferry@saltmarsh.example")
+	lies := s.Send("Rope", "ines.harrow@skerryline.example")
+	s.Until(lies, mail.Delivered)
+	id, inbox := waits.String(), lies.String()
+	for _, role := range rights.Roles {
+		status, body := s.Ask(teststand.Keeper, "POST", "/api/v1/tokens",
+			`{"name":"bounded `+string(role)+`","role":"`+string(role)+`","domains":["lightkeepers.example"]}`)
+		var made api.TokenMade
+		if err := json.Unmarshal([]byte(body), &made); err != nil || status != http.StatusOK {
+			t.Fatal(status, body)
+		}
+		asked, heeded := 0, 0
+		for path, methods := range operations(t).Paths {
+			for method, op := range methods {
+				method = strings.ToUpper(method)
+				area := rights.Of(op.ID, method == http.MethodGet)
+				if area == rights.Open || !rights.May(role, area) {
+					continue
+				}
+				asked++
+				for _, message := range []string{id, inbox} {
+					at := strings.NewReplacer("{address}", "ines.harrow@skerryline.example", "{id}", message,
+						"{section}", "routes", "{number}", "1", "{domain}", "skerryline.example",
+						"{", "", "}", "").Replace(path)
+					body := ""
+					if method != http.MethodGet {
+						body = `{"verb":"hold","filter":{"message":"` + message + `"},"all":true,"delivery":["` + message +
+							`-1"],"fields":{"name":"x"},"name":"x","old_password":"x","new_password":"x"}`
+						if strings.Contains(at, "sessions") || strings.Contains(at, "second-factor") ||
+							strings.HasPrefix(op.ID, "keep") || op.ID == "drop-kept" {
+							continue
+						}
+					}
+					status, answer := s.Ask(made.Value, method, at, body)
+					bounded := status == http.StatusForbidden && strings.Contains(answer, "whole server")
+					if bounded == rights.Heeds(op.ID) {
+						t.Errorf("%s %s by a bounded %s: %d %s", method, at, role, status, answer)
+					}
+					if bounded {
+						continue
+					}
+					heeded++
+					said := strings.ReplaceAll(answer, "ines.harrow@skerryline.example", "") // said back
+					for _, secret := range []string{"skerryline", "saltmarsh", "Ines", "Rope", "Berth", "127.0.0.1:"} {
+						if strings.Contains(said, secret) {
+							t.Errorf("%s %s shows %s to a %s of other domains: %s", method, at, secret, role, answer)
+						}
+					}
+				}
+			}
+		}
+		if asked < 60 || heeded < 20 {
+			t.Errorf("%s: %d operations were asked for, %d of them heed bounds", role, asked, heeded)
+		}
+	}
+	if m, err := s.Insight.Trace.Message(t.Context(), 0, waits); err != nil ||
+		m.Message.Deliveries[0].State == mail.Held {
+		t.Errorf("somebody else's message was held: %v", err)
+	}
+	if status, _ := s.Ask(teststand.Keeper, "GET", "/api/v1/mailboxes/ines.harrow@skerryline.example", ""); status != 200 {
+		t.Error("somebody else's mailbox is gone")
 	}
 }

@@ -110,6 +110,7 @@ func (s directoryAPI) listMailboxes(ctx context.Context, in *struct {
 	if in.Sort != "address" && in.After != "" && (err != nil || shown < 0) {
 		return nil, huma.Error422UnprocessableEntity("after: give back what next was")
 	}
+	l.Within = boundsOf(ctx)
 	if in.Domain != "" {
 		d, err := address.ParseDomain(in.Domain)
 		if err != nil {
@@ -195,19 +196,19 @@ func aliasEntry(a *directory.Alias) api.Entry {
 }
 
 // own finds the mailbox whose own address it is, or one of whose it is.
-func (s directoryAPI) own(in EntryPath) (*directory.Mailbox, error) {
+func (s directoryAPI) own(ctx context.Context, in EntryPath) (*directory.Mailbox, error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err
 	}
-	if m := s.InForce.Config().Directory.Mailbox(a); m != nil {
+	if m := s.InForce.Config().Directory.Mailbox(a); m != nil && mayTouch(ctx, "mailbox", m.Address) == nil {
 		return m, nil
 	}
 	return nil, huma.Error404NotFound("there is no mailbox " + a.Display())
 }
 
-func (s directoryAPI) showMailbox(_ context.Context, in *EntryPath) (*out[api.Entry], error) {
-	m, err := s.own(*in)
+func (s directoryAPI) showMailbox(ctx context.Context, in *EntryPath) (*out[api.Entry], error) {
+	m, err := s.own(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -230,6 +231,9 @@ func (s directoryAPI) putMailbox(
 	m := &directory.Mailbox{}
 	err := decode(c.Fields, m)
 	if err == nil {
+		if beyond := mayGive(ctx, m); beyond != nil {
+			return nil, beyond
+		}
 		err = s.Control.Directory.PutMailbox(ctx, signedIn(ctx).Name, m, mustBeNew, c.Dry)
 	}
 	if err != nil {
@@ -249,7 +253,7 @@ func (s directoryAPI) changeMailbox(ctx context.Context, in *struct {
 	EntryPath
 	Body EntryChange
 }) (*out[api.Entry], error) {
-	m, err := s.own(in.EntryPath)
+	m, err := s.own(ctx, in.EntryPath)
 	if err != nil {
 		return nil, err
 	}
@@ -282,6 +286,9 @@ func (s directoryAPI) mailboxRemoval(
 	if err != nil {
 		return nil, err
 	}
+	if err := mayTouch(ctx, "mailbox", a); err != nil {
+		return nil, err
+	}
 	text, err := s.Control.Directory.WithoutMailbox(ctx, a)
 	if err != nil {
 		return nil, s.entryError(err, "mailbox", a)
@@ -290,9 +297,12 @@ func (s directoryAPI) mailboxRemoval(
 }
 
 // aliasRemoval says what taking an alias out would do.
-func (s directoryAPI) aliasRemoval(_ context.Context, in *EntryPath) (*out[api.Removal], error) {
+func (s directoryAPI) aliasRemoval(ctx context.Context, in *EntryPath) (*out[api.Removal], error) {
 	a, err := in.address()
 	if err != nil {
+		return nil, err
+	}
+	if err := mayTouch(ctx, "alias", a); err != nil {
 		return nil, err
 	}
 	text, err := s.Control.Directory.WithoutAlias(a)
@@ -305,6 +315,9 @@ func (s directoryAPI) aliasRemoval(_ context.Context, in *EntryPath) (*out[api.R
 func (s directoryAPI) removeMailbox(ctx context.Context, in *EntryPath) (*struct{}, error) {
 	a, err := in.address()
 	if err != nil {
+		return nil, err
+	}
+	if err := mayTouch(ctx, "mailbox", a); err != nil {
 		return nil, err
 	}
 	if err := s.Control.Directory.RemoveMailbox(ctx, signedIn(ctx).Name, a); err != nil {
@@ -321,7 +334,7 @@ func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 		return nil, err
 	}
 	body := api.Page[api.AliasLine]{Items: []api.AliasLine{}}
-	search := searchForm(in.Search)
+	search, b := searchForm(in.Search), boundsOf(ctx)
 	for _, a := range s.InForce.Config().Directory.Aliases() {
 		line := api.AliasLine{Address: a.Address.Display(), To: []string{}, About: a.About}
 		text := a.Address.Key()
@@ -329,7 +342,7 @@ func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 			line.To = append(line.To, t.Display())
 			text += " " + t.Key()
 		}
-		if a.Address.Key() <= in.After ||
+		if a.Address.Key() <= in.After || !b.Has(a.Address.Domain) ||
 			search != "" && !strings.Contains(text, strings.ToLower(search)) {
 			continue
 		}
@@ -343,19 +356,20 @@ func (s directoryAPI) listAliases(ctx context.Context, in *struct {
 	return &out[api.Page[api.AliasLine]]{body}, nil
 }
 
-func (s directoryAPI) aliasAt(in EntryPath) (*directory.Alias, error) {
+func (s directoryAPI) aliasAt(ctx context.Context, in EntryPath) (*directory.Alias, error) {
 	a, err := in.address()
 	if err != nil {
 		return nil, err
 	}
-	if alias := s.InForce.Config().Directory.Alias(a); alias != nil {
+	if alias := s.InForce.Config().Directory.Alias(a); alias != nil &&
+		mayTouch(ctx, "alias", a) == nil {
 		return alias, nil
 	}
 	return nil, huma.Error404NotFound("there is no alias " + a.Display())
 }
 
-func (s directoryAPI) showAlias(_ context.Context, in *EntryPath) (*out[api.Entry], error) {
-	alias, err := s.aliasAt(*in)
+func (s directoryAPI) showAlias(ctx context.Context, in *EntryPath) (*out[api.Entry], error) {
+	alias, err := s.aliasAt(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -370,6 +384,10 @@ func (s directoryAPI) putAlias(
 	alias := &directory.Alias{}
 	err := decode(c.Fields, alias)
 	if err == nil {
+		if b := boundsOf(ctx); !b.Has(alias.Address.Domain) {
+			return nil, huma.Error403Forbidden("nothing was changed: " + alias.Address.Display() +
+				" is beyond the domains that you look after")
+		}
 		err = s.Control.Directory.PutAlias(ctx, signedIn(ctx).Name, alias, mustBeNew, c.Dry)
 	}
 	if err != nil {
@@ -389,7 +407,7 @@ func (s directoryAPI) changeAlias(ctx context.Context, in *struct {
 	EntryPath
 	Body EntryChange
 }) (*out[api.Entry], error) {
-	alias, err := s.aliasAt(in.EntryPath)
+	alias, err := s.aliasAt(ctx, in.EntryPath)
 	if err != nil {
 		return nil, err
 	}
@@ -403,6 +421,9 @@ func (s directoryAPI) changeAlias(ctx context.Context, in *struct {
 func (s directoryAPI) removeAlias(ctx context.Context, in *EntryPath) (*struct{}, error) {
 	a, err := in.address()
 	if err != nil {
+		return nil, err
+	}
+	if err := mayTouch(ctx, "alias", a); err != nil {
 		return nil, err
 	}
 	if err := s.Control.Directory.RemoveAlias(ctx, signedIn(ctx).Name, a); err != nil {

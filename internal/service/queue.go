@@ -250,6 +250,7 @@ func (s queueAPI) listQueue(ctx context.Context, in *struct {
 	mail.Selection
 	Paging
 }) (*out[api.Page[mail.QueueItem]], error) {
+	in.Within = boundsOf(ctx)
 	f, err := filterOf(in.Selection)
 	if err != nil {
 		return nil, err
@@ -307,6 +308,11 @@ func (s queueAPI) streamAct(c fiber.Ctx) error {
 	if !slices.Contains(mail.Verbs, r.Verb) {
 		return fiber.NewError(http.StatusUnprocessableEntity,
 			"verb: "+strconv.Quote(r.Verb)+" is none; write "+strings.Join(mail.Verbs, ", "))
+	}
+	r.Selection.Within = w.Domains
+	if !w.Domains.None() && (r.Verb == mail.VerbReroute || r.Verb == mail.VerbChangeDomain) {
+		return fiber.NewError(http.StatusForbidden,
+			"where messages go is for those who look after the whole server")
 	}
 	return s.stream(c, w, func(ctx context.Context, tell func(line)) (any, error) {
 		done, err := s.Control.Actions.Act(context.WithoutCancel(ctx), w.Name, r,

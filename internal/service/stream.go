@@ -299,11 +299,17 @@ func (s directoryAPI) exportCSV(c fiber.Ctx, what string) error {
 		if what == "alias" {
 			_ = out.Write(directory.AliasColumns)
 			for _, a := range dir.Aliases() {
+				if !w.Domains.Has(a.Address.Domain) {
+					continue
+				}
 				_ = out.Write(row(a.Row()))
 			}
 		} else {
 			_ = out.Write(directory.MailboxColumns)
 			for _, m := range dir.Mailboxes() {
+				if !w.Domains.Has(m.Address.Domain) {
+					continue
+				}
 				_ = out.Write(row(m.Row()))
 			}
 		}

@@ -11,6 +11,7 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/core/search"
 	"gullroute/internal/insight"
 )
@@ -128,6 +129,11 @@ func (s traceAPI) find(
 		return nil, err
 	}
 	q.MessagesOnly, q.OldestFirst = messagesOnly, in.Order == "oldest"
+	b := boundsOf(ctx)
+	q.Within = b
+	if !b.None() && in.Archive != 0 {
+		return nil, errBeyond("archive")
+	}
 	var after ident.ID
 	if in.After != "" {
 		if err := after.UnmarshalText([]byte(in.After)); err != nil {
@@ -141,6 +147,9 @@ func (s traceAPI) find(
 	p, err := r.Search(ctx, q, after, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "message")
+	}
+	for i := range p.Items {
+		trim(b, &p.Items[i].Message)
 	}
 	body := api.FoundPage{Items: p.Items, Understood: q.Understood(), Back: insight.OptAt(p.Back),
 		AsOf: insight.OptAt(r.AsOf())}
@@ -177,6 +186,9 @@ func (s traceAPI) showMessage(ctx context.Context, in *oneOf) (*out[api.Trace], 
 	if err != nil {
 		return nil, s.storeError(err, "message; its day may be past the retention time")
 	}
+	if b := boundsOf(ctx); !b.None() && in.Archive != 0 || !trimTrace(b, &t) {
+		return nil, errBeyond("message")
+	}
 	return &out[api.Trace]{t}, nil
 }
 
@@ -189,6 +201,11 @@ func (s traceAPI) showRefusal(ctx context.Context, in *oneOf) (*out[api.RefusalV
 	if err != nil {
 		return nil, s.storeError(err, "refusal; its day may be past the retention time")
 	}
+	if b := boundsOf(ctx); !b.None() {
+		if v.Session = nil; in.Archive != 0 || !trimRefusal(b, &v.Refusal) {
+			return nil, errBeyond("refusal")
+		}
+	}
 	return &out[api.RefusalView]{v}, nil
 }
 
@@ -198,6 +215,9 @@ func (s traceAPI) showContent(ctx context.Context, in *struct {
 	id, err := ident.Parse(in.ID)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if err := s.mayRead(ctx, boundsOf(ctx), id); err != nil {
+		return nil, err
 	}
 	l, err := s.Insight.Trace.View(ctx, id)
 	if err != nil {
@@ -209,18 +229,37 @@ func (s traceAPI) showContent(ctx context.Context, in *struct {
 // serveContent streams a message as it was stored. Content is people's own: only
 // the administrator may read it.
 func (s traceAPI) serveContent(c fiber.Ctx) error {
-	if _, err := s.require(c, "message-content"); err != nil {
+	w, err := s.require(c, "message-content")
+	if err != nil {
 		return err
 	}
 	id, err := ident.Parse(c.Params("id"))
 	if err != nil {
 		return fiber.NewError(fiber.StatusUnprocessableEntity, err.Error())
 	}
+	if err := s.mayRead(c.Context(), w.Domains, id); err != nil {
+		return err
+	}
 	content, err := s.Insight.Trace.OpenContent(context.WithoutCancel(c.Context()), id)
 	if err != nil {
 		return s.storeError(err, "message")
 	}
 	return sendContent(c, content, id)
+}
+
+// mayRead reports a message that is beyond somebody's bounds.
+func (s traceAPI) mayRead(ctx context.Context, b rights.Bounds, id ident.ID) error {
+	if b.None() {
+		return nil
+	}
+	t, err := s.Insight.Trace.Message(ctx, 0, id)
+	if err != nil {
+		return s.storeError(err, "message; its day may be past the retention time")
+	}
+	if !trim(b, &t.Message) {
+		return errBeyond("message")
+	}
+	return nil
 }
 
 func sendContent(c fiber.Ctx, content io.Reader, id ident.ID) error {
@@ -230,11 +269,12 @@ func sendContent(c fiber.Ctx, content io.Reader, id ident.ID) error {
 }
 
 func (s traceAPI) serveMailboxContent(c fiber.Ctx) error {
-	if _, err := s.require(c, "mailbox-content"); err != nil {
+	w, err := s.require(c, "mailbox-content")
+	if err != nil {
 		return err
 	}
 	f := fiberContext{c: c}
-	box, err := s.mailboxAddress(f.Param("address"))
+	box, err := s.mailboxAddress(context.WithValue(c.Context(), whoKey{}, w), f.Param("address"))
 	if err != nil {
 		return err
 	}

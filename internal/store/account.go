@@ -18,11 +18,11 @@ var errNobodyLeft = errors.New("no administrator would be left")
 
 const personSQL = `SELECT name, role, about, off, must_change, made_at, made_by, password_at, last_at,
 	last_from, (SELECT count(*) FROM sign_in s WHERE s.account = a.name AND s.expires_at > now()),
-	second_on FROM account a`
+	second_on, domains FROM account a`
 
 func person(row pgx.CollectableRow) (p mail.Person, err error) {
 	err = row.Scan(&p.Name, &p.Role, &p.About, &p.Off, &p.MustChange, &p.MadeAt, &p.MadeBy,
-		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions, &p.Second)
+		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions, &p.Second, &p.Domains)
 	p.MadeAt, p.PasswordAt = p.MadeAt.UTC(), p.PasswordAt.UTC()
 	return p, err
 }
@@ -54,14 +54,15 @@ func (s Accounts) AddPerson(
 ) (added bool, err error) {
 	tag, err := s.pool.Exec(
 		ctx,
-		`INSERT INTO account (name, role, about, must_change, made_by, password)
-		VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (name) DO NOTHING`,
+		`INSERT INTO account (name, role, about, must_change, made_by, password, domains)
+		VALUES ($1, $2, $3, $4, $5, $6, coalesce($7::text[], '{}')) ON CONFLICT (name) DO NOTHING`,
 		p.Name,
 		p.Role,
 		p.About,
 		p.MustChange,
 		p.MadeBy,
 		password,
+		p.Domains,
 	)
 	return tag.RowsAffected() == 1, err
 }
@@ -103,13 +104,14 @@ func (s Accounts) ChangePerson(ctx context.Context, p mail.Person) (bool, error)
 	return s.leavingOne(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(
 			ctx,
-			`UPDATE account SET role = $2, about = $3, off = $4, must_change = $5
-			WHERE name = $1`,
+			`UPDATE account SET role = $2, about = $3, off = $4, must_change = $5,
+				domains = coalesce($6::text[], '{}') WHERE name = $1`,
 			p.Name,
 			p.Role,
 			p.About,
 			p.Off,
 			p.MustChange,
+			p.Domains,
 		)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrNotFound
@@ -143,7 +145,7 @@ func (s Accounts) leavingOne(ctx context.Context, do func(tx pgx.Tx) error) (lef
 			return err
 		}
 		err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM account WHERE role = 'administrator'
-			AND NOT off)`).Scan(&left)
+			AND NOT off AND domains = '{}')`).Scan(&left)
 		if err == nil && !left {
 			return errNobodyLeft
 		}
@@ -201,9 +203,9 @@ func (s Accounts) SetToken(ctx context.Context, hash []byte, name string, role m
 
 // AddToken makes a token.
 func (s Accounts) AddToken(ctx context.Context, hash []byte, t mail.Token) (id int64, err error) {
-	err = s.pool.QueryRow(ctx, `INSERT INTO token (hash, name, role, about, made_by, ends_at)
-		VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
-		hash, t.Name, t.Role, t.About, t.MadeBy, optional(t.EndsAt)).Scan(&id)
+	err = s.pool.QueryRow(ctx, `INSERT INTO token (hash, name, role, about, made_by, ends_at, domains)
+		VALUES ($1, $2, $3, $4, $5, $6, coalesce($7::text[], '{}')) RETURNING id`,
+		hash, t.Name, t.Role, t.About, t.MadeBy, optional(t.EndsAt), t.Domains).Scan(&id)
 	return id, err
 }
 
@@ -212,14 +214,14 @@ func (s Accounts) Tokens(ctx context.Context) ([]mail.Token, error) {
 	rows, err := s.pool.Query(
 		ctx,
 		`SELECT id, name, role, about, created_at, made_by, ends_at, last_at,
-		last_from FROM token ORDER BY id DESC`,
+		last_from, domains FROM token ORDER BY id DESC`,
 	)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t mail.Token, err error) {
 		err = row.Scan(&t.ID, &t.Name, &t.Role, &t.About, &t.MadeAt, &t.MadeBy, optTime{&t.EndsAt},
-			optTime{&t.LastAt}, &t.LastFrom)
+			optTime{&t.LastAt}, &t.LastFrom, &t.Domains)
 		t.MadeAt = t.MadeAt.UTC()
 		return t, err
 	})
@@ -236,11 +238,11 @@ func (s Accounts) Token(
 	ctx context.Context,
 	hash []byte,
 	from string,
-) (name string, role mail.Role, err error) {
+) (t mail.Token, err error) {
 	var used bool
-	err = s.pool.QueryRow(ctx, `SELECT name, role, coalesce(last_at > now() - interval '1 minute', false)
+	err = s.pool.QueryRow(ctx, `SELECT name, role, domains, coalesce(last_at > now() - interval '1 minute', false)
 		FROM token WHERE hash = $1 AND (ends_at IS NULL OR ends_at > now())`, hash).
-		Scan(&name, &role, &used)
+		Scan(&t.Name, &t.Role, &t.Domains, &used)
 	if err == nil && !used {
 		// a database that takes no writes just now still knows who it is
 		_, _ = s.pool.Exec(
@@ -250,7 +252,7 @@ func (s Accounts) Token(
 			from,
 		)
 	}
-	return name, role, found(err)
+	return t, found(err)
 }
 
 // SignIn keeps a session until it expires.
@@ -265,11 +267,11 @@ func (s Accounts) SignIn(ctx context.Context, hash []byte, x mail.PersonSession)
 // SignedIn finds whose session it is, and notes once a minute that it was used.
 func (s Accounts) SignedIn(ctx context.Context, hash []byte) (p mail.Person, id int64, err error) {
 	var used bool
-	err = s.pool.QueryRow(ctx, `SELECT a.name, a.role, a.must_change, s.id,
+	err = s.pool.QueryRow(ctx, `SELECT a.name, a.role, a.must_change, a.domains, s.id,
 			s.last_at > now() - interval '1 minute'
 		FROM sign_in s JOIN account a ON a.name = s.account
 		WHERE s.hash = $1 AND s.expires_at > now() AND NOT a.off`, hash).
-		Scan(&p.Name, &p.Role, &p.MustChange, &id, &used)
+		Scan(&p.Name, &p.Role, &p.MustChange, &p.Domains, &id, &used)
 	if err == nil && !used {
 		_, _ = s.pool.Exec(ctx, `UPDATE sign_in SET last_at = now() WHERE hash = $1`, hash)
 	}

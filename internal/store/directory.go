@@ -411,7 +411,8 @@ func (s Directory) ListMailboxes(
 		OR strpos(array_to_string(addresses || generated, ' '), $2) > 0)
 		AND ($3 = '' OR key LIKE '%@' || $3)
 		AND ($5::timestamptz IS NULL
-			OR NOT EXISTS (SELECT FROM mailbox_used w WHERE w.mailbox = key AND w.at >= $5))`
+			OR NOT EXISTS (SELECT FROM mailbox_used w WHERE w.mailbox = key AND w.at >= $5))
+		AND ($6::text[] IS NULL OR split_part(key, '@', -1) = ANY($6))`
 	sql := fields + `(SELECT * FROM mailbox WHERE key > $1 AND ` + match +
 		` ORDER BY key LIMIT $4) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`
 	if order, ok := mailboxOrder[l.Sort]; ok {
@@ -431,6 +432,7 @@ func (s Directory) ListMailboxes(
 		l.Domain,
 		l.Limit,
 		since,
+		l.Within,
 	)
 	if err != nil {
 		return nil, err

@@ -43,6 +43,10 @@ func (s Held) List(ctx context.Context, f mail.HeldFilter) ([]mail.HeldItem, err
 				` OR lower(d.recipient) LIKE ` + like + ` OR lower(m.subject) LIKE ` + like + `)`,
 		)
 	}
+	if len(f.Within) > 0 {
+		of := q.arg(f.Within)
+		q.WriteString(" AND (d.domain = ANY(" + of + ") OR " + domainSQL("m.sender") + " = ANY(" + of + "))")
+	}
 	if f.Severity != "" {
 		q.WriteString(" AND m.severity >= " + q.arg(f.Severity.Rank()))
 	}

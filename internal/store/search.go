@@ -190,6 +190,13 @@ func messagesSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 		}
 		q.WriteString(" AND " + messageTerm(q, t, lower, upper))
 	}
+	if len(sq.Within) > 0 {
+		of, in := q.param(sq.Within), q.window("d.message_id", lower, upper)
+		q.WriteString(" AND (" + domainSQL("m.sender") + " = ANY(" + of + ")" +
+			" OR EXISTS (SELECT FROM delivery d WHERE " + in + " AND d.message_id = m.id AND d.domain = ANY(" + of +
+			")) OR EXISTS (SELECT FROM delivery_done d WHERE " + in + " AND d.message_id = m.id AND " +
+			domainSQL("d.recipient") + " = ANY(" + of + ")))")
+	}
 	sql := `SELECT ` + messageSelect + ` FROM message m WHERE ` + q.window("m.id", lower,
 		upper) + q.String() + order(sq, "m.id") + q.param(limit)
 	return sql, q.args, true
@@ -386,6 +393,11 @@ func refusalsSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 			return "", nil, false
 		}
 		q.WriteString(" AND " + condition)
+	}
+	if len(sq.Within) > 0 {
+		of := q.param(sq.Within)
+		q.WriteString(" AND (" + domainSQL("r.sender") + " = ANY(" + of + ") OR " + domainSQL("r.recipient") +
+			" = ANY(" + of + "))")
 	}
 	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower,
 		upper) + q.String() + order(sq, "r.id") + q.param(limit), q.args, true

@@ -838,9 +838,9 @@ func TestAccountsTokensAndSessions(t *testing.T) {
 	if err := s.SetToken(ctx, []byte("t"), "script", mail.Administrator); err != nil {
 		t.Fatal(err)
 	}
-	if name, role, err := s.Token(ctx,
-		[]byte("t"), ""); err != nil || name != "script" || role != mail.Administrator {
-		t.Errorf("%s %s %v", name, role, err)
+	if tok, err := s.Token(ctx,
+		[]byte("t"), ""); err != nil || tok.Name != "script" || tok.Role != mail.Administrator {
+		t.Errorf("%+v %v", tok, err)
 	}
 }
 

@@ -15,6 +15,7 @@ type MailboxList struct {
 	Sort string
 	// UnusedSince selects mailboxes that nobody used since then: zero selects all.
 	UnusedSince time.Time
+	Within      []string // domains; none is no bound
 	After       string // an address; for other sorts how many were shown
 	Limit       int
 }

@@ -17,6 +17,7 @@ const (
 type Person struct {
 	Name       string    `json:"name"`
 	Role       Role      `json:"role" enum:"administrator,operator,auditor,viewer"`
+	Domains    []string  `json:"domains,omitempty" doc:"He sees and does only what is about them; none is no bound"`
 	About      string    `json:"about,omitempty"`
 	Off        bool      `json:"off,omitempty" doc:"May not sign in"`
 	MustChange bool      `json:"must_change,omitempty" doc:"Chooses a new password at the next sign-in"`
@@ -46,6 +47,7 @@ type Token struct {
 	ID       int64     `json:"id"`
 	Name     string    `json:"name"`
 	Role     Role      `json:"role" enum:"administrator,operator,auditor,viewer"`
+	Domains  []string  `json:"domains,omitempty" doc:"It sees and does only what is about them; none is no bound"`
 	About    string    `json:"about,omitempty"`
 	MadeAt   time.Time `json:"made_at"`
 	MadeBy   string    `json:"made_by"`

@@ -32,6 +32,8 @@ type Selection struct {
 	Subject    string   `query:"subject" json:"subject,omitempty" doc:"A part of the subject"`
 	Client     string   `query:"client" json:"client,omitempty" doc:"IP address of the client that handed it in"`
 	Account    string   `query:"account" json:"account,omitempty" doc:"Account that handed it in"`
+	// Within are the domains to which whoever asks is bounded; none is no bound.
+	Within     []string `json:"-"`
 	Action     int64    `query:"action" json:"action,omitempty" minimum:"0" doc:"Number of the action that touched it last"`
 }
 
@@ -53,6 +55,7 @@ type Filter struct {
 	Client        string
 	Account       string
 	Action        int64
+	Within        []string   // sender or recipient at one of these domains; none is no bound
 	NotAction     int64      // leaves out what this action touched last
 	After         DeliveryID // continue behind this one
 	Limit         int
@@ -80,6 +83,7 @@ func (s Selection) Filter(now time.Time) (Filter, []WordError) {
 		Client:    s.Client,
 		Account:   searchForm(s.Account),
 		Action:    s.Action,
+		Within:    s.Within,
 	}
 	var wrong []WordError
 	read := func(word, text string, into func(string) error) {

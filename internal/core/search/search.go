@@ -63,7 +63,8 @@ type Term struct {
 type Query struct {
 	Terms        []Term
 	Since, Until time.Time
-	MessagesOnly bool // leave out what was refused
+	Within       []string // sender or a recipient at one of these domains; none is no bound
+	MessagesOnly bool     // leave out what was refused
 	OldestFirst  bool
 	When         string // the period in words, "" if any time
 }
