@@ -2,10 +2,12 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/http"
 	"net/smtp"
 	"os/exec"
 	"regexp"
@@ -538,4 +540,113 @@ func (s *stack) until0(t *testing.T, f func() error) {
 	if err := eventually(10*time.Second, f); err != nil {
 		t.Error(err)
 	}
+}
+
+// Somebody who looks after one domain of several sees and does what is about it, and only that.
+func TestWhoIsBoundedToADomainLooksAfterIt(t *testing.T) {
+	s := reading(t, "bounded", nil)
+	const mette, jon = "mette.lund@lightkeepers.example", "jon.aas@lightkeepers.example"
+	made := s.run(t, "token", "add", "keepers' script", "--role", "administrator", "--domain",
+		"lightkeepers.example", "--lasts", "30d")
+	token := strings.Fields(made)[0]
+	bounded := func(args ...string) (string, string, int) {
+		c := s.command(args...)
+		c.Env = append(c.Env, "GULL_TOKEN="+token)
+		var out, errOut bytes.Buffer
+		c.Stdout, c.Stderr = &out, &errOut
+		_ = c.Run()
+		return out.String(), errOut.String(), c.ProcessState.ExitCode()
+	}
+	both := s.send(t, s.inside, "127.20.1.5", tomas, "Subject: to both\r\n\r\nx\r\n", mette, odile)
+	s.send(t, s.inside, "127.20.1.5", tomas, "Subject: not for them\r\n\r\nx\r\n", odile)
+	s.send(t, s.inside, "127.20.1.5", tomas, "Subject: waits\r\n\r\nx\r\n", "new.keeper@lightkeepers.example")
+	waits := s.send(t, s.inside, "127.20.1.5", tomas, "Subject: waits too\r\n\r\nx\r\n", "ferry@sunkenpier.example")
+	s.until0(t, func() error {
+		out, errOut, _ := bounded("trace", "find", "--since", "1h", "-o", "json")
+		if !strings.Contains(out, "to both") {
+			return fmt.Errorf("%s %s", out, errOut)
+		}
+		return nil
+	})
+	for command, want := range map[string][2]string{
+		"trace find -o json":                       {mette, odile},
+		"trace show " + both:                       {mette, odile},
+		"mailbox list":                             {jon, "skerryline"},
+		"mailbox export":                           {jon, "skerryline"},
+		"mailbox messages " + mette:                {"to both", "not for them"},
+		"queue list -o json":                       {"", "sunkenpier"},
+		"held list -o json":                        {"", "skerryline"},
+		"alias list -o json":                       {"", "skerryline"},
+		"mailbox set " + jon + " --quota \"1 GB\"": {"is changed", ""},
+		"whoami": {"lightkeepers.example", ""},
+	} {
+		out, errOut, code := bounded(shellWords(command)...)
+		if code != 0 || !strings.Contains(out, want[0]) || want[1] != "" && strings.Contains(out, want[1]) {
+			t.Errorf("%s: %d %s%s", command, code, out, errOut)
+		}
+	}
+	for command, want := range map[string]string{
+		"status":                           "whole server",
+		"trace show " + waits:              "no such message",
+		"mailbox show " + odile:            "there is no mailbox",
+		"mailbox messages " + odile:        "there is no mailbox",
+		"mailbox remove " + odile:          "there is no mailbox",
+		"mailbox add x@skerryline.example": "beyond the domains",
+		"mailbox set " + jon + " --send-as skerryline.example": "beyond the domains",
+		"mailbox set " + jon + " --send-as *":                  "beyond the domains",
+		"alias add a@skerryline.example --to " + jon:           "beyond the domains",
+		"operator list": "whole server",
+		"config export": "whole server",
+		"queue drop --message " + waits + " --why x": "",
+	} {
+		out, errOut, code := bounded(shellWords(command)...)
+		if code == 0 && want != "" || !strings.Contains(out+errOut, want) {
+			t.Errorf("%s: %d %s%s; want %s", command, code, out, errOut, want)
+		}
+	}
+	if text := s.run(t, "queue", "list", "--message", waits); !strings.Contains(text, "sunkenpier") {
+		t.Errorf("a message of others was dropped: %s", text)
+	}
+
+	// What happens live: only what is his.
+	req, _ := http.NewRequest(http.MethodGet, "http://"+s.http+"/api/v1/live", nil)
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	heard := make(chan string, 1000)
+	go func() {
+		in := bufio.NewScanner(resp.Body)
+		for in.Scan() {
+			heard <- in.Text()
+		}
+	}()
+	time.Sleep(300 * time.Millisecond)
+	s.send(t, s.inside, "127.20.1.5", tomas, "Subject: live\r\n\r\nx\r\n", odile)
+	s.send(t, s.inside, "127.20.1.5", tomas, "Subject: live\r\n\r\nx\r\n", mette)
+	saw := ""
+	for begin := time.Now(); time.Since(begin) < 2*time.Second; {
+		select {
+		case line := <-heard:
+			saw += line + "\n"
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	if !strings.Contains(saw, mette) || strings.Contains(saw, odile) {
+		t.Errorf("live: %s", saw)
+	}
+}
+
+// shellWords are the words of a command, of which one in quotes may hold spaces.
+func shellWords(command string) (out []string) {
+	for i, part := range strings.Split(command, `"`) {
+		if i%2 == 1 {
+			out = append(out, part)
+		} else {
+			out = append(out, strings.Fields(part)...)
+		}
+	}
+	return out
 }

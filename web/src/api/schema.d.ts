@@ -3998,6 +3998,8 @@ export interface components {
             shared: number;
         };
         Me: {
+            /** @description One sees and does only what is about them */
+            domains?: string[];
             /** @description What the role allows */
             may: string[];
             /** @description A new password must be chosen first */
@@ -4384,6 +4386,8 @@ export interface components {
         };
         Person: {
             about?: string;
+            /** @description He sees and does only what is about them; none is no bound */
+            domains?: string[];
             /** @description The last sign-in; null is never */
             last_at: string | null;
             /** @description Where it came from */
@@ -4413,6 +4417,8 @@ export interface components {
         };
         PersonChange: {
             about?: string;
+            /** @description An empty list takes the bounds away */
+            domains?: string[];
             /** @description May not sign in; his sessions end */
             off?: boolean;
             /** @description A new one, to be changed at the next sign-in; empty makes one. His sessions end */
@@ -4424,6 +4430,8 @@ export interface components {
         };
         PersonMade: {
             about?: string;
+            /** @description He sees and does only what is about them; none is no bound */
+            domains?: string[];
             /** @description The last sign-in; null is never */
             last_at: string | null;
             /** @description Where it came from */
@@ -4455,6 +4463,8 @@ export interface components {
         };
         PersonNew: {
             about?: string;
+            /** @description He sees and does only what is about them */
+            domains?: string[];
             /** @description Small letters, digits, dots and hyphens */
             name: string;
             /** @description One is made if it is not given, to be changed at the first sign-in */
@@ -5170,6 +5180,8 @@ export interface components {
             why?: string;
         };
         SignedIn: {
+            /** @description One sees and does only what is about them */
+            domains?: string[];
             /**
              * Format: date-time
              * @description When the session ends
@@ -5444,6 +5456,8 @@ export interface components {
         };
         Token: {
             about?: string;
+            /** @description It sees and does only what is about them; none is no bound */
+            domains?: string[];
             /** @description null is never */
             ends_at: string | null;
             /** Format: int64 */
@@ -5460,6 +5474,8 @@ export interface components {
         };
         TokenMade: {
             about?: string;
+            /** @description It sees and does only what is about them; none is no bound */
+            domains?: string[];
             /** @description null is never */
             ends_at: string | null;
             /** Format: int64 */
@@ -5478,6 +5494,8 @@ export interface components {
         };
         TokenNew: {
             about?: string;
+            /** @description It sees and does only what is about them */
+            domains?: string[];
             /**
              * Format: date-time
              * @description It lasts for good if this is not given

@@ -9,12 +9,14 @@ import { useChoices, zoneOf } from "../api/choices";
 import { gull } from "../api/client";
 import { choose } from "../api/kept";
 import { called, languages } from "../api/language";
-import { pageOf, pages } from "./pages";
+import { useBounds } from "../parts/may";
+import { pageOf, pagesWithin } from "./pages";
 import classes from "./shell.module.css";
 
 /** PagesMenu is the navigation where there is no room for it in a line. */
 export function PagesMenu() {
 	const here = pageOf(useLocation().pathname);
+	const bounds = useBounds();
 	return (
 		<Menu defaultOpened>
 			<Menu.Target>
@@ -23,7 +25,7 @@ export function PagesMenu() {
 				</UnstyledButton>
 			</Menu.Target>
 			<Menu.Dropdown>
-				{pages.map((p) => (
+				{pagesWithin(bounds).map((p) => (
 					<Menu.Item key={p.to} component={Link} to={p.to}>
 						{p.label}
 					</Menu.Item>

@@ -8,8 +8,9 @@ import { useNavigate } from "@tanstack/react-router";
 import { useDeferredValue, useState } from "react";
 import { queue } from "../api/queue";
 import { type SectionKey, setup } from "../api/setup";
+import { useBounds } from "../parts/may";
 import { deeper, helps } from "./page-helps";
-import { pages } from "./pages";
+import { pagesWithin } from "./pages";
 
 type Entry = { id: string; label: string; description?: string; icon: React.ReactNode; go: () => void };
 
@@ -30,16 +31,18 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 	const [text, setText] = useState("");
 	const late = useDeferredValue(text.trim());
 	const navigate = useNavigate();
+	const bounds = useBounds();
+	const whole = bounds.length === 0;
 	const lanes = useQuery({
 		queryKey: ["palette", "lanes"],
 		queryFn: () => queue.lanes({}, "", 100),
-		enabled: open,
+		enabled: open && whole,
 		staleTime: 30_000,
 	});
 	const items = useQuery({
 		queryKey: ["palette", "items"],
 		queryFn: async () => Promise.all(sections.map(async (s) => ({ s, names: (await setup.list(s)).items }))),
-		enabled: open,
+		enabled: open && whole,
 		staleTime: 30_000,
 	});
 	const boxes = useQuery({
@@ -54,14 +57,14 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 		void navigate({ to, search } as never);
 	};
 	const all: Entry[] = [
-		...pages.map((p) => ({
+		...pagesWithin(bounds).map((p) => ({
 			id: p.to,
 			label: p.label,
 			description: helps[p.to]?.about,
 			icon: <IconArrowRight size={16} />,
 			go: go(p.to),
 		})),
-		...deeper.map((p) => ({
+		...(whole ? deeper : []).map((p) => ({
 			id: p.label,
 			label: p.label,
 			icon: <IconArrowRight size={16} />,
@@ -86,7 +89,7 @@ export default function Palette({ open, onClose }: { open: boolean; onClose: () 
 	const words = late.toLowerCase().split(/\s+/).filter(Boolean);
 	const found = all
 		.filter((e) => words.every((w) => `${e.label} ${e.description ?? ""}`.toLowerCase().includes(w)))
-		.slice(0, words.length > 0 ? 12 : pages.length);
+		.slice(0, words.length > 0 ? 12 : pagesWithin(bounds).length);
 	const entries: Entry[] = [
 		...found,
 		...(boxes.data?.items ?? []).map((m) => ({

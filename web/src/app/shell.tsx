@@ -1,11 +1,11 @@
 import { i18n } from "@lingui/core";
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
-import { ActionIcon, Alert, Badge, Group, TextInput, UnstyledButton } from "@mantine/core";
+import { ActionIcon, Alert, Badge, Group, Text, TextInput, UnstyledButton } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
 import { IconCommand, IconHelp, IconMenu2, IconPlugConnectedX, IconSearch, IconUser } from "@tabler/icons-react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
+import { Link, Navigate, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
 import { type ComponentType, lazy, type ReactNode, Suspense, useEffect, useRef, useState } from "react";
 import { type Choices, chosen, remembers, take } from "../api/choices";
 import { gull, Problem, type Who } from "../api/client";
@@ -14,10 +14,11 @@ import { spoken } from "../api/language";
 import { type LiveState, useLive } from "../api/live";
 import { piece } from "../api/piece";
 import { DraftBar, Hazards } from "../parts/draft-bar";
+import { useBounds } from "../parts/may";
 import { clock } from "../parts/time";
 import { undoLast } from "../parts/undo";
 import { turnTimes } from "../parts/when";
-import { pageOf, pages } from "./pages";
+import { pageOf, pagesWithin } from "./pages";
 import classes from "./shell.module.css";
 
 const Palette = lazy(() => piece(() => import("./palette")));
@@ -63,6 +64,7 @@ function Frame({ who }: { who: Who }) {
 	}, [open]);
 	useKeptChoices();
 	const at = useLocation().pathname;
+	const bounds = useBounds();
 	return (
 		<>
 			<header className={classes.header}>
@@ -85,7 +87,7 @@ function Frame({ who }: { who: Who }) {
 						)}
 					/>
 					<nav aria-label={t`Pages`} className={classes.nav}>
-						{pages
+						{pagesWithin(bounds)
 							.filter((p) => !p.within)
 							.map((p) => (
 								<Link key={p.to} to={p.to} activeOptions={{ exact: p.to === "/" }} className={classes.link}>
@@ -133,11 +135,46 @@ function Frame({ who }: { who: Who }) {
 				{been.help && <Help open={open === "help"} onClose={() => setOpen(null)} />}
 			</Suspense>
 			<main id="main" className={classes.main}>
-				<Unreachable />
-				<Hazards />
-				<Outlet />
-				<DraftBar />
+				{bounds.length > 0 ? (
+					<Bounded domains={bounds} at={at} />
+				) : (
+					<>
+						<Unreachable />
+						<Hazards />
+						<Outlet />
+						<DraftBar />
+					</>
+				)}
 			</main>
+		</>
+	);
+}
+
+/** What somebody sees who is bounded to domains: the pages that are about them. */
+function Bounded({ domains, at }: { domains: string[]; at: string }) {
+	if (at === "/") {
+		return <Navigate to="/trace" replace />;
+	}
+	if (at === "/setup" || at === "/setup/") {
+		return <Navigate to="/setup/mailboxes" replace />;
+	}
+	const shown =
+		at === "/account" ||
+		at.startsWith("/setup/mailboxes") ||
+		at === "/setup/aliases" ||
+		(!at.startsWith("/setup") && !!pageOf(at)?.bounded);
+	return (
+		<>
+			<Text size="sm" c="dimmed" mb="xs">
+				<Trans>You see and do what is about {domains.join(", ")}.</Trans>
+			</Text>
+			{shown ? (
+				<Outlet />
+			) : (
+				<Alert color="brass" title={t`This page is about the whole server`}>
+					<Trans>Ask somebody who looks after all of it.</Trans>
+				</Alert>
+			)}
 		</>
 	);
 }

@@ -94,6 +94,22 @@ function Once({ shown, onClose }: { shown: Shown | null; onClose: () => void }) 
 	);
 }
 
+/** The domains in a text, with commas or spaces between. */
+const domainsIn = (text: string) => text.split(/[\s,;]+/).filter(Boolean);
+
+function DomainsInput({ value, onChange }: { value: string; onChange: (text: string) => void }) {
+	return (
+		<TextInput
+			size="xs"
+			w={220}
+			label={t`Only for domains`}
+			placeholder={t`all, if empty`}
+			value={value}
+			onChange={(e) => onChange(e.currentTarget.value)}
+		/>
+	);
+}
+
 function RoleSelect({ value, onChange }: { value: Role; onChange: (r: Role) => void }) {
 	return (
 		<Select
@@ -114,10 +130,12 @@ function People({ onShown }: { onShown: (s: Shown) => void }) {
 	const [name, setName] = useState("");
 	const [about, setAbout] = useState("");
 	const [role, setRole] = useState<Role>("operator");
+	const [domains, setDomains] = useState("");
 	const add = useMutation({
-		mutationFn: () => people.add({ name, role, about: about || undefined }),
+		mutationFn: () => people.add({ name, role, about: about || undefined, domains: domainsIn(domains) }),
 		onSuccess: (p) => {
 			setName("");
+			setDomains("");
 			setAbout("");
 			void client.invalidateQueries({ queryKey: ["operators"] });
 			onShown({
@@ -191,6 +209,7 @@ function People({ onShown }: { onShown: (s: Shown) => void }) {
 							onChange={(e) => setName(e.currentTarget.value)}
 						/>
 						<RoleSelect value={role} onChange={setRole} />
+						<DomainsInput value={domains} onChange={setDomains} />
 						<TextInput
 							size="xs"
 							w={240}
@@ -246,6 +265,11 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 						value={p.role}
 						onChange={(v) => v && v !== p.role && act.mutate(() => people.change(p.name, { role: v as Role }))}
 					/>
+					{p.domains && (
+						<Text size="xs" c="dimmed">
+							<Trans>only for {p.domains.join(", ")}</Trans>
+						</Text>
+					)}
 				</Table.Td>
 				<Table.Td>{p.last_at ? <When time={p.last_at} /> : t`never`}</Table.Td>
 				<Table.Td>
@@ -368,6 +392,7 @@ function Tokens({ onShown }: { onShown: (s: Shown) => void }) {
 	const list = useQuery({ queryKey: ["tokens"], queryFn: people.tokens });
 	const [name, setName] = useState("");
 	const [role, setRole] = useState<Role>("viewer");
+	const [domains, setDomains] = useState("");
 	const [days, setDays] = useState("30");
 	const again = () => void client.invalidateQueries({ queryKey: ["tokens"] });
 	const add = useMutation({
@@ -375,6 +400,7 @@ function Tokens({ onShown }: { onShown: (s: Shown) => void }) {
 			people.addToken({
 				name,
 				role,
+				domains: domainsIn(domains),
 				ends_at: days === "0" ? undefined : new Date(Date.now() + Number(days) * 86_400_000).toISOString(),
 			}),
 		onSuccess: (made) => {
@@ -427,7 +453,10 @@ function Tokens({ onShown }: { onShown: (s: Shown) => void }) {
 						{list.data.items.map((x) => (
 							<Table.Tr key={x.id}>
 								<Table.Td fw={600}>{x.name}</Table.Td>
-								<Table.Td>{x.role}</Table.Td>
+								<Table.Td>
+									{x.role}
+									{x.domains && t`, only for ${x.domains.join(", ")}`}
+								</Table.Td>
 								<Table.Td>
 									<Trans>
 										<When time={x.made_at} /> by {x.made_by}
@@ -481,6 +510,7 @@ function Tokens({ onShown }: { onShown: (s: Shown) => void }) {
 							onChange={(e) => setName(e.currentTarget.value)}
 						/>
 						<RoleSelect value={role} onChange={setRole} />
+						<DomainsInput value={domains} onChange={setDomains} />
 						<Select
 							size="xs"
 							w={140}

@@ -1,6 +1,7 @@
 import { t } from "@lingui/core/macro";
 import { Stack } from "@mantine/core";
 import { Outlet } from "@tanstack/react-router";
+import { useBounds } from "../parts/may";
 import { To } from "../parts/to";
 import classes from "./setup.module.css";
 
@@ -28,14 +29,17 @@ const pages: [string, string][] = [
 
 /** The pages of setting up, under one row of links. */
 export function SetupFrame() {
+	const bounds = useBounds();
 	return (
 		<Stack gap="sm">
 			<nav aria-label={t`Set up`} className={classes.row}>
-				{pages.map(([to, label]) => (
-					<To key={to} to={to} activeOptions={{ exact: to === "/setup" }} className={classes.tab} size="sm">
-						{label}
-					</To>
-				))}
+				{pages
+					.filter(([to]) => bounds.length === 0 || to === "/setup/mailboxes" || to === "/setup/aliases")
+					.map(([to, label]) => (
+						<To key={to} to={to} activeOptions={{ exact: to === "/setup" }} className={classes.tab} size="sm">
+							{label}
+						</To>
+					))}
 			</nav>
 			<Outlet />
 		</Stack>

@@ -9,6 +9,14 @@ export function useMay(area: Area): boolean {
 	return me.data?.may.includes(area) ?? false;
 }
 
+const none: string[] = [];
+
+/** useBounds are the domains that whoever is signed in is bounded to; none is no bound. */
+export function useBounds(): string[] {
+	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
+	return me.data?.domains ?? none;
+}
+
 /** useMayChange reports whether who is signed in may change settings. */
 export const useMayChange = () => useMay("settings");
 
