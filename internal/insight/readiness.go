@@ -320,6 +320,7 @@ func (l *looker) sending(ctx context.Context) {
 	}
 	f.TLSReports = l.text(ctx, "_smtp._tls."+f.Domain, "v=TLSRPTv1")
 	l.sts(ctx)
+	l.programs(ctx)
 	l.lists(ctx)
 	l.smartHosts()
 }
@@ -333,6 +334,44 @@ func (l *looker) text(ctx context.Context, name, begins string) string {
 		}
 	}
 	return ""
+}
+
+// services are the names of services by kind of listener, without TLS from the start and with
+// it (RFC 6186, 8314).
+var services = map[string][2]string{
+	config.IMAP:       {"_imap._tcp", "_imaps._tcp"},
+	config.POP3:       {"_pop3._tcp", "_pop3s._tcp"},
+	config.Submission: {"_submission._tcp", "_submissions._tcp"},
+}
+
+// programs finds where DNS leads mail programs.
+func (l *looker) programs(ctx context.Context) {
+	for i := range l.cfg.Listeners {
+		listener := &l.cfg.Listeners[i]
+		names, known := services[listener.Kind]
+		if !known || listener.TLS == config.TLSOff {
+			continue
+		}
+		s := readiness.Service{Name: names[0], Host: string(listener.GreetingName),
+			Port: int(listener.Address.Port())}
+		if listener.TLS == config.TLSImplicit {
+			s.Name = names[1]
+		}
+		if listener.Kind == config.POP3 {
+			s.Priority = 10
+		}
+		rrs, err := l.r.Records(ctx, s.Name+"."+l.f.Domain, dns.TypeSRV)
+		if err = notGone(err); err != nil {
+			s.Error = err.Error()
+		}
+		for _, rr := range rrs {
+			if srv, is := rr.(*dns.SRV); is && srv.Target != "." {
+				s.Found = append(s.Found, fmt.Sprintf("%s %d", strings.TrimSuffix(strings.ToLower(srv.Target), "."),
+					srv.Port))
+			}
+		}
+		l.f.Services = append(l.f.Services, s)
+	}
 }
 
 // maxPolicy bounds an MTA-STS policy (RFC 8461 section 3.3).

@@ -67,7 +67,7 @@ func Quote(text string) string {
 // dotted ends the name in a record's data with a dot, so that no zone is put behind.
 func dotted(kind, value string) string {
 	switch kind {
-	case "MX", "CNAME", "PTR", "NS":
+	case "MX", "CNAME", "PTR", "NS", "SRV":
 		if !strings.HasSuffix(value, ".") {
 			return value + "."
 		}

@@ -31,7 +31,7 @@ const (
 
 // Aspect is one thing that was looked at.
 type Aspect struct {
-	Key      string              `json:"key" doc:"mx, reach, tls, host-name, ptr, ehlo-name, spf, dkim, dmarc, block-lists, tls-reports, mta-sts, dane"`
+	Key      string              `json:"key" doc:"mx, reach, tls, host-name, ptr, ehlo-name, spf, dkim, dmarc, block-lists, tls-reports, mta-sts, dane, mail-programs"`
 	Title    string              `json:"title"`
 	Result   Result              `json:"result" enum:"pass,warning,fail,not checked"`
 	Weight   float64             `json:"weight" doc:"How much it counts among those that were checked"`
@@ -141,6 +141,7 @@ type Facts struct {
 	Lists        []Listing
 	SmartHosts   []string // that mail of the domain leaves by
 	Postmaster   string   // address for reports
+	Services     []Service
 }
 
 // Judge judges a domain.
@@ -163,6 +164,7 @@ func Judge(f Facts, now time.Time) Readiness {
 		f.tlsReports(),
 		f.sts(),
 		f.dane(),
+		f.programs(),
 	}
 	if f.Kind == "relay" {
 		points = append(points, Aspect{

@@ -57,6 +57,8 @@ func right() Facts {
 		STS:        STS{Record: "v=STSv1; id=1", Mode: "enforce", MX: []string{"*.skerryline.example"}},
 		Lists:      []Listing{{List: "driftnet.example", Addr: ip}},
 		Postmaster: "postmaster@skerryline.example",
+		Services: []Service{{Name: "_imaps._tcp", Host: "mail.skerryline.example", Port: 993,
+			Found: []string{"mail.skerryline.example 993"}}},
 	}
 }
 
@@ -102,6 +104,10 @@ func TestTheScoreIsWhatItsPointsCost(t *testing.T) {
 			"mta-sts", Fail},
 		{"a policy that only tests", func(f *Facts) { f.STS.Mode = "testing" }, "mta-sts", Warning},
 		{"DANE without DNSSEC", func(f *Facts) { f.Hosts[0].DANE.Validated = false }, "dane", NotChecked},
+		{"no way for programs to find us", func(f *Facts) { f.Services[0].Found = nil }, "mail-programs", Warning},
+		{"programs are led elsewhere", func(f *Facts) { f.Services[0].Found[0] = "mail.skerryline.example 143" },
+			"mail-programs", Fail},
+		{"nobody reads here", func(f *Facts) { f.Services, f.MXError = nil, "down" }, "mail-programs", NotChecked},
 		{"DNS does not answer", func(f *Facts) { f.MXError = "down" }, "mx", NotChecked},
 	} {
 		f := right()
