@@ -480,7 +480,9 @@ func TestNoMessageIsLostOrDoubledWhileANodeIsKilled(t *testing.T) {
 	for round := 0; time.Since(began) < 6*time.Second; round++ {
 		c.ok("NOOP")
 		if answer := c.ok("STATUS INBOX (MESSAGES)"); !strings.Contains(answer, "MESSAGES 0)") {
-			c.ok([]string{"UID MOVE 1:* Done", "STORE 1 +FLAGS (\\Deleted)", "COPY 1 Archive", "SEARCH TEXT n1x"}[round%4])
+			c.ok(
+				[]string{"UID MOVE 1:* Done", "STORE 1 +FLAGS (\\Deleted)", "COPY 1 Archive", "SEARCH TEXT n1x"}[round%4],
+			)
 		}
 		if round == 20 {
 			s.kill()

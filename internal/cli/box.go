@@ -49,7 +49,11 @@ func (a entryCommands) mailboxMessages() *cobra.Command {
 				{"FOLDER", false, func(m mail.MailboxItem) string { return m.Folder }},
 				{"FROM", false, func(m mail.MailboxItem) string { return shown(m.Sender) }},
 				{"SIZE", true, func(m mail.MailboxItem) string { return octets(m.Size) }},
-				{"FLAGS", false, func(m mail.MailboxItem) string { return strings.Join(m.Flags, " ") }},
+				{
+					"FLAGS",
+					false,
+					func(m mail.MailboxItem) string { return strings.Join(m.Flags, " ") },
+				},
 				{"SUBJECT", false, func(m mail.MailboxItem) string { return m.Subject }},
 			}, "There is no message here.")
 		},
@@ -164,8 +168,12 @@ func (a entryCommands) appPasswordRevoke() *cobra.Command {
 			if err := a.client().RevokeAppPassword(c.Context(), args[0], args[1]); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "App password %s of %s is revoked; its sessions have ended.\n", args[1],
-				args[0])
+			fmt.Fprintf(
+				a.out,
+				"App password %s of %s is revoked; its sessions have ended.\n",
+				args[1],
+				args[0],
+			)
 			return nil
 		},
 	}

@@ -162,14 +162,28 @@ func (a loginCommands) whoami() *cobra.Command {
 				return err
 			}
 			if a.format != "table" {
-				return a.printValue(map[string]any{"url": at, "name": me.Name, "role": me.Role, "domains": me.Domains,
-					"program": me.Program})
+				return a.printValue(
+					map[string]any{
+						"url":     at,
+						"name":    me.Name,
+						"role":    me.Role,
+						"domains": me.Domains,
+						"program": me.Program,
+					},
+				)
 			}
 			kind := ""
 			if me.Program {
 				kind = ", by a token"
 			}
-			fmt.Fprintf(a.out, "%s (%s) at %s%s\n", me.Name, boundWords(me.Role, me.Domains), at, kind)
+			fmt.Fprintf(
+				a.out,
+				"%s (%s) at %s%s\n",
+				me.Name,
+				boundWords(me.Role, me.Domains),
+				at,
+				kind,
+			)
 			return nil
 		},
 	}

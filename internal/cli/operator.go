@@ -105,7 +105,11 @@ func (a operatorCommands) list() *cobra.Command {
 			}
 			return printList(a.app, items, []column[mail.Person]{
 				{"NAME", false, func(p mail.Person) string { return p.Name }},
-				{"ROLE", false, func(p mail.Person) string { return boundWords(p.Role, p.Domains) }},
+				{
+					"ROLE",
+					false,
+					func(p mail.Person) string { return boundWords(p.Role, p.Domains) },
+				},
 				{"STATE", false, personState},
 				{"LAST SIGN-IN", true, func(p mail.Person) string { return last(p.LastAt.Time) }},
 				{"FROM", false, func(p mail.Person) string { return dash(p.LastFrom) }},
@@ -133,7 +137,13 @@ func (a operatorCommands) show() *cobra.Command {
 			if a.format != "table" {
 				return a.printValue(p)
 			}
-			fmt.Fprintf(a.out, "%s: %s, %s\n", p.Name, boundWords(p.Role, p.Domains), personState(p))
+			fmt.Fprintf(
+				a.out,
+				"%s: %s, %s\n",
+				p.Name,
+				boundWords(p.Role, p.Domains),
+				personState(p),
+			)
 			for _, line := range [][2]string{
 				{"about", p.About},
 				{"made", fmt.Sprintf("%s by %s", exact(p.MadeAt), p.MadeBy)},
@@ -271,8 +281,10 @@ func (a operatorCommands) set() *cobra.Command {
 			}
 			ch.NoSecond = lost
 			if reflect.ValueOf(ch).IsZero() {
-				return usage("say what to change: --role, --domain, --about, --off, --on, --password or " +
-					"--remove-second-factor")
+				return usage(
+					"say what to change: --role, --domain, --about, --off, --on, --password or " +
+						"--remove-second-factor",
+				)
 			}
 			made, err := a.client().ChangePerson(c.Context(), args[0], ch)
 			if err != nil {

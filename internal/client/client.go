@@ -206,7 +206,14 @@ func (c MailCalls) Queue(ctx context.Context, filter url.Values) (api.Page[mail.
 
 // Find lists one page of messages.
 func (c MailCalls) Find(ctx context.Context, filter url.Values) (api.Page[mail.Message], error) {
-	return call[api.Page[mail.Message]](ctx, c.conn, http.MethodGet, "/api/v1/messages", filter, nil)
+	return call[api.Page[mail.Message]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/messages",
+		filter,
+		nil,
+	)
 }
 
 // Trace is a message's whole way.

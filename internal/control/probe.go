@@ -379,7 +379,8 @@ func (x *probing) inwards(ctx context.Context) error {
 	seen := false
 	for i := range x.cfg.Listeners {
 		l := &x.cfg.Listeners[i]
-		if x.order.Inwards != "*" && x.order.Inwards != l.Name || l.Kind == config.LMTP || l.Reads() {
+		if x.order.Inwards != "*" && x.order.Inwards != l.Name || l.Kind == config.LMTP ||
+			l.Reads() {
 			continue
 		}
 		seen = true

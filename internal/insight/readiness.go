@@ -366,8 +366,11 @@ func (l *looker) programs(ctx context.Context) {
 		}
 		for _, rr := range rrs {
 			if srv, is := rr.(*dns.SRV); is && srv.Target != "." {
-				s.Found = append(s.Found, fmt.Sprintf("%s %d", strings.TrimSuffix(strings.ToLower(srv.Target), "."),
-					srv.Port))
+				s.Found = append(
+					s.Found,
+					fmt.Sprintf("%s %d", strings.TrimSuffix(strings.ToLower(srv.Target), "."),
+						srv.Port),
+				)
 			}
 		}
 		l.f.Services = append(l.f.Services, s)

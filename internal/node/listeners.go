@@ -22,4 +22,8 @@ func (l listeners) SetPauses(names map[string]bool, node bool) {
 }
 
 // SetStopped puts in force which accounts send nothing; they read on.
-func (l listeners) SetStopped(accounts map[string]address.Address) { l.Receive.SetStopped(accounts) }
+func (l listeners) SetStopped(
+	accounts map[string]address.Address,
+) {
+	l.Receive.SetStopped(accounts)
+}

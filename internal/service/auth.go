@@ -86,7 +86,10 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 
 func ofSession(ctx context.Context, people *control.Operators, key string) (who, error) {
 	p, id, err := people.SignedIn(ctx, []byte(key))
-	return who{api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange, Domains: p.Domains}, id}, err
+	return who{
+		api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange, Domains: p.Domains},
+		id,
+	}, err
 }
 
 // knownFor is how long somebody who was identified is still known while the database

@@ -55,7 +55,10 @@ func trimTrace(b rights.Bounds, t *api.Trace) bool {
 	if t.About != nil && !trim(b, t.About) {
 		t.About = nil
 	}
-	t.Boxes = slices.DeleteFunc(t.Boxes, func(x mail.BoxUse) bool { return !b.HasAddress(x.Address) })
+	t.Boxes = slices.DeleteFunc(
+		t.Boxes,
+		func(x mail.BoxUse) bool { return !b.HasAddress(x.Address) },
+	)
 	// Sessions carry others' messages too.
 	t.Session, t.Sessions = nil, []mail.Session{}
 	if !own {
@@ -71,7 +74,8 @@ func trimRefusal(b rights.Bounds, r *mail.Refusal) bool {
 
 // sees reports whether an event is within bounds.
 func sees(b rights.Bounds, e *feed.Event) bool {
-	return b.None() || e.Sender != "" && b.HasAddress(e.Sender) || e.Recipient != "" && b.HasAddress(e.Recipient)
+	return b.None() || e.Sender != "" && b.HasAddress(e.Sender) ||
+		e.Recipient != "" && b.HasAddress(e.Recipient)
 }
 
 // errBeyond reports what is beyond somebody's bounds as what is not there: that it is there is

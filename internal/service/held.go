@@ -69,7 +69,8 @@ func (s heldAPI) release(
 	if b := boundsOf(ctx); !b.None() {
 		if in.Body.AllowSender != "" {
 			return nil, huma.Error403Forbidden(
-				"whom the server trusts is for those who look after all of it; release without allowing")
+				"whom the server trusts is for those who look after all of it; release without allowing",
+			)
 		}
 		f, err := filterOf(mail.Selection{Deliveries: in.Body.Deliveries, Within: b})
 		if err != nil {

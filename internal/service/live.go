@@ -56,7 +56,15 @@ func (s *Service) serveLive(c fiber.Ctx) error {
 	return c.SendStreamWriter(func(bw *bufio.Writer) {
 		defer w.Close()
 		defer s.live.leave(watching.Name, one)
-		stream(bw, w, only, watching.Domains, hide, one.end, func() bool { return s.still(watching, identify) })
+		stream(
+			bw,
+			w,
+			only,
+			watching.Domains,
+			hide,
+			one.end,
+			func() bool { return s.still(watching, identify) },
+		)
 	})
 }
 

@@ -26,7 +26,12 @@ var (
 		nil)
 	queueDesc = prometheus.NewDesc("gull_queue_deliveries", "Deliveries in the queue.",
 		[]string{"state"}, nil)
-	laneDesc   = prometheus.NewDesc("gull_lanes", "Lanes with mail waiting.", []string{"state"}, nil)
+	laneDesc = prometheus.NewDesc(
+		"gull_lanes",
+		"Lanes with mail waiting.",
+		[]string{"state"},
+		nil,
+	)
 	memoryDesc = prometheus.NewDesc("gull_queue_window_deliveries",
 		"Deliveries that this node holds in memory.", nil, nil)
 	keptDesc = prometheus.NewDesc("gull_queue_window_bytes",
@@ -50,8 +55,12 @@ var (
 		"1 for how the database does: well, or why no mail is taken.", []string{"state"}, nil)
 	writeDesc = prometheus.NewDesc("gull_database_write_seconds",
 		"How long the last small durable write took.", nil, nil)
-	standbyDesc = prometheus.NewDesc("gull_database_standby_behind_seconds",
-		"How far the standby that is read from is behind; no value while it is not read from.", nil, nil)
+	standbyDesc = prometheus.NewDesc(
+		"gull_database_standby_behind_seconds",
+		"How far the standby that is read from is behind; no value while it is not read from.",
+		nil,
+		nil,
+	)
 	formerDesc = prometheus.NewDesc("gull_database_former_primaries",
 		"Hosts that take writes though another was promoted after them.", nil, nil)
 	freedDesc = prometheus.NewDesc("gull_leases_freed_total",

@@ -210,8 +210,10 @@ func TestTheFirstAdministratorIsMadeByALinkOnce(t *testing.T) {
 	if link, err := s.Control.Operators.FirstLink(t.Context()); err != nil || link != "" {
 		t.Errorf("a link is offered though somebody administers: %v", err)
 	}
-	if text := ask(teststand.Keeper, "GET", "/api/v1/audit?action=first-operator", "", 200, nil); !strings.Contains(text,
-		`"who":"keeper"`) ||
+	if text := ask(teststand.Keeper, "GET", "/api/v1/audit?action=first-operator", "", 200, nil); !strings.Contains(
+		text,
+		`"who":"keeper"`,
+	) ||
 		strings.Contains(text, link) {
 		t.Errorf("on record: %s", text)
 	}

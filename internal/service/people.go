@@ -201,7 +201,8 @@ func (s directoryAPI) own(ctx context.Context, in EntryPath) (*directory.Mailbox
 	if err != nil {
 		return nil, err
 	}
-	if m := s.InForce.Config().Directory.Mailbox(a); m != nil && mayTouch(ctx, "mailbox", m.Address) == nil {
+	if m := s.InForce.Config().Directory.Mailbox(a); m != nil &&
+		mayTouch(ctx, "mailbox", m.Address) == nil {
 		return m, nil
 	}
 	return nil, huma.Error404NotFound("there is no mailbox " + a.Display())

@@ -145,7 +145,9 @@ func describeStreams(described huma.API) {
 	})
 	whole := map[string]*huma.Response{"200": {
 		Description: "The message as it was stored",
-		Content:     map[string]*huma.MediaType{"message/rfc822": {Schema: &huma.Schema{Type: "string"}}},
+		Content: map[string]*huma.MediaType{
+			"message/rfc822": {Schema: &huma.Schema{Type: "string"}},
+		},
 	}}
 	ops = append(ops, huma.Operation{
 		OperationID: "message-content", Method: http.MethodGet, Path: "/api/v1/messages/{id}/content",

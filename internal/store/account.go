@@ -205,7 +205,8 @@ func (s Accounts) SetToken(ctx context.Context, hash []byte, name string, role m
 func (s Accounts) AddToken(ctx context.Context, hash []byte, t mail.Token) (id int64, err error) {
 	err = s.pool.QueryRow(ctx, `INSERT INTO token (hash, name, role, about, made_by, ends_at, domains)
 		VALUES ($1, $2, $3, $4, $5, $6, coalesce($7::text[], '{}')) RETURNING id`,
-		hash, t.Name, t.Role, t.About, t.MadeBy, optional(t.EndsAt), t.Domains).Scan(&id)
+		hash, t.Name, t.Role, t.About, t.MadeBy, optional(t.EndsAt), t.Domains).
+		Scan(&id)
 	return id, err
 }
 

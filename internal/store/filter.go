@@ -61,7 +61,9 @@ func conditions(f mail.Filter, args []any) (string, []any) {
 	}
 	if len(f.Within) > 0 {
 		of := q.arg(f.Within)
-		q.WriteString(" AND (d.domain = ANY(" + of + ") OR " + domainSQL("m.sender") + " = ANY(" + of + "))")
+		q.WriteString(
+			" AND (d.domain = ANY(" + of + ") OR " + domainSQL("m.sender") + " = ANY(" + of + "))",
+		)
 	}
 	if f.Subject != "" {
 		q.and("m.subject ILIKE %s", "%"+escapeLike(f.Subject)+"%")
@@ -98,7 +100,8 @@ func (q *query) andSender(text string, after ident.ID) {
 
 // ofMessage reports whether a filter asks for something of the message.
 func ofMessage(f mail.Filter) bool {
-	return len(f.Within) > 0 || f.Subject != "" || f.Client != "" || f.Account != "" || f.Sender != ""
+	return len(f.Within) > 0 || f.Subject != "" || f.Client != "" || f.Account != "" ||
+		f.Sender != ""
 }
 
 // from is the FROM clause that the conditions of a filter need.

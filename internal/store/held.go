@@ -45,7 +45,9 @@ func (s Held) List(ctx context.Context, f mail.HeldFilter) ([]mail.HeldItem, err
 	}
 	if len(f.Within) > 0 {
 		of := q.arg(f.Within)
-		q.WriteString(" AND (d.domain = ANY(" + of + ") OR " + domainSQL("m.sender") + " = ANY(" + of + "))")
+		q.WriteString(
+			" AND (d.domain = ANY(" + of + ") OR " + domainSQL("m.sender") + " = ANY(" + of + "))",
+		)
 	}
 	if f.Severity != "" {
 		q.WriteString(" AND m.severity >= " + q.arg(f.Severity.Rank()))

@@ -396,8 +396,10 @@ func refusalsSQL(sq search.Query, lower, upper ident.ID, limit int) (string, []a
 	}
 	if len(sq.Within) > 0 {
 		of := q.param(sq.Within)
-		q.WriteString(" AND (" + domainSQL("r.sender") + " = ANY(" + of + ") OR " + domainSQL("r.recipient") +
-			" = ANY(" + of + "))")
+		q.WriteString(
+			" AND (" + domainSQL("r.sender") + " = ANY(" + of + ") OR " + domainSQL("r.recipient") +
+				" = ANY(" + of + "))",
+		)
 	}
 	return `SELECT ` + refusalColumns + ` FROM refusal r WHERE ` + q.window("r.id", lower,
 		upper) + q.String() + order(sq, "r.id") + q.param(limit), q.args, true

@@ -12,7 +12,8 @@ import (
 // ScoreMade reports that strangers are weighed at some listener.
 func (c *Config) ScoreMade() bool {
 	for i := range c.Listeners {
-		if !c.Listeners[i].Reads() && c.Listeners[i].Weighs(c.Service.Reputation).Score != repute.Off {
+		if !c.Listeners[i].Reads() &&
+			c.Listeners[i].Weighs(c.Service.Reputation).Score != repute.Off {
 			return true
 		}
 	}

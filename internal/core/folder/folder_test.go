@@ -102,10 +102,12 @@ func TestAViewAgreesWithAPlainList(t *testing.T) {
 			t.Fatalf("without %v: %v, want %v", gone, list, left.UIDs())
 		}
 		some, rest := RangesOf(uids).Take(7)
-		if some.Count() != min(7, len(uids)) || !slices.Equal(append(slices.Clone(some), rest...).Tidy(), RangesOf(uids)) {
+		if some.Count() != min(7, len(uids)) ||
+			!slices.Equal(append(slices.Clone(some), rest...).Tidy(), RangesOf(uids)) {
 			t.Fatalf("seven of %v: %v and %v", RangesOf(uids), some, rest)
 		}
-		if with := left.With([]uint32{30, 61, 62}); with.Len() != left.Len()+2 && left.Len() > 0 && left.UIDs()[left.Len()-1] > 29 {
+		if with := left.With([]uint32{30, 61, 62}); with.Len() != left.Len()+2 && left.Len() > 0 &&
+			left.UIDs()[left.Len()-1] > 29 {
 			t.Fatalf("with two more: %v", with.UIDs())
 		}
 	}
@@ -197,7 +199,8 @@ func TestWordsAreWhatPeopleSearchFor(t *testing.T) {
 		!strings.Contains(w.Header, "date:mon, 30 nov 2026") || w.Cut {
 		t.Errorf("%+v", w)
 	}
-	if long := WordsOf([]byte("Subject: x\r\n\r\n"+strings.Repeat("ø", maxBody)), true); !long.Cut || len(long.Body) > maxBody {
+	if long := WordsOf([]byte("Subject: x\r\n\r\n"+strings.Repeat("ø", maxBody)), true); !long.Cut ||
+		len(long.Body) > maxBody {
 		t.Errorf("%d octets are kept of a long text", len(long.Body))
 	}
 }

@@ -16,7 +16,7 @@ type MailboxList struct {
 	// UnusedSince selects mailboxes that nobody used since then: zero selects all.
 	UnusedSince time.Time
 	Within      []string // domains; none is no bound
-	After       string // an address; for other sorts how many were shown
+	After       string   // an address; for other sorts how many were shown
 	Limit       int
 }
 

@@ -33,8 +33,8 @@ type Selection struct {
 	Client     string   `query:"client" json:"client,omitempty" doc:"IP address of the client that handed it in"`
 	Account    string   `query:"account" json:"account,omitempty" doc:"Account that handed it in"`
 	// Within are the domains to which whoever asks is bounded; none is no bound.
-	Within     []string `json:"-"`
-	Action     int64    `query:"action" json:"action,omitempty" minimum:"0" doc:"Number of the action that touched it last"`
+	Within []string `json:"-"`
+	Action int64    `query:"action" json:"action,omitempty" minimum:"0" doc:"Number of the action that touched it last"`
 }
 
 // Filter is a selection as it is read. Zero fields select all.

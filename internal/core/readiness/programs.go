@@ -47,7 +47,10 @@ func (f *Facts) programs() Aspect {
 		case len(s.Found) == 0:
 			missing = append(missing, s.Name)
 		case !slices.Contains(s.Found, s.at()):
-			wrong = append(wrong, s.Name+" leads to "+strings.Join(s.Found, ", ")+", not to "+s.at())
+			wrong = append(
+				wrong,
+				s.Name+" leads to "+strings.Join(s.Found, ", ")+", not to "+s.at(),
+			)
 		default:
 			continue
 		}
@@ -59,7 +62,10 @@ func (f *Facts) programs() Aspect {
 		p.Result, p.Says = Fail, "Mail programs are led astray: "+strings.Join(wrong, "; ")+"."
 	case len(missing) > 0:
 		p.Result, p.Says = Warning, "People have to type host and port into their mail programs; with "+
-			"SRV records for "+strings.Join(missing, ", ")+" these find them by the address (RFC 6186)."
+			"SRV records for "+strings.Join(
+			missing,
+			", ",
+		)+" these find them by the address (RFC 6186)."
 	default:
 		p.Result, p.Says = Pass, "Mail programs find host, port and TLS by somebody's address."
 	}

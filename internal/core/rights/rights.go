@@ -73,8 +73,18 @@ func Who(a Area) string {
 // operations are those that do more than look. What is not here and no GET is nobody's.
 var operations = map[Area][]string{
 	Open: {"sign-in", "sign-out", "first-operator"},
-	Own: {"me", "keep", "drop-kept", "password-change", "own-sessions", "own-session-end", "second-factor",
-		"second-factor-begin", "second-factor-confirm", "second-factor-remove"},
+	Own: {
+		"me",
+		"keep",
+		"drop-kept",
+		"password-change",
+		"own-sessions",
+		"own-session-end",
+		"second-factor",
+		"second-factor-begin",
+		"second-factor-confirm",
+		"second-factor-remove",
+	},
 	Look:    {"explain", "list-ask", "config-check", "draft-rehearse"},
 	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},
 	Work: {

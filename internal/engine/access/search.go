@@ -154,7 +154,10 @@ func (s *Server) readWords(ctx context.Context, id int64) error {
 }
 
 // wordsOf reads the words of messages.
-func (s *Server) wordsOf(ctx context.Context, contents []ident.ID) (map[ident.ID]folder.Words, error) {
+func (s *Server) wordsOf(
+	ctx context.Context,
+	contents []ident.ID,
+) (map[ident.ID]folder.Words, error) {
 	words := map[ident.ID]folder.Words{}
 	if len(contents) == 0 {
 		return words, nil

@@ -91,7 +91,12 @@ func (a *arrivals) box(d *mail.Delivery) *directory.Mailbox {
 
 // put puts a message into a mailbox, if it may be: then its delivery is at its end with
 // the commit. The lane is locked.
-func (a *arrivals) put(m *mail.Message, d *mail.Delivery, l *lane, closed bool) *store.MailboxMessage {
+func (a *arrivals) put(
+	m *mail.Message,
+	d *mail.Delivery,
+	l *lane,
+	closed bool,
+) *store.MailboxMessage {
 	box := a.box(d)
 	r := l.route()
 	if box == nil || closed || r.NextHop != "mailbox" || !config.On(r.Nodes, a.node) {

@@ -59,7 +59,10 @@ func (r *recorder) record(j *job, o *store.Outcome) {
 	}
 	r.count(d, j.sender, j.size, lane, o.At)
 	if r.Ended != nil && d.State.Final() && j.direction != mail.In && r.cfg.Load().LimitsBounces() {
-		r.Ended(j.holder(), d.State == mail.Bounced) // what expires tells of the way, not of the list
+		r.Ended(
+			j.holder(),
+			d.State == mail.Bounced,
+		) // what expires tells of the way, not of the list
 	}
 	r.put.Add(1)
 	r.outcomes <- o

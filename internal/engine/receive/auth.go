@@ -265,8 +265,15 @@ func (se signInTalk) authScram(
 		return address.Address{}, errBinding
 	}
 	offered := slices.Contains(se.mechanisms(), "SCRAM-SHA-256-PLUS")
-	conv := se.server.SignIn.Scram(ctx, se.cfg.Directory, signin.Submit, se.client.String(), se.binding(message),
-		plus, offered)
+	conv := se.server.SignIn.Scram(
+		ctx,
+		se.cfg.Directory,
+		signin.Submit,
+		se.client.String(),
+		se.binding(message),
+		plus,
+		offered,
+	)
 	defer conv.Close()
 	for {
 		answer, who, done, err := conv.Step(message)

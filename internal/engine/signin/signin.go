@@ -27,7 +27,12 @@ type Credentials interface {
 type Programs interface {
 	// UseAppPassword finds the password by its hash and notes its use; store.ErrNotFound if
 	// the mailbox has none such.
-	UseAppPassword(ctx context.Context, key string, hash []byte, use, client string) (id int64, err error)
+	UseAppPassword(
+		ctx context.Context,
+		key string,
+		hash []byte,
+		use, client string,
+	) (id int64, err error)
 	Used(ctx context.Context, key, use, client string) error
 }
 
@@ -166,7 +171,12 @@ func (c *Checker) Plain(
 }
 
 // app finds the app password that somebody gives; 0 if it is none.
-func (c *Checker) app(ctx context.Context, m *directory.Mailbox, use Use, password, client string) (int64, error) {
+func (c *Checker) app(
+	ctx context.Context,
+	m *directory.Mailbox,
+	use Use,
+	password, client string,
+) (int64, error) {
 	hash := AppHash(password)
 	if hash == nil || c.Programs == nil {
 		return 0, nil

@@ -2780,7 +2780,7 @@ export interface components {
             costs: number;
             expected: string;
             found: string[];
-            /** @description mx, reach, tls, host-name, ptr, ehlo-name, spf, dkim, dmarc, block-lists, tls-reports, mta-sts, dane */
+            /** @description mx, reach, tls, host-name, ptr, ehlo-name, spf, dkim, dmarc, block-lists, tls-reports, mta-sts, dane, mail-programs */
             key: string;
             /** @description What to publish, to make it pass */
             records?: components["schemas"]["DNSRecord"][];
