@@ -2,8 +2,10 @@ package control
 
 import (
 	"context"
+	"errors"
 
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/store"
@@ -17,7 +19,7 @@ func (s *Directory) AppPasswords(
 	return store.AppPasswords{DB: s.Store.DB}.AppPasswords(ctx, box.Address.Key())
 }
 
-// AddAppPassword makes one, which is shown this once. The error is store.ErrNamed if the name
+// AddAppPassword makes one, which is shown this once. The error is fault.ErrExists if the name
 // is taken.
 func (s *Directory) AddAppPassword(
 	ctx context.Context,
@@ -29,6 +31,9 @@ func (s *Directory) AddAppPassword(
 	password := signin.NewAppPassword()
 	err := store.AppPasswords{DB: s.Store.DB}.AddAppPassword(ctx, box.Address.Key(), name, who,
 		signin.AppHash(password))
+	if errors.Is(err, store.ErrNamed) {
+		err = fault.ErrExists
+	}
 	return password, err
 }
 

@@ -9,10 +9,10 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/fault"
 	"gullroute/internal/core/folder"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
-	"gullroute/internal/store"
 )
 
 // boxesAPI serves what lies in mailboxes, and the passwords of their programs.
@@ -62,7 +62,7 @@ func (s boxesAPI) list(ctx context.Context, in *struct {
 }
 
 // mailboxAddress finds the mailbox that an address names.
-func (s *Service) mailboxAddress(ctx context.Context, text string) (string, error) {
+func (s boxesAPI) mailboxAddress(ctx context.Context, text string) (string, error) {
 	a, err := address.Parse(text)
 	if err != nil {
 		return "", huma.Error422UnprocessableEntity(err.Error())
@@ -136,8 +136,9 @@ func (s boxesAPI) addAppPassword(ctx context.Context, in *struct {
 		return nil, err
 	}
 	password, err := s.Control.Directory.AddAppPassword(ctx, signedIn(ctx).Name, box, in.Body.Name)
-	if errors.Is(err, store.ErrNamed) {
-		return nil, huma.Error409Conflict(err.Error() + "; revoke it first, or choose another name")
+	if errors.Is(err, fault.ErrExists) {
+		return nil, huma.Error409Conflict(
+			"there is an app password of that name; revoke it first, or choose another name")
 	}
 	if err != nil {
 		return nil, s.storeError(err, "mailbox")
