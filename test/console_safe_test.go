@@ -273,7 +273,7 @@ func TestConsoleCanBeUsedByEverybody(t *testing.T) {
 		"/setup/mailboxes", "/setup/aliases", "/setup/secrets", "/setup/service", "/setup/review",
 		"/setup/draft", "/setup/revisions", "/explain", "/probe", "/terms",
 		"/held", "/reputation?about=127.30.0.65", "/setup/gates", "/setup/lists?item=partners", "/reputation",
-		"/setup/operators", "/setup/audit", "/account"}
+		"/setup/operators", "/setup/audit", "/account", "/setup/mailboxes/" + inesAddress, "/mailbox"}
 	for _, look := range []struct {
 		name  string
 		width int

@@ -46,15 +46,17 @@ func (a termsCommands) rightsCommand() *cobra.Command {
 					area := rights.Of(op.OperationID, method == "get")
 					operations[area] = append(
 						operations[area],
-						fmt.Sprintf("| `%s` | `%s %s` | %s |",
-							op.OperationID, strings.ToUpper(method), path, op.Summary),
+						fmt.Sprintf("| `%s`%s | `%s %s` | %s |",
+							op.OperationID, star(op.OperationID), strings.ToUpper(method), path, op.Summary),
 					)
 				}
 			}
 			fmt.Fprint(
 				a.out,
 				"# Rights\n\nMade by `gull help rights --markdown`. Each operation belongs to an "+
-					"area, and each role has areas; commands and console go by the same operations.\n\n| area |",
+					"area, and each role has areas; commands and console go by the same operations. Whoever is "+
+					"bounded to domains may call the operations marked with *, which show him what is about "+
+					"his domains.\n\n| area |",
 			)
 			for _, r := range rights.Roles {
 				fmt.Fprintf(a.out, " %s |", r)
@@ -79,9 +81,25 @@ func (a termsCommands) rightsCommand() *cobra.Command {
 					strings.Join(list, "\n"),
 				)
 			}
+			list := operations[rights.Mailbox]
+			slices.Sort(list)
+			fmt.Fprintf(
+				a.out,
+				"\n## mailbox\n\nThe page of one's own mailbox: its owner, signed in there; nobody who "+
+					"administers.\n\n| operation | call | does |\n|---|---|---|\n%s\n",
+				strings.Join(list, "\n"),
+			)
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&markdown, "markdown", false, "as docs/rights.md")
 	return c
+}
+
+// star marks an operation that heeds bounds to domains.
+func star(operation string) string {
+	if rights.Heeds(operation) {
+		return " *"
+	}
+	return ""
 }

@@ -21,5 +21,6 @@ type Control struct {
 	Fixer      *Fixer
 	Gates      *Gates
 	Operators  *Operators
+	Own        *Own
 	Kept       store.Kept
 }

@@ -318,6 +318,13 @@ func (n *Node) buildControl() {
 		Secrets: n.Secrets,
 		Cluster: n.Cluster,
 	}
+	c.Own = &control.Own{
+		Directory: c.Directory,
+		Sessions:  store.OwnSessions{DB: n.DB},
+		Held:      store.Held{DB: n.DB},
+		Mailboxes: store.Mailboxes{DB: n.DB},
+		InForce:   in,
+	}
 	c.Drafts = &control.Drafts{
 		Revisions: store.Revisions{DB: n.DB},
 		Messages:  store.Messages{DB: n.DB},

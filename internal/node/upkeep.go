@@ -130,6 +130,7 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		store.Counts{DB: u.db}.ForgetCounts(ctx, old, now.Add(-keep.CountsKept)),
 		store.Limits{DB: u.db}.ForgetSent(ctx, now),
 		store.Audit{DB: u.db}.Forget(ctx, now.Add(-keep.AuditKept)),
+		store.Filed{DB: u.db}.ForgetGone(ctx, now),
 		store.Lanes{DB: u.db}.ForgetLanes(ctx, old),
 		store.Reputation{DB: u.db}.ForgetCame(ctx, now.Add(-keep.Reputation.GreylistWait),
 			now.Add(-keep.Reputation.GreylistKeep)),

@@ -81,6 +81,7 @@ func (s *Service) parts() []part {
 		queueAPI{s},
 		traceAPI{s},
 		boxesAPI{s},
+		ownAPI{s},
 		sessionAPI{s},
 		reportAPI{s},
 		archivesAPI{s},

@@ -145,6 +145,10 @@ func (s *Service) guard(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
+	if area == rights.Mailbox {
+		ownAPI{s}.guardOwn(ctx, next)
+		return
+	}
 	cookie := ""
 	if c, err := huma.ReadCookie(ctx, Cookie); err == nil {
 		cookie = c.Value
@@ -370,13 +374,18 @@ func (s signInAPI) proved(ctx context.Context, name, password string) (mail.Role
 }
 
 func (s signInAPI) cookie(token string, life time.Duration) string {
+	return s.sessionCookie(Cookie, token, life)
+}
+
+// sessionCookie is a cookie that keeps a session.
+func (o Options) sessionCookie(name, token string, life time.Duration) string {
 	c := http.Cookie{
-		Name:     Cookie,
+		Name:     name,
 		Value:    token,
 		Path:     "/",
 		HttpOnly: true,
 		SameSite: http.SameSiteStrictMode,
-		Secure:   s.CertFile != "",
+		Secure:   o.CertFile != "",
 		MaxAge:   int(life.Seconds()),
 	}
 	return c.String()

@@ -9,6 +9,7 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/address"
+	"gullroute/internal/core/directory"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/folder"
 	"gullroute/internal/core/ident"
@@ -135,7 +136,13 @@ func (s boxesAPI) addAppPassword(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	password, err := s.Control.Directory.AddAppPassword(ctx, signedIn(ctx).Name, box, in.Body.Name)
+	return s.newApp(ctx, signedIn(ctx).Name, box, in.Body.Name)
+}
+
+// newApp makes an app password.
+func (s boxesAPI) newApp(ctx context.Context, who string, box *directory.Mailbox, name string) (
+	*out[api.NewAppPassword], error) {
+	password, err := s.Control.Directory.AddAppPassword(ctx, who, box, name)
 	if errors.Is(err, fault.ErrExists) {
 		return nil, huma.Error409Conflict(
 			"there is an app password of that name; revoke it first, or choose another name")
@@ -144,7 +151,7 @@ func (s boxesAPI) addAppPassword(ctx context.Context, in *struct {
 		return nil, s.storeError(err, "mailbox")
 	}
 	return &out[api.NewAppPassword]{api.NewAppPassword{
-		Mailbox: box.Address.Display(), Name: in.Body.Name, Password: password}}, nil
+		Mailbox: box.Address.Display(), Name: name, Password: password}}, nil
 }
 
 func (s boxesAPI) revokeAppPassword(ctx context.Context, in *struct {

@@ -122,6 +122,12 @@ func (d *conversation) command(line string) bool {
 	return true
 }
 
+// client is the address of who talks to us.
+func (d *conversation) client() string {
+	client, _, _ := net.SplitHostPort(d.conn.RemoteAddr().String())
+	return client
+}
+
 func (d *conversation) hello(name string, b Behaviour) {
 	d.helo = name
 	lines := []string{d.host.spec.Name}
@@ -192,6 +198,8 @@ func (d *conversation) mail(arg string, b Behaviour) {
 		d.say("530 5.7.0 must issue a STARTTLS command first")
 	case b.Account != "" && d.account == "":
 		d.say("530 5.7.0 sign in first: authentication required")
+	case b.POPFirst > 0 && !d.host.lookedAt(d.client(), time.Duration(b.POPFirst)):
+		d.say("450 4.7.1 fetch your mail by POP first, then send")
 	case b.Mail != "":
 		d.say("%s", b.Mail)
 	case b.Size > 0 && size > b.Size:
@@ -207,7 +215,7 @@ func (d *conversation) mail(arg string, b Behaviour) {
 
 func (d *conversation) rcpt(arg string) {
 	path, _, _ := strings.Cut(strings.TrimPrefix(arg, "TO:<"), ">")
-	client, _, _ := net.SplitHostPort(d.conn.RemoteAddr().String())
+	client := d.client()
 	switch b := d.host.behaviour(); {
 	case b.Endless == "rcpt":
 		d.goOn("250")

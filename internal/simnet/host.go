@@ -51,6 +51,8 @@ type host struct {
 	tries    map[string]int       // by recipient
 	minute   time.Time
 	inMinute int
+	pop      net.Listener
+	looks    map[string]time.Time // at its mailbox, by client
 }
 
 // setBehaviour changes how the host acts from the next command on.
@@ -87,6 +89,9 @@ func (h *host) close() {
 	defer h.mu.Unlock()
 	if h.listener != nil {
 		h.listener.Close()
+	}
+	if h.pop != nil {
+		h.pop.Close()
 	}
 }
 

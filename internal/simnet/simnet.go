@@ -81,6 +81,12 @@ func Start(o Options) (*Net, error) {
 			n.Close()
 			return nil, fmt.Errorf("simnet: host %s: %w", spec.Name, err)
 		}
+		if spec.POPPort > 0 {
+			if err := h.servePOP(); err != nil {
+				n.Close()
+				return nil, fmt.Errorf("simnet: host %s: %w", spec.Name, err)
+			}
+		}
 	}
 	return n, n.serveControl(o.Control)
 }

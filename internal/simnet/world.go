@@ -65,6 +65,8 @@ type Behaviour struct {
 	TLSDemanded   bool     `yaml:"tls_demanded" json:"tls_demanded"`
 	Account       string   `yaml:"account" json:"account"` // sign-in needed
 	Password      string   `yaml:"password" json:"-"`
+	POPPort       int      `yaml:"pop_port" json:"pop_port"`           // where its account is looked at by POP3, under TLS
+	POPFirst      Pause    `yaml:"pop_first" json:"pop_first"`         // takes mail so long after that only; 0 always
 	SendsBackTo   string   `yaml:"sends_back_to" json:"sends_back_to"` // passes all it takes to this address at our edge
 	LMTP          bool     `yaml:"lmtp" json:"lmtp"`
 	Endless       string   `yaml:"endless" json:"endless"`     // goes on for ever with its greeting or its reply to rcpt: greeting or rcpt

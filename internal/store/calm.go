@@ -25,6 +25,9 @@ func (Calm) ReleaseLost(context.Context) (int64, error)               { return 0
 func (Calm) Withdraw(context.Context, []ident.ID) error               { return nil }
 func (Calm) DropWithdrawn(context.Context, time.Time) (int, error)    { return 0, nil }
 func (Calm) FateOf(context.Context, *Unclear, ident.ID) (Fate, error) { return FateNot, nil }
+func (Calm) MailboxUse(context.Context, string) (messages, octets int64, err error) {
+	return 0, 0, nil
+}
 func (Calm) MailboxesUse(context.Context, []string) (map[string]int64, error) {
 	return nil, nil
 }

@@ -353,7 +353,8 @@ func endSignIns(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 	}
 	if _, err := tx.Exec(
 		ctx,
-		`DELETE FROM signin_proof WHERE account = ANY($1)`,
+		`WITH pages AS (DELETE FROM box_sign_in WHERE mailbox = ANY($1))
+		DELETE FROM signin_proof WHERE account = ANY($1)`,
 		fresh,
 	); err != nil {
 		return err
@@ -412,7 +413,7 @@ func (s Directory) ListMailboxes(
 		AND ($3 = '' OR key LIKE '%@' || $3)
 		AND ($5::timestamptz IS NULL
 			OR NOT EXISTS (SELECT FROM mailbox_used w WHERE w.mailbox = key AND w.at >= $5))
-		AND ($6::text[] IS NULL OR split_part(key, '@', -1) = ANY($6))`
+		AND (coalesce(cardinality($6::text[]), 0) = 0 OR split_part(key, '@', -1) = ANY($6))`
 	sql := fields + `(SELECT * FROM mailbox WHERE key > $1 AND ` + match +
 		` ORDER BY key LIMIT $4) m LEFT JOIN mailbox_use u ON u.mailbox = m.address ORDER BY m.key`
 	if order, ok := mailboxOrder[l.Sort]; ok {

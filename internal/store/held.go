@@ -43,6 +43,9 @@ func (s Held) List(ctx context.Context, f mail.HeldFilter) ([]mail.HeldItem, err
 				` OR lower(d.recipient) LIKE ` + like + ` OR lower(m.subject) LIKE ` + like + `)`,
 		)
 	}
+	if f.Recipient != "" {
+		q.WriteString(" AND lower(d.recipient) = lower(" + q.arg(f.Recipient) + ")")
+	}
 	if len(f.Within) > 0 {
 		of := q.arg(f.Within)
 		q.WriteString(

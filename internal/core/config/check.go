@@ -194,6 +194,9 @@ func (k *checker) routes() {
 			k.wrong(r.Line, field+".sign_in",
 				"a password is sent only to a smarthost with tls: required or verified")
 		}
+		if r.POPBefore != nil && !smart {
+			k.wrong(r.Line, field+".pop_before", "only next hops smarthost and direct have it")
+		}
 		if r.TLSFromStart && (!smart || r.TLS != "required" && r.TLS != "verified") {
 			k.wrong(r.Line, field+".tls_from_start",
 				"it goes with next hop smarthost and tls: required or verified")

@@ -74,6 +74,8 @@ type Service struct {
 	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
 	TrashKept           time.Duration    `yaml:"trash_kept" min:"24h" default:"30d" doc:"How long messages stay in the trash folders of mailboxes"`
 	MailboxesKept       time.Duration    `yaml:"mailboxes_kept" min:"24h" default:"30d" doc:"How long the mail of a mailbox that was removed is kept; until then it can be given back"`
+	PeoplePage          string           `yaml:"people_page" enum:"on,off" default:"on" doc:"Whether people with a mailbox have a page of their own, for password, automatic reply and app passwords"`
+	PeopleForward       string           `yaml:"people_forward" enum:"no,inside,anywhere" default:"no" doc:"Where people may let their mail go on to by themselves: nowhere, to addresses of our domains, anywhere"`
 	AuditKept           time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
@@ -81,6 +83,12 @@ type Service struct {
 	Held                Held             `yaml:"held" doc:"What becomes of messages that are held"`
 	Alerts              Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
 }
+
+// Where people may let their mail go on to.
+const (
+	ForwardInside   = "inside"
+	ForwardAnywhere = "anywhere"
+)
 
 // SendUnsigned lets mail go out unsigned whose signing key is not opened.
 const SendUnsigned = "send"
@@ -451,6 +459,7 @@ type Route struct {
 	TLS                   string           `yaml:"tls" enum:"offered,off,required,verified" default:"offered" doc:"offered: where the host has it, whatever its certificate"`
 	TLSFromStart          bool             `yaml:"tls_from_start" doc:"TLS from the first octet, as on port 465"`
 	SignIn                *SignIn          `yaml:"sign_in" doc:"Our account at the smart host"`
+	POPBefore             *POPBefore       `yaml:"pop_before" doc:"A mailbox at the provider that has to be looked at by POP3 before it takes mail from our address"`
 	Say                   string           `yaml:"say" doc:"The sentence of next hop refuse"`
 	SourceAddress         netip.Addr       `yaml:"source_address" doc:"Our address to connect from"`
 	EHLOName              DomainName       `yaml:"ehlo_name" doc:"Our name towards these hosts"`
@@ -461,6 +470,14 @@ type Route struct {
 	Nodes                 []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
 	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all"`
 	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
+}
+
+// POPBefore is a mailbox at a provider who takes mail from an address only after somebody
+// signed in from there by POP3, under TLS.
+type POPBefore struct {
+	Host    string `yaml:"host" required:"true" doc:"host or host:port; port 995 if none is given, with TLS from the start"`
+	Account string `yaml:"account" required:"true"`
+	Secret  string `yaml:"secret" required:"true" doc:"Name of the password among the secrets: gull secret set NAME"`
 }
 
 // SignIn is our account at a smart host. The password is kept apart, encrypted

@@ -43,7 +43,9 @@ type HeldFilter struct {
 	Name     string
 	Severity Severity // at least that
 	Find     string   // a part of sender, From, recipient or subject
-	Within   []string // sender or recipient at one of these domains; none is no bound
-	After    DeliveryID
-	Limit    int
+	// Recipient is one address; "" is any.
+	Recipient string
+	Within    []string // sender or recipient at one of these domains; none is no bound
+	After     DeliveryID
+	Limit     int
 }

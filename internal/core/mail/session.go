@@ -12,7 +12,7 @@ type Session struct {
 	ID             ident.ID   `json:"id"`
 	Node           string     `json:"node"`
 	Direction      string     `json:"direction" enum:"in,out"`
-	Protocol       string     `json:"protocol" enum:"SMTP,LMTP"`
+	Protocol       string     `json:"protocol" enum:"SMTP,LMTP,IMAP,POP3"`
 	Listener       string     `json:"listener,omitempty" doc:"Of a session in"`
 	Route          string     `json:"route,omitempty" doc:"Of a session out"`
 	Address        string     `json:"address" doc:"IP address of the other side"`

@@ -15,6 +15,7 @@ type Area string
 // The areas.
 const (
 	Open     Area = "open"     // nobody needs to be signed in
+	Mailbox  Area = "mailbox"  // the page of one's own mailbox: for its owner, not for operators
 	Own      Area = "own"      // one's own password, sessions and views
 	Look     Area = "look"     // queue, history, settings, reports
 	Content  Area = "content"  // what stands in people's messages
@@ -72,7 +73,9 @@ func Who(a Area) string {
 
 // operations are those that do more than look. What is not here and no GET is nobody's.
 var operations = map[Area][]string{
-	Open: {"sign-in", "sign-out", "first-operator"},
+	Open: {"sign-in", "sign-out", "first-operator", "own-sign-in"},
+	Mailbox: {"own-mailbox", "own-mailbox-change", "own-password", "own-sign-out", "own-app-password-add",
+		"own-app-password-revoke"},
 	Own: {
 		"me",
 		"keep",
@@ -139,7 +142,7 @@ func Recorded(operation string, gets bool) bool {
 	switch areaOf[operation] {
 	case Content, Work, Settings, Records:
 		return true
-	case People:
+	case People, Mailbox:
 		return !gets
 	case Own:
 		return !gets && operation != "keep" && operation != "drop-kept"

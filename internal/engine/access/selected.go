@@ -156,7 +156,7 @@ func (r *desk) Unselect() error {
 func (r *desk) unselect() {
 	if r.at != nil {
 		r.at.stop()
-		r.at = nil
+		r.at, r.last = nil, lastRead{}
 	}
 }
 
@@ -274,6 +274,7 @@ func (r *desk) Poll(w *imapserver.UpdateWriter, allowExpunge bool) error {
 
 // Idle is IDLE (RFC 2177).
 func (r *desk) Idle(w *imapserver.UpdateWriter, stop <-chan struct{}) error {
+	r.last = lastRead{} // who idles reads nothing, maybe for hours
 	r.wire.idle.Store(true)
 	defer r.wire.idle.Store(false)
 	if r.at == nil {

@@ -72,8 +72,9 @@ type Client struct {
 	Options
 	cfg *config.Compiled
 
-	mu     sync.Mutex
-	scrams map[[2]string]*scram.Client // by account and password
+	popLooks looks
+	mu       sync.Mutex
+	scrams   map[[2]string]*scram.Client // by account and password
 }
 
 // NewClient makes a client.
@@ -175,6 +176,9 @@ func SmartHostMayHelp(cause diagnose.Cause) bool {
 
 func (c *Client) connect(ctx context.Context, r *config.Route, nextHop string) (*Conn, *Failure) {
 	targets, failure := c.targets(ctx, r, nextHop)
+	if failure == nil && r.NextHop == config.HopSmartHost {
+		failure = c.lookFirst(ctx, r)
+	}
 	if failure != nil {
 		return nil, failure
 	}

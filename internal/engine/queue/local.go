@@ -17,6 +17,7 @@ import (
 // mailboxStore knows how full mailboxes are, and who was replied to.
 type mailboxStore interface {
 	MailboxesUse(ctx context.Context, mailboxes []string) (octets map[string]int64, err error)
+	MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error)
 	Replying(ctx context.Context, mailbox, sender string, now, since time.Time) (bool, error)
 }
 
@@ -49,10 +50,10 @@ func (s *sender) intoMailbox(l *lane, j *job) {
 // noRoom reports a message that its mailbox cannot hold: never, if it is larger
 // than the quota (552 5.2.3), or not now (452 4.2.2).
 func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *deliver.Failure {
-	if box == nil || box.Quota == 0 {
+	if box == nil || box.Quota == 0 && box.Reading.Messages == 0 {
 		return nil
 	}
-	if size > int64(box.Quota) {
+	if box.Quota > 0 && size > int64(box.Quota) {
 		return &deliver.Failure{
 			Cause:     diagnose.TooLarge,
 			Permanent: true,
@@ -68,7 +69,7 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, enterTimeout)
 	defer cancel()
-	octets, err := s.Store.MailboxesUse(ctx, []string{d.Recipient})
+	messages, used, err := s.Store.MailboxUse(ctx, d.Recipient)
 	if err != nil {
 		return &deliver.Failure{
 			Cause: diagnose.OurTrouble,
@@ -79,8 +80,14 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 			},
 		}
 	}
-	used := octets[d.Recipient]
-	if used+size <= int64(box.Quota) {
+	text := ""
+	switch most := int64(box.Reading.Messages); {
+	case box.Quota > 0 && used+size > int64(box.Quota):
+		text = fmt.Sprintf("mailbox %s is full: %d of %s are used", d.Recipient, used, box.Quota)
+	case most > 0 && messages >= most:
+		text = fmt.Sprintf("mailbox %s is full: it holds %d messages, and %d at most", d.Recipient,
+			messages, most)
+	default:
 		return nil
 	}
 	return &deliver.Failure{
@@ -90,8 +97,7 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 			Host:     s.Name,
 			Code:     452,
 			Enhanced: "4.2.2",
-			Text: fmt.Sprintf("mailbox %s is full: %d of %s are used", d.Recipient, used,
-				box.Quota),
+			Text:     text,
 		},
 	}
 }

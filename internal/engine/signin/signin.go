@@ -44,12 +44,16 @@ const (
 	Submit Use = "submission"
 	IMAP   Use = directory.ByIMAP
 	POP3   Use = directory.ByPOP3
+	Own    Use = "page" // the page of one's own mailbox
 )
 
 // allows reports whether a mailbox may be used so.
 func (u Use) allows(m *directory.Mailbox) bool {
-	if u == Submit {
+	switch u {
+	case Submit:
 		return m.MaySubmit
+	case Own:
+		return true
 	}
 	return m.Reading.Allows(string(u))
 }
@@ -178,7 +182,7 @@ func (c *Checker) app(
 	password, client string,
 ) (int64, error) {
 	hash := AppHash(password)
-	if hash == nil || c.Programs == nil {
+	if hash == nil || c.Programs == nil || use == Own { // a program's password is for that program
 		return 0, nil
 	}
 	id, err := c.Programs.UseAppPassword(ctx, m.Address.Key(), hash, string(use), client)
@@ -193,7 +197,7 @@ const noteEvery = time.Minute
 
 // note notes that a mailbox was used. What cannot be noted keeps nobody out.
 func (c *Checker) note(ctx context.Context, m *directory.Mailbox, use Use, client string) {
-	if c.Programs == nil {
+	if c.Programs == nil || use == Own {
 		return
 	}
 	key := string(use) + " " + m.Address.Key() + " " + client

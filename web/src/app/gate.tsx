@@ -10,6 +10,7 @@ import { Loading } from "../parts/loading";
 
 const read = () => piece(() => import("./app"));
 const App = lazy(read);
+const OwnPage = lazy(() => piece(() => import("../pages/own")).then((m) => ({ default: m.OwnPage })));
 const first = () => piece(() => import("../pages/first"));
 const FirstOperator = lazy(() => first().then((m) => ({ default: m.FirstOperator })));
 const FirstPassword = lazy(() => first().then((m) => ({ default: m.FirstPassword })));
@@ -20,6 +21,17 @@ const FirstPassword = lazy(() => first().then((m) => ({ default: m.FirstPassword
  * stays as it is, with what was typed into it.
  */
 export function Gate() {
+	if (window.location.pathname === "/mailbox") {
+		return (
+			<Suspense fallback={<Loading what={t`the page`} />}>
+				<OwnPage />
+			</Suspense>
+		);
+	}
+	return <OperatorsGate />;
+}
+
+function OperatorsGate() {
 	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
 	const client = useQueryClient();
 	const been = useRef(false);

@@ -1,25 +1,12 @@
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
-import {
-	Alert,
-	Button,
-	Code,
-	Group,
-	Modal,
-	SegmentedControl,
-	Stack,
-	Table,
-	Text,
-	TextInput,
-	Title,
-	UnstyledButton,
-} from "@mantine/core";
-import { notifications } from "@mantine/notifications";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Alert, Button, Group, Modal, SegmentedControl, Stack, Text, TextInput, UnstyledButton } from "@mantine/core";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { type BoxItem, boxes } from "../api/boxes";
 import { type MailboxLine, type Page, setup } from "../api/setup";
+import { AppPasswords, protocols } from "../parts/app-passwords";
 import type { Column } from "../parts/columns";
 import { ContentShown } from "../parts/content-shown";
 import { Heading } from "../parts/heading";
@@ -69,7 +56,7 @@ export function BoxPage() {
 				</div>
 			</div>
 			<Look address={address} id={search.message} onClose={() => go({ message: undefined })} />
-			<AppPasswords address={address} />
+			<Apps address={address} />
 		</Stack>
 	);
 }
@@ -93,8 +80,6 @@ function Facts({ m }: { m: MailboxLine }) {
 		</Text>
 	);
 }
-
-export const protocols: Record<string, string> = { submission: t`sent`, imap: "IMAP", pop3: "POP3" };
 
 function Folders(p: { address: string; chosen?: string; onChoose: (folder?: string) => void }) {
 	const list = useQuery({ queryKey: ["mailboxes", "folders", p.address], queryFn: () => boxes.folders(p.address) });
@@ -247,126 +232,18 @@ function Look(p: { address: string; id?: string; onClose: () => void }) {
 	);
 }
 
-function AppPasswords({ address }: { address: string }) {
+function Apps({ address }: { address: string }) {
 	const may = useMayChange();
 	const client = useQueryClient();
-	const [name, setName] = useState("");
 	const key = ["mailboxes", "apps", address];
 	const list = useQuery({ queryKey: key, queryFn: () => boxes.apps(address) });
-	const again = () => client.invalidateQueries({ queryKey: key });
-	const add = useMutation({
-		mutationFn: () => boxes.addApp(address, name.trim()),
-		onSuccess: () => setName(""),
-		onSettled: again,
-	});
-	const revoke = useMutation({
-		mutationFn: (which: string) => boxes.revokeApp(address, which),
-		onSettled: again,
-		onSuccess: (_, which) =>
-			notifications.show({ color: "kelp", message: t`${which} is revoked; its sessions have ended.` }),
-		onError: (e) => notifications.show({ color: "buoy", title: t`Not revoked`, message: e.message }),
-	});
 	return (
-		<section className="surface" aria-labelledby="apps">
-			<Stack gap="xs" p="sm">
-				<Title order={2} size="h5" id="apps">
-					<Trans>App passwords</Trans>
-				</Title>
-				<Text size="sm" c="dimmed">
-					<Trans>
-						One for each program, so that a lost phone costs one password and not all. Revoking one ends its sessions at
-						once.
-					</Trans>
-				</Text>
-				{add.data && (
-					<Alert
-						color="kelp"
-						title={t`The password for ${add.data.name}, shown this once`}
-						onClose={add.reset}
-						withCloseButton
-						closeButtonLabel={t`Close`}
-					>
-						<Code fz="md">{add.data.password}</Code>
-					</Alert>
-				)}
-				{add.error && (
-					<Alert color="buoy" role="alert">
-						{add.error.message}
-					</Alert>
-				)}
-				{list.data && list.data.items.length > 0 && (
-					<Table verticalSpacing={4}>
-						<Table.Thead>
-							<Table.Tr>
-								<Table.Th>
-									<Trans>Program</Trans>
-								</Table.Th>
-								<Table.Th>
-									<Trans>Made</Trans>
-								</Table.Th>
-								<Table.Th>
-									<Trans>Last use</Trans>
-								</Table.Th>
-								<Table.Th>
-									<Trans>Take away</Trans>
-								</Table.Th>
-							</Table.Tr>
-						</Table.Thead>
-						<Table.Tbody>
-							{list.data.items.map((a) => (
-								<Table.Tr key={a.name}>
-									<Table.Td>{a.name}</Table.Td>
-									<Table.Td>
-										<When time={a.created_at} /> {a.who}
-									</Table.Td>
-									<Table.Td>
-										{a.used_at ? (
-											<>
-												<When time={a.used_at} /> {protocols[a.used_by]} <Trans>from {a.client}</Trans>
-											</>
-										) : (
-											<Trans>never</Trans>
-										)}
-									</Table.Td>
-									<Table.Td>
-										<Button
-											size="compact-xs"
-											variant="default"
-											disabled={!may}
-											aria-label={t`Revoke ${a.name}`}
-											onClick={() => revoke.mutate(a.name)}
-										>
-											<Trans>Revoke</Trans>
-										</Button>
-									</Table.Td>
-								</Table.Tr>
-							))}
-						</Table.Tbody>
-					</Table>
-				)}
-				<form
-					onSubmit={(e) => {
-						e.preventDefault();
-						add.mutate();
-					}}
-				>
-					<Group gap="xs" align="end">
-						<TextInput
-							size="xs"
-							label={t`Program`}
-							placeholder={t`phone`}
-							value={name}
-							onChange={(e) => setName(e.currentTarget.value)}
-							maxLength={60}
-							required
-							disabled={!may}
-						/>
-						<Button size="xs" type="submit" disabled={!may || name.trim() === ""} loading={add.isPending}>
-							<Trans>Make a password</Trans>
-						</Button>
-					</Group>
-				</form>
-			</Stack>
-		</section>
+		<AppPasswords
+			items={list.data?.items ?? []}
+			may={may}
+			add={(name) => boxes.addApp(address, name)}
+			revoke={(name) => boxes.revokeApp(address, name)}
+			onChange={() => void client.invalidateQueries({ queryKey: key })}
+		/>
 	);
 }

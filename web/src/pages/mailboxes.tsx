@@ -17,6 +17,7 @@ import {
 	type Page,
 	setup,
 } from "../api/setup";
+import { protocols } from "../parts/app-passwords";
 import type { Column } from "../parts/columns";
 import { Editor } from "../parts/editor";
 import { title as upper, words } from "../parts/fields";
@@ -29,7 +30,6 @@ import { Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
 import { To } from "../parts/to";
 import { When } from "../parts/when";
-import { protocols } from "./box";
 import classes from "./setup.module.css";
 
 type Kind = "mailboxes" | "aliases";
