@@ -22,8 +22,12 @@ func TestConsoleLooksIntoMailboxesAndTheirOwnersLookAfterThem(t *testing.T) {
 		return strings.Replace(c, "  resolvers:", "  people_forward: inside\n  resolvers:", 1)
 	})
 	givePassword(t, s, ines, password)
-	s.until(t, s.send(t, s.inside, "127.20.1.5", tomas, "From: <"+tomas+">\r\nSubject: Berth nine\r\n\r\nfor Thursday\r\n",
-		ines), mail.Delivered)
+	s.until(
+		t,
+		s.send(t, s.inside, "127.20.1.5", tomas, "From: <"+tomas+">\r\nSubject: Berth nine\r\n\r\nfor Thursday\r\n",
+			ines),
+		mail.Delivered,
+	)
 	c := signedIn(t, s.imaps, ines)
 	c.ok("CREATE Ferries")
 	c.ok("COPY 1 Ferries")
@@ -65,7 +69,7 @@ func TestConsoleLooksIntoMailboxesAndTheirOwnersLookAfterThem(t *testing.T) {
 	own.shows("address or password is wrong")
 	own.fill("", "Password", password)
 	own.click("", "Sign in")
-	own.shows(ines, "1 messages", "harbour@skerryline.example")
+	own.shows(ines, "2 messages", "harbour@skerryline.example")
 	own.fill("", "To people of this server", "I am at sea until Thursday.")
 	own.click("", "Save the reply")
 	own.shows("It is saved.")

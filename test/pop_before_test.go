@@ -25,8 +25,18 @@ func TestAMailboxIsLookedAtBeforeTheProviderTakesMail(t *testing.T) {
 		}
 	}
 	set := func(secret string) {
-		s.run(t, "route", "set", "by provider", "--pop-before-host", "harbourlight.example:"+pop, "--pop-before-account",
-			"skerryline", "--pop-before-secret", secret)
+		s.run(
+			t,
+			"route",
+			"set",
+			"by provider",
+			"--pop-before-host",
+			"harbourlight.example:"+pop,
+			"--pop-before-account",
+			"skerryline",
+			"--pop-before-secret",
+			secret,
+		)
 		s.run(t, "draft", "apply", "--force", "--why", "the provider wants to be looked at")
 	}
 	c := s.command("secret", "set", "wrong one")

@@ -46,8 +46,14 @@ func (a termsCommands) rightsCommand() *cobra.Command {
 					area := rights.Of(op.OperationID, method == "get")
 					operations[area] = append(
 						operations[area],
-						fmt.Sprintf("| `%s`%s | `%s %s` | %s |",
-							op.OperationID, star(op.OperationID), strings.ToUpper(method), path, op.Summary),
+						fmt.Sprintf(
+							"| `%s`%s | `%s %s` | %s |",
+							op.OperationID,
+							star(op.OperationID),
+							strings.ToUpper(method),
+							path,
+							op.Summary,
+						),
 					)
 				}
 			}

@@ -42,7 +42,9 @@ func (o *Own) Owner(ctx context.Context, secret string) (*directory.Mailbox, err
 		return nil, err
 	}
 	at := strings.LastIndexByte(key, '@')
-	box := o.InForce.Config().Directory.Mailbox(address.Address{Local: key[:at], Domain: key[at+1:]})
+	box := o.InForce.Config().Directory.Mailbox(
+		address.Address{Local: key[:at], Domain: key[at+1:]},
+	)
 	if box == nil {
 		return nil, fault.ErrNotFound
 	}
@@ -147,8 +149,10 @@ func (o *Own) forward(m *directory.Mailbox, to []string) error {
 		case config.ForwardAnywhere:
 		case config.ForwardInside:
 			if cfg.Domain(a.Domain) == nil {
-				return fault.Refuse("forward_to",
-					"mail may be forwarded to addresses of this server's domains only; ask your administrator")
+				return fault.Refuse(
+					"forward_to",
+					"mail may be forwarded to addresses of this server's domains only; ask your administrator",
+				)
 			}
 		default:
 			return fault.Refuse("forward_to",
@@ -160,7 +164,11 @@ func (o *Own) forward(m *directory.Mailbox, to []string) error {
 }
 
 // NewPassword gives a mailbox a new password: all its sessions end but the one that asks.
-func (o *Own) NewPassword(ctx context.Context, m *directory.Mailbox, secret, password string) error {
+func (o *Own) NewPassword(
+	ctx context.Context,
+	m *directory.Mailbox,
+	secret, password string,
+) error {
 	if err := Strong(password, m.Address.Local, m.Name); err != nil {
 		return err
 	}

@@ -24,7 +24,8 @@ import (
 // What a request must be before anything looks into it: from somebody who is known if
 // it has a body, of a bounded size, and of text that can be kept.
 
-// maxSignIn bounds the body of a sign-in, the only one that is read of strangers.
+// maxSignIn bounds the bodies that are read of strangers: of a sign-in, and of the page of
+// somebody's own mailbox, who is asked for after that.
 const maxSignIn = 64 << 10
 
 const (
@@ -39,8 +40,7 @@ const whoLocal = "who"
 // identified sees that the body of a request is read only of somebody who is signed
 // in: reading costs memory.
 func (s *Service) identified(c fiber.Ctx) error {
-	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || c.Path() == signInPath || c.Path() == firstPath ||
-		c.Path() == signOutPath {
+	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || forStrangers(c.Path()) {
 		return c.Next()
 	}
 	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie), c.IP())
@@ -50,6 +50,12 @@ func (s *Service) identified(c fiber.Ctx) error {
 	}
 	c.Locals(whoLocal, w)
 	return c.Next()
+}
+
+// forStrangers reports a path whose body is read of whoever asks.
+func forStrangers(path string) bool {
+	return path == signInPath || path == firstPath || path == signOutPath || path == ownPath ||
+		strings.HasPrefix(path, ownPath+"/")
 }
 
 // asks reports a request whose body, if it has one, means nothing.
@@ -65,7 +71,7 @@ func bounded(c fiber.Ctx) error {
 	switch {
 	case c.Path() == archivesPath && !asks(c):
 		return c.Next()
-	case asks(c), c.Path() == signInPath, c.Path() == signOutPath, c.Path() == firstPath:
+	case asks(c), forStrangers(c.Path()):
 		limit = maxSignIn
 	}
 	tooLarge := fiber.NewError(fiber.StatusRequestEntityTooLarge,

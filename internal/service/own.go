@@ -18,18 +18,25 @@ import (
 // ownCookie is the name of the cookie of one's own page.
 const ownCookie = "gull_mailbox"
 
+// ownPath is where the page of one's own mailbox asks.
+const ownPath = "/api/v1/own"
+
 // ownAPI serves people the page of their own mailbox. None of it is for operators, and none of
 // theirs is for people.
 type ownAPI struct{ *Service }
 
 func (s ownAPI) register(h huma.API) {
 	op := operation{}
-	const at = "/api/v1/own"
+	const at = ownPath
 	huma.Register(h, op.post("own-sign-in", at+"/sign-in",
 		"Sign in to the page of one's own mailbox, with its password"), s.signIn)
 	huma.Register(h, op.post("own-sign-out", at+"/sign-out", "Leave it"), s.signOut)
 	huma.Register(h, read("own-mailbox", at, "One's own mailbox"), s.show)
-	huma.Register(h, op.patch("own-mailbox-change", at, "Change one's reply and forwards"), s.change)
+	huma.Register(
+		h,
+		op.patch("own-mailbox-change", at, "Change one's reply and forwards"),
+		s.change,
+	)
 	huma.Register(h, op.post("own-password", at+"/password",
 		"Choose a new password; all other sessions end"), s.password)
 	huma.Register(h, op.post("own-app-password-add", at+"/app-passwords",

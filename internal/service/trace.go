@@ -274,7 +274,9 @@ func (s traceAPI) serveMailboxContent(c fiber.Ctx) error {
 		return err
 	}
 	f := fiberContext{c: c}
-	box, err := boxesAPI(s).mailboxAddress(context.WithValue(c.Context(), whoKey{}, w), f.Param("address"))
+	box, err := boxesAPI(
+		s,
+	).mailboxAddress(context.WithValue(c.Context(), whoKey{}, w), f.Param("address"))
 	if err != nil {
 		return err
 	}

@@ -25,7 +25,11 @@ func (h *host) servePOP() error {
 	if err != nil {
 		return err
 	}
-	l, err := tls.Listen("tcp", net.JoinHostPort(h.spec.Address, fmt.Sprint(h.spec.POPPort)), settings)
+	l, err := tls.Listen(
+		"tcp",
+		net.JoinHostPort(h.spec.Address, fmt.Sprint(h.spec.POPPort)),
+		settings,
+	)
 	if err != nil {
 		return err
 	}

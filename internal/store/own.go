@@ -18,7 +18,8 @@ func (s OwnSessions) Begin(ctx context.Context, hash []byte, key string, ends ti
 // Mailbox is whose session it is, by its key; ErrNotFound if it is none or has ended.
 func (s OwnSessions) Mailbox(ctx context.Context, hash []byte) (key string, err error) {
 	err = s.pool.QueryRow(ctx, `SELECT mailbox FROM box_sign_in WHERE hash = $1 AND expires_at > now()`,
-		hash).Scan(&key)
+		hash).
+		Scan(&key)
 	return key, found(err)
 }
 
@@ -30,7 +31,13 @@ func (s OwnSessions) End(ctx context.Context, hash []byte) error {
 
 // Keep lets a session go on that has just changed the password, which ends all of them.
 func (s OwnSessions) Keep(ctx context.Context, hash []byte, key string, ends time.Time) error {
-	_, err := s.pool.Exec(ctx, `INSERT INTO box_sign_in (hash, mailbox, expires_at) VALUES ($1, $2, $3)
-		ON CONFLICT DO NOTHING`, hash, key, ends)
+	_, err := s.pool.Exec(
+		ctx,
+		`INSERT INTO box_sign_in (hash, mailbox, expires_at) VALUES ($1, $2, $3)
+		ON CONFLICT DO NOTHING`,
+		hash,
+		key,
+		ends,
+	)
 	return err
 }

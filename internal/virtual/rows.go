@@ -312,12 +312,6 @@ func (r *Rows) Warn(
 // SetBackOff tells nobody: there is no other node.
 func (r *Rows) SetBackOff(context.Context, store.BackOff) error { return nil }
 
-// MailboxUse is how full a mailbox is; its messages are not counted here.
-func (r *Rows) MailboxUse(ctx context.Context, mailbox string) (messages, octets int64, err error) {
-	used, err := r.MailboxesUse(ctx, []string{mailbox})
-	return 0, used[mailbox], err
-}
-
 // MailboxesUse is how full mailboxes are, in octets.
 func (r *Rows) MailboxesUse(_ context.Context, mailboxes []string) (map[string]int64, error) {
 	r.mu.Lock()

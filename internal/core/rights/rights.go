@@ -74,8 +74,14 @@ func Who(a Area) string {
 // operations are those that do more than look. What is not here and no GET is nobody's.
 var operations = map[Area][]string{
 	Open: {"sign-in", "sign-out", "first-operator", "own-sign-in"},
-	Mailbox: {"own-mailbox", "own-mailbox-change", "own-password", "own-sign-out", "own-app-password-add",
-		"own-app-password-revoke"},
+	Mailbox: {
+		"own-mailbox",
+		"own-mailbox-change",
+		"own-password",
+		"own-sign-out",
+		"own-app-password-add",
+		"own-app-password-revoke",
+	},
 	Own: {
 		"me",
 		"keep",

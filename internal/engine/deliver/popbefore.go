@@ -59,8 +59,11 @@ func (c *Client) lookFirst(ctx context.Context, r *config.Route) *Failure {
 func (c *Client) look(ctx context.Context, r *config.Route, p *config.POPBefore) *Failure {
 	host, port := config.SplitHost(p.Host, popPort)
 	fail := func(stage diagnose.Stage, cause diagnose.Cause, text string) *Failure {
-		return &Failure{Cause: cause, Reply: mail.LastReply{Stage: stage, Host: host, Enhanced: "4.7.0",
-			Text: "POP before sending: " + text}}
+		return &Failure{
+			Cause: cause,
+			Reply: mail.LastReply{Stage: stage, Host: host, Enhanced: "4.7.0",
+				Text: "POP before sending: " + text},
+		}
 	}
 	password, err := c.Secrets.Secret(ctx, p.Secret)
 	if err != nil {
@@ -74,9 +77,12 @@ func (c *Client) look(ctx context.Context, r *config.Route, p *config.POPBefore)
 	for _, ip := range addrs[:min(len(addrs), maxTries)] {
 		t := &popTalk{}
 		if c.Record != nil {
-			t.record = c.Record.Begin(mail.Session{ID: c.IDs.Next(), Direction: mail.Out, Protocol: "POP3",
-				Route: r.Name, Address: ip.String(), Port: port, Name: host, Account: p.Account,
-				StartedAt: time.Now().UTC()}, r.Transcript)
+			t.record = c.Record.Begin(
+				mail.Session{ID: c.IDs.Next(), Direction: mail.Out, Protocol: "POP3",
+					Route: r.Name, Address: ip.String(), Port: port, Name: host, Account: p.Account,
+					StartedAt: time.Now().UTC()},
+				r.Transcript,
+			)
 		}
 		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(port)),
 			c.cfg.Service.Timeouts.Connect)
@@ -86,7 +92,10 @@ func (c *Client) look(ctx context.Context, r *config.Route, p *config.POPBefore)
 			continue
 		}
 		_ = raw.SetDeadline(time.Now().Add(3 * c.cfg.Service.Timeouts.Command))
-		secured := tls.Client(raw, &tls.Config{RootCAs: c.Roots, ServerName: host, MinVersion: tls.VersionTLS12})
+		secured := tls.Client(
+			raw,
+			&tls.Config{RootCAs: c.Roots, ServerName: host, MinVersion: tls.VersionTLS12},
+		)
 		if err := secured.HandshakeContext(ctx); err != nil {
 			raw.Close()
 			failure = fail(diagnose.StageTLS, diagnose.TLSTrouble, "TLS: "+err.Error())
@@ -95,7 +104,7 @@ func (c *Client) look(ctx context.Context, r *config.Route, p *config.POPBefore)
 		}
 		t.conn = textproto.NewConn(secured)
 		err = t.run(p.Account, password)
-		t.conn.Close()
+		_ = t.conn.Close() // what counts was said
 		if err == nil {
 			t.record.Change(func(s *mail.Session) { s.Outcome = mail.Passed })
 			t.record.End("the mailbox was looked at", false)

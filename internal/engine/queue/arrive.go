@@ -83,7 +83,8 @@ func (a *arrivals) box(d *mail.Delivery) *directory.Mailbox {
 		return nil
 	}
 	box := a.cfg.Mailbox(to)
-	if box == nil || box.Reply != nil || box.Reading.Messages > 0 { // these are counted in the queue
+	if box == nil || box.Reply != nil ||
+		box.Reading.Messages > 0 { // these are counted in the queue
 		return nil
 	}
 	return box

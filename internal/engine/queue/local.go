@@ -69,7 +69,11 @@ func (s *sender) noRoom(box *directory.Mailbox, d *mail.Delivery, size int64) *d
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, enterTimeout)
 	defer cancel()
-	messages, used, err := s.Store.MailboxUse(ctx, d.Recipient)
+	octets, err := s.Store.MailboxesUse(ctx, []string{d.Recipient})
+	used, messages := octets[d.Recipient], int64(0)
+	if err == nil && box.Reading.Messages > 0 {
+		messages, _, err = s.Store.MailboxUse(ctx, d.Recipient)
+	}
 	if err != nil {
 		return &deliver.Failure{
 			Cause: diagnose.OurTrouble,
