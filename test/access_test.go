@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/smtp"
@@ -257,6 +258,33 @@ func TestWhoReadsSignsInUnderTLSOnlyAndIsBounded(t *testing.T) {
 		}
 	}
 
+	// A password in the wrong place is not on record either.
+	slip := reads(t, s.imaps)
+	slip.ask(" LOGIN " + ines + " " + password)
+	slip.conn.Close()
+	mistyped, err := tls.Dial("tcp", s.pop3s, insecure())
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(mistyped, password+"\r\nQUIT\r\n")
+	_, _ = io.ReadAll(mistyped)
+	s.until0(t, func() error {
+		seen := 0
+		for _, x := range sessionsOf(t, s) {
+			text := s.run(t, "session", "show", x.ID.String())
+			if strings.Contains(text, password) {
+				t.Errorf("the transcript of %s %s holds a password:\n%s", x.Protocol, x.ID, text)
+			}
+			if strings.Contains(text, "left out") {
+				seen++
+			}
+		}
+		if seen < 2 {
+			return fmt.Errorf("%d transcripts leave something out", seen)
+		}
+		return nil
+	})
+
 	// Guesses are slow, and a session that goes on with them ends.
 	c := reads(t, s.imaps)
 	began := time.Now()
@@ -273,6 +301,28 @@ func TestWhoReadsSignsInUnderTLSOnlyAndIsBounded(t *testing.T) {
 		}
 		return nil
 	})
+
+	// A mailbox may hold a number of messages.
+	s.run(t, "mailbox", "set", tomas, "--reading-messages", "1")
+	s.puts(t, ines, tomas, "Subject: one\r\n\r\nx\r\n")
+	s.until0(t, func() error {
+		if text := s.run(t, "mailbox", "messages", tomas); !strings.Contains(text, "one") {
+			return fmt.Errorf("the first is not there: %s", text)
+		}
+		return nil
+	})
+	s.puts(t, ines, tomas, "Subject: two\r\n\r\nx\r\n")
+	s.until0(t, func() error {
+		if text := s.run(t, "queue", "list", "--recipient", tomas, "-o", "json"); !strings.Contains(text,
+			"it holds 1 messages, and 1 at most") {
+			return fmt.Errorf("the second does not wait: %s", text)
+		}
+		return nil
+	})
+	full := signedIn(t, s.imaps, tomas)
+	full.refused("COPY 1 Archive", "OVERQUOTA")
+	full.ok(`STORE 1 +FLAGS (\Deleted)`)
+	full.ok("EXPUNGE")
 
 	// A mailbox that is not for reading lets nobody in, and who is in has to leave.
 	c = signedIn(t, s.imaps, odile)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -73,11 +74,13 @@ func (c *clearly) command(text string) (secured bool, err error) {
 	tag, rest, _ := strings.Cut(text, " ")
 	name, rest, _ := strings.Cut(rest, " ")
 	name = strings.ToUpper(name)
-	shown := text
+	shown := clip(text)
 	if name == "LOGIN" || name == "AUTHENTICATE" {
-		shown = tag + " " + name + " (credentials left out)"
+		shown = clip(tag) + " " + name + " (credentials left out)"
+	} else if !slices.Contains(harmless, name) {
+		shown = leftOut(text)
 	}
-	c.t.record.Say(transcript.Client, []byte(clip(shown)))
+	c.t.record.Say(transcript.Client, []byte(shown))
 	if tag == "" || strings.ContainsAny(tag, "+*(){%\\\"") || name == "" {
 		return false, c.fault(
 			"* BAD a command is a tag, a space and a name (RFC 9051 section 2.2.1)",

@@ -185,6 +185,9 @@ func (both *fetcher) command(line string) error {
 	word, rest, _ := strings.Cut(line, " ")
 	word = strings.ToUpper(word)
 	shown := line
+	if _, known := popCommands[word]; !known && f.drop == nil {
+		shown = leftOut(line)
+	}
 	if word == "PASS" || word == "AUTH" {
 		mechanism, _, _ := strings.Cut(rest, " ")
 		if word == "PASS" {

@@ -4,9 +4,11 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -197,7 +199,7 @@ func (w *wire) heard(text string) bool {
 		w.secret.Store(true) // until the library answers
 		return false
 	}
-	w.t.record.Say(transcript.Client, []byte(clip(text)))
+	w.t.record.Say(transcript.Client, []byte(w.shown(name, text)))
 	if w.own == nil || w.long || literalEnd.MatchString(text) {
 		return false
 	}
@@ -206,6 +208,22 @@ func (w *wire) heard(text string) bool {
 		w.tell(reply)
 	}
 	return known
+}
+
+// harmless are the commands before sign-in that hold no credentials.
+var harmless = []string{"CAPABILITY", "NOOP", "ID", "LOGOUT", "STARTTLS", "ENABLE"}
+
+// shown is a line as it goes on record. Before sign-in a line that is no command may be a
+// password in the wrong place.
+func (w *wire) shown(name, text string) string {
+	if w.t.account.Load() == nil && !slices.Contains(harmless, name) {
+		return leftOut(text)
+	}
+	return clip(text)
+}
+
+func leftOut(text string) string {
+	return fmt.Sprintf("(a line of %d octets that is no command here, left out)", len(text))
 }
 
 // clip cuts a line to what a transcript needs of it.
