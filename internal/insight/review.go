@@ -71,6 +71,10 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 	if f.NoPassword, err = s.Directory.WithoutPassword(ctx, maxWithoutPassword); err != nil {
 		return f, err
 	}
+	if f.Unused, err = s.Directory.UnusedSince(ctx, f.Now.Add(-review.UnusedAfter),
+		maxWithoutPassword); err != nil {
+		return f, err
+	}
 	if f.KeyFile, err = s.Secrets.KeepsSecrets(ctx); err != nil {
 		return f, err
 	}

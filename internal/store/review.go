@@ -74,6 +74,18 @@ func (s Directory) WithoutPassword(ctx context.Context, limit int) ([]string, er
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
+// UnusedSince are mailboxes to which somebody signed in once, and nobody since a time, the
+// first of them.
+func (s Directory) UnusedSince(ctx context.Context, since time.Time, limit int) ([]string, error) {
+	rows, err := s.pool.Query(ctx, `SELECT m.address FROM mailbox m
+		WHERE (SELECT max(u.at) FROM mailbox_used u WHERE u.mailbox = m.key) < $1 ORDER BY m.key LIMIT $2`,
+		since, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
 // KeepsSecrets reports whether anything is kept under the key file.
 func (s Secrets) KeepsSecrets(ctx context.Context) (bool, error) {
 	var kept bool

@@ -507,6 +507,7 @@ func (v *reviewer) people() {
 		}
 	}
 	v.many("cannot-sign-in", v.f.NoPassword)
+	v.many("unused-mailbox", v.f.Unused)
 	v.many("no-quota", noQuota)
 	v.many("forward-all", forwardAll)
 	for _, a := range v.c.Directory.Aliases() {

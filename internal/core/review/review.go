@@ -68,6 +68,9 @@ type Certificate struct {
 	Fits     bool // its names have the listener's
 }
 
+// UnusedAfter is for how long nobody signed in to a mailbox that is called unused.
+const UnusedAfter = 180 * 24 * time.Hour
+
 // Facts are what a review goes by beside the configuration. What is not known is
 // zero, and then nothing is said of it.
 type Facts struct {
@@ -83,6 +86,7 @@ type Facts struct {
 	Standbys    int
 	Synchronous string   // its setting synchronous_standby_names
 	NoPassword  []string // mailboxes that may send and cannot sign in
+	Unused      []string // mailboxes to which nobody signed in since UnusedAfter
 	// NotReady are domains at whose last look something failed.
 	NotReady map[string]string
 	// DeadLists are lists whose source brings nothing, with why and since when.

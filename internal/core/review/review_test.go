@@ -178,6 +178,7 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 		{"resolver-outside", []string{`"127.0.0.1:5355"`, `"9.0.0.1:53", "127.0.0.1:53"`}, plain},
 		{"postmaster-leaves", []string{"postmaster: keeper@skerryline.example",
 			"postmaster: keeper@saltmarsh.example"}, plain},
+		{"unused-mailbox", nil, with(func(f *Facts) { f.Unused = []string{"a@b.example"} })},
 		{"cannot-sign-in", nil, with(func(f *Facts) { f.NoPassword = []string{"a@b.example"} })},
 		{"forward-all", []string{"forward_to: [ailsa@lightkeepers.example], keep_copy: true",
 			"forward_to: [ailsa@saltmarsh.example]"}, plain},

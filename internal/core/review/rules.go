@@ -332,6 +332,13 @@ var rules = map[string]rule{
 		"Their owners cannot; or the right is not needed.",
 		"Set a password (gull mailbox set ADDRESS --password-stdin) or take the right away.",
 	},
+	"unused-mailbox": {
+		Minor,
+		"Mailboxes that nobody uses any more",
+		"Nobody signed in to them for half a year; a forgotten account is the one whose theft nobody sees.",
+		"Ask their owners; then remove them, or take the right to sign in away (gull mailbox set ADDRESS " +
+			"--reading-by none --may-submit=false).",
+	},
 	"no-quota": {
 		Minor,
 		"Mailboxes may grow without limit",
