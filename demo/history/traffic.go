@@ -228,6 +228,7 @@ var ways = []way{
 			"pia@lostbuoy.example",
 			"rut@nomail.example",
 			"sol@foghorn.example",
+			"una@lee-shore.example",
 		},
 		subjects: []string{
 			"Reminder: harbour dues",
@@ -516,7 +517,9 @@ func gated(midnight time.Time, day int) []message {
 	rnd := rand.New(rand.NewPCG(seed, uint64(day)))
 	var out []message
 	add := func(hour int, l message) {
-		l.at = midnight.Add(time.Duration(hour)*time.Hour + time.Duration(rnd.IntN(3600))*time.Second)
+		l.at = midnight.Add(
+			time.Duration(hour)*time.Hour + time.Duration(rnd.IntN(3600))*time.Second,
+		)
 		l.lines = 3 + rnd.IntN(8)
 		out = append(out, l)
 	}

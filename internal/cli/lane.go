@@ -39,7 +39,8 @@ func laneColumns() []column[mail.Lane] {
 			return next(l.NextAttemptAt.Time)
 		}},
 		{"LAST REPLY", false, func(l mail.Lane) string {
-			if l.State == mail.LaneStranded || l.State == mail.LanePaused {
+			if l.State == mail.LaneStranded || l.State == mail.LanePaused ||
+				l.State == mail.LaneParked {
 				return l.Why
 			}
 			return lastText(l.Last)
@@ -107,7 +108,7 @@ func (a laneCommands) laneList() *cobra.Command {
 	f := c.Flags()
 	for name, help := range map[string]string{
 		"find":  "a part of the next hop, route, state or cause",
-		"state": "moving, paused, resting or stranded",
+		"state": "moving, paused, resting, stranded or parked",
 		"route": "a route's name",
 		"cause": "why it waits",
 		"sort":  "messages, bytes, oldest, next, host, state or trouble",

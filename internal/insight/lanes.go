@@ -203,6 +203,11 @@ func (s *Lanes) List(ctx context.Context) ([]mail.Lane, error) {
 				l.Since = l.LastAt
 			}
 		}
+		if r := cfg.Route(l.Route); r != nil && r.Kept() > 0 && l.State == mail.LaneMoving &&
+			l.Waiting > 0 && l.Sending == 0 && l.NextAttemptAt.After(began) {
+			l.State, l.Since, l.Until = mail.LaneParked, l.OldestAt, l.NextAttemptAt
+			l.Why = "until its site asks for it (ETRN), or the next attempt is due"
+		}
 		if r := cfg.Route(l.Route); r != nil && r.Unserved(running) {
 			l.State, l.Since, l.Why, l.NextAttemptAt = mail.LaneStranded, l.OldestAt,
 				r.UnservedText(), mail.OptTime{}

@@ -156,6 +156,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Greylist:      store.Reputation{DB: n.DB},
 		Door:          func() *repute.Door { return n.InForce.Door() },
 		Over:          n.over,
+		Asked:         n.asked,
 		HeldFull:      func() bool { return n.Control.Held.Full() },
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})

@@ -143,6 +143,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		mail.LanePaused:   0,
 		mail.LaneResting:  0,
 		mail.LaneStranded: 0,
+		mail.LaneParked:   0,
 	}
 	for _, l := range lanes {
 		sum.Waiting += l.Waiting

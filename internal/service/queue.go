@@ -75,7 +75,7 @@ func (s queueAPI) register(api huma.API) {
 
 type laneInput struct {
 	Find  string         `query:"find" doc:"A part of the next hop, route, state or cause"`
-	State mail.LaneState `query:"state" enum:"moving,paused,resting,stranded"`
+	State mail.LaneState `query:"state" enum:"moving,paused,resting,stranded,parked"`
 	Route string         `query:"route"`
 	Cause string         `query:"cause"`
 	Sort  string         `query:"sort" enum:"messages,bytes,oldest,next,host,state,trouble" default:"messages" doc:"trouble: what a person must fix first"`

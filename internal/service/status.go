@@ -147,7 +147,7 @@ func addLanes(st *api.Status, lanes []mail.Lane) {
 		case mail.LanePaused:
 			st.Paused++
 		}
-		if l.State != mail.LaneMoving || l.Deferred > 0 {
+		if l.State != mail.LaneMoving && l.State != mail.LaneParked || l.Deferred > 0 {
 			st.Trouble = append(st.Trouble, l)
 		}
 	}

@@ -194,6 +194,9 @@ func (k *checker) routes() {
 			k.wrong(r.Line, field+".sign_in",
 				"a password is sent only to a smarthost with tls: required or verified")
 		}
+		if r.Asks != nil && len(r.Asks.Accounts)+len(r.Asks.Networks) == 0 {
+			k.wrong(r.Line, field+".asks", "say who may ask: accounts, networks or both")
+		}
 		if r.POPBefore != nil && !smart {
 			k.wrong(r.Line, field+".pop_before", "only next hops smarthost and direct have it")
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/directory"
@@ -306,6 +307,14 @@ func (d *Domain) Lists(a address.Address) bool {
 		}
 	}
 	return strings.EqualFold(a.Local, "postmaster")
+}
+
+// Kept is how long mail of the route waits for its site to ask for it.
+func (r *Route) Kept() time.Duration {
+	if r.Asks == nil {
+		return 0
+	}
+	return r.Asks.Kept
 }
 
 // Unserved reports a route for nodes of which none runs: its mail would wait for ever.

@@ -470,6 +470,14 @@ type Route struct {
 	Nodes                 []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
 	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all"`
 	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule of its own"`
+	Asks                  *Asks            `yaml:"asks" doc:"A site that is offline most of the day and asks for its mail when it is not (ETRN, RFC 1985)"`
+}
+
+// Asks is who may ask for the mail of a route, and how long it is kept for them.
+type Asks struct {
+	Kept     time.Duration    `yaml:"kept" default:"1d" doc:"How long mail waits to be asked for; then it is sent all the same, at the latest when half the time until it goes back is over. 0s sends at once"`
+	Accounts address.Patterns `yaml:"accounts" doc:"Who signed in"`
+	Networks []netip.Prefix   `yaml:"networks" doc:"Who asks from there, without sign-in"`
 }
 
 // POPBefore is a mailbox at a provider who takes mail from an address only after somebody

@@ -75,7 +75,8 @@ var Terms = []Term{
 	{
 		"lane state",
 		"How a lane goes: moving, paused (a person stopped it), resting (backing off after " +
-			"trouble with its host) or stranded (no route leads on).",
+			"trouble with its host), parked (kept for a site that asks for it) or stranded (no route " +
+			"leads on).",
 		"`gull lane list --state resting`",
 	},
 	{

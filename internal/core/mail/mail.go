@@ -310,6 +310,7 @@ const (
 	LanePaused   LaneState = "paused"
 	LaneResting  LaneState = "resting"
 	LaneStranded LaneState = "stranded"
+	LaneParked   LaneState = "parked" // until its site asks for it (ETRN, RFC 1985)
 )
 
 // Lane is the deliveries that wait for one next hop on one route.
@@ -320,7 +321,7 @@ type Lane struct {
 	State         LaneState  `json:"state"`
 	Why           string     `json:"why" doc:"Why it is in this state, in a sentence"`
 	Since         OptTime    `json:"since" nullable:"true"`
-	Until         OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again, or a pause ends by itself"`
+	Until         OptTime    `json:"until" nullable:"true" doc:"When a resting lane tries again, a pause ends by itself, or a parked lane sends although nobody asked"`
 	Waiting       int64      `json:"waiting"`
 	Deferred      int64      `json:"deferred"`
 	Held          int64      `json:"held"`

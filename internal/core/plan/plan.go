@@ -50,8 +50,8 @@ func Again(
 	return moved, nil
 }
 
-// NewDelivery makes the delivery of a leg, due immediately. original is the
-// recipient as it was given, rule what let it in.
+// NewDelivery makes the delivery of a leg, due immediately unless its route keeps mail until
+// it is asked for. original is the recipient as it was given, rule what let it in.
 func NewDelivery(
 	cfg *config.Compiled,
 	m *mail.Message,
@@ -60,6 +60,8 @@ func NewDelivery(
 	original address.Address,
 	rule string,
 ) *mail.Delivery {
+	expires := cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt)
+	kept := min(leg.Route.Kept(), expires.Sub(m.ReceivedAt)/2)
 	d := &mail.Delivery{
 		MessageID:     m.ID,
 		N:             int16(n),
@@ -72,10 +74,8 @@ func NewDelivery(
 		Rule:          rule,
 		RouteWhy:      leg.Why,
 		Revision:      cfg.Revision,
-		NextAttemptAt: mail.At(m.ReceivedAt),
-		ExpiresAt: mail.At(
-			cfg.ScheduleOf(leg.Route, leg.Recipient.Domain, m.Sender == "").Expires(m.ReceivedAt),
-		),
+		NextAttemptAt: mail.At(m.ReceivedAt.Add(kept)),
+		ExpiresAt:     mail.At(expires),
 	}
 	for _, a := range leg.Via {
 		d.Via = append(d.Via, a.String())

@@ -46,6 +46,9 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 	if m := (signInTalk(se)).mechanisms(); len(m) > 0 {
 		lines = append(lines, "AUTH "+strings.Join(m, " "))
 	}
+	if (askTalk(se)).offered() {
+		lines = append(lines, "ETRN")
+	}
 	return smtp.Reply{Code: 250, Lines: append(lines, "ENHANCEDSTATUSCODES")}
 }
 

@@ -112,6 +112,9 @@ type Options struct {
 	Greylist      Greylist
 	// Door says who is spared and who is refused.
 	Door func() *repute.Door
+	// Asked sets the mail of a route moving, of one domain if that is not "", because
+	// somebody asked for it; it reports how many deliveries. Nil offers nobody to ask.
+	Asked func(ctx context.Context, who, route, domain string) (int64, error)
 	// Over hears of who is over a limit whose rule holds or stops; nil if nobody does.
 	Over func(ctx context.Context, o Over)
 	// HeldFull reports that no more may be held.

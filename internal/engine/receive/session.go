@@ -428,7 +428,9 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 		}
 		se.closeFor("the client said goodbye")
 		return smtp.NewReply(221, "2.0.0", "%s says goodbye", se.conf.GreetingName)
-	case "EXPN", "BDAT", "TURN", "ETRN":
+	case "ETRN":
+		return askTalk{se}.etrn(c.Arg)
+	case "EXPN", "BDAT", "TURN":
 		return se.fault(smtp.NewReply(502, "5.5.1", "%s is not offered here", c.Verb))
 	}
 	return se.fault(smtp.NewReply(500, "5.5.2", "this command is not known"))

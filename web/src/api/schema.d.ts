@@ -3854,7 +3854,7 @@ export interface components {
             sending: number;
             since: string | null;
             state: string;
-            /** @description When a resting lane tries again, or a pause ends by itself */
+            /** @description When a resting lane tries again, a pause ends by itself, or a parked lane sends although nobody asked */
             until: string | null;
             /** Format: int64 */
             waiting: number;
@@ -3902,7 +3902,7 @@ export interface components {
             state: string;
             /** @description Minutes of the last day in which deliveries were tried. Those in which all went well are kept for two hours */
             tried: components["schemas"]["Minute"][];
-            /** @description When a resting lane tries again, or a pause ends by itself */
+            /** @description When a resting lane tries again, a pause ends by itself, or a parked lane sends although nobody asked */
             until: string | null;
             /** Format: int64 */
             waiting: number;
@@ -9020,7 +9020,7 @@ export interface operations {
             query?: {
                 /** @description A part of the next hop, route, state or cause */
                 find?: string;
-                state?: "moving" | "paused" | "resting" | "stranded";
+                state?: "moving" | "paused" | "resting" | "stranded" | "parked";
                 route?: string;
                 cause?: string;
                 /** @description trouble: what a person must fix first */

@@ -131,7 +131,7 @@ function Lanes() {
 						aria-label={t`State of lanes`}
 						placeholder={t`Any state`}
 						clearable
-						data={["moving", "paused", "resting", "stranded"]}
+						data={["moving", "paused", "resting", "stranded", "parked"]}
 						value={search.state ?? null}
 						onChange={(v) => go({ state: v ?? undefined })}
 					/>
@@ -278,7 +278,7 @@ const laneColumns: Column<Lane>[] = [
 		cell: (l) =>
 			l.state === "stranded" ? (
 				<WhyStranded lane={l} />
-			) : l.state === "paused" ? (
+			) : l.state === "paused" || l.state === "parked" ? (
 				l.why
 			) : (
 				<ReplyLine reply={l.last_reply} />

@@ -14,6 +14,7 @@ const all = (): Record<string, string> => ({
 	held: t`held`,
 	discarded: t`discarded`,
 	stranded: t`stranded`,
+	parked: t`parked`,
 	bounced: t`bounced`,
 	expired: t`expired`,
 	refused: t`refused`,

@@ -13,6 +13,7 @@ const tone: Record<string, "moves" | "waits" | "trouble" | "still"> = {
 	held: "still",
 	discarded: "still",
 	stranded: "trouble",
+	parked: "still",
 	bounced: "trouble",
 	expired: "trouble",
 	refused: "trouble",
