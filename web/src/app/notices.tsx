@@ -1,3 +1,4 @@
+import "@mantine/core/styles/Notification.layer.css";
 import "@mantine/notifications/styles.layer.css";
 import { Notifications } from "@mantine/notifications";
 

@@ -1,6 +1,7 @@
 /**
  * The styles of the components that are used, and of those that they are made of; the
- * library's whole sheet is twice as large. styles.test.ts finds what is missing here.
+ * library's whole sheet is twice as large. What only a few pages use, they bring with them;
+ * styles.test.ts finds what is missing.
  */
 import "@mantine/core/styles/UnstyledButton.layer.css";
 import "@mantine/core/styles/VisuallyHidden.layer.css";
@@ -19,25 +20,19 @@ import "@mantine/core/styles/Combobox.layer.css";
 import "@mantine/core/styles/ActionIcon.layer.css";
 import "@mantine/core/styles/Alert.layer.css";
 import "@mantine/core/styles/Anchor.layer.css";
-import "@mantine/core/styles/AppShell.layer.css";
 import "@mantine/core/styles/Badge.layer.css";
 import "@mantine/core/styles/Breadcrumbs.layer.css";
 import "@mantine/core/styles/Button.layer.css";
 import "@mantine/core/styles/Center.layer.css";
 import "@mantine/core/styles/Checkbox.layer.css";
 import "@mantine/core/styles/CheckboxIndicator.layer.css";
-import "@mantine/core/styles/Chip.layer.css";
 import "@mantine/core/styles/Code.layer.css";
-import "@mantine/core/styles/ColorSwatch.layer.css";
 import "@mantine/core/styles/Divider.layer.css";
 import "@mantine/core/styles/Drawer.layer.css";
 import "@mantine/core/styles/Fieldset.layer.css";
 import "@mantine/core/styles/List.layer.css";
 import "@mantine/core/styles/Menu.layer.css";
 import "@mantine/core/styles/Modal.layer.css";
-import "@mantine/core/styles/Notification.layer.css";
-import "@mantine/core/styles/NumberInput.layer.css";
-import "@mantine/core/styles/Pagination.layer.css";
 import "@mantine/core/styles/PasswordInput.layer.css";
 import "@mantine/core/styles/Pill.layer.css";
 import "@mantine/core/styles/PillsInput.layer.css";
@@ -47,7 +42,6 @@ import "@mantine/core/styles/RadioIndicator.layer.css";
 import "@mantine/core/styles/SegmentedControl.layer.css";
 import "@mantine/core/styles/SimpleGrid.layer.css";
 import "@mantine/core/styles/Stack.layer.css";
-import "@mantine/core/styles/Switch.layer.css";
 import "@mantine/core/styles/Table.layer.css";
 import "@mantine/core/styles/Text.layer.css";
 import "@mantine/core/styles/Title.layer.css";

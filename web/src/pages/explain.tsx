@@ -1,3 +1,5 @@
+import "@mantine/core/styles/Switch.layer.css";
+import "@mantine/core/styles/NumberInput.layer.css";
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import {

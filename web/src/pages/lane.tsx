@@ -1,3 +1,4 @@
+import "@mantine/core/styles/ColorSwatch.layer.css";
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import { Breadcrumbs, ColorSwatch, Group, SimpleGrid, Stack, Table, Text } from "@mantine/core";

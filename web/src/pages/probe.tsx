@@ -1,3 +1,4 @@
+import "@mantine/core/styles/Switch.layer.css";
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import {

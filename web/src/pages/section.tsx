@@ -1,3 +1,4 @@
+import "@mantine/core/styles/Pagination.layer.css";
 import {
 	closestCenter,
 	DndContext,

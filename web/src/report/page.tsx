@@ -1,3 +1,4 @@
+import "@mantine/core/styles/Chip.layer.css";
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
 import { Alert, Button, Chip, Group, Menu, SimpleGrid, Stack, Text } from "@mantine/core";
