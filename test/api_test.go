@@ -68,7 +68,7 @@ func TestEveryCallNeedsTheRightRole(t *testing.T) {
 			method = strings.ToUpper(method)
 			if resp, body := s.request(t, method, path.Replace(p),
 				"{}"); resp.StatusCode != http.StatusUnauthorized ||
-				!strings.Contains(body, "sign in first") {
+				!strings.Contains(body, "sign in ") {
 				t.Errorf("%s %s by nobody: %s %s", method, p, resp.Status, body)
 			}
 			if resp, _ := s.request(

@@ -231,7 +231,7 @@ func TestAViewerChangesNothing(t *testing.T) {
 	tried := 0
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
-			if method == "get" || free(op.OperationID) {
+			if method == "get" || free(op.OperationID) || strings.HasPrefix(path, "/api/v1/own") { // a mailbox's own
 				continue
 			}
 			tried++
@@ -409,7 +409,7 @@ func TestEverythingIsExportedAndImportedAgain(t *testing.T) {
 		!strings.Contains(readFile(t, file), "$argon2id$") {
 		t.Errorf("%v %v", info, err)
 	}
-	if out := s.run(t, "config", "check", file); !strings.Contains(out, "17 mailboxes, 4 aliases") {
+	if out := s.run(t, "config", "check", file); !strings.Contains(out, "19 mailboxes, 4 aliases") {
 		t.Errorf("check: %s", out)
 	}
 	fresh := blank(t, "import")
@@ -472,14 +472,14 @@ func TestAHundredThousandMailboxesAreImportedAllOrNone(t *testing.T) {
 			t.Errorf("%d, without %q:\n%s", code, want, out)
 		}
 	}
-	if n := s.mailboxes(t); n != 17 {
+	if n := s.mailboxes(t); n != 19 {
 		t.Errorf("%d mailboxes after a refused import", n)
 	}
 	write(nil)
 	began := time.Now()
 	text, _, code := s.gull(t, "mailbox", "import", file)
 	if code != 0 || !strings.Contains(text,
-		"100000 rows were written: 100000 new") || s.mailboxes(t) != 100_017 {
+		"100000 rows were written: 100000 new") || s.mailboxes(t) != 100_019 {
 		t.Errorf("%d %s, %d mailboxes", code, text, s.mailboxes(t))
 	}
 	t.Logf("100,000 rows in %s", time.Since(began).Round(time.Millisecond))
