@@ -116,6 +116,18 @@ function Folders(p: { address: string; chosen?: string; onChoose: (folder?: stri
 	);
 }
 
+/** The flags of a message in words (RFC 9051 section 2.3.2); what programs made up stays as it is. */
+function flagWords(flags: string[]): string {
+	const words: Record<string, string> = {
+		"\\Answered": t`answered`,
+		"\\Flagged": t`flagged`,
+		"\\Draft": t`a draft`,
+		"\\Deleted": t`deleted`,
+	};
+	const read = flags.includes("\\Seen") ? t`read` : t`unread`;
+	return [read, ...flags.filter((f) => f !== "\\Seen").map((f) => words[f] ?? f)].join(", ");
+}
+
 const columns: Column<BoxItem>[] = [
 	{
 		key: "received",
@@ -126,13 +138,20 @@ const columns: Column<BoxItem>[] = [
 	},
 	{ key: "sender", title: t`From`, width: 200, grow: 2, text: (m) => m.sender, cell: (m) => m.sender || "<>" },
 	{ key: "subject", title: t`Subject`, width: 240, grow: 4, text: (m) => m.subject, cell: (m) => m.subject },
-	{ key: "folder", title: t`Folder`, width: 110, grow: 1, text: (m) => m.folder, cell: (m) => m.folder },
+	{
+		key: "folder",
+		title: t`Folder`,
+		width: 110,
+		grow: 1,
+		text: (m) => m.folder,
+		cell: (m) => (m.folder === "INBOX" ? t`Inbox` : m.folder),
+	},
 	{
 		key: "flags",
 		title: t`Flags`,
 		width: 110,
 		text: (m) => m.flags.join(" "),
-		cell: (m) => (m.flags.length > 0 ? m.flags.join(" ") : t`unread`),
+		cell: (m) => flagWords(m.flags),
 	},
 	{ key: "size", title: t`Size`, width: 80, right: true, cell: (m) => octets(m.size) },
 ];

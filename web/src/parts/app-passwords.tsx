@@ -80,7 +80,7 @@ export function AppPasswords(p: {
 								<Table.Tr key={a.name}>
 									<Table.Td>{a.name}</Table.Td>
 									<Table.Td>
-										<When time={a.created_at} /> {a.who}
+										<When time={a.created_at} /> <Trans>by {a.who}</Trans>
 									</Table.Td>
 									<Table.Td>
 										{a.used_at ? (
