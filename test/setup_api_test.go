@@ -24,7 +24,7 @@ func TestSetupByTheInterfaceSaysWhatIsWrong(t *testing.T) {
 			`there is no peer`},
 		{"no such section", "GET", "/api/v1/setup/lanes", "", "422", "section"},
 		{"a position that is not there", "POST", "/api/v1/setup/routes/shelf/move", `{"position":99}`, "422",
-			"there are positions 1 to 5"},
+			"there are positions 1 to 6"},
 		{"what others need", "DELETE", "/api/v1/setup/routes/kelpworks", "", "422",
 			`"location":"domain kelpworks.example, route"`},
 		{"a second service", "POST", "/api/v1/setup/service", `{"fields":{"host_name":"x.example"}}`, "409",
