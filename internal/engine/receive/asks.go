@@ -2,6 +2,7 @@ package receive
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,18 +37,14 @@ func (se askTalk) mayAsk(r *config.Route) bool {
 
 // offered reports whether the client may ask for anything.
 func (se askTalk) offered() bool {
-	for i := range se.cfg.Routes {
-		if se.mayAsk(&se.cfg.Routes[i]) {
-			return se.server.Asked != nil
-		}
-	}
-	return false
+	return se.server.Asked != nil && slices.ContainsFunc(se.cfg.Routes,
+		func(r config.Route) bool { return se.mayAsk(&r) })
 }
 
-// etrn is ETRN: "domain", "@domain" for what lies below it too, or "#route".
+// etrn is ETRN: "domain"; "@domain" or "#route" for all of the route.
 func (se askTalk) etrn(arg string) smtp.Reply {
 	se.refresh()
-	domain := strings.TrimPrefix(strings.TrimSpace(arg), "@")
+	domain, all := strings.CutPrefix(strings.TrimSpace(arg), "@")
 	route, byName := strings.CutPrefix(domain, "#")
 	switch {
 	case !se.anyAsks():
@@ -79,7 +76,7 @@ func (se askTalk) etrn(arg string) smtp.Reply {
 			continue
 		}
 		only := domain
-		if byName || strings.HasPrefix(strings.TrimSpace(arg), "@") {
+		if byName || all {
 			only = ""
 		}
 		return se.asked(r, only)
@@ -90,12 +87,8 @@ func (se askTalk) etrn(arg string) smtp.Reply {
 
 // anyAsks reports whether sites may ask at all.
 func (se askTalk) anyAsks() bool {
-	for i := range se.cfg.Routes {
-		if se.cfg.Routes[i].Asks != nil {
-			return se.server.Asked != nil
-		}
-	}
-	return false
+	return se.server.Asked != nil && slices.ContainsFunc(se.cfg.Routes,
+		func(r config.Route) bool { return r.Asks != nil })
 }
 
 // asked sets the mail of a route moving.
@@ -119,6 +112,8 @@ func (se askTalk) asked(r *config.Route, domain string) smtp.Reply {
 		return smtp.NewReply(458, "4.3.0", "this cannot be done just now; try again soon")
 	case n == 0:
 		return smtp.NewReply(251, "2.0.0", "no message waits")
+	case n == 1:
+		return smtp.NewReply(253, "2.0.0", "1 delivery set moving")
 	}
 	return smtp.NewReply(253, "2.0.0", "%d deliveries set moving", n)
 }
