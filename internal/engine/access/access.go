@@ -163,19 +163,13 @@ func (s *Server) Stop(grace time.Duration) {
 		go t.leave("this server is going down; try again soon")
 	}
 	s.mu.Unlock()
-	done := make(chan struct{})
-	go func() { s.sessions.Wait(); close(done) }()
-	select {
-	case <-done:
-		return
-	case <-time.After(grace):
-	}
-	s.mu.Lock()
-	for t := range s.open {
-		t.conn.Close()
-	}
-	s.mu.Unlock()
-	<-done
+	door.Drain(&s.sessions, grace, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		for t := range s.open {
+			t.conn.Close()
+		}
+	})
 }
 
 // begin starts a session, or turns the client away.

@@ -54,6 +54,19 @@ type Door struct {
 	minute int64
 }
 
+// Drain waits until all sessions are over; after the given time it cuts those that are left.
+func Drain(sessions *sync.WaitGroup, grace time.Duration, cut func()) {
+	done := make(chan struct{})
+	go func() { sessions.Wait(); close(done) }()
+	select {
+	case <-done:
+		return
+	case <-time.After(grace):
+	}
+	cut()
+	<-done
+}
+
 // New makes doors; none is open before Apply.
 func New(o Options) *Doors { return &Doors{Options: o, open: map[string]*Door{}} }
 

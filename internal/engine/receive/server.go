@@ -212,19 +212,13 @@ func (s *Server) Stop(grace time.Duration) {
 		se.wakeIdle()
 	}
 	s.mu.Unlock()
-	done := make(chan struct{})
-	go func() { s.sessions.Wait(); close(done) }()
-	select {
-	case <-done:
-		return
-	case <-time.After(grace):
-	}
-	s.mu.Lock()
-	for se := range s.open {
-		se.raw.Close()
-	}
-	s.mu.Unlock()
-	<-done
+	door.Drain(&s.sessions, grace, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		for se := range s.open {
+			se.raw.Close()
+		}
+	})
 }
 
 // isStopping reports whether sessions at a listener end with their next command.
