@@ -184,18 +184,7 @@ func (r *entry) told(err error) error {
 }
 
 // AuthenticateMechanisms are those that are offered.
-func (r *entry) AuthenticateMechanisms() []string {
-	var out []string
-	for _, m := range r.conf.Mechanisms() {
-		switch m {
-		case "scram":
-			out = append(out, "SCRAM-SHA-256")
-		case "plain":
-			out = append(out, "PLAIN")
-		}
-	}
-	return out
-}
+func (r *entry) AuthenticateMechanisms() []string { return r.mechanisms() }
 
 // Authenticate begins a sign-in by SASL (RFC 4422).
 func (r *entry) Authenticate(mechanism string) (sasl.Server, error) {

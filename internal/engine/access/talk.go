@@ -49,6 +49,20 @@ type talk struct {
 	ended    bool
 }
 
+// mechanisms are those of SASL that are offered here.
+func (t *talk) mechanisms() []string {
+	var out []string
+	for _, m := range t.conf.Mechanisms() {
+		switch m {
+		case "scram":
+			out = append(out, "SCRAM-SHA-256")
+		case "plain":
+			out = append(out, "PLAIN")
+		}
+	}
+	return out
+}
+
 func newTalk(
 	s *Server,
 	cfg *config.Compiled,

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// App passwords are made by us, each for one program: 100 random bits need no slow hash.
+// App passwords are made by us, each for one program: 125 random bits need no slow hash.
 const (
 	appOctets = 25 // as they are written, without hyphens
 	appGroup  = 5
