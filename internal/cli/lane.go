@@ -74,9 +74,13 @@ func (a laneCommands) laneList() *cobra.Command {
 			"list --find greywacke -o jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			none := "Nothing waits: no lane holds mail."
 			for name, v := range filter {
 				if *v != "" {
 					q.Set(name, *v)
+				}
+				if *v != "" && name != "sort" && name != "order" {
+					none = "No lane matches."
 				}
 			}
 			p, err := a.client().Lanes(c.Context(), q)
@@ -94,7 +98,7 @@ func (a laneCommands) laneList() *cobra.Command {
 				a.app,
 				p.Items,
 				laneColumns(),
-				"Nothing waits: no lane holds mail.",
+				none,
 			); err != nil {
 				return err
 			}
