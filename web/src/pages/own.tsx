@@ -21,6 +21,7 @@ import { Problem } from "../api/client";
 import { type OwnChange, type OwnMailbox, own } from "../api/own";
 import { AppPasswords, protocols } from "../parts/app-passwords";
 import { Loading } from "../parts/loading";
+import { PasswordForm } from "../parts/password";
 import { count, octets } from "../parts/text";
 import { When } from "../parts/when";
 import classes from "./sign-in.module.css";
@@ -277,63 +278,15 @@ function Forward({ m, again }: { m: OwnMailbox; again: () => void }) {
 }
 
 function NewPassword() {
-	const [old, setOld] = useState("");
-	const [chosen, setChosen] = useState("");
-	const [again, setAgain] = useState("");
-	const change = useMutation({
-		mutationFn: () => own.password(old, chosen),
-		onSuccess: () => {
-			setOld("");
-			setChosen("");
-			setAgain("");
-		},
-	});
-	const differs = again !== "" && again !== chosen;
+	const [done, setDone] = useState(false);
 	return (
 		<Part id="own-password" title={t`Password`}>
-			<form
-				onSubmit={(e) => {
-					e.preventDefault();
-					change.mutate();
-				}}
-			>
-				<Stack gap="xs" maw={360}>
-					<PasswordInput
-						size="xs"
-						label={t`Old password`}
-						autoComplete="current-password"
-						required
-						value={old}
-						onChange={(e) => setOld(e.currentTarget.value)}
-					/>
-					<PasswordInput
-						size="xs"
-						label={t`New password`}
-						description={t`At least 10 characters that nobody guesses: a few words that do not belong together do.`}
-						autoComplete="new-password"
-						required
-						value={chosen}
-						onChange={(e) => setChosen(e.currentTarget.value)}
-					/>
-					<PasswordInput
-						size="xs"
-						label={t`The new one once more`}
-						autoComplete="new-password"
-						required
-						error={differs && t`It is not the same.`}
-						value={again}
-						onChange={(e) => setAgain(e.currentTarget.value)}
-					/>
-					<Said
-						error={change.error}
-						done={change.isSuccess}
-						text={t`Your password is changed. Programs that use it ask for the new one.`}
-					/>
-					<Button size="xs" w="fit-content" type="submit" disabled={differs} loading={change.isPending}>
-						<Trans>Change the password</Trans>
-					</Button>
-				</Stack>
-			</form>
+			<Said error={null} done={done} text={t`Your password is changed. Programs that use it ask for the new one.`} />
+			<PasswordForm
+				send={own.password}
+				note={t`Programs that are signed in have to sign in again.`}
+				onDone={() => setDone(true)}
+			/>
 		</Part>
 	);
 }

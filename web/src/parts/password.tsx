@@ -5,13 +5,21 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { people } from "../api/people";
 
-/** Chooses a new password of one's own; all other sessions end. */
-export function PasswordForm({ onDone }: { onDone: () => void }) {
+/** Chooses a new password of one's own: an operator's, whose other sessions end, or a mailbox's. */
+export function PasswordForm({
+	onDone,
+	send = people.changePassword,
+	note = t`All your other sessions end.`,
+}: {
+	onDone: () => void;
+	send?: (old: string, chosen: string) => Promise<unknown>;
+	note?: string;
+}) {
 	const [old, setOld] = useState("");
 	const [chosen, setChosen] = useState("");
 	const [again, setAgain] = useState("");
 	const change = useMutation({
-		mutationFn: () => people.changePassword(old, chosen),
+		mutationFn: () => send(old, chosen),
 		onSuccess: () => {
 			setOld("");
 			setChosen("");
@@ -65,7 +73,7 @@ export function PasswordForm({ onDone }: { onDone: () => void }) {
 					</Button>
 				</div>
 				<Text size="xs" c="dimmed">
-					<Trans>All your other sessions end.</Trans>
+					{note}
 				</Text>
 			</Stack>
 		</form>
