@@ -482,15 +482,15 @@ func TestWhoGetsAnAddressSeesNoMailOfItsFormerOwner(t *testing.T) {
 	s := reading(t, "heirs", nil)
 	s.puts(t, tomas, odile, "Subject: private\r\n\r\nof Odile\r\n")
 	c := signedIn(t, s.imaps, odile)
-	c.ok("CREATE Letters")
-	c.ok("COPY 1 Letters")
+	c.ok("CREATE Berths")
+	c.ok("COPY 1 Berths")
 	app := strings.TrimSpace(s.run(t, "mailbox", "app-password", "add", odile, "phone"))
 	s.run(t, "mailbox", "remove", odile, "--yes")
 	s.run(t, "mailbox", "add", odile, "--name", "Odile the Younger")
 	givePassword(t, s, odile, password)
 	heir := signedIn(t, s.imaps, odile)
 	if answer := heir.ok("STATUS INBOX (MESSAGES)") + heir.ok(`LIST "" "*"`); !strings.Contains(answer, "MESSAGES 0") ||
-		strings.Contains(answer, "Letters") {
+		strings.Contains(answer, "Berths") {
 		t.Errorf("she sees: %s", answer)
 	}
 	reads(t, s.imaps).refused("LOGIN "+odile+" "+app, "AUTHENTICATIONFAILED")

@@ -219,9 +219,11 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 	s.submission, s.smtps, s.lmtp = loopback(), loopback(), loopback()
 	s.imap, s.imaps, s.pop3, s.pop3s = loopback(), loopback(), loopback(), loopback()
 	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "127.0.0.1:2530", s.edge,
-		"2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "2995", pop, "1344", lookout, "127.0.0.1:2545",
+		"2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "2995", pop, "1344",
+		lookout, "127.0.0.1:2545",
 		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp,
-		"127.0.0.1:2543", s.imap, "127.0.0.1:2593", s.imaps, "127.0.0.1:2510", s.pop3, "127.0.0.1:2595", s.pop3s, "greylist: 45s",
+		"127.0.0.1:2543", s.imap, "127.0.0.1:2593", s.imaps, "127.0.0.1:2510", s.pop3,
+		"127.0.0.1:2595", s.pop3s, "greylist: 45s",
 		"greylist: 2s", "pause: 1500ms", "pause: 100ms",
 		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "back_off: 20s",
 		"back_off: 1s", "greeting: 15s", "greeting: 2s",
