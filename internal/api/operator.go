@@ -55,6 +55,8 @@ type Me struct {
 	// Program says that it is a token, no person.
 	Program    bool          `json:"program,omitempty" doc:"A token, no person"`
 	MustChange bool          `json:"must_change,omitempty" doc:"A new password must be chosen first"`
+	MustSecond bool          `json:"must_have_second_factor,omitempty" doc:"A second factor or a passkey must be set up first"`
+	Way        mail.Way      `json:"way,omitempty" enum:"password,passkey,single sign-on" doc:"How one signed in"`
 	May        []rights.Area `json:"may" doc:"What the role allows"`
 	Domains    rights.Bounds `json:"domains,omitempty" doc:"One sees and does only what is about them"`
 }
@@ -78,4 +80,23 @@ type SecondFactor struct {
 // RecoveryCodes each stand for a code of the second factor, once.
 type RecoveryCodes struct {
 	Codes []string `json:"codes" doc:"Shown this once"`
+}
+
+// SignInWays are the ways besides name and password by which one may sign in.
+type SignInWays struct {
+	SingleSignOn string `json:"single_sign_on,omitempty" doc:"What people know the provider by"`
+	Mailboxes    bool   `json:"mailboxes,omitempty" doc:"It opens the pages of people's own mailboxes"`
+	Link         string `json:"link" doc:"How people reach the console; passkeys open it there only"`
+}
+
+// PasskeyAsked is a question for the browser, and what goes back with its answer.
+type PasskeyAsked struct {
+	Options  any    `json:"options" doc:"For navigator.credentials, in its JSON form (WebAuthn level 3)"`
+	Ceremony string `json:"ceremony" doc:"Goes back with the answer, within five minutes"`
+}
+
+// PasskeyMade is a new passkey.
+type PasskeyMade struct {
+	mail.Passkey
+	Codes []string `json:"codes,omitempty" doc:"For recovery, each once, shown this once: where there were none"`
 }

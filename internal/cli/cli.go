@@ -162,7 +162,8 @@ func (a *app) root() *cobra.Command {
 		referenceCommands{a}.command(), doctorCommands{a}.command(),
 		operatorCommands{a}.command(), tokenCommands{a}.command(), auditCommands{a}.command(),
 		contextCommands{a}.command(), loginCommands{a}.login(), loginCommands{a}.logout(),
-		loginCommands{a}.whoami(), loginCommands{a}.password(), loginCommands{a}.second())
+		loginCommands{a}.whoami(), loginCommands{a}.password(), loginCommands{a}.second(),
+		loginCommands{a}.passkeys())
 	pauseCommands{a}.addPauses(root)
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {
@@ -198,7 +199,14 @@ func (a *app) client() *client.Client {
 	at, token, err := a.server()
 	if err != nil { // what is given and what the environment says counts all the same
 		fmt.Fprintln(a.err, "gull:", err)
-		at, token = cmp.Or(a.url, os.Getenv("GULL_URL"), defaultURL), cmp.Or(a.token, os.Getenv("GULL_TOKEN"))
+		at, token = cmp.Or(
+			a.url,
+			os.Getenv("GULL_URL"),
+			defaultURL,
+		), cmp.Or(
+			a.token,
+			os.Getenv("GULL_TOKEN"),
+		)
 	}
 	return client.New(at, token)
 }

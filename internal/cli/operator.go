@@ -72,6 +72,24 @@ func (a operatorCommands) names(
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
+// secondOf is what somebody has besides, or in place of, his password.
+func secondOf(p mail.Person) string {
+	var has []string
+	if p.Second {
+		has = append(has, "codes")
+	}
+	switch {
+	case p.Passkeys == 1:
+		has = append(has, "a passkey")
+	case p.Passkeys > 1:
+		has = append(has, strconv.Itoa(p.Passkeys)+" passkeys")
+	}
+	if p.Issuer != "" {
+		has = append(has, "single sign-on")
+	}
+	return dash(strings.Join(has, ", "))
+}
+
 func personState(p mail.Person) string {
 	switch {
 	case p.Off:
@@ -113,9 +131,14 @@ func (a operatorCommands) list() *cobra.Command {
 				{"STATE", false, personState},
 				{"LAST SIGN-IN", true, func(p mail.Person) string { return last(p.LastAt.Time) }},
 				{"FROM", false, func(p mail.Person) string { return dash(p.LastFrom) }},
-				{"SECOND FACTOR", false, func(p mail.Person) string { return yes(p.Second) }},
+				{"SECOND FACTOR", false, secondOf},
 				{"SESSIONS", true, func(p mail.Person) string { return strconv.Itoa(p.Sessions) }},
-				{"PASSWORD", true, func(p mail.Person) string { return ago(p.PasswordAt) }},
+				{"PASSWORD", true, func(p mail.Person) string {
+					if p.Issuer != "" {
+						return "-"
+					}
+					return ago(p.PasswordAt)
+				}},
 				{"ABOUT", false, func(p mail.Person) string { return p.About }},
 			}, "Nobody administers.")
 		},
@@ -365,6 +388,7 @@ func (a operatorCommands) sessions() *cobra.Command {
 				{"BEGAN", true, func(s mail.PersonSession) string { return ago(s.MadeAt) }},
 				{"LAST USED", true, func(s mail.PersonSession) string { return ago(s.LastAt) }},
 				{"ENDS", true, func(s mail.PersonSession) string { return ago(s.ExpiresAt) }},
+				{"BY", false, func(s mail.PersonSession) string { return string(s.Way) }},
 				{"FROM", false, func(s mail.PersonSession) string { return s.Client }},
 				{"THIS ONE", false, func(s mail.PersonSession) string { return yes(s.Mine) }},
 				{"PROGRAM", false, func(s mail.PersonSession) string { return s.Program }},

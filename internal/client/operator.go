@@ -157,3 +157,28 @@ func (c PeopleCalls) ConfirmSecond(ctx context.Context, code string) (api.Recove
 func (c PeopleCalls) RemoveSecond(ctx context.Context, password string) error {
 	return c.send(ctx, http.MethodPost, second+"/remove", map[string]string{"password": password})
 }
+
+// SignInByPass trades the pass that came back from single sign-on for a session.
+func (c PeopleCalls) SignInByPass(ctx context.Context, pass, proof string) (api.SignedIn, error) {
+	return call[api.SignedIn](ctx, c.conn, http.MethodPost, "/api/v1/single-sign-on/program", nil,
+		map[string]string{"pass": pass, "proof": proof})
+}
+
+// Passkeys are one's own.
+func (c PeopleCalls) Passkeys(ctx context.Context) ([]mail.Passkey, error) {
+	p, err := call[api.Page[mail.Passkey]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/me/passkeys",
+		nil,
+		nil,
+	)
+	return p.Items, err
+}
+
+// RemovePasskey takes one away.
+func (c PeopleCalls) RemovePasskey(ctx context.Context, id, password string) error {
+	return c.send(ctx, http.MethodPost, "/api/v1/me/passkeys/"+url.PathEscape(id)+"/remove",
+		map[string]string{"password": password})
+}

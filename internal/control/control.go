@@ -8,19 +8,21 @@ import "gullroute/internal/store"
 
 // Control is all that people change.
 type Control struct {
-	Drafts     *Drafts
-	Directory  *Directory
-	Actions    *Actions
-	Pauses     *Pauses
-	Reputation *Reputation
-	Held       *Held
-	Keys       *Keys
-	Explainer  *Explainer
-	Prober     *Prober
-	Submitter  *Submitter
-	Fixer      *Fixer
-	Gates      *Gates
-	Operators  *Operators
-	Own        *Own
-	Kept       store.Kept
+	Drafts       *Drafts
+	Directory    *Directory
+	Actions      *Actions
+	Pauses       *Pauses
+	Reputation   *Reputation
+	Held         *Held
+	Keys         *Keys
+	Explainer    *Explainer
+	Prober       *Prober
+	Submitter    *Submitter
+	Fixer        *Fixer
+	Gates        *Gates
+	Operators    *Operators
+	Passkeys     *Passkeys
+	SingleSignOn *SingleSignOn
+	Own          *Own
+	Kept         store.Kept
 }

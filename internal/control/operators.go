@@ -228,7 +228,7 @@ func (o *Operators) Change(
 		)
 	}
 	if err == nil && ch.NoSecond {
-		err = o.DropSecond(ctx, name)
+		err = o.DropSecond(ctx, name, true)
 	}
 	if err == nil && hash != "" {
 		err = o.SetPassword(ctx, name, hash, true, 0)

@@ -56,14 +56,18 @@ func (o *Operators) ConfirmSecond(ctx context.Context, name, code string) ([]str
 	if !fits {
 		return nil, fault.Refuse("code", "it does not fit: is the clock of your telephone right?")
 	}
-	var codes []string
-	var hashes [][]byte
+	codes, hashes := newRecovery()
+	return codes, o.SecondFactors.ConfirmSecond(ctx, name, hashes)
+}
+
+// newRecovery makes codes for recovery, and their hashes.
+func newRecovery() (codes []string, hashes [][]byte) {
 	for range recoveryCodes {
 		code := strings.ToLower(rand.Text()[:10])
 		codes = append(codes, code[:5]+"-"+code[5:])
 		hashes = append(hashes, HashSecret(code))
 	}
-	return codes, o.SecondFactors.ConfirmSecond(ctx, name, hashes)
+	return codes, hashes
 }
 
 // fits reports that a code is that of now, or of half a minute ago or ahead, and was not used.
@@ -90,18 +94,21 @@ func (o *Operators) fits(ctx context.Context, name, code string, sealed []byte) 
 }
 
 // SecondFits reports whether somebody may go on with a code, of the second factor or of those
-// for recovery; needed says that he has a second factor at all.
+// for recovery; needed says that he has a second factor at all, be it passkeys only.
 func (o *Operators) SecondFits(
 	ctx context.Context,
 	name, code string,
 ) (needed, fits bool, err error) {
 	x, err := o.Second(ctx, name)
-	if err != nil || !x.On {
+	if err != nil || !x.On && x.Passkeys == 0 {
 		return false, err == nil, err
 	}
 	code = strings.ToLower(strings.NewReplacer(" ", "", "-", "").Replace(code))
 	switch len(code) {
 	case 6:
+		if !x.On {
+			return true, false, nil
+		}
 		fits, err = o.fits(ctx, name, code, x.Secret)
 	case 10:
 		fits, err = o.UseRecovery(ctx, name, HashSecret(code))

@@ -312,6 +312,13 @@ func (n *Node) buildControl() {
 		},
 		Kept: store.Kept{DB: n.DB},
 	}
+	c.Passkeys = &control.Passkeys{People: c.Operators, Store: store.Passkeys{DB: n.DB}}
+	c.SingleSignOn = &control.SingleSignOn{
+		People:   c.Operators,
+		Passkeys: store.Passkeys{DB: n.DB},
+		Secrets:  n.Secrets,
+		InForce:  in,
+	}
 	c.Directory = &control.Directory{
 		Store:   store.Directory{DB: n.DB},
 		Names:   store.Secrets{DB: n.DB},

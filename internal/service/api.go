@@ -75,6 +75,8 @@ type part interface{ register(api huma.API) }
 func (s *Service) parts() []part {
 	return []part{
 		signInAPI{s},
+		passkeyAPI{s},
+		singleSignOnAPI{s},
 		operatorsAPI{s},
 		auditAPI{s},
 		statusAPI{s},

@@ -59,11 +59,11 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 		t, err = s.Control.Operators.Token(ctx, []byte(key), from)
 		w.Name, w.Role, w.Domains = t.Name, t.Role, t.Domains
 		if errors.Is(err, fault.ErrNotFound) { // it may be a person's session in a program
-			w, err = ofSession(ctx, s.Control.Operators, key)
+			w, err = signInAPI{s}.ofSession(ctx, key)
 		}
 	case cookie != "":
 		key = string(control.HashSecret(cookie))
-		w, err = ofSession(ctx, s.Control.Operators, key)
+		w, err = signInAPI{s}.ofSession(ctx, key)
 	default:
 		return w, errNotSignedIn
 	}
@@ -84,12 +84,22 @@ func (s *Service) identify(ctx context.Context, authorization, cookie, from stri
 	return w, nil
 }
 
-func ofSession(ctx context.Context, people *control.Operators, key string) (who, error) {
-	p, id, err := people.SignedIn(ctx, []byte(key))
-	return who{
-		api.Me{Name: p.Name, Role: p.Role, MustChange: p.MustChange, Domains: p.Domains},
-		id,
-	}, err
+func (s signInAPI) ofSession(ctx context.Context, key string) (who, error) {
+	p, x, err := s.Control.Operators.SignedIn(ctx, []byte(key))
+	return who{s.meOf(p, x.Way), x.ID}, err
+}
+
+// meOf is somebody who signed in.
+func (s signInAPI) meOf(p mail.Person, way mail.Way) api.Me {
+	must := s.InForce.Config().Service.Operators.NeedsSecond(p.Role)
+	return api.Me{
+		Name:       p.Name,
+		Role:       p.Role,
+		MustChange: p.MustChange,
+		Domains:    p.Domains,
+		Way:        way,
+		MustSecond: must && way == mail.ByPassword && !p.Second && p.Passkeys == 0,
+	}
 }
 
 // knownFor is how long somebody who was identified is still known while the database
@@ -188,7 +198,11 @@ func mayCall(w who, method, authorization, console string, area rights.Area) err
 			rights.Who(area), w.Name, w.Role))
 	}
 	if w.MustChange && area != rights.Own {
-		return huma.Error403Forbidden("choose a new password first (gull operator password)")
+		return huma.Error403Forbidden("choose a new password first (gull password)")
+	}
+	if w.MustSecond && area != rights.Own {
+		return huma.Error403Forbidden("here a second factor is asked for: set one up first " +
+			"(gull second-factor on, or a passkey on your account's page)")
 	}
 	return nil
 }
@@ -238,6 +252,7 @@ type signInAPI struct{ *Service }
 func (s signInAPI) register(h huma.API) {
 	open := operation{}
 	huma.Register(h, open.post("sign-in", "/api/v1/sign-in", "Sign in at the console"), s.signIn)
+	huma.Register(h, read("sign-in-ways", "/api/v1/sign-in", "How one may sign in here"), s.ways)
 	huma.Register(h, open.post("sign-out", "/api/v1/sign-out", "Sign out"), s.signOut)
 	huma.Register(
 		h,
@@ -321,20 +336,31 @@ func (s signInAPI) signIn(ctx context.Context, in *signInBody) (*signInReply, er
 		)
 	}
 	try.Passed(ctx)
-	token := control.NewSecret()
-	x := mail.PersonSession{Name: in.Body.Name, ExpiresAt: time.Now().Add(sessionTime).UTC(),
-		Client: in.client, Program: in.program}
-	if err := s.Control.Operators.SignIn(ctx, control.HashSecret(token), x); err != nil {
-		return nil, errDatabase
-	}
-	recorder(s).signIn(in, role, http.StatusOK, "")
 	p, err := s.Control.Operators.Person(ctx, in.Body.Name)
 	if err != nil {
 		return nil, errDatabase
 	}
-	body := api.SignedIn{Me: api.Me{Name: p.Name, Role: role, MustChange: p.MustChange,
-		May: rights.Areas(role), Domains: p.Domains}}
-	if in.Body.Program {
+	recorder(s).signIn(in, role, http.StatusOK, "")
+	return s.begin(ctx, p, mail.ByPassword, in.client, in.program, in.Body.Program)
+}
+
+// begin begins a session of somebody who has shown who he is: in a program it gets a token.
+func (s signInAPI) begin(
+	ctx context.Context,
+	p mail.Person,
+	way mail.Way,
+	client, program string,
+	inProgram bool,
+) (*signInReply, error) {
+	token := control.NewSecret()
+	x := mail.PersonSession{Name: p.Name, ExpiresAt: time.Now().Add(sessionTime).UTC(),
+		Client: client, Program: program, Way: way}
+	if err := s.Control.Operators.SignIn(ctx, control.HashSecret(token), x); err != nil {
+		return nil, errDatabase
+	}
+	body := api.SignedIn{Me: s.meOf(p, way)}
+	body.May = rights.Areas(p.Role)
+	if inProgram {
 		body.Token, body.Ends = token, &x.ExpiresAt
 		return &signInReply{Body: body}, nil
 	}

@@ -55,7 +55,8 @@ func (s *Service) identified(c fiber.Ctx) error {
 // forStrangers reports a path whose body is read of whoever asks.
 func forStrangers(path string) bool {
 	return path == signInPath || path == firstPath || path == signOutPath || path == ownPath ||
-		strings.HasPrefix(path, ownPath+"/")
+		strings.HasPrefix(path, ownPath+"/") || strings.HasPrefix(path, signInPath+"/") ||
+		path == singleSignOnPath+"/program"
 }
 
 // asks reports a request whose body, if it has one, means nothing.

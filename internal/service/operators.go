@@ -343,7 +343,7 @@ func (s operatorsAPI) removeSecond(ctx context.Context, in *secondInput) (*struc
 	if err := s.himself(ctx, w, in.Body.Password, "password"); err != nil {
 		return nil, err
 	}
-	if err := s.Control.Operators.DropSecond(ctx, w.Name); err != nil {
+	if err := s.Control.Operators.DropSecond(ctx, w.Name, false); err != nil {
 		return nil, s.storeError(err, "operator")
 	}
 	return nil, nil
@@ -363,6 +363,13 @@ func (s operatorsAPI) himself(ctx context.Context, w who, password, field string
 	case <-time.After(delay):
 	case <-ctx.Done():
 		return errDatabase
+	}
+	if w.Way == mail.BySingleSignOn {
+		if p, err := s.Control.Operators.Person(ctx, w.Name); err == nil && p.Issuer != "" {
+			return huma.Error409Conflict(
+				"you sign in by " + p.Issuer + ": there is no password of yours here",
+			)
+		}
 	}
 	_, err := signInAPI(s).proved(ctx, w.Name, password)
 	if errors.Is(err, errWrong) {

@@ -18,11 +18,13 @@ var errNobodyLeft = errors.New("no administrator would be left")
 
 const personSQL = `SELECT name, role, about, off, must_change, made_at, made_by, password_at, last_at,
 	last_from, (SELECT count(*) FROM sign_in s WHERE s.account = a.name AND s.expires_at > now()),
-	second_on, domains FROM account a`
+	second_on, (SELECT count(*) FROM passkey k WHERE k.account = a.name), issuer, domains
+	FROM account a`
 
 func person(row pgx.CollectableRow) (p mail.Person, err error) {
 	err = row.Scan(&p.Name, &p.Role, &p.About, &p.Off, &p.MustChange, &p.MadeAt, &p.MadeBy,
-		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions, &p.Second, &p.Domains)
+		&p.PasswordAt, optTime{&p.LastAt}, &p.LastFrom, &p.Sessions, &p.Second, &p.Passkeys,
+		&p.Issuer, &p.Domains)
 	p.MadeAt, p.PasswordAt = p.MadeAt.UTC(), p.PasswordAt.UTC()
 	return p, err
 }
@@ -157,6 +159,37 @@ func (s Accounts) leavingOne(ctx context.Context, do func(tx pgx.Tx) error) (lef
 	return left, err
 }
 
+// Linked lets somebody in whom the provider of single sign-on knows: he is made if he is new, and
+// his role and bounds are as the provider says now. It reports false where his name is another's.
+func (s Accounts) Linked(ctx context.Context, p mail.Person, subject string) (bool, error) {
+	linked := true
+	err := s.inTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE account SET role = $3, domains = coalesce($4::text[], '{}')
+			WHERE issuer = $1 AND subject = $2`, p.Issuer, subject, p.Role, p.Domains)
+		if err != nil || tag.RowsAffected() == 1 {
+			return err
+		}
+		tag, err = tx.Exec(ctx, `INSERT INTO account
+			(name, role, about, made_by, password, domains, issuer, subject)
+			VALUES ($1, $2, $3, $4, '', coalesce($5::text[], '{}'), $6, $7)
+			ON CONFLICT (name) DO NOTHING`,
+			p.Name, p.Role, p.About, p.MadeBy, p.Domains, p.Issuer, subject)
+		linked = tag.RowsAffected() == 1
+		return err
+	})
+	return linked, err
+}
+
+// OfSubject is whom a provider knows by a subject, and whether he may not sign in.
+func (s Accounts) OfSubject(
+	ctx context.Context,
+	issuer, subject string,
+) (name string, off bool, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT name, off FROM account WHERE issuer = $1 AND subject = $2`,
+		issuer, subject).Scan(&name, &off)
+	return name, off, found(err)
+}
+
 // SetPassword writes a password's hash and ends all sessions but one.
 func (s Accounts) SetPassword(
 	ctx context.Context,
@@ -260,23 +293,28 @@ func (s Accounts) Token(
 func (s Accounts) SignIn(ctx context.Context, hash []byte, x mail.PersonSession) error {
 	_, err := s.pool.Exec(ctx, `WITH old AS (DELETE FROM sign_in WHERE expires_at < now()),
 			seen AS (UPDATE account SET last_at = now(), last_from = $4 WHERE name = $2)
-		INSERT INTO sign_in (hash, account, expires_at, client, program) VALUES ($1, $2, $3, $4, $5)`,
-		hash, x.Name, x.ExpiresAt, x.Client, x.Program)
+		INSERT INTO sign_in (hash, account, expires_at, client, program, way)
+			VALUES ($1, $2, $3, $4, $5, $6)`,
+		hash, x.Name, x.ExpiresAt, x.Client, x.Program, x.Way)
 	return err
 }
 
 // SignedIn finds whose session it is, and notes once a minute that it was used.
-func (s Accounts) SignedIn(ctx context.Context, hash []byte) (p mail.Person, id int64, err error) {
+func (s Accounts) SignedIn(
+	ctx context.Context,
+	hash []byte,
+) (p mail.Person, x mail.PersonSession, err error) {
 	var used bool
-	err = s.pool.QueryRow(ctx, `SELECT a.name, a.role, a.must_change, a.domains, s.id,
+	err = s.pool.QueryRow(ctx, `SELECT a.name, a.role, a.must_change, a.domains, a.second_on,
+			(SELECT count(*) FROM passkey k WHERE k.account = a.name), s.id, s.way,
 			s.last_at > now() - interval '1 minute'
 		FROM sign_in s JOIN account a ON a.name = s.account
 		WHERE s.hash = $1 AND s.expires_at > now() AND NOT a.off`, hash).
-		Scan(&p.Name, &p.Role, &p.MustChange, &p.Domains, &id, &used)
+		Scan(&p.Name, &p.Role, &p.MustChange, &p.Domains, &p.Second, &p.Passkeys, &x.ID, &x.Way, &used)
 	if err == nil && !used {
 		_, _ = s.pool.Exec(ctx, `UPDATE sign_in SET last_at = now() WHERE hash = $1`, hash)
 	}
-	return p, id, found(err)
+	return p, x, found(err)
 }
 
 // SignOut ends a session.
@@ -289,7 +327,7 @@ func (s Accounts) SignOut(ctx context.Context, hash []byte) error {
 func (s Accounts) Sessions(ctx context.Context, name string) ([]mail.PersonSession, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT id, account, made_at, last_at, expires_at, client, program
+		`SELECT id, account, made_at, last_at, expires_at, client, program, way
 		FROM sign_in WHERE expires_at > now() AND ($1 = '' OR account = $1) ORDER BY last_at DESC, id`,
 		name,
 	)
@@ -297,7 +335,8 @@ func (s Accounts) Sessions(ctx context.Context, name string) ([]mail.PersonSessi
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (x mail.PersonSession, err error) {
-		err = row.Scan(&x.ID, &x.Name, &x.MadeAt, &x.LastAt, &x.ExpiresAt, &x.Client, &x.Program)
+		err = row.Scan(&x.ID, &x.Name, &x.MadeAt, &x.LastAt, &x.ExpiresAt, &x.Client, &x.Program,
+			&x.Way)
 		x.MadeAt, x.LastAt, x.ExpiresAt = x.MadeAt.UTC(), x.LastAt.UTC(), x.ExpiresAt.UTC()
 		return x, err
 	})

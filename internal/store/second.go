@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // SecondFactors are those of people who administer.
@@ -11,13 +13,15 @@ type SecondFactors struct{ *DB }
 type Second struct {
 	Secret   []byte // encrypted
 	On       bool   // it was confirmed
-	Recovery int    // codes that are left
+	Passkeys int
+	Recovery int // codes that are left
 }
 
 // Second reads somebody's second factor.
 func (s SecondFactors) Second(ctx context.Context, name string) (x Second, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT second, second_on, cardinality(recovery) FROM account
-		WHERE name = $1`, name).Scan(&x.Secret, &x.On, &x.Recovery)
+	err = s.pool.QueryRow(ctx, `SELECT second, second_on, cardinality(recovery),
+		(SELECT count(*) FROM passkey k WHERE k.account = a.name) FROM account a
+		WHERE name = $1`, name).Scan(&x.Secret, &x.On, &x.Recovery, &x.Passkeys)
 	return x, found(err)
 }
 
@@ -35,18 +39,26 @@ func (s SecondFactors) ConfirmSecond(ctx context.Context, name string, recovery 
 	return err
 }
 
-// DropSecond takes it away.
-func (s SecondFactors) DropSecond(ctx context.Context, name string) error {
-	tag, err := s.pool.Exec(
-		ctx,
-		`UPDATE account SET second = NULL, second_on = false, second_step = 0,
-		recovery = '{}' WHERE name = $1`,
-		name,
-	)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrNotFound
-	}
-	return err
+// DropSecond takes it away; passkeys too, if all second factors are to go.
+func (s SecondFactors) DropSecond(ctx context.Context, name string, all bool) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		if all {
+			if _, err := tx.Exec(ctx, `DELETE FROM passkey WHERE account = $1`, name); err != nil {
+				return err
+			}
+		}
+		tag, err := tx.Exec(
+			ctx,
+			`UPDATE account a SET second = NULL, second_on = false, second_step = 0,
+			recovery = CASE WHEN EXISTS (SELECT FROM passkey k WHERE k.account = a.name)
+				THEN recovery ELSE '{}' END WHERE name = $1`,
+			name,
+		)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		return err
+	})
 }
 
 // UseStep notes a time step whose code was used. It reports false if that, or a later one, was

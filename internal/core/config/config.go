@@ -77,6 +77,7 @@ type Service struct {
 	PeoplePage          string           `yaml:"people_page" enum:"on,off" default:"on" doc:"Whether people with a mailbox have a page of their own, for password, automatic reply and app passwords"`
 	PeopleForward       string           `yaml:"people_forward" enum:"no,inside,anywhere" default:"no" doc:"Where people may let their mail go on to by themselves: nowhere, to addresses of our domains, anywhere"`
 	AuditKept           time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
+	Operators           Operators        `yaml:"operators" doc:"How people who administer sign in"`
 	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
 	Reputation          repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`

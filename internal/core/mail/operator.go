@@ -27,7 +27,9 @@ type Person struct {
 	LastAt     OptTime   `json:"last_at" nullable:"true" doc:"The last sign-in; null is never"`
 	LastFrom   string    `json:"last_from,omitempty" doc:"Where it came from"`
 	Sessions   int       `json:"sessions" doc:"Open ones"`
-	Second     bool      `json:"second_factor,omitempty" doc:"He signs in with a second factor"`
+	Second     bool      `json:"second_factor,omitempty" doc:"He signs in with a code of a second factor"`
+	Passkeys   int       `json:"passkeys,omitempty" doc:"So many of his open this server"`
+	Issuer     string    `json:"issuer,omitempty" doc:"The provider of single sign-on that says who he is; he has no password here"`
 }
 
 // PersonSession is one that somebody who administers has open.
@@ -39,7 +41,26 @@ type PersonSession struct {
 	ExpiresAt time.Time `json:"expires_at"`
 	Client    string    `json:"client" doc:"Address"`
 	Program   string    `json:"program" doc:"As it calls itself"`
+	Way       Way       `json:"way" enum:"password,passkey,single sign-on" doc:"How it began"`
 	Mine      bool      `json:"mine,omitempty" doc:"The one that asks"`
+}
+
+// Way is how somebody signed in.
+type Way string
+
+// The ways.
+const (
+	ByPassword     Way = "password"
+	ByPasskey      Way = "passkey"
+	BySingleSignOn Way = "single sign-on"
+)
+
+// Passkey is a key that somebody who administers has in a telephone, a computer or a stick.
+type Passkey struct {
+	ID     string    `json:"id"`
+	Name   string    `json:"name" doc:"As its owner calls it"`
+	MadeAt time.Time `json:"made_at"`
+	LastAt OptTime   `json:"last_at" nullable:"true" doc:"The last sign-in by it; null is never"`
 }
 
 // Token lets a program in.

@@ -46,6 +46,7 @@ func (b Bounds) HasPattern(p address.Pattern) bool {
 var heeding = []string{
 	"me", "kept", "keep", "drop-kept", "password-change", "own-sessions", "own-session-end", "sign-out",
 	"second-factor", "second-factor-begin", "second-factor-confirm", "second-factor-remove",
+	"passkeys", "passkey-ask", "passkey-add", "passkey-remove",
 	"trace", "trace-csv", "trace-jsonl", "messages", "message", "refusal", "content-view", "message-content",
 	"queue", "queue-csv", "queue-jsonl", "act", "held-list", "held-csv", "held-jsonl", "held-release", "live",
 	"mailboxes", "mailbox", "mailbox-add", "mailbox-change", "mailbox-remove", "mailbox-removal", "mailbox-export",

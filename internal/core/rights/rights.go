@@ -73,7 +73,8 @@ func Who(a Area) string {
 
 // operations are those that do more than look. What is not here and no GET is nobody's.
 var operations = map[Area][]string{
-	Open: {"sign-in", "sign-out", "first-operator", "own-sign-in"},
+	Open: {"sign-in", "sign-out", "first-operator", "own-sign-in", "sign-in-ways",
+		"sign-in-passkey-ask", "sign-in-passkey", "single-sign-on-program"},
 	Mailbox: {
 		"own-mailbox",
 		"own-mailbox-change",
@@ -93,6 +94,7 @@ var operations = map[Area][]string{
 		"second-factor-begin",
 		"second-factor-confirm",
 		"second-factor-remove",
+		"passkeys", "passkey-ask", "passkey-add", "passkey-remove",
 	},
 	Look:    {"explain", "list-ask", "config-check", "draft-rehearse"},
 	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},

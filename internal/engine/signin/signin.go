@@ -47,8 +47,8 @@ const (
 	Own    Use = "page" // the page of one's own mailbox
 )
 
-// allows reports whether a mailbox may be used so.
-func (u Use) allows(m *directory.Mailbox) bool {
+// Allows reports whether a mailbox may be used so.
+func (u Use) Allows(m *directory.Mailbox) bool {
 	switch u {
 	case Submit:
 		return m.MaySubmit
@@ -104,7 +104,7 @@ func account(dir *directory.Directory, use Use, name string) (m *directory.Mailb
 	if err != nil {
 		return nil, strings.ToLower(strings.TrimSpace(name))
 	}
-	if m := dir.Mailbox(a); m != nil && use.allows(m) {
+	if m := dir.Mailbox(a); m != nil && use.Allows(m) {
 		return m, m.Address.Key()
 	}
 	return nil, a.Key()

@@ -1194,6 +1194,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own passkeys */
+        get: operations["passkeys"];
+        put?: never;
+        /** Keep what the browser answered */
+        post: operations["passkey-add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask for a new one */
+        post: operations["passkey-ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/passkeys/{id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take one away */
+        post: operations["passkey-remove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me/password": {
         parameters: {
             query?: never;
@@ -2391,10 +2443,45 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** How one may sign in here */
+        get: operations["sign-in-ways"];
         put?: never;
         /** Sign in at the console */
         post: operations["sign-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask whoever signs in for a passkey */
+        post: operations["sign-in-passkey-ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/passkey/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in by a passkey's answer */
+        post: operations["sign-in-passkey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2412,6 +2499,23 @@ export interface paths {
         put?: never;
         /** Sign out */
         post: operations["sign-out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/single-sign-on/program": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Trade the pass that came back from the provider for a program's session */
+        post: operations["single-sign-on-program"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4125,11 +4229,18 @@ export interface components {
             may: string[];
             /** @description A new password must be chosen first */
             must_change?: boolean;
+            /** @description A second factor or a passkey must be set up first */
+            must_have_second_factor?: boolean;
             name: string;
             /** @description A token, no person */
             program?: boolean;
             /** @enum {string} */
             role: "administrator" | "operator" | "auditor" | "viewer";
+            /**
+             * @description How one signed in
+             * @enum {string}
+             */
+            way?: "password" | "passkey" | "single sign-on";
         };
         Message: {
             account: string;
@@ -4447,6 +4558,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PagePasskey: {
+            items: components["schemas"]["Passkey"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PagePause: {
             items: components["schemas"]["Pause"][];
             /** @description Give this as after to go on; empty at the end */
@@ -4523,6 +4639,48 @@ export interface components {
             signal: string;
             why?: string;
         };
+        Passkey: {
+            id: string;
+            /** @description The last sign-in by it; null is never */
+            last_at: string | null;
+            /** Format: date-time */
+            made_at: string;
+            /** @description As its owner calls it */
+            name: string;
+        };
+        "Passkey-addRequest": {
+            /** @description Of navigator.credentials.create, in its JSON form */
+            answer: unknown;
+            ceremony: string;
+            /** @description What you call it, like telephone */
+            name: string;
+        };
+        "Passkey-removeRequest": {
+            /** @description One's own: whoever sits down at an open console has not got it */
+            password: string;
+        };
+        PasskeyAsked: {
+            /** @description Goes back with the answer, within five minutes */
+            ceremony: string;
+            /** @description For navigator.credentials, in its JSON form (WebAuthn level 3) */
+            options: unknown;
+        };
+        PasskeyMade: {
+            /** @description For recovery, each once, shown this once: where there were none */
+            codes?: string[];
+            id: string;
+            /** @description The last sign-in by it; null is never */
+            last_at: string | null;
+            /** Format: date-time */
+            made_at: string;
+            /** @description As its owner calls it */
+            name: string;
+        };
+        PasskeySignInBody: {
+            /** @description Of navigator.credentials.get, in its JSON form */
+            answer: unknown;
+            ceremony: string;
+        };
         "Password-changeRequest": {
             new_password: string;
             old_password: string;
@@ -4573,6 +4731,8 @@ export interface components {
             about?: string;
             /** @description He sees and does only what is about them; none is no bound */
             domains?: string[];
+            /** @description The provider of single sign-on that says who he is; he has no password here */
+            issuer?: string;
             /** @description The last sign-in; null is never */
             last_at: string | null;
             /** @description Where it came from */
@@ -4586,13 +4746,18 @@ export interface components {
             /** @description May not sign in */
             off?: boolean;
             /**
+             * Format: int64
+             * @description So many of his open this server
+             */
+            passkeys?: number;
+            /**
              * Format: date-time
              * @description When the password was chosen
              */
             password_at: string;
             /** @enum {string} */
             role: "administrator" | "operator" | "auditor" | "viewer";
-            /** @description He signs in with a second factor */
+            /** @description He signs in with a code of a second factor */
             second_factor?: boolean;
             /**
              * Format: int64
@@ -4617,6 +4782,8 @@ export interface components {
             about?: string;
             /** @description He sees and does only what is about them; none is no bound */
             domains?: string[];
+            /** @description The provider of single sign-on that says who he is; he has no password here */
+            issuer?: string;
             /** @description The last sign-in; null is never */
             last_at: string | null;
             /** @description Where it came from */
@@ -4629,6 +4796,11 @@ export interface components {
             name: string;
             /** @description May not sign in */
             off?: boolean;
+            /**
+             * Format: int64
+             * @description So many of his open this server
+             */
+            passkeys?: number;
             /** @description That was made, shown this once */
             password?: string;
             /**
@@ -4638,7 +4810,7 @@ export interface components {
             password_at: string;
             /** @enum {string} */
             role: "administrator" | "operator" | "auditor" | "viewer";
-            /** @description He signs in with a second factor */
+            /** @description He signs in with a code of a second factor */
             second_factor?: boolean;
             /**
              * Format: int64
@@ -4677,6 +4849,11 @@ export interface components {
             name: string;
             /** @description As it calls itself */
             program: string;
+            /**
+             * @description How it began
+             * @enum {string}
+             */
+            way: "password" | "passkey" | "single sign-on";
         };
         Place: {
             /** @enum {string} */
@@ -4784,6 +4961,11 @@ export interface components {
             /** Format: int64 */
             line: number;
             text: string;
+        };
+        ProgramInputBody: {
+            pass: string;
+            /** @description Whose hash went with the departure */
+            proof: string;
         };
         Proposal: {
             /** @description What it needs to know */
@@ -5357,6 +5539,14 @@ export interface components {
             /** @description The session is for a program: it gets a token in place of a cookie */
             program?: boolean;
         };
+        SignInWays: {
+            /** @description How people reach the console; passkeys open it there only */
+            link: string;
+            /** @description It opens the pages of people's own mailboxes */
+            mailboxes?: boolean;
+            /** @description What people know the provider by */
+            single_sign_on?: string;
+        };
         Signature: {
             algorithm: string;
             domain: string;
@@ -5376,6 +5566,8 @@ export interface components {
             may: string[];
             /** @description A new password must be chosen first */
             must_change?: boolean;
+            /** @description A second factor or a passkey must be set up first */
+            must_have_second_factor?: boolean;
             name: string;
             /** @description A token, no person */
             program?: boolean;
@@ -5383,6 +5575,11 @@ export interface components {
             role: "administrator" | "operator" | "auditor" | "viewer";
             /** @description Of a program's session */
             token?: string;
+            /**
+             * @description How one signed in
+             * @enum {string}
+             */
+            way?: "password" | "passkey" | "single sign-on";
         };
         Slot: {
             /**
@@ -10536,6 +10733,278 @@ export interface operations {
             };
         };
     };
+    passkeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePasskey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "passkey-add": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Passkey-addRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "passkey-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyAsked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "passkey-remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Passkey-removeRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "password-change": {
         parameters: {
             query?: never;
@@ -15408,6 +15877,71 @@ export interface operations {
             };
         };
     };
+    "sign-in-ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "sign-in": {
         parameters: {
             query?: never;
@@ -15418,6 +15952,132 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SignInBodyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in-passkey-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyAsked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeySignInBody"];
             };
         };
         responses: {
@@ -15496,6 +16156,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "single-sign-on-program": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProgramInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -13,6 +13,7 @@ const App = lazy(read);
 const OwnPage = lazy(() => piece(() => import("../pages/own")).then((m) => ({ default: m.OwnPage })));
 const first = () => piece(() => import("../pages/first"));
 const FirstOperator = lazy(() => first().then((m) => ({ default: m.FirstOperator })));
+const FirstSecond = lazy(() => first().then((m) => ({ default: m.FirstSecond })));
 const FirstPassword = lazy(() => first().then((m) => ({ default: m.FirstPassword })));
 
 /**
@@ -35,6 +36,7 @@ function OperatorsGate() {
 	const me = useQuery({ queryKey: ["me"], queryFn: gull.me });
 	const client = useQueryClient();
 	const been = useRef(false);
+	const second = useRef(false);
 	const out = useRef(false); // while it is asked again there is no answer, and the form must stay
 	if (me.error instanceof Problem && me.error.status === 401) {
 		out.current = true;
@@ -59,6 +61,21 @@ function OperatorsGate() {
 		return (
 			<Suspense fallback={<Loading what={t`the page`} />}>
 				<FirstPassword name={me.data.name} onDone={() => void client.resetQueries()} />
+			</Suspense>
+		);
+	}
+	// it stays until one goes on: the codes for recovery are shown only once
+	second.current ||= me.data?.must_have_second_factor === true;
+	if (second.current && me.data) {
+		return (
+			<Suspense fallback={<Loading what={t`the page`} />}>
+				<FirstSecond
+					name={me.data.name}
+					onDone={() => {
+						second.current = false;
+						void client.resetQueries();
+					}}
+				/>
 			</Suspense>
 		);
 	}

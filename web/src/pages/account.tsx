@@ -5,6 +5,7 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { people } from "../api/people";
 import { Heading } from "../parts/heading";
+import { PasskeysForm } from "../parts/passkeys";
 import { PasswordForm } from "../parts/password";
 import { PersonSessions } from "../parts/person-sessions";
 import { SecondFactorForm } from "../parts/second-factor";
@@ -43,6 +44,14 @@ export function AccountPage() {
 						<Trans>Second factor</Trans>
 					</Title>
 					<SecondFactorForm />
+				</Stack>
+			</section>
+			<section className="surface" aria-labelledby="passkeys">
+				<Stack gap="xs" p="sm">
+					<Title order={2} size="h5" id="passkeys">
+						<Trans>Passkeys</Trans>
+					</Title>
+					<PasskeysForm />
 				</Stack>
 			</section>
 			<section className="surface" aria-labelledby="sessions">

@@ -5,7 +5,9 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { gull } from "../api/client";
 import { people } from "../api/people";
+import { PasskeysForm } from "../parts/passkeys";
 import { PasswordForm } from "../parts/password";
+import { SecondFactorForm } from "../parts/second-factor";
 import classes from "./sign-in.module.css";
 
 /** Whoever got a password from somebody else chooses one of his own before anything else. */
@@ -24,6 +26,40 @@ export function FirstPassword({ name, onDone }: { name: string; onDone: () => vo
 						</Text>
 					</div>
 					<PasswordForm onDone={onDone} />
+				</Stack>
+			</div>
+		</main>
+	);
+}
+
+/** Where a second factor is asked for, whoever has none sets one up before anything else. */
+export function FirstSecond({ name, onDone }: { name: string; onDone: () => void }) {
+	return (
+		<main className={classes.page}>
+			<div className={classes.card} style={{ maxWidth: 620 }}>
+				<Stack gap="sm">
+					<div>
+						<Title order={1} size="h2">
+							<Trans>One thing more, {name}</Trans>
+						</Title>
+						<Text size="sm" c="dimmed">
+							<Trans>
+								This server asks for a second factor besides the password. Set up codes of a telephone, or a passkey,
+								and go on.
+							</Trans>
+						</Text>
+					</div>
+					<Title order={2} size="h5">
+						<Trans>Codes of a telephone</Trans>
+					</Title>
+					<SecondFactorForm />
+					<Title order={2} size="h5">
+						<Trans>Or a passkey</Trans>
+					</Title>
+					<PasskeysForm />
+					<Button variant="default" onClick={onDone}>
+						<Trans>Go on</Trans>
+					</Button>
 				</Stack>
 			</div>
 		</main>

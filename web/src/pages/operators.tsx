@@ -1,6 +1,6 @@
 import "@mantine/core/styles/Switch.layer.css";
 import { t } from "@lingui/core/macro";
-import { Trans } from "@lingui/react/macro";
+import { Plural, Trans } from "@lingui/react/macro";
 import {
 	Alert,
 	Badge,
@@ -282,7 +282,7 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 					</Button>
 				</Table.Td>
 				<Table.Td>
-					{p.second_factor ? (
+					{p.second_factor || p.passkeys ? (
 						<Button
 							size="compact-xs"
 							variant="subtle"
@@ -296,10 +296,10 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 								})
 							}
 						>
-							<Trans>on</Trans>
+							{p.passkeys ? <Plural value={p.passkeys} one="# passkey" other="# passkeys" /> : <Trans>on</Trans>}
 						</Button>
 					) : (
-						"–"
+						(p.issuer && t`single sign-on`) || "–"
 					)}
 				</Table.Td>
 				<Table.Td c="dimmed">{p.about}</Table.Td>

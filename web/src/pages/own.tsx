@@ -21,6 +21,7 @@ import { Problem } from "../api/client";
 import { type OwnChange, type OwnMailbox, own } from "../api/own";
 import { AppPasswords, protocols } from "../parts/app-passwords";
 import { Loading } from "../parts/loading";
+import { OtherWays } from "../parts/other-ways";
 import { PasswordForm } from "../parts/password";
 import { count, octets } from "../parts/text";
 import { When } from "../parts/when";
@@ -96,6 +97,7 @@ function SignInOwn({ onDone }: { onDone: () => void }) {
 					<Button type="submit" loading={signIn.isPending}>
 						<Trans>Sign in</Trans>
 					</Button>
+					<OtherWays of="mailbox" onDone={onDone} />
 				</Stack>
 			</form>
 		</main>

@@ -4,6 +4,7 @@ import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from "@ma
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { gull } from "../api/client";
+import { OtherWays } from "../parts/other-ways";
 import classes from "./sign-in.module.css";
 
 /** The password is right, and a code of the second factor is asked for: that is no fault. */
@@ -19,9 +20,10 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 	const [password, setPassword] = useState("");
 	const [code, setCode] = useState("");
 	const [asked, setAsked] = useState(false);
+	const done = () => (again ? client.invalidateQueries() : client.resetQueries());
 	const signIn = useMutation({
 		mutationFn: () => gull.signIn(name, password, code || undefined),
-		onSuccess: () => (again ? client.invalidateQueries() : client.resetQueries()),
+		onSuccess: done,
 		onError: (e) => needsCode(e) && setAsked(true),
 	});
 	return (
@@ -69,7 +71,7 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 					{asked && (
 						<TextInput
 							label={t`Code`}
-							description={t`From your telephone, or one for recovery.`}
+							description={t`From your telephone, or one for recovery. Or use a passkey.`}
 							autoComplete="one-time-code"
 							inputMode="text"
 							required
@@ -81,6 +83,7 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 					<Button type="submit" loading={signIn.isPending}>
 						<Trans>Sign in</Trans>
 					</Button>
+					<OtherWays of="console" onDone={done} />
 				</Stack>
 			</form>
 		</main>

@@ -4,6 +4,12 @@ import { Badge, Button, Table } from "@mantine/core";
 import type { PersonSession } from "../api/people";
 import { When } from "./when";
 
+const ways: Record<PersonSession["way"], string> = {
+	password: t`password`,
+	passkey: t`passkey`,
+	"single sign-on": t`single sign-on`,
+};
+
 /** Open sessions, each with what ends it. */
 export function PersonSessions({ items, onEnd }: { items: PersonSession[]; onEnd: (id: number) => void }) {
 	return (
@@ -21,6 +27,9 @@ export function PersonSessions({ items, onEnd }: { items: PersonSession[]; onEnd
 							<Trans>From</Trans>
 						</Table.Th>
 						<Table.Th>
+							<Trans>Signed in by</Trans>
+						</Table.Th>
+						<Table.Th>
 							<Trans>Program</Trans>
 						</Table.Th>
 						<Table.Td />
@@ -36,6 +45,7 @@ export function PersonSessions({ items, onEnd }: { items: PersonSession[]; onEnd
 								<When time={s.made_at} />
 							</Table.Td>
 							<Table.Td className="mono">{s.client || "–"}</Table.Td>
+							<Table.Td>{ways[s.way]}</Table.Td>
 							<Table.Td style={{ overflowWrap: "anywhere" }}>{s.program || "–"}</Table.Td>
 							<Table.Td ta="right">
 								{s.mine ? (

@@ -5,6 +5,7 @@ import { notifications } from "@mantine/notifications";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { people, type SecondFactor } from "../api/people";
+import { Codes } from "./recovery-codes";
 import { Failed, Loading } from "./states";
 
 /** A code from one's telephone besides the password: set up, confirmed, taken away. */
@@ -60,14 +61,7 @@ export function SecondFactorForm() {
 					{fault.message}
 				</Alert>
 			)}
-			{recovery.length > 0 && (
-				<Alert color="brass" title={t`Keep these apart from the telephone; they are shown this once`}>
-					<Text size="xs">
-						<Trans>Each stands for a code once.</Trans>
-					</Text>
-					<Code block>{recovery.join("\n")}</Code>
-				</Alert>
-			)}
+			<Codes codes={recovery} />
 			{begun ? (
 				<form
 					onSubmit={(e) => {
