@@ -631,6 +631,9 @@ func TestWhoIsBoundedToADomainLooksAfterIt(t *testing.T) {
 		"alias list -o json":                       {"", "skerryline"},
 		"mailbox set " + jon + " --quota \"1 GB\"": {"is changed", ""},
 		"whoami": {"lightkeepers.example", ""},
+		"report": {"Only recipient domain lightkeepers.example.", "skerryline"},
+		"report --only sender_domain=lightkeepers.example":                                           {"Only sender domain lightkeepers.example.", "skerryline"},
+		"report messages --kind received --by recipient_domain --value lightkeepers.example -o json": {mette, odile},
 	} {
 		out, errOut, code := bounded(shellWords(command)...)
 		if code != 0 || !strings.Contains(out, want[0]) || want[1] != "" && strings.Contains(out, want[1]) {
@@ -648,8 +651,11 @@ func TestWhoIsBoundedToADomainLooksAfterIt(t *testing.T) {
 		"mailbox set " + jon + " --send-as *":                  "beyond the domains",
 		"alias add a@skerryline.example --to " + jon:           "beyond the domains",
 		"operator list": "whole server",
-		"config export": "whole server",
-		"queue drop --message " + waits + " --why x": "",
+		"report --only recipient_domain=skerryline.example": "of lightkeepers.example",
+		"report --only client=127.20.1.5":                   "of lightkeepers.example",
+		"report --by client":                                "whole server",
+		"config export":                                     "whole server",
+		"queue drop --message " + waits + " --why x":        "",
 	} {
 		out, errOut, code := bounded(shellWords(command)...)
 		if code == 0 && want != "" || !strings.Contains(out+errOut, want) {

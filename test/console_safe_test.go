@@ -103,6 +103,30 @@ func TestConsoleAsksBeforeItDestroys(t *testing.T) {
 	if left := s.mailbox(t, at); len(left) != 0 {
 		t.Errorf("the new owner of %s sees %d old messages", at, len(left))
 	}
+	// Until its time is over it can be given back: under another address while its own is somebody's.
+	if _, errOut, code := s.gull(t, "mailbox", "give-back", at); code == 0 || !strings.Contains(errOut, "--as") {
+		t.Errorf("given back over somebody else's: %d %s", code, errOut)
+	}
+	const old = "tomas.old@skerryline.example"
+	p.visit("/setup/mailboxes")
+	p.shows("Removed mailboxes", "1 message")
+	p.fill("", "Another address for "+at, old)
+	p.click("", "Give "+at+" back")
+	p.shows(old + " is given back")
+	if mail := s.mailbox(t, old); len(mail) != 1 || len(s.mailbox(t, at)) != 0 {
+		t.Errorf("given back: %d messages", len(mail))
+	}
+	if out := s.run(t, "mailbox", "show", old); !strings.Contains(out, "Tomas Vik") {
+		t.Errorf("it is not as it was: %s", out)
+	}
+	s.run(t, "mailbox", "remove", old)
+	s.run(t, "mailbox", "give-back", old)
+	if mail := s.mailbox(t, old); len(mail) != 1 {
+		t.Errorf("given back again: %d messages", len(mail))
+	}
+	if out := s.run(t, "mailbox", "removed"); !strings.Contains(out, "None can be given back") {
+		t.Error(out)
+	}
 	s.run(t, "route", "set", "to the world", "--port", "2626")
 	p.visit("/setup/draft")
 	p.press("Discard")

@@ -63,3 +63,9 @@ type ConfigText struct {
 	Revision int    `json:"revision"`
 	Text     string `json:"text" doc:"YAML"`
 }
+
+// GivenBack is a mailbox that was given back.
+type GivenBack struct {
+	Address string   `json:"address"`
+	Left    []string `json:"left" doc:"Further addresses that it had and that are others' now"`
+}

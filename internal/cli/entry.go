@@ -36,7 +36,7 @@ func (a entryCommands) mailboxCommand() *cobra.Command {
 	return group("mailbox", "Mailboxes; changes take effect immediately", a.mailboxList(),
 		a.entryShow(k), a.entryAdd(k), a.entrySet(k), a.entryRemove(k), a.entryImport(k),
 		a.entryExport(k), a.mailboxFolders(), a.mailboxMessages(), a.mailboxRead(), a.mailboxRaw(),
-		a.appPasswordCommand())
+		a.appPasswordCommand(), a.mailboxRemoved(), a.mailboxGiveBack())
 }
 
 func (a entryCommands) aliasCommand() *cobra.Command {

@@ -74,7 +74,7 @@ func (p *period) query(now time.Time) (url.Values, error) {
 
 func (a reportCommands) command() *cobra.Command {
 	var p period
-	var by, archive, compare string
+	var by, only, archive, compare string
 	var kinds []string
 	var limit int
 	c := &cobra.Command{
@@ -90,7 +90,8 @@ func (a reportCommands) command() *cobra.Command {
 			"counts recipients, and what never got as far.",
 		Example: "  gull report --period yesterday\n  gull report --period week --by " +
 			"recipient_domain --kind deferred --kind bounced\n  gull report --period month -o " +
-			"html > month.html\n  gull report --by cause --kind rejected -o csv",
+			"html > month.html\n  gull report --by cause --kind rejected -o csv\n" +
+			"  gull report --period week --only sender_domain=lightkeepers.example",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := p.query(time.Now())
 			if err != nil {
@@ -102,6 +103,16 @@ func (a reportCommands) command() *cobra.Command {
 			q.Set("limit", strconv.Itoa(limit))
 			if by != "" {
 				return a.reportBy(c, by, kinds, q)
+			}
+			if only != "" {
+				dim, value, ok := strings.Cut(only, "=")
+				if !ok {
+					return usage(
+						"--only: write what and which, like recipient_domain=lightkeepers.example",
+					)
+				}
+				q.Set("dim", dim)
+				q.Set("value", value)
 			}
 			if compare != "" {
 				t, err := parseTime(compare, time.Now())
@@ -130,6 +141,8 @@ func (a reportCommands) command() *cobra.Command {
 	p.flags(c)
 	c.Flags().StringVar(&by, "by", "", "one table, by this")
 	c.Flags().StringArrayVar(&kinds, "kind", nil, "with --by: only this kind; may be given again")
+	c.Flags().StringVar(&only, "only", "", "totals and course of what counts for one value, like "+
+		"recipient_domain=lightkeepers.example")
 	c.Flags().StringVar(&compare, "compare", "", "compare with the period that begins at this time")
 	c.Flags().StringVar(&archive, "archive", "", "of an opened archive (gull log list)")
 	c.Flags().IntVar(&limit, "limit", 8, "rows of each table")
@@ -215,6 +228,9 @@ func (a reportCommands) printTraffic(r api.TrafficReport) {
 	}
 	fmt.Fprintf(w, "%s to %s (%s)\n\n", r.Since.In(zone).Format("Mon 2 Jan 2006 15:04"),
 		r.Until.In(zone).Format("Mon 2 Jan 2006 15:04"), r.Zone)
+	if r.Dim != "total" {
+		fmt.Fprintf(w, "Only %s %s.\n\n", strings.ReplaceAll(r.Dim, "_", " "), r.Value)
+	}
 	if r.Note != "" {
 		fmt.Fprintf(w, "%s\n\n", r.Note)
 	}

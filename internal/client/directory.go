@@ -19,11 +19,21 @@ func (c DirectoryCalls) Mailboxes(
 	ctx context.Context,
 	q url.Values,
 ) (api.Page[mail.MailboxLine], error) {
-	return call[api.Page[mail.MailboxLine]](ctx, c.conn, http.MethodGet, "/api/v1/mailboxes", q, nil)
+	return call[api.Page[mail.MailboxLine]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/mailboxes",
+		q,
+		nil,
+	)
 }
 
 // Aliases lists one page of aliases.
-func (c DirectoryCalls) Aliases(ctx context.Context, q url.Values) (api.Page[api.AliasLine], error) {
+func (c DirectoryCalls) Aliases(
+	ctx context.Context,
+	q url.Values,
+) (api.Page[api.AliasLine], error) {
 	return call[api.Page[api.AliasLine]](ctx, c.conn, http.MethodGet, "/api/v1/aliases", q, nil)
 }
 
@@ -51,8 +61,14 @@ func (c DirectoryCalls) ChangeEntry(
 	fields map[string]any,
 	dry bool,
 ) (api.Entry, error) {
-	return call[api.Entry](ctx, c.conn, http.MethodPatch, "/api/v1/"+noun+"/"+url.PathEscape(address),
-		nil, map[string]any{"fields": fields, "dry_run": dry})
+	return call[api.Entry](
+		ctx,
+		c.conn,
+		http.MethodPatch,
+		"/api/v1/"+noun+"/"+url.PathEscape(address),
+		nil,
+		map[string]any{"fields": fields, "dry_run": dry},
+	)
 }
 
 // RemoveEntry takes one out.
@@ -91,7 +107,14 @@ func (c DirectoryCalls) Changes(ctx context.Context, q url.Values) ([]mail.Recor
 
 // Secrets lists the names of kept passwords.
 func (c DirectoryCalls) Secrets(ctx context.Context) ([]mail.SecretLine, error) {
-	p, err := call[api.Page[mail.SecretLine]](ctx, c.conn, http.MethodGet, "/api/v1/secrets", nil, nil)
+	p, err := call[api.Page[mail.SecretLine]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/secrets",
+		nil,
+		nil,
+	)
 	return p.Items, err
 }
 
@@ -113,4 +136,31 @@ func (c *conn) send(ctx context.Context, method, path string, body any) error {
 		_ = resp.Body.Close()
 	}
 	return err
+}
+
+// RemovedMailboxes are those that can be given back.
+func (c DirectoryCalls) RemovedMailboxes(ctx context.Context) ([]mail.GoneMailbox, error) {
+	p, err := call[api.Page[mail.GoneMailbox]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/removed-mailboxes",
+		nil,
+		nil,
+	)
+	return p.Items, err
+}
+
+// GiveBack gives one back, under another address if as is given.
+func (c DirectoryCalls) GiveBack(ctx context.Context, address, as string) (api.GivenBack, error) {
+	return call[api.GivenBack](
+		ctx,
+		c.conn,
+		http.MethodPost,
+		"/api/v1/removed-mailboxes/"+url.PathEscape(
+			address,
+		)+"/give-back",
+		nil,
+		map[string]string{"as": as},
+	)
 }

@@ -534,6 +534,12 @@ func (s *Directory) change(ctx context.Context, c store.DirectoryChange) error {
 	if err := s.Store.ChangeDirectory(ctx, c); err != nil {
 		return err
 	}
+	s.known(c)
+	return nil
+}
+
+// known takes a change that is written into what is in force here.
+func (s *Directory) known(c store.DirectoryChange) {
 	dir := s.InForce.Config().Directory
 	for _, m := range c.Mailboxes {
 		kept := *m
@@ -549,7 +555,6 @@ func (s *Directory) change(ctx context.Context, c store.DirectoryChange) error {
 	for _, k := range c.DropAliases {
 		dir.RemoveAliasKey(k)
 	}
-	return nil
 }
 
 // List lists mailboxes with how full they are.

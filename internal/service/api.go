@@ -83,6 +83,7 @@ func (s *Service) parts() []part {
 		queueAPI{s},
 		traceAPI{s},
 		boxesAPI{s},
+		goneAPI{s},
 		ownAPI{s},
 		sessionAPI{s},
 		reportAPI{s},

@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,6 +14,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/report"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/insight"
 )
 
@@ -88,8 +90,30 @@ func (in *reportInput) resolve(now time.Time) (*time.Location, error) {
 	return zone, nil
 }
 
+// within keeps the figures of whoever is bounded to domains to one of them: of the mail to it, or
+// from it. Who does not say which gets those of the mail to the first.
+func within(b rights.Bounds, dim, value *string) error {
+	if b.None() {
+		return nil
+	}
+	if *dim == "total" {
+		*dim = "recipient_domain"
+	}
+	if *value == "" {
+		*value = b[0]
+	}
+	if *dim != "recipient_domain" && *dim != "sender_domain" || !b.Has(*value) {
+		return huma.Error403Forbidden("you see figures by recipient_domain or sender_domain, of " +
+			strings.Join(b, ", "))
+	}
+	return nil
+}
+
 func (s reportAPI) report(ctx context.Context, in *reportInput) (*out[api.TrafficReport], error) {
 	zone, err := in.resolve(time.Now())
+	if err == nil {
+		err = within(boundsOf(ctx), &in.Dim, &in.Value)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -334,6 +358,9 @@ func (s reportAPI) figure(
 	ctx context.Context,
 	in *figureInput,
 ) (*out[api.Page[report.Behind]], error) {
+	if err := within(boundsOf(ctx), &in.Dim, &in.Value); err != nil {
+		return nil, err
+	}
 	period, r, err := s.past(ctx, in.Since, in.Until, in.From)
 	if err != nil {
 		return nil, err

@@ -244,6 +244,9 @@ func writeDirectory(ctx context.Context, tx pgx.Tx, c *DirectoryChange) error {
 	if err != nil {
 		return err
 	}
+	if err := keepGone(ctx, tx, c.Who, c.DropMailboxes); err != nil {
+		return err
+	}
 	if err := setAside(ctx, tx, c.DropMailboxes); err != nil {
 		return err
 	}
@@ -319,8 +322,7 @@ func setAside(ctx context.Context, tx pgx.Tx, gone []string) error {
 	if err != nil || len(boxes) == 0 {
 		return err
 	}
-	const other = ` SET mailbox = mailbox || to_char(now() AT TIME ZONE 'UTC',
-		'" (until "YYYY-MM-DD HH24:MI:SS.US" UTC)"') WHERE mailbox = ANY($1)`
+	const other = ` SET mailbox = mailbox || ` + asideSQL + ` WHERE mailbox = ANY($1)`
 	for _, name := range []string{"mailbox_message", "mailbox_use", "mailbox_delta", "folder"} {
 		if _, err := tx.Exec(ctx, `UPDATE `+name+other, boxes); err != nil {
 			return err

@@ -83,6 +83,9 @@ func (s Filed) EmptyTrash(ctx context.Context, before time.Time, limit int) ([]s
 // PurgeSetAside removes mailboxes that were set aside before a time, one at a time, and
 // reports whether there was one.
 func (s Filed) PurgeSetAside(ctx context.Context, before time.Time) (mailbox string, err error) {
+	if _, err = s.pool.Exec(ctx, `DELETE FROM mailbox_gone WHERE at < $1`, before); err != nil {
+		return "", err
+	}
 	// The name says until when it was somebody's: see setAside.
 	err = s.pool.QueryRow(ctx, `SELECT mailbox FROM mailbox_use
 		WHERE mailbox LIKE '% (until %' AND substring(mailbox FROM '\(until (.{19})') < $1 LIMIT 1`,

@@ -44,6 +44,18 @@ type MailboxLine struct {
 	LastUse      []LastUse `json:"last_use" doc:"When its owner last signed in, by protocol, the latest first"`
 }
 
+// GoneMailbox is one that was taken out, while its mail is kept.
+type GoneMailbox struct {
+	Address   string    `json:"address"`
+	RemovedAt time.Time `json:"removed_at"`
+	By        string    `json:"by,omitempty" doc:"Who took it out"`
+	Messages  int64     `json:"messages"`
+	Octets    int64     `json:"octets"`
+	EndsAt    time.Time `json:"ends_at" doc:"Until then it can be given back; then its mail is gone"`
+	Taken     bool      `json:"taken,omitempty" doc:"The address is somebody's again: it can be given back under another"`
+	Aside     string    `json:"-"` // under which its mail is set aside
+}
+
 // LastUse is when a mailbox was last used by a protocol.
 type LastUse struct {
 	Protocol string    `json:"protocol" enum:"submission,imap,pop3"`

@@ -50,9 +50,10 @@ var heeding = []string{
 	"trace", "trace-csv", "trace-jsonl", "messages", "message", "refusal", "content-view", "message-content",
 	"queue", "queue-csv", "queue-jsonl", "act", "held-list", "held-csv", "held-jsonl", "held-release", "live",
 	"mailboxes", "mailbox", "mailbox-add", "mailbox-change", "mailbox-remove", "mailbox-removal", "mailbox-export",
+	"mailboxes-removed", "mailbox-give-back",
 	"mailbox-folders", "mailbox-messages", "mailbox-view", "mailbox-content", "app-passwords", "app-password-add",
 	"app-password-revoke", "aliases", "alias", "alias-add", "alias-change", "alias-remove", "alias-removal",
-	"alias-export",
+	"alias-export", "report", "report-messages",
 }
 
 // Heeds reports an operation that heeds bounds.

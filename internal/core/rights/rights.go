@@ -104,7 +104,7 @@ var operations = map[Area][]string{
 	},
 	Settings: {
 		"alias-add", "alias-change", "alias-import", "alias-remove", "mailbox-add", "mailbox-change",
-		"mailbox-import", "mailbox-remove", "app-password-add",
+		"mailbox-import", "mailbox-remove", "mailbox-give-back", "app-password-add",
 		"app-password-revoke", "config-import", "config-export-secrets", "dkim-make",
 		"dkim-remove", "dkim-check", "dkim-retire", "dkim-use", "draft-apply", "draft-discard",
 		"draft-rebase", "draft-take-back", "gate-proposal-add", "revision-confirm", "revision-revert",

@@ -1856,6 +1856,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/removed-mailboxes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mailboxes that were taken out and can be given back, the latest first */
+        get: operations["mailboxes-removed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/removed-mailboxes/{address}/give-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give one back, the latest with its address, with password and mail
+         * @description Needs the role administrator.
+         */
+        post: operations["mailbox-give-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/report": {
         parameters: {
             query?: never;
@@ -3725,6 +3762,29 @@ export interface components {
             /** @description How the question was understood, condition by condition */
             understood: string[];
         };
+        GivenBack: {
+            address: string;
+            /** @description Further addresses that it had and that are others' now */
+            left: string[];
+        };
+        GoneMailbox: {
+            address: string;
+            /** @description Who took it out */
+            by?: string;
+            /**
+             * Format: date-time
+             * @description Until then it can be given back; then its mail is gone
+             */
+            ends_at: string;
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            octets: number;
+            /** Format: date-time */
+            removed_at: string;
+            /** @description The address is somebody's again: it can be given back under another */
+            taken?: boolean;
+        };
         Group: {
             after: components["schemas"]["Outcome"];
             before: components["schemas"]["Outcome"];
@@ -4169,6 +4229,10 @@ export interface components {
             /** @description The last look; not there if there was none */
             last?: components["schemas"]["Readiness"];
         };
+        "Mailbox-give-backRequest": {
+            /** @description Another address, if its own is somebody's now */
+            as?: string;
+        };
         MailboxItem: {
             /** @description Such as \Seen, and keywords */
             flags: string[];
@@ -4510,6 +4574,11 @@ export interface components {
         };
         PageFolder: {
             items: components["schemas"]["Folder"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageGoneMailbox: {
+            items: components["schemas"]["GoneMailbox"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -13430,6 +13499,142 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mailboxes-removed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageGoneMailbox"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mailbox-give-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mailbox-give-backRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenBack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -38,6 +38,7 @@ export type Group = Schemas["Group"];
 export type Applied = Schemas["Applied"];
 export type Revision = Schemas["Revision"];
 export type RevisionView = Schemas["RevisionView"];
+export type GoneMailbox = Schemas["GoneMailbox"];
 export type MailboxLine = Schemas["MailboxLine"];
 export type AliasLine = Schemas["AliasLine"];
 export type Entry = { fields: Fields; generated: string[]; about: Field[]; mark: string };
@@ -88,6 +89,9 @@ export const setup = {
 		ask<Entry>("POST", kind, { fields, dry_run: dry }),
 	changeEntry: (kind: "mailboxes" | "aliases", address: string, fields: Fields, mark: string, dry = false) =>
 		ask<Entry>("PATCH", `${kind}/${seg(address)}`, { fields, mark, dry_run: dry }),
+	removed: () => ask<Page<GoneMailbox>>("GET", "removed-mailboxes"),
+	giveBack: (address: string, as?: string) =>
+		ask<Schemas["GivenBack"]>("POST", `removed-mailboxes/${seg(address)}/give-back`, { as }),
 	removeEntry: (kind: "mailboxes" | "aliases", address: string) => ask<void>("DELETE", `${kind}/${seg(address)}`),
 	importEntries: (kind: "mailboxes" | "aliases", csv: string, dry: boolean, tell: (p: Progress) => void) =>
 		streamed<Imported>(`${kind}/import${dry ? "?dry_run=true" : ""}`, csv, "text/csv", tell),

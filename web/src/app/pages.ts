@@ -12,10 +12,10 @@ export type PageInfo = {
 export const pages: PageInfo[] = [
 	{ to: "/", label: t`Overview` },
 	{ to: "/snags", label: t`Snags` },
-	{ to: "/queue", label: t`Queue` },
+	{ to: "/queue", label: t`Queue`, bounded: true },
 	{ to: "/trace", label: t`Trace`, bounded: true },
 	{ to: "/held", label: t`Held`, bounded: true },
-	{ to: "/reports", label: t`Reports` },
+	{ to: "/reports", label: t`Reports`, bounded: true },
 	{ to: "/readiness", label: t`Readiness` },
 	{ to: "/reputation", label: t`Reputation`, within: "/held" },
 	{ to: "/setup", label: t`Set up`, bounded: true },

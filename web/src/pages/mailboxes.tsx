@@ -22,6 +22,7 @@ import type { Column } from "../parts/columns";
 import { Editor } from "../parts/editor";
 import { title as upper, words } from "../parts/fields";
 import { FilterText } from "../parts/filter";
+import { Gone } from "../parts/gone";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
 import { useMayChange } from "../parts/may";
@@ -152,6 +153,7 @@ function Directory({ kind, from }: { kind: Kind; from: "/setup/mailboxes" | "/se
 					</Nothing>
 				}
 			/>
+			{kind === "mailboxes" && <Gone may={may} />}
 			<EntryEditor kind={kind} item={search.item} onClose={() => go({ item: undefined })} />
 		</Stack>
 	);

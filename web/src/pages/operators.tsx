@@ -1,6 +1,6 @@
 import "@mantine/core/styles/Switch.layer.css";
 import { t } from "@lingui/core/macro";
-import { Plural, Trans } from "@lingui/react/macro";
+import { Trans } from "@lingui/react/macro";
 import {
 	Alert,
 	Badge,
@@ -25,6 +25,7 @@ import { Heading } from "../parts/heading";
 import { useMay } from "../parts/may";
 import { PersonSessions } from "../parts/person-sessions";
 import { Failed, Loading, Nothing } from "../parts/states";
+import { plural } from "../parts/text";
 import { When } from "../parts/when";
 
 const roles: { value: Role; label: string; about: string }[] = [
@@ -296,7 +297,7 @@ function PersonRow({ person: p, onShown }: { person: Person; onShown: (s: Shown)
 								})
 							}
 						>
-							{p.passkeys ? <Plural value={p.passkeys} one="# passkey" other="# passkeys" /> : <Trans>on</Trans>}
+							{p.passkeys ? plural(p.passkeys, t`passkey`, t`passkeys`) : <Trans>on</Trans>}
 						</Button>
 					) : (
 						(p.issuer && t`single sign-on`) || "–"

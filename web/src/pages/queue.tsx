@@ -14,6 +14,7 @@ import { FilterText } from "../parts/filter";
 import { WhyStranded } from "../parts/fix";
 import { Heading } from "../parts/heading";
 import { List } from "../parts/list";
+import { useBounds } from "../parts/may";
 import { Messages } from "../parts/messages";
 import { usePages, whole } from "../parts/pages";
 import { PauseButton, Pauses } from "../parts/pause";
@@ -42,6 +43,17 @@ export function QueuePage() {
 	const search = useSearch({ from: "/queue" });
 	const navigate = useNavigate();
 	const view = search.view ?? "lanes";
+	if (useBounds().length > 0) {
+		// lanes, pauses and nodes are of the whole server
+		return (
+			<Stack gap="sm">
+				<Heading>
+					<Trans>Queue</Trans>
+				</Heading>
+				<AllMessages />
+			</Stack>
+		);
+	}
 	return (
 		<Stack gap="sm">
 			<Group justify="space-between">

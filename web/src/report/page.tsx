@@ -1,7 +1,7 @@
 import "@mantine/core/styles/Chip.layer.css";
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
-import { Alert, Button, Chip, Group, Menu, SimpleGrid, Stack, Text } from "@mantine/core";
+import { Alert, Button, Chip, Group, Menu, SegmentedControl, Select, SimpleGrid, Stack, Text } from "@mantine/core";
 import { IconChartBar, IconDownload, IconPrinter } from "@tabler/icons-react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
@@ -11,6 +11,7 @@ import { periodEnded } from "../api/past";
 import { type Point, type Report, type ReportWords, tracing } from "../api/trace";
 import { ArchiveNote } from "../parts/archive";
 import { Heading } from "../parts/heading";
+import { useBounds } from "../parts/may";
 import { wordOf } from "../parts/names";
 import { Failed, Loading } from "../parts/states";
 import { download, toCSV } from "../parts/table-file";
@@ -65,6 +66,7 @@ export function ReportsPage() {
 		meta: { past: () => periodEnded(words, words.until) },
 		placeholderData: keepPreviousData,
 	});
+	const bounds = useBounds();
 	const set: Setter = (change) => void navigate({ to: "/reports", search: { ...words, ...change } });
 	return (
 		<Stack gap="sm">
@@ -103,7 +105,29 @@ export function ReportsPage() {
 					{exact(since)} to {exact(until)}
 				</Trans>
 			</Text>
-			{words.dim && words.dim !== "total" && (
+			{bounds.length > 0 && report.data && (
+				<Group gap="xs" className={classes.controls}>
+					<SegmentedControl
+						size="xs"
+						aria-label={t`Which mail`}
+						data={[
+							{ value: "recipient_domain", label: t`Mail to` },
+							{ value: "sender_domain", label: t`Mail from` },
+						]}
+						value={report.data.dim}
+						onChange={(dim) => set({ dim, value: report.data.value })}
+					/>
+					<Select
+						size="xs"
+						aria-label={t`Domain`}
+						allowDeselect={false}
+						data={bounds}
+						value={report.data.value ?? null}
+						onChange={(value) => value && set({ dim: report.data.dim, value })}
+					/>
+				</Group>
+			)}
+			{bounds.length === 0 && words.dim && words.dim !== "total" && (
 				<Alert color="kelp" p="xs" withCloseButton onClose={() => set({ dim: undefined, value: undefined })}>
 					<Trans>
 						Only {words.dim.replace("_", " ")} <b>{words.value}</b>
