@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/archive"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
@@ -94,6 +95,14 @@ func (s Histories) LoadHistory(ctx context.Context, h History) error {
 			return err
 		}
 		queueMailbox(boxes, boxed)
+		for _, b := range boxed { // or who has the address would begin with nothing: see setAside
+			if a, err := address.Parse(b.Mailbox); err == nil {
+				boxes.Queue(`INSERT INTO mailbox (key, address, name, addresses, generated, quota,
+						forward_to, keep_copy, may_submit, send_as)
+					VALUES ($1, $2, '', '{}', '{}', 0, '{}', false, false, '{}')
+					ON CONFLICT (key) DO NOTHING`, a.Key(), a.String())
+			}
+		}
 		for _, e := range entries {
 			for _, d := range e.Deliveries {
 				if d.Attempts > 0 {
