@@ -298,7 +298,7 @@ func TestHealthAndMetrics(t *testing.T) {
 	}
 	_, body := s.request(t, "GET", "/metrics", "", bearer(viewerToken)...)
 	for _, want := range []string{`gull_mail_total{kind="delivered"}`,
-		`gull_queue_deliveries{state="waiting"}`, `gull_lanes{state="stranded"}`, `gull_sessions{listener="edge"}`, "gull_database_up 1", "process_resident_memory_bytes"} {
+		`gull_queue_deliveries{state="waiting"}`, `gull_lanes{state="stranded"}`, `gull_sessions{listener="edge"}`, "gull_database_up 1", `gull_reading_total{what="sign-ins"}`, "process_resident_memory_bytes"} {
 		if !strings.Contains(body, want) {
 			t.Errorf("the metrics lack %s", want)
 		}

@@ -48,6 +48,9 @@ var (
 		[]string{"loop"}, nil)
 	sessionsDesc = prometheus.NewDesc("gull_sessions", "Open sessions inwards.",
 		[]string{"listener"}, nil)
+	readDesc = prometheus.NewDesc("gull_reading_total",
+		"What people's programs did that read mailboxes: sign-ins, messages fetched.",
+		[]string{"what"}, nil)
 	snagDesc = prometheus.NewDesc("gull_snags", "Open troubles, without muted ones and parts.",
 		[]string{"severity"}, nil)
 	databaseDesc = prometheus.NewDesc("gull_database_up", "1 if the database answers.", nil, nil)
@@ -75,7 +78,7 @@ type collector struct{ s *Service }
 // Describe lists the metrics.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc,
-		keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, snagDesc,
+		keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, readDesc, snagDesc,
 		databaseDesc, stateDesc, writeDesc, formerDesc, standbyDesc, freedDesc, lockedDesc} {
 		ch <- d
 	}
@@ -128,6 +131,10 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(keptDesc, float64(octets))
 	for name, n := range c.s.Insight.Nodes.Sessions() {
 		gauge(sessionsDesc, float64(n), name)
+	}
+	signIns, fetched := c.s.Insight.Nodes.Access.Counts()
+	for what, n := range map[string]int64{"sign-ins": signIns, "messages": fetched} {
+		ch <- prometheus.MustNewConstMetric(readDesc, prometheus.CounterValue, float64(n), what)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
