@@ -214,12 +214,13 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 		"127.30.0.10",
 	), freePort("127.30.0.52"), freePort("127.30.0.40"), freePort("127.0.0.1")
 	lookout, pop := freePort("127.30.0.70"), freePort("127.30.0.40")
+	policies := freePort("127.30.0.90")
 	s.http, s.inside, s.control = loopback(), loopback(), loopback()
 	s.edge = "127.0.0.1:" + mx // where the simulated world looks for our MX host
 	s.submission, s.smtps, s.lmtp = loopback(), loopback(), loopback()
 	s.imap, s.imaps, s.pop3, s.pop3s = loopback(), loopback(), loopback(), loopback()
 	ports := strings.NewReplacer("127.0.0.1:5355", "127.0.0.1:"+dns, "127.0.0.1:2530", s.edge,
-		"2530", mx, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "2995", pop, "1344",
+		"2530", mx, "2494", policies, "127.0.0.1:2526", s.inside, "2424", shelf, "2587", provider, "2995", pop, "1344",
 		lookout, "127.0.0.1:2545",
 		s.submission, "127.0.0.1:2546", s.smtps, "127.0.0.1:2428", s.lmtp,
 		"127.0.0.1:2543", s.imap, "127.0.0.1:2593", s.imaps, "127.0.0.1:2510", s.pop3,
@@ -273,6 +274,8 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 		s.control,
 		"--edge",
 		s.edge,
+		"--policies",
+		"127.30.0.90:" + policies,
 		"--ca-file",
 		s.ca,
 	}

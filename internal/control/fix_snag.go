@@ -347,6 +347,9 @@ func words(v any) []any {
 
 // lessTLS sets what is agreed with a domain about TLS: what its host can do.
 func lessTLS(d *config.Document, domain string, c diagnose.Cause) (string, error) {
+	if c == diagnose.PolicyNotKept {
+		return agree(d, domain, map[string]any{"ignore_policies": true})
+	}
 	terms := map[diagnose.Cause]string{diagnose.TLSRequired: "required",
 		diagnose.CertificateBad: "required"}[c]
 	if terms == "" {

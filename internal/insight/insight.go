@@ -17,4 +17,5 @@ type Insight struct {
 	Alerter   *Alerter
 	Tuner     *Tuner
 	Judge     *Judge
+	Policies  *Policies
 }

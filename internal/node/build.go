@@ -14,6 +14,7 @@ import (
 	"gullroute/internal/engine/door"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/limits"
+	"gullroute/internal/engine/policies"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/resolve"
@@ -92,6 +93,9 @@ func (n *Node) buildEngine(run int, salt []byte) {
 	)
 	e.Outward = deliver.Options{Roots: n.Roots, Secrets: n.Secrets, Record: e.Sessions, IDs: e.IDs,
 		Resolver: e.Resolver}
+	e.Policies = &policies.Keeper{Store: store.TLSPolicies{DB: n.DB}, Resolver: e.Resolver,
+		Config: func() *config.Compiled { return n.InForce.Config() }, Roots: n.Roots, Log: n.Log}
+	e.Outward.Policies = e.Policies
 	e.Queue = queue.New(queue.Options{
 		Store:     queueStore(n.DB),
 		Node:      run,
@@ -253,6 +257,12 @@ func (n *Node) buildInsight() {
 			Clock:    n.DB,
 			InForce:  in,
 			Resolver: e.Resolver,
+		},
+		Policies: &insight.Policies{
+			Store:   store.TLSPolicies{DB: n.DB},
+			Keeper:  e.Policies,
+			InForce: in,
+			Outward: e.Outward,
 		},
 		Nodes: &insight.Nodes{
 			Runs:     store.Runs{DB: n.DB},

@@ -23,6 +23,7 @@ import (
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/limits"
+	"gullroute/internal/engine/policies"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/resolve"
@@ -68,6 +69,7 @@ type Engine struct {
 	Hub      *feed.Hub
 	Counters *counters.Counters
 	Resolver *resolve.Current
+	Policies *policies.Keeper
 	IDs      *ident.Maker
 	Outward  deliver.Options
 }

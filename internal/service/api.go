@@ -96,6 +96,7 @@ func (s *Service) parts() []part {
 		reviewAPI{s},
 		bundleAPI{s},
 		readinessAPI{s},
+		policiesAPI{s},
 		doctorAPI{s},
 		draftAPI{s},
 		gateAPI{s},

@@ -3,6 +3,7 @@ package simnet
 import (
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -16,6 +17,7 @@ type nameServer struct {
 	mu      sync.RWMutex
 	records map[string][]dns.RR // by lower-case name with the last dot
 	broken  map[string]bool
+	signed  []string // names with the last dot, for which and below which signatures were checked
 	servers []*dns.Server
 	mode    atomic.Pointer[string] // of how it answers at all
 }
@@ -52,6 +54,9 @@ func newNameServer(w *World) (*nameServer, error) {
 	for _, d := range w.Domains {
 		name := dns.Fqdn(strings.ToLower(d.Name))
 		ns.broken[name] = d.Broken
+		if d.Signed {
+			ns.signed = append(ns.signed, name)
+		}
 		if _, ok := ns.records[name]; !ok {
 			ns.records[name] = nil
 		}
@@ -102,6 +107,14 @@ func (ns *nameServer) above(name string) bool {
 	return false
 }
 
+// checked reports a name whose answers are signed.
+func (ns *nameServer) checked(name string) bool {
+	name = strings.ToLower(name)
+	return slices.ContainsFunc(ns.signed, func(zone string) bool {
+		return name == zone || strings.HasSuffix(name, "."+zone)
+	})
+}
+
 // listen opens both transports at one address and returns it.
 func (ns *nameServer) listen(address string) (string, error) {
 	tcp, err := net.Listen("tcp", address)
@@ -138,6 +151,7 @@ func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 	m := new(dns.Msg)
 	m.SetReply(q)
 	m.Authoritative = true
+	m.AuthenticatedData = len(q.Question) == 1 && q.AuthenticatedData && ns.checked(q.Question[0].Name)
 	if len(q.Question) == 1 {
 		name := strings.ToLower(q.Question[0].Name)
 		ns.mu.RLock()

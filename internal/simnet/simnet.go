@@ -18,6 +18,7 @@ type Options struct {
 	World   *World
 	DNS     string // address of the name server, over UDP and TCP
 	Port    int    // of MX hosts
+	Policy  string // address, over HTTPS, at which the TLS policies of domains are served; "" is nowhere
 	Control string // address of the control interface, over HTTP
 	Edge    string // our own edge listener, for hosts that send mail back
 	CAFile  string // where the certificate authority's certificate goes; "" is nowhere
@@ -34,6 +35,7 @@ type Net struct {
 	hosts    []*host
 	names    *nameServer
 	control  *http.Server
+	policies *policyServer
 }
 
 // Start opens everything.
@@ -59,6 +61,12 @@ func Start(o Options) (*Net, error) {
 	}
 	if n.names, err = newNameServer(o.World); err != nil {
 		return nil, err
+	}
+	if err := n.publishPinned(o, ca); err != nil {
+		return nil, err
+	}
+	if n.policies, err = n.servePolicies(o, ca); err != nil {
+		return nil, fmt.Errorf("simnet: policies: %w", err)
 	}
 	if n.DNS, err = n.names.listen(o.DNS); err != nil {
 		return nil, fmt.Errorf("simnet: name server: %w", err)
@@ -97,6 +105,7 @@ func (n *Net) Close() {
 		h.close()
 	}
 	n.names.close()
+	n.policies.close()
 	if n.control != nil {
 		_ = n.control.Close()
 	}
@@ -125,6 +134,7 @@ func (h *host) view() HostView {
 //	GET    /hosts/NAME/messages    what it received, newest last
 //	DELETE /hosts/NAME/messages
 //	PUT    /dns/MODE              well, down, slow or lying
+//	PUT    /policies/DOMAIN       what its server says of TLS
 //	/dns/records                  see serveRecords
 func (n *Net) serveControl(address string) error {
 	l, err := net.Listen("tcp", address)
@@ -191,6 +201,7 @@ func (n *Net) serveControl(address string) error {
 		w.WriteHeader(http.StatusNoContent)
 	})
 	n.serveRecords(mux)
+	mux.HandleFunc("PUT /policies/{domain}", n.policies.change)
 	n.control = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = n.control.Serve(l) }()
 	return nil

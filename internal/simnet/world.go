@@ -31,6 +31,21 @@ type Domain struct {
 	// Broken lets DNS fail for the domain.
 	Broken bool     `yaml:"broken"`
 	A      []string `yaml:"a"`
+	// Signed lets DNS say of it and of all below it that signatures were checked (the AD bit), as
+	// a resolver does that checks them.
+	Signed bool `yaml:"signed"`
+	// Policy is what its server says of TLS for mail to it (MTA-STS); nil is nothing.
+	Policy *STSPolicy `yaml:"policy"`
+}
+
+// STSPolicy is the policy of a domain and how its server does.
+type STSPolicy struct {
+	Mode   string   `yaml:"mode" json:"mode"`
+	MX     []string `yaml:"mx" json:"mx"`
+	MaxAge int      `yaml:"max_age" json:"max_age"` // seconds; a week if not given
+	// Fault: gone answers 404, certificate shows one of another name, garbage says nonsense,
+	// elsewhere sends on, slow never ends.
+	Fault string `yaml:"fault" json:"fault"`
 }
 
 // Spec is a mail host.
@@ -40,6 +55,7 @@ type Spec struct {
 	Port      int    `yaml:"port" json:"port"` // 0 is the port of MX hosts
 	About     string `yaml:"about" json:"about"`
 	Scanner   bool   `yaml:"scanner" json:"scanner"` // an ICAP server, and no mail host
+	DANE      string `yaml:"dane" json:"dane"`       // signed DNS names its certificate: yes, or wrong for another's
 	Behaviour `yaml:",inline"`
 }
 

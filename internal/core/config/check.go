@@ -79,6 +79,9 @@ func (k *checker) service() {
 			k.wrong(s.Line, "service.held.digest.link", "%s", fault)
 		}
 	}
+	if field, fault := s.TLSPolicies.check(s.Resolvers); fault != "" {
+		k.wrong(s.Line, "service.tls_policies."+field, "%s", fault)
+	}
 	if field, fault := s.Operators.check(); fault != "" {
 		k.wrong(s.Line, "service.operators."+field, "%s", fault)
 	}

@@ -64,6 +64,8 @@ type Service struct {
 	Addresses           []netip.Addr     `yaml:"addresses" doc:"By which the world sees us; those of the host name in DNS if not given"`
 	BlockLists          []DomainName     `yaml:"block_lists" doc:"DNS block lists (RFC 5782) on which our addresses are looked for"`
 	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
+	PolicyPort          int              `yaml:"policy_port" min:"1" max:"65535" default:"443" doc:"Port of the hosts that say domains' TLS policies (MTA-STS); 443 but in a simulated internet"`
+	TLSPolicies         TLSPolicies      `yaml:"tls_policies" doc:"Whether we heed what domains say of TLS for mail to them"`
 	WithoutKey          string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
 	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at the same time"`
 	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
@@ -503,6 +505,7 @@ type Peer struct {
 	Domains               address.Patterns `yaml:"domains" required:"true" doc:"Their domains; *.example is every domain below"`
 	TLS                   string           `yaml:"tls" enum:"offered,required,verified" doc:"Demanded of their hosts, beyond what the route demands"`
 	PinnedName            DomainName       `yaml:"pinned_name" doc:"Name their certificate must have, in place of the host's"`
+	IgnorePolicies        bool             `yaml:"ignore_policies" doc:"What they say of TLS by MTA-STS and DANE is not heeded: it is known to be broken"`
 	Connections           int              `yaml:"connections" min:"1" max:"1000"`
 	MessagesPerConnection int              `yaml:"messages_per_connection" min:"1" max:"100000"`
 	MessagesPerMinute     int              `yaml:"messages_per_minute" min:"1" max:"1000000"`

@@ -55,6 +55,7 @@ const (
 	TLSTrouble         Cause = "tls-trouble"
 	TLSNotOffered      Cause = "tls-not-offered"
 	CertificateBad     Cause = "certificate-not-valid"
+	PolicyNotKept      Cause = "tls-policy-not-kept"
 	SignInRequired     Cause = "sign-in-required"
 	SignInRefused      Cause = "sign-in-refused"
 	RelayRefused       Cause = "relay-refused"

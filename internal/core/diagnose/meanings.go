@@ -273,6 +273,20 @@ var meanings = map[Cause]Meaning{
 		FixTLS,
 	),
 
+	PolicyNotKept: waits(
+		"until it is set right",
+		TLS,
+		"The host does not keep its own domain's TLS policy",
+		"The domain says by a policy (MTA-STS) or in signed DNS (DANE) how its hosts are to be known, and "+
+			"this host is not like that: somebody may stand between us, or they renewed a certificate and "+
+			"forgot the rest.",
+		"Tell the administrator of the domain what does not fit; it is not sent in the meantime, because "+
+			"that is what the policy is for.",
+		RemoteAdmin,
+		FixFlush,
+		FixTLS,
+	),
+
 	SignInRequired: stays(SignIn, "The host demands sign-in",
 		"The host takes mail only from accounts it knows.",
 		"Give the route the account of this smart host.", Us, FixRoute),

@@ -250,6 +250,7 @@ var forSender = map[Cause]SenderMeaning{
 		true,
 	},
 	CertificateBad: {"The recipient's mail server does not prove who it is.", otherWay, true},
+	PolicyNotKept:  {"The recipient's mail server does not prove who it is.", otherWay, true},
 	SignInRefused: {
 		"The next mail server did not accept our server's sign-in.",
 		askAdmin,

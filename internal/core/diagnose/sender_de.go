@@ -200,6 +200,7 @@ var forSenderGerman = map[Cause][2]string{
 		frageAdmin,
 	},
 	CertificateBad: {"Der Mailserver des Empfängers weist nicht nach, wer er ist.", andererWeg},
+	PolicyNotKept:  {"Der Mailserver des Empfängers weist nicht nach, wer er ist.", andererWeg},
 	ClientCertificate: {
 		"Der Mailserver des Empfängers verlangt ein Zertifikat, das unserer nicht hat.",
 		frageAdmin,

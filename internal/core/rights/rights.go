@@ -100,7 +100,7 @@ var operations = map[Area][]string{
 	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},
 	Work: {
 		"act", "undo", "held-release", "pause", "resume", "change-snag", "fix-snag", "probe",
-		"probe-live", "send", "readiness-check", "watch", "reputation-except", "reputation-forget",
+		"probe-live", "send", "readiness-check", "tls-policy-check", "watch", "reputation-except", "reputation-forget",
 	},
 	Settings: {
 		"alias-add", "alias-change", "alias-import", "alias-remove", "mailbox-add", "mailbox-change",

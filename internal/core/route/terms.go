@@ -13,6 +13,7 @@ type Terms struct {
 	Peer                  string // name, "" without agreement
 	TLS                   string // off, offered, required or verified
 	PinnedName            string // the certificate's name, in place of the host's
+	IgnorePolicies        bool   // of the domain itself: MTA-STS and DANE
 	Connections           int
 	MessagesPerConnection int
 	MessagesPerMinute     int // 0 is no limit
@@ -44,6 +45,7 @@ func TermsOf(c *config.Compiled, r *config.Route, nextHop string) Terms {
 	t.Peer, t.PinnedName, t.Transcript = p.Name, string(
 		p.PinnedName,
 	), cmp.Or(p.Transcript, t.Transcript)
+	t.IgnorePolicies = p.IgnorePolicies
 	if slices.Index(tlsStrength, p.TLS) > slices.Index(tlsStrength, t.TLS) {
 		t.TLS = p.TLS
 	}

@@ -165,6 +165,13 @@ func (o offer) byTLS() []Fix {
 		return nil
 	case o.s.Cause == diagnose.TLSRequired:
 		return []Fix{{Do: diagnose.FixTLS, Says: "Use TLS with " + at.Name, Draft: true}}
+	case o.s.Cause == diagnose.PolicyNotKept && o.s.certain():
+		return []Fix{{
+			Do:    diagnose.FixTLS,
+			Says:  "Heed no TLS policy of " + at.Name,
+			Draft: true,
+			Costs: "whoever stands between may read and change messages to it, which its policy is there to prevent",
+		}}
 	case agreedTLS(o.c, at.Name) && o.s.certain():
 		return []Fix{{
 			Do:    diagnose.FixTLS,

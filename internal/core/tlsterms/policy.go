@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"gullroute/internal/core/address"
 )
@@ -18,10 +17,10 @@ const (
 
 // Policy is what a domain says of mail to it (RFC 8461 section 3.2).
 type Policy struct {
-	ID     string        `json:"id"`
-	Mode   string        `json:"mode"`
-	MX     []string      `json:"mx"`
-	MaxAge time.Duration `json:"max_age"`
+	ID     string   `json:"id" doc:"Of its record in DNS; a new one says that it changed"`
+	Mode   string   `json:"mode" enum:"enforce,testing,none"`
+	MX     []string `json:"mx" doc:"The hosts that may get mail; a star stands for one label"`
+	MaxAge int64    `json:"max_age" doc:"Seconds for which it counts"`
 }
 
 // Bounds of policies.
@@ -63,7 +62,7 @@ func ParsePolicy(text string) (Policy, error) {
 			if err != nil || n < 0 || n > maxAge {
 				return p, fmt.Errorf("max_age %q is no number of seconds up to %d", value, maxAge)
 			}
-			p.MaxAge = time.Duration(n) * time.Second
+			p.MaxAge = n
 		case "mx":
 			host, err := address.ParseDomain(strings.TrimPrefix(value, "*."))
 			if err != nil || len(p.MX) >= maxHosts {
@@ -137,6 +136,6 @@ func (p Policy) Text() string {
 	for _, mx := range p.MX {
 		fmt.Fprintf(&b, "mx: %s\r\n", mx)
 	}
-	fmt.Fprintf(&b, "max_age: %d\r\n", int64(p.MaxAge/time.Second))
+	fmt.Fprintf(&b, "max_age: %d\r\n", p.MaxAge)
 	return b.String()
 }

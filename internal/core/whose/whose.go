@@ -165,7 +165,7 @@ func kindOf(c diagnose.Cause) kind {
 		return byName
 	case diagnose.ConnectRefused, diagnose.ConnectTimeout, diagnose.Unreachable:
 		return byReach
-	case diagnose.TLSTrouble, diagnose.CertificateBad:
+	case diagnose.TLSTrouble, diagnose.CertificateBad, diagnose.PolicyNotKept:
 		return byTLS
 	case diagnose.BlockListed, diagnose.LowReputation, diagnose.ResidentialAddress,
 		diagnose.NoReverseName, diagnose.BadHelloName:

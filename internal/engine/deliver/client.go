@@ -24,6 +24,7 @@ import (
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/route"
+	"gullroute/internal/core/tlsterms"
 	"gullroute/internal/engine/resolve"
 	"gullroute/internal/engine/sessions"
 )
@@ -53,6 +54,12 @@ type Resolver interface {
 	Addrs(ctx context.Context, host string) ([]netip.Addr, error)
 }
 
+// Policies tell what domains say of TLS for mail to them; *policies.Keeper is one.
+type Policies interface {
+	STS(ctx context.Context, domain string) *tlsterms.Policy
+	DANE(ctx context.Context, domain, host string, port int) tlsterms.DANE
+}
+
 // Dial opens a connection from an address of ours, if that is valid.
 type Dial func(ctx context.Context, from netip.Addr, to netip.AddrPort,
 	timeout time.Duration) (net.Conn, error)
@@ -63,6 +70,7 @@ type Options struct {
 	Secrets  Secrets
 	Resolver Resolver // in place of the configured servers
 	Dial     Dial
+	Policies Policies           // what domains say of TLS; nil asks nobody
 	Record   *sessions.Recorder // of sessions; nil keeps none
 	IDs      *ident.Maker       // of sessions, with Record
 }
@@ -278,10 +286,14 @@ func (c *Client) open(
 	ip netip.Addr,
 ) (*Conn, *Failure) {
 	terms := route.TermsOf(c.cfg, r, nextHop)
-	conn, failure := c.openWith(ctx, r, terms, nextHop, t, ip, terms.TLS != "off")
-	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && terms.TLS == "offered" &&
+	secured := c.secured(ctx, r, terms, nextHop, t)
+	if secured.Unfit != "" {
+		return nil, unfitHost(t, ip, secured)
+	}
+	conn, failure := c.openWith(ctx, r, terms, secured, nextHop, t, ip, secured.TLS != tlsterms.Off)
+	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && secured.TLS == tlsterms.Offered &&
 		!failure.Tampered {
-		return c.openWith(ctx, r, terms, nextHop, t, ip, false)
+		return c.openWith(ctx, r, terms, secured, nextHop, t, ip, false)
 	}
 	return conn, failure
 }
@@ -290,6 +302,7 @@ func (c *Client) openWith(
 	ctx context.Context,
 	r *config.Route,
 	terms route.Terms,
+	secured tlsterms.Terms,
 	nextHop string,
 	t target,
 	ip netip.Addr,
@@ -315,7 +328,7 @@ func (c *Client) openWith(
 	}
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
-	if failure := c.conversation(ctx, conn, r, terms, useTLS); failure != nil {
+	if failure := c.conversation(ctx, conn, r, secured, useTLS); failure != nil {
 		conn.refused(1)
 		conn.endsFor(string(failure.Reply.Stage) + ": " + failure.Reply.String())
 		conn.Close()
@@ -389,16 +402,14 @@ func (c *Client) conversation(
 	ctx context.Context,
 	conn *Conn,
 	r *config.Route,
-	terms route.Terms,
+	secured tlsterms.Terms,
 	useTLS bool,
 ) *Failure {
 	settings := &tls.Config{ServerName: conn.host, RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
-	if terms.PinnedName != "" {
-		settings.ServerName = terms.PinnedName
-	}
-	verified := terms.TLS == "verified"
+	settings.ServerName = secured.Names[0]
+	conn.secured = secured
 	if r.TLSFromStart {
-		if failure := conn.handshake(settings, verified); failure != nil {
+		if failure := conn.handshake(settings, secured); failure != nil {
 			return failure
 		}
 	}
@@ -407,16 +418,12 @@ func (c *Client) conversation(
 	}
 	if conn.tls == nil {
 		offered := conn.has("STARTTLS")
-		if demanded := terms.TLS == "required" || verified; demanded && !offered {
-			who := "route " + r.Name
-			if terms.Peer != "" {
-				who = "the agreement " + terms.Peer
-			}
-			return conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered,
-				"the host offers no TLS, and "+who+" demands it")
+		if secured.Demanded() && !offered {
+			return conn.failure(diagnose.StageTLS, "4.7.5", causeOf(secured, diagnose.TLSNotOffered),
+				"the host offers no TLS, and "+secured.Who+" demands it")
 		}
 		if useTLS && offered {
-			if failure := conn.startTLS(settings, verified); failure != nil {
+			if failure := conn.startTLS(settings, secured); failure != nil {
 				return failure
 			}
 		}

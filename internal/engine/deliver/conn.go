@@ -21,6 +21,7 @@ import (
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/core/tlsterms"
 	"gullroute/internal/core/transcript"
 	"gullroute/internal/engine/sessions"
 )
@@ -60,6 +61,7 @@ type found struct {
 	route   *config.Route
 	nextHop string
 	behind  []target
+	secured tlsterms.Terms // by which TLS is used
 }
 
 // journal is what is kept of a connection.
@@ -301,7 +303,7 @@ func (c *Conn) ehlo() *Failure {
 
 // startTLS goes over to TLS (RFC 3207). Where the certificate is not demanded to
 // verify, what is wrong with it is noted only.
-func (c *Conn) startTLS(settings *tls.Config, verify bool) *Failure {
+func (c *Conn) startTLS(settings *tls.Config, secured tlsterms.Terms) *Failure {
 	r, failure := c.command(diagnose.StageTLS, "STARTTLS", c.timeouts.Command)
 	if failure != nil {
 		return failure
@@ -320,42 +322,46 @@ func (c *Conn) startTLS(settings *tls.Config, verify bool) *Failure {
 		f.Tampered = true
 		return f
 	}
-	if failure := c.handshake(settings, verify); failure != nil {
+	if failure := c.handshake(settings, secured); failure != nil {
 		return failure
 	}
 	return c.ehlo()
 }
 
 // handshake puts TLS under the conversation.
-func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
+func (c *Conn) handshake(settings *tls.Config, secured tlsterms.Terms) *Failure {
 	var fault error
 	settings.InsecureSkipVerify = true // verified below, so that the fault can be told
 	settings.VerifyConnection = func(state tls.ConnectionState) error {
-		fault = verifyPeer(state, settings)
-		if verify {
+		fault = verifyPeer(state, settings, secured)
+		if secured.TLS == tlsterms.Verified || secured.TLS == tlsterms.Pinned {
 			return fault
 		}
 		return nil
 	}
 	c.deadline(c.timeouts.Command)
-	secured := tls.Client(c.raw, settings)
-	if err := secured.Handshake(); err != nil {
+	over := tls.Client(c.raw, settings)
+	if err := over.Handshake(); err != nil {
 		c.broken = true
 		c.record.Note("the TLS handshake failed: %s", plain(err))
 		cause := diagnose.TLSTrouble
 		if fault != nil {
-			cause = diagnose.CertificateBad
+			cause = causeOf(secured, diagnose.CertificateBad)
 		}
-		return c.failure(diagnose.StageTLS, "4.7.5", cause, "the TLS handshake failed: "+plain(err))
+		text := "the TLS handshake failed: " + plain(err)
+		if cause == diagnose.PolicyNotKept {
+			text += "; " + secured.Who + " demands that"
+		}
+		return c.failure(diagnose.StageTLS, "4.7.5", cause, text)
 	}
-	state := secured.ConnectionState()
+	state := over.ConnectionState()
 	defer func() {
 		c.record.Note("TLS begins: %s", c.tlsNote)
 		c.record.Change(func(s *mail.Session) { s.TLS = c.tlsNote })
 	}()
 	c.tlsNote = tls.VersionName(
 		state.Version,
-	) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified"
+	) + " " + tls.CipherSuiteName(state.CipherSuite) + ", verified" + bySecured(secured)
 	if fault != nil {
 		c.tlsNote = tls.VersionName(
 			state.Version,
@@ -363,25 +369,49 @@ func (c *Conn) handshake(settings *tls.Config, verify bool) *Failure {
 			state.CipherSuite,
 		) + ", not verified: " + inert.Line(fault.Error(), maxErrorText)
 	}
-	c.raw, c.tls = secured, secured
-	c.br.Reset(secured)
-	c.bw.Reset(secured)
+	c.raw, c.tls = over, over
+	c.br.Reset(over)
+	c.bw.Reset(over)
 	return nil
 }
 
-func verifyPeer(state tls.ConnectionState, settings *tls.Config) error {
+// bySecured says by what a certificate was verified, where that is not the usual.
+func bySecured(s tlsterms.Terms) string {
+	if s.By == tlsterms.ByDANE || s.By == tlsterms.BySTS {
+		return " by " + s.By
+	}
+	return ""
+}
+
+// causeOf is the cause of a failure under terms: what a domain itself demands is its policy's.
+func causeOf(s tlsterms.Terms, c diagnose.Cause) diagnose.Cause {
+	if s.By == tlsterms.ByDANE || s.By == tlsterms.BySTS {
+		return diagnose.PolicyNotKept
+	}
+	return c
+}
+
+func verifyPeer(state tls.ConnectionState, settings *tls.Config, secured tlsterms.Terms) error {
+	if secured.TLS == tlsterms.Pinned {
+		return tlsterms.VerifyPinned(secured.Records, state.PeerCertificates, secured.Names)
+	}
 	if len(state.PeerCertificates) == 0 {
 		return errors.New("the host showed no certificate")
 	}
 	options := x509.VerifyOptions{
-		DNSName:       settings.ServerName,
 		Roots:         settings.RootCAs,
 		Intermediates: x509.NewCertPool(),
 	}
 	for _, cert := range state.PeerCertificates[1:] {
 		options.Intermediates.AddCert(cert)
 	}
-	_, err := state.PeerCertificates[0].Verify(options)
+	var err error
+	for _, name := range secured.Names {
+		options.DNSName = name
+		if _, err = state.PeerCertificates[0].Verify(options); err == nil {
+			return nil
+		}
+	}
 	return err
 }
 

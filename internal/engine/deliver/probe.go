@@ -20,6 +20,7 @@ import (
 	"gullroute/internal/core/probe"
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/core/tlsterms"
 	"gullroute/internal/core/transcript"
 )
 
@@ -81,7 +82,7 @@ type prober struct {
 	c     *Client
 	conn  *Conn
 	r     *config.Route
-	terms route.Terms
+	terms tlsterms.Terms
 	order ProbeOrder
 	out   *probe.Conversation
 	lines []probe.Spoken
@@ -110,9 +111,9 @@ func (c *Client) Probe(
 	if r.SourceAddress.IsValid() {
 		out.Source = r.SourceAddress.String()
 	}
-	p := &prober{c: c, r: r, terms: route.TermsOf(c.cfg, r, nextHop), order: order, out: &out}
-	session, recording := c.begin(ctx, r, p.terms, nextHop, target{t.Host, t.Port, t.Preference},
-		ip)
+	terms, to := route.TermsOf(c.cfg, r, nextHop), target{t.Host, t.Port, t.Preference}
+	p := &prober{c: c, r: r, terms: c.secured(ctx, r, terms, nextHop, to), order: order, out: &out}
+	session, recording := c.begin(ctx, r, terms, nextHop, to, ip)
 	out.Session = session
 	p.step("connect", func() (string, *Failure) {
 		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.Port)),
@@ -203,17 +204,14 @@ func (p *prober) warn(format string, args ...any) {
 
 func (p *prober) converse(ctx context.Context) {
 	settings := &tls.Config{
-		ServerName: p.conn.host,
+		ServerName: p.terms.Names[0],
 		RootCAs:    p.c.Roots,
 		MinVersion: tls.VersionTLS12,
-	}
-	if p.terms.PinnedName != "" {
-		settings.ServerName = p.terms.PinnedName
 	}
 	if p.r.TLSFromStart &&
 		!p.step(
 			"tls",
-			func() (string, *Failure) { return p.tlsWords(), p.conn.handshake(settings, false) },
+			func() (string, *Failure) { return p.tlsWords(), p.conn.handshake(settings, p.lenient()) },
 		) {
 		return
 	}
@@ -275,15 +273,20 @@ func (p *prober) tlsWords() string { return "TLS is under the conversation" }
 // startTLS goes over to TLS as the terms ask, and looks at the certificate. Where
 // TLS is only offered, a failing one is something to look at.
 func (p *prober) startTLS(settings *tls.Config) bool {
-	demanded := p.terms.TLS == "required" || p.terms.TLS == "verified"
-	if p.terms.TLS == "off" {
+	if p.terms.Unfit != "" {
+		return p.step("policy", func() (string, *Failure) {
+			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.PolicyNotKept, p.terms.Unfit)
+		})
+	}
+	if p.terms.TLS == tlsterms.Off {
 		return true
 	}
 	if !p.conn.has("STARTTLS") {
 		ok := p.step("tls", func() (string, *Failure) {
-			if demanded {
-				return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.TLSNotOffered,
-					"the host offers no TLS, and route "+p.r.Name+" demands it")
+			if p.terms.Demanded() {
+				return "", p.conn.failure(diagnose.StageTLS, "4.7.5",
+					causeOf(p.terms, diagnose.TLSNotOffered),
+					"the host offers no TLS, and "+p.terms.Who+" demands it")
 			}
 			return "", nil
 		})
@@ -293,7 +296,7 @@ func (p *prober) startTLS(settings *tls.Config) bool {
 		return ok
 	}
 	ok := p.step("tls", func() (string, *Failure) {
-		failure := p.conn.startTLS(settings, false)
+		failure := p.conn.startTLS(settings, p.lenient())
 		return p.conn.tlsNote, failure
 	})
 	if ok {
@@ -303,21 +306,30 @@ func (p *prober) startTLS(settings *tls.Config) bool {
 	return false
 }
 
+// lenient are the terms by which a probe goes on whatever the certificate is, to look at it.
+func (p *prober) lenient() tlsterms.Terms {
+	t := p.terms
+	if t.TLS != tlsterms.Off {
+		t.TLS, t.By = tlsterms.Offered, tlsterms.ByRoute
+	}
+	return t
+}
+
 // certificate looks at what the host showed.
 func (p *prober) certificate(settings *tls.Config) {
 	state := p.conn.tls.ConnectionState()
-	fault := verifyPeer(state, settings)
+	fault := verifyPeer(state, settings, p.terms)
 	var list []probe.ShownCertificate
 	for _, cert := range state.PeerCertificates[:min(len(state.PeerCertificates), 5)] {
 		list = append(list, certificateOf(cert))
 	}
 	p.step("certificate", func() (string, *Failure) {
-		if fault != nil && p.terms.TLS == "verified" {
-			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.CertificateBad,
-				"the certificate does not verify: "+fault.Error())
+		if fault != nil && (p.terms.TLS == tlsterms.Verified || p.terms.TLS == tlsterms.Pinned) {
+			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", causeOf(p.terms, diagnose.CertificateBad),
+				"the certificate does not verify"+bySecured(p.terms)+": "+fault.Error())
 		}
-		return fmt.Sprintf("the certificate verifies for %s, until %s", settings.ServerName,
-			list[0].Until.Format("2006-01-02")), nil
+		return fmt.Sprintf("the certificate verifies%s for %s, until %s", bySecured(p.terms),
+			settings.ServerName, list[0].Until.Format("2006-01-02")), nil
 	})
 	s := &p.out.Steps[len(p.out.Steps)-1]
 	s.Certificates, s.Chain = list, state.PeerCertificates

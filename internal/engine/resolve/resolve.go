@@ -81,6 +81,16 @@ func (c *Current) Addrs(ctx context.Context, host string) ([]netip.Addr, error) 
 	return c.Load().Addrs(ctx, host)
 }
 
+// Records asks the resolver in force.
+func (c *Current) Records(ctx context.Context, name string, kind uint16) ([]dns.RR, error) {
+	return c.Load().Records(ctx, name, kind)
+}
+
+// Validates asks the resolver in force.
+func (c *Current) Validates(ctx context.Context, name string, kind uint16) bool {
+	return c.Load().Validates(ctx, name, kind)
+}
+
 type question struct {
 	name string
 	kind uint16

@@ -2702,6 +2702,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tls-policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The TLS policies of domains (MTA-STS) that are known, by domain */
+        get: operations["tls-policies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tls-policies/{domain}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask a domain for its policy now, and how each of its hosts is to be known
+         * @description Needs the role administrator or operator.
+         */
+        post: operations["tls-policy-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -4687,6 +4724,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageTLSPolicy: {
+            items: components["schemas"]["TLSPolicy"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageTerm: {
             items: components["schemas"]["Term"][];
             /** @description Give this as after to go on; empty at the end */
@@ -4940,6 +4982,19 @@ export interface components {
             label: string;
             /** Format: date-time */
             to: string;
+        };
+        Policy: {
+            /** @description Of its record in DNS; a new one says that it changed */
+            id: string;
+            /**
+             * Format: int64
+             * @description Seconds for which it counts
+             */
+            max_age: number;
+            /** @enum {string} */
+            mode: "enforce" | "testing" | "none";
+            /** @description The hosts that may get mail; a star stands for one label */
+            mx: string[];
         };
         Preview: {
             attempts: components["schemas"]["Try"][];
@@ -5866,6 +5921,55 @@ export interface components {
             id: string;
             listener: string;
             steps: components["schemas"]["Step"][];
+        };
+        TLSHostTerms: {
+            /**
+             * @description Who decided
+             * @enum {string}
+             */
+            by: "route" | "peer" | "MTA-STS" | "DANE";
+            host: string;
+            /** @description It gets mail */
+            may: boolean;
+            /** @description The same in words */
+            says: string;
+            /** @enum {string} */
+            tls: "off" | "offered" | "required" | "verified" | "pinned";
+        };
+        TLSPolicy: {
+            /**
+             * Format: date-time
+             * @description When it was last asked for
+             */
+            asked_at: string;
+            domain: string;
+            /** @description Until then it counts, whatever becomes of its server */
+            ends_at: string | null;
+            /** @description What went wrong the last time */
+            fault?: string;
+            fetched_at: string | null;
+            /** @description The last that was had; none if there never was one */
+            policy?: components["schemas"]["Policy"];
+        };
+        TLSPolicyChecked: {
+            /**
+             * Format: date-time
+             * @description When it was last asked for
+             */
+            asked_at: string;
+            domain: string;
+            /** @description Until then it counts, whatever becomes of its server */
+            ends_at: string | null;
+            /** @description Why its hosts are not known */
+            fails?: string;
+            /** @description What went wrong the last time */
+            fault?: string;
+            fetched_at: string | null;
+            hosts: components["schemas"]["TLSHostTerms"][];
+            /** @description The last that was had; none if there never was one */
+            policy?: components["schemas"]["Policy"];
+            /** @description By which mail to the domain leaves */
+            route: string;
         };
         Term: {
             example: string;
@@ -17008,6 +17112,151 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tls-policies": {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTLSPolicy"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tls-policy-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TLSPolicyChecked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
