@@ -54,7 +54,7 @@ func TestAProbeSaysWhatIsWrongWithEachHost(t *testing.T) {
 		cause                      diagnose.Cause
 		exit                       int
 	}{
-		{"saltmarsh.example", "certificate", "pass", "the certificate verifies for mx.saltmarsh.example",
+		{"saltmarsh.example", "certificate", "pass", "the certificate verifies by DANE for mx.saltmarsh.example",
 			"", 0},
 		{"harbour@saltmarsh.example", "recipient", "pass", "it answers 250", "", 0},
 		{"mx.saltmarsh.example", "dns", "pass", "mx.saltmarsh.example", "", 0},

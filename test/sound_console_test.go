@@ -55,7 +55,7 @@ func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	}
 	p.do(browser.Press(`main form input[type=checkbox]`))
 	p.click("main form", "Probe")
-	p.shows("Everything works up to the message itself", "the certificate verifies for mx.saltmarsh.example")
+	p.shows("Everything works up to the message itself", "the certificate verifies by DANE for mx.saltmarsh.example")
 	p.press("Show the transcript")
 	p.shows("RCPT TO:<harbour@saltmarsh.example>", "EHLO mail.skerryline.example")
 	for range 3 { // what happens meanwhile sends nothing again

@@ -188,6 +188,9 @@ func printAnswer(w io.Writer, ans api.Answer) {
 				addresses = h.Trouble
 			}
 			fmt.Fprintf(w, "         %d %s port %d (%s)\n", h.Preference, h.Name, h.Port, addresses)
+			if h.TLS != "" && h.Trouble == "" {
+				fmt.Fprintf(w, "            %s\n", h.TLS)
+			}
 		}
 		if way.Trouble != "" {
 			fmt.Fprintf(w, "         BUT: %s\n", way.Trouble)

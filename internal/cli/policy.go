@@ -16,7 +16,12 @@ import (
 type policyCommands struct{ *app }
 
 func (a policyCommands) command() *cobra.Command {
-	return group("tls-policy", "What domains say of TLS for mail to them (MTA-STS, DANE)", a.list(), a.check())
+	return group(
+		"tls-policy",
+		"What domains say of TLS for mail to them (MTA-STS, DANE)",
+		a.list(),
+		a.check(),
+	)
 }
 
 func policyMode(p mail.TLSPolicy) string {
@@ -95,8 +100,15 @@ func (a policyCommands) check() *cobra.Command {
 			case x.Policy == nil:
 				fmt.Fprintf(w, "%s has no policy that counts.\n", shown(x.Domain))
 			default:
-				fmt.Fprintf(w, "%s says: %s; hosts %s; until %s (id %s)\n", shown(x.Domain), policyMode(x.TLSPolicy),
-					policyHosts(x.TLSPolicy), exact(x.EndsAt.Time), x.Policy.ID)
+				fmt.Fprintf(
+					w,
+					"%s says: %s; hosts %s; until %s (id %s)\n",
+					shown(x.Domain),
+					policyMode(x.TLSPolicy),
+					policyHosts(x.TLSPolicy),
+					exact(x.EndsAt.Time),
+					x.Policy.ID,
+				)
 			}
 			if x.Fault != "" {
 				fmt.Fprintf(w, "The last time it went wrong: %s\n", x.Fault)

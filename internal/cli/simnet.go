@@ -58,7 +58,12 @@ func (a simnetCommands) simnetServe() *cobra.Command {
 	f.StringVar(&world, "world", "demo/simnet.yaml", "file that describes it")
 	f.StringVar(&o.DNS, "dns", "127.0.0.1:5355", "address of the name server")
 	f.IntVar(&o.Port, "mx-port", 2530, "port of MX hosts")
-	f.StringVar(&o.Policy, "policies", "", "address at which domains' TLS policies are served over HTTPS")
+	f.StringVar(
+		&o.Policy,
+		"policies",
+		"",
+		"address at which domains' TLS policies are served over HTTPS",
+	)
 	f.StringVar(&o.Control, "control", "127.0.0.1:5380", "address of the control interface")
 	f.StringVar(&o.Edge, "edge", "127.0.0.1:2530",
 		"our edge listener, for hosts that send mail back")

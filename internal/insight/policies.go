@@ -41,8 +41,11 @@ func (p *Policies) Check(ctx context.Context, domain string) api.TLSPolicyChecke
 	}
 	for _, t := range targets {
 		s := client.Secured(ctx, r, way.NextHop, t.Host, t.Port)
-		out.Hosts = append(out.Hosts, api.TLSHostTerms{Host: t.Host, TLS: s.TLS, By: s.By, Says: s.Words(),
-			May: s.Unfit == ""})
+		out.Hosts = append(
+			out.Hosts,
+			api.TLSHostTerms{Host: t.Host, TLS: s.TLS, By: s.By, Says: s.Words(),
+				May: s.Unfit == ""},
+		)
 	}
 	return out
 }

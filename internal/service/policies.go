@@ -22,7 +22,10 @@ func (s policiesAPI) register(h huma.API) {
 		"Ask a domain for its policy now, and how each of its hosts is to be known"), s.check)
 }
 
-func (s policiesAPI) list(ctx context.Context, in *struct{ Paging }) (*out[api.Page[mail.TLSPolicy]], error) {
+func (s policiesAPI) list(
+	ctx context.Context,
+	in *struct{ Paging },
+) (*out[api.Page[mail.TLSPolicy]], error) {
 	items, err := s.Insight.Policies.Store.Policies(ctx, in.After, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "policy")

@@ -151,7 +151,8 @@ func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 	m := new(dns.Msg)
 	m.SetReply(q)
 	m.Authoritative = true
-	m.AuthenticatedData = len(q.Question) == 1 && q.AuthenticatedData && ns.checked(q.Question[0].Name)
+	m.AuthenticatedData = len(q.Question) == 1 && q.AuthenticatedData &&
+		ns.checked(q.Question[0].Name)
 	if len(q.Question) == 1 {
 		name := strings.ToLower(q.Question[0].Name)
 		ns.mu.RLock()

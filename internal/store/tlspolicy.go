@@ -40,8 +40,17 @@ func (s TLSPolicies) Policy(ctx context.Context, domain string) (mail.TLSPolicy,
 }
 
 // Policies are all that are kept, by domain.
-func (s TLSPolicies) Policies(ctx context.Context, after string, limit int) ([]mail.TLSPolicy, error) {
-	rows, err := s.pool.Query(ctx, policySQL+`WHERE domain > $1 ORDER BY domain LIMIT $2`, after, limit)
+func (s TLSPolicies) Policies(
+	ctx context.Context,
+	after string,
+	limit int,
+) ([]mail.TLSPolicy, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		policySQL+`WHERE domain > $1 ORDER BY domain LIMIT $2`,
+		after,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -54,10 +63,19 @@ func (s TLSPolicies) PutPolicy(ctx context.Context, p mail.TLSPolicy) error {
 	if p.Policy != nil {
 		text, _ = json.Marshal(p.Policy)
 	}
-	_, err := s.pool.Exec(ctx, `INSERT INTO tls_policy (domain, policy, fetched_at, ends_at, asked_at, fault)
+	_, err := s.pool.Exec(
+		ctx,
+		`INSERT INTO tls_policy (domain, policy, fetched_at, ends_at, asked_at, fault)
 		VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (domain) DO UPDATE SET policy = excluded.policy,
 			fetched_at = excluded.fetched_at, ends_at = excluded.ends_at, asked_at = excluded.asked_at,
-			fault = excluded.fault`, p.Domain, text, optional(p.FetchedAt), optional(p.EndsAt), p.AskedAt, p.Fault)
+			fault = excluded.fault`,
+		p.Domain,
+		text,
+		optional(p.FetchedAt),
+		optional(p.EndsAt),
+		p.AskedAt,
+		p.Fault,
+	)
 	return err
 }
 

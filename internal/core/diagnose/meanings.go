@@ -471,21 +471,34 @@ var meanings = map[Cause]Meaning{
 		"If it should, add a relay rule as narrow as it can be: its network, its senders.", Us),
 	RuleRefuses: stays(Ours, "A relay rule refuses it", "A rule of ours matched and refuses.",
 		"If it should pass, change the rule named in the decision.", Us),
-	GateRefuses: stays(Ours, "A gate refuses the message", "A gate of ours matched and refuses.",
+	GateRefuses: stays(
+		Ours,
+		"A gate refuses the message",
+		"A gate of ours matched and refuses.",
 		"If it should pass, change the gate named in the decision; explain says which condition held.",
-		Us),
+		Us,
+	),
 	ScoreRefuses: stays(Ours, "Too much speaks against the message",
 		"The client or the message has a score from which on we refuse: lists on which it stands, "+
 			"names that do not lead back, a sender that is not proved.",
 		"If it is wanted, allow the client or the sender for a time (gull reputation allow), or "+
 			"change the points of the signal that is wrong.", Us),
-	DeniedHere: stays(Ours, "The client, the sender or the recipient is denied here",
+	DeniedHere: stays(
+		Ours,
+		"The client, the sender or the recipient is denied here",
 		"The settings of reputation, or a person for a time, name it among those who are refused.",
-		"If it is wanted, take the exception back (gull reputation forget) or out of the settings.", Us),
-	GreylistedHere: waits("minutes", Rate, "Nobody knows the client here yet",
+		"If it is wanted, take the exception back (gull reputation forget) or out of the settings.",
+		Us,
+	),
+	GreylistedHere: waits(
+		"minutes",
+		Rate,
+		"Nobody knows the client here yet",
 		"Who has not sent from there to here before is asked to come again (RFC 6647); mail servers "+
 			"do, programs that send spam most often do not.",
-		"It comes again by itself. If it cannot wait, allow its network (gull reputation allow).", Us),
+		"It comes again by itself. If it cannot wait, allow its network (gull reputation allow).",
+		Us,
+	),
 	GateDiscards: stays(Ours, "A gate discards the message",
 		"A gate of ours matched and throws such messages away; nobody is told.",
 		"If it should pass, change the gate named in the history. The message itself is gone.", Us),
@@ -504,11 +517,15 @@ var meanings = map[Cause]Meaning{
 	LimitReached: waits("until the next hour or day", Rate, "A limit of a relay rule is reached",
 		"The account or client has sent as much as its rule allows in a time.",
 		"If this is wanted mail, raise the limit; if not, change the account's password.", Us),
-	AccountStopped: stays(Ours, "The account was stopped",
+	AccountStopped: stays(
+		Ours,
+		"The account was stopped",
 		"It went over a limit of its relay rule that stops accounts, or a person stopped it: it sends "+
 			"nothing.",
 		"Find out whether its password was stolen, and change it; then let it go on (gull mailbox "+
-			"resume).", Us),
+			"resume).",
+		Us,
+	),
 	Malformed: stays(Content, "The command or the content is malformed",
 		"What the client sent is not what RFC 5321 or 5322 allows.",
 		"Fix the program that sends; see the transcript for the exact line.", RemoteAdmin),

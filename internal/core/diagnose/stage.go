@@ -52,8 +52,20 @@ func possible(stage Stage, c Cause) bool {
 		return false
 	case StageTLS:
 		switch c {
-		case TLSTrouble, TLSRequired, TLSNotOffered, CertificateBad, PolicyNotKept, ClientCertificate, HostBusy,
-			ProtocolError, Dropped, RateLimited, TooManySessions, BlockedHere, PolicyRefused, Unknown:
+		case TLSTrouble,
+			TLSRequired,
+			TLSNotOffered,
+			CertificateBad,
+			PolicyNotKept,
+			ClientCertificate,
+			HostBusy,
+			ProtocolError,
+			Dropped,
+			RateLimited,
+			TooManySessions,
+			BlockedHere,
+			PolicyRefused,
+			Unknown:
 			return true
 		}
 		return false

@@ -97,5 +97,6 @@ type HopHost struct {
 	Preference int      `json:"preference"`
 	Port       int      `json:"port"`
 	Addresses  []string `json:"addresses"`
+	TLS        string   `json:"tls,omitempty" doc:"By which terms of TLS it gets mail, in words, and who says so"`
 	Trouble    string   `json:"trouble,omitempty"`
 }

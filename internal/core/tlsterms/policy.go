@@ -66,7 +66,11 @@ func ParsePolicy(text string) (Policy, error) {
 		case "mx":
 			host, err := address.ParseDomain(strings.TrimPrefix(value, "*."))
 			if err != nil || len(p.MX) >= maxHosts {
-				return p, fmt.Errorf("mx %q is no host name, or there are more than %d", value, maxHosts)
+				return p, fmt.Errorf(
+					"mx %q is no host name, or there are more than %d",
+					value,
+					maxHosts,
+				)
 			}
 			if strings.HasPrefix(value, "*.") {
 				host = "*." + host

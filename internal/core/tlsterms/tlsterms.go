@@ -76,7 +76,12 @@ func Of(d Demand, route, domain, host string, p *Policy, dane DANE) Terms {
 	theirs := Terms{TLS: Verified, Names: []string{host}, By: BySTS,
 		Who: fmt.Sprintf("the policy of %s (MTA-STS, %s)", domain, p.Mode)}
 	if !p.Fits(host) {
-		theirs.Unfit = fmt.Sprintf("%s names no host %s, only %s", theirs.Who, host, strings.Join(p.MX, ", "))
+		theirs.Unfit = fmt.Sprintf(
+			"%s names no host %s, only %s",
+			theirs.Who,
+			host,
+			strings.Join(p.MX, ", "),
+		)
 	}
 	if p.Mode == ModeTesting {
 		own.Testing = &theirs

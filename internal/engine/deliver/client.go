@@ -291,7 +291,8 @@ func (c *Client) open(
 		return nil, unfitHost(t, ip, secured)
 	}
 	conn, failure := c.openWith(ctx, r, terms, secured, nextHop, t, ip, secured.TLS != tlsterms.Off)
-	if failure != nil && failure.Reply.Stage == diagnose.StageTLS && secured.TLS == tlsterms.Offered &&
+	if failure != nil && failure.Reply.Stage == diagnose.StageTLS &&
+		secured.TLS == tlsterms.Offered &&
 		!failure.Tampered {
 		return c.openWith(ctx, r, terms, secured, nextHop, t, ip, false)
 	}
@@ -419,8 +420,12 @@ func (c *Client) conversation(
 	if conn.tls == nil {
 		offered := conn.has("STARTTLS")
 		if secured.Demanded() && !offered {
-			return conn.failure(diagnose.StageTLS, "4.7.5", causeOf(secured, diagnose.TLSNotOffered),
-				"the host offers no TLS, and "+secured.Who+" demands it")
+			return conn.failure(
+				diagnose.StageTLS,
+				"4.7.5",
+				causeOf(secured, diagnose.TLSNotOffered),
+				"the host offers no TLS, and "+secured.Who+" demands it",
+			)
 		}
 		if useTLS && offered {
 			if failure := conn.startTLS(settings, secured); failure != nil {

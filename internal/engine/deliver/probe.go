@@ -275,7 +275,12 @@ func (p *prober) tlsWords() string { return "TLS is under the conversation" }
 func (p *prober) startTLS(settings *tls.Config) bool {
 	if p.terms.Unfit != "" {
 		return p.step("policy", func() (string, *Failure) {
-			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", diagnose.PolicyNotKept, p.terms.Unfit)
+			return "", p.conn.failure(
+				diagnose.StageTLS,
+				"4.7.5",
+				diagnose.PolicyNotKept,
+				p.terms.Unfit,
+			)
 		})
 	}
 	if p.terms.TLS == tlsterms.Off {
@@ -325,8 +330,12 @@ func (p *prober) certificate(settings *tls.Config) {
 	}
 	p.step("certificate", func() (string, *Failure) {
 		if fault != nil && (p.terms.TLS == tlsterms.Verified || p.terms.TLS == tlsterms.Pinned) {
-			return "", p.conn.failure(diagnose.StageTLS, "4.7.5", causeOf(p.terms, diagnose.CertificateBad),
-				"the certificate does not verify"+bySecured(p.terms)+": "+fault.Error())
+			return "", p.conn.failure(
+				diagnose.StageTLS,
+				"4.7.5",
+				causeOf(p.terms, diagnose.CertificateBad),
+				"the certificate does not verify"+bySecured(p.terms)+": "+fault.Error(),
+			)
 		}
 		return fmt.Sprintf("the certificate verifies%s for %s, until %s", bySecured(p.terms),
 			settings.ServerName, list[0].Until.Format("2006-01-02")), nil

@@ -25,8 +25,10 @@ func (c *Client) secured(
 		Ignore: terms.IgnorePolicies}
 	var policy *tlsterms.Policy
 	var dane tlsterms.DANE
-	if c.Policies != nil && r.NextHop == config.HopMX && !demand.Ignore && !address.IsLiteral(nextHop) {
-		if dane = c.Policies.DANE(ctx, nextHop, t.host, t.port); !dane.Secure || len(dane.Records) == 0 {
+	if c.Policies != nil && r.NextHop == config.HopMX && !demand.Ignore &&
+		!address.IsLiteral(nextHop) {
+		if dane = c.Policies.DANE(ctx, nextHop, t.host, t.port); !dane.Secure ||
+			len(dane.Records) == 0 {
 			policy = c.Policies.STS(ctx, nextHop)
 		}
 	}
@@ -34,17 +36,31 @@ func (c *Client) secured(
 }
 
 // Secured are the terms of TLS towards each host of a next hop, for people to see.
-func (c *Client) Secured(ctx context.Context, r *config.Route, nextHop, host string, port int) tlsterms.Terms {
+func (c *Client) Secured(
+	ctx context.Context,
+	r *config.Route,
+	nextHop, host string,
+	port int,
+) tlsterms.Terms {
 	if r.NextHop == config.HopDirect {
 		r = plainMX(r)
 	}
-	return c.secured(ctx, r, route.TermsOf(c.cfg, r, nextHop), nextHop, target{host: host, port: port})
+	return c.secured(
+		ctx,
+		r,
+		route.TermsOf(c.cfg, r, nextHop),
+		nextHop,
+		target{host: host, port: port},
+	)
 }
 
 // unfitHost is the failure of a host to which no connection is made.
 func unfitHost(t target, ip netip.Addr, s tlsterms.Terms) *Failure {
-	f := &Failure{Cause: diagnose.PolicyNotKept, Reply: mail.LastReply{Stage: diagnose.StageTLS, Host: t.host,
-		Address: ip.String(), Enhanced: "4.7.5", Text: s.Unfit}}
+	f := &Failure{
+		Cause: diagnose.PolicyNotKept,
+		Reply: mail.LastReply{Stage: diagnose.StageTLS, Host: t.host,
+			Address: ip.String(), Enhanced: "4.7.5", Text: s.Unfit},
+	}
 	if s.Later {
 		f.Cause, f.Reply.Stage, f.Reply.Enhanced = diagnose.DNSTrouble, diagnose.StageDNS, "4.4.3"
 	}

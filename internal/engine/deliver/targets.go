@@ -32,6 +32,8 @@ func (c *Client) Hosts(
 			Port:       t.port,
 			Addresses:  []string{},
 		}
+		secured := c.Secured(ctx, r, nextHop, t.host, t.port)
+		h.TLS, h.Trouble = secured.Words(), secured.Unfit
 		addrs, err := c.Resolver.Addrs(ctx, t.host)
 		if err != nil {
 			h.Trouble = err.Error()

@@ -47,5 +47,6 @@ func (k *Keeper) DANE(ctx context.Context, domain, host string, port int) tlster
 }
 
 func (k *Keeper) signedAddress(ctx context.Context, host string) bool {
-	return k.Resolver.Validates(ctx, host, dns.TypeA) || k.Resolver.Validates(ctx, host, dns.TypeAAAA)
+	return k.Resolver.Validates(ctx, host, dns.TypeA) ||
+		k.Resolver.Validates(ctx, host, dns.TypeAAAA)
 }

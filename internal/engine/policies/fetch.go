@@ -29,16 +29,23 @@ func (k *Keeper) fetch(ctx context.Context, name string) (p tlsterms.Policy, err
 	defer stop()
 	host := "mta-sts." + name
 	transport := &http.Transport{
-		TLSClientConfig: &tls.Config{ServerName: host, RootCAs: k.Roots, MinVersion: tls.VersionTLS12},
+		TLSClientConfig: &tls.Config{
+			ServerName: host,
+			RootCAs:    k.Roots,
+			MinVersion: tls.VersionTLS12,
+		},
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return k.dial(ctx, network, host)
 		},
 		DisableKeepAlives:      true,
 		MaxResponseHeaderBytes: 64 << 10,
 	}
-	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return errors.New("it sends elsewhere, which a policy's server may not")
-	}}
+	client := &http.Client{
+		Transport: transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return errors.New("it sends elsewhere, which a policy's server may not")
+		},
+	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+host+policyPath, nil)
 	if err != nil {
 		return p, err
@@ -51,7 +58,8 @@ func (k *Keeper) fetch(ctx context.Context, name string) (p tlsterms.Policy, err
 	if resp.StatusCode != http.StatusOK {
 		return p, fmt.Errorf("https://%s%s answers %d", host, policyPath, resp.StatusCode)
 	}
-	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err != nil || kind != "text/plain" {
+	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err != nil ||
+		kind != "text/plain" {
 		return p, fmt.Errorf("https://%s%s is %q, not text/plain", host, policyPath,
 			resp.Header.Get("Content-Type"))
 	}
@@ -60,7 +68,12 @@ func (k *Keeper) fetch(ctx context.Context, name string) (p tlsterms.Policy, err
 		return p, err
 	}
 	if len(text) > tlsterms.MaxPolicy {
-		return p, fmt.Errorf("https://%s%s has more than %d octets", host, policyPath, tlsterms.MaxPolicy)
+		return p, fmt.Errorf(
+			"https://%s%s has more than %d octets",
+			host,
+			policyPath,
+			tlsterms.MaxPolicy,
+		)
 	}
 	if p, err = tlsterms.ParsePolicy(string(text)); err != nil {
 		return p, fmt.Errorf("https://%s%s: %w", host, policyPath, err)

@@ -29,10 +29,12 @@ type Store interface {
 
 // How long things are left alone.
 const (
-	looksAgain  = time.Minute     // at a domain's record in DNS; the resolver keeps that longer
-	restsFault  = 5 * time.Minute // after a fetch that failed (RFC 8461 section 3.3)
-	renewsAfter = 24 * time.Hour  // a policy whose id has not changed
-	maxKnown    = 20_000          // domains in memory
+	looksAgain  = time.Minute      // at a domain's record in DNS, while mail goes on
+	waitsAgain  = time.Hour        // for that look
+	restsFault  = 5 * time.Minute  // after a fetch that failed (RFC 8461 section 3.3)
+	renewsAfter = 24 * time.Hour   // a policy whose id has not changed
+	maxKnown    = 20_000           // domains in memory
+	lookTime    = 25 * time.Second // bounds a look: at DNS, and at a policy's server
 )
 
 // Keeper asks and keeps. It is safe for several goroutines.
@@ -47,13 +49,13 @@ type Keeper struct {
 	known map[string]*domain
 }
 
-// domain is what is known of one. Whoever asks holds mu: others for the same domain wait for the
-// answer, and nobody else does.
+// domain is what is known of one.
 type domain struct {
 	mu     sync.Mutex
 	loaded bool
 	kept   mail.TLSPolicy
-	looked time.Time // at its record
+	looked time.Time     // at its record
+	look   chan struct{} // closed when the look that is under way is over; nil if there is none
 }
 
 func (k *Keeper) of(name string) *domain {
@@ -70,13 +72,6 @@ func (k *Keeper) of(name string) *domain {
 	return d
 }
 
-// Forget drops what is kept in memory: another node or a person asked anew.
-func (k *Keeper) Forget() {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.known = nil
-}
-
 // STS is a domain's policy that counts now; nil if it has none.
 func (k *Keeper) STS(ctx context.Context, name string) *tlsterms.Policy {
 	if k.Config().Service.TLSPolicies.MTASTS == config.Ignored {
@@ -84,71 +79,125 @@ func (k *Keeper) STS(ctx context.Context, name string) *tlsterms.Policy {
 	}
 	d := k.of(strings.ToLower(name))
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	now := time.Now()
-	if now.Sub(d.looked) >= looksAgain {
-		k.look(ctx, d, now, false)
+	ago := time.Since(d.looked)
+	d.mu.Unlock()
+	switch {
+	case ago >= waitsAgain: // nothing is known of it, or no longer: mail to it waits for the answer
+		k.await(ctx, d, false)
+	case ago >= looksAgain: // mail goes on by what is known
+		k.begin(ctx, d, false)
 	}
-	return d.kept.InForce(now)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.kept.InForce(time.Now())
 }
 
 // Ask asks a domain for its policy now, whatever is kept.
 func (k *Keeper) Ask(ctx context.Context, name string) mail.TLSPolicy {
 	d := k.of(strings.ToLower(name))
+	k.await(ctx, d, true)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	k.look(ctx, d, time.Now(), true)
 	return d.kept
 }
 
-// look looks at the record of a domain and fetches its policy where that is due. d.mu is held.
-func (k *Keeper) look(ctx context.Context, d *domain, now time.Time, anew bool) {
-	d.looked = now
-	if !d.loaded && k.Store != nil {
-		kept, found, err := k.Store.Policy(ctx, d.kept.Domain)
-		d.loaded = err == nil
+// await waits for a look at a domain. It goes on when
+// whoever asked waits no more: others want to know, too, and an answer that was not waited for is
+// no fault of theirs.
+func (k *Keeper) await(ctx context.Context, d *domain, anew bool) {
+	select {
+	case <-k.begin(ctx, d, anew):
+	case <-ctx.Done():
+	}
+}
+
+// begin begins a look at a domain if none is under way; the channel is closed when it is over.
+func (k *Keeper) begin(ctx context.Context, d *domain, anew bool) <-chan struct{} {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	over := d.look
+	if over == nil {
+		over = make(chan struct{})
+		d.look = over
+		go func() {
+			ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), lookTime)
+			defer stop()
+			k.look(ctx, d, anew)
+			d.mu.Lock()
+			d.look, d.looked = nil, time.Now()
+			d.mu.Unlock()
+			close(over)
+		}()
+	}
+	return over
+}
+
+// look looks at the record of a domain and fetches its policy where that is due. One look at a
+// domain goes on at a time.
+func (k *Keeper) look(ctx context.Context, d *domain, anew bool) {
+	now := time.Now()
+	d.mu.Lock()
+	kept, loaded := d.kept, d.loaded
+	d.mu.Unlock()
+	if !loaded && k.Store != nil {
+		before, found, err := k.Store.Policy(ctx, kept.Domain)
+		loaded = err == nil
 		if found {
-			d.kept = kept
+			kept = before
 		}
 	}
-	id, fault := k.record(ctx, d.kept.Domain)
+	changed := k.asked(ctx, &kept, now, anew)
+	d.mu.Lock()
+	d.kept, d.loaded = kept, loaded
+	d.mu.Unlock()
+	if changed {
+		k.keep(ctx, kept)
+	}
+}
+
+// asked asks a domain, and reports whether what is kept of it changed.
+func (k *Keeper) asked(ctx context.Context, kept *mail.TLSPolicy, now time.Time, anew bool) bool {
+	id, fault := k.record(ctx, kept.Domain)
 	switch {
 	case fault != "" || id == "":
 		// no record, or none to be had: what was had counts until it ends (RFC 8461 section 3.1)
-		if fault != d.kept.Fault && (d.kept.Policy != nil || fault != "") {
-			d.kept.Fault, d.kept.AskedAt = fault, now.UTC()
-			k.keep(ctx, d)
+		if fault == kept.Fault || kept.Policy == nil && fault == "" {
+			return false
 		}
-		return
-	case !anew && d.kept.InForce(now) != nil && d.kept.Policy.ID == id &&
-		now.Sub(d.kept.FetchedAt.Time) < renewsAfter:
-		return
-	case !anew && d.kept.Fault != "" && now.Sub(d.kept.AskedAt) < restsFault:
-		return
+		kept.Fault, kept.AskedAt = fault, now.UTC()
+		return true
+	case !anew && kept.InForce(now) != nil && kept.Policy.ID == id &&
+		now.Sub(kept.FetchedAt.Time) < renewsAfter:
+		return false
+	case !anew && kept.Fault != "" && now.Sub(kept.AskedAt) < restsFault:
+		return false
 	}
-	p, err := k.fetch(ctx, d.kept.Domain)
-	d.kept.AskedAt = now.UTC()
+	p, err := k.fetch(ctx, kept.Domain)
+	kept.AskedAt = now.UTC()
 	if err != nil {
-		if ctx.Err() != nil && errors.Is(ctx.Err(), context.Canceled) {
-			return // nobody's fault
-		}
-		d.kept.Fault = err.Error()
-		k.Log.Warn("the TLS policy of a domain could not be had", "domain", d.kept.Domain, "error", err)
-		k.keep(ctx, d)
-		return
+		kept.Fault = err.Error()
+		k.Log.Warn(
+			"the TLS policy of a domain could not be had",
+			"domain",
+			kept.Domain,
+			"error",
+			err,
+		)
+		return true
 	}
 	p.ID = id
-	d.kept.Policy, d.kept.Fault = &p, ""
-	d.kept.FetchedAt, d.kept.EndsAt = mail.At(now), mail.At(now.Add(time.Duration(p.MaxAge)*time.Second))
-	k.keep(ctx, d)
+	kept.Policy, kept.Fault = &p, ""
+	kept.FetchedAt = mail.At(now)
+	kept.EndsAt = mail.At(now.Add(time.Duration(p.MaxAge) * time.Second))
+	return true
 }
 
-func (k *Keeper) keep(ctx context.Context, d *domain) {
+func (k *Keeper) keep(ctx context.Context, p mail.TLSPolicy) {
 	if k.Store == nil {
 		return
 	}
-	if err := k.Store.PutPolicy(context.WithoutCancel(ctx), d.kept); err != nil {
-		k.Log.Warn("the TLS policy of a domain is not kept", "domain", d.kept.Domain, "error", err)
+	if err := k.Store.PutPolicy(ctx, p); err != nil {
+		k.Log.Warn("the TLS policy of a domain is not kept", "domain", p.Domain, "error", err)
 	}
 }
 

@@ -3912,6 +3912,8 @@ export interface components {
             port: number;
             /** Format: int64 */
             preference: number;
+            /** @description By which terms of TLS it gets mail, in words, and who says so */
+            tls?: string;
             trouble?: string;
         };
         Hour: {

@@ -352,6 +352,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 									{w.hosts.map((h) => (
 										<div key={h.name} className="mono">
 											{h.preference} {h.name} <Trans>port</Trans> {h.port} {h.trouble ?? h.addresses.join(", ")}
+											{h.tls && !h.trouble && <div>{h.tls}</div>}
 										</div>
 									))}
 								</Table.Td>
