@@ -48,9 +48,9 @@ func (a entryCommands) mailboxGiveBack() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "give-back ADDRESS",
 		Short: "Give one back that was taken out, with password and mail",
-		Long: "Give a mailbox back that was taken out, the latest with the address: as it was, with its password, " +
-			"folders and mail, until its time is over (service.mailboxes_kept). Passwords of programs are made anew. " +
-			"If somebody has the address now, give it back under another.",
+		Long: "Give a mailbox back that was taken out, the latest with the address: as it was, with " +
+			"its password, folders and mail, until its time is over (service.mailboxes_kept). " +
+			"Passwords of programs are made anew. If somebody has the address now, give it back under another.",
 		Args: exactly(1),
 		Example: "  gull mailbox give-back odile.marr@skerryline.example\n" +
 			"  gull mailbox give-back odile.marr@skerryline.example --as odile.old@skerryline.example",

@@ -47,9 +47,9 @@ func (a policyCommands) list() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "The policies that are known, by domain",
-		Long: "The policies (MTA-STS, RFC 8461) of the domains to which mail went. A policy counts until its time is " +
-			"over, whatever becomes of its server. What signed DNS says of hosts (DANE) is not kept: gull tls-policy " +
-			"check looks at it.",
+		Long: "The policies (MTA-STS, RFC 8461) of the domains to which mail went. A policy " +
+			"counts until its time is over, whatever becomes of its server. What signed DNS " +
+			"says of hosts (DANE) is not kept: gull tls-policy check looks at it.",
 		Args:    exactly(0),
 		Example: "  gull tls-policy list",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -80,9 +80,9 @@ func (a policyCommands) check() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check DOMAIN",
 		Short: "Ask a domain for its policy now, and how each of its hosts is to be known",
-		Long: "Ask a domain for its policy now, whatever is kept, and say for each of its hosts by which terms of TLS " +
-			"it gets mail, and who says so: the route, an agreement (gull peer), the domain's policy (MTA-STS), or " +
-			"signed DNS (DANE).",
+		Long: "Ask a domain for its policy now, whatever is kept, and say for each of its hosts by " +
+			"which terms of TLS it gets mail, and who says so: the route, an agreement (gull " +
+			"peer), the domain's policy (MTA-STS), or signed DNS (DANE).",
 		Args:    exactly(1),
 		Example: "  gull tls-policy check saltmarsh.example",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -66,7 +66,8 @@ func Of(d Demand, route, domain, host string, p *Policy, dane DANE) Terms {
 	switch {
 	case dane.Fault != "":
 		own.By, own.Who = ByDANE, "DANE of "+host
-		own.Unfit, own.Later = "whether "+host+" pins its certificate in DNS cannot be told: "+dane.Fault, true
+		own.Unfit = "whether " + host + " pins its certificate in DNS cannot be told: " + dane.Fault
+		own.Later = true
 		return own
 	case dane.Secure && len(dane.Records) > 0:
 		return pinned(own, d, domain, host, dane)

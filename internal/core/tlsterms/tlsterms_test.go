@@ -13,13 +13,15 @@ import (
 	"time"
 )
 
+func enforced(mx ...string) *Policy { return policyOf(ModeEnforce, mx...) }
+
 func policyOf(mode string, mx ...string) *Policy { return &Policy{ID: "1", Mode: mode, MX: mx} }
 
 // Which of the four counts, for each way in which they can meet.
 func TestTheStrongestPromiseCounts(t *testing.T) {
 	key := TLSA{usageHost, 1, 1, make([]byte, 32)}
 	odd := TLSA{0, 1, 1, make([]byte, 32)} // PKIX-TA: not for mail
-	pin, nothing := DANE{Secure: true, Records: []TLSA{key}}, DANE{}
+	pin, no, plain := DANE{Secure: true, Records: []TLSA{key}}, DANE{}, Demand{TLS: Offered}
 	const domain, host = "saltmarsh.example", "mx.saltmarsh.example"
 	for name, x := range map[string]struct {
 		demand Demand
@@ -30,23 +32,23 @@ func TestTheStrongestPromiseCounts(t *testing.T) {
 		names  string
 		unfit  string
 	}{
-		"the route's alone":                 {Demand{TLS: Offered}, nil, nothing, Offered, ByRoute, host, ""},
-		"the peer's":                        {Demand{TLS: Required, Peer: "salt"}, nil, nothing, Required, ByPeer, host, ""},
-		"a policy in force":                 {Demand{TLS: Offered}, policyOf(ModeEnforce, host), nothing, Verified, BySTS, host, ""},
-		"a policy, TLS off here":            {Demand{TLS: Off}, policyOf(ModeEnforce, host), nothing, Verified, BySTS, host, ""},
-		"a policy by a star":                {Demand{TLS: Offered}, policyOf(ModeEnforce, "*."+domain), nothing, Verified, BySTS, host, ""},
-		"a host that it does not name":      {Demand{TLS: Offered}, policyOf(ModeEnforce, "mx2."+domain), nothing, Verified, BySTS, host, "names no host"},
-		"a star for two labels":             {Demand{TLS: Offered}, policyOf(ModeEnforce, "*.example"), nothing, Verified, BySTS, host, "names no host"},
-		"a policy being tried out":          {Demand{TLS: Offered}, policyOf(ModeTesting, host), nothing, Offered, ByRoute, host, ""},
-		"a policy taken back":               {Demand{TLS: Offered}, policyOf(ModeNone), nothing, Offered, ByRoute, host, ""},
-		"a name agreed, and a policy":       {Demand{TLS: Verified, Peer: "salt", Name: "a.example"}, policyOf(ModeEnforce, host), nothing, Verified, BySTS, "a.example", ""},
-		"records in signed DNS":             {Demand{TLS: Offered}, nil, pin, Pinned, ByDANE, host + " " + domain, ""},
-		"both: DANE comes first":            {Demand{TLS: Offered}, policyOf(ModeEnforce, "mx2."+domain), pin, Pinned, ByDANE, host + " " + domain, ""},
-		"records that nobody signed":        {Demand{TLS: Offered}, nil, DANE{Records: []TLSA{key}}, Offered, ByRoute, host, ""},
-		"records of no use to mail":         {Demand{TLS: Offered}, nil, DANE{Secure: true, Records: []TLSA{odd}}, Required, ByDANE, host, ""},
+		"the route's alone":                 {plain, nil, no, Offered, ByRoute, host, ""},
+		"the peer's":                        {Demand{TLS: Required, Peer: "salt"}, nil, no, Required, ByPeer, host, ""},
+		"a policy in force":                 {plain, enforced(host), no, Verified, BySTS, host, ""},
+		"a policy, TLS off here":            {Demand{TLS: Off}, enforced(host), no, Verified, BySTS, host, ""},
+		"a policy by a star":                {plain, enforced("*." + domain), no, Verified, BySTS, host, ""},
+		"a host that it does not name":      {plain, enforced("mx2." + domain), no, Verified, BySTS, host, "names no host"},
+		"a star for two labels":             {plain, enforced("*.example"), no, Verified, BySTS, host, "names no host"},
+		"a policy being tried out":          {plain, policyOf(ModeTesting, host), no, Offered, ByRoute, host, ""},
+		"a policy taken back":               {plain, policyOf(ModeNone), no, Offered, ByRoute, host, ""},
+		"a name agreed, and a policy":       {Demand{TLS: Verified, Peer: "salt", Name: "a.example"}, enforced(host), no, Verified, BySTS, "a.example", ""},
+		"records in signed DNS":             {plain, nil, pin, Pinned, ByDANE, host + " " + domain, ""},
+		"both: DANE comes first":            {plain, enforced("mx2." + domain), pin, Pinned, ByDANE, host + " " + domain, ""},
+		"records that nobody signed":        {plain, nil, DANE{Records: []TLSA{key}}, Offered, ByRoute, host, ""},
+		"records of no use to mail":         {plain, nil, DANE{Secure: true, Records: []TLSA{odd}}, Required, ByDANE, host, ""},
 		"of no use, and more is asked":      {Demand{TLS: Verified}, nil, DANE{Secure: true, Records: []TLSA{odd}}, Verified, ByRoute, host, ""},
-		"records that cannot be had":        {Demand{TLS: Offered}, nil, DANE{Fault: "SERVFAIL"}, Offered, ByDANE, host, "cannot be told"},
-		"theirs are broken, and we know it": {Demand{TLS: Offered, Ignore: true}, policyOf(ModeEnforce, "mx2."+domain), DANE{Fault: "x"}, Offered, ByRoute, host, ""},
+		"records that cannot be had":        {plain, nil, DANE{Fault: "SERVFAIL"}, Offered, ByDANE, host, "cannot be told"},
+		"theirs are broken, and we know it": {Demand{TLS: Offered, Ignore: true}, enforced("mx2." + domain), DANE{Fault: "x"}, Offered, ByRoute, host, ""},
 	} {
 		got := Of(x.demand, "to the world", domain, host, x.policy, x.dane)
 		if got.TLS != x.tls || got.By != x.by || strings.Join(got.Names, " ") != x.names ||
@@ -54,7 +56,8 @@ func TestTheStrongestPromiseCounts(t *testing.T) {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}
-	if tried := Of(Demand{TLS: Offered}, "r", domain, host, policyOf(ModeTesting, "other.example"), nothing); tried.Testing == nil ||
+	tried := Of(plain, "r", domain, host, policyOf(ModeTesting, "other.example"), no)
+	if tried.Testing == nil ||
 		tried.Testing.Unfit == "" || tried.Unfit != "" {
 		t.Errorf("a policy being tried out: %+v", tried)
 	}
