@@ -8,6 +8,7 @@ import (
 	"go/token"
 	"io/fs"
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,6 +54,7 @@ var engineMayUse = map[string]string{
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
 	"deliver":  "resolve sessions",
+	"policies": "resolve",
 	"receive":  "counters door feed scan senderauth sessions signin spool weigh",
 	"weigh":    "resolve senderauth",
 	"queue":    "batch counters deliver feed mailbox senderauth spool",
@@ -220,5 +222,38 @@ func TestLinesAreShort(t *testing.T) {
 	}
 	if wide*1000 > widePer1000*lines {
 		t.Errorf("%d of %d lines have more than %d columns", wide, lines, wideColumns)
+	}
+}
+
+// docs/standards.md names the test of each standard.
+func TestStandardsNameTestsThatExist(t *testing.T) {
+	text, err := os.ReadFile("../docs/standards.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := map[string]bool{}
+	err = fs.WalkDir(os.DirFS(".."), ".", func(name string, _ fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(name, "_test.go") {
+			source, err := os.ReadFile("../" + name)
+			if err != nil {
+				return err
+			}
+			for _, m := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllSubmatch(source, -1) {
+				there[string(m[1])] = true
+			}
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`(Test\\w+)`").FindAllStringSubmatch(string(text), -1)
+	for _, m := range named {
+		if !there[m[1]] {
+			t.Errorf("docs/standards.md names %s, which there is not", m[1])
+		}
+	}
+	if len(named) < 60 {
+		t.Errorf("docs/standards.md names %d tests only", len(named))
 	}
 }
