@@ -180,7 +180,7 @@ func (a loginCommands) byProvider(ctx context.Context, at string) (in api.Signed
 			}
 		})}
 	go func() { _ = server.Serve(l) }()
-	defer server.Close()
+	defer func() { _ = server.Close() }()
 	fmt.Fprintf(
 		a.err,
 		"Open this in a browser on this machine:\n\n  %s/api/v1/single-sign-on?for=program&port=%d&proof=%s\n\n",
