@@ -37,7 +37,11 @@ func (s *stack) ready(t *testing.T, domain string) readiness.Readiness {
 // withdraw takes records out of the simulated DNS.
 func (s *stack) withdraw(t *testing.T, name, kind string) {
 	t.Helper()
-	req, _ := http.NewRequest(http.MethodDelete, "http://"+s.control+"/dns/records/"+name+"/"+kind, nil)
+	req, _ := http.NewRequest(
+		http.MethodDelete,
+		"http://"+s.control+"/dns/records/"+name+"/"+kind,
+		nil,
+	)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)
@@ -195,12 +199,18 @@ func TestReadinessFindsWhatIsWrong(t *testing.T) {
 			"mta-sts", readiness.Fail, "its policy cannot be used"},
 	} {
 		c.spoil()
-		if a := aspect(t, s.ready(t, domain), c.key); a.Result != c.is || !strings.Contains(a.Says, c.says) {
+		if a := aspect(t, s.ready(t, domain), c.key); a.Result != c.is ||
+			!strings.Contains(a.Says, c.says) {
 			t.Errorf("%s: %s is %s: %s %q", c.name, c.key, a.Result, a.Says, a.Found)
 		}
 	}
 	// What was right and is not is a snag, which says what to publish and ends by itself.
-	x := s.snag(t, diagnose.NotReady, domain, func(x snag.Snag) bool { return x.Severity == snag.Serious })
+	x := s.snag(
+		t,
+		diagnose.NotReady,
+		domain,
+		func(x snag.Snag) bool { return x.Severity == snag.Serious },
+	)
 	if out := s.run(
 		t,
 		"snag",
@@ -220,6 +230,11 @@ func TestReadinessFindsWhatIsWrong(t *testing.T) {
 	s.txt(t, "_dmarc."+domain, "v=DMARC1; p=reject; rua=mailto:postmaster@skerryline.example")
 	mx("10 mail.skerryline.example.")
 	s.withdraw(t, "1.0.0.127.driftnet.example", "ANY")
+	s.withdraw(
+		t,
+		fmt.Sprintf("_%s._tcp.mail.skerryline.example", strings.Split(s.edge, ":")[1]),
+		"ANY",
+	)
 	s.run(t, "simnet", "publish", "1.0.0.127.in-addr.arpa. 60 IN PTR mail.skerryline.example.")
 	s.ready(t, domain)
 	s.ready(t, domain)

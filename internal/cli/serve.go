@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -35,7 +36,8 @@ type serveCommands struct{ *app }
 type serveFlags struct {
 	database, config, http, node, spool string
 	cert, key, roots, setup, keyFile    string
-	level, syslog                       string
+	policies                            policyFlags
+	logs                                logFlags
 	bind                                []string
 	readFrom                            string
 	readBehind                          time.Duration
@@ -89,19 +91,24 @@ func (a serveCommands) command() *cobra.Command {
 	fl.StringVar(&f.cert, "tls-cert", "",
 		"certificate of console and API; without it sign-in is offered on loopback only")
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
+	fl.StringVar(&f.policies.address, "policies", "",
+		"address at which the TLS policies of our domains are said, like 0.0.0.0:443")
+	fl.StringVar(&f.policies.cert, "policies-cert", "",
+		"its certificate, for the mta-sts names of our domains; that of the console if not given")
+	fl.StringVar(&f.policies.key, "policies-key", "", "key of that certificate")
 	fl.StringVar(&f.roots, "tls-roots", "",
 		"certificates by which remote hosts are verified; the system's if not given")
 	fl.StringVar(&f.keyFile, "key-file", "",
 		"file with the key of kept secrets, made if it is not there (GULL_KEY_FILE)")
 	fl.StringVar(
-		&f.level,
+		&f.logs.level,
 		"log-level",
 		"info",
 		"how much goes to the log: debug, info, warn, error (GULL_LOG_LEVEL); gull log level "+
 			"changes it while it runs",
 	)
 	fl.StringVar(
-		&f.syslog,
+		&f.logs.syslog,
 		"syslog",
 		"",
 		"send the log and what happens to messages to a log server too (RFC 5424): "+
@@ -133,11 +140,11 @@ func onLoopback(address string) bool {
 func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	node.TuneMemory()
 	var level slog.LevelVar
-	if err := level.UnmarshalText([]byte(f.level)); err != nil {
+	if err := level.UnmarshalText([]byte(f.logs.level)); err != nil {
 		return usage("--log-level: there are debug, info, warn and error")
 	}
 	log := slog.New(slog.NewJSONHandler(w, &slog.HandlerOptions{Level: &level}))
-	far, err := syslog.Dial(f.syslog, f.node, &level)
+	far, err := syslog.Dial(f.logs.syslog, f.node, &level)
 	if err != nil {
 		return usage("--syslog: %w", err)
 	}
@@ -206,6 +213,9 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
+	if err := f.sayPolicies(ctx, s, log); err != nil {
+		return err
+	}
 	link, err := n.Control.Operators.FirstLink(ctx)
 	if err != nil {
 		return err
@@ -221,6 +231,29 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	log.Info("ready", "console", s.Address(), "listeners", n.Insight.Nodes.Addresses(),
 		"revision", n.InForce.Config().Revision)
 	return s.Run(ctx)
+}
+
+// logFlags say how much goes to the log, and where besides.
+type logFlags struct{ level, syslog string }
+
+// policyFlags say where the TLS policies of our domains are said.
+type policyFlags struct{ address, cert, key string }
+
+func (f *serveFlags) sayPolicies(ctx context.Context, s *service.Service, log *slog.Logger) error {
+	if f.policies.address == "" {
+		return nil
+	}
+	p, err := service.ServePolicies(s, f.policies.address, cmp.Or(f.policies.cert, f.cert),
+		cmp.Or(f.policies.key, f.key))
+	if err != nil {
+		return err
+	}
+	go func() {
+		if err := p.Run(ctx); err != nil {
+			log.Error("the TLS policies of our domains are not said any more", "error", err)
+		}
+	}()
+	return nil
 }
 
 func (a serveCommands) openAPICommand() *cobra.Command {

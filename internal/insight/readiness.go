@@ -1,17 +1,12 @@
 package insight
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"crypto/sha512"
 	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -28,7 +23,9 @@ import (
 	"gullroute/internal/core/publish"
 	"gullroute/internal/core/readiness"
 	core "gullroute/internal/core/senderauth"
+	"gullroute/internal/core/tlsterms"
 	"gullroute/internal/engine/deliver"
+	"gullroute/internal/engine/policies"
 	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/resolve"
 	asking "gullroute/internal/engine/senderauth"
@@ -258,34 +255,23 @@ func (l *looker) dane(ctx context.Context, host string, chain []*x509.Certificat
 // fits reports whether a TLSA record is about a chain (RFC 6698 section 2.1; usages 2
 // and 3 count for mail, RFC 7672 section 3.1).
 func fits(t *dns.TLSA, chain []*x509.Certificate) bool {
-	certs := chain
-	if t.Usage == 3 {
-		certs = chain[:min(len(chain), 1)]
-	} else if t.Usage != 2 {
-		return false
-	}
-	want, err := hex.DecodeString(t.Certificate)
+	data, err := hex.DecodeString(t.Certificate)
 	if err != nil {
 		return false
 	}
-	for _, c := range certs {
-		data := c.Raw
-		if t.Selector == 1 {
-			data = c.RawSubjectPublicKeyInfo
-		}
-		switch t.MatchingType {
-		case 1:
-			sum := sha256.Sum256(data)
-			data = sum[:]
-		case 2:
-			sum := sha512.Sum512(data)
-			data = sum[:]
-		}
-		if bytes.Equal(data, want) {
-			return true
-		}
+	record := tlsterms.TLSA{
+		Usage:    t.Usage,
+		Selector: t.Selector,
+		Matching: t.MatchingType,
+		Data:     data,
 	}
-	return false
+	if len(tlsterms.Usable([]tlsterms.TLSA{record})) == 0 {
+		return false
+	}
+	if t.Usage == 3 {
+		chain = chain[:min(len(chain), 1)]
+	}
+	return slices.ContainsFunc(chain, record.Matches)
 }
 
 // sending gathers what concerns messages from the domain.
@@ -377,63 +363,20 @@ func (l *looker) programs(ctx context.Context) {
 	}
 }
 
-// maxPolicy bounds an MTA-STS policy (RFC 8461 section 3.3).
-const maxPolicy = 64 << 10
-
+// sts asks for the policy that the domain publishes, as others ask.
 func (l *looker) sts(ctx context.Context) {
 	s := &l.f.STS
+	s.Own, _ = config.PolicyOf(l.cfg, l.f.Domain)
 	if s.Record = l.text(ctx, "_mta-sts."+l.f.Domain, "v=STSv1"); s.Record == "" {
 		return
 	}
-	web := &http.Client{
-		Timeout: 10 * time.Second,
-		CheckRedirect: func(*http.Request,
-			[]*http.Request) error {
-			return errors.New("it redirects, which is not allowed")
-		},
-		Transport: &http.Transport{
-			DisableKeepAlives: true,
-			DialContext: func(ctx context.Context, network, at string) (net.Conn, error) {
-				host, port, _ := net.SplitHostPort(at)
-				addrs, err := l.addrs(ctx, host)
-				if err != nil || len(addrs) == 0 {
-					return nil, errors.Join(fmt.Errorf("%s has no address in DNS", host), err)
-				}
-				d := net.Dialer{Timeout: 5 * time.Second}
-				return d.DialContext(ctx, network, net.JoinHostPort(addrs[0].String(), port))
-			},
-		},
-	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
-		"https://mta-sts."+l.f.Domain+"/.well-known/mta-sts.txt", nil)
+	from := policies.Fetcher{Addrs: l.addrs, Port: l.cfg.Service.PolicyPort, Roots: l.on.Roots}
+	p, err := from.Fetch(ctx, l.f.Domain)
 	if err != nil {
 		s.Error = err.Error()
 		return
 	}
-	resp, err := web.Do(req)
-	if err != nil {
-		s.Error = err.Error()
-		return
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		s.Error = req.URL.String() + " answers " + resp.Status
-		return
-	}
-	text, err := io.ReadAll(io.LimitReader(resp.Body, maxPolicy))
-	if err != nil {
-		s.Error = err.Error()
-		return
-	}
-	for line := range strings.Lines(string(text)) {
-		name, value, _ := strings.Cut(strings.TrimSpace(line), ":")
-		switch value = strings.TrimSpace(value); name {
-		case "mode":
-			s.Mode = value
-		case "mx":
-			s.MX = append(s.MX, value)
-		}
-	}
+	s.Mode, s.MX = p.Mode, p.MX
 }
 
 // lists asks DNS block lists for our addresses (RFC 5782 section 2.1).

@@ -16,10 +16,12 @@ import (
 
 	"gullroute/internal/api"
 	"gullroute/internal/control"
+	"gullroute/internal/core/config"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/rights"
+	"gullroute/internal/engine/door"
 	"gullroute/internal/engine/signin"
 )
 
@@ -440,13 +442,17 @@ func (s signInAPI) signOut(ctx context.Context, in *cookieInput) (*struct {
 	}{s.cookie("", -time.Second)}, nil
 }
 
+// tlsListener puts TLS under a listener, by a certificate that is read again when its files
+// change: a renewed one counts without a new start.
 func tlsListener(l net.Listener, certFile, keyFile string) (net.Listener, error) {
-	cert, err := tls.LoadX509KeyPair(certFile, keyFile)
-	if err != nil {
+	files, of := &door.Certificates{}, &config.Listener{Certificate: certFile, Key: keyFile}
+	if _, err := files.Of(of); err != nil {
 		return nil, fmt.Errorf("certificate: %w", err)
 	}
-	return tls.NewListener(l,
-		&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}), nil
+	return tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12,
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+			return files.Of(of)
+		}}), nil
 }
 
 func statusText(status int) string { return http.StatusText(status) }

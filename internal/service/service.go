@@ -72,6 +72,7 @@ func New(o Options) (*Service, error) {
 	})
 	s.app.Use(s.survive, packed, s.headers, s.identified, bounded, readable, recorder{s}.recorded)
 	s.health()
+	s.app.Get(policyPath, (&PolicyServer{service: s}).behind)
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
 	linkPages{s}.serve()

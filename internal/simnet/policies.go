@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"net"
 	"net/http"
@@ -93,6 +94,22 @@ func (s *policyServer) change(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// issue is GET /certificates/NAME: the certificate and its key, as PEM.
+func (s *policyServer) issue(w http.ResponseWriter, r *http.Request) {
+	cert, err := s.ca.issue(r.PathValue("name"), "valid")
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	key, err := x509.MarshalPKCS8PrivateKey(cert.PrivateKey)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	_ = pem.Encode(w, &pem.Block{Type: "CERTIFICATE", Bytes: cert.Certificate[0]})
+	_ = pem.Encode(w, &pem.Block{Type: "PRIVATE KEY", Bytes: key})
 }
 
 func (s *policyServer) of(host string) (STSPolicy, bool) {

@@ -379,6 +379,7 @@ type Domain struct {
 	CatchAll       *address.Address  `yaml:"catch_all" doc:"Gets what nobody else gets"`
 	PlusAddressing bool              `yaml:"plus_addressing" doc:"name+anything reaches name"`
 	RewriteSenders address.Patterns  `yaml:"rewrite_senders" doc:"Domains of our machines' senders that are written as this domain, like host7 or *.machines.example"`
+	TLSPolicy      DomainTLS         `yaml:"tls_policy" doc:"What we ask of others who send to it (MTA-STS, RFC 8461)"`
 	Outgoing       string            `yaml:"outgoing" doc:"Route of what this domain's people send outside: a smart host of its own"`
 }
 

@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
 	"gullroute/internal/core/senderauth"
+	"gullroute/internal/core/tlsterms"
 )
 
 // Result is how one point stands.
@@ -116,6 +117,7 @@ type STS struct {
 	Mode   string
 	MX     []string
 	Error  string
+	Own    tlsterms.Policy // what the configuration says; its mode is "" if it says nothing
 }
 
 // Facts are what was found out.

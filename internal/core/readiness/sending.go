@@ -8,6 +8,7 @@ import (
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
 	"gullroute/internal/core/senderauth"
+	"gullroute/internal/core/tlsterms"
 )
 
 // maxLookups is how many terms of SPF may ask DNS (RFC 7208 section 4.6.4).
@@ -289,22 +290,53 @@ func (f *Facts) sts() Aspect {
 		Weight:   0.25,
 		Result:   NotChecked,
 		Expected: "where it is published, a policy that names our hosts",
-		Says:     "It is not published; that is allowed (RFC 8461).",
+		Says: "It is not published; that is allowed (RFC 8461). Ours is said with gull domain " +
+			"set " + f.Domain + " --tls-policy-mode testing.",
+	}
+	own := f.STS.Own
+	if own.Mode != "" {
+		p.Expected = "the record of our policy, " + own.Mode + " for " + strings.Join(
+			own.MX,
+			", ",
+		) +
+			", and its server"
 	}
 	if f.STS.Record == "" {
+		if own.Mode != "" {
+			p.Result = Fail
+			p.Says = "Our policy is said here, and nobody knows of it: publish its record."
+			p.Records = f.stsRecords()
+		}
 		return p
 	}
 	p.Found = []string{f.STS.Record}
 	if f.STS.Mode != "" {
 		p.Found = append(p.Found, "mode "+f.STS.Mode+", for "+strings.Join(f.STS.MX, ", "))
 	}
-	if f.STS.Error != "" {
+	id, err := tlsterms.ParseRecord([]string{f.STS.Record})
+	switch {
+	case err != nil:
+		p.Result, p.Says = Fail, "The record counts for nothing: "+err.Error()+"."
+		p.Records = f.stsRecords()
+		return p
+	case own.Mode != "" && id != own.ID:
+		p.Result = Fail
+		p.Says = "Our policy has changed since the record was published: senders that know the " +
+			"old one do not ask for the new one."
+		p.Records = f.stsRecords()
+		return p
+	case f.STS.Error != "":
 		p.Result, p.Says = Fail,
 			"The record is published, and its policy cannot be used: "+f.STS.Error+"."
+		if own.Mode != "" {
+			p.Says += " The service says it with gull serve --policies, or behind a web server."
+			p.Records = f.stsRecords()[1:]
+		}
 		return p
 	}
+	theirs := tlsterms.Policy{MX: f.STS.MX}
 	for _, h := range f.Hosts {
-		if !namedBy(f.STS.MX, h.Name) {
+		if !theirs.Fits(h.Name) {
 			p.Result, p.Says = Fail, fmt.Sprintf(
 				"The policy does not name the host %s: strict senders will not send to it.",
 				h.Name,
@@ -313,22 +345,19 @@ func (f *Facts) sts() Aspect {
 		}
 	}
 	p.Result, p.Says = Pass, "The policy names our hosts."
-	if f.STS.Mode != "enforce" {
+	if f.STS.Mode != tlsterms.ModeEnforce {
 		p.Result, p.Says = Warning, "The policy is in mode "+f.STS.Mode+": it demands nothing yet."
 	}
 	return p
 }
 
-// namedBy reports whether a policy's patterns name a host (RFC 8461 section 4.1).
-func namedBy(patterns []string, host string) bool {
-	for _, p := range patterns {
-		if rest, ok := strings.CutPrefix(p, "*."); ok {
-			if _, below, has := strings.Cut(host, "."); has && strings.EqualFold(below, rest) {
-				return true
-			}
-		} else if strings.EqualFold(p, host) {
-			return true
-		}
+// stsRecords are those by which our policy is found.
+func (f *Facts) stsRecords() []publish.DNSRecord {
+	if f.STS.Own.Mode == "" {
+		return nil
 	}
-	return false
+	return []publish.DNSRecord{
+		publish.New(f.Domain, "_mta-sts."+f.Domain, "TXT", "v=STSv1; id="+f.STS.Own.ID),
+		publish.New(f.Domain, "mta-sts."+f.Domain, "CNAME", f.HostName),
+	}
 }

@@ -3,6 +3,7 @@ package policies
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -22,9 +23,16 @@ const fetchTime = 15 * time.Second
 // policyPath is where a policy stands (RFC 8461 section 3.2).
 const policyPath = "/.well-known/mta-sts.txt"
 
-// fetch reads a domain's policy from its server, whose certificate must be verified, and which
+// Fetcher reads policies from their servers.
+type Fetcher struct {
+	Addrs func(ctx context.Context, host string) ([]netip.Addr, error)
+	Port  int
+	Roots *x509.CertPool // nil is the system's
+}
+
+// Fetch reads a domain's policy from its server, whose certificate must be verified, and which
 // sends nowhere else (RFC 8461 section 3.3).
-func (k *Keeper) fetch(ctx context.Context, name string) (p tlsterms.Policy, err error) {
+func (k Fetcher) Fetch(ctx context.Context, name string) (p tlsterms.Policy, err error) {
 	ctx, stop := context.WithTimeout(ctx, fetchTime)
 	defer stop()
 	host := "mta-sts." + name
@@ -82,23 +90,22 @@ func (k *Keeper) fetch(ctx context.Context, name string) (p tlsterms.Policy, err
 }
 
 // dial connects to the server of a policy, by our own resolver.
-func (k *Keeper) dial(ctx context.Context, network, host string) (net.Conn, error) {
-	addrs, err := k.Resolver.Addrs(ctx, host)
+func (k Fetcher) dial(ctx context.Context, network, host string) (net.Conn, error) {
+	addrs, err := k.Addrs(ctx, host)
 	if err != nil {
 		return nil, err
 	}
-	port := k.Config().Service.PolicyPort
 	var last error
 	for _, ip := range addrs[:min(len(addrs), maxAddresses)] {
 		d := net.Dialer{Timeout: fetchTime / 3}
-		conn, err := d.DialContext(ctx, network, netip.AddrPortFrom(ip, uint16(port)).String())
+		conn, err := d.DialContext(ctx, network, netip.AddrPortFrom(ip, uint16(k.Port)).String())
 		if err == nil {
 			return conn, nil
 		}
 		last = err
 	}
 	if last == nil {
-		last = errors.New(host + " port " + strconv.Itoa(port) + ": no address")
+		last = errors.New(host + " port " + strconv.Itoa(k.Port) + ": no address")
 	}
 	return nil, last
 }

@@ -172,7 +172,8 @@ func (k *Keeper) asked(ctx context.Context, kept *mail.TLSPolicy, now time.Time,
 	case !anew && kept.Fault != "" && now.Sub(kept.AskedAt) < restsFault:
 		return false
 	}
-	p, err := k.fetch(ctx, kept.Domain)
+	from := Fetcher{Addrs: k.Resolver.Addrs, Port: k.Config().Service.PolicyPort, Roots: k.Roots}
+	p, err := from.Fetch(ctx, kept.Domain)
 	kept.AskedAt = now.UTC()
 	if err != nil {
 		kept.Fault = err.Error()
