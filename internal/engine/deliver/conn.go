@@ -62,6 +62,7 @@ type found struct {
 	nextHop string
 	behind  []target
 	secured tlsterms.Terms // by which TLS is used
+	mails   int            // that were begun
 }
 
 // journal is what is kept of a connection.
@@ -418,6 +419,25 @@ func verifyPeer(state tls.ConnectionState, settings *tls.Config, secured tlsterm
 func (c *Conn) has(extension string) bool {
 	_, ok := c.extensions[extension]
 	return ok
+}
+
+// limit is one of those that the host says it has (RFC 9422), 0 if it does not say or says
+// something that is none.
+func (c *Conn) limit(name string) int {
+	for _, word := range strings.Fields(c.extensions["LIMITS"]) {
+		if key, value, ok := strings.Cut(word, "="); ok && strings.EqualFold(key, name) {
+			if n, err := strconv.Atoi(value); err == nil && n > 0 {
+				return n
+			}
+		}
+	}
+	return 0
+}
+
+// Spent reports that the host takes no further message on this connection.
+func (c *Conn) Spent() bool {
+	most := c.limit("MAILMAX")
+	return most > 0 && c.mails >= most
 }
 
 // sizeLimit is what the host says it takes (RFC 1870), 0 if it does not say.

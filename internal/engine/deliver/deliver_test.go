@@ -330,6 +330,32 @@ func TestLMTPAnswersForEachRecipient(t *testing.T) {
 	}
 }
 
+// A host that says how many it takes (RFC 9422) is asked for no more at a time, and one that says
+// something that is none is asked as any other.
+func TestLimitsThatAHostSaysAreKept(t *testing.T) {
+	for _, x := range []struct {
+		limits string
+		mails  int
+		spent  bool
+	}{{"RCPTMAX=2", 3, false}, {"rcptmax=3 MAILMAX=2", 2, true}, {"MAILMAX=1", 1, true}, {"RCPTMAX=0 MAILMAX=-1", 1, false},
+		{"RCPTMAX=many", 1, false}} {
+		s := &script{ehlo: []string{"PIPELINING", "LIMITS " + x.limits}}
+		conn := connectTo(t, config.Route{}, s.serve(t))
+		results := conn.Send(messageOf("hi"),
+			recipientsOf(t, "a@y.example", "b@y.example", "c@y.example", "d@y.example", "e@y.example"))
+		for i, r := range results {
+			if r.Failure != nil {
+				t.Errorf("%s: recipient %d: %+v", x.limits, i, r.Failure)
+			}
+		}
+		spent := conn.Spent()
+		conn.Quit()
+		if n := strings.Count(strings.Join(s.heard, "\n"), "MAIL FROM"); len(results) != 5 || n != x.mails || spent != x.spent {
+			t.Errorf("%s: %d results, %d transactions, spent %v", x.limits, len(results), n, spent)
+		}
+	}
+}
+
 func TestManyRecipientsAreSentInGroups(t *testing.T) {
 	s := &script{ehlo: []string{"PIPELINING"}, replies: map[string]string{"<r250@y.example>": "550 5.1.1 no"}}
 	var to []string

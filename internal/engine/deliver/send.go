@@ -56,7 +56,7 @@ const group = 100
 // take in the same one as others (RFC 5321 section 4.5.3.1.10).
 func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 	t := transfer{c}
-	results := t.transact(message, recipients)
+	results := t.inTurns(message, recipients)
 	for !c.broken {
 		var rest []Recipient
 		var at []int
@@ -68,7 +68,7 @@ func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 		if len(rest) == 0 {
 			break
 		}
-		for k, r := range t.transact(message, rest) {
+		for k, r := range t.inTurns(message, rest) {
 			results[at[k]] = r
 		}
 	}
@@ -88,6 +88,19 @@ func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 			s.MessageCount++
 		}
 	})
+	return results
+}
+
+// inTurns sends to no more recipients at a time than the host says that it takes (RFC 9422).
+func (c transfer) inTurns(message *Message, recipients []Recipient) []Result {
+	most := c.limit("RCPTMAX")
+	if most == 0 || len(recipients) <= most {
+		return c.transact(message, recipients)
+	}
+	var results []Result
+	for some := range slices.Chunk(recipients, most) {
+		results = append(results, c.transact(message, some)...)
+	}
 	return results
 }
 
@@ -182,6 +195,7 @@ func (c transfer) envelope(
 	recipients []Recipient,
 	results []Result,
 ) (accepted []int, dataSent bool, failure *Failure) {
+	c.mails++
 	lines := []string{c.mailLine(l, recipients)}
 	for _, r := range recipients {
 		lines = append(lines, c.rcptLine(r))

@@ -39,6 +39,8 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 		"8BITMIME",
 		"SMTPUTF8",
 		"DSN",
+		fmt.Sprintf("LIMITS MAILMAX=%d RCPTMAX=%d", se.conf.Limits.MessagesPerConnection,
+			se.conf.Limits.Recipients), // RFC 9422
 	}
 	if se.tls == nil && (se.conf.TLS == config.TLSStart || se.conf.TLS == config.TLSRequired) {
 		lines = append(lines, "STARTTLS")

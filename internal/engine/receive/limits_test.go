@@ -92,6 +92,14 @@ func TestTheKindsOfListenerSpeakAsTheyShould(t *testing.T) {
 		d.say(c.hello+"\r\n", "250")
 		d.say(c.verb+"\r\n", c.want)
 	}
+	d := dial(t, with(t, newKeeper(), "kind: edge, limits: {recipients: 7, messages_per_connection: 3}"))
+	d.say("", "220")
+	fmt.Fprint(d.c, "EHLO a\r\n")
+	for line := ""; !strings.HasSuffix(line, "LIMITS MAILMAX=3 RCPTMAX=7\r\n"); {
+		if line, _ = d.br.ReadString('\n'); line == "" || line[3] == ' ' {
+			t.Fatalf("no limits are said; the last line is %q", line)
+		}
+	}
 }
 
 func TestTLSFromTheFirstOctet(t *testing.T) {
