@@ -86,7 +86,10 @@ func newConn(raw net.Conn, host, ip string, t config.Timeouts) *Conn {
 }
 
 // Broken reports that nothing more can be sent here.
-func (c *Conn) Broken() bool { return c.broken }
+func (c *Conn) Broken() bool {
+	most := limitOf(c, "MAILMAX")
+	return c.broken || most > 0 && c.mails >= most
+}
 
 // Direct reports that this is the first half of a route with next hop direct.
 func (c *Conn) Direct() bool { return c.direct }
@@ -421,9 +424,9 @@ func (c *Conn) has(extension string) bool {
 	return ok
 }
 
-// limit is one of those that the host says it has (RFC 9422), 0 if it does not say or says
+// limitOf is one of those that a host says it has (RFC 9422), 0 if it does not say or says
 // something that is none.
-func (c *Conn) limit(name string) int {
+func limitOf(c *Conn, name string) int {
 	for _, word := range strings.Fields(c.extensions["LIMITS"]) {
 		if key, value, ok := strings.Cut(word, "="); ok && strings.EqualFold(key, name) {
 			if n, err := strconv.Atoi(value); err == nil && n > 0 {
@@ -432,12 +435,6 @@ func (c *Conn) limit(name string) int {
 		}
 	}
 	return 0
-}
-
-// Spent reports that the host takes no further message on this connection.
-func (c *Conn) Spent() bool {
-	most := c.limit("MAILMAX")
-	return most > 0 && c.mails >= most
 }
 
 // sizeLimit is what the host says it takes (RFC 1870), 0 if it does not say.

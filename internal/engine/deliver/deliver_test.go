@@ -348,7 +348,7 @@ func TestLimitsThatAHostSaysAreKept(t *testing.T) {
 				t.Errorf("%s: recipient %d: %+v", x.limits, i, r.Failure)
 			}
 		}
-		spent := conn.Spent()
+		spent := conn.Broken()
 		conn.Quit()
 		if n := strings.Count(strings.Join(s.heard, "\n"), "MAIL FROM"); len(results) != 5 || n != x.mails || spent != x.spent {
 			t.Errorf("%s: %d results, %d transactions, spent %v", x.limits, len(results), n, spent)

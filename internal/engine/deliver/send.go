@@ -93,7 +93,7 @@ func (c *Conn) Send(message *Message, recipients []Recipient) []Result {
 
 // inTurns sends to no more recipients at a time than the host says that it takes (RFC 9422).
 func (c transfer) inTurns(message *Message, recipients []Recipient) []Result {
-	most := c.limit("RCPTMAX")
+	most := limitOf(c.Conn, "RCPTMAX")
 	if most == 0 || len(recipients) <= most {
 		return c.transact(message, recipients)
 	}

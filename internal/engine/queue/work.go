@@ -67,7 +67,7 @@ func (s *sender) work(l *lane) {
 		}
 		s.conclude(l, j, s.send(cfg, w.route, conn, j))
 		sent++
-		if conn.Broken() || conn.Spent() || sent >= w.terms.MessagesPerConnection {
+		if conn.Broken() || sent >= w.terms.MessagesPerConnection {
 			conn.Quit()
 			conn = nil
 		}
