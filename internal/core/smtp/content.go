@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 )
 
 // MaxTextLine is the longest line of content, CRLF included (RFC 5321 section
@@ -18,7 +19,8 @@ const MaxTextLine = 1000
 // for an end is a fault. A fault does not stop the reading, so that the reply
 // comes when the client waits for it; it is told by Fault after io.EOF.
 type ContentReader struct {
-	br *bufio.Reader
+	br    *bufio.Reader
+	plain bool // without dots and without a closing line: it ends where br does
 	// rest is what the last line still has to give; it points into br's buffer.
 	rest      []byte
 	atStart   bool // at the start of a line, after a true CRLF
@@ -32,6 +34,12 @@ type ContentReader struct {
 // NewContentReader reads the content that br holds next.
 func NewContentReader(br *bufio.Reader) *ContentReader {
 	return &ContentReader{br: br, atStart: true}
+}
+
+// NewPlainReader reads content that came without transparency (RFC 3030), all that br has. A
+// CRLF that the last line lacks is added.
+func NewPlainReader(br *bufio.Reader) *ContentReader {
+	return &ContentReader{br: br, atStart: true, plain: true}
 }
 
 // Fault is the first thing wrong with the content's form, or nil.
@@ -56,6 +64,14 @@ func (c *ContentReader) Read(p []byte) (int, error) {
 // next takes the next line, or the next part of an over-long one.
 func (c *ContentReader) next() {
 	part, err := c.br.ReadSlice('\n')
+	if c.plain && errors.Is(err, io.EOF) {
+		if c.done = true; len(part) > 0 || !c.atStart {
+			c.lineBytes += len(part)
+			c.check(part)
+			c.rest = append(slices.Clone(part), '\r', '\n')
+		}
+		return
+	}
 	if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
 		if errors.Is(err, io.EOF) {
 			err = io.ErrUnexpectedEOF
@@ -85,7 +101,7 @@ func (c *ContentReader) next() {
 			}
 		}
 	}
-	if wasStart && ended && c.atStart && len(body) == 1 && body[0] == '.' {
+	if !c.plain && wasStart && ended && c.atStart && len(body) == 1 && body[0] == '.' {
 		c.done = true
 		return
 	}
@@ -94,7 +110,7 @@ func (c *ContentReader) next() {
 		c.lines++
 		c.lineBytes = 0
 	}
-	if wasStart && len(body) > 0 && body[0] == '.' {
+	if !c.plain && wasStart && len(body) > 0 && body[0] == '.' {
 		part = part[1:]
 	}
 	c.rest = part

@@ -45,6 +45,8 @@ func (se contentTalk) data(arg string) smtp.Reply {
 		return se.fault(smtp.NewReply(501, "5.5.4", "DATA takes no parameter"))
 	case se.mail == nil:
 		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
+	case se.chunks != nil: // RFC 3030 section 2
+		return se.fault(smtp.NewReply(503, "5.5.1", "the message comes by BDAT; go on so, or say RSET"))
 	case len(se.rcpts) == 0 && se.conf.Kind == config.LMTP: // RFC 2033 section 4.2
 		return se.weigh(smtp.NewReply(503, "5.5.1", "no valid recipients"), 1)
 	case len(se.rcpts) == 0:
@@ -60,10 +62,15 @@ func (se contentTalk) data(arg string) smtp.Reply {
 		se.closing = true
 		return smtp.Reply{}
 	}
+	return se.receive(smtp.NewContentReader(se.br))
+}
+
+// receive takes a message whose content comes from a reader, and answers for it.
+func (se contentTalk) receive(content *smtp.ContentReader) smtp.Reply {
 	id := se.server.IDs.Next()
 	s := spool.New(se.server.SpoolDir, int(se.mail.Size), store.PieceSize)
 	defer s.Close()
-	reply := se.take(s, id)
+	reply := se.take(s, id, content)
 	if se.conf.Kind == config.LMTP { // RFC 2033 section 4.2: one reply for each recipient
 		for i, r := range se.rcpts {
 			one := reply
@@ -82,7 +89,7 @@ func (se contentTalk) data(arg string) smtp.Reply {
 }
 
 // take reads the content and enters the message.
-func (se contentTalk) take(s *spool.Spool, id ident.ID) smtp.Reply {
+func (se contentTalk) take(s *spool.Spool, id ident.ID, content *smtp.ContentReader) smtp.Reply {
 	now := time.Now()
 	received := message.Received{
 		Helo:     se.helo,
@@ -95,7 +102,6 @@ func (se contentTalk) take(s *spool.Spool, id ident.ID) smtp.Reply {
 	}
 	_, _ = s.Write([]byte(received.String()))
 	head := s.Size
-	content := smtp.NewContentReader(se.br)
 	if err := se.copyContent(s, content); err != nil {
 		return *err
 	}

@@ -39,6 +39,7 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 		"8BITMIME",
 		"SMTPUTF8",
 		"DSN",
+		"CHUNKING", // RFC 3030
 		fmt.Sprintf("LIMITS MAILMAX=%d RCPTMAX=%d", se.conf.Limits.MessagesPerConnection,
 			se.conf.Limits.Recipients), // RFC 9422
 	}

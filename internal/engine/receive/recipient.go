@@ -114,6 +114,9 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 	if se.mail == nil {
 		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
 	}
+	if se.chunks != nil {
+		return se.fault(smtp.NewReply(503, "5.5.1", "the message is on its way already"))
+	}
 	if len(se.rcpts) >= se.conf.Limits.Recipients {
 		return se.weigh(
 			smtp.NewReply(452, "4.5.3", "too many recipients; at most %d a message here",

@@ -88,8 +88,9 @@ type transaction struct {
 	mail      *smtp.Mail
 	rcpts     []recipient
 	reserved  []reserved
-	messages  int    // accepted so far
-	overLimit string // why it is held: its sender is over a limit
+	messages  int     // accepted so far
+	overLimit string  // why it is held: its sender is over a limit
+	chunks    *chunks // that have come of its content; nil by DATA
 }
 
 func newSession(
@@ -405,6 +406,8 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 		return recipientTalk{se}.rcptTo(c.Arg)
 	case "DATA":
 		return contentTalk{se}.data(c.Arg)
+	case "BDAT":
+		return chunkTalk{se}.bdat(c.Arg)
 	case "RSET":
 		if c.Arg != "" {
 			return se.fault(smtp.NewReply(501, "5.5.4", "RSET takes no parameter"))
@@ -421,7 +424,7 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 			"addresses are not verified here; send the message and see")
 	case "HELP":
 		return smtp.NewReply(214, "2.0.0",
-			"commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA RSET NOOP VRFY QUIT")
+			"commands: EHLO HELO STARTTLS AUTH MAIL RCPT DATA BDAT RSET NOOP VRFY QUIT")
 	case "QUIT":
 		if c.Arg != "" {
 			return se.fault(smtp.NewReply(501, "5.5.4", "QUIT takes no parameter"))
@@ -430,7 +433,7 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 		return smtp.NewReply(221, "2.0.0", "%s says goodbye", se.conf.GreetingName)
 	case "ETRN":
 		return askTalk{se}.etrn(c.Arg)
-	case "EXPN", "BDAT", "TURN":
+	case "EXPN", "TURN":
 		return se.fault(smtp.NewReply(502, "5.5.1", "%s is not offered here", c.Verb))
 	}
 	return se.fault(smtp.NewReply(500, "5.5.2", "this command is not known"))
@@ -438,6 +441,10 @@ func (se *session) command(c smtp.Command) smtp.Reply {
 
 func (se *session) clear() {
 	se.giveBack()
+	if se.chunks != nil && se.chunks.spool != nil {
+		se.chunks.spool.Close()
+	}
+	se.chunks = nil
 	se.mail, se.rcpts, se.stranger, se.overLimit = nil, nil, stranger{}, ""
 }
 
