@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/senderauth"
@@ -238,7 +239,7 @@ func (s Queue) Unwarned(
 	for i := range all {
 		last = all[i].Delivery.ID()
 		if all[i].Delivery.WarnedAt.IsZero() && all[i].Sender != "" &&
-			all[i].Delivery.State != mail.Held {
+			all[i].Delivery.State != mail.Held && all[i].Delivery.Cause != diagnose.SenderDelays {
 			due = append(due, all[i])
 		}
 	}
@@ -427,9 +428,14 @@ func (s Messages) RecentEnvelopes(
 	before ident.ID,
 	limit int,
 ) ([]Envelope, error) {
-	rows, err := s.pool.Query(ctx, `SELECT id, sender, size, listener, client_address, account, identity
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT id, sender, size, listener, client_address, account, identity
 		FROM message WHERE listener <> '' AND ($1::bigint = 0 OR id < $1)
-			ORDER BY id DESC LIMIT $2`, int64(before), limit)
+			ORDER BY id DESC LIMIT $2`,
+		int64(before),
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}

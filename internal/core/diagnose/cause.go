@@ -104,6 +104,7 @@ const (
 	GreylistedHere Cause = "greylisted-here"
 	GateDiscards   Cause = "gate-discards"
 	GateDelays     Cause = "gate-delays"
+	SenderDelays   Cause = "sender-asks-later"
 	LimitReached   Cause = "limit-reached"
 	AccountStopped Cause = "account-stopped"
 	SenderUnproved Cause = "sender-unproved"

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"gullroute/internal/core/address"
@@ -40,6 +41,45 @@ type Mail struct {
 	UTF8  bool   // RFC 6531
 	Ret   string // "FULL", "HDRS" or "" (RFC 3461)
 	EnvID string // decoded (RFC 3461)
+	// When it is to leave (RFC 4865): so long after it came, or at that time; zero is at once.
+	HoldFor   time.Duration
+	HoldUntil time.Time
+}
+
+// LongestHold is how far ahead a message may be handed in (RFC 4865).
+const LongestHold = 30 * 24 * time.Hour
+
+// Release is when a message leaves that comes now.
+func (m *Mail) Release(now time.Time) time.Time {
+	if m.HoldFor > 0 {
+		return now.Add(m.HoldFor)
+	}
+	return m.HoldUntil
+}
+
+// hold reads HOLDFOR and HOLDUNTIL.
+func (m *Mail) hold(key, value string) *Reply {
+	if m.HoldFor > 0 || !m.HoldUntil.IsZero() {
+		return bad(501, "5.5.4", "say HOLDFOR or HOLDUNTIL, not both (RFC 4865)")
+	}
+	if key == "HOLDUNTIL" {
+		at, err := time.Parse(time.RFC3339, strings.ToUpper(value))
+		if err != nil {
+			return bad(
+				501,
+				"5.5.4",
+				"HOLDUNTIL must be a time like 2026-12-01T07:00:00Z (RFC 4865)",
+			)
+		}
+		m.HoldUntil = at
+		return nil
+	}
+	seconds, err := strconv.ParseUint(value, 10, 32)
+	if err != nil || len(value) > 9 || seconds == 0 {
+		return bad(501, "5.5.4", "HOLDFOR must be a number of seconds (RFC 4865)")
+	}
+	m.HoldFor = time.Duration(seconds) * time.Second
+	return nil
 }
 
 // Notify is the set of conditions under which a sender wants to be told (RFC
@@ -144,6 +184,8 @@ func (m *Mail) setParam(key, value string) *Reply {
 		if m.Ret != "FULL" && m.Ret != "HDRS" {
 			return bad(501, "5.5.4", "RET must be FULL or HDRS")
 		}
+	case "HOLDFOR", "HOLDUNTIL":
+		return m.hold(key, value)
 	case "ENVID":
 		id, err := DecodeXtext(value)
 		if err != nil || id == "" || len(value) > 100 {

@@ -33,8 +33,12 @@ func (se chunkTalk) bdat(arg string) smtp.Reply {
 	switch {
 	case !ok:
 		se.closeFor("the client sent a chunk of a size that cannot be read")
-		return smtp.NewReply(501, "5.5.4", "write BDAT, the number of octets, and LAST at the last; "+
-			"closing, for what follows cannot be told apart")
+		return smtp.NewReply(
+			501,
+			"5.5.4",
+			"write BDAT, the number of octets, and LAST at the last; "+
+				"closing, for what follows cannot be told apart",
+		)
 	case size > 2*limit+contentStep:
 		se.closeFor("the message was far too large")
 		return smtp.NewReply(552, "5.3.4",

@@ -3,6 +3,7 @@ package receive
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
@@ -48,6 +49,10 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 	}
 	if m := (signInTalk(se)).mechanisms(); len(m) > 0 {
 		lines = append(lines, "AUTH "+strings.Join(m, " "))
+	}
+	if se.trusted() { // RFC 4865: how many seconds ahead, and until when
+		lines = append(lines, fmt.Sprintf("FUTURERELEASE %d %s", smtp.LongestHold/time.Second,
+			time.Now().Add(smtp.LongestHold).UTC().Format("2006-01-02T15:04:05Z")))
 	}
 	if (askTalk(se)).offered() {
 		lines = append(lines, "ETRN")
