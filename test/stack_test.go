@@ -177,7 +177,7 @@ func (s *stack) second(t *testing.T, name string) *stack {
 	}
 	t.Cleanup(func() { _ = other.serve.Process.Kill(); _ = other.serve.Wait() })
 	if err := eventually(
-		10*time.Second,
+		time.Minute,
 		func() error { _, err := get("http://" + other.http + "/readyz"); return err },
 	); err != nil {
 		t.Fatal(err)
@@ -335,7 +335,7 @@ func (s *stack) start() error {
 	if err := s.serve.Start(); err != nil {
 		return err
 	}
-	return eventually(20*time.Second, func() error {
+	return eventually(time.Minute, func() error {
 		_,
 			err := get("http://" + s.http + "/readyz")
 		return err

@@ -104,12 +104,16 @@ func (se chunkTalk) read(size, limit int64) *smtp.Reply {
 	if se.buf == nil {
 		se.buf = make([]byte, 16<<10)
 	}
-	c, left := se.chunks, size
+	c, left, step := se.chunks, size, int64(0)
+	contentTalk(se).extend()
 	for left > 0 {
-		se.contentTime()
 		n, err := se.br.Read(se.buf[:min(int64(len(se.buf)), left)])
 		left -= int64(n)
 		c.size += int64(n)
+		if step += int64(n); step >= contentStep { // one octet at a time gains no time
+			contentTalk(se).extend()
+			step = 0
+		}
 		if n > 0 && c.failed == nil && c.size <= limit {
 			if _, err := c.spool.Write(se.buf[:n]); err != nil {
 				se.log.Error("content could not be spooled", "error", err)
@@ -139,5 +143,3 @@ func (se chunkTalk) read(size, limit int64) *smtp.Reply {
 	}
 	return nil
 }
-
-func (se chunkTalk) contentTime() { contentTalk(se).extend() }

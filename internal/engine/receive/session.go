@@ -151,7 +151,7 @@ func (se *session) wakeIdle() {
 // run is the conversation from greeting to end.
 func (se *session) run() {
 	defer func() { se.record.End(se.why, se.broken) }()
-	defer se.giveBack()
+	defer se.clear()
 	defer func() {
 		if fault := recover(); fault != nil { // one session's fault must not end the others
 			se.log.Error("session failed", "fault", fault, "stack", string(debug.Stack()))
