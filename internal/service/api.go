@@ -34,6 +34,7 @@ func (s *Service) newAPI() huma.API {
 	}
 	describeStreams(api)
 	describeLog(api)
+	s.open = strangersPaths(api.OpenAPI().Paths)
 	describeRights(api.OpenAPI().Paths)
 	describeHelps(api.OpenAPI().Components.Schemas)
 	s.app.Get("/api/openapi.json", func(c fiber.Ctx) error { return c.JSON(api.OpenAPI()) })

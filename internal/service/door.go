@@ -18,6 +18,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"gullroute/internal/core/inert"
+	"gullroute/internal/core/rights"
 	"gullroute/internal/engine/signin"
 )
 
@@ -37,10 +38,13 @@ const (
 // whoLocal keeps who was identified before the body was read.
 const whoLocal = "who"
 
+// entrance is where requests come in.
+type entrance struct{ *Service }
+
 // identified sees that the body of a request is read only of somebody who is signed
 // in: reading costs memory.
-func (s *Service) identified(c fiber.Ctx) error {
-	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || forStrangers(c.Path()) {
+func (s entrance) identified(c fiber.Ctx) error {
+	if asks(c) || !strings.HasPrefix(c.Path(), "/api/") || s.forStrangers(c.Path()) {
 		return c.Next()
 	}
 	w, err := s.identify(c.Context(), c.Get("Authorization"), c.Cookies(Cookie), c.IP())
@@ -52,11 +56,24 @@ func (s *Service) identified(c fiber.Ctx) error {
 	return c.Next()
 }
 
-// forStrangers reports a path whose body is read of whoever asks.
-func forStrangers(path string) bool {
-	return path == signInPath || path == firstPath || path == signOutPath || path == ownPath ||
-		strings.HasPrefix(path, ownPath+"/") || strings.HasPrefix(path, signInPath+"/") ||
-		path == singleSignOnPath+"/program"
+// strangersPaths are those whose bodies are read of whoever asks: of the operations that need no
+// sign-in.
+func strangersPaths(paths map[string]*huma.PathItem) map[string]bool {
+	open := map[string]bool{}
+	for path, item := range paths {
+		for _, op := range []*huma.Operation{item.Post, item.Put, item.Patch, item.Delete} {
+			if op != nil && rights.Of(op.OperationID, false) == rights.Open {
+				open[path] = true
+			}
+		}
+	}
+	return open
+}
+
+// forStrangers reports a path whose body is read of whoever asks, or of the owner of a mailbox,
+// who is asked for after that.
+func (s entrance) forStrangers(path string) bool {
+	return s.open[path] || path == ownPath || strings.HasPrefix(path, ownPath+"/")
 }
 
 // asks reports a request whose body, if it has one, means nothing.
@@ -66,13 +83,13 @@ func asks(c fiber.Ctx) bool {
 
 // bounded refuses bodies that are too large, but of archives, which are read as
 // they come in.
-func bounded(c fiber.Ctx) error {
+func (s entrance) bounded(c fiber.Ctx) error {
 	r := c.Request()
 	limit := maxBody
 	switch {
 	case c.Path() == archivesPath && !asks(c):
 		return c.Next()
-	case asks(c), forStrangers(c.Path()):
+	case asks(c), s.forStrangers(c.Path()):
 		limit = maxSignIn
 	}
 	tooLarge := fiber.NewError(fiber.StatusRequestEntityTooLarge,

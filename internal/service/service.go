@@ -51,6 +51,7 @@ type Service struct {
 	signIns  signin.Limiter
 	live     streams
 	known    acquaintances
+	open     map[string]bool // paths, see strangersPaths
 	running  context.Context
 }
 
@@ -70,7 +71,8 @@ func New(o Options) (*Service, error) {
 		IdleTimeout:       2 * time.Minute,
 		ErrorHandler:      s.problem,
 	})
-	s.app.Use(s.survive, packed, s.headers, s.identified, bounded, readable, recorder{s}.recorded)
+	in := entrance{s}
+	s.app.Use(s.survive, packed, s.headers, in.identified, in.bounded, readable, recorder{s}.recorded)
 	s.health()
 	s.app.Get(policyPath, (&PolicyServer{service: s}).behind)
 	s.api = s.newAPI()
