@@ -46,7 +46,8 @@ func TestMessagesComeInPieces(t *testing.T) {
 		go c.raw(all)
 		reply := ""
 		for i := range pieces {
-			if reply = c.hear(); i < len(pieces)-1 && !strings.HasPrefix(reply, fmt.Sprintf("250 2.0.0 %d octets", len(pieces[i]))) {
+			if reply = c.hear(); i < len(pieces)-1 &&
+				!strings.HasPrefix(reply, fmt.Sprintf("250 2.0.0 %d octets", len(pieces[i]))) {
 				t.Fatalf("%s: piece %d: %s", name, i, reply)
 			}
 		}
@@ -107,13 +108,29 @@ func TestMessagesComeInPieces(t *testing.T) {
 	if a, b := c.hear(), c.hear(); !strings.HasPrefix(a, "503 5.5.1 say MAIL first") || !strings.HasPrefix(b, "221") {
 		t.Errorf("without MAIL: %s, %s", a, b)
 	}
+	lmtp := dial(t, s.lmtp, "127.0.0.1") // RFC 2033: one reply for each recipient, also of what is refused
+	lmtp.hear()
+	lmtp.want("250", "LHLO a")
+	lmtp.want("250", "MAIL FROM:<ada@saltmarsh.example>")
+	lmtp.want("250", "RCPT TO:<odile.marr@skerryline.example>")
+	lmtp.want("250", "RCPT TO:<tomas.vik@skerryline.example>")
+	lmtp.raw(chunk("Subject: x\n", true) + "NOOP\r\n")
+	for _, want := range []string{"554 5.6.0", "554 5.6.0", "250 2.0.0 ok"} {
+		if reply := lmtp.hear(); !strings.HasPrefix(reply, want) {
+			t.Errorf("by LMTP: %s, want %s", reply, want)
+		}
+	}
 	cut := begin(to)
-	cut.raw("BDAT 100 LAST\r\nSubject: cut off\r\n")
+	cut.raw("BDAT 100 LAST\r\nSubject: severedcable\r\n")
 	cut.conn.Close()
-	s.until0(t, func() error {
-		if out := s.run(t, "trace", "find", "--since", "1m", "-o", "json"); strings.Contains(out, "Subject: cut off") {
-			return fmt.Errorf("a message that was cut off was taken: %s", out)
+	s.until0(t, func() error { // that it did not come is on record, with nothing taken
+		out := s.run(t, "trace", "find", "--since", "1m", "--state", "refused", "-o", "json")
+		if !strings.Contains(out, "did not come to its end") {
+			return missing("the refusal of what was cut off")
 		}
 		return nil
 	})
+	if out, _, code := s.gull(t, "trace", "find", "severedcable", "--since", "1m"); code != 4 {
+		t.Errorf("a message that was cut off was taken: %s", out)
+	}
 }

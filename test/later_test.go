@@ -31,7 +31,11 @@ func TestMessagesAreHandedInAheadOfTheirTime(t *testing.T) {
 	began := time.Now()
 	soon := []string{
 		hand("HOLDFOR=3", "ada@saltmarsh.example", "250"),
-		hand("HOLDUNTIL="+time.Now().Add(4*time.Second).UTC().Format(time.RFC3339), "odile.marr@skerryline.example", "250"),
+		hand(
+			"HOLDUNTIL="+time.Now().Add(4*time.Second).UTC().Format(time.RFC3339),
+			"odile.marr@skerryline.example",
+			"250",
+		),
 	}
 	far := hand("HOLDFOR=86400 SIZE=500", "ada@saltmarsh.example", "250")
 	if d := s.until(t, far, mail.Deferred); d.Cause != diagnose.SenderDelays || d.Attempts != 0 ||

@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"strings"
 
-	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/spool"
@@ -56,9 +55,7 @@ func (se chunkTalk) bdat(arg string) smtp.Reply {
 	c := se.chunks
 	switch {
 	case c.failed != nil && (last || se.mail == nil):
-		r := *c.failed
-		se.clear()
-		return r
+		return contentTalk(se).answer(*c.failed)
 	case c.failed != nil:
 		return *c.failed
 	case !last:
@@ -81,22 +78,14 @@ func chunkSize(arg string) (size int64, last, ok bool) {
 
 // mayBegin says why no message can come now; nil if it may.
 func (se chunkTalk) mayBegin() *smtp.Reply {
-	var r smtp.Reply
-	switch {
-	case !se.extended:
-		r = se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
-	case se.mail == nil:
-		r = se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
-	case len(se.rcpts) == 0 && se.conf.Kind == config.LMTP:
-		r = se.weigh(smtp.NewReply(503, "5.5.1", "no valid recipients"), 1)
-	case len(se.rcpts) == 0:
-		r = se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
-	case se.server.Intake.Taking() != nil:
-		r = smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later")
-	default:
-		return nil
+	if !se.extended {
+		r := se.fault(smtp.NewReply(503, "5.5.1", "say EHLO first"))
+		return &r
 	}
-	return &r
+	if r := contentTalk(se).nobody(); r != nil {
+		return r
+	}
+	return contentTalk(se).closed()
 }
 
 // read takes the octets of a chunk. It gives a reply only where the session ends with it.

@@ -43,19 +43,19 @@ func (se contentTalk) data(arg string) smtp.Reply {
 	switch {
 	case arg != "":
 		return se.fault(smtp.NewReply(501, "5.5.4", "DATA takes no parameter"))
-	case se.mail == nil:
-		return se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
 	case se.chunks != nil: // RFC 3030 section 2
-		return se.fault(smtp.NewReply(503, "5.5.1", "the message comes by BDAT; go on so, or say RSET"))
-	case len(se.rcpts) == 0 && se.conf.Kind == config.LMTP: // RFC 2033 section 4.2
-		return se.weigh(smtp.NewReply(503, "5.5.1", "no valid recipients"), 1)
-	case len(se.rcpts) == 0:
-		return se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
-	case se.br.Buffered() > 0:
+		return se.fault(
+			smtp.NewReply(503, "5.5.1", "the message comes by BDAT; go on so, or say RSET"),
+		)
+	}
+	if r := se.nobody(); r != nil {
+		return *r
+	}
+	if se.br.Buffered() > 0 {
 		return helloTalk(se).outOfTurn("DATA")
 	}
-	if err := se.server.Intake.Taking(); err != nil {
-		return smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later")
+	if r := se.closed(); r != nil {
+		return *r
 	}
 	se.reply(smtp.NewReply(354, "", "send the message; end it with a line that holds only a dot"))
 	if se.flush() != nil {
@@ -70,7 +70,36 @@ func (se contentTalk) receive(content *smtp.ContentReader) smtp.Reply {
 	id := se.server.IDs.Next()
 	s := spool.New(se.server.SpoolDir, int(se.mail.Size), store.PieceSize)
 	defer s.Close()
-	reply := se.take(s, id, content)
+	return se.answer(se.take(s, id, content))
+}
+
+// nobody says that there is nobody yet for whom a message could come.
+func (se contentTalk) nobody() *smtp.Reply {
+	var r smtp.Reply
+	switch {
+	case se.mail == nil:
+		r = se.fault(smtp.NewReply(503, "5.5.1", "say MAIL first"))
+	case len(se.rcpts) > 0:
+		return nil
+	case se.conf.Kind == config.LMTP: // RFC 2033 section 4.2
+		r = se.weigh(smtp.NewReply(503, "5.5.1", "no valid recipients"), 1)
+	default:
+		r = se.weigh(smtp.NewReply(554, "5.5.1", "no valid recipients"), 1)
+	}
+	return &r
+}
+
+// closed says that no message is taken now.
+func (se contentTalk) closed() *smtp.Reply {
+	if se.server.Intake.Taking() == nil {
+		return nil
+	}
+	r := smtp.NewReply(451, "4.3.0", "no mail can be taken just now; try again later")
+	return &r
+}
+
+// answer ends a transaction: it gives the last reply, after those that go before it.
+func (se contentTalk) answer(reply smtp.Reply) smtp.Reply {
 	if se.conf.Kind == config.LMTP { // RFC 2033 section 4.2: one reply for each recipient
 		for i, r := range se.rcpts {
 			one := reply

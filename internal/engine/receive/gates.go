@@ -320,21 +320,6 @@ func (se gateTalk) reshape(
 	return fresh, told, nil
 }
 
-// later keeps a delivery until its sender wants it to leave; until it goes back, it has as long as
-// others behind that (RFC 4865 section 4).
-func (se gateTalk) later(m *mail.Message, d *mail.Delivery) {
-	at := se.mail.Release(m.ReceivedAt)
-	if !at.After(m.ReceivedAt) {
-		return
-	}
-	d.State, d.Cause, d.NextAttemptAt = mail.Deferred, diagnose.SenderDelays, mail.At(at)
-	d.Last = &mail.LastReply{
-		Stage: diagnose.StageRoute,
-		Text:  "its sender asked that it leaves then",
-	}
-	d.ExpiresAt = mail.At(d.ExpiresAt.Add(at.Sub(m.ReceivedAt)))
-}
-
 // deliveries adds the deliveries of some recipients, each final recipient once.
 func (se gateTalk) deliveries(x *made, rcpts []int, fates []gate.Fate) {
 	seen := map[string]bool{}

@@ -3,7 +3,6 @@ package receive
 import (
 	"slices"
 	"strings"
-	"time"
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
@@ -79,27 +78,6 @@ func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 	}
 	se.record.Touch(m.From.Domain)
 	return smtp.NewReply(250, "2.1.0", "sender ok")
-}
-
-// mayHold refuses a message that is to leave later where that is not offered, or too far ahead.
-func (se recipientTalk) mayHold(m *smtp.Mail) *smtp.Reply {
-	now := time.Now()
-	at := m.Release(now)
-	if at.IsZero() {
-		return nil
-	}
-	r := smtp.NewReply(555, "5.5.4",
-		"mail that is to leave later is taken of our people and machines only (RFC 4865)")
-	if se.trusted() {
-		if at.Sub(now) <= smtp.LongestHold {
-			return nil
-		}
-		r = smtp.NewReply(501, "5.5.4", "a message may be handed in %d days ahead at most",
-			smtp.LongestHold/(24*time.Hour))
-	}
-	se.refuse(refused{stage: diagnose.StageSender, cause: diagnose.Malformed, reply: r})
-	r = se.fault(r)
-	return &r
 }
 
 // mayBegin finds what this listener asks for before any message.
