@@ -171,6 +171,7 @@ func (a operatorCommands) show() *cobra.Command {
 				{"about", p.About},
 				{"made", fmt.Sprintf("%s by %s", exact(p.MadeAt), p.MadeBy)},
 				{"password", "chosen " + ago(p.PasswordAt)},
+				{"besides", strings.TrimPrefix(secondOf(p), "-")},
 				{"last sign-in", last(p.LastAt.Time) + " " + p.LastFrom},
 				{"sessions", strconv.Itoa(p.Sessions)},
 			} {

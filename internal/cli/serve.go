@@ -91,8 +91,8 @@ func (a serveCommands) command() *cobra.Command {
 	fl.StringVar(&f.cert, "tls-cert", "",
 		"certificate of console and API; without it sign-in is offered on loopback only")
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
-	fl.StringVar(&f.policies.address, "policies", "",
-		"address at which the TLS policies of our domains are said, like 0.0.0.0:443")
+	fl.StringVar(&f.policies.at, "policies", "",
+		"where the TLS policies of our domains are said, like 0.0.0.0:443")
 	fl.StringVar(&f.policies.cert, "policies-cert", "",
 		"its certificate, for the mta-sts names of our domains; that of the console if not given")
 	fl.StringVar(&f.policies.key, "policies-key", "", "key of that certificate")
@@ -237,13 +237,13 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 type logFlags struct{ level, syslog string }
 
 // policyFlags say where the TLS policies of our domains are said.
-type policyFlags struct{ address, cert, key string }
+type policyFlags struct{ at, cert, key string }
 
 func (f *serveFlags) sayPolicies(ctx context.Context, s *service.Service, log *slog.Logger) error {
-	if f.policies.address == "" {
+	if f.policies.at == "" {
 		return nil
 	}
-	p, err := service.ServePolicies(s, f.policies.address, cmp.Or(f.policies.cert, f.cert),
+	p, err := service.ServePolicies(s, f.policies.at, cmp.Or(f.policies.cert, f.cert),
 		cmp.Or(f.policies.key, f.key))
 	if err != nil {
 		return err

@@ -127,6 +127,7 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		u.db.KeepPartitions(ctx, now,
 			store.Retention{Messages: keep.Retention, Transcripts: keep.TranscriptsKept}),
 		store.Snags{DB: u.db}.ForgetSnags(ctx, old),
+		store.TLSPolicies{DB: u.db}.DropPolicies(ctx, old),
 		store.Counts{DB: u.db}.ForgetCounts(ctx, old, now.Add(-keep.CountsKept)),
 		store.Limits{DB: u.db}.ForgetSent(ctx, now),
 		store.Audit{DB: u.db}.Forget(ctx, now.Add(-keep.AuditKept)),

@@ -176,16 +176,10 @@ func (d Digest) Slot(now time.Time) (time.Time, error) {
 
 // linkFault says what is wrong with the address to which links lead.
 func (d Digest) linkFault() string {
-	u, err := url.Parse(d.Link)
-	switch {
-	case d.Link == "":
+	if d.Link == "" {
 		return "say how people reach this service, like https://mail.skerryline.example"
-	case err != nil || u.Host == "" || u.User != nil || u.RawQuery != "":
-		return "write a URL like https://mail.skerryline.example"
-	case u.Scheme != "https" && !(u.Scheme == "http" && loopback(u)):
-		return "what is held must not be read in transit: write https (http only on loopback)"
 	}
-	return ""
+	return webAddress(d.Link)
 }
 
 // Alerts is who is told of snags.

@@ -123,6 +123,11 @@ func (t Terms) Words() string {
 	if t.Unfit != "" {
 		return "gets no mail: " + t.Unfit
 	}
+	if t.Testing != nil {
+		own := t
+		own.Testing = nil
+		return own.Words() + "; if " + t.Testing.Who + " were in force: " + t.Testing.Words()
+	}
 	switch t.TLS {
 	case Off:
 		return "no TLS, by " + t.Who

@@ -58,7 +58,8 @@ func TestTheStrongestPromiseCounts(t *testing.T) {
 	}
 	tried := Of(plain, "r", domain, host, policyOf(ModeTesting, "other.example"), no)
 	if tried.Testing == nil ||
-		tried.Testing.Unfit == "" || tried.Unfit != "" {
+		tried.Testing.Unfit == "" || tried.Unfit != "" ||
+		!strings.Contains(tried.Words(), "were in force: gets no mail") {
 		t.Errorf("a policy being tried out: %+v", tried)
 	}
 }
@@ -99,8 +100,15 @@ func TestPoliciesAreReadStrictly(t *testing.T) {
 func TestRecordsNameCertificates(t *testing.T) {
 	make := func(name string, ca *x509.Certificate, by *ecdsa.PrivateKey, ends time.Time) (*x509.Certificate, *ecdsa.PrivateKey) {
 		key, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
-			NotBefore: time.Now().Add(-48 * time.Hour), NotAfter: ends, BasicConstraintsValid: true, IsCA: ca == nil}
+		c := &x509.Certificate{
+			SerialNumber:          big.NewInt(1),
+			Subject:               pkix.Name{CommonName: name},
+			DNSNames:              []string{name},
+			NotBefore:             time.Now().Add(-48 * time.Hour),
+			NotAfter:              ends,
+			BasicConstraintsValid: true,
+			IsCA:                  ca == nil,
+		}
 		if ca == nil {
 			ca, by = c, key
 		}

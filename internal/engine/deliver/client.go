@@ -408,7 +408,6 @@ func (c *Client) conversation(
 ) *Failure {
 	settings := &tls.Config{ServerName: conn.host, RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
 	settings.ServerName = secured.Names[0]
-	conn.secured = secured
 	if r.TLSFromStart {
 		if failure := conn.handshake(settings, secured); failure != nil {
 			return failure

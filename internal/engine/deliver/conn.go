@@ -61,8 +61,7 @@ type found struct {
 	route   *config.Route
 	nextHop string
 	behind  []target
-	secured tlsterms.Terms // by which TLS is used
-	mails   int            // that were begun
+	mails   int // that were begun
 }
 
 // journal is what is kept of a connection.

@@ -350,7 +350,8 @@ func TestLimitsThatAHostSaysAreKept(t *testing.T) {
 		}
 		spent := conn.Broken()
 		conn.Quit()
-		if n := strings.Count(strings.Join(s.heard, "\n"), "MAIL FROM"); len(results) != 5 || n != x.mails || spent != x.spent {
+		if n := strings.Count(strings.Join(s.heard, "\n"), "MAIL FROM"); len(results) != 5 || n != x.mails ||
+			spent != x.spent {
 			t.Errorf("%s: %d results, %d transactions, spent %v", x.limits, len(results), n, spent)
 		}
 	}

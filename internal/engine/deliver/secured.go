@@ -21,8 +21,10 @@ func (c *Client) secured(
 	nextHop string,
 	t target,
 ) tlsterms.Terms {
-	demand := tlsterms.Demand{TLS: terms.TLS, Name: terms.PinnedName, Peer: terms.Peer,
-		Ignore: terms.IgnorePolicies}
+	demand := tlsterms.Demand{TLS: terms.TLS, Name: terms.PinnedName, Ignore: terms.IgnorePolicies}
+	if terms.TLS != r.TLS || terms.PinnedName != "" { // an agreement may say nothing of TLS
+		demand.Peer = terms.Peer
+	}
 	var policy *tlsterms.Policy
 	var dane tlsterms.DANE
 	if c.Policies != nil && r.NextHop == config.HopMX && !demand.Ignore &&

@@ -95,15 +95,20 @@ func (k *Keeper) STS(ctx context.Context, name string) *tlsterms.Policy {
 // Ask asks a domain for its policy now, whatever is kept.
 func (k *Keeper) Ask(ctx context.Context, name string) mail.TLSPolicy {
 	d := k.of(strings.ToLower(name))
+	d.mu.Lock()
+	busy := d.look != nil
+	d.mu.Unlock()
+	if busy { // what is under way may go by what is kept
+		k.await(ctx, d, false)
+	}
 	k.await(ctx, d, true)
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.kept
 }
 
-// await waits for a look at a domain. It goes on when
-// whoever asked waits no more: others want to know, too, and an answer that was not waited for is
-// no fault of theirs.
+// await waits for a look at a domain. The look goes on when whoever asked waits no more: others
+// want to know, too, and an answer that was not waited for is no fault of theirs.
 func (k *Keeper) await(ctx context.Context, d *domain, anew bool) {
 	select {
 	case <-k.begin(ctx, d, anew):

@@ -36,7 +36,7 @@ export function FirstPassword({ name, onDone }: { name: string; onDone: () => vo
 export function FirstSecond({ name, onDone }: { name: string; onDone: () => void }) {
 	return (
 		<main className={classes.page}>
-			<div className={classes.card} style={{ maxWidth: 620 }}>
+			<div className={classes.card} style={{ width: 620, maxWidth: "100%" }}>
 				<Stack gap="sm">
 					<div>
 						<Title order={1} size="h2">

@@ -21,7 +21,7 @@ import { Problem } from "../api/client";
 import { type OwnChange, type OwnMailbox, own } from "../api/own";
 import { AppPasswords, protocols } from "../parts/app-passwords";
 import { Loading } from "../parts/loading";
-import { OtherWays } from "../parts/other-ways";
+import { NotLetIn, OtherWays } from "../parts/other-ways";
 import { PasswordForm } from "../parts/password";
 import { count, octets } from "../parts/text";
 import { When } from "../parts/when";
@@ -73,6 +73,7 @@ function SignInOwn({ onDone }: { onDone: () => void }) {
 							<Trans>Sign in to change its password, its automatic reply and the passwords of your programs.</Trans>
 						</Text>
 					</div>
+					<NotLetIn />
 					{signIn.error && (
 						<Alert color="buoy" role="alert" p="xs">
 							{signIn.error.message}

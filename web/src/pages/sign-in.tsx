@@ -4,7 +4,7 @@ import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from "@ma
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { gull } from "../api/client";
-import { OtherWays } from "../parts/other-ways";
+import { NotLetIn, OtherWays } from "../parts/other-ways";
 import classes from "./sign-in.module.css";
 
 /** The password is right, and a code of the second factor is asked for: that is no fault. */
@@ -47,6 +47,7 @@ export function SignIn({ again, onField }: { again?: boolean; onField?: () => vo
 								: t`Sign in to see where the mail is.`}
 						</Text>
 					</div>
+					<NotLetIn />
 					{signIn.error && !needsCode(signIn.error) && (
 						<Alert color="buoy" role="alert" p="xs">
 							{signIn.error.message}

@@ -26,20 +26,24 @@ function why(word: string): string {
 	}
 }
 
+/** Says why single sign-on let somebody not in, if it sent him here. */
+export function NotLetIn() {
+	const refused = new URLSearchParams(window.location.search).get("single-sign-on");
+	return refused ? (
+		<Alert color="buoy" role="alert" p="xs">
+			{why(refused)}
+		</Alert>
+	) : null;
+}
+
 /** The ways to sign in besides a password: at the provider, and by a passkey. */
 export function OtherWays({ of, onDone }: { of: "console" | "mailbox"; onDone: () => void }) {
 	const ways = useQuery({ queryKey: ["sign-in-ways"], queryFn: passkeys.ways, retry: false });
 	const byKey = useMutation({ mutationFn: passkeys.signIn, onSuccess: onDone });
-	const refused = new URLSearchParams(window.location.search).get("single-sign-on");
 	const provider = of === "console" || ways.data?.mailboxes ? ways.data?.single_sign_on : undefined;
 	const keys = of === "console" && passkeysWork();
 	return (
 		<>
-			{refused && (
-				<Alert color="buoy" role="alert" p="xs">
-					{why(refused)}
-				</Alert>
-			)}
 			{byKey.error && !(byKey.error instanceof Turned) && (
 				<Alert color="buoy" role="alert" p="xs">
 					{byKey.error.message}
