@@ -55,6 +55,7 @@ var engineMayUse = map[string]string{
 	"syslog":   "feed",
 	"deliver":  "resolve sessions",
 	"policies": "resolve",
+	"publish":  "resolve",
 	"receive":  "counters door feed scan senderauth sessions signin spool weigh",
 	"weigh":    "resolve senderauth",
 	"queue":    "batch counters deliver feed mailbox senderauth spool",

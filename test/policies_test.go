@@ -101,24 +101,24 @@ func TestDomainsPoliciesAreKept(t *testing.T) {
 		t.Errorf("a host that a policy names: %s", tls)
 	}
 	// Its MX is named by no policy of its own: nothing goes there, and the text says why.
-	stuck := s.out(t, "a@tidemark.example")
+	stuck := s.out(t, "a@dimbuoy.example")
 	d := s.until(t, stuck, mail.Deferred)
 	if d.Cause != diagnose.PolicyNotKept || !strings.Contains(
 		d.Last.Text,
-		"the policy of tidemark.example (MTA-STS, enforce) names no host mx.tidemark.example, only mail.tidemark.example",
+		"the policy of dimbuoy.example (MTA-STS, enforce) names no host mx.dimbuoy.example, only mail.dimbuoy.example",
 	) {
 		t.Errorf("a host that no policy names: %+v %s", d.Last, d.Cause)
 	}
-	if n := len(s.messages(t, "mx.tidemark.example", "")); n != 0 {
+	if n := len(s.messages(t, "mx.dimbuoy.example", "")); n != 0 {
 		t.Errorf("%d messages went there all the same", n)
 	}
 	// What is done about it: they set it right, or we heed it no more, as an exception that is said.
 	s.policy(
 		t,
-		"tidemark.example",
-		simnet.STSPolicy{Mode: "testing", MX: []string{"mail.tidemark.example"}},
+		"dimbuoy.example",
+		simnet.STSPolicy{Mode: "testing", MX: []string{"mail.dimbuoy.example"}},
 	)
-	if out := s.run(t, "tls-policy", "check", "tidemark.example"); !strings.Contains(
+	if out := s.run(t, "tls-policy", "check", "dimbuoy.example"); !strings.Contains(
 		out,
 		"testing",
 	) {

@@ -248,7 +248,8 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 	setup := fmt.Sprintf(
 		"accounts:\n  - {name: keeper, role: administrator, password: %s}\n  - {name: deck, role: viewer, "+
 			"password: %s}\ntokens:\n  - {name: tests, role: administrator, token: %s}\n  - {name: looker, "+
-			"role: viewer, token: %s}\nsecrets:\n  - {name: harbourlight, value: lantern-oil}\n",
+			"role: viewer, token: %s}\nsecrets:\n  - {name: harbourlight, value: lantern-oil}\n"+
+			"  - {name: customs, value: c2tlcnJ5IGxpbmUgY3VzdG9tcyBrZXkgb2YgdGhlIGRlbW8=}\n",
 		password,
 		password,
 		adminToken,

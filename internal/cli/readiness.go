@@ -50,6 +50,7 @@ func (a readinessCommands) command() *cobra.Command {
 	}
 	c.Flags().BoolVar(&last, "last", false,
 		"the last look, and what changed since earlier ones, without looking anew")
+	c.AddCommand(publishCommands(a).publish())
 	return c
 }
 

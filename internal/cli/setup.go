@@ -86,6 +86,14 @@ var sectionHelp = map[string]struct {
 		"lookout",
 		[]string{"url", "off", "weight", "timeout", "size_up_to"},
 	},
+	"dns_servers": {
+		"Servers of our zones that take changes (RFC 2136), for gull readiness publish",
+		"gull dnsserver add customs --address 127.30.0.53:5353 --zones skerryline.example " +
+			"--key-name gull.skerryline.example --secret customs",
+		"gull dnsserver set customs --zones skerryline.example --zones lightkeepers.example",
+		"customs",
+		[]string{"address", "zones", "key_name", "algorithm", "secret"},
+	},
 	"service": {
 		"What concerns the server as a whole",
 		"",

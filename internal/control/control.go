@@ -24,5 +24,6 @@ type Control struct {
 	Passkeys     *Passkeys
 	SingleSignOn *SingleSignOn
 	Own          *Own
+	Publisher    *Publisher
 	Kept         store.Kept
 }

@@ -423,6 +423,13 @@ func (n *Node) buildControl() {
 	}
 	c.Submitter = &control.Submitter{InForce: in, Receive: e.Receive}
 	n.Insight.Readiness.Keys = c.Keys
+	c.Publisher = &control.Publisher{
+		Store:   store.DNSChanges{DB: n.DB},
+		InForce: in,
+		Secrets: n.Secrets,
+		Looker:  n.Insight.Readiness,
+		Log:     n.Log,
+	}
 	c.Fixer = &control.Fixer{
 		Snags:     n.Insight.Snags,
 		InForce:   in,

@@ -97,6 +97,7 @@ func (s *Service) parts() []part {
 		reviewAPI{s},
 		bundleAPI{s},
 		readinessAPI{s},
+		publishAPI{s},
 		policiesAPI{s},
 		doctorAPI{s},
 		draftAPI{s},

@@ -20,6 +20,7 @@ type nameServer struct {
 	signed  []string // names with the last dot, for which and below which signatures were checked
 	servers []*dns.Server
 	mode    atomic.Pointer[string] // of how it answers at all
+	updates *Updates
 }
 
 // The ways in which a name server can be in trouble.
@@ -36,7 +37,7 @@ const slowAnswer = 1500 * time.Millisecond
 const recordTTL = 60
 
 func newNameServer(w *World) (*nameServer, error) {
-	ns := &nameServer{records: map[string][]dns.RR{}, broken: map[string]bool{}}
+	ns := &nameServer{records: map[string][]dns.RR{}, broken: map[string]bool{}, updates: w.Updates}
 	well := dnsWell
 	ns.mode.Store(&well)
 	if err := ns.add(". %d IN NS a.root.example.", recordTTL); err != nil {
@@ -127,6 +128,10 @@ func (ns *nameServer) listen(address string) (string, error) {
 		return "", err
 	}
 	for _, s := range []*dns.Server{{Listener: tcp, Handler: ns}, {PacketConn: udp, Handler: ns}} {
+		if ns.updates != nil {
+			s.TsigSecret = map[string]string{dns.Fqdn(ns.updates.Key): ns.updates.Secret}
+			s.MsgAcceptFunc = acceptUpdates
+		}
 		ns.servers = append(ns.servers, s)
 		go func() { _ = s.ActivateAndServe() }()
 	}
@@ -147,6 +152,10 @@ func (ns *nameServer) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 		return
 	case dnsSlow:
 		time.Sleep(slowAnswer)
+	}
+	if q.Opcode == dns.OpcodeUpdate {
+		ns.serveUpdate(w, q)
+		return
 	}
 	m := new(dns.Msg)
 	m.SetReply(q)

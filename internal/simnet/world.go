@@ -18,6 +18,15 @@ type World struct {
 	Hosts   []Spec   `yaml:"hosts"`
 	// Records are further ones, as lines of a zone file.
 	Records []string `yaml:"records"`
+	// Updates is who may change records (RFC 2136); without it nobody may.
+	Updates *Updates `yaml:"updates"`
+}
+
+// Updates are the zones that take changes, signed with a key (TSIG).
+type Updates struct {
+	Key    string   `yaml:"key"`    // its name
+	Secret string   `yaml:"secret"` // base64
+	Zones  []string `yaml:"zones"`
 }
 
 // Domain is a name in DNS.

@@ -28,6 +28,7 @@ func check(c *Config, stored bool) Problems {
 	k.peers()
 	k.lists()
 	k.scanners()
+	k.dnsServers()
 	k.reputation(stored)
 	k.gates()
 	k.service()

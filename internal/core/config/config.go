@@ -42,6 +42,7 @@ type Config struct {
 	Gates      []gate.Gate         `yaml:"gates" doc:"Rules on whole messages; asked in order, and the effects of all that match add up"`
 	DNSLists   []repute.DNSList    `yaml:"dns_lists" doc:"Lists that are asked by DNS about strangers (RFC 5782)"`
 	Scanners   []Scanner           `yaml:"scanners" doc:"Scanners beside us; gates ask for their verdict"`
+	DNSServers []DNSServer         `yaml:"dns_servers" doc:"Servers of our zones that take changes: records are published by a button"`
 	Mailboxes  []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
 	Aliases    []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
 	Secrets    []Secret            `yaml:"secrets" doc:"Passwords for others' servers, in an export with secrets"`

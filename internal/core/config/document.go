@@ -40,6 +40,7 @@ var Sections = []Section{
 	{"gates", "gate", reflect.TypeFor[gate.Gate](), true},
 	{"dns_lists", "dnslist", reflect.TypeFor[repute.DNSList](), false},
 	{"scanners", "scanner", reflect.TypeFor[Scanner](), false},
+	{"dns_servers", "dnsserver", reflect.TypeFor[DNSServer](), false},
 }
 
 // ServiceSection is the one record that is not a list.
@@ -84,7 +85,7 @@ func ParseDocument(text string) (*Document, error) {
 			{
 				Line: root.Line,
 				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers, lists, " +
-					"gates, dns_lists, scanners",
+					"gates, dns_lists, scanners, dns_servers",
 			},
 		}
 	}

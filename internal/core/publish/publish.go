@@ -21,6 +21,8 @@ type DNSRecord struct {
 	// The same in the forms in which it is pasted.
 	Zone string     `json:"zone_line" doc:"A line of a zone file, quoted, long text in pieces of at most 255 octets"`
 	Form EditorForm `json:"form" doc:"The fields of an editor's form"`
+	// What it stands in place of, in plain form.
+	Instead []string `json:"instead,omitempty" doc:"Values at the same name that go"`
 }
 
 // EditorForm is a record in the fields that DNS editors ask for.
@@ -36,18 +38,21 @@ const maxString = 255
 // New writes a record. zone is where the administrator edits it.
 func New(zone, name, kind, value string) DNSRecord {
 	r := DNSRecord{Name: strings.TrimSuffix(name, "."), Type: kind, TTL: TTL, Value: value}
-	data := value
-	if kind == "TXT" {
-		data = Quote(value)
-	} else {
-		data = dotted(kind, value)
-	}
+	data := Data(kind, value)
 	r.Zone = fmt.Sprintf("%s. %d IN %s %s", r.Name, r.TTL, kind, data)
 	r.Form = EditorForm{Host: host(zone, r.Name), Type: kind, Value: value}
 	if kind == "TXT" && len(value) > maxString {
 		r.Form.Value = data
 	}
 	return r
+}
+
+// Data writes a value in plain form as a line of a zone file has it.
+func Data(kind, value string) string {
+	if kind == "TXT" {
+		return Quote(value)
+	}
+	return dotted(kind, value)
 }
 
 // Quote writes text as the character strings of a TXT record.

@@ -26,6 +26,9 @@ func (f *Facts) mx() Aspect {
 		if fault == "" {
 			fault = h.fault()
 		}
+		if h.fault() != "" {
+			record.Instead = append(record.Instead, fmt.Sprintf("%d %s", h.Preference, h.Name))
+		}
 		line := fmt.Sprintf("%d %s", h.Preference, h.Name)
 		if len(h.Addrs) > 0 {
 			line += " (" + join(h.Addrs) + ")"

@@ -50,10 +50,10 @@ func (f *Facts) spf() Aspect {
 	case len(f.SPF.Records) > 1:
 		p.Result, p.Says = Fail, "It publishes several SPF records: then none counts (RFC 7208 "+
 			"section 4.5). Join them into one."
-		suggest("v=spf1" + terms(f.Ours) + " -all")
+		suggest(publish.MergeSPF(f.SPF.Records, "v=spf1"+terms(f.Ours)+" -all"))
 	case len(tree.Faults) > 0:
 		p.Result, p.Says = Fail, "The record has a fault: "+tree.Faults[0]+"."
-		suggest("v=spf1" + terms(f.Ours) + " -all")
+		suggest(publish.MergeSPF(f.SPF.Records, "v=spf1"+terms(f.Ours)+" -all"))
 	case tree.Lookups > maxLookups:
 		p.Result = Fail
 		p.Says = fmt.Sprintf(
@@ -80,7 +80,11 @@ func (f *Facts) spf() Aspect {
 			join(outside),
 			f.SPF.Results[outside[0]].Result,
 		)
-		suggest(withTerms(f.SPF.Records[0], outside))
+		record := f.SPF.Records[0]
+		if tree.All == "" || tree.All == "?all" {
+			record = publish.MergeSPF([]string{record}, "v=spf1 -all")
+		}
+		suggest(withTerms(record, outside))
 	case len(f.Ours) == 0:
 		p.Result, p.Says = NotChecked, "Our addresses are not known."
 	case tree.All == "" || tree.All == "?all":

@@ -29,7 +29,8 @@ export type SectionKey =
 	| "lists"
 	| "gates"
 	| "dns_lists"
-	| "scanners";
+	| "scanners"
+	| "dns_servers";
 export type Hazard = Schemas["Hazard"];
 export type Draft = Schemas["Draft"];
 export type Change = Schemas["Change"];

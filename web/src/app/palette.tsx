@@ -24,6 +24,7 @@ const sections: SectionKey[] = [
 	"lists",
 	"dns_lists",
 	"scanners",
+	"dns_servers",
 ];
 
 /** The palette goes anywhere by a few letters: pages, items, lanes, mailboxes, messages. */

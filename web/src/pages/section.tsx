@@ -115,6 +115,14 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		columns: ["url", "weight", "timeout", "size_up_to"],
 		first: ["name", "url", "weight", "timeout", "size_up_to", "off"],
 	},
+	dns_servers: {
+		one: t`DNS server`,
+		many: t`DNS servers`,
+		says: t`Servers of our zones that take changes, signed with a key. With one, records are published by a button in Readiness, and certificates can be proven by DNS.`,
+		empty: t`No server takes changes from us: records are put in by hand. Add the one that holds your zones, with the key that it knows.`,
+		columns: ["address", "zones", "key_name", "secret"],
+		first: ["name", "address", "zones", "key_name", "secret", "algorithm"],
+	},
 	lists: {
 		one: "list",
 		many: t`Lists`,

@@ -18,6 +18,7 @@ const pages: [string, string][] = [
 	["/setup/lists", t`Lists`],
 	["/setup/dns_lists", t`DNS lists`],
 	["/setup/scanners", t`Scanners`],
+	["/setup/dns_servers", t`DNS servers`],
 	["/setup/secrets", t`Secrets`],
 	["/setup/operators", t`Operators`],
 	["/setup/audit", t`Audit log`],
