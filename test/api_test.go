@@ -185,6 +185,7 @@ func TestErrorsAreProblemDetailsThatNameTheField(t *testing.T) {
 }
 
 func TestSignInIsGuarded(t *testing.T) {
+	t.Parallel()
 	s := own(t, "signin", nil)
 	try := func(name, secret string) (*http.Response, string) {
 		return s.request(t, "POST", "/api/v1/sign-in", fmt.Sprintf(`{"name":%q,"password":%q}`, name, secret))
@@ -259,6 +260,7 @@ func TestSignInIsGuarded(t *testing.T) {
 }
 
 func TestSignInIsRefusedWithoutTLSBeyondLoopback(t *testing.T) {
+	t.Parallel()
 	s := own(t, "plain", nil)
 	s.kill()
 	s.extra = append(s.extra, "--http", strings.Replace(s.http, "127.0.0.1", "0.0.0.0", 1))
@@ -337,6 +339,7 @@ func TestEventsAreStreamedAsTheyHappen(t *testing.T) {
 }
 
 func TestListsArePaged(t *testing.T) {
+	t.Parallel()
 	s := own(t, "pages", nil)
 	for range 7 {
 		s.out(t, "page@sunkenpier.example")

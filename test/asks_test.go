@@ -13,6 +13,7 @@ import (
 // What is for a site that is offline most of the day waits in a lane that says so, and leaves
 // when the site asks: from its address or signed in, and nobody else.
 func TestAnOfflineSiteAsksForItsMail(t *testing.T) {
+	t.Parallel()
 	s := own(t, "asks", func(c string) string {
 		return strings.NewReplacer("asks: {networks: [127.30.0.28/32]}",
 			"asks: {networks: [127.30.0.28/32], accounts: ["+inesAddress+"]}", "    kind: inside\n",

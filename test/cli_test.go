@@ -143,6 +143,7 @@ func TestSendFollowsAMessageToItsEnd(t *testing.T) {
 }
 
 func TestTheSameRecordsInEveryFormat(t *testing.T) {
+	t.Parallel()
 	s := own(t, "formats", nil)
 	id := s.out(t, "shape@sunkenpier.example")
 	s.until(t, id, mail.Deferred)
@@ -259,6 +260,7 @@ func TestTheSameRecordsInEveryFormat(t *testing.T) {
 }
 
 func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
+	t.Parallel()
 	s := own(t, "flush", func(c string) string {
 		return strings.Replace(c, "intervals: [1s]",
 			"intervals: [1h]", 1)
@@ -283,6 +285,7 @@ func TestAFlushTriesNowAndDoesNotMoveTheEnd(t *testing.T) {
 }
 
 func TestTraceFollowTellsEverythingOfAllNodesAsItHappens(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := own(t, "follow", nil)
 	other := s.second(t, "reef")

@@ -115,6 +115,7 @@ func TestAClientThatSpeaksFirstIsTurnedAway(t *testing.T) {
 }
 
 func TestSlowGreedyAndDeafClientsAreBounded(t *testing.T) {
+	t.Parallel()
 	s := own(t, "bounds", func(c string) string {
 		return strings.Replace(
 			c,

@@ -318,6 +318,7 @@ func TestLMTPInwardsAnswersForEachRecipient(t *testing.T) {
 }
 
 func TestWhatWasAgreedWithAPeerHolds(t *testing.T) {
+	t.Parallel()
 	s := own(t, "peers", func(c string) string {
 		return strings.Replace(
 			c,

@@ -329,6 +329,7 @@ func TestAHostsLimitOfConnectionsIsLearnt(t *testing.T) {
 }
 
 func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
+	t.Parallel()
 	s := own(t, "rest", nil)
 	s.behave(t, "mx.saltmarsh.example", `{"closed": true}`)
 	var ids []string
@@ -354,6 +355,7 @@ func TestADeadHostRestsItsLaneAndMailLeavesWhenItIsBack(t *testing.T) {
 }
 
 func TestFixingTheConfigurationLetsStrandedMailLeave(t *testing.T) {
+	t.Parallel()
 	s := own(t, "fix", func(c string) string {
 		return strings.Replace(c, `recipients: ["*.example"]`, `recipients: [dunlin.example]`, 1)
 	})

@@ -9,6 +9,7 @@ import (
 // A provider who takes mail only after his mailbox was looked at by POP3 gets looked at, under
 // TLS, as often as that is needed.
 func TestAMailboxIsLookedAtBeforeTheProviderTakesMail(t *testing.T) {
+	t.Parallel()
 	s := own(t, "popbefore", nil)
 	s.behave(t, "harbourlight.example", `{"pop_first":"5m"}`)
 	id := s.send(t, s.inside, "127.20.1.5", tomas, "Subject: by provider\r\n\r\nx\r\n", "a@harbourmail.example")

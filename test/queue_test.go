@@ -48,6 +48,7 @@ func (s *stack) mxPort(t *testing.T) string {
 }
 
 func TestEveryActionOnMessagesByCommand(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := slow(t, "actions")
 	s.behave(t, "mx.saltmarsh.example", `{"closed": true}`)
@@ -151,6 +152,7 @@ func TestEveryActionOnMessagesByCommand(t *testing.T) {
 }
 
 func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := slow(t, "underway")
 	s.behave(t, "mx.slowtide.example", `{"pause": "700ms"}`)
@@ -212,6 +214,7 @@ func TestActionsOnWhatIsUnderWayAndBadRequests(t *testing.T) {
 }
 
 func TestWhatIsPausedWaitsAndGoesOn(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := slow(t, "pauses")
 	first := s.stuck(t, "jo@sunkenpier.example")[0]
@@ -449,6 +452,7 @@ func TestTheScheduleIsShownAsItWillBe(t *testing.T) {
 }
 
 func TestWhatIsDoneOnOneNodeCountsOnTheOther(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := slow(t, "nodes")
 	other := s.second(t, "reef")

@@ -6,6 +6,7 @@ import (
 )
 
 func TestSetupByTheInterfaceSaysWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	s := own(t, "setupapi", nil)
 	for _, c := range []struct{ name, method, path, body, status, want string }{
 		{"a field that is not known", "POST", "/api/v1/setup/routes",

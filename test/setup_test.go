@@ -86,6 +86,7 @@ func TestFromNothingToAMessageInAndAMessageOutByCommandsAlone(t *testing.T) {
 }
 
 func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilFixed(t *testing.T) {
+	t.Parallel()
 	s := own(t, "openrelay", nil)
 	s.run(t, "relay", "add", "visitors", "--networks", "0.0.0.0/0", "--action", "allow")
 	rehearsal := s.run(t, "draft", "rehearse")
@@ -122,6 +123,7 @@ func TestAnOpenRelayIsRefusedUnlessForcedAndShownUntilFixed(t *testing.T) {
 }
 
 func TestARehearsalShowsWhatWasRefusedAndWouldBeTaken(t *testing.T) {
+	t.Parallel()
 	s := own(t, "refused", nil)
 	c := dial(t, s.inside, "127.20.4.5")
 	c.hear()
@@ -143,6 +145,7 @@ func TestARehearsalShowsWhatWasRefusedAndWouldBeTaken(t *testing.T) {
 }
 
 func TestTwoPeopleChangeTheDraftAndNeitherLosesAChange(t *testing.T) {
+	t.Parallel()
 	s := own(t, "twopeople", nil)
 	var all sync.WaitGroup
 	codes := make([]int, 12)
@@ -317,6 +320,7 @@ func messagesTo(t *testing.T, s *stack, n int) string {
 }
 
 func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
+	t.Parallel()
 	s := own(t, "twonodes", nil)
 	other := s.second(t, "reef")
 	session := dial(t, s.edge, "127.30.0.10")
@@ -347,6 +351,7 @@ func TestAnApplyReachesOtherNodesAndRunningSessions(t *testing.T) {
 }
 
 func TestMessagesThatWaitGoByTheNewRouteImmediately(t *testing.T) {
+	t.Parallel()
 	s := own(t, "otherway", func(c string) string {
 		return strings.NewReplacer("intervals: [1s]", "intervals: [1h]", "back_off: 1s",
 			"back_off: 1h").Replace(c)
@@ -371,6 +376,7 @@ func TestMessagesThatWaitGoByTheNewRouteImmediately(t *testing.T) {
 }
 
 func TestADirectRouteFallsBackToTheSmartHost(t *testing.T) {
+	t.Parallel()
 	s := own(t, "direct", nil)
 	provider := regexp.MustCompile(`port +(\d+)`).FindStringSubmatch(s.run(t, "route", "show",
 		"by provider"))[1]

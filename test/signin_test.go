@@ -368,6 +368,7 @@ func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
 }
 
 func TestWhoMayNotSubmitAnyMoreIsStoppedInARunningSession(t *testing.T) {
+	t.Parallel()
 	s := own(t, "withdrawn", nil)
 	givePassword(t, s, inesAddress, inesPassword)
 	conn, err := tls.Dial("tcp", s.smtps, &tls.Config{InsecureSkipVerify: true})
@@ -398,6 +399,7 @@ func TestWhoMayNotSubmitAnyMoreIsStoppedInARunningSession(t *testing.T) {
 }
 
 func TestOurOwnClientSignsInAtOurselvesAndElsewhere(t *testing.T) {
+	t.Parallel()
 	s := own(t, "uphill", nil)
 	givePassword(t, s, "keeper@skerryline.example", inesPassword)
 	secret := s.command("secret", "set", "ourselves")

@@ -183,6 +183,7 @@ func TestCertificatesOfFilesAreShownReloadedAndAsked(t *testing.T) {
 }
 
 func TestARoutesOwnAddressNameAndSizesCount(t *testing.T) {
+	t.Parallel()
 	s := own(t, "routeown", nil)
 	s.run(t, "route", "add", "by another door", "--position", "1", "--recipients", "barelock.example",
 		"--next-hop", "mx", "--source-address", "127.20.7.7", "--ehlo-name",

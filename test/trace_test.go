@@ -278,6 +278,7 @@ func (s *stack) ended(t *testing.T, q url.Values) mail.Session {
 }
 
 func TestTheTranscriptIsWhatTheWireCarried(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := own(t, "wire", func(c string) string {
 		return strings.Replace(c, "    kind: inside\n",
@@ -427,6 +428,7 @@ func TestTranscriptsAreKeptAsTheSettingsSayAndWhileOneWatches(t *testing.T) {
 }
 
 func TestContentAndCredentialsAreNowhereButInTheMessage(t *testing.T) {
+	t.Parallel()
 	takesLong(t)
 	s := own(t, "quiet", nil)
 	givePassword(t, s, inesAddress, inesPassword)
@@ -578,6 +580,7 @@ func TestTheDailyReportIsMailed(t *testing.T) {
 }
 
 func TestWhatHappensGoesToALogServer(t *testing.T) {
+	t.Parallel()
 	pc, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,7 +15,7 @@ import (
 type readinessCommands struct{ *app }
 
 func (a readinessCommands) command() *cobra.Command {
-	var last bool
+	var last, zone, addresses bool
 	c := &cobra.Command{
 		Use:   "readiness [DOMAIN]",
 		Short: "Whether what the world sees of a domain is right, and what to publish",
@@ -25,7 +26,8 @@ func (a readinessCommands) command() *cobra.Command {
 			"and the exact record to publish, as a line of a zone file, in the form of a DNS " +
 			"editor, and piece by piece. Without a domain the last check of every domain is " +
 			"listed; the service looks by itself every six hours.",
-		Example: "  gull readiness skerryline.example\n  gull readiness",
+		Example: "  gull readiness skerryline.example\n  gull readiness\n" +
+			"  gull readiness skerryline.example --zone",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return a.listReadiness(c)
@@ -44,10 +46,23 @@ func (a readinessCommands) command() *cobra.Command {
 			if a.format != "table" {
 				return a.printValue(r)
 			}
-			a.printReadiness(r)
+			switch {
+			case zone:
+				a.printZone(r)
+			case addresses:
+				a.printAddresses(r)
+			default:
+				a.printReadiness(r)
+			}
 			return nil
 		},
 	}
+	c.Flags().
+		BoolVar(&zone, "zone", false, "all records that concern mail as they should be, in the text "+
+			"of a zone file, with what is not there yet")
+	c.Flags().
+		BoolVar(&addresses, "address", false, "only how the world sees our addresses: names, "+
+			"the host name, block lists")
 	c.Flags().BoolVar(&last, "last", false,
 		"the last look, and what changed since earlier ones, without looking anew")
 	c.AddCommand(publishCommands(a).publish())
@@ -97,6 +112,44 @@ func (a readinessCommands) showHistory(h readiness.Looks) error {
 		fmt.Fprintf(a.out, "%s  %s: %s → %s. %s\n", exact(c.At), c.Title, c.Was, c.Is, c.Says)
 	}
 	return nil
+}
+
+// printZone prints the records of a domain as they should be; what is missing has a mark.
+func (a readinessCommands) printZone(r readiness.Readiness) {
+	missing := 0
+	for _, rec := range r.Zone {
+		mark := ""
+		if !rec.There {
+			missing++
+			mark = " ; not there yet"
+		}
+		fmt.Fprintf(a.out, "%s%s\n", rec.DNSRecord.Zone, mark)
+		for _, old := range rec.Instead {
+			fmt.Fprintf(a.out, "; in place of %s\n", old)
+		}
+	}
+	fmt.Fprintf(a.out, "; %s: %d records, %d of them not there yet\n",
+		address.DisplayDomain(r.Domain), len(r.Zone), missing)
+}
+
+// printAddresses prints only what concerns our addresses.
+func (a readinessCommands) printAddresses(r readiness.Readiness) {
+	ours := r.Points[:0:0]
+	for _, p := range r.Points {
+		if slices.Contains(
+			[]string{"host-name", "ptr", "ehlo-name", "block-lists", "reach"},
+			p.Key,
+		) {
+			ours = append(ours, p)
+		}
+	}
+	for _, p := range ours {
+		fmt.Fprintf(a.out, "%-11s  %s\n             %s\n", p.Result, p.Title, p.Says)
+		if len(p.Found) > 0 {
+			fmt.Fprintf(a.out, "             found: %s\n",
+				strings.Join(p.Found, "\n                    "))
+		}
+	}
 }
 
 func (a readinessCommands) printReadiness(r readiness.Readiness) {

@@ -140,7 +140,7 @@ func (p *Publisher) Publish(
 		if s := &plan.Steps[i]; s.Change != nil {
 			s.ID, err = p.make(
 				ctx,
-				mail.DNSChange{Who: who, Why: s.Point + " of " + domain, Server: s.Server,
+				mail.DNSChange{Who: who, Domain: domain, Why: s.Point, Server: s.Server,
 					Zone: s.Zone, Change: *s.Change, TTL: s.TTL},
 			)
 			if err != nil {

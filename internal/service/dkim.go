@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -98,7 +99,7 @@ func (s keysAPI) makeKey(ctx context.Context, in *struct {
 		Algorithm string `json:"algorithm,omitempty" enum:"rsa-2048,rsa-3072,ed25519" default:"rsa-2048"`
 		Private   string `json:"private,omitempty" doc:"A private key (PEM) that was in use elsewhere"`
 		TakesOver bool   `json:"takes_over,omitempty" doc:"It begins to sign by itself once DNS has shown its record for the overlap"`
-		Overlap   *int64 `json:"overlap,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds; an hour if not given"`
+		Overlap   *int64 `json:"overlap,omitempty" minimum:"0" maximum:"2592000" doc:"Seconds; if not given an hour, or none if nothing signs yet"`
 	}
 }) (*out[mail.DKIMKey], error) {
 	b := in.Body
@@ -107,6 +108,13 @@ func (s keysAPI) makeKey(ctx context.Context, in *struct {
 		return nil, err
 	}
 	overlap := time.Hour
+	keys, err := s.Control.Keys.List(ctx, domain)
+	if err != nil {
+		return nil, s.storeError(err, "key")
+	}
+	if !slices.ContainsFunc(keys, func(k mail.DKIMKey) bool { return k.State == mail.KeySigning }) {
+		overlap = 0 // nothing signs yet that it could break
+	}
 	if b.Overlap != nil {
 		overlap = time.Duration(*b.Overlap) * time.Second
 	}

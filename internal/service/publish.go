@@ -87,13 +87,22 @@ func (s publishAPI) publish(ctx context.Context, in *struct {
 
 func (s publishAPI) list(
 	ctx context.Context,
-	in *struct{ Paging },
+	in *struct {
+		Paging
+		Domain string `query:"domain" maxLength:"255" doc:"Of ours; all if not given"`
+	},
 ) (*out[api.Page[mail.DNSChange]], error) {
 	before, err := strconv.ParseInt("0"+in.After, 10, 64)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity("after: write the id of a change")
 	}
-	items, err := s.Control.Publisher.Store.List(ctx, before, in.Limit)
+	domain := ""
+	if in.Domain != "" {
+		if domain, err = domainOf(in.Domain); err != nil {
+			return nil, err
+		}
+	}
+	items, err := s.Control.Publisher.Store.List(ctx, domain, before, in.Limit)
 	if err != nil {
 		return nil, s.storeError(err, "change")
 	}

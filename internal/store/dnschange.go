@@ -14,12 +14,12 @@ import (
 // DNSChanges are the changes of records that we made at DNS servers.
 type DNSChanges struct{ *DB }
 
-const dnsChangeSQL = `SELECT id, at, who, why, server, zone, change, ttl, back_at, back_who
+const dnsChangeSQL = `SELECT id, at, who, domain, why, server, zone, change, ttl, back_at, back_who
 	FROM dns_change `
 
 func dnsChange(row pgx.CollectableRow) (c mail.DNSChange, err error) {
 	var text []byte
-	if err = row.Scan(&c.ID, &c.At, &c.Who, &c.Why, &c.Server, &c.Zone, &text, &c.TTL,
+	if err = row.Scan(&c.ID, &c.At, &c.Who, &c.Domain, &c.Why, &c.Server, &c.Zone, &text, &c.TTL,
 		optTime{&c.BackAt}, &c.BackWho); err != nil {
 		return c, err
 	}
@@ -33,8 +33,8 @@ func (s DNSChanges) Add(ctx context.Context, c mail.DNSChange) (mail.DNSChange, 
 	if err != nil {
 		return c, err
 	}
-	err = s.pool.QueryRow(ctx, `INSERT INTO dns_change (who, why, server, zone, change, ttl)
-		VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`, c.Who, c.Why, c.Server, c.Zone, text,
+	err = s.pool.QueryRow(ctx, `INSERT INTO dns_change (who, domain, why, server, zone, change,
+		ttl) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id, at`, c.Who, c.Domain, c.Why, c.Server, c.Zone, text,
 		c.TTL).Scan(&c.ID, &c.At)
 	c.At = c.At.UTC()
 	return c, err
@@ -59,11 +59,22 @@ func (s DNSChanges) Get(ctx context.Context, id int64) (mail.DNSChange, error) {
 	return c, err
 }
 
-// List is one page of them, the latest first; before is the id of the last one of the page
+// List is one page of them, the latest first, of one domain or of all (""); before is the id of the last one of the page
 // before, 0 for the first.
-func (s DNSChanges) List(ctx context.Context, before int64, limit int) ([]mail.DNSChange, error) {
-	rows, err := s.pool.Query(ctx, dnsChangeSQL+`WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`,
-		before, limit)
+func (s DNSChanges) List(
+	ctx context.Context,
+	domain string,
+	before int64,
+	limit int,
+) ([]mail.DNSChange, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		dnsChangeSQL+`WHERE ($1 = 0 OR id < $1) AND ($2 = '' OR domain = $2)
+		ORDER BY id DESC LIMIT $3`,
+		before,
+		domain,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}

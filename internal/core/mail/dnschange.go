@@ -11,6 +11,7 @@ type DNSChange struct {
 	ID      int64                `json:"id"`
 	At      time.Time            `json:"at"`
 	Who     string               `json:"who"`
+	Domain  string               `json:"domain" doc:"Of ours, for which it was made"`
 	Why     string               `json:"why" doc:"What it was for"`
 	Server  string               `json:"server" doc:"The DNS server, as it is named here"`
 	Zone    string               `json:"zone"`

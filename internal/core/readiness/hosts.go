@@ -182,7 +182,7 @@ func (f *Facts) hostName() Aspect {
 			"sees us."
 	case len(missing) > 0:
 		p.Result, p.Says = Fail, "The host name lacks "+join(missing)+"."
-		p.Records = addressRecords(f.HostName, missing)
+		p.Records = addressRecords(f.HostName, missing...)
 	default:
 		p.Result, p.Says = Pass, "Our name leads to our addresses."
 	}
@@ -199,7 +199,7 @@ func lacking(have, want []netip.Addr) []netip.Addr {
 	return out
 }
 
-func addressRecords(name string, addrs []netip.Addr) []publish.DNSRecord {
+func addressRecords(name string, addrs ...netip.Addr) []publish.DNSRecord {
 	var out []publish.DNSRecord
 	for _, a := range addrs {
 		kind := "A"
@@ -281,7 +281,7 @@ func (f *Facts) ehlo() Aspect {
 				"We call ourselves %s, which leads to none of our addresses.",
 				name,
 			)
-			p.Records = addressRecords(name, f.Ours)
+			p.Records = addressRecords(name, f.Ours...)
 		}
 	}
 	if len(f.Ours) == 0 {

@@ -21,6 +21,11 @@ type Service struct {
 // at is where a service is, as it is found.
 func (s *Service) at() string { return fmt.Sprintf("%s %d", s.Host, s.Port) }
 
+// record is the data of its SRV record.
+func (s *Service) record() string {
+	return fmt.Sprintf("%d 1 %d %s", s.Priority, s.Port, s.Host)
+}
+
 // programs says whether mail programs find their settings by themselves.
 func (f *Facts) programs() Aspect {
 	p := Aspect{
@@ -55,7 +60,7 @@ func (f *Facts) programs() Aspect {
 			continue
 		}
 		p.Records = append(p.Records, publish.New(f.Domain, s.Name+"."+f.Domain, "SRV",
-			fmt.Sprintf("%d 1 %d %s", s.Priority, s.Port, s.Host)))
+			s.record()))
 	}
 	switch {
 	case len(wrong) > 0:

@@ -52,6 +52,8 @@ type Readiness struct {
 	Score     float64   `json:"score" doc:"Out of ten"`
 	Verdict   string    `json:"verdict"`
 	Points    []Aspect  `json:"points" doc:"Worst first"`
+	// Everything that concerns mail, as it should be in DNS.
+	Zone []ZoneRecord `json:"zone,omitempty" doc:"All records that concern mail, as they should be"`
 }
 
 // Host is a mail host of the domain.
@@ -217,6 +219,7 @@ func Judge(f Facts, now time.Time) Readiness {
 		r.Score = round(10 * (1 - lost/total))
 	}
 	r.Verdict = verdict(failed, warned, r.Points)
+	r.Zone = f.zone(r.Points)
 	return r
 }
 

@@ -48,13 +48,25 @@ func right() Facts {
 			Tree:    Tree{All: "-all", Passes: []string{"127.0.0.1"}},
 		},
 		Keys: []mail.DKIMKey{
-			{Domain: "skerryline.example", Selector: "tide", Algorithm: "rsa-2048", State: mail.KeySigning},
+			{
+				Domain:    "skerryline.example",
+				Selector:  "tide",
+				Algorithm: "rsa-2048",
+				State:     mail.KeySigning,
+			},
 		},
 		DMARC: senderauth.Lookup{
-			Record: &senderauth.DMARCRecord{Policy: "reject", Reports: []string{"mailto:a@b.example"}},
+			Record: &senderauth.DMARCRecord{
+				Policy:  "reject",
+				Reports: []string{"mailto:a@b.example"},
+			},
 		},
 		TLSReports: "v=TLSRPTv1; rua=mailto:a@b.example",
-		STS:        STS{Record: "v=STSv1; id=1", Mode: "enforce", MX: []string{"*.skerryline.example"}},
+		STS: STS{
+			Record: "v=STSv1; id=1",
+			Mode:   "enforce",
+			MX:     []string{"*.skerryline.example"},
+		},
 		Lists:      []Listing{{List: "driftnet.example", Addr: ip}},
 		Postmaster: "postmaster@skerryline.example",
 		Services: []Service{{Name: "_imaps._tcp", Host: "mail.skerryline.example", Port: 993,
@@ -160,7 +172,10 @@ func TestOnlyWhatWasRightOnceIsBroken(t *testing.T) {
 		},
 		now,
 	)
-	if text := bare.ToDo(); !strings.Contains(text, `a.example. 3600 IN TXT "v=spf1 ip4:127.0.0.1 -all"`) ||
+	if text := bare.ToDo(); !strings.Contains(
+		text,
+		`a.example. 3600 IN TXT "v=spf1 ip4:127.0.0.1 -all"`,
+	) ||
 		!strings.Contains(text, "a.example. 3600 IN MX 10 mail.a.example.") {
 		t.Errorf("what to do: %s", text)
 	}

@@ -4,6 +4,7 @@ CREATE TABLE dns_change (
     id       bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     at       timestamptz NOT NULL DEFAULT now(),
     who      text NOT NULL,
+    domain   text NOT NULL, -- of ours, for which it was made
     why      text NOT NULL DEFAULT '',
     server   text NOT NULL,
     zone     text NOT NULL,

@@ -493,6 +493,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dns-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records that we published, the latest first */
+        get: operations["dns-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dns-changes/{id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put back what stood there before, unless others changed it since
+         * @description Needs the role administrator.
+         */
+        post: operations["dns-change-take-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/doctor/database": {
         parameters: {
             query?: never;
@@ -1833,6 +1870,46 @@ export interface paths {
          * @description Needs the role administrator or operator.
          */
         post: operations["readiness-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readiness/{domain}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Publish the plan that was seen at the DNS servers that take changes from us, and wait until the zones' servers show it
+         * @description Needs the role administrator.
+         */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readiness/{domain}/publish/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What would be published for a domain: each change as a difference, and what has to be put in by hand
+         * @description Needs the role administrator or operator.
+         */
+        post: operations["publish-plan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3309,9 +3386,34 @@ export interface components {
             result: string;
             why?: string;
         };
+        DNSChange: {
+            /** Format: date-time */
+            at: string;
+            /** @description When it was taken back */
+            back_at: string | null;
+            back_who?: string;
+            change: components["schemas"]["RecordChange"];
+            /** @description Of ours, for which it was made */
+            domain: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The DNS server, as it is named here */
+            server: string;
+            /**
+             * Format: int32
+             * @description Seconds
+             */
+            ttl: number;
+            who: string;
+            /** @description What it was for */
+            why: string;
+            zone: string;
+        };
         DNSRecord: {
             /** @description The fields of an editor's form */
             form: components["schemas"]["EditorForm"];
+            /** @description Values at the same name that go */
+            instead?: string[];
             /** @description Whole name, without the last dot */
             name: string;
             /** Format: int64 */
@@ -3418,7 +3520,7 @@ export interface components {
             domain: string;
             /**
              * Format: int64
-             * @description Seconds; an hour if not given
+             * @description Seconds; if not given an hour, or none if nothing signs yet
              */
             overlap?: number;
             /** @description A private key (PEM) that was in use elsewhere */
@@ -4606,6 +4708,11 @@ export interface components {
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
+        PageDNSChange: {
+            items: components["schemas"]["DNSChange"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
         PageDeed: {
             items: components["schemas"]["Deed"][];
             /** @description Give this as after to go on; empty at the end */
@@ -5120,6 +5227,52 @@ export interface components {
             /** @description Let it only watch at first */
             watch?: boolean;
         };
+        PublishPlan: {
+            domain: string;
+            /** @description Changes with the plan; give it back to make only what you have seen */
+            mark: string;
+            /**
+             * Format: double
+             * @description Of ten: at the look before, and after it was published
+             */
+            score: number;
+            steps: components["schemas"]["PublishStep"][];
+        };
+        PublishRequest: {
+            /** @description Of the plan that was seen */
+            mark: string;
+            /** @description Points of readiness like spf and mx; all if not given */
+            points?: string[];
+        };
+        PublishStep: {
+            /** @description Why it is put in by hand */
+            by_hand?: string;
+            change?: components["schemas"]["RecordChange"];
+            /** @description Why it was not made */
+            failed?: string;
+            /**
+             * Format: int64
+             * @description Of the change, once it is made: gull dns-change take-back
+             */
+            id?: number;
+            /** @description Of readiness, that it is for */
+            point: string;
+            record: components["schemas"]["DNSRecord"];
+            /** @description Which of the zone's servers show it */
+            seen?: string;
+            /** @description The DNS server that takes it; empty if it is put in by hand */
+            server?: string;
+            /**
+             * Format: int32
+             * @description Seconds
+             */
+            ttl: number;
+            zone?: string;
+        };
+        PublishWhat: {
+            /** @description Points of readiness like spf and mx; all if not given */
+            points?: string[];
+        };
         Question: {
             /** @description Who signed in; nobody if empty */
             account?: string;
@@ -5168,6 +5321,8 @@ export interface components {
              */
             score: number;
             verdict: string;
+            /** @description All records that concern mail, as they should be */
+            zone?: components["schemas"]["ZoneRecord"][];
         };
         Rebased: {
             /** @description Where somebody else changed the same, in words */
@@ -5187,6 +5342,17 @@ export interface components {
             name: string;
             what: string;
             who: string;
+        };
+        RecordChange: {
+            added: string[];
+            /** @description What stands there then */
+            after: string[];
+            /** @description What stood there */
+            before: string[];
+            /** @description Without the last dot */
+            name: string;
+            removed: string[];
+            type: string;
         };
         RecoveryCodes: {
             /** @description Shown this once */
@@ -6202,6 +6368,23 @@ export interface components {
              * @description Who was asked to come again and has not
              */
             waiting: number;
+        };
+        ZoneRecord: {
+            /** @description The fields of an editor's form */
+            form: components["schemas"]["EditorForm"];
+            /** @description Values at the same name that go */
+            instead?: string[];
+            /** @description Whole name, without the last dot */
+            name: string;
+            /** @description It stands in DNS already */
+            there: boolean;
+            /** Format: int64 */
+            ttl: number;
+            type: string;
+            /** @description Unquoted and in one piece, as it is meant */
+            value: string;
+            /** @description A line of a zone file, quoted, long text in pieces of at most 255 octets */
+            zone_line: string;
         };
     };
     responses: never;
@@ -8081,6 +8264,153 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DKIMKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dns-changes": {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+                /** @description Of ours; all if not given */
+                domain?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageDNSChange"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "dns-change-take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DNSChange"];
                 };
             };
             /** @description Unauthorized */
@@ -13562,6 +13892,148 @@ export interface operations {
             };
         };
     };
+    publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PublishPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "publish-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishWhat"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PublishPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     refusal: {
         parameters: {
             query?: {
@@ -15682,7 +16154,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
             };
             cookie?: never;
         };
@@ -15758,7 +16230,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
             };
             cookie?: never;
         };
@@ -15829,7 +16301,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
                 name: string;
             };
             cookie?: never;
@@ -15906,7 +16378,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
                 name: string;
             };
             cookie?: never;
@@ -15981,7 +16453,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
                 name: string;
             };
             cookie?: never;
@@ -16049,7 +16521,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
                 name: string;
             };
             cookie?: never;
@@ -16121,7 +16593,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
                 name: string;
             };
             cookie?: never;

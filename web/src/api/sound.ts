@@ -24,6 +24,9 @@ export type ProbeOrder = {
 };
 /** A step of a probe that is under way, and of which host. */
 export type Heard = { host?: string; step: Step };
+export type PublishStep = Schemas["PublishStep"];
+export type PublishPlan = Omit<Schemas["PublishPlan"], "steps"> & { steps: PublishStep[] };
+export type DNSChange = Schemas["DNSChange"];
 export type Finding = Schemas["Finding"];
 export type Review = { items: Finding[]; rules: number };
 
@@ -33,6 +36,12 @@ export const sound = {
 	readiness: () => ask<{ items: Readiness[] }>("GET", "readiness"),
 	ready: (domain: string) => ask<Looks>("GET", `readiness/${seg(domain)}`),
 	look: (domain: string) => ask<Readiness>("POST", `readiness/${seg(domain)}/check`),
+	plan: (domain: string, points: string[]) =>
+		ask<PublishPlan>("POST", `readiness/${seg(domain)}/publish/plan`, { points }),
+	publish: (domain: string, points: string[], mark: string) =>
+		ask<PublishPlan>("POST", `readiness/${seg(domain)}/publish`, { points, mark }),
+	dnsChanges: (domain: string) => ask<{ items: DNSChange[] }>("GET", `dns-changes?domain=${seg(domain)}`),
+	takeBack: (id: number) => ask<DNSChange>("POST", `dns-changes/${id}/take-back`),
 	keys: (domain: string) => ask<{ items: Key[] }>("GET", `dkim?domain=${seg(domain)}`),
 	makeKey: (body: { domain: string; algorithm: string; takes_over: boolean }) => ask<Key>("POST", "dkim", body),
 	doKey: (k: Key, verb: "check" | "use" | "retire") =>

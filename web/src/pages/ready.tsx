@@ -8,7 +8,8 @@ import { useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Aspect, type Key, type Looks, sound } from "../api/sound";
 import { Heading } from "../parts/heading";
-import { useMayWork } from "../parts/may";
+import { useMayChange, useMayWork } from "../parts/may";
+import { Published, PublishPlan } from "../parts/publish";
 import { FoldedRecord, RecordView, Result } from "../parts/sound";
 import classes from "../parts/sound.module.css";
 import { Failed, Loading, Nothing } from "../parts/states";
@@ -21,6 +22,9 @@ export function ReadyPage() {
 	const { domain } = useParams({ from: "/readiness/$domain" });
 	const client = useQueryClient();
 	const may = useMayWork();
+	const mayPublish = useMayChange();
+	// Points whose records are about to be published; all for an empty list.
+	const [points, setPoints] = useState<string[]>();
 	const looks = useQuery({ queryKey: ["readiness", domain], queryFn: () => sound.ready(domain) });
 	const look = useMutation({
 		mutationFn: () => sound.look(domain),
@@ -59,8 +63,13 @@ export function ReadyPage() {
 							</Text>
 						</Text>
 					)}
+					{mayPublish && r?.points.some((p) => p.records?.length) && (
+						<Button onClick={() => setPoints([])} disabled={points?.length === 0}>
+							<Trans>Publish…</Trans>
+						</Button>
+					)}
 					{may && (
-						<Button onClick={() => look.mutate()} loading={look.isPending}>
+						<Button variant="default" onClick={() => look.mutate()} loading={look.isPending}>
 							<Trans>Look now</Trans>
 						</Button>
 					)}
@@ -74,20 +83,24 @@ export function ReadyPage() {
 			{r && (
 				<>
 					<Text aria-live="polite">{r.verdict}</Text>
+					{points && (
+						<PublishPlan key={points.join(" ")} domain={r.domain} points={points} close={() => setPoints(undefined)} />
+					)}
 					<section className="surface" aria-label={t`Points`}>
 						{r.points.map((p) => (
-							<PointView key={p.key} point={p} />
+							<PointView key={p.key} point={p} publish={mayPublish ? () => setPoints([p.key]) : undefined} />
 						))}
 					</section>
 				</>
 			)}
 			<Keys domain={domain} />
+			<Published domain={r?.domain ?? domain} may={mayPublish} />
 			<Changes looks={looks.data} />
 		</Stack>
 	);
 }
 
-function PointView({ point: p }: { point: Aspect }) {
+function PointView({ point: p, publish }: { point: Aspect; publish?: () => void }) {
 	const quiet = p.result === "pass" || p.result === "not checked";
 	return (
 		<article className={classes.point}>
@@ -111,11 +124,18 @@ function PointView({ point: p }: { point: Aspect }) {
 						)}
 					</div>
 				</div>
-				{p.costs > 0 && (
-					<Text size="sm" c="dimmed" style={{ whiteSpace: "nowrap" }}>
-						<Trans>costs {p.costs.toFixed(1)}</Trans>
-					</Text>
-				)}
+				<Group gap="xs" wrap="nowrap">
+					{p.costs > 0 && (
+						<Text size="sm" c="dimmed" style={{ whiteSpace: "nowrap" }}>
+							<Trans>costs {p.costs.toFixed(1)}</Trans>
+						</Text>
+					)}
+					{publish && (p.records ?? []).length > 0 && (
+						<Button size="compact-xs" variant="default" onClick={publish} aria-label={t`Publish for ${p.title}`}>
+							<Trans>Publish…</Trans>
+						</Button>
+					)}
+				</Group>
 			</Group>
 			{(p.records ?? []).map((r) => (
 				<div key={r.zone_line} className={classes.record}>
