@@ -56,6 +56,7 @@ var engineMayUse = map[string]string{
 	"deliver":  "resolve sessions",
 	"policies": "resolve",
 	"publish":  "resolve",
+	"certify":  "",
 	"receive":  "counters door feed scan senderauth sessions signin spool weigh",
 	"weigh":    "resolve senderauth",
 	"queue":    "batch counters deliver feed mailbox senderauth spool",

@@ -212,7 +212,7 @@ func TestAHostileHostIsBounded(t *testing.T) {
 		p.do(
 			chromedp.Sleep(500*time.Millisecond),
 			chromedp.Evaluate(
-				`!!document.querySelector("main script, main img[src=x]") || /[\u001b\u0007\u202e]/.test(document.body.innerText)`,
+				`!!document.querySelector("main script, main img[src=x]") || /[\u001b\u0007\u202e]/.test(document.body?.innerText ?? "")`,
 				&bad,
 			),
 		)

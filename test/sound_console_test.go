@@ -24,16 +24,16 @@ func TestConsoleMakesADomainReady(t *testing.T) {
 		"v=spf1 include:_spf.harbourlight.example ip4:127.0.0.1 -all",
 		"is on the block list driftnet.example")
 	p.press("Make")
-	p.shows("it signs by itself when DNS has shown it for 1h0m0s", "v=DKIM1; k=rsa; p=")
-	key := s.keys(t, "lightkeepers.example")[0]
-	s.run(t, "simnet", "publish",
-		strings.TrimSpace(s.run(t, "dkim", "show", "lightkeepers.example", key, "--zone-line")))
-	p.press("Ask DNS for " + key)
-	p.shows("In DNS.")
-	p.press("Let it sign")
-	p.shows("messages are signed with it")
-	p.press("Look now")
-	p.shows("Messages are signed, and DNS has the keys")
+	p.shows("it signs by itself as soon as DNS shows it", "v=DKIM1; k=rsa; p=")
+	p.press("Publish…")
+	p.shows("Nothing is changed before you press the button", "at customs",
+		"− v=spf1 include:_spf.harbourlight.example -all",
+		"+ v=spf1 include:_spf.harbourlight.example ip4:127.0.0.1 -all")
+	p.press("Publish 10 changes")
+	p.shows("of 10 now", "Published; the zone's server shows it", "Messages are signed, and DNS has the keys",
+		"messages are signed with it")
+	p.press("Take back the change of _dmarc.lightkeepers.example TXT")
+	p.shows("_dmarc.lightkeepers.example is as it was before")
 }
 
 func TestConsoleProbesAHostAndOurListeners(t *testing.T) {

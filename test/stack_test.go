@@ -228,6 +228,8 @@ func newStackOn(database string, edit func(string) string, extra ...string) (*st
 		"greylist: 2s", "pause: 1500ms", "pause: 100ms",
 		"intervals: [20s, 40s, 1m, 2m, 5m, 15m, 30m, 1h]", "intervals: [1s]", "back_off: 20s",
 		"back_off: 1s", "greeting: 15s", "greeting: 2s",
+		// Certificates are asked for where a test is about that.
+		"    certificate: kept:mail\n", "", "    from: authority\n", "    from: by_hand\n",
 		// Strangers are weighed where a test is about that.
 		"    score: on\n", "    score: off\n", "    greylisting: by_score\n", "    greylisting: off\n")
 	s.database = database

@@ -88,14 +88,25 @@ func (a serveCommands) command() *cobra.Command {
 	fl.StringVar(&f.node, "node", host, "name of this node (GULL_NODE)")
 	fl.StringVar(&f.spool, "spool", os.TempDir(),
 		"directory for content that is too large for memory while it comes in")
-	fl.StringVar(&f.cert, "tls-cert", "",
-		"certificate of console and API; without it sign-in is offered on loopback only")
+	fl.StringVar(
+		&f.cert,
+		"tls-cert",
+		"",
+		"certificate of console and API, or kept:NAME; without it sign-in is offered on loopback only",
+	)
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
 	fl.StringVar(&f.policies.at, "policies", "",
 		"where the TLS policies of our domains are said, like 0.0.0.0:443")
-	fl.StringVar(&f.policies.cert, "policies-cert", "",
-		"its certificate, for the mta-sts names of our domains; that of the console if not given")
+	fl.StringVar(
+		&f.policies.cert,
+		"policies-cert",
+		"",
+		"its certificate, a file or kept:NAME, for the mta-sts names of our domains; that of the console "+
+			"if not given",
+	)
 	fl.StringVar(&f.policies.key, "policies-key", "", "key of that certificate")
+	fl.StringVar(&f.policies.proofs, "proofs", "",
+		"where an authority finds proofs that names are ours (ACME, http), like 0.0.0.0:80")
 	fl.StringVar(&f.roots, "tls-roots", "",
 		"certificates by which remote hosts are verified; the system's if not given")
 	fl.StringVar(&f.keyFile, "key-file", "",
@@ -216,6 +227,11 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	if err := f.sayPolicies(ctx, s, log); err != nil {
 		return err
 	}
+	if f.policies.proofs != "" {
+		if err := service.ServeProofs(ctx, s, f.policies.proofs); err != nil {
+			return usage("--proofs: %w", err)
+		}
+	}
 	link, err := n.Control.Operators.FirstLink(ctx)
 	if err != nil {
 		return err
@@ -236,8 +252,8 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 // logFlags say how much goes to the log, and where besides.
 type logFlags struct{ level, syslog string }
 
-// policyFlags say where the TLS policies of our domains are said.
-type policyFlags struct{ at, cert, key string }
+// policyFlags say where the TLS policies of our domains are said, and proofs for certificates.
+type policyFlags struct{ at, cert, key, proofs string }
 
 func (f *serveFlags) sayPolicies(ctx context.Context, s *service.Service, log *slog.Logger) error {
 	if f.policies.at == "" {

@@ -94,6 +94,14 @@ var sectionHelp = map[string]struct {
 		"customs",
 		[]string{"address", "zones", "key_name", "algorithm", "secret"},
 	},
+	"certificates": {
+		"Certificates that are kept here, and renewed (ACME, RFC 8555)",
+		"gull certificate add mail --names mail.skerryline.example --names " +
+			"mta-sts.skerryline.example --proof dns",
+		"gull certificate set mail --key rsa-2048",
+		"mail",
+		[]string{"names", "from", "proof", "key"},
+	},
 	"service": {
 		"What concerns the server as a whole",
 		"",
@@ -120,6 +128,8 @@ func (a sectionCommands) all() []*cobra.Command {
 		switch s.Key {
 		case "lists":
 			commands = append(commands, gateCommands{a}.listState(), gateCommands{a}.listAsk())
+		case "certificates":
+			commands = append(commands, certificateCommands{a}.all()...)
 		case "gates":
 			commands = append(commands, gateCommands{a}.proposalList(), gateCommands{a}.adopt())
 		}
@@ -278,7 +288,8 @@ func (a sectionCommands) itemAdd(s config.Section) *cobra.Command {
 	}
 	f.add(c, form.FieldsOf(s.Type), "name")
 	if s.Ordered {
-		c.Flags().IntVar(&position, "position", 0, "where in the order, from 1; the end if not given")
+		c.Flags().
+			IntVar(&position, "position", 0, "where in the order, from 1; the end if not given")
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "check it; change nothing")
 	return c
@@ -343,11 +354,15 @@ func (a sectionCommands) itemSet(s config.Section) *cobra.Command {
 func (a sectionCommands) itemRemove(s config.Section) *cobra.Command {
 	var dry bool
 	c := &cobra.Command{
-		Use:               "remove NAME",
-		Short:             "Take one out, in the draft",
-		Long:              "Take one out. " + inDraft,
-		Args:              exactly(1),
-		Example:           fmt.Sprintf("  gull %s remove %s", s.Noun, quoted(sectionHelp[s.Key].example)),
+		Use:   "remove NAME",
+		Short: "Take one out, in the draft",
+		Long:  "Take one out. " + inDraft,
+		Args:  exactly(1),
+		Example: fmt.Sprintf(
+			"  gull %s remove %s",
+			s.Noun,
+			quoted(sectionHelp[s.Key].example),
+		),
 		ValidArgsFunction: a.completeNames(s),
 		RunE: func(c *cobra.Command, args []string) error {
 			done, err := a.client().RemoveItem(c.Context(), s.Key, args[0], dry)

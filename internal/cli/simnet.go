@@ -62,7 +62,13 @@ func (a simnetCommands) simnetServe() *cobra.Command {
 		&o.Policy,
 		"policies",
 		"",
-		"address at which domains' TLS policies are served over HTTPS",
+		"where domains' TLS policies and certificates (ACME) are had by HTTPS",
+	)
+	f.StringVar(
+		&o.Proofs,
+		"proofs-port",
+		"80",
+		"where proofs for certificates are looked for by HTTP",
 	)
 	f.StringVar(&o.Control, "control", "127.0.0.1:5380", "address of the control interface")
 	f.StringVar(&o.Edge, "edge", "127.0.0.1:2530",

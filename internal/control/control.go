@@ -25,5 +25,6 @@ type Control struct {
 	SingleSignOn *SingleSignOn
 	Own          *Own
 	Publisher    *Publisher
+	Certificates *Certificates
 	Kept         store.Kept
 }

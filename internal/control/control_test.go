@@ -124,7 +124,11 @@ func TestWhatIsNotConfirmedGoesBack(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		done, err := drafts.Apply(t.Context(), "keeper", control.Apply{ConfirmWithin: time.Millisecond})
+		done, err := drafts.Apply(
+			t.Context(),
+			"keeper",
+			control.Apply{ConfirmWithin: time.Millisecond},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -135,7 +139,8 @@ func TestWhatIsNotConfirmedGoesBack(t *testing.T) {
 		t.Fatal("nothing waits for confirmation")
 	}
 	time.Sleep(2 * time.Millisecond)
-	if err := drafts.GoBackInTime(t.Context()); err != nil || s.InForce.Config().Revision != first+1 ||
+	if err := drafts.GoBackInTime(t.Context()); err != nil ||
+		s.InForce.Config().Revision != first+1 ||
 		len(s.InForce.Config().Routes) != 1 {
 		t.Errorf("revision %d: %v", s.InForce.Config().Revision, err)
 	}
@@ -143,7 +148,8 @@ func TestWhatIsNotConfirmedGoesBack(t *testing.T) {
 	if ok, err := drafts.Confirm(t.Context(), second); err != nil || !ok {
 		t.Errorf("%v %v", ok, err)
 	}
-	if err := drafts.GoBackInTime(t.Context()); err != nil || s.InForce.Config().Revision != second {
+	if err := drafts.GoBackInTime(t.Context()); err != nil ||
+		s.InForce.Config().Revision != second {
 		t.Errorf("a confirmed revision went back: %v", err)
 	}
 }
@@ -168,7 +174,10 @@ func TestAddressesBelongToOne(t *testing.T) {
 	if err := dir.PutMailbox(t.Context(), "keeper", box, true, false); err != nil {
 		t.Fatal(err)
 	}
-	if err := dir.PutMailbox(t.Context(), "keeper", box, true, false); !errors.Is(err, fault.ErrExists) {
+	if err := dir.PutMailbox(t.Context(), "keeper", box, true, false); !errors.Is(
+		err,
+		fault.ErrExists,
+	) {
 		t.Errorf("made twice: %v", err)
 	}
 	loop := &directory.Alias{Address: parse("a@skerryline.example"),
@@ -176,12 +185,21 @@ func TestAddressesBelongToOne(t *testing.T) {
 	if err := dir.PutAlias(t.Context(), "keeper", loop, true, false); err == nil {
 		t.Error("an alias leads to itself")
 	}
-	if err := dir.RemoveMailbox(t.Context(), "keeper", parse("nobody@skerryline.example")); !errors.Is(err,
-		fault.ErrNotFound) {
+	if err := dir.RemoveMailbox(t.Context(), "keeper", parse("nobody@skerryline.example")); !errors.Is(
+		err,
+		fault.ErrNotFound,
+	) {
 		t.Errorf("%v", err)
 	}
 	csv := "address,to\nb@skerryline.example,piet@skerryline.example\nc@skerryline.example,\n"
-	in, err := dir.Import(t.Context(), "keeper", "alias", strings.NewReader(csv), false, func(int, string) {})
+	in, err := dir.Import(
+		t.Context(),
+		"keeper",
+		"alias",
+		strings.NewReader(csv),
+		false,
+		func(int, string) {},
+	)
 	if err != nil || in.Written || len(in.Problems) != 1 || in.Problems[0].Line != 3 {
 		t.Errorf("%+v %v", in, err)
 	}
@@ -230,8 +248,11 @@ func TestWhatIsDoneWithMessagesIsTakenBack(t *testing.T) {
 		"no domain":               {Verb: mail.VerbChangeDomain, Selection: both, Domain: "no domain"},
 	} {
 		var refused *fault.Refused
-		if _, err := s.Control.Actions.Act(t.Context(), "keeper", r, func(int64, int64) {}); !errors.As(err,
-			&refused) || refused.Field == "" {
+		if _, err := s.Control.Actions.Act(t.Context(), "keeper", r, func(int64, int64) {}); !errors.As(
+			err,
+			&refused,
+		) ||
+			refused.Field == "" {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -19,7 +19,9 @@ func TestARouteTakesADomainFromThePlaceItNeeds(t *testing.T) {
 		{old + world + bare, "c.example", "old provider world", "c.example"},
 		{old + world + provider, "c.elsewhere", "old world provider", "b.example c.elsewhere"},
 	} {
-		d, err := config.ParseDocument("service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n" + c.routes)
+		d, err := config.ParseDocument(
+			"service: {host_name: a.example, postmaster: p@a.example}\nroutes:\n" + c.routes,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -41,8 +43,9 @@ func TestARouteTakesADomainFromThePlaceItNeeds(t *testing.T) {
 		if strings.Join(order, " ") != c.order || strings.Join(recipients, " ") != c.recipients {
 			t.Errorf("%s: %q, recipients %q", c.domain, order, recipients)
 		}
-		if _, err := routeThrough(d, "provider", c.domain); err == nil || !strings.Contains(err.Error(),
-			"already") {
+		if _, err := routeThrough(d, "provider", c.domain); err == nil ||
+			!strings.Contains(err.Error(),
+				"already") {
 			t.Errorf("the same again: %v", err)
 		}
 	}

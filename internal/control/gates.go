@@ -88,14 +88,21 @@ func (s *Gates) Ask(name, value string) (api.ListAnswer, error) {
 	if value != "" && value != "now" {
 		var err error
 		if at, err = time.Parse(time.RFC3339, value); err != nil {
-			return api.ListAnswer{}, fmt.Errorf("%q is no time; write 2026-11-28T10:00:00Z or now", value)
+			return api.ListAnswer{}, fmt.Errorf(
+				"%q is no time; write 2026-11-28T10:00:00Z or now",
+				value,
+			)
 		}
 	}
 	return api.ListAnswer{Holds: l.Open(at)}, nil
 }
 
 // AddProposal puts a proposal's gate into the draft, with the list that goes with it.
-func (s *Gates) AddProposal(ctx context.Context, who, key string, x api.ProposalChoice) (api.Edited, error) {
+func (s *Gates) AddProposal(
+	ctx context.Context,
+	who, key string,
+	x api.ProposalChoice,
+) (api.Edited, error) {
 	t, ok := gate.FindProposal(key)
 	if !ok {
 		return api.Edited{}, fault.ErrNotFound

@@ -192,7 +192,8 @@ func (o *SingleSignOn) Return(
 		return k, err
 	}
 	late := &Refused{Code: "late", Text: "the way back took too long, or began in another browser"}
-	if unseal(o.People.Box, errandPurpose, remembered, &k.Errand) != nil || k.Errand.State != state ||
+	if unseal(o.People.Box, errandPurpose, remembered, &k.Errand) != nil ||
+		k.Errand.State != state ||
 		state == "" ||
 		time.Now().After(k.Errand.Ends) {
 		return k, late

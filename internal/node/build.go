@@ -1,6 +1,8 @@
 package node
 
 import (
+	"context"
+	"net/netip"
 	"time"
 
 	"gullroute/internal/cluster"
@@ -9,6 +11,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/repute"
 	"gullroute/internal/engine/access"
+	"gullroute/internal/engine/certify"
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/door"
@@ -39,14 +42,15 @@ func (n *Node) build(run int, salt []byte) {
 	n.buildInsight()
 	n.buildControl()
 	n.follow = &follower{
-		db:      n.DB,
-		engine:  &n.Engine,
-		inForce: n.InForce,
-		secrets: n.Secrets,
-		signing: n.Signing,
-		cluster: n.Cluster,
-		running: n.life.running,
-		log:     n.Log,
+		db:           n.DB,
+		engine:       &n.Engine,
+		inForce:      n.InForce,
+		secrets:      n.Secrets,
+		signing:      n.Signing,
+		certificates: n.Certificates,
+		cluster:      n.Cluster,
+		running:      n.life.running,
+		log:          n.Log,
 	}
 	n.sources = &sources.Reader{
 		Store:   store.ListCopies{DB: n.DB},
@@ -73,6 +77,11 @@ func (n *Node) buildBase(run int) {
 	e.Resolver, e.Signer = &resolve.Current{}, &senderauth.Signer{}
 	n.Troubles = snags.New(store.Snags{DB: n.DB}, e.IDs, e.Counters, n.Log)
 	n.Secrets = &inforce.Secrets{Store: store.Secrets{DB: n.DB}, Box: n.Box}
+	n.Certificates = &inforce.Certificates{
+		Store: store.Certificates{DB: n.DB},
+		Box:   n.Box,
+		Log:   n.Log,
+	}
 	n.Cluster = cluster.New(
 		cluster.Options{Runs: store.Runs{DB: n.DB}, Notices: store.Notices{DB: n.DB}, Hub: e.Hub,
 			Node: n.Name, Run: func() int { return e.Queue.RunNumber() }, Log: n.Log},
@@ -96,6 +105,8 @@ func (n *Node) buildEngine(run int, salt []byte) {
 	e.Policies = &policies.Keeper{Store: store.TLSPolicies{DB: n.DB}, Resolver: e.Resolver,
 		Config: func() *config.Compiled { return n.InForce.Config() }, Roots: n.Roots, Log: n.Log}
 	e.Outward.Policies = e.Policies
+	certs := &door.Certificates{Kept: n.Certificates.Of}
+	e.Outward.Certificate = certs.Ours
 	e.Queue = queue.New(queue.Options{
 		Store:     queueStore(n.DB),
 		Node:      run,
@@ -125,7 +136,6 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Log:      n.Log,
 		Trouble:  n.Troubles.Ours,
 	}
-	certs := &door.Certificates{}
 	e.Access = access.New(access.Options{
 		DB:           n.DB,
 		IDs:          e.IDs,
@@ -423,6 +433,20 @@ func (n *Node) buildControl() {
 	}
 	c.Submitter = &control.Submitter{InForce: in, Receive: e.Receive}
 	n.Insight.Readiness.Keys = c.Keys
+	c.Certificates = &control.Certificates{
+		Store:   store.Certificates{DB: n.DB},
+		Box:     n.Box,
+		InForce: in,
+		Shown:   n.Certificates,
+		Secrets: n.Secrets,
+		Cluster: n.Cluster,
+		Client: certify.Client(func(ctx context.Context, host string) ([]netip.Addr, error) {
+			return in.FreshResolver().Addrs(ctx, host)
+		}, n.Roots),
+		Roots:    n.Roots,
+		Troubles: n.Troubles,
+		Log:      n.Log,
+	}
 	c.Publisher = &control.Publisher{
 		Store:   store.DNSChanges{DB: n.DB},
 		InForce: in,
@@ -430,6 +454,7 @@ func (n *Node) buildControl() {
 		Looker:  n.Insight.Readiness,
 		Log:     n.Log,
 	}
+	c.Certificates.Publish = c.Publisher
 	c.Fixer = &control.Fixer{
 		Snags:     n.Insight.Snags,
 		InForce:   in,

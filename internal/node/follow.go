@@ -16,14 +16,15 @@ const followTime = 30 * time.Second
 
 // follower does here what was changed elsewhere.
 type follower struct {
-	db      *store.DB
-	engine  *Engine
-	inForce *inforce.State
-	secrets *inforce.Secrets
-	signing *inforce.SigningKeys
-	cluster *cluster.Cluster
-	running context.Context
-	log     *slog.Logger
+	db           *store.DB
+	engine       *Engine
+	inForce      *inforce.State
+	secrets      *inforce.Secrets
+	signing      *inforce.SigningKeys
+	certificates *inforce.Certificates
+	cluster      *cluster.Cluster
+	running      context.Context
+	log          *slog.Logger
 }
 
 // listen follows notices until ctx ends.
@@ -55,6 +56,8 @@ func (f *follower) noticed(n store.Notice) {
 		f.engine.Access.SignOut(n.Keys...)
 	case "secret":
 		f.secrets.Forget()
+	case "certificate":
+		err = f.certificates.Follow(ctx)
 	case "dkim":
 		err = f.signing.Follow(ctx)
 	case "pause":
@@ -76,7 +79,8 @@ func (f *follower) noticed(n store.Notice) {
 
 // catchUp follows everything: notices may have been missed.
 func (f *follower) catchUp() {
-	for _, kind := range []string{"config", "directory", "secret", "dkim", "pause", "standing", "watch", "mail",
+	for _, kind := range []string{"config", "directory", "secret", "dkim", "certificate", "pause",
+		"standing", "watch", "mail",
 		"back-off"} {
 		f.noticed(store.Notice{Kind: kind})
 	}

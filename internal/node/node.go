@@ -77,14 +77,15 @@ type Engine struct {
 // Node is a running service but for its HTTP side.
 type Node struct {
 	Options
-	Engine   Engine
-	InForce  *inforce.State
-	Secrets  *inforce.Secrets
-	Signing  *inforce.SigningKeys
-	Cluster  *cluster.Cluster
-	Control  *control.Control
-	Insight  *insight.Insight
-	Troubles *snags.Keeper
+	Engine       Engine
+	InForce      *inforce.State
+	Secrets      *inforce.Secrets
+	Signing      *inforce.SigningKeys
+	Certificates *inforce.Certificates
+	Cluster      *cluster.Cluster
+	Control      *control.Control
+	Insight      *insight.Insight
+	Troubles     *snags.Keeper
 
 	background *supervise.Supervisor
 	follow     *follower
@@ -139,6 +140,9 @@ func (n *Node) Start(ctx context.Context) error {
 
 func (n *Node) start(ctx context.Context) error {
 	if err := n.follow.lanes(ctx, store.Notice{Kind: "back-off"}); err != nil {
+		return err
+	}
+	if err := n.Certificates.Follow(ctx); err != nil {
 		return err
 	}
 	if err := n.InForce.Start(ctx); err != nil {
@@ -236,6 +240,15 @@ func (n *Node) loops() []supervise.Loop {
 			Do:    n.Control.Keys.CheckAll,
 		},
 		{
+			Name:  "renewing certificates",
+			Every: certificatesEvery,
+			Limit: 30 * time.Minute,
+			First: true,
+			Do:    n.Control.Certificates.Keep,
+		},
+		{Name: "certificates whose time has come", Every: second, Limit: 20 * second, First: true,
+			Do: n.Certificates.Due},
+		{
 			Name:  "readiness of our domains",
 			Every: keysEvery,
 			Limit: 15 * time.Minute,
@@ -320,6 +333,9 @@ func (n *Node) loops() []supervise.Loop {
 // keysEvery is how often DNS is asked for the records of keys, and whether a domain of
 // ours is to be looked at.
 const keysEvery = 5 * time.Minute
+
+// certificatesEvery is how often it is looked whether certificates are to be renewed.
+const certificatesEvery = 10 * time.Second
 
 // endless is a loop that runs until its context ends.
 func endless(do func(context.Context)) func(context.Context) error {

@@ -444,15 +444,17 @@ func (s signInAPI) signOut(ctx context.Context, in *cookieInput) (*struct {
 
 // tlsListener puts TLS under a listener, by a certificate that is read again when its files
 // change: a renewed one counts without a new start.
-func tlsListener(l net.Listener, certFile, keyFile string) (net.Listener, error) {
-	files, of := &door.Certificates{}, &config.Listener{Certificate: certFile, Key: keyFile}
+func tlsListener(s *Service, l net.Listener, certFile, keyFile string) (net.Listener, error) {
+	files := &door.Certificates{Kept: s.Control.Certificates.Shown.Of}
+	of := &config.Listener{Certificate: certFile, Key: keyFile,
+		GreetingName: s.InForce.Config().Service.HostName}
 	if _, err := files.Of(of); err != nil {
 		return nil, fmt.Errorf("certificate: %w", err)
 	}
-	return tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12,
+	return tls.NewListener(l, proving(s, &tls.Config{MinVersion: tls.VersionTLS12,
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 			return files.Of(of)
-		}}), nil
+		}})), nil
 }
 
 func statusText(status int) string { return http.StatusText(status) }

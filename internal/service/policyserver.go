@@ -54,7 +54,7 @@ func ServePolicies(s *Service, address, cert, key string) (*PolicyServer, error)
 	if err != nil {
 		return nil, fmt.Errorf("policies: %w", err)
 	}
-	secured, err := tlsListener(guard(l), cert, key)
+	secured, err := tlsListener(s, guard(l), cert, key)
 	if err != nil {
 		_ = l.Close()
 		return nil, fmt.Errorf("policies: %w", err)

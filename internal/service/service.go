@@ -72,9 +72,18 @@ func New(o Options) (*Service, error) {
 		ErrorHandler:      s.problem,
 	})
 	in := entrance{s}
-	s.app.Use(s.survive, packed, s.headers, in.identified, in.bounded, readable, recorder{s}.recorded)
+	s.app.Use(
+		s.survive,
+		packed,
+		s.headers,
+		in.identified,
+		in.bounded,
+		readable,
+		recorder{s}.recorded,
+	)
 	s.health()
 	s.app.Get(policyPath, (&PolicyServer{service: s}).behind)
+	s.app.Get(proofPath+":token", certificatesAPI{s}.proof)
 	s.api = s.newAPI()
 	s.app.Get("/api/v1/live", s.serveLive)
 	linkPages{s}.serve()
@@ -105,7 +114,7 @@ func (s *Service) Run(ctx context.Context) error {
 	cfg := fiber.ListenConfig{DisableStartupMessage: true}
 	l := guard(s.listener)
 	if s.CertFile != "" {
-		secured, err := tlsListener(l, s.CertFile, s.KeyFile)
+		secured, err := tlsListener(s, l, s.CertFile, s.KeyFile)
 		if err != nil {
 			return err
 		}

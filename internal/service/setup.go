@@ -78,7 +78,7 @@ func (s draftAPI) register(api huma.API) {
 
 // Section names a section in a path.
 type Section struct {
-	Section string `path:"section" enum:"service,listeners,domains,relay_rules,routes,peers,lists,gates,dns_lists,scanners,dns_servers"`
+	Section string `path:"section" enum:"service,listeners,domains,relay_rules,routes,peers,lists,gates,dns_lists,scanners,dns_servers,certificates"`
 }
 
 func (in Section) section() config.Section {

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/go-jose/go-jose/v4"
 	"github.com/miekg/dns"
 )
 
@@ -25,6 +26,7 @@ type policyServer struct {
 	ca    *authority
 	http  *http.Server
 	ip    string
+	acme  *acmeServer
 
 	mu  sync.Mutex
 	say map[string]STSPolicy // by domain
@@ -32,11 +34,20 @@ type policyServer struct {
 
 // servePolicies opens the server where one is asked for.
 func (n *Net) servePolicies(o Options, ca *authority) (*policyServer, error) {
-	s := &policyServer{names: n.names, ca: ca, say: map[string]STSPolicy{}}
+	s := &policyServer{names: n.names, ca: ca, say: map[string]STSPolicy{},
+		acme: &acmeServer{
+			names:    n.names,
+			ca:       ca,
+			proofs:   o.Proofs,
+			accounts: map[string]*jose.JSONWebKey{},
+		}}
 	if o.Policy == "" {
 		return s, nil
 	}
 	s.ip, _, _ = net.SplitHostPort(o.Policy)
+	if err := n.names.add("%s. %d IN A %s", AuthorityName, recordTTL, s.ip); err != nil {
+		return nil, err
+	}
 	for _, d := range o.World.Domains {
 		if d.Policy != nil {
 			if err := s.set(d.Name, *d.Policy); err != nil {
@@ -132,6 +143,10 @@ func (s *policyServer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host, _, err := net.SplitHostPort(r.Host)
 	if err != nil {
 		host = r.Host
+	}
+	if host == AuthorityName && strings.HasPrefix(r.URL.Path, acmePath) {
+		s.acme.ServeHTTP(w, r)
+		return
 	}
 	p, ok := s.of(host)
 	switch {

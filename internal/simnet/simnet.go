@@ -19,6 +19,7 @@ type Options struct {
 	DNS     string // address of the name server, over UDP and TCP
 	Port    int    // of MX hosts
 	Policy  string // where the TLS policies of domains are served by HTTPS; "" is nowhere
+	Proofs  string // port of ours at which the authority looks for proofs by HTTP
 	Control string // address of the control interface, over HTTP
 	Edge    string // our own edge listener, for hosts that send mail back
 	CAFile  string // where the certificate authority's certificate goes; "" is nowhere
@@ -135,6 +136,7 @@ func (h *host) view() HostView {
 //	DELETE /hosts/NAME/messages
 //	PUT    /dns/MODE              well, down, slow or lying
 //	PUT    /policies/DOMAIN       what its server says of TLS
+//	PUT    /authority             how long what it issues lives, and a fault that it has
 //	GET    /certificates/NAME     a certificate and its key, by the world's authority
 //	/dns/records                  see serveRecords
 func (n *Net) serveControl(address string) error {
@@ -204,6 +206,7 @@ func (n *Net) serveControl(address string) error {
 	n.serveRecords(mux)
 	mux.HandleFunc("PUT /policies/{domain}", n.policies.change)
 	mux.HandleFunc("GET /certificates/{name}", n.policies.issue)
+	mux.HandleFunc("PUT /authority", n.policies.acme.change)
 	n.control = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = n.control.Serve(l) }()
 	return nil

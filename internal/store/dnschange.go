@@ -59,8 +59,8 @@ func (s DNSChanges) Get(ctx context.Context, id int64) (mail.DNSChange, error) {
 	return c, err
 }
 
-// List is one page of them, the latest first, of one domain or of all (""); before is the id of the last one of the page
-// before, 0 for the first.
+// List is one page of them, the latest first, of one domain or of all (""); before is the id of the
+// last one of the page before, 0 for the first.
 func (s DNSChanges) List(
 	ctx context.Context,
 	domain string,

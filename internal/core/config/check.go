@@ -29,6 +29,7 @@ func check(c *Config, stored bool) Problems {
 	k.lists()
 	k.scanners()
 	k.dnsServers()
+	k.certificates()
 	k.reputation(stored)
 	k.gates()
 	k.service()
@@ -82,6 +83,9 @@ func (k *checker) service() {
 	}
 	if field, fault := s.TLSPolicies.check(s.Resolvers); fault != "" {
 		k.wrong(s.Line, "service.tls_policies."+field, "%s", fault)
+	}
+	if field, fault := s.CertificateAuthority.check(); fault != "" {
+		k.wrong(s.Line, "service.certificate_authority."+field, "%s", fault)
 	}
 	if field, fault := s.Operators.check(); fault != "" {
 		k.wrong(s.Line, "service.operators."+field, "%s", fault)
@@ -144,8 +148,8 @@ func (k *checker) listeners() {
 			k.unique(addresses, l.Line, field+".address",
 				l.Address.String()+" "+strings.Join(l.Nodes, ","))
 		}
-		if (l.Certificate == "") != (l.Key == "") {
-			k.wrong(l.Line, field+".certificate", "certificate and key go together")
+		if fault := k.kept(l.Certificate, l.Key); fault != "" {
+			k.wrong(l.Line, field+".certificate", "%s", fault)
 		}
 		if l.TLS == TLSOff {
 			switch {
@@ -200,6 +204,9 @@ func (k *checker) routes() {
 		if r.SignIn != nil && (!smart || r.TLS != "required" && r.TLS != "verified") {
 			k.wrong(r.Line, field+".sign_in",
 				"a password is sent only to a smarthost with tls: required or verified")
+		}
+		if fault := k.kept(r.Certificate, r.Key); fault != "" {
+			k.wrong(r.Line, field+".certificate", "%s", fault)
 		}
 		if r.Asks != nil && len(r.Asks.Accounts)+len(r.Asks.Networks) == 0 {
 			k.wrong(r.Line, field+".asks", "say who may ask: accounts, networks or both")

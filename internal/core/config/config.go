@@ -32,20 +32,21 @@ type (
 // Config is one whole configuration as it is written. Mailboxes and aliases may
 // stand with it in one text; in force they are the directory's.
 type Config struct {
-	Service    Service             `yaml:"service" required:"true" doc:"What concerns the server as a whole"`
-	Listeners  []Listener          `yaml:"listeners" doc:"Addresses at which mail comes in"`
-	Domains    []Domain            `yaml:"domains" doc:"Domains whose mail is taken from anyone"`
-	RelayRules []RelayRule         `yaml:"relay_rules" doc:"Who may send where; the first that matches decides"`
-	Routes     []Route             `yaml:"routes" doc:"Where mail goes next; the first that matches decides"`
-	Peers      []Peer              `yaml:"peers" doc:"What was agreed with others' domains; the first that matches counts"`
-	Lists      []list.List         `yaml:"lists" doc:"Named sets that gates, relay rules, routes and peers refer to"`
-	Gates      []gate.Gate         `yaml:"gates" doc:"Rules on whole messages; asked in order, and the effects of all that match add up"`
-	DNSLists   []repute.DNSList    `yaml:"dns_lists" doc:"Lists that are asked by DNS about strangers (RFC 5782)"`
-	Scanners   []Scanner           `yaml:"scanners" doc:"Scanners beside us; gates ask for their verdict"`
-	DNSServers []DNSServer         `yaml:"dns_servers" doc:"Servers of our zones that take changes: records are published by a button"`
-	Mailboxes  []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
-	Aliases    []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
-	Secrets    []Secret            `yaml:"secrets" doc:"Passwords for others' servers, in an export with secrets"`
+	Service      Service             `yaml:"service" required:"true" doc:"What concerns the server as a whole"`
+	Listeners    []Listener          `yaml:"listeners" doc:"Addresses at which mail comes in"`
+	Domains      []Domain            `yaml:"domains" doc:"Domains whose mail is taken from anyone"`
+	RelayRules   []RelayRule         `yaml:"relay_rules" doc:"Who may send where; the first that matches decides"`
+	Routes       []Route             `yaml:"routes" doc:"Where mail goes next; the first that matches decides"`
+	Peers        []Peer              `yaml:"peers" doc:"What was agreed with others' domains; the first that matches counts"`
+	Lists        []list.List         `yaml:"lists" doc:"Named sets that gates, relay rules, routes and peers refer to"`
+	Gates        []gate.Gate         `yaml:"gates" doc:"Rules on whole messages; asked in order, and the effects of all that match add up"`
+	DNSLists     []repute.DNSList    `yaml:"dns_lists" doc:"Lists that are asked by DNS about strangers (RFC 5782)"`
+	Scanners     []Scanner           `yaml:"scanners" doc:"Scanners beside us; gates ask for their verdict"`
+	DNSServers   []DNSServer         `yaml:"dns_servers" doc:"Servers of our zones that take changes: records are published by a button"`
+	Certificates []Certificate       `yaml:"certificates" doc:"Certificates that are kept here, and renewed"`
+	Mailboxes    []directory.Mailbox `yaml:"mailboxes" doc:"The directory's mailboxes, in an export of everything"`
+	Aliases      []directory.Alias   `yaml:"aliases" doc:"The directory's aliases, in an export of everything"`
+	Secrets      []Secret            `yaml:"secrets" doc:"Passwords for others' servers, in an export with secrets"`
 }
 
 // Secret is a password for somebody else's server.
@@ -56,36 +57,37 @@ type Secret struct {
 
 // Service is what concerns the server as a whole.
 type Service struct {
-	Line                int
-	HostName            DomainName       `yaml:"host_name" required:"true" doc:"Our name in greetings, EHLO and trace fields"`
-	Postmaster          address.Address  `yaml:"postmaster" required:"true" doc:"Gets what is sent to postmaster at any of our domains"`
-	DefaultSenderDomain DomainName       `yaml:"default_sender_domain" doc:"Completes senders without a domain, from our own machines and people"`
-	Resolvers           []netip.AddrPort `yaml:"resolvers" doc:"DNS servers; none means those of the system"`
-	AddressFamily       string           `yaml:"address_family" enum:"both,ipv4,ipv6" default:"both" doc:"What we connect by"`
-	Addresses           []netip.Addr     `yaml:"addresses" doc:"By which the world sees us; those of the host name in DNS if not given"`
-	BlockLists          []DomainName     `yaml:"block_lists" doc:"DNS block lists (RFC 5782) on which our addresses are looked for"`
-	MXPort              int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
-	PolicyPort          int              `yaml:"policy_port" min:"1" max:"65535" default:"443" doc:"Port of the hosts that say domains' TLS policies (MTA-STS); 443 but in a simulated internet"`
-	TLSPolicies         TLSPolicies      `yaml:"tls_policies" doc:"Whether we heed what domains say of TLS for mail to them"`
-	WithoutKey          string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
-	Connections         int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at the same time"`
-	Retry               Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
-	Notices             Notices          `yaml:"notices" doc:"What senders and the postmaster are told of messages that do not arrive"`
-	Timeouts            Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
-	Retention           time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
-	TranscriptsKept     time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the transcripts of sessions are kept"`
-	CountsKept          time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
-	TrashKept           time.Duration    `yaml:"trash_kept" min:"24h" default:"30d" doc:"How long messages stay in the trash folders of mailboxes"`
-	MailboxesKept       time.Duration    `yaml:"mailboxes_kept" min:"24h" default:"30d" doc:"How long the mail of a mailbox that was removed is kept; until then it can be given back"`
-	PeoplePage          string           `yaml:"people_page" enum:"on,off" default:"on" doc:"Whether people with a mailbox have a page of their own, for password, automatic reply and app passwords"`
-	PeopleForward       string           `yaml:"people_forward" enum:"no,inside,anywhere" default:"no" doc:"Where people may let their mail go on to by themselves: nowhere, to addresses of our domains, anywhere"`
-	AuditKept           time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
-	Operators           Operators        `yaml:"operators" doc:"How people who administer sign in"`
-	ViewersSee          ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
-	DailyReport         DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
-	Reputation          repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`
-	Held                Held             `yaml:"held" doc:"What becomes of messages that are held"`
-	Alerts              Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
+	Line                 int
+	HostName             DomainName       `yaml:"host_name" required:"true" doc:"Our name in greetings, EHLO and trace fields"`
+	Postmaster           address.Address  `yaml:"postmaster" required:"true" doc:"Gets what is sent to postmaster at any of our domains"`
+	DefaultSenderDomain  DomainName       `yaml:"default_sender_domain" doc:"Completes senders without a domain, from our own machines and people"`
+	Resolvers            []netip.AddrPort `yaml:"resolvers" doc:"DNS servers; none means those of the system"`
+	AddressFamily        string           `yaml:"address_family" enum:"both,ipv4,ipv6" default:"both" doc:"What we connect by"`
+	Addresses            []netip.Addr     `yaml:"addresses" doc:"By which the world sees us; those of the host name in DNS if not given"`
+	BlockLists           []DomainName     `yaml:"block_lists" doc:"DNS block lists (RFC 5782) on which our addresses are looked for"`
+	MXPort               int              `yaml:"mx_port" min:"1" max:"65535" default:"25" doc:"Port of hosts found by MX; 25 but in a simulated internet"`
+	PolicyPort           int              `yaml:"policy_port" min:"1" max:"65535" default:"443" doc:"Port of the hosts that say domains' TLS policies (MTA-STS); 443 but in a simulated internet"`
+	TLSPolicies          TLSPolicies      `yaml:"tls_policies" doc:"Whether we heed what domains say of TLS for mail to them"`
+	CertificateAuthority Authority        `yaml:"certificate_authority" doc:"Who gives us certificates (ACME)"`
+	WithoutKey           string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
+	Connections          int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at the same time"`
+	Retry                Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
+	Notices              Notices          `yaml:"notices" doc:"What senders and the postmaster are told of messages that do not arrive"`
+	Timeouts             Timeouts         `yaml:"timeouts" doc:"Of each step outwards (RFC 5321 section 4.5.3.2)"`
+	Retention            time.Duration    `yaml:"retention" min:"1h" default:"30d" doc:"How long messages and their history are kept"`
+	TranscriptsKept      time.Duration    `yaml:"transcripts_kept" min:"1h" default:"14d" doc:"How long the transcripts of sessions are kept"`
+	CountsKept           time.Duration    `yaml:"counts_kept" min:"24h" default:"400d" doc:"How long the counts of reports are kept; those by single sender, recipient and account by the hour only as long as messages"`
+	TrashKept            time.Duration    `yaml:"trash_kept" min:"24h" default:"30d" doc:"How long messages stay in the trash folders of mailboxes"`
+	MailboxesKept        time.Duration    `yaml:"mailboxes_kept" min:"24h" default:"30d" doc:"How long the mail of a mailbox that was removed is kept; until then it can be given back"`
+	PeoplePage           string           `yaml:"people_page" enum:"on,off" default:"on" doc:"Whether people with a mailbox have a page of their own, for password, automatic reply and app passwords"`
+	PeopleForward        string           `yaml:"people_forward" enum:"no,inside,anywhere" default:"no" doc:"Where people may let their mail go on to by themselves: nowhere, to addresses of our domains, anywhere"`
+	AuditKept            time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
+	Operators            Operators        `yaml:"operators" doc:"How people who administer sign in"`
+	ViewersSee           ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
+	DailyReport          DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
+	Reputation           repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`
+	Held                 Held             `yaml:"held" doc:"What becomes of messages that are held"`
+	Alerts               Alerts           `yaml:"alerts" doc:"Who is told of snags, each once, again after a time, and when it is over"`
 }
 
 // Where people may let their mail go on to.
@@ -301,8 +303,8 @@ type Listener struct {
 	Nodes              []string       `yaml:"nodes" doc:"Nodes that open it; none means all"`
 	GreetingName       DomainName     `yaml:"greeting_name" doc:"Our name here; the server's host name if not given"`
 	TLS                string         `yaml:"tls" enum:"off,starttls,required,implicit" default:"off" doc:"starttls: offered. required: no mail before STARTTLS. implicit: from the first octet (ports 465, 993, 995). Who reads signs in under TLS only"`
-	Certificate        string         `yaml:"certificate" doc:"File with the certificate chain; without one a self-made certificate is shown"`
-	Key                string         `yaml:"key" doc:"File with the certificate's key"`
+	Certificate        string         `yaml:"certificate" doc:"File with the certificate chain, or kept:NAME for one of the certificates; without one a self-made certificate is shown"`
+	Key                string         `yaml:"key" doc:"File with the certificate's key; none for one that is kept"`
 	ClientCertificates string         `yaml:"client_certificates" doc:"File with the authorities of client certificates; asks clients for one"`
 	SignIn             []string       `yaml:"sign_in" each:"plain,login,scram" doc:"Mechanisms offered; a listener of kind submission, imap or pop3 without any offers all"`
 	SignInWithoutTLS   bool           `yaml:"sign_in_without_tls" doc:"Passwords may come in the clear; only for loopback"`
@@ -457,6 +459,8 @@ type Route struct {
 	OnRefusal             string           `yaml:"on_refusal" enum:"end,next" doc:"A host refuses for good: end there, or try the next one of the next hop, whatever it refused at. If not given, an MX ends it, but for a refusal in its greeting, and among smart hosts a refusal before the message is sent tries the next"`
 	TLS                   string           `yaml:"tls" enum:"offered,off,required,verified" default:"offered" doc:"offered: where the host has it, whatever its certificate"`
 	TLSFromStart          bool             `yaml:"tls_from_start" doc:"TLS from the first octet, as on port 465"`
+	Certificate           string           `yaml:"certificate" doc:"Ours, for hosts that know us by it: a file with the chain, or kept:NAME for one of the certificates"`
+	Key                   string           `yaml:"key" doc:"File with the certificate's key; none for one that is kept"`
 	SignIn                *SignIn          `yaml:"sign_in" doc:"Our account at the smart host"`
 	POPBefore             *POPBefore       `yaml:"pop_before" doc:"A mailbox at the provider that has to be looked at by POP3 before it takes mail from our address"`
 	Say                   string           `yaml:"say" doc:"The sentence of next hop refuse"`

@@ -41,6 +41,7 @@ var Sections = []Section{
 	{"dns_lists", "dnslist", reflect.TypeFor[repute.DNSList](), false},
 	{"scanners", "scanner", reflect.TypeFor[Scanner](), false},
 	{"dns_servers", "dnsserver", reflect.TypeFor[DNSServer](), false},
+	{"certificates", "certificate", reflect.TypeFor[Certificate](), false},
 }
 
 // ServiceSection is the one record that is not a list.
@@ -85,7 +86,7 @@ func ParseDocument(text string) (*Document, error) {
 			{
 				Line: root.Line,
 				Text: "expected fields: service, listeners, domains, relay_rules, routes, peers, lists, " +
-					"gates, dns_lists, scanners, dns_servers",
+					"gates, dns_lists, scanners, dns_servers, certificates",
 			},
 		}
 	}

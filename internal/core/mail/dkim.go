@@ -61,6 +61,8 @@ func (k *DKIMKey) Explain(now time.Time) {
 		k.Next = "leave its record in DNS until " + k.RetiredAt.Add(
 			RetiredFor,
 		).UTC().Format("2006-01-02 15:04 UTC") + ": messages under way are verified by it"
+	case k.State == KeyMade && k.TakesOver && k.Overlap == 0:
+		k.Next = "publish its record; it signs by itself as soon as DNS shows it"
 	case k.State == KeyMade && k.TakesOver:
 		k.Next = "publish its record; it signs by itself when DNS has shown it for " +
 			(time.Duration(k.Overlap) * time.Second).String()

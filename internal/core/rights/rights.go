@@ -100,13 +100,16 @@ var operations = map[Area][]string{
 	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},
 	Work: {
 		"act", "undo", "held-release", "pause", "resume", "change-snag", "fix-snag", "probe",
-		"probe-live", "send", "readiness-check", "publish-plan", "tls-policy-check", "watch", "reputation-except", "reputation-forget",
+		"probe-live", "send", "readiness-check", "publish-plan", "tls-policy-check", "watch",
+		"reputation-except", "reputation-forget",
 	},
 	Settings: {
 		"alias-add", "alias-change", "alias-import", "alias-remove", "mailbox-add", "mailbox-change",
 		"mailbox-import", "mailbox-remove", "mailbox-give-back", "app-password-add",
 		"app-password-revoke", "config-import", "config-export-secrets", "dkim-make",
-		"dkim-remove", "dkim-check", "dkim-retire", "dkim-use", "publish", "dns-change-take-back", "draft-apply", "draft-discard",
+		"dkim-remove", "dkim-check", "dkim-retire", "dkim-use", "publish", "dns-change-take-back",
+		"certificate-renew", "certificate-upload", "certificate-activate", "draft-apply",
+		"draft-discard",
 		"draft-rebase", "draft-take-back", "gate-proposal-add", "revision-confirm", "revision-revert",
 		"review-accept", "review-fix", "review-reopen", "secret-remove", "secret-set", "set-log-level",
 		"setup-add", "setup-change", "setup-move", "setup-remove", "setup-set",

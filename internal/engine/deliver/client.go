@@ -73,6 +73,8 @@ type Options struct {
 	Policies Policies           // what domains say of TLS; nil asks nobody
 	Record   *sessions.Recorder // of sessions; nil keeps none
 	IDs      *ident.Maker       // of sessions, with Record
+	// Certificate finds one of ours by its file and key, or kept:NAME: some hosts know us by it.
+	Certificate func(certificate, key string) (*tls.Certificate, error)
 }
 
 // Client opens connections for one configuration.
@@ -398,6 +400,20 @@ func (c *Client) begin(
 	return id, recording
 }
 
+// tlsSettings are those towards a host, with our own certificate where the route has one.
+func (c *Client) tlsSettings(r *config.Route, secured tlsterms.Terms) (*tls.Config, error) {
+	s := &tls.Config{ServerName: secured.Names[0], RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
+	if r.Certificate == "" || c.Certificate == nil {
+		return s, nil
+	}
+	ours, err := c.Certificate(r.Certificate, r.Key)
+	if err != nil {
+		return nil, fmt.Errorf("our certificate for route %s cannot be used: %w", r.Name, err)
+	}
+	s.Certificates = []tls.Certificate{*ours}
+	return s, nil
+}
+
 // conversation goes from greeting to sign-in.
 func (c *Client) conversation(
 	ctx context.Context,
@@ -406,8 +422,10 @@ func (c *Client) conversation(
 	secured tlsterms.Terms,
 	useTLS bool,
 ) *Failure {
-	settings := &tls.Config{ServerName: conn.host, RootCAs: c.Roots, MinVersion: tls.VersionTLS12}
-	settings.ServerName = secured.Names[0]
+	settings, err := c.tlsSettings(r, secured)
+	if err != nil {
+		return conn.failure(diagnose.StageTLS, "4.7.0", diagnose.OurTrouble, err.Error())
+	}
 	if r.TLSFromStart {
 		if failure := conn.handshake(settings, secured); failure != nil {
 			return failure

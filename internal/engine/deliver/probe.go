@@ -203,10 +203,12 @@ func (p *prober) warn(format string, args ...any) {
 }
 
 func (p *prober) converse(ctx context.Context) {
-	settings := &tls.Config{
-		ServerName: p.terms.Names[0],
-		RootCAs:    p.c.Roots,
-		MinVersion: tls.VersionTLS12,
+	settings, err := p.c.tlsSettings(p.r, p.terms)
+	if err != nil {
+		p.step("tls", func() (string, *Failure) {
+			return "", p.conn.failure(diagnose.StageTLS, "4.7.0", diagnose.OurTrouble, err.Error())
+		})
+		return
 	}
 	if p.r.TLSFromStart &&
 		!p.step(

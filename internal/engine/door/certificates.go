@@ -7,9 +7,11 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"errors"
 	"fmt"
 	"math/big"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,6 +22,9 @@ import (
 // Certificates keeps the certificates of listeners: from files, read again when
 // they change, or self-made ones.
 type Certificates struct {
+	// Kept finds a certificate that the service keeps, by its name; nil if there is none yet.
+	Kept func(name string) *tls.Certificate
+
 	mu    sync.Mutex
 	files map[string]*certFile // by certificate and key
 	own   map[string]*tls.Certificate
@@ -41,15 +46,41 @@ func (c *Certificates) Of(l *config.Listener) (*tls.Certificate, error) {
 	if l.Certificate == "" {
 		return c.selfMade(string(l.GreetingName))
 	}
+	cert, err := c.ours(l.Certificate, l.Key)
+	if errors.Is(err, ErrNoneYet) {
+		return c.selfMade(string(l.GreetingName))
+	}
+	return cert, err
+}
+
+// ErrNoneYet reports a certificate that is to be kept here, and was not had yet.
+var ErrNoneYet = errors.New("there is none yet")
+
+// Ours is a certificate by the name of its file and its key's, or by kept:NAME.
+func (c *Certificates) Ours(certificate, key string) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ours(certificate, key)
+}
+
+func (c *Certificates) ours(certificate, keyFile string) (*tls.Certificate, error) {
+	if name, kept := strings.CutPrefix(certificate, config.KeptPrefix); kept {
+		if c.Kept != nil {
+			if cert := c.Kept(name); cert != nil {
+				return cert, nil
+			}
+		}
+		return nil, fmt.Errorf("certificate %s: %w", name, ErrNoneYet)
+	}
 	if c.files == nil {
 		c.files = map[string]*certFile{}
 	}
-	key := l.Certificate + "\x00" + l.Key
+	key := certificate + "\x00" + keyFile
 	f := c.files[key]
 	if f != nil && time.Since(f.looked) < lookEvery {
 		return f.cert, nil
 	}
-	info, err := os.Stat(l.Certificate)
+	info, err := os.Stat(certificate)
 	if f != nil &&
 		// a file that is gone for a moment: the old one serves on
 		(err != nil || info.ModTime().Equal(f.changed)) {
@@ -59,7 +90,7 @@ func (c *Certificates) Of(l *config.Listener) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	cert, err := tls.LoadX509KeyPair(l.Certificate, l.Key)
+	cert, err := tls.LoadX509KeyPair(certificate, keyFile)
 	if err != nil {
 		if f != nil { // half written; the next look will find it whole
 			return f.cert, nil
@@ -123,7 +154,7 @@ func (c *Certificates) Shown(listeners []config.Listener) []review.Certificate {
 		}
 		out = append(out, review.Certificate{
 			Listener: l.Name,
-			Own:      l.Certificate == "",
+			Own:      l.Certificate == "" || leaf.Issuer.String() == leaf.Subject.String(),
 			Until:    leaf.NotAfter,
 			Names:    leaf.DNSNames,
 			Fits:     leaf.VerifyHostname(string(l.GreetingName)) == nil,

@@ -316,6 +316,83 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Certificates that are kept here: how each stands, who shows it, what comes next */
+        get: operations["certificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/activate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show one that is kept, now or from a time on
+         * @description Needs the role administrator.
+         */
+        post: operations["certificate-activate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask the authority for a certificate now, and wait until it is there
+         * @description Needs the role administrator.
+         */
+        post: operations["certificate-renew"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check a chain and its key, and keep them, shown now or from a time on
+         * @description Needs the role administrator.
+         */
+        post: operations["certificate-upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -3252,6 +3329,89 @@ export interface components {
             /** @enum {string} */
             who_can_fix: "us" | "sender" | "recipient" | "remote-administrator" | "provider" | "block-list" | "nobody";
         };
+        "Certificate-activateRequest": {
+            /**
+             * Format: date-time
+             * @description Now if not given
+             */
+            from?: string;
+            /** Format: int64 */
+            id: number;
+        };
+        "Certificate-uploadRequest": {
+            /** @description PEM; its own certificate first, then those above it */
+            chain: string;
+            /** @description Only check it */
+            check?: boolean;
+            /**
+             * Format: date-time
+             * @description From when it is shown; now if not given
+             */
+            from?: string;
+            /** @description PEM, without a password */
+            key: string;
+        };
+        CertificateChecked: {
+            /**
+             * Format: int64
+             * @description How many certificates are shown, its own among them
+             */
+            chain: number;
+            /** @description What keeps it from being used */
+            faults: string[];
+            /** Format: date-time */
+            from: string;
+            issuer: string;
+            /** @description As it is kept; not there if it was only checked */
+            kept?: components["schemas"]["KeptCertificate"];
+            names: string[];
+            /** @description Hash of its public key (SHA-256), as TLSA records 3 1 1 have it */
+            pin: string;
+            /** Format: date-time */
+            until: string;
+            warnings: string[];
+        };
+        CertificateState: {
+            /** @enum {string} */
+            from: "authority" | "by_hand";
+            /** @description All that are kept under the name, the latest first */
+            kept: components["schemas"]["KeptCertificate"][];
+            name: string;
+            /** @description Those that it is to have */
+            names: string[];
+            /**
+             * Format: date-time
+             * @description When it is asked for again
+             */
+            renew_at?: string;
+            /** @description How it stands and what comes next */
+            says: string;
+            shown?: components["schemas"]["KeptCertificate"];
+            /**
+             * @description incomplete: it lacks names
+             * @enum {string}
+             */
+            state: "shown" | "none" | "ends soon" | "ended" | "incomplete";
+            /** @description How asking went last, if it failed */
+            try?: components["schemas"]["CertificateTry"];
+            /** @description Listeners and routes that show it */
+            used_by: string[];
+        };
+        CertificateTry: {
+            /**
+             * Format: int64
+             * @description In a row
+             */
+            failures: number;
+            fault: string;
+            /**
+             * Format: date-time
+             * @description When it is asked for again
+             */
+            next_at: string;
+            /** Format: date-time */
+            tried_at: string;
+        };
         Change: {
             after?: {
                 [key: string]: unknown;
@@ -4129,6 +4289,27 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        KeptCertificate: {
+            /**
+             * Format: date-time
+             * @description From when it is shown
+             */
+            active_at: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            id: number;
+            issuer: string;
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            names: string[];
+            /** @description Hash of its public key (SHA-256), as TLSA records 3 1 1 have it */
+            pin: string;
+            /** Format: date-time */
+            until: string;
+            who: string;
+        };
         Lane: {
             /** Format: int64 */
             bytes: number;
@@ -4700,6 +4881,11 @@ export interface components {
         };
         PageBehind: {
             items: components["schemas"]["Behind"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageCertificateState: {
+            items: components["schemas"]["CertificateState"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -7418,6 +7604,280 @@ export interface operations {
                 };
                 content: {
                     "application/zip": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    certificates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCertificateState"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "certificate-activate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Certificate-activateRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateState"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "certificate-renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateState"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "certificate-upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Certificate-uploadRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateChecked"];
                 };
             };
             /** @description Unauthorized */
@@ -16154,7 +16614,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
             };
             cookie?: never;
         };
@@ -16230,7 +16690,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
             };
             cookie?: never;
         };
@@ -16301,7 +16761,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
                 name: string;
             };
             cookie?: never;
@@ -16378,7 +16838,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
                 name: string;
             };
             cookie?: never;
@@ -16453,7 +16913,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
                 name: string;
             };
             cookie?: never;
@@ -16521,7 +16981,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
                 name: string;
             };
             cookie?: never;
@@ -16593,7 +17053,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers";
+                section: "service" | "listeners" | "domains" | "relay_rules" | "routes" | "peers" | "lists" | "gates" | "dns_lists" | "scanners" | "dns_servers" | "certificates";
                 name: string;
             };
             cookie?: never;

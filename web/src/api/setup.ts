@@ -30,7 +30,8 @@ export type SectionKey =
 	| "gates"
 	| "dns_lists"
 	| "scanners"
-	| "dns_servers";
+	| "dns_servers"
+	| "certificates";
 export type Hazard = Schemas["Hazard"];
 export type Draft = Schemas["Draft"];
 export type Change = Schemas["Change"];
@@ -40,6 +41,17 @@ export type Applied = Schemas["Applied"];
 export type Revision = Schemas["Revision"];
 export type RevisionView = Schemas["RevisionView"];
 export type GoneMailbox = Schemas["GoneMailbox"];
+type Kept = Omit<Schemas["KeptCertificate"], "names"> & { names: string[] };
+export type CertificateState = Omit<Schemas["CertificateState"], "names" | "used_by" | "shown"> & {
+	names: string[];
+	used_by: string[];
+	shown?: Kept;
+};
+export type CertificateChecked = Omit<Schemas["CertificateChecked"], "names" | "faults" | "warnings"> & {
+	names: string[];
+	faults: string[];
+	warnings: string[];
+};
 export type MailboxLine = Schemas["MailboxLine"];
 export type AliasLine = Schemas["AliasLine"];
 export type Entry = { fields: Fields; generated: string[]; about: Field[]; mark: string };
@@ -101,6 +113,10 @@ export const setup = {
 	setSecret: (name: string, value: string) => ask<void>("PUT", `secrets/${seg(name)}`, { value }),
 	removeSecret: (name: string) => ask<void>("DELETE", `secrets/${seg(name)}`),
 	lists: () => ask<Page<ListState>>("GET", "lists"),
+	certificates: () => ask<Page<CertificateState>>("GET", "certificates"),
+	renew: (name: string) => ask<CertificateState>("POST", `certificates/${seg(name)}/renew`),
+	upload: (name: string, body: { chain: string; key: string; check: boolean }) =>
+		ask<CertificateChecked>("POST", `certificates/${seg(name)}/upload`, body),
 	proposals: () => ask<Page<Proposal>>("GET", "gate-proposals"),
 	addProposal: (key: string, answers: Record<string, string>, watch: boolean) =>
 		ask<{ text: string }>("POST", `gate-proposals/${seg(key)}`, { answers, watch }),

@@ -114,6 +114,7 @@ export const deeper: { to: string; label: string; search?: Record<string, string
 	{ to: "/setup/dns_lists", label: t`Set up: DNS lists` },
 	{ to: "/setup/scanners", label: t`Set up: scanners` },
 	{ to: "/setup/dns_servers", label: t`Set up: DNS servers` },
+	{ to: "/setup/certificates", label: t`Set up: certificates` },
 	{ to: "/setup/secrets", label: t`Set up: secrets` },
 	{ to: "/setup/operators", label: t`Set up: operators and tokens` },
 	{ to: "/setup/audit", label: t`Set up: audit log` },

@@ -25,6 +25,7 @@ const sections: SectionKey[] = [
 	"dns_lists",
 	"scanners",
 	"dns_servers",
+	"certificates",
 ];
 
 /** The palette goes anywhere by a few letters: pages, items, lanes, mailboxes, messages. */

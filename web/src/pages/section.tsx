@@ -37,6 +37,7 @@ import { useState } from "react";
 import { gull } from "../api/client";
 import { queue } from "../api/queue";
 import { type Item, type Section, type SectionKey, setup } from "../api/setup";
+import { CertificateStates } from "../parts/certificates";
 import { Editor } from "../parts/editor";
 import { title, words } from "../parts/fields";
 import { Heading } from "../parts/heading";
@@ -122,6 +123,14 @@ export const sections: Record<Exclude<SectionKey, "service">, About> = {
 		empty: t`No server takes changes from us: records are put in by hand. Add the one that holds your zones, with the key that it knows.`,
 		columns: ["address", "zones", "key_name", "secret"],
 		first: ["name", "address", "zones", "key_name", "secret", "algorithm"],
+	},
+	certificates: {
+		one: t`certificate`,
+		many: t`Certificates`,
+		says: t`Certificates that are kept here, their keys encrypted: asked for and renewed by themselves at an authority (Server, certificate_authority), or uploaded. Listeners show them as kept:NAME.`,
+		empty: t`None is kept here: listeners show files, or a self-made one that strict senders do not take. Add one with the names of this server.`,
+		columns: ["names", "from", "proof", "key"],
+		first: ["name", "names", "from", "proof", "key"],
 	},
 	lists: {
 		one: "list",
@@ -224,6 +233,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 				)}
 			</div>
 			{section === "lists" && <ListStates />}
+			{section === "certificates" && <CertificateStates />}
 			{sorted.length > perPage && (
 				<Pagination size="sm" total={Math.ceil(sorted.length / perPage)} value={page} onChange={setPage} />
 			)}

@@ -19,6 +19,7 @@ const pages: [string, string][] = [
 	["/setup/dns_lists", t`DNS lists`],
 	["/setup/scanners", t`Scanners`],
 	["/setup/dns_servers", t`DNS servers`],
+	["/setup/certificates", t`Certificates`],
 	["/setup/secrets", t`Secrets`],
 	["/setup/operators", t`Operators`],
 	["/setup/audit", t`Audit log`],
