@@ -57,6 +57,7 @@ var engineMayUse = map[string]string{
 	"policies": "resolve",
 	"publish":  "resolve",
 	"certify":  "",
+	"feedback": "deliver",
 	"receive":  "counters door feed scan senderauth sessions signin spool weigh",
 	"weigh":    "resolve senderauth",
 	"queue":    "batch counters deliver feed mailbox senderauth spool",

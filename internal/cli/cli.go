@@ -163,7 +163,7 @@ func (a *app) root() *cobra.Command {
 		operatorCommands{a}.command(), tokenCommands{a}.command(), auditCommands{a}.command(),
 		contextCommands{a}.command(), loginCommands{a}.login(), loginCommands{a}.logout(),
 		loginCommands{a}.whoami(), loginCommands{a}.password(), loginCommands{a}.second(),
-		loginCommands{a}.passkeys(), policyCommands{a}.command(), publishCommands{a}.changes())
+		loginCommands{a}.passkeys(), policyCommands{a}.command(), publishCommands{a}.changes(), feedbackCommands{a}.command())
 	pauseCommands{a}.addPauses(root)
 	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {

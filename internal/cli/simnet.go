@@ -21,7 +21,7 @@ import (
 )
 
 func (a simnetCommands) command() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(),
+	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetReports(),
 		a.simnetHistory(), a.simnetHosts(), a.simnetMessages(), a.simnetBehave(), a.simnetPublish(),
 		a.simnetWithdraw())
 }
@@ -99,6 +99,31 @@ func (a simnetCommands) simnetTraffic() *cobra.Command {
 	f.Uint64Var(&t.Seed, "seed", 1, "the same seed sends the same messages")
 	f.IntVar(&t.Burst, "burst", 300, "messages at the start")
 	f.DurationVar(&t.Every, "every", 4*time.Second, "then one about so often")
+	return c
+}
+
+func (a simnetCommands) simnetReports() *cobra.Command {
+	var r simnet.Reports
+	c := &cobra.Command{
+		Use:     "reports",
+		Short:   "Send what hosts of the simulated internet report of a domain (DMARC, TLS)",
+		Args:    exactly(0),
+		Example: "  gull simnet reports --edge 127.0.0.1:2530 --days 14 --stranger 5",
+		RunE: func(*cobra.Command, []string) error {
+			n, err := r.Run()
+			if err == nil {
+				fmt.Fprintf(a.out, "%d reports were sent.\n", n)
+			}
+			return err
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&r.Edge, "edge", "127.0.0.1:2530", "our edge listener")
+	f.StringVar(&r.To, "to", "reports@skerryline.example", "where reports are read")
+	f.StringVar(&r.Domain, "domain", "skerryline.example", "about which they are")
+	f.IntVar(&r.Days, "days", 14, "of so many days")
+	f.IntVar(&r.Stranger, "stranger", 0, "a stranger sends in its name since so many days")
+	f.IntVar(&r.Newsletter, "newsletter", 0, "a newsletter goes out without proof since so many days")
 	return c
 }
 

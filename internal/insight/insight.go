@@ -18,4 +18,5 @@ type Insight struct {
 	Tuner     *Tuner
 	Judge     *Judge
 	Policies  *Policies
+	Feedback  *Feedback
 }

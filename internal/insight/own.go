@@ -27,12 +27,24 @@ func (s *OwnMail) compose(
 	body []byte,
 	now time.Time,
 ) (*store.Entry, error) {
+	return s.composeFrom(cfg, cfg.Service.Postmaster, to, subject, contentType, body, now, "")
+}
+
+// composeFrom is compose with another address in From, and further fields.
+func (s *OwnMail) composeFrom(
+	cfg *config.Compiled,
+	from, to address.Address,
+	subject, contentType string,
+	body []byte,
+	now time.Time,
+	fields string,
+) (*store.Entry, error) {
 	id, host := s.Queue.IDs.Next(), cfg.Service.HostName
-	head := fmt.Sprintf(
+	head := fields + fmt.Sprintf(
 		"From: Gull Route <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
 			"<%s@%s>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: "+
 			"%s\r\n\r\n",
-		cfg.Service.Postmaster,
+		from,
 		to,
 		mime.QEncoding.Encode("utf-8", subject),
 		now.Format(message.DateFormat),

@@ -52,6 +52,7 @@ type Readiness struct {
 	InForce  *inforce.State
 	Receive  *receive.Server
 	Roots    *x509.CertPool
+	Feedback *Feedback
 }
 
 // Look looks at one of our domains as the world sees it, now.
@@ -74,6 +75,10 @@ func (s *Readiness) Look(ctx context.Context, domain string) (readiness.Readines
 	}
 	if l.f.Postmaster = "postmaster@" + domain; d.Kind == config.Relay {
 		l.f.Postmaster = cfg.Service.Postmaster.String()
+	}
+	l.f.ReportsTo = l.f.Postmaster
+	if at := cfg.Service.Feedback.Address; at != nil {
+		l.f.ReportsTo = at.String()
 	}
 	l.ourselves(ctx)
 	var both sync.WaitGroup
@@ -303,6 +308,9 @@ func (l *looker) sending(ctx context.Context) {
 	f.DMARC = asking.DMARC(ctx, l.r, f.Domain)
 	if w := f.DMARC.Record; w != nil {
 		f.DMARCText = l.text(ctx, w.At, "v=DMARC1")
+	}
+	if l.on.Feedback != nil {
+		f.Evidence, _ = l.on.Feedback.Evidence(ctx, f.Domain)
 	}
 	f.TLSReports = l.text(ctx, "_smtp._tls."+f.Domain, "v=TLSRPTv1")
 	l.sts(ctx)

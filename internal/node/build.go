@@ -16,6 +16,7 @@ import (
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/door"
 	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/feedback"
 	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/policies"
 	"gullroute/internal/engine/queue"
@@ -107,6 +108,11 @@ func (n *Node) buildEngine(run int, salt []byte) {
 	e.Outward.Policies = e.Policies
 	certs := &door.Certificates{Kept: n.Certificates.Of}
 	e.Outward.Certificate = certs.Ours
+	e.Notebook = &feedback.Notebook{Store: store.Feedback{DB: n.DB}, Sends: func() bool {
+		set := n.InForce.Config().Service.Feedback
+		return set.Address != nil && set.Send == "on"
+	}}
+	e.Outward.TLSSeen = e.Notebook.Connected
 	e.Queue = queue.New(queue.Options{
 		Store:     queueStore(n.DB),
 		Node:      run,
@@ -171,6 +177,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Door:          func() *repute.Door { return n.InForce.Door() },
 		Over:          n.over,
 		Asked:         n.asked,
+		Judged:        e.Notebook.Judged,
 		HeldFull:      func() bool { return n.Control.Held.Full() },
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
@@ -304,6 +311,15 @@ func (n *Node) buildInsight() {
 		},
 		Reviewer: reviewer,
 		Digester: &insight.Digester{Store: store.Held{DB: n.DB}, InForce: in, Own: own, Box: n.Box},
+		Feedback: &insight.Feedback{
+			Store:     store.Feedback{DB: n.DB},
+			Mailboxes: store.Mailboxes{DB: n.DB},
+			InForce:   in,
+			Own:       own,
+			Resolver:  e.Resolver,
+			Troubles:  n.Troubles,
+			Log:       n.Log,
+		},
 		Archiver: &insight.Archiver{
 			Archives: store.Archives{DB: n.DB},
 			Messages: store.Messages{DB: n.DB},
@@ -433,6 +449,7 @@ func (n *Node) buildControl() {
 	}
 	c.Submitter = &control.Submitter{InForce: in, Receive: e.Receive}
 	n.Insight.Readiness.Keys = c.Keys
+	n.Insight.Readiness.Feedback = n.Insight.Feedback
 	c.Certificates = &control.Certificates{
 		Store:   store.Certificates{DB: n.DB},
 		Box:     n.Box,

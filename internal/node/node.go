@@ -22,6 +22,7 @@ import (
 	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/feed"
+	"gullroute/internal/engine/feedback"
 	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/policies"
 	"gullroute/internal/engine/queue"
@@ -66,6 +67,7 @@ type Engine struct {
 	Signer   *senderauth.Signer
 	Scanners *scan.Scanners
 	Weigher  *weigh.Weigher
+	Notebook *feedback.Notebook
 	Hub      *feed.Hub
 	Counters *counters.Counters
 	Resolver *resolve.Current
@@ -239,6 +241,11 @@ func (n *Node) loops() []supervise.Loop {
 			Limit: 5 * time.Minute,
 			Do:    n.Control.Keys.CheckAll,
 		},
+		{Name: "what is to be reported to others", Every: 10 * second, Limit: time.Minute,
+			Do: e.Notebook.Flush},
+		{Name: "reports of others", Every: 5 * second, Limit: 5 * time.Minute, Do: in.Feedback.Read},
+		{Name: "reports to others", Every: 10 * second, Limit: 10 * time.Minute,
+			Do: in.Feedback.Send},
 		{
 			Name:  "renewing certificates",
 			Every: certificatesEvery,

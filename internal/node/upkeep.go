@@ -129,6 +129,7 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		store.Snags{DB: u.db}.ForgetSnags(ctx, old),
 		store.TLSPolicies{DB: u.db}.DropPolicies(ctx, old),
 		store.Certificates{DB: u.db}.Forget(ctx, old),
+		store.Feedback{DB: u.db}.ForgetFeedback(ctx, now.Add(-keep.Feedback.Kept)),
 		store.Counts{DB: u.db}.ForgetCounts(ctx, old, now.Add(-keep.CountsKept)),
 		store.Limits{DB: u.db}.ForgetSent(ctx, now),
 		store.Audit{DB: u.db}.Forget(ctx, now.Add(-keep.AuditKept)),

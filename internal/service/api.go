@@ -98,6 +98,7 @@ func (s *Service) parts() []part {
 		bundleAPI{s},
 		readinessAPI{s},
 		publishAPI{s},
+		feedbackAPI{s},
 		certificatesAPI{s},
 		policiesAPI{s},
 		doctorAPI{s},

@@ -69,6 +69,7 @@ type Service struct {
 	PolicyPort           int              `yaml:"policy_port" min:"1" max:"65535" default:"443" doc:"Port of the hosts that say domains' TLS policies (MTA-STS); 443 but in a simulated internet"`
 	TLSPolicies          TLSPolicies      `yaml:"tls_policies" doc:"Whether we heed what domains say of TLS for mail to them"`
 	CertificateAuthority Authority        `yaml:"certificate_authority" doc:"Who gives us certificates (ACME)"`
+	Feedback             Feedback         `yaml:"feedback" doc:"What other servers report of our mail (DMARC, TLS), and what we report to them"`
 	WithoutKey           string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
 	Connections          int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at the same time"`
 	Retry                Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`

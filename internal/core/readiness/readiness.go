@@ -144,8 +144,18 @@ type Facts struct {
 	STS          STS
 	Lists        []Listing
 	SmartHosts   []string // that mail of the domain leaves by
-	Postmaster   string   // address for reports
+	Postmaster   string
+	ReportsTo    string   // where reports are read
+	Evidence     Evidence // what others report
 	Services     []Service
+}
+
+// Evidence is what others reported lately of mail in a domain's name.
+type Evidence struct {
+	Days             int
+	Messages, Passed int64
+	Unproved         []string // senders that are known, and whose messages do not all pass
+	Strange          int64    // messages of those that nobody knows
 }
 
 // Judge judges a domain.

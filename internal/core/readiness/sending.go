@@ -195,7 +195,7 @@ func (f *Facts) dmarc() Aspect {
 		Expected: "a policy of quarantine or reject, and somebody who gets the reports",
 	}
 	record := publish.New(f.Domain, "_dmarc."+f.Domain, "TXT",
-		"v=DMARC1; p=quarantine; rua=mailto:"+f.Postmaster)
+		"v=DMARC1; p=quarantine; rua=mailto:"+f.ReportsTo)
 	if f.DMARCText != "" {
 		p.Found = []string{f.DMARCText}
 	}
@@ -214,19 +214,76 @@ func (f *Facts) dmarc() Aspect {
 			"messages are taken. If other servers send for it too, begin with p=none and read the " +
 			"reports first."
 	case w.Policy == "none":
-		p.Result, p.Records = Warning, []publish.DNSRecord{record}
-		p.Says = "The policy is none: it watches and protects nobody. Once the reports show only " +
-			"our own hosts, ask for quarantine."
+		p.Result = Warning
+		says, safe := f.Evidence.step("quarantine")
+		if p.Says = "The policy is none: it watches and protects nobody. " + says; safe {
+			p.Records = []publish.DNSRecord{f.withPolicy("quarantine")}
+		}
 	case len(w.Reports) == 0:
 		p.Result, p.Records = Warning, []publish.DNSRecord{
 			publish.New(f.Domain, "_dmarc."+f.Domain, "TXT",
-				strings.TrimRight(f.DMARCText, "; ")+"; rua=mailto:"+f.Postmaster),
+				strings.TrimRight(f.DMARCText, "; ")+"; rua=mailto:"+f.ReportsTo),
 		}
 		p.Says = "Nobody gets the reports: add rua, so that you see who sends in your name."
 	default:
 		p.Result, p.Says = Pass, "Forged messages are to be kept away. "+aligned
+		if says, safe := f.Evidence.step("reject"); safe && w.Policy == "quarantine" {
+			p.Says += " " + says
+		}
 	}
 	return p
+}
+
+// Of the evidence for a stricter policy.
+const (
+	enoughDays     = 7
+	enoughMessages = 20
+	enoughPassed   = 0.995
+)
+
+// step says whether the next policy is safe by what others report: days enough, and no messages of
+// known senders that it would hit.
+func (e *Evidence) step(policy string) (says string, safe bool) {
+	legitimate := e.Messages - e.Strange
+	share := 0.0
+	if legitimate > 0 {
+		share = float64(e.Passed) / float64(legitimate)
+	}
+	seen := fmt.Sprintf("%d days of reports, %d messages, %.1f %% of those of known senders proved", e.Days,
+		e.Messages, 100*share)
+	switch {
+	case e.Messages == 0:
+		return "No reports were read yet: have them sent to an address of ours (gull service set " +
+			"--feedback-address), and wait for a week of them.", false
+	case len(e.Unproved) > 0 && share < enoughPassed:
+		return seen + ": first let these sign, or put them into SPF: " + strings.Join(e.Unproved, ", ") + ".", false
+	case e.Days < enoughDays || legitimate < enoughMessages:
+		return seen + ": wait until there are " + fmt.Sprint(enoughDays) + " days and " +
+			fmt.Sprint(enoughMessages) + " messages.", false
+	case share < enoughPassed:
+		return seen + ": not enough for " + policy + ".", false
+	}
+	return seen + ": " + policy + " is safe.", true
+}
+
+// withPolicy is the domain's record with another policy.
+func (f *Facts) withPolicy(policy string) publish.DNSRecord {
+	words := strings.Split(f.DMARCText, ";")
+	reports := false
+	for i, w := range words {
+		name, _, _ := strings.Cut(strings.TrimSpace(w), "=")
+		switch strings.TrimSpace(name) {
+		case "p":
+			words[i] = " p=" + policy
+		case "rua":
+			reports = true
+		}
+	}
+	text := strings.TrimRight(strings.Join(words, ";"), "; ")
+	if !reports {
+		text += "; rua=mailto:" + f.ReportsTo
+	}
+	return publish.New(f.Domain, "_dmarc."+f.Domain, "TXT", text)
 }
 
 func (f *Facts) blockLists() Aspect {
@@ -282,7 +339,7 @@ func (f *Facts) tlsReports() Aspect {
 	p.Result, p.Says = Warning, "Nobody tells us when hosts fail to reach us by TLS (RFC 8460)."
 	p.Records = []publish.DNSRecord{
 		publish.New(f.Domain, "_smtp._tls."+f.Domain, "TXT",
-			"v=TLSRPTv1; rua=mailto:"+f.Postmaster),
+			"v=TLSRPTv1; rua=mailto:"+f.ReportsTo),
 	}
 	return p
 }

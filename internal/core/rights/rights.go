@@ -100,7 +100,7 @@ var operations = map[Area][]string{
 	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},
 	Work: {
 		"act", "undo", "held-release", "pause", "resume", "change-snag", "fix-snag", "probe",
-		"probe-live", "send", "readiness-check", "publish-plan", "tls-policy-check", "watch",
+		"probe-live", "send", "readiness-check", "publish-plan", "feedback-name", "tls-policy-check", "watch",
 		"reputation-except", "reputation-forget",
 	},
 	Settings: {

@@ -54,6 +54,9 @@ type DMARC struct {
 	Policy string `json:"policy,omitempty" doc:"none, quarantine or reject; empty if the domain publishes nothing"`
 	At     string `json:"at,omitempty" doc:"Where the policy is published"`
 	Why    string `json:"why,omitempty"`
+	// Which of the two proved it, for reports: SPF may, and a signature besides.
+	BySPF       bool `json:"by_spf,omitempty"`
+	BySignature bool `json:"by_signature,omitempty"`
 }
 
 // Assessment is everything that was found of one message.
@@ -187,7 +190,11 @@ func Judge(from []string, spf SPF, dkim []Signature, found Lookup) DMARC {
 	if !strings.EqualFold(w.At, "_dmarc."+d.Domain) {
 		d.Policy = w.Subdomains
 	}
-	if spf.Result == Pass && Aligned(spf.Domain, d.Domain, w.Strict.SPF) {
+	d.BySPF = spf.Result == Pass && Aligned(spf.Domain, d.Domain, w.Strict.SPF)
+	for _, s := range dkim {
+		d.BySignature = d.BySignature || s.Result == Pass && Aligned(s.Domain, d.Domain, w.Strict.DKIM)
+	}
+	if d.BySPF {
 		d.Result, d.Why = Pass, "SPF proves "+spf.Domain
 		return d
 	}

@@ -38,6 +38,8 @@ type Failure struct {
 	// Tampered says that somebody meddled with the conversation: the host is not to be
 	// used without TLS in its place.
 	Tampered bool
+	// Unverified is what is wrong with the host's certificate, whether that was demanded or not.
+	Unverified error
 }
 
 // Error is the reply on one line.
@@ -73,6 +75,8 @@ type Options struct {
 	Policies Policies           // what domains say of TLS; nil asks nobody
 	Record   *sessions.Recorder // of sessions; nil keeps none
 	IDs      *ident.Maker       // of sessions, with Record
+	// TLSSeen hears how TLS towards a host of a domain went; nil if nobody is to be told.
+	TLSSeen func(domain, host string, terms tlsterms.Terms, seen Failure)
 	// Certificate finds one of ours by its file and key, or kept:NAME: some hosts know us by it.
 	Certificate func(certificate, key string) (*tls.Certificate, error)
 }
@@ -289,10 +293,25 @@ func (c *Client) open(
 ) (*Conn, *Failure) {
 	terms := route.TermsOf(c.cfg, r, nextHop)
 	secured := c.secured(ctx, r, terms, nextHop, t)
+	tell := func(f Failure) {
+		if c.TLSSeen != nil && r.NextHop == config.HopMX {
+			c.TLSSeen(nextHop, t.host, secured, f)
+		}
+	}
 	if secured.Unfit != "" {
-		return nil, unfitHost(t, ip, secured)
+		f := unfitHost(t, ip, secured)
+		tell(*f)
+		return nil, f
 	}
 	conn, failure := c.openWith(ctx, r, terms, secured, nextHop, t, ip, secured.TLS != tlsterms.Off)
+	switch {
+	case failure != nil && failure.Reply.Stage == diagnose.StageTLS:
+		tell(*failure)
+	case failure == nil && conn.tls == nil:
+		tell(Failure{Cause: diagnose.TLSNotOffered})
+	case failure == nil:
+		tell(Failure{Unverified: conn.unverified})
+	}
 	if failure != nil && failure.Reply.Stage == diagnose.StageTLS &&
 		secured.TLS == tlsterms.Offered &&
 		!failure.Tampered {

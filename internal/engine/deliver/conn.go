@@ -48,9 +48,11 @@ type wire struct {
 	bw      *bufio.Writer
 	tls     *tls.Conn
 	tlsNote string
-	broken  bool
-	polite  bool // we have said goodbye
-	release func() bool
+	// what is wrong with the host's certificate, where nobody demands that it verifies
+	unverified error
+	broken     bool
+	polite     bool // we have said goodbye
+	release    func() bool
 }
 
 // found is how a host was found, and the hosts of the next hop behind it.
@@ -355,8 +357,11 @@ func (c *Conn) handshake(settings *tls.Config, secured tlsterms.Terms) *Failure 
 		if cause == diagnose.PolicyNotKept {
 			text += "; " + secured.Who + " demands that"
 		}
-		return c.failure(diagnose.StageTLS, "4.7.5", cause, text)
+		f := c.failure(diagnose.StageTLS, "4.7.5", cause, text)
+		f.Unverified = fault
+		return f
 	}
+	c.unverified = fault
 	state := over.ConnectionState()
 	defer func() {
 		c.record.Note("TLS begins: %s", c.tlsNote)

@@ -41,6 +41,9 @@ func (se contentTalk) identify(s *spool.Spool, section []byte) *senderauth.Asses
 		agreed = senderauth.Agreed{Peer: p.Name, Term: senderauth.Action(p.Identity)}
 	}
 	c.Decide(term, agreed)
+	if se.server.Judged != nil {
+		se.server.Judged(se.seen, &c)
+	}
 	return &c
 }
 

@@ -117,6 +117,8 @@ type Options struct {
 	Asked func(ctx context.Context, who, route, domain string) (int64, error)
 	// Over hears of who is over a limit whose rule holds or stops; nil if nobody does.
 	Over func(ctx context.Context, o Over)
+	// Judged hears who a stranger's message was found to be from; nil if nobody is to be told.
+	Judged func(client netip.Addr, found *core.Assessment)
 	// HeldFull reports that no more may be held.
 	HeldFull func() bool
 }

@@ -739,6 +739,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feedback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where reports of others are read, and how reading and sending them goes */
+        get: operations["feedback-state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feedback/domains/{domain}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What others report of a domain: who sends in its name, what was proved, how TLS fares */
+        get: operations["feedback"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feedback/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports that were received, the latest first */
+        get: operations["feedback-reports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feedback/sources/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Name a sender in our name, so that it is known; an empty name takes it away
+         * @description Needs the role administrator or operator.
+         */
+        put: operations["feedback-name"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/first-operator": {
         parameters: {
             query?: never;
@@ -3539,6 +3610,8 @@ export interface components {
         DMARC: {
             /** @description Where the policy is published */
             at?: string;
+            by_signature?: boolean;
+            by_spf?: boolean;
             /** @description Of the address in From */
             domain: string;
             /** @description none, quarantine or reject; empty if the domain publishes nothing */
@@ -3899,6 +3972,128 @@ export interface components {
             /** @description A network or an IP address; an address, a domain or a pattern */
             value: string;
             why?: string;
+        };
+        Feedback: {
+            days: components["schemas"]["FeedbackDay"][];
+            domain: string;
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            passed: number;
+            /** @description What it means and what to do */
+            says: string;
+            /** @description Those whose messages did not pass first */
+            senders: components["schemas"]["FeedbackSender"][];
+            /** Format: date-time */
+            since: string;
+            tls: components["schemas"]["FeedbackTLS"][];
+        };
+        "Feedback-nameRequest": {
+            name: string;
+        };
+        FeedbackDay: {
+            /** Format: date-time */
+            day: string;
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            passed: number;
+        };
+        FeedbackReport: {
+            domain: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "dmarc" | "tls";
+            /** Format: date-time */
+            received_at: string;
+            /** @description Its id there */
+            report: string;
+            reporter: string;
+            /** Format: date-time */
+            until: string;
+        };
+        FeedbackSender: {
+            /** Format: int64 */
+            by_signature: number;
+            /** Format: int64 */
+            by_spf: number;
+            /** Format: date-time */
+            first: string;
+            /** @description It is ours, or somebody named it */
+            known: boolean;
+            /** Format: date-time */
+            last: string;
+            /** Format: int64 */
+            messages: number;
+            /** @description What it is called here: ours, or as somebody named it */
+            name?: string;
+            /** @description Domains that SPF or signatures named */
+            of: string[];
+            /**
+             * Format: int64
+             * @description Proved by SPF or by a signature of the domain
+             */
+            passed: number;
+            /**
+             * Format: int64
+             * @description Quarantined or rejected by who got them
+             */
+            refused: number;
+            /** Format: ip */
+            source: string;
+        };
+        FeedbackSent: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            day: string;
+            domain: string;
+            /** @enum {string} */
+            kind: "dmarc" | "tls";
+            /** @description To whom it was sent, or why not */
+            result: string;
+        };
+        FeedbackSource: {
+            /** Format: date-time */
+            at: string;
+            name: string;
+            network: string;
+            who: string;
+        };
+        FeedbackState: {
+            /** @description Where reports are read; empty if nowhere */
+            address: string;
+            says: string;
+            /** @description Whether we report to others */
+            sends: boolean;
+            /** @description The latest of our own reports */
+            sent: components["schemas"]["FeedbackSent"][];
+            /** @description Senders that somebody named */
+            sources: components["schemas"]["FeedbackSource"][];
+            /** @description The latest messages there that were no reports */
+            unread: components["schemas"]["FeedbackUnread"][];
+        };
+        FeedbackTLS: {
+            host: string;
+            /** Format: date-time */
+            last: string;
+            more?: string;
+            /** @description sts, tlsa or no-policy-found */
+            policy: string;
+            reporters: string[];
+            /** @description What failed, in the words of RFC 8460; empty for those that did well */
+            result: string;
+            /** Format: int64 */
+            sessions: number;
+        };
+        FeedbackUnread: {
+            /** Format: date-time */
+            at: string;
+            fault: string;
+            sender: string;
         };
         Field: {
             allowed?: string[];
@@ -4901,6 +5096,11 @@ export interface components {
         };
         PageDeed: {
             items: components["schemas"]["Deed"][];
+            /** @description Give this as after to go on; empty at the end */
+            next: string;
+        };
+        PageFeedbackReport: {
+            items: components["schemas"]["FeedbackReport"][];
             /** @description Give this as after to go on; empty at the end */
             next: string;
         };
@@ -9370,6 +9570,297 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PageAnswer"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "feedback-state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedbackState"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    feedback: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feedback"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "feedback-reports": {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description The next of the page before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFeedbackReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "feedback-name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An address, or a network like 192.0.2.0-24 for 192.0.2.0/24 */
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Feedback-nameRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -26,6 +26,12 @@ export type ProbeOrder = {
 export type Heard = { host?: string; step: Step };
 export type PublishStep = Schemas["PublishStep"];
 export type PublishPlan = Omit<Schemas["PublishPlan"], "steps"> & { steps: PublishStep[] };
+export type ReportedSender = Omit<Schemas["FeedbackSender"], "of"> & { of: string[] };
+export type Feedback = Omit<Schemas["Feedback"], "senders" | "days" | "tls"> & {
+	senders: ReportedSender[];
+	days: Schemas["FeedbackDay"][];
+	tls: (Omit<Schemas["FeedbackTLS"], "reporters"> & { reporters: string[] })[];
+};
 export type DNSChange = Schemas["DNSChange"];
 export type Finding = Schemas["Finding"];
 export type Review = { items: Finding[]; rules: number };
@@ -41,6 +47,8 @@ export const sound = {
 	publish: (domain: string, points: string[], mark: string) =>
 		ask<PublishPlan>("POST", `readiness/${seg(domain)}/publish`, { points, mark }),
 	dnsChanges: (domain: string) => ask<{ items: DNSChange[] }>("GET", `dns-changes?domain=${seg(domain)}`),
+	feedback: (domain: string) => ask<Feedback>("GET", `feedback/domains/${seg(domain)}`),
+	nameSender: (source: string, name: string) => ask<void>("PUT", `feedback/sources/${seg(source)}`, { name }),
 	takeBack: (id: number) => ask<DNSChange>("POST", `dns-changes/${id}/take-back`),
 	keys: (domain: string) => ask<{ items: Key[] }>("GET", `dkim?domain=${seg(domain)}`),
 	makeKey: (body: { domain: string; algorithm: string; takes_over: boolean }) => ask<Key>("POST", "dkim", body),

@@ -7,6 +7,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useParams } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Aspect, type Key, type Looks, sound } from "../api/sound";
+import { Feedback } from "../parts/feedback";
 import { Heading } from "../parts/heading";
 import { useMayChange, useMayWork } from "../parts/may";
 import { Published, PublishPlan } from "../parts/publish";
@@ -93,6 +94,7 @@ export function ReadyPage() {
 					</section>
 				</>
 			)}
+			<Feedback domain={r?.domain ?? domain} />
 			<Keys domain={domain} />
 			<Published domain={r?.domain ?? domain} may={mayPublish} />
 			<Changes looks={looks.data} />
@@ -139,7 +141,7 @@ function PointView({ point: p, publish }: { point: Aspect; publish?: () => void 
 			</Group>
 			{(p.records ?? []).map((r) => (
 				<div key={r.zone_line} className={classes.record}>
-					<RecordView record={r} />
+					{(p.records ?? []).length > 1 ? <FoldedRecord record={r} /> : <RecordView record={r} />}
 				</div>
 			))}
 		</article>

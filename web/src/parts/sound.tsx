@@ -82,7 +82,9 @@ export function FoldedRecord({ record }: { record: DNSRecord }) {
 		<RecordView record={record} />
 	) : (
 		<Button size="compact-xs" variant="default" w="fit-content" onClick={() => setOpen(true)}>
-			<Trans>Show the {record.type} record</Trans>
+			<Trans>
+				Show {record.form.host} {record.type}
+			</Trans>
 		</Button>
 	);
 }
