@@ -23,6 +23,7 @@ require (
 	github.com/microcosm-cc/bluemonday v1.0.27
 	github.com/miekg/dns v1.1.73
 	github.com/nwaples/rardecode/v2 v2.4.6
+	github.com/pires/go-proxyproto v0.11.0
 	github.com/pmezard/go-difflib v1.0.0
 	github.com/pquerna/otp v1.5.0
 	github.com/pressly/goose/v3 v3.29.0

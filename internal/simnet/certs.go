@@ -10,6 +10,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"math/big"
+	"os"
 	"sync"
 	"time"
 )
@@ -24,7 +25,17 @@ type authority struct {
 	serial int64
 }
 
-func newAuthority() (*authority, error) {
+// newAuthority makes an authority, or takes up the one whose certificate and key are kept in files:
+// what it issued counts on.
+func newAuthority(file string) (*authority, error) {
+	if pair, err := tls.LoadX509KeyPair(file, file+".key"); file != "" && err == nil {
+		key, ok := pair.PrivateKey.(*ecdsa.PrivateKey)
+		cert, err := x509.ParseCertificate(pair.Certificate[0])
+		if ok && err == nil && time.Until(cert.NotAfter) > 100*24*time.Hour {
+			return &authority{cert: cert, key: key, issued: map[string]*tls.Certificate{},
+				serial: time.Now().Unix()}, nil
+		}
+	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -43,7 +54,18 @@ func newAuthority() (*authority, error) {
 		return nil, err
 	}
 	cert, err := x509.ParseCertificate(der)
+	if err == nil && file != "" {
+		err = keepKey(file+".key", key)
+	}
 	return &authority{cert: cert, key: key, issued: map[string]*tls.Certificate{}, serial: 1}, err
+}
+
+func keepKey(file string, key *ecdsa.PrivateKey) error {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
 }
 
 // pem is the authority's certificate, for those who are to trust it.

@@ -30,7 +30,7 @@ type Inside struct {
 
 // NewInside makes the hosts of a world.
 func NewInside(w *World) (*Inside, error) {
-	ca, err := newAuthority()
+	ca, err := newAuthority("")
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ type Net struct {
 
 // Start opens everything.
 func Start(o Options) (*Net, error) {
-	ca, err := newAuthority()
+	ca, err := newAuthority(o.CAFile)
 	if err != nil {
 		return nil, err
 	}

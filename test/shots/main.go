@@ -44,6 +44,8 @@ func shoot(url, name, password, out, arg string) error {
 			width, height = 1920, 1080
 		case "tall":
 			height = 1300
+		case "long":
+			height = 2600
 		case "dark":
 			dark = true
 		case "out":

@@ -310,6 +310,7 @@ type Listener struct {
 	SignIn             []string       `yaml:"sign_in" each:"plain,login,scram" doc:"Mechanisms offered; a listener of kind submission, imap or pop3 without any offers all"`
 	SignInWithoutTLS   bool           `yaml:"sign_in_without_tls" doc:"Passwords may come in the clear; only for loopback"`
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
+	Proxies            []netip.Prefix `yaml:"proxies" doc:"Networks of load balancers that name the client by the PROXY protocol (versions 1 and 2): their connections must begin with it, and allow and limits are about the client. From elsewhere it is no command"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
 	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
 	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' messages, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the message and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`

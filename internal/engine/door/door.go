@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gullroute/internal/core/config"
@@ -46,6 +47,7 @@ type Doors struct {
 type Door struct {
 	net.Listener
 	Name string
+	conf atomic.Pointer[config.Listener]
 	mu   sync.Mutex
 	per  map[netip.Addr]int // connections by client
 	all  int
@@ -93,7 +95,8 @@ func (d *Doors) Apply(c *config.Compiled) error {
 			errs = append(errs,
 				fmt.Errorf("listener %s: its certificate cannot be used: %w", conf.Name, err))
 		}
-		if d.open[conf.Name] != nil {
+		if open := d.open[conf.Name]; open != nil {
+			open.settings(conf)
 			continue
 		}
 		nl, err := net.Listen("tcp", d.address(conf).String())
@@ -102,6 +105,7 @@ func (d *Doors) Apply(c *config.Compiled) error {
 			continue
 		}
 		l := &Door{Listener: nl, Name: conf.Name, per: map[netip.Addr]int{}}
+		l.settings(conf)
 		d.open[conf.Name] = l
 		go d.accept(l)
 	}
@@ -172,6 +176,10 @@ func (d *Doors) accept(l *Door) {
 		if err != nil { // out of file descriptors and the like: they come back
 			d.Log.Error("connection could not be accepted", "listener", l.Name, "error", err)
 			time.Sleep(50 * time.Millisecond)
+			continue
+		}
+		if l.balances(conn) {
+			go d.proxiedBegin(l, conn)
 			continue
 		}
 		d.Begin(l, conn)
