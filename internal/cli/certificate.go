@@ -49,7 +49,8 @@ func (a certificateCommands) status() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status [NAME]",
 		Short: "How certificates stand: until when, who shows them, what comes next",
-		Long: "How the certificates that are kept here stand. With a name all that are kept under it " +
+		Long: "How the certificates that are kept here stand. With a name all that are kept " +
+			"under it " +
 			"are listed, with the ids that gull certificate activate takes.",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  gull certificate status\n  gull certificate status mail",
@@ -104,7 +105,8 @@ func (a certificateCommands) renew() *cobra.Command {
 	return &cobra.Command{
 		Use:   "renew NAME",
 		Short: "Ask the authority for a certificate now",
-		Long: "Ask the authority for a certificate now, and wait until it is there: at most three " +
+		Long: "Ask the authority for a certificate now, and wait until it is there: at most " +
+			"three " +
 			"minutes. It is done by itself when two thirds of a certificate's life are over.",
 		Args:    exactly(1),
 		Example: "  gull certificate renew mail",
@@ -137,8 +139,10 @@ func (a certificateCommands) upload() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "upload NAME --chain FILE --key FILE",
 		Short: "Keep a certificate that was made elsewhere, after checking it",
-		Long: "Check a chain of certificates and its key: order, names, key, dates. Unless something " +
-			"keeps them from being used they are kept, the key encrypted, and shown now or from a time on.",
+		Long: "Check a chain of certificates and its key: order, names, key, dates. Unless " +
+			"something " +
+			"keeps them from being used they are kept, the key encrypted, and shown now or " +
+			"from a time on.",
 		Args: exactly(1),
 		Example: "  gull certificate upload mail --chain mail.pem --key mail.key --check\n" +
 			"  gull certificate upload mail --chain mail.pem --key mail.key",

@@ -24,9 +24,11 @@ func (a feedbackCommands) show() *cobra.Command {
 		Use:   "show DOMAIN",
 		Short: "Who sends in a domain's name, from where, what was proved, and how TLS fares",
 		Long: "What others reported lately of a domain: DMARC aggregate reports say from which " +
-			"addresses mail in its name came and whether SPF or a signature proved it; TLS reports " +
+			"addresses mail in its name came and whether SPF or a signature proved it; TLS " +
+			"reports " +
 			"(RFC 8460) say how connections to its hosts did. Reports are read at the address " +
-			"service.feedback.address. A sender that nobody knows becomes a snag; gull feedback name " +
+			"service.feedback.address. A sender that nobody knows becomes a snag; gull " +
+			"feedback name " +
 			"makes it known.",
 		Args:    exactly(1),
 		Example: "  gull feedback show skerryline.example --days 14",
@@ -38,24 +40,63 @@ func (a feedbackCommands) show() *cobra.Command {
 			if a.format != "table" {
 				return a.printValue(x)
 			}
-			fmt.Fprintf(a.out, "%s: %d of %d messages proved since %s. %s\n\n", shown(x.Domain), x.Passed,
-				x.Messages, x.Since.Format("2006-01-02"), x.Says)
+			fmt.Fprintf(
+				a.out,
+				"%s: %d of %d messages proved since %s. %s\n\n",
+				shown(x.Domain),
+				x.Passed,
+				x.Messages,
+				x.Since.Format("2006-01-02"),
+				x.Says,
+			)
 			if len(x.Senders) > 0 {
 				printTable(a.out, x.Senders, []column[mail.FeedbackSender]{
-					{"FROM", false, func(s mail.FeedbackSender) string { return s.Source.String() }},
+					{
+						"FROM",
+						false,
+						func(s mail.FeedbackSender) string { return s.Source.String() },
+					},
 					{"WHO", false, func(s mail.FeedbackSender) string {
 						if s.Name == "" && !s.Known {
 							return "nobody knows"
 						}
 						return dash(s.Name)
 					}},
-					{"MESSAGES", true, func(s mail.FeedbackSender) string { return fmt.Sprint(s.Messages) }},
-					{"PROVED", true, func(s mail.FeedbackSender) string { return fmt.Sprint(s.Passed) }},
-					{"BY SPF", true, func(s mail.FeedbackSender) string { return fmt.Sprint(s.BySPF) }},
-					{"SIGNED", true, func(s mail.FeedbackSender) string { return fmt.Sprint(s.BySigned) }},
-					{"KEPT AWAY", true, func(s mail.FeedbackSender) string { return fmt.Sprint(s.Refused) }},
-					{"LAST", false, func(s mail.FeedbackSender) string { return s.Last.Format("2006-01-02") }},
-					{"NAMED", false, func(s mail.FeedbackSender) string { return dash(strings.Join(s.Of, ", ")) }},
+					{
+						"MESSAGES",
+						true,
+						func(s mail.FeedbackSender) string { return fmt.Sprint(s.Messages) },
+					},
+					{
+						"PROVED",
+						true,
+						func(s mail.FeedbackSender) string { return fmt.Sprint(s.Passed) },
+					},
+					{
+						"BY SPF",
+						true,
+						func(s mail.FeedbackSender) string { return fmt.Sprint(s.BySPF) },
+					},
+					{
+						"SIGNED",
+						true,
+						func(s mail.FeedbackSender) string { return fmt.Sprint(s.BySigned) },
+					},
+					{
+						"KEPT AWAY",
+						true,
+						func(s mail.FeedbackSender) string { return fmt.Sprint(s.Refused) },
+					},
+					{
+						"LAST",
+						false,
+						func(s mail.FeedbackSender) string { return s.Last.Format("2006-01-02") },
+					},
+					{
+						"NAMED",
+						false,
+						func(s mail.FeedbackSender) string { return dash(strings.Join(s.Of, ", ")) },
+					},
 				})
 			}
 			if len(x.TLS) > 0 {
@@ -68,9 +109,17 @@ func (a feedbackCommands) show() *cobra.Command {
 						}
 						return t.Result
 					}},
-					{"SESSIONS", true, func(t mail.FeedbackTLS) string { return fmt.Sprint(t.Sessions) }},
+					{
+						"SESSIONS",
+						true,
+						func(t mail.FeedbackTLS) string { return fmt.Sprint(t.Sessions) },
+					},
 					{"HOST", false, func(t mail.FeedbackTLS) string { return dash(t.Host) }},
-					{"REPORTED BY", false, func(t mail.FeedbackTLS) string { return strings.Join(t.Tellers, ", ") }},
+					{
+						"REPORTED BY",
+						false,
+						func(t mail.FeedbackTLS) string { return strings.Join(t.Tellers, ", ") },
+					},
 					{"", false, func(t mail.FeedbackTLS) string { return t.More }},
 				})
 			}
@@ -129,14 +178,26 @@ func (a feedbackCommands) status() *cobra.Command {
 			}
 			fmt.Fprintln(a.out, x.Says)
 			for _, u := range x.Unread {
-				fmt.Fprintf(a.out, "  no report: %s from %s: %s\n", exact(u.At), dash(u.Sender), u.Fault)
+				fmt.Fprintf(
+					a.out,
+					"  no report: %s from %s: %s\n",
+					exact(u.At),
+					dash(u.Sender),
+					u.Fault,
+				)
 			}
 			if !x.Sends {
 				fmt.Fprintln(a.out, "We report to nobody.")
 			}
 			for _, s := range x.Sent {
-				fmt.Fprintf(a.out, "  our %s report of %s to %s: %s\n", s.Kind, s.Day.Format("2006-01-02"),
-					shown(s.Domain), s.Result)
+				fmt.Fprintf(
+					a.out,
+					"  our %s report of %s to %s: %s\n",
+					s.Kind,
+					s.Day.Format("2006-01-02"),
+					shown(s.Domain),
+					s.Result,
+				)
 			}
 			for _, s := range x.Sources {
 				fmt.Fprintf(a.out, "  %s is %s (named by %s)\n", s.Network, s.Name, s.Who)
@@ -150,7 +211,8 @@ func (a feedbackCommands) name() *cobra.Command {
 	return &cobra.Command{
 		Use:   "name SOURCE NAME",
 		Short: "Name a sender in our name, so that it is known",
-		Long: "Name an address or a network from which mail in our name comes, so that it is known " +
+		Long: "Name an address or a network from which mail in our name comes, so that it is " +
+			"known " +
 			"and no snag; an empty name takes it away.",
 		Args:    exactly(2),
 		Example: "  gull feedback name 127.30.0.41 \"newsletter provider\"",

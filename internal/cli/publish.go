@@ -22,10 +22,14 @@ func (a publishCommands) publish() *cobra.Command {
 		Use:   "publish DOMAIN [POINT...]",
 		Short: "Put what readiness asks for into DNS, at the servers that take changes from us",
 		Long: "Look at a domain, and show what would be published for it at the DNS servers that " +
-			"take changes (gull dnsserver): what goes and what comes, name by name. With --yes it is " +
-			"done, only if nobody changed the records meanwhile, and the zones' servers are asked until " +
-			"they show it. Other texts and hosts at the same name stay; the terms of an SPF record are " +
-			"merged. What no server takes is listed to be put in by hand. gull dns-change take-back " +
+			"take changes (gull dnsserver): what goes and what comes, name by name. With " +
+			"--yes it is " +
+			"done, only if nobody changed the records meanwhile, and the zones' servers are " +
+			"asked until " +
+			"they show it. Other texts and hosts at the same name stay; the terms of an SPF " +
+			"record are " +
+			"merged. What no server takes is listed to be put in by hand. gull dns-change " +
+			"take-back " +
 			"puts back what stood there.",
 		Example: "  gull readiness publish skerryline.example\n" +
 			"  gull readiness publish skerryline.example spf dmarc --yes",
@@ -157,7 +161,8 @@ func (a publishCommands) takeBack() *cobra.Command {
 		Use:   "take-back ID",
 		Short: "Put back what stood there before, unless others changed it since",
 		Args:  exactly(1),
-		Long: "Put back what stood at the name before a change of ours. If somebody else changed the " +
+		Long: "Put back what stood at the name before a change of ours. If somebody else " +
+			"changed the " +
 			"records since, nothing is done.",
 		Example: "  gull dns-change take-back 7",
 		RunE: func(c *cobra.Command, args []string) error {

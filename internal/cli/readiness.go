@@ -21,7 +21,8 @@ func (a readinessCommands) command() *cobra.Command {
 		Short: "Whether what the world sees of a domain is right, and what to publish",
 		Args:  cobra.MaximumNArgs(1),
 		Long: "Look at one of our domains as the world sees it: MX and hosts, names of our " +
-			"addresses, TLS, SPF, DKIM, DMARC, block lists. Each point says what was expected and " +
+			"addresses, TLS, SPF, DKIM, DMARC, block lists. Each point says what was " +
+			"expected and " +
 			"found, what it costs of ten, " +
 			"and the exact record to publish, as a line of a zone file, in the form of a DNS " +
 			"editor, and piece by piece. Without a domain the last check of every domain is " +
@@ -58,7 +59,8 @@ func (a readinessCommands) command() *cobra.Command {
 		},
 	}
 	c.Flags().
-		BoolVar(&zone, "zone", false, "all records that concern mail as they should be, in the text "+
+		BoolVar(&zone, "zone", false, "all records that concern mail as they should be, in "+
+			"the text "+
 			"of a zone file, with what is not there yet")
 	c.Flags().
 		BoolVar(&addresses, "address", false, "only how the world sees our addresses: names, "+

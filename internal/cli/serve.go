@@ -56,7 +56,8 @@ func (a serveCommands) command() *cobra.Command {
 			"that one counts, and is changed by console or command line while the service " +
 			"runs.\n\n" +
 			"The setup file holds the first sign-ins, in YAML: accounts with name, role " +
-			"(administrator, operator, auditor or viewer) and password; tokens with name, role and token; " +
+			"(administrator, operator, auditor or viewer) and password; tokens with name, " +
+			"role and token; " +
 			"secrets with name and value. Only hashes and encrypted secrets are kept: remove the " +
 			"file afterwards.",
 		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config " +
@@ -74,13 +75,15 @@ func (a serveCommands) command() *cobra.Command {
 		&f.readFrom,
 		"read-from",
 		"",
-		"address of a standby of the database that searches and reports are read from (GULL_READ_URL)",
+		"address of a standby of the database that searches and reports are read from "+
+			"(GULL_READ_URL)",
 	)
 	fl.DurationVar(
 		&f.readBehind,
 		"read-behind",
 		15*time.Second,
-		"how far the standby may be behind; if it is further, they are read from the database itself",
+		"how far the standby may be behind; if it is further, they are read from the "+
+			"database itself",
 	)
 	fl.StringVar(&f.config, "config", "",
 		"configuration to begin with, if the database has none yet")
@@ -92,7 +95,8 @@ func (a serveCommands) command() *cobra.Command {
 		&f.cert,
 		"tls-cert",
 		"",
-		"certificate of console and API, or kept:NAME; without it sign-in is offered on loopback only",
+		"certificate of console and API, or kept:NAME; without it sign-in is offered on "+
+			"loopback only",
 	)
 	fl.StringVar(&f.key, "tls-key", "", "key of the certificate")
 	fl.StringVar(&f.policies.at, "policies", "",
@@ -101,7 +105,8 @@ func (a serveCommands) command() *cobra.Command {
 		&f.policies.cert,
 		"policies-cert",
 		"",
-		"its certificate, a file or kept:NAME, for the mta-sts names of our domains; that of the console "+
+		"its certificate, a file or kept:NAME, for the mta-sts names of our domains; that of "+
+			"the console "+
 			"if not given",
 	)
 	fl.StringVar(&f.policies.key, "policies-key", "", "key of that certificate")

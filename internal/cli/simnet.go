@@ -21,9 +21,19 @@ import (
 )
 
 func (a simnetCommands) command() *cobra.Command {
-	return group("simnet", "The simulated internet", a.simnetServe(), a.simnetTraffic(), a.simnetReports(),
-		a.simnetHistory(), a.simnetHosts(), a.simnetMessages(), a.simnetBehave(), a.simnetPublish(),
-		a.simnetWithdraw())
+	return group(
+		"simnet",
+		"The simulated internet",
+		a.simnetServe(),
+		a.simnetTraffic(),
+		a.simnetReports(),
+		a.simnetHistory(),
+		a.simnetHosts(),
+		a.simnetMessages(),
+		a.simnetBehave(),
+		a.simnetPublish(),
+		a.simnetWithdraw(),
+	)
 }
 
 func (a simnetCommands) simnetServe() *cobra.Command {
@@ -123,7 +133,12 @@ func (a simnetCommands) simnetReports() *cobra.Command {
 	f.StringVar(&r.Domain, "domain", "skerryline.example", "about which they are")
 	f.IntVar(&r.Days, "days", 14, "of so many days")
 	f.IntVar(&r.Stranger, "stranger", 0, "a stranger sends in its name since so many days")
-	f.IntVar(&r.Newsletter, "newsletter", 0, "a newsletter goes out without proof since so many days")
+	f.IntVar(
+		&r.Newsletter,
+		"newsletter",
+		0,
+		"a newsletter goes out without proof since so many days",
+	)
 	return c
 }
 

@@ -20,8 +20,16 @@ func (c ProbesCalls) FeedbackState(ctx context.Context) (api.FeedbackState, erro
 
 // Feedback is what others report of a domain.
 func (c ProbesCalls) Feedback(ctx context.Context, domain string, days int) (api.Feedback, error) {
-	return call[api.Feedback](ctx, c.conn, http.MethodGet,
-		feedbackPath+"/domains/"+url.PathEscape(domain), url.Values{"days": {fmt.Sprint(days)}}, nil)
+	return call[api.Feedback](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		feedbackPath+"/domains/"+url.PathEscape(
+			domain,
+		),
+		url.Values{"days": {fmt.Sprint(days)}},
+		nil,
+	)
 }
 
 // FeedbackReports lists one page of the reports that were received.
@@ -29,7 +37,14 @@ func (c ProbesCalls) FeedbackReports(
 	ctx context.Context,
 	q url.Values,
 ) (api.Page[mail.FeedbackReport], error) {
-	return call[api.Page[mail.FeedbackReport]](ctx, c.conn, http.MethodGet, feedbackPath+"/reports", q, nil)
+	return call[api.Page[mail.FeedbackReport]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		feedbackPath+"/reports",
+		q,
+		nil,
+	)
 }
 
 // NameSender names a sender in our name.

@@ -90,7 +90,13 @@ func (f *Feedback) read(ctx context.Context, mailbox string, m mail.MailboxItem)
 		}
 		err = errors.New("it is about no domain of ours")
 	}
-	f.Log.Info("a message to the reports' address is no report of us", "message", m.ID, "error", err)
+	f.Log.Info(
+		"a message to the reports' address is no report of us",
+		"message",
+		m.ID,
+		"error",
+		err,
+	)
 	return f.Store.Skip(ctx, mailbox, m, err.Error())
 }
 
@@ -105,11 +111,24 @@ func (f *Feedback) strangers(ctx context.Context) error {
 		}
 		for _, s := range senders {
 			if unproved := s.Messages - s.Passed; !s.Known && unproved >= foreignMessages {
-				f.Troubles.Ours("mail in the name of "+address.DisplayDomain(string(d.Name))+" from "+s.Source.String(),
-					fmt.Sprintf("others report %d messages in the name of %s from %s that nothing proves: if it "+
-						"sends for you, let it sign or put it into SPF, and name it (gull feedback name %s "+
-						"\"newsletter provider\"); if not, ask for quarantine or reject by DMARC",
-						unproved, address.DisplayDomain(string(d.Name)), s.Source, s.Source), now)
+				f.Troubles.Ours(
+					"mail in the name of "+address.DisplayDomain(
+						string(d.Name),
+					)+" from "+s.Source.String(),
+					fmt.Sprintf(
+						"others report %d messages in the name of %s from %s that nothing "+
+							"proves: if it "+
+							"sends for you, let it sign or put it into SPF, and name it "+
+							"(gull feedback name %s "+
+							"\"newsletter provider\"); if not, ask for quarantine or reject "+
+							"by DMARC",
+						unproved,
+						address.DisplayDomain(string(d.Name)),
+						s.Source,
+						s.Source,
+					),
+					now,
+				)
 			}
 		}
 	}
@@ -189,11 +208,19 @@ func says(x api.Feedback) string {
 	case x.Messages == 0 && len(x.TLS) == 0:
 		return "Nobody has reported anything of this time yet."
 	case unknown > 0:
-		return fmt.Sprintf("%d messages in its name came from %s that nobody knows and nothing proves, the "+
-			"most from %s.", messages, places(unknown), first)
+		return fmt.Sprintf(
+			"%d messages in its name came from %s that nobody knows and nothing proves, the "+
+				"most from %s.",
+			messages,
+			places(unknown),
+			first,
+		)
 	case x.Passed < x.Messages:
-		return fmt.Sprintf("%.1f %% of the messages in its name were proved; the rest came from senders that "+
-			"are known.", 100*float64(x.Passed)/float64(x.Messages))
+		return fmt.Sprintf(
+			"%.1f %% of the messages in its name were proved; the rest came from senders that "+
+				"are known.",
+			100*float64(x.Passed)/float64(x.Messages),
+		)
 	case failed > 0:
 		return fmt.Sprintf("%d connections to its hosts failed by TLS.", failed)
 	}
@@ -248,7 +275,11 @@ func (f *Feedback) State(ctx context.Context) (s api.FeedbackState, err error) {
 		return s, err
 	}
 	s.Sources, err = f.Store.Sources(ctx)
-	s.Unread, s.Sent = append([]mail.FeedbackUnread{}, s.Unread...), append([]mail.FeedbackSent{}, s.Sent...)
+	s.Unread, s.Sent = append(
+		[]mail.FeedbackUnread{},
+		s.Unread...), append(
+		[]mail.FeedbackSent{},
+		s.Sent...)
 	s.Sources = append([]mail.FeedbackSource{}, s.Sources...)
 	return s, err
 }

@@ -53,7 +53,11 @@ func (f *Feedback) Send(ctx context.Context) error {
 }
 
 // report sends one report; what keeps it from being sent is an error.
-func (f *Feedback) report(ctx context.Context, cfg *config.Compiled, x mail.FeedbackSeen) (string, error) {
+func (f *Feedback) report(
+	ctx context.Context,
+	cfg *config.Compiled,
+	x mail.FeedbackSeen,
+) (string, error) {
 	seen, err := f.Store.Seen(ctx, x.Kind, x.Day, x.Domain)
 	if err != nil {
 		return "", err
@@ -160,7 +164,9 @@ func (f *Feedback) dmarcReport(
 		to = append(to, t)
 	}
 	if len(to) == 0 {
-		return nil, nil, errors.New("the addresses for reports are not by mail, or elsewhere without consent")
+		return nil, nil, errors.New(
+			"the addresses for reports are not by mail, or elsewhere without consent",
+		)
 	}
 	report := aggregate.DMARC{Reporter: string(cfg.Service.HostName), ID: id, Domain: x.Domain,
 		Contact: cfg.Service.Feedback.Address.String(), From: x.Day.UTC(),
@@ -198,7 +204,10 @@ func (f *Feedback) tlsReport(
 	}
 	report := aggregate.TLS{Reporter: string(cfg.Service.HostName), ID: id,
 		Contact: cfg.Service.Feedback.Address.String(),
-		Range:   aggregate.TLSRange{From: x.Day.UTC(), Until: x.Day.UTC().Add(24*time.Hour - time.Second)}}
+		Range: aggregate.TLSRange{
+			From:  x.Day.UTC(),
+			Until: x.Day.UTC().Add(24*time.Hour - time.Second),
+		}}
 	at := map[string]int{}
 	for _, s := range seen {
 		var c feedback.Connection
@@ -219,8 +228,11 @@ func (f *Feedback) tlsReport(
 			continue
 		}
 		p.Summary.Bad += s.N
-		p.Failures = append(p.Failures, aggregate.TLSFailure{Result: c.Result, Host: c.Host, Sessions: s.N,
-			More: c.More})
+		p.Failures = append(
+			p.Failures,
+			aggregate.TLSFailure{Result: c.Result, Host: c.Host, Sessions: s.N,
+				More: c.More},
+		)
 	}
 	text, err := json.Marshal(report)
 	return to, text, err
@@ -235,7 +247,12 @@ func (f *Feedback) mail(
 	name, kind, id string,
 	packed []byte,
 ) error {
-	subject := fmt.Sprintf("Report Domain: %s Submitter: %s Report-ID: <%s>", x.Domain, cfg.Service.HostName, id)
+	subject := fmt.Sprintf(
+		"Report Domain: %s Submitter: %s Report-ID: <%s>",
+		x.Domain,
+		cfg.Service.HostName,
+		id,
+	)
 	var b strings.Builder
 	fmt.Fprintf(&b, "--report\r\nContent-Type: text/plain; charset=us-ascii\r\n\r\n"+
 		"How mail in the name of %s, or connections to it, fared at %s on %s.\r\n\r\n--report\r\n"+
@@ -252,10 +269,22 @@ func (f *Feedback) mail(
 	more := ""
 	if x.Kind == feedback.TLS {
 		head = "multipart/report; report-type=tlsrpt; boundary=report"
-		more = fmt.Sprintf("TLS-Report-Domain: %s\r\nTLS-Report-Submitter: %s\r\n", x.Domain, cfg.Service.HostName)
+		more = fmt.Sprintf(
+			"TLS-Report-Domain: %s\r\nTLS-Report-Submitter: %s\r\n",
+			x.Domain,
+			cfg.Service.HostName,
+		)
 	}
-	entry, err := f.Own.composeFrom(cfg, *cfg.Service.Feedback.Address, to, subject, head, []byte(b.String()),
-		time.Now(), more)
+	entry, err := f.Own.composeFrom(
+		cfg,
+		*cfg.Service.Feedback.Address,
+		to,
+		subject,
+		head,
+		[]byte(b.String()),
+		time.Now(),
+		more,
+	)
 	if err != nil {
 		return err
 	}

@@ -243,7 +243,12 @@ func (n *Node) loops() []supervise.Loop {
 		},
 		{Name: "what is to be reported to others", Every: 10 * second, Limit: time.Minute,
 			Do: e.Notebook.Flush},
-		{Name: "reports of others", Every: 5 * second, Limit: 5 * time.Minute, Do: in.Feedback.Read},
+		{
+			Name:  "reports of others",
+			Every: 5 * second,
+			Limit: 5 * time.Minute,
+			Do:    in.Feedback.Read,
+		},
 		{Name: "reports to others", Every: 10 * second, Limit: 10 * time.Minute,
 			Do: in.Feedback.Send},
 		{

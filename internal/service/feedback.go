@@ -21,8 +21,11 @@ func (s feedbackAPI) register(h huma.API) {
 	const at = "/api/v1/feedback"
 	huma.Register(h, read("feedback-state", at,
 		"Where reports of others are read, and how reading and sending them goes"), s.state)
-	huma.Register(h, read("feedback", at+"/domains/{domain}",
-		"What others report of a domain: who sends in its name, what was proved, how TLS fares"), s.of)
+	huma.Register(h, read(
+		"feedback",
+		at+"/domains/{domain}",
+		"What others report of a domain: who sends in its name, what was proved, how TLS fares",
+	), s.of)
 	huma.Register(h, read("feedback-reports", at+"/reports",
 		"Reports that were received, the latest first"), s.reports)
 	huma.Register(h, op.put("feedback-name", at+"/sources/{source}",
@@ -101,7 +104,10 @@ func networkOf(text string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
-		return p, fmt.Errorf("%q is no address and no network; write 192.0.2.7 or 192.0.2.0/24", text)
+		return p, fmt.Errorf(
+			"%q is no address and no network; write 192.0.2.7 or 192.0.2.0/24",
+			text,
+		)
 	}
 	return p.Masked(), nil
 }

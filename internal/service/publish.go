@@ -21,13 +21,15 @@ func (s publishAPI) register(h huma.API) {
 	huma.Register(h, op.post(
 		"publish-plan",
 		"/api/v1/readiness/{domain}/publish/plan",
-		"What would be published for a domain: each change as a difference, and what has to be put in "+
+		"What would be published for a domain: each change as a difference, and what has to "+
+			"be put in "+
 			"by hand",
 	), s.plan)
 	huma.Register(h, op.post(
 		"publish",
 		"/api/v1/readiness/{domain}/publish",
-		"Publish the plan that was seen at the DNS servers that take changes from us, and wait until "+
+		"Publish the plan that was seen at the DNS servers that take changes from us, and "+
+			"wait until "+
 			"the zones' servers show it",
 	), s.publish)
 	huma.Register(h, read("dns-changes", "/api/v1/dns-changes",

@@ -65,7 +65,11 @@ func keepKey(file string, key *ecdsa.PrivateKey) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
+	return os.WriteFile(
+		file,
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}),
+		0o600,
+	)
 }
 
 // pem is the authority's certificate, for those who are to trust it.

@@ -135,6 +135,7 @@ func (d *conversation) hello(name string, b Behaviour) {
 	if b.Size > 0 {
 		offers = append(offers, fmt.Sprintf("SIZE %d", b.Size))
 	}
+	offers = append(offers, b.Offers...)
 	if b.TLS != "" && !d.tls {
 		offers = append(offers, "STARTTLS")
 	}
@@ -205,7 +206,7 @@ func (d *conversation) mail(arg string, b Behaviour) {
 	case b.Size > 0 && size > b.Size:
 		d.say("552 5.3.4 at most %d octets", b.Size)
 	default:
-		d.message = Message{Sender: path}
+		d.message = Message{Sender: path, Parameters: strings.TrimSpace(rest)}
 		d.say("250 2.1.0 ok")
 	}
 	if b.Mail != "" || b.TLSDemanded && !d.tls {

@@ -19,6 +19,7 @@ type Message struct {
 	Client     string    `json:"client"`
 	Helo       string    `json:"helo"`
 	Sender     string    `json:"sender"`
+	Parameters string    `json:"parameters"` // of MAIL
 	Recipients []string  `json:"recipients"`
 	TLS        bool      `json:"tls"`
 	Account    string    `json:"account"`

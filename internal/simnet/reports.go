@@ -43,10 +43,16 @@ func (r Reports) Run() (sent int, err error) {
 		seen := []seenFrom{{"127.0.0.1", busy, true, true, r.Domain, "none"},
 			{"127.30.0.40", 3 + busy%5, true, false, r.Domain, "none"}}
 		if ago <= r.Newsletter {
-			seen = append(seen, seenFrom{"127.30.0.41", 120, false, false, "harbourlight.example", "none"})
+			seen = append(
+				seen,
+				seenFrom{"127.30.0.41", 120, false, false, "harbourlight.example", "none"},
+			)
 		}
 		if ago <= r.Stranger {
-			seen = append(seen, seenFrom{"127.30.0.64", 25 + ago, false, false, "flotsam.example", "none"})
+			seen = append(
+				seen,
+				seenFrom{"127.30.0.64", 25 + ago, false, false, "flotsam.example", "none"},
+			)
 		}
 		for i, who := range []string{"saltmarsh.example", "brightbuoy.example"} {
 			xml := dmarcXML(who, r.Domain, day, seen)
@@ -97,10 +103,18 @@ func dmarcXML(who, domain string, day time.Time, seen []seenFrom) string {
 			`<identifiers><header_from>%s</header_from></identifiers><auth_results>`, s.ip, s.count, s.kept,
 			word[s.dkim], word[s.spf], domain)
 		if s.dkim {
-			fmt.Fprintf(&b, `<dkim><domain>%s</domain><selector>tide</selector><result>pass</result></dkim>`, domain)
+			fmt.Fprintf(
+				&b,
+				`<dkim><domain>%s</domain><selector>tide</selector><result>pass</result></dkim>`,
+				domain,
+			)
 		}
-		fmt.Fprintf(&b, "<spf><domain>%s</domain><scope>mfrom</scope><result>%s</result></spf></auth_results></record>\n",
-			s.domain, word[s.spf])
+		fmt.Fprintf(
+			&b,
+			"<spf><domain>%s</domain><scope>mfrom</scope><result>%s</result></spf></auth_results></record>\n",
+			s.domain,
+			word[s.spf],
+		)
 	}
 	b.WriteString("</feedback>\n")
 	return b.String()
@@ -110,20 +124,36 @@ func tlsJSON(who, domain string, day time.Time, trouble bool) string {
 	bad, details := 0, ""
 	if trouble {
 		bad = 3
-		details = fmt.Sprintf(`,"failure-details":[{"result-type":"certificate-expired","sending-mta-ip":"127.30.0.31",`+
-			`"receiving-mx-hostname":"mail.%s","failed-session-count":3}]`, domain)
+		details = fmt.Sprintf(
+			`,"failure-details":[{"result-type":"certificate-expired","sending-mta-ip":"127.30.0.31",`+
+				`"receiving-mx-hostname":"mail.%s","failed-session-count":3}]`,
+			domain,
+		)
 	}
-	return fmt.Sprintf(`{"organization-name":"%s","date-range":{"start-datetime":"%s","end-datetime":"%s"},
+	return fmt.Sprintf(
+		`{"organization-name":"%s","date-range":{"start-datetime":"%s","end-datetime":"%s"},
 "contact-info":"reports@%s","report-id":"%s_%s","policies":[{"policy":{"policy-type":"no-policy-found",
 "policy-domain":"%s"},"summary":{"total-successful-session-count":%d,"total-failure-session-count":%d}%s}]}`,
-		who, day.Format(time.RFC3339), day.Add(86399*time.Second).Format(time.RFC3339), who,
-		day.Format(time.DateOnly), domain, domain, 20+int(day.Weekday()), bad, details)
+		who,
+		day.Format(time.RFC3339),
+		day.Add(86399*time.Second).Format(time.RFC3339),
+		who,
+		day.Format(time.DateOnly),
+		domain,
+		domain,
+		20+int(day.Weekday()),
+		bad,
+		details,
+	)
 }
 
 // send hands one report in at our edge, from the reporter's host.
 func (r Reports) send(who, subject, kind, name string, packed []byte) error {
 	ip := map[string]string{"saltmarsh.example": "127.30.0.10", "brightbuoy.example": "127.30.0.31"}[who]
-	conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(ip)}, Timeout: 5 * time.Second}).Dial("tcp", r.Edge)
+	conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(ip)}, Timeout: 5 * time.Second}).Dial(
+		"tcp",
+		r.Edge,
+	)
 	if err != nil {
 		return err
 	}
@@ -131,10 +161,21 @@ func (r Reports) send(who, subject, kind, name string, packed []byte) error {
 	_ = conn.SetDeadline(time.Now().Add(30 * time.Second))
 	text := base64.StdEncoding.EncodeToString(packed)
 	var b strings.Builder
-	fmt.Fprintf(&b, "From: Reports <reports@%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\n"+
-		"Message-ID: <%d.report@%s>\r\nMIME-Version: 1.0\r\nContent-Type: %s; name=\"%s\"\r\n"+
-		"Content-Disposition: attachment; filename=\"%s\"\r\nContent-Transfer-Encoding: base64\r\n\r\n",
-		who, r.To, subject, time.Now().Format(time.RFC1123Z), time.Now().UnixNano(), who, kind, name, name)
+	fmt.Fprintf(
+		&b,
+		"From: Reports <reports@%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\n"+
+			"Message-ID: <%d.report@%s>\r\nMIME-Version: 1.0\r\nContent-Type: %s; name=\"%s\"\r\n"+
+			"Content-Disposition: attachment; filename=\"%s\"\r\nContent-Transfer-Encoding: base64\r\n\r\n",
+		who,
+		r.To,
+		subject,
+		time.Now().Format(time.RFC1123Z),
+		time.Now().UnixNano(),
+		who,
+		kind,
+		name,
+		name,
+	)
 	for len(text) > 76 {
 		b.WriteString(text[:76] + "\r\n")
 		text = text[76:]

@@ -85,8 +85,9 @@ type Behaviour struct {
 	DropContentAt int      `yaml:"drop_content_at" json:"drop_content_at"` // octets after which it hangs up
 	DropAt        string   `yaml:"drop_at" json:"drop_at"`                 // hangs up at greeting, ehlo, mail, rcpt, data, or final: after it took the message
 	Size          int64    `yaml:"size" json:"size"`
-	Lacks         []string `yaml:"lacks" json:"lacks"` // extensions it does not offer
-	TLS           string   `yaml:"tls" json:"tls"`     // "", valid, expired, or crowded: for 10,000 names
+	Lacks         []string `yaml:"lacks" json:"lacks"`   // extensions it does not offer
+	Offers        []string `yaml:"offers" json:"offers"` // further extensions that it does
+	TLS           string   `yaml:"tls" json:"tls"`       // "", valid, expired, or crowded: for 10,000 names
 	TLSDemanded   bool     `yaml:"tls_demanded" json:"tls_demanded"`
 	Account       string   `yaml:"account" json:"account"` // sign-in needed
 	Password      string   `yaml:"password" json:"-"`

@@ -242,6 +242,15 @@ const textOID = 25
 // severity scans the rank of a severity.
 type severity struct{ into *mail.Severity }
 
+// asked reads what a sender asks, as it is kept.
+type asked struct{ into *mail.Demands }
+
+// ScanText takes its words.
+func (a asked) ScanText(v pgtype.Text) (err error) {
+	*a.into, err = mail.ParseAsked(v.String)
+	return err
+}
+
 // ScanInt64 takes the rank.
 func (s severity) ScanInt64(v pgtype.Int8) error {
 	*s.into = mail.SeverityOf(int(v.Int64))

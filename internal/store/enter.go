@@ -82,7 +82,7 @@ func entryTables(node int, entries []*Entry) []table {
 			"id, received_at, sender, header_from, subject, message_id, size, listener, " +
 				"client_address, helo, " +
 				"account, session_id, revision, protocol, hops, utf8, eight_bit, ret, env_id, " +
-				"notice_of, direction, identity, gates, severity, score",
+				"notice_of, direction, identity, gates, severity, score, asked",
 			func(w *rowWriter) {
 				for _, e := range entries {
 					writeMessage(w, e.Message)
@@ -133,7 +133,7 @@ func entryTables(node int, entries []*Entry) []table {
 }
 
 func writeMessage(w *rowWriter, m *mail.Message) {
-	w.row(25)
+	w.row(26)
 	w.int8(int64(m.ID))
 	w.time(m.ReceivedAt)
 	w.text(m.Sender)
@@ -171,6 +171,7 @@ func writeMessage(w *rowWriter, m *mail.Message) {
 	} else {
 		w.null()
 	}
+	w.text(m.Asked.String())
 }
 
 func writeDelivery(w *rowWriter, d *mail.Delivery, size int64, node int, leased bool) {

@@ -18,10 +18,19 @@ import (
 type Feedback struct{ *DB }
 
 // Unread are the messages of a mailbox behind those that were read, in order.
-func (s Feedback) Unread(ctx context.Context, mailbox string, limit int) ([]mail.MailboxItem, error) {
-	rows, err := s.pool.Query(ctx, `SELECT m.id, m.sender FROM mailbox_message m WHERE m.mailbox = $1
+func (s Feedback) Unread(
+	ctx context.Context,
+	mailbox string,
+	limit int,
+) ([]mail.MailboxItem, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT m.id, m.sender FROM mailbox_message m WHERE m.mailbox = $1
 		AND m.id > coalesce((SELECT upto FROM feedback_read WHERE mailbox = $1), 0)
-		ORDER BY m.id LIMIT $2`, mailbox, limit)
+		ORDER BY m.id LIMIT $2`,
+		mailbox,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -39,7 +48,12 @@ func upto(ctx context.Context, tx pgx.Tx, mailbox string, id ident.ID) error {
 }
 
 // Skip notes a message that was no report.
-func (s Feedback) Skip(ctx context.Context, mailbox string, m mail.MailboxItem, fault string) error {
+func (s Feedback) Skip(
+	ctx context.Context,
+	mailbox string,
+	m mail.MailboxItem,
+	fault string,
+) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `INSERT INTO feedback_unread (message, sender, fault)
 			VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, int64(m.ID), m.Sender, fault); err != nil {
@@ -53,7 +67,8 @@ func (s Feedback) Skip(ctx context.Context, mailbox string, m mail.MailboxItem, 
 func newReport(ctx context.Context, tx pgx.Tx, r mail.FeedbackReport) (id int64, err error) {
 	err = tx.QueryRow(ctx, `INSERT INTO feedback_report (kind, reporter, report, domain, from_at, until_at)
 		VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING RETURNING id`, r.Kind, r.Reporter, r.Report,
-		r.Domain, r.From, r.Until).Scan(&id)
+		r.Domain, r.From, r.Until).
+		Scan(&id)
 	if err == pgx.ErrNoRows {
 		return 0, nil
 	}
@@ -61,7 +76,12 @@ func newReport(ctx context.Context, tx pgx.Tx, r mail.FeedbackReport) (id int64,
 }
 
 // AddDMARC keeps a report from a message.
-func (s Feedback) AddDMARC(ctx context.Context, mailbox string, m ident.ID, r *aggregate.DMARC) error {
+func (s Feedback) AddDMARC(
+	ctx context.Context,
+	mailbox string,
+	m ident.ID,
+	r *aggregate.DMARC,
+) error {
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		id, err := newReport(ctx, tx, mail.FeedbackReport{Kind: "dmarc", Reporter: r.Reporter,
 			Report: r.ID, Domain: r.Domain, From: r.From, Until: r.Until})
@@ -101,10 +121,15 @@ func (s Feedback) AddTLS(ctx context.Context, mailbox string, m ident.ID, r *agg
 			if id == 0 {
 				continue
 			}
-			rows := [][]any{{id, p.Policy.Domain, r.Range.From, p.Policy.Type, "", "", "", p.Summary.Good}}
+			rows := [][]any{
+				{id, p.Policy.Domain, r.Range.From, p.Policy.Type, "", "", "", p.Summary.Good},
+			}
 			for _, f := range p.Failures {
-				rows = append(rows, []any{id, p.Policy.Domain, r.Range.From, p.Policy.Type, f.Result, f.Host,
-					f.More, f.Sessions})
+				rows = append(
+					rows,
+					[]any{id, p.Policy.Domain, r.Range.From, p.Policy.Type, f.Result, f.Host,
+						f.More, f.Sessions},
+				)
 			}
 			if _, err := tx.CopyFrom(ctx, pgx.Identifier{"feedback_tls"}, []string{"report", "domain", "at",
 				"policy", "result", "host", "more", "sessions"}, pgx.CopyFromRows(rows)); err != nil {
@@ -150,10 +175,19 @@ func (s Feedback) Senders(
 }
 
 // Days are the days since a time.
-func (s Feedback) Days(ctx context.Context, domain string, since time.Time) ([]mail.FeedbackDay, error) {
-	rows, err := s.pool.Query(ctx, `SELECT date_trunc('day', at AT TIME ZONE 'UTC'), sum(messages)::bigint,
+func (s Feedback) Days(
+	ctx context.Context,
+	domain string,
+	since time.Time,
+) ([]mail.FeedbackDay, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT date_trunc('day', at AT TIME ZONE 'UTC'), sum(messages)::bigint,
 			coalesce(sum(messages) FILTER (WHERE dkim OR spf), 0)::bigint
-		FROM feedback_sender WHERE domain = $1 AND at >= $2 GROUP BY 1 ORDER BY 1`, domain, since)
+		FROM feedback_sender WHERE domain = $1 AND at >= $2 GROUP BY 1 ORDER BY 1`,
+		domain,
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -165,11 +199,20 @@ func (s Feedback) Days(ctx context.Context, domain string, since time.Time) ([]m
 }
 
 // TLS is how connections to a domain's hosts fared since a time, failures first.
-func (s Feedback) TLS(ctx context.Context, domain string, since time.Time) ([]mail.FeedbackTLS, error) {
-	rows, err := s.pool.Query(ctx, `SELECT t.policy, t.result, t.host, max(t.more), sum(t.sessions)::bigint,
+func (s Feedback) TLS(
+	ctx context.Context,
+	domain string,
+	since time.Time,
+) ([]mail.FeedbackTLS, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT t.policy, t.result, t.host, max(t.more), sum(t.sessions)::bigint,
 			max(t.at), array_agg(DISTINCT r.reporter)
 		FROM feedback_tls t JOIN feedback_report r ON r.id = t.report WHERE t.domain = $1 AND t.at >= $2
-		GROUP BY 1, 2, 3 ORDER BY t.result = '', sum(t.sessions) DESC LIMIT 500`, domain, since)
+		GROUP BY 1, 2, 3 ORDER BY t.result = '', sum(t.sessions) DESC LIMIT 500`,
+		domain,
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -181,14 +224,32 @@ func (s Feedback) TLS(ctx context.Context, domain string, since time.Time) ([]ma
 }
 
 // Reports are those that were received, the latest first; before is an id, 0 for the first page.
-func (s Feedback) Reports(ctx context.Context, before int64, limit int) ([]mail.FeedbackReport, error) {
-	rows, err := s.pool.Query(ctx, `SELECT id, kind, reporter, report, domain, from_at, until_at, received_at
-		FROM feedback_report WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
+func (s Feedback) Reports(
+	ctx context.Context,
+	before int64,
+	limit int,
+) ([]mail.FeedbackReport, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT id, kind, reporter, report, domain, from_at, until_at, received_at
+		FROM feedback_report WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`,
+		before,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r mail.FeedbackReport, err error) {
-		err = row.Scan(&r.ID, &r.Kind, &r.Reporter, &r.Report, &r.Domain, &r.From, &r.Until, &r.ReceivedAt)
+		err = row.Scan(
+			&r.ID,
+			&r.Kind,
+			&r.Reporter,
+			&r.Report,
+			&r.Domain,
+			&r.From,
+			&r.Until,
+			&r.ReceivedAt,
+		)
 		r.From, r.Until, r.ReceivedAt = r.From.UTC(), r.Until.UTC(), r.ReceivedAt.UTC()
 		return r, err
 	})
@@ -196,7 +257,10 @@ func (s Feedback) Reports(ctx context.Context, before int64, limit int) ([]mail.
 
 // Faults are the latest messages that were no reports.
 func (s Feedback) Faults(ctx context.Context) ([]mail.FeedbackUnread, error) {
-	rows, err := s.pool.Query(ctx, `SELECT at, sender, fault FROM feedback_unread ORDER BY at DESC LIMIT 20`)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT at, sender, fault FROM feedback_unread ORDER BY at DESC LIMIT 20`,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +273,10 @@ func (s Feedback) Faults(ctx context.Context) ([]mail.FeedbackUnread, error) {
 
 // Sources are the senders that somebody named.
 func (s Feedback) Sources(ctx context.Context) ([]mail.FeedbackSource, error) {
-	rows, err := s.pool.Query(ctx, `SELECT network, name, who, at FROM feedback_source ORDER BY network`)
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT network, name, who, at FROM feedback_source ORDER BY network`,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -237,17 +304,33 @@ func (s Feedback) AddSeen(ctx context.Context, seen []mail.FeedbackSeen) error {
 	b := &pgx.Batch{}
 	for _, x := range seen {
 		hash := sha256.Sum256(x.What)
-		b.Queue(`INSERT INTO feedback_seen (kind, day, domain, what, hash, n) VALUES ($1, $2, $3, $4, $5, $6)
+		b.Queue(
+			`INSERT INTO feedback_seen (kind, day, domain, what, hash, n) VALUES ($1, $2, $3, $4, $5, $6)
 			ON CONFLICT (kind, day, domain, hash) DO UPDATE SET n = feedback_seen.n + excluded.n`,
-			x.Kind, x.Day, x.Domain, x.What, hash[:16], x.N)
+			x.Kind,
+			x.Day,
+			x.Domain,
+			x.What,
+			hash[:16],
+			x.N,
+		)
 	}
 	return s.pool.SendBatch(ctx, b).Close()
 }
 
 // Due are domains of which something is to be reported, of days that are over.
-func (s Feedback) Due(ctx context.Context, today time.Time, limit int) ([]mail.FeedbackSeen, error) {
-	rows, err := s.pool.Query(ctx, `SELECT DISTINCT kind, day, domain FROM feedback_seen WHERE day < $1
-		ORDER BY day, kind, domain LIMIT $2`, today, limit)
+func (s Feedback) Due(
+	ctx context.Context,
+	today time.Time,
+	limit int,
+) ([]mail.FeedbackSeen, error) {
+	rows, err := s.pool.Query(
+		ctx,
+		`SELECT DISTINCT kind, day, domain FROM feedback_seen WHERE day < $1
+		ORDER BY day, kind, domain LIMIT $2`,
+		today,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -257,7 +340,12 @@ func (s Feedback) Due(ctx context.Context, today time.Time, limit int) ([]mail.F
 }
 
 // Seen is what we saw of one domain on a day.
-func (s Feedback) Seen(ctx context.Context, kind string, day time.Time, domain string) ([]mail.FeedbackSeen, error) {
+func (s Feedback) Seen(
+	ctx context.Context,
+	kind string,
+	day time.Time,
+	domain string,
+) ([]mail.FeedbackSeen, error) {
 	rows, err := s.pool.Query(ctx, `SELECT what, n FROM feedback_seen WHERE kind = $1 AND day = $2
 		AND domain = $3 ORDER BY n DESC LIMIT 20000`, kind, day, domain)
 	if err != nil {
@@ -275,9 +363,15 @@ func (s Feedback) Reported(ctx context.Context, x mail.FeedbackSent) error {
 			x.Kind, x.Day, x.Domain); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO feedback_sent (kind, day, domain, result) VALUES ($1, $2, $3, $4)
+		_, err := tx.Exec(
+			ctx,
+			`INSERT INTO feedback_sent (kind, day, domain, result) VALUES ($1, $2, $3, $4)
 			ON CONFLICT (kind, day, domain) DO UPDATE SET result = excluded.result, at = now()`,
-			x.Kind, x.Day, x.Domain, x.Result)
+			x.Kind,
+			x.Day,
+			x.Domain,
+			x.Result,
+		)
 		return err
 	})
 }

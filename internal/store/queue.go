@@ -26,6 +26,7 @@ type Due struct {
 	EightBit bool
 	Ret      string
 	EnvID    string
+	Asked    mail.Demands
 	NoticeOf ident.ID
 	Received time.Time
 	Account  string
@@ -40,7 +41,7 @@ type Due struct {
 
 // dueColumns are read by scanDue behind queueColumns; m is message. The last is
 // senderauth.Assessment.Proof.
-const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.notice_of,
+const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.asked, m.notice_of,
 	m.received_at, m.account, m.client_address, m.listener, m.direction,
 	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass'
 		WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
@@ -114,9 +115,24 @@ const notWithdrawn = ` AND NOT EXISTS (SELECT FROM withdrawn w WHERE w.message_i
 
 func scanDue(row pgx.CollectableRow) (Due, error) {
 	var due Due
-	err := scanDelivery(row, &due.Delivery, &due.Sender, &due.Size, &due.UTF8, &due.EightBit,
-		&due.Ret, &due.EnvID, &due.NoticeOf, &due.Received, &due.Account, &due.Client,
-		&due.Listener, &due.Direction, &due.Proof)
+	err := scanDelivery(
+		row,
+		&due.Delivery,
+		&due.Sender,
+		&due.Size,
+		&due.UTF8,
+		&due.EightBit,
+		&due.Ret,
+		&due.EnvID,
+		asked{&due.Asked},
+		&due.NoticeOf,
+		&due.Received,
+		&due.Account,
+		&due.Client,
+		&due.Listener,
+		&due.Direction,
+		&due.Proof,
+	)
 	return due, err
 }
 

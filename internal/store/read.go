@@ -20,7 +20,8 @@ type Messages struct{ *DB }
 const messageSelect = `m.id, m.received_at, m.sender, m.header_from, m.subject, m.message_id,
 	m.size, m.listener, m.client_address,
 	m.helo, m.account, m.session_id, m.revision, m.protocol, m.hops, m.utf8, m.eight_bit, m.ret,
-		m.env_id, m.notice_of, m.direction, m.identity, m.gates, m.severity, m.score`
+		m.env_id, m.notice_of, m.direction, m.identity, m.gates, m.severity, m.score,
+		m.asked`
 
 func messageTargets(m *mail.Message) []any {
 	return []any{
@@ -49,6 +50,7 @@ func messageTargets(m *mail.Message) []any {
 		&m.Gates,
 		severity{&m.Severity},
 		&m.Score,
+		asked{&m.Asked},
 	}
 }
 

@@ -89,6 +89,7 @@ func (r *Rows) enter(entries []*store.Entry) {
 					EightBit: m.EightBit,
 					Ret:      m.Ret,
 					EnvID:    m.EnvID,
+					Asked:    m.Asked,
 					NoticeOf: m.NoticeOf,
 					Received: m.ReceivedAt,
 					Account:  m.Account,

@@ -94,8 +94,14 @@ func find(get func(string) string, body io.Reader, depth int, parts *int) ([]byt
 
 func reportKind(kind, name string) bool {
 	switch kind {
-	case "application/zip", "application/x-zip-compressed", "application/gzip", "application/x-gzip",
-		"text/xml", "application/xml", "application/tlsrpt+json", "application/tlsrpt+gzip":
+	case "application/zip",
+		"application/x-zip-compressed",
+		"application/gzip",
+		"application/x-gzip",
+		"text/xml",
+		"application/xml",
+		"application/tlsrpt+json",
+		"application/tlsrpt+gzip":
 		return true
 	case "application/octet-stream", "application/json":
 		for _, end := range []string{".xml", ".gz", ".zip", ".json"} {

@@ -84,9 +84,14 @@ func (k *checker) service() {
 	if field, fault := s.TLSPolicies.check(s.Resolvers); fault != "" {
 		k.wrong(s.Line, "service.tls_policies."+field, "%s", fault)
 	}
-	if a := s.Feedback.Address; a != nil && k.kinds[a.Domain] != Local && k.kinds[a.Domain] != Shared {
-		k.wrong(s.Line, "service.feedback.address", "%s is no address of a local or shared domain of ours",
-			a.Display())
+	if a := s.Feedback.Address; a != nil && k.kinds[a.Domain] != Local &&
+		k.kinds[a.Domain] != Shared {
+		k.wrong(
+			s.Line,
+			"service.feedback.address",
+			"%s is no address of a local or shared domain of ours",
+			a.Display(),
+		)
 	}
 	if field, fault := s.CertificateAuthority.check(); fault != "" {
 		k.wrong(s.Line, "service.certificate_authority."+field, "%s", fault)

@@ -62,6 +62,8 @@ const (
 	TooLarge           Cause = "too-large"
 	NeedsUTF8          Cause = "needs-smtputf8"
 	Needs8Bit          Cause = "needs-8bitmime"
+	SenderNeedsTLS     Cause = "sender-demands-tls"
+	SenderNeedsTime    Cause = "sender-demands-time"
 	HeaderMalformed    Cause = "header-malformed"
 	LineTooLong        Cause = "line-too-long"
 	ContentRefused     Cause = "content-refused"

@@ -277,10 +277,13 @@ var meanings = map[Cause]Meaning{
 		"until it is set right",
 		TLS,
 		"The host does not keep its own domain's TLS policy",
-		"The domain says by a policy (MTA-STS) or in signed DNS (DANE) how its hosts are to be known, and "+
-			"this host is not like that: somebody may stand between us, or they renewed a certificate and "+
+		"The domain says by a policy (MTA-STS) or in signed DNS (DANE) how its hosts are to "+
+			"be known, and "+
+			"this host is not like that: somebody may stand between us, or they renewed a "+
+			"certificate and "+
 			"forgot the rest.",
-		"Tell the administrator of the domain what does not fit; it is not sent in the meantime, because "+
+		"Tell the administrator of the domain what does not fit; it is not sent in the "+
+			"meantime, because "+
 			"that is what the policy is for.",
 		RemoteAdmin,
 		FixFlush,
@@ -310,6 +313,28 @@ var meanings = map[Cause]Meaning{
 	NeedsUTF8: stays(Content, "The address needs SMTPUTF8 and the host lacks it",
 		"The address or a header has letters beyond ASCII, and the host cannot take those.",
 		"Ask the recipient for an ASCII address.", Recipient),
+	SenderNeedsTLS: stays(
+		TLS,
+		"The sender lets it go on only by TLS with hosts that are known",
+		"It was handed in with REQUIRETLS (RFC 8689): whoever passes it on must know the "+
+			"next host by DANE, "+
+			"by a policy (MTA-STS) or by an agreement, and that host must ask the same of "+
+			"the next. Here that "+
+			"was not so.",
+		"The sender sends it again without that demand, or agrees with the recipient on "+
+			"another way.",
+		Sender,
+	),
+	SenderNeedsTime: stays(
+		Reputation,
+		"The sender wants it back if it does not arrive in time",
+		"It was handed in with a time by which it must have arrived (DELIVERBY, RFC 2852), "+
+			"and the next "+
+			"host does not know of such times: it could arrive late without anybody being told.",
+		"The sender sends it again without the time.",
+		Sender,
+	),
+
 	Needs8Bit: stays(Content, "The content is 8-bit and the host takes only 7-bit",
 		"The message holds 8-bit text, and the host takes none.",
 		"Ask the sender to send it encoded.", Us),
@@ -367,9 +392,11 @@ var meanings = map[Cause]Meaning{
 	LinkListed: stays(
 		Content,
 		"A link in the message is on a block list",
-		"The message names a web address that the host's list holds for dangerous or advertised by "+
+		"The message names a web address that the host's list holds for dangerous or "+
+			"advertised by "+
 			"unwanted mail.",
-		"Ask the sender to take the link out; a site of our own that is listed may have been broken "+
+		"Ask the sender to take the link out; a site of our own that is listed may have been "+
+			"broken "+
 			"into.",
 		Sender,
 	),
@@ -475,7 +502,8 @@ var meanings = map[Cause]Meaning{
 		Ours,
 		"A gate refuses the message",
 		"A gate of ours matched and refuses.",
-		"If it should pass, change the gate named in the decision; explain says which condition held.",
+		"If it should pass, change the gate named in the decision; explain says which "+
+			"condition held.",
 		Us,
 	),
 	ScoreRefuses: stays(Ours, "Too much speaks against the message",
@@ -494,7 +522,8 @@ var meanings = map[Cause]Meaning{
 		"minutes",
 		Rate,
 		"Nobody knows the client here yet",
-		"Who has not sent from there to here before is asked to come again (RFC 6647); mail servers "+
+		"Who has not sent from there to here before is asked to come again (RFC 6647); mail "+
+			"servers "+
 			"do, programs that send spam most often do not.",
 		"It comes again by itself. If it cannot wait, allow its network (gull reputation allow).",
 		Us,
@@ -523,7 +552,8 @@ var meanings = map[Cause]Meaning{
 	AccountStopped: stays(
 		Ours,
 		"The account was stopped",
-		"It went over a limit of its relay rule that stops accounts, or a person stopped it: it sends "+
+		"It went over a limit of its relay rule that stops accounts, or a person stopped it: "+
+			"it sends "+
 			"nothing.",
 		"Find out whether its password was stolen, and change it; then let it go on (gull mailbox "+
 			"resume).",

@@ -138,6 +138,20 @@ var forSender = map[Cause]SenderMeaning{
 		"Ask the recipient for an address in plain letters, A to Z.",
 		false,
 	},
+	SenderNeedsTLS: {
+		"You asked that the message goes only by safe connections, and the recipient's mail " +
+			"server cannot " +
+			"promise that.",
+		"Send it again without that demand, or another way.",
+		false,
+	},
+	SenderNeedsTime: {
+		"You asked to have the message back if it does not arrive in time, and the " +
+			"recipient's mail server " +
+			"cannot promise that.",
+		"Send it again without a time.",
+		false,
+	},
 	Needs8Bit: {
 		"The message holds letters that the recipient's mail server does not understand.",
 		"Send it from another mail program, or as an attachment.",

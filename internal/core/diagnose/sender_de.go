@@ -231,6 +231,18 @@ var forSenderGerman = map[Cause][2]string{
 			"versteht.",
 		"Bitten Sie den Empfänger um eine Adresse aus einfachen Buchstaben, A bis Z.",
 	},
+	SenderNeedsTLS: {
+		"Die Nachricht sollte nur über sichere Verbindungen gehen, und der Mailserver des " +
+			"Empfängers kann das " +
+			"nicht zusagen.",
+		"Senden Sie sie ohne diese Forderung noch einmal, oder auf einem anderen Weg.",
+	},
+	SenderNeedsTime: {
+		"Die Nachricht sollte zurückkommen, wenn sie nicht rechtzeitig ankommt, und der " +
+			"Mailserver des " +
+			"Empfängers kann das nicht zusagen.",
+		"Senden Sie sie ohne Frist noch einmal.",
+	},
 	Needs8Bit: {
 		"Die Nachricht enthält Buchstaben, die der Mailserver des Empfängers nicht versteht.",
 		"Senden Sie sie aus einem anderen Mailprogramm oder als Anhang.",
@@ -271,7 +283,8 @@ var forSenderGerman = map[Cause][2]string{
 	Returned:   {"Ein Administrator hat die Nachricht zurückgesandt.", frageAdmin},
 	GateRefuses: {
 		"Eine Regel des Mailservers lehnt die Nachricht so ab, wie sie ist.",
-		"Lesen Sie unten, woran sie sich stößt, ändern Sie die Nachricht und senden Sie sie noch einmal.",
+		"Lesen Sie unten, woran sie sich stößt, ändern Sie die Nachricht und senden Sie sie " +
+			"noch einmal.",
 	},
 	ScoreRefuses: {
 		"Der Mailserver lehnt die Nachricht ab, weil zu viel gegen sie oder ihren Weg spricht.",

@@ -60,6 +60,7 @@ type Message struct {
 	EightBit      bool      `json:"eight_bit"`
 	Ret           string    `json:"ret"`
 	EnvID         string    `json:"env_id"`
+	Asked         Demands   `json:"asked,omitzero" doc:"What its sender asks of everybody who passes it on"`
 	Direction     string    `json:"direction" enum:"in,out,own" doc:"in: from the world. out: from our people and machines. own: made here"`
 	// NoticeOf is the message this one is a notification about, one of ours or
 	// from elsewhere, or the message it answers; 0 if none.

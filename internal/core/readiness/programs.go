@@ -66,7 +66,8 @@ func (f *Facts) programs() Aspect {
 	case len(wrong) > 0:
 		p.Result, p.Says = Fail, "Mail programs are led astray: "+strings.Join(wrong, "; ")+"."
 	case len(missing) > 0:
-		p.Result, p.Says = Warning, "People have to type host and port into their mail programs; with "+
+		p.Result, p.Says = Warning, "People have to type host and port into their mail "+
+			"programs; with "+
 			"SRV records for "+strings.Join(
 			missing,
 			", ",

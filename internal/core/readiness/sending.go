@@ -249,14 +249,21 @@ func (e *Evidence) step(policy string) (says string, safe bool) {
 	if legitimate > 0 {
 		share = float64(e.Passed) / float64(legitimate)
 	}
-	seen := fmt.Sprintf("%d days of reports, %d messages, %.1f %% of those of known senders proved", e.Days,
-		e.Messages, 100*share)
+	seen := fmt.Sprintf(
+		"%d days of reports, %d messages, %.1f %% of those of known senders proved",
+		e.Days,
+		e.Messages,
+		100*share,
+	)
 	switch {
 	case e.Messages == 0:
 		return "No reports were read yet: have them sent to an address of ours (gull service set " +
 			"--feedback-address), and wait for a week of them.", false
 	case len(e.Unproved) > 0 && share < enoughPassed:
-		return seen + ": first let these sign, or put them into SPF: " + strings.Join(e.Unproved, ", ") + ".", false
+		return seen + ": first let these sign, or put them into SPF: " + strings.Join(
+			e.Unproved,
+			", ",
+		) + ".", false
 	case e.Days < enoughDays || legitimate < enoughMessages:
 		return seen + ": wait until there are " + fmt.Sprint(enoughDays) + " days and " +
 			fmt.Sprint(enoughMessages) + " messages.", false

@@ -113,7 +113,7 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 			"kind: submission\n    tls: starttls\n    sign_in_without_tls: true"}, plain},
 		{"submission-optional:listener submission", []string{"kind: submission\n    tls: required",
 			"kind: submission\n    tls: starttls"}, plain},
-		{"edge-without-tls:listener edge", []string{"kind: edge\n    tls: starttls", "kind: edge"}, plain},
+		{"edge-without-tls:listener edge", []string{"kind: edge\n    tls: starttls\n    certificate: kept:mail", "kind: edge"}, plain},
 		{"own-certificate:listener submission", nil,
 			with(func(f *Facts) { f.Certificates = []Certificate{{Listener: "submission", Own: true}} })},
 		{"certificate-ends:listener edge", nil, with(func(f *Facts) {

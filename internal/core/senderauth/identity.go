@@ -192,7 +192,8 @@ func Judge(from []string, spf SPF, dkim []Signature, found Lookup) DMARC {
 	}
 	d.BySPF = spf.Result == Pass && Aligned(spf.Domain, d.Domain, w.Strict.SPF)
 	for _, s := range dkim {
-		d.BySignature = d.BySignature || s.Result == Pass && Aligned(s.Domain, d.Domain, w.Strict.DKIM)
+		d.BySignature = d.BySignature ||
+			s.Result == Pass && Aligned(s.Domain, d.Domain, w.Strict.DKIM)
 	}
 	if d.BySPF {
 		d.Result, d.Why = Pass, "SPF proves "+spf.Domain

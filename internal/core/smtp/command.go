@@ -44,6 +44,46 @@ type Mail struct {
 	// When it is to leave (RFC 4865): so long after it came, or at that time; zero is at once.
 	HoldFor   time.Duration
 	HoldUntil time.Time
+	// RequireTLS is REQUIRETLS (RFC 8689).
+	RequireTLS bool
+	// Priority is from -9 to 9 (RFC 6710); 0 if nothing was said.
+	Priority int
+	By       *By
+}
+
+// By is when a message is to have arrived (RFC 2852).
+type By struct {
+	Within time.Duration
+	Return bool // or else it goes back; if not, its sender is told, and it goes on
+}
+
+// longestBy is the most that RFC 2852 can say, in seconds.
+const longestBy = 999_999_999
+
+// by reads BY=seconds;mode, where mode is N or R, with T for a trace.
+func (m *Mail) by(value string) *Reply {
+	text, mode, _ := strings.Cut(value, ";")
+	seconds, err := strconv.ParseInt(text, 10, 64)
+	mode = strings.ToUpper(mode)
+	if err != nil || seconds > longestBy || seconds < -longestBy ||
+		!slices.Contains([]string{"N", "NT", "R", "RT"}, mode) {
+		return bad(501, "5.5.4", "BY must be seconds and N or R, like BY=3600;R (RFC 2852)")
+	}
+	if mode[0] == 'R' && seconds <= 0 {
+		return bad(501, "5.5.4", "BY with R must leave some time (RFC 2852)")
+	}
+	m.By = &By{time.Duration(seconds) * time.Second, mode[0] == 'R'}
+	return nil
+}
+
+// priority reads MT-PRIORITY.
+func (m *Mail) priority(value string) *Reply {
+	n, err := strconv.Atoi(value)
+	if err != nil || len(value) > 2 || n < -9 || n > 9 || value[0] == '+' {
+		return bad(501, "5.5.4", "MT-PRIORITY must be a number from -9 to 9 (RFC 6710)")
+	}
+	m.Priority = n
+	return nil
 }
 
 // LongestHold is how far ahead a message may be handed in (RFC 4865).
@@ -186,6 +226,15 @@ func (m *Mail) setParam(key, value string) *Reply {
 		}
 	case "HOLDFOR", "HOLDUNTIL":
 		return m.hold(key, value)
+	case "REQUIRETLS":
+		if value != "" {
+			return bad(501, "5.5.4", "REQUIRETLS takes no value (RFC 8689)")
+		}
+		m.RequireTLS = true
+	case "MT-PRIORITY":
+		return m.priority(value)
+	case "BY":
+		return m.by(value)
 	case "ENVID":
 		id, err := DecodeXtext(value)
 		if err != nil || id == "" || len(value) > 100 {

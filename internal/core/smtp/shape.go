@@ -87,7 +87,7 @@ func pathShape(head, lead string, c Command) (string, bool) {
 		case "AUTH":
 			b.WriteString(" AUTH=(left out)")
 			continue
-		case "SIZE", "BODY", "SMTPUTF8", "RET", "ENVID":
+		case "SIZE", "BODY", "SMTPUTF8", "RET", "ENVID", "REQUIRETLS", "MT-PRIORITY", "BY":
 			known = lead == "FROM:" && new(Mail).setParam(key, p[min(len(key)+1, len(p)):]) == nil
 		case "NOTIFY", "ORCPT":
 			known = lead == "TO:" && new(Rcpt).setParam(key, p[min(len(key)+1, len(p)):]) == nil

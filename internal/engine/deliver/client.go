@@ -344,6 +344,7 @@ func (c *Client) openWith(
 	conn := newConn(raw, t.host, ip.String(), timeouts)
 	conn.session, conn.record, conn.scram = session, recording, c.scram
 	conn.lmtp = r.NextHop == config.HopLMTP
+	conn.terms = secured
 	conn.ourName = string(c.cfg.Service.HostName)
 	if r.EHLOName != "" {
 		conn.ourName = string(r.EHLOName)

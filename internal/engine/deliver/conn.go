@@ -50,6 +50,7 @@ type wire struct {
 	tlsNote string
 	// what is wrong with the host's certificate, where nobody demands that it verifies
 	unverified error
+	terms      tlsterms.Terms // by which TLS is used here
 	broken     bool
 	polite     bool // we have said goodbye
 	release    func() bool

@@ -5,6 +5,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/diagnose"
@@ -25,6 +26,7 @@ type Message struct {
 	EightBit bool
 	Ret      string
 	EnvID    string
+	Asked    mail.Demands
 	Content  func() (io.Reader, error)
 	Written  []string // what was changed in it for these recipients, in words
 }
@@ -109,6 +111,9 @@ func (c transfer) transact(message *Message, recipients []Recipient) []Result {
 	c.about.Sender = message.Sender.String()
 	defer func() { c.about.Sender, c.about.Recipient = "", "" }()
 	if failure := c.unfit(message, recipients); failure != nil {
+		return all(results, failure)
+	}
+	if failure := c.refusesAsked(message.Asked); failure != nil {
 		return all(results, failure)
 	}
 	for _, told := range message.Written {
@@ -292,6 +297,7 @@ func (c transfer) mailLine(l *Message, recipients []Recipient) string {
 	if c.has("DSN") && l.EnvID != "" {
 		b.WriteString(" ENVID=" + smtp.EncodeXtext(l.EnvID))
 	}
+	b.WriteString(c.passOn(l.Asked, time.Now()))
 	return b.String()
 }
 

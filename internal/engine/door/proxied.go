@@ -32,7 +32,10 @@ func (l *Door) balances(conn net.Conn) bool {
 		return false
 	}
 	client := Client(conn)
-	return slices.ContainsFunc(conf.Proxies, func(p netip.Prefix) bool { return p.Contains(client) })
+	return slices.ContainsFunc(
+		conf.Proxies,
+		func(p netip.Prefix) bool { return p.Contains(client) },
+	)
 }
 
 // proxiedBegin reads whom a load balancer names (the PROXY protocol, versions 1 and 2), and begins
@@ -42,8 +45,15 @@ func (d *Doors) proxiedBegin(l *Door, conn net.Conn) {
 	p := &proxied{Conn: conn, r: bufio.NewReaderSize(conn, 4096), client: conn.RemoteAddr()}
 	header, err := proxyproto.Read(p.r)
 	if err != nil {
-		d.Log.Warn("a load balancer named no client", "listener", l.Name, "balancer", conn.RemoteAddr().String(),
-			"error", err)
+		d.Log.Warn(
+			"a load balancer named no client",
+			"listener",
+			l.Name,
+			"balancer",
+			conn.RemoteAddr().String(),
+			"error",
+			err,
+		)
 		conn.Close()
 		return
 	}

@@ -65,7 +65,12 @@ func (n *Notebook) add(kind, domain string, what any) {
 	if err != nil {
 		return
 	}
-	key := seenKey{kind, strings.ToLower(domain), string(text), time.Now().UTC().Truncate(24 * time.Hour)}
+	key := seenKey{
+		kind,
+		strings.ToLower(domain),
+		string(text),
+		time.Now().UTC().Truncate(24 * time.Hour),
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if n.seen == nil {
@@ -82,9 +87,16 @@ func (n *Notebook) Judged(client netip.Addr, found *senderauth.Assessment) {
 	if !published || !n.Sends() {
 		return
 	}
-	row := aggregate.DMARCRow{Source: client.Unmap(), Disposition: "none", DKIM: found.DMARC.BySignature,
-		SPF: found.DMARC.BySPF, HeaderFrom: found.DMARC.Domain,
-		Sent: []aggregate.Proof{{Domain: found.SPF.Domain, Scope: "mfrom", Result: string(found.SPF.Result)}}}
+	row := aggregate.DMARCRow{
+		Source:      client.Unmap(),
+		Disposition: "none",
+		DKIM:        found.DMARC.BySignature,
+		SPF:         found.DMARC.BySPF,
+		HeaderFrom:  found.DMARC.Domain,
+		Sent: []aggregate.Proof{
+			{Domain: found.SPF.Domain, Scope: "mfrom", Result: string(found.SPF.Result)},
+		},
+	}
 	if found.SPF.Scope == "helo" {
 		row.Sent[0].Scope = "helo"
 	}
@@ -163,7 +175,16 @@ func (n *Notebook) Flush(ctx context.Context) error {
 	}
 	list := make([]mail.FeedbackSeen, 0, len(seen))
 	for k, count := range seen {
-		list = append(list, mail.FeedbackSeen{Kind: k.kind, Day: k.day, Domain: k.domain, What: []byte(k.what), N: count})
+		list = append(
+			list,
+			mail.FeedbackSeen{
+				Kind:   k.kind,
+				Day:    k.day,
+				Domain: k.domain,
+				What:   []byte(k.what),
+				N:      count,
+			},
+		)
 	}
 	if err := n.Store.AddSeen(ctx, list); err != nil {
 		n.mu.Lock()

@@ -33,6 +33,7 @@ type origin struct {
 	utf8       bool
 	eightBit   bool
 	ret, envID string
+	asked      mail.Demands
 	noticeOf   ident.ID
 	account    string
 	client     string
@@ -49,6 +50,7 @@ func originOf(m *mail.Message) origin {
 		eightBit:  m.EightBit,
 		ret:       m.Ret,
 		envID:     m.EnvID,
+		asked:     m.Asked,
 		noticeOf:  m.NoticeOf,
 		account:   m.Account,
 		client:    m.ClientAddress,
@@ -72,6 +74,7 @@ func jobOf(d *store.Due) *job {
 			eightBit:  d.EightBit,
 			ret:       d.Ret,
 			envID:     d.EnvID,
+			asked:     d.Asked,
 			noticeOf:  d.NoticeOf,
 			account:   d.Account,
 			client:    d.Client,

@@ -248,7 +248,8 @@ func (a *author) addOriginal(cfg *config.Compiled, n *dsn.Notice, j *job) error 
 	if err != nil {
 		return err
 	}
-	whole := j.ret == "FULL" && j.size <= int64(cfg.Service.Notices.ReturnUpTo) &&
+	whole := j.ret == "FULL" && !j.asked.TLS && // RFC 8689 section 5
+		j.size <= int64(cfg.Service.Notices.ReturnUpTo) &&
 		n.Worst() == dsn.Failed
 	room := int64(message.MaxHeader)
 	if whole {

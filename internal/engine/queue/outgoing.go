@@ -24,6 +24,7 @@ func (a *author) message(j *job) *deliver.Message {
 		EightBit: j.eightBit,
 		Ret:      j.ret,
 		EnvID:    j.envID,
+		Asked:    j.asked,
 		Content: func() (io.Reader, error) {
 			if j.content != nil {
 				return bytes.NewReader(j.content.data), nil

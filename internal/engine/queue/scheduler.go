@@ -273,7 +273,7 @@ func (s *scheduler) reserve(ctx context.Context, entries []*store.Entry) (run in
 				e.Boxes[i] = box
 				continue
 			}
-			d.Bulk = s.isBulk(d, e.Message.Sender, now)
+			d.Bulk = s.isBulk(d, e.Message.Sender, now) || d.Bulk // its sender may ask for it
 			e.Leased[i] = s.reserveOne(d, now)
 		}
 	}
@@ -282,7 +282,12 @@ func (s *scheduler) reserve(ctx context.Context, entries []*store.Entry) (run in
 
 // arrive puts a message straight into a mailbox of ours, if nothing stands against it.
 // lanes.mu is held.
-func (s *scheduler) arrive(e *store.Entry, d *mail.Delivery, a *arrivals, now time.Time) *store.MailboxMessage {
+func (s *scheduler) arrive(
+	e *store.Entry,
+	d *mail.Delivery,
+	a *arrivals,
+	now time.Time,
+) *store.MailboxMessage {
 	if d.NextHop != "local" {
 		return nil
 	}

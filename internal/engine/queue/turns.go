@@ -1,19 +1,32 @@
 package queue
 
+import "slices"
+
 // turns are a lane's jobs in the order in which senders have their turn: one
 // message of each sender after the other, and those of bulk senders behind, but
-// not for ever: of several messages in a row one is theirs.
+// not for ever: of several messages in a row one is theirs. Those whose senders gave them a high
+// priority (RFC 6710) go before all others, the highest first.
 type turns struct {
+	high        []*job
 	front, back circle
 	inRow       int // messages taken from the front since the last from the back
+	others      int // turns that those had which are not of high priority, while such were there
 }
 
 // frontInRow is how many messages of the front go before one of the back.
 const frontInRow = 7
 
-func (t *turns) len() int { return t.front.n + t.back.n }
+func (t *turns) len() int { return len(t.high) + t.front.n + t.back.n }
 
 func (t *turns) add(j *job) {
+	if p := j.asked.Priority; p > 0 && !j.bulk() {
+		at := slices.IndexFunc(t.high, func(o *job) bool { return o.asked.Priority < p })
+		if at < 0 {
+			at = len(t.high)
+		}
+		t.high = slices.Insert(t.high, at, j)
+		return
+	}
 	if j.bulk() {
 		t.back.add(j)
 		return
@@ -22,10 +35,20 @@ func (t *turns) add(j *job) {
 }
 
 // putBack gives a job the next turn.
-func (t *turns) putBack(j *job) { t.front.first = append(t.front.first, j); t.front.n++ }
+func (t *turns) putBack(j *job) {
+	if j.asked.Priority > 0 {
+		t.high = slices.Insert(t.high, 0, j)
+		return
+	}
+	t.front.first = append(t.front.first, j)
+	t.front.n++
+}
 
 // next takes the job whose turn it is, nil if there is none.
 func (t *turns) next() *job {
+	if len(t.high) > 0 {
+		return t.nextHigh()
+	}
 	if t.front.n == 0 || t.back.n > 0 && t.inRow >= frontInRow {
 		t.inRow = 0
 		if j := t.back.next(); j != nil {
@@ -36,8 +59,27 @@ func (t *turns) next() *job {
 	return t.front.next()
 }
 
+// nextHigh takes a job of high priority, or after several in a row one of the others.
+func (t *turns) nextHigh() *job {
+	if t.inRow >= frontInRow && t.front.n+t.back.n > 0 {
+		t.inRow = 0
+		if t.others++; t.front.n == 0 || t.back.n > 0 && t.others%frontInRow == 0 {
+			return t.back.next()
+		}
+		return t.front.next()
+	}
+	j := t.high[0]
+	t.high[0] = nil
+	t.high = t.high[1:]
+	t.inRow++
+	return j
+}
+
 // each calls f with every job.
 func (t *turns) each(f func(*job)) {
+	for _, j := range t.high {
+		f(j)
+	}
 	for _, c := range []*circle{&t.front, &t.back} {
 		for _, j := range c.first {
 			f(j)

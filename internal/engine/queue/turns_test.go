@@ -76,3 +76,38 @@ func TestALookGoesOnBehindTheLastLane(t *testing.T) {
 		}
 	}
 }
+
+// High priority goes first, the highest before all, and keeps nobody away for ever.
+func TestHighPriorityGoesFirstAndStarvesNobody(t *testing.T) {
+	var x turns
+	put := func(sender string, priority int, bulk bool) {
+		x.add(&job{origin: origin{sender: sender, asked: mail.Demands{Priority: priority}},
+			deliveries: []*mail.Delivery{{Bulk: bulk}}})
+	}
+	for range 3 {
+		put("plain", 0, false)
+	}
+	put("bulk", 0, true)
+	for i := range 60 {
+		put("high", 1+i%9, false)
+	}
+	seen, last := map[string]int{}, 10
+	for n := range x.len() {
+		j := x.next()
+		if j == nil {
+			t.Fatalf("%d jobs are lost", 64-n)
+		}
+		if _, known := seen[j.sender]; !known {
+			seen[j.sender] = n
+		}
+		if p := j.asked.Priority; p > 0 {
+			if p > last {
+				t.Errorf("priority %d after %d", p, last)
+			}
+			last = p
+		}
+	}
+	if seen["high"] != 0 || seen["plain"] > frontInRow || seen["bulk"] > 40 || x.next() != nil || x.len() != 0 {
+		t.Errorf("first turns: %v, %d left", seen, x.len())
+	}
+}

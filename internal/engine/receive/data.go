@@ -345,6 +345,7 @@ func (se contentTalk) message(
 		EightBit:      s.EightBit,
 		Ret:           se.mail.Ret,
 		EnvID:         se.mail.EnvID,
+		Asked:         se.asks(now),
 		Direction:     mail.In,
 	}
 	if se.trusted() {

@@ -329,6 +329,7 @@ func (se gateTalk) deliveries(x *made, rcpts []int, fates []gate.Fate) {
 			seen[key] = true
 			d := plan.NewDelivery(se.cfg, m, len(e.Deliveries)+1, leg, given, rule)
 			se.later(m, d)
+			inTime(m, d)
 			e.Deliveries = append(e.Deliveries, d)
 			return d
 		}

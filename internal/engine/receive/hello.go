@@ -40,7 +40,9 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 		"8BITMIME",
 		"SMTPUTF8",
 		"DSN",
-		"CHUNKING", // RFC 3030
+		"CHUNKING",    // RFC 3030
+		"MT-PRIORITY", // RFC 6710
+		"DELIVERBY",   // RFC 2852
 		fmt.Sprintf("LIMITS MAILMAX=%d RCPTMAX=%d", se.conf.Limits.MessagesPerConnection,
 			se.conf.Limits.Recipients), // RFC 9422
 	}
@@ -49,6 +51,9 @@ func (se helloTalk) hello(c smtp.Command) smtp.Reply {
 	}
 	if m := (signInTalk(se)).mechanisms(); len(m) > 0 {
 		lines = append(lines, "AUTH "+strings.Join(m, " "))
+	}
+	if se.tls != nil {
+		lines = append(lines, "REQUIRETLS") // RFC 8689
 	}
 	if se.trusted() { // RFC 4865: how many seconds ahead, and until when
 		lines = append(lines, fmt.Sprintf("FUTURERELEASE %d %s", smtp.LongestHold/time.Second,

@@ -82,7 +82,12 @@ func holdUnproved(e *store.Entry, node string) {
 }
 
 // head puts a message's own header section behind what we write before it.
-func (se contentTalk) head(received, section []byte, c *senderauth.Assessment, s *spool.Spool, old int) {
+func (se contentTalk) head(
+	received, section []byte,
+	c *senderauth.Assessment,
+	s *spool.Spool,
+	old int,
+) {
 	var b bytes.Buffer
 	if c != nil {
 		b.WriteString(c.Field(string(se.cfg.Service.HostName)))

@@ -66,6 +66,10 @@ func (se recipientTalk) mailFrom(arg string) smtp.Reply {
 		se.mail = nil
 		return *r
 	}
+	if r := se.mayAsk(&m); r != nil {
+		se.mail = nil
+		return *r
+	}
 	if m.Size > int64(limits.MessageSize) {
 		r := smtp.NewReply(552, "5.3.4", "the message has %d octets; %d are allowed here", m.Size,
 			limits.MessageSize)
