@@ -3744,6 +3744,22 @@ export interface components {
             /** @description When the delay notice was sent */
             warned_at: string | null;
         };
+        Demands: {
+            /**
+             * Format: date-time
+             * @description When it is to have arrived (DELIVERBY)
+             */
+            by?: string;
+            /**
+             * Format: int64
+             * @description From -9 to 9 (MT-PRIORITY)
+             */
+            priority?: number;
+            /** @description Its sender is told then, and it goes on */
+            tell?: boolean;
+            /** @description Only by TLS with hosts that are known (REQUIRETLS) */
+            tls?: boolean;
+        };
         "Dkim-makeRequest": {
             /**
              * @default rsa-2048
@@ -4190,6 +4206,8 @@ export interface components {
         };
         Found: {
             account: string;
+            /** @description What its sender asks of everybody who passes it on */
+            asked?: components["schemas"]["Demands"];
             client_address: string;
             deliveries: components["schemas"]["Delivery"][];
             /**
@@ -4825,6 +4843,8 @@ export interface components {
         };
         Message: {
             account: string;
+            /** @description What its sender asks of everybody who passes it on */
+            asked?: components["schemas"]["Demands"];
             client_address: string;
             deliveries: components["schemas"]["Delivery"][];
             /**
