@@ -107,7 +107,7 @@ func (a *acmeServer) serve(
 	if err != nil {
 		return err
 	}
-	signed, err := jose.ParseSigned(string(body), []jose.SignatureAlgorithm{jose.ES256, jose.RS256})
+	signed, err := jose.ParseSignedJSON(string(body), []jose.SignatureAlgorithm{jose.ES256, jose.RS256})
 	if err != nil || len(signed.Signatures) != 1 {
 		return malformed("the request is not signed")
 	}

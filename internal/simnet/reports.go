@@ -62,14 +62,14 @@ func (r Reports) Run() (sent int, err error) {
 			if i == 0 {
 				w := gzip.NewWriter(&b)
 				_, _ = w.Write([]byte(xml))
-				w.Close()
+				_ = w.Close()
 				name += ".gz"
 			} else {
 				kind, name = "application/zip", strings.TrimSuffix(name, ".xml")+".zip"
 				z := zip.NewWriter(&b)
 				w, _ := z.Create(strings.TrimSuffix(name, ".zip") + ".xml")
 				_, _ = w.Write([]byte(xml))
-				z.Close()
+				_ = z.Close()
 			}
 			if err := r.send(who, "Report domain: "+r.Domain, kind, name, b.Bytes()); err != nil {
 				return sent, err
@@ -79,7 +79,7 @@ func (r Reports) Run() (sent int, err error) {
 		var b bytes.Buffer
 		w := gzip.NewWriter(&b)
 		_, _ = w.Write([]byte(tlsJSON("brightbuoy.example", r.Domain, day, ago == 4)))
-		w.Close()
+		_ = w.Close()
 		if err := r.send("brightbuoy.example", "TLS report of "+r.Domain, "application/tlsrpt+gzip",
 			"tls.json.gz", b.Bytes()); err != nil {
 			return sent, err
