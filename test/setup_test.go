@@ -24,8 +24,10 @@ func blank(t *testing.T, name string) *stack {
 	t.Helper()
 	return own(t, name, func(demo string) string {
 		i, j := strings.Index(demo, "listeners:\n"), strings.Index(demo, "  - name: submission ")
-		return strings.Replace(demo[:i], "  default_sender_domain: skerryline.example\n", "",
-			1) + demo[i:j] + "\n" // the service and the edge
+		_, reports, _ := strings.Cut(demo, "  feedback: ")
+		reports, _, _ = strings.Cut(reports, "\n")
+		return strings.NewReplacer("  default_sender_domain: skerryline.example\n", "", "  feedback: "+reports+"\n", "").
+			Replace(demo[:i]) + demo[i:j] + "\n" // the service and the edge
 	})
 }
 
@@ -415,7 +417,7 @@ func TestEverythingIsExportedAndImportedAgain(t *testing.T) {
 		!strings.Contains(readFile(t, file), "$argon2id$") {
 		t.Errorf("%v %v", info, err)
 	}
-	if out := s.run(t, "config", "check", file); !strings.Contains(out, "19 mailboxes, 4 aliases") {
+	if out := s.run(t, "config", "check", file); !strings.Contains(out, "20 mailboxes, 4 aliases") {
 		t.Errorf("check: %s", out)
 	}
 	fresh := blank(t, "import")
