@@ -346,7 +346,7 @@ func TestWhatWasAgreedWithAPeerHolds(t *testing.T) {
 		s.send(t, s.inside, "127.0.0.1", inesAddress, long, "x@smallhatch.example"),
 		mail.Bounced,
 	); d.Last.Text != fmt.Sprintf(
-		"the message has %d octets; 1 KB was agreed with small",
+		"the message has %d octets; the agreement small takes at most 1 KB",
 		sizeOf(t, s, "x@smallhatch.example"),
 	) {
 		t.Errorf("%+v", d.Last)

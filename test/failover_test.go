@@ -79,7 +79,7 @@ func newPair(t *testing.T, name string) *pair {
 	}
 	one.Host += ",127.0.0.1:" + p.ports[1]
 	one.RawQuery = "target_session_attrs=read-write"
-	if p.stack, err = newStackOn(one.String(), nil); err != nil {
+	if p.stack, err = newStackOn(false, one.String(), nil); err != nil {
 		t.Fatal(err)
 	}
 	p.cleanUp(t)

@@ -39,6 +39,9 @@ const (
 
 // stack is a running demo world at ports of its own.
 type stack struct {
+	// drawn is of a test in a browser: there the service has no race detector, which the others
+	// give it; a browser alone keeps two processors busy.
+	drawn bool
 	dir                  string
 	http, edge, inside   string
 	submission, smtps    string
@@ -96,7 +99,7 @@ func world(t *testing.T) *stack {
 // own is a stack for one test. edit changes the configuration.
 func own(t *testing.T, name string, edit func(string) string, extra ...string) *stack {
 	t.Helper()
-	s, err := newStack(name, edit, extra...)
+	s, err := newStackFor(strings.HasPrefix(t.Name(), "TestConsole"), name, edit, extra...)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -186,6 +189,10 @@ func (s *stack) second(t *testing.T, name string) *stack {
 }
 
 func newStack(name string, edit func(string) string, extra ...string) (*stack, error) {
+	return newStackFor(false, name, edit, extra...)
+}
+
+func newStackFor(drawn bool, name string, edit func(string) string, extra ...string) (*stack, error) {
 	server := os.Getenv("GULL_TEST_DATABASE")
 	if server == "" {
 		return nil, fmt.Errorf("GULL_TEST_DATABASE is not set; run scripts/test")
@@ -194,16 +201,17 @@ func newStack(name string, edit func(string) string, extra ...string) (*stack, e
 	if err != nil {
 		return nil, err
 	}
-	return newStackOn(database, edit, extra...)
+	return newStackOn(drawn, database, edit, extra...)
 }
 
 // newStackOn is a stack on a database that is there.
-func newStackOn(database string, edit func(string) string, extra ...string) (*stack, error) {
+func newStackOn(drawn bool, database string, edit func(string) string, extra ...string) (*stack, error) {
 	dir, err := os.MkdirTemp("", "gull-test-")
 	if err != nil {
 		return nil, err
 	}
 	s := &stack{
+		drawn:  drawn,
 		dir:    dir,
 		config: filepath.Join(dir, "config.yaml"),
 		world:  filepath.Join(dir, "world.yaml"),
@@ -304,7 +312,7 @@ func (s *stack) startSim() error {
 
 func (s *stack) command(args ...string) *exec.Cmd {
 	path := binary
-	if args[0] == "serve" {
+	if args[0] == "serve" && !s.drawn {
 		path = server
 	}
 	c := exec.Command(path, args...)

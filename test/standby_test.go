@@ -40,7 +40,7 @@ func TestHistoryIsReadFromAStandbyThatIsFreshEnough(t *testing.T) {
 		t.Fatal(err)
 	}
 	standby := strings.Replace(database, u.Host, "127.0.0.1:"+p.ports[1], 1)
-	s, err := newStackOn(database, nil, "--read-from", standby, "--read-behind", "6s")
+	s, err := newStackOn(false, database, nil, "--read-from", standby, "--read-behind", "6s")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -237,9 +237,9 @@ func (x *explainer) rules() api.Answer {
 const maxChecks = 100
 
 // verified asks what the session asks of a recipient at a domain that we only pass on.
-func (x *explainer) verified() *smtp.Reply {
+func (x *explainer) verified(legs []route.Leg) *smtp.Reply {
 	d := x.c.Domain(x.to.Domain)
-	if d == nil || d.Kind != config.Relay {
+	if !route.GoesOn(d, x.to, legs) {
 		return nil
 	}
 	switch d.Verify {
@@ -264,7 +264,7 @@ func (x *explainer) paths() api.Answer {
 		x.note("recipient", "refused", "%s", refusal.Text())
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+refusal.Text(), *refusal)
 	}
-	if no := x.verified(); no != nil {
+	if no := x.verified(legs); no != nil {
 		x.note("recipient", "refused", "%s", no.Text())
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+no.Text(), *no)
 	}

@@ -181,6 +181,13 @@ func (k *checker) listeners() {
 			k.wrong(l.Line, field+".sign_in",
 				"people sign in at a listener of kind submission; the edge is for the world")
 		}
+		if l.Complete && l.Kind != Inside {
+			k.wrong(
+				l.Line,
+				field+".complete",
+				"only a listener of kind inside has it; submission does it anyway",
+			)
+		}
 		if l.Kind == LMTP && (len(l.SignIn) > 0 || l.TLS == TLSImplicit) {
 			k.wrong(l.Line, field+".kind", "an lmtp listener has neither sign-in nor implicit TLS")
 		}
@@ -278,9 +285,12 @@ func (k *checker) domains() {
 					k.routeNames())
 			}
 		}
-		if d.Verify != "none" && d.Kind != Relay {
-			k.wrong(d.Line, field+".verify",
-				"only a relay domain's recipients are verified; ours are known")
+		if d.Verify != "none" && d.Kind == Local {
+			k.wrong(
+				d.Line,
+				field+".verify",
+				"a local domain's recipients are known; those of relay and shared domains are verified",
+			)
 		}
 		if d.Verify == "list" && len(d.Recipients) == 0 {
 			k.wrong(d.Line, field+".recipients", "verify: list needs the recipients")

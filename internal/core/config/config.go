@@ -312,6 +312,7 @@ type Listener struct {
 	Allow              []netip.Prefix `yaml:"allow" doc:"Networks that may connect; none means all"`
 	Proxies            []netip.Prefix `yaml:"proxies" doc:"Networks of load balancers that name the client by the PROXY protocol (versions 1 and 2): their connections must begin with it, and allow and limits are about the client. From elsewhere it is no command"`
 	Deny               []netip.Prefix `yaml:"deny" doc:"Networks that may not"`
+	Complete           bool           `yaml:"complete" doc:"Of an inside listener: Date, Message-ID and From are put into messages that lack them, as they are for people who submit"`
 	Transcript         string         `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all. Credentials and content never are"`
 	Identity           string         `yaml:"identity" enum:"off,note,hold,refuse" default:"note" doc:"Of strangers' messages, whether the sender is who it says (SPF, DKIM, DMARC). note: written into the message and on record. hold: kept back where the sender's domain asks for it. refuse: refused where it asks for that, else kept back"`
 	Score              string         `yaml:"score" enum:"as_set,off,watch,on" default:"as_set" doc:"Of an edge listener, whether strangers are weighed; as_set: as the server's reputation says"`
@@ -372,7 +373,7 @@ type Domain struct {
 	Name           DomainName        `yaml:"name" required:"true"`
 	Kind           string            `yaml:"kind" required:"true" enum:"local,shared,relay" doc:"local: every address is ours. shared: what we don't know goes on. relay: everything goes on"`
 	Route          string            `yaml:"route" doc:"By which the mail of a shared or relay domain goes on"`
-	Verify         string            `yaml:"verify" enum:"none,list,call" default:"none" doc:"Of a relay domain: whether recipients are checked before we take a message; call asks the next hop"`
+	Verify         string            `yaml:"verify" enum:"none,list,call" default:"none" doc:"Of a relay domain, and of a shared one those that go on: whether recipients are checked before we take a message; call asks the next hop"`
 	Recipients     []address.Address `yaml:"recipients" doc:"The list for verify: list"`
 	Generated      []string          `yaml:"generated_addresses" doc:"Patterns of addresses made from people's names: {first}.{last}, {f}{last}, {name}"`
 	CatchAll       *address.Address  `yaml:"catch_all" doc:"Gets what nobody else gets"`

@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/core/route"
 	"gullroute/internal/engine/deliver"
 )
 
@@ -190,16 +191,13 @@ func unfit(cfg *config.Compiled, r *config.Route, j *job, to address.Address) *d
 			},
 		}
 	}
-	if r.MessageSize > 0 && j.size > int64(r.MessageSize) {
+	if largest, who := route.Largest(cfg, r, to.Domain); largest > 0 && j.size > int64(largest) {
 		return fault("5.3.4", diagnose.TooLarge,
-			"the message has %d octets; route %s takes at most %s", j.size, r.Name, r.MessageSize)
+			"the message has %d octets; %s takes at most %s", j.size, who, largest)
 	}
 	p := cfg.Peer(to.Domain)
 	switch {
 	case p == nil:
-	case p.MessageSize > 0 && j.size > int64(p.MessageSize):
-		return fault("5.3.4", diagnose.TooLarge, "the message has %d octets; %s was agreed with %s",
-			j.size, p.MessageSize, p.Name)
 	case p.NoUTF8Addresses && (j.utf8 || to.NeedsUTF8() || j.from().NeedsUTF8()):
 		return fault("5.6.7", diagnose.NeedsUTF8,
 			"the message needs SMTPUTF8, and it was agreed with %s to send none", p.Name)

@@ -44,9 +44,12 @@ func (se recipientTalk) mayTake(
 			}
 		}
 	}
+	if r := se.tooLarge(legs); r != nil {
+		return r, diagnose.TooLarge
+	}
 	dom := se.cfg.Domain(to.Domain)
 	switch {
-	case dom == nil || dom.Kind != config.Relay:
+	case !route.GoesOn(dom, to, legs):
 	case dom.Verify == "list" && !dom.Lists(to):
 		r := smtp.NewReply(550, "5.1.1", "%s is not among the recipients of %s", to.Display(),
 			address.DisplayDomain(to.Domain))
@@ -194,9 +197,31 @@ func (se recipientTalk) tooLate(ctx context.Context, size int64) *smtp.Reply {
 	return nil
 }
 
+// tooLarge refuses a recipient whose only way takes no message of the size that the client said: it
+// is told now, and not by a notice.
+func (se recipientTalk) tooLarge(legs []route.Leg) *smtp.Reply {
+	if se.mail.Size == 0 || len(legs) != 1 {
+		return nil
+	}
+	leg := legs[0]
+	largest, who := route.Largest(se.cfg, leg.Route, leg.Recipient.Domain)
+	if largest == 0 || se.mail.Size <= int64(largest) {
+		return nil
+	}
+	r := smtp.NewReply(
+		552,
+		"5.3.4",
+		"the message has %d octets; %s takes at most %s",
+		se.mail.Size,
+		who,
+		largest,
+	)
+	return &r
+}
+
 // fix completes a header section: for people who submit, Date, Message-ID and
-// From where they are missing (RFC 6409 section 8); for our machines too, senders
-// at machines' names as our domain writes them.
+// From where they are missing (RFC 6409 section 8), and for our machines where the listener is to;
+// for our machines too, senders at machines' names as our domain writes them.
 func (se contentTalk) fix(section []byte, id ident.ID, now time.Time) ([]byte, bool) {
 	if !se.trusted() {
 		return section, false
@@ -208,13 +233,14 @@ func (se contentTalk) fix(section []byte, id ident.ID, now time.Time) ([]byte, b
 	}
 	h := message.ParseHeader(section)
 	var add strings.Builder
-	if submission && h.First("From") == "" && !se.mail.From.IsNull() && !se.mail.From.NeedsUTF8() {
+	completes := submission || se.conf.Complete
+	if completes && h.First("From") == "" && !se.mail.From.IsNull() && !se.mail.From.NeedsUTF8() {
 		fmt.Fprintf(&add, "From: <%s>\r\n", se.mail.From)
 	}
-	if submission && h.First("Date") == "" {
+	if completes && h.First("Date") == "" {
 		fmt.Fprintf(&add, "Date: %s\r\n", now.Format(message.DateFormat))
 	}
-	if submission && h.First("Message-ID") == "" {
+	if completes && h.First("Message-ID") == "" {
 		fmt.Fprintf(&add, "Message-ID: <%s@%s>\r\n", id, se.conf.GreetingName)
 	}
 	out, rewritten := section, false
