@@ -175,28 +175,3 @@ func (s Certificates) DropProof(ctx context.Context, kind, name string) error {
 	)
 	return err
 }
-
-// Alone does something while no other node does it; false if another one does.
-func (s Certificates) Alone(
-	ctx context.Context,
-	what string,
-	do func() error,
-) (mine bool, err error) {
-	conn, err := s.pool.Acquire(ctx)
-	if err != nil {
-		return false, err
-	}
-	defer conn.Release()
-	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtext($1))`, what).Scan(&mine); err != nil ||
-		!mine {
-		return false, err
-	}
-	defer func() {
-		_, _ = conn.Exec(
-			context.WithoutCancel(ctx),
-			`SELECT pg_advisory_unlock(hashtext($1))`,
-			what,
-		)
-	}()
-	return true, do()
-}

@@ -38,6 +38,8 @@ type Failure struct {
 	// Tampered says that somebody meddled with the conversation: the host is not to be
 	// used without TLS in its place.
 	Tampered bool
+	// NoTLS says that the host offers none.
+	NoTLS bool
 	// Unverified is what is wrong with the host's certificate, whether that was demanded or not.
 	Unverified error
 }
@@ -308,7 +310,7 @@ func (c *Client) open(
 	case failure != nil && failure.Reply.Stage == diagnose.StageTLS:
 		tell(*failure)
 	case failure == nil && conn.tls == nil:
-		tell(Failure{Cause: diagnose.TLSNotOffered})
+		tell(Failure{Cause: diagnose.TLSNotOffered, NoTLS: true})
 	case failure == nil:
 		tell(Failure{Unverified: conn.unverified})
 	}
@@ -457,12 +459,14 @@ func (c *Client) conversation(
 	if conn.tls == nil {
 		offered := conn.has("STARTTLS")
 		if secured.Demanded() && !offered {
-			return conn.failure(
+			f := conn.failure(
 				diagnose.StageTLS,
 				"4.7.5",
 				causeOf(secured, diagnose.TLSNotOffered),
 				"the host offers no TLS, and "+secured.Who+" demands it",
 			)
+			f.NoTLS = true
+			return f
 		}
 		if useTLS && offered {
 			if failure := conn.startTLS(settings, secured); failure != nil {

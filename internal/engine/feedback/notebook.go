@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"gullroute/internal/core/aggregate"
-	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/inert"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/senderauth"
@@ -135,7 +134,7 @@ func (n *Notebook) Connected(domain, host string, terms tlsterms.Terms, seen del
 		c.Result, c.More = "dnssec-invalid", terms.Unfit
 	case terms.Unfit != "":
 		c.Result, c.More = "validation-failure", terms.Unfit
-	case seen.Cause == diagnose.TLSNotOffered || strings.Contains(seen.Reply.Text, "offers no TLS"):
+	case seen.NoTLS:
 		c.Result = "starttls-not-supported"
 	case seen.Unverified != nil && demands:
 		c.Result, c.More = fault(terms, seen.Unverified), seen.Unverified.Error()

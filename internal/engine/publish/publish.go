@@ -71,35 +71,10 @@ func ask(
 // plain is the data of a record in plain form.
 func plain(rr dns.RR) string {
 	if txt, ok := rr.(*dns.TXT); ok {
-		return strings.Join(unescape(txt.Txt), "")
+		return resolve.Text(txt)
 	}
 	data := strings.TrimPrefix(rr.String(), rr.Header().String())
 	return strings.ToLower(strings.TrimSuffix(data, "."))
-}
-
-// unescape takes the back-slashes out that the library's text form has.
-func unescape(pieces []string) []string {
-	out := make([]string, len(pieces))
-	for i, p := range pieces {
-		var b strings.Builder
-		for k := 0; k < len(p); k++ {
-			if p[k] == '\\' && k+3 < len(p) && isDigits(p[k+1:k+4]) {
-				b.WriteByte((p[k+1]-'0')*100 + (p[k+2]-'0')*10 + p[k+3] - '0')
-				k += 3
-				continue
-			}
-			if p[k] == '\\' && k+1 < len(p) {
-				k++
-			}
-			b.WriteByte(p[k])
-		}
-		out[i] = b.String()
-	}
-	return out
-}
-
-func isDigits(s string) bool {
-	return strings.IndexFunc(s, func(r rune) bool { return r < '0' || r > '9' }) < 0
 }
 
 // Update puts the records of one name and type in order. It is refused if what stands there is

@@ -48,7 +48,7 @@ func TXT(ctx context.Context, r Resolver, name string) ([]string, error) {
 	rrs, err := r.Records(ctx, name, dns.TypeTXT)
 	var out []string
 	for _, rr := range rrs {
-		out = append(out, strings.Join(rr.(*dns.TXT).Txt, ""))
+		out = append(out, resolve.Text(rr.(*dns.TXT)))
 	}
 	return out, err
 }
