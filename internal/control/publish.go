@@ -208,12 +208,19 @@ func (p *Publisher) make(ctx context.Context, c mail.DNSChange) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if err := s.Update(ctx, c.Change, cmp.Or(c.TTL, publish.TTL)); err != nil {
+	err = s.Update(ctx, c.Change, cmp.Or(c.TTL, publish.TTL))
+	if err != nil && (errors.Is(err, engine.ErrChanged) || !stands(ctx, s, c.Change)) {
 		return 0, errors.Join(err, p.Store.Drop(context.WithoutCancel(ctx), c.ID))
 	}
 	p.Log.Info("a record was published", "name", c.Change.Name, "type", c.Change.Type, "server",
 		c.Server, "who", c.Who)
 	return c.ID, nil
+}
+
+// stands reports a change that the server made although its answer was lost.
+func stands(ctx context.Context, s engine.Server, c publish.RecordChange) bool {
+	now, _, err := s.Current(ctx, c.Name, c.Type)
+	return err == nil && slices.Equal(now, slices.Sorted(slices.Values(c.After)))
 }
 
 // await says which servers show a change.
