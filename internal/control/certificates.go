@@ -15,6 +15,7 @@ import (
 	"gullroute/internal/cluster"
 	"gullroute/internal/core/certificate"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/publish"
@@ -23,6 +24,11 @@ import (
 	"gullroute/internal/keyfile"
 	"gullroute/internal/store"
 )
+
+// Troubles takes troubles of our domains that no message has.
+type Troubles interface {
+	Domain(c diagnose.Cause, domain, text string, at time.Time)
+}
 
 // Certificates keeps the certificates of the configuration: it asks an authority for them, renews
 // them, and takes those that are uploaded.
@@ -36,10 +42,8 @@ type Certificates struct {
 	Cluster  *cluster.Cluster
 	Client   *http.Client // to the authority
 	Roots    *x509.CertPool
-	Troubles interface {
-		Ours(with, text string, at time.Time)
-	}
-	Log *slog.Logger
+	Troubles Troubles
+	Log      *slog.Logger
 }
 
 // Of asking for certificates.
@@ -244,9 +248,6 @@ func (s *Certificates) Keep(ctx context.Context) error {
 	now := time.Now()
 	var failed []error
 	for _, x := range list {
-		if x.Try != nil && (x.Shown == nil || x.State != "shown") || x.State == "ended" {
-			s.Troubles.Ours("certificate "+x.Name, x.Says, now)
-		}
 		if x.RenewAt == nil || x.RenewAt.After(now) || coming(x, now) {
 			continue
 		}
@@ -265,6 +266,23 @@ func (s *Certificates) Keep(ctx context.Context) error {
 		s.Log.Warn("certificates were not renewed", "error", err)
 	}
 	return s.unpin(ctx)
+}
+
+// Tell tells of certificates that are not had, or should have been renewed long ago: again and
+// again, because a trouble of ours is over when nobody tells of it any more.
+func (s *Certificates) Tell(ctx context.Context) error {
+	list, err := s.List(ctx)
+	for _, x := range list {
+		if x.Try != nil && x.State != "shown" || x.State == "ended" {
+			s.Troubles.Domain(
+				diagnose.CertificateNotHad,
+				x.Names[0],
+				"certificate "+x.Name+": "+x.Says,
+				time.Now(),
+			)
+		}
+	}
+	return err
 }
 
 // coming reports one that waits to be shown.

@@ -14,10 +14,12 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/aggregate"
+	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/readiness"
 	"gullroute/internal/engine/resolve"
 	"gullroute/internal/inforce"
+	"gullroute/internal/insight/snags"
 	"gullroute/internal/store"
 )
 
@@ -28,10 +30,11 @@ type Feedback struct {
 	InForce   *inforce.State
 	Own       *OwnMail
 	Resolver  *resolve.Current
-	Troubles  interface {
-		Ours(with, text string, at time.Time)
-	}
-	Log *slog.Logger
+	Troubles  *snags.Keeper
+	Log       *slog.Logger
+
+	looked    time.Time // when strangers were last looked for
+	strangers []stranger
 }
 
 // Of reading reports.
@@ -42,21 +45,37 @@ const (
 	foreignSince    = 7 * 24 * time.Hour
 	manySenders     = 200
 	evidenceSince   = 30 * 24 * time.Hour
+	// strangersEvery is how often they are looked for where no report came. They are told of each
+	// time: a trouble of ours is over when nobody tells of it any more.
+	strangersEvery = time.Minute
 )
 
-// Read reads what came to the reports' address since the last time, and tells of senders in our
-// name that nobody knows.
+// stranger is who sends in a domain's name and nobody knows: the one with most messages.
+type stranger struct{ domain, text string }
+
+// Read reads what came to the reports' address since the last time, on one node of many, and tells
+// of senders in our name that nobody knows.
 func (f *Feedback) Read(ctx context.Context) error {
-	cfg := f.InForce.Config()
-	at := cfg.Service.Feedback.Address
+	at := f.InForce.Config().Service.Feedback.Address
 	if at == nil {
 		return nil
 	}
+	_, err := f.Store.Alone(
+		ctx,
+		"gull reports of others",
+		func() error { return f.readAll(ctx, at) },
+	)
+	return err
+}
+
+func (f *Feedback) readAll(ctx context.Context, at *address.Address) error {
+	came := false
 	for {
 		items, err := f.Store.Unread(ctx, at.String(), readAtOnce)
 		if err != nil {
 			return err
 		}
+		came = came || len(items) > 0
 		for _, m := range items {
 			if err := f.read(ctx, at.String(), m); err != nil {
 				return err
@@ -66,7 +85,17 @@ func (f *Feedback) Read(ctx context.Context) error {
 			break
 		}
 	}
-	return f.strangers(ctx)
+	now := time.Now()
+	if came || now.Sub(f.looked) >= strangersEvery {
+		if err := f.findStrangers(ctx, now); err != nil {
+			return err
+		}
+		f.looked = now
+	}
+	for _, s := range f.strangers {
+		f.Troubles.Domain(diagnose.NameUsed, s.domain, s.text, now)
+	}
+	return nil
 }
 
 func (f *Feedback) read(ctx context.Context, mailbox string, m mail.MailboxItem) error {
@@ -100,38 +129,35 @@ func (f *Feedback) read(ctx context.Context, mailbox string, m mail.MailboxItem)
 	return f.Store.Skip(ctx, mailbox, m, err.Error())
 }
 
-// strangers tells of addresses from which mail in our name comes, that nothing proves and nobody
-// knows.
-func (f *Feedback) strangers(ctx context.Context) error {
-	now := time.Now()
+// findStrangers looks for addresses from which mail in our name comes, that nothing proves and
+// nobody knows.
+func (f *Feedback) findStrangers(ctx context.Context, now time.Time) error {
+	var found []stranger
 	for _, d := range f.InForce.Config().Domains {
 		senders, err := f.senders(ctx, string(d.Name), now.Add(-foreignSince), manySenders)
 		if err != nil {
 			return err
 		}
-		for _, s := range senders {
-			if unproved := s.Messages - s.Passed; !s.Known && unproved >= foreignMessages {
-				f.Troubles.Ours(
-					"mail in the name of "+address.DisplayDomain(
-						string(d.Name),
-					)+" from "+s.Source.String(),
-					fmt.Sprintf(
-						"others report %d messages in the name of %s from %s that nothing "+
-							"proves: if it "+
-							"sends for you, let it sign or put it into SPF, and name it "+
-							"(gull feedback name %s "+
-							"\"newsletter provider\"); if not, ask for quarantine or reject "+
-							"by DMARC",
-						unproved,
-						address.DisplayDomain(string(d.Name)),
-						s.Source,
-						s.Source,
-					),
-					now,
-				)
+		var unknown, unproved int64
+		var first mail.FeedbackSender
+		for _, s := range senders { // those with most that nothing proves first
+			if n := s.Messages - s.Passed; !s.Known && n >= foreignMessages {
+				if unknown == 0 {
+					first = s
+				}
+				unknown++
+				unproved += n
 			}
 		}
+		if unknown > 0 {
+			found = append(
+				found,
+				stranger{string(d.Name), fmt.Sprintf("%d messages of the last week came "+
+					"from %s that nobody knows, the most from %s", unproved, places(unknown), first.Source)},
+			)
+		}
 	}
+	f.strangers = found
 	return nil
 }
 

@@ -18,12 +18,17 @@ import (
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/engine/feedback"
 	asking "gullroute/internal/engine/senderauth"
-	"gullroute/internal/store"
 )
 
 // sendAtOnce is how many reports are sent in one round: they leave one after the other in the
 // small hours, and delay nothing else.
 const sendAtOnce = 20
+
+// errLater reports that DNS did not say to whom a report goes; it is asked again, for giveUpAfter
+// from the begin of the day.
+var errLater = errors.New("DNS does not say to whom it goes")
+
+const giveUpAfter = 3 * 24 * time.Hour
 
 // Send reports to others what we saw on days that are over, on one node of many.
 func (f *Feedback) Send(ctx context.Context) error {
@@ -32,13 +37,16 @@ func (f *Feedback) Send(ctx context.Context) error {
 	if set.Address == nil || set.Send != "on" {
 		return nil
 	}
-	_, err := store.Certificates{DB: f.Store.DB}.Alone(ctx, "feedback", func() error {
+	_, err := f.Store.Alone(ctx, "gull reports to others", func() error {
 		due, err := f.Store.Due(ctx, time.Now().UTC().Truncate(24*time.Hour), sendAtOnce)
 		if err != nil {
 			return err
 		}
 		for _, x := range due {
 			result, err := f.report(ctx, cfg, x)
+			if errors.Is(err, errLater) && time.Since(x.Day) < giveUpAfter {
+				continue
+			}
 			if err != nil {
 				result = "not sent: " + err.Error()
 			}
@@ -145,6 +153,9 @@ func (f *Feedback) dmarcReport(
 ) ([]reportTo, []byte, error) {
 	r := f.InForce.FreshResolver()
 	found := asking.DMARC(ctx, r, x.Domain)
+	if found.Error != nil && found.Temp {
+		return nil, nil, errLater
+	}
 	if found.Record == nil || len(found.Record.Reports) == 0 {
 		return nil, nil, errors.New("nobody asks for reports")
 	}
@@ -191,7 +202,10 @@ func (f *Feedback) tlsReport(
 	seen []mail.FeedbackSeen,
 	id string,
 ) ([]reportTo, []byte, error) {
-	texts, _ := asking.TXT(ctx, f.InForce.FreshResolver(), "_smtp._tls."+x.Domain)
+	texts, err := asking.TXT(ctx, f.InForce.FreshResolver(), "_smtp._tls."+x.Domain)
+	if notGone(err) != nil {
+		return nil, nil, errLater
+	}
 	var to []reportTo
 	for _, text := range texts {
 		tags, err := senderauth.Tags(text)

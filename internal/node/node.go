@@ -258,6 +258,8 @@ func (n *Node) loops() []supervise.Loop {
 			First: true,
 			Do:    n.Control.Certificates.Keep,
 		},
+		{Name: "certificates that are not had", Every: 5 * second, Limit: 20 * second,
+			Do: n.Control.Certificates.Tell},
 		{Name: "certificates whose time has come", Every: second, Limit: 20 * second, First: true,
 			Do: n.Certificates.Due},
 		{

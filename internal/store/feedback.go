@@ -148,19 +148,23 @@ func (s Feedback) Senders(
 	since time.Time,
 	limit int,
 ) ([]mail.FeedbackSender, error) {
-	rows, err := s.pool.Query(ctx, `SELECT source, sum(messages)::bigint,
-			coalesce(sum(messages) FILTER (WHERE dkim OR spf), 0)::bigint,
-			coalesce(sum(messages) FILTER (WHERE spf), 0)::bigint,
-			coalesce(sum(messages) FILTER (WHERE dkim), 0)::bigint,
-			coalesce(sum(messages) FILTER (WHERE disposition <> 'none'), 0)::bigint, min(at), max(at),
-			coalesce((SELECT array_agg(DISTINCT p->>'domain') FROM feedback_sender x,
-				jsonb_array_elements(x.proofs) p WHERE x.domain = $1 AND x.at >= $2 AND x.source = f.source
-				AND p->>'domain' <> ''), '{}'),
-			coalesce((SELECT name FROM feedback_source n WHERE f.source <<= n.network
+	rows, err := s.pool.Query(ctx, `WITH f AS MATERIALIZED (SELECT * FROM feedback_sender
+			WHERE domain = $1 AND at >= $2), top AS (
+			SELECT source, sum(messages)::bigint AS messages,
+				coalesce(sum(messages) FILTER (WHERE dkim OR spf), 0)::bigint AS passed,
+				coalesce(sum(messages) FILTER (WHERE spf), 0)::bigint AS by_spf,
+				coalesce(sum(messages) FILTER (WHERE dkim), 0)::bigint AS by_dkim,
+				coalesce(sum(messages) FILTER (WHERE disposition <> 'none'), 0)::bigint AS refused,
+				min(at) AS first, max(at) AS last
+			FROM f GROUP BY source ORDER BY sum(messages) FILTER (WHERE NOT dkim AND NOT spf) DESC NULLS LAST,
+				2 DESC LIMIT $3),
+		named AS (SELECT source, array_agg(DISTINCT p->>'domain') AS domains
+			FROM f, jsonb_array_elements(proofs) p WHERE p->>'domain' <> '' GROUP BY source)
+		SELECT source, messages, passed, by_spf, by_dkim, refused, first, last, coalesce(domains, '{}'),
+			coalesce((SELECT name FROM feedback_source n WHERE top.source <<= n.network
 				ORDER BY masklen(n.network) DESC LIMIT 1), '')
-		FROM feedback_sender f WHERE domain = $1 AND at >= $2 GROUP BY source
-		ORDER BY sum(messages) FILTER (WHERE NOT dkim AND NOT spf) DESC NULLS LAST, sum(messages) DESC
-		LIMIT $3`, domain, since, limit)
+		FROM top LEFT JOIN named USING (source) ORDER BY messages - passed DESC, messages DESC, source`,
+		domain, since, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -318,7 +322,8 @@ func (s Feedback) AddSeen(ctx context.Context, seen []mail.FeedbackSeen) error {
 	return s.pool.SendBatch(ctx, b).Close()
 }
 
-// Due are domains of which something is to be reported, of days that are over.
+// Due are domains of which something is to be reported, of days that are over; in any order, so that
+// those that cannot be reported yet keep no others waiting.
 func (s Feedback) Due(
 	ctx context.Context,
 	today time.Time,
@@ -326,8 +331,8 @@ func (s Feedback) Due(
 ) ([]mail.FeedbackSeen, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT DISTINCT kind, day, domain FROM feedback_seen WHERE day < $1
-		ORDER BY day, kind, domain LIMIT $2`,
+		`SELECT kind, day, domain FROM (SELECT DISTINCT kind, day, domain FROM feedback_seen
+			WHERE day < $1) x ORDER BY random() LIMIT $2`,
 		today,
 		limit,
 	)

@@ -91,6 +91,12 @@ const (
 // NotReady is what the readiness of a domain of ours shows, messages or not.
 const NotReady Cause = "domain-not-ready"
 
+// What others report of our name, and what becomes of our certificates: no message has these.
+const (
+	NameUsed          Cause = "name-used-by-strangers"
+	CertificateNotHad Cause = "certificate-not-had"
+)
+
 // The causes of what we refuse ourselves, before there is a message.
 const (
 	SpokeEarly     Cause = "spoke-early"

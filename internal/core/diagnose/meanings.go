@@ -459,6 +459,25 @@ var meanings = map[Cause]Meaning{
 		Us,
 		FixRecord,
 	),
+	NameUsed: stays(
+		Identity,
+		"Somebody whom nobody knows sends in the name of a domain of ours",
+		"Others report messages in its name from an address that neither SPF nor a signature proves, and "+
+			"that has no name here.",
+		"If it sends for you, let it sign or put it into SPF, and name it (gull feedback name); if not, ask "+
+			"others to keep it away: readiness says when the next DMARC policy is safe.",
+		Us,
+		FixRecord,
+	),
+	CertificateNotHad: stays(
+		Identity,
+		"A certificate of ours is not had or not renewed",
+		"The authority was asked and gave none: where it would be shown, a former or a self-made one "+
+			"stands, which strict senders and mail programs do not take.",
+		"Read what the authority said (gull certificate status), set it right, and ask again: gull "+
+			"certificate renew.",
+		Us,
+	),
 	OurTrouble: waits("until it is fixed", Ours, "Something failed on our side",
 		"The delivery failed before anybody outside was asked.",
 		"Read the exact fault and the service's log.", Us, FixFlush),

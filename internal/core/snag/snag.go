@@ -429,7 +429,7 @@ func Rate(c diagnose.Cause, p Place, waiting, failed int64, since, now time.Time
 		return Minor
 	case p.Kind == Ourselves, c == diagnose.LimitReached, waiting >= 100, failed >= 50:
 		return Critical
-	case c == diagnose.NotReady:
+	case c == diagnose.NotReady, c == diagnose.CertificateNotHad:
 		return Serious
 	case waiting >= 5,
 		failed >= 5,

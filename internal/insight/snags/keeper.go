@@ -120,6 +120,18 @@ func (k *Keeper) Ready(domain string, last mail.LastReply, at time.Time) {
 	})
 }
 
+// Domain takes a trouble of a domain of ours that no message has: it is over soon after nobody
+// tells of it any more.
+func (k *Keeper) Domain(c diagnose.Cause, domain, text string, at time.Time) {
+	k.see(snag.Sighting{
+		Cause:     c,
+		Place:     snag.Place{Kind: snag.Domain, Name: domain},
+		At:        at,
+		Recipient: domain,
+		Last:      mail.LastReply{Stage: diagnose.StageRoute, Text: text},
+	})
+}
+
 // Ours takes a trouble on our own side: what it is with, and a sentence.
 func (k *Keeper) Ours(with, text string, at time.Time) {
 	k.see(snag.Sighting{
