@@ -77,6 +77,11 @@ func (a *authority) pem() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.cert.Raw})
 }
 
+// issuedFor reports a certificate of this authority for a name.
+func (a *authority) issuedFor(cert *x509.Certificate, name string) bool {
+	return cert.CheckSignatureFrom(a.cert) == nil && cert.VerifyHostname(name) == nil
+}
+
 // issue makes a certificate of a kind for a host, once: valid, expired or crowded.
 func (a *authority) issue(host, kind string) (*tls.Certificate, error) {
 	a.mu.Lock()

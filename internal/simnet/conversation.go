@@ -176,6 +176,16 @@ func (d *conversation) startTLS() bool {
 	return true
 }
 
+// shows reports a client that proved to have a certificate for a name.
+func (d *conversation) shows(name string) bool {
+	secured, ok := d.conn.(*tls.Conn)
+	if !ok {
+		return false
+	}
+	chain := secured.ConnectionState().PeerCertificates
+	return len(chain) > 0 && d.host.certs.issuedFor(chain[0], name)
+}
+
 func (d *conversation) auth(arg string, b Behaviour) {
 	kind, token, _ := strings.Cut(arg, " ")
 	plain, err := base64.StdEncoding.DecodeString(token)
@@ -197,6 +207,8 @@ func (d *conversation) mail(arg string, b Behaviour) {
 	switch {
 	case b.TLSDemanded && !d.tls:
 		d.say("530 5.7.0 must issue a STARTTLS command first")
+	case b.KnowsBy != "" && !d.shows(b.KnowsBy):
+		d.say("530 5.7.0 show a certificate for %s first", b.KnowsBy)
 	case b.Account != "" && d.account == "":
 		d.say("530 5.7.0 sign in first: authentication required")
 	case b.POPFirst > 0 && !d.host.lookedAt(d.client(), time.Duration(b.POPFirst)):

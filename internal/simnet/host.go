@@ -136,7 +136,11 @@ func (h *host) tls() (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12}, nil
+	s := &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12}
+	if h.behaviour().KnowsBy != "" {
+		s.ClientAuth = tls.RequestClientCert
+	}
+	return s, nil
 }
 
 // recipientReply decides on a recipient by the host's behaviour.

@@ -89,7 +89,8 @@ type Behaviour struct {
 	Offers        []string `yaml:"offers" json:"offers"` // further extensions that it does
 	TLS           string   `yaml:"tls" json:"tls"`       // "", valid, expired, or crowded: for 10,000 names
 	TLSDemanded   bool     `yaml:"tls_demanded" json:"tls_demanded"`
-	Account       string   `yaml:"account" json:"account"` // sign-in needed
+	KnowsBy       string   `yaml:"knows_by" json:"knows_by"` // name in the certificate that its clients must show
+	Account       string   `yaml:"account" json:"account"`   // sign-in needed
 	Password      string   `yaml:"password" json:"-"`
 	POPPort       int      `yaml:"pop_port" json:"pop_port"`           // where its account is looked at by POP3, under TLS
 	POPFirst      Pause    `yaml:"pop_first" json:"pop_first"`         // takes mail so long after that only; 0 always
