@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -23,6 +24,7 @@ import (
 	"github.com/miekg/dns"
 
 	"gullroute/internal/api"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/readiness"
 )
 
@@ -148,7 +150,8 @@ func TestACertificateThatIsNotHadIsASnag(t *testing.T) {
 		return strings.Replace(byAuthority(c), "    proof: dns\n", "    proof: http\n", 1)
 	})
 	if err := eventually(40*time.Second, func() error {
-		if out := s.run(t, "snag", "list", "-o", "json"); !strings.Contains(out, "certificate mail") {
+		if out := s.run(t, "snag", "list", "-o", "json"); !strings.Contains(out, "certificate-not-had") ||
+			!strings.Contains(out, "(unauthorized)") {
 			return fmt.Errorf("snags: %s", out)
 		}
 		return nil
@@ -327,5 +330,39 @@ func TestCertificatesAreUploadedByHand(t *testing.T) {
 	}
 	if out := s.run(t, "certificate", "status", "mail", "-o", "json"); strings.Contains(out, "PRIVATE") {
 		t.Error("the key is told")
+	}
+}
+
+// Some hosts know us by our certificate alone: a route shows it, and without it mail waits or comes
+// back as they say.
+func TestARouteShowsOurCertificate(t *testing.T) {
+	takesLong(t)
+	t.Parallel()
+	s := own(t, "ourcertificate", func(c string) string {
+		return strings.Replace(byAuthority(c), "  - name: to the world\n", `  - name: who knows us
+    recipients: [brightbuoy.example]
+    next_hop: mx
+    certificate: kept:mail
+  - name: to the world
+`, 1)
+	})
+	s.until0(t, func() error {
+		if x := s.certificates(t)["mail"]; x.State != "shown" || !slices.Contains(x.UsedBy, "route who knows us") {
+			return fmt.Errorf("%+v", x)
+		}
+		return nil
+	})
+	for _, host := range []string{"mx.brightbuoy.example", "mx.saltmarsh.example"} {
+		s.behave(t, host, `{"knows_by": "mail.skerryline.example"}`)
+	}
+	s.until(t, s.out(t, "a@brightbuoy.example"), mail.Delivered)
+	// The other route shows none: what the host says is told.
+	if d := s.until(t, s.out(t, "a@saltmarsh.example"), mail.Bounced); !strings.Contains(d.Last.Text,
+		"show a certificate for mail.skerryline.example first") {
+		t.Errorf("%+v", d.Last)
+	}
+	// A probe of the route shows it, too.
+	if out := s.run(t, "probe", "brightbuoy.example"); strings.Contains(out, "530") {
+		t.Errorf("%s", out)
 	}
 }

@@ -301,7 +301,7 @@ func TestConsoleCanBeUsedByEverybody(t *testing.T) {
 		"/trace?view=live", "/trace?view=archives", "/messages/" + id, "/reports", "/readiness",
 		"/readiness/skerryline.example", "/setup", "/setup/domains", "/setup/routes?item=to+the+world",
 		"/setup/mailboxes", "/setup/aliases", "/setup/secrets", "/setup/service", "/setup/review",
-		"/setup/draft", "/setup/revisions", "/explain", "/probe", "/terms",
+		"/setup/draft", "/setup/revisions", "/setup/certificates", "/setup/dns_servers", "/explain", "/probe", "/terms",
 		"/held", "/reputation?about=127.30.0.65", "/setup/gates", "/setup/lists?item=partners", "/reputation",
 		"/setup/operators", "/setup/audit", "/account", "/setup/mailboxes/" + inesAddress, "/mailbox"}
 	for _, look := range []struct {

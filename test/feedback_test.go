@@ -47,7 +47,8 @@ func TestReportsOfOthersAreReadAndSayWhatIsSafe(t *testing.T) {
 	})
 	x = s.feedback(t, "skerryline.example")
 	if len(x.Days) != 10 || len(x.Senders) != 3 || x.Senders[0].Source.String() != "127.30.0.64" || x.Senders[0].Known ||
-		x.Senders[0].Passed != 0 || x.Senders[0].Messages != 2*(25+1+25+2+25+3) ||
+		x.Senders[0].Passed != 0 ||
+		x.Senders[0].Messages != 2*(25+1+25+2+25+3) ||
 		x.Senders[1].Name == "" {
 		t.Errorf("%+v", x)
 	}
@@ -56,7 +57,8 @@ func TestReportsOfOthersAreReadAndSayWhatIsSafe(t *testing.T) {
 		t.Errorf("%s %+v", x.Says, x.TLS)
 	}
 	s.until0(t, func() error {
-		if out := s.run(t, "snag", "list", "-o", "json"); !strings.Contains(out, "127.30.0.64") {
+		if out := s.run(t, "snag", "list", "-o", "json"); !strings.Contains(out, "name-used-by-strangers") ||
+			!strings.Contains(out, "the most from 127.30.0.64") {
 			return fmt.Errorf("no snag tells of the stranger")
 		}
 		return nil
@@ -107,6 +109,8 @@ func TestWeReportToDomainsThatAskForIt(t *testing.T) {
 	} {
 		s.run(t, "simnet", "publish", "--replace", line)
 	}
+	s.run(t, "dkim", "make", "skerryline.example", "--selector", "tide")
+	s.run(t, "dkim", "use", "skerryline.example", "tide", "--force")
 	// Two strangers in saltmarsh's name, of whom one proves it; two domains with policies.
 	theirs := strings.Replace(message("boats"), "ines.harrow@skerryline", "ada@saltmarsh", 1)
 	s.send(t, s.edge, "127.30.0.10", "ada@saltmarsh.example", theirs, "harbour@skerryline.example")
@@ -132,6 +136,12 @@ func TestWeReportToDomainsThatAskForIt(t *testing.T) {
 		return nil
 	}); err != nil {
 		t.Fatal(err)
+	}
+	// What proves our own reports is the signature of the address that they are from.
+	if sent := string(s.messages(t, "mx.saltmarsh.example", "dmarc@saltmarsh.example")[0].Content); !strings.Contains(sent,
+		"DKIM-Signature: ") ||
+		!strings.Contains(sent, "d=skerryline.example") {
+		t.Errorf("our report is not signed:\n%.600s", sent)
 	}
 	var report struct {
 		Domain  string `xml:"policy_published>domain"`

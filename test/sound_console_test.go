@@ -36,6 +36,43 @@ func TestConsoleMakesADomainReady(t *testing.T) {
 	p.shows("_dmarc.lightkeepers.example is as it was before")
 }
 
+// From nothing in DNS to ten of ten: make a key, publish, done. The certificate comes by itself.
+func TestConsoleLeadsToTenOfTenInFivePresses(t *testing.T) {
+	t.Parallel()
+	s := own(t, "tenoften", func(c string) string {
+		return strings.Replace(byAuthority(c), "    kind: edge\n    tls: starttls\n",
+			"    kind: edge\n    tls: starttls\n    certificate: kept:mail\n", 1)
+	})
+	const domain = "skerryline.example"
+	for _, name := range []string{domain, "_dmarc." + domain, "_smtp._tls." + domain, "mail." + domain,
+		"1.0.0.127.driftnet.example"} {
+		s.withdraw(t, name, "ANY")
+	}
+	s.run(t, "service", "set", "--addresses", "127.0.0.1")
+	s.run(t, "draft", "apply")
+	p := s.open(t, "keeper")
+	p.visit("/readiness/" + domain)
+	presses := 0
+	press := func(name string) { t.Helper(); presses++; p.press(name) }
+	press("Look now")
+	p.shows("of 10", "It publishes no SPF record")
+	press("Make")
+	p.shows("it signs by itself as soon as DNS shows it")
+	press("Publish…")
+	p.shows("Nothing is changed before you press the button", "at customs")
+	press(value[string](p, `[...document.querySelectorAll("section[aria-labelledby=publish] button")]
+		.map((b) => b.innerText).find((t) => t.startsWith("Publish"))`))
+	p.shows("of 10 now")
+	press("Look now")
+	p.shows("10.0", "Everything that was looked at is right")
+	if presses > 5 {
+		t.Errorf("%d presses", presses)
+	}
+	if r := s.ready(t, domain); r.Score != 10 {
+		t.Errorf("%.1f of ten: %s", r.Score, r.Verdict)
+	}
+}
+
 func TestConsoleProbesAHostAndOurListeners(t *testing.T) {
 	t.Parallel()
 	s := own(t, "probeconsole", nil)

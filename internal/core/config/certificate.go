@@ -67,7 +67,7 @@ func (k *checker) certificates() {
 			}
 			host, wild := strings.CutPrefix(n, "*.")
 			if _, err := address.ParseDomain(host); err != nil || strings.ToLower(n) != n {
-				k.wrong(c.Line, field+".names", "%q is no host name; write one in small letters", n)
+				k.wrong(c.Line, field+".names", "%q is no host name; write one in lower case", n)
 			}
 			if wild && c.From == FromAuthority && c.Proof != ProofDNS {
 				k.wrong(c.Line, field+".proof", "a name with an asterisk is proved by dns only")
