@@ -46,6 +46,7 @@ type Answer struct {
 type Path struct {
 	Recipient string         `json:"recipient"`
 	Via       []string       `json:"via"`
+	PassedOn  string         `json:"passed_on,omitempty" doc:"How a forward goes on: return path and seal"`
 	Route     string         `json:"route"`
 	NextHop   string         `json:"next_hop"`
 	Lane      string         `json:"lane"`

@@ -182,6 +182,9 @@ func printAnswer(w io.Writer, ans api.Answer) {
 		if way.Written != "" {
 			fmt.Fprintf(w, "         written %s\n", way.Written)
 		}
+		if way.PassedOn != "" {
+			fmt.Fprintf(w, "         passed on: %s\n", way.PassedOn)
+		}
 		for _, h := range way.Hosts {
 			addresses := strings.Join(h.Addresses, ", ")
 			if h.Trouble != "" {

@@ -312,6 +312,17 @@ func (a traceCommands) printTrace(t api.Trace) error {
 	if f := m.Identity; f != nil {
 		fmt.Fprintf(w, "  proves   SPF %s for %s, DKIM %s, DMARC %s for %s\n", f.SPF.Result,
 			f.SPF.Domain, signatureWords(f.DKIM), f.DMARC.Result, f.DMARC.Domain)
+		if f.Chain != nil {
+			fmt.Fprintf(
+				w,
+				"           sealed results (ARC) %s: %s\n",
+				f.Chain.Result,
+				chainWords(f.Chain),
+			)
+		}
+		if f.Reason != "" {
+			fmt.Fprintf(w, "           %s\n", f.Reason)
+		}
 	}
 	for i := range m.Deliveries {
 		d := &m.Deliveries[i]
@@ -427,4 +438,17 @@ func signatureWords(list []senderauth.Signature) string {
 		out = append(out, fmt.Sprintf("%s for %s", s.Result, s.Domain))
 	}
 	return strings.Join(out, " and ")
+}
+
+// chainWords say who sealed a message, and what is wrong with that.
+func chainWords(c *senderauth.Chain) string {
+	var names []string
+	for _, l := range c.Links {
+		names = append(names, l.Domain)
+	}
+	words := strings.Join(names, ", then ")
+	if c.Why != "" {
+		words = strings.TrimPrefix(words+"; "+c.Why, "; ")
+	}
+	return words
 }

@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/api"
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/forward"
 	"gullroute/internal/core/gate"
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
@@ -23,6 +24,7 @@ import (
 	"gullroute/internal/core/smtp"
 	"gullroute/internal/engine/limits"
 	"gullroute/internal/engine/queue"
+	"gullroute/internal/engine/receive"
 	"gullroute/internal/engine/weigh"
 	"gullroute/internal/inforce"
 	"gullroute/internal/store"
@@ -38,6 +40,7 @@ type Explainer struct {
 	Limits    *limits.Counter
 	Queue     *queue.Queue
 	Weigher   *weigh.Weigher
+	Returns   receive.Returns
 }
 
 // Explain says what would be decided, by the very functions that decide, and
@@ -259,7 +262,12 @@ func (x *explainer) verified(legs []route.Leg) *smtp.Reply {
 
 // paths finds where it would go.
 func (x *explainer) paths() api.Answer {
-	legs, refusal := route.Plan(x.c, x.env, x.to)
+	target, no := x.sentBack()
+	if no != nil {
+		x.note("recipient", "refused", "%s", no.Text())
+		return x.refuse(x.out.Rule, "the relay rules allow it, but "+no.Text(), *no)
+	}
+	legs, refusal := route.Plan(x.c, x.env, target)
 	if refusal != nil {
 		x.note("recipient", "refused", "%s", refusal.Text())
 		return x.refuse(x.out.Rule, "the relay rules allow it, but "+refusal.Text(), *refusal)
@@ -294,6 +302,25 @@ func (x *explainer) paths() api.Answer {
 		}
 	}
 	return x.out
+}
+
+// sentBack is where the mail of a return path of ours goes.
+func (x *explainer) sentBack() (address.Address, *smtp.Reply) {
+	sender, err := x.on.Returns.Sender(x.ctx, x.c, x.to)
+	switch {
+	case errors.Is(err, forward.ErrOther):
+		return x.to, nil
+	case err != nil:
+		r := smtp.NewReply(550, "5.1.1", "%s was a return path: %v", x.to.Display(), err)
+		return x.to, &r
+	case !x.env.Sender.IsNull():
+		r := smtp.NewReply(550, "5.7.1", "%s takes notices only: mail from the null sender",
+			x.to.Display())
+		return x.to, &r
+	}
+	x.note("recipient", "passed", "it is a return path: what comes back goes to %s",
+		sender.Display())
+	return sender, nil
 }
 
 // contentOf is a message to ask the gates about, nil without one.
@@ -375,6 +402,7 @@ func (x *explainer) path(leg route.Leg) api.Path {
 		w.Trouble = leg.Route.UnservedText()
 		return w
 	}
+	w.PassedOn = forward.Of(x.c, x.env.Sender, leg.Recipient, w.Via).Words(x.c)
 	terms := route.TermsOf(x.c, leg.Route, leg.NextHop)
 	w.TLS, w.Peer = terms.TLS, terms.Peer
 	if p := x.c.Peer(leg.Recipient.Domain); p != nil {

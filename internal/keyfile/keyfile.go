@@ -5,7 +5,9 @@ package keyfile
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -17,7 +19,10 @@ import (
 var ErrNoKey = errors.New("secrets need a key file: start the service with --key-file")
 
 // Box encrypts and decrypts by AES-256-GCM. A nil Box has no key.
-type Box struct{ aead cipher.AEAD }
+type Box struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // Open reads a key file, and makes it if there is none: 32 octets in hexadecimal,
 // readable by its owner only.
@@ -60,7 +65,17 @@ func Open(path string) (*Box, error) {
 		return nil, err
 	}
 	aead, err := cipher.NewGCM(block)
-	return &Box{aead}, err
+	return &Box{aead, key}, err
+}
+
+// Derived is a key for another purpose, the same on every node with this key file; nil without one.
+func (b *Box) Derived(purpose string) []byte {
+	if b == nil {
+		return nil
+	}
+	sum := hmac.New(sha256.New, b.key)
+	sum.Write([]byte(purpose))
+	return sum.Sum(nil)
 }
 
 // Encrypt encrypts a text under a name, which must be given again to open it.

@@ -123,6 +123,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Tally:     e.Counters,
 		Log:       n.Log,
 		Signer:    e.Signer,
+		ReturnKey: n.returnPaths().Key,
 		Recovered: n.Cluster.Missed,
 		Journal:   journalPath(n.Options),
 		SpoolDir:  n.SpoolDir,
@@ -169,6 +170,7 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Allowance:     e.Limits,
 		Verifier:      &deliver.Recipients{Client: e.Queue.Client()},
 		Mailboxes:     store.Mailboxes{DB: n.DB},
+		Returns:       n.returnPaths(),
 		Originals:     receive.Reported{Messages: store.Messages{DB: n.DB}, Node: n.Name},
 		Contacts:      store.Messages{DB: n.DB},
 		Scanner:       e.Scanners,
@@ -181,6 +183,14 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		HeldFull:      func() bool { return n.Control.Held.Full() },
 		SenderChecker: senderauth.Checker{Resolver: e.Resolver},
 	})
+}
+
+// returnPaths are those of forwards: every node with the same key file makes and knows the same.
+func (n *Node) returnPaths() receive.ReturnPaths {
+	return receive.ReturnPaths{
+		Key:      n.Box.Derived("return paths of forwards"),
+		Messages: store.Messages{DB: n.DB},
+	}
 }
 
 // queueStore is what the queue asks of the database.
@@ -438,6 +448,7 @@ func (n *Node) buildControl() {
 		Limits:    e.Limits,
 		Queue:     e.Queue,
 		Weigher:   e.Weigher,
+		Returns:   n.returnPaths(),
 	}
 	asked := e.Outward
 	asked.Resolver = nil // a probe asks DNS anew

@@ -43,7 +43,8 @@ type Due struct {
 // senderauth.Assessment.Proof.
 const dueColumns = `, m.sender, m.size, m.utf8, m.eight_bit, m.ret, m.env_id, m.asked, m.notice_of,
 	m.received_at, m.account, m.client_address, m.listener, m.direction,
-	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass' THEN 'pass'
+	CASE WHEN m.identity IS NULL THEN '' WHEN m.identity->'dmarc'->>'result' = 'pass'
+			OR m.identity->'arc'->>'vouched' <> '' THEN 'pass'
 		WHEN 'fail' IN (m.identity->'dmarc'->>'result', m.identity->'spf'->>'result') THEN 'fail'
 		WHEN m.identity->'spf'->>'result' = 'pass' THEN 'pass' ELSE '' END`
 

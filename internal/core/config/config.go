@@ -70,6 +70,7 @@ type Service struct {
 	TLSPolicies          TLSPolicies      `yaml:"tls_policies" doc:"Whether we heed what domains say of TLS for mail to them"`
 	CertificateAuthority Authority        `yaml:"certificate_authority" doc:"Who gives us certificates (ACME)"`
 	Feedback             Feedback         `yaml:"feedback" doc:"What other servers report of our mail (DMARC, TLS), and what we report to them"`
+	Forwards             Forwards         `yaml:"forwards" doc:"How mail of others goes on that our mailboxes and aliases pass to addresses elsewhere"`
 	WithoutKey           string           `yaml:"without_key" enum:"hold,send" default:"hold" doc:"Mail whose signing key a node's key file does not open: it waits there, or goes out unsigned"`
 	Connections          int              `yaml:"connections" min:"1" max:"10000" default:"500" doc:"Open outwards at the same time"`
 	Retry                Retry            `yaml:"retry" doc:"When deliveries that wait are tried again"`
@@ -380,6 +381,7 @@ type Domain struct {
 	PlusAddressing bool              `yaml:"plus_addressing" doc:"name+anything reaches name"`
 	RewriteSenders address.Patterns  `yaml:"rewrite_senders" doc:"Domains of our machines' senders that are written as this domain, like host7 or *.machines.example"`
 	TLSPolicy      DomainTLS         `yaml:"tls_policy" doc:"What we ask of others who send to it (MTA-STS, RFC 8461)"`
+	Forwards       DomainForwards    `yaml:"forwards" doc:"Return path of what this domain's mailboxes and aliases pass to addresses elsewhere"`
 	Outgoing       string            `yaml:"outgoing" doc:"Route of what this domain's people send outside: a smart host of its own"`
 }
 

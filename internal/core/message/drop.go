@@ -43,3 +43,18 @@ func (h Header) Count(name string) int {
 	}
 	return n
 }
+
+// CutField is the first field of a header section with its folded lines, and the rest.
+func CutField(section []byte) (field, rest []byte) {
+	end := 0
+	for {
+		n := bytes.IndexByte(section[end:], '\n')
+		if n < 0 {
+			return section, nil
+		}
+		end += n + 1
+		if end >= len(section) || section[end] != ' ' && section[end] != '\t' {
+			return section[:end], section[end:]
+		}
+	}
+}

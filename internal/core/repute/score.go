@@ -120,7 +120,12 @@ func (t *Settings) Late(c *Client, m *Message) Score {
 			func(x senderauth.Signature) bool { return x.Result == senderauth.Pass })
 		s.add("DKIM fails", p.DKIMFail, "no signature is good", len(i.DKIM) > 0 && !signed)
 		asks := i.DMARC.Policy != "none"
-		s.add("DMARC fails", p.DMARCFail, "", i.DMARC.Result == senderauth.Fail && asks)
+		s.add(
+			"DMARC fails",
+			p.DMARCFail,
+			"",
+			i.DMARC.Result == senderauth.Fail && asks && i.Proof() != senderauth.Pass,
+		)
 		s.add("DMARC fails, noted", p.DMARCNoted, "", i.DMARC.Result == senderauth.Fail && !asks)
 	}
 	s.add("first contact", p.FirstContact, "", m.FirstContact)

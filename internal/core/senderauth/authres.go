@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+
+	"gullroute/internal/core/message"
 )
 
 // Field is the Authentication-Results field (RFC 8601) of a check, folded, with
@@ -24,8 +26,34 @@ func (c *Assessment) Field(host string) string {
 		b.WriteString(";\r\n\tdkim=none")
 	}
 	method(&b, "dmarc", c.DMARC.Result, policyOf(c.DMARC), "header.from", c.DMARC.Domain)
+	if c.Chain != nil {
+		method(&b, "arc", c.Chain.Result, c.Chain.words())
+	}
 	b.WriteString("\r\n")
 	return b.String()
+}
+
+// Own is the Authentication-Results field that we wrote ourselves when a message came: its value,
+// and what it says of the chain.
+func Own(section []byte, host string) (value string, chain Result) {
+	for len(section) > 0 {
+		var field []byte
+		field, section = message.CutField(section)
+		if !claims(field, []string{host}) {
+			continue
+		}
+		_, value, _ = strings.Cut(string(field), ":")
+		value, chain = strings.Join(strings.Fields(value), " "), None
+		for _, one := range strings.Split(withoutComments(value), ";") {
+			if words := strings.Fields(one); len(words) > 0 {
+				if name, result, _ := strings.Cut(words[0], "="); name == "arc" {
+					chain = Result(result)
+				}
+			}
+		}
+		return value, chain
+	}
+	return "", None
 }
 
 func policyOf(d DMARC) string {
@@ -69,8 +97,8 @@ func Strip(section []byte, names ...string) ([]byte, int) {
 	var out bytes.Buffer
 	gone := 0
 	for len(section) > 0 {
-		field := oneField(section)
-		section = section[len(field):]
+		var field []byte
+		field, section = message.CutField(section)
 		if claims(field, names) {
 			gone++
 			continue
@@ -78,21 +106,6 @@ func Strip(section []byte, names ...string) ([]byte, int) {
 		out.Write(field)
 	}
 	return out.Bytes(), gone
-}
-
-// oneField is the first field of a section with its folded lines.
-func oneField(section []byte) []byte {
-	end := 0
-	for {
-		n := bytes.IndexByte(section[end:], '\n')
-		if n < 0 {
-			return section
-		}
-		end += n + 1
-		if end >= len(section) || section[end] != ' ' && section[end] != '\t' {
-			return section[:end]
-		}
-	}
 }
 
 // claims reports whether a field is an Authentication-Results field of one of the

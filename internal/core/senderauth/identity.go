@@ -64,6 +64,7 @@ type Assessment struct {
 	SPF    SPF         `json:"spf"`
 	DKIM   []Signature `json:"dkim"`
 	DMARC  DMARC       `json:"dmarc"`
+	Chain  *Chain      `json:"arc,omitempty" doc:"Of sealed results, where the message was passed on (ARC)"`
 	Action Action      `json:"action" enum:"note,hold,refuse" doc:"What was done about it"`
 	Reason string      `json:"reason,omitempty" doc:"Why"`
 }
@@ -74,7 +75,7 @@ func (c *Assessment) Proof() Result {
 	switch {
 	case c == nil:
 		return ""
-	case c.DMARC.Result == Pass:
+	case c.DMARC.Result == Pass, c.vouched():
 		return Pass
 	case c.DMARC.Result == Fail, c.SPF.Result == Fail:
 		return Fail

@@ -30,7 +30,8 @@ type Agreed struct {
 func (c *Assessment) Decide(listener Action, agreed Agreed) {
 	c.Action, c.Reason = Note, ""
 	if agreed.Term != "" {
-		if c.proved() || agreed.Term == Note || agreed.Term == Off || c.DMARC.Result == TempError {
+		if c.proved() || c.vouched() || agreed.Term == Note || agreed.Term == Off ||
+			c.DMARC.Result == TempError {
 			return
 		}
 		c.Action = agreed.Term
@@ -44,6 +45,12 @@ func (c *Assessment) Decide(listener Action, agreed Agreed) {
 	}
 	policy := ""
 	switch {
+	case c.vouched():
+		c.Reason = fmt.Sprintf(
+			"%s, which passed it on, saw %s proved",
+			c.Chain.Vouched,
+			c.DMARC.Domain,
+		)
 	case c.DMARC.Result == Fail:
 		policy = c.DMARC.Policy
 	case c.DMARC.Result == None && c.SPF.Result == Fail:

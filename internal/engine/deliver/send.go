@@ -1,6 +1,7 @@
 package deliver
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -29,6 +30,19 @@ type Message struct {
 	Asked    mail.Demands
 	Content  func() (io.Reader, error)
 	Written  []string // what was changed in it for these recipients, in words
+}
+
+// Prepend puts header fields, each with its CRLF, before the content.
+func (m *Message) Prepend(fields []byte) {
+	if len(fields) == 0 {
+		return
+	}
+	plain := m.Content
+	m.Size += int64(len(fields))
+	m.Content = func() (io.Reader, error) {
+		rest, err := plain()
+		return io.MultiReader(bytes.NewReader(fields), rest), err
+	}
 }
 
 // Recipient is one recipient of a message.

@@ -8,6 +8,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/forward"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/relay"
 	"gullroute/internal/engine/deliver"
@@ -61,7 +62,34 @@ func (a *author) outgoing(
 	if failure == nil {
 		failure = a.sign(r, j, m)
 	}
+	if failure == nil && t.Domain != "" && r.NextHop != config.HopLMTP {
+		a.passOn(j, t.Way, m)
+	}
 	return m, done, failure
+}
+
+// passOn seals what we found of the sender of a message that a domain of ours passes on, and puts
+// our return path in place of the sender's. A message goes on without a seal where none can be made.
+func (a *author) passOn(j *job, w forward.Way, m *deliver.Message) {
+	if w.Returned && len(a.ReturnKey) > 0 {
+		m.Sender = forward.ReturnPath(a.ReturnKey, j.message, w.Domain)
+	}
+	service := &a.cfg.Load().Service
+	if a.Signer == nil || j.direction != mail.In || service.Forwards.Seal == "off" {
+		return
+	}
+	fields, err := a.Signer.Seal(w.Domain, string(service.HostName), m.Content)
+	if err != nil {
+		a.Log.Warn(
+			"a message that is passed on could not be sealed",
+			"message",
+			j.message,
+			"error",
+			err,
+		)
+		return
+	}
+	m.Prepend(fields)
 }
 
 // sign adds the signatures of the domain that a message is from. Only what our
@@ -86,13 +114,6 @@ func (a *author) sign(r *config.Route, j *job, l *deliver.Message) *deliver.Fail
 			},
 		}
 	}
-	if len(fields) > 0 {
-		plain := l.Content
-		l.Size += int64(len(fields))
-		l.Content = func() (io.Reader, error) {
-			rest, err := plain()
-			return io.MultiReader(bytes.NewReader(fields), rest), err
-		}
-	}
+	l.Prepend(fields)
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
+	"gullroute/internal/core/forward"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/message"
 	"gullroute/internal/core/parts"
@@ -23,6 +24,7 @@ var errTooLarge = errors.New("the message is larger than any listener takes")
 type agreed struct {
 	reshape.Terms
 	sevenBit string // the peer that takes no 8-bit; "" of others
+	forward.Way
 }
 
 func agreedWith(cfg *config.Compiled, domain string) (t agreed) {
@@ -35,10 +37,17 @@ func agreedWith(cfg *config.Compiled, domain string) (t agreed) {
 	return t
 }
 
-// groups are the recipients that get the same octets, in the order in which they stand.
-func groups(cfg *config.Compiled, fit []deliver.Recipient) (terms []agreed, at [][]int) {
+// groups are the recipients that get the same octets, in the order in which they stand; of is
+// where each stands among the job's deliveries.
+func groups(
+	cfg *config.Compiled,
+	j *job,
+	fit []deliver.Recipient,
+	of []int,
+) (terms []agreed, at [][]int) {
 	for i, to := range fit {
 		t := agreedWith(cfg, to.To.Domain)
+		t.Way = forward.Of(cfg, j.from(), to.To, j.deliveries[of[i]].Via)
 		k := slices.Index(terms, t)
 		if k < 0 {
 			k, terms, at = len(terms), append(terms, t), append(at, nil)

@@ -73,6 +73,8 @@ type Options struct {
 	Log   *slog.Logger
 	// Signer signs what goes out; nil signs nothing.
 	Signer *senderauth.Signer
+	// ReturnKey signs the return paths of forwards; without one senders stay.
+	ReturnKey []byte
 	// Outward is what connections outwards are made with.
 	Outward deliver.Options
 	// SpoolDir is for content that is too large for memory while it is written anew.

@@ -54,7 +54,7 @@ func (s *sender) send(
 	if len(fit) == 0 {
 		return results
 	}
-	terms, members := groups(cfg, fit)
+	terms, members := groups(cfg, j, fit, at)
 	for g, t := range terms {
 		same := make([]deliver.Recipient, len(members[g]))
 		for k, m := range members[g] {

@@ -40,6 +40,7 @@ func (se contentTalk) identify(s *spool.Spool, section []byte) *senderauth.Asses
 	if p := se.cfg.Peer(c.DMARC.Domain); p != nil && c.DMARC.Domain != "" && p.Identity != "" {
 		agreed = senderauth.Agreed{Peer: p.Name, Term: senderauth.Action(p.Identity)}
 	}
+	c.Heed(se.cfg.Service.Forwards.Heeds)
 	c.Decide(term, agreed)
 	if se.server.Judged != nil {
 		se.server.Judged(se.seen, &c)

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/diagnose"
 	"gullroute/internal/core/relay"
@@ -155,10 +156,17 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 		se.refuse(no)
 		return se.weigh(decision.Reply, 1)
 	}
-	legs, refusal := route.Plan(se.cfg, e, rcpt.To)
+	target, bad := se.sentBack(rcpt.To)
+	legs, refusal := route.Plan(se.cfg, e, target)
+	if target != rcpt.To {
+		for i := range legs {
+			legs[i].Via = append([]address.Address{rcpt.To}, legs[i].Via...)
+		}
+	}
 	var weight weighed
-	var bad *refused
-	if refusal == nil && decision.Rule == config.RuleOurDomain {
+	if bad != nil {
+		refusal = nil
+	} else if refusal == nil && decision.Rule == config.RuleOurDomain {
 		weight, bad = strangerTalk(se).refusedEarly(rcpt.To)
 	}
 	if refusal != nil {
@@ -169,12 +177,12 @@ func (se recipientTalk) rcptTo(arg string) smtp.Reply {
 		}
 	} else if bad != nil {
 		refusal, no = &bad.reply, *bad
-		no.rule = decision.Rule
+		no.stage, no.to, no.rule = diagnose.StageRecipient, rcpt.To, decision.Rule
 	} else if gated := gateTalk(se).refusedEarly(rcpt.To, legs); gated != nil {
 		refusal, no = &gated.reply, *gated
 		no.rule = decision.Rule
 	} else {
-		refusal, no.cause = se.mayTake(e, decision, rcpt.To, legs)
+		refusal, no.cause = se.mayTake(e, decision, target, legs)
 	}
 	if refusal != nil {
 		no.reply = *refusal

@@ -66,6 +66,11 @@ type Originals interface {
 		notice ident.ID) (ident.ID, []mail.Event)
 }
 
+// Returns finds to whom what comes to a return path of ours goes back.
+type Returns interface {
+	Sender(ctx context.Context, c *config.Compiled, a address.Address) (address.Address, error)
+}
+
 // SenderChecker finds who a message is from.
 type SenderChecker interface {
 	Check(ctx context.Context, f senderauth.Facts) core.Assessment
@@ -105,6 +110,7 @@ type Options struct {
 	Verifier      Verifier
 	Mailboxes     Mailboxes
 	Originals     Originals
+	Returns       Returns
 	SenderChecker SenderChecker
 	Contacts      Contacts
 	Scanner       Scanner

@@ -61,6 +61,9 @@ func Check(ctx context.Context, r Resolver, f Facts) senderauth.Assessment {
 		found = DMARC(ctx, r, from[0])
 	}
 	c.DMARC = senderauth.Judge(from, c.SPF, c.DKIM, found)
+	if h.First("ARC-Seal") != "" {
+		c.Chain = chain(ctx, r, f)
+	}
 	return c
 }
 

@@ -3325,6 +3325,8 @@ export interface components {
              * @enum {string}
              */
             action: "note" | "hold" | "refuse";
+            /** @description Of sealed results, where the message was passed on (ARC) */
+            arc?: components["schemas"]["Chain"];
             dkim: components["schemas"]["Signature"][];
             dmarc: components["schemas"]["DMARC"];
             /** @description Why */
@@ -3482,6 +3484,15 @@ export interface components {
             next_at: string;
             /** Format: date-time */
             tried_at: string;
+        };
+        Chain: {
+            /** @description Who sealed it, the first one first */
+            links: components["schemas"]["Link"][];
+            /** @description pass, fail or temperror */
+            result: string;
+            /** @description The sealer, heeded here, who saw the sender proved before it passed the message on */
+            vouched?: string;
+            why?: string;
         };
         Change: {
             after?: {
@@ -4679,6 +4690,11 @@ export interface components {
             /** @enum {string} */
             who: "client" | "server" | "note";
         };
+        Link: {
+            domain: string;
+            /** @description In the words of Authentication-Results */
+            found: string;
+        };
         ListAnswer: {
             /** @description The entry that matches */
             entry?: string;
@@ -5328,6 +5344,8 @@ export interface components {
             hosts: components["schemas"]["HopHost"][];
             lane: string;
             next_hop: string;
+            /** @description How a forward goes on: return path and seal */
+            passed_on?: string;
             /** @description The agreement that counts */
             peer?: string;
             recipient: string;

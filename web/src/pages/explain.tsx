@@ -348,6 +348,7 @@ function One({ answer, client, listener }: { answer: Answer; client: string; lis
 									{soft(w.recipient)}: {w.why}
 									{w.peer && t`; as agreed with ${w.peer}`}
 									{w.written && t`; written ${w.written}`}
+									{w.passed_on && t`; passed on: ${w.passed_on}`}
 									{w.trouble && <b> — {w.trouble}</b>}
 									{w.hosts.map((h) => (
 										<div key={h.name} className="mono">

@@ -237,6 +237,14 @@ function From({ found: f }: { found: NonNullable<Trace["message"]["identity"]> }
 						{s.why ? `, ${s.why}` : ""}
 					</Text>
 				))}
+				{f.arc && (
+					<Text size="xs" c="dimmed">
+						<Trans>
+							sealed results (ARC) {f.arc.result}: {f.arc.links.map((l) => l.domain).join(", ")}
+						</Trans>
+						{f.arc.why ? `, ${f.arc.why}` : ""}
+					</Text>
+				)}
 			</Table.Td>
 		</Table.Tr>
 	);
