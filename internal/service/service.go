@@ -109,7 +109,10 @@ func (s *Service) Address() string { return s.listener.Addr().String() }
 // Run serves until ctx ends.
 func (s *Service) Run(ctx context.Context) error {
 	s.running = ctx
-	stop := context.AfterFunc(ctx, func() { _ = s.app.ShutdownWithTimeout(3 * time.Second) })
+	stop := context.AfterFunc(ctx, func() {
+		_ = s.app.ShutdownWithTimeout(3 * time.Second)
+		_ = s.listener.Close() // who is stopped before serving began has no server to shut down yet
+	})
 	defer stop()
 	cfg := fiber.ListenConfig{DisableStartupMessage: true}
 	l := guard(s.listener)
@@ -120,7 +123,10 @@ func (s *Service) Run(ctx context.Context) error {
 		}
 		l = secured
 	}
-	return s.app.Listener(l, cfg)
+	if err := s.app.Listener(l, cfg); ctx.Err() == nil || !errors.Is(err, net.ErrClosed) {
+		return err
+	}
+	return nil
 }
 
 // onLoopback reports that HTTP is reached from this machine only.

@@ -1,12 +1,15 @@
 package service_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/mail"
@@ -219,6 +222,37 @@ func TestViewersSeeWhatTheSettingsAllow(t *testing.T) {
 		if status, body := s.Ask(teststand.Viewer, "GET", path, ""); status == 200 && strings.Contains(body,
 			"skerryline") {
 			t.Errorf("%s finds by a part of what is hidden: %s", path, body)
+		}
+	}
+}
+
+// A service that is stopped while it starts ends too: it was told to before it served.
+func TestAServiceStoppedBeforeItServesEnds(t *testing.T) {
+	stand := teststand.Start(t)
+	for i := range 40 {
+		s, err := service.New(service.Options{Control: stand.Control, Insight: stand.Insight, InForce: stand.InForce,
+			Hub: stand.Engine.Hub, SignIn: stand.Engine.SignIn, Log: slog.New(slog.DiscardHandler),
+			Level: new(slog.LevelVar), Address: "127.0.0.1:0"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, stop := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		if i%4 == 0 {
+			stop()
+		}
+		go func() { ended <- s.Run(ctx) }()
+		if i%2 == 1 {
+			time.Sleep(time.Duration(i) * 20 * time.Microsecond)
+		}
+		stop()
+		select {
+		case err := <-ended:
+			if err != nil {
+				t.Errorf("it ended with %v", err)
+			}
+		case <-time.After(20 * time.Second):
+			t.Fatal("it serves on")
 		}
 	}
 }

@@ -119,7 +119,7 @@ function Of({ about }: { about: string }) {
 						<Trans>No list is asked about such things. Add one under Set up, DNS lists.</Trans>
 					</Text>
 				) : (
-					<Table.ScrollContainer minWidth={560}>
+					<Table.ScrollContainer minWidth={560} scrollAreaProps={{ viewportProps: { tabIndex: 0 } }}>
 						<Table horizontalSpacing="sm">
 							<Table.Tbody>
 								{x.lists.map((l) => (
