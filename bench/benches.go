@@ -37,6 +37,7 @@ func (b *bench) all() []named {
 	return []named{
 		{"accept", b.accept},
 		{"relay", b.relay},
+		{"policies", b.policed},
 		{"queue", b.queueLife},
 		{"life", b.whole},
 		{"memory", b.memory},

@@ -13,6 +13,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/queue"
 	"gullroute/internal/engine/receive"
@@ -123,6 +124,22 @@ func startNodeWith(
 	sending bool,
 	keep *snags.Keeper,
 ) (*node, error) {
+	return startNodeAs(text, st, id, sending, keep, deliver.Options{})
+}
+
+// startNodeBy starts one that sends in a way of its own.
+func startNodeBy(text string, st benchStore, id int, outward deliver.Options) (*node, error) {
+	return startNodeAs(text, st, id, true, nil, outward)
+}
+
+func startNodeAs(
+	text string,
+	st benchStore,
+	id int,
+	sending bool,
+	keep *snags.Keeper,
+	outward deliver.Options,
+) (*node, error) {
 	c, err := config.Parse([]byte(text))
 	if err != nil {
 		return nil, err
@@ -134,13 +151,14 @@ func startNodeWith(
 	hub, count, ids := feed.NewHub(), counters.New(), ident.NewMaker(id, time.Now)
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	options := queue.Options{
-		Store: st,
-		Node:  id,
-		Name:  "bench",
-		IDs:   ids,
-		Hub:   hub,
-		Tally: count,
-		Log:   log,
+		Store:   st,
+		Node:    id,
+		Name:    "bench",
+		IDs:     ids,
+		Hub:     hub,
+		Tally:   count,
+		Log:     log,
+		Outward: outward,
 	}
 	if keep != nil {
 		options.Snags = keep
