@@ -109,9 +109,10 @@ func (l *looker) ourselves(ctx context.Context) {
 	names := []string{l.f.HostName}
 	for i := range l.cfg.Routes {
 		r := &l.cfg.Routes[i]
-		if r.SourceAddress.IsValid() && !slices.Contains(l.f.Ours, r.SourceAddress) &&
-			len(l.cfg.Service.Addresses) == 0 {
-			l.f.Ours = append(l.f.Ours, r.SourceAddress)
+		for _, ip := range r.Sources() {
+			if !slices.Contains(l.f.Ours, ip) && len(l.cfg.Service.Addresses) == 0 {
+				l.f.Ours = append(l.f.Ours, ip)
+			}
 		}
 		if n := string(r.EHLOName); n != "" && !slices.Contains(names, n) {
 			names = append(names, n)

@@ -33,8 +33,8 @@ const judgeFor = 5 * time.Second
 func (j *Judge) On(ctx context.Context, lanes []mail.Lane) (whose.Verdict, error) {
 	cfg := j.InForce.Config()
 	source := func(route string) string {
-		if r := cfg.Route(route); r != nil && r.SourceAddress.IsValid() {
-			return r.SourceAddress.String()
+		if r := cfg.Route(route); r != nil && len(r.Sources()) > 0 {
+			return r.Sources()[0].String()
 		}
 		return ""
 	}

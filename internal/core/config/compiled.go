@@ -309,6 +309,14 @@ func (d *Domain) Lists(a address.Address) bool {
 	return strings.EqualFold(a.Local, "postmaster")
 }
 
+// Sources are our addresses that the route connects from, in turn; none is any.
+func (r *Route) Sources() []netip.Addr {
+	if r.SourceAddress.IsValid() {
+		return append([]netip.Addr{r.SourceAddress}, r.SourceAddresses...)
+	}
+	return r.SourceAddresses
+}
+
 // Kept is how long mail of the route waits for its site to ask for it.
 func (r *Route) Kept() time.Duration {
 	if r.Asks == nil {

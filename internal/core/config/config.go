@@ -470,6 +470,7 @@ type Route struct {
 	POPBefore             *POPBefore       `yaml:"pop_before" doc:"A mailbox at the provider that has to be looked at by POP3 before it takes mail from our address"`
 	Say                   string           `yaml:"say" doc:"The sentence of next hop refuse"`
 	SourceAddress         netip.Addr       `yaml:"source_address" doc:"Our address to connect from"`
+	SourceAddresses       []netip.Addr     `yaml:"source_addresses" doc:"Several of ours, used in turn; one that this machine does not have is left out for ten minutes"`
 	EHLOName              DomainName       `yaml:"ehlo_name" doc:"Our name towards these hosts"`
 	MessageSize           Size             `yaml:"message_size" doc:"Larger messages are sent back"`
 	Connections           int              `yaml:"connections" min:"1" max:"1000" default:"10" doc:"Of each lane"`

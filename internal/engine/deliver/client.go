@@ -89,6 +89,7 @@ type Client struct {
 	cfg *config.Compiled
 
 	popLooks looks
+	reach    reach
 	mu       sync.Mutex
 	scrams   map[[2]string]*scram.Client // by account and password
 }
@@ -241,7 +242,7 @@ func (c *Client) connectTo(
 			tried = append(tried, failure.Reply)
 			continue
 		}
-		for _, ip := range addrs {
+		for _, ip := range c.reach.order(addrs, time.Now()) {
 			if len(tried) >= maxTries || ctx.Err() != nil {
 				break
 			}
@@ -334,8 +335,7 @@ func (c *Client) openWith(
 ) (*Conn, *Failure) {
 	timeouts := c.cfg.Service.Timeouts
 	session, recording := c.begin(ctx, r, terms, nextHop, t, ip)
-	raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.port)),
-		timeouts.Connect)
+	raw, err := c.reachOut(ctx, r, netip.AddrPortFrom(ip, uint16(t.port)), timeouts.Connect)
 	if err != nil {
 		failure := connectFailure(t, ip, err)
 		failure.Reply.SessionID = session

@@ -84,7 +84,7 @@ func (c *Client) look(ctx context.Context, r *config.Route, p *config.POPBefore)
 				r.Transcript,
 			)
 		}
-		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(port)),
+		raw, err := c.reachOut(ctx, r, netip.AddrPortFrom(ip, uint16(port)),
 			c.cfg.Service.Timeouts.Connect)
 		if err != nil {
 			failure = connectFailure(target{host: host, port: port}, ip, err)

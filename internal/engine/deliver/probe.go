@@ -108,15 +108,19 @@ func (c *Client) Probe(
 		Preference: t.Preference,
 		Steps:      []probe.ProbeStep{},
 	}
-	if r.SourceAddress.IsValid() {
-		out.Source = r.SourceAddress.String()
+	if list := r.Sources(); len(list) > 0 {
+		out.Source = list[0].String()
 	}
 	terms, to := route.TermsOf(c.cfg, r, nextHop), target{t.Host, t.Port, t.Preference}
 	p := &prober{c: c, r: r, terms: c.secured(ctx, r, terms, nextHop, to), order: order, out: &out}
 	session, recording := c.begin(ctx, r, terms, nextHop, to, ip)
 	out.Session = session
 	p.step("connect", func() (string, *Failure) {
-		raw, err := c.Dial(ctx, r.SourceAddress, netip.AddrPortFrom(ip, uint16(t.Port)),
+		var from netip.Addr
+		if list := r.Sources(); len(list) > 0 {
+			from = list[0]
+		}
+		raw, err := c.Dial(ctx, from, netip.AddrPortFrom(ip, uint16(t.Port)),
 			min(c.cfg.Service.Timeouts.Connect, probeStep))
 		if err != nil {
 			return "", connectFailure(target{t.Host, t.Port, 0}, ip, err)

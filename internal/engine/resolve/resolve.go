@@ -41,7 +41,9 @@ type Host struct {
 const (
 	maxEntries  = 10_000
 	maxTTL      = time.Hour
-	negativeTTL = 30 * time.Second
+	negativeTTL = 30 * time.Second // where no SOA says it
+	maxNegative = 5 * time.Minute  // what a zone may say of what is not there (RFC 2308 section 5)
+	maxChain    = 8                // CNAME records followed
 )
 
 // Resolver asks a set of servers. It is safe for several goroutines.
@@ -268,8 +270,76 @@ var familyWords = map[string]string{
 	"both": "address",
 }
 
-// ask answers from the cache or from a server.
+// ask answers from the cache or from servers, and follows the CNAME records at whose end a server
+// stopped: not every one follows them to another zone.
 func (r *Resolver) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
+	msg, err := r.askOne(ctx, name, kind)
+	if err != nil {
+		return nil, err
+	}
+	secure, chain := msg.AuthenticatedData, slices.Clone(msg.Answer)
+	for range maxChain {
+		next := chainEnd(name, kind, chain)
+		if next == "" || denied(msg) != nil {
+			return msg, nil
+		}
+		more, err := r.askOne(ctx, next, kind)
+		if err != nil {
+			return nil, err
+		}
+		chain, secure = append(chain, more.Answer...), secure && more.AuthenticatedData
+		whole := *more
+		whole.Answer, whole.AuthenticatedData = chain, secure
+		if msg = &whole; len(more.Answer) == 0 {
+			return msg, nil
+		}
+	}
+	return nil, &Failure{diagnose.DNSTrouble, false, "4.4.3",
+		fmt.Sprintf("the CNAME records of %s go on for more than %d steps", name, maxChain)}
+}
+
+// chainEnd is the name to which CNAME records lead that is not answered; "" if there is none.
+func chainEnd(name string, kind uint16, answer []dns.RR) string {
+	if kind == dns.TypeCNAME {
+		return ""
+	}
+	at, moved := dns.CanonicalName(name), false
+	for range len(answer) + 1 {
+		step := ""
+		for _, rr := range answer {
+			if dns.CanonicalName(rr.Header().Name) != at {
+				continue
+			}
+			if rr.Header().Rrtype == kind {
+				return ""
+			}
+			if c, ok := rr.(*dns.CNAME); ok {
+				step = dns.CanonicalName(c.Target)
+			}
+		}
+		if step == "" {
+			break
+		}
+		at, moved = step, true
+	}
+	if !moved {
+		return ""
+	}
+	return strings.TrimSuffix(at, ".")
+}
+
+// denied is the SOA record by which a server says that what was asked for is not there (RFC 2308).
+func denied(msg *dns.Msg) *dns.SOA {
+	for _, rr := range msg.Ns {
+		if soa, ok := rr.(*dns.SOA); ok {
+			return soa
+		}
+	}
+	return nil
+}
+
+// askOne answers from the cache or from a server.
+func (r *Resolver) askOne(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
 	q := question{strings.ToLower(name), kind}
 	now := time.Now()
 	r.mu.Lock()
@@ -326,8 +396,14 @@ func (r *Resolver) query(ctx context.Context, q question) (*dns.Msg, error) {
 
 func (r *Resolver) keep(q question, msg *dns.Msg, now time.Time) {
 	ttl := negativeTTL
+	soa := denied(msg)
+	if soa != nil {
+		ttl = min(maxNegative, time.Duration(min(soa.Hdr.Ttl, soa.Minttl))*time.Second)
+	}
 	if len(msg.Answer) > 0 {
-		ttl = maxTTL
+		if soa == nil {
+			ttl = maxTTL
+		}
 		for _, rr := range msg.Answer {
 			ttl = min(ttl, time.Duration(rr.Header().Ttl)*time.Second)
 		}

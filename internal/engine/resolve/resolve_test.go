@@ -44,8 +44,11 @@ func (z *zone) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 	}
 	for _, r := range records {
 		rr, err := dns.NewRR(name + " 60 IN " + r)
-		if err == nil && rr.Header().Rrtype == q.Question[0].Qtype {
+		if err == nil && (rr.Header().Rrtype == q.Question[0].Qtype || rr.Header().Rrtype == dns.TypeCNAME) {
 			m.Answer = append(m.Answer, rr)
+		}
+		if err == nil && rr.Header().Rrtype == dns.TypeSOA && len(m.Answer) == 0 {
+			m.Ns = append(m.Ns, rr)
 		}
 	}
 	if _, udp := w.RemoteAddr().(*net.UDPAddr); udp {
@@ -206,5 +209,48 @@ func TestAResolverThatSaysNothingIsDown(t *testing.T) {
 	defer cancel()
 	if _, err := r.MX(ctx, "saltmarsh.example"); err == nil || !r.Down() {
 		t.Errorf("%v, down %v", err, r.Down())
+	}
+}
+
+// A server may answer with the CNAME alone: what it leads to is asked for.
+func TestAliasesInDNSAreFollowed(t *testing.T) {
+	z := &zone{records: map[string][]string{
+		"mx.saltmarsh.example.":   {"CNAME host.provider.example."},
+		"host.provider.example.":  {"CNAME n1.provider.example."},
+		"n1.provider.example.":    {"A 127.30.0.10"},
+		"saltmarsh.example.":      {"CNAME other.example."},
+		"other.example.":          {"MX 10 n1.provider.example."},
+		"round.example.":          {"CNAME about.example."},
+		"about.example.":          {"CNAME round.example."},
+		"leads-nowhere.example.":  {"CNAME nobody.example."},
+		"leads-to-empty.example.": {"CNAME empty.example."},
+		"empty.example.":          {"TXT nothing"},
+		"quiet.example.":          {"SOA ns.example. keeper.example. 1 7200 3600 1209600 1"},
+	}}
+	r := New([]netip.AddrPort{serve(t, z)}, "ipv4")
+	ctx := context.Background()
+	if a, err := r.Addrs(ctx, "mx.saltmarsh.example"); err != nil || len(a) != 1 || a[0].String() != "127.30.0.10" {
+		t.Errorf("through two aliases: %v %v", a, err)
+	}
+	if h, err := r.MX(ctx, "saltmarsh.example"); err != nil || h[0].Name != "n1.provider.example" {
+		t.Errorf("the MX of another name: %v %v", h, err)
+	}
+	for name, cause := range map[string]diagnose.Cause{"round.example": diagnose.DNSTrouble,
+		"leads-nowhere.example": diagnose.NoAddress, "leads-to-empty.example": diagnose.NoAddress} {
+		var f *Failure
+		if a, err := r.Addrs(ctx, name); !errors.As(err, &f) || f.Cause != cause {
+			t.Errorf("%s: %v %v", name, a, err)
+		}
+	}
+	before := z.asked.Load()
+	for range 3 {
+		_, _ = r.Addrs(ctx, "quiet.example")
+	}
+	if n := z.asked.Load() - before; n != 1 {
+		t.Errorf("what is not there was asked for %d times", n)
+	}
+	time.Sleep(1100 * time.Millisecond) // as long as its zone says
+	if _, _ = r.Addrs(ctx, "quiet.example"); z.asked.Load()-before != 2 {
+		t.Error("it is not asked for again when its zone says so")
 	}
 }
