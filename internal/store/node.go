@@ -95,6 +95,8 @@ type Pulse struct {
 	Replaced bool
 	// Newer says that a later program has changed the schema.
 	Newer bool
+	// Running are the names of the nodes that run, in order.
+	Running []string
 }
 
 // Heartbeat says that a run goes on. It is a small durable write: when it returns without
@@ -109,10 +111,13 @@ func (s Runs) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
 	err = conn.QueryRow(
 		ctx,
 		`UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
-		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`,
+		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied),
+			(SELECT array_agg(DISTINCT name ORDER BY name) FROM node n
+				WHERE NOT n.gone AND n.seen_at > now() - $3::interval)`,
 		run,
 		s.key(run),
-	).Scan(&schema)
+		deadAfter,
+	).Scan(&schema, &p.Running)
 	p.Newer = schema > knownSchema
 	if errors.Is(err, pgx.ErrNoRows) {
 		p.Over = true

@@ -473,9 +473,9 @@ type Route struct {
 	SourceAddresses       []netip.Addr     `yaml:"source_addresses" doc:"Several of ours, used in turn; one that this machine does not have is left out for ten minutes"`
 	EHLOName              DomainName       `yaml:"ehlo_name" doc:"Our name towards these hosts"`
 	MessageSize           Size             `yaml:"message_size" doc:"Larger messages are sent back"`
-	Connections           int              `yaml:"connections" min:"1" max:"1000" default:"10" doc:"Of each lane"`
+	Connections           int              `yaml:"connections" min:"1" max:"1000" default:"10" doc:"Of each lane, over all nodes that deliver by it; one each at least"`
 	MessagesPerConnection int              `yaml:"messages_per_connection" min:"1" max:"100000" default:"100"`
-	MessagesPerMinute     int              `yaml:"messages_per_minute" min:"1" max:"1000000" doc:"Of each lane; not limited if not given"`
+	MessagesPerMinute     int              `yaml:"messages_per_minute" min:"1" max:"1000000" doc:"Of each lane, over all nodes that deliver by it; not limited if not given"`
 	Nodes                 []string         `yaml:"nodes" doc:"Nodes that deliver by it; none means all"`
 	Transcript            string           `yaml:"transcript" enum:"none,trouble,all" default:"all" doc:"Whose transcript is kept: none, that of sessions with trouble, or all"`
 	Retry                 OwnRetry         `yaml:"retry" doc:"A schedule of its own"`

@@ -2,9 +2,11 @@ package queue
 
 import (
 	"context"
+	"slices"
 	"sync/atomic"
 	"time"
 
+	"gullroute/internal/core/config"
 	"gullroute/internal/store"
 )
 
@@ -41,6 +43,7 @@ type heart struct {
 	beating  atomic.Int64  // when the heartbeat under way began, since born; 0 for none
 	lastSeen atomic.Int64  // of the last heartbeat: nanoseconds since born, by the monotonic clock
 	beatNow  chan struct{} // a heartbeat is asked for
+	running  atomic.Pointer[[]string]
 }
 
 func newHeart(b *base) *heart {
@@ -69,6 +72,24 @@ func (e ErrNotNow) Error() string { return e.Text }
 
 // RunNumber is the number of the run that leases are made for.
 func (h *heart) RunNumber() int { return int(h.run.Load()) }
+
+// share is this node's place among the nodes that run and deliver by a route, and how many these
+// are: limits of a lane hold over all of them.
+func (h *heart) share(r *config.Route) (at, of int) {
+	running := h.running.Load()
+	if running == nil {
+		return 0, 1
+	}
+	for _, name := range *running {
+		if name == h.Name {
+			at = of
+		}
+		if config.On(r.Nodes, name) {
+			of++
+		}
+	}
+	return at, max(of, 1)
+}
 
 // Database is how the database does.
 func (h *heart) Database() Database { return *h.database.Load() }
@@ -148,6 +169,10 @@ func (h *heart) heartbeat(ctx context.Context) bool {
 	wasFenced := h.fenced()
 	h.lastSeen.Store(int64(began.Sub(h.born)))
 	h.setDatabase(store.Condition{State: store.Well}, time.Since(began))
+	if was := h.running.Swap(&p.Running); was != nil && !slices.Equal(*was, p.Running) ||
+		was == nil && len(p.Running) > 1 {
+		h.lanes.shareAnew()
+	}
 	if wasFenced {
 		h.lanes.staffAll()
 	}

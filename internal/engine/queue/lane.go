@@ -60,7 +60,8 @@ type laneHost struct {
 // configuration brings a new one.
 type way struct {
 	route *config.Route
-	terms route.Terms
+	terms route.Terms // connections are this node's share of them
+	nodes int         // that share the lane's rate
 }
 
 func (l *lane) route() *config.Route { return l.way.Load().route }
@@ -82,15 +83,31 @@ func newLane(id ident.ID, nextHop string, now time.Time) *lane {
 }
 
 // setTerms lets a lane go by a configuration. l.mu is held.
-func (l *lane) setTerms(c *config.Compiled, routeName string) {
+func (l *lane) setTerms(
+	c *config.Compiled,
+	routeName string,
+	share func(*config.Route) (at, of int),
+) {
 	r := c.Route(routeName)
 	if r == nil { // the route is gone; its deliveries are planned anew when they are taken
 		r = c.Route(config.RouteNone)
 	}
 	terms := route.TermsOf(c, r, l.nextHop)
-	l.way.Store(&way{r, terms})
+	at, of := share(r)
+	terms.Connections = portion(terms.Connections, at, of)
+	l.way.Store(&way{r, terms, of})
 	l.limits.ceiling = terms.Connections
 	l.limits.now = min(l.limits.ceiling, max(l.limits.now, firstConnections))
+}
+
+// portion is what the at-th of some nodes has of a number of connections: one at least, or it
+// could do nothing of its share of the mail.
+func portion(connections, at, of int) int {
+	share := connections / of
+	if at < connections%of {
+		share++
+	}
+	return max(share, 1)
 }
 
 // quiet reports that memory holds nothing of the lane, and nothing came for so long.
@@ -179,7 +196,7 @@ func (l *lane) takeOver(r store.BackOff) {
 	l.host.failures, l.host.since, l.host.last, l.host.cause = r.Failures, r.Since, r.Last, r.Cause
 }
 
-// nextSlot is when the next message may go under the lane's rate.
+// nextSlot is when the next message may go under the lane's rate, of which each node has its share.
 func (l *lane) nextSlot(now time.Time) time.Time {
 	rate := l.terms().MessagesPerMinute
 	if rate <= 0 {
@@ -191,6 +208,6 @@ func (l *lane) nextSlot(now time.Time) time.Time {
 	if l.load.slot.After(slot) {
 		slot = l.load.slot
 	}
-	l.load.slot = slot.Add(time.Minute / time.Duration(rate))
+	l.load.slot = slot.Add(time.Minute * time.Duration(l.way.Load().nodes) / time.Duration(rate))
 	return slot
 }

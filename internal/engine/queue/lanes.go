@@ -58,7 +58,7 @@ func (ls *lanes) of(d *mail.Delivery) *lane {
 		return l
 	}
 	l = newLane(d.LaneID, d.NextHop, time.Now())
-	l.setTerms(ls.cfg.Load(), d.Route)
+	l.setTerms(ls.cfg.Load(), d.Route, ls.heart.share)
 	if r, ok := ls.backOffs.of(d.LaneID); ok {
 		l.takeOver(r)
 	}
@@ -81,11 +81,24 @@ func (ls *lanes) all() []*lane {
 func (ls *lanes) setTerms(c *config.Compiled) (ids []mail.DeliveryID) {
 	for _, l := range ls.all() {
 		l.mu.Lock()
-		l.setTerms(c, l.route().Name)
+		l.setTerms(c, l.route().Name, ls.heart.share)
 		ids = append(ids, ls.unload(l)...)
 		l.mu.Unlock()
 	}
 	return ids
+}
+
+// shareAnew gives every lane its share of its limits when a node came or went.
+func (ls *lanes) shareAnew() {
+	c := ls.cfg.Load()
+	if c == nil {
+		return
+	}
+	for _, l := range ls.all() {
+		l.mu.Lock()
+		l.setTerms(c, l.route().Name, ls.heart.share)
+		l.mu.Unlock()
+	}
 }
 
 // reserve keeps room for n deliveries in a lane. l.mu is held.
