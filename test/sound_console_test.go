@@ -133,3 +133,15 @@ func TestConsoleFixesAndAcceptsFindings(t *testing.T) {
 		t.Error("what was accepted is shown as open")
 	}
 }
+
+func TestConsoleAsksDomainsOfTheirTLSPolicy(t *testing.T) {
+	t.Parallel()
+	s := own(t, "policyconsole", nil)
+	p := s.open(t, "keeper")
+	p.visit("/setup/peers")
+	p.shows("What other domains say of TLS", "Nothing is known yet")
+	p.fill("section[aria-labelledby=tls-policies]", "Domain", "dimbuoy.example")
+	p.press("Ask now")
+	p.shows("its policy says enforce", "names no host mx.dimbuoy.example, only mail.dimbuoy.example",
+		"it gets no mail", "counts until")
+}

@@ -52,6 +52,8 @@ export type CertificateChecked = Omit<Schemas["CertificateChecked"], "names" | "
 	faults: string[];
 	warnings: string[];
 };
+export type TLSPolicy = Omit<Schemas["TLSPolicy"], "policy"> & { policy?: { mode: string; mx?: string[] | null } };
+export type TLSPolicyChecked = TLSPolicy & { route: string; hosts: Schemas["TLSHostTerms"][]; fails?: string };
 export type MailboxLine = Schemas["MailboxLine"];
 export type AliasLine = Schemas["AliasLine"];
 export type Entry = { fields: Fields; generated: string[]; about: Field[]; mark: string };
@@ -114,6 +116,8 @@ export const setup = {
 	removeSecret: (name: string) => ask<void>("DELETE", `secrets/${seg(name)}`),
 	lists: () => ask<Page<ListState>>("GET", "lists"),
 	certificates: () => ask<Page<CertificateState>>("GET", "certificates"),
+	tlsPolicies: (after: string) => ask<Page<TLSPolicy>>("GET", `tls-policies${query({ after, limit: 50 })}`),
+	askTLSPolicy: (domain: string) => ask<TLSPolicyChecked>("POST", `tls-policies/${seg(domain)}/check`),
 	renew: (name: string) => ask<CertificateState>("POST", `certificates/${seg(name)}/renew`),
 	upload: (name: string, body: { chain: string; key: string; check: boolean }) =>
 		ask<CertificateChecked>("POST", `certificates/${seg(name)}/upload`, body),

@@ -46,6 +46,7 @@ import { useMayChange } from "../parts/may";
 import { Proposals } from "../parts/proposals";
 import { Failed, Loading, NotFound, Nothing } from "../parts/states";
 import { plural } from "../parts/text";
+import { TLSPolicies } from "../parts/tls-policies";
 import classes from "./setup.module.css";
 
 type About = { one: string; many: string; says: string; empty: string; columns: string[]; first: string[] };
@@ -234,6 +235,7 @@ function SectionList({ section, about }: { section: SectionKey; about: About }) 
 			</div>
 			{section === "lists" && <ListStates />}
 			{section === "certificates" && <CertificateStates />}
+			{section === "peers" && <TLSPolicies />}
 			{sorted.length > perPage && (
 				<Pagination size="sm" total={Math.ceil(sorted.length / perPage)} value={page} onChange={setPage} />
 			)}
