@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	blitiri.com.ar/go/spf v1.6.0
+	filippo.io/age v1.3.2
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/chromedp/chromedp v0.14.2
 	github.com/coreos/go-oidc/v3 v3.21.0
@@ -42,6 +43,7 @@ require (
 )
 
 require (
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/aymerick/douceur v0.2.0 // indirect
 	github.com/bodgit/plumbing v1.3.0 // indirect
 	github.com/bodgit/windows v1.0.1 // indirect

@@ -22,6 +22,7 @@ import (
 var mayUse = map[string]string{
 	"core":      "",
 	"keyfile":   "",
+	"backup":    "core store",
 	"supervise": "",
 	"store":     "core",
 	"engine":    "core store supervise",
@@ -42,7 +43,7 @@ var mayUse = map[string]string{
 }
 
 // serves are what the commands that begin something on this machine may import besides.
-const serves = "simnet node service keyfile engine control"
+const serves = "simnet node service keyfile engine control backup"
 
 // engineMayUse are the parts of the engine that each part may import. What takes mail in
 // does not know what moves it on.

@@ -155,6 +155,8 @@ func (a *app) root() *cobra.Command {
 		draftCommands{a}.command(),
 		revisionCommands{a}.command(),
 		serveCommands{a}.command(),
+		backupCommands{a}.backup(),
+		backupCommands{a}.restore(),
 		statusCommands{a}.command(),
 		sendCommands{a}.command(),
 		queueCommands{a}.command(),

@@ -348,3 +348,9 @@ func (s Accounts) EndSession(ctx context.Context, name string, id int64) (ended 
 		name, id)
 	return tag.RowsAffected(), err
 }
+
+// SignOutAll ends every session of the console and takes every token away.
+func (s Accounts) SignOutAll(ctx context.Context) error {
+	_, err := s.pool.Exec(ctx, `WITH gone AS (DELETE FROM sign_in) DELETE FROM token`)
+	return err
+}

@@ -364,3 +364,9 @@ type LeaseHeld struct {
 	ID   mail.DeliveryID
 	Lane ident.ID
 }
+
+// EndAll ends the runs of every node: of a database that was restored none goes on.
+func (s Runs) EndAll(ctx context.Context) error {
+	_, err := s.pool.Exec(ctx, `UPDATE node SET gone = true, replaced = true WHERE NOT (gone AND replaced)`)
+	return err
+}

@@ -143,6 +143,9 @@ var knownSchema = func() (latest int64) {
 	return latest
 }()
 
+// Schema is the latest version of the schema that this program knows.
+func Schema() int64 { return knownSchema }
+
 // partitioned tables, and what their partitions are created with. Messages of
 // usual size stay in their page: the target keeps them out of the side table.
 var partitioned = []struct{ table, with string }{
