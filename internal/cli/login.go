@@ -49,10 +49,14 @@ func (a loginCommands) login() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "login",
 		Short: "Sign in, and keep the session for the commands that follow",
-		Long: "Sign in with your name and password. The session is kept in a file that only you can " +
-			"read, under a name (--context), so that you can have several servers; it lasts for 12 hours. " +
-			"The password is asked for, or read from standard input. With --single-sign-on a link is said " +
-			"instead: open it in a browser on this machine, and sign in at the provider that the server " +
+		Long: "Sign in with your name and password. The session is kept in a file that only " +
+			"you can " +
+			"read, under a name (--context), so that you can have several servers; it lasts " +
+			"for 12 hours. " +
+			"The password is asked for, or read from standard input. With --single-sign-on a " +
+			"link is said " +
+			"instead: open it in a browser on this machine, and sign in at the provider that " +
+			"the server " +
 			"trusts. Scripts use a token: gull token add.",
 		Args: exactly(0),
 		Example: "  gull login --url https://mail.skerryline.example:8480 --name keeper\n" +
@@ -107,7 +111,8 @@ func (a loginCommands) login() *cobra.Command {
 	}
 	c.Flags().StringVar(&name, "name", "", "your name; the one you used last if not given")
 	c.Flags().
-		BoolVar(&provider, "single-sign-on", false, "sign in by the server's provider, in a browser")
+		BoolVar(&provider, "single-sign-on", false, "sign in by the server's provider, in a "+
+			"browser")
 	return c
 }
 
@@ -183,7 +188,8 @@ func (a loginCommands) byProvider(ctx context.Context, at string) (in api.Signed
 	defer func() { _ = server.Close() }()
 	fmt.Fprintf(
 		a.err,
-		"Open this in a browser on this machine:\n\n  %s/api/v1/single-sign-on?for=program&port=%d&proof=%s\n\n",
+		"Open this in a browser on this machine:\n\n  "+
+			"%s/api/v1/single-sign-on?for=program&port=%d&proof=%s\n\n",
 		strings.TrimSuffix(
 			at,
 			"/",
@@ -295,7 +301,8 @@ func (a loginCommands) password() *cobra.Command {
 	return &cobra.Command{
 		Use:   "password",
 		Short: "Choose a new password of your own; all your other sessions end",
-		Long: "Choose a new password: the old one and the new one are asked for, or read as two lines of " +
+		Long: "Choose a new password: the old one and the new one are asked for, or read as " +
+			"two lines of " +
 			"standard input. Another's is set by gull operator set NAME --password.",
 		Args:    exactly(0),
 		Example: "  gull password",
@@ -331,8 +338,10 @@ func (a loginCommands) second() *cobra.Command {
 	on := &cobra.Command{
 		Use:   "on",
 		Short: "Set one up: a secret for a program that makes codes, then its first code",
-		Long: "Set a second factor up. Your password is asked for, a secret is shown, to be typed or looked at by " +
-			"a program on your telephone that makes codes (RFC 6238), and its first code turns it on. Recovery " +
+		Long: "Set a second factor up. Your password is asked for, a secret is shown, to be " +
+			"typed or looked at by " +
+			"a program on your telephone that makes codes (RFC 6238), and its first code " +
+			"turns it on. Recovery " +
 			"codes are shown once: keep them apart from the telephone.",
 		Args:    exactly(0),
 		Example: "  gull second-factor on",
@@ -356,7 +365,8 @@ func (a loginCommands) second() *cobra.Command {
 			}
 			fmt.Fprintf(
 				a.out,
-				"It is on. Each of these stands for a code once, if the telephone is lost:\n\n  %s\n",
+				"It is on. Each of these stands for a code once, if the telephone is "+
+					"lost:\n\n  %s\n",
 				strings.Join(recovery.Codes, "\n  "),
 			)
 			return nil

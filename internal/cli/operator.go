@@ -111,8 +111,10 @@ func (a operatorCommands) list() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "Who administers",
-		Long: "Who administers, and with which role. administrator: all. operator: queue, held messages, " +
-			"trace and snags, no configuration. auditor: looks at everything, also at who did what, and " +
+		Long: "Who administers, and with which role. administrator: all. operator: queue, " +
+			"held messages, " +
+			"trace and snags, no configuration. auditor: looks at everything, also at who did " +
+			"what, and " +
 			"changes nothing. viewer: looks, masked as the settings say.",
 		Args:    exactly(0),
 		Example: "  gull operator list",
@@ -228,7 +230,8 @@ func (a operatorCommands) add() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add somebody who administers",
-		Long: "Add somebody who administers. A first password is made and shown once, or read from " +
+		Long: "Add somebody who administers. A first password is made and shown once, or read " +
+			"from " +
 			"standard input with --password-stdin.",
 		Args: exactly(1),
 		Example: "  gull operator add wren --role operator --about \"nights and weekends\"\n" +
@@ -267,8 +270,10 @@ func (a operatorCommands) set() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set NAME",
 		Short: "Change a role, switch off or on, give a new password",
-		Long: "Change a role, switch somebody off or on, or give a new password, which is made and shown " +
-			"once, or read from standard input. Sessions end when somebody is switched off or gets a " +
+		Long: "Change a role, switch somebody off or on, or give a new password, which is " +
+			"made and shown " +
+			"once, or read from standard input. Sessions end when somebody is switched off or " +
+			"gets a " +
 			"new password. The last administrator stays one.",
 		Args:              exactly(1),
 		ValidArgsFunction: a.names,
@@ -341,7 +346,8 @@ func (a operatorCommands) remove() *cobra.Command {
 			}
 			fmt.Fprintf(
 				a.out,
-				"%s administers no longer. What he did stays on record (gull audit list --who %s).\n",
+				"%s administers no longer. What he did stays on record (gull audit list --who "+
+					"%s).\n",
 				args[0],
 				args[0],
 			)
@@ -448,7 +454,8 @@ func (a tokenCommands) add() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Let a program in; the token is shown once",
-		Long: "Make a token. Its name says what it is for, its role what it may do. It ends after --lasts, " +
+		Long: "Make a token. Its name says what it is for, its role what it may do. It ends " +
+			"after --lasts, " +
 			"or is revoked; nobody can read it again.",
 		Args: exactly(1),
 		Example: "  gull token add backups --role auditor --lasts 30d\n" +

@@ -91,6 +91,19 @@ func (h *heart) share(r *config.Route) (at, of int) {
 	return at, max(of, 1)
 }
 
+// shareAnew gives every lane its share of its limits when a node came or went.
+func (h *heart) shareAnew() {
+	c := h.cfg.Load()
+	if c == nil {
+		return
+	}
+	for _, l := range h.lanes.all() {
+		l.mu.Lock()
+		l.setTerms(c, l.route().Name, h.share)
+		l.mu.Unlock()
+	}
+}
+
 // Database is how the database does.
 func (h *heart) Database() Database { return *h.database.Load() }
 
@@ -171,7 +184,7 @@ func (h *heart) heartbeat(ctx context.Context) bool {
 	h.setDatabase(store.Condition{State: store.Well}, time.Since(began))
 	if was := h.running.Swap(&p.Running); was != nil && !slices.Equal(*was, p.Running) ||
 		was == nil && len(p.Running) > 1 {
-		h.lanes.shareAnew()
+		h.shareAnew()
 	}
 	if wasFenced {
 		h.lanes.staffAll()

@@ -88,19 +88,6 @@ func (ls *lanes) setTerms(c *config.Compiled) (ids []mail.DeliveryID) {
 	return ids
 }
 
-// shareAnew gives every lane its share of its limits when a node came or went.
-func (ls *lanes) shareAnew() {
-	c := ls.cfg.Load()
-	if c == nil {
-		return
-	}
-	for _, l := range ls.all() {
-		l.mu.Lock()
-		l.setTerms(c, l.route().Name, ls.heart.share)
-		l.mu.Unlock()
-	}
-}
-
 // reserve keeps room for n deliveries in a lane. l.mu is held.
 func (ls *lanes) reserve(l *lane, n int) {
 	l.load.window += n
