@@ -132,6 +132,8 @@ func (a *app) root() *cobra.Command {
 			return readEnvironment(c.Flags())
 		},
 	}
+	root.Version = version()
+	root.SetVersionTemplate("gull {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w; see %s --help", err, c.CommandPath())
 	})

@@ -3,9 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
 	"github.com/spf13/pflag"
 )
 
@@ -14,7 +18,7 @@ type referenceCommands struct{ *app }
 
 // referenceCommand prints docs/commands.md, made from the commands themselves.
 func (a referenceCommands) command() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:    "reference",
 		Short:  "Print the reference of all commands (Markdown)",
 		Args:   exactly(0),
@@ -32,6 +36,31 @@ func (a referenceCommands) command() *cobra.Command {
 			return nil
 		},
 	}
+	c.AddCommand(a.manual())
+	return c
+}
+
+// manual writes a manual page for each command, as man shows them.
+func (a referenceCommands) manual() *cobra.Command {
+	return &cobra.Command{
+		Use:   "man DIRECTORY",
+		Short: "Write the manual pages of all commands",
+		Args:  exactly(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			made := time.Now()
+			if text := os.Getenv("SOURCE_DATE_EPOCH"); text != "" { // of builds that are to be the same
+				seconds, err := strconv.ParseInt(text, 10, 64)
+				if err != nil {
+					return usage("SOURCE_DATE_EPOCH: %w", err)
+				}
+				made = time.Unix(seconds, 0).UTC()
+			}
+			root := c.Root()
+			root.DisableAutoGenTag = true
+			return doc.GenManTree(root, &doc.GenManHeader{Title: "GULL", Section: "1", Date: &made,
+				Source: "Gull Route", Manual: "Gull Route"}, args[0])
+		},
+	}
 }
 
 func writeCommands(w io.Writer, c *cobra.Command) {
@@ -41,7 +70,9 @@ func writeCommands(w io.Writer, c *cobra.Command) {
 		}
 		if sub.HasSubCommands() {
 			writeCommands(w, sub)
-			continue
+			if !strings.Contains(sub.Use, " ") { // it does nothing by itself
+				continue
+			}
 		}
 		fmt.Fprintf(w, "\n## %s\n\n%s.\n", sub.CommandPath(), strings.TrimSuffix(sub.Short, "."))
 		if sub.Long != "" {

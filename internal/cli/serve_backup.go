@@ -13,7 +13,6 @@ import (
 	"golang.org/x/term"
 
 	"gullroute/internal/backup"
-	"gullroute/internal/service"
 )
 
 // backupCommands are gull backup and gull restore. They go past the service, by the database.
@@ -148,7 +147,7 @@ func (a backupCommands) make(ctx context.Context, to string, f *backupFlags) err
 	if f.database == "" {
 		return usage("say where the database is with --database or GULL_DATABASE_URL")
 	}
-	o := backup.Options{Database: f.database, Program: service.Version, Keep: f.keep}
+	o := backup.Options{Database: f.database, Program: version(), Keep: f.keep}
 	switch {
 	case f.keep < 0:
 		return usage("--keep %d: a number of backups is needed", f.keep)
