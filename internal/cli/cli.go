@@ -157,6 +157,7 @@ func (a *app) root() *cobra.Command {
 		draftCommands{a}.command(),
 		revisionCommands{a}.command(),
 		serveCommands{a}.command(),
+		setupCommands{a}.command(),
 		backupCommands{a}.backup(),
 		backupCommands{a}.restore(),
 		statusCommands{a}.command(),

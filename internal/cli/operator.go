@@ -30,6 +30,7 @@ func (a operatorCommands) command() *cobra.Command {
 		a.remove(),
 		a.sessions(),
 		a.rescue(),
+		a.firstLink(),
 	)
 }
 

@@ -37,3 +37,15 @@ func Rescue(ctx context.Context, url, name string) (password string, err error) 
 	return password, o.Audit.Add(ctx, &audit.Deed{At: time.Now(), Who: "gull operator rescue",
 		Action: "operator-rescue", Target: name, Status: 200, Why: "by the database"})
 }
+
+// FirstLink makes the link by which the first administrator is made, by the database alone; "" where
+// somebody administers.
+func FirstLink(ctx context.Context, url string) (string, error) {
+	db, err := store.Open(ctx, url)
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	o := &control.Operators{Accounts: store.Accounts{DB: db}}
+	return o.FirstLink(ctx)
+}
