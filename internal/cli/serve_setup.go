@@ -260,10 +260,10 @@ func (a setupCommands) settings(path string, values map[string]string) error {
 		at, set := -1, false
 		for i, l := range lines {
 			if value, ok := strings.CutPrefix(l, name+"="); ok {
-				at, set = i, value != ""
+				at, set = i, strings.Trim(value, `"`) != ""
 			}
 		}
-		line := name + "=" + values[name]
+		line := fmt.Sprintf("%s=%q", name, values[name]) // read by systemd, and by shells
 		switch {
 		case set:
 		case at >= 0:
