@@ -216,8 +216,10 @@ func (a heldCommands) release() *cobra.Command {
 		Short: "Let held messages go on",
 		Long: "Let held messages go on: with their senders allowed for a time, or without their " +
 			"attachments, of which the original stays on record.",
-		Example: "  gull held release 0B4Z7H8Q2M000-1\n  gull held release 0B4Z7H8Q2M000-1 --allow-sender 30d " +
-			"--why \"the office knows them\"\n  gull held release --find kelpworks.example --without-attachments",
+		Example: "  gull held release 0B4Z7H8Q2M000-1\n  gull held release 0B4Z7H8Q2M000-1 " +
+			"--allow-sender 30d " +
+			"--why \"the office knows them\"\n  gull held release --find kelpworks.example " +
+			"--without-attachments",
 		RunE: func(c *cobra.Command, args []string) error {
 			var err error
 			if r.Deliveries, err = a.chosen(c, &f, args); err != nil {
@@ -253,7 +255,8 @@ func (a heldCommands) release() *cobra.Command {
 	}
 	f.add(c)
 	c.Flags().StringVar(&r.AllowSender, "allow-sender", "",
-		"allow their senders too, so long: 30d, or \"for good\"; it counts where SPF or DMARC proves them")
+		"allow their senders too, so long: 30d, or \"for good\"; it counts where SPF or DMARC "+
+			"proves them")
 	c.Flags().
 		BoolVar(&r.WithoutAttachments, "without-attachments", false, "a note stands in their place")
 	c.Flags().StringVar(&r.Why, "why", "", "kept on record")

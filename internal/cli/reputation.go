@@ -17,8 +17,10 @@ func (a reputationCommands) command() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "reputation [IP|DOMAIN]",
 		Short: "What is known of a stranger: lists, names, what we saw of it; allow or deny it",
-		Long: "Ask every list about an IP address or a domain, look for its name, and count what we saw of " +
-			"it within 30 days. Without one: how strangers are weighed, how the lists do, and whom people " +
+		Long: "Ask every list about an IP address or a domain, look for its name, and count " +
+			"what we saw of " +
+			"it within 30 days. Without one: how strangers are weighed, how the lists do, and " +
+			"whom people " +
 			"allow or deny.",
 		Args: cobra.MaximumNArgs(1),
 		Example: "  gull reputation 127.30.0.65\n  gull reputation undertow.example\n" +
@@ -41,7 +43,8 @@ func (a reputationCommands) command() *cobra.Command {
 		a.except(
 			"allow",
 			"Allow it: neither weighed nor greylisted",
-			"gull reputation allow saltmarsh.example --for 30d --why \"their new server has no name yet\"",
+			"gull reputation allow saltmarsh.example --for 30d --why \"their new server has "+
+				"no name yet\"",
 		),
 		a.except("deny", "Deny it: refused, whatever it sends",
 			"gull reputation deny 127.30.0.0/28 --for 2d --why \"a flood\""),
@@ -179,9 +182,10 @@ func upTo(n int) string {
 func (a reputationCommands) except(says, short, example string) *cobra.Command {
 	r := api.ExceptionRequest{Says: says}
 	c := &cobra.Command{
-		Use:     says + " VALUE",
-		Short:   short,
-		Long:    short + ". VALUE is a network or an IP address, an address, a domain or a pattern.",
+		Use:   says + " VALUE",
+		Short: short,
+		Long: short + ". VALUE is a network or an IP address, an address, a domain or a " +
+			"pattern.",
 		Args:    exactly(1),
 		Example: "  " + example,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -202,7 +206,8 @@ func (a reputationCommands) except(says, short, example string) *cobra.Command {
 // asKind is the flag that says what an address or a domain is meant as.
 func asKind(c *cobra.Command, r *api.ExceptionRequest) {
 	c.Flags().
-		StringVar(&r.Kind, "as", "", "what an address or a domain is meant as: sender (if not given) or recipient")
+		StringVar(&r.Kind, "as", "", "what an address or a domain is meant as: sender (if not "+
+			"given) or recipient")
 	_ = c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(
 		[]string{repute.OfSender, repute.OfRecipient}, cobra.ShellCompDirectiveNoFileComp))
 }

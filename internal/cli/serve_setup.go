@@ -44,14 +44,20 @@ func (a setupCommands) command() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "setup",
 		Short: "Begin a server on this machine: database, settings, first configuration",
-		Long: "Ask for what a server begins with, or read the answers from a file, and do what is not done " +
-			"yet: a role and a database in PostgreSQL on this machine (or take the address of one), the " +
-			"settings of the service in /etc/gull, a first configuration, and start the service where " +
-			"systemd runs. It may be run again: what is there stays. At the end it says what is left to do.\n\n" +
-			"The file of answers is YAML: host_name, domain, postmaster, networks, smarthost, authority, agreed, " +
+		Long: "Ask for what a server begins with, or read the answers from a file, and do " +
+			"what is not done " +
+			"yet: a role and a database in PostgreSQL on this machine (or take the address of " +
+			"one), the " +
+			"settings of the service in /etc/gull, a first configuration, and start the " +
+			"service where " +
+			"systemd runs. It may be run again: what is there stays. At the end it says what " +
+			"is left to do.\n\n" +
+			"The file of answers is YAML: host_name, domain, postmaster, networks, smarthost, " +
+			"authority, agreed, " +
 			"listen, database, console.",
-		Example: "  gull setup\n  gull setup --answers shore.yaml\n  gull setup --answers shore.yaml --dry-run",
-		Args:    exactly(0),
+		Example: "  gull setup\n  gull setup --answers shore.yaml\n  gull setup --answers " +
+			"shore.yaml --dry-run",
+		Args: exactly(0),
 		RunE: func(c *cobra.Command, _ []string) error {
 			x, err := a.answers(file)
 			if err != nil {
@@ -68,7 +74,8 @@ func (a setupCommands) command() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&file, "answers", "", "YAML file with the answers; nothing is asked then")
-	c.Flags().StringVar(&directory, "directory", "/etc/gull", "where settings and first configuration go")
+	c.Flags().
+		StringVar(&directory, "directory", "/etc/gull", "where settings and first configuration go")
 	c.Flags().BoolVar(&dry, "dry-run", false, "print the first configuration; change nothing")
 	return c
 }
@@ -79,7 +86,10 @@ func (a setupCommands) answers(file string) (*answers, error) {
 	if out, err := exec.Command("hostname", "--fqdn").Output(); err == nil {
 		host = strings.TrimSpace(string(out))
 	}
-	x := &answers{Beginning: config.Beginning{HostName: host, Listen: "::"}, Console: "127.0.0.1:8480"}
+	x := &answers{
+		Beginning: config.Beginning{HostName: host, Listen: "::"},
+		Console:   "127.0.0.1:8480",
+	}
 	if file != "" {
 		text, err := os.ReadFile(file)
 		if err != nil {
@@ -88,9 +98,13 @@ func (a setupCommands) answers(file string) (*answers, error) {
 		d := yaml.NewDecoder(bytes.NewReader(text))
 		d.KnownFields(true)
 		if err := d.Decode(x); err != nil {
-			return nil, usage("%s: %s; allowed: host_name, domain, postmaster, networks, smarthost, authority, "+
-				"agreed, listen, database, console", file, strings.NewReplacer("yaml: ", "", "unmarshal errors:\n  ", "",
-				" in type cli.answers", "").Replace(err.Error()))
+			return nil, usage(
+				"%s: %s; allowed: host_name, domain, postmaster, networks, smarthost, authority, "+
+					"agreed, listen, database, console",
+				file,
+				strings.NewReplacer("yaml: ", "", "unmarshal errors:\n  ", "",
+					" in type cli.answers", "").Replace(err.Error()),
+			)
 		}
 		x.fill()
 		return x, nil
@@ -207,10 +221,14 @@ func (x *answers) options(begin string) string {
 func (a setupCommands) makeDatabase(ctx context.Context) error {
 	if os.Geteuid() != 0 {
 		return usage("the database is made as root (or name one: database); by hand: " +
-			"runuser -u postgres -- createuser gull; runuser -u postgres -- createdb --owner gull gull")
+			"runuser -u postgres -- createuser gull; runuser -u postgres -- createdb --owner " +
+			"gull gull")
 	}
 	as := func(args ...string) (string, error) {
-		c := exec.CommandContext(ctx, "runuser", append([]string{"-u", "postgres", "--"}, args...)...)
+		c := exec.CommandContext(
+			ctx,
+			"runuser",
+			append([]string{"-u", "postgres", "--"}, args...)...)
 		c.Dir = "/"
 		out, err := c.CombinedOutput()
 		if err != nil {
@@ -219,7 +237,10 @@ func (a setupCommands) makeDatabase(ctx context.Context) error {
 		return strings.TrimSpace(string(out)), err
 	}
 	if _, err := user.Lookup("postgres"); err != nil {
-		return errors.New("PostgreSQL is not on this machine: apt install postgresql, or name a database elsewhere")
+		return errors.New(
+			"PostgreSQL is not on this machine: apt install postgresql, or name a database " +
+				"elsewhere",
+		)
 	}
 	for what, args := range map[string][2][]string{
 		"role": {{"psql", "-tAc", "SELECT 1 FROM pg_roles WHERE rolname = 'gull'"}, {"createuser", "gull"}},
@@ -229,11 +250,19 @@ func (a setupCommands) makeDatabase(ctx context.Context) error {
 		}
 	}
 	return a.unless(as, "database", [2][]string{
-		{"psql", "-tAc", "SELECT 1 FROM pg_database WHERE datname = 'gull'"}, {"createdb", "--owner", "gull", "gull"}})
+		{
+			"psql",
+			"-tAc",
+			"SELECT 1 FROM pg_database WHERE datname = 'gull'",
+		}, {"createdb", "--owner", "gull", "gull"}})
 }
 
 // unless does the second of two commands if the first finds nothing.
-func (a setupCommands) unless(as func(...string) (string, error), what string, both [2][]string) error {
+func (a setupCommands) unless(
+	as func(...string) (string, error),
+	what string,
+	both [2][]string,
+) error {
 	there, err := as(both[0]...)
 	if err != nil {
 		return fmt.Errorf("PostgreSQL does not answer: %w", err)
@@ -291,10 +320,15 @@ func (a setupCommands) settings(path string, values map[string]string) error {
 
 // begin starts the service where systemd runs, and returns the link for the first administrator; ""
 // where somebody administers, or the service does not run yet: then it says the link itself.
-func (a setupCommands) begin(ctx context.Context, x *answers, database, begin string) (string, error) {
+func (a setupCommands) begin(
+	ctx context.Context,
+	x *answers,
+	database, begin string,
+) (string, error) {
 	if _, err := os.Stat("/run/systemd/system"); err != nil || os.Geteuid() != 0 {
 		a.done("service        not started: no systemd runs here; start it as the user gull:\n\n"+
-			"    gull serve --database '%s' --key-file /var/lib/gull/key --spool /var/spool/gull %s\n",
+			"    gull serve --database '%s' --key-file /var/lib/gull/key --spool "+
+			"/var/spool/gull %s\n",
 			database, x.options(begin))
 		return "", nil
 	}
@@ -308,7 +342,8 @@ func (a setupCommands) begin(ctx context.Context, x *answers, database, begin st
 			if resp.StatusCode == http.StatusOK {
 				a.done("service        runs")
 				out, err := exec.CommandContext(ctx, "runuser", "-u", serviceUser, "--", "gull", "operator",
-					"first-link", "--database", database).Output()
+					"first-link", "--database", database).
+					Output()
 				return strings.TrimSpace(string(out)), err
 			}
 		}
@@ -321,16 +356,29 @@ func (a setupCommands) begin(ctx context.Context, x *answers, database, begin st
 func (a setupCommands) next(x *answers, link string) {
 	fmt.Fprintf(a.out, "\nNext:\n")
 	if link != "" {
-		fmt.Fprintf(a.out, "  - within a day, make the first administrator at http://%s/first#%s\n", x.Console, link)
+		fmt.Fprintf(
+			a.out,
+			"  - within a day, make the first administrator at http://%s/first#%s\n",
+			x.Console,
+			link,
+		)
 	} else {
-		fmt.Fprintf(a.out, "  - make the first administrator by the link that the service says when it starts\n")
+		fmt.Fprintf(a.out, "  - make the first administrator by the link that the service "+
+			"says when it starts\n")
 	}
 	if strings.HasPrefix(x.Console, "127.") {
 		fmt.Fprintf(a.out, "    (from elsewhere: ssh -L 8480:%s %s)\n", x.Console, x.HostName)
 	}
-	fmt.Fprintf(a.out, "  - gull login --name NAME; gull readiness %s says which DNS records are missing\n", x.Domain)
+	fmt.Fprintf(
+		a.out,
+		"  - gull login --name NAME; gull readiness %s says which DNS records are missing\n",
+		x.Domain,
+	)
 	if x.Authority == "" {
-		fmt.Fprintf(a.out, "  - gull certificate upload mail: until then a self-made certificate is shown\n")
+		fmt.Fprintf(
+			a.out,
+			"  - gull certificate upload mail: until then a self-made certificate is shown\n",
+		)
 	}
 	fmt.Fprintf(a.out, "  - gull mailbox add NAME@%s: people with a mailbox\n", x.Domain)
 	fmt.Fprintf(a.out, "  - gull backup DIRECTORY each night\n")
@@ -342,8 +390,10 @@ func (a operatorCommands) firstLink() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "first-link",
 		Short: "A new link by which the first administrator is made",
-		Long: "Print the secret of a link by which the first administrator is made, while there is none: open " +
-			"/first#SECRET of the console within a day. An earlier link works no longer. It goes by the " +
+		Long: "Print the secret of a link by which the first administrator is made, while " +
+			"there is none: open " +
+			"/first#SECRET of the console within a day. An earlier link works no longer. It " +
+			"goes by the " +
 			"database, past the service.",
 		Args:    exactly(0),
 		Example: "  gull operator first-link --database postgres://gull@127.0.0.1/gull",

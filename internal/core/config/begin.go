@@ -25,7 +25,10 @@ type Beginning struct {
 // Check says which answer is wrong, in the field's name.
 func (b *Beginning) Check() error {
 	if _, err := address.ParseDomain(b.HostName); err != nil || !strings.Contains(b.HostName, ".") {
-		return fmt.Errorf("host_name: %q is no full name of a host, like mail.skerryline.example", b.HostName)
+		return fmt.Errorf(
+			"host_name: %q is no full name of a host, like mail.skerryline.example",
+			b.HostName,
+		)
 	}
 	if _, err := address.ParseDomain(b.Domain); err != nil || !strings.Contains(b.Domain, ".") {
 		return fmt.Errorf("domain: %q is no domain, like skerryline.example", b.Domain)
@@ -42,15 +45,30 @@ func (b *Beginning) Check() error {
 			continue
 		}
 		if p.Bits() == 0 {
-			return fmt.Errorf("networks: %s is everybody: then anybody sends through this server", n)
+			return fmt.Errorf(
+				"networks: %s is everybody: then anybody sends through this server",
+				n,
+			)
+		}
+	}
+	if host, port := SplitHost(b.Smarthost, 25); b.Smarthost != "" {
+		_, err := address.ParseDomain(host)
+		if _, ip := netip.ParseAddr(host); err != nil && ip != nil || port < 1 || port > 65535 {
+			return fmt.Errorf("smarthost: %q is no host or host:port", b.Smarthost)
 		}
 	}
 	if b.Authority != "" {
 		if u, err := url.Parse(b.Authority); err != nil || u.Scheme != "https" || u.Host == "" {
-			return fmt.Errorf("authority: %q is no https URL of an authority's directory", b.Authority)
+			return fmt.Errorf(
+				"authority: %q is no https URL of an authority's directory",
+				b.Authority,
+			)
 		}
 		if !b.Agreed {
-			return fmt.Errorf("agreed: read the terms of %s and say yes to them, or name no authority", b.Authority)
+			return fmt.Errorf(
+				"agreed: read the terms of %s and say yes to them, or name no authority",
+				b.Authority,
+			)
 		}
 	}
 	if _, err := netip.ParseAddr(b.Listen); err != nil {
@@ -66,10 +84,23 @@ func (b *Beginning) Text() string {
 	line := func(format string, args ...any) { fmt.Fprintf(&out, format+"\n", args...) }
 	ip, _ := netip.ParseAddr(b.Listen)
 	at := func(port int) string { return netip.AddrPortFrom(ip, uint16(port+b.PortsAbove)).String() }
-	line("# What %s was begun with. From then on the configuration is in the database: console, gull config.", b.HostName)
-	line("\nservice:\n  host_name: %s\n  postmaster: %s\n  default_sender_domain: %s", b.HostName, b.Postmaster, b.Domain)
+	line(
+		"# What %s was begun with. From then on the configuration is in the database: "+
+			"console, gull config.",
+		b.HostName,
+	)
+	line(
+		"\nservice:\n  host_name: %s\n  postmaster: %s\n  default_sender_domain: %s",
+		b.HostName,
+		b.Postmaster,
+		b.Domain,
+	)
 	if b.Authority != "" {
-		line("  certificate_authority: {directory: %q, contact: [%s], agreed: true}", b.Authority, b.Postmaster)
+		line(
+			"  certificate_authority: {directory: %q, contact: [%s], agreed: true}",
+			b.Authority,
+			b.Postmaster,
+		)
 	}
 	origin := "by_hand"
 	if b.Authority != "" {
@@ -87,10 +118,20 @@ func (b *Beginning) Text() string {
 		{"imap over TLS", IMAP, "implicit", 993},
 		{"pop3 over TLS", POP3, "implicit", 995},
 	} {
-		line("  - {name: %s, address: %q, kind: %s, tls: %s, certificate: kept:mail}", l.name, at(l.port), l.kind, l.tls)
+		line(
+			"  - {name: %s, address: %q, kind: %s, tls: %s, certificate: kept:mail}",
+			l.name,
+			at(l.port),
+			l.kind,
+			l.tls,
+		)
 	}
 	if len(b.Networks) > 0 {
-		line("  - {name: inside, address: %q, kind: inside, allow: [%s]}", at(2525), quoted(b.Networks))
+		line(
+			"  - {name: inside, address: %q, kind: inside, allow: [%s]}",
+			at(2525),
+			quoted(b.Networks),
+		)
 	}
 	line("\ndomains:\n  - {name: %s, kind: local, plus_addressing: true}", b.Domain)
 	line("\nrelay_rules:")
@@ -100,7 +141,10 @@ func (b *Beginning) Text() string {
 	line("  - {name: our people, accounts: [%s], own_sender: true, action: allow}", b.Domain)
 	line("\nroutes:")
 	if b.Smarthost != "" {
-		line("  - {name: by provider, recipients: [\"*\"], next_hop: smarthost, hosts: [%q]}", b.Smarthost)
+		line(
+			"  - {name: by provider, recipients: [\"*\"], next_hop: smarthost, hosts: [%q]}",
+			b.Smarthost,
+		)
 	} else {
 		line("  - {name: to the world, recipients: [\"*\"], next_hop: mx}")
 	}
