@@ -47,7 +47,9 @@ func TestARestoreBringsEverythingBack(t *testing.T) {
 	}
 	key := filepath.Join(s.dir, "key")
 	loaded := make(chan []string)
-	go func() { loaded <- s.many(t, 300, func(i int) string { return fmt.Sprintf("load%d@saltmarsh.example", i) }) }()
+	go func() {
+		loaded <- s.many(t, 300, func(i int) string { return fmt.Sprintf("load%d@saltmarsh.example", i) })
+	}()
 	out := s.run(t, "backup", root, "--key-file", key, "--passphrase-file", secret)
 	if !strings.Contains(out, "deliveries waited") {
 		t.Errorf("backup says %s", out)
