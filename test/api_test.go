@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -303,6 +305,21 @@ func TestHealthAndMetrics(t *testing.T) {
 		`gull_queue_deliveries{state="waiting"}`, `gull_lanes{state="stranded"}`, `gull_sessions{listener="edge"}`, "gull_database_up 1", `gull_reading_total{what="sign-ins"}`, "process_resident_memory_bytes"} {
 		if !strings.Contains(body, want) {
 			t.Errorf("the metrics lack %s", want)
+		}
+	}
+	// What alerts and dashboard ask for is there, but for what has no value here.
+	without := []string{"gull_database_standby_behind_seconds", "gull_certificate_ends_seconds"}
+	for _, file := range []string{"alerts.yaml", "dashboard.json"} {
+		for _, name := range regexp.MustCompile(`gull_[a-z_]+`).FindAllString(readFile(t, "../package/watch/"+file), -1) {
+			if !strings.Contains(body, "\n"+name+"{") && !strings.Contains(body, "\n"+name+" ") &&
+				!slices.Contains(without, name) {
+				t.Errorf("%s asks for %s, which there is not", file, name)
+			}
+		}
+	}
+	for _, h := range []string{"gull_accept_seconds", "gull_delivery_seconds", "gull_commit_messages"} {
+		if regexp.MustCompile(`(?m)^`+h+`_count 0$`).MatchString(body) || !strings.Contains(body, h+"_bucket{le=") {
+			t.Errorf("nothing was measured: %s", h)
 		}
 	}
 }

@@ -526,3 +526,52 @@ func (s *stack) mailboxes(t *testing.T) int {
 	}
 	return n
 }
+
+// A configuration that is kept in a repository is applied where it differs, and only there.
+func TestAFileIsAppliedWhereItDiffers(t *testing.T) {
+	t.Parallel()
+	s := own(t, "applied", nil)
+	file := filepath.Join(s.dir, "kept.yaml")
+	put := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text := s.run(t, "config", "export")
+	put(text)
+	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code"); code != 0 || !strings.Contains(out, "Nothing differs") {
+		t.Errorf("as it is: %d %s", code, out)
+	}
+	put(strings.Replace(text, "retention: 30d", "retention: 31d", 1))
+	if out, _, code := s.gull(t, "apply", "-f", file, "--check", "--exit-code"); code != 10 ||
+		!strings.Contains(out, "+  retention: 31d") {
+		t.Errorf("what would change: %d %s", code, out)
+	}
+	if out := s.run(t, "config", "export"); !strings.Contains(out, "retention: 30d") {
+		t.Error("a check changed it")
+	}
+	s.run(t, "service", "set", "--address-family", "ipv4", "--retention", "20d")
+	if _, stderr, code := s.gull(t, "apply", "-f", file); code != 1 || !strings.Contains(stderr, "there is a draft that") {
+		t.Errorf("over somebody's draft: %d %s", code, stderr)
+	}
+	s.run(t, "draft", "discard")
+	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code", "--why", "kept longer"); code != 10 ||
+		!strings.Contains(out, "is in force") {
+		t.Errorf("applied: %d %s", code, out)
+	}
+	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code"); code != 0 {
+		t.Errorf("a second time: %d %s", code, out)
+	}
+	put(strings.Replace(text, "  - name: edge ", "  - name: edge \n    kind: nonsense\n#", 1))
+	if _, _, code := s.gull(t, "apply", "-f", file); code == 0 {
+		t.Error("nonsense was applied")
+	}
+	put(strings.Replace(text, "relay_rules:\n", "relay_rules:\n  - {name: door, networks: [0.0.0.0/0], action: allow}\n", 1))
+	if out, stderr, code := s.gull(t, "apply", "-f", file); code != 1 || !strings.Contains(out+stderr, "not applied") {
+		t.Errorf("an open relay: %d %s %s", code, out, stderr)
+	}
+	if out := s.run(t, "draft", "show"); !strings.Contains(out, "There is no draft") {
+		t.Errorf("a draft was left behind: %s", out)
+	}
+}

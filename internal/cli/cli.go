@@ -63,6 +63,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitDone
 	case errors.Is(err, errSaid):
 		return exitRefused
+	case errors.As(err, new(changedError)):
+		return exitChanged
 	}
 	fmt.Fprintln(a.err, "gull:", err)
 	return exitCode(err)
@@ -158,6 +160,7 @@ func (a *app) root() *cobra.Command {
 		revisionCommands{a}.command(),
 		serveCommands{a}.command(),
 		setupCommands{a}.command(),
+		configurationCommands{a}.apply(),
 		backupCommands{a}.backup(),
 		backupCommands{a}.restore(),
 		statusCommands{a}.command(),

@@ -66,6 +66,13 @@ var (
 	)
 	formerDesc = prometheus.NewDesc("gull_database_former_primaries",
 		"Hosts that take writes though another was promoted after them.", nil, nil)
+	ageDesc = prometheus.NewDesc("gull_queue_oldest_seconds",
+		"How long the oldest delivery waits that is not held.", nil, nil)
+	sizeDesc = prometheus.NewDesc("gull_database_bytes", "How much the database takes.", nil, nil)
+	endsDesc = prometheus.NewDesc("gull_certificate_ends_seconds",
+		"Until the certificate that is shown ends.", []string{"certificate"}, nil)
+	infoDesc = prometheus.NewDesc("gull_info", "1; the program's version and the node's name.",
+		[]string{"version", "node"}, nil)
 	freedDesc = prometheus.NewDesc("gull_leases_freed_total",
 		"Deliveries that were leased to this node on which nobody worked.", nil, nil)
 	lockedDesc = prometheus.NewDesc("gull_signing_keys_locked",
@@ -79,7 +86,8 @@ type collector struct{ s *Service }
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{countDesc, bytesDesc, queueDesc, laneDesc, memoryDesc,
 		keptDesc, refusedDesc, roundsDesc, faultsDesc, roundDesc, sessionsDesc, readDesc, snagDesc,
-		databaseDesc, stateDesc, writeDesc, formerDesc, standbyDesc, freedDesc, lockedDesc} {
+		databaseDesc, stateDesc, writeDesc, formerDesc, standbyDesc, freedDesc, lockedDesc, ageDesc, sizeDesc,
+		endsDesc, infoDesc} {
 		ch <- d
 	}
 }
@@ -119,6 +127,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		gauge(stateDesc, v, string(state))
 	}
 	gauge(writeDesc, d.Took.Seconds())
+	gauge(infoDesc, 1, Version, c.s.Insight.Nodes.Queue.Name)
 	gauge(formerDesc, float64(len(c.s.Insight.Nodes.FormerPrimaries())))
 	if asOf := c.s.Insight.Trace.StandbyAsOf(); !asOf.IsZero() {
 		gauge(standbyDesc, max(0, time.Since(asOf).Seconds()))
@@ -145,6 +154,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(databaseDesc, 1)
 	var sum mail.Lane
+	var oldest time.Duration
 	states := map[mail.LaneState]int{
 		mail.LaneMoving:   0,
 		mail.LanePaused:   0,
@@ -157,6 +167,20 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 		sum.Deferred += l.Deferred
 		sum.Held += l.Held
 		states[l.State]++
+		if at := l.OldestAt.Time; l.Waiting+l.Deferred > 0 && !at.IsZero() {
+			oldest = max(oldest, time.Since(at))
+		}
+	}
+	gauge(ageDesc, oldest.Seconds())
+	if octets, err := c.s.Insight.Nodes.Runs.Size(ctx); err == nil {
+		gauge(sizeDesc, float64(octets))
+	}
+	if list, err := c.s.Control.Certificates.List(ctx); err == nil {
+		for _, x := range list {
+			if x.Shown != nil {
+				gauge(endsDesc, time.Until(x.Shown.Until).Seconds(), x.Name)
+			}
+		}
 	}
 	gauge(queueDesc, float64(sum.Waiting), string(mail.Waiting))
 	gauge(queueDesc, float64(sum.Deferred), string(mail.Deferred))
@@ -173,8 +197,15 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 
 func metrics(s *Service) fiber.Handler {
 	reg := prometheus.NewRegistry()
-	reg.MustRegister(collector{s}, collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	tally := s.Insight.Nodes.Counters
+	reg.MustRegister(
+		collector{s},
+		tally.Accept,
+		tally.Delivery,
+		tally.Commit,
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
 	return adaptor.HTTPHandler(
 		promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}),
 	)

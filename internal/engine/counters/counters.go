@@ -2,7 +2,12 @@
 // of is counted by the database.
 package counters
 
-import "sync/atomic"
+import (
+	"sync/atomic"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+)
 
 // Kinds of what is counted.
 const (
@@ -26,11 +31,34 @@ var Writers = []string{"messages", "outcomes", "records", "snags", "counts"}
 type Counters struct {
 	totals  map[string]*sum
 	refused map[string]*atomic.Int64
+	// Histograms, for metrics.
+	Accept, Delivery, Commit prometheus.Histogram
+}
+
+// slow is from when on a value has its message beside it in the metrics (an exemplar).
+const slow = time.Second
+
+// Took notes how long something took for a message.
+func Took(h prometheus.Histogram, d time.Duration, message string) {
+	if with, ok := h.(prometheus.ExemplarObserver); ok && d >= slow && message != "" {
+		with.ObserveWithExemplar(d.Seconds(), prometheus.Labels{"message": message})
+		return
+	}
+	h.Observe(d.Seconds())
 }
 
 // New makes an empty tally.
 func New() *Counters {
 	t := &Counters{totals: map[string]*sum{}, refused: map[string]*atomic.Int64{}}
+	t.Accept = prometheus.NewHistogram(prometheus.HistogramOpts{Name: "gull_accept_seconds",
+		Help:    "From the end of a message's content to its safe commit.",
+		Buckets: []float64{.002, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10}})
+	t.Delivery = prometheus.NewHistogram(prometheus.HistogramOpts{Name: "gull_delivery_seconds",
+		Help:    "From a message's acceptance to the delivery of a recipient.",
+		Buckets: []float64{.1, .5, 1, 5, 15, 60, 300, 900, 3600, 4 * 3600, 24 * 3600}})
+	t.Commit = prometheus.NewHistogram(prometheus.HistogramOpts{Name: "gull_commit_messages",
+		Help:    "Messages that share a commit when they are taken.",
+		Buckets: []float64{1, 2, 4, 8, 16, 32, 64, 128, 256}})
 	for _, w := range Writers {
 		t.refused[w] = &atomic.Int64{}
 	}

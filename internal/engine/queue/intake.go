@@ -188,6 +188,7 @@ func (x *intake) commitAll(ctx context.Context, group []*entryRequest) error {
 		x.scheduler.unreserve(entries)
 		return err
 	}
+	x.Tally.Commit.Observe(float64(len(entries)))
 	for _, r := range group {
 		r.done <- nil
 	}

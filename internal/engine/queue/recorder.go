@@ -58,6 +58,9 @@ func (r *recorder) record(j *job, o *store.Outcome) {
 		lane = o.Lane
 	}
 	r.count(d, j.sender, j.size, lane, o.At)
+	if d.State == mail.Delivered {
+		counters.Took(r.Tally.Delivery, o.At.Sub(j.received), d.MessageID.String())
+	}
 	if r.Ended != nil && d.State.Final() && j.direction != mail.In && r.cfg.Load().LimitsBounces() {
 		r.Ended(
 			j.holder(),

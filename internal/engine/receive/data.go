@@ -20,6 +20,7 @@ import (
 	"gullroute/internal/core/route"
 	"gullroute/internal/core/senderauth"
 	"gullroute/internal/core/smtp"
+	"gullroute/internal/engine/counters"
 	"gullroute/internal/engine/spool"
 	"gullroute/internal/store"
 )
@@ -440,8 +441,12 @@ func (se contentTalk) enter(all []made) smtp.Reply {
 		}
 		entries = append(entries, x.entry)
 	}
+	began := time.Now()
 	if err := se.server.Intake.Enter(ctx, entries...); err != nil {
 		return fail(err)
+	}
+	if se.server.Tally != nil {
+		counters.Took(se.server.Tally.Accept, time.Since(began), first.ID.String())
 	}
 	se.record.Change(func(b *mail.Session) {
 		b.MessageCount++
