@@ -215,10 +215,10 @@ func (a backupCommands) list() *cobra.Command {
 				return err
 			}
 			return printList(a.app, items, []column[backup.Listed]{
-				{"backup", false, func(b backup.Listed) string { return b.Name }},
-				{"made", false, func(b backup.Listed) string { return exact(b.Manifest.MadeAt) }},
-				{"by", false, func(b backup.Listed) string { return b.Manifest.Program }},
-				{"size", true, func(b backup.Listed) string { return octets(b.Manifest.Size()) }},
+				{"BACKUP", false, func(b backup.Listed) string { return b.Name }},
+				{"MADE", false, func(b backup.Listed) string { return exact(b.Manifest.MadeAt) }},
+				{"BY", false, func(b backup.Listed) string { return b.Manifest.Program }},
+				{"SIZE", true, func(b backup.Listed) string { return octets(b.Manifest.Size()) }},
 				{
 					"waiting",
 					true,

@@ -3,9 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"os/signal"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"gullroute/internal/api"
 )
@@ -14,21 +18,60 @@ import (
 type statusCommands struct{ *app }
 
 func (a statusCommands) command() *cobra.Command {
-	return &cobra.Command{
+	var watch time.Duration
+	c := &cobra.Command{
 		Use: "status", Short: "What flows, what waits, what is in trouble", Args: exactly(0),
-		Example: "  gull status\n  gull status -o json",
+		Long: "Say what flows, what waits and what is in trouble, the one thing that matters first. With " +
+			"--watch it is said again and again until Ctrl-C; while the service does not answer that is said " +
+			"instead.",
+		Example: "  gull status\n  gull status --watch\n  gull status --watch=10s\n  gull status -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
-			st, err := a.client().Status(c.Context())
-			if err != nil {
-				return err
+			if !c.Flags().Changed("watch") {
+				return a.once(c.Context())
 			}
-			if a.format != "table" {
-				return a.printValue(st)
+			if watch < time.Second {
+				return usage("--watch %s: a second at least", watch)
 			}
-			a.printStatus(st)
-			return nil
+			return a.again(c.Context(), watch)
 		},
 	}
+	c.Flags().DurationVar(&watch, "watch", 2*time.Second, "say it again and again, each time after this")
+	c.Flags().Lookup("watch").NoOptDefVal = "2s"
+	return c
+}
+
+// once says the status.
+func (a statusCommands) once(ctx context.Context) error {
+	st, err := a.client().Status(ctx)
+	if err != nil {
+		return err
+	}
+	if a.format != "table" {
+		return a.printValue(st)
+	}
+	a.printStatus(st)
+	return nil
+}
+
+// again says it until ctx ends, on a terminal in place of what was said before.
+func (a statusCommands) again(ctx context.Context, every time.Duration) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	f, ok := a.raw.(*os.File)
+	terminal := ok && term.IsTerminal(int(f.Fd()))
+	for ctx.Err() == nil {
+		if terminal && a.format == "table" {
+			fmt.Fprint(a.raw, "\x1b[H\x1b[2J")
+		}
+		if err := a.once(ctx); err != nil && ctx.Err() == nil {
+			fmt.Fprintf(a.out, "%s  %v\n", time.Now().Format(time.TimeOnly), err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(every):
+		}
+	}
+	return nil
 }
 
 func (a statusCommands) printStatus(st api.Status) {
