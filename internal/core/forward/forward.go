@@ -82,6 +82,9 @@ func proof(key []byte, id ident.ID, domain string) string {
 	return strings.ToLower(digits.EncodeToString(sum.Sum(nil)[:10]))
 }
 
+// Looks reports an address that looks like a return path.
+func Looks(a address.Address) bool { return strings.HasPrefix(strings.ToLower(a.Local), prefix) }
+
 // The faults of an address that has the form of a return path.
 var (
 	ErrOther  = errors.New("it is no return path")
