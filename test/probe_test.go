@@ -182,7 +182,9 @@ func TestAHostileHostIsBounded(t *testing.T) {
 		s.behave(t, host, c.behave)
 		to := strings.ReplaceAll(c.name, " ", "-") + "@" + domain
 		start := time.Now()
-		d := s.until(t, s.out(t, to), mail.Deferred)
+		id := s.out(t, to)
+		s.gull(t, "queue", "flush", "--domain", domain) // or the lane rests longer with each case
+		d := s.until(t, id, mail.Deferred)
 		if took := time.Since(
 			start,
 		); took > 15*time.Second || c.cause != "" && d.Cause != c.cause ||

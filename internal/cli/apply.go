@@ -118,7 +118,7 @@ func (a configurationCommands) applyFile(c *cobra.Command, o *applyOrder) error 
 		if err := discard(); err != nil {
 			return err
 		}
-		draftCommands{a.app}.printReport(r)
+		draftCommands(a).printReport(r)
 		return errors.New("it is dangerous and was not applied; nothing was changed")
 	}
 	if o.check {
