@@ -2,7 +2,9 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -127,5 +129,37 @@ func TestTheStoreDoesWhatTheModelDoes(t *testing.T) {
 	), tally(t, s, `SELECT count(*) FROM delivery`); n != done ||
 		waiting != len(rows.There)-done {
 		t.Errorf("%d are done and %d wait; in the model %d and %d", n, waiting, done, len(rows.There)-done)
+	}
+}
+
+// Who shares the limits of a lane are the nodes that run: not one that is drained.
+func TestAHeartbeatKnowsWhoDelivers(t *testing.T) {
+	s, shore := open(t)
+	if _, err := s.RegisterNode(ctx, "reef"); err != nil {
+		t.Fatal(err)
+	}
+	running := func() string {
+		t.Helper()
+		p, err := s.Heartbeat(ctx, shore)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprint(p.Running)
+	}
+	both := running()
+	if !strings.Contains(both, "reef") || len(strings.Fields(both)) != 2 {
+		t.Errorf("two run: %s", both)
+	}
+	if err := s.SetPause(ctx, mail.Pause{Kind: mail.PauseNode, Name: "reef", Who: "tests"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := running(); strings.Contains(got, "reef") {
+		t.Errorf("reef is drained: %s", got)
+	}
+	if _, err := s.EndPause(ctx, mail.PauseNode, "reef"); err != nil {
+		t.Fatal(err)
+	}
+	if got := running(); got != both {
+		t.Errorf("reef delivers again: %s", got)
 	}
 }

@@ -95,7 +95,7 @@ type Pulse struct {
 	Replaced bool
 	// Newer says that a later program has changed the schema.
 	Newer bool
-	// Running are the names of the nodes that run, in order.
+	// Running are the names of the nodes that run and are not drained, in order.
 	Running []string
 }
 
@@ -113,7 +113,8 @@ func (s Runs) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
 		`UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
 		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied),
 			(SELECT array_agg(DISTINCT name ORDER BY name) FROM node n
-				WHERE NOT n.gone AND n.seen_at > now() - $3::interval)`,
+				WHERE NOT n.gone AND n.seen_at > now() - $3::interval AND NOT EXISTS (SELECT FROM pause p
+					WHERE p.kind = 'node' AND p.name = n.name AND (p.until IS NULL OR p.until > now())))`,
 		run,
 		s.key(run),
 		deadAfter,
