@@ -84,13 +84,13 @@ func (se recipientTalk) sentBack(to address.Address) (address.Address, *refused)
 
 // sentFirst is who sent a message that comes back under a return path of ours, as one does that
 // goes round in a loop: people look for it by that sender. Others sent it themselves.
-func (se *session) sentFirst(from address.Address) address.Address {
-	if se.server.Returns == nil || !forward.Looks(from) {
+func sentFirst(paths Returns, cfg *config.Compiled, from address.Address) address.Address {
+	if paths == nil || !forward.Looks(from) {
 		return from
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), verifyTimeout)
 	defer cancel()
-	if sender, err := se.server.Returns.Sender(ctx, se.cfg, from); err == nil {
+	if sender, err := paths.Sender(ctx, cfg, from); err == nil {
 		return sender
 	}
 	return from

@@ -367,7 +367,7 @@ func (se *session) refuse(r refused) {
 		MessageID:     r.summary.MessageID,
 	}
 	if se.mail != nil {
-		x.Sender = se.sentFirst(se.mail.From).String()
+		x.Sender = sentFirst(se.server.Returns, se.cfg, se.mail.From).String()
 		if r.stage != diagnose.StageContent { // what the client declared, and never sent
 			x.Size = se.mail.Size
 		}
