@@ -268,6 +268,11 @@ func (b *bench) relayOnce(n int) (float64, error) {
 		return 0, err
 	}
 	defer nd.stop()
+	return b.relayed(nd, n)
+}
+
+// relayed is the rate from the first connection to the last delivery on record.
+func (b *bench) relayed(nd *node, n int) (float64, error) {
 	began := time.Now()
 	if _, err := b.load(nd.address, n); err != nil {
 		return 0, err

@@ -127,11 +127,7 @@ func startNodeWith(
 	return startNodeAs(text, st, id, sending, keep, deliver.Options{})
 }
 
-// startNodeBy starts one that sends in a way of its own.
-func startNodeBy(text string, st benchStore, id int, outward deliver.Options) (*node, error) {
-	return startNodeAs(text, st, id, true, nil, outward)
-}
-
+// startNodeAs is startNodeWith that sends in a way of its own.
 func startNodeAs(
 	text string,
 	st benchStore,

@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"time"
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/engine/deliver"
@@ -117,17 +116,14 @@ func (b *bench) policedOnce(n int, heeded bool) (float64, error) {
 		return 0, err
 	}
 	defer st.Close()
-	nd, err := startNodeBy(text, st, id, deliver.Options{Roots: roots, Resolver: resolver,
+	nd, err := startNodeAs(text, st, id, true, nil, deliver.Options{Roots: roots, Resolver: resolver,
 		Policies: keep})
 	if err != nil {
 		return 0, err
 	}
 	defer nd.stop()
-	began := time.Now()
-	if _, err := b.load(nd.address, n); err != nil {
-		return 0, err
-	}
-	if err := b.waitRecorded(n); err != nil {
+	rate, err := b.relayed(nd, n)
+	if err != nil {
 		return 0, err
 	}
 	if heeded && keep.STS(b.ctx, "saltmarsh.example") == nil {
@@ -136,5 +132,5 @@ func (b *bench) policedOnce(n int, heeded bool) (float64, error) {
 	if d := keep.DANE(b.ctx, "saltmarsh.example", host, ports[0]); heeded && !d.Secure {
 		return 0, fmt.Errorf("the records of the certificate were not found: %+v", d)
 	}
-	return float64(n) / time.Since(began).Seconds(), nil
+	return rate, nil
 }

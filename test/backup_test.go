@@ -35,7 +35,14 @@ func TestARestoreBringsEverythingBack(t *testing.T) {
 	takesLong(t)
 	t.Parallel()
 	s := own(t, "drill", nil)
-	read := s.send(t, s.inside, "127.0.0.1", "tickets@skerryline.example", message("kept"), "harbour@skerryline.example")
+	read := s.send(
+		t,
+		s.inside,
+		"127.0.0.1",
+		"tickets@skerryline.example",
+		message("kept"),
+		"harbour@skerryline.example",
+	)
 	s.until(t, read, mail.Delivered)
 	s.run(t, "operator", "add", "wren", "--role", "operator")
 	s.run(t, "queue", "pause", "--why", "the drill")
@@ -55,7 +62,10 @@ func TestARestoreBringsEverythingBack(t *testing.T) {
 		t.Errorf("backup says %s", out)
 	}
 	<-loaded // of these some are in it, each whole
-	if out := s.run(t, "backup", "verify", root, "--passphrase-file", secret); !strings.Contains(out, "opens with the passphrase") {
+	if out := s.run(t, "backup", "verify", root, "--passphrase-file", secret); !strings.Contains(
+		out,
+		"opens with the passphrase",
+	) {
 		t.Errorf("verify says %s", out)
 	}
 	s.kill()

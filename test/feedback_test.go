@@ -46,7 +46,8 @@ func TestReportsOfOthersAreReadAndSayWhatIsSafe(t *testing.T) {
 		return nil
 	})
 	x = s.feedback(t, "skerryline.example")
-	if len(x.Days) != 10 || len(x.Senders) != 3 || x.Senders[0].Source.String() != "127.30.0.64" || x.Senders[0].Known ||
+	if len(x.Days) != 10 || len(x.Senders) != 3 || x.Senders[0].Source.String() != "127.30.0.64" ||
+		x.Senders[0].Known ||
 		x.Senders[0].Passed != 0 ||
 		x.Senders[0].Messages != 2*(25+1+25+2+25+3) ||
 		x.Senders[1].Name == "" {
@@ -138,8 +139,10 @@ func TestWeReportToDomainsThatAskForIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	// What proves our own reports is the signature of the address that they are from.
-	if sent := string(s.messages(t, "mx.saltmarsh.example", "dmarc@saltmarsh.example")[0].Content); !strings.Contains(sent,
-		"DKIM-Signature: ") ||
+	if sent := string(s.messages(t, "mx.saltmarsh.example", "dmarc@saltmarsh.example")[0].Content); !strings.Contains(
+		sent,
+		"DKIM-Signature: ",
+	) ||
 		!strings.Contains(sent, "d=skerryline.example") {
 		t.Errorf("our report is not signed:\n%.600s", sent)
 	}

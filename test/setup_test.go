@@ -27,7 +27,8 @@ func blank(t *testing.T, name string) *stack {
 		_, reports, _ := strings.Cut(demo, "  feedback: ")
 		reports, _, _ = strings.Cut(reports, "\n")
 		return strings.NewReplacer("  default_sender_domain: skerryline.example\n", "", "  feedback: "+reports+"\n", "").
-			Replace(demo[:i]) + demo[i:j] + "\n" // the service and the edge
+			Replace(demo[:i]) +
+			demo[i:j] + "\n" // the service and the edge
 	})
 }
 
@@ -540,7 +541,8 @@ func TestAFileIsAppliedWhereItDiffers(t *testing.T) {
 	}
 	text := s.run(t, "config", "export")
 	put(text)
-	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code"); code != 0 || !strings.Contains(out, "Nothing differs") {
+	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code"); code != 0 ||
+		!strings.Contains(out, "Nothing differs") {
 		t.Errorf("as it is: %d %s", code, out)
 	}
 	put(strings.Replace(text, "retention: 30d", "retention: 31d", 1))
@@ -552,7 +554,8 @@ func TestAFileIsAppliedWhereItDiffers(t *testing.T) {
 		t.Error("a check changed it")
 	}
 	s.run(t, "service", "set", "--address-family", "ipv4", "--retention", "20d")
-	if _, stderr, code := s.gull(t, "apply", "-f", file); code != 1 || !strings.Contains(stderr, "there is a draft that") {
+	if _, stderr, code := s.gull(t, "apply", "-f", file); code != 1 ||
+		!strings.Contains(stderr, "there is a draft that") {
 		t.Errorf("over somebody's draft: %d %s", code, stderr)
 	}
 	s.run(t, "draft", "discard")
@@ -563,11 +566,33 @@ func TestAFileIsAppliedWhereItDiffers(t *testing.T) {
 	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code"); code != 0 {
 		t.Errorf("a second time: %d %s", code, out)
 	}
+	// Mailboxes of the file are put in order too.
+	put(
+		strings.Replace(
+			strings.Replace(text, "retention: 30d", "retention: 31d", 1),
+			"name: Odile Marr",
+			"name: Odile Marr-Vik",
+			1,
+		),
+	)
+	if out, _, code := s.gull(t, "apply", "-f", file, "--exit-code"); code != 10 {
+		t.Errorf("another name of a person: %d %s", code, out)
+	}
+	if out := s.run(t, "mailbox", "show", "odile.marr@skerryline.example"); !strings.Contains(out, "Odile Marr-Vik") {
+		t.Errorf("the mailbox was not changed: %s", out)
+	}
 	put(strings.Replace(text, "  - name: edge ", "  - name: edge \n    kind: nonsense\n#", 1))
 	if _, _, code := s.gull(t, "apply", "-f", file); code == 0 {
 		t.Error("nonsense was applied")
 	}
-	put(strings.Replace(text, "relay_rules:\n", "relay_rules:\n  - {name: door, networks: [0.0.0.0/0], action: allow}\n", 1))
+	put(
+		strings.Replace(
+			text,
+			"relay_rules:\n",
+			"relay_rules:\n  - {name: door, networks: [0.0.0.0/0], action: allow}\n",
+			1,
+		),
+	)
 	if out, stderr, code := s.gull(t, "apply", "-f", file); code != 1 || !strings.Contains(out+stderr, "not applied") {
 		t.Errorf("an open relay: %d %s %s", code, out, stderr)
 	}

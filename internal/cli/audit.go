@@ -81,11 +81,10 @@ func (a auditCommands) list() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "Who did what, newest first",
-		Long: "Who did what, when, from where, how it went and why: sign-ins and failed ones, " +
-			"changes of " +
-			"configuration and directory, actions on messages, looks into messages, exports, " +
-			"operators and " +
-			"tokens. -o json shows what was asked for, and what stood there before and after.",
+		Long: "Who did what, when, from where, how it went and why: sign-ins and failed " +
+			"ones, changes of configuration and directory, actions on messages, looks into " +
+			"messages, exports, operators and tokens. -o json shows what was asked for, and " +
+			"what stood there before and after.",
 		Args: exactly(0),
 		Example: "  gull audit list --since 1d\n  gull audit list --who wren --action act\n" +
 			"  gull audit list --target ines.harrow -o json",
@@ -122,8 +121,7 @@ func (a auditCommands) export() *cobra.Command {
 		Use:   "export",
 		Short: "The whole record, or a part, as JSON Lines or for syslog",
 		Long: "Write the record to standard output, newest first: as JSON Lines with the " +
-			"links that prove it, or " +
-			"as lines of RFC 5424 for a log server.",
+			"links that prove it, or as lines of RFC 5424 for a log server.",
 		Args: exactly(0),
 		Example: "  gull audit export > audit.jsonl\n" +
 			"  gull audit export --since 2026-11-01 --form syslog | nc -u log 514",
@@ -171,11 +169,9 @@ func (a auditCommands) verify() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "verify",
 		Short: "Whether the record was altered",
-		Long: "Each entry carries a hash of itself and of the one before it: what was altered " +
-			"or taken out in " +
-			"the middle is found. Keep the head elsewhere from time to time: with it, --head " +
-			"shows later " +
-			"that the end was not cut off.",
+		Long: "Each entry carries a hash of itself and of the one before it: what was " +
+			"altered or taken out in the middle is found. Keep the head elsewhere from time " +
+			"to time: with it, --head shows later that the end was not cut off.",
 		Args:    exactly(0),
 		Example: "  gull audit verify",
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -108,10 +108,10 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "gull",
 		Short: "Gull Route: a mail transfer server one can look into",
-		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, and " +
-			"shows every step.\n\n" +
-			"The service's address and your token come from --url and --token, from GULL_URL " +
-			"and GULL_TOKEN, or from where you signed in last (gull login).",
+		Long: "Gull Route takes mail in, decides where it goes, keeps it until it is there, " +
+			"and shows every step.\n\nThe service's address and your token come from --url " +
+			"and --token, from GULL_URL and GULL_TOKEN, or from where you signed in last " +
+			"(gull login).",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {

@@ -20,18 +20,16 @@ func (a explainCommands) command() *cobra.Command {
 		Use:   "explain --to ADDRESS",
 		Short: "What would be decided for an envelope, and which rule says so; nothing is sent",
 		Args:  exactly(0),
-		Long: "Go through every check that a real envelope goes through, in order, with the rule " +
-			"or route that decides, the next hops as DNS names them now, and what is left of " +
-			"limits. With --message the gates are asked about the message too, its text and its " +
-			"attachments.\n\n" +
-			"With --other-client, --other-from or --other-account the same is asked of a second " +
-			"envelope, and both are shown.",
+		Long: "Go through every check that a real envelope goes through, in order, with the " +
+			"rule or route that decides, the next hops as DNS names them now, and what is " +
+			"left of limits. With --message the gates are asked about the message too, its " +
+			"text and its attachments.\n\nWith --other-client, --other-from or " +
+			"--other-account the same is asked of a second envelope, and both are shown.",
 		Example: "  gull explain --client 127.20.9.9 --listener inside --from " +
-			"tickets@skerryline.example --to x@saltmarsh.example\n" +
-			"  gull explain --to crew@skerryline.example\n" +
-			"  gull explain --client 127.20.1.5 --other-client 127.20.4.5 --listener inside --to " +
-			"x@saltmarsh.example\n" +
-			"  gull explain --client 127.30.0.60 --listener edge --from x@flotsam.example --to " +
+			"tickets@skerryline.example --to x@saltmarsh.example\n  gull explain --to " +
+			"crew@skerryline.example\n  gull explain --client 127.20.1.5 --other-client " +
+			"127.20.4.5 --listener inside --to x@saltmarsh.example\n  gull explain --client " +
+			"127.30.0.60 --listener edge --from x@flotsam.example --to " +
 			"ines.harrow@skerryline.example --message offer.eml",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if file != "" {

@@ -217,9 +217,8 @@ func (a heldCommands) release() *cobra.Command {
 		Long: "Let held messages go on: with their senders allowed for a time, or without their " +
 			"attachments, of which the original stays on record.",
 		Example: "  gull held release 0B4Z7H8Q2M000-1\n  gull held release 0B4Z7H8Q2M000-1 " +
-			"--allow-sender 30d " +
-			"--why \"the office knows them\"\n  gull held release --find kelpworks.example " +
-			"--without-attachments",
+			"--allow-sender 30d --why \"the office knows them\"\n  gull held release --find " +
+			"kelpworks.example --without-attachments",
 		RunE: func(c *cobra.Command, args []string) error {
 			var err error
 			if r.Deliveries, err = a.chosen(c, &f, args); err != nil {

@@ -50,14 +50,11 @@ func (a loginCommands) login() *cobra.Command {
 		Use:   "login",
 		Short: "Sign in, and keep the session for the commands that follow",
 		Long: "Sign in with your name and password. The session is kept in a file that only " +
-			"you can " +
-			"read, under a name (--context), so that you can have several servers; it lasts " +
-			"for 12 hours. " +
-			"The password is asked for, or read from standard input. With --single-sign-on a " +
-			"link is said " +
-			"instead: open it in a browser on this machine, and sign in at the provider that " +
-			"the server " +
-			"trusts. Scripts use a token: gull token add.",
+			"you can read, under a name (--context), so that you can have several servers; " +
+			"it lasts for 12 hours. The password is asked for, or read from standard input. " +
+			"With --single-sign-on a link is said instead: open it in a browser on this " +
+			"machine, and sign in at the provider that the server trusts. Scripts use a " +
+			"token: gull token add.",
 		Args: exactly(0),
 		Example: "  gull login --url https://mail.skerryline.example:8480 --name keeper\n" +
 			"  gull login --context skerry --name keeper < password.txt\n" +
@@ -302,8 +299,8 @@ func (a loginCommands) password() *cobra.Command {
 		Use:   "password",
 		Short: "Choose a new password of your own; all your other sessions end",
 		Long: "Choose a new password: the old one and the new one are asked for, or read as " +
-			"two lines of " +
-			"standard input. Another's is set by gull operator set NAME --password.",
+			"two lines of standard input. Another's is set by gull operator set NAME " +
+			"--password.",
 		Args:    exactly(0),
 		Example: "  gull password",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -339,10 +336,9 @@ func (a loginCommands) second() *cobra.Command {
 		Use:   "on",
 		Short: "Set one up: a secret for a program that makes codes, then its first code",
 		Long: "Set a second factor up. Your password is asked for, a secret is shown, to be " +
-			"typed or looked at by " +
-			"a program on your telephone that makes codes (RFC 6238), and its first code " +
-			"turns it on. Recovery " +
-			"codes are shown once: keep them apart from the telephone.",
+			"typed or looked at by a program on your telephone that makes codes (RFC 6238), " +
+			"and its first code turns it on. Recovery codes are shown once: keep them apart " +
+			"from the telephone.",
 		Args:    exactly(0),
 		Example: "  gull second-factor on",
 		RunE: func(c *cobra.Command, _ []string) error {

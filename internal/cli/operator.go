@@ -113,10 +113,9 @@ func (a operatorCommands) list() *cobra.Command {
 		Use:   "list",
 		Short: "Who administers",
 		Long: "Who administers, and with which role. administrator: all. operator: queue, " +
-			"held messages, " +
-			"trace and snags, no configuration. auditor: looks at everything, also at who did " +
-			"what, and " +
-			"changes nothing. viewer: looks, masked as the settings say.",
+			"held messages, trace and snags, no configuration. auditor: looks at everything, " +
+			"also at who did what, and changes nothing. viewer: looks, masked as the " +
+			"settings say.",
 		Args:    exactly(0),
 		Example: "  gull operator list",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -231,9 +230,8 @@ func (a operatorCommands) add() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add somebody who administers",
-		Long: "Add somebody who administers. A first password is made and shown once, or read " +
-			"from " +
-			"standard input with --password-stdin.",
+		Long: "Add somebody who administers. A first password is made and shown once, or " +
+			"read from standard input with --password-stdin.",
 		Args: exactly(1),
 		Example: "  gull operator add wren --role operator --about \"nights and weekends\"\n" +
 			"  gull operator add lightwarden --role administrator --domain lightkeepers.example\n" +
@@ -272,10 +270,8 @@ func (a operatorCommands) set() *cobra.Command {
 		Use:   "set NAME",
 		Short: "Change a role, switch off or on, give a new password",
 		Long: "Change a role, switch somebody off or on, or give a new password, which is " +
-			"made and shown " +
-			"once, or read from standard input. Sessions end when somebody is switched off or " +
-			"gets a " +
-			"new password. The last administrator stays one.",
+			"made and shown once, or read from standard input. Sessions end when somebody is " +
+			"switched off or gets a new password. The last administrator stays one.",
 		Args:              exactly(1),
 		ValidArgsFunction: a.names,
 		Example: "  gull operator set wren --role administrator\n  gull operator set wren --off\n" +
@@ -456,8 +452,7 @@ func (a tokenCommands) add() *cobra.Command {
 		Use:   "add NAME",
 		Short: "Let a program in; the token is shown once",
 		Long: "Make a token. Its name says what it is for, its role what it may do. It ends " +
-			"after --lasts, " +
-			"or is revoked; nobody can read it again.",
+			"after --lasts, or is revoked; nobody can read it again.",
 		Args: exactly(1),
 		Example: "  gull token add backups --role auditor --lasts 30d\n" +
 			"  gull token add \"ticket system\" --role operator --lasts 365d",

@@ -18,10 +18,8 @@ func (a reputationCommands) command() *cobra.Command {
 		Use:   "reputation [IP|DOMAIN]",
 		Short: "What is known of a stranger: lists, names, what we saw of it; allow or deny it",
 		Long: "Ask every list about an IP address or a domain, look for its name, and count " +
-			"what we saw of " +
-			"it within 30 days. Without one: how strangers are weighed, how the lists do, and " +
-			"whom people " +
-			"allow or deny.",
+			"what we saw of it within 30 days. Without one: how strangers are weighed, how " +
+			"the lists do, and whom people allow or deny.",
 		Args: cobra.MaximumNArgs(1),
 		Example: "  gull reputation 127.30.0.65\n  gull reputation undertow.example\n" +
 			"  gull reputation allow 127.30.0.65 --for 7d --why \"they fix it\"",

@@ -114,21 +114,16 @@ func (a backupCommands) backup() *cobra.Command {
 		Use:   "backup DIRECTORY|-",
 		Short: "Write all that the server is into files, while it runs",
 		Long: "Write a backup into a directory of backups, as it is at one moment, while the " +
-			"service runs: the " +
-			"database by PostgreSQL's own tools (operators, tokens, keys, mail and history " +
-			"with it), the key file " +
-			"under a passphrase, the configuration for people to read, and a manifest with a " +
-			"hash of each file. " +
-			"Days of history that are over are written once and shared by the backups of the " +
-			"directory. With " +
+			"service runs: the database by PostgreSQL's own tools (operators, tokens, keys, " +
+			"mail and history with it), the key file under a passphrase, the configuration " +
+			"for people to read, and a manifest with a hash of each file. Days of history " +
+			"that are over are written once and shared by the backups of the directory. With " +
 			"--keep older ones go. - writes one ZIP file to standard output, its history " +
-			"too.\n\nFiles that the " +
-			"configuration names (certificates, keys of listeners) are not in it.",
-		Example: "  gull backup /var/backups/gull --passphrase-file /root/gull-passphrase " +
-			"--keep 14\n" +
-			"  gull backup - --passphrase-file /root/gull-passphrase | ssh " +
-			"shore.skerryline.example 'cat > gull.zip'\n" +
-			"  gull backup verify /var/backups/gull",
+			"too.\n\nFiles that the configuration names (certificates, keys of listeners) " +
+			"are not in it.",
+		Example: "  gull backup /var/backups/gull --passphrase-file /etc/gull/passphrase " +
+			"--keep 14\n  gull backup - --passphrase-file /etc/gull/passphrase | ssh " +
+			"shore.skerryline.example 'cat > gull.zip'\n  gull backup verify /var/backups/gull",
 		Args: exactly(1),
 		RunE: func(c *cobra.Command, args []string) error { return a.make(c.Context(), args[0], &f) },
 	}
@@ -240,14 +235,12 @@ func (a backupCommands) verify() *cobra.Command {
 		Use:   "verify DIRECTORY|FILE",
 		Short: "Read every file of a backup, and say whether it can be restored",
 		Long: "Read every file of a backup, of the latest in a directory of backups: that " +
-			"none is missing or " +
-			"changed, that PostgreSQL's program reads it to its end, and, with " +
-			"--passphrase-file, that the " +
-			"passphrase opens the key file. The exit code is 1 if it cannot be restored.",
+			"none is missing or changed, that PostgreSQL's program reads it to its end, and, " +
+			"with --passphrase-file, that the passphrase opens the key file. The exit code " +
+			"is 1 if it cannot be restored.",
 		Example: "  gull backup verify /var/backups/gull --passphrase-file " +
-			"/root/gull-passphrase\n" +
-			"  gull backup verify /var/backups/gull/20261130T021500Z\n  gull backup verify " +
-			"gull.zip",
+			"/etc/gull/passphrase\n  gull backup verify /var/backups/gull/20261130T021500Z\n " +
+			" gull backup verify gull.zip",
 		Args: exactly(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			passphrase := ""
@@ -329,19 +322,15 @@ func (a backupCommands) restore() *cobra.Command {
 		Use:   "restore DIRECTORY|FILE",
 		Short: "Make a server of a backup, in an empty database",
 		Long: "Make a server of a backup, of the latest in a directory of backups. It is " +
-			"verified first; the " +
-			"database must be empty, and belong to the role that the service has; a key file " +
-			"that is there " +
-			"already is not overwritten. Every table is counted afterwards.\n\nAll delivery " +
-			"is paused then: what " +
-			"waited may have been delivered by the old server since. When that is off for " +
-			"good: gull queue " +
+			"verified first; the database must be empty, and belong to the role that the " +
+			"service has; a key file that is there already is not overwritten. Every table " +
+			"is counted afterwards.\n\nAll delivery is paused then: what waited may have " +
+			"been delivered by the old server since. When that is off for good: gull queue " +
 			"resume. With --sign-out sessions of the console and tokens end.",
-		Example: "  createdb --owner gull gull\n" +
-			"  gull restore /var/backups/gull --database postgres://gull@127.0.0.1/gull " +
-			"--key-file /etc/gull/key\n" +
-			"  gull restore gull.zip --database postgres://gull@127.0.0.1/gull --key-file " +
-			"/etc/gull/key --sign-out",
+		Example: "  createdb --owner gull gull\n  gull restore /var/backups/gull --database " +
+			"postgres://gull@127.0.0.1/gull --key-file /etc/gull/key\n  gull restore " +
+			"gull.zip --database postgres://gull@127.0.0.1/gull --key-file /etc/gull/key " +
+			"--sign-out",
 		Args: exactly(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if f.database == "" {

@@ -45,16 +45,12 @@ func (a setupCommands) command() *cobra.Command {
 		Use:   "setup",
 		Short: "Begin a server on this machine: database, settings, first configuration",
 		Long: "Ask for what a server begins with, or read the answers from a file, and do " +
-			"what is not done " +
-			"yet: a role and a database in PostgreSQL on this machine (or take the address of " +
-			"one), the " +
-			"settings of the service in /etc/gull, a first configuration, and start the " +
-			"service where " +
-			"systemd runs. It may be run again: what is there stays. At the end it says what " +
-			"is left to do.\n\n" +
-			"The file of answers is YAML: host_name, domain, postmaster, networks, smarthost, " +
-			"authority, agreed, " +
-			"listen, database, console.",
+			"what is not done yet: a role and a database in PostgreSQL on this machine (or " +
+			"take the address of one), the settings of the service in /etc/gull, a first " +
+			"configuration, and start the service where systemd runs. It may be run again: " +
+			"what is there stays. At the end it says what is left to do.\n\nThe file of " +
+			"answers is YAML: host_name, domain, postmaster, networks, smarthost, authority, " +
+			"agreed, listen, database, console.",
 		Example: "  gull setup\n  gull setup --answers shore.yaml\n  gull setup --answers " +
 			"shore.yaml --dry-run",
 		Args: exactly(0),
@@ -65,6 +61,10 @@ func (a setupCommands) command() *cobra.Command {
 			}
 			if err := x.Check(); err != nil {
 				return usage("%w", err)
+			}
+			if !onLoopback(x.Console) {
+				return usage("console: %s is not on loopback: begin there, and open it when it has a "+
+					"certificate (GULL_OPTIONS, --tls-cert)", x.Console)
 			}
 			if dry {
 				fmt.Fprint(a.out, x.Text())
@@ -199,7 +199,7 @@ func (a setupCommands) carryOut(ctx context.Context, x *answers, directory strin
 		"GULL_DATABASE_URL": database, "GULL_HTTP": x.Console, "GULL_OPTIONS": x.options(begin)}); err != nil {
 		return err
 	}
-	link, err := a.begin(ctx, x, database, begin)
+	link, err := a.begin(ctx, x, database, directory)
 	if err != nil {
 		return err
 	}
@@ -242,28 +242,21 @@ func (a setupCommands) makeDatabase(ctx context.Context) error {
 				"elsewhere",
 		)
 	}
-	for what, args := range map[string][2][]string{
-		"role": {{"psql", "-tAc", "SELECT 1 FROM pg_roles WHERE rolname = 'gull'"}, {"createuser", "gull"}},
-	} {
-		if err := a.unless(as, what, args); err != nil {
-			return err
-		}
+	if err := a.unless(as, "role", "SELECT 1 FROM pg_roles WHERE rolname = 'gull'",
+		"createuser", "gull"); err != nil {
+		return err
 	}
-	return a.unless(as, "database", [2][]string{
-		{
-			"psql",
-			"-tAc",
-			"SELECT 1 FROM pg_database WHERE datname = 'gull'",
-		}, {"createdb", "--owner", "gull", "gull"}})
+	return a.unless(as, "database", "SELECT 1 FROM pg_database WHERE datname = 'gull'",
+		"createdb", "--owner", "gull", "gull")
 }
 
-// unless does the second of two commands if the first finds nothing.
+// unless makes something if a question to the database does not find it.
 func (a setupCommands) unless(
 	as func(...string) (string, error),
-	what string,
-	both [2][]string,
+	what, question string,
+	command ...string,
 ) error {
-	there, err := as(both[0]...)
+	there, err := as("psql", "-tAc", question)
 	if err != nil {
 		return fmt.Errorf("PostgreSQL does not answer: %w", err)
 	}
@@ -271,7 +264,7 @@ func (a setupCommands) unless(
 		a.done("%-14s gull is there", what)
 		return nil
 	}
-	if _, err := as(both[1]...); err != nil {
+	if _, err := as(command...); err != nil {
 		return err
 	}
 	a.done("%-14s gull made", what)
@@ -323,13 +316,13 @@ func (a setupCommands) settings(path string, values map[string]string) error {
 func (a setupCommands) begin(
 	ctx context.Context,
 	x *answers,
-	database, begin string,
+	database, directory string,
 ) (string, error) {
 	if _, err := os.Stat("/run/systemd/system"); err != nil || os.Geteuid() != 0 {
 		a.done("service        not started: no systemd runs here; start it as the user gull:\n\n"+
-			"    gull serve --database '%s' --key-file /var/lib/gull/key --spool "+
-			"/var/spool/gull %s\n",
-			database, x.options(begin))
+			"    set -a; . %s\n"+
+			"    gull serve --key-file /var/lib/gull/key --spool /var/spool/gull $GULL_OPTIONS\n",
+			filepath.Join(directory, settingsFile))
 		return "", nil
 	}
 	if out, err := exec.CommandContext(ctx, "systemctl", "enable", "--now", "gull").CombinedOutput(); err != nil {
@@ -341,9 +334,10 @@ func (a setupCommands) begin(
 			_ = resp.Body.Close()
 			if resp.StatusCode == http.StatusOK {
 				a.done("service        runs")
-				out, err := exec.CommandContext(ctx, "runuser", "-u", serviceUser, "--", "gull", "operator",
-					"first-link", "--database", database).
-					Output()
+				c := exec.CommandContext(ctx, "runuser", "-u", serviceUser, "--", "gull",
+					"operator", "first-link")
+				c.Env = append(os.Environ(), "GULL_DATABASE_URL="+database) // not for all to see
+				out, err := c.Output()
 				return strings.TrimSpace(string(out)), err
 			}
 		}
@@ -391,10 +385,8 @@ func (a operatorCommands) firstLink() *cobra.Command {
 		Use:   "first-link",
 		Short: "A new link by which the first administrator is made",
 		Long: "Print the secret of a link by which the first administrator is made, while " +
-			"there is none: open " +
-			"/first#SECRET of the console within a day. An earlier link works no longer. It " +
-			"goes by the " +
-			"database, past the service.",
+			"there is none: open /first#SECRET of the console within a day. An earlier link " +
+			"works no longer. It goes by the database, past the service.",
 		Args:    exactly(0),
 		Example: "  gull operator first-link --database postgres://gull@127.0.0.1/gull",
 		RunE: func(c *cobra.Command, _ []string) error {

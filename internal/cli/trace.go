@@ -61,10 +61,10 @@ func (a traceCommands) command() *cobra.Command {
 		Short: "Follow a message until it ends, or everything as it happens",
 		Args:  cobra.MaximumNArgs(1),
 		Long: "Follow a message until it ends, or everything that happens on the node, as it " +
-			"happens.\n\nWithout an id, --with keeps to events that have a text anywhere in them " +
-			"(an address, a lane, a client), --kind to kinds: received, delivered, deferred, " +
-			"bounced, expired, rejected. " +
-			"What is missed because this program was too slow is said, never left out silently.",
+			"happens.\n\nWithout an id, --with keeps to events that have a text anywhere in " +
+			"them (an address, a lane, a client), --kind to kinds: received, delivered, " +
+			"deferred, bounced, expired, rejected. What is missed because this program was " +
+			"too slow is said, never left out silently.",
 		Example: "  gull trace follow 0B4Z7H8Q2M000\n  gull trace follow --with saltmarsh.example " +
 			"--kind deferred --kind bounced",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -72,8 +72,11 @@ func write(program, arch, version, target string) error {
 	if err != nil {
 		return err
 	}
-	image, err := mutate.AppendLayers(mutate.MediaType(mutate.ConfigMediaType(empty.Image, types.OCIConfigJSON),
-		types.OCIManifestSchema1), layer)
+	image, err := mutate.AppendLayers(
+		mutate.MediaType(mutate.ConfigMediaType(empty.Image, types.OCIConfigJSON),
+			types.OCIManifestSchema1),
+		layer,
+	)
 	if err != nil {
 		return err
 	}
@@ -83,11 +86,20 @@ func write(program, arch, version, target string) error {
 		History: []v1.History{{Created: v1.Time{Time: made}, CreatedBy: "scripts/package"}},
 		Config: v1.Config{
 			Entrypoint: []string{"/usr/bin/gull"},
-			Cmd:        []string{"serve", "--key-file", "/var/lib/gull/key", "--spool", "/var/spool/gull"},
-			User:       "65532:65532",
-			Volumes:    map[string]struct{}{"/var/lib/gull": {}, "/var/spool/gull": {}},
-			Env:        []string{"PATH=/usr/bin"},
-			Labels:     map[string]string{"org.opencontainers.image.title": "gull-route", "org.opencontainers.image.version": version},
+			Cmd: []string{
+				"serve",
+				"--key-file",
+				"/var/lib/gull/key",
+				"--spool",
+				"/var/spool/gull",
+			},
+			User:    "65532:65532",
+			Volumes: map[string]struct{}{"/var/lib/gull": {}, "/var/spool/gull": {}},
+			Env:     []string{"PATH=/usr/bin"},
+			Labels: map[string]string{
+				"org.opencontainers.image.title":   "gull-route",
+				"org.opencontainers.image.version": version,
+			},
 		},
 	})
 	if err != nil {

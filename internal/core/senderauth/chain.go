@@ -65,7 +65,7 @@ func sawProof(found, domain string) bool {
 	return false
 }
 
-// chainWords are the comment on a chain in Authentication-Results.
+// words are the comment on a chain in Authentication-Results.
 func (c *Chain) words() string {
 	if c.Why != "" {
 		return c.Why
