@@ -161,16 +161,26 @@ func TestFaultTheDatabaseIsKilled(t *testing.T) {
 	_, do, port, secret := cluster(t, "test-faults")
 	s := own(t, "databasekilled", nil)
 	se := startSenders(s, 4)
-	for range rounds() {
+	together := 0
+	for round := range rounds() {
 		se.more(t, 30)
 		moment()
+		if round%3 == 2 { // both at once, as a machine that loses its power does it
+			s.kill()
+			together++
+		}
 		do("crash", "test-faults")
 		moment()
 		do("start", "test-faults", port, secret)
+		if round%3 == 2 {
+			if err := s.start(); err != nil {
+				t.Fatal(err)
+			}
+		}
 	}
 	se.more(t, 30)
 	se.end()
-	se.account(t, fmt.Sprintf("crash of PostgreSQL, %d times", rounds()))
+	se.account(t, fmt.Sprintf("crash of PostgreSQL, %d times (%d with the service)", rounds(), together))
 }
 
 func TestFaultOneOfTwoNodesIsKilled(t *testing.T) {
