@@ -39,6 +39,7 @@ const (
 
 // stack is a running demo world at ports of its own.
 type stack struct {
+	program string // of the service, if it is not the usual one
 	// drawn is of a test in a browser: there the service has no race detector, which the others
 	// give it; a browser alone keeps two processors busy.
 	drawn                bool
@@ -313,7 +314,7 @@ func (s *stack) startSim() error {
 func (s *stack) command(args ...string) *exec.Cmd {
 	path := binary
 	if args[0] == "serve" && !s.drawn {
-		path = server
+		path = cmp.Or(s.program, server)
 	}
 	c := exec.Command(path, args...)
 	c.Env = append(os.Environ(), "GULL_URL=http://"+s.http, "GULL_TOKEN="+adminToken,

@@ -40,3 +40,14 @@ type StopRequest struct {
 	Why  string `json:"why,omitempty" maxLength:"500"`
 	For  string `json:"for,omitempty" doc:"Ends by itself after this: 30m, 2h"`
 }
+
+// Restart asks a node to begin anew.
+type Restart struct {
+	Why string `json:"why,omitempty" maxLength:"500" doc:"Kept in the audit log"`
+}
+
+// Restarting is the answer to it.
+type Restarting struct {
+	Node string `json:"node"`
+	Text string `json:"text"`
+}

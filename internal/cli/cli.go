@@ -168,6 +168,7 @@ func (a *app) root() *cobra.Command {
 		queueCommands{a}.command(),
 		laneCommands{a}.command(),
 		nodeCommands{a}.command(),
+		upgradeCommands{a}.command(),
 		scheduleCommands{a}.command(),
 		traceCommands{a}.command(),
 		sessionCommands{a}.command(),

@@ -63,9 +63,17 @@ func (a serveCommands) command() *cobra.Command {
 		Example: "  gull serve --database postgres://gull@127.0.0.1/gull --config " +
 			"demo/skerryline.yaml --setup first.yaml",
 		RunE: func(c *cobra.Command, _ []string) error {
+			program, _ := os.Executable() // before a new one takes its place
 			ctx, stop := signal.NotifyContext(c.Context(), syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
-			return f.run(ctx, a.rawErr)
+			ctx, anew := context.WithCancelCause(ctx)
+			defer anew(nil)
+			if err := f.run(ctx, a.rawErr, func() { anew(errAnew) }); err != nil ||
+				!errors.Is(context.Cause(ctx), errAnew) {
+				return err
+			}
+			stop()
+			return syscall.Exec(program, os.Args, os.Environ())
 		},
 	}
 	fl := c.Flags()
@@ -146,6 +154,10 @@ func (a serveCommands) command() *cobra.Command {
 	return c
 }
 
+// errAnew ends a service that was asked to begin anew: what stands at the place of its program
+// takes its process over, a later program too.
+var errAnew = errors.New("asked to begin anew")
+
 // onLoopback reports whether an address is reached from this machine only.
 func onLoopback(address string) bool {
 	host, _, err := net.SplitHostPort(address)
@@ -153,7 +165,7 @@ func onLoopback(address string) bool {
 	return err == nil && (host == "localhost" || bad == nil && ip.IsLoopback())
 }
 
-func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
+func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 	node.TuneMemory()
 	var level slog.LevelVar
 	if err := level.UnmarshalText([]byte(f.logs.level)); err != nil {
@@ -196,7 +208,8 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer) error {
 	n, err := node.New(
 		ctx,
 		node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
-			Reader: reader, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log},
+			Reader: reader, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log,
+			Version: version(), BeginAnew: anew},
 	)
 	if err != nil {
 		return err

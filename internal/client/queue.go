@@ -86,6 +86,12 @@ func (c QueueCalls) Nodes(ctx context.Context) ([]mail.Node, error) {
 	return p.Items, err
 }
 
+// RestartNode lets a node end in order and begin anew.
+func (c QueueCalls) RestartNode(ctx context.Context, name, why string) (api.Restarting, error) {
+	return call[api.Restarting](ctx, c.conn, http.MethodPost,
+		"/api/v1/nodes/"+url.PathEscape(name)+"/restart", nil, api.Restart{Why: why})
+}
+
 // DoctorDatabase says what to change on the database server, whose memory is given in
 // octets; 0 is not known.
 func (c QueueCalls) DoctorDatabase(ctx context.Context, memory int64) (api.DatabaseCheck, error) {

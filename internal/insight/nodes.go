@@ -27,6 +27,9 @@ type Nodes struct {
 	Counters *counters.Counters
 	Loops    func() []supervise.State // in the background
 	Started  time.Time
+	Reader   *store.Reader // nil if history is read from the database itself
+	Version  string        // of the program
+	used     processors
 }
 
 // Addresses are the addresses that are open, by listener.

@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/control"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/core/repute"
 	"gullroute/internal/engine/access"
 	"gullroute/internal/engine/certify"
@@ -130,6 +131,8 @@ func (n *Node) buildEngine(run int, salt []byte) {
 		Ended:     e.Limits.Ended,
 		Arrived:   func(mailboxes ...string) { e.Access.Changes.Arrived(mailboxes...) },
 		Outward:   e.Outward,
+		Facts:     func() mail.NodeFacts { return n.Insight.Nodes.Facts() },
+		BeginAnew: n.BeginAnew,
 	})
 	e.Scanners = &scan.Scanners{
 		Config:  func() *config.Compiled { return n.InForce.Config() },
@@ -301,6 +304,8 @@ func (n *Node) buildInsight() {
 			Counters: e.Counters,
 			Loops:    n.Loops,
 			Started:  time.Now(),
+			Reader:   n.Reader,
+			Version:  n.Version,
 		},
 		Reporter: &insight.Reporter{
 			Counts:    store.Counts{DB: n.DB},

@@ -53,7 +53,10 @@ type Options struct {
 	Reader   *store.Reader             // of a standby that history is read from; nil if there is none
 	// ConsoleInClear says that the console listens on the network without TLS.
 	ConsoleInClear bool
-	Log            *slog.Logger
+	Version        string // of the program
+	// BeginAnew ends the service in order and begins it again; it may be called several times.
+	BeginAnew func()
+	Log       *slog.Logger
 }
 
 // Engine is what moves mail.

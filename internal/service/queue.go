@@ -65,6 +65,15 @@ func (s queueAPI) register(api huma.API) {
 	huma.Register(api, read("nodes", "/api/v1/nodes", "The services on this database"), s.listNodes)
 	huma.Register(
 		api,
+		op.post(
+			"node-restart",
+			"/api/v1/nodes/{name}/restart",
+			"Let a node end in order and begin anew, with the program that stands at its place now",
+		),
+		s.restartNode,
+	)
+	huma.Register(
+		api,
 		read("schedule-preview", "/api/v1/schedule/preview",
 			"When a message would be tried, a delay notice sent, and when it expires"),
 		s.previewSchedule,
@@ -435,6 +444,17 @@ func (s queueAPI) listNodes(ctx context.Context, _ *struct{}) (*out[api.Page[mai
 	return &out[api.Page[mail.Node]]{
 		api.Page[mail.Node]{Items: append([]mail.Node{}, nodes...)},
 	}, nil
+}
+
+func (s queueAPI) restartNode(ctx context.Context, in *struct {
+	Name string `path:"name"`
+	Body api.Restart
+}) (*out[api.Restarting], error) {
+	if err := s.Insight.Nodes.Runs.BeginAnew(ctx, in.Name); err != nil {
+		return nil, s.storeError(err, "running node")
+	}
+	return &out[api.Restarting]{api.Restarting{Node: in.Name,
+		Text: in.Name + " finishes what is under way and begins anew within seconds"}}, nil
 }
 
 // previewSchedule plays a schedule through: one in force, or with other terms.

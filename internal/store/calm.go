@@ -5,15 +5,16 @@ import (
 	"time"
 
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
 )
 
 // Calm is what a store answers that never fails: nothing is unclear, no run is over. The
 // stores of tests, of benches and of virtual time are built on it.
 type Calm struct{}
 
-func (Calm) RegisterNode(context.Context, string) (int, error) { return 1, nil }
-func (Calm) ReleaseNode(context.Context, int) error            { return nil }
-func (Calm) Heartbeat(context.Context, int) (Pulse, error)     { return Pulse{}, nil }
+func (Calm) RegisterNode(context.Context, string) (int, error)             { return 1, nil }
+func (Calm) ReleaseNode(context.Context, int) error                        { return nil }
+func (Calm) Heartbeat(context.Context, int, mail.NodeFacts) (Pulse, error) { return Pulse{}, nil }
 
 func (Calm) Ask(context.Context, error) Condition {
 	return Condition{State: Away}

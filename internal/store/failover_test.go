@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/mail"
 )
 
 // tally is a number that the database tells.
@@ -44,21 +45,21 @@ func TestARunThatIsOverMakesNoLeases(t *testing.T) {
 	if n := tally(t, s, `SELECT count(*) FROM delivery WHERE lease IS NOT NULL`); n != 0 {
 		t.Errorf("%d are leased to nobody", n)
 	}
-	if p, err := s.Heartbeat(ctx, run); err != nil || !p.Over || p.Replaced {
+	if p, err := s.Heartbeat(ctx, run, mail.NodeFacts{}); err != nil || !p.Over || p.Replaced {
 		t.Errorf("%+v %v", p, err)
 	}
 	again, err := s.RegisterNode(ctx, "shore") // as a living service does that hears of it
 	if err != nil || len(lease(t, s, again)) != 1 {
 		t.Errorf("the next run takes nothing: %v", err)
 	}
-	if p, err := s.Heartbeat(ctx, run); err != nil || !p.Replaced {
+	if p, err := s.Heartbeat(ctx, run, mail.NodeFacts{}); err != nil || !p.Replaced {
 		t.Errorf("two services under one name, and the first does not hear of it: %+v %v", p, err)
 	}
 	if _, err := s.pool.Exec(ctx, `DELETE FROM node WHERE id = $1`,
 		again); err != nil { // a failover lost its row
 		t.Fatal(err)
 	}
-	if p, err := s.Heartbeat(ctx, again); err != nil || !p.Over || p.Replaced {
+	if p, err := s.Heartbeat(ctx, again, mail.NodeFacts{}); err != nil || !p.Over || p.Replaced {
 		t.Errorf("a run whose row is gone: %+v %v", p, err)
 	}
 	if n, err := s.ReleaseLost(ctx); err != nil || n != 1 {
@@ -197,23 +198,6 @@ func TestAnOutcomeOfAnotherRunIsLeftAlone(t *testing.T) {
 	}
 	if n := tally(t, s, `SELECT count(*) FROM message`); n != 2 {
 		t.Errorf("there are %d messages, want the original and one notice", n)
-	}
-}
-
-func TestANewerSchemaStopsAnOldProgram(t *testing.T) {
-	s, run := open(t)
-	if _, err := s.pool.Exec(
-		ctx,
-		`INSERT INTO goose_db_version (version_id, is_applied) VALUES ($1, true)`,
-		knownSchema+1,
-	); err != nil {
-		t.Fatal(err)
-	}
-	if p, err := s.Heartbeat(ctx, run); err != nil || !p.Newer {
-		t.Errorf("%+v %v", p, err)
-	}
-	if _, err := Open(ctx, s.pool.Config().ConnString()); !errors.Is(err, ErrNewerSchema) {
-		t.Errorf("an old program starts on a newer schema: %v", err)
 	}
 }
 

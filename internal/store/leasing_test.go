@@ -140,7 +140,7 @@ func TestAHeartbeatKnowsWhoDelivers(t *testing.T) {
 	}
 	running := func() string {
 		t.Helper()
-		p, err := s.Heartbeat(ctx, shore)
+		p, err := s.Heartbeat(ctx, shore, mail.NodeFacts{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -93,8 +93,10 @@ type Pulse struct {
 	Over bool
 	// Replaced says that another service runs under this node's name.
 	Replaced bool
-	// Newer says that a later program has changed the schema.
+	// Newer says that a later program has changed the schema so that this one may not use it.
 	Newer bool
+	// BeginAnew says that this service is asked to begin anew.
+	BeginAnew bool
 	// Running are the names of the nodes that run and are not drained, in order.
 	Running []string
 }
@@ -102,24 +104,26 @@ type Pulse struct {
 // Heartbeat says that a run goes on. It is a small durable write: when it returns without
 // error, the database takes what must not be lost. It has a connection of its own: that
 // all others are busy is no sign that the database is not well.
-func (s Runs) Heartbeat(ctx context.Context, run int) (p Pulse, err error) {
+// The facts are what the node says of itself to those who look at all nodes.
+func (s Runs) Heartbeat(ctx context.Context, run int, facts mail.NodeFacts) (p Pulse, err error) {
 	conn, err := s.pulse.get(ctx, s.DB)
 	if err != nil {
 		return p, err
 	}
-	var schema int64
+	var worksFrom int64
 	err = conn.QueryRow(
 		ctx,
-		`UPDATE node SET seen_at = clock_timestamp() WHERE id = $1 AND key = $2 AND NOT gone
-		RETURNING (SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied),
-			(SELECT array_agg(DISTINCT name ORDER BY name) FROM node n
+		`UPDATE node SET seen_at = clock_timestamp(), facts = $4
+		WHERE id = $1 AND key = $2 AND NOT gone
+		RETURNING (SELECT works_from FROM schema_use), begin_anew, (SELECT array_agg(DISTINCT name ORDER BY name) FROM node n
 				WHERE NOT n.gone AND n.seen_at > now() - $3::interval AND NOT EXISTS (SELECT FROM pause p
 					WHERE p.kind = 'node' AND p.name = n.name AND (p.until IS NULL OR p.until > now())))`,
 		run,
 		s.key(run),
 		deadAfter,
-	).Scan(&schema, &p.Running)
-	p.Newer = schema > knownSchema
+		facts,
+	).Scan(&worksFrom, &p.BeginAnew, &p.Running)
+	p.Newer = worksFrom > knownSchema
 	if errors.Is(err, pgx.ErrNoRows) {
 		p.Over = true
 		err = conn.QueryRow(ctx,
@@ -368,6 +372,9 @@ type LeaseHeld struct {
 
 // EndAll ends the runs of every node: of a database that was restored none goes on.
 func (s Runs) EndAll(ctx context.Context) error {
-	_, err := s.pool.Exec(ctx, `UPDATE node SET gone = true, replaced = true WHERE NOT (gone AND replaced)`)
+	_, err := s.pool.Exec(
+		ctx,
+		`UPDATE node SET gone = true, replaced = true WHERE NOT (gone AND replaced)`,
+	)
 	return err
 }

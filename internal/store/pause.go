@@ -73,7 +73,7 @@ func (s Pauses) List(ctx context.Context) ([]mail.Pause, error) {
 func (s Runs) Nodes(ctx context.Context) ([]mail.Node, error) {
 	rows, err := s.pool.Query(ctx, `SELECT DISTINCT ON (name) name, id, started_at, seen_at,
 			(SELECT count(*) FROM (SELECT FROM delivery d WHERE d.lease = n.id LIMIT 50000) c), gone
-				OR seen_at < now() - $1::interval
+				OR seen_at < now() - $1::interval, facts, begin_anew
 		FROM node n WHERE seen_at > now() - interval '1 day' ORDER BY name, id DESC`, deadAfter)
 	if err != nil {
 		return nil, err
@@ -81,13 +81,24 @@ func (s Runs) Nodes(ctx context.Context) ([]mail.Node, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (mail.Node, error) {
 		var n mail.Node
 		var silent bool
-		err := row.Scan(&n.Name, &n.Number, &n.StartedAt, &n.SeenAt, &n.Leased, &silent)
+		err := row.Scan(&n.Name, &n.Number, &n.StartedAt, &n.SeenAt, &n.Leased, &silent, &n.Facts,
+			&n.BeginsAnew)
 		n.StartedAt, n.SeenAt, n.State = n.StartedAt.UTC(), n.SeenAt.UTC(), "running"
 		if silent {
 			n.State = "silent"
 		}
 		return n, err
 	})
+}
+
+// BeginAnew asks the running service of this name to begin anew.
+func (s Runs) BeginAnew(ctx context.Context, name string) error {
+	tag, err := s.pool.Exec(ctx, `UPDATE node SET begin_anew = true
+		WHERE name = $1 AND NOT gone AND seen_at > now() - $2::interval`, name, deadAfter)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
 }
 
 // RunningNodes are the names of the services that run.

@@ -121,3 +121,17 @@ func (r *Reader) Distrust(why error) {
 	defer r.mutex.Unlock()
 	r.why = why
 }
+
+// Behind is how far the standby was behind when it was looked at; 0 if there is none, negative
+// if it is not read from.
+func (r *Reader) Behind() time.Duration {
+	if r == nil {
+		return 0
+	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.why != nil {
+		return -1
+	}
+	return max(time.Millisecond, r.looked.Sub(r.asOf))
+}

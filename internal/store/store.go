@@ -4,10 +4,8 @@ package store
 
 import (
 	"context"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -16,15 +14,10 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/jackc/pgx/v5/stdlib"
-	"github.com/pressly/goose/v3"
 
 	"gullroute/internal/core/fault"
 	"gullroute/internal/core/ident"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // ErrNotFound reports that what was asked for does not exist.
 var ErrNotFound = fault.ErrNotFound
@@ -102,49 +95,6 @@ func (s *DB) Close() {
 
 // Ping reports whether the database answers.
 func (s *DB) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
-
-func (s *DB) migrate(ctx context.Context) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	db := stdlib.OpenDBFromPool(s.pool.Pool)
-	defer db.Close()
-	p, err := goose.NewProvider(goose.DialectPostgres, db, files)
-	if err != nil {
-		return err
-	}
-	there, err := p.GetDBVersion(ctx)
-	if err != nil {
-		return err
-	}
-	if there > knownSchema {
-		return fmt.Errorf("%w: it has version %d, and this program knows up to %d", ErrNewerSchema,
-			there, knownSchema)
-	}
-	_, err = p.Up(ctx)
-	return err
-}
-
-// ErrNewerSchema reports a database that a later program has changed.
-var ErrNewerSchema = errors.New(
-	"the database's schema is newer than this program: start the program that made it, or a later " +
-		"one",
-)
-
-// knownSchema is the latest version that this program knows.
-var knownSchema = func() (latest int64) {
-	names, _ := fs.Glob(migrations, "migrations/*.sql")
-	for _, name := range names {
-		if v, err := goose.NumericComponent(name); err == nil {
-			latest = max(latest, v)
-		}
-	}
-	return latest
-}()
-
-// Schema is the latest version of the schema that this program knows.
-func Schema() int64 { return knownSchema }
 
 // partitioned tables, and what their partitions are created with. Messages of
 // usual size stay in their page: the target keeps them out of the side table.

@@ -338,7 +338,7 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 	}
 	for end, freed := time.Now().Add(20*time.Second), int64(0); freed == 0 && time.Now().Before(end); {
 		time.Sleep(20 * time.Millisecond)
-		p, err := s.Heartbeat(ctx, other)
+		p, err := s.Heartbeat(ctx, other, mail.NodeFacts{})
 		if err == nil && !p.Over {
 			freed, err = s.ReleaseDead(ctx)
 		}
@@ -350,7 +350,7 @@ func TestADeadNodesLeasesAreFreed(t *testing.T) {
 		t.Errorf("%d leases of a node that was silent are free", len(got))
 	}
 	s.deadAfter = deadAfter
-	if p, err := s.Heartbeat(ctx, node); err != nil || !p.Over || p.Replaced {
+	if p, err := s.Heartbeat(ctx, node, mail.NodeFacts{}); err != nil || !p.Over || p.Replaced {
 		t.Errorf("a node that was taken for dead does not hear of it: %+v %v", p, err)
 	}
 	again, err := s.RegisterNode(ctx, "other") // it restarted

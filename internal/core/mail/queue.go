@@ -103,4 +103,23 @@ type Node struct {
 	State     string    `json:"state" enum:"running,draining,drained,silent" doc:"silent: it has not been heard of; what it held goes on elsewhere"`
 	Pause     *Pause    `json:"pause,omitempty"`
 	Here      bool      `json:"here" doc:"The node that answers"`
+	// BeginsAnew is set from when somebody asks for it until the service ends.
+	BeginsAnew bool       `json:"begins_anew,omitempty" doc:"It was asked to restart and has not ended yet"`
+	Facts      *NodeFacts `json:"facts,omitempty" doc:"What it said of itself with its last sign of life"`
+}
+
+// NodeFacts are what a node says of itself with each sign of life.
+type NodeFacts struct {
+	Version   string            `json:"version" doc:"Of the program"`
+	Schema    int64             `json:"schema" doc:"The latest of the database that the program knows"`
+	Revision  int               `json:"revision" doc:"In force there"`
+	Role      string            `json:"role" enum:"takes and delivers,takes,delivers,nothing" doc:"By the listeners and routes that belong to it"`
+	Listeners map[string]string `json:"listeners" doc:"The addresses that are open, by listener"`
+	Sessions  int               `json:"sessions" doc:"Open, of clients"`
+	Outward   int               `json:"outward" doc:"Connections to other hosts"`
+	Load      float64           `json:"load" doc:"Share of the machine's processors that the service used since the sign of life before, 0 to 1"`
+	Memory    int64             `json:"memory" doc:"Octets that the service holds"`
+	Write     float64           `json:"write_seconds" doc:"How long its last small durable write took"`
+	Behind    float64           `json:"behind_seconds,omitempty" doc:"How far the standby that it reads history from is behind; negative if it does not read from it"`
+	NotReady  string            `json:"not_ready,omitempty" doc:"Why no mail is taken there"`
 }

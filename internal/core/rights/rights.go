@@ -99,7 +99,7 @@ var operations = map[Area][]string{
 	Look:    {"explain", "list-ask", "config-check", "draft-rehearse"},
 	Content: {"content-view", "message-content", "mailbox-content", "mailbox-view"},
 	Work: {
-		"act", "undo", "held-release", "pause", "resume", "change-snag", "fix-snag", "probe",
+		"act", "undo", "held-release", "pause", "resume", "node-restart", "change-snag", "fix-snag", "probe",
 		"probe-live", "send", "readiness-check", "publish-plan", "feedback-name", "tls-policy-check", "watch",
 		"reputation-except", "reputation-forget",
 	},

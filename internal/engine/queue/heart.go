@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/mail"
 	"gullroute/internal/store"
 )
 
@@ -25,7 +26,7 @@ const (
 type runStore interface {
 	RegisterNode(ctx context.Context, name string) (int, error)
 	ReleaseNode(ctx context.Context, node int) error
-	Heartbeat(ctx context.Context, node int) (store.Pulse, error)
+	Heartbeat(ctx context.Context, node int, facts mail.NodeFacts) (store.Pulse, error)
 	Ask(ctx context.Context, failed error) store.Condition
 	Renew()
 }
@@ -148,8 +149,12 @@ func (h *heart) beat(ctx context.Context) error {
 func (h *heart) heartbeat(ctx context.Context) bool {
 	began := time.Now()
 	h.beating.Store(int64(began.Sub(h.born)))
+	var facts mail.NodeFacts
+	if h.Facts != nil {
+		facts = h.Facts()
+	}
 	asking, cancel := context.WithTimeout(ctx, beatLimit)
-	p, err := h.Store.Heartbeat(asking, h.RunNumber())
+	p, err := h.Store.Heartbeat(asking, h.RunNumber(), facts)
 	cancel()
 	h.beating.Store(0)
 	if ctx.Err() != nil {
@@ -188,6 +193,9 @@ func (h *heart) heartbeat(ctx context.Context) bool {
 	}
 	if wasFenced {
 		h.lanes.staffAll()
+	}
+	if p.BeginAnew && h.BeginAnew != nil {
+		h.BeginAnew()
 	}
 	return true
 }

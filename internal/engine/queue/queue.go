@@ -85,6 +85,10 @@ type Options struct {
 	Ended func(holder string, bounced bool)
 	// Arrived hears of mailboxes of ours into which messages came; nil for none.
 	Arrived func(mailboxes ...string)
+	// Facts are what this node says of itself with each heartbeat; nil for nothing.
+	Facts func() mail.NodeFacts
+	// BeginAnew is called at each heartbeat while this service is asked to begin anew.
+	BeginAnew func()
 	// Recovered is called when the database is well again after it was not; nil for none.
 	Recovered func()
 }

@@ -94,7 +94,9 @@ func (f *fake) Withdraw(_ context.Context, ids []ident.ID) error {
 	return nil
 }
 
-func (f *fake) Heartbeat(context.Context, int) (store.Pulse, error)    { return f.pulse, f.beat }
+func (f *fake) Heartbeat(context.Context, int, mail.NodeFacts) (store.Pulse, error) {
+	return f.pulse, f.beat
+}
 func (f *fake) RegisterNode(context.Context, string) (int, error)      { return f.next, nil }
 func (f *fake) Leases(context.Context, int) ([]store.LeaseHeld, error) { return f.leases, nil }
 

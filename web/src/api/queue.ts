@@ -66,6 +66,8 @@ export const queue = {
 		ask<Done>("POST", "pauses", stop),
 	resume: (stop: { kind: Pause["kind"]; name?: string }) => ask<Done>("POST", "resume", stop),
 	nodes: () => read<Page<NodeView>>("nodes"),
+	restart: (name: string, why?: string) =>
+		ask<Schemas["Restarting"]>("POST", `nodes/${encodeURIComponent(name)}/restart`, { why }),
 	preview: (words: {
 		route?: string;
 		domain?: string;

@@ -1625,6 +1625,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/nodes/{name}/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let a node end in order and begin anew, with the program that stands at its place now
+         * @description Needs the role administrator or operator.
+         */
+        post: operations["node-restart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/operators": {
         parameters: {
             query?: never;
@@ -4978,6 +4998,10 @@ export interface components {
             password: string;
         };
         Node: {
+            /** @description It was asked to restart and has not ended yet */
+            begins_anew?: boolean;
+            /** @description What it said of itself with its last sign of life */
+            facts?: components["schemas"]["NodeFacts"];
             /** @description The node that answers */
             here: boolean;
             /**
@@ -4998,6 +5022,61 @@ export interface components {
              * @enum {string}
              */
             state: "running" | "draining" | "drained" | "silent";
+        };
+        NodeFacts: {
+            /**
+             * Format: double
+             * @description How far the standby that it reads history from is behind; negative if it does not read from it
+             */
+            behind_seconds?: number;
+            /** @description The addresses that are open, by listener */
+            listeners: {
+                [key: string]: string;
+            };
+            /**
+             * Format: double
+             * @description Share of the machine's processors that the service used since the sign of life before, 0 to 1
+             */
+            load: number;
+            /**
+             * Format: int64
+             * @description Octets that the service holds
+             */
+            memory: number;
+            /** @description Why no mail is taken there */
+            not_ready?: string;
+            /**
+             * Format: int64
+             * @description Connections to other hosts
+             */
+            outward: number;
+            /**
+             * Format: int64
+             * @description In force there
+             */
+            revision: number;
+            /**
+             * @description By the listeners and routes that belong to it
+             * @enum {string}
+             */
+            role: "takes and delivers" | "takes" | "delivers" | "nothing";
+            /**
+             * Format: int64
+             * @description The latest of the database that the program knows
+             */
+            schema: number;
+            /**
+             * Format: int64
+             * @description Open, of clients
+             */
+            sessions: number;
+            /** @description Of the program */
+            version: string;
+            /**
+             * Format: double
+             * @description How long its last small durable write took
+             */
+            write_seconds: number;
         };
         Order: {
             /** @description Of several that are offered, the one out of this alias */
@@ -5919,6 +5998,14 @@ export interface components {
              */
             says?: "allow" | "deny";
             why?: string;
+        };
+        Restart: {
+            /** @description Kept in the audit log */
+            why?: string;
+        };
+        Restarting: {
+            node: string;
+            text: string;
         };
         "Review-acceptRequest": {
             because: string;
@@ -13279,6 +13366,77 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "node-restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restart"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restarting"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,14 +1,15 @@
 import { t } from "@lingui/core/macro";
 import { Trans } from "@lingui/react/macro";
-import { Text } from "@mantine/core";
+import { Group, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type NodeView, queue } from "../api/queue";
 import type { Column } from "../parts/columns";
 import { List } from "../parts/list";
 import { whole } from "../parts/pages";
 import { PauseButton } from "../parts/pause";
+import { RestartButton } from "../parts/restart";
 import { Nothing } from "../parts/states";
-import { count } from "../parts/text";
+import { count, octets } from "../parts/text";
 import { When } from "../parts/when";
 
 const meaning: Record<string, string> = {
@@ -20,7 +21,7 @@ const meaning: Record<string, string> = {
 
 /** The services that share the queue. */
 export function NodesView() {
-	const nodes = useQuery({ queryKey: ["nodes"], queryFn: queue.nodes });
+	const nodes = useQuery({ queryKey: ["nodes"], queryFn: queue.nodes, refetchInterval: 3000 });
 	return (
 		<List
 			name="nodes"
@@ -36,11 +37,35 @@ export function NodesView() {
 	);
 }
 
+const roles: Record<string, string> = {
+	"takes and delivers": t`takes mail and delivers`,
+	takes: t`takes mail only`,
+	delivers: t`delivers only`,
+	nothing: t`neither takes nor delivers`,
+};
+
+/** stateOf is a node's state in a word, and what that means. */
+function stateOf(n: NodeView): { word: string; means: string; bad?: boolean } {
+	if (n.state !== "silent" && n.begins_anew) {
+		return { word: t`restarting`, means: t`finishes what is under way and begins anew` };
+	}
+	if (n.state === "running" && n.facts?.not_ready) {
+		return { word: t`takes no mail`, means: n.facts.not_ready, bad: true };
+	}
+	return { word: n.state, means: meaning[n.state] ?? "", bad: n.state === "silent" };
+}
+
+const small = (text: string) => (
+	<Text size="xs" c="dimmed" truncate title={text}>
+		{text}
+	</Text>
+);
+
 const nodeColumns: Column<NodeView>[] = [
 	{
 		key: "name",
 		title: t`Node`,
-		width: 170,
+		width: 150,
 		grow: 1,
 		text: (n) => n.name,
 		cell: (n) => (
@@ -51,36 +76,122 @@ const nodeColumns: Column<NodeView>[] = [
 						<Trans>answers here</Trans>
 					</Text>
 				)}
+				{n.facts && small(n.facts.version)}
 			</>
 		),
 	},
 	{
 		key: "state",
 		title: t`State`,
-		width: 300,
+		width: 240,
 		grow: 3,
+		cell: (n) => {
+			const { word, means, bad } = stateOf(n);
+			return (
+				<>
+					<Text span inherit c={bad ? "buoy" : undefined}>
+						<b>{word}</b> {means}
+					</Text>
+					{n.pause ? (
+						<Text size="xs" c="dimmed" truncate>
+							<Trans>
+								drained by {n.pause.who} <When time={n.pause.since} />
+							</Trans>
+							{n.pause.why && `: ${n.pause.why}`}
+						</Text>
+					) : (
+						n.facts && small(roles[n.facts.role] ?? n.facts.role)
+					)}
+				</>
+			);
+		},
+	},
+	{
+		key: "started_at",
+		title: t`Up since`,
+		width: 100,
 		cell: (n) => (
 			<>
-				<b>{n.state}</b> {meaning[n.state]}
-				{n.pause && (
-					<Text size="xs" c="dimmed" truncate>
-						<Trans>
-							drained by {n.pause.who} <When time={n.pause.since} />
-						</Trans>
-						{n.pause.why && `: ${n.pause.why}`}
-					</Text>
-				)}
+				<When time={n.started_at} />
+				<Text size="xs" c="dimmed">
+					<Trans>
+						heard of <When time={n.seen_at} />
+					</Trans>
+				</Text>
 			</>
 		),
 	},
-	{ key: "started_at", title: t`Up since`, width: 105, cell: (n) => <When time={n.started_at} /> },
-	{ key: "seen_at", title: t`Heard of`, width: 105, cell: (n) => <When time={n.seen_at} /> },
-	{ key: "leased", title: t`Works on`, width: 90, right: true, cell: (n) => count(n.leased) },
+	{
+		key: "revision",
+		title: t`Revision`,
+		width: 75,
+		right: true,
+		cell: (n) => n.facts && count(n.facts.revision),
+	},
+	{
+		key: "leased",
+		title: t`Works on`,
+		width: 90,
+		right: true,
+		cell: (n) => (
+			<>
+				{count(n.leased)}
+				{n.facts && small(t`${count(n.facts.sessions)} sessions`)}
+			</>
+		),
+	},
+	{
+		key: "load",
+		title: t`Load`,
+		width: 80,
+		right: true,
+		cell: (n) =>
+			n.facts && (
+				<>
+					{Math.round(100 * n.facts.load)} %{small(octets(n.facts.memory))}
+				</>
+			),
+	},
+	{
+		key: "write",
+		title: t`Database`,
+		width: 110,
+		right: true,
+		cell: (n) =>
+			n.facts && (
+				<>
+					{(1000 * n.facts.write_seconds).toFixed(1)} ms
+					{n.facts.behind_seconds !== undefined &&
+						small(
+							n.facts.behind_seconds < 0
+								? t`standby not used`
+								: t`standby ${n.facts.behind_seconds.toFixed(1)} s behind`,
+						)}
+				</>
+			),
+	},
+	{
+		key: "listeners",
+		title: t`Listeners`,
+		width: 220,
+		grow: 1,
+		extra: true,
+		text: (n) =>
+			Object.entries(n.facts?.listeners ?? {})
+				.map(([name, at]) => `${name} ${at}`)
+				.join(", "),
+		cell: (n) => small(Object.keys(n.facts?.listeners ?? {}).join(", ")),
+	},
 	{
 		key: "drain",
-		title: t`Drain`,
-		width: 150,
+		title: t`Drain or restart`,
+		width: 210,
 		right: true,
-		cell: (n) => <PauseButton kind="node" name={n.name} what={t`node`} paused={Boolean(n.pause)} />,
+		cell: (n) => (
+			<Group gap={6} justify="flex-end" wrap="nowrap">
+				<PauseButton kind="node" name={n.name} what={t`node`} paused={Boolean(n.pause)} />
+				<RestartButton name={n.name} disabled={n.state === "silent" || Boolean(n.begins_anew)} here={n.here} />
+			</Group>
+		),
 	},
 ];
