@@ -140,7 +140,7 @@ func (ls *lanes) unload(l *lane) []mail.DeliveryID {
 
 // staff opens connections for what is pending, within the limits. l.mu is held.
 func (ls *lanes) staff(l *lane) {
-	if ls.stops.paused(l) != nil || ls.heart.fenced() {
+	if ls.stops.paused(l) != nil || ls.heart.fenced() || ls.unrecorded.Load() {
 		return // who lifts it sees to all lanes again
 	}
 	w := &l.load
@@ -175,7 +175,8 @@ func (ls *lanes) staffAll() {
 
 // take gives the next job of a lane to a connection, nil if there is none.
 func (ls *lanes) take(l *lane) *job {
-	if ls.stopping.Load() || ls.heart.fenced() || ls.stops.paused(l) != nil {
+	if ls.stopping.Load() || ls.heart.fenced() || ls.unrecorded.Load() ||
+		ls.stops.paused(l) != nil {
 		return nil
 	}
 	l.mu.Lock()

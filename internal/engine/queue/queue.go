@@ -100,6 +100,9 @@ type base struct {
 	client   deliver.Current
 	wake     chan struct{} // look for what is due
 	stopping atomic.Bool
+	// unrecorded says that the database did not take the last outcomes: until it does no attempt
+	// begins, since whoever is killed now would send all of them twice.
+	unrecorded atomic.Bool
 	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
 	// Set by Run before any attempt begins: connecting ends when the service stops, ctx when
 	// transactions under way have had their time.

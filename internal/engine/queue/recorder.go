@@ -128,6 +128,13 @@ func replyText(d *mail.Delivery) string {
 
 const groupOutcomes = 500
 
+// How long until outcomes that the database did not take are tried again, and until the log says so
+// again.
+const (
+	recordAgain = 150 * time.Millisecond
+	sayAgain    = 10 * time.Second
+)
+
 // writeOutcomes records outcomes in groups until the channel is closed. It does
 // not stop trying: an outcome that is not recorded would be a message sent twice.
 func (r *recorder) writeOutcomes() {
@@ -154,17 +161,24 @@ func (r *recorder) writeOutcomes() {
 // finish records a group. An outcome whose data the database refuses is recorded by
 // itself, without what may be to blame.
 func (r *recorder) finish(group []*store.Outcome) {
-	wait := 100 * time.Millisecond
+	var said time.Time
 	for {
 		left, err := batch.Write(group, r.finishAll, r.finishBare)
 		if err == nil {
+			if r.unrecorded.Swap(false) {
+				r.heart.lanes.staffAll()
+			}
 			return
 		}
 		group = left
-		r.Log.Error("outcomes could not be recorded; trying again", "outcomes", len(group),
-			"error", err)
-		time.Sleep(wait)
-		if wait = min(2*wait, 2*time.Second); r.gone() {
+		r.unrecorded.Store(true)
+		if time.Since(said) > sayAgain {
+			said = time.Now()
+			r.Log.Error("outcomes could not be recorded; trying again, and nothing is sent meanwhile",
+				"outcomes", len(group), "error", err)
+		}
+		time.Sleep(recordAgain)
+		if r.gone() {
 			r.Log.Error(
 				"outcomes were not recorded before the stop; these messages may be sent twice",
 				"outcomes",
