@@ -25,4 +25,7 @@ type Room struct {
 	Free int64   `json:"free,omitempty" doc:"Octets that are left, where that is known"`
 	Used float64 `json:"used,omitempty" doc:"A part of one, where it is known"`
 	Soon bool    `json:"soon" doc:"It is nearly full"`
+	// What is foretold by how it was used within three weeks.
+	PerDay   int64 `json:"per_day,omitempty" doc:"By which it grows a day, in octets; 0 while that is not known"`
+	FullDays int   `json:"full_days,omitempty" doc:"In so many days it is full, if it goes on like that; 0 if that is far or not known"`
 }

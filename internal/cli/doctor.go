@@ -23,7 +23,8 @@ func (a doctorCommands) command() *cobra.Command {
 		Short: "What to change on the database server, and why",
 		Args:  exactly(0),
 		Long: "Look at how PostgreSQL is set up and how it does: what would lose mail, what " +
-			"would stop the service one day, and what makes it slower than its machine is, each with the " +
+			"would stop the service one day, and what makes it slower than its machine is, " +
+			"each with the " +
 			"statement that changes " +
 			"it. Nothing is changed. The memory of the server is this machine's if it runs " +
 			"here; else say it with " +
@@ -58,7 +59,24 @@ func (a doctorCommands) command() *cobra.Command {
 		},
 	}
 	database.Flags().StringVar(&memory, "memory", "", "memory of the database server: 16GB, 512MB")
-	return group("doctor", "Check what the service runs on", database, a.upkeep())
+	c := group(
+		"doctor",
+		"Look at all that the service runs on, and say what to do",
+		database,
+		a.upkeep(),
+		a.ports(),
+	)
+	c.Args = exactly(0)
+	c.Long = "Look at all that the node which answers runs on: memory, descriptors, disks and " +
+		"when they are " +
+		"full, the clock, the database, name servers, our names, each listener as others " +
+		"reach it, versions. " +
+		"What is wrong comes first, with what to do. If the service does not answer, what can " +
+		"be looked at " +
+		"without it. The exit code is 1 if something is bad; nothing is changed."
+	c.Example = "  gull doctor\n  gull doctor -o json\n  gull doctor ports mail.skerryline.example"
+	c.RunE = func(c *cobra.Command, _ []string) error { return a.everything(c) }
+	return c
 }
 
 var memoryForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)\s*([MGT])i?B?$`)

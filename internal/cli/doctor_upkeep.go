@@ -15,7 +15,8 @@ func (a doctorCommands) upkeep() *cobra.Command {
 		Use:   "upkeep",
 		Short: "Which certificates and keys end when, and how much room is left",
 		Args:  exactly(0),
-		Long: "Which certificates of listeners and which signing keys end when, and how much room " +
+		Long: "Which certificates of listeners and which signing keys end when, and how much " +
+			"room " +
 			"is left. The exit code is 1 if something needs somebody now.",
 		Example: "  gull doctor upkeep\n  gull doctor upkeep -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -55,6 +56,18 @@ func (a doctorCommands) upkeep() *cobra.Command {
 						return "-"
 					}
 					return octets(r.Free)
+				}},
+				{"GROWS A DAY", true, func(r api.Room) string {
+					if r.PerDay <= 0 {
+						return "-"
+					}
+					return octets(r.PerDay)
+				}},
+				{"FULL IN", true, func(r api.Room) string {
+					if r.FullDays == 0 {
+						return "-"
+					}
+					return fmt.Sprintf("%d days", r.FullDays)
 				}},
 			})
 			for _, r := range u.Rooms {

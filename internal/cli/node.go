@@ -30,8 +30,10 @@ func (a nodeCommands) list() *cobra.Command {
 		Use:   "list",
 		Short: "The services on this database: version, load, what they work on",
 		Args:  exactly(0),
-		Long: "The services on this database. LOAD is the share of the machine's processors that the " +
-			"service uses, REVISION the configuration in force there, WRITE how long its last small " +
+		Long: "The services on this database. LOAD is the share of the machine's processors " +
+			"that the " +
+			"service uses, REVISION the configuration in force there, WRITE how long its last " +
+			"small " +
 			"durable write took. gull node show NODE has the rest.",
 		Example: "  gull node list\n  gull node list -o json",
 		RunE: func(c *cobra.Command, _ []string) error {

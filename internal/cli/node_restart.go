@@ -25,10 +25,14 @@ func (a nodeRestart) command() *cobra.Command {
 		Use:   "restart [NODE]",
 		Short: "Let a node begin anew, or all of them one after the other",
 		Args:  cobra.MaximumNArgs(1),
-		Long: "Let a node end in order and begin anew, with the program that stands at its place by " +
-			"then: after the new package is installed, this is the upgrade. With --all one node after the " +
-			"other, the one that answers here last; the next one only when the one before it takes mail " +
-			"again. If one does not come back, the rest are left as they are and the exit code is 1.",
+		Long: "Let a node end in order and begin anew, with the program that stands at its " +
+			"place by " +
+			"then: after the new package is installed, this is the upgrade. With --all one " +
+			"node after the " +
+			"other, the one that answers here last; the next one only when the one before it " +
+			"takes mail " +
+			"again. If one does not come back, the rest are left as they are and the exit " +
+			"code is 1.",
 		Example: "  gull node restart reef\n  gull node restart --all --why \"upgrade\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if all == (len(args) == 1) {

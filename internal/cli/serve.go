@@ -208,7 +208,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 	n, err := node.New(
 		ctx,
 		node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
-			Reader: reader, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log,
+			KeyFile: f.keyFile, Reader: reader, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log,
 			Version: version(), BeginAnew: anew},
 	)
 	if err != nil {

@@ -28,12 +28,17 @@ func (a upgradeCommands) command() *cobra.Command {
 		Use:   "check",
 		Short: "What the start of this program would do to a database, and what speaks against it",
 		Args:  exactly(0),
-		Long: "Run the new program's check before it is started: what it would do to the schema, which " +
-			"nodes go on beside it, what is in the way. It changes nothing. Steps of the schema either " +
-			"expand it, and earlier programs go on beside this one, or contract it, and programs that are " +
-			"too old stop. No step waits longer than a second for a lock: it gives way and comes again. " +
+		Long: "Run the new program's check before it is started: what it would do to the " +
+			"schema, which " +
+			"nodes go on beside it, what is in the way. It changes nothing. Steps of the " +
+			"schema either " +
+			"expand it, and earlier programs go on beside this one, or contract it, and " +
+			"programs that are " +
+			"too old stop. No step waits longer than a second for a lock: it gives way and " +
+			"comes again. " +
 			"The exit code is 1 if something speaks against it.",
-		Example: "  gull upgrade check --database postgres://gull@127.0.0.1/gull --backups /var/backups/gull",
+		Example: "  gull upgrade check --database postgres://gull@127.0.0.1/gull --backups " +
+			"/var/backups/gull",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if database == "" {
 				return usage("say where the database is with --database or GULL_DATABASE_URL")

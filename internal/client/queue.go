@@ -92,6 +92,11 @@ func (c QueueCalls) RestartNode(ctx context.Context, name, why string) (api.Rest
 		"/api/v1/nodes/"+url.PathEscape(name)+"/restart", nil, api.Restart{Why: why})
 }
 
+// Doctor looks at all that the node which answers runs on.
+func (c QueueCalls) Doctor(ctx context.Context) (api.Doctor, error) {
+	return call[api.Doctor](ctx, c.conn, http.MethodGet, "/api/v1/doctor", nil, nil)
+}
+
 // DoctorDatabase says what to change on the database server, whose memory is given in
 // octets; 0 is not known.
 func (c QueueCalls) DoctorDatabase(ctx context.Context, memory int64) (api.DatabaseCheck, error) {

@@ -19,4 +19,5 @@ type Insight struct {
 	Judge     *Judge
 	Policies  *Policies
 	Feedback  *Feedback
+	Machine   *Machine
 }

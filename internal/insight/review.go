@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"gullroute/internal/core/machine"
 	"strings"
 	"time"
 
@@ -40,6 +41,8 @@ type Reviewer struct {
 	SpoolDir  string
 	// ConsoleOpen says that the console listens on the network without TLS.
 	ConsoleOpen bool
+	// ToLookAt are checks of the machine that somebody should look at.
+	ToLookAt func() []machine.Examined
 }
 
 // Review are the findings of a configuration and of what is around it, worst
@@ -90,6 +93,9 @@ func (s *Reviewer) facts(ctx context.Context) (review.Facts, error) {
 	f.ClockOff = time.Since(now)
 	if d, ok := diskOf(s.SpoolDir); ok {
 		f.Disks = append(f.Disks, d)
+	}
+	if s.ToLookAt != nil {
+		f.Machine = s.ToLookAt()
 	}
 	looks, err := s.Readiness.AllReadiness(ctx)
 	if err != nil {

@@ -1,11 +1,8 @@
 package insight
 
 import (
-	"bytes"
 	"context"
 	"net"
-	"os"
-	"strconv"
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/tuning"
@@ -52,16 +49,4 @@ func here(hosts []string) bool {
 }
 
 // memoryOfMachine is this machine's memory in octets; 0 if it can't be read.
-func memoryOfMachine() int64 {
-	text, err := os.ReadFile("/proc/meminfo")
-	if err != nil {
-		return 0
-	}
-	for line := range bytes.Lines(text) {
-		if fields := bytes.Fields(line); len(fields) > 1 && string(fields[0]) == "MemTotal:" {
-			kb, _ := strconv.ParseInt(string(fields[1]), 10, 64)
-			return kb << 10
-		}
-	}
-	return 0
-}
+func memoryOfMachine() int64 { return meminfo("MemTotal:") }

@@ -7,8 +7,10 @@ import (
 	"time"
 
 	"gullroute/internal/api"
+	"gullroute/internal/core/machine"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/review"
+	"gullroute/internal/store"
 )
 
 // endsSoon is how long before its end a certificate needs somebody.
@@ -53,21 +55,41 @@ func (s *Reviewer) Upkeep(ctx context.Context) (api.Upkeep, error) {
 		})
 	}
 	slices.SortStableFunc(u.Endings, func(a, b api.Ending) int { return a.Until.Compare(b.Until) })
+	rooms := store.Machines{DB: s.DB}
 	if d, ok := diskOf(s.SpoolDir); ok {
-		u.Rooms = append(u.Rooms, api.Room{
-			What: "waiting and filed messages",
+		room := api.Room{
+			What: "the disk of the spool",
 			Size: d.Size - d.Free,
 			Free: d.Free,
 			Used: d.Used,
 			Soon: d.Used >= review.NearlyFull,
-		})
+		}
+		f, err := rooms.Foresee(ctx, s.InForce.Node+": "+s.SpoolDir)
+		if err != nil {
+			return u, err
+		}
+		u.Rooms = append(u.Rooms, foretold(room, f))
 	}
 	size, err := s.DB.Size(ctx)
 	if err != nil {
 		return u, err
 	}
-	u.Rooms = append(u.Rooms, api.Room{What: "the database", Size: size})
-	return u, nil
+	f, err := rooms.Foresee(ctx, "the database")
+	u.Rooms = append(u.Rooms, foretold(api.Room{What: "the database", Size: size}, f))
+	return u, err
+}
+
+// foretold adds to a room how fast it fills.
+func foretold(r api.Room, f *machine.Forecast) api.Room {
+	if f == nil {
+		return r
+	}
+	r.PerDay = f.PerDay
+	if f.Full {
+		r.FullDays = max(1, int(f.FullIn.Hours()/24))
+		r.Soon = r.Soon || f.Soon()
+	}
+	return r
 }
 
 // diskOf tells how full the disk of a directory is.

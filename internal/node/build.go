@@ -9,6 +9,7 @@ import (
 	"gullroute/internal/control"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/ident"
+	"gullroute/internal/core/machine"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/repute"
 	"gullroute/internal/engine/access"
@@ -42,6 +43,7 @@ func (n *Node) build(run int, salt []byte) {
 	n.buildEngine(run, salt)
 	n.buildInForce()
 	n.buildInsight()
+	n.buildMachine()
 	n.buildControl()
 	n.follow = &follower{
 		db:           n.DB,
@@ -258,6 +260,7 @@ func (n *Node) buildInsight() {
 		Receive:     e.Receive,
 		SpoolDir:    n.SpoolDir,
 		ConsoleOpen: n.ConsoleInClear,
+		ToLookAt:    func() []machine.Examined { return n.Insight.Machine.ToLookAt() },
 	}
 	n.Insight = &insight.Insight{
 		Trace: &insight.Trace{
@@ -352,6 +355,19 @@ func (n *Node) buildInsight() {
 }
 
 // buildControl makes what people change, and gives insight the keys to check.
+// buildMachine makes what looks at the machine.
+func (n *Node) buildMachine() {
+	n.Insight.Machine = &insight.Machine{
+		Store:   store.Machines{DB: n.DB},
+		Nodes:   n.Insight.Nodes,
+		Tuner:   n.Insight.Tuner,
+		InForce: n.InForce,
+		KeyFile: n.KeyFile,
+		Dirs:    func() []insight.Folder { return []insight.Folder{{What: "spool", Dir: n.SpoolDir}} },
+		Trouble: n.Troubles.Ours,
+	}
+}
+
 func (n *Node) buildControl() {
 	e, in := &n.Engine, n.InForce
 	c := &control.Control{

@@ -50,6 +50,7 @@ type Options struct {
 	Bind     map[string]netip.AddrPort // listeners' addresses, in place of the configured ones
 	Roots    *x509.CertPool            // by which remote hosts are verified; nil are the system's
 	Box      *keyfile.Box              // of secrets; nil has no key
+	KeyFile  string                    // where it is; "" without one
 	Reader   *store.Reader             // of a standby that history is read from; nil if there is none
 	// ConsoleInClear says that the console listens on the network without TLS.
 	ConsoleInClear bool
@@ -318,6 +319,10 @@ func (n *Node) loops() []supervise.Loop {
 			Limit: time.Minute,
 			Do:    now(up.forgetFlow),
 		},
+		{Name: "the machine", Every: time.Minute, Limit: 20 * second, First: true,
+			Do: in.Machine.Round},
+		{Name: "what is wrong with the machine", Every: 4 * second, Limit: 20 * second,
+			Do: in.Machine.Tell},
 		{Name: "lanes in trouble", Every: time.Minute, Limit: time.Minute, Do: up.leaveLanes},
 		{
 			Name:  "alerts",

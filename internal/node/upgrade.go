@@ -130,7 +130,8 @@ func (u *Upgrade) held(ctx context.Context, conn *pgx.Conn) error {
 		u.Against = append(
 			u.Against,
 			fmt.Sprintf("a transaction of process %d (%s) has been open for %s: "+
-				"a migration gives way to it again and again. Let it end, or SELECT pg_terminate_backend(%d)",
+				"a migration gives way to it again and again. Let it end, or SELECT "+
+				"pg_terminate_backend(%d)",
 				pid, name, time.Duration(seconds)*time.Second, pid),
 		)
 		return nil

@@ -134,6 +134,7 @@ func (u *upkeep) forget(ctx context.Context, now time.Time) error {
 		store.Limits{DB: u.db}.ForgetSent(ctx, now),
 		store.Audit{DB: u.db}.Forget(ctx, now.Add(-keep.AuditKept)),
 		store.Filed{DB: u.db}.ForgetGone(ctx, now),
+		store.Machines{DB: u.db}.ForgetRooms(ctx),
 		store.Lanes{DB: u.db}.ForgetLanes(ctx, old),
 		store.Reputation{DB: u.db}.ForgetCame(ctx, now.Add(-keep.Reputation.GreylistWait),
 			now.Add(-keep.Reputation.GreylistKeep)),

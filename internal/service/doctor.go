@@ -14,6 +14,13 @@ type doctorAPI struct{ *Service }
 func (s doctorAPI) register(api huma.API) {
 	huma.Register(api, read("doctor-database", "/api/v1/doctor/database",
 		"What to change on the database server, and why"), s.database)
+	huma.Register(api, read(
+		"doctor",
+		"/api/v1/doctor",
+		"Look at all that the node which answers runs on: machine, disks, clock, database, "+
+			"names, ports",
+	),
+		s.everything)
 }
 
 func (s doctorAPI) database(ctx context.Context, in *struct {
@@ -24,4 +31,12 @@ func (s doctorAPI) database(ctx context.Context, in *struct {
 		return nil, s.storeError(err, "database")
 	}
 	return &out[api.DatabaseCheck]{c}, nil
+}
+
+func (s doctorAPI) everything(ctx context.Context, _ *struct{}) (*out[api.Doctor], error) {
+	d, err := s.Insight.Machine.Doctor(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "database")
+	}
+	return &out[api.Doctor]{d}, nil
 }

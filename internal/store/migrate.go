@@ -51,7 +51,8 @@ type Migration struct {
 
 // ErrNewerSchema reports a database that a later program has changed.
 var ErrNewerSchema = errors.New(
-	"the database's schema is newer than this program: start the program that made it, or a later " +
+	"the database's schema is newer than this program: start the program that made it, or a " +
+		"later " +
 		"one",
 )
 

@@ -10,6 +10,7 @@ import (
 	"gullroute/internal/core/address"
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/machine"
 	"gullroute/internal/core/mail"
 )
 
@@ -537,6 +538,12 @@ func (v *reviewer) machine() {
 				fmt.Sprintf("%s is %.0f%% full, %d MB are free", d.What, d.Used*100, d.Free>>20),
 				nil)
 		}
+	}
+	for _, c := range v.f.Machine {
+		if c.What == machine.ClockAgainst || strings.HasSuffix(c.What, ", rights") {
+			continue // the clock is told of below; rights are no matter of the mail
+		}
+		v.found("machine", "machine, "+c.What, c.Found+": "+c.Fix, nil)
 	}
 	if off := v.f.ClockOff.Abs(); off > clockTolerance {
 		v.found("clock-off", "",

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gullroute/internal/core/config"
+	"gullroute/internal/core/machine"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
 )
@@ -78,10 +79,11 @@ type Facts struct {
 	Certificates []Certificate
 	Keys         []mail.DKIMKey
 	Disks        []Disk
-	ClockOff     time.Duration // our clock against the database's
-	ConsoleOpen  bool          // the console is reached from the network without TLS
-	KeyFile      bool          // secrets or keys are kept under a key file
-	NoReverse    []netip.Addr  // addresses of ours without a name
+	Machine      []machine.Examined // that somebody should look at
+	ClockOff     time.Duration      // our clock against the database's
+	ConsoleOpen  bool               // the console is reached from the network without TLS
+	KeyFile      bool               // secrets or keys are kept under a key file
+	NoReverse    []netip.Addr       // addresses of ours without a name
 	// of the database; so many are connected, or named beside the primary
 	Standbys    int
 	Synchronous string   // its setting synchronous_standby_names

@@ -11,6 +11,7 @@ import (
 
 	"gullroute/internal/core/config"
 	"gullroute/internal/core/directory"
+	"gullroute/internal/core/machine"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
 )
@@ -184,6 +185,9 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 			"forward_to: [ailsa@saltmarsh.example]"}, plain},
 		{"send-as-everybody:mailbox odile.marr@skerryline.example",
 			[]string{"send_as: [tickets@skerryline.example]", "send_as: [skerryline.example]"}, plain},
+		{"machine:machine, swap", nil, with(func(f *Facts) {
+			f.Machine = []machine.Examined{{What: "swap", State: machine.Look, Found: "full", Fix: "more"}}
+		})},
 		{"disk-full:the disk", nil, with(func(f *Facts) { f.Disks = []Disk{{What: "the disk", Used: 0.95}} })},
 		{"clock-off", nil, with(func(f *Facts) { f.ClockOff = -time.Minute })},
 		{"console-in-clear", nil, with(func(f *Facts) { f.ConsoleOpen = true })},

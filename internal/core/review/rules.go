@@ -335,8 +335,10 @@ var rules = map[string]rule{
 	"unused-mailbox": {
 		Minor,
 		"Mailboxes that nobody uses any more",
-		"Nobody signed in to them for half a year; a forgotten account is the one whose theft nobody sees.",
-		"Ask their owners; then remove them, or take the right to sign in away (gull mailbox set ADDRESS " +
+		"Nobody signed in to them for half a year; a forgotten account is the one whose theft " +
+			"nobody sees.",
+		"Ask their owners; then remove them, or take the right to sign in away (gull mailbox " +
+			"set ADDRESS " +
 			"--reading-by none --may-submit=false).",
 	},
 	"no-quota": {
@@ -395,6 +397,12 @@ var rules = map[string]rule{
 		"A disk is nearly full",
 		"Then no message is taken any more.",
 		"Make room, or keep things for less time (gull service set --retention).",
+	},
+	"machine": {
+		Minor,
+		"Something about the machine needs a look",
+		"It is well today; it will not stay so by itself.",
+		"What to do stands beside it; gull doctor looks at everything.",
 	},
 	"clock-off": {
 		Serious,

@@ -103,7 +103,7 @@ type base struct {
 	// unrecorded says that the database did not take the last outcomes: until it does no attempt
 	// begins, since whoever is killed now would send all of them twice.
 	unrecorded atomic.Bool
-	waiting  atomic.Int64 // deliveries that wait in the database, as it was last told
+	waiting    atomic.Int64 // deliveries that wait in the database, as it was last told
 	// Set by Run before any attempt begins: connecting ends when the service stops, ctx when
 	// transactions under way have had their time.
 	connecting, ctx context.Context

@@ -174,7 +174,8 @@ func (r *recorder) finish(group []*store.Outcome) {
 		r.unrecorded.Store(true)
 		if time.Since(said) > sayAgain {
 			said = time.Now()
-			r.Log.Error("outcomes could not be recorded; trying again, and nothing is sent meanwhile",
+			r.Log.Error("outcomes could not be recorded; trying again, and nothing is sent "+
+				"meanwhile",
 				"outcomes", len(group), "error", err)
 		}
 		time.Sleep(recordAgain)

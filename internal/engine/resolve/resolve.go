@@ -124,6 +124,24 @@ func New(servers []netip.AddrPort, family string) *Resolver {
 	return r
 }
 
+// Each is a resolver of each server by itself.
+func (r *Resolver) Each() (list []*Resolver) {
+	for _, s := range r.servers {
+		one := New([]netip.AddrPort{{}}, r.family)
+		one.servers = []string{s}
+		list = append(list, one)
+	}
+	return list
+}
+
+// At is the first server's address.
+func (r *Resolver) At() string {
+	if len(r.servers) == 0 {
+		return ""
+	}
+	return r.servers[0]
+}
+
 func netJoin(host, port string) string {
 	if strings.Contains(host, ":") {
 		return "[" + host + "]:" + port

@@ -607,6 +607,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/doctor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at all that the node which answers runs on: machine, disks, clock, database, names, ports */
+        get: operations["doctor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/doctor/database": {
         parameters: {
             query?: never;
@@ -3814,6 +3831,15 @@ export interface components {
             /** @description Even if its record is not in DNS: what it signs then fails everywhere */
             force?: boolean;
         };
+        Doctor: {
+            /** Format: date-time */
+            at: string;
+            /** @description The worst first */
+            checks: components["schemas"]["Examined"][];
+            node: string;
+            /** @enum {string} */
+            worst: "bad" | "look" | "unknown" | "well";
+        };
         Done: {
             /**
              * Format: int64
@@ -3994,6 +4020,16 @@ export interface components {
             session_id?: string;
             /** @description What decided, and what does not fit together */
             verdict?: components["schemas"]["Cause"];
+        };
+        Examined: {
+            /** @description machine, disks, clock, database, names, ports, programs */
+            area: string;
+            /** @description What to do, if something is to be done */
+            fix?: string;
+            found: string;
+            /** @enum {string} */
+            state: "bad" | "look" | "unknown" | "well";
+            what: string;
         };
         Example: {
             account?: string;
@@ -6058,6 +6094,16 @@ export interface components {
              * @description Octets that are left, where that is known
              */
             free?: number;
+            /**
+             * Format: int64
+             * @description In so many days it is full, if it goes on like that; 0 if that is far or not known
+             */
+            full_days?: number;
+            /**
+             * Format: int64
+             * @description By which it grows a day, in octets; 0 while that is not known
+             */
+            per_day?: number;
             /**
              * Format: int64
              * @description Octets that are used
@@ -9218,6 +9264,71 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    doctor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Doctor"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -38,7 +38,6 @@ export function NodesView() {
 }
 
 const roles: Record<string, string> = {
-	"takes and delivers": t`takes mail and delivers`,
 	takes: t`takes mail only`,
 	delivers: t`delivers only`,
 	nothing: t`neither takes nor delivers`,
@@ -100,7 +99,12 @@ const nodeColumns: Column<NodeView>[] = [
 							{n.pause.why && `: ${n.pause.why}`}
 						</Text>
 					) : (
-						n.facts && small(roles[n.facts.role] ?? n.facts.role)
+						n.facts &&
+						small(
+							n.facts.role === "takes and delivers"
+								? Object.keys(n.facts.listeners).join(", ")
+								: (roles[n.facts.role] ?? n.facts.role),
+						)
 					)}
 				</>
 			);

@@ -437,6 +437,12 @@ function Upkeep() {
 							<Table.Td ta="right">
 								{octets(r.size)}
 								{r.free !== undefined && t`, ${octets(r.free)} left`}
+								{r.per_day !== undefined && r.per_day > 0 && (
+									<Text size="xs" c={r.soon ? "var(--gull-trouble)" : "dimmed"}>
+										{r.full_days ? t`full in ${r.full_days} days, ` : ""}
+										{t`grows by ${octets(r.per_day)} a day`}
+									</Text>
+								)}
 							</Table.Td>
 						</Table.Tr>
 					))}
