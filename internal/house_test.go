@@ -54,6 +54,8 @@ var engineMayUse = map[string]string{
 	"access":   "door sessions signin",
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
+	"daylog":   "feed",
+	"outside":  "",
 	"deliver":  "resolve sessions",
 	"policies": "resolve",
 	"publish":  "resolve",

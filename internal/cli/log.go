@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"gullroute/internal/api"
 	"gullroute/internal/core/archive"
 )
 
@@ -62,7 +63,7 @@ func (a logCommands) command() *cobra.Command {
 		},
 	}
 	return group("log", "The service's log, and archives of what happened", a.logExport(),
-		a.logOpen(), list, closing, level)
+		a.logOpen(), a.logDays(), a.logRead(), list, closing, level)
 }
 
 func archiveColumns() []column[archive.Info] {
@@ -136,21 +137,36 @@ func (a logCommands) exportTo(c *cobra.Command, q url.Values, file string) error
 }
 
 func (a logCommands) logOpen() *cobra.Command {
-	return &cobra.Command{
-		Use:   "open FILE…",
+	var days []string
+	c := &cobra.Command{
+		Use:   "open [FILE…]",
 		Short: "Open archives, to be looked into with --archive",
-		Args:  cobra.MinimumNArgs(1),
-		Long: "Open archives made by gull log export, of this or another installation, compressed " +
+		Long: "Open archives made by gull log export, of this or another installation, " +
+			"compressed " +
 			"or not, of any size. The service keeps them apart from its own records: gull trace " +
 			"find, trace show, session list, session show and report look into one with " +
 			"--archive NUMBER, the console under Reports.\n\n" +
 			"An archive that was opened before is known by its content and is there immediately. " +
 			"Damaged lines are counted and named. Archives that nobody looks into for two " +
-			"weeks are forgotten.",
-		Example: "  gull log open yesterday.jsonl.zst\n  gull trace find --archive 1 --state " +
+			"weeks are forgotten.\n\n" +
+			"--day opens what the service itself archived of a day (service.archive; gull log " +
+			"days " +
+			"has them).",
+		Example: "  gull log open yesterday.jsonl.zst\n  gull log open --day 2026-10-01\n  " +
+			"gull trace find --archive 1 --state " +
 			"bounced",
 		RunE: func(c *cobra.Command, args []string) error {
 			var infos []archive.Info
+			if len(args)+len(days) == 0 {
+				return usage("name a file, or a day with --day")
+			}
+			for _, day := range days {
+				info, err := a.client().OpenArchivedDay(c.Context(), day)
+				if err != nil {
+					return fmt.Errorf("%s: %w", day, err)
+				}
+				infos = append(infos, info)
+			}
 			for _, file := range args {
 				info, err := a.openOne(c, file)
 				if err != nil {
@@ -180,6 +196,38 @@ func (a logCommands) logOpen() *cobra.Command {
 				infos[0].About.Since.Format("2006-01-02"),
 			)
 			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&days, "day", nil, "a day that the service archived, like 2026-10-01")
+	return c
+}
+
+// logDays is gull log days.
+func (a logCommands) logDays() *cobra.Command {
+	return &cobra.Command{
+		Use:   "days",
+		Short: "Days that the service archived by itself, the latest first",
+		Args:  exactly(0),
+		Long: "Days that are archived on the machine of the node which answers " +
+			"(service.archive). " +
+			"gull log open --day opens one, also when it is long forgotten here.",
+		Example: "  gull log days\n  gull log open --day 2026-10-01",
+		RunE: func(c *cobra.Command, _ []string) error {
+			days, err := a.client().ArchivedDays(c.Context())
+			if err != nil {
+				return err
+			}
+			return printList(a.app, days, []column[api.ArchivedDay]{
+				{"DAY", false, func(d api.ArchivedDay) string { return d.Day }},
+				{"SIZE", true, func(d api.ArchivedDay) string { return octets(d.Size) }},
+				{"OPEN AS", true, func(d api.ArchivedDay) string {
+					if d.Archive == 0 {
+						return "-"
+					}
+					return fmt.Sprintf("--archive %d", d.Archive)
+				}},
+			}, "No day is archived here: gull service set --archive-directory "+
+				"/var/lib/gull/archive.")
 		},
 	}
 }

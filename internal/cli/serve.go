@@ -21,6 +21,7 @@ import (
 
 	"gullroute/internal/control"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/daylog"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/syslog"
 	"gullroute/internal/keyfile"
@@ -180,6 +181,9 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 		log = slog.New(slog.NewMultiHandler(log.Handler(), far))
 		defer far.Close()
 	}
+	days := daylog.New(f.node, &level)
+	log = slog.New(slog.NewMultiHandler(log.Handler(), days))
+	defer days.Start()() // ends when all else has ended
 	if f.database == "" {
 		return usage("say where the database is with --database or GULL_DATABASE_URL")
 	}
@@ -209,7 +213,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 		ctx,
 		node.Options{DB: db, Name: f.node, SpoolDir: f.spool, Bind: bind, Roots: roots, Box: box,
 			KeyFile: f.keyFile, Reader: reader, ConsoleInClear: f.cert == "" && !onLoopback(f.http), Log: log,
-			Version: version(), BeginAnew: anew},
+			Version: version(), BeginAnew: anew, DayLog: days},
 	)
 	if err != nil {
 		return err
@@ -227,6 +231,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 	if far != nil {
 		go far.Follow(ctx, n.Engine.Hub)
 	}
+	go days.Follow(ctx, n.Engine.Hub)
 	s, err := service.New(service.Options{
 		Control:  n.Control,
 		Insight:  n.Insight,

@@ -27,8 +27,14 @@ func (c RecordsCalls) Refusal(
 	id string,
 	from url.Values,
 ) (api.RefusalView, error) {
-	return call[api.RefusalView](ctx, c.conn, http.MethodGet, "/api/v1/refusals/"+url.PathEscape(id),
-		from, nil)
+	return call[api.RefusalView](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/refusals/"+url.PathEscape(id),
+		from,
+		nil,
+	)
 }
 
 // Sessions lists one page of sessions.
@@ -36,7 +42,14 @@ func (c RecordsCalls) Sessions(
 	ctx context.Context,
 	filter url.Values,
 ) (api.Page[mail.Session], error) {
-	return call[api.Page[mail.Session]](ctx, c.conn, http.MethodGet, "/api/v1/sessions", filter, nil)
+	return call[api.Page[mail.Session]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/sessions",
+		filter,
+		nil,
+	)
 }
 
 // Session reads one session.
@@ -45,8 +58,14 @@ func (c RecordsCalls) Session(
 	id string,
 	from url.Values,
 ) (api.SessionView, error) {
-	return call[api.SessionView](ctx, c.conn, http.MethodGet, "/api/v1/sessions/"+url.PathEscape(id),
-		from, nil)
+	return call[api.SessionView](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/sessions/"+url.PathEscape(id),
+		from,
+		nil,
+	)
 }
 
 // Watches lists whose sessions are recorded in full.
@@ -118,6 +137,31 @@ func (c RecordsCalls) OpenLog(ctx context.Context, name string, r io.Reader) (ar
 	}
 	defer resp.Body.Close()
 	return out, decode(resp.Body, &out)
+}
+
+// ArchivedDays are those on the machine of the node which answers.
+func (c RecordsCalls) ArchivedDays(ctx context.Context) ([]api.ArchivedDay, error) {
+	p, err := call[api.Page[api.ArchivedDay]](
+		ctx,
+		c.conn,
+		http.MethodGet,
+		"/api/v1/archived-days",
+		nil,
+		nil,
+	)
+	return p.Items, err
+}
+
+// OpenArchivedDay opens one.
+func (c RecordsCalls) OpenArchivedDay(ctx context.Context, day string) (archive.Info, error) {
+	return call[archive.Info](
+		ctx,
+		c.conn,
+		http.MethodPost,
+		"/api/v1/archived-days/"+url.PathEscape(day),
+		nil,
+		struct{}{},
+	)
 }
 
 // Archives lists the opened archives, or that with a hash.

@@ -495,6 +495,18 @@ func readOne(kind string, line []byte, counts *report.Count) (ident.ID, error) {
 // List are the archives that are open.
 func (s *Archiver) List(ctx context.Context) ([]archive.Info, error) { return s.Archives.List(ctx) }
 
+// Opened is an opened archive.
+func (s *Archiver) Opened(ctx context.Context, id int64) (archive.Info, error) {
+	list, err := s.List(ctx)
+	for _, a := range list {
+		if a.ID == id {
+			a.Known = true
+			return a, nil
+		}
+	}
+	return archive.Info{}, errors.Join(err, store.ErrNotFound)
+}
+
 // ByHash is the open archive that was made of a file with this SHA-256.
 func (s *Archiver) ByHash(ctx context.Context, hash []byte) (archive.Info, error) {
 	return s.Archives.ArchiveByHash(ctx, hash)

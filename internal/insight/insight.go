@@ -20,4 +20,5 @@ type Insight struct {
 	Policies  *Policies
 	Feedback  *Feedback
 	Machine   *Machine
+	Shelf     *Shelf
 }

@@ -355,6 +355,22 @@ func (n *Node) buildInsight() {
 }
 
 // buildControl makes what people change, and gives insight the keys to check.
+// dirs are the directories that the service writes to.
+func (n *Node) dirs() []insight.Folder {
+	list := []insight.Folder{{What: "spool", Dir: n.SpoolDir}}
+	c := n.InForce.Config()
+	if c == nil {
+		return list
+	}
+	if dir := c.Service.Log.Directory; dir != "" {
+		list = append(list, insight.Folder{What: "text logs", Dir: dir})
+	}
+	if a := c.Service.Archive; a.Directory != "" && (a.Node == "" || a.Node == n.Name) {
+		list = append(list, insight.Folder{What: "archives of days", Dir: a.Directory})
+	}
+	return list
+}
+
 // buildMachine makes what looks at the machine.
 func (n *Node) buildMachine() {
 	n.Insight.Machine = &insight.Machine{
@@ -363,8 +379,15 @@ func (n *Node) buildMachine() {
 		Tuner:   n.Insight.Tuner,
 		InForce: n.InForce,
 		KeyFile: n.KeyFile,
-		Dirs:    func() []insight.Folder { return []insight.Folder{{What: "spool", Dir: n.SpoolDir}} },
+		Dirs:    n.dirs,
 		Trouble: n.Troubles.Ours,
+	}
+	n.Insight.Shelf = &insight.Shelf{
+		DB:       n.DB,
+		Archiver: n.Insight.Archiver,
+		Runs:     store.Runs{DB: n.DB},
+		InForce:  n.InForce,
+		Log:      n.Log,
 	}
 }
 

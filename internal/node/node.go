@@ -20,6 +20,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/engine/access"
 	"gullroute/internal/engine/counters"
+	"gullroute/internal/engine/daylog"
 	"gullroute/internal/engine/deliver"
 	"gullroute/internal/engine/feed"
 	"gullroute/internal/engine/feedback"
@@ -50,6 +51,7 @@ type Options struct {
 	Bind     map[string]netip.AddrPort // listeners' addresses, in place of the configured ones
 	Roots    *x509.CertPool            // by which remote hosts are verified; nil are the system's
 	Box      *keyfile.Box              // of secrets; nil has no key
+	DayLog   *daylog.Log               // text log by day; nil keeps none
 	KeyFile  string                    // where it is; "" without one
 	Reader   *store.Reader             // of a standby that history is read from; nil if there is none
 	// ConsoleInClear says that the console listens on the network without TLS.
@@ -189,6 +191,23 @@ func (n *Node) Stop() {
 	}
 }
 
+// keepRecords lets the text log follow the configuration, and tells what is not kept.
+func (n *Node) keepRecords(context.Context) error {
+	c := n.InForce.Config().Service
+	if n.DayLog != nil {
+		n.DayLog.Keep(daylog.Terms{Directory: c.Log.Directory, Keep: c.Log.Keep})
+		if why := n.DayLog.Wrong(); why != "" {
+			n.Troubles.Ours(n.Name+": text log", "nothing is kept of the log: "+why+
+				": make room or mend the directory; it goes on by itself", time.Now())
+		}
+	}
+	if why := n.Insight.Shelf.Wrong(); why != "" {
+		n.Troubles.Ours(n.Name+": archives of days", "a day is not archived: "+why+
+			": it is tried again until it is forgotten (retention)", time.Now())
+	}
+	return nil
+}
+
 // loops are what the node does in the background. Each is one thing: a name server that
 // does not answer delays the look at our domains, and nothing else.
 func (n *Node) loops() []supervise.Loop {
@@ -319,6 +338,10 @@ func (n *Node) loops() []supervise.Loop {
 			Limit: time.Minute,
 			Do:    now(up.forgetFlow),
 		},
+		{Name: "archives of days", Every: 5 * second, Limit: 6 * time.Hour,
+			Do: now(in.Shelf.Round)},
+		{Name: "records kept as files", Every: 3 * second, Limit: 20 * second, First: true,
+			Do: n.keepRecords},
 		{Name: "the machine", Every: time.Minute, Limit: 20 * second, First: true,
 			Do: in.Machine.Round},
 		{Name: "what is wrong with the machine", Every: 4 * second, Limit: 20 * second,

@@ -26,6 +26,13 @@ type archivesAPI struct{ *Service }
 
 func (s archivesAPI) register(api huma.API) {
 	op := operation{}
+	huma.Register(api, read(
+		"archived-days",
+		"/api/v1/archived-days",
+		"Days that are archived on the machine of the node which answers, the latest first",
+	), s.listDays)
+	huma.Register(api, operation{}.post("archived-day-open", "/api/v1/archived-days/{day}",
+		"Open an archived day, to be looked into as an archive"), s.openDay)
 	huma.Register(api, read("archives", "/api/v1/archives", "Opened archives, newest first"),
 		s.listArchives)
 	huma.Register(api,
@@ -138,7 +145,9 @@ func (s archivesAPI) listArchives(ctx context.Context, in *struct {
 		}
 		a, err := s.Insight.Archiver.ByHash(ctx, hash)
 		if errors.Is(err, fault.ErrNotFound) {
-			return &out[api.Page[archive.Info]]{api.Page[archive.Info]{Items: []archive.Info{}}}, nil
+			return &out[api.Page[archive.Info]]{
+				api.Page[archive.Info]{Items: []archive.Info{}},
+			}, nil
 		}
 		if err != nil {
 			return nil, s.storeError(err, "archive")
@@ -152,6 +161,30 @@ func (s archivesAPI) listArchives(ctx context.Context, in *struct {
 	return &out[api.Page[archive.Info]]{
 		api.Page[archive.Info]{Items: append([]archive.Info{}, list...)},
 	}, nil
+}
+
+func (s archivesAPI) listDays(
+	ctx context.Context,
+	_ *struct{},
+) (*out[api.Page[api.ArchivedDay]], error) {
+	days, err := s.Insight.Shelf.Days(ctx)
+	if err != nil {
+		return nil, s.storeError(err, "archive")
+	}
+	return &out[api.Page[api.ArchivedDay]]{api.Page[api.ArchivedDay]{Items: days}}, nil
+}
+
+func (s archivesAPI) openDay(ctx context.Context, in *struct {
+	Day string `path:"day" format:"date"`
+}) (*out[archive.Info], error) {
+	info, err := s.Insight.Shelf.Open(context.WithoutCancel(ctx), in.Day, signedIn(ctx).Name)
+	switch {
+	case errors.Is(err, insight.ErrArchive):
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	case err != nil:
+		return nil, s.storeError(err, "archived day")
+	}
+	return &out[archive.Info]{info}, nil
 }
 
 func (s archivesAPI) closeArchive(ctx context.Context, in *struct {

@@ -73,6 +73,7 @@ func (k *checker) service() {
 	if _, _, _, err := s.DailyReport.Time(); err != nil {
 		k.wrong(s.Line, "service.daily_report", "%v", err)
 	}
+	checkRecords(&s, func(field, text string) { k.wrong(s.Line, "service."+field, "%s", text) })
 	if d := s.Held.Digest; len(d.To) > 0 {
 		if _, err := d.Slot(time.Now()); err != nil {
 			k.wrong(s.Line, "service.held.digest", "%v", err)
@@ -289,7 +290,8 @@ func (k *checker) domains() {
 			k.wrong(
 				d.Line,
 				field+".verify",
-				"a local domain's recipients are known; those of relay and shared domains are verified",
+				"a local domain's recipients are known; those of relay and shared domains are "+
+					"verified",
 			)
 		}
 		if d.Verify == "list" && len(d.Recipients) == 0 {

@@ -85,6 +85,8 @@ type Service struct {
 	PeopleForward        string           `yaml:"people_forward" enum:"no,inside,anywhere" default:"no" doc:"Where people may let their mail go on to by themselves: nowhere, to addresses of our domains, anywhere"`
 	AuditKept            time.Duration    `yaml:"audit_kept" min:"720h" default:"800d" doc:"How long the record of who did what is kept"`
 	Operators            Operators        `yaml:"operators" doc:"How people who administer sign in"`
+	Log                  TextLog          `yaml:"log" doc:"The service's log and what happens to messages, kept as text by day"`
+	Archive              DailyArchive     `yaml:"archive" doc:"Days that are archived before they are forgotten"`
 	ViewersSee           ViewersSee       `yaml:"viewers_see" doc:"What is hidden from people who may look only"`
 	DailyReport          DailyReport      `yaml:"daily_report" doc:"A report of the day before, by mail"`
 	Reputation           repute.Settings  `yaml:"reputation" doc:"How strangers and their messages are weighed"`

@@ -251,7 +251,7 @@ func (j *judge) names(f *Facts) {
 	for _, s := range f.Servers {
 		if s.Fault != "" {
 			j.say("names", "name server "+s.At, Bad, s.Fault,
-				"repair it, or name another: gull service set --dns-servers")
+				"repair it, or name another: gull service set --resolvers")
 			continue
 		}
 		j.say(

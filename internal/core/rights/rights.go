@@ -114,7 +114,7 @@ var operations = map[Area][]string{
 		"review-accept", "review-fix", "review-reopen", "secret-remove", "secret-set", "set-log-level",
 		"setup-add", "setup-change", "setup-move", "setup-remove", "setup-set",
 	},
-	Records: {"bundle", "log-export", "archive-open", "archive-close"},
+	Records: {"bundle", "log-export", "archive-open", "archive-close", "archived-day-open"},
 	Audit:   {"audit", "audit-verify", "audit-csv", "audit-jsonl"},
 	People: {
 		"operators", "operator", "operator-add", "operator-change", "operator-remove",

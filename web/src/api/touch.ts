@@ -70,6 +70,7 @@ const rules: Record<string, Rule> = {
 	dkim: { by: setup, pace: 300 },
 	watches: { by: ["setup/watch"], pace: 300, slow: 60_000 },
 	nodes: { by: ["lane", "setup/config"], pace: 2000, slow: 10_000 },
+	"archived-days": { by: [], pace: 1000, slow: 60_000 },
 	archives: { by: [], pace: 1000, slow: 30_000 },
 	me: { by: [], pace: 1000, slow: 300_000 },
 };

@@ -21,6 +21,7 @@ export type Slot = Schemas["Slot"];
 export type Behind = Schemas["Behind"];
 export type Movers = Schemas["Movers"];
 export type Archive = Schemas["Info"];
+export type ArchivedDay = Schemas["ArchivedDay"];
 
 /** The words of a search, as they stand in an address. */
 export type SearchWords = {
@@ -81,6 +82,8 @@ export const tracing = {
 			`report/tables/${dim}${query({ since: words.since, until: words.until, archive: words.archive, limit })}`,
 		),
 	movers: (words: ReportWords & { kind: string; limit: number }) => read<Movers>(`report/movers${query(words)}`),
+	days: () => read<Page<ArchivedDay>>("archived-days"),
+	openDay: (day: string) => ask<Archive>("POST", `archived-days/${day}`, {}),
 	archives: () => read<Page<Archive>>("archives"),
 	close: (id: number) => ask<void>("DELETE", `archives/${id}`),
 };

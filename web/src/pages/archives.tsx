@@ -6,6 +6,7 @@ import { IconDownload, IconFolderOpen } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Archive, openArchive, tracing } from "../api/trace";
+import { ArchivedDays } from "../parts/archived-days";
 import { useMay } from "../parts/may";
 import { Failed, Loading, Nothing } from "../parts/states";
 import { count, octets } from "../parts/text";
@@ -76,6 +77,7 @@ export function ArchivesView() {
 				</Progress.Root>
 			)}
 			{fault && <Failed error={new Error(fault)} />}
+			<ArchivedDays may={may} />
 			{!list.data ? (
 				list.error ? (
 					<Failed error={list.error} />
