@@ -248,7 +248,8 @@ func diskAt(p machine.Place) machine.Place {
 	return p
 }
 
-// groupLimit is the memory that the control group allows, in octets; 0 for no limit.
+// groupLimit is the memory that the control groups allow, of either version of them, in octets; 0
+// for no limit.
 func groupLimit() int64 {
 	text, err := os.ReadFile("/proc/self/cgroup")
 	if err != nil {
@@ -256,12 +257,16 @@ func groupLimit() int64 {
 	}
 	least := int64(0)
 	for line := range strings.Lines(string(text)) {
+		root, file := "/sys/fs/cgroup", "memory.max"
 		_, path, ok := strings.Cut(strings.TrimSpace(line), "0::")
+		if !ok {
+			root, file = "/sys/fs/cgroup/memory", "memory.limit_in_bytes"
+			_, path, ok = strings.Cut(strings.TrimSpace(line), ":memory:")
+		}
 		for ok && path != "" {
-			value, err := os.ReadFile(filepath.Join("/sys/fs/cgroup", path, "memory.max"))
-			if n, bad := strconv.ParseInt(strings.TrimSpace(string(value)), 10, 64); err == nil &&
-				bad == nil &&
-				(least == 0 || n < least) {
+			value, err := os.ReadFile(filepath.Join(root, path, file))
+			n, bad := strconv.ParseInt(strings.TrimSpace(string(value)), 10, 64)
+			if err == nil && bad == nil && (least == 0 || n < least) {
 				least = n
 			}
 			if path == "/" {
