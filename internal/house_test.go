@@ -55,6 +55,7 @@ var engineMayUse = map[string]string{
 	"sessions": "batch counters feed",
 	"syslog":   "feed",
 	"daylog":   "feed",
+	"otlp":     "feed",
 	"outside":  "",
 	"deliver":  "resolve sessions",
 	"policies": "resolve",

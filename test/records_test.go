@@ -1,17 +1,29 @@
 package test
 
 import (
+	"bytes"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
+
+	collectorpb "go.opentelemetry.io/proto/otlp/collector/trace/v1"
+	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
+	"google.golang.org/protobuf/proto"
 
 	"gullroute/internal/api"
 	"gullroute/internal/core/archive"
 	"gullroute/internal/core/mail"
+	"gullroute/internal/engine/otlp"
 )
 
 // The log and what happens to messages is kept as text by day; days are archived and can be
@@ -101,6 +113,57 @@ func TestRecordsAreKeptAsFilesByDay(t *testing.T) {
 			}
 		}
 		return fmt.Errorf("nobody is told that nothing is kept")
+	}); err != nil {
+		t.Error(err)
+	}
+}
+
+// A collector hears of a message's life: how it was taken, and each attempt below that.
+func TestACollectorHearsOfAMessagesLife(t *testing.T) {
+	var mu sync.Mutex
+	spans := map[string][]*tracepb.Span{}
+	collector := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		var asked collectorpb.ExportTraceServiceRequest
+		if err := proto.Unmarshal(body, &asked); err != nil || r.URL.Path != "/v1/traces" {
+			t.Errorf("%s: %v", r.URL.Path, err)
+		}
+		if bytes.Contains(body, []byte("gone@")) || bytes.Contains(body, []byte("ines.harrow@")) {
+			t.Error("addresses are told")
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		for _, rs := range asked.ResourceSpans {
+			for _, ss := range rs.ScopeSpans {
+				for _, s := range ss.Spans {
+					spans[hex.EncodeToString(s.TraceId)] = append(spans[hex.EncodeToString(s.TraceId)], s)
+				}
+			}
+		}
+	}))
+	defer collector.Close()
+	s := own(t, "traces", nil, "--traces", collector.URL)
+	id := s.out(t, "gone@no-such-domain.example")
+	s.until(t, id, mail.Bounced)
+	var message mail.Message
+	if err := message.ID.UnmarshalText([]byte(id)); err != nil {
+		t.Fatal(err)
+	}
+	trace := otlp.TraceID(message.ID).String()
+	if err := eventually(20*time.Second, func() error {
+		mu.Lock()
+		defer mu.Unlock()
+		got := spans[trace]
+		if len(got) != 2 {
+			return fmt.Errorf("%d spans of it, and %d traces", len(got), len(spans))
+		}
+		slices.SortFunc(got, func(a, b *tracepb.Span) int { return len(a.ParentSpanId) - len(b.ParentSpanId) })
+		if got[0].Name != "taken" || got[1].Name != "bounced" || !bytes.Equal(got[1].ParentSpanId, got[0].SpanId) ||
+			got[1].Status.GetCode() != tracepb.Status_STATUS_CODE_ERROR ||
+			got[1].EndTimeUnixNano < got[1].StartTimeUnixNano {
+			return fmt.Errorf("%v", got)
+		}
+		return nil
 	}); err != nil {
 		t.Error(err)
 	}

@@ -22,6 +22,7 @@ import (
 	"gullroute/internal/control"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/engine/daylog"
+	"gullroute/internal/engine/otlp"
 	"gullroute/internal/engine/signin"
 	"gullroute/internal/engine/syslog"
 	"gullroute/internal/keyfile"
@@ -139,6 +140,13 @@ func (a serveCommands) command() *cobra.Command {
 		"send the log and what happens to messages to a log server too (RFC 5424): "+
 			"udp://HOST:PORT or tcp://HOST:PORT (GULL_SYSLOG)",
 	)
+	fl.StringVar(
+		&f.logs.traces,
+		"traces",
+		"",
+		"tell a collector of traces of each message's life (OpenTelemetry, OTLP over HTTP), like "+
+			"http://127.0.0.1:4318 (GULL_TRACES); no addresses, only domains",
+	)
 	fl.StringVar(&f.setup, "setup", "", "file with the first sign-ins")
 	fl.StringArrayVar(
 		&f.bind,
@@ -149,7 +157,7 @@ func (a serveCommands) command() *cobra.Command {
 	)
 	for option, variable := range map[string]string{"database": "GULL_DATABASE_URL",
 		"http": "GULL_HTTP", "node": "GULL_NODE", "key-file": "GULL_KEY_FILE",
-		"log-level": "GULL_LOG_LEVEL", "syslog": "GULL_SYSLOG", "read-from": "GULL_READ_URL"} {
+		"log-level": "GULL_LOG_LEVEL", "traces": "GULL_TRACES", "syslog": "GULL_SYSLOG", "read-from": "GULL_READ_URL"} {
 		environment(fl, option, variable)
 	}
 	return c
@@ -232,6 +240,14 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 		go far.Follow(ctx, n.Engine.Hub)
 	}
 	go days.Follow(ctx, n.Engine.Hub)
+	if f.logs.traces != "" {
+		teller, err := otlp.New(ctx, f.logs.traces, f.node, version())
+		if err != nil {
+			return usage("--traces: %w", err)
+		}
+		defer teller.Close()
+		go teller.Follow(ctx, n.Engine.Hub)
+	}
 	s, err := service.New(service.Options{
 		Control:  n.Control,
 		Insight:  n.Insight,
@@ -273,7 +289,7 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 }
 
 // logFlags say how much goes to the log, and where besides.
-type logFlags struct{ level, syslog string }
+type logFlags struct{ level, syslog, traces string }
 
 // policyFlags say where the TLS policies of our domains are said, and proofs for certificates.
 type policyFlags struct{ at, cert, key, proofs string }

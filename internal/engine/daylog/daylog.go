@@ -82,6 +82,22 @@ func (l *Log) Lost() int64 { return l.out.lost.Load() }
 
 // Follow writes what happens to messages until ctx ends.
 func (l *Log) Follow(ctx context.Context, hub *feed.Hub) {
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for {
+		if l.Enabled(ctx, slog.LevelError) { // who does not watch costs the mail nothing
+			l.follow(ctx, hub, look.C)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-look.C:
+		}
+	}
+}
+
+// follow writes what happens while a directory is set.
+func (l *Log) follow(ctx context.Context, hub *feed.Hub, look <-chan time.Time) {
 	w := hub.Watch()
 	defer w.Close()
 	events := slog.New(l)
@@ -89,11 +105,12 @@ func (l *Log) Follow(ctx context.Context, hub *feed.Hub) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-look:
+			if !l.Enabled(ctx, slog.LevelError) {
+				return
+			}
 		case e := <-w.C:
 			l.out.lost.Add(int64(w.Lost()))
-			if !l.Enabled(ctx, slog.LevelError) {
-				continue
-			}
 			attrs := []slog.Attr{slog.String("event", string(e.Kind))}
 			for _, p := range [][2]string{{"message", e.MessageID.String()}, {"delivery", e.Delivery},
 				{"sender", e.Sender}, {"recipient", e.Recipient}, {"state", string(e.State)},
