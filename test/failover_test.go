@@ -2,12 +2,14 @@ package test
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"net"
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -528,4 +530,26 @@ func TestReadyIsWhoCanWriteAndHasARun(t *testing.T) {
 
 	sql(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999999, true)`)
 	s.saysOfDatabase(t, "newer", "schema is newer than this program")
+}
+
+// A manager of the database promotes and demotes by itself, as scripts/ha has it; without one, mail
+// goes through a primary that nobody touches.
+func TestMailGoesOnWhileADatabaseIsManaged(t *testing.T) {
+	takesLong(t)
+	dir := os.Getenv("GULL_HA_DIR")
+	s := own(t, "managed", nil)
+	se := startSenders(s, 2)
+	se.more(t, 100)
+	if dir != "" {
+		if err := eventually(20*time.Minute, func() error {
+			time.Sleep(time.Second)
+			_, err := os.Stat(filepath.Join(dir, "done"))
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		se.more(t, 200)
+	}
+	se.end()
+	se.account(t, "primary and its manager killed, "+cmp.Or(os.Getenv("GULL_HA_ROUNDS"), "0")+" times")
 }

@@ -55,12 +55,12 @@ func TestFaultTheDiskOfSpoolAndLogIsFull(t *testing.T) {
 	empty := fill(t, place)
 	se.more(t, 200) // small ones need no spool
 	large := "Subject: large\r\n\r\n" + strings.Repeat(strings.Repeat("x", 76)+"\r\n", 40_000)
-	send := func() (reply string) {
+	send := func() string {
 		c := dial(t, s.inside, "127.0.0.1")
 		c.hear()
 		for _, line := range []string{"EHLO sender.example", "MAIL FROM:<tickets@skerryline.example>",
 			"RCPT TO:<survivor@barelock.example>", "DATA"} {
-			reply = c.say(line)
+			c.say(line)
 		}
 		return c.say(large + ".")
 	}

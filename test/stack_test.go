@@ -536,7 +536,8 @@ func newDatabase(server, name string) (string, error) {
 	if _, err := conn.Exec(context.Background(), "CREATE DATABASE "+name+onTablespace()); err != nil {
 		return "", err
 	}
-	return strings.TrimSuffix(server, "postgres") + name, nil
+	at, options, _ := strings.Cut(server, "?") // several hosts: net/url takes no such address apart
+	return strings.TrimSuffix(strings.TrimSuffix(at, "postgres")+name+"?"+options, "?"), nil
 }
 
 // takesLong leaves out a test that waits for long, where scripts/test --quick asks for it.

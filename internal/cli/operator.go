@@ -29,7 +29,7 @@ func (a operatorCommands) command() *cobra.Command {
 		a.set(),
 		a.remove(),
 		a.sessions(),
-		a.rescue(),
+		a.first(), a.rescue(),
 		a.firstLink(),
 	)
 }

@@ -49,3 +49,19 @@ func FirstLink(ctx context.Context, url string) (string, error) {
 	o := &control.Operators{Accounts: store.Accounts{DB: db}}
 	return o.FirstLink(ctx)
 }
+
+// First makes the first administrator with a password of his own, by the database alone; made is
+// false where somebody administers.
+func First(ctx context.Context, url, name, password string) (made bool, err error) {
+	db, err := store.Open(ctx, url)
+	if err != nil {
+		return false, err
+	}
+	defer db.Close()
+	o := &control.Operators{Accounts: store.Accounts{DB: db}}
+	link, err := o.FirstLink(ctx)
+	if err != nil || link == "" {
+		return false, err
+	}
+	return true, o.First(ctx, link, name, password)
+}

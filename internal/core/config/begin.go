@@ -136,7 +136,8 @@ func (b *Beginning) Text() string {
 	line("\ndomains:\n  - {name: %s, kind: local, plus_addressing: true}", b.Domain)
 	line("\nrelay_rules:")
 	if len(b.Networks) > 0 {
-		line("  - {name: our machines, networks: [%s], action: allow}", quoted(b.Networks))
+		line("  - {name: our machines, networks: [%s], listeners: [inside], action: allow}",
+			quoted(b.Networks))
 	}
 	line("  - {name: our people, accounts: [%s], own_sender: true, action: allow}", b.Domain)
 	line("\nroutes:")
