@@ -34,6 +34,7 @@ func (s *stack) doctor(t *testing.T, args ...string) (map[string]machine.Examine
 
 // What is wrong with the machine is found, said with what to do, a snag, and over when it is over.
 func TestTheDoctorFindsWhatIsWrongWithTheMachine(t *testing.T) {
+	t.Parallel()
 	s := own(t, "doctor", nil)
 	var found map[string]machine.Examined
 	_ = eventually(20*time.Second, func() error { // with its first sign of life

@@ -17,6 +17,7 @@ import (
 // one after the other: nothing is lost, and one of them always takes mail.
 func TestNodesBeginAnewOneByOneWithALaterProgram(t *testing.T) {
 	takesLong(t)
+	t.Parallel()
 	s := own(t, "rolling", nil)
 	s.program = filepath.Join(s.dir, "gull")
 	install := func(version string) {

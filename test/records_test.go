@@ -29,6 +29,7 @@ import (
 // The log and what happens to messages is kept as text by day; days are archived and can be
 // looked into when they are forgotten here.
 func TestRecordsAreKeptAsFilesByDay(t *testing.T) {
+	t.Parallel()
 	s := own(t, "records", nil)
 	logs, days := filepath.Join(s.dir, "logs"), filepath.Join(s.dir, "days")
 	if _, errOut, code := s.gull(t, "service", "set", "--log-directory", "logs"); code == 0 ||

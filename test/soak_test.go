@@ -13,9 +13,10 @@ import (
 // descriptors, connections to the database, the queue's table) does not grow with what went through.
 func TestNothingGrowsWithTheTraffic(t *testing.T) {
 	takesLong(t)
+	t.Parallel()
 	long, err := time.ParseDuration(os.Getenv("GULL_SOAK"))
 	if err != nil {
-		long = 24 * time.Second
+		long = 12 * time.Second
 	}
 	s := own(t, "soak", nil)
 	db, err := pgx.Connect(t.Context(), s.database)
