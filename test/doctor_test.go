@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"encoding/pem"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -83,6 +84,24 @@ func TestTheDoctorFindsWhatIsWrongWithTheMachine(t *testing.T) {
 	}
 	if c := found["key file "+key]; c.State != machine.Look || !strings.Contains(c.Fix, "chmod 600") {
 		t.Errorf("a key file that others may read: %+v", c)
+	}
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.kill()
+	if err := s.start(); err != nil {
+		t.Fatal(err)
+	}
+	if err := eventually(20*time.Second, func() error {
+		page, err := s.client().Snags(t.Context(), nil)
+		for _, sn := range page.Items {
+			if sn.Place.Name == "shore: size" && strings.Contains(fmt.Sprintf("%+v", sn.Evidence), "full in 3 days") {
+				return nil
+			}
+		}
+		return fmt.Errorf("nobody is told of what is full in 3 days: %v %+v", err, page.Items)
+	}); err != nil {
+		t.Error(err)
 	}
 	if text, _, code := s.gull(t, "doctor", "upkeep"); code != 1 || !strings.Contains(text, "3 days") {
 		t.Errorf("gull doctor upkeep: %d %s", code, text)

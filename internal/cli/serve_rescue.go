@@ -15,8 +15,10 @@ func (a operatorCommands) rescue() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rescue NAME",
 		Short: "Let somebody administer again when nobody can sign in any more",
-		Long: "Give somebody a new password and the role administrator, take his second factor away and switch " +
-			"him on; who is not there is added. It goes by the database, past the service: whoever may write " +
+		Long: "Give somebody a new password and the role administrator, take his second " +
+			"factor away and switch " +
+			"him on; who is not there is added. It goes by the database, past the service: " +
+			"whoever may write " +
 			"there may do this. It stands in the audit log.",
 		Args:    exactly(1),
 		Example: "  gull operator rescue keeper --database postgres://gull@127.0.0.1/gull",
@@ -44,7 +46,8 @@ func (a operatorCommands) first() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "first NAME",
 		Short: "Make the first administrator, without a browser",
-		Long: "Make the first administrator with a password that is asked for, or read from standard " +
+		Long: "Make the first administrator with a password that is asked for, or read from " +
+			"standard " +
 			"input. It goes by the database, past the service, and only while nobody administers.",
 		Args: exactly(1),
 		Example: "  gull operator first keeper --database postgres://gull@127.0.0.1/gull\n" +
@@ -62,7 +65,8 @@ func (a operatorCommands) first() *cobra.Command {
 				return err
 			}
 			if !made {
-				return errors.New("somebody administers already: gull operator rescue lets one in again")
+				return errors.New("somebody administers already: gull operator rescue lets " +
+					"one in again")
 			}
 			fmt.Fprintf(a.out, "%s administers. Sign in: gull login --name %s\n", args[0], args[0])
 			return nil

@@ -75,7 +75,7 @@ func (m *Machine) Round(ctx context.Context) error {
 func (m *Machine) Tell(context.Context) error {
 	if checks := m.last.Load(); checks != nil {
 		for _, c := range *checks {
-			if c.State == machine.Bad && c.Area != "database" { // that has snags of its own
+			if c.State == machine.Bad && c.What != machine.DatabaseState { // that has snags of its own
 				m.Trouble(m.InForce.Node+": "+c.What, c.Found+": "+c.Fix, time.Now())
 			}
 		}

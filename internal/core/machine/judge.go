@@ -161,6 +161,9 @@ func (j *judge) clock(c Clock) {
 	}
 }
 
+// DatabaseState is whether the database does its work.
+const DatabaseState = "state"
+
 // ClockAgainst is what our clock is held against.
 const ClockAgainst = "clock against the database's"
 
@@ -178,7 +181,7 @@ func (j *judge) database(d *Database) {
 	if d.Wrong != "" {
 		j.say(
 			"database",
-			"state",
+			DatabaseState,
 			Bad,
 			d.Wrong,
 			"start it, or repair the way to it; gull status says more",
