@@ -261,16 +261,7 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 	s := own(t, "full", nil)
 	se := startSenders(s, 2)
 	se.more(t, 50)
-	ballast := filepath.Join(place, "ballast")
-	f, err := os.Create(ballast)
-	if err != nil {
-		t.Fatal(err)
-	}
-	block := make([]byte, 64<<10)
-	for err == nil {
-		_, err = f.Write(block)
-	}
-	f.Close()
+	empty := fill(t, place)
 	if err := eventually(60*time.Second, func() error {
 		se.mu.Lock()
 		defer se.mu.Unlock()
@@ -281,7 +272,7 @@ func TestFaultTheDatabasesDiskIsFull(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	os.Remove(ballast)
+	empty()
 	se.more(t, 50) // by itself
 	se.end()
 	se.account(t, "disk of the database full")

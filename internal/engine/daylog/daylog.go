@@ -84,46 +84,43 @@ func (l *Log) Lost() int64 { return l.out.lost.Load() }
 func (l *Log) Follow(ctx context.Context, hub *feed.Hub) {
 	look := time.NewTicker(time.Second)
 	defer look.Stop()
-	for {
+	for ctx.Err() == nil {
 		if l.Enabled(ctx, slog.LevelError) { // who does not watch costs the mail nothing
-			l.follow(ctx, hub, look.C)
+			kept, end := context.WithCancel(ctx)
+			go l.untilOff(kept, end)
+			hub.Follow(kept, l.event)
+			end()
 		}
+		select {
+		case <-ctx.Done():
+		case <-look.C:
+		}
+	}
+}
+
+// untilOff ends something when no directory is set any more.
+func (l *Log) untilOff(ctx context.Context, end func()) {
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for l.Enabled(ctx, slog.LevelError) {
 		select {
 		case <-ctx.Done():
 			return
 		case <-look.C:
 		}
 	}
+	end()
 }
 
-// follow writes what happens while a directory is set.
-func (l *Log) follow(ctx context.Context, hub *feed.Hub, look <-chan time.Time) {
-	w := hub.Watch()
-	defer w.Close()
-	events := slog.New(l)
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-look:
-			if !l.Enabled(ctx, slog.LevelError) {
-				return
-			}
-		case e := <-w.C:
-			l.out.lost.Add(int64(w.Lost()))
-			attrs := []slog.Attr{slog.String("event", string(e.Kind))}
-			for _, p := range [][2]string{{"message", e.MessageID.String()}, {"delivery", e.Delivery},
-				{"sender", e.Sender}, {"recipient", e.Recipient}, {"state", string(e.State)},
-				{"client", e.Client}, {"lane", e.Lane}} {
-				if p[1] != "" && p[1] != "0000000000000" {
-					attrs = append(attrs, slog.String(p[0], p[1]))
-				}
-			}
-			r := slog.NewRecord(e.At, slog.LevelError, e.Text, 0) // kept at every level of the log
-			r.AddAttrs(attrs...)
-			_ = events.Handler().Handle(ctx, r)
-		}
+// event writes what happened to a message.
+func (l *Log) event(e feed.Event, lost int) {
+	l.out.lost.Add(int64(lost))
+	r := slog.NewRecord(e.At, slog.LevelInfo, e.Text, 0) // at whatever level the log is kept
+	r.AddAttrs(slog.String("event", string(e.Kind)))
+	for _, p := range e.Named() {
+		r.AddAttrs(slog.String(p[0], p[1]))
 	}
+	_ = l.Handle(context.Background(), r)
 }
 
 // Run writes until ctx ends, and then what is left.

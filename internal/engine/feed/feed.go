@@ -2,6 +2,7 @@
 package feed
 
 import (
+	"context"
 	"sync"
 
 	"gullroute/internal/core/mail"
@@ -71,6 +72,37 @@ func (h *Hub) watch(all bool) *Watcher {
 	h.watchers[w] = struct{}{}
 	h.mu.Unlock()
 	return w
+}
+
+// Follow gives what happens on this node to somebody until ctx ends, with how many events were
+// missed before it.
+func (h *Hub) Follow(ctx context.Context, do func(e Event, lost int)) {
+	w := h.Watch()
+	defer w.Close()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case e := <-w.C:
+			do(e, w.Lost())
+		}
+	}
+}
+
+// Named are an event's particulars by name, those that there are.
+func (e *Event) Named() (list [][2]string) {
+	message := ""
+	if e.MessageID != 0 {
+		message = e.MessageID.String()
+	}
+	for _, p := range [...][2]string{{"message", message}, {"delivery", e.Delivery},
+		{"sender", e.Sender}, {"recipient", e.Recipient}, {"state", string(e.State)},
+		{"client", e.Client}, {"lane", e.Lane}} {
+		if p[1] != "" && p[1] != "0000000000000" {
+			list = append(list, p)
+		}
+	}
+	return list
 }
 
 // Close ends the watching.

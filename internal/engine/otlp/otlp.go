@@ -71,17 +71,7 @@ func (t *Teller) Close() {
 
 // Follow tells of what happens to messages until ctx ends.
 func (t *Teller) Follow(ctx context.Context, hub *feed.Hub) {
-	w := hub.Watch()
-	defer w.Close()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case e := <-w.C:
-			w.Lost()
-			t.tell(e)
-		}
-	}
+	hub.Follow(ctx, func(e feed.Event, _ int) { t.tell(e) })
 }
 
 // TraceID is that of a message.

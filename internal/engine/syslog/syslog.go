@@ -118,25 +118,14 @@ func (h *Handler) Handle(_ context.Context, r slog.Record) error {
 
 // Follow sends what happens to messages until ctx ends.
 func (h *Handler) Follow(ctx context.Context, hub *feed.Hub) {
-	w := hub.Watch()
-	defer w.Close()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case e := <-w.C:
-			var data []string
-			for _, p := range [][2]string{{"message", e.MessageID.String()}, {"delivery",
-				e.Delivery}, {"sender", e.Sender}, {"recipient", e.Recipient}, {"client", e.Client},
-				{"lane", e.Lane}} {
-				if p[1] != "" && p[1] != "0000000000000" {
-					data = append(data, param(p[0], p[1]))
-				}
-			}
-			h.out.lost.Add(int64(w.Lost()))
-			h.out.send(6, e.At, string(e.Kind), data, e.Text)
+	hub.Follow(ctx, func(e feed.Event, lost int) {
+		var data []string
+		for _, p := range e.Named() {
+			data = append(data, param(p[0], p[1]))
 		}
-	}
+		h.out.lost.Add(int64(lost))
+		h.out.send(6, e.At, string(e.Kind), data, e.Text)
+	})
 }
 
 // send gives a message to the sender; it never waits.
