@@ -73,6 +73,9 @@ func TestNodesBeginAnewOneByOneWithALaterProgram(t *testing.T) {
 		!strings.Contains(text, "reef (1.0.0-earlier") {
 		t.Errorf("gull upgrade check: %s", text)
 	}
+	if err := os.Remove(s.setup); err != nil { // as one is told to
+		t.Fatal(err)
+	}
 	text := s.run(t, "node", "restart", "--all", "--why", "upgrade")
 	if !regexp.MustCompile(`(?s)^reef began anew with version 1.0.0-later.*\nshore began anew`).MatchString(text) {
 		t.Errorf("not one after the other, who answers last: %s", text)

@@ -31,6 +31,9 @@ const (
 // usageError is a wrong use of a command.
 type usageError struct{ error }
 
+// Unwrap is the cause.
+func (e usageError) Unwrap() error { return e.error }
+
 func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 
 // errNotFound lets a command end with the code for not found.

@@ -75,7 +75,7 @@ func (a serveCommands) command() *cobra.Command {
 				return err
 			}
 			stop()
-			return syscall.Exec(program, os.Args, os.Environ())
+			return syscall.Exec(program, os.Args, append(os.Environ(), begunAnew+"=1"))
 		},
 	}
 	fl := c.Flags()
@@ -163,6 +163,9 @@ func (a serveCommands) command() *cobra.Command {
 	return c
 }
 
+// begunAnew says in the environment that the service took over from itself.
+const begunAnew = "GULL_BEGUN_ANEW"
+
 // errAnew ends a service that was asked to begin anew: what stands at the place of its program
 // takes its process over, a later program too.
 var errAnew = errors.New("asked to begin anew")
@@ -226,8 +229,9 @@ func (f *serveFlags) run(ctx context.Context, w io.Writer, anew func()) error {
 	if err != nil {
 		return err
 	}
-	if err := setUp(ctx, n.Control, f.setup); err != nil {
-		return err
+	err = setUp(ctx, n.Control, f.setup)
+	if err != nil && !(os.Getenv(begunAnew) != "" && errors.Is(err, os.ErrNotExist)) {
+		return err // one that begins anew may do without a file that was removed, as it should be
 	}
 	if err := f.adopt(ctx, n.Control, log); err != nil {
 		return err
