@@ -16,7 +16,7 @@ func TestNothingGrowsWithTheTraffic(t *testing.T) {
 	t.Parallel()
 	long, err := time.ParseDuration(os.Getenv("GULL_SOAK"))
 	if err != nil {
-		long = 12 * time.Second
+		long = 6 * time.Second
 	}
 	s := own(t, "soak", nil)
 	db, err := pgx.Connect(t.Context(), s.database)
