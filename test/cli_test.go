@@ -351,7 +351,7 @@ func TestAServerStartsWithNothingSetUp(t *testing.T) {
 	}
 	defer func() { _ = c.Process.Signal(syscall.SIGTERM); _ = c.Wait() }()
 	if err := eventually(
-		10*time.Second,
+		40*time.Second,
 		func() error { _, err := get("http://" + address + "/readyz"); return err },
 	); err != nil {
 		t.Fatal(err)

@@ -22,7 +22,7 @@ func (s *stack) weak(t *testing.T, draft bool) []string {
 	}
 	var keys []string
 	for _, w := range list {
-		if w.Accepted == nil && !strings.HasPrefix(w.Key, "disk-full:") { // of the machine the test runs on
+		if w.Accepted == nil && w.Rule != "disk-full" && w.Rule != "machine" { // where the test runs
 			keys = append(keys, w.Key)
 		}
 		if w.Why == "" || w.Title == "" || w.Text == "" || (w.Fix == nil) == (w.ByHand == "") && w.Fix == nil {
@@ -144,7 +144,7 @@ func TestTheReviewFindsWhatIsPlantedAndItsFixesWork(t *testing.T) {
 		t.Errorf("after all fixes the review still finds %s", strings.Join(got, ", "))
 	}
 	if out := s.run(t, "review"); !strings.Contains(out, "No finding was found") &&
-		!strings.Contains(out, "disk-full:") ||
+		!strings.Contains(out, "disk-full:") && !strings.Contains(out, "machine:") ||
 		!strings.Contains(out, "1 more are accepted") {
 		t.Errorf("the review says %s", out)
 	}
