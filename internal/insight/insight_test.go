@@ -2,6 +2,7 @@ package insight_test
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"gullroute/internal/core/ident"
 	"gullroute/internal/core/mail"
 	"gullroute/internal/core/report"
+	"gullroute/internal/core/review"
 	"gullroute/internal/core/snag"
 	"gullroute/internal/teststand"
 )
@@ -205,11 +207,13 @@ func TestAFindingThatIsLivedWithIsKeptApart(t *testing.T) {
 	if err != nil || len(list) == 0 {
 		t.Fatalf("%+v %v", list, err)
 	}
-	key := list[0].Key
+	key := list[0].Key // the worst: none of the machine
 	if err := s.Insight.Reviewer.Accept(t.Context(), "keeper", key, "only a test"); err != nil {
 		t.Fatal(err)
 	}
 	again, err := s.Insight.Reviewer.Review(t.Context(), s.InForce.Config())
+	ofMachine := func(f review.Finding) bool { return f.Rule == "machine" } // may be looked at in between
+	list, again = slices.DeleteFunc(list, ofMachine), slices.DeleteFunc(again, ofMachine)
 	accepted := 0
 	for _, f := range again {
 		if f.Accepted != nil {
