@@ -56,7 +56,7 @@ func TestTheDoctorFindsWhatIsWrongWithTheMachine(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close(t.Context())
-	// As a disk was that fills by 5 % of what is left, each day of the last ten.
+	// As if the database had grown for ten days, and what is left is full in three.
 	var free int64
 	var spool string
 	if err := eventually(20*time.Second, func() error {
@@ -129,7 +129,6 @@ func TestPortsAreLookedAtFromOutside(t *testing.T) {
 	}
 	found, code := look("mail.skerryline.example", only...)
 	for what, c := range found {
-		// A stranger is not let in on the first try of the recipient: it is no relay.
 		if c.State != machine.Well {
 			t.Errorf("%s: %+v", what, c)
 		}

@@ -23,8 +23,9 @@ import (
 func (a doctorCommands) everything(c *cobra.Command) error {
 	d, err := a.client().Doctor(c.Context())
 	var away *client.Unreachable
-	if errors.As(err, &away) {
-		return a.withoutService(c.Context(), err)
+	var problem *client.Problem
+	if errors.As(err, &away) || errors.As(err, &problem) && problem.Status >= 500 {
+		return a.withoutService(c.Context(), err) // it is not there, or its database is not
 	}
 	if err != nil {
 		return err

@@ -122,8 +122,7 @@ func (m *Machine) Doctor(ctx context.Context) (api.Doctor, error) {
 			if n.State != "silent" && n.Facts != nil {
 				f.Programs = append(
 					f.Programs,
-					machine.Program{Node: n.Name, Version: n.Facts.Version,
-						Schema: n.Facts.Schema},
+					machine.Program{Node: n.Name, Version: n.Facts.Version},
 				)
 			}
 		}
@@ -139,7 +138,10 @@ func (m *Machine) Doctor(ctx context.Context) (api.Doctor, error) {
 	}, nil
 }
 
-func (m *Machine) place(dir string) string { return m.InForce.Node + ": " + dir }
+func (m *Machine) place(dir string) string { return placeOn(m.InForce.Node, dir) }
+
+// placeOn is what a directory is called where it is noted how full it was.
+func placeOn(node, dir string) string { return node + ": " + dir }
 
 // facts are those that ask nothing of the network but the database.
 func (m *Machine) facts(ctx context.Context) (f machine.Facts, err error) {

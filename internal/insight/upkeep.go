@@ -3,7 +3,6 @@ package insight
 import (
 	"context"
 	"slices"
-	"syscall"
 	"time"
 
 	"gullroute/internal/api"
@@ -64,7 +63,7 @@ func (s *Reviewer) Upkeep(ctx context.Context) (api.Upkeep, error) {
 			Used: d.Used,
 			Soon: d.Used >= review.NearlyFull,
 		}
-		f, err := rooms.Foresee(ctx, s.InForce.Node+": "+s.SpoolDir)
+		f, err := rooms.Foresee(ctx, placeOn(s.InForce.Node, s.SpoolDir))
 		if err != nil {
 			return u, err
 		}
@@ -94,14 +93,15 @@ func foretold(r api.Room, f *machine.Forecast) api.Room {
 
 // diskOf tells how full the disk of a directory is.
 func diskOf(dir string) (d review.Disk, ok bool) {
-	var disk syscall.Statfs_t
-	if syscall.Statfs(dir, &disk) != nil || disk.Blocks == 0 {
+	p := diskAt(machine.Place{Dir: dir})
+	if p.Size == 0 {
 		return d, false
 	}
 	return review.Disk{
 		What: "the disk of " + dir,
-		Used: 1 - float64(disk.Bavail)/float64(disk.Blocks),
-		Free: int64(disk.Bavail) * disk.Bsize,
-		Size: int64(disk.Blocks) * disk.Bsize,
+		Dir:  dir,
+		Used: 1 - float64(p.Free)/float64(p.Size),
+		Free: p.Free,
+		Size: p.Size,
 	}, true
 }

@@ -198,7 +198,7 @@ func (n *Node) keepRecords(context.Context) error {
 		n.DayLog.Keep(daylog.Terms{Directory: c.Log.Directory, Keep: c.Log.Keep})
 		if why := n.DayLog.Wrong(); why != "" {
 			n.Troubles.Ours(n.Name+": text log", "nothing is kept of the log: "+why+
-				": make room or mend the directory; it goes on by itself", time.Now())
+				": make room or repair the directory; it goes on by itself", time.Now())
 		}
 	}
 	if why := n.Insight.Shelf.Wrong(); why != "" {

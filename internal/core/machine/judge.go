@@ -28,7 +28,7 @@ const (
 type judge struct{ out []Examined }
 
 func (j *judge) say(area, what string, s State, found, fix string) {
-	if s == Well || s == Unknown && fix == "" {
+	if s == Well {
 		fix = ""
 	}
 	j.out = append(j.out, Examined{Area: area, What: what, State: s, Found: found, Fix: fix})
@@ -95,7 +95,7 @@ func (j *judge) places(places []Place) {
 	for _, p := range places {
 		what := p.What + " (" + p.Dir + ")"
 		if p.Fault != "" {
-			j.say("disks", what, Bad, p.Fault, "let the service's user write there")
+			j.say("disks", what, Bad, p.Fault, "make room there, and let the service's user write")
 			continue
 		}
 		if p.Size > 0 {
@@ -117,6 +117,7 @@ func (j *judge) places(places []Place) {
 				"make room, or keep things for less time (gull service set "+
 					"--retention, --transcripts-kept): gull doctor upkeep says what takes it",
 			)
+			j.out[len(j.out)-1].Dir = p.Dir
 		}
 		if p.Inodes > 0 {
 			j.say(
@@ -135,16 +136,17 @@ func (j *judge) places(places []Place) {
 	}
 }
 
-func (j *judge) clock(c Clock) {
-	off := c.Off.Abs()
-	j.say(
-		"clock",
-		ClockAgainst,
-		pick(off > clockBad, off > clockLook),
-		offBy(c.Off),
-		"let both machines set their clocks by NTP (systemd-timesyncd, chrony): dates, certificates and "+
-			"schedules go by them",
-	)
+func (j *judge) clock(c Clock, compared bool) {
+	if off := c.Off.Abs(); compared {
+		j.say(
+			"clock",
+			ClockAgainst,
+			pick(off > clockBad, off > clockLook),
+			offBy(c.Off),
+			"let both machines set their clocks by NTP (systemd-timesyncd, chrony): dates, "+
+				"certificates and schedules go by them",
+		)
+	}
 	switch {
 	case c.Kept == nil:
 		j.say(

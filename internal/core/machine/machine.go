@@ -25,6 +25,7 @@ var order = map[State]int{Bad: 0, Look: 1, Unknown: 2, Well: 3}
 type Examined struct {
 	Area  string `json:"area" doc:"machine, disks, clock, database, names, ports, programs"`
 	What  string `json:"what"`
+	Dir   string `json:"dir,omitempty" doc:"Of a disk: the directory"`
 	State State  `json:"state" enum:"bad,look,unknown,well"`
 	Found string `json:"found"`
 	Fix   string `json:"fix,omitempty" doc:"What to do, if something is to be done"`
@@ -110,10 +111,7 @@ type Name struct{ Name, Fault string }
 type Port struct{ Listener, At, Fault string }
 
 // Program is what a node runs.
-type Program struct {
-	Node, Version string
-	Schema        int64
-}
+type Program struct{ Node, Version string }
 
 // KeyFile is where keys are kept.
 type KeyFile struct {
@@ -127,7 +125,7 @@ func Judge(f Facts) []Examined {
 	j := &judge{}
 	j.machine(&f)
 	j.places(f.Places)
-	j.clock(f.Clock)
+	j.clock(f.Clock, f.Database.Wrong == "")
 	j.database(&f.Database)
 	j.names(&f)
 	j.ports(f.Ports)

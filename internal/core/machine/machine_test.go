@@ -2,6 +2,7 @@ package machine
 
 import (
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,7 +21,7 @@ func well() Facts {
 		Servers:  []Server{{At: "192.0.2.53:53", Took: 4 * time.Millisecond}},
 		Names:    []Name{{Name: "mail.skerryline.example"}},
 		Ports:    []Port{{Listener: "edge", At: "192.0.2.10:25"}},
-		Programs: []Program{{"shore", "1.0.0", 39}, {"reef", "1.0.0", 39}},
+		Programs: []Program{{"shore", "1.0.0"}, {"reef", "1.0.0"}},
 		KeyFile:  &KeyFile{Path: "/var/lib/gull/key", Mode: 0o600},
 	}
 }
@@ -53,7 +54,9 @@ func TestEachThingThatIsWrongIsFoundAndSaid(t *testing.T) {
 		{"whether the clock is kept", Unknown, "does not say", func(f *Facts) { f.Clock.Kept = nil }},
 		{"state", Bad, "no connection", func(f *Facts) { f.Database.Wrong = "no connection" }},
 		{"version", Bad, "PostgreSQL 13.9", func(f *Facts) { f.Database.Version = 130009 }},
-		{"open transactions", Look, "20m", func(f *Facts) { f.Database.Longest, f.Database.LongestN = 20*time.Minute, "psql" }},
+		{"open transactions", Look, "20m", func(f *Facts) {
+			f.Database.Longest, f.Database.LongestN = 20*time.Minute, "psql"
+		}},
 		{"standby db2", Look, "300.0 s", func(f *Facts) { f.Database.Standbys[0].Behind = &far }},
 		{"standby db2", Unknown, "may not see", func(f *Facts) { f.Database.Standbys[0].Behind = nil }},
 		{"settings", Bad, "fsync", func(f *Facts) { f.Database.Advice = []Advice{{"fsync: off", "set it on", true}} }},
@@ -69,6 +72,10 @@ func TestEachThingThatIsWrongIsFoundAndSaid(t *testing.T) {
 		first := Judge(f)[0]
 		if first.What != c.what || first.State != c.state || !strings.Contains(first.Found, c.says) {
 			t.Errorf("want %s %s with %q on top, got %+v", c.what, c.state, c.says, first)
+		}
+		if f.Database.Wrong != "" && slices.ContainsFunc(Judge(f),
+			func(e Examined) bool { return e.What == ClockAgainst }) {
+			t.Error("the clock is held against that of a database which does not answer")
 		}
 		if first.Fix == "" && c.state != Unknown {
 			t.Errorf("%s: nothing is said to be done", c.what)

@@ -532,16 +532,18 @@ func (v *reviewer) many(rule string, who []string) {
 }
 
 func (v *reviewer) machine() {
+	told := map[string]bool{} // disks that are
 	for _, d := range v.f.Disks {
 		if d.Used >= NearlyFull {
+			told[d.Dir] = true
 			v.found("disk-full", d.What,
 				fmt.Sprintf("%s is %.0f%% full, %d MB are free", d.What, d.Used*100, d.Free>>20),
 				nil)
 		}
 	}
 	for _, c := range v.f.Machine {
-		if c.What == machine.ClockAgainst || strings.HasSuffix(c.What, ", rights") {
-			continue // the clock is told of below; rights are no matter of the mail
+		if c.What == machine.ClockAgainst || strings.HasSuffix(c.What, ", rights") || told[c.Dir] {
+			continue // the clock is told of below, the disk above; rights are no matter of the mail
 		}
 		v.found("machine", "machine, "+c.What, c.Found+": "+c.Fix, nil)
 	}

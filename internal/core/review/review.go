@@ -103,6 +103,7 @@ type Facts struct {
 // Disk is one that the service writes to.
 type Disk struct {
 	What string
+	Dir  string
 	Used float64 // a part of one
 	Free int64   // octets
 	Size int64   // octets, of all of it

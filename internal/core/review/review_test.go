@@ -213,6 +213,17 @@ func TestEveryRuleFindsWhatItIsFor(t *testing.T) {
 	}
 }
 
+func TestADiskIsToldOfOnce(t *testing.T) {
+	got := strings.Join(keys(Of(demo(t), Facts{
+		Disks: []Disk{{What: "the disk of /var/spool", Dir: "/var/spool", Used: 0.95}},
+		Machine: []machine.Examined{{What: "spool (/var/spool)", Dir: "/var/spool", State: machine.Look},
+			{What: "logs (/var/log)", Dir: "/var/log", State: machine.Look}},
+	})), " ")
+	if !strings.Contains(got, "disk-full:") || strings.Contains(got, "spool (") || !strings.Contains(got, "logs (") {
+		t.Errorf("%s", got)
+	}
+}
+
 func TestLimitsAreProposedFromWhatIsUsual(t *testing.T) {
 	none := demo(t, "    limits: {messages_per_hour: 200, messages_per_day: 500, recipients_per_day: 1000}\n", "")
 	limits := func(c *config.Compiled, f Facts) (string, any) {

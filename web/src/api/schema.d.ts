@@ -4075,6 +4075,8 @@ export interface components {
         Examined: {
             /** @description machine, disks, clock, database, names, ports, programs */
             area: string;
+            /** @description Of a disk: the directory */
+            dir?: string;
             /** @description What to do, if something is to be done */
             fix?: string;
             found: string;

@@ -127,7 +127,10 @@ export function ArchivesView() {
 										archive={a}
 										may={may}
 										onClose={() =>
-											void tracing.close(a.id).then(() => client.invalidateQueries({ queryKey: ["archives"] }))
+											void tracing.close(a.id).then(() => {
+												void client.invalidateQueries({ queryKey: ["archives"] });
+												void client.invalidateQueries({ queryKey: ["archived-days"] });
+											})
 										}
 									/>
 								))}
